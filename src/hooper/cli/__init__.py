@@ -1,0 +1,1 @@
+"""The command line: it parses, calls and renders, and does nothing else."""

@@ -1,0 +1,161 @@
+"""What all commands share: their options, reading the site, and printing data to stdout and the rest to stderr."""
+
+from __future__ import annotations
+
+import os
+import sys
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass, field
+from datetime import datetime
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any, TypeVar
+
+import typer
+
+from hooper.cli import report
+from hooper.clock import SystemClock
+from hooper.document import dump, dump_line, error_objects, head, plain
+from hooper.errors import HooperError, UsageError, worst
+from hooper.secret import redact
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+    from hooper.masking import Mask
+    from hooper.site.load import SiteFile
+
+T = TypeVar("T")
+
+JsonFlag = Annotated[bool, typer.Option("--json", help="Print one JSON document instead of text.")]
+QuietFlag = Annotated[bool, typer.Option("--quiet", "-q", help="Nothing on stderr but errors and the lab's mark.")]
+VerboseFlag = Annotated[bool, typer.Option("--verbose", "-v", help="Say on stderr what is read, asked and written.")]
+SiteOption = Annotated[
+    Path | None, typer.Option("--site", metavar="FILE", help="The site file. Else HOOPER_SITE, else site.toml here.")
+]
+MaskFlag = Annotated[
+    bool, typer.Option("--mask", help="Replace public addresses, names and MACs, so that the output can be posted.")
+]
+StateOption = Annotated[
+    Path | None, typer.Option("--state", metavar="DIR", help="Where results are kept. Else the platform's folder.")
+]
+
+
+def sub_app(help_text: str) -> typer.Typer:
+    """A Typer application for one command or one group of commands."""
+    return typer.Typer(
+        help=help_text,
+        rich_markup_mode=None,
+        add_completion=False,
+        context_settings={"help_option_names": ["-h", "--help"]},
+    )
+
+
+def deadline_seconds(value: float) -> float:
+    """Check a --deadline. Raises: UsageError."""
+    if not 0.05 <= value <= 3600:
+        raise UsageError(f"--deadline {value:g}: from 0.05 to 3600 seconds", remedy="Give seconds, such as 5.")
+    return value
+
+
+@dataclass
+class Session:
+    """One run of one command."""
+
+    command: str
+    json: bool = False
+    quiet: bool = False
+    verbose: bool = False
+    mask: Mask | None = None
+    at: datetime = field(default_factory=lambda: SystemClock().now())
+
+    def __post_init__(self) -> None:
+        self.world = report.world()
+        if self.world == "lab":
+            sys.stderr.write("[lab] the simulated town, not the real network\n")
+
+    def note(self, text: str = "") -> None:
+        """Something for the person on stderr: what it means, what is next."""
+        if not self.quiet and not self.json:
+            sys.stderr.write(self._said(text) + "\n")
+
+    def detail(self, text: str) -> None:
+        """What is being done, for --verbose."""
+        if self.verbose:
+            sys.stderr.write(self._said(text) + "\n")
+
+    def _said(self, text: str) -> str:
+        return redact(self.mask.text(text) if self.mask else text)
+
+    def read_site(self, given: Path | None, *, mask: bool = False) -> SiteFile:
+        """Read the site file that --site, HOOPER_SITE or this folder names; with mask, set it up for the output."""
+        from hooper.files import read_site
+
+        named = os.environ.get("HOOPER_SITE")
+        path = given if given is not None else Path(named) if named else Path("site.toml")
+        file = read_site(path)
+        if mask:
+            from hooper.masking import Mask
+
+            self.mask = Mask(private_words(file))
+        self.detail(f"read {path}: {len(file.site.services)} services on {len(file.site.hosts)} hosts")
+        return file
+
+    def show(
+        self,
+        document: T,
+        render: Callable[[T, Console], None],
+        *,
+        errors: Iterable[HooperError] = (),
+        extra: dict[str, Any] | None = None,
+    ) -> int:
+        """Print the document as JSON, or as text by `render`; returns the exit code of the errors."""
+        problems = list(errors)
+        if self.mask:
+            document = self.mask.apply(document)
+        if self.json:
+            body = {**head(self.command, self.at, self.world), **plain(document), **(extra or {})}
+            if problems:
+                body["errors"] = error_objects(problems)
+            sys.stdout.write(dump(body))
+        else:
+            render(document, console())
+            sys.stdout.flush()
+            for problem in problems:
+                report.print_errors(problem)
+        return worst(problem.exit_code for problem in problems)
+
+    def line(self, document: Any) -> None:
+        """Print one line of JSON Lines and flush it."""
+        sys.stdout.write(dump_line({**head(self.command, self.at, self.world), **plain(document)}))
+        sys.stdout.flush()
+
+
+def private_words(file: SiteFile) -> set[str]:
+    """The names of a site that tell whose it is: its title, its DNS names and their domains."""
+    site = file.site
+    names = {*site.names, *(service.name for service in site.services.values() if service.name)}
+    names.update(name for certificate in site.certificates.values() for name in certificate.names)
+    domains = {name.split(".", 1)[1] for name in names if name.count(".") >= 2}
+    title = {site.site.title} if site.site.title else set()
+    return {*names, *domains, *title}
+
+
+def console(*, stderr: bool = False) -> Console:
+    """A console for tables; as wide as the terminal, and 80 columns where there is none."""
+    from rich.console import Console
+
+    return Console(stderr=stderr, highlight=False, markup=False, emoji=False, soft_wrap=False)
+
+
+def choose(wanted: Iterable[str], known: Iterable[str], kind: str) -> tuple[str, ...]:
+    """The keys in `wanted`, checked. Raises: UsageError: one is not known, with the nearest that is."""
+    from difflib import get_close_matches
+
+    all_known, out = list(known), []
+    for key in wanted:
+        if key not in all_known:
+            near = get_close_matches(key, all_known, 1)
+            hint = f"Did you mean {near[0]!r}? " if near else ""
+            raise UsageError(f"there is no {kind} {key!r}", remedy=f"{hint}There are: {', '.join(all_known) or 'none'}.")
+        out.append(key)
+    return tuple(dict.fromkeys(out))

@@ -1,0 +1,117 @@
+"""The program: commands loaded when they are called, and the one place where errors become text, JSON and exit code."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import sys
+from collections.abc import Sequence
+from importlib import import_module
+from typing import Any
+
+import typer
+from typer.core import TyperGroup
+
+from hooper import __version__, errors
+
+# name: (module, one line of help); in the order of the work
+COMMANDS: dict[str, tuple[str, str]] = {
+    "demo": ("hooper.cli.demo", "The whole job on a simulated town, from nothing to proven."),
+    "lab": ("hooper.cli.lab", "The simulated town by itself: run it, break it, mend it."),
+    "plan": ("hooper.cli.plan", "The rule that every router needs, and what is wrong or risky."),
+    "worksheet": ("hooper.cli.worksheet", "What to enter by hand on each router."),
+    "check": ("hooper.cli.check", "Does it answer, and is it really that service?"),
+}
+
+
+class LazyGroup(TyperGroup):
+    """Commands whose modules are imported when they are called; the overview needs none of them."""
+
+    def list_commands(self, ctx: Any) -> list[str]:
+        return list(COMMANDS)
+
+    def get_command(self, ctx: Any, cmd_name: str) -> Any:
+        if cmd_name not in COMMANDS:
+            return None
+        app = import_module(COMMANDS[cmd_name][0]).app
+        command = typer.main.get_command(app)
+        command.name = cmd_name
+        return command
+
+    def format_commands(self, ctx: Any, formatter: Any) -> None:
+        with formatter.section("Commands, in the order of the work"):
+            formatter.write_dl([(name, text) for name, (_, text) in COMMANDS.items()])
+
+
+app = typer.Typer(
+    cls=LazyGroup,
+    name="hooper",
+    help="From a box on your shelf to a service that answers, safely and under a name, from anywhere.",
+    epilog="New here? `hooper demo` shows the whole job in a few seconds and touches no network.",
+    rich_markup_mode=None,
+    no_args_is_help=True,
+    add_completion=False,
+    context_settings={"help_option_names": ["-h", "--help"]},
+)
+
+
+def _version(wanted: bool) -> None:
+    if wanted:
+        typer.echo(f"hooper {__version__}")
+        raise typer.Exit
+
+
+@app.callback()
+def root(
+    version: bool = typer.Option(False, "--version", callback=_version, is_eager=True, help="Print the version."),
+) -> None:
+    pass
+
+
+def run(arguments: Sequence[str] | None = None) -> None:
+    """Run the program and leave with its exit code."""
+    given = list(sys.argv[1:] if arguments is None else arguments)
+    for stream in (sys.stdout, sys.stderr):
+        with contextlib.suppress(AttributeError, ValueError):
+            stream.reconfigure(errors="replace")  # type: ignore[union-attr]
+    code = _run(given)
+    with contextlib.suppress(OSError, ValueError):
+        sys.stderr.flush()
+    try:
+        sys.stdout.flush()
+    except OSError as exc:
+        code = _stdout_failed(exc, code)
+    sys.exit(code)
+
+
+def _run(arguments: list[str]) -> int:
+    from hooper.cli import report
+
+    try:
+        result = app(args=arguments, prog_name="hooper", standalone_mode=False)
+        return result if isinstance(result, int) else errors.EXIT_OK
+    except errors.HooperError as exc:
+        return report.failure(arguments, exc)
+    except (KeyboardInterrupt, typer.Abort):
+        return report.interrupted()
+    except typer.TyperException as exc:
+        return report.wrong_usage(arguments, exc)
+    except OSError as exc:
+        if exc.filename is None and exc.errno in report.STDOUT_ERRORS:
+            return _stdout_failed(exc, errors.EXIT_OK)
+        return report.fault(arguments, exc)
+    except BaseExceptionGroup as group:
+        return report.group(arguments, group)
+    except Exception as exc:
+        return report.fault(arguments, exc)
+
+
+def _stdout_failed(exc: OSError, code: int) -> int:
+    """The reader of our output is gone, or the disk it goes to is full."""
+    with contextlib.suppress(OSError, ValueError):
+        os.dup2(os.open(os.devnull, os.O_WRONLY), 1)  # so that the interpreter's own last flush has somewhere to go
+    if isinstance(exc, BrokenPipeError):
+        return errors.worst([code, errors.EXIT_INTERRUPTED])
+    with contextlib.suppress(OSError, ValueError):
+        sys.stderr.write(f"error: the output cannot be written: {exc.strerror}\n")
+    return errors.worst([code, errors.EXIT_THIS_MACHINE])

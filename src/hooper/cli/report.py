@@ -1,0 +1,94 @@
+"""How a failed command ends: a sentence or a JSON document, and the exit code. Never a traceback."""
+
+from __future__ import annotations
+
+import errno
+import os
+import sys
+from typing import Any
+
+import typer
+
+from hooper.clock import SystemClock
+from hooper.document import dump, error_objects, head
+from hooper.errors import EXIT_INTERRUPTED, EXIT_OUR_FAULT, HooperError, SeveralErrors, UsageError, flatten
+from hooper.secret import redact
+
+STDOUT_ERRORS = (errno.EPIPE, errno.ENOSPC, errno.EIO, errno.EBADF)
+
+
+def world() -> str:
+    """lab where HOOPER_LAB is set, else real."""
+    return "lab" if os.environ.get("HOOPER_LAB") else "real"
+
+
+def command_of(arguments: list[str]) -> str:
+    """The command's words in `arguments`, such as "lab run"."""
+    words = [word for word in arguments if not word.startswith("-")]
+    count = 2 if words[:1] == ["lab"] else 1
+    return " ".join(words[:count]) or "hooper"
+
+
+def print_errors(error: HooperError) -> None:
+    """Each error and its remedy on stderr."""
+    for one in flatten(error):
+        place = f"{one.where}: " if one.where else ""
+        sys.stderr.write(redact(f"error: {place}{one.message}\n"))
+        sys.stderr.write(redact(f"  → {one.remedy}\n"))
+
+
+def failure(arguments: list[str], error: HooperError) -> int:
+    """Report `error` in the form that was asked for; returns the exit code."""
+    if "--json" in arguments:
+        document = head(command_of(arguments), SystemClock().now(), world())
+        sys.stdout.write(dump({**document, "errors": error_objects([error])}))
+    else:
+        print_errors(error)
+    return error.exit_code
+
+
+def wrong_usage(arguments: list[str], exc: typer.TyperException) -> int:
+    """Report what the parser says; an empty command line shows the help instead."""
+    context: Any = getattr(exc, "ctx", None)
+    path = context.command_path if context is not None else "hooper"
+    if type(exc).__name__ == "NoArgsIsHelpError":
+        sys.stderr.write(exc.format_message() + "\n")
+        return exc.exit_code
+    message = " ".join(exc.format_message().split())
+    return failure(arguments, UsageError(message.rstrip("."), remedy=f"See `{path} --help`."))
+
+
+def interrupted() -> int:
+    """Ctrl-C."""
+    sys.stderr.write("interrupted\n")
+    return EXIT_INTERRUPTED
+
+
+def fault(arguments: list[str], exc: BaseException) -> int:
+    """A fault of ours: where it happened, for a report, without a traceback."""
+    place, step = "", exc.__traceback__
+    while step is not None:
+        module = step.tb_frame.f_globals.get("__name__", "")
+        if module.startswith("hooper."):
+            place = f" in {module}, line {step.tb_lineno}"
+        step = step.tb_next
+    error = HooperError(f"{type(exc).__name__}: {exc}{place}")
+    assert error.exit_code == EXIT_OUR_FAULT
+    return failure(arguments, error)
+
+
+def group(arguments: list[str], group: BaseExceptionGroup[BaseException]) -> int:
+    """Several things failed side by side: our own errors are told all, anything else is a fault."""
+    found: list[HooperError] = []
+    stack: list[BaseException] = [group]
+    while stack:
+        one = stack.pop()
+        if isinstance(one, BaseExceptionGroup):
+            stack.extend(reversed(one.exceptions))
+        elif isinstance(one, KeyboardInterrupt):
+            return interrupted()
+        elif isinstance(one, HooperError):
+            found.append(one)
+        else:
+            return fault(arguments, one)
+    return failure(arguments, found[0] if len(found) == 1 else SeveralErrors(found))

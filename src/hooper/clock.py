@@ -1,0 +1,44 @@
+"""Time as it is handed to everything that needs it; nothing below reads the system's clock by itself."""
+
+from __future__ import annotations
+
+import time
+from datetime import UTC, datetime
+from typing import Protocol
+
+
+class Clock(Protocol):
+    """One source of time. The lab has its own, which can be moved."""
+
+    def now(self) -> datetime:
+        """The time of day, in UTC."""
+        ...
+
+    def monotonic(self) -> float:
+        """Seconds since some moment; never goes back."""
+        ...
+
+    async def sleep_until(self, moment: datetime) -> None:
+        """Return once now() has reached `moment`; at once if it has already."""
+        ...
+
+
+class SystemClock:
+    """The clock of this machine."""
+
+    def now(self) -> datetime:
+        return datetime.now(UTC)
+
+    def monotonic(self) -> float:
+        return time.monotonic()
+
+    async def sleep_until(self, moment: datetime) -> None:
+        import anyio
+
+        while (left := (moment - self.now()).total_seconds()) > 0:
+            await anyio.sleep(min(left, 60.0))  # in short naps: the system's clock may be set meanwhile
+
+
+def rfc3339(moment: datetime) -> str:
+    """`moment` in UTC to the second (RFC 3339 section 5.6), such as 2026-05-01T09:30:00Z."""
+    return moment.astimezone(UTC).strftime("%Y-%m-%dT%H:%M:%SZ")

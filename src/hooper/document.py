@@ -1,0 +1,66 @@
+"""The JSON that every command prints: one head, one form of errors, plain values."""
+
+from __future__ import annotations
+
+import dataclasses
+import json
+from collections.abc import Iterable, Mapping
+from datetime import date, datetime
+from typing import Any
+
+from hooper import __version__
+from hooper.clock import rfc3339
+from hooper.errors import HooperError, flatten
+from hooper.secret import redact
+
+World = str  # "real" or "lab"
+
+
+def head(command: str, at: datetime, world: World) -> dict[str, Any]:
+    """What every document starts with."""
+    return {"hooper": __version__, "command": command, "at": rfc3339(at), "world": world}
+
+
+def plain(value: Any) -> Any:
+    """`value` as JSON knows it. Dataclasses become objects; secrets are taken out of every text."""
+    if dataclasses.is_dataclass(value) and not isinstance(value, type):
+        return {field.name: plain(getattr(value, field.name)) for field in dataclasses.fields(value)}
+    if isinstance(value, Mapping):
+        return {str(key): plain(item) for key, item in value.items()}
+    if isinstance(value, str):
+        return redact(value)
+    if value is None or isinstance(value, bool | int | float):
+        return value
+    if isinstance(value, datetime):
+        return rfc3339(value)
+    if isinstance(value, date):
+        return value.isoformat()
+    if isinstance(value, Iterable):
+        return [plain(item) for item in value]
+    return redact(str(value))
+
+
+def error_objects(errors: Iterable[HooperError]) -> list[dict[str, Any]]:
+    """The `errors` of a document, several inside one taken apart."""
+    return [
+        {
+            "code": one.code,
+            "message": redact(one.message if one.args else str(one)),
+            "remedy": redact(one.remedy),
+            "where": None
+            if one.where is None
+            else {"file": one.where.file, "line": one.where.line, "column": one.where.column, "path": one.where.path},
+        }
+        for error in errors
+        for one in flatten(error)
+    ]
+
+
+def dump(document: Mapping[str, Any]) -> str:
+    """The document as text, ending in a newline."""
+    return json.dumps(document, ensure_ascii=False, indent=2) + "\n"
+
+
+def dump_line(document: Mapping[str, Any]) -> str:
+    """The document as one line of JSON Lines."""
+    return json.dumps(document, ensure_ascii=False, separators=(",", ":")) + "\n"

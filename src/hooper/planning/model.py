@@ -1,0 +1,91 @@
+"""What the planner says: forwards, findings, sheets. The field names are those of the JSON contract."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal
+
+Severity = Literal["error", "warning", "note"]
+PortPair = tuple[int, int]  # first and last, both included
+
+
+@dataclass(frozen=True, slots=True)
+class Forward:
+    """One rule on one gateway, as it is entered there.
+
+    transport: "tcp", "udp", "both". outside_address: null while unknown. sources: empty means anyone.
+    by: hand, auto, igd, pcp or natpmp.
+    """
+
+    gateway: str
+    line: str
+    kind: Literal["forward", "pinhole"]
+    service: str
+    transport: str
+    outside_address: str | None
+    outside_ports: PortPair | None
+    target_address: str
+    target_ports: PortPair | None
+    sources: tuple[str, ...]
+    by: str
+
+
+@dataclass(frozen=True, slots=True)
+class Finding:
+    """What is wrong or worth knowing. subject: the path in the site file, such as services.desk."""
+
+    code: str
+    severity: Severity
+    subject: str
+    message: str
+    remedy: str
+
+
+@dataclass(frozen=True, slots=True)
+class Plan:
+    """The forwards, outermost gateway first, and the findings, most severe first.
+
+    feasible: no finding is an error.
+    """
+
+    forwards: tuple[Forward, ...]
+    findings: tuple[Finding, ...]
+
+    @property
+    def feasible(self) -> bool:
+        return not any(finding.severity == "error" for finding in self.findings)
+
+
+@dataclass(frozen=True, slots=True)
+class Reservation:
+    """An address that the gateway's DHCP server must always give to one device."""
+
+    host: str
+    address: str
+    mac: str | None
+
+
+@dataclass(frozen=True, slots=True)
+class Route:
+    """A static route that a gateway needs."""
+
+    prefix: str
+    via: str
+
+
+@dataclass(frozen=True, slots=True)
+class Sheet:
+    """What to enter by hand on one gateway."""
+
+    gateway: str
+    rules: tuple[Forward, ...]
+    reservations: tuple[Reservation, ...]
+    routes: tuple[Route, ...]
+    notes: tuple[str, ...]
+
+
+def ports_text(ports: PortPair | None) -> str:
+    """(80, 80) as 80, (5000, 5010) as 5000-5010, None as a dash."""
+    if ports is None:
+        return "-"
+    return str(ports[0]) if ports[0] == ports[1] else f"{ports[0]}-{ports[1]}"

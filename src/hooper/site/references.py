@@ -1,0 +1,162 @@
+"""What one table says of another: references, loops, addresses in no network. Without these a file has no meaning.
+
+What can be read but cannot work (a port clash, an address in the pool) is not here: the planner finds it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from difflib import get_close_matches
+from ipaddress import IPv4Address
+
+from hooper.site.model import Gateway, Host, Site
+from hooper.site.positions import Path
+
+Mistake = tuple[Path, str, str]  # path, message, remedy
+
+
+def mistakes_between_tables(site: Site) -> list[Mistake]:
+    """All mistakes of reference in `site`, in no particular order."""
+    found = list(_gateways(site))
+    if not found:  # hosts can only be placed once the chains are sound
+        found += _hosts(site)
+    found += _services(site)
+    found += _names(site)
+    return found
+
+
+def chain_of(site: Site, gateway: str) -> tuple[str, ...]:
+    """The gateways from the outermost to `gateway`, this included. The references have been checked."""
+    chain = [gateway]
+    while (outer := site.gateways[chain[-1]].behind) is not None:
+        chain.append(outer)
+    return tuple(reversed(chain))
+
+
+def gateways_for(site: Site, address: IPv4Address) -> list[str]:
+    """The gateways whose LAN holds `address`; of nested prefixes the longest."""
+    fitting = [key for key, gateway in site.gateways.items() if address in gateway.lan.network]
+    longest = max((site.gateways[key].lan.network.prefixlen for key in fitting), default=0)
+    return [key for key in fitting if site.gateways[key].lan.network.prefixlen == longest]
+
+
+def _unknown(path: Path, kind: str, key: str, known: Mapping[str, object]) -> Mistake:
+    near = get_close_matches(key, known, 1)
+    if near:
+        remedy = f"Write {near[0]!r}, or add [{kind}.{key}]."
+    elif known:
+        remedy = f"Use one of {', '.join(list(known)[:8])}, or add [{kind}.{key}]."
+    else:
+        remedy = f"Add [{kind}.{key}]."
+    return path, f"there is no {kind.removesuffix('s')} {key!r}", remedy
+
+
+def _gateways(site: Site) -> Iterator[Mistake]:
+    for key, gateway in site.gateways.items():
+        path: Path = ("gateways", key)
+        if gateway.line is not None and gateway.behind is not None:
+            yield (*path, "behind"), "a gateway is either on a line or behind another gateway", "Remove one of the two."
+        elif gateway.line is None and gateway.behind is None:
+            remedy = 'Add `line = "..."` for the outermost gateway, `behind = "..."` for an inner one.'
+            yield path, "this gateway is neither on a line nor behind another gateway", remedy
+        if gateway.line is not None and gateway.line not in site.lines:
+            yield _unknown((*path, "line"), "lines", gateway.line, site.lines)
+        if gateway.pool and not (gateway.pool.first in gateway.lan.network and gateway.pool.last in gateway.lan.network):
+            remedy = f"The pool lies inside {gateway.lan.network}."
+            yield (*path, "pool"), f"{gateway.pool} is not in the gateway's network {gateway.lan.network}", remedy
+        if gateway.behind is None:
+            continue
+        if gateway.behind not in site.gateways:
+            yield _unknown((*path, "behind"), "gateways", gateway.behind, site.gateways)
+        elif loop := _loop(site, key):
+            yield (*path, "behind"), f"the chain is a loop: {' behind '.join(loop)}", "One of them must be on a line."
+        else:
+            yield from _inner_wan(key, gateway, gateway.behind, site.gateways[gateway.behind])
+
+
+def _inner_wan(key: str, gateway: Gateway, outer_key: str, outer: Gateway) -> Iterator[Mistake]:
+    path: Path = ("gateways", key, "wan")
+    if gateway.wan is None:
+        remedy = f"Add its address on the network of {outer_key} ({outer.lan.network}); its own status page shows it."
+        yield path[:-1], "the key 'wan' is missing, and an inner gateway needs it", remedy
+    elif gateway.wan not in outer.lan.network:
+        remedy = f"It lies inside {outer.lan.network}."
+        yield path, f"{gateway.wan} is not in the network {outer.lan.network} of {outer_key}", remedy
+    elif gateway.wan == outer.lan.ip:
+        yield path, f"{gateway.wan} is the address of {outer_key} itself", "Give the inner gateway an address of its own."
+
+
+def _loop(site: Site, start: str) -> list[str]:
+    seen, key = [start], site.gateways[start].behind
+    while key is not None and key in site.gateways:
+        seen.append(key)
+        if key == start:
+            return seen
+        if key in seen[:-1]:
+            return []  # a loop further out, reported there
+        key = site.gateways[key].behind
+    return []
+
+
+def _hosts(site: Site) -> Iterator[Mistake]:
+    for key, host in site.hosts.items():
+        path: Path = ("hosts", key, "address")
+        if host.behind is not None:
+            if host.behind not in site.gateways:
+                yield _unknown(("hosts", key, "behind"), "gateways", host.behind, site.gateways)
+            elif host.address not in site.gateways[host.behind].lan.network:
+                network = site.gateways[host.behind].lan.network
+                yield path, f"{host.address} is not in the network {network} of {host.behind}", "Correct one of the two."
+            continue
+        fitting = gateways_for(site, host.address)
+        if not fitting:
+            networks = ", ".join(f"{g.lan.network} ({k})" for k, g in site.gateways.items()) or "none; add a [gateways.*]"
+            yield path, f"{host.address} is in no network of this site", f"The networks are: {networks}."
+        elif len(fitting) > 1:
+            remedy = f'Add `behind = "{fitting[-1]}"`, or the one that is right; better, give one LAN another prefix.'
+            yield path, f"{host.address} fits the networks of {' and '.join(fitting)}", remedy
+
+
+def _services(site: Site) -> Iterator[Mistake]:
+    for key, service in site.services.items():
+        path: Path = ("services", key)
+        if service.host not in site.hosts:
+            yield _unknown((*path, "host"), "hosts", service.host, site.hosts)
+        if service.line is not None and service.line not in site.lines:
+            yield _unknown((*path, "line"), "lines", service.line, site.lines)
+        elif service.line is not None and service.host in site.hosts and not _gateways_unsound(site):
+            yield from _service_line(site, key, service.line, site.hosts[service.host])
+        if service.port is None and service.speech.port is None:
+            yield path, f"the key 'port' is missing: {service.speaks!r} has no usual port", "Add `port = NUMBER`."
+        elif service.outside_port is not None and len(service.outside_port) != len(service.used_ports):
+            message = f"{service.outside_port} and the port {service.used_ports} differ in length"
+            yield (*path, "outside_port"), message, "Make both ranges equally long."
+
+
+def _gateways_unsound(site: Site) -> bool:
+    return next(_gateways(site), None) is not None
+
+
+def _service_line(site: Site, key: str, line: str, host: Host) -> Iterator[Mistake]:
+    fitting = [host.behind] if host.behind in site.gateways else gateways_for(site, host.address)
+    chain = chain_of(site, fitting[0]) if fitting and fitting[0] is not None else ()
+    if chain and site.gateways[chain[0]].line != line:
+        message = f"the way to its host starts at {chain[0]}, which is on the line {site.gateways[chain[0]].line!r}"
+        yield ("services", key, "line"), message, "Leave `line` out, or correct it."
+
+
+def _names(site: Site) -> Iterator[Mistake]:
+    for key, name in site.names.items():
+        if name.line not in site.lines:
+            yield _unknown(("names", key, "line"), "lines", name.line, site.lines)
+        if name.updated_by not in ("router", "device") and name.updated_by not in site.updaters:
+            yield _unknown(("names", key, "updated_by"), "updaters", name.updated_by, site.updaters)
+    for key, certificate in site.certificates.items():
+        if certificate.authority != "device" and certificate.authority not in site.authorities:
+            yield _unknown(("certificates", key, "authority"), "authorities", certificate.authority, site.authorities)
+        for index, service in enumerate(certificate.services):
+            if service not in site.services:
+                yield _unknown(("certificates", key, "services", index), "services", service, site.services)
+    for key, authority in site.authorities.items():
+        if authority.trust is not None and authority.trust.kind != "file":
+            yield ("authorities", key, "trust"), "a root certificate stands in a file", "Write file:PATH."
