@@ -35,7 +35,7 @@ class SystemClock:
     async def sleep_until(self, moment: datetime) -> None:
         import anyio
 
-        while (left := (moment - self.now()).total_seconds()) > 0:
+        while (left := (moment - self.now()).total_seconds()) > 0:  # noqa: ASYNC110 - there is no event to wait for
             await anyio.sleep(min(left, 60.0))  # in short naps: the system's clock may be set meanwhile
 
 

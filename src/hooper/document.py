@@ -24,7 +24,8 @@ def head(command: str, at: datetime, world: World) -> dict[str, Any]:
 def plain(value: Any) -> Any:
     """`value` as JSON knows it. Dataclasses become objects; secrets are taken out of every text."""
     if dataclasses.is_dataclass(value) and not isinstance(value, type):
-        return {field.name: plain(getattr(value, field.name)) for field in dataclasses.fields(value)}
+        # a name that Python keeps for itself carries an underscore: from_
+        return {field.name.rstrip("_"): plain(getattr(value, field.name)) for field in dataclasses.fields(value)}
     if isinstance(value, Mapping):
         return {str(key): plain(item) for key, item in value.items()}
     if isinstance(value, str):

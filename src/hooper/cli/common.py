@@ -156,6 +156,8 @@ def choose(wanted: Iterable[str], known: Iterable[str], kind: str) -> tuple[str,
         if key not in all_known:
             near = get_close_matches(key, all_known, 1)
             hint = f"Did you mean {near[0]!r}? " if near else ""
-            raise UsageError(f"there is no {kind} {key!r}", remedy=f"{hint}There are: {', '.join(all_known) or 'none'}.")
+            raise UsageError(
+                f"there is no {kind} {key!r}", remedy=f"{hint}There are: {', '.join(all_known) or 'none'}."
+            )
         out.append(key)
     return tuple(dict.fromkeys(out))

@@ -1,4 +1,4 @@
-"""The finding catalogue: each code with its group, its severity, why it matters, and whether the risk can be accepted."""
+"""The finding catalogue: each code with its group and severity, why it matters, and whether it can be accepted."""
 
 from __future__ import annotations
 
@@ -29,7 +29,9 @@ CATALOGUE: dict[str, Entry] = {
         Entry("sources-not-kept", "exposure", "error", "The service would be open to the whole world instead."),
         Entry("address-clash", "address", "error", "Two devices with one address knock each other off the network."),
         Entry("address-in-pool", "address", "warning", "The DHCP server can give this address to another device."),
-        Entry("address-moves", "address", "warning", "After the next lease the rules point to another device or to none."),
+        Entry(
+            "address-moves", "address", "warning", "After the next lease the rules point to another device or to none."
+        ),
         Entry("mac-missing", "address", "warning", "A reservation is made for a MAC address."),
         Entry("desktop-open", "exposure", "warning", "Remote desktops are searched for and attacked all day.", True),
         Entry("clear-text-open", "exposure", "warning", "Anyone on the way can read along, passwords too.", True),

@@ -84,16 +84,19 @@ def _clashes(site: Site, forwards: list[Forward]) -> Iterator[Finding]:
                 continue
             seen.update({(first, second), (second, first)})
             if gateway not in used:
-                used[gateway] = {p for (g, _), rows in taken.items() if g == gateway for a, b, _ in rows for p in (a, b)}
+                used[gateway] = {
+                    p for (g, _), rows in taken.items() if g == gateway for a, b, _ in rows for p in (a, b)
+                }
             service = site.services[second]
             start = _free_start(service.used_ports, used[gateway])
             better = ports_text((start, start + len(service.used_ports) - 1))
+            written = better if better.isdigit() else f'"{better}"'
             used[gateway].update({start, start + len(service.used_ports) - 1})
             yield finding(
                 "port-clash",
                 f"services.{second}",
                 f"{first} and {second} both want outside port {port}/{transport} on {gateway}",
-                f"Give one of them another: `outside_port = {better if better.isdigit() else repr(better)}` for {second}.",
+                f"Give one of them another: `outside_port = {written}` for {second}.",
             )
 
 
@@ -168,7 +171,7 @@ def _address_findings(site: Site, of_host: dict[str, tuple[str, ...]]) -> Iterat
                 "address-moves",
                 subject,
                 f"{key} has {host.address} from the DHCP pool of {gateway_key}, and nothing keeps it there",
-                f"Reserve {host.address} for it on {gateway_key}, then write `address_from = \"reservation\"`.",
+                f'Reserve {host.address} for it on {gateway_key}, then write `address_from = "reservation"`.',
             )
         elif host.address_from == "device" and pool is not None and host.address in pool:
             yield finding(
@@ -277,4 +280,3 @@ def _writing_findings(file: SiteFile) -> Iterator[Finding]:
             f"{examples[0]}{others}: kept for examples",
             "Fine in an example; in a site of your own put the real addresses.",
         )
-

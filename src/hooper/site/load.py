@@ -195,7 +195,8 @@ def _mistake(error: Any, name: str, spans: dict[Path, Span], lines: Lines) -> Si
     if kind == "missing":
         return SiteFileError(
             f"{dotted(path[:-1]) or 'the file'}: the key {path[-1]!r} is missing",
-            remedy=f"Add a line `{path[-1]} = ...`" + (f" below [{dotted(path[:-1])}]." if path[:-1] else " at the top."),
+            remedy=f"Add a line `{path[-1]} = ...`"
+            + (f" below [{dotted(path[:-1])}]." if path[:-1] else " at the top."),
             where=where,
         )
     if kind == "extra_forbidden":
@@ -214,10 +215,10 @@ def _mistake(error: Any, name: str, spans: dict[Path, Span], lines: Lines) -> Si
             where=where,
         )
     if kind == "literal_error":
-        allowed = re.findall(r"'([^']*)'", str(context.get("expected", "")))
-        near = get_close_matches(str(error["input"]), allowed, 1)
+        choices = re.findall(r"'([^']*)'", str(context.get("expected", "")))
+        near = get_close_matches(str(error["input"]), choices, 1)
         hint = f"did you mean {near[0]!r}? " if near else ""
-        message = f"{error['input']!r} is not known; {hint}allowed: {', '.join(allowed)}"
+        message = f"{error['input']!r} is not known; {hint}allowed: {', '.join(choices)}"
     elif kind == "string_pattern_mismatch":
         message = f"this does not have the form {context.get('pattern', '')}"
     elif kind in ("greater_than_equal", "less_than_equal"):

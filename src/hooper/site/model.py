@@ -67,7 +67,9 @@ def _address6(text: str) -> IPv6Address:
 
 def _lan(text: str) -> IPv4Interface:
     if "/" not in text:
-        raise _wrong(f"{text!r} lacks the length of the prefix; write the gateway's address with it, like '10.0.0.1/24'")
+        raise _wrong(
+            f"{text!r} lacks the length of the prefix; write the gateway's address with it, like '10.0.0.1/24'"
+        )
     lan = IPv4Interface(plain_digits(text.strip()))
     if not 8 <= lan.network.prefixlen <= 30:
         raise _wrong(f"{text!r}: a LAN has a prefix of /8 to /30")
@@ -263,9 +265,7 @@ EndpointField = Annotated[
     _reader(_endpoint, "an address with a port", "192.0.2.10:3478"),
     _string_schema("An address with a port, such as 192.0.2.10:3478."),
 ]
-DnsName = Annotated[
-    str, _reader(dns_name, "a DNS name", "home.example.net"), _string_schema("A DNS name.")
-]
+DnsName = Annotated[str, _reader(dns_name, "a DNS name", "home.example.net"), _string_schema("A DNS name.")]
 PortsField = Annotated[
     Ports,
     BeforeValidator(_ports),
@@ -385,7 +385,9 @@ class Host(Table):
     address6: Address6 | None = None
     mac: Mac | None = None
     address_from: Literal["device", "reservation", "pool"] = "device"
-    behind: Key | None = Field(None, description="The gateway whose LAN it is on, where the address alone fits several.")
+    behind: Key | None = Field(
+        None, description="The gateway whose LAN it is on, where the address alone fits several."
+    )
     ready: Ready = Ready()
 
 

@@ -71,7 +71,8 @@ class _Scanner:
         self.found: dict[Path, Span] = {}
 
     def run(self) -> dict[Path, Span]:
-        text, base = self.text, ()
+        text = self.text
+        base: Path = ()
         counts: dict[Path, int] = {}
         at = self._after(_BLANK, 0)
         while at < len(text):

@@ -61,7 +61,9 @@ def _gateways(site: Site) -> Iterator[Mistake]:
             yield path, "this gateway is neither on a line nor behind another gateway", remedy
         if gateway.line is not None and gateway.line not in site.lines:
             yield _unknown((*path, "line"), "lines", gateway.line, site.lines)
-        if gateway.pool and not (gateway.pool.first in gateway.lan.network and gateway.pool.last in gateway.lan.network):
+        if gateway.pool and not (
+            gateway.pool.first in gateway.lan.network and gateway.pool.last in gateway.lan.network
+        ):
             remedy = f"The pool lies inside {gateway.lan.network}."
             yield (*path, "pool"), f"{gateway.pool} is not in the gateway's network {gateway.lan.network}", remedy
         if gateway.behind is None:
@@ -83,7 +85,11 @@ def _inner_wan(key: str, gateway: Gateway, outer_key: str, outer: Gateway) -> It
         remedy = f"It lies inside {outer.lan.network}."
         yield path, f"{gateway.wan} is not in the network {outer.lan.network} of {outer_key}", remedy
     elif gateway.wan == outer.lan.ip:
-        yield path, f"{gateway.wan} is the address of {outer_key} itself", "Give the inner gateway an address of its own."
+        yield (
+            path,
+            f"{gateway.wan} is the address of {outer_key} itself",
+            "Give the inner gateway an address of its own.",
+        )
 
 
 def _loop(site: Site, start: str) -> list[str]:
@@ -106,11 +112,17 @@ def _hosts(site: Site) -> Iterator[Mistake]:
                 yield _unknown(("hosts", key, "behind"), "gateways", host.behind, site.gateways)
             elif host.address not in site.gateways[host.behind].lan.network:
                 network = site.gateways[host.behind].lan.network
-                yield path, f"{host.address} is not in the network {network} of {host.behind}", "Correct one of the two."
+                yield (
+                    path,
+                    f"{host.address} is not in the network {network} of {host.behind}",
+                    "Correct one of the two.",
+                )
             continue
         fitting = gateways_for(site, host.address)
         if not fitting:
-            networks = ", ".join(f"{g.lan.network} ({k})" for k, g in site.gateways.items()) or "none; add a [gateways.*]"
+            networks = (
+                ", ".join(f"{g.lan.network} ({k})" for k, g in site.gateways.items()) or "none; add a [gateways.*]"
+            )
             yield path, f"{host.address} is in no network of this site", f"The networks are: {networks}."
         elif len(fitting) > 1:
             remedy = f'Add `behind = "{fitting[-1]}"`, or the one that is right; better, give one LAN another prefix.'

@@ -1,0 +1,301 @@
+"""hooper lab ..."""
+
+from __future__ import annotations
+
+import json as json_module
+import os
+import sys
+import tempfile
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from hooper.cli.common import JsonFlag, QuietFlag, Session, VerboseFlag, sub_app
+from hooper.errors import MachineError, UsageError
+from hooper.planning.model import ports_text
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+    from hooper.documents import (
+        LabClockDocument,
+        LabFaultsDocument,
+        LabLedgerDocument,
+        LabReadDocument,
+        LabTypeDocument,
+        ShownRule,
+    )
+
+app = sub_app("The simulated town by itself: run it, break it, mend it.")
+INPUT_LIMIT = 64 * 1024 * 1024  # bytes of a worksheet document
+
+
+def _ask(do: str, **more: Any) -> dict[str, Any]:
+    """Say one verb to the lab that HOOPER_LAB names. Raises: UsageError: it is not set."""
+    import anyio
+
+    from hooper.net.lab import LabLink, lab_from_environment
+
+    address = lab_from_environment()
+    if address is None:
+        raise UsageError(
+            "HOOPER_LAB is not set, so there is no lab to talk to",
+            remedy="Start one with `hooper lab run` and set the variables that it prints.",
+        )
+
+    async def ask() -> dict[str, Any]:
+        return await LabLink(address).ask(do, **more)
+
+    return anyio.run(ask)
+
+
+@app.command("run")
+def run_lab(
+    out: Annotated[
+        Path | None, typer.Option(metavar="DIR", help="Put site.toml and lab.json there. Else a temporary folder.")
+    ] = None,
+    while_stdin_open: Annotated[
+        bool, typer.Option("--while-stdin-open", help="End when standard input ends, as scripts want it.")
+    ] = False,
+    json: JsonFlag = False,
+    quiet: QuietFlag = False,
+    verbose: VerboseFlag = False,
+) -> None:
+    """Run the town until Ctrl-C. Prints the two variables that lead other terminals into it."""
+    import anyio
+
+    from hooper.documents import LabEnvironment, LabRunDocument
+    from hooper.lab.serve import serve
+
+    os.environ.pop("HOOPER_LAB", None)  # this command makes a lab; one that is set belongs to another
+    session = Session("lab run", json, quiet, verbose)
+    session.world = "lab"
+
+    def started(lab: Path, site: Path) -> None:
+        environment = LabEnvironment(str(lab), str(site))
+        if json:
+            session.line(LabRunDocument(environment))
+        else:
+            form = "$env:{} = '{}'\n" if sys.platform == "win32" else "export {}='{}'\n"
+            sys.stdout.write(form.format("HOOPER_LAB", lab) + form.format("HOOPER_SITE", site))
+            sys.stdout.flush()
+        session.note("The town is running. Set these two in another terminal, then try there:")
+        session.note("  hooper plan")
+        session.note("  hooper worksheet --json | hooper lab type -")
+        session.note("  hooper check --from interface:usb0")
+        session.note("  hooper lab faults")
+        session.note("Ctrl-C ends it.")
+
+    async def run(folder: Path) -> None:
+        session.detail(f"files in {folder}")
+        await serve(folder, started, until_stdin_ends=while_stdin_open)
+
+    try:
+        if out is not None:
+            anyio.run(run, out.absolute())
+        else:
+            try:
+                temporary = tempfile.TemporaryDirectory(prefix="hooper-lab-")
+            except OSError as exc:
+                raise MachineError(f"no temporary folder can be made: {exc.strerror}") from None
+            with temporary as folder:
+                anyio.run(run, Path(folder))
+    except KeyboardInterrupt:
+        pass
+
+
+@app.command("faults")
+def list_faults(json: JsonFlag = False, quiet: QuietFlag = False, verbose: VerboseFlag = False) -> None:
+    """The faults that the town can have, and those that are active."""
+    session = Session("lab faults", json, quiet, verbose)
+    _show_faults(session)
+    session.note("\nBreak one with `hooper lab break FAULT [SERVICE]`, mend it with `hooper lab mend`.")
+
+
+def _show_faults(session: Session) -> None:
+    from hooper.documents import FaultRow, LabFaultsDocument
+
+    rows = tuple(FaultRow(**row) for row in _ask("faults")["faults"])
+    session.show(LabFaultsDocument(rows), _render_faults)
+
+
+def _render_faults(document: LabFaultsDocument, out: Console) -> None:
+    from hooper.cli.render import table
+
+    drawn = table("fault", "active", "what it does", fold=("what it does",))
+    for row in document.faults:
+        drawn.add_row(row.fault, row.service if row.active else "-", row.summary)
+    out.print(drawn)
+
+
+@app.command("break")
+def break_town(
+    fault: Annotated[str, typer.Argument(help="One of `hooper lab faults`.")],
+    service: Annotated[str | None, typer.Argument(help="The service it is to hit; else film-page.")] = None,
+    json: JsonFlag = False,
+    quiet: QuietFlag = False,
+    verbose: VerboseFlag = False,
+) -> None:
+    """Break something in the town."""
+    session = Session("lab break", json, quiet, verbose)
+    hit = _ask("break", fault=fault, service=service)["service"]
+    session.detail(f"{fault} now hits {hit}")
+    _show_faults(session)
+
+
+@app.command("mend")
+def mend_town(
+    fault: Annotated[str | None, typer.Argument(help="Only this fault; else all that are active.")] = None,
+    json: JsonFlag = False,
+    quiet: QuietFlag = False,
+    verbose: VerboseFlag = False,
+) -> None:
+    """Take a fault back, or all of them."""
+    session = Session("lab mend", json, quiet, verbose)
+    mended = _ask("mend", fault=fault)["mended"]
+    session.detail(f"mended: {', '.join(mended) or 'nothing was broken'}")
+    _show_faults(session)
+
+
+@app.command("type")
+def type_sheet(
+    sheet: Annotated[str, typer.Argument(metavar="FILE", help="A worksheet as JSON; - reads standard input.")],
+    json: JsonFlag = False,
+    quiet: QuietFlag = False,
+    verbose: VerboseFlag = False,
+) -> None:
+    """Be the person who enters a worksheet into the town's routers."""
+    from hooper.documents import EnteredRule, LabTypeDocument
+
+    session = Session("lab type", json, quiet, verbose)
+    document = _read_document(sheet)
+    if "errors" in document and "sheets" not in document:
+        said = "; ".join(str(error.get("message")) for error in document["errors"] if isinstance(error, dict))
+        raise UsageError(f"this is no worksheet, but an error: {said}", remedy="Put that right first.")
+    entered = _ask("type", sheets=document.get("sheets"))["entered"]
+    rows = tuple(EnteredRule(**{**row, **_tuples(row)}) for row in entered)
+    session.show(LabTypeDocument(rows), _render_typed)
+
+
+def _read_document(sheet: str) -> dict[str, Any]:
+    remedy = "Give it the output of `hooper worksheet --json`."
+    try:
+        if sheet == "-":
+            data = sys.stdin.buffer.read(INPUT_LIMIT)
+        else:
+            with Path(sheet).open("rb") as file:
+                data = file.read(INPUT_LIMIT)
+    except (OSError, ValueError) as exc:
+        raise UsageError(f"{sheet} cannot be read: {getattr(exc, 'strerror', None) or exc}") from None
+    try:
+        document = json_module.loads(data)
+    except (ValueError, RecursionError):
+        raise UsageError("this is not JSON", remedy=remedy) from None
+    if not isinstance(document, dict):
+        raise UsageError("this is not a worksheet document", remedy=remedy)
+    return document
+
+
+def _tuples(row: dict[str, Any]) -> dict[str, Any]:
+    return {key: tuple(row[key]) for key in ("outside_ports", "target_ports", "sources")}
+
+
+def _arrow(rule: Any) -> tuple[str, str, str]:
+    return (
+        f"{rule.transport} {ports_text(rule.outside_ports)}",
+        f"{rule.target_address}:{ports_text(rule.target_ports)}",
+        ", ".join(rule.sources) or "anyone",
+    )
+
+
+def _render_typed(document: LabTypeDocument, out: Console) -> None:
+    from hooper.cli.render import table
+
+    drawn = table("router", "label", "from outside", "sent to", "only from", "outcome", fold=("only from",))
+    for rule in document.entered:
+        drawn.add_row(rule.gateway, rule.label, *_arrow(rule), rule.outcome)
+    out.print(drawn)
+
+
+@app.command("read")
+def read_pages(
+    gateway: Annotated[
+        list[str] | None, typer.Argument(metavar="[GATEWAY]...", help="Only these routers; else all.")
+    ] = None,
+    json: JsonFlag = False,
+    quiet: QuietFlag = False,
+    verbose: VerboseFlag = False,
+) -> None:
+    """Be the person who reads numbers and rules off the town's routers."""
+    from hooper.documents import LabReadDocument, RouterPage, ShownRule
+    from hooper.planning.model import Reservation
+
+    session = Session("lab read", json, quiet, verbose)
+    pages = tuple(
+        RouterPage(
+            row["gateway"],
+            row["wan_address"],
+            row["lan"],
+            tuple(ShownRule(**{**rule, **_tuples(rule)}) for rule in row["rules"]),
+            tuple(Reservation(**reservation) for reservation in row["reservations"]),
+        )
+        for row in _ask("read", gateways=gateway or [])["gateways"]
+    )
+    session.show(LabReadDocument(pages), _render_pages)
+
+
+def _render_pages(document: LabReadDocument, out: Console) -> None:
+    from hooper.cli.render import heading, table
+
+    for number, page in enumerate(document.gateways):
+        if number:
+            out.print()
+        heading(out, f"{page.gateway}: WAN address {page.wan_address}, LAN {page.lan}")
+        if not page.rules:
+            out.print("no rules")
+            continue
+        drawn = table("label", "from outside", "sent to", "only from")
+        rule: ShownRule
+        for rule in page.rules:
+            drawn.add_row(rule.label, *_arrow(rule))
+        out.print(drawn)
+
+
+@app.command("ledger")
+def show_ledger(json: JsonFlag = False, quiet: QuietFlag = False, verbose: VerboseFlag = False) -> None:
+    """Everything that was sent in the town so far: who asked whom, and what became of it."""
+    from hooper.documents import LabLedgerDocument, LedgerEntry
+
+    session = Session("lab ledger", json, quiet, verbose)
+    entries = tuple(LedgerEntry(**entry) for entry in _ask("ledger")["entries"])
+    session.show(LabLedgerDocument(entries), _render_ledger)
+
+
+def _render_ledger(document: LabLedgerDocument, out: Console) -> None:
+    from hooper.cli.render import table
+
+    drawn = table("at", "from", "by", "to", "outcome")
+    for entry in document.entries:
+        drawn.add_row(entry.at, entry.place, entry.transport, entry.to, entry.outcome)
+    out.print(drawn)
+
+
+@app.command("clock")
+def move_clock(
+    advance: Annotated[float, typer.Option(metavar="SECONDS", help="Move the town's clock forward.")] = 0.0,
+    json: JsonFlag = False,
+    quiet: QuietFlag = False,
+    verbose: VerboseFlag = False,
+) -> None:
+    """The town's clock; it can be moved forward."""
+    from hooper.documents import LabClockDocument
+
+    session = Session("lab clock", json, quiet, verbose)
+    answer = _ask("clock", advance_s=advance)
+    document = LabClockDocument(str(answer["now"])[:19] + "Z", float(answer["ahead_s"]))
+    session.show(document, _render_clock)
+
+
+def _render_clock(document: LabClockDocument, out: Console) -> None:
+    out.print(f"{document.now}, {document.ahead_s:g} s ahead of this machine")

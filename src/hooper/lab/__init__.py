@@ -1,0 +1,1 @@
+"""The lab: a simulated town in one process, behind one loopback port. Unprivileged, on every system."""

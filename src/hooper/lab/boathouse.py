@@ -1,0 +1,136 @@
+"""The town of the demo: the rowing club's boathouse, its two boxes, the mobile network and the machines outside."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from datetime import datetime
+from importlib.resources import files
+from ipaddress import IPv4Address, IPv4Interface, IPv4Network
+
+from anyio.abc import ByteStream
+
+from hooper.lab import devices
+from hooper.lab.town import Attachment, Box, Node, StreamHandler, Town
+from hooper.net.types import Endpoint
+
+NAME = "boathouse.heronquay.example"
+INTERNET, BETWEEN, CLUB, MOBILE = "internet", "between", "club", "mobile"
+# service: (host, transport, inside port, outside port); the lab knows its devices, not the site file
+SERVICES: dict[str, tuple[str, str, int, int]] = {
+    "slip-film": ("slip-cam", "tcp", 554, 10554),
+    "slip-page": ("slip-cam", "tcp", 80, 80),
+    "recorder-page": ("recorder", "tcp", 8085, 8085),
+    "recorder-media": ("recorder", "tcp", 9480, 9480),
+    "recorder-phone": ("recorder", "tcp", 9481, 9481),
+    "film-page": ("film-box", "tcp", 443, 443),
+    "film-shell": ("film-box", "tcp", 22, 22),
+    "desk": ("desk", "tcp", 3389, 3389),
+    "timing-desk": ("timing-desk", "tcp", 3389, 13389),
+    "hub-page": ("hub", "tcp", 8443, 8443),
+    "gate": ("gate", "udp", 51820, 51820),
+}
+HOSTS = {
+    "slip-cam": "10.44.7.21",
+    "recorder": "10.44.7.22",
+    "film-box": "10.44.7.30",
+    "desk": "10.44.7.40",
+    "timing-desk": "10.44.7.41",
+    "hub": "10.44.7.50",
+    "gate": "10.44.7.60",
+}
+
+
+def site_file() -> bytes:
+    """The boathouse's site file."""
+    return files("hooper.lab").joinpath("boathouse.toml").read_bytes()
+
+
+def build(now: Callable[[], datetime]) -> Town:
+    """The town as it stands before anyone typed a rule."""
+    town = Town(now)
+    town.segments = {
+        INTERNET: IPv4Network("0.0.0.0/0"),
+        BETWEEN: IPv4Network("192.168.90.0/24"),
+        CLUB: IPv4Network("10.44.7.0/24"),
+        MOBILE: IPv4Network("100.72.5.0/24"),
+    }
+    fibre = Box(
+        "fibre-box",
+        INTERNET,
+        IPv4Address("203.0.113.44"),
+        BETWEEN,
+        IPv4Interface("192.168.90.1/24"),
+        blocked={("tcp", 25, 25), ("tcp", 80, 80)},
+        label_length=12,
+        both=False,
+        keeps_sources=False,
+    )
+    club = Box(
+        "club-router", BETWEEN, IPv4Address("192.168.90.2"), CLUB, IPv4Interface("10.44.7.1/24"), label_length=15
+    )
+    carrier = Box(
+        "mobile-carrier",
+        INTERNET,
+        IPv4Address("198.51.100.130"),
+        MOBILE,
+        IPv4Interface("100.72.5.1/24"),
+        is_router=False,
+    )
+    town.boxes = {box.key: box for box in (fibre, club, carrier)}
+    for box in (fibre, club):
+        box.page = status_page(box)
+    town.names = {NAME: fibre.wan}
+    for key, address in HOSTS.items():
+        _add(town, key, CLUB, address, gateway="10.44.7.1")
+    _equip(town)
+    here = _add(town, "here", CLUB, "10.44.7.105", interface="lan0", gateway="10.44.7.1")
+    usb = Attachment("usb0", MOBILE, IPv4Address("100.72.5.20"), "02:00:5e:72:05:20", IPv4Address("100.72.5.9"), 700)
+    here.attachments.append(usb)
+    _add(town, "phone", MOBILE, "100.72.5.9", gateway="100.72.5.1")
+    _add(town, "rented", INTERNET, "198.51.100.7")
+    for number, address in enumerate(("192.0.2.10", "192.0.2.11"), 1):
+        server = _add(town, f"stun-{number}", INTERNET, address)
+        server.udp[3478] = devices.stun_server
+        server.tcp[3478] = devices.stun_stream
+    return town
+
+
+def _add(
+    town: Town, key: str, segment: str, address: str, *, interface: str = "eth0", gateway: str | None = None
+) -> Node:
+    last = address.split(".")
+    mac = f"02:00:5e:{int(last[1]) % 100:02d}:{int(last[2]) % 100:02d}:{int(last[3]) % 100:02d}"
+    way = IPv4Address(gateway) if gateway else None
+    node = Node(key, [Attachment(interface, segment, IPv4Address(address), mac, way)])
+    town.nodes[key] = node
+    return node
+
+
+def _equip(town: Town) -> None:
+    nodes = town.nodes
+    nodes["slip-cam"].tcp = {554: devices.rtsp("slip camera"), 80: devices.web("Slipway camera", "slip camera")}
+    nodes["recorder"].tcp = {
+        8085: devices.web("Recorder", "recorder"),
+        9480: devices.silent,
+        9481: devices.silent,
+    }
+    films = devices.secured(devices.self_signed("film-box.local"), devices.web("Race films", "film box"))
+    nodes["film-box"].tcp = {443: films, 22: devices.ssh("film-box")}
+    for key in ("desk", "timing-desk"):
+        nodes[key].tcp = {3389: devices.remote_desktop(devices.self_signed(f"{key}.local"))}
+    hub = devices.secured(devices.self_signed("hub.local"), devices.web("Heating and doors", "hub"))
+    nodes["hub"].tcp = {8443: hub, 443: hub}  # many devices answer at the usual port too
+    nodes["gate"].udp = {51820: devices.mute}
+
+
+def status_page(box: Box) -> StreamHandler:
+    """The router's own page: what a person reads numbers off."""
+
+    async def show(stream: ByteStream, peer: Endpoint) -> None:
+        rules = "; ".join(
+            f"{r.label}: {r.transport} {r.outside[0]} to {r.target}:{r.target_ports[0]}" for r in box.rules
+        )
+        title = f"{box.key}, WAN address {box.wan}, LAN {box.lan}, rules: {rules or 'none'}"
+        await devices.web(title, box.key)(stream, peer)
+
+    return show

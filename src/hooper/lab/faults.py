@@ -1,0 +1,157 @@
+"""The faults that the town can have. Each has exactly one cause, by the code that a diagnosis must come to."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from ipaddress import IPv4Address
+
+from hooper.errors import CounterpartError, UsageError
+from hooper.lab.boathouse import CLUB, SERVICES
+from hooper.lab.town import Box, Rule, Town
+
+Undo = Callable[[], None]
+
+
+@dataclass(frozen=True, slots=True)
+class Fault:
+    """apply: breaks the town for one service and gives the way back."""
+
+    name: str
+    cause: str
+    summary: str
+    apply: Callable[[Town, str], Undo]
+
+
+class NothingToBreak(CounterpartError):
+    """The town has nothing that this fault could break."""
+
+    code, exit_code = "nothing-to-break", 1
+    remedy = "Enter the worksheet first: `hooper worksheet --json | hooper lab type -`."
+
+
+def _rule(town: Town, gateway: str, service: str) -> tuple[Box, Rule]:
+    _, transport, _, outside = SERVICES[service]
+    box = town.boxes[gateway]
+    for rule in box.rules:
+        if rule.transport in (transport, "both") and rule.outside[0] <= outside <= rule.outside[1]:
+            return box, rule
+    raise NothingToBreak(f"{gateway} has no rule for {service}")
+
+
+def _missing(gateway: str) -> Callable[[Town, str], Undo]:
+    def apply(town: Town, service: str) -> Undo:
+        box, rule = _rule(town, gateway, service)
+        place = box.rules.index(rule)
+        box.rules.remove(rule)
+
+        def undo() -> None:
+            if not any(old.outside == rule.outside and old.transport == rule.transport for old in box.rules):
+                box.rules.insert(min(place, len(box.rules)), rule)
+
+        return undo
+
+    return apply
+
+
+def _wrong_host(town: Town, service: str) -> Undo:
+    """The rule names another device: if one listens on the same port, that one."""
+    _, rule = _rule(town, "club-router", service)
+    host, transport, port, _ = SERVICES[service]
+    others = [town.nodes[key] for key, *_ in SERVICES.values() if key != host]
+    tables = [(node, node.tcp if transport == "tcp" else node.udp) for node in others]
+    wrong = next((node for node, table in tables if port in table), others[0])
+    right, wrong_address = rule.target, wrong.address
+    rule.target = wrong_address
+
+    def undo() -> None:
+        if rule.target == wrong_address:
+            rule.target = right
+
+    return undo
+
+
+def _moved(town: Town, service: str) -> Undo:
+    """The device took another address, out of the pool."""
+    attachment = town.nodes[SERVICES[service][0]].attachments[0]
+    old, taken = attachment.address, {a.address for node in town.nodes.values() for a in node.attachments}
+    network = town.segments[CLUB].network_address
+    attachment.address = next(a for n in range(132, 200) if (a := IPv4Address(int(network) + n)) not in taken)
+
+    def undo() -> None:
+        attachment.address = old
+
+    return undo
+
+
+def _stopped(town: Town, service: str) -> Undo:
+    host, transport, port, _ = SERVICES[service]
+    town.nodes[host].stopped.add((transport, port))
+    return lambda: town.nodes[host].stopped.discard((transport, port))
+
+
+def _blocked(town: Town, service: str) -> Undo:
+    _, transport, _, outside = SERVICES[service]
+    blocked = (transport, outside, outside)
+    box = town.boxes["fibre-box"]
+    if box.blocks(transport, outside):
+        raise NothingToBreak(f"the provider blocks {transport} {outside} already", remedy="Choose another service.")
+    box.blocked.add(blocked)
+    return lambda: box.blocked.discard(blocked)
+
+
+FAULTS: dict[str, Fault] = {
+    fault.name: fault
+    for fault in (
+        Fault(
+            "forward-missing-outer",
+            "rule-missing-outer",
+            "the provider's box has no rule for it",
+            _missing("fibre-box"),
+        ),
+        Fault(
+            "forward-missing-inner",
+            "rule-missing-inner",
+            "the club's router has no rule for it",
+            _missing("club-router"),
+        ),
+        Fault("forward-wrong-host", "rule-wrong-host", "the club's router sends it to another device", _wrong_host),
+        Fault("host-moved", "host-moved", "the device has taken another address", _moved),
+        Fault("service-stopped", "service-stopped", "the program on the device has ended", _stopped),
+        Fault("provider-blocks-port", "port-blocked", "the provider drops what comes in there", _blocked),
+    )
+}
+DEFAULT_SERVICE = "film-page"
+
+
+class Breakages:
+    """The faults that are active, each with the service it was applied to and the way back."""
+
+    def __init__(self, town: Town) -> None:
+        self.town = town
+        self.active: dict[str, tuple[str, Undo]] = {}
+
+    def break_(self, name: str, service: str | None) -> str:
+        """Apply a fault; returns the service. Raises: UsageError, NothingToBreak."""
+        if name not in FAULTS:
+            raise UsageError(f"there is no fault {name!r}", remedy=f"There are: {', '.join(FAULTS)}.")
+        chosen = service or DEFAULT_SERVICE
+        if chosen not in SERVICES:
+            raise UsageError(f"there is no service {chosen!r} in the town", remedy=f"There are: {', '.join(SERVICES)}.")
+        if name in self.active:
+            raise UsageError(
+                f"{name} is active already, for {self.active[name][0]}", remedy=f"Mend it: `hooper lab mend {name}`."
+            )
+        self.active[name] = (chosen, FAULTS[name].apply(self.town, chosen))
+        return chosen
+
+    def mend(self, name: str | None) -> list[str]:
+        """Take a fault back, or all of them; returns their names. Raises: UsageError: it is not active."""
+        if name is not None and name not in FAULTS:
+            raise UsageError(f"there is no fault {name!r}", remedy=f"There are: {', '.join(FAULTS)}.")
+        if name is not None and name not in self.active:
+            raise UsageError(f"{name} is not active", remedy="`hooper lab faults` lists those that are.")
+        names = [name] if name is not None else list(reversed(self.active))
+        for one in names:
+            self.active.pop(one)[1]()
+        return names

@@ -1,0 +1,65 @@
+"""A lab as a process: its private file, its site file, and its end."""
+
+from __future__ import annotations
+
+import os
+import signal
+import sys
+from collections.abc import Callable
+from contextlib import suppress
+from pathlib import Path
+
+import anyio
+
+from hooper import __version__
+from hooper.files import make_folder, write_atomically
+from hooper.lab.boathouse import site_file
+from hooper.lab.switchboard import Switchboard
+from hooper.wire import town as link
+
+
+async def serve(folder: Path, started: Callable[[Path, Path], None], *, until_stdin_ends: bool = False) -> None:
+    """Run a town until SIGINT or SIGTERM.
+
+    Args: folder: receives site.toml (unless it has one) and the private lab.json. started: called with both paths.
+    until_stdin_ends: end with standard input too, so that no lab outlives the program that started it.
+    Raises: MachineError: the files cannot be written.
+    """
+    board = Switchboard()
+    make_folder(folder, private=True)
+    lab, site = folder / "lab.json", folder / "site.toml"
+    if not site.exists():
+        write_atomically(site, site_file())
+    async with anyio.create_task_group() as tasks:
+        port = await tasks.start(board.serve)
+        private = {"hooper": __version__, "port": port, "token": board.token, "pid": os.getpid()}
+        write_atomically(lab, link.line(private), private=True)
+        try:
+            tasks.start_soon(_until_signal, tasks.cancel_scope)
+            if until_stdin_ends:
+                tasks.start_soon(_until_stdin_ends, tasks.cancel_scope)
+            started(lab, site)
+            await anyio.sleep_forever()
+        finally:
+            with suppress(OSError):
+                lab.unlink()
+
+
+async def _until_signal(scope: anyio.CancelScope) -> None:
+    if sys.platform == "win32":  # no signal receiver there; Ctrl-C arrives as KeyboardInterrupt
+        return
+    with anyio.open_signal_receiver(signal.SIGINT, signal.SIGTERM) as received:
+        async for _ in received:
+            scope.cancel()
+            return
+
+
+async def _until_stdin_ends(scope: anyio.CancelScope) -> None:
+    from hooper.net.system import in_daemon_thread
+
+    def drain() -> None:
+        while sys.stdin.buffer.read(4096):
+            pass
+
+    await in_daemon_thread(drain)
+    scope.cancel()

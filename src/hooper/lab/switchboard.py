@@ -1,0 +1,372 @@
+"""The town's entrance: one loopback port. A first byte 0x05 is SOCKS5, a first byte { a verb of the town's own link."""
+
+from __future__ import annotations
+
+import contextlib
+import secrets
+import ssl
+from collections.abc import Awaitable, Callable
+from datetime import UTC, datetime, timedelta
+from ipaddress import IPv4Address, IPv6Address, ip_address
+from typing import Any
+
+import anyio
+from anyio.abc import ByteStream, TaskStatus
+from anyio.streams.buffered import BufferedByteStream
+
+from hooper.errors import HooperError, UsageError, WireError
+from hooper.lab import boathouse
+from hooper.lab.faults import FAULTS, Breakages
+from hooper.lab.tables import read_tables, type_sheets
+from hooper.lab.town import Arrival, Attachment, DatagramSocket, Node, Turned
+from hooper.net.types import Endpoint
+from hooper.wire import socks5
+from hooper.wire import town as link
+from hooper.wire.icmp import Icmp
+
+_NOWHERE = IPv4Address(0)
+_GONE = (
+    anyio.EndOfStream,
+    anyio.BrokenResourceError,
+    anyio.ClosedResourceError,
+    anyio.IncompleteRead,
+    anyio.DelimiterNotFound,
+    ssl.SSLError,
+    TimeoutError,
+    WireError,
+    OSError,
+)
+Verb = Callable[[BufferedByteStream, "Asker", dict[str, Any]], Awaitable[None]]
+
+
+class Asker:
+    """Who asks: a machine of the town, perhaps bound to one of its interfaces or addresses."""
+
+    def __init__(self, name: str, node: Node, attachment: Attachment | None) -> None:
+        self.name, self.node, self.attachment = name, node, attachment
+
+    @property
+    def interface(self) -> str | None:
+        return self.attachment.name if self.attachment else None
+
+
+class Switchboard:
+    """A running town."""
+
+    def __init__(self) -> None:
+        self.ahead = timedelta(0)
+        self.town = boathouse.build(self.now)
+        self.breakages = Breakages(self.town)
+        self.token = secrets.token_urlsafe(24)
+        self.port = 0
+        self._moved = anyio.Event()
+        self._visitors: dict[str, tuple[ByteStream, anyio.Event]] = {}
+        self._verbs: dict[str, Verb] = {
+            "hello": self._hello,
+            "surroundings": self._surroundings,
+            "lookup": self._lookup,
+            "datagrams": self._datagrams,
+            "listen": self._listen,
+            "accept": self._accept,
+            "sleep": self._sleep,
+            "clock": self._clock,
+            "ledger": self._ledger,
+            "faults": self._faults,
+            "break": self._break,
+            "mend": self._mend,
+            "type": self._type,
+            "read": self._read,
+        }
+
+    def now(self) -> datetime:
+        return datetime.now(UTC) + self.ahead
+
+    async def serve(self, *, task_status: TaskStatus[int] = anyio.TASK_STATUS_IGNORED) -> None:
+        """Accept on a loopback port until cancelled; the port is given as soon as it is known."""
+        listener = await anyio.create_tcp_listener(local_host="127.0.0.1", local_port=0, backlog=1024)
+        async with listener:
+            self.port = listener.extra(anyio.abc.SocketAttribute.local_port)
+            task_status.started(self.port)
+            await listener.serve(self._one)
+
+    async def _one(self, raw: ByteStream) -> None:
+        stream = BufferedByteStream(raw)
+        try:
+            with anyio.fail_after(10):
+                first = await stream.receive_exactly(1)
+            if first == b"\x05":
+                await self._socks(stream)
+            elif first == b"{":
+                await self._verb(stream)
+        except _GONE:
+            pass
+        except BaseExceptionGroup as group:
+            if group.split(_GONE)[1] is not None:
+                raise
+        finally:
+            with anyio.CancelScope(shield=True), contextlib.suppress(*_GONE):
+                await anyio.aclose_forcefully(raw)
+
+    def _asker(self, name: str) -> Asker | None:
+        """`here`, `here:usb0`, `here@10.44.7.105`, a host's key, phone, rented."""
+        spot, _, source = name.partition("@")
+        key, _, interface = spot.partition(":")
+        node = self.town.nodes.get(key)
+        if node is None:
+            return None
+        wanted = [a for a in node.attachments if interface == a.name or (source and source == str(a.address))]
+        if (interface or source) and not wanted:
+            return None
+        return Asker(spot, node, wanted[0] if wanted else None)
+
+    # --- streams
+
+    async def _socks(self, stream: BufferedByteStream) -> None:
+        with anyio.fail_after(10):
+            methods = await stream.receive_exactly((await stream.receive_exactly(1))[0])
+            if socks5.LOGIN not in methods:
+                await stream.send(bytes([5, socks5.NO_METHOD]))
+                return
+            await stream.send(bytes([5, socks5.LOGIN]))
+            _, length = await stream.receive_exactly(2)
+            name = (await stream.receive_exactly(length)).decode("utf-8", "replace") if length else ""
+            length = (await stream.receive_exactly(1))[0]
+            token = await stream.receive_exactly(length) if length else b""
+            asker = self._asker(name)
+            if asker is None or not secrets.compare_digest(token, self.token.encode()):
+                await stream.send(b"\x01\x01")
+                return
+            await stream.send(b"\x01\x00")
+            _, command, _, kind, first = await stream.receive_exactly(5)
+            rest = await stream.receive_exactly(socks5.address_length(kind, first))
+        target, port = socks5.parse_address(kind, bytes([first]) + rest)
+        if command != socks5.CONNECT:
+            await stream.send(socks5.reply(socks5.BAD_COMMAND, _NOWHERE))
+            return
+        if isinstance(target, str):
+            self.town.note(asker.name, "dns", target, "asked")
+            found = self.town.lookup(target)
+            if not found:
+                await stream.send(socks5.reply(socks5.HOST_UNREACHABLE, _NOWHERE))
+                return
+            target = found[0]
+        if isinstance(target, IPv6Address):
+            await stream.send(socks5.reply(socks5.BAD_ADDRESS, _NOWHERE))
+            return
+        await self._connect(stream, asker, target, port)
+
+    async def _connect(self, stream: BufferedByteStream, asker: Asker, to: IPv4Address, port: int) -> None:
+        """Carry a TCP connection of `asker`; the stream becomes the connection."""
+        result = self.town.route(asker.node, to, "tcp", port, self.town.free_port(), asker.interface)
+        handler = self.town.stream_handler(result) if isinstance(result, Arrival) else None
+        written = str(Endpoint(to, port))
+        if isinstance(result, Turned):
+            await self._turn(stream, asker, written, result)
+        elif handler is None:
+            self.town.note(asker.name, "tcp", written, "refused")
+            await stream.send(socks5.reply(socks5.REFUSED, _NOWHERE))
+        else:
+            self.town.note(asker.name, "tcp", written, "delivered")
+            await stream.send(socks5.reply(socks5.GRANTED, _NOWHERE))
+            await handler(stream, result.source)
+
+    async def _turn(self, stream: BufferedByteStream, asker: Asker, written: str, result: Turned) -> None:
+        self.town.note(
+            asker.name, "tcp", written, "rejected" if result.icmp else "no-way" if result.local else "swallowed"
+        )
+        if result.local:
+            await stream.send(socks5.reply(socks5.TTL_EXPIRED, _NOWHERE))
+        elif result.icmp is not None or result.after:
+            await anyio.sleep(result.after)
+            by = result.by if result.icmp is not None and result.by else _NOWHERE
+            await stream.send(socks5.reply(socks5.HOST_UNREACHABLE, by))
+        else:
+            while True:  # until the asker gives up
+                await stream.receive()
+
+    # --- verbs
+
+    async def _verb(self, stream: BufferedByteStream) -> None:
+        with anyio.fail_after(10):
+            asked = link.parse_line(b"{" + await stream.receive_until(b"\n", link.LINE_LIMIT))
+        try:
+            if not secrets.compare_digest(str(asked.get("token", "")).encode(), self.token.encode()):
+                raise UsageError("the token is wrong", remedy="Take it from the lab's private file.")
+            asker = self._asker(str(asked.get("place", "here")))
+            if asker is None:
+                places = ", ".join(self.town.nodes)
+                raise UsageError(f"the town has no place {asked.get('place')!r}", remedy=f"There are: {places}.")
+            verb = self._verbs.get(str(asked.get("do")))
+            if verb is None:
+                raise UsageError(
+                    f"the lab knows no verb {asked.get('do')!r}", remedy=f"It knows: {', '.join(self._verbs)}."
+                )
+            await verb(stream, asker, asked)
+        except HooperError as exc:
+            if isinstance(exc, WireError):
+                raise
+            answer = {"code": exc.code, "message": exc.message, "remedy": exc.remedy, "exit_code": exc.exit_code}
+            await stream.send(link.line({"error": answer}))
+        except (KeyError, TypeError, ValueError, AttributeError, IndexError) as exc:
+            answer = {"code": "usage", "message": f"not understood: {exc!r}", "remedy": "See the link's description."}
+            await stream.send(link.line({"error": {**answer, "exit_code": 2}}))
+
+    async def _hello(self, stream: BufferedByteStream, _: Asker, __: dict[str, Any]) -> None:
+        places = list(self.town.nodes)
+        await stream.send(link.line({"ahead_s": self.ahead.total_seconds(), "places": places}))
+
+    async def _surroundings(self, stream: BufferedByteStream, asker: Asker, _: dict[str, Any]) -> None:
+        attachments = asker.node.attachments
+        interfaces = [
+            {
+                "name": a.name,
+                "addresses": [f"{a.address}/{self.town.segments[a.segment].prefixlen or 24}"],
+                "mac": a.mac,
+            }
+            for a in attachments
+        ]
+        routes = []
+        for a in attachments:
+            network = self.town.segments[a.segment]
+            if network.prefixlen:
+                routes.append({"destination": str(network), "gateway": None, "interface": a.name, "metric": a.metric})
+            way = str(a.gateway) if a.gateway else None
+            routes.append({"destination": "0.0.0.0/0", "gateway": way, "interface": a.name, "metric": a.metric})
+        resolvers = [str(a.gateway) for a in attachments if a.gateway]
+        await stream.send(link.line({"interfaces": interfaces, "routes": routes, "resolvers": resolvers}))
+
+    async def _lookup(self, stream: BufferedByteStream, asker: Asker, asked: dict[str, Any]) -> None:
+        found = self.town.lookup(str(asked["name"])) if asked["family"] == "ipv4" else []
+        self.town.note(asker.name, "dns", str(asked["name"]), "answered" if found else "no address")
+        await stream.send(link.line({"addresses": [str(address) for address in found]}))
+
+    async def _sleep(self, stream: BufferedByteStream, _: Asker, asked: dict[str, Any]) -> None:
+        until = datetime.fromtimestamp(float(asked["until"]), UTC)
+        while (left := (until - self.now()).total_seconds()) > 0:
+            with anyio.move_on_after(left):
+                await self._moved.wait()
+        await stream.send(link.line({"ahead_s": self.ahead.total_seconds()}))
+
+    async def _clock(self, stream: BufferedByteStream, _: Asker, asked: dict[str, Any]) -> None:
+        step = float(asked["advance_s"])
+        if not 0 <= step <= 100 * 366 * 86400:
+            raise UsageError("the clock goes forward, and at most a hundred years", remedy="Give seconds from 0 on.")
+        self.ahead += timedelta(seconds=step)
+        moved, self._moved = self._moved, anyio.Event()
+        moved.set()
+        await stream.send(link.line({"ahead_s": self.ahead.total_seconds(), "now": self.now().isoformat()}))
+
+    async def _ledger(self, stream: BufferedByteStream, _: Asker, __: dict[str, Any]) -> None:
+        await stream.send(link.line({"entries": list(self.town.ledger)}))
+
+    async def _faults(self, stream: BufferedByteStream, _: Asker, __: dict[str, Any]) -> None:
+        rows = [
+            {
+                "fault": fault.name,
+                "active": fault.name in self.breakages.active,
+                "cause": fault.cause,
+                "summary": fault.summary,
+                "service": self.breakages.active[fault.name][0] if fault.name in self.breakages.active else None,
+            }
+            for fault in FAULTS.values()
+        ]
+        await stream.send(link.line({"faults": rows}))
+
+    async def _break(self, stream: BufferedByteStream, _: Asker, asked: dict[str, Any]) -> None:
+        service = self.breakages.break_(str(asked["fault"]), asked.get("service"))
+        await stream.send(link.line({"service": service}))
+
+    async def _mend(self, stream: BufferedByteStream, _: Asker, asked: dict[str, Any]) -> None:
+        await stream.send(link.line({"mended": self.breakages.mend(asked.get("fault"))}))
+
+    async def _type(self, stream: BufferedByteStream, _: Asker, asked: dict[str, Any]) -> None:
+        await stream.send(link.line({"entered": type_sheets(self.town, asked["sheets"])}))
+
+    async def _read(self, stream: BufferedByteStream, _: Asker, asked: dict[str, Any]) -> None:
+        await stream.send(link.line({"gateways": read_tables(self.town, asked.get("gateways") or [])}))
+
+    # --- datagrams and listeners
+
+    def _own_port(self, asker: Asker, local: Any, taken: dict[tuple[str, int], Any]) -> tuple[Attachment, int]:
+        attachment = asker.attachment or asker.node.attachments[0]
+        port = 0
+        if local is not None:
+            address, port = ip_address(local[0]), int(local[1])
+            attachment = next((a for a in asker.node.attachments if a.address == address), attachment)
+        if port and ((asker.node.key, port) in taken):
+            raise UsageError(f"the port {port} is taken there", remedy="Choose another.")
+        return attachment, port or self.town.free_port()
+
+    async def _datagrams(self, stream: BufferedByteStream, asker: Asker, asked: dict[str, Any]) -> None:
+        attachment, port = self._own_port(asker, asked.get("local"), self.town.sockets)
+        lock = anyio.Lock()
+
+        async def back(header: dict[str, Any], data: bytes = b"") -> None:
+            async with lock:
+                with contextlib.suppress(*_GONE):
+                    await stream.send(link.frame(header, data))
+
+        async def deliver(data: bytes, sender: Endpoint) -> None:
+            await back({"from": [str(sender.address), sender.port]}, data)
+
+        async def reject(icmp: Icmp, by: IPv4Address, to: Endpoint) -> None:
+            await back({"icmp": [icmp.type, icmp.code], "by": str(by), "to": [str(to.address), to.port]})
+
+        socket = DatagramSocket(asker.node, attachment, port, deliver, reject)
+        self.town.sockets[asker.node.key, port] = socket
+        try:
+            await stream.send(link.line({"local": [str(attachment.address), port]}))
+            while True:
+                header_size, size = link.parse_lengths(await stream.receive_exactly(link.LENGTHS.size))
+                header = link.parse_line(await stream.receive_exactly(header_size))
+                data = await stream.receive_exactly(size) if size else b""
+                to = Endpoint(ip_address(header["to"][0]), int(header["to"][1]))
+                if to.address.version == 4:
+                    outcome = await self.town.send_datagram(socket, data, to, asker.interface)
+                    self.town.note(asker.name, "udp", str(to), outcome)
+        finally:
+            self.town.sockets.pop((asker.node.key, port), None)
+
+    async def _listen(self, stream: BufferedByteStream, asker: Asker, asked: dict[str, Any]) -> None:
+        attachment, port = self._own_port(asker, asked.get("local"), self.town.listeners)
+
+        async def visit(visitor: ByteStream, source: Endpoint) -> None:
+            ticket, done = secrets.token_urlsafe(12), anyio.Event()
+            self._visitors[ticket] = (visitor, done)
+            try:
+                await stream.send(link.line({"visitor": ticket, "from": [str(source.address), source.port]}))
+                await done.wait()
+            finally:
+                self._visitors.pop(ticket, None)
+
+        self.town.listeners[asker.node.key, port] = visit
+        try:
+            await stream.send(link.line({"local": [str(attachment.address), port]}))
+            while True:  # until the listener goes away
+                await stream.receive()
+        finally:
+            self.town.listeners.pop((asker.node.key, port), None)
+
+    async def _accept(self, stream: BufferedByteStream, _: Asker, asked: dict[str, Any]) -> None:
+        visitor, done = self._visitors[str(asked["visitor"])]
+        try:
+            await stream.send(link.line({}))
+            await _splice(stream, visitor)
+        finally:
+            done.set()
+
+
+async def _splice(one: ByteStream, other: ByteStream) -> None:
+    """Carry bytes both ways until one side ends; the other is then ended too."""
+
+    async def carry(source: ByteStream, sink: ByteStream, scope: anyio.CancelScope) -> None:
+        try:
+            while True:
+                await sink.send(await source.receive())
+        except _GONE:
+            pass
+        scope.cancel()
+
+    async with anyio.create_task_group() as tasks:
+        tasks.start_soon(carry, one, other, tasks.cancel_scope)
+        tasks.start_soon(carry, other, one, tasks.cancel_scope)

@@ -1,0 +1,114 @@
+"""The person at a router's page: enters what a worksheet says, and reads numbers off."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from ipaddress import IPv4Address, IPv4Network
+from typing import Any
+
+from hooper.errors import UsageError
+from hooper.lab.town import Box, Rule, Town, overlapping, type_rule
+from hooper.planning.model import Forward
+from hooper.planning.worksheet import labels
+
+
+def type_sheets(town: Town, sheets: Any) -> list[dict[str, Any]]:
+    """Enter the sheets of a `worksheet` document; all of it is checked before the first rule is entered.
+
+    Raises: UsageError: not a worksheet, or a page that would not take a rule.
+    """
+    if not isinstance(sheets, list) or not all(isinstance(sheet, dict) for sheet in sheets):
+        raise UsageError("this is not a worksheet document", remedy="Give it the output of `hooper worksheet --json`.")
+    pages = [(_box(town, str(sheet.get("gateway"))), sheet) for sheet in sheets]
+    entries = [(box, sheet, _rules(box, sheet)) for box, sheet in pages]
+    entered: list[dict[str, Any]] = []
+    for box, sheet, rules in entries:
+        for service, rule in rules:
+            outcome = type_rule(box, rule)
+            entered.append({"gateway": box.key, "service": service, **_shown(rule), "outcome": outcome})
+        for reservation in sheet.get("reservations", []):
+            if reservation not in box.reservations:
+                box.reservations.append(reservation)
+    return entered
+
+
+def _box(town: Town, key: str) -> Box:
+    box = town.boxes.get(key)
+    if box is None or not box.is_router:
+        known = ", ".join(b.key for b in town.boxes.values() if b.is_router)
+        raise UsageError(f"the town has no router {key!r}", remedy=f"There are: {known}.")
+    return box
+
+
+def _rules(box: Box, sheet: dict[str, Any]) -> list[tuple[str, Rule]]:
+    rows = sheet.get("rules", [])
+    forwards: list[Forward] = []
+    for row in rows:
+        try:
+            forwards.append(Forward(**{name: row[name] for name in Forward.__dataclass_fields__}))
+        except (KeyError, TypeError):
+            raise UsageError(f"a rule for {box.key} is incomplete: {row!r}"[:200]) from None
+    out: list[tuple[str, Rule]] = []
+    for forward, label in zip(forwards, labels(forwards, box.label_length), strict=True):
+        rule = _rule(box, forward, label)
+        clash = overlapping(Box("", "", box.wan, "", box.lan, rules=[*box.rules, *(r for _, r in out)]), rule)
+        if clash is not None:
+            raise UsageError(
+                f"{box.key} does not take the rule for {forward.service}:"
+                f" port {rule.outside[0]} is used by {clash.label}",
+                remedy="A page refuses overlapping ports; see the findings of `hooper plan`.",
+            )
+        out.append((forward.service, rule))
+    return out
+
+
+def _rule(box: Box, forward: Forward, label: str) -> Rule:
+    """A form takes only what it has fields for."""
+    if forward.transport not in (("tcp", "udp", "both") if box.both else ("tcp", "udp")):
+        raise UsageError(f"the page of {box.key} has no choice {forward.transport!r} for the transport")
+    if forward.sources and not box.keeps_sources:
+        raise UsageError(f"the page of {box.key} has no field for allowed sources")
+    try:
+        outside, inside = _ports(forward.outside_ports), _ports(forward.target_ports)
+        target = IPv4Address(forward.target_address)
+        sources = tuple(IPv4Network(source) for source in forward.sources)
+    except (TypeError, ValueError) as exc:
+        raise UsageError(f"{box.key} does not take the rule for {forward.service}: {exc}") from None
+    if target not in box.lan.network:
+        raise UsageError(
+            f"{box.key} does not take {target} for {forward.service}: not in its network {box.lan.network}"
+        )
+    return Rule(label, forward.transport, outside, target, inside, sources)
+
+
+def _ports(value: Any) -> tuple[int, int]:
+    first, last = value
+    if not (type(first) is int and type(last) is int and 1 <= first <= last <= 65535):
+        raise ValueError(f"{value!r} are no ports")
+    return first, last
+
+
+def _shown(rule: Rule) -> dict[str, Any]:
+    return {
+        "label": rule.label,
+        "transport": rule.transport,
+        "outside_ports": list(rule.outside),
+        "target_address": str(rule.target),
+        "target_ports": list(rule.target_ports),
+        "sources": [str(source) for source in rule.sources],
+    }
+
+
+def read_tables(town: Town, gateways: Iterable[str]) -> list[dict[str, Any]]:
+    """What stands on the routers' pages. Raises: UsageError: no such router."""
+    chosen = [_box(town, key) for key in gateways] or [box for box in town.boxes.values() if box.is_router]
+    return [
+        {
+            "gateway": box.key,
+            "wan_address": str(box.wan),
+            "lan": str(box.lan),
+            "rules": [_shown(rule) for rule in box.rules],
+            "reservations": box.reservations,
+        }
+        for box in chosen
+    ]

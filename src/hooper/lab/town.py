@@ -1,0 +1,359 @@
+"""The town: networks, NAT gateways with real tables, nodes with services, and what becomes of each packet.
+
+For every connection and datagram the town decides from the asker's place: delivered (as seen after translation),
+refused, rejected by ICMP, or swallowed.
+"""
+
+from __future__ import annotations
+
+from collections import deque
+from collections.abc import Awaitable, Callable, Sequence
+from dataclasses import dataclass, field
+from datetime import datetime
+from ipaddress import IPv4Address, IPv4Interface, IPv4Network
+from typing import Any, Literal
+
+from anyio.abc import ByteStream
+
+from hooper.clock import rfc3339
+from hooper.net.types import Endpoint
+from hooper.wire.icmp import Icmp
+
+ARP_SECONDS = 3.0  # how long a router asks for a host that is gone before it gives up, as the kernel does
+LEDGER_LENGTH = 100_000
+PORT_UNREACHABLE, HOST_UNREACHABLE = Icmp(3, 3), Icmp(3, 1)
+
+StreamHandler = Callable[[ByteStream, Endpoint], Awaitable[None]]
+DatagramHandler = Callable[[bytes, Endpoint], bytes | None]
+Transport = Literal["tcp", "udp"]
+
+
+@dataclass
+class Rule:
+    """One entry of a gateway's table, as it was typed into its page."""
+
+    label: str
+    transport: str
+    outside: tuple[int, int]
+    target: IPv4Address
+    target_ports: tuple[int, int]
+    sources: tuple[IPv4Network, ...] = ()
+
+    def takes(self, transport: str, port: int, source: IPv4Address) -> bool:
+        return (
+            self.transport in (transport, "both")
+            and self.outside[0] <= port <= self.outside[1]
+            and (not self.sources or any(source in network for network in self.sources))
+        )
+
+    def translated(self, port: int) -> int:
+        return self.target_ports[0] + port - self.outside[0]
+
+
+@dataclass
+class Attachment:
+    """One interface of a node. metric: of its default route; the lowest is used."""
+
+    name: str
+    segment: str
+    address: IPv4Address
+    mac: str
+    gateway: IPv4Address | None = None
+    metric: int = 100
+
+
+@dataclass
+class Node:
+    """A machine. tcp, udp: what answers at which port. stopped: ports whose program was ended."""
+
+    key: str
+    attachments: list[Attachment]
+    tcp: dict[int, StreamHandler] = field(default_factory=dict)
+    udp: dict[int, DatagramHandler] = field(default_factory=dict)
+    stopped: set[tuple[str, int]] = field(default_factory=set)
+
+    @property
+    def address(self) -> IPv4Address:
+        return self.attachments[0].address
+
+
+@dataclass
+class Flow:
+    """A UDP mapping of a NAT, and who may answer through it (address- and port-dependent filtering, RFC 4787)."""
+
+    inside: Endpoint
+    remotes: set[Endpoint] = field(default_factory=set)
+
+
+@dataclass
+class Box:
+    """A NAT gateway between two segments. blocked: what the provider drops before this box."""
+
+    key: str
+    outer: str
+    wan: IPv4Address
+    inner: str
+    lan: IPv4Interface
+    rules: list[Rule] = field(default_factory=list)
+    reservations: list[dict[str, Any]] = field(default_factory=list)
+    blocked: set[tuple[str, int, int]] = field(default_factory=set)
+    hairpin: bool = False
+    label_length: int = 32
+    both: bool = True
+    keeps_sources: bool = True
+    is_router: bool = True
+    flows: dict[int, Flow] = field(default_factory=dict)
+    page: StreamHandler | None = None
+
+    def blocks(self, transport: str, port: int) -> bool:
+        return any(kind == transport and first <= port <= last for kind, first, last in self.blocked)
+
+
+@dataclass(frozen=True, slots=True)
+class Arrival:
+    """The packet reached a machine. source: as seen there. port: after translation. to: the address it arrived at."""
+
+    node: Node | Box
+    to: IPv4Address
+    port: int
+    source: Endpoint
+    entered: IPv4Address  # the address that answers seem to come from
+
+
+@dataclass(frozen=True, slots=True)
+class Turned:
+    """The packet did not arrive. icmp, by: the message that came back, after `after` seconds; none: swallowed.
+
+    local: it never left the machine that sent it.
+    """
+
+    icmp: Icmp | None = None
+    by: IPv4Address | None = None
+    after: float = 0.0
+    local: bool = False
+
+
+SWALLOWED = Turned()
+
+
+class DatagramSocket:
+    """A place's UDP socket. deliver: called with data and sender; reject: with ICMP, sender and destination."""
+
+    def __init__(
+        self,
+        node: Node,
+        attachment: Attachment,
+        port: int,
+        deliver: Callable[[bytes, Endpoint], Awaitable[None]],
+        reject: Callable[[Icmp, IPv4Address, Endpoint], Awaitable[None]],
+    ) -> None:
+        self.node, self.attachment, self.port = node, attachment, port
+        self.deliver, self.reject = deliver, reject
+
+    @property
+    def local(self) -> Endpoint:
+        return Endpoint(self.attachment.address, self.port)
+
+
+class Town:
+    """All of it. places: the machines one can look from, by the name used at the entrance."""
+
+    def __init__(self, now: Callable[[], datetime]) -> None:
+        self.now = now
+        self.segments: dict[str, IPv4Network] = {}
+        self.boxes: dict[str, Box] = {}
+        self.nodes: dict[str, Node] = {}
+        self.names: dict[str, IPv4Address] = {}
+        self.listeners: dict[tuple[str, int], Callable[[ByteStream, Endpoint], Awaitable[None]]] = {}
+        self.sockets: dict[tuple[str, int], DatagramSocket] = {}
+        self.ledger: deque[dict[str, Any]] = deque(maxlen=LEDGER_LENGTH)
+        self._ports = 49152
+
+    def free_port(self) -> int:
+        """A source port nobody has used lately (RFC 6335 section 6)."""
+        self._ports = 49152 if self._ports >= 65535 else self._ports + 1
+        return self._ports
+
+    def note(self, place: str, transport: str, to: str, outcome: str) -> None:
+        """Write one exchange into the ledger."""
+        entry = {"at": rfc3339(self.now()), "place": place, "transport": transport, "to": to, "outcome": outcome}
+        self.ledger.append(entry)
+
+    def route(
+        self,
+        node: Node,
+        to: IPv4Address,
+        transport: Transport,
+        port: int,
+        source_port: int,
+        interface: str | None = None,
+    ) -> Arrival | Turned:
+        """What becomes of a packet that `node` sends. interface: the one it is bound to; None: as it routes."""
+        if to.is_loopback or any(to == attachment.address for attachment in node.attachments):
+            return Arrival(node, to, port, Endpoint(to, source_port), to)
+        attachment = self.way_out(node, to, interface)
+        if attachment is None:
+            return Turned(local=True)
+        source = Endpoint(attachment.address, source_port)
+        return self._forward(attachment.segment, source, to, transport, port, sender=node)
+
+    def way_out(self, node: Node, to: IPv4Address, interface: str | None) -> Attachment | None:
+        """The interface by which a packet leaves: on the same network, else by the best default route."""
+        usable = [a for a in node.attachments if interface in (None, a.name)]
+        near = [a for a in usable if to in self.segments[a.segment] and self.segments[a.segment].prefixlen]
+        far = [a for a in usable if a.gateway is not None or not self.segments[a.segment].prefixlen]
+        return min(near or far, key=lambda a: a.metric, default=None)
+
+    def _forward(
+        self, segment: str, source: Endpoint, to: IPv4Address, transport: Transport, port: int, *, sender: Node | None
+    ) -> Arrival | Turned:
+        """Carry a packet from `segment` to wherever its address is, outward through the gateways."""
+        remote = Endpoint(to, port)
+        for _ in range(16):  # more boxes than any chain has
+            if self._is_on(segment, to):
+                return self._deliver(segment, source, to, transport, port, sender=sender)
+            box = next((b for b in self.boxes.values() if b.inner == segment), None)
+            if box is None:
+                return SWALLOWED  # private or unused space, dropped somewhere in the internet
+            if to == box.lan.ip:
+                return Arrival(box, to, port, source, to)
+            if to == box.wan:
+                if not box.hairpin:
+                    return SWALLOWED
+                return self._inbound(box, Endpoint(box.lan.ip, source.port), transport, port, sender=None)
+            source = Endpoint(box.wan, self._map(box, transport, source, remote))
+            segment, sender = box.outer, None
+        return SWALLOWED
+
+    def _is_on(self, segment: str, to: IPv4Address) -> bool:
+        network = self.segments[segment]
+        if network.prefixlen:
+            return to in network
+        owned = any(to == a.address for n in self.nodes.values() for a in n.attachments if a.segment == segment)
+        return owned or any(box.outer == segment and box.wan == to for box in self.boxes.values())
+
+    def _map(self, box: Box, transport: Transport, source: Endpoint, remote: Endpoint) -> int:
+        """The outer port of a connection; for UDP the mapping is kept, so that answers find back."""
+        if transport == "tcp":
+            return source.port
+        for outer, flow in box.flows.items():
+            if flow.inside == source:
+                flow.remotes.add(remote)
+                return outer
+        outer = source.port if source.port not in box.flows else self.free_port()
+        box.flows[outer] = Flow(source, {remote})
+        return outer
+
+    def _deliver(
+        self, segment: str, source: Endpoint, to: IPv4Address, transport: Transport, port: int, *, sender: Node | None
+    ) -> Arrival | Turned:
+        for box in self.boxes.values():
+            if box.outer == segment and box.wan == to:
+                return self._inbound(box, source, transport, port, sender=sender)
+            if box.inner == segment and box.lan.ip == to:
+                return Arrival(box, to, port, source, to)
+        for node in self.nodes.values():
+            if any(a.segment == segment and a.address == to for a in node.attachments):
+                return Arrival(node, to, port, source, to)
+        if sender is not None:
+            return Turned(after=ARP_SECONDS, local=False, icmp=None, by=to)  # asked on its own network, nobody is there
+        router = next((b for b in self.boxes.values() if b.inner == segment), None)
+        return Turned(HOST_UNREACHABLE, router.wan if router else to, ARP_SECONDS)
+
+    def _inbound(
+        self, box: Box, source: Endpoint, transport: Transport, port: int, *, sender: Node | None
+    ) -> Arrival | Turned:
+        """A packet for a gateway's outer address: by the answer to a flow, by a rule, or dropped."""
+        del sender
+        if box.blocks(transport, port):
+            return SWALLOWED
+        flow = box.flows.get(port) if transport == "udp" else None
+        if flow is not None and source in flow.remotes:
+            return self._seen_at(box, self._forward_inside(box, source, flow.inside, transport))
+        assert isinstance(source.address, IPv4Address)
+        for rule in box.rules:
+            if rule.takes(transport, port, source.address):
+                target = Endpoint(rule.target, rule.translated(port))
+                return self._seen_at(box, self._forward_inside(box, source, target, transport))
+        return SWALLOWED
+
+    def _forward_inside(self, box: Box, source: Endpoint, target: Endpoint, transport: Transport) -> Arrival | Turned:
+        assert isinstance(target.address, IPv4Address)
+        return self._deliver(box.inner, source, target.address, transport, target.port, sender=None)
+
+    @staticmethod
+    def _seen_at(box: Box, result: Arrival | Turned) -> Arrival | Turned:
+        """Answers and ICMP errors from behind a NAT carry its outer address."""
+        if isinstance(result, Arrival):
+            return Arrival(result.node, result.to, result.port, result.source, box.wan)
+        return Turned(result.icmp, box.wan, result.after) if result.icmp else result
+
+    async def send_datagram(self, socket: DatagramSocket, data: bytes, to: Endpoint, interface: str | None) -> str:
+        """Carry one datagram; returns its outcome for the ledger."""
+        assert isinstance(to.address, IPv4Address)
+        result = self.route(socket.node, to.address, "udp", to.port, socket.port, interface)
+        if isinstance(result, Turned):
+            if result.icmp is not None and result.by is not None:
+                await socket.reject(result.icmp, result.by, to)
+                return "rejected"
+            return "swallowed"
+        bound = self.sockets.get((result.node.key, result.port))
+        if bound is not None:
+            await bound.deliver(data, result.source)
+            return "delivered"
+        handler = result.node.udp.get(result.port) if isinstance(result.node, Node) else None
+        if handler is None or (isinstance(result.node, Node) and ("udp", result.port) in result.node.stopped):
+            await socket.reject(PORT_UNREACHABLE, result.entered, to)
+            return "rejected"
+        answer = handler(data, result.source)
+        if answer is not None:
+            await socket.deliver(answer, to)
+        return "delivered"
+
+    def stream_handler(self, arrival: Arrival) -> StreamHandler | None:
+        """What answers a connection there; None: nothing listens, so that it is refused."""
+        if isinstance(arrival.node, Box):
+            return arrival.node.page if arrival.port == 80 else None
+        if (listener := self.listeners.get((arrival.node.key, arrival.port))) is not None:
+            return listener
+        if ("tcp", arrival.port) in arrival.node.stopped:
+            return None
+        return arrival.node.tcp.get(arrival.port)
+
+    def lookup(self, name: str) -> list[IPv4Address]:
+        address = self.names.get(name.rstrip(".").lower())
+        return [address] if address else []
+
+
+@dataclass
+class Typed:
+    """What became of one entry that was typed in."""
+
+    gateway: str
+    rule: dict[str, Any]
+    outcome: Literal["added", "changed", "already"]
+
+
+def type_rule(box: Box, rule: Rule) -> Literal["added", "changed", "already"]:
+    """Enter a rule as a person does: an entry for the same outside ports is corrected, not doubled."""
+    for index, old in enumerate(box.rules):
+        if old.outside == rule.outside and old.transport == rule.transport:
+            if old == rule:
+                return "already"
+            box.rules[index] = rule
+            return "changed"
+    box.rules.append(rule)
+    return "added"
+
+
+def overlapping(box: Box, rule: Rule) -> Rule | None:
+    """An entry with other outside ports that overlap with those of `rule`, as a page would refuse it."""
+
+    def same(other: Rule) -> bool:
+        return other.transport == rule.transport or "both" in (other.transport, rule.transport)
+
+    def meets(a: Sequence[int], b: Sequence[int]) -> bool:
+        return a[0] <= b[1] and b[0] <= a[1]
+
+    twins = [r for r in box.rules if same(r) and meets(r.outside, rule.outside)]
+    return next((r for r in twins if (r.outside, r.transport) != (rule.outside, rule.transport)), None)

@@ -1,0 +1,216 @@
+"""What a door is: one place to look from. Everything that enters or leaves the process goes through one."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from ipaddress import IPv4Address, IPv4Interface, IPv6Interface
+from typing import Literal, Protocol, Self
+
+from anyio.abc import ByteStream
+
+from hooper.addresses import IPAddress, IPNetwork
+from hooper.clock import Clock
+from hooper.errors import CounterpartError
+from hooper.wire.icmp import Icmp
+
+Family = Literal["ipv4", "ipv6"]
+
+
+@dataclass(frozen=True, slots=True)
+class Endpoint:
+    """An address with a port."""
+
+    address: IPAddress
+    port: int
+
+    def __str__(self) -> str:
+        return f"[{self.address}]:{self.port}" if self.address.version == 6 else f"{self.address}:{self.port}"
+
+
+@dataclass(frozen=True, slots=True)
+class Place:
+    """Where a door looks from."""
+
+    kind: Literal["here", "interface", "proxy"]
+    name: str
+
+
+class ConnectFailed(CounterpartError):
+    """A connection could not be made. icmp: the message that said so, if one did; by: who sent it, if known."""
+
+    code = "connect-failed"
+
+    def __init__(self, message: str, *, icmp: Icmp | None = None, by: IPAddress | None = None) -> None:
+        super().__init__(message)
+        self.icmp, self.by = icmp, by
+
+
+class Refused(ConnectFailed):
+    """Someone answered and says no: a TCP reset (then icmp is None), or an ICMP refusal."""
+
+    code = "refused"
+
+
+class Unreachable(ConnectFailed):
+    """Nobody is there, says a router on the way (icmp), or this machine after asking on its own LAN (icmp None)."""
+
+    code = "unreachable"
+
+
+class NoRoute(ConnectFailed):
+    """Nothing left this machine: it has no way there. Proves nothing about the other side."""
+
+    code = "no-route"
+
+
+class ProxyTrouble(ConnectFailed):
+    """The proxy did not do its part: it hung up, or gave a reason that tells nothing about the target."""
+
+    code = "proxy"
+
+
+class LookupFailed(CounterpartError):
+    """The resolver did not answer."""
+
+    code = "lookup-failed"
+    remedy = "Check this machine's resolver, or give the address itself."
+
+
+@dataclass(frozen=True, slots=True)
+class Datagram:
+    data: bytes
+    sender: Endpoint
+
+
+@dataclass(frozen=True, slots=True)
+class Rejected:
+    """An ICMP error came back. to: the destination that was rejected, where the system tells it."""
+
+    icmp: Icmp
+    by: IPAddress | None
+    to: Endpoint | None
+
+
+@dataclass(frozen=True, slots=True)
+class Interface:
+    """A network interface. strict_return: the kernel drops answers that come in another way than they would leave."""
+
+    name: str
+    addresses: tuple[IPv4Interface | IPv6Interface, ...]
+    up: bool = True
+    mac: str | None = None
+    loopback: bool = False
+    strict_return: bool = False
+
+    @property
+    def ipv4(self) -> IPv4Address | None:
+        """Its first IPv4 address that is not made up by itself (RFC 3927)."""
+        return next((a.ip for a in self.addresses if isinstance(a, IPv4Interface) and not a.ip.is_link_local), None)
+
+
+@dataclass(frozen=True, slots=True)
+class Route:
+    destination: IPNetwork
+    gateway: IPAddress | None
+    interface: str
+    metric: int
+
+
+@dataclass(frozen=True, slots=True)
+class Surroundings:
+    """What this machine knows of its networks. routes: None where this system's cannot be read yet."""
+
+    interfaces: tuple[Interface, ...]
+    routes: tuple[Route, ...] | None
+    resolvers: tuple[IPAddress, ...]
+
+    def interface(self, name: str) -> Interface | None:
+        return next((interface for interface in self.interfaces if interface.name == name), None)
+
+    def has_default_route(self, interface: str) -> bool | None:
+        """Whether IPv4 packets for anywhere can leave by `interface`; None: not known on this system."""
+        if self.routes is None:
+            return None
+        defaults = (r for r in self.routes if r.destination.version == 4 and r.destination.prefixlen == 0)
+        return any(route.interface == interface for route in defaults)
+
+    @property
+    def connected(self) -> bool:
+        """Whether any interface but the loopback is up and has an address."""
+        return any(i.up and i.addresses and not i.loopback for i in self.interfaces)
+
+
+class Datagrams(Protocol):
+    """A socket for datagrams."""
+
+    @property
+    def local(self) -> Endpoint: ...
+
+    async def send(self, data: bytes, to: Endpoint) -> None:
+        """Raises: NoRoute: nothing left this machine."""
+        ...
+
+    async def receive(self) -> Datagram | Rejected:
+        """The next datagram or ICMP error, however long that takes."""
+        ...
+
+    async def aclose(self) -> None: ...
+
+    async def __aenter__(self) -> Self: ...
+
+    async def __aexit__(self, *exc: object) -> None: ...
+
+
+class Listener(Protocol):
+    """A TCP port that accepts connections."""
+
+    @property
+    def local(self) -> Endpoint: ...
+
+    async def accept(self) -> tuple[ByteStream, Endpoint]: ...
+
+    async def aclose(self) -> None: ...
+
+    async def __aenter__(self) -> Self: ...
+
+    async def __aexit__(self, *exc: object) -> None: ...
+
+
+class Door(Protocol):
+    """One place to look from. Silence is only ever the caller's deadline: nothing here gives up by itself."""
+
+    @property
+    def place(self) -> Place: ...
+
+    @property
+    def clock(self) -> Clock: ...
+
+    async def connect(self, to: IPAddress, port: int, *, source: IPAddress | None = None) -> ByteStream:
+        """A TCP connection. Raises: Refused, Unreachable, NoRoute, ProxyTrouble."""
+        ...
+
+    async def datagrams(
+        self,
+        *,
+        local: Endpoint | None = None,
+        interface: str | None = None,
+        groups: Sequence[IPAddress] = (),
+        hop_limit: int | None = None,
+    ) -> Datagrams:
+        """A datagram socket. Raises: MachineError: this machine does not allow it."""
+        ...
+
+    async def listen(self, local: Endpoint) -> Listener:
+        """A TCP port; port 0 picks a free one. Raises: MachineError: the port is taken or forbidden."""
+        ...
+
+    async def lookup(self, name: str, family: Family) -> list[IPAddress]:
+        """The addresses of a name; empty where it has none. Raises: LookupFailed."""
+        ...
+
+    async def surroundings(self) -> Surroundings: ...
+
+    def through(self, interface: str) -> Door:
+        """The same door, with everything bound to one interface."""
+        ...

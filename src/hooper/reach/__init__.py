@@ -1,0 +1,1 @@
+"""Proof: probes, where they are made from, and what their answers mean."""

@@ -1,0 +1,320 @@
+"""A check: where from, which public address, all probes side by side, inside and outside compared."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from datetime import datetime
+from typing import TYPE_CHECKING, Protocol
+
+import anyio
+
+from hooper.addresses import IPAddress
+from hooper.clock import rfc3339
+from hooper.errors import CounterpartError, HooperError, NoNetwork, UsageError
+from hooper.net.types import Door, Endpoint, Surroundings
+from hooper.reach.model import Evidence, Found, From, InsideSeen, Result, Seen
+from hooper.reach.probes import probe
+from hooper.reach.public import STUN_DEADLINE, looked_up, mapped_by
+from hooper.reach.targets import Target, inner_targets, is_ok, outer_targets
+
+if TYPE_CHECKING:
+    from hooper.site.model import Site
+
+AT_ONCE = 100  # probes at the same time; more would fill the tables of small routers
+
+
+class Memory(Protocol):
+    """What earlier checks saw of the services from inside."""
+
+    def inside(self, service: str, transport: str, port: int) -> InsideSeen | None: ...
+
+
+@dataclass(frozen=True)
+class Wish:
+    """What is to be checked. public: addresses that the user gave, by line. deadline: seconds for each probe."""
+
+    site: Site
+    services: Sequence[str]
+    deadline: float
+    public: Mapping[str, IPAddress] = field(default_factory=dict)
+
+
+@dataclass
+class Outcome:
+    """The document of a check, what of the inside is worth keeping, services not probed, and trouble on the way."""
+
+    origin: From
+    results: list[Result] = field(default_factory=list)
+    inside: dict[tuple[str, str, int], InsideSeen] = field(default_factory=dict)
+    skipped: dict[str, str] = field(default_factory=dict)
+    errors: list[HooperError] = field(default_factory=list)
+
+
+async def check_here(here: Door, wish: Wish) -> Outcome:
+    """Each service at its inner address. Proves nothing about outside. Raises: NoNetwork."""
+    await _surroundings(here)
+    outcome = Outcome(From("here", "here", False))
+    targets = list(inner_targets(wish.site, wish.services))
+    seen = await _probe_all([(here, target) for target in targets], wish.deadline)
+    for target, one in zip(targets, seen, strict=True):
+        outcome.results.append(_result(target, one, Evidence()))
+        outcome.inside[target.service, target.transport, target.port] = _as_inside(one, here.clock.now(), stored=False)
+    return outcome
+
+
+async def check_outside(here: Door, outside: Door, wish: Wish, memory: Memory | None) -> Outcome:
+    """Each service at its public address, from `outside`, compared with what is seen of it from `here`.
+
+    Raises: NoNetwork; UsageError: no such interface here, or nothing tells the public address.
+    """
+    around = await _surroundings(here)
+    origin = From(outside.place.kind, outside.place.name, True)
+    at_site = _site_interface(wish.site, around)
+    reason = _useless(wish.site, outside, around)
+    if reason is not None:
+        return _unproven(wish, replace(origin, proves_outside=False), reason)
+    public, place = await _addresses(here, outside, wish, at_site)
+    shown = place.value if place is not None else None
+    same = next((line for line, found in public.items() if shown is not None and found.value == shown), None)
+    if same is not None:
+        reason = f"{outside.place.name} shows {shown}, the address of {same} itself: this is the inside, looking round"
+        return _unproven(wish, replace(origin, proves_outside=False), reason, public, place)
+    outcome = Outcome(origin)
+    known = {line: _parsed(found) for line, found in public.items()}
+    targets, outcome.skipped = outer_targets(
+        wish.site, wish.services, {line: a for line, a in known.items() if a is not None}, _parsed(place)
+    )
+    reachable = [target for target in targets if target.address is not None]
+    compared = [target for target in reachable if target.expected == "reachable" and at_site is not None]
+    inner = [replace(target, address=target.inner[0], port=target.inner[1]) for target in compared]
+    jobs = [(outside, target) for target in reachable] + [(here, target) for target in inner]
+    seen = await _probe_all(jobs, wish.deadline)
+    now = here.clock.now()
+    for target, one in zip(inner, seen[len(reachable) :], strict=True):
+        outcome.inside[target.service, target.transport, target.port] = _as_inside(one, now, stored=False)
+    seen_outside = dict(zip(map(_id, reachable), seen, strict=False))
+    for target in targets:
+        evidence = Evidence(public_address=public.get(target.line), place_address=place)
+        if target.address is None:
+            nothing = Seen(verdict="unproven", detail="the public address is not known; give it with --public")
+            outcome.results.append(_result(target, nothing, evidence))
+            continue
+        inside = _inside_of(target, outcome.inside, memory)
+        outcome.results.append(_compared(target, seen_outside[_id(target)], evidence, inside, at_site))
+    missing = sorted({target.line for target in targets if target.address is None})
+    if missing:
+        outcome.errors.append(_no_public_address(wish.site, missing))
+    return outcome
+
+
+async def _surroundings(here: Door) -> Surroundings:
+    around = await here.surroundings()
+    if not around.connected:
+        raise NoNetwork("this machine has no network: no interface is up and has an address")
+    return around
+
+
+def _site_interface(site: Site, around: Surroundings) -> str | None:
+    """The interface of this machine that is on one of the site's networks; None: it is somewhere else."""
+    for interface in around.interfaces:
+        address = interface.ipv4
+        if address and any(address in gateway.lan.network for gateway in site.gateways.values()):
+            return interface.name
+    return None
+
+
+def _useless(site: Site, outside: Door, around: Surroundings) -> str | None:
+    """Why nothing can be proven through this interface; None: it can."""
+    if outside.place.kind != "interface":
+        return None
+    name = outside.place.name
+    interface = around.interface(name)
+    if interface is None:
+        known = ", ".join(i.name for i in around.interfaces if not i.loopback) or "none"
+        raise UsageError(f"this machine has no interface {name!r}", remedy=f"There are: {known}.")
+    if not interface.up or interface.ipv4 is None:
+        return f"{name} is down or has no address yet"
+    if any(interface.ipv4 in gateway.lan.network for gateway in site.gateways.values()):
+        return f"{name} is on the site's own network: from there nothing is proven about outside"
+    if around.has_default_route(name) is False:
+        return f"{name} has no default route of its own, so nothing leaves by it"
+    if interface.strict_return and _other_default(around, name):
+        return (
+            f"this kernel drops answers that come in by {name}, since rp_filter is 1 and another default route is"
+            f" preferred; set net.ipv4.conf.{name}.rp_filter and .all to 2"
+        )
+    return None
+
+
+def _other_default(around: Surroundings, name: str) -> bool:
+    """Whether the preferred default route is another interface's."""
+    defaults = [r for r in around.routes or () if r.destination.version == 4 and r.destination.prefixlen == 0]
+    best = min(defaults, key=lambda route: route.metric, default=None)
+    return best is not None and best.interface != name
+
+
+async def _addresses(
+    here: Door, outside: Door, wish: Wish, at_site: str | None
+) -> tuple[dict[str, Found], Found | None]:
+    """The public address of each line, and the one that the place shows; asked side by side."""
+    site = wish.site
+    servers = [Endpoint(address, port) for address, port in site.measure.stun]
+    patience = min(STUN_DEADLINE, wish.deadline)
+    public: dict[str, Found] = {}
+    place: list[Found] = []
+
+    async def of_line(line: str) -> None:
+        if (given := wish.public.get(line)) is not None:
+            public[line] = Found(str(given), "given with --public")
+            return
+        if site.lines[line].address:
+            public[line] = Found(str(site.lines[line].address[0]), "fixed, says the site file")
+            return
+        if at_site is not None and servers and len(site.lines) == 1:
+            mapped = await mapped_by(here.through(at_site), servers, patience)
+            if mapped is not None:
+                public[line] = Found(str(mapped[0]), f"STUN server {mapped[1]}, asked through {at_site}")
+                return
+        names = [name for name, entry in site.names.items() if entry.line == line and not name.startswith("*.")]
+        named = await looked_up(here, names, patience)
+        if named is not None:
+            public[line] = Found(str(named[0]), f"the name {named[1]}")
+
+    async def of_place() -> None:
+        mapped = await mapped_by(outside, servers, patience) if servers else None
+        if mapped is not None:
+            place.append(Found(str(mapped[0]), f"STUN server {mapped[1]}"))
+
+    async with anyio.create_task_group() as tasks:
+        tasks.start_soon(of_place)
+        for line in site.lines:
+            tasks.start_soon(of_line, line)
+    return public, place[0] if place else None
+
+
+def _parsed(found: Found | None) -> IPAddress | None:
+    from hooper.addresses import parse_address
+
+    return parse_address(found.value) if found is not None and found.value is not None else None
+
+
+def _no_public_address(site: Site, lines: Sequence[str]) -> HooperError:
+    asked = bool(site.measure.stun) or any(name.line in lines for name in site.names.values())
+    message = f"the public address of {', '.join(lines)} is not known"
+    if asked:
+        return CounterpartError(
+            f"{message}: no STUN server and no name gave it",
+            code="public-address-unknown",
+            remedy="Give it with --public ADDRESS; the router's status page shows it as WAN or internet address.",
+        )
+    return UsageError(
+        f"{message}, and the site file names nothing that could tell it",
+        code="public-address-unknown",
+        remedy="Give --public ADDRESS, or name STUN servers in [measure].",
+    )
+
+
+async def _probe_all(jobs: Sequence[tuple[Door, Target]], deadline: float) -> list[Seen]:
+    """All probes side by side, their results in the order of the jobs."""
+    results: list[Seen] = [Seen() for _ in jobs]
+    limit = anyio.CapacityLimiter(AT_ONCE)
+
+    async def one(index: int, door: Door, target: Target) -> None:
+        async with limit:
+            results[index] = await probe(door, target, deadline)
+
+    async with anyio.create_task_group() as tasks:
+        for index, (door, target) in enumerate(jobs):
+            tasks.start_soon(one, index, door, target)
+    return results
+
+
+def _id(target: Target) -> tuple[str, str, int]:
+    return target.service, target.transport, target.port
+
+
+def _as_inside(seen: Seen, at: datetime, *, stored: bool) -> InsideSeen:
+    return InsideSeen(seen.verdict, seen.fingerprint, seen.greeting, rfc3339(at), stored)
+
+
+def _inside_of(
+    target: Target, now: Mapping[tuple[str, str, int], InsideSeen], memory: Memory | None
+) -> InsideSeen | None:
+    """The inside as seen now, or as it was stored where it cannot be seen now."""
+    key = (target.service, target.transport, target.inner[1])
+    seen = now.get(key)
+    if seen is not None and (seen.fingerprint or seen.greeting or seen.verdict == "answered"):
+        return seen
+    return (memory.inside(*key) if memory is not None else None) or seen
+
+
+def _same_device(seen: Seen, inside: InsideSeen) -> bool | None:
+    """Whether outside and inside show the same: by the certificate, else by the greeting. None: nothing to compare."""
+    there = ("answered", "connected")
+    if seen.verdict not in there or inside.verdict not in there:
+        return None
+    if seen.fingerprint or inside.fingerprint:
+        return seen.fingerprint == inside.fingerprint if seen.fingerprint and inside.fingerprint else None
+    return seen.greeting == inside.greeting if seen.greeting or inside.greeting else None
+
+
+def _compared(target: Target, seen: Seen, evidence: Evidence, inside: InsideSeen | None, at_site: str | None) -> Result:
+    """The result with the inside held against it: another certificate or greeting is another device."""
+    evidence = replace(evidence, inside=inside if target.expected == "reachable" else None)
+    if target.expected == "unreachable":
+        if seen.verdict not in ("silent", "refused", "unproven"):
+            seen.detail += "; it must not be reachable from outside"
+        return _result(target, seen, evidence)
+    same = _same_device(seen, inside) if inside is not None else None
+    if inside is not None and same is not None:
+        sign = "certificate" if seen.fingerprint else "greeting"
+        when = f" on {inside.at[:10]}" if inside.stored else ""
+        if same:
+            seen.detail += f"; same {sign} as inside{when}"
+        else:
+            seen.verdict, seen.detail = "mismatched", f"another device: not the {sign} seen from inside{when}"
+    elif seen.verdict == "answered":
+        why = "" if at_site is not None else ": this machine is not on the site's network"
+        seen.detail += f"; not compared with the inside{why}"
+    return _result(target, seen, evidence)
+
+
+def _result(target: Target, seen: Seen, evidence: Evidence) -> Result:
+    return Result(
+        service=target.service,
+        expected=target.expected,
+        ok=is_ok(target.expected, seen.verdict, target.speaks, seen.problems),
+        verdict=seen.verdict,
+        problems=tuple(seen.problems),
+        family="ipv6" if target.address is not None and target.address.version == 6 else "ipv4",
+        target_address=str(target.address) if target.address is not None else None,
+        transport=target.transport,
+        port=target.port,
+        took_ms=seen.took_ms,
+        fingerprint=seen.fingerprint,
+        evidence=replace(
+            evidence,
+            certificate=seen.certificate,
+            tls_version=seen.tls_version,
+            page=seen.page,
+            greeting=seen.greeting,
+            first_bytes=seen.first_bytes,
+            icmp=seen.icmp,
+        ),
+        detail=seen.detail,
+    )
+
+
+def _unproven(
+    wish: Wish, origin: From, reason: str, public: Mapping[str, Found] | None = None, place: Found | None = None
+) -> Outcome:
+    """Nothing is probed, since it would prove nothing."""
+    outcome = Outcome(origin)
+    known = {line: _parsed(found) for line, found in (public or {}).items()}
+    addresses = {line: address for line, address in known.items() if address is not None}
+    targets, outcome.skipped = outer_targets(wish.site, wish.services, addresses, None)
+    for target in targets:
+        evidence = Evidence(public_address=(public or {}).get(target.line), place_address=place)
+        outcome.results.append(_result(target, Seen(verdict="unproven", detail=reason), evidence))
+    return outcome

@@ -1,0 +1,121 @@
+"""What a check says. The field names are those of the JSON contract."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Literal
+
+Verdict = Literal["answered", "connected", "mismatched", "refused", "silent", "unproven"]
+Expected = Literal["reachable", "unreachable"]
+
+
+@dataclass(frozen=True, slots=True)
+class Found:
+    """A value with where it comes from."""
+
+    value: str | None
+    source: str
+
+
+@dataclass(frozen=True, slots=True)
+class CertificateSeen:
+    """What a server showed; not judged. Times as in RFC 3339."""
+
+    subject: str
+    names: tuple[str, ...]
+    issuer: str
+    not_before: str
+    not_after: str
+
+
+@dataclass(frozen=True, slots=True)
+class IcmpSeen:
+    type: int
+    code: int
+    name: str
+    by: str | None
+
+
+@dataclass(frozen=True, slots=True)
+class PageSeen:
+    """The first answer of a web page, or of a camera (then title is null)."""
+
+    status: int
+    server: str | None
+    title: str | None
+    location: str | None
+
+
+@dataclass(frozen=True, slots=True)
+class InsideSeen:
+    """The same service probed at its inner address. at: when. stored: it could not be seen now."""
+
+    verdict: Verdict
+    fingerprint: str | None
+    greeting: str | None
+    at: str
+    stored: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Evidence:
+    """All that was seen, null where there was nothing of the kind.
+
+    public_address: the address that was probed. place_address: the public address of the place probed from.
+    greeting: the first line of a server that speaks first, or its name for itself.
+    """
+
+    public_address: Found | None = None
+    place_address: Found | None = None
+    certificate: CertificateSeen | None = None
+    tls_version: str | None = None
+    page: PageSeen | None = None
+    greeting: str | None = None
+    first_bytes: str | None = None
+    icmp: IcmpSeen | None = None
+    inside: InsideSeen | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Result:
+    """One probe. took_ms: until the verdict. fingerprint: of the certificate, "sha256:..."."""
+
+    service: str
+    expected: Expected
+    ok: bool
+    verdict: Verdict
+    problems: tuple[str, ...]
+    family: Literal["ipv4", "ipv6"]
+    target_address: str | None
+    transport: str
+    port: int
+    took_ms: int
+    fingerprint: str | None
+    evidence: Evidence
+    detail: str
+
+
+@dataclass(frozen=True, slots=True)
+class From:
+    """Where the check was made from."""
+
+    kind: Literal["here", "interface", "proxy", "witness"]
+    name: str
+    proves_outside: bool
+
+
+@dataclass(slots=True)
+class Seen:
+    """What one probe has gathered so far; a deadline may end it at any point."""
+
+    verdict: Verdict = "silent"
+    problems: list[str] = field(default_factory=list)
+    detail: str = ""
+    took_ms: int = 0
+    fingerprint: str | None = None
+    greeting: str | None = None
+    certificate: CertificateSeen | None = None
+    tls_version: str | None = None
+    page: PageSeen | None = None
+    first_bytes: str | None = None
+    icmp: IcmpSeen | None = None

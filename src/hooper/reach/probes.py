@@ -1,0 +1,337 @@
+"""The probes: connect, say as little as the protocol needs, and read enough to tell who answered."""
+
+from __future__ import annotations
+
+import hashlib
+import re
+import ssl
+from collections.abc import Awaitable, Callable, Mapping
+from typing import Any
+
+import anyio
+from anyio.abc import ByteStream
+from anyio.streams.tls import TLSAttribute, TLSStream
+
+from hooper.clock import rfc3339
+from hooper.errors import HooperError, WireError
+from hooper.net.tls import certificate_of, start_tls
+from hooper.net.types import (
+    Door,
+    Endpoint,
+    NoRoute,
+    ProxyTrouble,
+    Refused,
+    Rejected,
+    Unreachable,
+)
+from hooper.reach.model import CertificateSeen, IcmpSeen, PageSeen, Seen
+from hooper.reach.targets import Target
+from hooper.site.protocols import SPEECHES
+from hooper.wire import head, rfb, ssh, x224
+from hooper.wire.icmp import Icmp
+from hooper.wire.recognise import recognise
+
+BODY_LIMIT = 256 * 1024  # bytes of a page that are read to find its title, or the expected text
+FIRST_WORD = 0.4  # seconds that a server of an unknown protocol may take to speak first
+_ENDED = (anyio.EndOfStream, anyio.BrokenResourceError, anyio.ClosedResourceError)
+
+
+class Recorder(ByteStream):
+    """A stream that keeps the first bytes that came in, to tell what spoke when it was not what was expected."""
+
+    def __init__(self, inner: ByteStream) -> None:
+        self.inner, self.first = inner, b""
+
+    async def receive(self, max_bytes: int = 65536) -> bytes:
+        data = await self.inner.receive(max_bytes)
+        if len(self.first) < 512:
+            self.first += data[: 512 - len(self.first)]
+        return data
+
+    async def send(self, item: bytes) -> None:
+        await self.inner.send(item)
+
+    async def send_eof(self) -> None:
+        await self.inner.send_eof()
+
+    async def aclose(self) -> None:
+        await self.inner.aclose()
+
+    @property
+    def extra_attributes(self) -> Mapping[Any, Callable[[], Any]]:
+        return self.inner.extra_attributes
+
+
+async def probe(door: Door, target: Target, deadline: float) -> Seen:
+    """Probe one target from one place. deadline: seconds for all of it. Never raises for what the network does."""
+    assert target.address is not None
+    seen, start = Seen(), door.clock.monotonic()
+    if target.transport == "udp":
+        await _datagram(door, target, seen, deadline)
+    else:
+        await _stream(door, target, seen, deadline)
+    seen.took_ms = round((door.clock.monotonic() - start) * 1000)
+    return seen
+
+
+async def _stream(door: Door, target: Target, seen: Seen, deadline: float) -> None:
+    assert target.address is not None
+    stream: Recorder | None = None
+    try:
+        with anyio.fail_after(deadline):
+            stream = Recorder(await door.connect(target.address, target.port))
+            seen.verdict = "connected"
+            seen.detail = "accepts the connection"
+            await _TALKS[target.speaks](stream, target, seen)
+    except Refused as exc:
+        seen.verdict, seen.icmp, seen.detail = "refused", _icmp(exc.icmp, exc.by), exc.message
+    except Unreachable as exc:
+        seen.verdict, seen.icmp, seen.detail = "silent", _icmp(exc.icmp, exc.by), exc.message
+    except (NoRoute, ProxyTrouble) as exc:
+        seen.verdict, seen.detail = "unproven", exc.message
+    except TimeoutError:
+        if stream is None:
+            seen.verdict, seen.detail = "silent", f"nothing came back within {deadline:g} s"
+        elif seen.verdict == "connected":
+            _cut_short(stream, target, seen, f"but said nothing as {target.speaks} within {deadline:g} s")
+    except _ENDED:
+        assert stream is not None
+        if seen.verdict == "connected":
+            _cut_short(stream, target, seen, "then hangs up without a word of " + target.speaks)
+    except (WireError, ssl.SSLError) as exc:
+        assert stream is not None
+        _not_understood(stream, target, seen, exc)
+    finally:
+        if stream is not None:
+            if seen.verdict in ("connected", "mismatched") and stream.first:
+                seen.first_bytes = stream.first[:32].hex(" ")
+            with anyio.CancelScope(shield=True):
+                await anyio.aclose_forcefully(stream)
+
+
+def _icmp(icmp: Icmp | None, by: object) -> IcmpSeen | None:
+    return IcmpSeen(icmp.type, icmp.code, icmp.name, str(by) if by else None) if icmp else None
+
+
+def _cut_short(stream: Recorder, target: Target, seen: Seen, how: str) -> None:
+    """Connected, but no whole answer came."""
+    spoke = recognise(stream.first)
+    if spoke is not None and spoke != target.speaks and not (spoke == "tls" and target.speaks in ("https", "rdp")):
+        seen.verdict, seen.detail = "mismatched", f"speaks {spoke}, not {target.speaks}"
+    else:
+        seen.detail = f"accepts the connection, {how}"
+
+
+def _not_understood(stream: Recorder, target: Target, seen: Seen, exc: Exception) -> None:
+    """Something answered that is not the protocol."""
+    spoke = recognise(stream.first)
+    if isinstance(exc, ssl.SSLError) and spoke == "http" and target.speaks == "https":
+        seen.verdict, seen.detail = "answered", "speaks HTTP in clear text where TLS was meant"
+        seen.problems.append("clear-text")
+    elif isinstance(exc, ssl.SSLError) and spoke == "tls":
+        reason = (exc.reason or "handshake failed").lower().replace("_", " ")
+        seen.verdict, seen.detail = "answered", f"speaks TLS, but the handshake fails: {reason}"
+        seen.problems.append("tls-failed")
+    elif seen.fingerprint is not None:
+        seen.verdict, seen.detail = "mismatched", f"speaks TLS, but not {target.speaks} inside it"
+    elif spoke is not None and spoke != target.speaks:
+        seen.verdict, seen.detail = "mismatched", f"speaks {spoke}, not {target.speaks}"
+    else:
+        seen.verdict, seen.detail = "mismatched", f"answers, but not as {target.speaks}"
+
+
+async def _read(stream: ByteStream, parse: Callable[[bytes], Any]) -> Any:
+    """Read until `parse` gives something."""
+    data = b""
+    while (value := parse(data)) is None:
+        data += await stream.receive()
+    return value
+
+
+async def _tcp(stream: Recorder, target: Target, seen: Seen) -> None:
+    """A protocol that is not known: it answers, and whatever it says first is kept to compare it."""
+    del target
+    seen.detail = "accepts; its protocol is not known"
+    with anyio.move_on_after(FIRST_WORD):
+        try:
+            await stream.receive()
+        except anyio.EndOfStream:
+            seen.detail = "accepts the connection and hangs up"
+    seen.greeting = recognise(stream.first) or (f"bytes {stream.first[:8].hex(' ')}" if stream.first else None)
+
+
+async def _tls(stream: Recorder, target: Target, seen: Seen) -> TLSStream:
+    wrapped = await start_tls(stream, target.server_name)
+    seen.tls_version = str(wrapped.extra(TLSAttribute.tls_version))
+    shown = certificate_of(wrapped)
+    if shown is not None:
+        seen.fingerprint = "sha256:" + hashlib.sha256(shown).hexdigest()
+        seen.certificate = read_certificate(shown)
+    return wrapped
+
+
+async def _tls_only(stream: Recorder, target: Target, seen: Seen) -> None:
+    await _tls(stream, target, seen)
+    seen.verdict, seen.detail = "answered", "TLS"
+
+
+def read_certificate(der: bytes) -> CertificateSeen | None:
+    """What a certificate says of itself (RFC 5280); None: it cannot be read."""
+    from cryptography import x509
+
+    try:
+        certificate = x509.load_der_x509_certificate(der)
+        try:
+            shown = certificate.extensions.get_extension_for_class(x509.SubjectAlternativeName).value
+            names = [
+                *shown.get_values_for_type(x509.DNSName),
+                *(str(address) for address in shown.get_values_for_type(x509.IPAddress)),
+            ]
+        except x509.ExtensionNotFound:
+            names = []
+        return CertificateSeen(
+            certificate.subject.rfc4514_string(),
+            tuple(names),
+            certificate.issuer.rfc4514_string(),
+            rfc3339(certificate.not_valid_before_utc),
+            rfc3339(certificate.not_valid_after_utc),
+        )
+    except (ValueError, TypeError, OverflowError):  # devices make certificates that no standard allows
+        return None
+
+
+async def _web(stream: ByteStream, target: Target, seen: Seen) -> None:
+    """Ask for the page; its head is enough, its body is read for the title and the expected text."""
+    host = target.server_name or str(Endpoint(target.inner[0], target.inner[1]))
+    fields = (("Host", host), ("User-Agent", "hooper"), ("Accept", "*/*"), ("Connection", "close"))
+    await stream.send(head.request("GET", target.path, "HTTP/1.1", fields))
+    got, body = await _read(stream, head.split_head)
+    if got.protocol != "HTTP" or not got.status:
+        raise WireError("first line", 0, "no HTTP status")
+    body = await _body(stream, body, target.expect)
+    page = PageSeen(got.status, got.get("server"), head.page_title(body), got.get("location"))
+    seen.page = page
+    realm = re.search(r'realm="([^"]*)"', got.get("www-authenticate") or "")  # the rest changes with each answer
+    seen.greeting = " | ".join(part for part in (page.server, realm and realm[1]) if part) or None
+    seen.verdict, seen.detail = "answered", f"HTTP {got.status}{f', {page.title!r}' if page.title else ''}"
+    if target.expect is not None and target.expect.encode() not in body:
+        seen.verdict, seen.detail = "mismatched", f"its page does not contain {target.expect!r}"
+
+
+async def _body(stream: ByteStream, body: bytes, expect: str | None) -> bytes:
+    wanted = expect.encode() if expect is not None else b"</title"
+    patience = 30.0 if expect is not None else 1.0  # seconds; a title is nice to have, the deadline ends both
+    with anyio.move_on_after(patience):
+        while len(body) < BODY_LIMIT and wanted not in body:
+            try:
+                body += await stream.receive()
+            except (*_ENDED, ssl.SSLError):
+                break
+    return body
+
+
+async def _http(stream: Recorder, target: Target, seen: Seen) -> None:
+    await _web(stream, target, seen)
+
+
+async def _https(stream: Recorder, target: Target, seen: Seen) -> None:
+    wrapped = await _tls(stream, target, seen)
+    seen.detail = "TLS is there"
+    await _web(wrapped, target, seen)
+
+
+async def _greeted(stream: Recorder, seen: Seen, read: Callable[[bytes], str | None]) -> None:
+    """A server that speaks first."""
+    greeting: str = await _read(stream, read)
+    seen.greeting = greeting
+    seen.verdict, seen.detail = "answered", greeting
+
+
+async def _ssh(stream: Recorder, target: Target, seen: Seen) -> None:
+    del target
+    await _greeted(stream, seen, ssh.identification)
+
+
+async def _vnc(stream: Recorder, target: Target, seen: Seen) -> None:
+    del target
+    await _greeted(stream, seen, rfb.version)
+
+
+async def _rtsp(stream: Recorder, target: Target, seen: Seen) -> None:
+    """RFC 2326 section 10.1: OPTIONS needs no login and changes nothing."""
+    host = Endpoint(target.inner[0], target.inner[1])
+    fields = (("CSeq", "1"), ("User-Agent", "hooper"))
+    await stream.send(head.request("OPTIONS", f"rtsp://{host}{target.path}", "RTSP/1.0", fields))
+    got, _ = await _read(stream, head.split_head)
+    if got.protocol != "RTSP" or not got.status:
+        raise WireError("first line", 0, "no RTSP status")
+    seen.page = PageSeen(got.status, got.get("server"), None, got.get("location"))
+    seen.greeting = got.get("server")
+    seen.verdict, seen.detail = "answered", f"RTSP {got.status}" + (f", {seen.greeting!r}" if seen.greeting else "")
+
+
+async def _rdp(stream: Recorder, target: Target, seen: Seen) -> None:
+    await stream.send(x224.connection_request())
+    confirm: x224.Confirm = await _read(stream, x224.parse_confirm)
+    seen.verdict = "answered"
+    if confirm.failure is not None:
+        seen.detail = f"a remote desktop, but {x224.FAILURES.get(confirm.failure, f'failure {confirm.failure}')}"
+        seen.problems.append("tls-failed")
+        return
+    if not confirm.protocol & (x224.TLS | x224.HYBRID | x224.HYBRID_EX):
+        seen.detail = "a remote desktop without TLS"
+        seen.problems.append("clear-text")
+        return
+    seen.detail = "a remote desktop, but its TLS did not come up"
+    await _tls(stream, target, seen)
+    seen.detail = "a remote desktop inside TLS"
+
+
+_TALKS: dict[str, Callable[[Recorder, Target, Seen], Awaitable[None]]] = {
+    "tcp": _tcp,
+    "unknown": _tcp,
+    "wireguard": _tcp,
+    "openvpn": _tcp,
+    "tls": _tls_only,
+    "http": _http,
+    "https": _https,
+    "ssh": _ssh,
+    "vnc": _vnc,
+    "rtsp": _rtsp,
+    "rdp": _rdp,
+}
+
+
+async def _datagram(door: Door, target: Target, seen: Seen, deadline: float) -> None:
+    """Send something harmless twice. An answer or a refusal proves a lot, silence nothing."""
+    assert target.address is not None
+    to = Endpoint(target.address, target.port)
+    try:
+        with anyio.move_on_after(deadline) as waiting:
+            async with await door.datagrams() as socket:
+                await socket.send(b"\0", to)
+                came = None
+                with anyio.move_on_after(deadline / 2):
+                    came = await socket.receive()
+                if came is None:
+                    await socket.send(b"\0", to)
+                    came = await socket.receive()
+                if isinstance(came, Rejected):
+                    seen.icmp = _icmp(came.icmp, came.by)
+                    seen.verdict = "refused" if came.icmp.refuses else "silent"
+                    seen.detail = f"{came.by or to.address} says about {to}: {came.icmp.name}"
+                else:
+                    seen.verdict, seen.detail = "connected", "a datagram came back"
+    except HooperError as exc:
+        seen.verdict, seen.detail = "unproven", exc.message
+        return
+    if waiting.cancelled_caught and target.expected == "reachable":
+        seen.verdict = "unproven"
+        mute = (
+            f"{target.speaks} answers strangers nothing"
+            if SPEECHES[target.speaks].mute
+            else "over UDP that proves nothing"
+        )
+        seen.detail = f"sent, and nothing came back: {mute}"
+    elif waiting.cancelled_caught:
+        seen.verdict, seen.detail = "silent", f"nothing came back within {deadline:g} s"

@@ -1,0 +1,88 @@
+"""Which public address a line or a place has: by STUN, over datagrams or, through a proxy, over a connection."""
+
+from __future__ import annotations
+
+import os
+import struct
+from collections.abc import Iterable, Sequence
+
+import anyio
+from anyio.streams.buffered import BufferedByteStream
+
+from hooper.addresses import IPAddress
+from hooper.errors import HooperError, NoAnswer, WireError
+from hooper.net.exchange import STUN_SCHEDULE, exchange
+from hooper.net.proxy import close_quietly
+from hooper.net.types import Datagram, Door, Endpoint
+from hooper.wire import stun
+
+STUN_DEADLINE = 2.0  # seconds at most for all servers together, less where the whole check has less
+
+
+async def ask_stun(door: Door, server: Endpoint, deadline: float) -> IPAddress:
+    """The address that `server` sees (RFC 8489). Raises: NoAnswer, ConnectFailed, WireError."""
+    transaction_id = os.urandom(12)
+    request = stun.Message(stun.BINDING_REQUEST, transaction_id).serialize()
+
+    def matches(came: Datagram) -> bool:
+        try:
+            return stun.Message.parse(came.data).transaction_id == transaction_id
+        except WireError:
+            return False
+
+    if door.place.kind == "proxy":
+        data = await _over_stream(door, server, request, deadline)
+    else:
+        came = await exchange(door, server, request, schedule=STUN_SCHEDULE, deadline=deadline, matches=matches)
+        data = came.data
+    message = stun.Message.parse(data)
+    mapped = message.mapped_address()
+    if message.kind != stun.BINDING_SUCCESS or message.transaction_id != transaction_id or mapped is None:
+        raise WireError("answer", 0, f"{server} gives no mapped address")
+    return mapped[0]
+
+
+async def _over_stream(door: Door, server: Endpoint, request: bytes, deadline: float) -> bytes:
+    """RFC 8489 section 6.2.2: over TCP the length in the header ends the message."""
+    try:
+        with anyio.fail_after(deadline):
+            stream = BufferedByteStream(await door.connect(server.address, server.port))
+            try:
+                await stream.send(request)
+                start = await stream.receive_exactly(stun.HEADER.size)
+                (length,) = struct.unpack_from("!H", start, 2)
+                return start + (await stream.receive_exactly(length) if length else b"")
+            finally:
+                await close_quietly(stream)
+    except (TimeoutError, anyio.EndOfStream, anyio.IncompleteRead, anyio.BrokenResourceError):
+        raise NoAnswer(f"no answer from {server} within {deadline:g} s") from None
+
+
+async def mapped_by(door: Door, servers: Sequence[Endpoint], deadline: float) -> tuple[IPAddress, Endpoint] | None:
+    """The first answer of any of `servers`, asked side by side; None: none answered."""
+    found: list[tuple[IPAddress, Endpoint]] = []
+
+    async def one(server: Endpoint, scope: anyio.CancelScope) -> None:
+        try:
+            found.append((await ask_stun(door, server, deadline), server))
+        except HooperError:
+            return
+        scope.cancel()
+
+    async with anyio.create_task_group() as tasks:
+        for server in servers:
+            tasks.start_soon(one, server, tasks.cancel_scope)
+    return found[0] if found else None
+
+
+async def looked_up(door: Door, names: Iterable[str], deadline: float) -> tuple[IPAddress, str] | None:
+    """The IPv4 address of the first of `names` that has one; None: none has, or nobody answers."""
+    for name in names:
+        with anyio.move_on_after(deadline):
+            try:
+                addresses = await door.lookup(name, "ipv4")
+            except HooperError:
+                continue
+            if addresses:
+                return addresses[0], name
+    return None

@@ -1,0 +1,129 @@
+"""What a check probes: each service at its inner address, or at the public one. Pure."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from ipaddress import IPv4Address
+from typing import TYPE_CHECKING
+
+from hooper.planning.paths import chains
+from hooper.reach.model import Expected, Verdict
+
+if TYPE_CHECKING:
+    from hooper.addresses import IPAddress
+    from hooper.site.model import Ports, Service, Site
+
+
+@dataclass(frozen=True, slots=True)
+class Target:
+    """One port to probe. address: None while the public address is not known. inner: the service's own endpoint.
+
+    server_name: the DNS name to ask for, in TLS and HTTP; None: none is known.
+    """
+
+    service: str
+    speaks: str
+    transport: str
+    line: str
+    address: IPAddress | None
+    port: int
+    inner: tuple[IPv4Address, int]
+    expected: Expected
+    server_name: str | None = None
+    path: str = "/"
+    expect: str | None = None
+
+
+def _ends(ports: Ports) -> tuple[int, ...]:
+    """A range is probed at both its ends."""
+    return (ports.first,) if ports.first == ports.last else (ports.first, ports.last)
+
+
+def _transports(service: Service) -> tuple[str, ...]:
+    return ("tcp", "udp") if service.used_transport == "both" else (service.used_transport,)
+
+
+def server_name(site: Site, service: Service, line: str) -> str | None:
+    """The name that people will use: the service's own, else the line's, where that has exactly one."""
+    names = [key for key, name in site.names.items() if name.line == line and not key.startswith("*.")]
+    return service.name or (names[0] if len(names) == 1 else None)
+
+
+def inner_targets(site: Site, services: Iterable[str]) -> Iterator[Target]:
+    """Each service at its inner address; all are expected to be reachable from here."""
+    of_host = chains(site)
+    for key in services:
+        service = site.services[key]
+        line = site.gateways[of_host[service.host][0]].line or ""
+        address = site.hosts[service.host].address
+        for transport in _transports(service):
+            for port in _ends(service.used_ports):
+                yield Target(
+                    service=key,
+                    speaks=service.speaks,
+                    transport=transport,
+                    line=line,
+                    address=address,
+                    port=port,
+                    inner=(address, port),
+                    expected="reachable",
+                    server_name=server_name(site, service, line),
+                    path=service.path or "/",
+                    expect=service.expect,
+                )
+
+
+def outer_targets(
+    site: Site, services: Iterable[str], public: dict[str, IPAddress], place: IPAddress | None
+) -> tuple[list[Target], dict[str, str]]:
+    """Each service at the public address of its line.
+
+    Args: public: by line. place: the public address that the prober shows, None: unknown.
+    Returns: the targets, and the services that are not probed with the reason.
+    """
+    of_host = chains(site)
+    lines = {key: site.gateways[of_host[s.host][0]].line or "" for key, s in site.services.items()}
+    taken = [
+        (lines[key], transport, service.outside_ports, key)
+        for key, service in site.services.items()
+        if service.reach == "public"
+        for transport in _transports(service)
+    ]
+    targets: list[Target] = []
+    skipped: dict[str, str] = {}
+    for key in services:
+        service, line = site.services[key], lines[key]
+        exposed = service.reach == "public"
+        allowed = not service.sources or place is None or any(place in network for network in service.sources)
+        outside = service.outside_ports if exposed else service.used_ports
+        for transport in _transports(service):
+            owner = next((o for a, t, p, o in taken if (a, t) == (line, transport) and p.overlaps(outside)), None)
+            if not exposed and owner is not None:
+                skipped[key] = f"outside, port {outside} belongs to {owner}"
+                continue
+            for port, inner_port in zip(_ends(outside), _ends(service.used_ports), strict=True):
+                targets.append(
+                    Target(
+                        service=key,
+                        speaks=service.speaks,
+                        transport=transport,
+                        line=line,
+                        address=public.get(line),
+                        port=port,
+                        inner=(site.hosts[service.host].address, inner_port),
+                        expected="reachable" if exposed and allowed else "unreachable",
+                        server_name=server_name(site, service, line),
+                        path=service.path or "/",
+                        expect=service.expect,
+                    )
+                )
+    return targets, skipped
+
+
+def is_ok(expected: Expected, verdict: Verdict, speaks: str, problems: Iterable[str]) -> bool:
+    """Whether this is how it should be. `unproven` never is."""
+    if expected == "unreachable":
+        return verdict in ("silent", "refused")
+    enough = ("answered", "connected") if speaks in ("unknown", "tcp") else ("answered",)
+    return verdict in enough and not list(problems)

@@ -1,0 +1,1 @@
+"""State between runs: one SQLite file a site, private."""

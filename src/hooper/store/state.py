@@ -1,0 +1,189 @@
+"""The state store: results of checks, and what services looked like from inside."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import os
+import re
+import sqlite3
+from collections.abc import Iterable, Iterator
+from contextlib import contextmanager
+from datetime import datetime
+from pathlib import Path
+from typing import TYPE_CHECKING, Self
+
+from hooper.clock import rfc3339
+from hooper.document import plain
+from hooper.errors import MachineError, StateError
+from hooper.files import make_folder
+from hooper.reach.model import From, InsideSeen, Result
+
+if TYPE_CHECKING:
+    from hooper.site.load import SiteFile
+
+# Each step takes the store from its number to the next; a step that was released is never changed.
+MIGRATIONS: tuple[str, ...] = (
+    """
+    CREATE TABLE results (
+        id INTEGER PRIMARY KEY, at TEXT NOT NULL, from_kind TEXT NOT NULL, from_name TEXT NOT NULL,
+        proves_outside INTEGER NOT NULL, service TEXT NOT NULL, transport TEXT NOT NULL, port INTEGER NOT NULL,
+        verdict TEXT NOT NULL, ok INTEGER NOT NULL, document TEXT NOT NULL
+    );
+    CREATE INDEX results_by_service ON results (service, at);
+    CREATE TABLE inside (
+        service TEXT NOT NULL, transport TEXT NOT NULL, port INTEGER NOT NULL, verdict TEXT NOT NULL,
+        fingerprint TEXT, greeting TEXT, at TEXT NOT NULL, PRIMARY KEY (service, transport, port)
+    );
+    """,
+)
+BUSY_SECONDS = 5.0
+RESULTS_KEPT = 50_000
+
+
+def state_folder(given: Path | None) -> Path:
+    """Where state stands: --state, else beside the lab, else the platform's folder for it."""
+    if given is not None:
+        return given
+    lab = os.environ.get("HOOPER_LAB")
+    if lab:
+        return Path(lab).parent / "state"
+    from platformdirs import user_state_path
+
+    return user_state_path("hooper", appauthor=False)
+
+
+def store_name(file: SiteFile) -> str:
+    """The file's name: by the site's id, else by where the site file stands, so that two sites never share one."""
+    key = file.site.site.id or str(Path(file.name).resolve())
+    readable = re.sub(r"[^a-z0-9]+", "-", (file.site.site.id or Path(file.name).stem).lower()).strip("-")[:40]
+    return f"{readable or 'site'}-{hashlib.sha256(key.encode()).hexdigest()[:12]}.sqlite3"
+
+
+class State:
+    """An open store."""
+
+    def __init__(self, path: Path) -> None:
+        """Raises: StateError: it cannot be opened, or comes from a newer Hooper."""
+        self.path = path
+        try:
+            make_folder(path.parent, private=True)
+            os.close(os.open(path, os.O_CREAT | os.O_RDWR, 0o600))
+        except MachineError as exc:
+            raise StateError(exc.message) from None
+        except OSError as exc:
+            raise StateError(f"the state {path} cannot be opened: {exc.strerror}") from None
+        with self._trouble():
+            self._db = sqlite3.connect(path, timeout=BUSY_SECONDS, isolation_level=None)
+        with self._trouble():
+            try:
+                self._migrate()
+            except BaseException:
+                self._db.close()
+                raise
+
+    def _migrate(self) -> None:
+        (version,) = self._db.execute("PRAGMA user_version").fetchone()
+        if version > len(MIGRATIONS):
+            raise StateError(
+                f"the state {self.path} comes from a newer Hooper (its version is {version}, ours {len(MIGRATIONS)})",
+                remedy="Update Hooper, or use another folder with --state DIR.",
+            )
+        for number in range(version, len(MIGRATIONS)):
+            script = f"BEGIN IMMEDIATE;{MIGRATIONS[number]};PRAGMA user_version = {number + 1};COMMIT;"
+            self._db.executescript(script)
+
+    @contextmanager
+    def _trouble(self) -> Iterator[None]:
+        """SQLite's errors in our words."""
+        try:
+            yield
+        except sqlite3.Error as exc:
+            words = str(exc)
+            remedy = None
+            if "not a database" in words or "malformed" in words:
+                remedy = f"It is damaged. Move {self.path} away; Hooper then starts a new one."
+            elif "locked" in words:
+                remedy = "Another Hooper is writing to it. Wait for it to end, then try again."
+            raise StateError(f"the state {self.path} cannot be used: {words}", remedy=remedy) from None
+
+    @contextmanager
+    def _writing(self) -> Iterator[None]:
+        """One transaction: all of it or nothing."""
+        with self._trouble():
+            self._db.execute("BEGIN IMMEDIATE")
+            try:
+                yield
+                self._db.execute("COMMIT")
+            except BaseException:
+                if self._db.in_transaction:
+                    self._db.execute("ROLLBACK")
+                raise
+
+    def save_check(
+        self,
+        at: datetime,
+        origin: From,
+        results: Iterable[Result],
+        inside: dict[tuple[str, str, int], InsideSeen],
+    ) -> None:
+        """Keep the results of a check and what was seen from inside. Raises: StateError; then nothing is kept."""
+        rows = [
+            (
+                rfc3339(at),
+                origin.kind,
+                origin.name,
+                origin.proves_outside,
+                result.service,
+                result.transport,
+                result.port,
+                result.verdict,
+                result.ok,
+                json.dumps(plain(result)),
+            )
+            for result in results
+        ]
+        seen = [
+            (*key, one.verdict, one.fingerprint, one.greeting, one.at)
+            for key, one in inside.items()
+            if one.verdict in ("answered", "connected")
+        ]
+        with self._writing():
+            self._db.executemany(
+                "INSERT INTO results (at, from_kind, from_name, proves_outside, service, transport, port, verdict, ok,"
+                " document) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                rows,
+            )
+            self._db.executemany("INSERT OR REPLACE INTO inside VALUES (?, ?, ?, ?, ?, ?, ?)", seen)
+            self._db.execute(
+                "DELETE FROM results WHERE id <= (SELECT max(id) FROM results) - ?",
+                (RESULTS_KEPT,),
+            )
+
+    def inside(self, service: str, transport: str, port: int) -> InsideSeen | None:
+        """What the service looked like from inside when it was last seen. Raises: StateError."""
+        with self._trouble():
+            row = self._db.execute(
+                "SELECT verdict, fingerprint, greeting, at FROM inside"
+                " WHERE service = ? AND transport = ? AND port = ?",
+                (service, transport, port),
+            ).fetchone()
+        return InsideSeen(row[0], row[1], row[2], row[3], stored=True) if row else None
+
+    def results_since(self, moment: datetime, service: str) -> list[dict[str, object]]:
+        """The results of `service` since `moment`, newest first, as they were printed. Raises: StateError."""
+        with self._trouble():
+            rows = self._db.execute(
+                "SELECT at, from_kind, from_name, document FROM results WHERE service = ? AND at >= ? ORDER BY id DESC",
+                (service, rfc3339(moment)),
+            ).fetchall()
+        return [{"at": at, "from": {"kind": kind, "name": name}, **json.loads(doc)} for at, kind, name, doc in rows]
+
+    def close(self) -> None:
+        self._db.close()
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *exc: object) -> None:
+        self.close()
