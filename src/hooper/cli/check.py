@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
@@ -27,6 +27,7 @@ from hooper.secret import Secret, SecretRef
 
 if TYPE_CHECKING:
     from rich.console import Console
+    from rich.table import Table
 
     from hooper.addresses import IPAddress
     from hooper.documents import CheckDocument
@@ -254,37 +255,49 @@ def show(session: Session, outcome: Outcome) -> int:
 
 
 def render(document: CheckDocument, out: Console, *, verbose: bool = False) -> None:
-    """One row a probe, then what is not as it should be."""
-    from rich.text import Text
-
-    from hooper.cli.render import counted, heading, table
+    """The addresses, one row a probe, how many are as they should be."""
+    from hooper.cli.render import heading
 
     origin = document.from_
     where = {"here": "here, at the inner addresses", "interface": f"the interface {origin.name}"}
     heading(out, f"Check from {where.get(origin.kind, f'the proxy {origin.name}')}")
     _addresses(document, out)
-    drawn = table("", "service", "probed", "verdict", "ms", "what was seen", right=("ms",), fold=("what was seen",))
-    for result in document.results:
-        mark = (
-            Text("✓", style="green") if result.ok else Text("?" if result.verdict == "unproven" else "✗", style="red")
-        )
-        verdict = Text(result.verdict, style=VERDICT_STYLE[result.verdict])
-        if result.expected == "unreachable" and result.ok:
-            verdict.stylize("green")
-        drawn.add_row(
-            mark, result.service, f"{result.transport} {result.port}", verdict, str(result.took_ms), _words(result)
-        )
-    out.print(drawn)
+    out.print(results_table(document.results))
     out.print()
-    good = sum(result.ok for result in document.results)
-    unproven = sum(result.verdict == "unproven" for result in document.results)
-    bad = len(document.results) - good - unproven
-    parts = [f"{good} of {counted(len(document.results), 'probe')} as it should be"]
-    parts += [f"{bad} not"] if bad else []
-    parts += [f"{unproven} unproven"] if unproven else []
-    out.print(", ".join(parts) + ".")
+    out.print(summary(document.results))
     if verbose:
         _evidence(document, out)
+
+
+def results_table(results: Iterable[Result], *, brief: bool = False) -> Table:
+    """One row a probe; brief: without ports and times."""
+    from rich.text import Text
+
+    from hooper.cli.render import table
+
+    more = () if brief else ("probed", "ms")
+    drawn = table("", "service", *more, "verdict", "what was seen", right=("ms",), fold=("what was seen",))
+    for result in results:
+        mark = Text("✓", style="green") if result.ok else Text("✗", style="red")
+        if result.verdict == "unproven":
+            mark = Text("?", style="yellow")
+        verdict = Text(result.verdict, style="green" if result.ok else VERDICT_STYLE[result.verdict])
+        numbers = () if brief else (f"{result.transport} {result.port}", str(result.took_ms))
+        drawn.add_row(mark, result.service, *numbers, verdict, _words(result))
+    return drawn
+
+
+def summary(results: Sequence[Result]) -> str:
+    """How many are as they should be."""
+    from hooper.cli.render import counted
+
+    good = sum(result.ok for result in results)
+    unproven = sum(result.verdict == "unproven" for result in results)
+    bad = len(results) - good - unproven
+    parts = [f"{good} of {counted(len(results), 'probe')} as it should be"]
+    parts += [f"{bad} not"] if bad else []
+    parts += [f"{unproven} unproven"] if unproven else []
+    return ", ".join(parts) + "."
 
 
 def _words(result: Result) -> str:

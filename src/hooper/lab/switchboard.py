@@ -59,6 +59,7 @@ class Switchboard:
         self.breakages = Breakages(self.town)
         self.token = secrets.token_urlsafe(24)
         self.port = 0
+        self.town.nodes["rented"].tcp[1080] = self._proxy
         self._moved = anyio.Event()
         self._visitors: dict[str, tuple[ByteStream, anyio.Event]] = {}
         self._verbs: dict[str, Verb] = {
@@ -137,6 +138,23 @@ class Switchboard:
                 await stream.send(b"\x01\x01")
                 return
             await stream.send(b"\x01\x00")
+        await self._request(stream, asker)
+
+    async def _proxy(self, raw: ByteStream, peer: Endpoint) -> None:
+        """The open SOCKS5 proxy on the rented machine: what it connects leaves from there."""
+        del peer
+        stream = BufferedByteStream(raw)
+        _, count = await stream.receive_exactly(2)
+        methods = await stream.receive_exactly(count) if count else b""
+        if socks5.NO_LOGIN not in methods:
+            await stream.send(bytes([5, socks5.NO_METHOD]))
+            return
+        await stream.send(bytes([5, socks5.NO_LOGIN]))
+        await self._request(stream, Asker("rented", self.town.nodes["rented"], None))
+
+    async def _request(self, stream: BufferedByteStream, asker: Asker) -> None:
+        """One SOCKS request, and the connection that it becomes."""
+        with anyio.fail_after(10):
             _, command, _, kind, first = await stream.receive_exactly(5)
             rest = await stream.receive_exactly(socks5.address_length(kind, first))
         target, port = socks5.parse_address(kind, bytes([first]) + rest)

@@ -271,12 +271,12 @@ def _compared(target: Target, seen: Seen, evidence: Evidence, inside: InsideSeen
         sign = "certificate" if seen.fingerprint else "greeting"
         when = f" on {inside.at[:10]}" if inside.stored else ""
         if same:
-            seen.detail += f"; same {sign} as inside{when}"
+            seen.detail += f", same {sign} as inside{when}"
         else:
             seen.verdict, seen.detail = "mismatched", f"another device: not the {sign} seen from inside{when}"
     elif seen.verdict == "answered":
         why = "" if at_site is not None else ": this machine is not on the site's network"
-        seen.detail += f"; not compared with the inside{why}"
+        seen.detail += f", not compared with the inside{why}"
     return _result(target, seen, evidence)
 
 

@@ -213,7 +213,7 @@ async def _web(stream: ByteStream, target: Target, seen: Seen) -> None:
     seen.page = page
     realm = re.search(r'realm="([^"]*)"', got.get("www-authenticate") or "")  # the rest changes with each answer
     seen.greeting = " | ".join(part for part in (page.server, realm and realm[1]) if part) or None
-    seen.verdict, seen.detail = "answered", f"HTTP {got.status}{f', {page.title!r}' if page.title else ''}"
+    seen.verdict, seen.detail = "answered", f"HTTP {got.status}" + (f" {page.title!r}" if page.title else "")
     if target.expect is not None and target.expect.encode() not in body:
         seen.verdict, seen.detail = "mismatched", f"its page does not contain {target.expect!r}"
 
@@ -267,7 +267,7 @@ async def _rtsp(stream: Recorder, target: Target, seen: Seen) -> None:
         raise WireError("first line", 0, "no RTSP status")
     seen.page = PageSeen(got.status, got.get("server"), None, got.get("location"))
     seen.greeting = got.get("server")
-    seen.verdict, seen.detail = "answered", f"RTSP {got.status}" + (f", {seen.greeting!r}" if seen.greeting else "")
+    seen.verdict, seen.detail = "answered", f"RTSP {got.status}" + (f" {seen.greeting!r}" if seen.greeting else "")
 
 
 async def _rdp(stream: Recorder, target: Target, seen: Seen) -> None:

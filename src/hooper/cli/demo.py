@@ -1,0 +1,165 @@
+"""hooper demo"""
+
+from __future__ import annotations
+
+import os
+import tempfile
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from hooper.cli.common import JsonFlag, QuietFlag, Session, VerboseFlag, console, sub_app
+from hooper.errors import EXIT_NEEDS_A_PERSON, MachineError, worst
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+    from hooper.lab.demo import Scene
+
+app = sub_app("The whole job on a simulated town, from nothing to proven.")
+
+
+@app.command()
+def demo(
+    out: Annotated[
+        Path | None,
+        typer.Option(metavar="DIR", help="Leave the site file and the next commands there; new or empty."),
+    ] = None,
+    json: JsonFlag = False,
+    quiet: QuietFlag = False,
+    verbose: VerboseFlag = False,
+) -> None:
+    """The whole job on a simulated town, from nothing to proven. Touches no network, needs no rights."""
+    import anyio
+
+    from hooper.documents import DemoDocument, Step
+    from hooper.lab.demo import leave_files, prepare_folder
+
+    os.environ.pop("HOOPER_LAB", None)  # the demo makes a town of its own
+    session = Session("demo", json, quiet, verbose)
+    session.world = "lab"
+    if out is not None:
+        prepare_folder(out)
+    screen = console()
+    try:
+        temporary = tempfile.TemporaryDirectory(prefix="hooper-demo-")
+    except OSError as exc:
+        raise MachineError(f"no temporary folder can be made: {exc.strerror}") from None
+    with temporary as folder:
+        scenes = anyio.run(_play, session, Path(folder), None if json else screen)
+    if out is not None:
+        leave_files(out)
+    steps = tuple(Step(scene.step, scene.ok, scene.took_ms) for scene in scenes)
+    good = all(step.ok for step in steps)
+    document = DemoDocument(steps, str(out) if out is not None else None)
+    code = session.show(document, lambda shown, screen: _end(shown, screen, good=good))
+    raise typer.Exit(worst([code, 0 if good else EXIT_NEEDS_A_PERSON]))
+
+
+async def _play(session: Session, folder: Path, screen: Console | None) -> list[Scene]:
+    from hooper.lab.demo import play
+
+    scenes: list[Scene] = []
+    if screen is not None:
+        _begin(screen)
+    async for scene in play(folder, session.at.date()):
+        session.detail(f"{scene.step}: {scene.took_ms} ms")
+        if screen is not None:
+            _TOLD[scene.step](scene, screen)
+        scenes.append(scene)
+    return scenes
+
+
+def _begin(out: Console) -> None:
+    from hooper.cli.render import heading
+
+    heading(out, "The boathouse of the Heron Quay rowing club")
+    out.print("A simulated town: nothing leaves this machine. The provider's box stands before")
+    out.print("the club's own router. Nobody has entered anything, nothing is reachable.")
+
+
+def _title(out: Console, number: int, text: str, scene: Scene) -> None:
+    from rich.text import Text
+
+    out.print()
+    mark = Text("✓ ", style="green") if scene.ok else Text("✗ ", style="red")
+    out.print(mark + Text(f"{number}. {text}", style="bold") + Text(f"  {scene.took_ms / 1000:.1f} s", style="dim"))
+
+
+def _plan(scene: Scene, out: Console) -> None:
+    from hooper.cli.plan import ways
+    from hooper.cli.render import counted
+
+    plan: Any = scene.told
+    _title(out, 1, f"Plan: {counted(len(plan.forwards), 'rule')} on two routers", scene)
+    ways(plan.forwards, out)
+
+
+def _worksheet(scene: Scene, out: Console) -> None:
+    sheets: Any = scene.told
+    _title(out, 2, "Worksheet: what a person types into each router's page", scene)
+    sheet = sheets[0]
+    rule = next(rule for rule in sheet.rules if rule.service == "timing-desk")
+    out.print(f"Such as, on {sheet.gateway}: outside port {rule.outside_ports[0]} goes to {rule.target_address}.")
+
+
+def _typed(scene: Scene, out: Console) -> None:
+    entered: Any = scene.told
+    _title(out, 3, f"Typed in: {len(entered)} rules, by hand, as these boxes answer no program", scene)
+
+
+def _check(scene: Scene, out: Console) -> None:
+    from hooper.cli.check import results_table, summary
+    from hooper.lab.demo import DEADLINE
+
+    outcome: Any = scene.told
+    _title(out, 4, f"Checked from a phone's mobile data, {DEADLINE:g} s for each probe", scene)
+    out.print(results_table(outcome.results, brief=True))
+    out.print()
+    out.print(summary(outcome.results))
+
+
+def _broken(scene: Scene, out: Console) -> None:
+    from hooper.cli.check import results_table
+
+    outcome: Any = scene.told
+    _title(out, 5, "Someone mistypes: film-page's rule now names another device", scene)
+    out.print(results_table(outcome.results, brief=True))
+
+
+def _mended(scene: Scene, out: Console) -> None:
+    from hooper.cli.check import results_table
+
+    outcome: Any = scene.told
+    _title(out, 6, "Put right", scene)
+    out.print(results_table(outcome.results, brief=True))
+
+
+def _lab(scene: Scene, out: Console) -> None:
+    """The town's start has nothing to show."""
+
+
+_TOLD = {
+    "lab": _lab,
+    "plan": _plan,
+    "worksheet": _worksheet,
+    "typed": _typed,
+    "check": _check,
+    "broken": _broken,
+    "mended": _mended,
+}
+
+
+def _end(document: Any, out: Console, *, good: bool) -> None:
+    took = sum(step.took_ms for step in document.steps) / 1000
+    out.print()
+    if not good:
+        failed = ", ".join(step.step for step in document.steps if not step.ok)
+        out.print(f"Not as it should be: {failed}. Please report this.", style="bold red")
+        return
+    out.print(f"Planned, typed in, proven from outside, broken, seen, mended: in {took:.1f} s.", style="bold green")
+    if document.folder is not None:
+        out.print(f"{document.folder} has its site file, and NEXT.md the next commands.", soft_wrap=True)
+    else:
+        out.print("Next: `hooper demo --out DIR` leaves the site file in DIR, and `hooper lab run` runs the town.")

@@ -1,0 +1,163 @@
+"""The demo: the whole job on a lab in a process of its own, told scene by scene."""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+import sys
+import time
+from collections.abc import AsyncIterator
+from contextlib import asynccontextmanager
+from dataclasses import dataclass
+from datetime import date
+from pathlib import Path
+from typing import Any
+
+import anyio
+from anyio.abc import Process
+
+from hooper.document import plain
+from hooper.errors import HooperError, MachineError, RefusedForSafety
+from hooper.files import make_folder, read_site, write_atomically
+from hooper.lab.boathouse import site_file
+from hooper.net.lab import LabDoor, LabLink, read_lab_file
+from hooper.planning.model import Plan, Sheet
+from hooper.planning.plan import make_plan
+from hooper.planning.worksheet import make_sheets
+from hooper.reach.check import Outcome, Wish, check_outside
+from hooper.site.load import SiteFile
+
+DEADLINE = 1.0  # seconds for each probe: the town answers at once, and silence need not be waited for
+START = 20.0  # seconds for the lab to be up on a slow machine
+WRONG, VICTIM = "forward-wrong-host", "film-page"
+NEXT_FILE = "NEXT.md"
+NEXT = """\
+# What to try next
+
+This folder holds `site.toml`, the site file of the boathouse. Look at its plan and its sheets:
+
+    hooper plan --site site.toml
+    hooper worksheet --site site.toml
+
+Run the simulated town in one terminal, and set the two variables that it prints in another:
+
+    hooper lab run
+
+There, enter the sheets into its routers, look from the phone's mobile data, break something and look again:
+
+    hooper worksheet --json | hooper lab type -
+    hooper check --from interface:usb0
+    hooper lab faults
+    hooper lab break forward-missing-inner
+    hooper check --from interface:usb0 film-page
+    hooper lab mend
+
+For your own network, copy `site.toml`, replace what it says by what you have, and start with `hooper plan`.
+"""
+
+
+@dataclass(frozen=True)
+class Scene:
+    """One step that is done. told: what it has to show, by its kind."""
+
+    step: str
+    ok: bool
+    took_ms: int
+    told: Plan | tuple[Sheet, ...] | list[dict[str, Any]] | Outcome | None
+
+
+def prepare_folder(folder: Path) -> None:
+    """Check that the demo may leave its files there. Raises: RefusedForSafety: it holds other things; MachineError."""
+    make_folder(folder)
+    try:
+        others = sorted(entry.name for entry in folder.iterdir() if entry.name not in ("site.toml", NEXT_FILE))
+        own_site = (folder / "site.toml").exists() and (folder / "site.toml").read_bytes() != site_file()
+    except OSError as exc:
+        raise MachineError(f"the folder {folder} cannot be read: {exc.strerror}") from None
+    if others or own_site:
+        what = f"{others[0]}{' and more' if len(others) > 1 else ''}" if others else "a site file that was changed"
+        raise RefusedForSafety(
+            f"the folder {folder} holds other things: {what}", remedy="Name a folder that is new or empty."
+        )
+
+
+def leave_files(folder: Path) -> None:
+    """The site file and the next commands. Raises: MachineError."""
+    write_atomically(folder / "site.toml", site_file())
+    write_atomically(folder / NEXT_FILE, NEXT.encode())
+
+
+@asynccontextmanager
+async def lab_process(folder: Path) -> AsyncIterator[Path]:
+    """A lab in its own process, which ends with this one; gives its private file. Raises: MachineError."""
+    environment = {key: value for key, value in os.environ.items() if key not in ("HOOPER_LAB", "HOOPER_SITE")}
+    command = [sys.executable, "-m", "hooper", "lab", "run", "--json", "--quiet", "--while-stdin-open"]
+    process = await anyio.open_process(
+        [*command, "--out", str(folder)], stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=None, env=environment
+    )
+    try:
+        yield await _first_line(process)
+    finally:
+        with anyio.CancelScope(shield=True):
+            assert process.stdin is not None
+            await process.stdin.aclose()
+            with anyio.move_on_after(5):
+                await process.wait()
+            if process.returncode is None:
+                process.kill()
+            await process.aclose()
+
+
+async def _first_line(process: Process) -> Path:
+    assert process.stdout is not None
+    line = b""
+    try:
+        with anyio.fail_after(START):
+            while b"\n" not in line:
+                line += await process.stdout.receive()
+        return Path(json.loads(line)["env"]["HOOPER_LAB"])
+    except (TimeoutError, anyio.EndOfStream, ValueError, KeyError):
+        raise MachineError(
+            f"the lab did not start: {line.decode(errors='replace').strip() or 'it said nothing'}"
+        ) from None
+
+
+async def play(folder: Path, today: date) -> AsyncIterator[Scene]:
+    """The scenes, each when it is done. folder: for the lab's files. Raises: HooperError: a step cannot be done."""
+    clock = time.perf_counter()
+
+    def scene(step: str, told: Any, *, ok: bool = True) -> Scene:
+        nonlocal clock
+        took, clock = time.perf_counter() - clock, time.perf_counter()
+        return Scene(step, ok, round(took * 1000), told)
+
+    async with lab_process(folder) as lab_file:
+        yield scene("lab", None)
+        file = read_site(folder / "site.toml")
+        plan = make_plan(file, today)
+        yield scene("plan", plan, ok=plan.feasible)
+        sheets = make_sheets(file.site, plan)
+        yield scene("worksheet", sheets)
+        link = LabLink(read_lab_file(lab_file))
+        entered = (await link.ask("type", sheets=plain(sheets)))["entered"]
+        yield scene("typed", entered, ok=len(entered) == len(plan.forwards))
+        here = await LabDoor.open(link.address)
+        outcome = await _look(here, file, tuple(file.site.services))
+        unproven = [result.service for result in outcome.results if result.verdict == "unproven"]
+        good = all(result.ok or result.service in unproven for result in outcome.results)
+        yield scene("check", outcome, ok=good and unproven == ["gate"])
+        await link.ask("break", fault=WRONG, service=VICTIM)
+        outcome = await _look(here, file, (VICTIM,))
+        yield scene("broken", outcome, ok=[result.verdict for result in outcome.results] == ["mismatched"])
+        await link.ask("mend", fault=WRONG)
+        outcome = await _look(here, file, (VICTIM,))
+        yield scene("mended", outcome, ok=all(result.ok for result in outcome.results))
+
+
+async def _look(here: LabDoor, file: SiteFile, services: tuple[str, ...]) -> Outcome:
+    """Check from the phone's mobile data."""
+    outcome = await check_outside(here, here.through("usb0"), Wish(file.site, services, DEADLINE), None)
+    if outcome.errors:
+        raise HooperError(f"the town did not tell its public address: {outcome.errors[0].message}")
+    return outcome
