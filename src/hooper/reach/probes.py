@@ -327,11 +327,8 @@ async def _datagram(door: Door, target: Target, seen: Seen, deadline: float) -> 
         return
     if waiting.cancelled_caught and target.expected == "reachable":
         seen.verdict = "unproven"
-        mute = (
-            f"{target.speaks} answers strangers nothing"
-            if SPEECHES[target.speaks].mute
-            else "over UDP that proves nothing"
-        )
-        seen.detail = f"sent, and nothing came back: {mute}"
+        mute = SPEECHES[target.speaks].mute
+        why = f"{target.speaks} answers strangers nothing" if mute else "nothing came back: over UDP no proof"
+        seen.detail = why
     elif waiting.cancelled_caught:
         seen.verdict, seen.detail = "silent", f"nothing came back within {deadline:g} s"

@@ -1,0 +1,64 @@
+"""Fixtures for all tests, and the rule that `real` tests may not be skipped where CI asks for them."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import sys
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+from hypothesis import settings
+
+from support.program import Lab, start_lab
+
+settings.register_profile("ci", max_examples=100, deadline=None)
+settings.load_profile("ci")
+
+TOOLS = ("ip", "nft", "nginx", "/usr/sbin/sshd")
+
+
+def _missing() -> str | None:
+    """Why `real` tests cannot run here; None: they can."""
+    if not sys.platform.startswith("linux"):
+        return "needs Linux"
+    if os.geteuid() != 0:
+        return "needs root, for network namespaces"
+    absent = [tool for tool in TOOLS if shutil.which(tool) is None]
+    return f"not installed: {', '.join(absent)}" if absent else None
+
+
+def pytest_runtest_setup(item: pytest.Item) -> None:
+    if item.get_closest_marker("real") is None:
+        return
+    reason = _missing()
+    if reason is None:
+        return
+    if os.environ.get("CI") == "true":
+        pytest.fail(f"a real test would be skipped: {reason}")
+    pytest.skip(reason)
+
+
+@pytest.fixture(autouse=True)
+def _clean_environment(monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> None:
+    """No variable of the machine leads a test anywhere; state goes into the test's own folder."""
+    for name in ("HOOPER_LAB", "HOOPER_SITE", "COLUMNS", "NO_COLOR", "FORCE_COLOR"):
+        monkeypatch.delenv(name, raising=False)
+    monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "state-home"))
+
+
+@pytest.fixture(scope="module")
+def running_lab(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Lab]:
+    """A lab in its own process, for one module."""
+    with start_lab(tmp_path_factory.mktemp("lab")) as lab:
+        yield lab
+
+
+@pytest.fixture
+def lab(running_lab: Lab) -> Iterator[Lab]:
+    """The module's lab, with nothing broken and both sheets entered."""
+    running_lab.run("lab", "mend")
+    running_lab.enter_sheets()
+    yield running_lab
+    running_lab.run("lab", "mend")

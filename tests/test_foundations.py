@@ -1,0 +1,256 @@
+"""Layers, errors, secrets, masking, state, schemas, start-up."""
+
+from __future__ import annotations
+
+import ast
+import json
+import os
+import pickle
+import sqlite3
+import stat
+import subprocess
+import sys
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+
+import anyio
+import pytest
+
+from hooper import errors
+from hooper.clock import SystemClock, rfc3339
+from hooper.document import dump, error_objects, head, plain
+from hooper.files import write_atomically
+from hooper.masking import Mask
+from hooper.reach.model import Evidence, From, InsideSeen, Result
+from hooper.schemas import all_schemas
+from hooper.secret import Secret, SecretRef, redact
+from hooper.store.state import MIGRATIONS, State, store_name
+from support.program import BOATHOUSE, ROOT, valid
+from support.sites import site
+
+SOURCE = ROOT / "src" / "hooper"
+NO_IO = {"socket", "ssl", "asyncio", "anyio", "httpx", "subprocess", "sqlite3", "time", "threading", "psutil"}
+PURE = {"wire", "planning", "site"}
+
+
+def _imports(path: Path) -> set[str]:
+    found: set[str] = set()
+    for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
+        if isinstance(node, ast.Import):
+            found.update(alias.name for alias in node.names)
+        elif isinstance(node, ast.ImportFrom) and node.module:
+            found.add(node.module)
+            found.update(f"{node.module}.{alias.name}" for alias in node.names)
+    return found
+
+
+@pytest.mark.parametrize("layer", sorted(PURE))
+def test_pure_layers_import_neither_io_nor_anything_above_them(layer: str) -> None:
+    allowed = {"wire": {"wire"}, "site": {"site"}, "planning": {"planning", "site"}}[layer]
+    for path in (SOURCE / layer).rglob("*.py"):
+        names = _imports(path)
+        assert not {name.split(".")[0] for name in names} & NO_IO, path
+        layers = {
+            name.split(".")[1]
+            for name in names
+            if name.startswith("hooper.") and (SOURCE / name.split(".")[1]).is_dir()
+        }
+        assert layers <= allowed, path
+
+
+def test_nothing_below_imports_the_command_line() -> None:
+    for path in SOURCE.rglob("*.py"):
+        if path.relative_to(SOURCE).parts[0] not in ("cli", "__main__.py"):
+            assert not any(name.startswith("hooper.cli") for name in _imports(path)), path
+
+
+def test_sockets_are_opened_in_the_door_and_the_lab_alone() -> None:
+    for path in SOURCE.rglob("*.py"):
+        if path.relative_to(SOURCE).parts[0] not in ("net", "lab"):
+            assert not {"socket", "asyncio"} & {name.split(".")[0] for name in _imports(path)}, path
+
+
+def _loaded(code: str) -> set[str]:
+    done = subprocess.run(
+        [sys.executable, "-c", f"{code}\nimport sys; print('\\n'.join(sys.modules), file=sys.stderr)"],
+        capture_output=True,
+        text=True,
+        check=False,
+    )
+    return {name.split(".")[0] for name in done.stderr.split()}
+
+
+def test_the_start_is_light(tmp_path: Path) -> None:
+    heavy = {"anyio", "httpx", "dns", "cryptography", "psutil", "sqlite3", "asyncio", "ssl"}
+    (tmp_path / "site.toml").write_text(BOATHOUSE)
+    run = "from hooper.cli.main import run\ntry: run({})\nexcept SystemExit: pass"
+    overview = _loaded(run.format(["--help"]))
+    assert "typer" in overview
+    assert not overview & (heavy | {"pydantic", "rich"})
+    plan = _loaded(run.format(["plan", "--site", str(tmp_path / "site.toml")]))
+    assert {"pydantic", "rich"} <= plan
+    assert not plan & heavy
+
+
+def test_the_worst_exit_code_wins() -> None:
+    assert errors.worst([]) == 0
+    assert errors.worst([1, 4]) == 4
+    assert errors.worst([4, 5, 3, 2, 6]) == 6
+    assert errors.worst([70, 6]) == 70
+    assert errors.SeveralErrors([errors.NoAnswer("a"), errors.SiteFileError("b")]).exit_code == 3
+
+
+def test_every_error_says_what_to_do() -> None:
+    stack: list[type[errors.HooperError]] = [errors.HooperError]
+    while stack:
+        kind = stack.pop()
+        stack += kind.__subclasses__()
+        assert kind.remedy.endswith((".", "`."))
+        assert kind.exit_code in (1, 2, 3, 4, 5, 6, 70)
+
+
+def test_errors_as_json() -> None:
+    where = errors.Where("site.toml", 3, 9, "hosts.a")
+    error = errors.SeveralErrors([errors.SiteFileError("bad", where=where), errors.NoAnswer("late")])
+    document = {**head("plan", datetime(2026, 5, 1, tzinfo=UTC), "real"), "errors": error_objects([error])}
+    valid("errors", document)
+    assert [one["code"] for one in document["errors"]] == ["site-file", "no-answer"]
+    assert document["at"] == "2026-05-01T00:00:00Z"
+
+
+def test_the_shipped_schemas_are_current() -> None:
+    shipped = {path.name: path.read_text(encoding="utf-8") for path in (ROOT / "docs" / "schemas").iterdir()}
+    assert shipped == all_schemas(), "run: python -m hooper.schemas docs/schemas"
+
+
+def test_schemas_of_documents_are_closed() -> None:
+    def closed(schema: object) -> None:
+        if isinstance(schema, dict):
+            if schema.get("type") == "object" and "properties" in schema:
+                assert schema["additionalProperties"] is False
+                assert set(schema["properties"]) - set(schema["required"]) <= {"errors"}
+            for value in schema.values():
+                closed(value)
+        elif isinstance(schema, list):
+            for value in schema:
+                closed(value)
+
+    for name, text in all_schemas().items():
+        if name != "site.schema.json":
+            closed(json.loads(text))
+
+
+def test_the_boathouse_matches_the_schema_of_the_site_file() -> None:
+    import tomllib
+
+    document = json.loads(json.dumps(tomllib.loads(BOATHOUSE), default=str))
+    valid("site", document)
+
+
+def test_secrets_by_reference(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("CLUB_TOKEN", "plum-garden-42")
+    (tmp_path / "t").write_bytes(b"\xef\xbb\xbfwillow-55\r\n")
+    assert SecretRef.parse("env:CLUB_TOKEN").read(tmp_path).reveal() == "plum-garden-42"
+    secret = SecretRef.parse("file:t").read(tmp_path)
+    assert secret.reveal() == "willow-55"
+    assert "willow" not in f"{secret!r}{secret}"
+    assert redact("a willow-55 b plum-garden-42") == "a [secret] b [secret]"
+    assert plain({"x": ["willow-55"]}) == {"x": ["[secret]"]}
+    with pytest.raises(TypeError):
+        pickle.dumps(secret)
+    for wrong in ("hunter22", "env:", "env:a b", "file:", ""):
+        with pytest.raises(ValueError, match="env:NAME") as caught:
+            SecretRef.parse(wrong)
+        assert "hunter22" not in str(caught.value)
+    for missing in ("env:NOT_SET_ANYWHERE", "file:nowhere"):
+        with pytest.raises(errors.MachineError):
+            SecretRef.parse(missing).read(tmp_path)
+    (tmp_path / "empty").write_text("\n")
+    with pytest.raises(errors.MachineError, match="empty"):
+        SecretRef.parse("file:empty").read(tmp_path)
+    assert Secret("abc", "x").reveal() == "abc"
+
+
+@dataclass(frozen=True)
+class _Masked:
+    text: str
+    rows: tuple[str, ...]
+
+
+def test_masking_is_consistent_and_leaves_private_addresses() -> None:
+    mask = Mask({"boathouse.heronquay.example", "heronquay.example"})
+    shown = mask.apply(
+        _Masked(
+            "203.0.113.44 and 10.44.7.1, 02:00:5E:44:07:41, sha256:" + "ab" * 32,
+            ("https://Boathouse.heronquay.example:8443/", "203.0.113.44/24 2001:db8::5 10.1.2.3 v1.2.3.4.5"),
+        )
+    )
+    assert shown.text == "address-1 and 10.44.7.1, mac-1, key-1"
+    assert shown.rows == ("https://name-1:8443/", "address-1/24 address-2 10.1.2.3 v1.2.3.4.5")
+
+
+def _result(service: str) -> Result:
+    return Result(
+        service, "reachable", True, "answered", (), "ipv4", "203.0.113.44", "tcp", 443, 5, None, Evidence(), "x"
+    )
+
+
+def test_state_is_kept_private_and_found_again(tmp_path: Path) -> None:
+    now = datetime(2026, 5, 1, 12, tzinfo=UTC)
+    path = tmp_path / "new" / store_name(site(BOATHOUSE))
+    seen = InsideSeen("answered", "sha256:" + "0" * 64, None, rfc3339(now), stored=False)
+    with State(path) as state:
+        state.save_check(now, From("here", "here", False), [_result("a"), _result("b")], {("a", "tcp", 443): seen})
+    assert stat.S_IMODE(path.stat().st_mode) == 0o600
+    assert stat.S_IMODE(path.parent.stat().st_mode) == 0o700
+    with State(path) as state:
+        found = state.inside("a", "tcp", 443)
+        assert found is not None
+        assert found.stored
+        assert found.fingerprint == seen.fingerprint
+        assert state.inside("a", "udp", 443) is None
+        assert [row["service"] for row in state.results_since(now, "a")] == ["a"]
+        assert state.results_since(now + timedelta(seconds=1), "a") == []
+
+
+def test_state_that_cannot_be_used(tmp_path: Path) -> None:
+    path = tmp_path / "s.sqlite3"
+    State(path).close()
+    with sqlite3.connect(path) as db:
+        db.execute(f"PRAGMA user_version = {len(MIGRATIONS) + 1}")
+    db.close()
+    with pytest.raises(errors.StateError, match="newer Hooper"):
+        State(path)
+    path.write_bytes(b"this is no database, but long enough to look like a file" * 20)
+    with pytest.raises(errors.StateError, match="not a database"):
+        State(path)
+    (tmp_path / "file").write_text("")
+    with pytest.raises(errors.StateError):
+        State(tmp_path / "file" / "s.sqlite3")
+
+
+def test_two_sites_never_share_a_store(tmp_path: Path) -> None:
+    from hooper.files import read_site
+
+    names = set()
+    for folder in ("a", "b"):
+        (tmp_path / folder).mkdir()
+        (tmp_path / folder / "site.toml").write_text("version = 1\n")
+        names.add(store_name(read_site(tmp_path / folder / "site.toml")))
+    assert len(names) == 2
+
+
+def test_a_file_is_written_whole_or_not_at_all(tmp_path: Path) -> None:
+    target = tmp_path / "x"
+    write_atomically(target, b"one", private=True)
+    assert stat.S_IMODE(target.stat().st_mode) == 0o600
+    with pytest.raises(errors.MachineError):
+        write_atomically(tmp_path / "missing" / "x", b"two")
+    assert os.listdir(tmp_path) == ["x"]
+    assert dump({"a": "ü"}).endswith("\n")
+
+
+def test_sleeping_until_a_moment_that_has_passed_takes_no_time() -> None:
+    clock = SystemClock()
+    anyio.run(clock.sleep_until, clock.now() - timedelta(seconds=5))
