@@ -71,6 +71,13 @@ class HooperError(Exception):
             self.code = code
 
 
+class NeedsAPerson(HooperError):
+    """It ran, and what it found is for a person to decide."""
+
+    code, exit_code = "needs-a-person", EXIT_NEEDS_A_PERSON
+    remedy = "Read what it says and decide."
+
+
 class UsageError(HooperError):
     """The command was called with words that do not fit together."""
 

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from ipaddress import IPv4Address
 
-from hooper.errors import CounterpartError, UsageError
+from hooper.errors import NeedsAPerson, UsageError
 from hooper.lab.boathouse import CLUB, SERVICES
 from hooper.lab.town import Box, Rule, Town
 
@@ -23,10 +23,10 @@ class Fault:
     apply: Callable[[Town, str], Undo]
 
 
-class NothingToBreak(CounterpartError):
+class NothingToBreak(NeedsAPerson):
     """The town has nothing that this fault could break."""
 
-    code, exit_code = "nothing-to-break", 1
+    code = "nothing-to-break"
     remedy = "Enter the worksheet first: `hooper worksheet --json | hooper lab type -`."
 
 

@@ -14,7 +14,7 @@ import anyio
 from anyio.abc import ByteStream, TaskStatus
 from anyio.streams.buffered import BufferedByteStream
 
-from hooper.errors import HooperError, UsageError, WireError
+from hooper.errors import HooperError, MachineError, UsageError, WireError
 from hooper.lab import boathouse
 from hooper.lab.faults import FAULTS, Breakages
 from hooper.lab.tables import read_tables, type_sheets
@@ -312,7 +312,7 @@ class Switchboard:
             address, port = ip_address(local[0]), int(local[1])
             attachment = next((a for a in asker.node.attachments if a.address == address), attachment)
         if port and ((asker.node.key, port) in taken):
-            raise UsageError(f"the port {port} is taken there", remedy="Choose another.")
+            raise MachineError(f"the port {port} is taken there", code="socket", remedy="Choose another.")
         return attachment, port or self.town.free_port()
 
     async def _datagrams(self, stream: BufferedByteStream, asker: Asker, asked: dict[str, Any]) -> None:

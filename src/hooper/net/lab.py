@@ -17,7 +17,7 @@ from anyio.streams.buffered import BufferedByteStream
 
 from hooper.addresses import IPAddress
 from hooper.clock import SystemClock
-from hooper.errors import CounterpartError, LabGone, MachineError, WireError
+from hooper.errors import CounterpartError, LabGone, MachineError, NeedsAPerson, UsageError, WireError
 from hooper.net.proxy import close_quietly, read_reply
 from hooper.net.types import (
     Datagram,
@@ -103,7 +103,7 @@ class LabLink:
             await close_quietly(stream)
 
     async def ask(self, do: str, place: str = "here", **more: Any) -> dict[str, Any]:
-        """Say one verb and take its answer. Raises: LabGone; CounterpartError: the lab refuses, with its reason."""
+        """Say one verb and take its answer. Raises: LabGone; another HooperError: the lab refuses, with its reason."""
         async with self.opened(do, place, **more) as (_, answer):
             return answer
 
@@ -118,7 +118,9 @@ class LabLink:
             raise LabGone("the lab does not answer") from None
         if "error" in answer:
             error = answer["error"]
-            raise CounterpartError(str(error["message"]), code=str(error["code"]), remedy=str(error["remedy"]))
+            kinds = (CounterpartError, UsageError, MachineError, NeedsAPerson)
+            kind = next((kind for kind in kinds if kind.exit_code == error["exit_code"]), CounterpartError)
+            raise kind(str(error["message"]), code=str(error["code"]), remedy=str(error["remedy"]))
         return answer
 
 

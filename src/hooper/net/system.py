@@ -5,11 +5,12 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import errno
+import os
 import socket
 import struct
 import sys
 import threading
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from ipaddress import ip_address
 from typing import Self, TypeVar
@@ -74,7 +75,10 @@ class SystemDoor:
             except OSError as exc:
                 problem = exc.errno or errno.EIO
             if problem:
-                raise _connect_error(problem, next(iter(_error_queue(sock)), None), Endpoint(to, port))
+                detail = next(iter(_error_queue(sock)), None)
+                if detail is not None and detail.by == ip_address(sock.getsockname()[0]):
+                    detail = None  # this machine itself gave up asking for the host on its own network
+                raise _connect_error(problem, detail, Endpoint(to, port))
             if LINUX:  # an ICMP error in mid-connection is not to end it
                 sock.setsockopt(*((socket.SOL_IP, IP_RECVERR) if to.version == 4 else (41, IPV6_RECVERR)), 0)
             return await SocketStream.from_socket(sock)
@@ -91,8 +95,8 @@ class SystemDoor:
         hop_limit: int | None = None,
     ) -> SystemDatagrams:
         version = local.address.version if local else groups[0].version if groups else 4
-        try:
-            sock = self._socket(version, socket.SOCK_DGRAM, interface or self.interface)
+        sock = self._socket(version, socket.SOCK_DGRAM, interface or self.interface)
+        with _closed_on_trouble(sock, f"a datagram socket on {local or self.place.name}"):
             if groups:
                 sock.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
             anywhere = "0.0.0.0" if version == 4 else "::"  # noqa: S104 - any address of ours may send
@@ -102,19 +106,15 @@ class SystemDoor:
             if hop_limit is not None:
                 level, option = (socket.SOL_IP, socket.IP_TTL) if version == 4 else (41, socket.IPV6_UNICAST_HOPS)
                 sock.setsockopt(level, option, hop_limit)
-        except OSError as exc:
-            raise _local_trouble(exc, f"a datagram socket on {local or self.place.name}") from None
         return SystemDatagrams(sock)
 
     async def listen(self, local: Endpoint) -> SystemListener:
-        try:
-            sock = self._socket(local.address.version, socket.SOCK_STREAM, self.interface)
+        sock = self._socket(local.address.version, socket.SOCK_STREAM, self.interface)
+        with _closed_on_trouble(sock, f"the port {local}"):
             if sys.platform != "win32":  # there it would allow two listeners on one port
                 sock.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
             sock.bind((str(local.address), local.port))
             sock.listen(128)
-        except OSError as exc:
-            raise _local_trouble(exc, f"the port {local}") from None
         return SystemListener(sock)
 
     async def lookup(self, name: str, family: Family) -> list[IPAddress]:
@@ -134,31 +134,41 @@ class SystemDoor:
 
     def _socket(self, version: int, kind: socket.SocketKind, interface: str | None) -> socket.socket:
         sock = socket.socket(socket.AF_INET if version == 4 else socket.AF_INET6, kind)
-        try:
+        with _closed_on_trouble(sock, f"the interface {interface}" if interface else "a socket"):
             sock.setblocking(False)
             if LINUX:
                 sock.setsockopt(*((socket.SOL_IP, IP_RECVERR) if version == 4 else (41, IPV6_RECVERR)), 1)
             if interface:
                 _bind_to_interface(sock, version, interface)
-        except BaseException:
-            sock.close()
-            raise
         return sock
 
 
-def _bind_to_interface(sock: socket.socket, version: int, interface: str) -> None:
+@contextlib.contextmanager
+def _closed_on_trouble(sock: socket.socket, what: str) -> Iterator[None]:
+    """Close `sock` where its setting up fails. Raises: MachineError: the system does not allow it."""
     try:
-        if LINUX:
-            sock.setsockopt(socket.SOL_SOCKET, SO_BINDTODEVICE, interface.encode() + b"\0")
-        elif sys.platform == "darwin":
-            index = socket.if_nametoindex(interface)
-            sock.setsockopt(*((socket.IPPROTO_IP, IP_BOUND_IF) if version == 4 else (41, IPV6_BOUND_IF)), index)
-        else:  # Windows wants IPv4's index in network order
-            index = socket.if_nametoindex(interface)
-            packed = struct.pack("!I" if version == 4 else "=I", index)
-            sock.setsockopt(*((socket.IPPROTO_IP, IP_UNICAST_IF) if version == 4 else (41, IPV6_UNICAST_IF)), packed)
+        yield
     except OSError as exc:
-        raise _local_trouble(exc, f"binding to the interface {interface}") from None
+        sock.close()
+        raise MachineError(
+            f"{what} cannot be used: {exc.strerror or exc}",
+            code="socket",
+            remedy="Choose another port or interface, or run it with the rights it needs.",
+        ) from None
+    except BaseException:
+        sock.close()
+        raise
+
+
+def _bind_to_interface(sock: socket.socket, version: int, interface: str) -> None:
+    if LINUX:
+        sock.setsockopt(socket.SOL_SOCKET, SO_BINDTODEVICE, interface.encode() + b"\0")
+    elif sys.platform == "darwin":
+        index = socket.if_nametoindex(interface)
+        sock.setsockopt(*((socket.IPPROTO_IP, IP_BOUND_IF) if version == 4 else (41, IPV6_BOUND_IF)), index)
+    else:  # Windows wants IPv4's index in network order
+        packed = struct.pack("!I" if version == 4 else "=I", socket.if_nametoindex(interface))
+        sock.setsockopt(*((socket.IPPROTO_IP, IP_UNICAST_IF) if version == 4 else (41, IPV6_UNICAST_IF)), packed)
 
 
 def _join(sock: socket.socket, group: IPAddress, interface: str | None) -> None:
@@ -196,17 +206,7 @@ def _connect_error(number: int, detail: SocketError | None, to: Endpoint) -> Ref
 
 def errno_text(number: int) -> str:
     """The system's words for an error number, in lower case."""
-    import os
-
     return os.strerror(number).lower()
-
-
-def _local_trouble(exc: OSError, what: str) -> MachineError:
-    return MachineError(
-        f"{what} cannot be used: {exc.strerror or exc}",
-        code="socket",
-        remedy="Choose another port or interface, or run it with the rights it needs.",
-    )
 
 
 class SystemDatagrams:

@@ -1,0 +1,301 @@
+"""The boathouse on kernel NAT: network namespaces of our own, two routers in a chain, real servers (Linux, root)."""
+
+from __future__ import annotations
+
+import contextlib
+import ctypes
+import json
+import os
+import shutil
+import socket
+import subprocess
+import sys
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, field
+from ipaddress import IPv4Address
+from pathlib import Path
+from typing import Any
+
+from hooper.net.surroundings import read_surroundings
+from hooper.net.system import SystemDoor
+from hooper.net.types import Surroundings
+
+CLONE_NEWNET = 0x40000000  # linux/sched.h
+# Routers' software refuses documentation addresses as its public one, so these stand for the internet in here.
+PUBLIC, CARRIER, RENTED = "11.22.33.44", "11.22.44.130", "11.22.55.7"
+
+SITE = """\
+version = 1
+[site]
+title = "Boathouse on kernel NAT"
+[lines.fibre]
+address = "dynamic"
+[gateways.fibre-box]
+line = "fibre"
+lan = "192.168.90.1/24"
+control = "hand"
+[gateways.club-router]
+behind = "fibre-box"
+wan = "192.168.90.2"
+lan = "10.44.7.1/24"
+form.sources = true
+[hosts.film-box]
+address = "10.44.7.30"
+[hosts.hub]
+address = "10.44.7.50"
+[services.film-page]
+host = "film-box"
+speaks = "https"
+reach = "public"
+[services.film-shell]
+host = "film-box"
+speaks = "ssh"
+reach = "public"
+outside_port = 2222
+[services.hub-page]
+host = "hub"
+speaks = "https"
+port = 8443
+reach = "lan"
+"""
+
+NGINX_FOLDERS = ("client_body", "proxy", "fastcgi", "uwsgi", "scgi")
+ROUTER = """\
+table ip town {{
+  chain pre {{ type nat hook prerouting priority dstnat; }}
+  chain post {{ type nat hook postrouting priority srcnat; oifname "wan" masquerade; }}
+  chain through {{
+    type filter hook forward priority filter; policy drop;
+    ct state established,related accept
+    iifname "lan" accept
+    ct status dnat accept
+  }}
+  chain inward {{
+    type filter hook input priority filter; policy drop;
+    ct state established,related accept
+    iifname "lan" ip daddr {lan} accept
+  }}
+}}
+"""
+
+
+def sh(*command: str, stdin: str = "") -> str:
+    done = subprocess.run(command, input=stdin, capture_output=True, text=True, timeout=30, check=False)
+    assert done.returncode == 0, f"{' '.join(command)}: {done.stderr}"
+    return done.stdout
+
+
+@contextmanager
+def inside(name: str) -> Iterator[None]:
+    """This thread in another network namespace: sockets made meanwhile belong there for good."""
+    libc = ctypes.CDLL(None, use_errno=True)
+    with open("/proc/thread-self/ns/net") as old, open(f"/run/netns/{name}") as new:
+        if libc.setns(new.fileno(), CLONE_NEWNET):
+            raise OSError(ctypes.get_errno(), "setns")
+        try:
+            yield
+        finally:
+            libc.setns(old.fileno(), CLONE_NEWNET)
+
+
+@dataclass(frozen=True)
+class NamespaceDoor(SystemDoor):
+    """The operating system's door, with its sockets in a namespace."""
+
+    namespace: str = ""
+
+    def through(self, interface: str) -> NamespaceDoor:
+        return NamespaceDoor(interface, self.clock, self.namespace)
+
+    def _socket(self, version: int, kind: socket.SocketKind, interface: str | None) -> socket.socket:
+        with inside(self.namespace):
+            return super()._socket(version, kind, interface)
+
+    async def surroundings(self) -> Surroundings:
+        with inside(self.namespace):
+            return read_surroundings()
+
+
+@dataclass
+class KernelTown:
+    """The namespaces, and the servers that run in them."""
+
+    prefix: str
+    folder: Path
+    servers: dict[str, subprocess.Popen[bytes]] = field(default_factory=dict)
+
+    def ns(self, name: str) -> str:
+        return f"{self.prefix}-{name}"
+
+    def run(self, name: str, *command: str, stdin: str = "") -> str:
+        return sh("ip", "netns", "exec", self.ns(name), *command, stdin=stdin)
+
+    def wrap(self, name: str) -> tuple[str, ...]:
+        return ("ip", "netns", "exec", self.ns(name))
+
+    def door(self, name: str) -> NamespaceDoor:
+        return NamespaceDoor(namespace=self.ns(name))
+
+    def _link(self, one: str, one_if: str, one_ip: str | None, other: str, other_if: str, other_ip: str | None) -> None:
+        sh(
+            "ip",
+            "link",
+            "add",
+            one_if,
+            "netns",
+            self.ns(one),
+            "type",
+            "veth",
+            "peer",
+            other_if,
+            "netns",
+            self.ns(other),
+        )
+        for name, interface, address in ((one, one_if, one_ip), (other, other_if, other_ip)):
+            if address:
+                self.run(name, "ip", "address", "add", f"{address}/24", "dev", interface)
+            self.run(name, "ip", "link", "set", interface, "up")
+
+    def build(self) -> None:
+        names = ("inet", "fibre-box", "club-router", "carrier", "rented", "here", "film-box", "hub")
+        for name in names:
+            sh("ip", "netns", "add", self.ns(name))
+            self.run(name, "ip", "link", "set", "lo", "up")
+        self._link("inet", "tofibre", "11.22.33.1", "fibre-box", "wan", PUBLIC)
+        self._link("inet", "tocarrier", "11.22.44.1", "carrier", "wan", CARRIER)
+        self._link("inet", "torented", "11.22.55.1", "rented", "eth0", RENTED)
+        self._link("fibre-box", "lan", "192.168.90.1", "club-router", "wan", "192.168.90.2")
+        self._link("carrier", "lan", "100.72.5.9", "here", "usb0", "100.72.5.20")
+        self.run("club-router", "ip", "link", "add", "lan", "type", "bridge")
+        self.run("club-router", "ip", "address", "add", "10.44.7.1/24", "dev", "lan")
+        self.run("club-router", "ip", "link", "set", "lan", "up")
+        for name, interface, address in (
+            ("here", "lan0", "10.44.7.105"),
+            ("film-box", "eth0", "10.44.7.30"),
+            ("hub", "eth0", "10.44.7.50"),
+        ):
+            port = f"p-{name}"
+            self._link("club-router", port, None, name, interface, address)
+            self.run("club-router", "ip", "link", "set", port, "master", "lan")
+            self.run(name, "ip", "route", "add", "default", "via", "10.44.7.1", "dev", interface, "metric", "100")
+        self.run("here", "ip", "route", "add", "default", "via", "100.72.5.9", "dev", "usb0", "metric", "700")
+        for name, via in (("fibre-box", "11.22.33.1"), ("club-router", "192.168.90.1"), ("carrier", "11.22.44.1")):
+            self.run(name, "ip", "route", "add", "default", "via", via)
+        self.run("rented", "ip", "route", "add", "default", "via", "11.22.55.1")
+        for name in ("inet", "fibre-box", "club-router", "carrier"):
+            self.run(name, "sysctl", "-qw", "net.ipv4.ip_forward=1")
+        for name, lan in (("fibre-box", "192.168.90.1"), ("club-router", "10.44.7.1"), ("carrier", "100.72.5.9")):
+            self.run(name, "nft", "-f", "-", stdin=ROUTER.format(lan=lan))
+
+    def enter(self, sheets: list[dict[str, Any]]) -> None:
+        """Enter a worksheet's rules with nft, as a person would into a page."""
+        for sheet in sheets:
+            for rule in sheet["rules"]:
+                (first, last), (inner, _) = rule["outside_ports"], rule["target_ports"]
+                assert first == last
+                sources = f"ip saddr {{ {', '.join(rule['sources'])} }} " if rule["sources"] else ""
+                line = (
+                    f'add rule ip town pre iifname "wan" {sources}{rule["transport"]} dport {first}'
+                    f' dnat to {rule["target_address"]}:{inner} comment "{rule["service"]}"'
+                )
+                self.run(sheet["gateway"], "nft", "-f", "-", stdin=line + "\n")
+
+    def remove(self, gateway: str, service: str) -> None:
+        """Take the rule for a service out again."""
+        listed = json.loads(self.run(gateway, "nft", "-j", "-a", "list", "chain", "ip", "town", "pre"))
+        for entry in listed["nftables"]:
+            if entry.get("rule", {}).get("comment") == service:
+                self.run(gateway, "nft", "delete", "rule", "ip", "town", "pre", "handle", str(entry["rule"]["handle"]))
+
+    def clear(self) -> None:
+        for name in ("fibre-box", "club-router"):
+            self.run(name, "nft", "flush", "chain", "ip", "town", "pre")
+            self.run(name, "ip", "neigh", "flush", "all")
+
+    def move(self, name: str, new: str) -> None:
+        """Give a host another address; its neighbours have forgotten where the old one was."""
+        self.run(name, "ip", "address", "flush", "dev", "eth0")
+        self.run(name, "ip", "address", "add", f"{new}/24", "dev", "eth0")
+        self.run(name, "ip", "route", "replace", "default", "via", "10.44.7.1", "dev", "eth0", "metric", "100")
+        for neighbour in ("club-router", "here"):
+            self.run(neighbour, "ip", "neigh", "flush", "all")
+
+    def serve(self, key: str, name: str, port: int, *command: str) -> None:
+        """Start a server and wait until its port answers in its own namespace."""
+        self.servers[key] = subprocess.Popen(
+            [*self.wrap(name), *command], stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
+        )
+        until = time.monotonic() + 10
+        while time.monotonic() < until:
+            with inside(self.ns(name)), contextlib.suppress(OSError), socket.create_connection(("127.0.0.1", port), 1):
+                return
+            assert self.servers[key].poll() is None, f"{key} ended: {command}"
+            time.sleep(0.02)
+        raise AssertionError(f"{key} does not answer")
+
+    def serve_page(self, key: str, name: str, port: int, title: str) -> None:
+        """nginx with a certificate of its own."""
+        folder = self.folder / key
+        folder.mkdir(exist_ok=True)
+        (folder / "index.html").write_text(f"<title>{title}</title>")
+        make_certificate(folder / "pair.pem", f"{name}.local")
+        (folder / "nginx.conf").write_text(
+            f"daemon off; master_process off; user root; error_log {folder}/error.log; pid {folder}/pid;\n"
+            "events {}\nhttp {\n access_log off;\n"
+            + "".join(
+                f" {kind}_temp_path {folder}/{kind};\n" for kind in ("client_body", "proxy", "fastcgi", "uwsgi", "scgi")
+            )
+            + f" server {{ listen {port} ssl; root {folder};\n"
+            f"  ssl_certificate {folder}/pair.pem; ssl_certificate_key {folder}/pair.pem; }}\n}}\n"
+        )
+        self.serve(key, name, port, "nginx", "-c", str(folder / "nginx.conf"), "-p", str(folder))
+
+    def serve_shell(self, key: str, name: str, port: int) -> None:
+        """OpenSSH."""
+        folder = self.folder / key
+        folder.mkdir(exist_ok=True)
+        Path("/run/sshd").mkdir(exist_ok=True)
+        if not (folder / "host").exists():
+            sh("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", str(folder / "host"))
+        options = ("-f", "/dev/null", "-h", str(folder / "host"), "-p", str(port), "-o", "PidFile=none")
+        self.serve(key, name, port, "/usr/sbin/sshd", "-D", *options)
+
+    def stop(self, key: str) -> None:
+        server = self.servers.pop(key, None)
+        if server is not None:
+            server.terminate()
+            server.wait(10)
+
+    def close(self) -> None:
+        for key in list(self.servers):
+            self.stop(key)
+        listed = sh("ip", "netns", "list")
+        for name in [word for word in listed.split() if word.startswith(self.prefix + "-")]:
+            with contextlib.suppress(AssertionError):
+                sh("ip", "netns", "del", name)
+
+
+def make_certificate(path: Path, name: str) -> None:
+    """A self-signed pair, as devices make them."""
+    openssl = shutil.which("openssl")
+    assert openssl, "openssl comes with openssh-server"
+    key, certificate = path.with_suffix(".key"), path.with_suffix(".crt")
+    sh(openssl, "req", "-x509", "-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:prime256v1", "-nodes", "-days", "30",
+       "-subj", f"/CN={name}", "-keyout", str(key), "-out", str(certificate))  # fmt: skip
+    path.write_text(certificate.read_text() + key.read_text())
+
+
+@contextmanager
+def kernel_town(folder: Path) -> Iterator[KernelTown]:
+    assert sys.platform.startswith("linux")
+    town = KernelTown(f"hoop{os.getpid()}", folder)
+    try:
+        town.build()
+        yield town
+    finally:
+        town.close()
+
+
+PUBLIC_ADDRESS, CARRIER_ADDRESS = IPv4Address(PUBLIC), IPv4Address(CARRIER)
