@@ -40,10 +40,11 @@ StateOption = Annotated[
 ]
 
 
-def sub_app(help_text: str) -> typer.Typer:
-    """A Typer application for one command or one group of commands."""
+def sub_app(help_text: str, *, group: bool = False) -> typer.Typer:
+    """A Typer application for one command, or for a group of commands, which shows its help when none is given."""
     return typer.Typer(
         help=help_text,
+        no_args_is_help=group,
         rich_markup_mode=None,
         add_completion=False,
         context_settings={"help_option_names": ["-h", "--help"]},

@@ -27,7 +27,7 @@ if TYPE_CHECKING:
         ShownRule,
     )
 
-app = sub_app("The simulated town by itself: run it, break it, mend it.")
+app = sub_app("The simulated town by itself: run it, break it, mend it.", group=True)
 INPUT_LIMIT = 64 * 1024 * 1024  # bytes of a worksheet document
 
 

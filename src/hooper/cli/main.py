@@ -89,6 +89,8 @@ def _run(arguments: list[str]) -> int:
 
     try:
         result = app(args=arguments, prog_name="hooper", standalone_mode=False)
+        if result == errors.EXIT_INTERRUPTED:  # what the parser makes of Ctrl-C
+            return report.interrupted()
         return result if isinstance(result, int) else errors.EXIT_OK
     except errors.HooperError as exc:
         return report.failure(arguments, exc)
@@ -96,6 +98,8 @@ def _run(arguments: list[str]) -> int:
         return report.interrupted()
     except typer.TyperException as exc:
         return report.wrong_usage(arguments, exc)
+    except SystemExit:  # how the parser and Rich leave when the reader of our output is gone
+        return errors.EXIT_INTERRUPTED
     except OSError as exc:
         if exc.filename is None and exc.errno in report.STDOUT_ERRORS:
             return _stdout_failed(exc, errors.EXIT_OK)

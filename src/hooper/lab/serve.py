@@ -10,6 +10,7 @@ from contextlib import suppress
 from pathlib import Path
 
 import anyio
+from anyio.abc import TaskStatus
 
 from hooper import __version__
 from hooper.files import make_folder, write_atomically
@@ -35,7 +36,7 @@ async def serve(folder: Path, started: Callable[[Path, Path], None], *, until_st
         private = {"hooper": __version__, "port": port, "token": board.token, "pid": os.getpid()}
         write_atomically(lab, link.line(private), private=True)
         try:
-            tasks.start_soon(_until_signal, tasks.cancel_scope)
+            await tasks.start(_until_signal, tasks.cancel_scope)  # before anyone is told that it runs
             if until_stdin_ends:
                 tasks.start_soon(_until_stdin_ends, tasks.cancel_scope)
             started(lab, site)
@@ -45,10 +46,12 @@ async def serve(folder: Path, started: Callable[[Path, Path], None], *, until_st
                 lab.unlink()
 
 
-async def _until_signal(scope: anyio.CancelScope) -> None:
+async def _until_signal(scope: anyio.CancelScope, *, task_status: TaskStatus[None]) -> None:
     if sys.platform == "win32":  # no signal receiver there; Ctrl-C arrives as KeyboardInterrupt
+        task_status.started()
         return
     with anyio.open_signal_receiver(signal.SIGINT, signal.SIGTERM) as received:
+        task_status.started()
         async for _ in received:
             scope.cancel()
             return

@@ -1,0 +1,244 @@
+"""The built program without a network: plan, worksheet, demo, wrong input, a machine in trouble."""
+
+from __future__ import annotations
+
+import os
+import stat
+import subprocess
+import sys
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+from hooper import __version__
+from support.program import BOATHOUSE, ROOT, hooper, valid
+
+
+@pytest.fixture
+def site(tmp_path: Path) -> Path:
+    path = tmp_path / "site.toml"
+    path.write_text(BOATHOUSE, encoding="utf-8")
+    return path
+
+
+def test_plan_finds_the_site_file_here_by_environment_and_by_option(site: Path, tmp_path: Path) -> None:
+    for ran in (
+        hooper("plan", "--json", cwd=site.parent),
+        hooper("plan", "--json", env={"HOOPER_SITE": str(site)}),
+        hooper("plan", "--json", "--site", str(site), env={"HOOPER_SITE": "/nowhere"}),
+    ):
+        document = valid("plan", ran.document)
+        assert (ran.code, len(document["forwards"]), document["feasible"]) == (0, 16, True)
+        assert (document["hooper"], document["command"], document["world"]) == (__version__, "plan", "real")
+    assert os.listdir(tmp_path) == ["site.toml"], "plan touches nothing"
+
+
+def test_plan_as_text_fits_eighty_columns(site: Path) -> None:
+    ran = hooper("plan", cwd=site.parent)
+    assert ran.code == 0
+    assert max(len(line.rstrip()) for line in ran.out.splitlines()) <= 80
+    for words in ("timing-desk", "192.168.90.2:13389", "10.44.7.41:3389", "film-shell", "desktop-open"):
+        assert words in ran.out
+    assert "Next:" in ran.err
+    assert hooper("plan", "--quiet", cwd=site.parent).err == ""
+    assert "open to" not in hooper("plan", "--verbose", cwd=site.parent).err
+    assert "read " in hooper("plan", "--verbose", cwd=site.parent).err
+    assert "\x1b" not in hooper("plan", cwd=site.parent, env={"FORCE_COLOR": "", "NO_COLOR": "1"}).out
+
+
+def test_overlapping_ports_are_a_finding_and_need_a_person(site: Path) -> None:
+    site.write_text(BOATHOUSE.replace("outside_port = 13389", "outside_port = 8443"))
+    ran = hooper("plan", "--json", cwd=site.parent)
+    (clash,) = (f for f in valid("plan", ran.document)["findings"] if f["code"] == "port-clash")
+    assert (ran.code, ran.document["feasible"], clash["severity"]) == (1, False, "error")
+    assert clash["subject"] == "services.timing-desk"
+    sheet = hooper("worksheet", cwd=site.parent)
+    assert (sheet.code, "errors" in sheet.err) == (1, True)
+
+
+def test_worksheet_in_its_three_forms(site: Path) -> None:
+    document = valid("worksheet", hooper("worksheet", "--json", cwd=site.parent).document)
+    plan = hooper("plan", "--json", cwd=site.parent).document
+    assert [rule for sheet in document["sheets"] for rule in sheet["rules"]] == plan["forwards"]
+    text = hooper("worksheet", cwd=site.parent)
+    assert max(len(line.rstrip()) for line in text.out.splitlines()) <= 80
+    for words in ("http://192.168.90.1/", "recorder-med", "WAN, external, public", "[ ]", "proves nothing", "ask the"):
+        assert words in text.out
+    markdown = hooper("worksheet", "--markdown", cwd=site.parent).out
+    for words in ("# What to enter at", "| ☐ | timing-desk | TCP | 13389 | 192.168.90.2 | 13389 |", "- [ ] Open http"):
+        assert words in markdown
+    one = hooper("worksheet", "club-router", "--json", cwd=site.parent).document
+    assert [sheet["gateway"] for sheet in one["sheets"]] == ["club-router"]
+
+
+@pytest.mark.parametrize(
+    ("arguments", "words"),
+    [
+        ((), "Usage"),
+        (("nix",), "No such command"),
+        (("plan", "extra"), "extra"),
+        (("plan", "--nix"), "--nix"),
+        (("plan", "--site"), "--site"),
+        (("worksheet", "club-ruter"), "Did you mean 'club-router'"),
+        (("worksheet", "--markdown", "--json"), "exclude each other"),
+        (("check", "film-pge"), "Did you mean 'film-page'"),
+        (("check", "--from", "moon"), "interface:NAME"),
+        (("check", "--from", "interface:"), "interface:NAME"),
+        (("check", "--from", "socks5://"), "SOCKS5 URL"),
+        (("check", "--from", "socks5://h:99999"), "SOCKS5 URL"),
+        (("check", "--deadline", "0"), "--deadline"),
+        (("check", "--deadline", "nan"), "--deadline"),
+        (("check", "--public", "203.0.113.44"), "--public"),
+        (("check", "--from", "interface:x", "--public", "home"), "not an address"),
+        (("check", "--from", "interface:x", "--public", "wifi=203.0.113.44"), "no line 'wifi'"),
+        (("check", "--proxy-password", "env:X"), "--proxy-password"),
+        (("lab",), "Usage"),
+        (("lab", "faults"), "HOOPER_LAB is not set"),
+        (("lab", "break"), "Missing argument 'fault'"),
+    ],
+)
+def test_wrong_words_are_told_with_exit_code_2(site: Path, arguments: tuple[str, ...], words: str) -> None:
+    ran = hooper(*arguments, cwd=site.parent)
+    assert ran.code == 2
+    assert words in ran.out + ran.err
+    if arguments and "--json" not in arguments and arguments != ("lab",) and words != "--site":
+        told = hooper(*arguments, "--json", cwd=site.parent)
+        assert valid("errors", told.document)["errors"][0]["code"] == "usage"
+        assert told.code == 2
+
+
+BROKEN: dict[str, bytes] = {
+    "bad TOML": b"version = = 1",
+    "unknown key": BOATHOUSE.replace("speaks", "speeks", 1).encode(),
+    "host in no network": BOATHOUSE.replace("10.44.7.21", "10.99.7.21").encode(),
+    "missing gateway": BOATHOUSE.replace('behind = "fibre-box"', 'behind = "fiber-box"').encode(),
+    "loop": BOATHOUSE.replace('line = "fibre"\nlan', 'behind = "club-router"\nwan = "10.44.7.3"\nlan').encode(),
+    "duplicate tables": (BOATHOUSE + "\n[hosts.desk]\n").encode(),
+    "bad port": BOATHOUSE.replace("port = 8085", "port = 808500").encode(),
+    "port as text": BOATHOUSE.replace("port = 8085", 'port = "8085"').encode(),
+    "bad address": BOATHOUSE.replace("10.44.7.21", "10.44.7.321").encode(),
+    "wrong type": BOATHOUSE.replace("form.sources = true", 'form.sources = "yes"').encode(),
+    "not UTF-8": BOATHOUSE.encode("utf-16"),
+    "NUL": BOATHOUSE.replace("slipway", "slip\0way", 1).encode(),
+    "empty": b"",
+    "20,000 nested brackets": b"version = 1\nx = " + b"[" * 20_000 + b"]" * 20_000,
+    "version 99": BOATHOUSE.replace("version = 1", "version = 99").encode(),
+}
+
+
+@pytest.mark.parametrize("name", BROKEN)
+def test_broken_site_files(tmp_path: Path, name: str) -> None:
+    (tmp_path / "site.toml").write_bytes(BROKEN[name])
+    for command in ("plan", "worksheet", "check"):
+        ran = hooper(command, "--json", cwd=tmp_path)
+        found = valid("errors", ran.document)["errors"]
+        assert ran.code == 3
+        assert all(one["where"]["line"] and one["where"]["column"] and one["remedy"] for one in found)
+    text = hooper("plan", cwd=tmp_path)
+    where = found[0]["where"]
+    assert (text.code, text.out) == (3, "")
+    assert text.err.startswith(f"error: site.toml:{where['line']}:{where['column']}: ")
+
+
+def test_no_site_file_and_things_that_are_none(tmp_path: Path) -> None:
+    for given in ("nowhere.toml", str(tmp_path), "/dev/null/x"):
+        ran = hooper("plan", "--site", given, cwd=tmp_path)
+        assert (ran.code, "→" in ran.err) == (3, True)
+    assert hooper("plan", cwd=tmp_path).code == 3
+
+
+def test_the_demo_tells_its_story(tmp_path: Path) -> None:
+    folder = tmp_path / "out"
+    ran = hooper("demo", "--out", str(folder))
+    assert ran.code == 0
+    for words in ("mismatched", "Put right", "timing-desk", "1 s for each probe"):
+        assert words in ran.out
+    assert sorted(os.listdir(folder)) == ["NEXT.md", "site.toml"]
+    assert max(len(line.rstrip()) for line in ran.out.splitlines() if str(folder) not in line) <= 80
+    assert hooper("plan", cwd=folder).code == 0
+    assert hooper("demo", "--out", str(folder), "--quiet", "--json").code == 0, "its own files may be written again"
+    (folder / "site.toml").write_text("version = 1\n")
+    for _ in range(2):
+        refused = hooper("demo", "--out", str(folder), "--json")
+        assert (refused.code, valid("errors", refused.document)["errors"][0]["code"]) == (5, "refused-for-safety")
+        (folder / "mine.txt").write_text("x")
+    assert (folder / "site.toml").read_text() == "version = 1\n"
+
+
+def test_the_demo_as_json() -> None:
+    ran = hooper("demo", "--json", env={"HOOPER_LAB": "/nowhere"})
+    steps = valid("demo", ran.document)["steps"]
+    assert [step["step"] for step in steps] == ["lab", "plan", "worksheet", "typed", "check", "broken", "mended"]
+    assert all(step["ok"] for step in steps)
+    assert sum(step["took_ms"] for step in steps) < 10_000
+
+
+def test_output_that_cannot_be_written(site: Path) -> None:
+    command = [sys.executable, "-m", "hooper", "plan", "--site", str(site)]
+    if Path("/dev/full").exists():
+        with open("/dev/full", "w") as full:
+            done = subprocess.run(command, stdout=full, stderr=subprocess.PIPE, text=True, check=False)
+        assert (done.returncode, "cannot be written" in done.stderr, "Traceback" in done.stderr) == (6, True, False)
+    reader = subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+    assert reader.stdout is not None
+    assert reader.stderr is not None
+    reader.stdout.close()
+    assert "Traceback" not in reader.stderr.read()
+    reader.stderr.close()
+    assert reader.wait(10) == 130
+
+
+@pytest.fixture
+def small_disk(tmp_path: Path) -> Iterator[Path]:
+    """A tmpfs of 64 KiB."""
+    folder = tmp_path / "disk"
+    folder.mkdir()
+    subprocess.run(["mount", "-t", "tmpfs", "-o", "size=64k", "tmpfs", str(folder)], check=True)
+    yield folder
+    subprocess.run(["umount", str(folder)], check=True)
+
+
+@pytest.mark.real
+def test_state_on_a_full_or_read_only_disk(site: Path, small_disk: Path) -> None:
+    """The check still prints what it found, and says that it could not be kept."""
+    quick = ("check", "film-page", "--deadline", "0.2", "--json", "--site", str(site), "--state", str(small_disk))
+    (small_disk / "filler").touch()
+    free = os.statvfs(small_disk).f_bavail * os.statvfs(small_disk).f_frsize
+    (small_disk / "filler").write_bytes(bytes(free))
+    for _ in range(2):
+        ran = hooper(*quick)
+        document = valid("check", ran.document)
+        assert (ran.code, document["errors"][0]["code"], len(document["results"])) == (6, "state", 1)
+        subprocess.run(["mount", "-o", "remount,ro", str(small_disk)], check=True)
+    text = hooper(*(word for word in quick if word != "--json"))
+    assert (text.code, "film-page" in text.out, "--state DIR" in text.err) == (6, True, True)
+
+
+def test_a_fault_of_ours_is_told_without_a_traceback(site: Path) -> None:
+    code = (
+        "import hooper.planning.plan as p\n"
+        "def broken(*a): raise RuntimeError('boom')\n"
+        "p.make_plan = broken\n"
+        "from hooper.cli.main import run\n"
+        "run(['plan'])"
+    )
+    done = subprocess.run([sys.executable, "-c", code], cwd=site.parent, capture_output=True, text=True, check=False)
+    assert done.returncode == 70
+    assert "RuntimeError: boom" in done.stderr
+    assert "Traceback" not in done.stderr
+
+
+def test_version_and_module_entry() -> None:
+    assert hooper("--version").out == f"hooper {__version__}\n"
+    assert "in the order of the work" in hooper("--help").out
+    for command in ("plan", "worksheet", "check", "demo", "lab"):
+        assert hooper(command, "--help").code == 0
+
+
+def test_the_pictures_are_linked_from_the_readme() -> None:
+    shots = {path.name for path in (ROOT / "docs" / "screenshots").glob("*.png")}
+    readme = (ROOT / "README.md").read_text(encoding="utf-8")
+    assert 0 < len(shots) < 20
+    assert not {name for name in shots if f"docs/screenshots/{name}" not in readme}
+    assert stat.S_ISREG((ROOT / "scripts" / "pictures").stat().st_mode)
