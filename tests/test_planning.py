@@ -80,7 +80,7 @@ def test_a_page_without_both_and_without_ranges_gets_single_rules() -> None:
 def test_the_plan_does_not_depend_on_the_order_of_entries(order: list[str]) -> None:
     file = site(BOATHOUSE)
     shuffled = file.site.model_copy(update={"services": {key: file.site.services[key] for key in order}})
-    other = make_plan(type(file)(file.name, file.text, shuffled, file.spans, file.padded), date(2026, 5, 1))
+    other = make_plan(type(file)(file.name, file.text, shuffled, file.padded), date(2026, 5, 1))
     assert other == plan(BOATHOUSE)
 
 

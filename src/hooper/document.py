@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import dataclasses
-import json
 from collections.abc import Iterable, Mapping
 from datetime import date, datetime
 from typing import Any
@@ -59,9 +58,13 @@ def error_objects(errors: Iterable[HooperError]) -> list[dict[str, Any]]:
 
 def dump(document: Mapping[str, Any]) -> str:
     """The document as text, ending in a newline."""
+    import json
+
     return json.dumps(document, ensure_ascii=False, indent=2) + "\n"
 
 
 def dump_line(document: Mapping[str, Any]) -> str:
     """The document as one line of JSON Lines."""
+    import json
+
     return json.dumps(document, ensure_ascii=False, separators=(",", ":")) + "\n"

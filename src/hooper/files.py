@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import contextlib
 import os
-import tempfile
 from pathlib import Path
 
 from hooper.errors import MachineError, SiteFileError, Where
@@ -33,6 +32,8 @@ def read_site(path: Path) -> SiteFile:
 
 def write_atomically(path: Path, data: bytes, *, private: bool = False) -> None:
     """Write a whole file or none. private: readable by its owner alone. Raises: MachineError."""
+    import tempfile
+
     temporary: str | None = None
     try:
         descriptor, temporary = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.")

@@ -20,6 +20,7 @@ from hooper.cli.common import (
     VerboseFlag,
     choose,
     deadline_seconds,
+    run_async,
     sub_app,
 )
 from hooper.errors import EXIT_NEEDS_A_PERSON, HooperError, StateError, UsageError, worst
@@ -30,10 +31,9 @@ if TYPE_CHECKING:
     from rich.table import Table
 
     from hooper.addresses import IPAddress
-    from hooper.documents import CheckDocument
     from hooper.net.types import Door
     from hooper.reach.check import Outcome
-    from hooper.reach.model import Result
+    from hooper.reach.model import CheckDocument, Result
     from hooper.site.load import SiteFile
     from hooper.site.model import Site
 
@@ -140,8 +140,6 @@ def check(
     From `here` the inner addresses are probed, which proves nothing about outside. For that, join this computer
     to a phone's mobile data by cable and use --from interface:NAME.
     """
-    import anyio
-
     session = Session("check", json, quiet, verbose)
     place = parse_origin(origin)
     if proxy_password is not None and place.user is None:
@@ -152,7 +150,7 @@ def check(
     given = parse_public(public or [], file.site)
     if given and place.kind == "here":
         raise UsageError("--public says nothing to a check from here", remedy="Leave it out, or look from outside.")
-    outcome = anyio.run(_run, session, file, services, place, proxy_password, given, deadline, state)
+    outcome = run_async(_run, session, file, services, place, proxy_password, given, deadline, state)
     code = show(session, outcome)
     passed = all(result.ok or (allow_unproven and result.verdict == "unproven") for result in outcome.results)
     raise typer.Exit(worst([code, 0 if passed else EXIT_NEEDS_A_PERSON]))
@@ -241,7 +239,7 @@ def _read_secret(text: str, file: SiteFile) -> Secret:
 
 def show(session: Session, outcome: Outcome) -> int:
     """Print the outcome; returns the exit code of what went wrong on the way."""
-    from hooper.documents import CheckDocument
+    from hooper.reach.model import CheckDocument
 
     document = CheckDocument(outcome.origin, tuple(outcome.results))
     code = session.show(document, lambda shown, out: render(shown, out, verbose=session.verbose), errors=outcome.errors)

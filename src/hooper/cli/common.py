@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import gc
 import os
 import sys
-from collections.abc import Callable, Iterable
+from collections.abc import Awaitable, Callable, Iterable
 from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path
@@ -129,6 +130,14 @@ class Session:
         """Print one line of JSON Lines and flush it."""
         sys.stdout.write(dump_line({**head(self.command, self.at, self.world), **plain(document)}))
         sys.stdout.flush()
+
+
+def run_async(work: Callable[..., Awaitable[T]], *arguments: Any) -> T:
+    """Run a command's asynchronous part. The start did without garbage collection; from here on it is wanted."""
+    import anyio
+
+    gc.enable()
+    return anyio.run(work, *arguments)
 
 
 def private_words(file: SiteFile) -> set[str]:

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from hooper.cli.common import JsonFlag, QuietFlag, Session, VerboseFlag, console, sub_app
+from hooper.cli.common import JsonFlag, QuietFlag, Session, VerboseFlag, console, run_async, sub_app
 from hooper.errors import EXIT_NEEDS_A_PERSON, MachineError, worst
 
 if TYPE_CHECKING:
@@ -31,10 +31,8 @@ def demo(
     verbose: VerboseFlag = False,
 ) -> None:
     """The whole job on a simulated town, from nothing to proven. Touches no network, needs no rights."""
-    import anyio
-
-    from hooper.documents import DemoDocument, Step
     from hooper.lab.demo import leave_files, prepare_folder
+    from hooper.lab.documents import DemoDocument, Step
 
     os.environ.pop("HOOPER_LAB", None)  # the demo makes a town of its own
     session = Session("demo", json, quiet, verbose)
@@ -47,7 +45,7 @@ def demo(
     except OSError as exc:
         raise MachineError(f"no temporary folder can be made: {exc.strerror}") from None
     with temporary as folder:
-        scenes = anyio.run(_play, session, Path(folder), None if json else screen)
+        scenes = run_async(_play, session, Path(folder), None if json else screen)
     if out is not None:
         leave_files(out)
     steps = tuple(Step(scene.step, scene.ok, scene.took_ms) for scene in scenes)

@@ -11,14 +11,14 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from hooper.cli.common import JsonFlag, QuietFlag, Session, VerboseFlag, sub_app
+from hooper.cli.common import JsonFlag, QuietFlag, Session, VerboseFlag, run_async, sub_app
 from hooper.errors import MachineError, UsageError
 from hooper.planning.model import ports_text
 
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from hooper.documents import (
+    from hooper.lab.documents import (
         LabClockDocument,
         LabFaultsDocument,
         LabLedgerDocument,
@@ -33,8 +33,6 @@ INPUT_LIMIT = 64 * 1024 * 1024  # bytes of a worksheet document
 
 def _ask(do: str, **more: Any) -> dict[str, Any]:
     """Say one verb to the lab that HOOPER_LAB names. Raises: UsageError: it is not set."""
-    import anyio
-
     from hooper.net.lab import LabLink, lab_from_environment
 
     address = lab_from_environment()
@@ -47,7 +45,7 @@ def _ask(do: str, **more: Any) -> dict[str, Any]:
     async def ask() -> dict[str, Any]:
         return await LabLink(address).ask(do, **more)
 
-    return anyio.run(ask)
+    return run_async(ask)
 
 
 @app.command("run")
@@ -63,9 +61,7 @@ def run_lab(
     verbose: VerboseFlag = False,
 ) -> None:
     """Run the town until Ctrl-C. Prints the two variables that lead other terminals into it."""
-    import anyio
-
-    from hooper.documents import LabEnvironment, LabRunDocument
+    from hooper.lab.documents import LabEnvironment, LabRunDocument
     from hooper.lab.serve import serve
 
     os.environ.pop("HOOPER_LAB", None)  # this command makes a lab; one that is set belongs to another
@@ -93,14 +89,14 @@ def run_lab(
 
     try:
         if out is not None:
-            anyio.run(run, out.absolute())
+            run_async(run, out.absolute())
         else:
             try:
                 temporary = tempfile.TemporaryDirectory(prefix="hooper-lab-")
             except OSError as exc:
                 raise MachineError(f"no temporary folder can be made: {exc.strerror}") from None
             with temporary as folder:
-                anyio.run(run, Path(folder))
+                run_async(run, Path(folder))
     except KeyboardInterrupt:
         pass
 
@@ -114,7 +110,7 @@ def list_faults(json: JsonFlag = False, quiet: QuietFlag = False, verbose: Verbo
 
 
 def _show_faults(session: Session) -> None:
-    from hooper.documents import FaultRow, LabFaultsDocument
+    from hooper.lab.documents import FaultRow, LabFaultsDocument
 
     rows = tuple(FaultRow(**row) for row in _ask("faults")["faults"])
     session.show(LabFaultsDocument(rows), _render_faults)
@@ -166,7 +162,7 @@ def type_sheet(
     verbose: VerboseFlag = False,
 ) -> None:
     """Be the person who enters a worksheet into the town's routers."""
-    from hooper.documents import EnteredRule, LabTypeDocument
+    from hooper.lab.documents import EnteredRule, LabTypeDocument
 
     session = Session("lab type", json, quiet, verbose)
     document = _read_document(sheet)
@@ -228,7 +224,7 @@ def read_pages(
     verbose: VerboseFlag = False,
 ) -> None:
     """Be the person who reads numbers and rules off the town's routers."""
-    from hooper.documents import LabReadDocument, RouterPage, ShownRule
+    from hooper.lab.documents import LabReadDocument, RouterPage, ShownRule
     from hooper.planning.model import Reservation
 
     session = Session("lab read", json, quiet, verbose)
@@ -265,7 +261,7 @@ def _render_pages(document: LabReadDocument, out: Console) -> None:
 @app.command("ledger")
 def show_ledger(json: JsonFlag = False, quiet: QuietFlag = False, verbose: VerboseFlag = False) -> None:
     """Everything that was sent in the town so far: who asked whom, and what became of it."""
-    from hooper.documents import LabLedgerDocument, LedgerEntry
+    from hooper.lab.documents import LabLedgerDocument, LedgerEntry
 
     session = Session("lab ledger", json, quiet, verbose)
     entries = tuple(LedgerEntry(**entry) for entry in _ask("ledger")["entries"])
@@ -289,7 +285,7 @@ def move_clock(
     verbose: VerboseFlag = False,
 ) -> None:
     """The town's clock; it can be moved forward."""
-    from hooper.documents import LabClockDocument
+    from hooper.lab.documents import LabClockDocument
 
     session = Session("lab clock", json, quiet, verbose)
     answer = _ask("clock", advance_s=advance)

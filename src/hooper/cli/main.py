@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import gc
 import os
 import sys
 from collections.abc import Sequence
@@ -70,6 +71,8 @@ def root(
 
 def run(arguments: Sequence[str] | None = None) -> None:
     """Run the program and leave with its exit code."""
+    gc.disable()  # what is imported stays; run_async switches it on again
+    os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")  # nobody's plugin changes how a site file is read
     given = list(sys.argv[1:] if arguments is None else arguments)
     for stream in (sys.stdout, sys.stderr):
         with contextlib.suppress(AttributeError, ValueError):

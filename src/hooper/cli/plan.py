@@ -7,9 +7,8 @@ from typing import TYPE_CHECKING
 import typer
 
 from hooper.cli.common import JsonFlag, MaskFlag, QuietFlag, Session, SiteOption, VerboseFlag, sub_app
-from hooper.documents import PlanDocument
 from hooper.errors import EXIT_NEEDS_A_PERSON, worst
-from hooper.planning.model import Forward, ports_text
+from hooper.planning.model import Forward, PlanDocument, ports_text
 
 if TYPE_CHECKING:
     from rich.console import Console

@@ -8,9 +8,8 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from hooper.cli.common import JsonFlag, MaskFlag, QuietFlag, Session, SiteOption, VerboseFlag, choose, sub_app
-from hooper.documents import WorksheetDocument
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
-from hooper.planning.model import Forward, Sheet, ports_text
+from hooper.planning.model import Forward, Sheet, WorksheetDocument, ports_text
 from hooper.planning.worksheet import labels, make_sheets
 
 if TYPE_CHECKING:

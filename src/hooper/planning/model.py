@@ -84,6 +84,22 @@ class Sheet:
     notes: tuple[str, ...]
 
 
+@dataclass(frozen=True, slots=True)
+class PlanDocument:
+    """`hooper plan`."""
+
+    forwards: tuple[Forward, ...]
+    findings: tuple[Finding, ...]
+    feasible: bool
+
+
+@dataclass(frozen=True, slots=True)
+class WorksheetDocument:
+    """`hooper worksheet`."""
+
+    sheets: tuple[Sheet, ...]
+
+
 def ports_text(ports: PortPair | None) -> str:
     """(80, 80) as 80, (5000, 5010) as 5000-5010, None as a dash."""
     if ports is None:

@@ -104,6 +104,14 @@ class From:
     proves_outside: bool
 
 
+@dataclass(frozen=True, slots=True)
+class CheckDocument:
+    """`hooper check`."""
+
+    from_: From
+    results: tuple[Result, ...]
+
+
 @dataclass(slots=True)
 class Seen:
     """What one probe has gathered so far; a deadline may end it at any point."""

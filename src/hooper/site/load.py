@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import re
 import tomllib
-from dataclasses import dataclass, field
-from difflib import get_close_matches
+from collections.abc import Iterator
+from dataclasses import dataclass
+from functools import cached_property
 from typing import Any
 
 from pydantic import ValidationError
@@ -14,14 +15,14 @@ from hooper.addresses import has_leading_zeros, plain_digits
 from hooper.errors import HooperError, SeveralErrors, SiteFileError, Where
 from hooper.site.model import VERSION, Site, fields_of
 from hooper.site.positions import DEPTH_LIMIT, Lines, Path, Span, positions, too_deep
-from hooper.site.references import mistakes_between_tables
+from hooper.site.references import mistakes_between_tables, nearest
 
 SIZE_LIMIT = 32 * 1024 * 1024  # bytes; 10,000 services take about 2 MiB
 
 
 @dataclass(frozen=True)
 class SiteFile:
-    """A site file that was read: the model, its text, and where everything stands in it.
+    """A site file that was read: the model and its text.
 
     padded: the addresses written with leading zeros, as (path, as written, as read).
     """
@@ -29,8 +30,12 @@ class SiteFile:
     name: str
     text: str
     site: Site
-    spans: dict[Path, Span] = field(repr=False)
     padded: tuple[tuple[str, str, str], ...] = ()
+
+    @cached_property
+    def spans(self) -> dict[Path, Span]:
+        """Where everything stands in the text; looked for when it is first wanted."""
+        return positions(self.text)
 
     def where(self, path: Path) -> Where:
         """The place of `path`, or of the nearest table around it."""
@@ -57,19 +62,20 @@ def parse_site(data: bytes, name: str) -> SiteFile:
     """
     text = _decode(data, name)
     raw = _parse_toml(text, name)
-    spans, lines = positions(text), Lines(text)
     try:
         site = Site.model_validate(raw)
     except ValidationError as exc:
+        spans, lines = positions(text), Lines(text)
         found = [_mistake(error, name, spans, lines) for error in exc.errors(include_url=False)]
         raise _one_or_several(sorted(found, key=_place)) from None
+    file = SiteFile(name, text, site, tuple(_padded(raw)))
     found = [
-        SiteFileError(f"{dotted(path)}: {message}", remedy=remedy, where=_where(name, path, spans, lines))
+        SiteFileError(f"{dotted(path)}: {message}", remedy=remedy, where=file.where(path))
         for path, message, remedy in mistakes_between_tables(site)
     ]
     if found:
         raise _one_or_several(sorted(found, key=_place))
-    return SiteFile(name, text, site, spans, _padded(raw, spans))
+    return file
 
 
 def _place(error: HooperError) -> tuple[int, int]:
@@ -201,7 +207,7 @@ def _mistake(error: Any, name: str, spans: dict[Path, Span], lines: Lines) -> Si
         )
     if kind == "extra_forbidden":
         allowed = fields_of(path[:-1])
-        near = get_close_matches(str(path[-1]), allowed, 1, 0.6)
+        near = nearest(str(path[-1]), allowed)
         hint = f"did you mean {near[0]!r}? " if near else ""
         return SiteFileError(
             f"{dotted(path)}: no such key here; {hint}allowed: {', '.join(allowed)}",
@@ -216,7 +222,7 @@ def _mistake(error: Any, name: str, spans: dict[Path, Span], lines: Lines) -> Si
         )
     if kind == "literal_error":
         choices = re.findall(r"'([^']*)'", str(context.get("expected", "")))
-        near = get_close_matches(str(error["input"]), choices, 1)
+        near = nearest(str(error["input"]), choices)
         hint = f"did you mean {near[0]!r}? " if near else ""
         message = f"{error['input']!r} is not known; {hint}allowed: {', '.join(choices)}"
     elif kind == "string_pattern_mismatch":
@@ -228,12 +234,12 @@ def _mistake(error: Any, name: str, spans: dict[Path, Span], lines: Lines) -> Si
     return SiteFileError(f"{dotted(path)}: {message}", where=where)
 
 
-def _padded(raw: dict[str, Any], spans: dict[Path, Span]) -> tuple[tuple[str, str, str], ...]:
-    found = []
-    for path in spans:
-        value: Any = raw
-        for part in path:
-            value = value[part]
-        if isinstance(value, str) and has_leading_zeros(value):
-            found.append((dotted(path), value, plain_digits(value)))
-    return tuple(found)
+def _padded(value: Any, path: Path = ()) -> Iterator[tuple[str, str, str]]:
+    if isinstance(value, dict):
+        for key, item in value.items():
+            yield from _padded(item, (*path, key))
+    elif isinstance(value, list):
+        for number, item in enumerate(value):
+            yield from _padded(item, (*path, number))
+    elif isinstance(value, str) and has_leading_zeros(value):
+        yield dotted(path), value, plain_digits(value)

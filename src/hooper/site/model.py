@@ -3,8 +3,6 @@
 Every field that people write is read by a function below, so that the message names what is allowed.
 """
 
-from __future__ import annotations
-
 import re
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -12,7 +10,7 @@ from datetime import date
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network, IPv6Address, IPv6Interface, IPv6Network, ip_interface
 from typing import Annotated, Any, Literal
 
-from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, StrictBool, StrictInt, WithJsonSchema
+from pydantic import BaseModel, ConfigDict, Field, PlainValidator, StrictBool, StrictInt, WithJsonSchema
 from pydantic_core import PydanticCustomError
 
 from hooper.addresses import parse_address, parse_network, plain_digits
@@ -37,7 +35,7 @@ def _text(value: Any, what: str) -> str:
     return value
 
 
-def _reader(read: Callable[[str], Any], what: str, example: str) -> BeforeValidator:
+def _reader(read: Callable[[str], Any], what: str, example: str) -> PlainValidator:
     """A validator that reads text by `read` and turns its ValueError into a sentence with an example."""
 
     def validate(value: Any) -> Any:
@@ -48,7 +46,7 @@ def _reader(read: Callable[[str], Any], what: str, example: str) -> BeforeValida
                 raise
             raise _wrong(f"{value!r} is not {what}; write it like {example!r}") from None
 
-    return BeforeValidator(validate)
+    return PlainValidator(validate)
 
 
 def _address4(text: str) -> IPv4Address:
@@ -117,7 +115,7 @@ class Ports:
     def __str__(self) -> str:
         return str(self.first) if self.first == self.last else f"{self.first}-{self.last}"
 
-    def overlaps(self, other: Ports) -> bool:
+    def overlaps(self, other: "Ports") -> bool:
         return self.first <= other.last and other.first <= self.last
 
 
@@ -230,7 +228,7 @@ def _string_schema(description: str, **more: Any) -> WithJsonSchema:
 
 
 Key = Annotated[
-    str, BeforeValidator(_key), _string_schema("A key of your own.", pattern="^[A-Za-z0-9][A-Za-z0-9_-]{0,62}$")
+    str, PlainValidator(_key), _string_schema("A key of your own.", pattern="^[A-Za-z0-9][A-Za-z0-9_-]{0,62}$")
 ]
 Address4 = Annotated[
     IPv4Address,
@@ -268,7 +266,7 @@ EndpointField = Annotated[
 DnsName = Annotated[str, _reader(dns_name, "a DNS name", "home.example.net"), _string_schema("A DNS name.")]
 PortsField = Annotated[
     Ports,
-    BeforeValidator(_ports),
+    PlainValidator(_ports),
     WithJsonSchema(
         {
             "anyOf": [
@@ -291,7 +289,7 @@ PoolField = Annotated[
 ]
 LineAddress = Annotated[
     tuple[IPv4Address, ...],
-    BeforeValidator(_line_address),
+    PlainValidator(_line_address),
     WithJsonSchema(
         {
             "anyOf": [{"type": "string"}, {"type": "array", "items": {"type": "string"}, "minItems": 1}],
@@ -301,12 +299,12 @@ LineAddress = Annotated[
 ]
 SecretField = Annotated[
     SecretRef,
-    BeforeValidator(lambda value: _secret(value)),
+    PlainValidator(lambda value: _secret(value)),
     _string_schema("Where the secret stands: env:NAME or file:PATH.", pattern="^(env|file):.+$"),
 ]
 Speaks = Annotated[
     str,
-    BeforeValidator(_speaks),
+    PlainValidator(_speaks),
     WithJsonSchema({"enum": list(SPEECHES), "description": "The protocol the service speaks."}),
 ]
 
@@ -319,9 +317,12 @@ def _secret(value: Any) -> SecretRef:
 
 
 class Table(BaseModel):
-    """Base of all tables: unknown keys are mistakes, values do not change."""
+    """Base of all tables: unknown keys are mistakes, values do not change.
 
-    model_config = ConfigDict(extra="forbid", frozen=True, arbitrary_types_allowed=True, hide_input_in_errors=True)
+    Building is deferred, so that the whole is built once and not each table for itself: that halves the start.
+    """
+
+    model_config = ConfigDict(extra="forbid", frozen=True, arbitrary_types_allowed=True, defer_build=True)
 
 
 class SiteHead(Table):
@@ -368,7 +369,7 @@ class Gateway(Table):
     prefix6: Prefix6 | None = None
     control: Control = "auto"
     managed_by: Literal["self", "provider"] = "self"
-    form: Form = Form()
+    form: Form = Field(default_factory=Form.model_construct)
 
 
 class Ready(Table):
@@ -388,7 +389,7 @@ class Host(Table):
     behind: Key | None = Field(
         None, description="The gateway whose LAN it is on, where the address alone fits several."
     )
-    ready: Ready = Ready()
+    ready: Ready = Field(default_factory=Ready.model_construct)
 
 
 class Accepted(Table):
@@ -473,8 +474,8 @@ class Site(Table):
     """The whole site file."""
 
     version: Literal[1]
-    site: SiteHead = SiteHead()
-    measure: Measure = Measure()
+    site: SiteHead = Field(default_factory=SiteHead.model_construct)
+    measure: Measure = Field(default_factory=Measure.model_construct)
     lines: dict[Key, Line] = {}
     gateways: dict[Key, Gateway] = {}
     hosts: dict[Key, Host] = {}

@@ -23,7 +23,6 @@ _STRING = re.compile(
 )
 _BARE = re.compile(r"[^,\]\}#\r\n]*[^,\]\}#\r\n \t]")
 _BRACKETS = re.compile(_STRING.pattern + r"|#[^\n]*|[\[\]{}]", re.S)
-_LONG_KEY = re.compile(rf"(?:(?:{_KEY.pattern})[ \t]*\.[ \t]*){{{DEPTH_LIMIT}}}")
 
 
 @dataclass(frozen=True, slots=True)
@@ -45,7 +44,11 @@ def too_deep(text: str) -> int | None:
                 return match.start()
         elif match[0] in ("]", "}"):
             depth -= 1
-    long_key = _LONG_KEY.search(_STRING.sub(lambda m: "x" * len(m[0]) if len(m[0]) > 2 else m[0], text))
+    if all(line.count(".") < DEPTH_LIMIT for line in text.splitlines()):
+        return None
+    part = rf"(?:{_KEY.pattern})[ \t]*\.[ \t]*"
+    blank = _STRING.sub(lambda match: "x" * len(match[0]), text)  # same length, no dots of its own
+    long_key = re.search(f"(?:{part}){{{DEPTH_LIMIT}}}", blank)
     return long_key.start() if long_key else None
 
 

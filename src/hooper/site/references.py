@@ -5,8 +5,7 @@ What can be read but cannot work (a port clash, an address in the pool) is not h
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
-from difflib import get_close_matches
+from collections.abc import Iterable, Iterator, Mapping
 from ipaddress import IPv4Address
 
 from hooper.site.model import Gateway, Host, Site
@@ -40,8 +39,15 @@ def gateways_for(site: Site, address: IPv4Address) -> list[str]:
     return [key for key in fitting if site.gateways[key].lan.network.prefixlen == longest]
 
 
+def nearest(word: str, known: Iterable[str]) -> list[str]:
+    """The one of `known` that `word` was perhaps meant to be, in a list; empty: none is near."""
+    from difflib import get_close_matches
+
+    return get_close_matches(word, list(known), 1)
+
+
 def _unknown(path: Path, kind: str, key: str, known: Mapping[str, object]) -> Mistake:
-    near = get_close_matches(key, known, 1)
+    near = nearest(key, known)
     if near:
         remedy = f"Write {near[0]!r}, or add [{kind}.{key}]."
     elif known:

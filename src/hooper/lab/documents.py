@@ -1,0 +1,136 @@
+"""What the lab's commands and the demo print."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal
+
+from hooper.planning.model import PortPair, Reservation
+
+
+@dataclass(frozen=True, slots=True)
+class LabEnvironment:
+    """The environment variables that lead other commands into a lab."""
+
+    HOOPER_LAB: str
+    HOOPER_SITE: str
+
+
+@dataclass(frozen=True, slots=True)
+class LabRunDocument:
+    """The first line of `hooper lab run --json`."""
+
+    env: LabEnvironment
+
+
+@dataclass(frozen=True, slots=True)
+class FaultRow:
+    """One fault of the lab. service: the one it was applied to, while it is active."""
+
+    fault: str
+    active: bool
+    cause: str
+    summary: str
+    service: str | None
+
+
+@dataclass(frozen=True, slots=True)
+class LabFaultsDocument:
+    """`hooper lab faults`, `lab break`, `lab mend`: the faults as they now are."""
+
+    faults: tuple[FaultRow, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class EnteredRule:
+    """A rule as it was typed into a router's page of the lab."""
+
+    gateway: str
+    service: str
+    label: str
+    transport: str
+    outside_ports: PortPair
+    target_address: str
+    target_ports: PortPair
+    sources: tuple[str, ...]
+    outcome: Literal["added", "changed", "already"]
+
+
+@dataclass(frozen=True, slots=True)
+class LabTypeDocument:
+    """`hooper lab type`."""
+
+    entered: tuple[EnteredRule, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class ShownRule:
+    """A rule as it stands on a router's page of the lab."""
+
+    label: str
+    transport: str
+    outside_ports: PortPair
+    target_address: str
+    target_ports: PortPair
+    sources: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class RouterPage:
+    """What can be read off a router's page of the lab."""
+
+    gateway: str
+    wan_address: str
+    lan: str
+    rules: tuple[ShownRule, ...]
+    reservations: tuple[Reservation, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class LabReadDocument:
+    """`hooper lab read`."""
+
+    gateways: tuple[RouterPage, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class LedgerEntry:
+    """One exchange in the lab. to: address:port, or a name that was looked up (transport "dns")."""
+
+    at: str
+    place: str
+    transport: str
+    to: str
+    outcome: str
+
+
+@dataclass(frozen=True, slots=True)
+class LabLedgerDocument:
+    """`hooper lab ledger`."""
+
+    entries: tuple[LedgerEntry, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class LabClockDocument:
+    """`hooper lab clock`. ahead_s: seconds by which the lab's clock is ahead of the machine's."""
+
+    now: str
+    ahead_s: float
+
+
+@dataclass(frozen=True, slots=True)
+class Step:
+    """One step of the demo."""
+
+    step: str
+    ok: bool
+    took_ms: int
+
+
+@dataclass(frozen=True, slots=True)
+class DemoDocument:
+    """`hooper demo`. folder: where the site file was left; null where none was asked for."""
+
+    steps: tuple[Step, ...]
+    folder: str | None
