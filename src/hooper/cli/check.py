@@ -49,6 +49,15 @@ VERDICT_STYLE = {
 }
 
 
+MEANINGS = {  # what a verdict that is not as it should be points to, and what to do
+    "silent": "a rule is missing on a router, the device has moved, or the provider drops the port. Compare each"
+    " router's list with `hooper worksheet`.",
+    "refused": "the way is open, but the program on the device does not run or listens on another port.",
+    "mismatched": "a rule names another device. Compare the inside addresses with `hooper worksheet`.",
+    "unproven": "could not be told from here, so it is not counted as good; --allow-unproven lets it pass.",
+}
+
+
 @dataclass(frozen=True)
 class Origin:
     """What --from says."""
@@ -245,6 +254,10 @@ def show(session: Session, outcome: Outcome) -> int:
     code = session.show(document, lambda shown, out: render(shown, out, verbose=session.verbose), errors=outcome.errors)
     for key, reason in outcome.skipped.items():
         session.note(f"{key} is not probed: {reason}")
+    verdicts = {result.verdict for result in outcome.results if not result.ok}
+    for verdict, meaning in MEANINGS.items():
+        if verdict in verdicts:
+            session.note(f"{verdict}: {meaning}")
     if outcome.origin.kind == "here":
         session.note("This was seen from inside and proves nothing about outside.")
         session.note("Next: join this computer to a phone's mobile data by cable, then")
@@ -267,7 +280,7 @@ def render(document: CheckDocument, out: Console, *, verbose: bool = False) -> N
         _evidence(document, out)
 
 
-def results_table(results: Iterable[Result], *, brief: bool = False) -> Table:
+def results_table(results: Iterable[Result], *, brief: bool = False, header: bool = True) -> Table:
     """One row a probe; brief: without ports and times."""
     from rich.text import Text
 
@@ -275,6 +288,7 @@ def results_table(results: Iterable[Result], *, brief: bool = False) -> Table:
 
     more = () if brief else ("probed", "ms")
     drawn = table("", "service", *more, "verdict", "what was seen", right=("ms",), fold=("what was seen",))
+    drawn.show_header = header
     for result in results:
         mark = Text("✓", style="green") if result.ok else Text("✗", style="red")
         if result.verdict == "unproven":

@@ -81,8 +81,8 @@ def _title(out: Console, number: int, text: str, scene: Scene) -> None:
     from rich.text import Text
 
     out.print()
-    mark = Text("✓ ", style="green") if scene.ok else Text("✗ ", style="red")
-    out.print(mark + Text(f"{number}. {text}", style="bold") + Text(f"  {scene.took_ms / 1000:.1f} s", style="dim"))
+    mark = ("✓ ", "green") if scene.ok else ("✗ ", "red")
+    out.print(Text.assemble(mark, (f"{number}. {text}", "bold"), (f"  {scene.took_ms / 1000:.1f} s", "dim")))
 
 
 def _plan(scene: Scene, out: Console) -> None:
@@ -104,7 +104,7 @@ def _worksheet(scene: Scene, out: Console) -> None:
 
 def _typed(scene: Scene, out: Console) -> None:
     entered: Any = scene.told
-    _title(out, 3, f"Typed in: {len(entered)} rules, by hand, as these boxes answer no program", scene)
+    _title(out, 3, f"Typed in by hand: {len(entered)} rules", scene)
 
 
 def _check(scene: Scene, out: Console) -> None:
@@ -123,7 +123,7 @@ def _broken(scene: Scene, out: Console) -> None:
 
     outcome: Any = scene.told
     _title(out, 5, "Someone mistypes: film-page's rule now names another device", scene)
-    out.print(results_table(outcome.results, brief=True))
+    out.print(results_table(outcome.results, brief=True, header=False))
 
 
 def _mended(scene: Scene, out: Console) -> None:
@@ -131,7 +131,7 @@ def _mended(scene: Scene, out: Console) -> None:
 
     outcome: Any = scene.told
     _title(out, 6, "Put right", scene)
-    out.print(results_table(outcome.results, brief=True))
+    out.print(results_table(outcome.results, brief=True, header=False))
 
 
 def _lab(scene: Scene, out: Console) -> None:

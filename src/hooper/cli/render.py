@@ -39,10 +39,8 @@ def findings(out: Console, found: Iterable[Finding]) -> None:
     for item in found:
         alike.setdefault((item.severity, item.code, item.message, item.remedy), []).append(item.subject)
     for (severity, code, message, remedy), subjects in alike.items():
-        first = Text(f"{severity:<8}", style=SEVERITY_STYLE[severity])
-        first.append(", ".join(subjects), style="bold")
-        first.append(f"  {code}", style="dim")
-        out.print(first)
+        label = (f"{severity:<8}", SEVERITY_STYLE[severity])
+        out.print(Text.assemble(label, (", ".join(subjects), "bold"), (f"  {code}", "dim")), soft_wrap=True)
         indented(out, message)
         indented(out, remedy, mark="→ ")
 

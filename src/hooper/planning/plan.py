@@ -277,6 +277,6 @@ def _writing_findings(file: SiteFile) -> Iterator[Finding]:
         yield finding(
             "documentation-address",
             "site",
-            f"{examples[0]}{others}: kept for examples",
+            f"{examples[0]}{others} from the blocks that are kept for examples",
             "Fine in an example; in a site of your own put the real addresses.",
         )
