@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import signal
 import stat
 import subprocess
 import sys
@@ -172,6 +173,32 @@ def test_the_demo_as_json() -> None:
     assert [step["step"] for step in steps] == ["lab", "plan", "worksheet", "typed", "check", "broken", "mended"]
     assert all(step["ok"] for step in steps)
     assert sum(step["took_ms"] for step in steps) < 10_000
+
+
+@pytest.mark.skipif(sys.platform == "win32", reason="signals and pipes")
+def test_a_demo_that_is_stopped_or_not_listened_to_leaves_nothing_behind(tmp_path: Path) -> None:
+    environment = {**os.environ, "TMPDIR": str(tmp_path)}
+    for stop in (signal.SIGINT, signal.SIGTERM, None):
+        demo = subprocess.Popen(
+            [sys.executable, "-u", "-m", "hooper", "demo"],
+            env=environment,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.PIPE,
+            text=True,
+        )
+        assert demo.stdout is not None
+        assert demo.stderr is not None
+        while "1. Plan" not in demo.stdout.readline():
+            pass
+        if stop is None:
+            demo.stdout.close()  # as `head` does
+        else:
+            demo.send_signal(stop)
+        assert demo.stderr.read() == ("interrupted\n" if stop else "")
+        assert demo.wait(10) == 130
+        demo.stdout.close()
+        demo.stderr.close()
+        assert os.listdir(tmp_path) == []
 
 
 def test_output_that_cannot_be_written(site: Path) -> None:

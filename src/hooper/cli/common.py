@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import gc
 import os
 import sys
@@ -154,7 +155,12 @@ def console(*, stderr: bool = False) -> Console:
     """A console for tables; as wide as the terminal, and 80 columns where there is none."""
     from rich.console import Console
 
-    return Console(stderr=stderr, highlight=False, markup=False, emoji=False, soft_wrap=False)
+    class OurConsole(Console):
+        def on_broken_pipe(self) -> None:
+            """Rich would leave by SystemExit, which tears an event loop apart; this is an error like any other."""
+            raise BrokenPipeError(errno.EPIPE, "the reader of the output is gone")
+
+    return OurConsole(stderr=stderr, highlight=False, markup=False, emoji=False, soft_wrap=False)
 
 
 def choose(wanted: Iterable[str], known: Iterable[str], kind: str) -> tuple[str, ...]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import tempfile
+from contextlib import aclosing
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -61,11 +62,12 @@ async def _play(session: Session, folder: Path, screen: Console | None) -> list[
     scenes: list[Scene] = []
     if screen is not None:
         _begin(screen)
-    async for scene in play(folder, session.at.date()):
-        session.detail(f"{scene.step}: {scene.took_ms} ms")
-        if screen is not None:
-            _TOLD[scene.step](scene, screen)
-        scenes.append(scene)
+    async with aclosing(play(folder, session.at.date())) as told:
+        async for scene in told:
+            session.detail(f"{scene.step}: {scene.took_ms} ms")
+            if screen is not None:
+                _TOLD[scene.step](scene, screen)
+            scenes.append(scene)
     return scenes
 
 

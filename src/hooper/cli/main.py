@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import gc
 import os
+import signal
 import sys
 from collections.abc import Sequence
 from importlib import import_module
@@ -73,11 +74,16 @@ def run(arguments: Sequence[str] | None = None) -> None:
     """Run the program and leave with its exit code."""
     gc.disable()  # what is imported stays; run_async switches it on again
     os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")  # nobody's plugin changes how a site file is read
+    with contextlib.suppress(ValueError):  # not in the main thread
+        signal.signal(signal.SIGTERM, signal.default_int_handler)  # end as with Ctrl-C, tidying up
     given = list(sys.argv[1:] if arguments is None else arguments)
     for stream in (sys.stdout, sys.stderr):
         with contextlib.suppress(AttributeError, ValueError):
             stream.reconfigure(errors="replace")  # type: ignore[union-attr]
-    code = _run(given)
+    try:
+        code = _run(given)
+    except OSError as exc:  # not even the error can be printed
+        code = _stdout_failed(exc, errors.EXIT_OK)
     with contextlib.suppress(OSError, ValueError):
         sys.stderr.flush()
     try:
@@ -101,7 +107,7 @@ def _run(arguments: list[str]) -> int:
         return report.interrupted()
     except typer.TyperException as exc:
         return report.wrong_usage(arguments, exc)
-    except SystemExit:  # how the parser and Rich leave when the reader of our output is gone
+    except SystemExit:  # how the parser leaves when the reader of our output is gone
         return errors.EXIT_INTERRUPTED
     except OSError as exc:
         if exc.filename is None and exc.errno in report.STDOUT_ERRORS:

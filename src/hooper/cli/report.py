@@ -89,6 +89,8 @@ def group(arguments: list[str], group: BaseExceptionGroup[BaseException]) -> int
             return interrupted()
         elif isinstance(one, HooperError):
             found.append(one)
+        elif isinstance(one, OSError) and one.filename is None and one.errno in STDOUT_ERRORS:
+            raise one
         else:
             return fault(arguments, one)
     return failure(arguments, found[0] if len(found) == 1 else SeveralErrors(found))

@@ -7,7 +7,7 @@ import os
 import subprocess
 import sys
 import time
-from collections.abc import AsyncIterator
+from collections.abc import AsyncGenerator, AsyncIterator
 from contextlib import asynccontextmanager
 from dataclasses import dataclass
 from datetime import date
@@ -123,7 +123,7 @@ async def _first_line(process: Process) -> Path:
         ) from None
 
 
-async def play(folder: Path, today: date) -> AsyncIterator[Scene]:
+async def play(folder: Path, today: date) -> AsyncGenerator[Scene, None]:
     """The scenes, each when it is done. folder: for the lab's files. Raises: HooperError: a step cannot be done."""
     clock = time.perf_counter()
 
