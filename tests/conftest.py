@@ -16,7 +16,8 @@ from support.program import Lab, start_lab
 settings.register_profile("ci", max_examples=100, deadline=None)
 settings.load_profile("ci")
 
-TOOLS = ("ip", "nft", "nginx", "/usr/sbin/sshd")
+os.environ["PATH"] = os.pathsep.join([os.environ.get("PATH", ""), "/usr/sbin", "/sbin"])  # where Debian keeps servers
+TOOLS = ("ip", "nft", "nginx", "sshd", "turnserver")
 
 
 def _missing() -> str | None:

@@ -199,9 +199,9 @@ def _result(service: str) -> Result:
 def test_state_is_kept_private_and_found_again(tmp_path: Path) -> None:
     now = datetime(2026, 5, 1, 12, tzinfo=UTC)
     path = tmp_path / "new" / store_name(site(BOATHOUSE))
-    seen = InsideSeen("answered", "sha256:" + "0" * 64, None, rfc3339(now), stored=False)
+    seen = InsideSeen("answered", "sha256:" + "0" * 64, None, rfc3339(now), stored=False, nobody=False)
     with State(path) as state:
-        state.save_check(now, From("here", "here", False), [_result("a"), _result("b")], {("a", "tcp", 443): seen})
+        state.save_check(now, From("interface", "usb0", True), [_result("a"), _result("b")], {("a", "tcp", 443): seen})
     assert stat.S_IMODE(path.stat().st_mode) == 0o600
     assert stat.S_IMODE(path.parent.stat().st_mode) == 0o700
     with State(path) as state:
@@ -210,8 +210,12 @@ def test_state_is_kept_private_and_found_again(tmp_path: Path) -> None:
         assert found.stored
         assert found.fingerprint == seen.fingerprint
         assert state.inside("a", "udp", 443) is None
-        assert [row["service"] for row in state.results_since(now, "a")] == ["a"]
-        assert state.results_since(now + timedelta(seconds=1), "a") == []
+        assert [row["service"] for _, row in state.outside_since(now, "a")] == ["a"]
+        assert state.outside_since(now + timedelta(seconds=1), "a") == []
+        state.tell(now, {"wan:box": "1.2.3.4"})
+        state.tell(now, {"wan:box": "1.2.3.5", "at:hub": "10.0.0.9"})
+        assert {key: told.value for key, told in state.told().items()} == {"wan:box": "1.2.3.5", "at:hub": "10.0.0.9"}
+        assert state.fingerprints() == {seen.fingerprint: "a"}
 
 
 def test_state_that_cannot_be_used(tmp_path: Path) -> None:

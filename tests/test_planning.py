@@ -84,6 +84,13 @@ def test_the_plan_does_not_depend_on_the_order_of_entries(order: list[str]) -> N
     assert other == plan(BOATHOUSE)
 
 
+OF_THE_LINE = {  # raised by what was measured and told, see test_line_and_diagnosis
+    "line-behind-carrier",
+    "line-shares-ports",
+    "line-without-ipv4",
+    "line-behind-router",
+    "name-behind",
+}
 FINDINGS: dict[str, tuple[str, str]] = {
     "port-clash": (
         ONE_BOX + service("port = 80") + service('port = "70-90"\ntransport = "both"', key="t"),
@@ -135,7 +142,7 @@ FINDINGS: dict[str, tuple[str, str]] = {
 }
 
 
-@pytest.mark.parametrize("code", CATALOGUE)
+@pytest.mark.parametrize("code", [code for code in CATALOGUE if code not in OF_THE_LINE])
 def test_each_finding_is_raised_and_its_near_miss_is_not(code: str) -> None:
     raising, missing = FINDINGS[code]
     assert code in codes(raising)

@@ -17,6 +17,8 @@ from hooper.lab.documents import (
     LabTypeDocument,
 )
 from hooper.planning.model import PlanDocument, WorksheetDocument
+from hooper.reach.diagnosis import WhyDocument
+from hooper.reach.line import SurveyDocument
 from hooper.reach.model import CheckDocument
 
 
@@ -28,7 +30,9 @@ class ErrorsDocument:
 DOCUMENTS: dict[str, type] = {
     "plan": PlanDocument,
     "worksheet": WorksheetDocument,
+    "survey": SurveyDocument,
     "check": CheckDocument,
+    "why": WhyDocument,
     "lab-run": LabRunDocument,
     "lab-faults": LabFaultsDocument,
     "lab-type": LabTypeDocument,

@@ -3,10 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
-from urllib.parse import urlsplit
 
 import typer
 
@@ -23,19 +21,27 @@ from hooper.cli.common import (
     run_async,
     sub_app,
 )
-from hooper.errors import EXIT_NEEDS_A_PERSON, HooperError, StateError, UsageError, worst
-from hooper.secret import Secret, SecretRef
+from hooper.cli.looking import (
+    DeadlineOption,
+    FromOption,
+    Origin,
+    ProxyPasswordOption,
+    PublicOption,
+    looking,
+    open_outside,
+    parse_origin,
+    parse_public,
+)
+from hooper.errors import EXIT_NEEDS_A_PERSON, StateError, UsageError, worst
 
 if TYPE_CHECKING:
     from rich.console import Console
     from rich.table import Table
 
     from hooper.addresses import IPAddress
-    from hooper.net.types import Door
     from hooper.reach.check import Outcome
     from hooper.reach.model import CheckDocument, Result
     from hooper.site.load import SiteFile
-    from hooper.site.model import Site
 
 app = sub_app("Does it answer, and is it really that service?")
 
@@ -49,94 +55,16 @@ VERDICT_STYLE = {
 }
 
 
-MEANINGS = {  # what a verdict that is not as it should be points to, and what to do
-    "silent": "a rule is missing on a router, the device has moved, or the provider drops the port. Compare each"
-    " router's list with `hooper worksheet`.",
-    "refused": "the way is open, but the program on the device does not run or listens on another port.",
-    "mismatched": "a rule names another device. Compare the inside addresses with `hooper worksheet`.",
-    "unproven": "could not be told from here, so it is not counted as good; --allow-unproven lets it pass.",
-}
-
-
-@dataclass(frozen=True)
-class Origin:
-    """What --from says."""
-
-    kind: str  # here, interface, proxy
-    name: str = ""
-    port: int = 0
-    user: str | None = None
-
-
-def parse_origin(text: str) -> Origin:
-    """Read --from. Raises: UsageError; a password in it is never repeated."""
-    if text == "here":
-        return Origin("here")
-    kind, colon, rest = text.partition(":")
-    if kind == "interface" and colon and rest and len(rest) < 64:
-        return Origin("interface", rest)
-    if text.startswith("socks5://"):
-        try:
-            url = urlsplit(text)
-            if url.password is not None:
-                raise UsageError(
-                    "a password in the arguments can be read by everyone on this machine",
-                    remedy="Leave it out of the URL and give --proxy-password env:NAME or file:PATH.",
-                )
-            if url.hostname and url.path in ("", "/") and not url.query and not url.fragment:
-                return Origin("proxy", url.hostname, url.port or 1080, url.username)
-        except ValueError:
-            pass
-        raise UsageError("--from: not a SOCKS5 URL", remedy="Write it like socks5://198.51.100.7:1080.")
-    raise UsageError(
-        f"--from {text!r} is not understood",
-        remedy="Give here, interface:NAME (such as interface:usb0), or socks5://HOST:PORT.",
-    )
-
-
-def parse_public(given: list[str], site: Site) -> dict[str, IPAddress]:
-    """Read --public ADDRESS or LINE=ADDRESS. Raises: UsageError."""
-    from hooper.addresses import classify, parse_address
-
-    out: dict[str, IPAddress] = {}
-    for text in given:
-        line, equals, written = text.rpartition("=")
-        try:
-            address = parse_address(written)
-        except ValueError:
-            raise UsageError(
-                f"--public {text!r}: {written!r} is not an address", remedy="Give one such as 203.0.113.44."
-            ) from None
-        if address.version != 4 or classify(address).key in ("unspecified", "multicast", "broadcast", "loopback"):
-            raise UsageError(f"--public {address}: no IPv4 address that a service could have")
-        if equals:
-            (line,) = choose([line], site.lines, "line")
-        elif len(site.lines) == 1:
-            line = next(iter(site.lines))
-        else:
-            raise UsageError(
-                f"--public {text}: this site has several lines", remedy=f"Write {next(iter(site.lines))}={address}."
-            )
-        out[line] = address
-    return out
-
-
 @app.command()
 def check(
     service: Annotated[
         list[str] | None, typer.Argument(metavar="[SERVICE]...", help="Only these services; else all.")
     ] = None,
-    origin: Annotated[
-        str, typer.Option("--from", metavar="PLACE", help="here, interface:NAME, or socks5://[USER@]HOST:PORT.")
-    ] = "here",
-    proxy_password: Annotated[
-        str | None, typer.Option(metavar="REF", help="The proxy's password: env:NAME or file:PATH.")
-    ] = None,
-    public: Annotated[
-        list[str] | None, typer.Option(metavar="ADDRESS", help="The public address, or LINE=ADDRESS; else it is found.")
-    ] = None,
+    origin: FromOption = None,
+    proxy_password: ProxyPasswordOption = None,
+    public: PublicOption = None,
     allow_unproven: Annotated[bool, typer.Option("--allow-unproven", help="Let what cannot be told pass.")] = False,
-    deadline: Annotated[float, typer.Option(metavar="SECONDS", help="For each probe; all run side by side.")] = 5.0,
+    deadline: DeadlineOption = 5.0,
     site: SiteOption = None,
     state: StateOption = None,
     mask: MaskFlag = False,
@@ -146,13 +74,11 @@ def check(
 ) -> None:
     """Does it answer, and is it really that service?
 
-    From `here` the inner addresses are probed, which proves nothing about outside. For that, join this computer
-    to a phone's mobile data by cable and use --from interface:NAME.
+    From `here`, which is the default, the inner addresses are probed, and that proves nothing about outside. Join this
+    computer to a phone's mobile data by cable and use --from interface:NAME.
     """
     session = Session("check", json, quiet, verbose)
-    place = parse_origin(origin)
-    if proxy_password is not None and place.user is None:
-        raise UsageError("--proxy-password needs a user in the proxy's URL", remedy="Write socks5://USER@HOST:PORT.")
+    place = parse_origin(origin if origin is not None else "here", proxy_password)
     deadline = deadline_seconds(deadline)
     file = session.read_site(site, mask=mask)
     services = choose(service or (), file.site.services, "service") or tuple(file.site.services)
@@ -175,75 +101,25 @@ async def _run(
     deadline: float,
     state: Path | None,
 ) -> Outcome:
-    """Open the doors and the state, check, keep the results."""
-    from hooper.net.lab import lab_from_environment
-    from hooper.net.opening import open_door
+    """Check, and keep the results."""
     from hooper.reach.check import Wish, check_here, check_outside
-    from hooper.store.state import State, state_folder, store_name
+    from hooper.reach.model import Found
 
-    here = await open_door(lab_from_environment())
-    session.at = here.clock.now()
-    trouble: list[HooperError] = []
-    store: State | None = None
-    try:
-        try:
-            store = State(state_folder(state) / store_name(file))
-            session.detail(f"state in {store.path}")
-        except StateError as exc:
-            trouble.append(exc)
-        wish = Wish(file.site, services, deadline, public)
+    async with looking(session, file, state) as opened:
+        given = {line: Found(str(address), "given with --public") for line, address in public.items()}
+        wish = Wish(file.site, services, deadline, given)
         if place.kind == "here":
-            outcome = await check_here(here, wish)
+            outcome = await check_here(opened.here, wish)
         else:
-            outside = await _outside(here, place, proxy_password, file, deadline)
-            outcome = await check_outside(here, outside, wish, store)
-        if store is not None:
+            outside = await open_outside(opened.here, place, proxy_password, file, deadline)
+            outcome = await check_outside(opened.here, outside, wish, opened.state)
+        if opened.state is not None:
             try:
-                store.save_check(session.at, outcome.origin, outcome.results, outcome.inside)
+                opened.state.save_check(session.at, outcome.origin, outcome.results, outcome.inside)
             except StateError as exc:
-                trouble.append(exc)
-    finally:
-        if store is not None:
-            store.close()
-    outcome.errors += trouble
+                opened.trouble.append(exc)
+    outcome.errors += opened.trouble
     return outcome
-
-
-async def _outside(here: Door, place: Origin, proxy_password: str | None, file: SiteFile, deadline: float) -> Door:
-    """The door that --from names. Raises: UsageError, MachineError, ProxyFailed."""
-    if place.kind == "interface":
-        return here.through(place.name)
-    import anyio
-
-    from hooper.addresses import parse_address
-    from hooper.net.proxy import ProxyDoor, ProxyFailed, close_quietly
-    from hooper.net.types import Endpoint
-
-    try:
-        address = parse_address(place.name)
-    except ValueError:
-        found = await here.lookup(place.name, "ipv4")
-        if not found:
-            raise ProxyFailed(f"the proxy's name {place.name} has no address") from None
-        address = found[0]
-    password = _read_secret(proxy_password, file) if proxy_password is not None else None
-    if place.user is not None and password is None:
-        raise UsageError("the proxy's user needs a password", remedy="Give --proxy-password env:NAME or file:PATH.")
-    door = ProxyDoor(here, Endpoint(address, place.port), place.user, password)
-    try:
-        with anyio.fail_after(max(deadline, 3.0)):
-            await close_quietly(await door.greet())
-    except TimeoutError:
-        raise ProxyFailed(f"the proxy {door.proxy} does not answer") from None
-    return door
-
-
-def _read_secret(text: str, file: SiteFile) -> Secret:
-    try:
-        reference = SecretRef.parse(text)
-    except ValueError as exc:
-        raise UsageError(f"--proxy-password: {exc}", remedy="Write env:NAME or file:PATH.") from None
-    return reference.read(Path(file.name).parent)
 
 
 def show(session: Session, outcome: Outcome) -> int:
@@ -254,12 +130,17 @@ def show(session: Session, outcome: Outcome) -> int:
     code = session.show(document, lambda shown, out: render(shown, out, verbose=session.verbose), errors=outcome.errors)
     for key, reason in outcome.skipped.items():
         session.note(f"{key} is not probed: {reason}")
-    verdicts = {result.verdict for result in outcome.results if not result.ok}
-    for verdict, meaning in MEANINGS.items():
-        if verdict in verdicts:
-            session.note(f"{verdict}: {meaning}")
+    broken = [result for result in outcome.results if not result.ok]
+    if any(result.verdict == "unproven" for result in broken):
+        session.note("What is unproven could not be told from here; --allow-unproven lets it pass.")
+    worse = [result.service for result in broken if result.verdict != "unproven"]
     if outcome.origin.kind == "here":
         session.note("This was seen from inside and proves nothing about outside.")
+    if worse:
+        kind, name = outcome.origin.kind, outcome.origin.name
+        place = {"here": "", "interface": f" --from interface:{name}"}.get(kind, f" --from socks5://{name}")
+        session.note(f"Next: `hooper why {worse[0]}{place}`.")
+    elif outcome.origin.kind == "here":
         session.note("Next: join this computer to a phone's mobile data by cable, then")
         session.note("      `hooper check --from interface:NAME`.")
     return code

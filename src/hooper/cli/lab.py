@@ -224,7 +224,7 @@ def read_pages(
     verbose: VerboseFlag = False,
 ) -> None:
     """Be the person who reads numbers and rules off the town's routers."""
-    from hooper.lab.documents import LabReadDocument, RouterPage, ShownRule
+    from hooper.lab.documents import Device, LabReadDocument, RouterPage, ShownRule
     from hooper.planning.model import Reservation
 
     session = Session("lab read", json, quiet, verbose)
@@ -235,6 +235,7 @@ def read_pages(
             row["lan"],
             tuple(ShownRule(**{**rule, **_tuples(rule)}) for rule in row["rules"]),
             tuple(Reservation(**reservation) for reservation in row["reservations"]),
+            tuple(Device(**device) for device in row["devices"]),
         )
         for row in _ask("read", gateways=gateway or [])["gateways"]
     )
@@ -255,6 +256,14 @@ def _render_pages(document: LabReadDocument, out: Console) -> None:
         rule: ShownRule
         for rule in page.rules:
             drawn.add_row(rule.label, *_arrow(rule))
+        out.print(drawn)
+    devices = [device for page in document.gateways for device in page.devices]
+    if devices:
+        out.print()
+        heading(out, "Devices on the routers' lists")
+        drawn = table("address", "MAC")
+        for device in devices:
+            drawn.add_row(device.address, device.mac)
         out.print(drawn)
 
 

@@ -20,9 +20,11 @@ from hooper import __version__, errors
 COMMANDS: dict[str, tuple[str, str]] = {
     "demo": ("hooper.cli.demo", "The whole job on a simulated town, from nothing to proven."),
     "lab": ("hooper.cli.lab", "The simulated town by itself: run it, break it, mend it."),
+    "survey": ("hooper.cli.survey", "What this line is, and whether forwarding can work at all."),
     "plan": ("hooper.cli.plan", "The rule that every router needs, and what is wrong or risky."),
     "worksheet": ("hooper.cli.worksheet", "What to enter by hand on each router."),
     "check": ("hooper.cli.check", "Does it answer, and is it really that service?"),
+    "why": ("hooper.cli.why", "The first broken link of a service, with evidence and remedy."),
 }
 
 

@@ -3,11 +3,22 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from hooper.cli.common import JsonFlag, MaskFlag, QuietFlag, Session, SiteOption, VerboseFlag, choose, sub_app
+from hooper.cli.common import (
+    JsonFlag,
+    MaskFlag,
+    QuietFlag,
+    Session,
+    SiteOption,
+    StateOption,
+    VerboseFlag,
+    choose,
+    sub_app,
+)
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 from hooper.planning.model import Forward, Sheet, WorksheetDocument, ports_text
 from hooper.planning.worksheet import labels, make_sheets
@@ -15,6 +26,8 @@ from hooper.planning.worksheet import labels, make_sheets
 if TYPE_CHECKING:
     from rich.console import Console
 
+    from hooper.planning.model import Plan
+    from hooper.site.load import SiteFile
     from hooper.site.model import Site
 
 app = sub_app("What to enter by hand on each router.")
@@ -39,7 +52,11 @@ def worksheet(
         list[str] | None, typer.Argument(metavar="[GATEWAY]...", help="Only these routers; else all.")
     ] = None,
     markdown: Annotated[bool, typer.Option("--markdown", help="Print Markdown, to keep or to send.")] = False,
+    ticked: Annotated[
+        bool, typer.Option("--ticked", help="Remember that these sheets have been entered just as they stand.")
+    ] = False,
     site: SiteOption = None,
+    state: StateOption = None,
     mask: MaskFlag = False,
     json: JsonFlag = False,
     quiet: QuietFlag = False,
@@ -65,10 +82,24 @@ def worksheet(
         else:
             as_text(shown, file.site, title, out)
 
+    if ticked:
+        _remember(session, file, plan, document, state)
+    elif state is not None:
+        raise UsageError("--state says nothing without --ticked", remedy="Leave it out, or give both.")
     code = session.show(document, render)
     if not plan.feasible:
         session.note("\nThis plan has errors: entered like this, not everything will work. See `hooper plan`.")
     raise typer.Exit(worst([code, 0 if plan.feasible else EXIT_NEEDS_A_PERSON]))
+
+
+def _remember(session: Session, file: SiteFile, plan: Plan, document: WorksheetDocument, state: Path | None) -> None:
+    """Keep the ticks, each with what it stands for: a sheet that changes later is no longer ticked off."""
+    from hooper.planning.worksheet import sheet_mark
+    from hooper.store.state import State, state_folder, store_name
+
+    with State(state_folder(state) / store_name(file)) as store:
+        store.tell(session.at, {f"sheet:{sheet.gateway}": sheet_mark(plan, sheet.gateway) for sheet in document.sheets})
+    session.note(f"Ticked off: {', '.join(sheet.gateway for sheet in document.sheets)}.\n")
 
 
 def _columns(sheet: Sheet) -> tuple[str, ...]:

@@ -14,7 +14,7 @@ from hooper.lab.town import Attachment, Box, Node, StreamHandler, Town
 from hooper.net.types import Endpoint
 
 NAME = "boathouse.heronquay.example"
-INTERNET, BETWEEN, CLUB, MOBILE = "internet", "between", "club", "mobile"
+INTERNET, BETWEEN, CLUB, MOBILE, SHARED = "internet", "between", "club", "mobile", "shared"
 # service: (host, transport, inside port, outside port); the lab knows its devices, not the site file
 SERVICES: dict[str, tuple[str, str, int, int]] = {
     "slip-film": ("slip-cam", "tcp", 554, 10554),
@@ -53,6 +53,7 @@ def build(now: Callable[[], datetime]) -> Town:
         BETWEEN: IPv4Network("192.168.90.0/24"),
         CLUB: IPv4Network("10.44.7.0/24"),
         MOBILE: IPv4Network("100.72.5.0/24"),
+        SHARED: IPv4Network("100.64.44.0/24"),  # behind the provider's own NAT, while it has one
     }
     fibre = Box(
         "fibre-box",
@@ -92,6 +93,9 @@ def build(now: Callable[[], datetime]) -> Town:
         server = _add(town, f"stun-{number}", INTERNET, address)
         server.udp[3478] = devices.stun_server
         server.tcp[3478] = devices.stun_stream
+    for key, address in (("name-server", "198.51.100.53"), ("resolver", "192.0.2.53")):
+        server = _add(town, key, INTERNET, address)
+        server.udp[53] = devices.name_server(town.lookup, authoritative=key == "name-server")
     return town
 
 

@@ -4,15 +4,17 @@ from __future__ import annotations
 
 import ssl
 import struct
+from collections.abc import Callable, Sequence
 from datetime import UTC, datetime, timedelta
 from functools import partial
+from ipaddress import IPv4Address
 
 import anyio
 from anyio.abc import ByteStream
 from anyio.streams.tls import TLSStream
 
 from hooper.errors import WireError
-from hooper.lab.town import StreamHandler
+from hooper.lab.town import DatagramHandler, StreamHandler
 from hooper.net.types import Endpoint
 from hooper.wire import head, stun, x224
 
@@ -172,6 +174,36 @@ def stun_server(data: bytes, peer: Endpoint) -> bytes | None:
     seen = stun.xor_mapped_address(peer.address, peer.port, asked.transaction_id)
     attributes = (seen, (stun.SOFTWARE, b"town clock"), (stun.FINGERPRINT, bytes(4)))
     return stun.Message(stun.BINDING_SUCCESS, asked.transaction_id, attributes).serialize()
+
+
+def name_server(lookup: Callable[[str], Sequence[IPv4Address]], *, authoritative: bool) -> DatagramHandler:
+    """DNS over datagrams (RFC 1035): the town's names, nothing else."""
+
+    def answer(data: bytes, peer: Endpoint) -> bytes | None:
+        import dns.exception
+        import dns.flags
+        import dns.message
+        import dns.rcode
+        import dns.rdatatype
+        import dns.rrset
+
+        del peer
+        try:
+            asked = dns.message.from_wire(data)
+            reply = dns.message.make_response(asked, recursion_available=not authoritative)
+            (question,) = asked.question
+        except (dns.exception.DNSException, ValueError):
+            return None
+        found = lookup(question.name.to_text(omit_final_dot=True))
+        if authoritative:
+            reply.flags |= dns.flags.AA
+        if not found:
+            reply.set_rcode(dns.rcode.NXDOMAIN)
+        elif question.rdtype == dns.rdatatype.A:
+            reply.answer.append(dns.rrset.from_text(question.name, 60, "IN", "A", *map(str, found)))
+        return reply.to_wire()
+
+    return answer
 
 
 async def stun_stream(stream: ByteStream, peer: Endpoint) -> None:

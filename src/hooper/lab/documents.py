@@ -76,6 +76,14 @@ class ShownRule:
 
 
 @dataclass(frozen=True, slots=True)
+class Device:
+    """A row of the router's list of devices."""
+
+    mac: str
+    address: str
+
+
+@dataclass(frozen=True, slots=True)
 class RouterPage:
     """What can be read off a router's page of the lab."""
 
@@ -84,6 +92,7 @@ class RouterPage:
     lan: str
     rules: tuple[ShownRule, ...]
     reservations: tuple[Reservation, ...]
+    devices: tuple[Device, ...]
 
 
 @dataclass(frozen=True, slots=True)

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from ipaddress import IPv4Address
+from ipaddress import IPv4Address, IPv4Interface
 
 from hooper.errors import NeedsAPerson, UsageError
-from hooper.lab.boathouse import CLUB, SERVICES
+from hooper.lab.boathouse import CLUB, INTERNET, NAME, SERVICES, SHARED
 from hooper.lab.town import Box, Rule, Town
 
 Undo = Callable[[], None]
@@ -100,6 +100,39 @@ def _blocked(town: Town, service: str) -> Undo:
     return lambda: box.blocked.discard(blocked)
 
 
+def _carrier_nat(town: Town, service: str) -> Undo:
+    """The provider moves the line behind a NAT of its own; the name follows, as the device keeps it current."""
+    del service
+    box, old = town.boxes["fibre-box"], town.boxes["fibre-box"].wan
+    outside = IPv4Address("203.0.113.5")
+    carrier = Box("provider-nat", INTERNET, outside, SHARED, IPv4Interface("100.64.44.1/24"), is_router=False)
+    town.boxes[carrier.key] = carrier
+    box.outer, box.wan = SHARED, IPv4Address("100.64.44.9")
+    current = town.names[NAME] == old
+    if current:
+        town.names[NAME] = outside
+
+    def undo() -> None:
+        del town.boxes[carrier.key]
+        box.outer, box.wan = INTERNET, old
+        if current:
+            town.names[NAME] = old
+
+    return undo
+
+
+def _name_stale(town: Town, service: str) -> Undo:
+    """The name still has the address of last week, which is somebody else's now."""
+    del service
+    current = town.names[NAME]
+    town.names[NAME] = IPv4Address("203.0.113.40")
+
+    def undo() -> None:
+        town.names[NAME] = current
+
+    return undo
+
+
 FAULTS: dict[str, Fault] = {
     fault.name: fault
     for fault in (
@@ -119,6 +152,8 @@ FAULTS: dict[str, Fault] = {
         Fault("host-moved", "host-moved", "the device has taken another address", _moved),
         Fault("service-stopped", "service-stopped", "the program on the device has ended", _stopped),
         Fault("provider-blocks-port", "port-blocked", "the provider drops what comes in there", _blocked),
+        Fault("carrier-nat", "carrier-nat", "the provider puts a NAT of its own before the line", _carrier_nat),
+        Fault("name-stale", "name-stale", "the name still has last week's address", _name_stale),
     )
 }
 DEFAULT_SERVICE = "film-page"

@@ -251,7 +251,9 @@ class Switchboard:
             way = str(a.gateway) if a.gateway else None
             routes.append({"destination": "0.0.0.0/0", "gateway": way, "interface": a.name, "metric": a.metric})
         resolvers = [str(a.gateway) for a in attachments if a.gateway]
-        await stream.send(link.line({"interfaces": interfaces, "routes": routes, "resolvers": resolvers}))
+        around = {"interfaces": interfaces, "routes": routes, "resolvers": resolvers}
+        neighbours = [[str(address), mac, name] for address, mac, name in self.town.neighbours(asker.node)]
+        await stream.send(link.line({**around, "neighbours": neighbours}))
 
     async def _lookup(self, stream: BufferedByteStream, asker: Asker, asked: dict[str, Any]) -> None:
         found = self.town.lookup(str(asked["name"])) if asked["family"] == "ipv4" else []

@@ -109,6 +109,12 @@ def read_tables(town: Town, gateways: Iterable[str]) -> list[dict[str, Any]]:
             "lan": str(box.lan),
             "rules": [_shown(rule) for rule in box.rules],
             "reservations": box.reservations,
+            "devices": [
+                {"mac": a.mac, "address": str(a.address)}
+                for node in town.nodes.values()
+                for a in node.attachments
+                if a.segment == box.inner
+            ],
         }
         for box in chosen
     ]

@@ -320,6 +320,17 @@ class Town:
             return None
         return arrival.node.tcp.get(arrival.port)
 
+    def neighbours(self, node: Node) -> list[tuple[IPv4Address, str, str]]:
+        """Address, MAC and interface of those on its own networks that `node` has spoken with, as they are now."""
+        asked = {e["to"].rpartition(":")[0] for e in self.ledger if e["place"].partition(":")[0] == node.key}
+        return [
+            (other.address, other.mac, own.name)
+            for own in node.attachments
+            for peer in self.nodes.values()
+            for other in peer.attachments
+            if other.segment == own.segment and peer is not node and str(other.address) in asked
+        ]
+
     def lookup(self, name: str) -> list[IPv4Address]:
         address = self.names.get(name.rstrip(".").lower())
         return [address] if address else []

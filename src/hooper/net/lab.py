@@ -24,6 +24,7 @@ from hooper.net.types import (
     Endpoint,
     Family,
     Interface,
+    Neighbour,
     NoRoute,
     Place,
     Refused,
@@ -246,6 +247,7 @@ class LabDoor:
                 for row in answer["routes"]
             ),
             tuple(ip_address(text) for text in answer["resolvers"]),
+            tuple(Neighbour(ip_address(a), mac, interface) for a, mac, interface in answer["neighbours"]),
         )
 
 

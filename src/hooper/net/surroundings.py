@@ -11,9 +11,10 @@ from ipaddress import IPv4Address, IPv4Interface, IPv4Network, IPv6Address, IPv6
 from pathlib import Path
 
 from hooper.addresses import IPAddress
-from hooper.net.types import Interface, Route, Surroundings
+from hooper.net.types import Interface, Neighbour, Route, Surroundings
 
 _UP = 0x0001  # RTF_UP, linux/route.h
+_COMPLETE = 0x02  # ATF_COM, linux/if_arp.h
 _PROC = Path("/proc/thread-self/net")  # a thread can be in another network namespace than its process
 _SYSCTL = Path("/proc/sys/net/ipv4/conf")
 
@@ -24,7 +25,10 @@ def read_surroundings() -> Surroundings:
     if sys.platform.startswith("linux"):
         with contextlib.suppress(OSError):
             routes = tuple(parse_routes((_PROC / "route").read_text().splitlines()))
-    return Surroundings(tuple(_interfaces()), routes, tuple(_resolvers()))
+    neighbours: tuple[Neighbour, ...] = ()
+    with contextlib.suppress(OSError):
+        neighbours = tuple(parse_neighbours((_PROC / "arp").read_text().splitlines()))
+    return Surroundings(tuple(_interfaces()), routes, tuple(_resolvers()), neighbours)
 
 
 def _interfaces() -> Iterator[Interface]:
@@ -73,6 +77,15 @@ def parse_routes(lines: Iterable[str]) -> Iterator[Route]:
         with contextlib.suppress(ValueError):
             network = IPv4Network(f"{destination}/{mask}")
             yield Route(network, gateway if int(gateway) else None, fields[0], int(fields[6]))
+
+
+def parse_neighbours(lines: Iterable[str]) -> Iterator[Neighbour]:
+    """Read /proc/net/arp; entries that were never answered are left out."""
+    for line in list(lines)[1:]:
+        fields = line.split()
+        if len(fields) >= 6 and int(fields[2], 16) & _COMPLETE:
+            with contextlib.suppress(ValueError):
+                yield Neighbour(ip_address(fields[0]), fields[3].lower(), fields[5])
 
 
 def _resolvers() -> Iterator[IPAddress]:

@@ -118,12 +118,22 @@ class Route:
 
 
 @dataclass(frozen=True, slots=True)
+class Neighbour:
+    """A device that this machine has spoken with on one of its own networks."""
+
+    address: IPAddress
+    mac: str
+    interface: str
+
+
+@dataclass(frozen=True, slots=True)
 class Surroundings:
     """What this machine knows of its networks. routes: None where this system's cannot be read yet."""
 
     interfaces: tuple[Interface, ...]
     routes: tuple[Route, ...] | None
     resolvers: tuple[IPAddress, ...]
+    neighbours: tuple[Neighbour, ...] = ()
 
     def interface(self, name: str) -> Interface | None:
         return next((interface for interface in self.interfaces if interface.name == name), None)
@@ -134,6 +144,13 @@ class Surroundings:
             return None
         defaults = (r for r in self.routes if r.destination.version == 4 and r.destination.prefixlen == 0)
         return any(route.interface == interface for route in defaults)
+
+    def default_gateway(self, interface: str | None = None) -> IPAddress | None:
+        """The gateway of the preferred IPv4 default route, or of the one by `interface`."""
+        defaults = [r for r in self.routes or () if r.destination.version == 4 and r.destination.prefixlen == 0]
+        wanted = [route for route in defaults if interface in (None, route.interface)]
+        best = min(wanted, key=lambda route: route.metric, default=None)
+        return best.gateway if best else None
 
     @property
     def connected(self) -> bool:

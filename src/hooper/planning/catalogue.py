@@ -22,6 +22,11 @@ CATALOGUE: dict[str, Entry] = {
     entry.code: entry
     for entry in (
         Entry("line-not-public", "line", "error", "Nobody outside can send a packet to an address that is not public."),
+        Entry("line-behind-carrier", "line", "error", "Packets from outside end at the provider's box."),
+        Entry("line-shares-ports", "line", "error", "The address belongs to many, and the provider decides on ports."),
+        Entry("line-without-ipv4", "line", "error", "There is nothing that an IPv4 packet could be sent to."),
+        Entry("line-behind-router", "line", "warning", "Every box on the way needs the rule, planned for or not."),
+        Entry("name-behind", "name", "warning", "Whoever uses the name reaches another machine, or none."),
         Entry("port-clash", "port", "error", "A gateway sends an outside port to one place only."),
         Entry("port-blocked", "port", "error", "The provider drops what arrives there before the first box sees it."),
         Entry("cannot-translate", "port", "error", "No box on the way can turn the outside port into the inside one."),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
@@ -64,6 +65,12 @@ def _notes(site: Site, key: str, rules: Sequence[Forward]) -> list[str]:
     if not rules:
         notes.append("Nothing has to be entered here.")
     return notes
+
+
+def sheet_mark(plan: Plan, gateway: str) -> str:
+    """What a ticked sheet is known by: it counts only while the rules are those that were ticked off."""
+    rules = [rule for rule in plan.forwards if rule.gateway == gateway]
+    return hashlib.sha256(repr(rules).encode()).hexdigest()[:16]
 
 
 def labels(rules: Sequence[Forward], length: int) -> list[str]:

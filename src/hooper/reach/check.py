@@ -11,11 +11,11 @@ import anyio
 
 from hooper.addresses import IPAddress
 from hooper.clock import rfc3339
-from hooper.errors import CounterpartError, HooperError, NoNetwork, UsageError
+from hooper.errors import CounterpartError, HooperError, UsageError
 from hooper.net.types import Door, Endpoint, Surroundings
 from hooper.reach.model import Evidence, Found, From, InsideSeen, Result, Seen
 from hooper.reach.probes import probe
-from hooper.reach.public import STUN_DEADLINE, looked_up, mapped_by
+from hooper.reach.public import STUN_DEADLINE, connected_surroundings, looked_up, mapped_by, standing
 from hooper.reach.targets import Target, inner_targets, is_ok, outer_targets
 
 if TYPE_CHECKING:
@@ -32,12 +32,12 @@ class Memory(Protocol):
 
 @dataclass(frozen=True)
 class Wish:
-    """What is to be checked. public: addresses that the user gave, by line. deadline: seconds for each probe."""
+    """What is to be checked. public: addresses that are known already, by line. deadline: seconds for each probe."""
 
     site: Site
     services: Sequence[str]
     deadline: float
-    public: Mapping[str, IPAddress] = field(default_factory=dict)
+    public: Mapping[str, Found] = field(default_factory=dict)
 
 
 @dataclass
@@ -53,13 +53,13 @@ class Outcome:
 
 async def check_here(here: Door, wish: Wish) -> Outcome:
     """Each service at its inner address. Proves nothing about outside. Raises: NoNetwork."""
-    await _surroundings(here)
+    await connected_surroundings(here)
     outcome = Outcome(From("here", "here", False))
     targets = list(inner_targets(wish.site, wish.services))
     seen = await _probe_all([(here, target) for target in targets], wish.deadline)
     for target, one in zip(targets, seen, strict=True):
         outcome.results.append(_result(target, one, Evidence()))
-        outcome.inside[target.service, target.transport, target.port] = _as_inside(one, here.clock.now(), stored=False)
+        outcome.inside[target.service, target.transport, target.port] = as_inside(one, here.clock.now())
     return outcome
 
 
@@ -68,9 +68,9 @@ async def check_outside(here: Door, outside: Door, wish: Wish, memory: Memory | 
 
     Raises: NoNetwork; UsageError: no such interface here, or nothing tells the public address.
     """
-    around = await _surroundings(here)
+    around = await connected_surroundings(here)
     origin = From(outside.place.kind, outside.place.name, True)
-    at_site = _site_interface(wish.site, around)
+    at_site, _, _ = standing(wish.site, around)
     reason = _useless(wish.site, outside, around)
     if reason is not None:
         return _unproven(wish, replace(origin, proves_outside=False), reason)
@@ -92,7 +92,7 @@ async def check_outside(here: Door, outside: Door, wish: Wish, memory: Memory | 
     seen = await _probe_all(jobs, wish.deadline)
     now = here.clock.now()
     for target, one in zip(inner, seen[len(reachable) :], strict=True):
-        outcome.inside[target.service, target.transport, target.port] = _as_inside(one, now, stored=False)
+        outcome.inside[target.service, target.transport, target.port] = as_inside(one, now)
     seen_outside = dict(zip(map(_id, reachable), seen, strict=False))
     for target in targets:
         evidence = Evidence(public_address=public.get(target.line), place_address=place)
@@ -106,22 +106,6 @@ async def check_outside(here: Door, outside: Door, wish: Wish, memory: Memory | 
     if missing:
         outcome.errors.append(_no_public_address(wish.site, missing))
     return outcome
-
-
-async def _surroundings(here: Door) -> Surroundings:
-    around = await here.surroundings()
-    if not around.connected:
-        raise NoNetwork("this machine has no network: no interface is up and has an address")
-    return around
-
-
-def _site_interface(site: Site, around: Surroundings) -> str | None:
-    """The interface of this machine that is on one of the site's networks; None: it is somewhere else."""
-    for interface in around.interfaces:
-        address = interface.ipv4
-        if address and any(address in gateway.lan.network for gateway in site.gateways.values()):
-            return interface.name
-    return None
 
 
 def _useless(site: Site, outside: Door, around: Surroundings) -> str | None:
@@ -166,7 +150,7 @@ async def _addresses(
 
     async def of_line(line: str) -> None:
         if (given := wish.public.get(line)) is not None:
-            public[line] = Found(str(given), "given with --public")
+            public[line] = given
             return
         if site.lines[line].address:
             public[line] = Found(str(site.lines[line].address[0]), "fixed, says the site file")
@@ -234,8 +218,8 @@ def _id(target: Target) -> tuple[str, str, int]:
     return target.service, target.transport, target.port
 
 
-def _as_inside(seen: Seen, at: datetime, *, stored: bool) -> InsideSeen:
-    return InsideSeen(seen.verdict, seen.fingerprint, seen.greeting, rfc3339(at), stored)
+def as_inside(seen: Seen, at: datetime) -> InsideSeen:
+    return InsideSeen(seen.verdict, seen.fingerprint, seen.greeting, rfc3339(at), False, seen.nobody)
 
 
 def _inside_of(

@@ -48,13 +48,17 @@ class PageSeen:
 
 @dataclass(frozen=True, slots=True)
 class InsideSeen:
-    """The same service probed at its inner address. at: when. stored: it could not be seen now."""
+    """The same service probed at its inner address. at: when. stored: it could not be seen now.
+
+    nobody: no device on the network has that address.
+    """
 
     verdict: Verdict
     fingerprint: str | None
     greeting: str | None
     at: str
     stored: bool
+    nobody: bool
 
 
 @dataclass(frozen=True, slots=True)
@@ -127,3 +131,4 @@ class Seen:
     page: PageSeen | None = None
     first_bytes: str | None = None
     icmp: IcmpSeen | None = None
+    nobody: bool = False

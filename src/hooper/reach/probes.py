@@ -87,6 +87,7 @@ async def _stream(door: Door, target: Target, seen: Seen, deadline: float) -> No
         seen.verdict, seen.icmp, seen.detail = "refused", _icmp(exc.icmp, exc.by), exc.message
     except Unreachable as exc:
         seen.verdict, seen.icmp, seen.detail = "silent", _icmp(exc.icmp, exc.by), exc.message
+        seen.nobody = exc.icmp is None
     except (NoRoute, ProxyTrouble) as exc:
         seen.verdict, seen.detail = "unproven", exc.message
     except TimeoutError:

@@ -1,4 +1,4 @@
-"""Which public address a line or a place has: by STUN, over datagrams or, through a proxy, over a connection."""
+"""Where this machine stands, and the public address of a line or place: by STUN, over datagrams or a connection."""
 
 from __future__ import annotations
 
@@ -10,13 +10,32 @@ import anyio
 from anyio.streams.buffered import BufferedByteStream
 
 from hooper.addresses import IPAddress
-from hooper.errors import HooperError, NoAnswer, WireError
+from hooper.errors import HooperError, NoAnswer, NoNetwork, WireError
 from hooper.net.exchange import STUN_SCHEDULE, exchange
 from hooper.net.proxy import close_quietly
-from hooper.net.types import Datagram, Door, Endpoint
+from hooper.net.types import Datagram, Door, Endpoint, Surroundings
+from hooper.site.model import Site
 from hooper.wire import stun
 
 STUN_DEADLINE = 2.0  # seconds at most for all servers together, less where the whole check has less
+
+
+async def connected_surroundings(here: Door) -> Surroundings:
+    """What this machine knows of its networks. Raises: NoNetwork: it is on none."""
+    around = await here.surroundings()
+    if not around.connected:
+        raise NoNetwork("this machine has no network: no interface is up and has an address")
+    return around
+
+
+def standing(site: Site, around: Surroundings) -> tuple[str | None, str | None, IPAddress | None]:
+    """Interface, gateway and own address by which this machine is on one of the site's networks; None: on none."""
+    for interface in around.interfaces:
+        address = interface.ipv4
+        for key, gateway in site.gateways.items():
+            if address is not None and interface.up and address in gateway.lan.network:
+                return interface.name, key, address
+    return None, None, None
 
 
 async def ask_stun(door: Door, server: Endpoint, deadline: float) -> IPAddress:

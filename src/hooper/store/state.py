@@ -7,16 +7,17 @@ import json
 import os
 import re
 import sqlite3
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from datetime import datetime
 from pathlib import Path
-from typing import TYPE_CHECKING, Self
+from typing import TYPE_CHECKING, Any, Self
 
 from hooper.clock import rfc3339
 from hooper.document import plain
 from hooper.errors import MachineError, StateError
 from hooper.files import make_folder
+from hooper.reach.facts import Told
 from hooper.reach.model import From, InsideSeen, Result
 
 if TYPE_CHECKING:
@@ -35,6 +36,9 @@ MIGRATIONS: tuple[str, ...] = (
         service TEXT NOT NULL, transport TEXT NOT NULL, port INTEGER NOT NULL, verdict TEXT NOT NULL,
         fingerprint TEXT, greeting TEXT, at TEXT NOT NULL, PRIMARY KEY (service, transport, port)
     );
+    """,
+    """
+    CREATE TABLE told (key TEXT PRIMARY KEY, value TEXT NOT NULL, at TEXT NOT NULL);
     """,
 )
 BUSY_SECONDS = 5.0
@@ -124,7 +128,7 @@ class State:
         self,
         at: datetime,
         origin: From,
-        results: Iterable[Result],
+        results: Sequence[Result],
         inside: dict[tuple[str, str, int], InsideSeen],
     ) -> None:
         """Keep the results of a check and what was seen from inside. Raises: StateError; then nothing is kept."""
@@ -148,6 +152,7 @@ class State:
             for key, one in inside.items()
             if one.verdict in ("answered", "connected")
         ]
+        proven = {r.service for r in results if origin.proves_outside and r.expected == "reachable" and r.ok}
         with self._writing():
             self._db.executemany(
                 "INSERT INTO results (at, from_kind, from_name, proves_outside, service, transport, port, verdict, ok,"
@@ -155,6 +160,8 @@ class State:
                 rows,
             )
             self._db.executemany("INSERT OR REPLACE INTO inside VALUES (?, ?, ?, ?, ?, ?, ?)", seen)
+            for service in proven:  # what was told of its rules before is outdated
+                self._db.execute("DELETE FROM told WHERE key GLOB ?", (f"rule:{service}:*",))
             self._db.execute(
                 "DELETE FROM results WHERE id <= (SELECT max(id) FROM results) - ?",
                 (RESULTS_KEPT,),
@@ -168,16 +175,34 @@ class State:
                 " WHERE service = ? AND transport = ? AND port = ?",
                 (service, transport, port),
             ).fetchone()
-        return InsideSeen(row[0], row[1], row[2], row[3], stored=True) if row else None
+        return InsideSeen(row[0], row[1], row[2], row[3], stored=True, nobody=False) if row else None
 
-    def results_since(self, moment: datetime, service: str) -> list[dict[str, object]]:
-        """The results of `service` since `moment`, newest first, as they were printed. Raises: StateError."""
+    def tell(self, at: datetime, told: dict[str, str]) -> None:
+        """Remember what the user told. Keys: wan:GATEWAY, public:LINE, rule:SERVICE:GATEWAY, at:HOST, sheet:GATEWAY."""
+        with self._writing():
+            rows = [(key, value, rfc3339(at)) for key, value in told.items()]
+            self._db.executemany("INSERT OR REPLACE INTO told VALUES (?, ?, ?)", rows)
+
+    def told(self) -> dict[str, Told]:
+        """All that the user told, with its date. Raises: StateError."""
+        with self._trouble():
+            rows = self._db.execute("SELECT key, value, at FROM told").fetchall()
+        return {key: Told(value, datetime.fromisoformat(at)) for key, value, at in rows}
+
+    def fingerprints(self) -> dict[str, str]:
+        """The service behind each certificate that was ever seen from inside. Raises: StateError."""
+        with self._trouble():
+            rows = self._db.execute("SELECT fingerprint, service FROM inside WHERE fingerprint IS NOT NULL").fetchall()
+        return dict(rows)
+
+    def outside_since(self, moment: datetime, service: str) -> list[tuple[datetime, dict[str, Any]]]:
+        """What was seen of `service` from outside since `moment`, newest first. Raises: StateError."""
         with self._trouble():
             rows = self._db.execute(
-                "SELECT at, from_kind, from_name, document FROM results WHERE service = ? AND at >= ? ORDER BY id DESC",
+                "SELECT at, document FROM results WHERE service = ? AND at >= ? AND proves_outside ORDER BY id DESC",
                 (service, rfc3339(moment)),
             ).fetchall()
-        return [{"at": at, "from": {"kind": kind, "name": name}, **json.loads(doc)} for at, kind, name, doc in rows]
+        return [(datetime.fromisoformat(at), json.loads(document)) for at, document in rows]
 
     def close(self) -> None:
         self._db.close()

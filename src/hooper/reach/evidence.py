@@ -1,0 +1,141 @@
+"""Gathering the evidence for a diagnosis: inside, outside, neighbours, what was told, what was seen before."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field, fields, replace
+from datetime import datetime, timedelta
+from typing import TYPE_CHECKING, Any
+
+import anyio
+
+from hooper.net.types import Door
+from hooper.planning.model import Plan
+from hooper.planning.worksheet import sheet_mark
+from hooper.reach.check import Memory, Outcome, Wish, check_here, check_outside
+from hooper.reach.facts import LineFacts, ServiceFacts, Told
+from hooper.reach.model import Evidence, Found, IcmpSeen, Result
+from hooper.reach.survey import gather_line
+
+if TYPE_CHECKING:
+    from hooper.site.model import Site
+
+STORED_FOR = timedelta(minutes=10)  # an older look from outside proves nothing any more
+
+
+@dataclass(frozen=True)
+class Past:
+    """What earlier runs left: told by the user, the newest look from outside, certificates seen from inside."""
+
+    told: Mapping[str, Told] = field(default_factory=dict)
+    outside: tuple[datetime, Result] | None = None
+    fingerprints: Mapping[str, str] = field(default_factory=dict)
+
+
+def stored_result(document: Mapping[str, Any]) -> Result:
+    """A result as the store keeps it; of its evidence, what a diagnosis uses."""
+    icmp = document["evidence"].get("icmp")
+    evidence = Evidence(icmp=IcmpSeen(**icmp) if icmp else None)
+    values = {one.name: document[one.name] for one in fields(Result) if one.name != "evidence"}
+    return Result(**{**values, "problems": tuple(values["problems"]), "evidence": evidence})
+
+
+async def gather_service(
+    here: Door,
+    outside: Door | None,
+    site: Site,
+    plan: Plan,
+    service: str,
+    past: Past,
+    memory: Memory | None,
+    deadline: float,
+    *,
+    now: datetime,
+) -> tuple[ServiceFacts, list[Outcome]]:
+    """All evidence about one service, and the looks that it comes from.
+
+    Args: outside: the place to look from, None: nobody looks from outside now. deadline: seconds for each probe.
+    Raises: NoNetwork, UsageError.
+    """
+    line = await gather_line(here, site, past.told, min(deadline, 2.0), now=now)
+    looks: dict[str, Outcome] = {}
+
+    async def inside() -> None:
+        looks["inside"] = await check_here(here, Wish(site, [service], deadline))
+
+    async def from_outside(door: Door) -> None:
+        public = {line.line: Found(str(line.public.address), line.public.source)} if line.public.address else {}
+        wish = Wish(site, _side_by_side(site, service), deadline, public)
+        looks["outside"] = await check_outside(here, door, wish, memory)
+
+    async with anyio.create_task_group() as tasks:
+        if line.at is not None:
+            tasks.start_soon(inside)
+        if outside is not None:
+            tasks.start_soon(from_outside, outside)
+    return await _facts(here, site, plan, service, past, line, looks), list(looks.values())
+
+
+def _side_by_side(site: Site, service: str) -> list[str]:
+    """The service, and the other public ones: if those answer, the line is sound."""
+    others = [key for key, entry in site.services.items() if entry.reach == "public" and key != service]
+    return [service, *others]
+
+
+async def _facts(
+    here: Door, site: Site, plan: Plan, service: str, past: Past, line: LineFacts, looks: Mapping[str, Outcome]
+) -> ServiceFacts:
+    host_key = site.services[service].host
+    host = site.hosts[host_key]
+    inside = _worst(looks["inside"].results if "inside" in looks else (), service)
+    seen = looks.get("outside")
+    outside, stored_at = _worst(seen.results if seen else (), service), None
+    if seen is None and past.outside is not None:
+        stored_at, outside = past.outside
+    neighbours = (await here.surroundings()).neighbours
+    facts = ServiceFacts(
+        line=line,
+        service=service,
+        inside=inside,
+        nobody_inside=any(one.nobody for one in looks["inside"].inside.values()) if "inside" in looks else False,
+        outside=outside,
+        others=_others(seen, service),
+        stored_at=stored_at,
+        mac_seen=next((n.mac for n in neighbours if n.address == host.address), None),
+        elsewhere=next((n.address for n in neighbours if n.mac == host.mac and n.address != host.address), None),
+        rules={key: told for key in line.chain if (told := past.told.get(f"rule:{service}:{key}"))},
+        ticked={
+            key: told
+            for key in line.chain
+            if (told := past.told.get(f"sheet:{key}")) and told.value == sheet_mark(plan, key)
+        },
+        host_at=past.told.get(f"at:{host_key}"),
+    )
+    return replace(facts, twin=_twin(site, facts, seen, past))
+
+
+def _worst(results: Iterable[Result], service: str) -> Result | None:
+    """Of several ports of one service the first that is not as it should be."""
+    own = [result for result in results if result.service == service]
+    return next((result for result in own if not result.ok), own[0] if own else None)
+
+
+def _others(seen: Outcome | None, service: str) -> bool | None:
+    if seen is None or not seen.origin.proves_outside:
+        return None
+    others = [r for r in seen.results if r.service != service and r.expected == "reachable" and r.transport == "tcp"]
+    return any(r.verdict in ("answered", "connected") for r in others) if others else None
+
+
+def _twin(site: Site, facts: ServiceFacts, seen: Outcome | None, past: Past) -> str | None:
+    """The service on another host whose certificate answered from outside."""
+    outside = facts.outside
+    if outside is None or outside.verdict != "mismatched" or outside.fingerprint is None:
+        return None
+    known = dict(past.fingerprints)
+    if seen is not None:
+        known |= {one.fingerprint: key[0] for key, one in seen.inside.items() if one.fingerprint}
+    twin = known.get(outside.fingerprint)
+    if twin is None or twin not in site.services:
+        return None
+    return twin if site.services[twin].host != site.services[facts.service].host else None

@@ -1,0 +1,310 @@
+"""Judging a line and a service: the pure parts, by tables of evidence."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from datetime import UTC, datetime, timedelta
+from ipaddress import IPv4Address, ip_address
+from typing import Any
+
+import pytest
+
+from hooper.addresses import IPAddress
+from hooper.reach.diagnosis import WhyDocument, diagnose
+from hooper.reach.facts import Known, LineFacts, ServiceFacts, Told
+from hooper.reach.line import compare, line_findings, situation
+from hooper.reach.model import Evidence, IcmpSeen, Result, Verdict
+from support.program import BOATHOUSE
+from support.sites import plan, site
+
+NOW = datetime(2026, 5, 1, 12, tzinfo=UTC)
+SITE, PLAN = site(BOATHOUSE).site, plan(BOATHOUSE)
+PUBLIC = IPv4Address("203.0.113.44")
+NAME = "boathouse.heronquay.example"
+MAC = "02:00:5e:44:07:30"
+
+
+def told(value: str, *, age: timedelta = timedelta(minutes=5)) -> Told:
+    return Told(value, NOW - age)
+
+
+def line(**changes: Any) -> LineFacts:
+    facts = LineFacts(
+        now=NOW,
+        line="fibre",
+        chain=("fibre-box", "club-router"),
+        at="club-router",
+        own=Known(IPv4Address("10.44.7.105"), "interface lan0"),
+        default_gateway=Known(IPv4Address("10.44.7.1"), "route"),
+        public=Known(PUBLIC, "STUN"),
+        names={NAME: Known(PUBLIC, "resolver")},
+    )
+    return replace(facts, **changes)
+
+
+@pytest.mark.parametrize(
+    ("wan", "public", "kind", "can_forward"),
+    [
+        (None, "203.0.113.44", "unclear", None),
+        (None, None, "unclear", None),
+        (None, "100.64.1.2", "carrier-nat", False),
+        ("203.0.113.44", "203.0.113.44", "several-nats", True),
+        ("203.0.113.44", None, "several-nats", True),
+        ("203.0.113.45", "203.0.113.44", "unclear", None),
+        ("100.64.0.1", "203.0.113.44", "carrier-nat", False),
+        ("100.127.255.254", None, "carrier-nat", False),
+        ("100.128.0.1", "203.0.113.44", "unclear", None),
+        ("192.0.0.2", "203.0.113.44", "shared-ports", False),
+        ("0.0.0.0", None, "no-ipv4", False),
+        ("192.168.1.5", "203.0.113.44", "unclear", None),
+    ],
+)
+def test_the_situation_of_a_line(wan: str | None, public: str | None, kind: str, can_forward: bool | None) -> None:
+    facts = line(
+        public=Known(ip_address(public) if public else None, "STUN"), wan={"fibre-box": told(wan)} if wan else {}
+    )
+    assert situation(facts) == (kind, can_forward)
+    errors = {f.code for f in line_findings(facts) if f.severity == "error"}
+    code = {"carrier-nat": "line-behind-carrier", "shared-ports": "line-shares-ports", "no-ipv4": "line-without-ipv4"}
+    assert errors == ({code[kind]} if can_forward is False else set())
+    for row in compare(SITE, facts):
+        assert row.meaning.endswith((".", ".)"))
+        assert (row.equal is None) or (row.left.value and row.right.value)
+
+
+def test_one_box_and_none() -> None:
+    assert situation(line(chain=("fibre-box",), wan={"fibre-box": told(str(PUBLIC))})) == ("one-nat", True)
+    assert situation(line(own=Known(PUBLIC, "interface"))) == ("public", True)
+
+
+def test_the_numbers_are_compared_as_people_do() -> None:
+    facts = line(
+        wan={"fibre-box": told("203.0.113.44"), "club-router": told("192.168.90.77")},
+        names={NAME: Known(IPv4Address("203.0.113.40"), "resolver")},
+        default_gateway=Known(IPv4Address("10.8.0.1"), "route"),
+    )
+    assert [row.equal for row in compare(SITE, facts)] == [False, False, True, False]
+    assert [f.code for f in line_findings(facts)] == ["name-behind"]
+    private = line(wan={"fibre-box": told("10.1.2.3")})
+    assert [f.code for f in line_findings(private)] == ["line-behind-router"]
+
+
+@pytest.mark.parametrize(
+    ("minutes", "words"),
+    [(0, "just now"), (5, "5 min ago"), (119, "119 min ago"), (180, "3 h ago"), (4400, "3 days ago")],
+)
+def test_ages_in_words(minutes: int, words: str) -> None:
+    assert told("x", age=timedelta(minutes=minutes)).age(NOW) == words
+
+
+def result(verdict: Verdict, *, ok: bool | None = None, icmp: bool = False, port: int = 443, **more: Any) -> Result:
+    seen = IcmpSeen(3, 1, "host unreachable", "203.0.113.44") if icmp else None
+    good = verdict in ("answered", "connected") if ok is None else ok
+    found = Result(
+        "film-page", "reachable", good, "silent", (), "ipv4", "x", "tcp", port, 5, None, Evidence(icmp=seen), "d"
+    )
+    return replace(found, verdict=verdict, **more)
+
+
+def facts(outside: Result | None, inside: Result | None = None, **changes: Any) -> ServiceFacts:
+    base = ServiceFacts(
+        line=changes.pop("line", line()),
+        service="film-page",
+        inside=inside if inside is not None else result("answered"),
+        nobody_inside=False,
+        outside=outside,
+        others=True,
+        mac_seen=MAC,
+    )
+    return replace(base, **changes)
+
+
+def causes(document: WhyDocument) -> list[tuple[str, str]]:
+    return [(cause.code, cause.certainty) for cause in document.causes]
+
+
+SILENT, WELL = result("silent"), result("answered")
+RULE = "rule:fibre-box", "rule:club-router"
+CASES: dict[str, tuple[ServiceFacts, bool | None, list[tuple[str, str]]]] = {
+    "all is well": (facts(WELL), True, []),
+    "nobody looked from outside": (facts(None), None, []),
+    "silent, nothing told": (
+        facts(SILENT),
+        False,
+        [("rule-missing-outer", "likely"), ("rule-missing-inner", "likely"), ("port-blocked", "possible")],
+    ),
+    "silent, and so is everything else": (
+        facts(SILENT, others=False),
+        False,
+        [
+            ("carrier-nat", "likely"),
+            ("rule-missing-outer", "likely"),
+            ("rule-missing-inner", "likely"),
+            ("port-blocked", "possible"),
+        ],
+    ),
+    "silent, the outer rule is told to be missing": (
+        facts(SILENT, rules={"fibre-box": told("missing")}),
+        False,
+        [("rule-missing-outer", "certain")],
+    ),
+    "the same, told yesterday": (
+        facts(SILENT, rules={"fibre-box": told("missing", age=timedelta(days=1))}),
+        False,
+        [("rule-missing-outer", "likely")],
+    ),
+    "silent, the inner rule names another address": (
+        facts(SILENT, rules={"club-router": told("10.44.7.50")}),
+        False,
+        [("rule-wrong-host", "certain")],
+    ),
+    "silent, the inner rule names another port": (
+        facts(SILENT, rules={"club-router": told("10.44.7.30:80")}),
+        False,
+        [("rule-wrong-host", "certain")],
+    ),
+    "silent, the outer rule is there": (
+        facts(SILENT, rules={"fibre-box": told("192.168.90.2:443")}),
+        False,
+        [("rule-missing-inner", "likely"), ("port-blocked", "possible")],
+    ),
+    "silent, both rules are there": (
+        facts(SILENT, rules={"fibre-box": told("there"), "club-router": told("there")}),
+        False,
+        [("port-blocked", "certain")],
+    ),
+    "silent, both sheets are ticked": (
+        facts(SILENT, ticked={"fibre-box": told("x"), "club-router": told("x")}),
+        False,
+        [("rule-missing-outer", "possible"), ("rule-missing-inner", "possible"), ("port-blocked", "possible")],
+    ),
+    "silent, both rules are there, but nothing proves the line": (
+        facts(SILENT, others=False, rules={"fibre-box": told("there"), "club-router": told("there")}),
+        False,
+        [("carrier-nat", "likely"), ("port-blocked", "possible")],
+    ),
+    "carrier NAT is told": (
+        facts(SILENT, others=False, line=line(wan={"fibre-box": told("100.64.44.9")})),
+        False,
+        [("carrier-nat", "certain")],
+    ),
+    "carrier NAT was told, but others answer: outdated": (
+        facts(SILENT, line=line(wan={"fibre-box": told("100.64.44.9")}), rules={"club-router": told("missing")}),
+        False,
+        [("rule-missing-inner", "certain")],
+    ),
+    "mismatched": (facts(result("mismatched")), False, [("rule-wrong-host", "likely")]),
+    "mismatched, nothing proves the line": (
+        facts(result("mismatched"), others=None),
+        False,
+        [("rule-wrong-host", "likely"), ("public-address-wrong", "possible")],
+    ),
+    "mismatched, with the certificate of another": (
+        facts(result("mismatched"), twin="hub-page"),
+        False,
+        [("rule-wrong-host", "certain")],
+    ),
+    "a router says that nobody is there": (facts(result("silent", icmp=True)), False, [("rule-wrong-host", "likely")]),
+    "refused outside, answered inside": (
+        facts(result("refused")),
+        False,
+        [("rule-wrong-host", "likely"), ("rule-missing-outer", "possible"), ("rule-missing-inner", "possible")],
+    ),
+    "refused inside": (facts(result("refused"), result("refused")), False, [("service-stopped", "certain")]),
+    "refused inside, no MAC known": (
+        facts(result("refused"), result("refused"), mac_seen=None),
+        False,
+        [("service-stopped", "likely"), ("host-moved", "possible")],
+    ),
+    "nobody has the address": (
+        facts(SILENT, SILENT, nobody_inside=True, mac_seen=None),
+        False,
+        [("host-moved", "likely"), ("host-off", "possible")],
+    ),
+    "nobody has the address, and it is told to be elsewhere": (
+        facts(SILENT, SILENT, nobody_inside=True, mac_seen=None, host_at=told("10.44.7.132")),
+        False,
+        [("host-moved", "certain")],
+    ),
+    "its MAC answers elsewhere": (
+        facts(SILENT, SILENT, nobody_inside=True, mac_seen=None, elsewhere=IPv4Address("10.44.7.132")),
+        False,
+        [("host-moved", "certain")],
+    ),
+    "another device has its address": (
+        facts(result("refused"), result("refused"), mac_seen="02:00:5e:00:00:01"),
+        False,
+        [("host-moved", "certain")],
+    ),
+    "it was told to be elsewhere once, but answers where it should": (
+        facts(WELL, host_at=told("10.44.7.132")),
+        True,
+        [],
+    ),
+    "the name is stale, proven": (
+        facts(WELL, line=line(names={NAME: Known(IPv4Address("203.0.113.40"), "resolver")})),
+        False,
+        [("name-stale", "certain")],
+    ),
+    "the name is stale, not proven": (
+        facts(None, others=None, line=line(names={NAME: Known(IPv4Address("203.0.113.40"), "resolver")})),
+        False,
+        [("name-stale", "likely")],
+    ),
+    "clear text inside": (
+        facts(None, result("answered", ok=False, problems=("clear-text",))),
+        False,
+        [("service-faulty", "certain")],
+    ),
+    "another protocol inside": (facts(None, result("mismatched")), False, [("service-other", "likely")]),
+}
+
+
+@pytest.mark.parametrize("name", CASES)
+def test_from_evidence_to_causes(name: str) -> None:
+    given, ok, expected = CASES[name]
+    document = diagnose(SITE, PLAN, given)
+    assert (causes(document), document.ok) == (expected, ok)
+    steps = [step.step for step in document.steps]
+    assert steps == [
+        "host",
+        "service",
+        "rule:club-router",
+        "rule:fibre-box",
+        "public-address",
+        "name",
+        "certificate",
+        "outside",
+    ]
+    for cause in document.causes:
+        assert cause.message
+        assert cause.remedy.endswith(".")
+        assert (cause.would_make_certain is None) == (cause.certainty == "certain")
+
+
+def test_a_port_that_the_site_file_lists_as_blocked_is_certain() -> None:
+    listed = site(BOATHOUSE.replace('"tcp 80"]', '"tcp 80", "tcp 443"]')).site
+    document = diagnose(listed, PLAN, facts(SILENT))
+    assert causes(document)[0] == ("port-blocked", "certain")
+
+
+def test_a_service_that_is_not_forwarded() -> None:
+    shell = facts(result("silent", ok=True, port=22, expected="unreachable"), service="film-shell")
+    document = diagnose(SITE, PLAN, shell)
+    assert (document.ok, causes(document)) == (True, [])
+    reachable = facts(result("answered", ok=False, port=22, expected="unreachable"), service="film-shell")
+    assert causes(diagnose(SITE, PLAN, reachable)) == [("open-unplanned", "certain")]
+
+
+def test_away_from_the_site_the_inside_is_unknown() -> None:
+    away = facts(SILENT, line=line(at=None), mac_seen=None, others=None)
+    document = diagnose(SITE, PLAN, replace(away, inside=None))
+    states = {step.step: step.state for step in document.steps}
+    assert (states["host"], states["service"]) == ("unknown", "unknown")
+    assert ("rule-missing-outer", "likely") in causes(document)
+
+
+def test_nothing_in_the_procedure_depends_on_the_kind_of_address() -> None:
+    address: IPAddress = ip_address("11.22.33.44")
+    real = line(public=Known(address, "told"), names={}, wan={"fibre-box": told(str(address))})
+    assert causes(diagnose(SITE, PLAN, facts(SILENT, line=real, others=None)))[0] == ("rule-missing-outer", "likely")

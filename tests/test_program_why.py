@@ -1,0 +1,248 @@
+"""survey and why in the lab, as a user drives them; the same questions are asked of the kernel in test_real_why."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from support.program import Lab, Ran, start_lab, valid
+
+FAULTS = {
+    "forward-missing-outer": "rule-missing-outer",
+    "forward-missing-inner": "rule-missing-inner",
+    "forward-wrong-host": "rule-wrong-host",
+    "host-moved": "host-moved",
+    "service-stopped": "service-stopped",
+    "provider-blocks-port": "port-blocked",
+    "carrier-nat": "carrier-nat",
+    "name-stale": "name-stale",
+}
+
+
+@pytest.fixture
+def fresh(lab: Lab, tmp_path: Path) -> Lab:
+    """The lab with a state of this test's own: nothing told, nothing seen."""
+    return Lab({**lab.env, "STATE": str(tmp_path / "state")}, lab.folder, lab.process)
+
+
+def why(lab: Lab, *arguments: str, origin: str | None = "interface:usb0", deadline: str = "0.8") -> Ran:
+    place = ("--from", origin) if origin else ()
+    return lab.run(
+        "why", "film-page", *place, "--deadline", deadline, "--state", lab.env["STATE"], "--json", *arguments
+    )
+
+
+def causes(ran: Ran) -> list[tuple[str, str]]:
+    return [(cause["code"], cause["certainty"]) for cause in valid("why", ran.document)["causes"]]
+
+
+def deciding_step(lab: Lab, asked: str) -> tuple[str, ...]:
+    """What a person does who follows `would_make_certain`: looks at that page and gives what stands there."""
+    pages: dict[str, Any] = {page["gateway"]: page for page in lab.run("lab", "read", "--json").document["gateways"]}
+    if "--wan" in asked:
+        gateway = asked.split("--wan ")[1].split("=")[0]
+        return ("--wan", f"{gateway}={pages[gateway]['wan_address']}")
+    if "--rule" in asked:
+        gateway = asked.split("--rule ")[1].split("=")[0]
+        rules = [rule for rule in pages[gateway]["rules"] if rule["outside_ports"] == [443, 443]]
+        return ("--rule", f"{gateway}={rules[0]['target_address'] if rules else 'missing'}")
+    assert "--at" in asked
+    devices = [device for page in pages.values() for device in page["devices"]]
+    (address,) = (device["address"] for device in devices if device["mac"] == "02:00:5e:44:07:30")
+    return ("--at", address)
+
+
+def test_without_a_fault_all_is_well(fresh: Lab) -> None:
+    ran = why(fresh)
+    assert (causes(ran), ran.document["ok"], ran.code) == ([], True, 0)
+    assert {step["state"] for step in ran.document["steps"]} == {"ok", "skipped"}
+
+
+@pytest.mark.parametrize("fault", FAULTS)
+def test_each_fault_comes_to_its_cause(fresh: Lab, fault: str) -> None:
+    """Its cause is listed; following what is asked for makes it certain, and nothing else ever becomes certain."""
+    assert fresh.run("lab", "break", fault).code == 0
+    patient = "4" if fault == "host-moved" else "0.8"  # a machine takes 3 s to find out that nobody has an address
+    ran = why(fresh, deadline=patient)
+    assert ran.code == 1
+    assert FAULTS[fault] in dict(causes(ran))
+    for _ in range(4):
+        found = causes(ran)
+        certain = [code for code, certainty in found if certainty == "certain"]
+        if certain:
+            break
+        asked = ran.document["causes"][0]["would_make_certain"]
+        ran = why(fresh, *deciding_step(fresh, asked), deadline=patient)
+        assert ran.code == 1
+    assert certain == [FAULTS[fault]]
+    fresh.run("lab", "mend")
+    mended = why(fresh)
+    assert (causes(mended), mended.code) == ([], 0), "what was told of the fault is outdated by what is seen"
+
+
+def test_evidence_that_tells_faults_apart_does(fresh: Lab) -> None:
+    """What each fault looks like before anything is told; only three look alike, since both routers are mute."""
+    seen: dict[str, list[tuple[str, str]]] = {}
+    for fault in FAULTS:
+        fresh.run("lab", "break", fault)
+        seen[fault] = causes(why(fresh, deadline="4" if fault == "host-moved" else "0.8"))
+        fresh.run("lab", "mend")
+    alike = {"forward-missing-outer", "forward-missing-inner", "provider-blocks-port"}
+    for one in FAULTS:
+        for other in FAULTS:
+            assert (seen[one] == seen[other]) == (one == other or {one, other} <= alike)
+    assert seen["service-stopped"] == [("service-stopped", "certain")]
+    assert seen["forward-wrong-host"] == [("rule-wrong-host", "certain")]
+    assert seen["name-stale"] == [("name-stale", "certain")]
+    assert seen["carrier-nat"][0] == ("carrier-nat", "likely")
+
+
+def test_without_a_look_from_outside_it_is_not_proven(fresh: Lab) -> None:
+    ran = why(fresh, origin=None)
+    assert (ran.document["ok"], ran.code) == (None, 1)
+    assert ran.document["steps"][-1] == {
+        "step": "outside",
+        "state": "unknown",
+        "evidence": ["nobody looked from outside; give --from interface:NAME"],
+    }
+    why(fresh)  # this look is remembered for ten minutes
+    ran = why(fresh, origin=None)
+    assert (ran.document["ok"], ran.code) == (True, 0)
+    assert "just now" in ran.document["steps"][-1]["evidence"][0]
+
+
+def test_a_stored_look_grows_old(tmp_path: Path) -> None:
+    with start_lab(tmp_path / "lab") as started:
+        lab = Lab({**started.env, "STATE": str(tmp_path / "state")}, started.folder, started.process)
+        lab.enter_sheets()
+        why(lab)
+        lab.run("lab", "clock", "--advance", "480")
+        assert why(lab, origin=None).document["ok"] is True
+        lab.run("lab", "clock", "--advance", "180")
+        assert why(lab, origin=None).document["ok"] is None
+
+
+def test_told_evidence_grows_old(tmp_path: Path) -> None:
+    with start_lab(tmp_path / "lab") as started:
+        lab = Lab({**started.env, "STATE": str(tmp_path / "state")}, started.folder, started.process)
+        lab.enter_sheets()
+        lab.run("lab", "break", "forward-missing-outer")
+        assert causes(why(lab, "--rule", "fibre-box=missing")) == [("rule-missing-outer", "certain")]
+        lab.run("lab", "clock", "--advance", "7300")
+        assert causes(why(lab)) == [("rule-missing-outer", "likely")]
+
+
+def test_ticked_sheets_count_while_they_are_current(fresh: Lab, tmp_path: Path) -> None:
+    fresh.run("lab", "break", "provider-blocks-port")
+    likely = [("rule-missing-outer", "likely"), ("rule-missing-inner", "likely"), ("port-blocked", "possible")]
+    assert causes(why(fresh)) == likely
+    ticked = fresh.run("worksheet", "--ticked", "--state", fresh.env["STATE"])
+    assert (ticked.code, "Ticked off: fibre-box, club-router." in ticked.err) == (0, True)
+    assert {certainty for _, certainty in causes(why(fresh))} == {"possible"}
+    changed = tmp_path / "site.toml"
+    text = Path(fresh.env["HOOPER_SITE"]).read_text()
+    changed.write_text(text.replace('sources = ["198.51.100.0/24"]', 'sources = ["198.51.100.0/25"]', 1))
+    assert ("rule-missing-inner", "likely") in causes(why(fresh, "--site", str(changed)))
+
+
+def test_survey_measures_compares_and_remembers(fresh: Lab) -> None:
+    def survey(*arguments: str) -> Ran:
+        ran = fresh.run("survey", "--state", fresh.env["STATE"], "--json", *arguments)
+        valid("survey", ran.document)
+        return ran
+
+    ran = survey()
+    assert (ran.code, ran.document["situation"], ran.document["can_forward"]) == (0, "unclear", None)
+    assert ran.document["own_address"]["ipv4"] == "10.44.7.105"
+    assert ran.document["public_address"]["ipv4"] == "203.0.113.44"
+    ran = survey("--wan", "fibre-box=203.0.113.44")
+    assert (ran.document["situation"], ran.document["can_forward"]) == ("several-nats", True)
+    ran = survey()
+    assert ran.document["can_forward"] is True, "what was told is remembered"
+    assert [row["equal"] for row in ran.document["comparisons"]] == [True, True, True]
+    assert [row["wan_address"] for row in ran.document["gateways"]] == ["203.0.113.44", "192.168.90.2"]
+    fresh.run("lab", "break", "carrier-nat")
+    ran = survey()
+    assert (ran.code, ran.document["can_forward"]) == (0, None), "the number that was told does not fit any more"
+    ran = survey("--wan", "fibre-box=100.64.44.9")
+    assert (ran.code, ran.document["situation"], ran.document["can_forward"]) == (1, "carrier-nat", False)
+    assert [f["code"] for f in ran.document["findings"]] == ["line-behind-carrier"]
+    fresh.run("lab", "mend")
+    fresh.run("lab", "break", "name-stale")
+    ran = survey("--wan", "fibre-box=203.0.113.44")
+    assert [row["equal"] for row in ran.document["comparisons"]] == [True, True, False]
+
+
+def test_survey_without_servers_and_with_dead_ones(fresh: Lab, tmp_path: Path) -> None:
+    text = Path(fresh.env["HOOPER_SITE"]).read_text()
+    site = tmp_path / "site.toml"
+    without = text.replace('stun = ["192.0.2.10:3478", "192.0.2.11:3478"]', "")
+    site.write_text(without.replace("192.0.2.53", "192.0.2.99"))
+    ran = fresh.run("survey", "--site", str(site), "--json", "--deadline", "1")
+    assert (ran.code, valid("survey", ran.document)["public_address"]["ipv4"]) == (0, None)
+    names = [row for row in ran.document["comparisons"] if row["left"]["what"] == "boathouse.heronquay.example"]
+    assert names[0]["left"]["source"] == "this machine's resolver"
+    site.write_text(text.replace("192.0.2.10", "192.0.2.98").replace("192.0.2.11", "192.0.2.99"))
+    ran = fresh.run("survey", "--site", str(site), "--json", "--deadline", "1", "--public", "203.0.113.44")
+    document = valid("survey", ran.document)
+    assert (ran.code, document["errors"][0]["code"]) == (4, "no-stun")
+    assert document["public_address"]["ipv4"] == "203.0.113.44", "told numbers carry where nothing can be measured"
+
+
+def test_wrong_words(fresh: Lab) -> None:
+    for arguments, words in (
+        (("why",), "Missing argument"),
+        (("why", "film-pge"), "Did you mean 'film-page'"),
+        (("why", "film-page", "--rule", "fibre-box"), "GATEWAY=VALUE"),
+        (("why", "film-page", "--rule", "fibre-box=perhaps"), "not an address"),
+        (("why", "film-page", "--rule", "fibre-box=10.0.0.1:99999"), "not a port"),
+        (("why", "film-page", "--rule", "nix=there"), "no gateway 'nix'"),
+        (("why", "film-page", "--at", "kitchen"), "not an address"),
+        (("why", "film-page", "--from", "moon"), "interface:NAME"),
+        (("why", "film-page", "--proxy-password", "env:X"), "--proxy-password"),
+        (("survey", "--wan", "fibre-box=home"), "not an address"),
+        (("survey", "--wan", "203.0.113.44"), "GATEWAY=VALUE"),
+        (("survey", "--public", "0.0.0.0"), "no address"),
+        (("worksheet", "--state", "x"), "--ticked"),
+    ):
+        ran = fresh.run(*arguments)
+        assert (ran.code, words in ran.err) == (2, True), ran
+
+
+def test_every_command_fits_its_width_and_colour_is_left_out_on_wish(fresh: Lab) -> None:
+    fresh.run("lab", "break", "forward-missing-inner")
+    state = ("--state", fresh.env["STATE"])
+    for columns in ("80", "120"):
+        for command in (
+            ("survey", *state),
+            ("why", "film-page", "--from", "interface:usb0", "--deadline", "0.5", *state),
+            ("check", "--from", "interface:usb0", "--deadline", "0.5", *state),
+            ("plan",),
+            ("worksheet",),
+            ("lab", "faults"),
+            ("lab", "read"),
+        ):
+            plain = fresh.run(*command, COLUMNS=columns, NO_COLOR="1", FORCE_COLOR="1")
+            assert max(len(line.rstrip()) for line in plain.out.splitlines()) <= int(columns), command
+            assert "\x1b[3" not in plain.out, command
+            coloured = fresh.run(*command, COLUMNS=columns, FORCE_COLOR="1")
+            assert "\x1b[" in coloured.out, command
+
+
+def test_masked_survey_and_why(fresh: Lab) -> None:
+    for arguments in (("survey",), ("why", "film-page", "--from", "interface:usb0", "--deadline", "1")):
+        for more in ((), ("--json",), ("--verbose",)):
+            ran = fresh.run(*arguments, "--mask", *more, "--state", fresh.env["STATE"])
+            text = (ran.out + ran.err).replace(str(fresh.folder), "").replace(fresh.env["STATE"], "")
+            for word in ("203.0.113.44", "192.0.2.10", "heronquay", "02:00:5e"):
+                assert word not in text, (word, text)
+
+
+def test_state_is_private(fresh: Lab) -> None:
+    why(fresh, "--wan", "fibre-box=203.0.113.44")
+    folder = Path(fresh.env["STATE"])
+    assert folder.stat().st_mode & 0o77 == 0
+    assert all((folder / name).stat().st_mode & 0o77 == 0 for name in os.listdir(folder))
