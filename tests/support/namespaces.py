@@ -81,6 +81,28 @@ table ip town {{
 """
 
 
+BLOCK = """\
+table ip block {{
+  chain through {{
+    type filter hook forward priority filter; policy accept;
+    tcp dport {port} drop
+  }}
+}}
+"""
+SHARED = """\
+table ip shared {{
+  chain post {{
+    type nat hook postrouting priority srcnat;
+    ip saddr 100.64.44.0/24 snat to {public}
+  }}
+  chain inward {{
+    type filter hook input priority filter; policy accept;
+    ip daddr {public} ct state new drop
+  }}
+}}
+"""
+
+
 def sh(*command: str, stdin: str = "") -> str:
     done = subprocess.run(command, input=stdin, capture_output=True, text=True, timeout=30, check=False)
     assert done.returncode == 0, f"{' '.join(command)}: {done.stderr}"
@@ -261,6 +283,53 @@ class KernelTown:
             sh("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", str(folder / "host"))
         options = ("-f", "/dev/null", "-h", str(folder / "host"), "-p", str(port), "-o", "PidFile=none")
         self.serve(key, name, port, "/usr/sbin/sshd", "-D", *options)
+
+    def serve_stun(self, key: str, name: str) -> None:
+        """coturn as a STUN server."""
+        options = (
+            "-n",
+            "--stun-only",
+            "--no-cli",
+            "--no-tls",
+            "--no-dtls",
+            "--log-file",
+            str(self.folder / "stun.log"),
+        )
+        files = ("--pidfile", str(self.folder / "stun.pid"), "--db", str(self.folder / "stun.db"))
+        self.serve(key, name, 3478, "turnserver", *options, *files, "-L", RENTED, "-L", "127.0.0.1")
+
+    def mac(self, name: str) -> str:
+        """The MAC of a host's interface."""
+        with inside(self.ns(name)):
+            found = read_surroundings().interface("eth0")
+        assert found is not None
+        assert found.mac is not None
+        return found.mac
+
+    def block(self, port: int) -> None:
+        """The provider drops what comes in at a port."""
+        self.run("inet", "nft", "-f", "-", stdin=BLOCK.format(port=port))
+
+    def unblock(self) -> None:
+        with contextlib.suppress(AssertionError):
+            self.run("inet", "nft", "delete", "table", "ip", "block")
+
+    def carrier_nat(self, *, on: bool) -> None:
+        """The provider's own NAT before the line: its box holds the public address, the fibre box gets another."""
+        with contextlib.suppress(AssertionError):
+            self.run("inet", "nft", "delete", "table", "ip", "shared")
+        self.run("fibre-box", "ip", "address", "flush", "dev", "wan")
+        self.run("inet", "ip", "address", "flush", "dev", "tofibre")
+        inner, outer = ("100.64.44.9", "100.64.44.1") if on else (PUBLIC, "11.22.33.1")
+        self.run("fibre-box", "ip", "address", "add", f"{inner}/24", "dev", "wan")
+        self.run("inet", "ip", "address", "add", f"{outer}/24", "dev", "tofibre")
+        self.run("fibre-box", "ip", "route", "replace", "default", "via", outer)
+        if on:
+            self.run("inet", "ip", "address", "add", f"{PUBLIC}/32", "dev", "lo")
+            self.run("inet", "nft", "-f", "-", stdin=SHARED.format(public=PUBLIC))
+        else:
+            with contextlib.suppress(AssertionError):
+                self.run("inet", "ip", "address", "del", f"{PUBLIC}/32", "dev", "lo")
 
     def stop(self, key: str) -> None:
         server = self.servers.pop(key, None)

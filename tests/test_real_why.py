@@ -1,0 +1,137 @@
+"""why on kernel NAT: the same causes as in the lab, with a real STUN server and a provider's own NAT."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+from support.namespaces import PUBLIC, RENTED, SITE, KernelTown, kernel_town
+from support.program import Ran, hooper, valid
+
+pytestmark = pytest.mark.real
+
+STUN = f'[measure]\nstun = ["{RENTED}:3478"]\n'
+# what breaks the town, and the cause that must be found
+FAULTS = {
+    "rule missing outer": "rule-missing-outer",
+    "rule missing inner": "rule-missing-inner",
+    "wrong host": "rule-wrong-host",
+    "host moved": "host-moved",
+    "service stopped": "service-stopped",
+    "provider's block": "port-blocked",
+    "carrier NAT": "carrier-nat",
+}
+
+
+@pytest.fixture(scope="module")
+def built(tmp_path_factory: pytest.TempPathFactory) -> Iterator[KernelTown]:
+    with kernel_town(tmp_path_factory.mktemp("kernel")) as town:
+        town.serve_stun("stun", "rented")
+        town.serve_page("hub-other", "hub", 443, "Heating")
+        yield town
+
+
+@pytest.fixture
+def town(built: KernelTown) -> Iterator[KernelTown]:
+    """Everything as it should be; the site file knows the film box by its MAC."""
+    mac = built.mac("film-box")
+    text = SITE.replace("[lines.fibre]", STUN + "[lines.fibre]")
+    text = text.replace('address = "10.44.7.30"', f'address = "10.44.7.30"\nmac = "{mac}"')
+    (built.folder / "site.toml").write_text(text)
+    built.clear()
+    built.enter(hooper("worksheet", "--json", "--site", str(built.folder / "site.toml")).document["sheets"])
+    if "film-page" not in built.servers:
+        built.serve_page("film-page", "film-box", 443, "Race films")
+    if "film-shell" not in built.servers:
+        built.serve_shell("film-shell", "film-box", 22)
+    yield built
+    built.unblock()
+    built.carrier_nat(on=False)
+    built.move("film-box", "10.44.7.30")
+
+
+def why(town: KernelTown, state: str, *arguments: str, deadline: str = "1.5") -> Ran:
+    return hooper(
+        "why", "film-page", "--from", "interface:usb0", "--json", "--deadline", deadline, "--state", state,
+        "--site", str(town.folder / "site.toml"), *arguments, wrap=town.wrap("here"),
+    )  # fmt: skip
+
+
+def causes(ran: Ran) -> list[tuple[str, str]]:
+    return [(cause["code"], cause["certainty"]) for cause in valid("why", ran.document)["causes"]]
+
+
+def break_it(town: KernelTown, fault: str) -> None:
+    if fault == "rule missing outer":
+        town.remove("fibre-box", "film-page")
+    elif fault == "rule missing inner":
+        town.remove("club-router", "film-page")
+    elif fault == "wrong host":
+        town.remove("club-router", "film-page")
+        rule = {"outside_ports": [443, 443], "target_address": "10.44.7.50", "target_ports": [443, 443]}
+        more = {"service": "film-page", "transport": "tcp", "sources": []}
+        town.enter([{"gateway": "club-router", "rules": [{**rule, **more}]}])
+    elif fault == "host moved":
+        town.move("film-box", "10.44.7.132")
+    elif fault == "service stopped":
+        town.stop("film-page")
+    elif fault == "provider's block":
+        town.block(443)
+    else:
+        town.carrier_nat(on=True)
+
+
+def deciding_step(town: KernelTown, asked: str) -> tuple[str, ...]:
+    """What a person reads off the page that is asked for."""
+    if "--wan" in asked:
+        gateway = asked.split("--wan ")[1].split("=")[0]
+        shown = town.run(gateway, "ip", "-4", "-o", "address", "show", "dev", "wan")
+        return ("--wan", f"{gateway}={shown.split('inet ')[1].split('/')[0]}")
+    if "--at" in asked:
+        shown = town.run("film-box", "ip", "-4", "-o", "address", "show", "dev", "eth0")
+        return ("--at", shown.split("inet ")[1].split("/")[0])
+    gateway = asked.split("--rule ")[1].split("=")[0]
+    found = re.search(r"dport 443 dnat to ([0-9.]+)", town.run(gateway, "nft", "list", "chain", "ip", "town", "pre"))
+    return ("--rule", f"{gateway}={found[1] if found else 'missing'}")
+
+
+def test_without_a_fault_all_is_well(town: KernelTown, tmp_path: Path) -> None:
+    ran = why(town, str(tmp_path))
+    assert (causes(ran), ran.document["ok"], ran.code) == ([], True, 0)
+    public = next(step for step in ran.document["steps"] if step["step"] == "public-address")
+    assert PUBLIC in public["evidence"][0]
+    assert "STUN" in public["evidence"][0]
+    host = ran.document["steps"][0]
+    assert (host["state"], "by the MAC in the plan" in host["evidence"][0]) == ("ok", True)
+
+
+@pytest.mark.parametrize("fault", FAULTS)
+def test_each_fault_comes_to_its_cause(town: KernelTown, tmp_path: Path, fault: str) -> None:
+    break_it(town, fault)
+    patient = "4" if fault == "host moved" else "1.5"
+    ran = why(town, str(tmp_path), deadline=patient)
+    assert FAULTS[fault] in dict(causes(ran))
+    for _ in range(4):
+        certain = [code for code, certainty in causes(ran) if certainty == "certain"]
+        if certain:
+            break
+        asked = ran.document["causes"][0]["would_make_certain"]
+        ran = why(town, str(tmp_path), *deciding_step(town, asked), deadline=patient)
+    assert (certain, ran.code) == ([FAULTS[fault]], 1)
+
+
+def test_survey_by_a_real_stun_server(town: KernelTown, tmp_path: Path) -> None:
+    def survey(*arguments: str) -> Ran:
+        site = ("--site", str(town.folder / "site.toml"), "--state", str(tmp_path), "--json")
+        ran = hooper("survey", *site, *arguments, wrap=town.wrap("here"))
+        valid("survey", ran.document)
+        return ran
+
+    assert survey().document["public_address"]["ipv4"] == PUBLIC
+    assert survey("--wan", f"fibre-box={PUBLIC}").document["situation"] == "several-nats"
+    town.carrier_nat(on=True)
+    ran = survey("--wan", "fibre-box=100.64.44.9")
+    assert (ran.document["situation"], ran.code) == ("carrier-nat", 1)
