@@ -153,7 +153,7 @@ def test_the_demo_tells_its_story(tmp_path: Path) -> None:
     folder = tmp_path / "out"
     ran = hooper("demo", "--out", str(folder))
     assert ran.code == 0
-    for words in ("mismatched", "Put right", "timing-desk", "1 s for each probe"):
+    for words in ("mismatched", "leads to hub", "Put right", "timing-desk", "1 s for each probe"):
         assert words in ran.out
     assert sorted(os.listdir(folder)) == ["NEXT.md", "site.toml"]
     assert max(len(line.rstrip()) for line in ran.out.splitlines() if str(folder) not in line) <= 80
@@ -167,10 +167,13 @@ def test_the_demo_tells_its_story(tmp_path: Path) -> None:
     assert (folder / "site.toml").read_text() == "version = 1\n"
 
 
+STORY = ["lab", "survey", "plan", "worksheet", "typed", "check", "broken", "explained", "mended"]
+
+
 def test_the_demo_as_json() -> None:
     ran = hooper("demo", "--json", env={"HOOPER_LAB": "/nowhere"})
     steps = valid("demo", ran.document)["steps"]
-    assert [step["step"] for step in steps] == ["lab", "plan", "worksheet", "typed", "check", "broken", "mended"]
+    assert [step["step"] for step in steps] == STORY
     assert all(step["ok"] for step in steps)
     assert sum(step["took_ms"] for step in steps) < 10_000
 
@@ -188,7 +191,7 @@ def test_a_demo_that_is_stopped_or_not_listened_to_leaves_nothing_behind(tmp_pat
         )
         assert demo.stdout is not None
         assert demo.stderr is not None
-        while "1. Plan" not in demo.stdout.readline():
+        while "Plan:" not in demo.stdout.readline():
             pass
         if stop is None:
             demo.stdout.close()  # as `head` does

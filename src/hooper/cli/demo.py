@@ -79,12 +79,24 @@ def _begin(out: Console) -> None:
     out.print("the club's own router. Nobody has entered anything, nothing is reachable.")
 
 
-def _title(out: Console, number: int, text: str, scene: Scene) -> None:
+def _title(out: Console, text: str, scene: Scene) -> None:
     from rich.text import Text
 
     out.print()
     mark = ("✓ ", "green") if scene.ok else ("✗ ", "red")
-    out.print(Text.assemble(mark, (f"{number}. {text}", "bold"), (f"  {scene.took_ms / 1000:.1f} s", "dim")))
+    out.print(Text.assemble(mark, (text, "bold"), (f"  {scene.took_ms / 1000:.1f} s", "dim")))
+
+
+def _lab(scene: Scene, out: Console) -> None:
+    """The town's start has nothing to show."""
+
+
+def _survey(scene: Scene, out: Console) -> None:
+    from hooper.cli.looking import numbers
+
+    seen: Any = scene.told
+    _title(out, "Survey: can anything from outside arrive here at all?", scene)
+    numbers(tuple(row for row in seen.comparisons if row.left.what.startswith("fibre-box")), out)
 
 
 def _plan(scene: Scene, out: Console) -> None:
@@ -92,61 +104,65 @@ def _plan(scene: Scene, out: Console) -> None:
     from hooper.cli.render import counted
 
     plan: Any = scene.told
-    _title(out, 1, f"Plan: {counted(len(plan.forwards), 'rule')} on two routers", scene)
+    _title(out, f"Plan: {counted(len(plan.forwards), 'rule')} on two routers", scene)
     ways(plan.forwards, out)
 
 
 def _worksheet(scene: Scene, out: Console) -> None:
-    sheets: Any = scene.told
-    _title(out, 2, "Worksheet: what a person types into each router's page", scene)
-    sheet = sheets[0]
-    rule = next(rule for rule in sheet.rules if rule.service == "timing-desk")
-    out.print(f"Such as, on {sheet.gateway}: outside port {rule.outside_ports[0]} goes to {rule.target_address}.")
+    """The sheets show at the plan, and in what was typed."""
 
 
 def _typed(scene: Scene, out: Console) -> None:
     entered: Any = scene.told
-    _title(out, 3, f"Typed in by hand: {len(entered)} rules", scene)
+    _title(out, f"Worksheet: {len(entered)} rules typed into the routers' pages by hand", scene)
 
 
 def _check(scene: Scene, out: Console) -> None:
-    from hooper.cli.check import results_table, summary
+    from hooper.cli.check import results_table
     from hooper.lab.demo import DEADLINE
 
     outcome: Any = scene.told
-    _title(out, 4, f"Checked from a phone's mobile data, {DEADLINE:g} s for each probe", scene)
-    out.print(results_table(outcome.results, brief=True))
-    out.print()
-    out.print(summary(outcome.results))
+    _title(out, f"Check: looked at from a phone's mobile data, {DEADLINE:g} s for each probe", scene)
+    shut = [result for result in outcome.results if result.expected == "unreachable" and result.ok]
+    out.print(results_table([result for result in outcome.results if result not in shut], brief=True))
+    out.print(f"Not reachable, as it should be: {', '.join(result.service for result in shut)}.")
+
+
+def _one_result(text: str, scene: Scene, out: Console) -> None:
+    from hooper.cli.check import results_table
+
+    outcome: Any = scene.told
+    _title(out, text, scene)
+    out.print(results_table(outcome.results, brief=True, header=False))
 
 
 def _broken(scene: Scene, out: Console) -> None:
-    from hooper.cli.check import results_table
+    _one_result("Someone mistypes: film-page's rule now names another device", scene, out)
 
-    outcome: Any = scene.told
-    _title(out, 5, "Someone mistypes: film-page's rule now names another device", scene)
-    out.print(results_table(outcome.results, brief=True, header=False))
+
+def _explained(scene: Scene, out: Console) -> None:
+    from hooper.cli.render import indented
+
+    found: Any = scene.told
+    _title(out, "Why: the first broken link, and what to do", scene)
+    for cause in found.causes:
+        indented(out, f"{cause.certainty}: {cause.message}", left=3)
+        indented(out, cause.remedy, mark="→ ", left=3)
 
 
 def _mended(scene: Scene, out: Console) -> None:
-    from hooper.cli.check import results_table
-
-    outcome: Any = scene.told
-    _title(out, 6, "Put right", scene)
-    out.print(results_table(outcome.results, brief=True, header=False))
-
-
-def _lab(scene: Scene, out: Console) -> None:
-    """The town's start has nothing to show."""
+    _one_result("Put right", scene, out)
 
 
 _TOLD = {
     "lab": _lab,
+    "survey": _survey,
     "plan": _plan,
     "worksheet": _worksheet,
     "typed": _typed,
     "check": _check,
     "broken": _broken,
+    "explained": _explained,
     "mended": _mended,
 }
 
@@ -158,7 +174,10 @@ def _end(document: Any, out: Console, *, good: bool) -> None:
         failed = ", ".join(step.step for step in document.steps if not step.ok)
         out.print(f"Not as it should be: {failed}. Please report this.", style="bold red")
         return
-    out.print(f"Planned, typed in, proven from outside, broken, seen, mended: in {took:.1f} s.", style="bold green")
+    out.print(
+        f"Measured, planned, typed in, proven, broken, explained, mended: in {took:.1f} s.",
+        style="bold green",
+    )
     if document.folder is not None:
         out.print(f"{document.folder} has its site file, and NEXT.md the next commands.", soft_wrap=True)
     else:

@@ -225,4 +225,4 @@ def numbers(comparisons: tuple[Comparison, ...], out: Console) -> None:
             shown = Text(side.value or "?", style="bold")
             pair.add_row(Text(f"  {sign}", style=style), side.what, shown, Text(side.source, style="dim"))
         out.print(pair)
-        indented(out, row.meaning, left=5)
+        indented(out, row.meaning, left=5, style=style.removeprefix("bold "))

@@ -21,16 +21,23 @@ from hooper.document import plain
 from hooper.errors import HooperError, MachineError, RefusedForSafety
 from hooper.files import make_folder, read_site, write_atomically
 from hooper.lab.boathouse import site_file
+from hooper.lab.faults import FAULTS
 from hooper.net.lab import LabDoor, LabLink, read_lab_file
 from hooper.planning.model import Plan, Sheet
 from hooper.planning.plan import make_plan
 from hooper.planning.worksheet import make_sheets
 from hooper.reach.check import Outcome, Wish, check_outside
+from hooper.reach.diagnosis import WhyDocument, diagnose
+from hooper.reach.evidence import Past, gather_service
+from hooper.reach.facts import Told
+from hooper.reach.line import SurveyDocument, document
+from hooper.reach.survey import gather_line
 from hooper.site.load import SiteFile
 
 DEADLINE = 1.0  # seconds for each probe: the town answers at once, and silence need not be waited for
 START = 20.0  # seconds for the lab to be up on a slow machine
 WRONG, VICTIM = "forward-wrong-host", "film-page"
+VISITED = "fibre-box"  # whose status page someone reads
 NEXT_FILE = "NEXT.md"
 NEXT = """\
 # What to try next
@@ -51,9 +58,13 @@ There, enter the sheets into its routers, look from the phone's mobile data, bre
     hooper lab faults
     hooper lab break forward-missing-inner
     hooper check --from interface:usb0 film-page
+    hooper why film-page --from interface:usb0
+    hooper lab read
+    hooper why film-page --from interface:usb0 --rule club-router=missing
     hooper lab mend
 
-For your own network, copy `site.toml`, replace what it says by what you have, and start with `hooper plan`.
+For your own network, copy `site.toml`, replace what it says by what you have, and start with
+`hooper survey`.
 """
 
 
@@ -64,7 +75,7 @@ class Scene:
     step: str
     ok: bool
     took_ms: int
-    told: Plan | tuple[Sheet, ...] | list[dict[str, Any]] | Outcome | None
+    told: SurveyDocument | Plan | tuple[Sheet, ...] | list[dict[str, Any]] | Outcome | WhyDocument | None
 
 
 def prepare_folder(folder: Path) -> None:
@@ -135,14 +146,18 @@ async def play(folder: Path, today: date) -> AsyncGenerator[Scene, None]:
     async with lab_process(folder) as lab_file:
         yield scene("lab", None)
         file = read_site(folder / "site.toml")
+        here = await LabDoor.open(read_lab_file(lab_file))
+        link, now = here.link, here.clock.now()
+        told = {f"wan:{VISITED}": Told(await _read_wan(link), now)}
+        line = await gather_line(here, file.site, told, DEADLINE, now=now)
+        seen = document(file.site, line)
+        yield scene("survey", seen, ok=seen.can_forward is True)
         plan = make_plan(file, today)
         yield scene("plan", plan, ok=plan.feasible)
         sheets = make_sheets(file.site, plan)
         yield scene("worksheet", sheets)
-        link = LabLink(read_lab_file(lab_file))
         entered = (await link.ask("type", sheets=plain(sheets)))["entered"]
         yield scene("typed", entered, ok=len(entered) == len(plan.forwards))
-        here = await LabDoor.open(link.address)
         outcome = await _look(here, file, tuple(file.site.services))
         unproven = [result.service for result in outcome.results if result.verdict == "unproven"]
         good = all(result.ok or result.service in unproven for result in outcome.results)
@@ -150,9 +165,20 @@ async def play(folder: Path, today: date) -> AsyncGenerator[Scene, None]:
         await link.ask("break", fault=WRONG, service=VICTIM)
         outcome = await _look(here, file, (VICTIM,))
         yield scene("broken", outcome, ok=[result.verdict for result in outcome.results] == ["mismatched"])
+        usb = here.through("usb0")
+        facts, _ = await gather_service(here, usb, file.site, plan, VICTIM, Past(told), None, DEADLINE, now=now)
+        found = diagnose(file.site, plan, facts)
+        certain = [cause.code for cause in found.causes if cause.certainty == "certain"]
+        yield scene("explained", found, ok=certain == [FAULTS[WRONG].cause])
         await link.ask("mend", fault=WRONG)
         outcome = await _look(here, file, (VICTIM,))
         yield scene("mended", outcome, ok=all(result.ok for result in outcome.results))
+
+
+async def _read_wan(link: LabLink) -> str:
+    """What a person reads off the status page of the provider's box."""
+    (page,) = (await link.ask("read", gateways=[VISITED]))["gateways"]
+    return str(page["wan_address"])
 
 
 async def _look(here: LabDoor, file: SiteFile, services: tuple[str, ...]) -> Outcome:

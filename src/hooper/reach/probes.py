@@ -276,16 +276,16 @@ async def _rdp(stream: Recorder, target: Target, seen: Seen) -> None:
     confirm: x224.Confirm = await _read(stream, x224.parse_confirm)
     seen.verdict = "answered"
     if confirm.failure is not None:
-        seen.detail = f"a remote desktop, but {x224.FAILURES.get(confirm.failure, f'failure {confirm.failure}')}"
+        seen.detail = f"remote desktop, but {x224.FAILURES.get(confirm.failure, f'failure {confirm.failure}')}"
         seen.problems.append("tls-failed")
         return
     if not confirm.protocol & (x224.TLS | x224.HYBRID | x224.HYBRID_EX):
-        seen.detail = "a remote desktop without TLS"
+        seen.detail = "remote desktop without TLS"
         seen.problems.append("clear-text")
         return
-    seen.detail = "a remote desktop, but its TLS did not come up"
+    seen.detail = "remote desktop, but its TLS did not come up"
     await _tls(stream, target, seen)
-    seen.detail = "a remote desktop inside TLS"
+    seen.detail = "remote desktop in TLS"
 
 
 _TALKS: dict[str, Callable[[Recorder, Target, Seen], Awaitable[None]]] = {
