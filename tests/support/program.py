@@ -81,9 +81,9 @@ class Lab:
 
 
 @contextmanager
-def start_lab(folder: Path) -> Iterator[Lab]:
+def start_lab(folder: Path, *options: str) -> Iterator[Lab]:
     process = subprocess.Popen(
-        [sys.executable, "-m", "hooper", "lab", "run", "--json", "--while-stdin-open", "--out", str(folder)],
+        [sys.executable, "-m", "hooper", "lab", "run", "--json", "--while-stdin-open", "--out", str(folder), *options],
         stdin=subprocess.PIPE,
         stdout=subprocess.PIPE,
         text=True,

@@ -51,7 +51,7 @@ VERDICT_STYLE = {
     "mismatched": "bold red",
     "refused": "red",
     "silent": "red",
-    "unproven": "yellow",
+    "unproven": "orange3",
 }
 
 
@@ -173,7 +173,7 @@ def results_table(results: Iterable[Result], *, brief: bool = False, header: boo
     for result in results:
         mark = Text("✓", style="green") if result.ok else Text("✗", style="red")
         if result.verdict == "unproven":
-            mark = Text("?", style="yellow")
+            mark = Text("?", style="orange3")
         verdict = Text(result.verdict, style="green" if result.ok else VERDICT_STYLE[result.verdict])
         numbers = () if brief else (f"{result.transport} {result.port}", str(result.took_ms))
         drawn.add_row(mark, result.service, *numbers, verdict, _words(result))

@@ -56,6 +56,9 @@ def run_lab(
     while_stdin_open: Annotated[
         bool, typer.Option("--while-stdin-open", help="End when standard input ends, as scripts want it.")
     ] = False,
+    hairpin: Annotated[
+        bool, typer.Option("--hairpin", help="Let the routers lead machines inside to the public address; few do.")
+    ] = False,
     json: JsonFlag = False,
     quiet: QuietFlag = False,
     verbose: VerboseFlag = False,
@@ -85,7 +88,7 @@ def run_lab(
 
     async def run(folder: Path) -> None:
         session.detail(f"files in {folder}")
-        await serve(folder, started, until_stdin_ends=while_stdin_open)
+        await serve(folder, started, until_stdin_ends=while_stdin_open, hairpin=hairpin)
 
     try:
         if out is not None:

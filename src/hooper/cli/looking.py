@@ -217,7 +217,7 @@ def numbers(comparisons: tuple[Comparison, ...], out: Console) -> None:
     value = max((len(side.value or "?") for side in sides), default=0)
     what = min(max((len(side.what) for side in sides), default=0), max(out.width - value - 28, 16))
     for row in comparisons:
-        mark, style = {True: ("=", "green"), False: ("≠", "bold red"), None: ("?", "yellow")}[row.equal]
+        mark, style = {True: ("=", "green"), False: ("≠", "bold red"), None: ("?", "orange3")}[row.equal]
         pair = Table.grid(padding=(0, 2, 0, 0))
         for width in (3, what, value, None):
             pair.add_column(width=width, overflow="fold")

@@ -12,7 +12,7 @@ from rich.text import Text
 
 from hooper.planning.model import Finding
 
-SEVERITY_STYLE = {"error": "bold red", "warning": "yellow", "note": "blue"}
+SEVERITY_STYLE = {"error": "bold red", "warning": "orange3", "note": "blue"}
 
 
 def table(*columns: str, right: Sequence[str] = (), fold: Sequence[str] = ()) -> Table:

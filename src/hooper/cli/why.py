@@ -51,8 +51,8 @@ if TYPE_CHECKING:
 
 app = sub_app("The first broken link of a service, with evidence and remedy.")
 
-MARKS = {"ok": ("✓", "green"), "broken": ("✗", "bold red"), "unknown": ("?", "yellow"), "skipped": ("-", "dim")}
-CERTAINTY_STYLE = {"certain": "bold red", "likely": "yellow", "possible": "blue"}
+MARKS = {"ok": ("✓", "green"), "broken": ("✗", "bold red"), "unknown": ("?", "orange3"), "skipped": ("-", "dim")}
+CERTAINTY_STYLE = {"certain": "bold red", "likely": "orange3", "possible": "blue"}
 
 
 @dataclass(frozen=True)

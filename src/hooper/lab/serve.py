@@ -19,14 +19,17 @@ from hooper.lab.switchboard import Switchboard
 from hooper.wire import town as link
 
 
-async def serve(folder: Path, started: Callable[[Path, Path], None], *, until_stdin_ends: bool = False) -> None:
+async def serve(
+    folder: Path, started: Callable[[Path, Path], None], *, until_stdin_ends: bool = False, hairpin: bool = False
+) -> None:
     """Run a town until SIGINT or SIGTERM.
 
     Args: folder: receives site.toml (unless it has one) and the private lab.json. started: called with both paths.
     until_stdin_ends: end with standard input too, so that no lab outlives the program that started it.
+    hairpin: as for Switchboard.
     Raises: MachineError: the files cannot be written.
     """
-    board = Switchboard()
+    board = Switchboard(hairpin=hairpin)
     make_folder(folder, private=True)
     lab, site = folder / "lab.json", folder / "site.toml"
     if not site.exists():

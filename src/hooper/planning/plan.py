@@ -96,7 +96,9 @@ def _clashes(site: Site, forwards: list[Forward]) -> Iterator[Finding]:
                 "port-clash",
                 f"services.{second}",
                 f"{first} and {second} both want outside port {port}/{transport} on {gateway}",
-                f"Give one of them another: `outside_port = {written}` for {second}.",
+                f"Give one of them another: `outside_port = {written}` for {second}."
+                if site.services[first].outside_ports.overlaps(site.services[second].outside_ports)
+                else f"{gateway} cannot translate: make the device of {second} itself listen on another port.",
             )
 
 
