@@ -231,10 +231,16 @@ CASES: dict[str, tuple[ServiceFacts, bool | None, list[tuple[str, str]]]] = {
         False,
         [("host-moved", "certain")],
     ),
-    "another device has its address": (
+    "another MAC has its address: another device, or a repeater": (
         facts(result("refused"), result("refused"), mac_seen="02:00:5e:00:00:01"),
         False,
-        [("host-moved", "certain")],
+        [("host-moved", "likely"), ("service-stopped", "likely")],
+    ),
+    "another MAC, but the service answers: a repeater": (facts(WELL, mac_seen="02:00:5e:00:00:01"), True, []),
+    "known by its name alone": (
+        facts(WELL, line=line(public=Known(PUBLIC, f"the name {NAME}"))),
+        True,
+        [],
     ),
     "it was told to be elsewhere once, but answers where it should": (
         facts(WELL, host_at=told("10.44.7.132")),

@@ -9,7 +9,7 @@ from typing import Any
 
 import pytest
 
-from support.program import Lab, Ran, start_lab, valid
+from support.program import Lab, Ran, hooper, start_lab, valid
 
 FAULTS = {
     "forward-missing-outer": "rule-missing-outer",
@@ -134,6 +134,33 @@ def test_told_evidence_grows_old(tmp_path: Path) -> None:
         assert causes(why(lab, "--rule", "fibre-box=missing")) == [("rule-missing-outer", "certain")]
         lab.run("lab", "clock", "--advance", "7300")
         assert causes(why(lab)) == [("rule-missing-outer", "likely")]
+
+
+def test_away_from_the_site_the_whole_chain_still_stands(fresh: Lab) -> None:
+    """In the real world of this machine, through the lab's entrance as a proxy: nothing inside can be seen."""
+    private = fresh.private()
+    place = ("--from", f"socks5://phone@127.0.0.1:{private['port']}", "--proxy-password", "env:WORD")
+    arguments = (
+        "--public",
+        "203.0.113.44",
+        "--site",
+        fresh.env["HOOPER_SITE"],
+        "--state",
+        fresh.env["STATE"],
+        "--json",
+    )
+    fresh.run("lab", "break", "forward-missing-inner")
+    word = {"WORD": private["token"]}
+    ran = hooper("why", "film-page", *place, *arguments, "--deadline", "1", env=word)
+    assert [code for code, _ in causes(ran)][:2] == ["rule-missing-outer", "rule-missing-inner"]
+    states = {step["step"]: step["state"] for step in ran.document["steps"]}
+    assert (states["host"], states["rule:club-router"], states["outside"]) == ("unknown", "unknown", "broken")
+
+
+def test_what_cannot_be_proven_by_a_stranger_says_so(fresh: Lab) -> None:
+    ran = fresh.run("why", "gate", "--from", "interface:usb0", "--deadline", "0.8", "--json")
+    states = {step["step"]: step["state"] for step in ran.document["steps"]}
+    assert (ran.document["ok"], ran.code, states["host"], states["outside"]) == (None, 1, "ok", "unknown")
 
 
 def test_ticked_sheets_count_while_they_are_current(fresh: Lab, tmp_path: Path) -> None:

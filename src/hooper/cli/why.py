@@ -220,7 +220,9 @@ def _hanging(out: Console, text: str) -> None:
 
 def _next(session: Session, document: WhyDocument, asked: Asked) -> None:
     first = document.causes[0] if document.causes else None
-    if document.ok is None:
+    if document.ok is None and asked.origin is not None:
+        session.note("\nThe line marked ? at `outside` says why this look could not prove it.")
+    elif document.ok is None:
         session.note("\nNext: join this computer to a phone's mobile data by cable, then")
         session.note(f"      `hooper why {asked.service} --from interface:NAME`.")
     elif first is not None and first.would_make_certain:

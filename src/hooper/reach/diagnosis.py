@@ -62,6 +62,9 @@ class _Case:
         self.steps[name] = WhyStep(name, state, evidence)
 
     def cause(self, code: str, certainty: Certainty, message: str, remedy: str, decide: str | None = None) -> None:
+        """Add a cause, unless the same is there already with better evidence."""
+        if any(known.code == code and _ORDER[known.certainty] <= _ORDER[certainty] for known in self.causes):
+            return
         self.causes.append(Cause(code, certainty, message, remedy, None if certainty == "certain" else decide))
 
 
@@ -145,9 +148,10 @@ def _host(case: _Case) -> None:
     elif facts.elsewhere is not None and not answers:
         case.step("host", "broken", f"its MAC {host.mac} answers at {facts.elsewhere}, not at {host.address}")
         _moved(case, str(facts.elsewhere), "certain")
-    elif host.mac is not None and facts.mac_seen is not None and facts.mac_seen != host.mac:
-        case.step("host", "broken", f"at {host.address} answers the MAC {facts.mac_seen}, the plan says {host.mac}")
-        _moved(case, None, "certain")
+    elif host.mac is not None and facts.mac_seen not in (None, host.mac) and not answers:
+        # Wi-Fi repeaters answer with a MAC of their own, so this alone is not certain
+        case.step("host", "unknown", f"at {host.address} answers the MAC {facts.mac_seen}, the plan says {host.mac}")
+        _moved(case, None, "likely")
     elif facts.nobody_inside:
         case.step("host", "broken", f"nobody on this network has the address {host.address}")
         _gone(case)
@@ -156,6 +160,8 @@ def _host(case: _Case) -> None:
     elif facts.inside.verdict in (*THERE, "mismatched", "refused"):
         known = ", by the MAC in the plan" if host.mac and facts.mac_seen == host.mac else ""
         case.step("host", "ok", f"{host.address} answers{known}")
+    elif host.mac is not None and facts.mac_seen == host.mac:
+        case.step("host", "ok", f"the MAC in the plan is at {host.address}")
     else:
         case.step("host", "unknown", f"{host.address} does not answer at port {facts.inside.port}")
         if facts.inside.verdict == "silent":
@@ -533,7 +539,7 @@ def _name(case: _Case, *, public: bool) -> None:
     evidence: list[str] = []
     for name, known in line.names.items():
         evidence.append(f"{name}: {known.address or 'no address'} ({known.source})")
-        if known.address is None or line.public.address is None:
+        if known.address is None or line.public.address is None or line.public.source == f"the name {name}":
             states.append("unknown")
         elif known.address == line.public.address:
             states.append("ok")

@@ -9,16 +9,19 @@ from typing import TYPE_CHECKING, Any
 
 import anyio
 
-from hooper.net.types import Door
+from hooper.addresses import parse_address
+from hooper.net.types import Door, Neighbour
 from hooper.planning.model import Plan
+from hooper.planning.paths import chains
 from hooper.planning.worksheet import sheet_mark
 from hooper.reach.check import Memory, Outcome, Wish, check_here, check_outside
-from hooper.reach.facts import LineFacts, ServiceFacts, Told
+from hooper.reach.facts import Known, LineFacts, ServiceFacts, Told
 from hooper.reach.model import Evidence, Found, IcmpSeen, Result
 from hooper.reach.survey import gather_line
 
 if TYPE_CHECKING:
-    from hooper.site.model import Site
+    from hooper.addresses import IPAddress
+    from hooper.site.model import Host, Site
 
 STORED_FOR = timedelta(minutes=10)  # an older look from outside proves nothing any more
 
@@ -57,7 +60,8 @@ async def gather_service(
     Args: outside: the place to look from, None: nobody looks from outside now. deadline: seconds for each probe.
     Raises: NoNetwork, UsageError.
     """
-    line = await gather_line(here, site, past.told, min(deadline, 2.0), now=now)
+    chain = chains(site)[site.services[service].host]
+    line = await gather_line(here, site, past.told, min(deadline, 2.0), now=now, chain=chain)
     looks: dict[str, Outcome] = {}
 
     async def inside() -> None:
@@ -92,7 +96,10 @@ async def _facts(
     outside, stored_at = _worst(seen.results if seen else (), service), None
     if seen is None and past.outside is not None:
         stored_at, outside = past.outside
-    neighbours = (await here.surroundings()).neighbours
+    found = outside.evidence.public_address if outside is not None else None
+    if line.public.address is None and found is not None and found.value is not None:
+        line = replace(line, public=Known(parse_address(found.value), found.source))
+    neighbours = (await here.surroundings()).neighbours if line.at is not None else ()
     facts = ServiceFacts(
         line=line,
         service=service,
@@ -102,7 +109,7 @@ async def _facts(
         others=_others(seen, service),
         stored_at=stored_at,
         mac_seen=next((n.mac for n in neighbours if n.address == host.address), None),
-        elsewhere=next((n.address for n in neighbours if n.mac == host.mac and n.address != host.address), None),
+        elsewhere=_elsewhere(neighbours, host),
         rules={key: told for key in line.chain if (told := past.told.get(f"rule:{service}:{key}"))},
         ticked={
             key: told
@@ -112,6 +119,12 @@ async def _facts(
         host_at=past.told.get(f"at:{host_key}"),
     )
     return replace(facts, twin=_twin(site, facts, seen, past))
+
+
+def _elsewhere(neighbours: Iterable[Neighbour], host: Host) -> IPAddress | None:
+    """Where the host's MAC answers instead, if it is one place only and not the host's own address."""
+    places = [neighbour.address for neighbour in neighbours if neighbour.mac == host.mac]
+    return places[0] if len(places) == 1 and places[0] != host.address else None
 
 
 def _worst(results: Iterable[Result], service: str) -> Result | None:

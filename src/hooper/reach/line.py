@@ -177,6 +177,10 @@ def names_compared(facts: LineFacts) -> Iterator[Comparison]:
             yield Comparison(left, right, None, "Nobody gave an address for the name.")
         elif facts.public.address is None:
             yield Comparison(left, right, None, "The public address is not known, so the name cannot be judged.")
+        elif facts.public.source == f"the name {name}":
+            yield Comparison(
+                left, right, None, "The public address is known by this name only: nothing to hold it against."
+            )
         elif known.address == facts.public.address:
             yield Comparison(left, right, True, "The name leads to this line.")
         else:

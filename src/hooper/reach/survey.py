@@ -16,16 +16,26 @@ from hooper.site.model import Site
 from hooper.site.references import chain_of
 
 
-async def gather_line(here: Door, site: Site, told: Mapping[str, Told], deadline: float, *, now: datetime) -> LineFacts:
-    """What is known of the line that this machine is on, else of the first one.
+async def gather_line(
+    here: Door,
+    site: Site,
+    told: Mapping[str, Told],
+    deadline: float,
+    *,
+    now: datetime,
+    chain: tuple[str, ...] | None = None,
+) -> LineFacts:
+    """What is known of a line.
 
-    Args: told: as the store keeps it. deadline: seconds for all servers together.
+    Args: told: as the store keeps it. deadline: seconds for all servers together. chain: its gateways, outermost
+    first; None: those before this machine, or the longest chain where it is not at the site.
     Raises: NoNetwork.
     """
     around = await connected_surroundings(here)
     interface, at, own = standing(site, around)
-    innermost = at or next(iter(site.gateways), None)
-    chain = chain_of(site, innermost) if innermost is not None else ()
+    if chain is None:
+        chains = [chain_of(site, key) for key in ([at] if at is not None else site.gateways)]
+        chain = max(chains, key=len, default=())
     line = (site.gateways[chain[0]].line if chain else next(iter(site.lines), None)) or ""
     names = [name for name, entry in site.names.items() if entry.line == line and not name.startswith("*.")]
     found: dict[str, Known] = {}
