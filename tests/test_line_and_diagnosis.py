@@ -10,7 +10,8 @@ from typing import Any
 import pytest
 
 from hooper.addresses import IPAddress
-from hooper.reach.diagnosis import WhyDocument, diagnose
+from hooper.reach.case import WhyDocument
+from hooper.reach.diagnosis import diagnose
 from hooper.reach.facts import Known, LineFacts, ServiceFacts, Told
 from hooper.reach.line import compare, line_findings, situation
 from hooper.reach.model import Evidence, IcmpSeen, Result, Verdict

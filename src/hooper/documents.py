@@ -17,7 +17,7 @@ from hooper.lab.documents import (
     LabTypeDocument,
 )
 from hooper.planning.model import PlanDocument, WorksheetDocument
-from hooper.reach.diagnosis import WhyDocument
+from hooper.reach.case import WhyDocument
 from hooper.reach.line import SurveyDocument
 from hooper.reach.model import CheckDocument
 

@@ -58,7 +58,7 @@ VERDICT_STYLE = {
 @app.command()
 def check(
     service: Annotated[
-        list[str] | None, typer.Argument(metavar="[SERVICE]...", help="Only these services; else all.")
+        list[str] | None, typer.Argument(metavar="SERVICE", help="Only these services; else all.")
     ] = None,
     origin: FromOption = None,
     proxy_password: ProxyPasswordOption = None,

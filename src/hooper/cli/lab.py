@@ -31,7 +31,7 @@ app = sub_app("The simulated town by itself: run it, break it, mend it.", group=
 INPUT_LIMIT = 64 * 1024 * 1024  # bytes of a worksheet document
 
 
-def _ask(do: str, **more: Any) -> dict[str, Any]:
+def _ask(session: Session, do: str, **more: Any) -> dict[str, Any]:
     """Say one verb to the lab that HOOPER_LAB names. Raises: UsageError: it is not set."""
     from hooper.net.lab import LabLink, lab_from_environment
 
@@ -41,6 +41,8 @@ def _ask(do: str, **more: Any) -> dict[str, Any]:
             "HOOPER_LAB is not set, so there is no lab to talk to",
             remedy="Start one with `hooper lab run` and set the variables that it prints.",
         )
+
+    session.detail(f"asking the lab on port {address.port}: {do}")
 
     async def ask() -> dict[str, Any]:
         return await LabLink(address).ask(do, **more)
@@ -115,7 +117,7 @@ def list_faults(json: JsonFlag = False, quiet: QuietFlag = False, verbose: Verbo
 def _show_faults(session: Session) -> None:
     from hooper.lab.documents import FaultRow, LabFaultsDocument
 
-    rows = tuple(FaultRow(**row) for row in _ask("faults")["faults"])
+    rows = tuple(FaultRow(**row) for row in _ask(session, "faults")["faults"])
     session.show(LabFaultsDocument(rows), _render_faults)
 
 
@@ -138,7 +140,7 @@ def break_town(
 ) -> None:
     """Break something in the town."""
     session = Session("lab break", json, quiet, verbose)
-    hit = _ask("break", fault=fault, service=service)["service"]
+    hit = _ask(session, "break", fault=fault, service=service)["service"]
     session.detail(f"{fault} now hits {hit}")
     _show_faults(session)
 
@@ -152,7 +154,7 @@ def mend_town(
 ) -> None:
     """Take a fault back, or all of them."""
     session = Session("lab mend", json, quiet, verbose)
-    mended = _ask("mend", fault=fault)["mended"]
+    mended = _ask(session, "mend", fault=fault)["mended"]
     session.detail(f"mended: {', '.join(mended) or 'nothing was broken'}")
     _show_faults(session)
 
@@ -172,7 +174,7 @@ def type_sheet(
     if "errors" in document and "sheets" not in document:
         said = "; ".join(str(error.get("message")) for error in document["errors"] if isinstance(error, dict))
         raise UsageError(f"this is no worksheet, but an error: {said}", remedy="Put that right first.")
-    entered = _ask("type", sheets=document.get("sheets"))["entered"]
+    entered = _ask(session, "type", sheets=document.get("sheets"))["entered"]
     rows = tuple(EnteredRule(**{**row, **_tuples(row)}) for row in entered)
     session.show(LabTypeDocument(rows), _render_typed)
 
@@ -209,18 +211,22 @@ def _arrow(rule: Any) -> tuple[str, str, str]:
 
 
 def _render_typed(document: LabTypeDocument, out: Console) -> None:
-    from hooper.cli.render import table
+    from hooper.cli.render import counted, heading, table
 
-    drawn = table("router", "label", "from outside", "sent to", "only from", "outcome", fold=("only from",))
-    for rule in document.entered:
-        drawn.add_row(rule.gateway, rule.label, *_arrow(rule), rule.outcome)
-    out.print(drawn)
+    for gateway in dict.fromkeys(rule.gateway for rule in document.entered):
+        rules = [rule for rule in document.entered if rule.gateway == gateway]
+        heading(out, f"{gateway}: {counted(len(rules), 'rule')} typed in")
+        drawn = table("label", "from outside", "sent to", "only from", "outcome", fold=("only from",))
+        for rule in rules:
+            drawn.add_row(rule.label, *_arrow(rule), rule.outcome)
+        out.print(drawn)
+        out.print()
 
 
 @app.command("read")
 def read_pages(
     gateway: Annotated[
-        list[str] | None, typer.Argument(metavar="[GATEWAY]...", help="Only these routers; else all.")
+        list[str] | None, typer.Argument(metavar="GATEWAY", help="Only these routers; else all.")
     ] = None,
     json: JsonFlag = False,
     quiet: QuietFlag = False,
@@ -240,7 +246,7 @@ def read_pages(
             tuple(Reservation(**reservation) for reservation in row["reservations"]),
             tuple(Device(**device) for device in row["devices"]),
         )
-        for row in _ask("read", gateways=gateway or [])["gateways"]
+        for row in _ask(session, "read", gateways=gateway or [])["gateways"]
     )
     session.show(LabReadDocument(pages), _render_pages)
 
@@ -276,7 +282,7 @@ def show_ledger(json: JsonFlag = False, quiet: QuietFlag = False, verbose: Verbo
     from hooper.lab.documents import LabLedgerDocument, LedgerEntry
 
     session = Session("lab ledger", json, quiet, verbose)
-    entries = tuple(LedgerEntry(**entry) for entry in _ask("ledger")["entries"])
+    entries = tuple(LedgerEntry(**entry) for entry in _ask(session, "ledger")["entries"])
     session.show(LabLedgerDocument(entries), _render_ledger)
 
 
@@ -300,7 +306,7 @@ def move_clock(
     from hooper.lab.documents import LabClockDocument
 
     session = Session("lab clock", json, quiet, verbose)
-    answer = _ask("clock", advance_s=advance)
+    answer = _ask(session, "clock", advance_s=advance)
     document = LabClockDocument(str(answer["now"])[:19] + "Z", float(answer["ahead_s"]))
     session.show(document, _render_clock)
 

@@ -43,7 +43,7 @@ from hooper.errors import EXIT_NEEDS_A_PERSON, HooperError, StateError, UsageErr
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from hooper.reach.diagnosis import WhyDocument
+    from hooper.reach.case import WhyDocument
     from hooper.reach.evidence import Past
     from hooper.site.load import SiteFile
     from hooper.site.model import Site

@@ -49,7 +49,7 @@ PROOF = (
 @app.command()
 def worksheet(
     gateway: Annotated[
-        list[str] | None, typer.Argument(metavar="[GATEWAY]...", help="Only these routers; else all.")
+        list[str] | None, typer.Argument(metavar="GATEWAY", help="Only these routers; else all.")
     ] = None,
     markdown: Annotated[bool, typer.Option("--markdown", help="Print Markdown, to keep or to send.")] = False,
     ticked: Annotated[

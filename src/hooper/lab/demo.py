@@ -26,8 +26,9 @@ from hooper.net.lab import LabDoor, LabLink, read_lab_file
 from hooper.planning.model import Plan, Sheet
 from hooper.planning.plan import make_plan
 from hooper.planning.worksheet import make_sheets
+from hooper.reach.case import WhyDocument
 from hooper.reach.check import Outcome, Wish, check_outside
-from hooper.reach.diagnosis import WhyDocument, diagnose
+from hooper.reach.diagnosis import diagnose
 from hooper.reach.evidence import Past, gather_service
 from hooper.reach.facts import Told
 from hooper.reach.line import SurveyDocument, document

@@ -1,0 +1,67 @@
+"""One diagnosis in the making: its steps and causes, and the documents that they become. Pure."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Literal
+
+from hooper.planning.model import Plan
+from hooper.reach.facts import ServiceFacts
+from hooper.reach.line import Comparison
+from hooper.site.model import Site
+
+State = Literal["ok", "broken", "unknown", "skipped"]
+Certainty = Literal["certain", "likely", "possible"]
+ORDER = {"certain": 0, "likely": 1, "possible": 2}
+THERE = ("answered", "connected")
+
+
+@dataclass(frozen=True, slots=True)
+class WhyStep:
+    """One link of the chain, with what speaks for its state."""
+
+    step: str
+    state: State
+    evidence: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Cause:
+    """What may be wrong. would_make_certain: the look, number or move that would decide; null: nothing is needed."""
+
+    code: str
+    certainty: Certainty
+    message: str
+    remedy: str
+    would_make_certain: str | None
+
+
+@dataclass(frozen=True, slots=True)
+class WhyDocument:
+    """`hooper why`. ok: null where nobody looked from outside. causes: the likeliest first."""
+
+    service: str
+    ok: bool | None
+    steps: tuple[WhyStep, ...]
+    causes: tuple[Cause, ...]
+    comparisons: tuple[Comparison, ...]
+
+
+@dataclass
+class Case:
+    """One diagnosis in the making."""
+
+    site: Site
+    plan: Plan
+    facts: ServiceFacts
+    steps: dict[str, WhyStep] = field(default_factory=dict)
+    causes: list[Cause] = field(default_factory=list)
+
+    def step(self, name: str, state: State, *evidence: str) -> None:
+        self.steps[name] = WhyStep(name, state, evidence)
+
+    def cause(self, code: str, certainty: Certainty, message: str, remedy: str, decide: str | None = None) -> None:
+        """Add a cause, unless the same is there already with better evidence."""
+        if any(known.code == code and ORDER[known.certainty] <= ORDER[certainty] for known in self.causes):
+            return
+        self.causes.append(Cause(code, certainty, message, remedy, None if certainty == "certain" else decide))

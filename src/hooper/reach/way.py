@@ -1,0 +1,270 @@
+"""The way from outside to the host: the rules, the line, and what silence, refusals and strangers there mean. Pure."""
+
+from __future__ import annotations
+
+from hooper.addresses import classify, parse_address
+from hooper.planning.model import Forward, ports_text
+from hooper.reach.case import THERE, Case, Certainty
+from hooper.reach.facts import Told
+from hooper.reach.line import outer_wan, situation
+
+
+def _told_rule(case: Case, gateway: str) -> tuple[str | None, Told | None]:
+    """What was told of a gateway's rule for this service: there, missing, wrong; None: nothing."""
+    told = case.facts.rules.get(gateway)
+    if told is None:
+        return ("ticked", case.facts.ticked[gateway]) if gateway in case.facts.ticked else (None, None)
+    if told.value in ("there", "missing"):
+        return told.value, told
+    wanted = {rule.target_address for rule in _rules(case, gateway)}
+    address, _, port = told.value.partition(":")
+    ports = {ports_text(rule.target_ports) for rule in _rules(case, gateway)}
+    right = address in wanted and (not port or port in ports)
+    return ("there" if right else "wrong"), told
+
+
+def _rules(case: Case, gateway: str) -> list[Forward]:
+    return [rule for rule in case.plan.forwards if rule.service == case.facts.service and rule.gateway == gateway]
+
+
+def judge_way(case: Case) -> None:
+    facts = case.facts
+    outside, inside_good = facts.outside, case.steps["service"].state == "ok"
+    verdict = outside.verdict if outside is not None else None
+    arrived = verdict in THERE
+    kind, _ = situation(facts.line)
+    _public_address(case, arrived=arrived)
+    for gateway in facts.line.chain:
+        _rule_step(case, gateway, arrived=arrived)
+    reached = arrived or facts.others  # what was told of the line is outdated where something answers
+    if kind in ("carrier-nat", "shared-ports", "no-ipv4") and not reached:
+        _carrier(case)
+        return
+    if arrived or outside is None:
+        return
+    if verdict == "mismatched":
+        _wrong_host(case, "likely")
+    elif not inside_good and case.causes:
+        return  # the first broken link is inside: what lies further out cannot be told yet
+    elif verdict == "refused" or (verdict == "silent" and outside.evidence.icmp is not None):
+        _wrong_host(case, "likely")
+        if verdict == "refused":
+            _missing(case, "possible")
+    elif verdict == "silent":
+        _silent(case)
+
+
+def _public_address(case: Case, *, arrived: bool) -> None:
+    line = case.facts.line
+    _, can_forward = situation(line)
+    told, public = outer_wan(line), line.public
+    shown = f"public address {public.address} ({public.source})" if public.address else f"not known: {public.source}"
+    if arrived:
+        case.step("public-address", "ok", shown, "it answered from outside")
+    elif can_forward is False and not case.facts.others:
+        case.step("public-address", "broken", shown, f"{line.chain[0]}'s WAN address is {told.value if told else '?'}")
+    elif can_forward:
+        case.step("public-address", "ok", shown, f"{line.chain[0]} has it itself" if told else "site file")
+    elif case.facts.others:
+        case.step("public-address", "ok", shown, "other services of this line answered there from outside")
+    else:
+        missing = f"{line.chain[0]}'s WAN address was not told" if told is None else f"told WAN address {told.value}"
+        case.step("public-address", "unknown", shown, missing)
+
+
+def line_proven(case: Case) -> bool:
+    """Whether packets to the public address surely reach the outermost gateway."""
+    told = outer_wan(case.facts.line)
+    fresh = told is not None and told.fresh(case.facts.line.now)
+    return bool(case.facts.others) or (situation(case.facts.line)[1] is True and fresh)
+
+
+def _rule_step(case: Case, gateway: str, *, arrived: bool) -> None:
+    name = f"rule:{gateway}"
+    rules = _rules(case, gateway)
+    planned = "; ".join(
+        f"{r.transport} {ports_text(r.outside_ports)} to {r.target_address}:{ports_text(r.target_ports)}" for r in rules
+    )
+    state, told = _told_rule(case, gateway)
+    age = told.age(case.facts.line.now) if told is not None else ""
+    if arrived:
+        case.step(name, "ok", f"planned: {planned}", "it answered from outside")
+    elif state == "missing":
+        case.step(name, "broken", f"planned: {planned}", f"told to be missing, {age}")
+    elif state == "wrong" and told is not None:
+        case.step(name, "broken", f"planned: {planned}", f"told to lead to {told.value}, {age}")
+    elif state == "there":
+        case.step(name, "ok", f"planned: {planned}", f"told to be there, {age}")
+    elif state == "ticked":
+        case.step(name, "unknown", f"planned: {planned}", f"its sheet was ticked off {age}")
+    else:
+        case.step(name, "unknown", f"planned: {planned}")
+
+
+def _carrier(case: Case) -> None:
+    line = case.facts.line
+    told = outer_wan(line)
+    fresh = told is not None and told.fresh(line.now)
+    kind = situation(line)[0]
+    code = {"carrier-nat": "carrier-nat", "shared-ports": "shared-ports"}.get(kind, "line-down")
+    value = told.value if told is not None else str(line.public.address)
+    case.cause(
+        code,
+        "certain" if fresh or told is None else "likely",
+        f"{line.chain[0]} has the address {value}, which is {classify(parse_address(value)).meaning}:"
+        " nothing from outside reaches it",
+        "Ask the provider for a public IPv4 address; else use IPv6, or a tunnel out to a machine you rent.",
+        read_wan(line.chain[0]),
+    )
+
+
+def read_wan(gateway: str) -> str:
+    return f"Read the WAN address on {gateway}'s status page and give it with --wan {gateway}=ADDRESS."
+
+
+def read_rule(gateway: str, service: str) -> str:
+    return (
+        f"Look for {service} in {gateway}'s list of rules and give what stands there:"
+        f" --rule {gateway}=there, {gateway}=missing, or {gateway}=ADDRESS where it leads to."
+    )
+
+
+def _undecided(case: Case) -> list[str]:
+    """The gateways whose rule nobody has looked at lately, outermost first."""
+    out = []
+    for gateway in case.facts.line.chain:
+        state, told = _told_rule(case, gateway)
+        if state in (None, "ticked") or told is None or not told.fresh(case.facts.line.now):
+            out.append(gateway)
+    return out
+
+
+def _position(case: Case, gateway: str) -> str:
+    return "outer" if gateway == case.facts.line.chain[0] else "inner"
+
+
+def _enter(case: Case, gateway: str) -> str:
+    return f"Enter it as `hooper worksheet {gateway}` says, and look that it is switched on."
+
+
+def _told_wrong(case: Case) -> bool:
+    """Causes for what was told of the rules; whether there are any."""
+    found = False
+    for gateway in case.facts.line.chain:
+        state, told = _told_rule(case, gateway)
+        if told is None or state not in ("missing", "wrong"):
+            continue
+        found = True
+        certainty: Certainty = "certain" if told.fresh(case.facts.line.now) else "likely"
+        name = case.facts.service
+        if state == "missing":
+            code, message = f"rule-missing-{_position(case, gateway)}", f"{gateway} has no rule for {name}"
+        else:
+            wanted = _rules(case, gateway)[0]
+            target = f"{wanted.target_address}:{ports_text(wanted.target_ports)}"
+            code, message = "rule-wrong-host", f"{gateway}'s rule for {name} leads to {told.value}, not to {target}"
+        case.cause(code, certainty, message, _enter(case, gateway), read_rule(gateway, name))
+    return found
+
+
+def _wrong_host(case: Case, certainty: Certainty) -> None:
+    """Something else answered, or a router says that nobody is where the rule leads."""
+    facts = case.facts
+    if _told_wrong(case):
+        return
+    if facts.twin is not None:
+        twin_host = case.site.services[facts.twin].host
+        case.cause(
+            "rule-wrong-host",
+            "certain",
+            f"a rule for {facts.service} leads to {twin_host}: what answers has the certificate of {facts.twin}",
+            f"Compare the inside address of {facts.service} on each router with `hooper worksheet`.",
+        )
+        return
+    open_ones = _undecided(case)
+    inner = facts.line.chain[-1]
+    look = inner if inner in open_ones or not open_ones else open_ones[0]
+    case.cause(
+        "rule-wrong-host",
+        certainty,
+        f"a rule for {facts.service} leads to another device, or to none",
+        f"Compare the inside address of {facts.service} on each router with `hooper worksheet`.",
+        read_rule(look, facts.service),
+    )
+    if not line_proven(case):
+        case.cause(
+            "public-address-wrong",
+            "possible",
+            "the address that was probed is not this line's",
+            "Give the right one with --public.",
+            read_wan(facts.line.chain[0]),
+        )
+
+
+def _missing(case: Case, certainty: Certainty) -> None:
+    for gateway in case.facts.line.chain:
+        if gateway in _undecided(case):
+            place = _position(case, gateway)
+            ticked = gateway in case.facts.ticked
+            case.cause(
+                f"rule-missing-{place}",
+                "possible" if ticked else certainty,
+                f"{gateway} has no rule for {case.facts.service}, or it is switched off",
+                _enter(case, gateway),
+                read_rule(gateway, case.facts.service),
+            )
+
+
+def _silent(case: Case) -> None:
+    """Nothing came back from outside although the service answers inside: with mute boxes many causes look so."""
+    facts = case.facts
+    line, proven = facts.line, line_proven(case)
+    if _told_wrong(case):
+        return
+    undecided = _undecided(case)
+    lone = facts.others is False  # nothing of this line answers from outside
+    if not proven and lone and outer_wan(line) is None:
+        _carrier_suspected(case, "likely")
+    _missing(case, "likely")
+    if not proven and not lone and outer_wan(line) is None:
+        _carrier_suspected(case, "possible")
+    if not proven and outer_wan(line) is not None:
+        case.cause(
+            "carrier-nat",
+            "likely" if situation(line)[1] is None else "possible",
+            f"{line.chain[0]}'s WAN address and the public address do not fit together, or were read long ago",
+            "Read the WAN address again; if it is not the public one, ask the provider for a public address.",
+            read_wan(line.chain[0]),
+        )
+    _blocked(case, certain=proven and not undecided)
+
+
+def _carrier_suspected(case: Case, certainty: Certainty) -> None:
+    line = case.facts.line
+    case.cause(
+        "carrier-nat",
+        certainty,
+        f"the provider may keep the public address for itself, before {line.chain[0]} (carrier NAT)",
+        "If so, ask the provider for a public IPv4 address; else use IPv6 or a tunnel out to a machine you rent.",
+        read_wan(line.chain[0]),
+    )
+
+
+def _blocked(case: Case, *, certain: bool) -> None:
+    facts = case.facts
+    assert facts.outside is not None
+    port, transport = facts.outside.port, facts.outside.transport
+    listed = any(
+        blocked.transport in (transport, "both") and blocked.ports.first <= port <= blocked.ports.last
+        for blocked in case.site.lines[facts.line.line].blocked
+    )
+    if certain or listed:
+        message = f"nothing that comes in at {transport} {port} gets as far as the rules: the provider drops it"
+        certainty: Certainty = "certain"
+    else:
+        message = f"the provider drops what comes in at {transport} {port}"
+        certainty = "possible"
+    undecided = _undecided(case)
+    decide = read_rule(undecided[0], facts.service) if undecided else read_wan(facts.line.chain[0])
+    remedy = f"Ask the provider, or choose another outside port: `outside_port` in [services.{facts.service}]."
+    case.cause("port-blocked", certainty, message, remedy, decide)
