@@ -7,7 +7,6 @@ import signal
 import stat
 import subprocess
 import sys
-from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
@@ -217,32 +216,6 @@ def test_output_that_cannot_be_written(site: Path) -> None:
     assert "Traceback" not in reader.stderr.read()
     reader.stderr.close()
     assert reader.wait(10) == 130
-
-
-@pytest.fixture
-def small_disk(tmp_path: Path) -> Iterator[Path]:
-    """A tmpfs of 64 KiB."""
-    folder = tmp_path / "disk"
-    folder.mkdir()
-    subprocess.run(["mount", "-t", "tmpfs", "-o", "size=64k", "tmpfs", str(folder)], check=True)
-    yield folder
-    subprocess.run(["umount", str(folder)], check=True)
-
-
-@pytest.mark.real
-def test_state_on_a_full_or_read_only_disk(site: Path, small_disk: Path) -> None:
-    """The check still prints what it found, and says that it could not be kept."""
-    quick = ("check", "film-page", "--deadline", "0.2", "--json", "--site", str(site), "--state", str(small_disk))
-    (small_disk / "filler").touch()
-    free = os.statvfs(small_disk).f_bavail * os.statvfs(small_disk).f_frsize
-    (small_disk / "filler").write_bytes(bytes(free))
-    for _ in range(2):
-        ran = hooper(*quick)
-        document = valid("check", ran.document)
-        assert (ran.code, document["errors"][0]["code"], len(document["results"])) == (6, "state", 1)
-        subprocess.run(["mount", "-o", "remount,ro", str(small_disk)], check=True)
-    text = hooper(*(word for word in quick if word != "--json"))
-    assert (text.code, "film-page" in text.out, "--state DIR" in text.err) == (6, True, True)
 
 
 def test_a_fault_of_ours_is_told_without_a_traceback(site: Path) -> None:

@@ -9,6 +9,7 @@ import signal
 import socket
 import subprocess
 import sys
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
@@ -370,3 +371,29 @@ def test_every_document_of_the_lab_is_complete(lab: Lab) -> None:
         ran = lab.run(*arguments, "--json", *(("--deadline", "1") if arguments == ("check",) else ()))
         assert token not in ran.out + ran.err
         assert all("object at 0x" not in text for text in texts(ran.document))
+
+
+@pytest.fixture
+def small_disk(tmp_path: Path) -> Iterator[Path]:
+    """A tmpfs of 64 KiB."""
+    folder = tmp_path / "disk"
+    folder.mkdir()
+    subprocess.run(["mount", "-t", "tmpfs", "-o", "size=64k", "tmpfs", str(folder)], check=True)
+    yield folder
+    subprocess.run(["umount", str(folder)], check=True)
+
+
+@pytest.mark.real
+def test_state_on_a_full_or_read_only_disk(lab: Lab, small_disk: Path) -> None:
+    """The check still prints what it found, and says that it could not be kept."""
+    quick = ("check", "film-page", "--deadline", "0.5", "--json", "--state", str(small_disk))
+    (small_disk / "filler").touch()
+    free = os.statvfs(small_disk).f_bavail * os.statvfs(small_disk).f_frsize
+    (small_disk / "filler").write_bytes(bytes(free))
+    for _ in range(2):
+        ran = lab.run(*quick)
+        document = valid("check", ran.document)
+        assert (ran.code, document["errors"][0]["code"], len(document["results"])) == (6, "state", 1)
+        subprocess.run(["mount", "-o", "remount,ro", str(small_disk)], check=True)
+    text = lab.run(*(word for word in quick if word != "--json"))
+    assert (text.code, "film-page" in text.out, "--state DIR" in text.err) == (6, True, True)

@@ -136,7 +136,7 @@ def test_told_evidence_grows_old(tmp_path: Path) -> None:
         assert causes(why(lab)) == [("rule-missing-outer", "likely")]
 
 
-def test_away_from_the_site_the_whole_chain_still_stands(fresh: Lab) -> None:
+def test_away_from_the_site_the_whole_chain_still_stands(fresh: Lab, tmp_path: Path) -> None:
     """In the real world of this machine, through the lab's entrance as a proxy: nothing inside can be seen."""
     private = fresh.private()
     place = ("--from", f"socks5://phone@127.0.0.1:{private['port']}", "--proxy-password", "env:WORD")

@@ -128,6 +128,8 @@ def show(session: Session, outcome: Outcome) -> int:
 
     document = CheckDocument(outcome.origin, tuple(outcome.results))
     code = session.show(document, lambda shown, out: render(shown, out, verbose=session.verbose), errors=outcome.errors)
+    for remark in outcome.remarks:
+        session.note(remark)
     for key, reason in outcome.skipped.items():
         session.note(f"{key} is not probed: {reason}")
     broken = [result for result in outcome.results if not result.ok]

@@ -42,19 +42,24 @@ class Wish:
 
 @dataclass
 class Outcome:
-    """The document of a check, what of the inside is worth keeping, services not probed, and trouble on the way."""
+    """The document of a check, what of the inside is worth keeping, services not probed, trouble, remarks."""
 
     origin: From
     results: list[Result] = field(default_factory=list)
     inside: dict[tuple[str, str, int], InsideSeen] = field(default_factory=dict)
     skipped: dict[str, str] = field(default_factory=dict)
     errors: list[HooperError] = field(default_factory=list)
+    remarks: list[str] = field(default_factory=list)
 
 
 async def check_here(here: Door, wish: Wish) -> Outcome:
     """Each service at its inner address. Proves nothing about outside. Raises: NoNetwork."""
-    await connected_surroundings(here)
+    around = await connected_surroundings(here)
     outcome = Outcome(From("here", "here", False))
+    if standing(wish.site, around)[0] is None:
+        outcome.remarks.append(
+            "This machine is on none of the site's networks: somebody else may have these addresses."
+        )
     targets = list(inner_targets(wish.site, wish.services))
     seen = await _probe_all([(here, target) for target in targets], wish.deadline)
     for target, one in zip(targets, seen, strict=True):
