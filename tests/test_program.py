@@ -218,6 +218,24 @@ def test_output_that_cannot_be_written(site: Path) -> None:
     assert reader.wait(10) == 130
 
 
+@pytest.mark.skipif(sys.platform == "win32", reason="a POSIX shell")
+@pytest.mark.parametrize(
+    ("shell", "code"),
+    [("plan >&-", 6), ("plan 2>&- >/dev/null", 0), ("plan --site nix 2>&-", 3), ("lab type - <&-", 2)],
+)
+def test_standard_streams_that_are_closed(site: Path, shell: str, code: int) -> None:
+    command = f"{sys.executable} -m hooper {shell}"
+    done = subprocess.run(["/bin/sh", "-c", command], cwd=site.parent, capture_output=True, text=True, check=False)
+    assert (done.returncode, "Traceback" in done.stderr) == (code, False), done.stderr
+
+
+def test_nothing_is_cut_off_where_names_are_long(site: Path) -> None:
+    long = "film-page-of-the-race-in-the-year-two-thousand-and-twenty-six"
+    site.write_text(BOATHOUSE.replace("film-page", long))
+    ran = hooper("plan", cwd=site.parent)
+    assert (ran.code, "twenty-six " in ran.out, "10.44.7.30:443" in ran.out) == (0, True, True)
+
+
 def test_a_fault_of_ours_is_told_without_a_traceback(site: Path) -> None:
     code = (
         "import hooper.planning.plan as p\n"

@@ -170,7 +170,7 @@ def results_table(results: Iterable[Result], *, brief: bool = False, header: boo
     from hooper.cli.render import table
 
     more = () if brief else ("probed", "ms")
-    drawn = table("", "service", *more, "verdict", "what was seen", right=("ms",), fold=("what was seen",))
+    drawn = table("", "service", *more, "verdict", "what was seen", right=("ms",))
     drawn.show_header = header
     for result in results:
         mark = Text("✓", style="green") if result.ok else Text("✗", style="red")

@@ -124,7 +124,7 @@ def _show_faults(session: Session) -> None:
 def _render_faults(document: LabFaultsDocument, out: Console) -> None:
     from hooper.cli.render import table
 
-    drawn = table("fault", "active", "what it does", fold=("what it does",))
+    drawn = table("fault", "active", "what it does")
     for row in document.faults:
         drawn.add_row(row.fault, row.service if row.active else "-", row.summary)
     out.print(drawn)
@@ -216,7 +216,7 @@ def _render_typed(document: LabTypeDocument, out: Console) -> None:
     for gateway in dict.fromkeys(rule.gateway for rule in document.entered):
         rules = [rule for rule in document.entered if rule.gateway == gateway]
         heading(out, f"{gateway}: {counted(len(rules), 'rule')} typed in")
-        drawn = table("label", "from outside", "sent to", "only from", "outcome", fold=("only from",))
+        drawn = table("label", "from outside", "sent to", "only from", "outcome")
         for rule in rules:
             drawn.add_row(rule.label, *_arrow(rule), rule.outcome)
         out.print(drawn)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import errno
 import gc
 import os
 import signal
@@ -76,6 +77,8 @@ def run(arguments: Sequence[str] | None = None) -> None:
     """Run the program and leave with its exit code."""
     gc.disable()  # what is imported stays; run_async switches it on again
     os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")  # nobody's plugin changes how a site file is read
+    closed = sys.stdout is None  # as by `>&-`
+    _open_what_is_closed()
     with contextlib.suppress(ValueError):  # not in the main thread
         signal.signal(signal.SIGTERM, signal.default_int_handler)  # end as with Ctrl-C, tidying up
     given = list(sys.argv[1:] if arguments is None else arguments)
@@ -86,6 +89,8 @@ def run(arguments: Sequence[str] | None = None) -> None:
         code = _run(given)
     except OSError as exc:  # not even the error can be printed
         code = _stdout_failed(exc, errors.EXIT_OK)
+    if closed:
+        code = _stdout_failed(OSError(errno.EBADF, os.strerror(errno.EBADF)), code)
     with contextlib.suppress(OSError, ValueError):
         sys.stderr.flush()
     try:
@@ -93,6 +98,13 @@ def run(arguments: Sequence[str] | None = None) -> None:
     except OSError as exc:
         code = _stdout_failed(exc, code)
     sys.exit(code)
+
+
+def _open_what_is_closed() -> None:
+    """Standard streams that the caller has closed lead nowhere, instead of being None."""
+    for name, mode in (("stdin", "r"), ("stdout", "w"), ("stderr", "w")):
+        if getattr(sys, name) is None:
+            setattr(sys, name, open(os.devnull, mode, encoding="utf-8"))  # noqa: SIM115 - open until the end
 
 
 def _run(arguments: list[str]) -> int:

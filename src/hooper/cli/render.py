@@ -15,16 +15,11 @@ from hooper.planning.model import Finding
 SEVERITY_STYLE = {"error": "bold red", "warning": "orange3", "note": "blue"}
 
 
-def table(*columns: str, right: Sequence[str] = (), fold: Sequence[str] = ()) -> Table:
-    """A table without frame. right: columns that hold numbers. fold: columns that may wrap; the others stay whole."""
+def table(*columns: str, right: Sequence[str] = ()) -> Table:
+    """A table without frame. right: columns that hold numbers. Where it is too narrow, cells wrap; nothing is cut."""
     drawn = Table(box=box.SIMPLE_HEAD, pad_edge=False, show_edge=False, header_style="bold", padding=(0, 1, 0, 0))
     for name in columns:
-        drawn.add_column(
-            name,
-            justify="right" if name in right else "left",
-            overflow="fold",
-            no_wrap=name not in fold,
-        )
+        drawn.add_column(name, justify="right" if name in right else "left", overflow="fold")
     return drawn
 
 

@@ -150,7 +150,7 @@ def as_text(document: WorksheetDocument, site: Site, title: str, out: Console) -
                 indented(out, sentence, mark="[ ] ", left=3)
             out.print()
             columns = [name.replace(" ", "\n") for name in _columns(sheet)]
-            drawn = table("   ", *columns, right=("outside\nport", "inside\nport"), fold=("only\nfrom",))
+            drawn = table("   ", *columns, right=("outside\nport", "inside\nport"))
             for row in _rows(sheet, site):
                 drawn.add_row("[ ]", *row)
             out.print(drawn)
