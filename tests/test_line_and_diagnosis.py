@@ -102,9 +102,27 @@ def result(verdict: Verdict, *, ok: bool | None = None, icmp: bool = False, port
     seen = IcmpSeen(3, 1, "host unreachable", "203.0.113.44") if icmp else None
     good = verdict in ("answered", "connected") if ok is None else ok
     found = Result(
-        "film-page", "reachable", good, "silent", (), "ipv4", "x", "tcp", port, 5, None, Evidence(icmp=seen), "d"
+        "film-page",
+        "reachable",
+        good,
+        "silent",
+        (),
+        "ipv4",
+        "203.0.113.44",
+        "tcp",
+        port,
+        5,
+        None,
+        Evidence(icmp=seen),
+        "d",
     )
     return replace(found, verdict=verdict, **more)
+
+
+def on_the_way(verdict: Verdict, code: int) -> Result:
+    """An ICMP error from a router before the line."""
+    seen = Evidence(icmp=IcmpSeen(3, code, "x", "192.0.2.1"))
+    return replace(result(verdict), evidence=seen)
 
 
 def facts(outside: Result | None, inside: Result | None = None, **changes: Any) -> ServiceFacts:
@@ -258,6 +276,14 @@ CASES: dict[str, tuple[ServiceFacts, bool | None, list[tuple[str, str]]]] = {
         False,
         [("name-stale", "likely")],
     ),
+    "silent where it is not allowed": (facts(result("silent", ok=True, expected="unreachable")), None, []),
+    "answers where it is not allowed": (
+        facts(result("answered", ok=False, expected="unreachable")),
+        False,
+        [("sources-open", "certain")],
+    ),
+    "a router on the way has no route": (facts(on_the_way("silent", 0)), False, [("line-not-reached", "likely")]),
+    "a router on the way prohibits it": (facts(on_the_way("refused", 13)), False, [("port-blocked", "likely")]),
     "clear text inside": (
         facts(None, result("answered", ok=False, problems=("clear-text",))),
         False,

@@ -128,6 +128,31 @@ def test_a_host_that_moved_is_reported_by_its_router(town: KernelTown) -> None:
         town.move("film-box", "10.44.7.30")
 
 
+@pytest.mark.parametrize(
+    ("kind", "code", "verdict"),
+    [
+        ("net-unreachable", 0, "silent"),
+        ("host-unreachable", 1, "silent"),
+        ("port-unreachable", 3, "refused"),
+        ("net-prohibited", 9, "refused"),
+        ("host-prohibited", 10, "refused"),
+        ("admin-prohibited", 13, "refused"),
+    ],
+)
+def test_icmp_errors_are_told_apart_with_their_sender(town: KernelTown, kind: str, code: int, verdict: str) -> None:
+    rule = f"insert rule ip town through tcp dport 443 reject with icmp type {kind}\n"
+    town.run("club-router", "nft", "-f", "-", stdin=rule)
+    try:
+        ran = check(town, "film-page")
+        assert verdicts(ran) == {"film-page": verdict}
+        icmp = ran.document["results"][0]["evidence"]["icmp"]
+        assert (icmp["type"], icmp["code"], icmp["by"]) == (3, code, PUBLIC)
+    finally:
+        listed = town.run("club-router", "nft", "-a", "list", "chain", "ip", "town", "through")
+        handle = next(line.split("handle ")[1] for line in listed.splitlines() if "reject" in line)
+        town.run("club-router", "nft", "delete", "rule", "ip", "town", "through", "handle", handle)
+
+
 def test_allowed_sources_are_kept(town: KernelTown) -> None:
     """The rule lets the mobile network in and nobody else."""
     for allowed, verdict in ((f"{CARRIER}/32", "answered"), ("11.22.99.0/24", "silent")):

@@ -245,6 +245,9 @@ def _outside(case: Case) -> None:
     stored = case.facts.stored_at
     when = f", seen {Told('', stored).age(case.facts.line.now)}" if stored is not None else ""
     state: State = "ok" if outside.ok else "unknown" if outside.verdict == "unproven" else "broken"
+    planned_open = case.site.services[case.facts.service].reach == "public"
+    if planned_open and outside.expected == "unreachable" and outside.ok:
+        state, when = "unknown", f"; this place is not among its allowed sources{when}"
     where = f"{outside.target_address}:{outside.port}" if outside.target_address else "the public address"
     case.step("outside", state, f"{where}: {outside.verdict}, {outside.detail}{when}")
     if state == "broken" and not case.causes:

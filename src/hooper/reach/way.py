@@ -7,6 +7,7 @@ from hooper.planning.model import Forward, ports_text
 from hooper.reach.case import THERE, Case, Certainty
 from hooper.reach.facts import Told
 from hooper.reach.line import outer_wan, situation
+from hooper.reach.model import IcmpSeen
 
 
 def _told_rule(case: Case, gateway: str) -> tuple[str | None, Told | None]:
@@ -40,18 +41,49 @@ def judge_way(case: Case) -> None:
     if kind in ("carrier-nat", "shared-ports", "no-ipv4") and not reached:
         _carrier(case)
         return
+    if outside is not None and outside.expected == "unreachable":
+        _not_allowed(case, reachable=arrived or verdict == "mismatched")
+        return
     if arrived or outside is None:
         return
+    icmp = outside.evidence.icmp
+    from_the_site = icmp is not None and icmp.by == outside.target_address
     if verdict == "mismatched":
         _wrong_host(case, "likely")
     elif not inside_good and case.causes:
         return  # the first broken link is inside: what lies further out cannot be told yet
-    elif verdict == "refused" or (verdict == "silent" and outside.evidence.icmp is not None):
+    elif icmp is not None and not from_the_site:
+        _stopped_on_the_way(case, icmp)
+    elif verdict == "refused" or (verdict == "silent" and from_the_site):
         _wrong_host(case, "likely")
         if verdict == "refused":
             _missing(case, "possible")
     elif verdict == "silent":
         _silent(case)
+
+
+def _not_allowed(case: Case, *, reachable: bool) -> None:
+    """Looked at from a place that is not among the allowed sources: silence is right there."""
+    if reachable:
+        case.cause(
+            "sources-open",
+            "certain",
+            f"{case.facts.service} answers a place that is not among its allowed sources",
+            "Look at the rule's allowed sources on the router that is to keep them, and set them as the sheet says.",
+        )
+
+
+def _stopped_on_the_way(case: Case, icmp: IcmpSeen) -> None:
+    """A router before the line says no: the provider's, or one of the network that was looked from."""
+    outside = case.facts.outside
+    assert outside is not None
+    case.cause(
+        "port-blocked" if icmp.type == 3 and icmp.code in (9, 10, 13) else "line-not-reached",
+        "likely",
+        f"{icmp.by}, a router on the way, says about {outside.target_address}: {icmp.name}",
+        "Look from another place outside; if it says the same, ask the provider.",
+        "Look once more from another network outside, with another --from.",
+    )
 
 
 def _public_address(case: Case, *, arrived: bool) -> None:
