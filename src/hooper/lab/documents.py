@@ -42,28 +42,6 @@ class LabFaultsDocument:
 
 
 @dataclass(frozen=True, slots=True)
-class EnteredRule:
-    """A rule as it was typed into a router's page of the lab."""
-
-    gateway: str
-    service: str
-    label: str
-    transport: str
-    outside_ports: PortPair
-    target_address: str
-    target_ports: PortPair
-    sources: tuple[str, ...]
-    outcome: Literal["added", "changed", "already"]
-
-
-@dataclass(frozen=True, slots=True)
-class LabTypeDocument:
-    """`hooper lab type`."""
-
-    entered: tuple[EnteredRule, ...]
-
-
-@dataclass(frozen=True, slots=True)
 class ShownRule:
     """A rule as it stands on a router's page of the lab."""
 
@@ -73,6 +51,22 @@ class ShownRule:
     target_address: str
     target_ports: PortPair
     sources: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class EnteredRule(ShownRule):
+    """A rule as it was typed into a router's page of the lab."""
+
+    gateway: str
+    service: str
+    outcome: Literal["added", "changed", "already"]
+
+
+@dataclass(frozen=True, slots=True)
+class LabTypeDocument:
+    """`hooper lab type`."""
+
+    entered: tuple[EnteredRule, ...]
 
 
 @dataclass(frozen=True, slots=True)

@@ -24,7 +24,7 @@ async def ask_dns(door: Door, server: Endpoint, message: dns.message.Message, de
     def matches(came: Datagram) -> bool:
         try:
             return bool(message.is_response(dns.message.from_wire(came.data)))
-        except dns.exception.DNSException:
+        except (dns.exception.DNSException, ValueError, LookupError):  # damaged, on purpose or not
             return False
 
     data = message.to_wire()

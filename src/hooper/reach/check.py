@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Protocol
 
 import anyio
 
-from hooper.addresses import IPAddress
+from hooper.addresses import IPAddress, classify, parse_address
 from hooper.clock import rfc3339
 from hooper.errors import CounterpartError, HooperError, UsageError
 from hooper.net.types import Door, Endpoint, Surroundings
@@ -162,7 +162,7 @@ async def _addresses(
             return
         if at_site is not None and servers and len(site.lines) == 1:
             mapped = await mapped_by(here.through(at_site), servers, patience)
-            if mapped is not None:
+            if mapped is not None and classify(mapped[0]).reachable:
                 public[line] = Found(str(mapped[0]), f"STUN server {mapped[1]}, asked through {at_site}")
                 return
         names = [name for name, entry in site.names.items() if entry.line == line and not name.startswith("*.")]
@@ -183,8 +183,6 @@ async def _addresses(
 
 
 def _parsed(found: Found | None) -> IPAddress | None:
-    from hooper.addresses import parse_address
-
     return parse_address(found.value) if found is not None and found.value is not None else None
 
 

@@ -78,14 +78,17 @@ async def _over_stream(door: Door, server: Endpoint, request: bytes, deadline: f
 
 
 async def mapped_by(door: Door, servers: Sequence[Endpoint], deadline: float) -> tuple[IPAddress, Endpoint] | None:
-    """The first answer of any of `servers`, asked side by side; None: none answered."""
+    """The first IPv4 answer of any of `servers`, asked side by side; None: none answered."""
     found: list[tuple[IPAddress, Endpoint]] = []
 
     async def one(server: Endpoint, scope: anyio.CancelScope) -> None:
         try:
-            found.append((await ask_stun(door, server, deadline), server))
+            address = await ask_stun(door, server, deadline)
         except HooperError:
             return
+        if address.version != 4:
+            return
+        found.append((address, server))
         scope.cancel()
 
     async with anyio.create_task_group() as tasks:
