@@ -102,7 +102,10 @@ async def _stream(door: Door, target: Target, seen: Seen, deadline: float) -> No
             _cut_short(stream, target, seen, "then hangs up without a word of " + target.speaks)
     except (WireError, ssl.SSLError) as exc:
         assert stream is not None
-        _not_understood(stream, target, seen, exc)
+        if isinstance(exc, ssl.SSLError) and exc.reason in (None, "UNEXPECTED_EOF_WHILE_READING"):
+            _cut_short(stream, target, seen, "then hangs up in the middle of TLS")
+        else:
+            _not_understood(stream, target, seen, exc)
     finally:
         if stream is not None:
             if seen.verdict in ("connected", "mismatched") and stream.first:
