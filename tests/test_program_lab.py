@@ -290,6 +290,17 @@ def test_a_lab_that_is_told_to_end_ends_well(tmp_path: Path, number: signal.Sign
     assert sorted(os.listdir(tmp_path)) == ["site.toml"]
 
 
+def test_a_folder_has_one_lab_at_a_time(tmp_path: Path) -> None:
+    with start_lab(tmp_path) as first:
+        second = hooper("lab", "run", "--out", str(tmp_path), "--json")
+        assert (second.code, valid("errors", second.document)["errors"][0]["code"]) == (6, "lab-running")
+        assert first.run("lab", "faults").code == 0
+        private = Path(first.env["HOOPER_LAB"]).read_text()
+    (tmp_path / "lab.json").write_text(private)  # as one that was killed leaves it
+    with start_lab(tmp_path) as third:
+        assert third.run("lab", "faults").code == 0
+
+
 def test_a_lab_that_is_gone_or_never_was(tmp_path: Path) -> None:
     with start_lab(tmp_path / "lab") as lab:
         private = Path(lab.env["HOOPER_LAB"]).read_text()

@@ -13,9 +13,11 @@ import anyio
 from anyio.abc import TaskStatus
 
 from hooper import __version__
+from hooper.errors import HooperError, MachineError
 from hooper.files import make_folder, write_atomically
 from hooper.lab.boathouse import site_file
 from hooper.lab.switchboard import Switchboard
+from hooper.net.lab import LabLink, read_lab_file
 from hooper.wire import town as link
 
 
@@ -32,6 +34,7 @@ async def serve(
     board = Switchboard(hairpin=hairpin)
     make_folder(folder, private=True)
     lab, site = folder / "lab.json", folder / "site.toml"
+    await _refuse_a_second(lab)
     if not site.exists():
         write_atomically(site, site_file())
     async with anyio.create_task_group() as tasks:
@@ -47,6 +50,17 @@ async def serve(
         finally:
             with suppress(OSError):
                 lab.unlink()
+
+
+async def _refuse_a_second(lab: Path) -> None:
+    """Raises: MachineError: a lab runs in this folder already. The file of one that was killed is no hindrance."""
+    try:
+        await LabLink(read_lab_file(lab)).ask("hello")
+    except HooperError:  # no such file, or nobody there any more
+        return
+    raise MachineError(
+        f"a lab runs in {lab.parent} already", code="lab-running", remedy="Use it, or choose another folder with --out."
+    )
 
 
 async def _until_signal(scope: anyio.CancelScope, *, task_status: TaskStatus[None]) -> None:
