@@ -4,11 +4,20 @@ from __future__ import annotations
 
 import os
 import re
+from datetime import date
 from pathlib import Path
 from typing import Any
 
+import anyio
 import pytest
 
+from hooper.files import read_site
+from hooper.net.lab import LabDoor, read_lab_file
+from hooper.planning.plan import make_plan
+from hooper.reach.check import Wish, check_here
+from hooper.reach.diagnosis import diagnose
+from hooper.reach.evidence import Past, gather_service
+from hooper.reach.facts import ServiceFacts
 from support.program import Lab, Ran, hooper, start_lab, valid
 
 FAULTS = {
@@ -157,6 +166,26 @@ def test_away_from_the_site_the_whole_chain_still_stands(fresh: Lab, tmp_path: P
     assert (states["host"], states["rule:club-router"], states["outside"]) == ("unknown", "unknown", "broken")
 
 
+def test_between_the_boxes_what_is_further_in_is_out_of_sight(fresh: Lab) -> None:
+    """A machine on the outer LAN cannot see the devices behind the inner router, and must not take them for gone."""
+    file = read_site(Path(fresh.env["HOOPER_SITE"]))
+    plan = make_plan(file, date(2026, 5, 1))
+
+    async def work() -> ServiceFacts:
+        door = await LabDoor.open(read_lab_file(Path(fresh.env["HOOPER_LAB"])), "between")
+        now, usb = door.clock.now(), door.through("usb0")
+        facts, _ = await gather_service(door, usb, file.site, plan, "film-page", Past(), None, 0.8, now=now)
+        outcome = await check_here(door, Wish(file.site, ["film-page"], 0.3))
+        assert ["club-router cannot be seen" in remark for remark in outcome.remarks] == [True]
+        return facts
+
+    facts = anyio.run(work)
+    assert (facts.line.at, facts.inside, facts.line.chain) == ("fibre-box", None, ("fibre-box", "club-router"))
+    found = diagnose(file.site, plan, facts)
+    assert (found.ok, found.causes) == (True, ())
+    assert "not on the service's network" in found.steps[-1].evidence[0]
+
+
 def test_what_cannot_be_proven_by_a_stranger_says_so(fresh: Lab) -> None:
     ran = fresh.run("why", "gate", "--from", "interface:usb0", "--deadline", "0.8", "--json")
     states = {step["step"]: step["state"] for step in ran.document["steps"]}
@@ -231,6 +260,7 @@ def test_wrong_words(fresh: Lab) -> None:
         (("why", "film-page", "--at", "kitchen"), "not an address"),
         (("why", "film-page", "--from", "moon"), "interface:NAME"),
         (("why", "film-page", "--proxy-password", "env:X"), "--proxy-password"),
+        (("why", "film-page", "--from", "interface:wlan7"), "no interface 'wlan7'"),
         (("survey", "--wan", "fibre-box=home"), "not an address"),
         (("survey", "--wan", "203.0.113.44"), "GATEWAY=VALUE"),
         (("survey", "--public", "0.0.0.0"), "no address"),

@@ -143,6 +143,7 @@ def break_town(
     hit = _ask(session, "break", fault=fault, service=service)["service"]
     session.detail(f"{fault} now hits {hit}")
     _show_faults(session)
+    session.note(f"\nSee it: `hooper why {hit} --from interface:usb0`. Mend it: `hooper lab mend`.")
 
 
 @app.command("mend")

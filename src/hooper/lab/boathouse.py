@@ -87,6 +87,10 @@ def build(now: Callable[[], datetime]) -> Town:
     here = _add(town, "here", CLUB, "10.44.7.105", interface="lan0", gateway="10.44.7.1")
     usb = Attachment("usb0", MOBILE, IPv4Address("100.72.5.20"), "02:00:5e:72:05:20", IPv4Address("100.72.5.9"), 700)
     here.attachments.append(usb)
+    # whoever takes the laptop and plugs it in between the boxes, the phone still attached
+    between = _add(town, "between", BETWEEN, "192.168.90.50", interface="lan0", gateway="192.168.90.1")
+    usb = Attachment("usb0", MOBILE, IPv4Address("100.72.5.21"), "02:00:5e:72:05:21", IPv4Address("100.72.5.9"), 700)
+    between.attachments.append(usb)
     _add(town, "phone", MOBILE, "100.72.5.9", gateway="100.72.5.1")
     _add(town, "rented", INTERNET, "198.51.100.7")
     for number, address in enumerate(("192.0.2.10", "192.0.2.11"), 1):

@@ -16,7 +16,7 @@ from hooper.net.types import Door, Endpoint, Surroundings
 from hooper.reach.model import Evidence, Found, From, InsideSeen, Result, Seen
 from hooper.reach.probes import probe
 from hooper.reach.public import STUN_DEADLINE, connected_surroundings, looked_up, mapped_by, standing
-from hooper.reach.targets import Target, inner_targets, is_ok, outer_targets
+from hooper.reach.targets import Target, in_sight, inner_targets, is_ok, outer_targets
 
 if TYPE_CHECKING:
     from hooper.site.model import Site
@@ -56,11 +56,17 @@ async def check_here(here: Door, wish: Wish) -> Outcome:
     """Each service at its inner address. Proves nothing about outside. Raises: NoNetwork."""
     around = await connected_surroundings(here)
     outcome = Outcome(From("here", "here", False))
-    if standing(wish.site, around)[0] is None:
-        outcome.remarks.append(
-            "This machine is on none of the site's networks: somebody else may have these addresses."
-        )
     targets = list(inner_targets(wish.site, wish.services))
+    at = standing(wish.site, around)[1]
+    hidden = {target.gateway for target in targets} - {*in_sight(wish.site, at)}
+    if at is None:
+        remark = "This machine is on none of the site's networks: somebody else may have these addresses."
+        outcome.remarks.append(remark)
+    elif hidden:
+        remark = (
+            f"This machine is on the LAN of {at}: what is behind {', '.join(sorted(hidden))} cannot be seen from here."
+        )
+        outcome.remarks.append(remark)
     seen = await _probe_all([(here, target) for target in targets], wish.deadline)
     for target, one in zip(targets, seen, strict=True):
         outcome.results.append(_result(target, one, Evidence()))
@@ -75,7 +81,8 @@ async def check_outside(here: Door, outside: Door, wish: Wish, memory: Memory | 
     """
     around = await connected_surroundings(here)
     origin = From(outside.place.kind, outside.place.name, True)
-    at_site, _, _ = standing(wish.site, around)
+    at_site, at, _ = standing(wish.site, around)
+    sight = in_sight(wish.site, at)
     reason = _useless(wish.site, outside, around)
     if reason is not None:
         return _unproven(wish, replace(origin, proves_outside=False), reason)
@@ -91,7 +98,7 @@ async def check_outside(here: Door, outside: Door, wish: Wish, memory: Memory | 
         wish.site, wish.services, {line: a for line, a in known.items() if a is not None}, _parsed(place)
     )
     reachable = [target for target in targets if target.address is not None]
-    compared = [target for target in reachable if target.expected == "reachable" and at_site is not None]
+    compared = [target for target in reachable if target.expected == "reachable" and target.gateway in sight]
     inner = [replace(target, address=target.inner[0], port=target.inner[1]) for target in compared]
     jobs = [(outside, target) for target in reachable] + [(here, target) for target in inner]
     seen = await _probe_all(jobs, wish.deadline)
@@ -106,7 +113,9 @@ async def check_outside(here: Door, outside: Door, wish: Wish, memory: Memory | 
             outcome.results.append(_result(target, nothing, evidence))
             continue
         inside = _inside_of(target, outcome.inside, memory)
-        outcome.results.append(_compared(target, seen_outside[_id(target)], evidence, inside, at_site))
+        outcome.results.append(
+            _compared(target, seen_outside[_id(target)], evidence, inside, visible=target.gateway in sight)
+        )
     missing = sorted({target.line for target in targets if target.address is None})
     if missing:
         outcome.errors.append(_no_public_address(wish.site, missing))
@@ -246,7 +255,7 @@ def _same_device(seen: Seen, inside: InsideSeen) -> bool | None:
     return seen.greeting == inside.greeting if seen.greeting or inside.greeting else None
 
 
-def _compared(target: Target, seen: Seen, evidence: Evidence, inside: InsideSeen | None, at_site: str | None) -> Result:
+def _compared(target: Target, seen: Seen, evidence: Evidence, inside: InsideSeen | None, *, visible: bool) -> Result:
     """The result with the inside held against it: another certificate or greeting is another device."""
     evidence = replace(evidence, inside=inside if target.expected == "reachable" else None)
     if target.expected == "unreachable":
@@ -262,7 +271,7 @@ def _compared(target: Target, seen: Seen, evidence: Evidence, inside: InsideSeen
         else:
             seen.verdict, seen.detail = "mismatched", f"another device: not the {sign} seen from inside{when}"
     elif seen.verdict == "answered":
-        why = "" if at_site is not None else ": this machine is not on the site's network"
+        why = "" if visible else ": this machine is not on the service's network"
         seen.detail += f", not compared with the inside{why}"
     return _result(target, seen, evidence)
 

@@ -99,7 +99,7 @@ def _host(case: Case) -> None:
         case.step("host", "broken", f"nobody on this network has the address {host.address}")
         _gone(case)
     elif facts.inside is None:
-        case.step("host", "unknown", "this machine is not on the site's network")
+        case.step("host", "unknown", "this machine is not on the device's network")
     elif facts.inside.verdict in (*THERE, "mismatched", "refused"):
         known = ", by the MAC in the plan" if host.mac and facts.mac_seen == host.mac else ""
         case.step("host", "ok", f"{host.address} answers{known}")
@@ -148,7 +148,7 @@ def _service(case: Case) -> None:
     if case.steps["host"].state == "broken":
         case.step("service", "unknown", "the device was not found")
     elif inside is None:
-        case.step("service", "unknown", "this machine is not on the site's network")
+        case.step("service", "unknown", "this machine is not on the device's network")
     elif inside.verdict in THERE:
         case.step("service", "ok" if not inside.problems else "broken", f"inside: {inside.verdict}, {inside.detail}")
         if inside.problems:

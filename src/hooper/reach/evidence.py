@@ -18,6 +18,7 @@ from hooper.reach.check import Memory, Outcome, Wish, check_here, check_outside
 from hooper.reach.facts import Known, LineFacts, ServiceFacts, Told
 from hooper.reach.model import Evidence, Found, IcmpSeen, Result
 from hooper.reach.survey import gather_line
+from hooper.reach.targets import in_sight
 
 if TYPE_CHECKING:
     from hooper.addresses import IPAddress
@@ -73,7 +74,7 @@ async def gather_service(
         looks["outside"] = await check_outside(here, door, wish, memory)
 
     async with anyio.create_task_group() as tasks:
-        if line.at is not None:
+        if chain[-1] in in_sight(site, line.at):
             tasks.start_soon(inside)
         if outside is not None:
             tasks.start_soon(from_outside, outside)
@@ -99,7 +100,8 @@ async def _facts(
     found = outside.evidence.public_address if outside is not None else None
     if line.public.address is None and found is not None and found.value is not None:
         line = replace(line, public=Known(parse_address(found.value), found.source))
-    neighbours = (await here.surroundings()).neighbours if line.at is not None else ()
+    near = line.at is not None and line.at == line.chain[-1]  # neighbours are seen on one's own network only
+    neighbours = (await here.surroundings()).neighbours if near else ()
     facts = ServiceFacts(
         line=line,
         service=service,

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 
 from hooper.planning.paths import chains
 from hooper.reach.model import Expected, Verdict
+from hooper.site.references import chain_of
 
 if TYPE_CHECKING:
     from hooper.addresses import IPAddress
@@ -19,6 +20,7 @@ if TYPE_CHECKING:
 class Target:
     """One port to probe. address: None while the public address is not known. inner: the service's own endpoint.
 
+    gateway: the one whose LAN the host is on.
     server_name: the DNS name to ask for, in TLS and HTTP; None: none is known.
     """
 
@@ -30,6 +32,7 @@ class Target:
     port: int
     inner: tuple[IPv4Address, int]
     expected: Expected
+    gateway: str = ""
     server_name: str | None = None
     path: str = "/"
     expect: str | None = None
@@ -68,6 +71,7 @@ def inner_targets(site: Site, services: Iterable[str]) -> Iterator[Target]:
                     port=port,
                     inner=(address, port),
                     expected="reachable",
+                    gateway=of_host[service.host][-1],
                     server_name=server_name(site, service, line),
                     path=service.path or "/",
                     expect=service.expect,
@@ -113,12 +117,18 @@ def outer_targets(
                         port=port,
                         inner=(site.hosts[service.host].address, inner_port),
                         expected="reachable" if exposed and allowed else "unreachable",
+                        gateway=of_host[service.host][-1],
                         server_name=server_name(site, service, line),
                         path=service.path or "/",
                         expect=service.expect,
                     )
                 )
     return targets, skipped
+
+
+def in_sight(site: Site, at: str | None) -> tuple[str, ...]:
+    """The gateways whose LANs a machine on the LAN of `at` can reach: its own, and outward through the NATs."""
+    return chain_of(site, at) if at is not None else ()
 
 
 def is_ok(expected: Expected, verdict: Verdict, speaks: str, problems: Iterable[str]) -> bool:
