@@ -10,11 +10,14 @@ import socket
 import subprocess
 import sys
 from collections.abc import Iterator
+from datetime import timedelta
 from pathlib import Path
 from typing import Any
 
+import anyio
 import pytest
 
+from hooper.net.lab import LabDoor, read_lab_file
 from support.program import Lab, Ran, hooper, start_lab, valid
 
 FAULT_VERDICTS = {
@@ -165,6 +168,23 @@ def test_any_socks_client_can_look_into_the_town(lab: Lab) -> None:
     assert get("http://203.0.113.44:80/", "phone").returncode == 28  # blocked by the provider: nothing comes back
     assert get("https://203.0.113.44/", "phone", "wrong").returncode != 0
     assert get("https://203.0.113.44/", "nobody").returncode != 0
+
+
+def test_sleeping_until_a_moment_that_the_clock_is_moved_to(tmp_path: Path) -> None:
+    """A month passes in a moment, for whoever waits for it."""
+    with start_lab(tmp_path / "lab") as lab:
+
+        async def work() -> None:
+            door = await LabDoor.open(read_lab_file(Path(lab.env["HOOPER_LAB"])))
+            start = door.clock.now()
+            with anyio.fail_after(10):
+                async with anyio.create_task_group() as tasks:
+                    tasks.start_soon(door.clock.sleep_until, start + timedelta(days=30))
+                    await door.link.ask("clock", advance_s=20 * 86400)
+                    await door.link.ask("clock", advance_s=10 * 86400)
+            assert timedelta(days=30) <= door.clock.now() - start < timedelta(days=30, minutes=1)
+
+        anyio.run(work)
 
 
 def test_hairpin_can_be_switched_on(tmp_path: Path) -> None:

@@ -165,12 +165,12 @@ def console(*, stderr: bool = False) -> Console:
 
 def choose(wanted: Iterable[str], known: Iterable[str], kind: str) -> tuple[str, ...]:
     """The keys in `wanted`, checked. Raises: UsageError: one is not known, with the nearest that is."""
-    from difflib import get_close_matches
+    from hooper.site.words import nearest
 
     all_known, out = list(known), []
     for key in wanted:
         if key not in all_known:
-            near = get_close_matches(key, all_known, 1)
+            near = nearest(key, all_known)
             hint = f"Did you mean {near[0]!r}? " if near else ""
             raise UsageError(
                 f"there is no {kind} {key!r}", remedy=f"{hint}There are: {', '.join(all_known) or 'none'}."

@@ -51,7 +51,7 @@ def _rules(box: Box, sheet: dict[str, Any]) -> list[tuple[str, Rule]]:
     out: list[tuple[str, Rule]] = []
     for forward, label in zip(forwards, labels(forwards, box.label_length), strict=True):
         rule = _rule(box, forward, label)
-        clash = overlapping(Box("", "", box.wan, "", box.lan, rules=[*box.rules, *(r for _, r in out)]), rule)
+        clash = overlapping([*box.rules, *(other for _, other in out)], rule)
         if clash is not None:
             raise UsageError(
                 f"{box.key} does not take the rule for {forward.service}:"

@@ -7,7 +7,7 @@ refused, rejected by ICMP, or swallowed.
 from __future__ import annotations
 
 from collections import deque
-from collections.abc import Awaitable, Callable, Sequence
+from collections.abc import Awaitable, Callable, Iterable, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
@@ -220,7 +220,7 @@ class Town:
             if to == box.wan:
                 if not box.hairpin:
                     return SWALLOWED
-                return self._inbound(box, Endpoint(box.lan.ip, source.port), transport, port, sender=None)
+                return self._inbound(box, Endpoint(box.lan.ip, source.port), transport, port)
             source = Endpoint(box.wan, self._map(box, transport, source, remote))
             segment, sender = box.outer, None
         return SWALLOWED
@@ -249,7 +249,7 @@ class Town:
     ) -> Arrival | Turned:
         for box in self.boxes.values():
             if box.outer == segment and box.wan == to:
-                return self._inbound(box, source, transport, port, sender=sender)
+                return self._inbound(box, source, transport, port)
             if box.inner == segment and box.lan.ip == to:
                 return Arrival(box, to, port, source, to)
         for node in self.nodes.values():
@@ -260,11 +260,8 @@ class Town:
         router = next((b for b in self.boxes.values() if b.inner == segment), None)
         return Turned(HOST_UNREACHABLE, router.wan if router else to, ARP_SECONDS)
 
-    def _inbound(
-        self, box: Box, source: Endpoint, transport: Transport, port: int, *, sender: Node | None
-    ) -> Arrival | Turned:
+    def _inbound(self, box: Box, source: Endpoint, transport: Transport, port: int) -> Arrival | Turned:
         """A packet for a gateway's outer address: by the answer to a flow, by a rule, or dropped."""
-        del sender
         if box.blocks(transport, port):
             return SWALLOWED
         flow = box.flows.get(port) if transport == "udp" else None
@@ -336,15 +333,6 @@ class Town:
         return [address] if address else []
 
 
-@dataclass
-class Typed:
-    """What became of one entry that was typed in."""
-
-    gateway: str
-    rule: dict[str, Any]
-    outcome: Literal["added", "changed", "already"]
-
-
 def type_rule(box: Box, rule: Rule) -> Literal["added", "changed", "already"]:
     """Enter a rule as a person does: an entry for the same outside ports is corrected, not doubled."""
     for index, old in enumerate(box.rules):
@@ -357,7 +345,7 @@ def type_rule(box: Box, rule: Rule) -> Literal["added", "changed", "already"]:
     return "added"
 
 
-def overlapping(box: Box, rule: Rule) -> Rule | None:
+def overlapping(rules: Iterable[Rule], rule: Rule) -> Rule | None:
     """An entry with other outside ports that overlap with those of `rule`, as a page would refuse it."""
 
     def same(other: Rule) -> bool:
@@ -366,5 +354,5 @@ def overlapping(box: Box, rule: Rule) -> Rule | None:
     def meets(a: Sequence[int], b: Sequence[int]) -> bool:
         return a[0] <= b[1] and b[0] <= a[1]
 
-    twins = [r for r in box.rules if same(r) and meets(r.outside, rule.outside)]
+    twins = [r for r in rules if same(r) and meets(r.outside, rule.outside)]
     return next((r for r in twins if (r.outside, r.transport) != (rule.outside, rule.transport)), None)

@@ -99,7 +99,7 @@ class LabLink:
         """Say one verb; gives the stream, for what follows, and the answer."""
         stream = await self.stream()
         try:
-            yield stream, await self._say(stream, do, place, more)
+            yield stream, await self.say(stream, do, place, more)
         finally:
             await close_quietly(stream)
 
@@ -108,7 +108,8 @@ class LabLink:
         async with self.opened(do, place, **more) as (_, answer):
             return answer
 
-    async def _say(self, stream: BufferedByteStream, do: str, place: str, more: dict[str, Any]) -> dict[str, Any]:
+    async def say(self, stream: BufferedByteStream, do: str, place: str, more: dict[str, Any]) -> dict[str, Any]:
+        """Say one verb on an open stream and take its answer. Raises: as `ask`."""
         try:
             await stream.send(town.line({"token": self.address.token, "place": place, "do": do, **more}))
             with anyio.fail_after(None if do in ("sleep", "accept") else ENTRANCE):
@@ -221,7 +222,7 @@ class LabDoor:
         """Say a verb and keep its stream."""
         stream = await self.link.stream()
         try:
-            return stream, await self.link._say(stream, do, self._spot, more)
+            return stream, await self.link.say(stream, do, self._spot, more)
         except BaseException:
             await close_quietly(stream)
             raise

@@ -15,7 +15,8 @@ from hooper.addresses import has_leading_zeros, plain_digits
 from hooper.errors import HooperError, SeveralErrors, SiteFileError, Where
 from hooper.site.model import VERSION, Site, fields_of
 from hooper.site.positions import DEPTH_LIMIT, Lines, Path, Span, positions, too_deep
-from hooper.site.references import mistakes_between_tables, nearest
+from hooper.site.references import mistakes_between_tables
+from hooper.site.words import nearest
 
 SIZE_LIMIT = 32 * 1024 * 1024  # bytes; 10,000 services take about 2 MiB
 

@@ -16,6 +16,7 @@ from pydantic_core import PydanticCustomError
 from hooper.addresses import parse_address, parse_network, plain_digits
 from hooper.secret import SecretRef
 from hooper.site.protocols import SPEECHES, Speech
+from hooper.site.words import nearest
 
 VERSION = 1
 RESERVED = ("router", "device", "hand", "provider")
@@ -206,9 +207,7 @@ def _line_address(value: Any) -> Any:
 
 def _speaks(value: Any) -> str:
     if not isinstance(value, str) or value not in SPEECHES:
-        from difflib import get_close_matches
-
-        near = get_close_matches(str(value), SPEECHES, 1)
+        near = nearest(str(value), SPEECHES)
         hint = f"did you mean {near[0]!r}? " if near else ""
         raise _wrong(f"{value!r} is not known; {hint}allowed: {', '.join(SPEECHES)}")
     return value

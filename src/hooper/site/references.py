@@ -5,11 +5,12 @@ What can be read but cannot work (a port clash, an address in the pool) is not h
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterator, Mapping
 from ipaddress import IPv4Address
 
 from hooper.site.model import Gateway, Host, Site
 from hooper.site.positions import Path
+from hooper.site.words import nearest
 
 Mistake = tuple[Path, str, str]  # path, message, remedy
 
@@ -37,13 +38,6 @@ def gateways_for(site: Site, address: IPv4Address) -> list[str]:
     fitting = [key for key, gateway in site.gateways.items() if address in gateway.lan.network]
     longest = max((site.gateways[key].lan.network.prefixlen for key in fitting), default=0)
     return [key for key in fitting if site.gateways[key].lan.network.prefixlen == longest]
-
-
-def nearest(word: str, known: Iterable[str]) -> list[str]:
-    """The one of `known` that `word` was perhaps meant to be, in a list; empty: none is near."""
-    from difflib import get_close_matches
-
-    return get_close_matches(word, list(known), 1)
 
 
 def _unknown(path: Path, kind: str, key: str, known: Mapping[str, object]) -> Mistake:

@@ -7,8 +7,7 @@ from dataclasses import dataclass
 from ipaddress import IPv4Address, IPv6Address, ip_address
 
 _EXTENDED = struct.Struct("=IBBBBII")  # struct sock_extended_err, linux/errqueue.h
-ORIGIN_LOCAL, ORIGIN_ICMP, ORIGIN_ICMP6 = 1, 2, 3  # SO_EE_ORIGIN_*, linux/errqueue.h
-UNREACHABLE4, UNREACHABLE6 = 3, 1
+ORIGIN_ICMP, ORIGIN_ICMP6 = 2, 3  # SO_EE_ORIGIN_*, linux/errqueue.h
 # Someone answered and says no: port unreachable, and the administratively prohibited ones.
 _REFUSALS = {(4, 3, 3), (4, 3, 9), (4, 3, 10), (4, 3, 13), (6, 1, 1), (6, 1, 4), (6, 1, 5), (6, 1, 6)}
 _NAMES = {

@@ -15,7 +15,7 @@ TPKT = struct.Struct("!BBH")  # version 3, reserved, length with this header
 NEGOTIATION = struct.Struct("<BBHI")  # type, flags, length 8, protocols or failure code
 REQUEST_TYPE, RESPONSE_TYPE, FAILURE_TYPE = 1, 2, 3
 CONNECTION_REQUEST, CONNECTION_CONFIRM = 0xE0, 0xD0
-STANDARD, TLS, HYBRID, RDSTLS, HYBRID_EX = 0, 1, 2, 4, 8
+STANDARD, TLS, HYBRID, HYBRID_EX = 0, 1, 2, 8
 FAILURES = {
     1: "it wants TLS",
     2: "it does not allow TLS",
@@ -96,8 +96,7 @@ def parse_request(data: bytes) -> Request | None:
     body = _body(data, CONNECTION_REQUEST)
     if body is None:
         return None
-    cookie, _, rest = body.rpartition(b"\r\n")
-    del cookie
+    _, _, rest = body.rpartition(b"\r\n")
     if len(rest) < NEGOTIATION.size or rest[0] != REQUEST_TYPE:
         return Request(None)
     return Request(NEGOTIATION.unpack_from(rest)[3])
