@@ -7,12 +7,14 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from hooper.gateways.model import RouterChangesDocument, RouterListDocument
 from hooper.lab.documents import (
     DemoDocument,
     LabClockDocument,
     LabFaultsDocument,
     LabLedgerDocument,
     LabReadDocument,
+    LabRestartDocument,
     LabRunDocument,
     LabTypeDocument,
 )
@@ -31,12 +33,15 @@ DOCUMENTS: dict[str, type] = {
     "plan": PlanDocument,
     "worksheet": WorksheetDocument,
     "survey": SurveyDocument,
+    "router-list": RouterListDocument,
+    "router-changes": RouterChangesDocument,
     "check": CheckDocument,
     "why": WhyDocument,
     "lab-run": LabRunDocument,
     "lab-faults": LabFaultsDocument,
     "lab-type": LabTypeDocument,
     "lab-read": LabReadDocument,
+    "lab-restart": LabRestartDocument,
     "lab-ledger": LabLedgerDocument,
     "lab-clock": LabClockDocument,
     "demo": DemoDocument,

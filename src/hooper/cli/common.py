@@ -37,6 +37,7 @@ SiteOption = Annotated[
 MaskFlag = Annotated[
     bool, typer.Option("--mask", help="Replace public addresses, names and MACs, so that the output can be posted.")
 ]
+DryRunFlag = Annotated[bool, typer.Option("--dry-run", help="Look, and say what would be done; change nothing.")]
 StateOption = Annotated[
     Path | None, typer.Option("--state", metavar="DIR", help="Where results are kept. Else the platform's folder.")
 ]

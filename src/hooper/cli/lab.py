@@ -160,6 +160,21 @@ def mend_town(
     _show_faults(session)
 
 
+@app.command("restart")
+def restart(
+    gateway: Annotated[str, typer.Argument(help="A router that speaks a protocol.")],
+    json: JsonFlag = False,
+    quiet: QuietFlag = False,
+    verbose: VerboseFlag = False,
+) -> None:
+    """Restart a router: what programs entered is lost, what was typed stays, its control address changes."""
+    from hooper.lab.documents import LabRestartDocument
+
+    session = Session("lab restart", json, quiet, verbose)
+    done = LabRestartDocument(str(_ask(session, "restart", gateway=gateway)["gateway"]))
+    session.show(done, lambda shown, out: out.print(f"{shown.gateway} has restarted."))
+
+
 @app.command("type")
 def type_sheet(
     sheet: Annotated[str, typer.Argument(metavar="FILE", help="A worksheet as JSON; - reads standard input.")],

@@ -24,6 +24,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "survey": ("hooper.cli.survey", "What this line is, and whether forwarding can work at all."),
     "plan": ("hooper.cli.plan", "The rule that every router needs, and what is wrong or risky."),
     "worksheet": ("hooper.cli.worksheet", "What to enter by hand on each router."),
+    "router": ("hooper.cli.router", "The routers' own tables: look, put the plan there, take it back."),
     "check": ("hooper.cli.check", "Does it answer, and is it really that service?"),
     "why": ("hooper.cli.why", "The first broken link of a service, with evidence and remedy."),
 }

@@ -14,6 +14,7 @@ from hooper.document import dump, error_objects, head
 from hooper.errors import EXIT_INTERRUPTED, EXIT_OUR_FAULT, HooperError, SeveralErrors, UsageError, flatten
 from hooper.secret import redact
 
+GROUPS = ("lab", "router", "name", "cert")  # commands that have commands of their own
 STDOUT_ERRORS = (errno.EPIPE, errno.ENOSPC, errno.EIO, errno.EBADF)
 
 
@@ -25,7 +26,7 @@ def world() -> str:
 def command_of(arguments: list[str]) -> str:
     """The command's words in `arguments`, such as "lab run"."""
     words = [word for word in arguments if not word.startswith("-")]
-    count = 2 if words[:1] == ["lab"] else 1
+    count = 2 if words[:1] and words[0] in GROUPS else 1
     return " ".join(words[:count]) or "hooper"
 
 

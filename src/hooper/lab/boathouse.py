@@ -10,6 +10,7 @@ from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 from anyio.abc import ByteStream
 
 from hooper.lab import devices
+from hooper.lab.igd import IgdRouter
 from hooper.lab.town import Attachment, Box, Node, StreamHandler, Town
 from hooper.net.types import Endpoint
 
@@ -79,7 +80,8 @@ def build(now: Callable[[], datetime]) -> Town:
     )
     town.boxes = {box.key: box for box in (fibre, club, carrier)}
     for box in (fibre, club):
-        box.page = status_page(box)
+        box.tcp[80] = status_page(box)
+    town.igd[club.key] = IgdRouter(town, club)
     town.names = {NAME: fibre.wan}
     for key, address in HOSTS.items():
         _add(town, key, CLUB, address, gateway="10.44.7.1")

@@ -17,6 +17,7 @@ from hooper.errors import WireError
 from hooper.lab.town import DatagramHandler, StreamHandler
 from hooper.net.types import Endpoint
 from hooper.wire import head, stun, x224
+from hooper.wire.body import read_body
 
 PATIENCE = 30.0  # seconds that a device waits for a silent client
 
@@ -57,6 +58,23 @@ def self_signed(name: str, key: str | None = None) -> ssl.SSLContext:
         )
         context.load_cert_chain(path)
     return context
+
+
+async def read_request(stream: ByteStream) -> tuple[head.Head, bytes] | None:
+    """A request with its body; None: the client went away or sent something else."""
+    data = b""
+    try:
+        with anyio.fail_after(PATIENCE):
+            while (found := head.split_head(data)) is None:
+                data += await stream.receive()
+            asked, rest = found
+            if asked.get("content-length") is None and "chunked" not in (asked.get("transfer-encoding") or ""):
+                return asked, b""
+            while (body := read_body(asked, rest, ended=False)) is None:
+                rest += await stream.receive()
+    except (anyio.EndOfStream, anyio.BrokenResourceError, TimeoutError, WireError):
+        return None
+    return asked, body
 
 
 async def _until_head(stream: ByteStream) -> head.Head | None:

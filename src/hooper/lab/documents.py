@@ -97,6 +97,13 @@ class LabReadDocument:
 
 
 @dataclass(frozen=True, slots=True)
+class LabRestartDocument:
+    """`hooper lab restart`."""
+
+    gateway: str
+
+
+@dataclass(frozen=True, slots=True)
 class LedgerEntry:
     """One exchange in the lab. to: address:port, or a name that was looked up (transport "dns")."""
 

@@ -133,6 +133,31 @@ def _name_stale(town: Town, service: str) -> Undo:
     return undo
 
 
+def _strict(town: Town, service: str) -> Undo:
+    """The router lets a device open ports for itself only."""
+    del service
+    town.igd["club-router"].strict = True
+
+    def undo() -> None:
+        town.igd["club-router"].strict = False
+
+    return undo
+
+
+def _mute(town: Town, service: str) -> Undo:
+    """Somebody has switched UPnP off in the router's pages; what it holds stays."""
+    del service
+    router = town.igd["club-router"]
+    router.mute = True
+    router.listen()
+
+    def undo() -> None:
+        router.mute = False
+        router.listen()
+
+    return undo
+
+
 FAULTS: dict[str, Fault] = {
     fault.name: fault
     for fault in (
@@ -154,6 +179,8 @@ FAULTS: dict[str, Fault] = {
         Fault("provider-blocks-port", "port-blocked", "the provider drops what comes in there", _blocked),
         Fault("carrier-nat", "carrier-nat", "the provider puts a NAT of its own before the line", _carrier_nat),
         Fault("name-stale", "name-stale", "the name still has last week's address", _name_stale),
+        Fault("router-strict", "router-strict", "the club's router opens ports only for the device that asks", _strict),
+        Fault("router-mute", "router-mute", "the club's router speaks no protocol any more", _mute),
     )
 }
 DEFAULT_SERVICE = "film-page"

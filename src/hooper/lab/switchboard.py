@@ -78,6 +78,7 @@ class Switchboard:
             "faults": self._faults,
             "break": self._break,
             "mend": self._mend,
+            "restart": self._restart,
             "type": self._type,
             "read": self._read,
         }
@@ -301,6 +302,14 @@ class Switchboard:
 
     async def _mend(self, stream: BufferedByteStream, _: Asker, asked: dict[str, Any]) -> None:
         await stream.send(link.line({"mended": self.breakages.mend(asked.get("fault"))}))
+
+    async def _restart(self, stream: BufferedByteStream, _: Asker, asked: dict[str, Any]) -> None:
+        router = self.town.igd.get(str(asked["gateway"]))
+        if router is None:
+            known = ", ".join(self.town.igd)
+            raise UsageError(f"no router {asked['gateway']!r} that could be restarted", remedy=f"There are: {known}.")
+        router.restart()
+        await stream.send(link.line({"gateway": router.box.key}))
 
     async def _type(self, stream: BufferedByteStream, _: Asker, asked: dict[str, Any]) -> None:
         await stream.send(link.line({"entered": type_sheets(self.town, asked["sheets"])}))

@@ -107,7 +107,7 @@ def read_tables(town: Town, gateways: Iterable[str]) -> list[dict[str, Any]]:
             "gateway": box.key,
             "wan_address": str(box.wan),
             "lan": str(box.lan),
-            "rules": [_shown(rule) for rule in box.rules],
+            "rules": [_shown(rule) for rule in box.live_rules(town.now())],
             "reservations": box.reservations,
             "devices": [
                 {"mac": a.mac, "address": str(a.address)}

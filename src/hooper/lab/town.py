@@ -11,13 +11,16 @@ from collections.abc import Awaitable, Callable, Iterable, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
-from typing import Any, Literal
+from typing import TYPE_CHECKING, Any, Literal
 
 from anyio.abc import ByteStream
 
 from hooper.clock import rfc3339
 from hooper.net.types import Endpoint
 from hooper.wire.icmp import Icmp
+
+if TYPE_CHECKING:
+    from hooper.lab.igd import IgdRouter
 
 ARP_SECONDS = 3.0  # how long a router asks for a host that is gone before it gives up, as the kernel does
 LEDGER_LENGTH = 100_000
@@ -38,6 +41,8 @@ class Rule:
     target: IPv4Address
     target_ports: tuple[int, int]
     sources: tuple[IPv4Network, ...] = ()
+    owner: str = "page"  # or the address of the device that asked for it by a protocol
+    until: datetime | None = None
 
     def takes(self, transport: str, port: int, source: IPv4Address) -> bool:
         return (
@@ -103,7 +108,13 @@ class Box:
     keeps_sources: bool = True
     is_router: bool = True
     flows: dict[int, Flow] = field(default_factory=dict)
-    page: StreamHandler | None = None
+    tcp: dict[int, StreamHandler] = field(default_factory=dict)
+    udp: dict[int, DatagramHandler] = field(default_factory=dict)
+
+    def live_rules(self, now: datetime) -> list[Rule]:
+        """The rules that have not ended; those that have are dropped."""
+        self.rules = [rule for rule in self.rules if rule.until is None or now < rule.until]
+        return self.rules
 
     def blocks(self, transport: str, port: int) -> bool:
         return any(kind == transport and first <= port <= last for kind, first, last in self.blocked)
@@ -162,6 +173,7 @@ class Town:
         self.now = now
         self.segments: dict[str, IPv4Network] = {}
         self.boxes: dict[str, Box] = {}
+        self.igd: dict[str, IgdRouter] = {}
         self.nodes: dict[str, Node] = {}
         self.names: dict[str, IPv4Address] = {}
         self.listeners: dict[tuple[str, int], Callable[[ByteStream, Endpoint], Awaitable[None]]] = {}
@@ -268,7 +280,7 @@ class Town:
         if flow is not None and source in flow.remotes:
             return self._seen_at(box, self._forward_inside(box, source, flow.inside, transport))
         assert isinstance(source.address, IPv4Address)
-        for rule in box.rules:
+        for rule in box.live_rules(self.now()):
             if rule.takes(transport, port, source.address):
                 target = Endpoint(rule.target, rule.translated(port))
                 return self._seen_at(box, self._forward_inside(box, source, target, transport))
@@ -288,6 +300,8 @@ class Town:
     async def send_datagram(self, socket: DatagramSocket, data: bytes, to: Endpoint, interface: str | None) -> str:
         """Carry one datagram; returns its outcome for the ledger."""
         assert isinstance(to.address, IPv4Address)
+        if to.address.is_multicast:
+            return await self._send_to_group(socket, data, to)
         result = self.route(socket.node, to.address, "udp", to.port, socket.port, interface)
         if isinstance(result, Turned):
             if result.icmp is not None and result.by is not None:
@@ -298,7 +312,7 @@ class Town:
         if bound is not None:
             await bound.deliver(data, result.source)
             return "delivered"
-        handler = result.node.udp.get(result.port) if isinstance(result.node, Node) else None
+        handler = result.node.udp.get(result.port)
         if handler is None or (isinstance(result.node, Node) and ("udp", result.port) in result.node.stopped):
             await socket.reject(PORT_UNREACHABLE, result.entered, to)
             return "rejected"
@@ -307,10 +321,23 @@ class Town:
             await socket.deliver(answer, to)
         return "delivered"
 
+    async def _send_to_group(self, socket: DatagramSocket, data: bytes, to: Endpoint) -> str:
+        """A datagram for a group reaches the router of the sender's own network, as far as it listens there."""
+        heard = False
+        for box in self.boxes.values():
+            handler = box.udp.get(to.port)
+            if box.inner == socket.attachment.segment and handler is not None:
+                heard = True
+                answer = handler(data, socket.local)
+                if answer is not None:
+                    await socket.deliver(answer, Endpoint(box.lan.ip, to.port))
+        return "delivered" if heard else "swallowed"
+
     def stream_handler(self, arrival: Arrival) -> StreamHandler | None:
         """What answers a connection there; None: nothing listens, so that it is refused."""
         if isinstance(arrival.node, Box):
-            return arrival.node.page if arrival.port == 80 else None
+            inward = arrival.to == arrival.node.lan.ip
+            return arrival.node.tcp.get(arrival.port) if inward else None
         if (listener := self.listeners.get((arrival.node.key, arrival.port))) is not None:
             return listener
         if ("tcp", arrival.port) in arrival.node.stopped:

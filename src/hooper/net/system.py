@@ -101,6 +101,9 @@ class SystemDoor:
                 sock.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
             anywhere = "0.0.0.0" if version == 4 else "::"  # noqa: S104 - any address of ours may send
             sock.bind((str(local.address), local.port) if local else (anywhere, 0))
+            if local is not None and version == 4:  # datagrams to a group leave by the interface with this address
+                sock.setsockopt(socket.IPPROTO_IP, socket.IP_MULTICAST_IF, local.address.packed)
+                sock.setsockopt(socket.IPPROTO_IP, socket.IP_MULTICAST_TTL, 2)  # UPnP Device Architecture 2.0, 1.3.2
             for group in groups:
                 _join(sock, group, interface or self.interface)
             if hop_limit is not None:

@@ -17,6 +17,8 @@ from hooper.clock import rfc3339
 from hooper.document import plain
 from hooper.errors import MachineError, StateError
 from hooper.files import make_folder
+from hooper.gateways.model import LiveRule
+from hooper.gateways.rules import Entered, Key
 from hooper.reach.facts import Told
 from hooper.reach.model import From, InsideSeen, Result
 
@@ -39,6 +41,21 @@ MIGRATIONS: tuple[str, ...] = (
     """,
     """
     CREATE TABLE told (key TEXT PRIMARY KEY, value TEXT NOT NULL, at TEXT NOT NULL);
+    """,
+    """
+    CREATE TABLE rules (
+        gateway TEXT NOT NULL, transport TEXT NOT NULL, outside_port INTEGER NOT NULL, source TEXT NOT NULL,
+        service TEXT NOT NULL, state TEXT NOT NULL, rule TEXT NOT NULL, before TEXT, until TEXT,
+        PRIMARY KEY (gateway, transport, outside_port, source)
+    );
+    CREATE TABLE updates (
+        name TEXT NOT NULL, type TEXT NOT NULL, value TEXT NOT NULL, at TEXT NOT NULL, outcome TEXT NOT NULL,
+        said TEXT NOT NULL, not_before TEXT, mark TEXT NOT NULL, PRIMARY KEY (name, type)
+    );
+    CREATE TABLE accounts (directory TEXT PRIMARY KEY, url TEXT NOT NULL);
+    CREATE TABLE orders (
+        certificate TEXT PRIMARY KEY, directory TEXT NOT NULL, url TEXT, names TEXT NOT NULL, at TEXT NOT NULL
+    );
     """,
 )
 BUSY_SECONDS = 5.0
@@ -203,6 +220,44 @@ class State:
                 (service, rfc3339(moment)),
             ).fetchall()
         return [(datetime.fromisoformat(at), json.loads(document)) for at, document in rows]
+
+    # --- the journal of rules (gateways.work.Journal)
+
+    def entries(self, gateway: str) -> dict[Key, Entered]:
+        """Our entries in a router's table, those half done too. Raises: StateError."""
+        with self._trouble():
+            rows = self._db.execute(
+                "SELECT service, state, rule, before, until FROM rules WHERE gateway = ? ORDER BY outside_port",
+                (gateway,),
+            ).fetchall()
+        found = [
+            Entered(
+                gateway,
+                service,
+                LiveRule(**json.loads(rule)),
+                state,
+                LiveRule(**json.loads(before)) if before else None,
+                datetime.fromisoformat(until) if until else None,
+            )
+            for service, state, rule, before, until in rows
+        ]
+        return {entry.key: entry for entry in found}
+
+    def write(self, entry: Entered) -> None:
+        """Keep an entry before or after the deed. Raises: StateError."""
+        rule, before = json.dumps(plain(entry.rule)), json.dumps(plain(entry.before)) if entry.before else None
+        until = rfc3339(entry.until) if entry.until else None
+        row = (entry.gateway, *entry.key, entry.service, entry.state, rule, before, until)
+        with self._writing():
+            self._db.execute("INSERT OR REPLACE INTO rules VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)", row)
+
+    def forget(self, gateway: str, key: Key) -> None:
+        """An entry is ours no more. Raises: StateError."""
+        with self._writing():
+            self._db.execute(
+                "DELETE FROM rules WHERE gateway = ? AND transport = ? AND outside_port = ? AND source = ?",
+                (gateway, *key),
+            )
 
     def close(self) -> None:
         self._db.close()

@@ -13,7 +13,7 @@ from hooper.errors import WireError
 LIMIT = 64 * 1024  # bytes of a head; a device that sends more is not speaking HTTP
 
 _STATUS = re.compile(rb"(HTTP|RTSP)/(\d)(?:\.(\d))?[ \t]+(\d{3})(?:[ \t]+([^\r\n]*))?\r?$")
-_REQUEST = re.compile(rb"([A-Z_]{1,20})[ \t]+(\S+)[ \t]+(HTTP|RTSP)/(\d)\.(\d)\r?$")
+_REQUEST = re.compile(rb"([A-Z_-]{1,20})[ \t]+(\S+)[ \t]+(HTTP|RTSP)/(\d)\.(\d)\r?$")
 
 
 @dataclass(frozen=True, slots=True)
@@ -50,7 +50,7 @@ def split_head(data: bytes) -> tuple[Head, bytes] | None:
 
 
 def _check_start(first: bytes) -> None:
-    if not (re.match(rb"(HTTP|RTSP)/\d", first) or re.match(rb"[A-Z_]{1,20}[ \t]", first)):
+    if not (re.match(rb"(HTTP|RTSP)/\d", first) or re.match(rb"[A-Z_-]{1,20}[ \t]", first)):
         raise WireError("first line", 0, f"not a request or status line: {first[:32]!r}")
 
 

@@ -1,0 +1,1 @@
+"""Certificates: ordering by ACME, inspection, safe storage."""

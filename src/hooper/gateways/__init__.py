@@ -1,0 +1,1 @@
+"""Finding and driving routers, with a journal."""

@@ -1,0 +1,178 @@
+"""Finding the routers of a site: search by multicast on the site's own network, and ask each router by its address."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from ipaddress import IPv4Address
+
+import anyio
+
+from hooper.addresses import IPAddress
+from hooper.errors import CounterpartError, HooperError, NoAnswer, WireError
+from hooper.gateways.igd import Igd
+from hooper.net.plain_http import Url, ask
+from hooper.net.types import Datagram, Datagrams, Door, Endpoint, NoRoute
+from hooper.reach.public import connected_surroundings, standing
+from hooper.site.model import Site
+from hooper.site.references import chain_of
+from hooper.wire import ssdp, upnp
+
+ROUNDS = (0.0, 0.6, 1.2)  # seconds; datagrams get lost (UPnP Device Architecture 2.0 section 1.3.2)
+GRACE = 0.3  # seconds for further answers once every router has answered
+BRANCHES = ("WANIPConnection:2", "WANIPConnection:1", "WANPPPConnection:2", "WANPPPConnection:1")
+
+
+class RouterMute(NoAnswer):
+    """A router answers no search."""
+
+    code = "router-mute"
+    remedy = (
+        "Switch UPnP on in its pages, or look whether this computer's firewall or a guest network drops the answers;"
+        ' else write control = "hand" and use `hooper worksheet`.'
+    )
+
+
+class NotAtTheSite(CounterpartError):
+    """This machine is not on the site's network."""
+
+    code = "not-at-the-site"
+    remedy = "Do this from a computer on the site's own network."
+
+
+@dataclass(frozen=True)
+class Neighbourhood:
+    """What a search gave: the routers of the site that answer, why others do not, and strangers' addresses."""
+
+    at: str
+    own: IPAddress
+    routers: dict[str, Igd]
+    trouble: dict[str, HooperError]
+    strangers: tuple[IPAddress, ...]
+
+
+async def find_routers(here: Door, site: Site, wanted: Sequence[str], deadline: float) -> Neighbourhood:
+    """Search for the routers `wanted`, as far as they are on the way out from here. deadline: seconds.
+
+    Raises: NoNetwork; NotAtTheSite.
+    """
+    interface, at, own = standing(site, await connected_surroundings(here))
+    if interface is None or at is None or not isinstance(own, IPv4Address):
+        raise NotAtTheSite("this machine is on none of the site's networks, so it can drive none of its routers")
+    sight = chain_of(site, at)
+    addresses = {key: site.gateways[key].lan.ip for key in wanted if key in sight}
+    trouble: dict[str, HooperError] = {
+        key: NotAtTheSite(f"{key} is not on the way out from here: this machine is on the LAN of {at}")
+        for key in wanted
+        if key not in sight
+    }
+    door = here.through(interface)
+    answers = await _search(door, own, list(addresses.values()), min(deadline, 3.0)) if addresses else []
+    routers: dict[str, Igd] = {}
+
+    async def one(key: str, address: IPv4Address) -> None:
+        locations = list(dict.fromkeys(found.location for sender, found in answers if sender == address))
+        try:
+            routers[key] = await _describe(door, key, address, locations, deadline)
+        except HooperError as exc:
+            trouble[key] = exc
+
+    async with anyio.create_task_group() as tasks:
+        for key, address in addresses.items():
+            tasks.start_soon(one, key, address)
+    known = {gateway.lan.ip for gateway in site.gateways.values()}
+    strangers = tuple(dict.fromkeys(sender for sender, _ in answers if sender not in known))
+    return Neighbourhood(at, own, {key: routers[key] for key in addresses if key in routers}, trouble, strangers)
+
+
+async def _search(
+    door: Door, own: IPv4Address, routers: Sequence[IPv4Address], patience: float
+) -> list[tuple[IPAddress, ssdp.Answer]]:
+    """Who answers, with what; ends soon after every router has answered."""
+    found: list[tuple[IPAddress, ssdp.Answer]] = []
+
+    async def listen(socket: Datagrams, scope: anyio.CancelScope) -> None:
+        while True:
+            came = await socket.receive()
+            if not isinstance(came, Datagram):
+                continue
+            try:
+                found.append((came.sender.address, ssdp.parse_answer(came.data)))
+            except WireError:
+                continue
+            if set(routers) <= {sender for sender, _ in found}:
+                scope.deadline = min(scope.deadline, anyio.current_time() + GRACE)
+
+    async with await door.datagrams(local=Endpoint(own, 0)) as socket:
+        with anyio.move_on_after(patience):
+            async with anyio.create_task_group() as tasks:
+                tasks.start_soon(listen, socket, tasks.cancel_scope)
+                tasks.cancel_scope.deadline = anyio.current_time() + patience
+                waited = 0.0
+                for moment in ROUNDS:
+                    await anyio.sleep(moment - waited)
+                    waited = moment
+                    await _ask_around(socket, routers)
+    return found
+
+
+async def _ask_around(socket: Datagrams, routers: Sequence[IPv4Address]) -> None:
+    group = IPv4Address(ssdp.GROUP)
+    for target in ssdp.TARGETS:
+        for address, wait in ((group, 1), *((router, None) for router in routers)):
+            try:
+                await socket.send(ssdp.search(target, str(address), wait_s=wait), Endpoint(address, ssdp.PORT))
+            except NoRoute:
+                continue
+
+
+async def _describe(door: Door, key: str, address: IPv4Address, locations: Sequence[str], deadline: float) -> Igd:
+    """The connection service of a router, by the descriptions that it offers.
+
+    Raises: RouterMute; CounterpartError: what it offers is of no use.
+    """
+    if not locations:
+        raise RouterMute(f"{key} ({address}) answers no search for a router (UPnP IGD)")
+    problem: HooperError | None = None
+    offered: list[Igd] = []
+    for location in locations:
+        try:
+            url = Url.parse(location)
+            if url.address != address:
+                raise WireError("location", 0, f"{key} at {address} points to another device, {url.address}")
+            described = upnp.parse_description((await ask(door, url, deadline)).body, location)
+            offered += _services(door, address, described, deadline)
+        except HooperError as exc:
+            problem = exc
+    for branch in BRANCHES:
+        fitting = [igd for igd in offered if igd.service.endswith(branch)]
+        for igd in fitting:
+            if len(offered) == 1 or await _is_up(igd):
+                return igd
+    if offered:
+        return offered[0]
+    if problem is not None:
+        raise problem
+    raise RouterMute(f"{key} ({address}) answers, but offers no connection whose ports could be opened")
+
+
+async def _is_up(igd: Igd) -> bool:
+    try:
+        return await igd.connected()
+    except HooperError:
+        return False
+
+
+def _services(door: Door, address: IPv4Address, described: upnp.Description, deadline: float) -> list[Igd]:
+    """The services by which ports are opened; those that stand on another machine are left alone."""
+    out: list[Igd] = []
+    for service in described.services:
+        if not service.kind.endswith(BRANCHES):
+            continue
+        try:
+            control = Url.parse(service.control)
+        except WireError:
+            continue
+        if control.address == address and not any(old.control == control for old in out):
+            out.append(Igd(door, control, service.kind, described.name, deadline))
+    return out

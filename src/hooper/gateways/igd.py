@@ -1,0 +1,214 @@
+"""One router driven by IGD (UPnP Internet Gateway Device, WANIPConnection:1 and :2, WANPPPConnection:1).
+
+Routers say yes to nonsense, so everything is checked before it is sent, and read back after.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Literal, cast
+
+from hooper.addresses import IPAddress, parse_address
+from hooper.errors import CounterpartError, WireError
+from hooper.gateways.model import LiveRule
+from hooper.net.plain_http import Url, ask
+from hooper.net.types import Door
+from hooper.wire import upnp
+
+ENTRIES_READ = 2000  # more than any router keeps; ends the reading of a table that has no end
+NO_SUCH_ENTRY, INDEX_TOO_LARGE, INVALID_ACTION, ACTION_FAILED = 714, 713, 401, 501
+PERMANENT_ONLY = 725
+# WANIPConnection:1 section 2.4.16 and :2 section 2.5.16; UPnP Device Architecture 2.0 section 3.2.6
+MEANINGS: dict[int, str] = {
+    401: "it does not know this action",
+    402: "it does not understand the values",
+    501: "it cannot do it now, as when it has no public address itself",
+    606: "it does not allow this to this machine: many routers let a device open ports for itself only",
+    713: "there are no more entries",
+    714: "there is no such entry",
+    715: "it takes no rule for a single source",
+    716: "it takes no rule without an outside port",
+    718: "another rule has this port, or the router lets a device open ports for itself only",
+    724: "it cannot turn one port into another: outside and inside port must be the same",
+    725: "it takes only rules without an end",
+    726: "it takes no rule for a single source",
+    727: "it takes only rules for all outside ports",
+    728: "its table is full",
+    729: "another mechanism of the router has this port",
+    730: "it takes only rules with an inside port",
+    732: "it takes only rules with an inside port",
+    733: "it takes no rule that lasts that long",
+}
+STRICT = (606, 718)
+
+
+class Refusal(CounterpartError):
+    """The router says no. number: its code."""
+
+    code = "router-refuses"
+    remedy = "Enter the rule by hand: see `hooper worksheet`."
+
+    def __init__(self, what: str, fault: upnp.Fault) -> None:
+        meaning = MEANINGS.get(fault.code) or fault.text or "it gives no reason"
+        super().__init__(f"the router refuses {what}: {meaning} (its code {fault.code})")
+        self.number = fault.code
+
+
+class RouterLied(CounterpartError):
+    """The router said yes, and its table says something else."""
+
+    code = "router-lied"
+    remedy = "Look at its list with `hooper router list`, and enter the rule by hand if it is not right."
+
+
+@dataclass(frozen=True)
+class Igd:
+    """A connection service of one router. deadline: seconds for each request."""
+
+    door: Door
+    control: Url
+    service: str
+    device: str
+    deadline: float
+
+    async def _do(self, name: str, what: str, arguments: Sequence[tuple[str, str]] = ()) -> dict[str, str]:
+        """One action. Raises: Refusal; NoAnswer, ConnectFailed, WireError."""
+        fields = (("Content-Type", 'text/xml; charset="utf-8"'), ("SOAPAction", f'"{self.service}#{name}"'))
+        body = upnp.action(self.service, name, arguments)
+        answer = await ask(self.door, self.control, self.deadline, method="POST", fields=fields, body=body)
+        if not answer.body.strip():
+            if answer.head.status == 200 and name in ("AddPortMapping", "DeletePortMapping"):
+                return {}  # nothing to read; what came of it is read back
+            raise WireError("answer", 0, f"status {answer.head.status} and nothing else")
+        got = upnp.parse_response(answer.body, name)
+        if isinstance(got, upnp.Fault):
+            raise Refusal(what, got)
+        return got
+
+    async def external_address(self) -> IPAddress | None:
+        """The router's outer address; None: it has none, or does not tell. Raises: as `_do`."""
+        got = await self._do("GetExternalIPAddress", "to tell its address")
+        try:
+            address = parse_address(got.get("NewExternalIPAddress", ""))
+        except ValueError:
+            return None
+        return address if int(address) else None
+
+    async def connected(self) -> bool:
+        """Whether the router says that its line is up."""
+        try:
+            got = await self._do("GetStatusInfo", "to tell its state")
+        except Refusal:
+            return False
+        return got.get("NewConnectionStatus", "").lower() == "connected"
+
+    async def table(self) -> list[LiveRule]:
+        """All entries (WANIPConnection:1 section 2.4.14). Raises: as `_do`."""
+        found: list[LiveRule] = []
+        for index in range(ENTRIES_READ):
+            number = (("NewPortMappingIndex", str(index)),)
+            try:
+                got = await self._do("GetGenericPortMappingEntry", "to show its table", number)
+            except Refusal as exc:
+                if index == 0 and exc.number not in (INDEX_TOO_LARGE, NO_SUCH_ENTRY, 402, ACTION_FAILED):
+                    raise
+                break
+            rule = read_rule(got)
+            if rule is None or any(rule.key == old.key and rule.source == old.source for old in found):
+                if rule is not None:
+                    break  # it shows the same entry again and again
+                continue
+            found.append(rule)
+        return found
+
+    async def entry(self, wanted: LiveRule) -> LiveRule | None:
+        """The entry for an outside port; None: there is none. Raises: as `_do`."""
+        key = _key(wanted)
+        try:
+            got = await self._do("GetSpecificPortMappingEntry", "to show an entry", key)
+        except Refusal as exc:
+            if exc.number == NO_SUCH_ENTRY:
+                return None
+            return next((r for r in await self.table() if r.key == wanted.key and r.source == wanted.source), None)
+        arguments = {**got, "NewExternalPort": str(wanted.outside_port), "NewProtocol": wanted.transport}
+        return read_rule({**arguments, "NewRemoteHost": wanted.source})
+
+    async def add(self, rule: LiveRule) -> LiveRule:
+        """Add an entry, or change the target of one's own; gives what the router made of it.
+
+        Raises: Refusal; RouterLied: its table says something else than what it granted; as `_do`.
+        """
+        what = f"the rule for {rule.transport} {rule.outside_port}"
+        try:
+            await self._do("AddPortMapping", what, _arguments(rule, rule.lease_s))
+        except Refusal as exc:
+            if exc.number != PERMANENT_ONLY:
+                raise
+            await self._do("AddPortMapping", what, _arguments(rule, 0))
+        granted = await self.entry(rule)
+        if granted is None:
+            raise RouterLied(f"the router said yes to {what}, and has no such rule")
+        if not granted.leads_as(rule) or not granted.enabled:
+            target = f"{granted.target_address}:{granted.target_port}"
+            off = "" if granted.enabled else ", switched off"
+            raise RouterLied(f"the router said yes to {what}, but its table leads it to {target}{off}")
+        return granted
+
+    async def delete(self, rule: LiveRule) -> None:
+        """Delete the entry for an outside port. Raises: Refusal; RouterLied: it is still there; as `_do`."""
+        what = f"to remove the rule for {rule.transport} {rule.outside_port}"
+        try:
+            await self._do("DeletePortMapping", what, _key(rule))
+        except Refusal as exc:
+            if exc.number != NO_SUCH_ENTRY:
+                raise
+        if (left := await self.entry(rule)) is not None and left.leads_as(rule):
+            raise RouterLied(f"the router said yes {what}, and still has it")
+
+
+def _key(rule: LiveRule) -> tuple[tuple[str, str], ...]:
+    return (
+        ("NewRemoteHost", rule.source),
+        ("NewExternalPort", str(rule.outside_port)),
+        ("NewProtocol", rule.transport.upper()),
+    )
+
+
+def _arguments(rule: LiveRule, lease_s: int) -> tuple[tuple[str, str], ...]:
+    """In the order of WANIPConnection:1 section 2.4.16; some routers take them by their place."""
+    for port in (rule.outside_port, rule.target_port):
+        if not 1 <= port <= 65535:
+            raise ValueError(f"{port} is no port")
+    return (
+        *_key(rule),
+        ("NewInternalPort", str(rule.target_port)),
+        ("NewInternalClient", rule.target_address),
+        ("NewEnabled", "1"),
+        ("NewPortMappingDescription", rule.label),
+        ("NewLeaseDuration", str(lease_s)),
+    )
+
+
+def read_rule(got: dict[str, str]) -> LiveRule | None:
+    """An entry as a router tells it; None: it makes no sense."""
+    transport = got.get("NewProtocol", "").strip().lower()
+    try:
+        outside, inside = int(got.get("NewExternalPort", "")), int(got.get("NewInternalPort", ""))
+        target = str(parse_address(got.get("NewInternalClient", "")))
+    except ValueError:
+        return None
+    if transport not in ("tcp", "udp") or not (0 <= outside <= 65535 and 0 <= inside <= 65535):
+        return None
+    lease = got.get("NewLeaseDuration", "0")
+    source = got.get("NewRemoteHost", "")
+    return LiveRule(
+        cast(Literal["tcp", "udp"], transport),
+        outside,
+        target,
+        inside,
+        "" if source in ("0.0.0.0", "*", "::") else source,  # noqa: S104 - how routers write anyone
+        label="".join(c if c.isprintable() else "?" for c in got.get("NewPortMappingDescription", ""))[:80],
+        enabled=got.get("NewEnabled", "1").strip().lower() not in ("0", "false", "no"),
+        lease_s=int(lease) if lease.isascii() and lease.isdigit() and len(lease) < 12 else 0,
+    )

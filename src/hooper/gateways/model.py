@@ -1,0 +1,110 @@
+"""What the router commands say. The field names are those of the JSON contract."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal
+
+from hooper.planning.model import PortPair
+
+Owner = Literal["ours", "other"]
+Outcome = Literal["added", "renewed", "already", "replaced", "removed", "put-back", "gone", "left", "by-hand", "failed"]
+
+
+@dataclass(frozen=True, slots=True)
+class LiveRule:
+    """An entry of a router's own table. source: the one address it is limited to, empty: anyone. lease_s: 0: no end."""
+
+    transport: Literal["tcp", "udp"]
+    outside_port: int
+    target_address: str
+    target_port: int
+    source: str
+    label: str
+    enabled: bool
+    lease_s: int
+
+    @property
+    def key(self) -> tuple[str, int]:
+        return self.transport, self.outside_port
+
+    def leads_as(self, other: LiveRule) -> bool:
+        """Whether both send the same packets to the same place."""
+        mine = (self.key, self.target_address, self.target_port, self.source)
+        return mine == (other.key, other.target_address, other.target_port, other.source)
+
+
+@dataclass(frozen=True, slots=True)
+class RuleRow:
+    """A rule as it stands in a router's table.
+
+    service: the one of the plan that wants this outside port; null: none. meets_plan: it leads where the plan says.
+    source: the one address it is for; null: anyone. lease_s: seconds it still lasts; null: until it is removed.
+    """
+
+    service: str | None
+    transport: str
+    outside_ports: PortPair
+    target_address: str
+    target_ports: PortPair
+    source: str | None
+    label: str
+    enabled: bool
+    owner: Owner
+    meets_plan: bool
+    lease_s: int | None
+    visible_by: Literal["igd"]
+
+
+@dataclass(frozen=True, slots=True)
+class GatewayTable:
+    """A router's table. protocol: null where it is driven by hand, or answers nothing. device: what it calls itself."""
+
+    gateway: str
+    protocol: Literal["igd"] | None
+    device: str | None
+    wan_address: str | None
+    rules: tuple[RuleRow, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class RouterListDocument:
+    """`hooper router list`."""
+
+    gateways: tuple[GatewayTable, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class ChangedRule:
+    """The rule that a change is about. source: the one address it is for; null: anyone."""
+
+    service: str | None
+    transport: str
+    outside_ports: PortPair
+    target_address: str
+    target_ports: PortPair
+    source: str | None
+
+
+@dataclass(frozen=True, slots=True)
+class Change:
+    """What was done about one rule.
+
+    action: what was wanted. until: when the rule ends by itself; null: not before it is removed, or it is not there.
+    detail: what a person should know about it; empty where the outcome says all.
+    """
+
+    gateway: str
+    action: Literal["open", "close"]
+    rule: ChangedRule
+    outcome: Outcome
+    until: str | None
+    detail: str
+
+
+@dataclass(frozen=True, slots=True)
+class RouterChangesDocument:
+    """`hooper router open` and `hooper router close`. dry_run: nothing was done, the outcomes are what would be."""
+
+    dry_run: bool
+    changes: tuple[Change, ...]

@@ -1,0 +1,140 @@
+"""What the plan wants of one router's own table, and whose its entries are. Pure."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from ipaddress import ip_network
+from typing import Literal, cast
+
+from hooper.gateways.model import LiveRule, Owner, RuleRow
+from hooper.planning.model import Forward, PortPair, ports_text
+from hooper.planning.paths import RULES_FOR_A_RANGE
+
+LABEL = "hooper "
+LABEL_LENGTH = 30  # letters; some routers turn longer labels into garbage
+
+Key = tuple[str, int, str]  # transport, outside port, source
+
+
+@dataclass(frozen=True, slots=True)
+class Wanted:
+    """One entry that the plan needs. rule: None where IGD cannot say it, then `reason` says why."""
+
+    service: str
+    forward: Forward
+    rule: LiveRule | None
+    reason: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Entered:
+    """An entry of ours as the journal keeps it.
+
+    state: opening or closing while it is being done, so that a run that was killed is taken up; open when it is done.
+    before: the entry of another hand that it took the place of. until: when it ends; None: not by itself.
+    """
+
+    gateway: str
+    service: str
+    rule: LiveRule
+    state: Literal["opening", "open", "closing"]
+    before: LiveRule | None
+    until: datetime | None
+
+    @property
+    def key(self) -> Key:
+        return key_of(self.rule)
+
+
+def key_of(rule: LiveRule) -> Key:
+    return rule.transport, rule.outside_port, rule.source
+
+
+def wanted_rules(forwards: Iterable[Forward], gateway: str, lease_s: int) -> Iterator[Wanted]:
+    """The entries for one gateway, in the plan's order. lease_s: how long they are to last."""
+    for forward in forwards:
+        if forward.gateway != gateway:
+            continue
+        reason = _not_by_igd(forward)
+        if reason is not None:
+            yield Wanted(forward.service, forward, None, reason)
+            continue
+        assert forward.outside_ports is not None
+        assert forward.target_ports is not None
+        transports = ("tcp", "udp") if forward.transport == "both" else (forward.transport,)
+        for transport in transports:
+            for step in range(forward.outside_ports[1] - forward.outside_ports[0] + 1):
+                for source in [str(ip_network(one).network_address) for one in forward.sources] or [""]:
+                    rule = LiveRule(
+                        cast(Literal["tcp", "udp"], transport),
+                        forward.outside_ports[0] + step,
+                        forward.target_address,
+                        forward.target_ports[0] + step,
+                        source,
+                        (LABEL + forward.service)[:LABEL_LENGTH],
+                        enabled=True,
+                        lease_s=lease_s,
+                    )
+                    yield Wanted(forward.service, forward, rule)
+
+
+def _not_by_igd(forward: Forward) -> str | None:
+    """Why IGD cannot enter this rule as it is planned; None: it can. Sources are never silently widened."""
+    if forward.outside_ports is None or forward.target_ports is None or forward.kind != "forward":
+        return "IGD knows rules for TCP and UDP ports only"
+    if any(ip_network(source).num_addresses > 1 for source in forward.sources):
+        return f"IGD can limit a rule to single addresses, not to {', '.join(forward.sources)}"
+    if forward.outside_ports[1] - forward.outside_ports[0] >= RULES_FOR_A_RANGE:
+        return f"IGD would need a rule for each port of {ports_text(forward.outside_ports)}"
+    return None
+
+
+def is_ours(entry: LiveRule, journal: Mapping[Key, Entered], now: datetime) -> bool:
+    """Whether this entry is the one that the journal has."""
+    mine = journal.get(key_of(entry))
+    if mine is None or not entry.leads_as(mine.rule):
+        return False
+    ended = mine.until is not None and mine.until < now
+    return not ended or entry.label.startswith(LABEL)  # after its end, somebody else may have made the same
+
+
+def rows(
+    table: Sequence[LiveRule], wanted: Sequence[Wanted], journal: Mapping[Key, Entered], now: datetime
+) -> tuple[RuleRow, ...]:
+    """A router's table, each entry with its owner and held against the plan."""
+    planned = {(w.rule.key): w for w in wanted if w.rule is not None}
+    out = []
+    for entry in table:
+        plan = planned.get(entry.key)
+        meets = any(w.rule is not None and entry.leads_as(w.rule) for w in wanted) and entry.enabled
+        owner: Owner = "ours" if is_ours(entry, journal, now) else "other"
+        ports: PortPair = (entry.outside_port, entry.outside_port)
+        out.append(
+            RuleRow(
+                service=plan.service if plan is not None else _by_hand(entry, wanted),
+                transport=entry.transport,
+                outside_ports=ports,
+                target_address=entry.target_address,
+                target_ports=(entry.target_port, entry.target_port),
+                source=entry.source or None,
+                label=entry.label,
+                enabled=entry.enabled,
+                owner=owner,
+                meets_plan=meets,
+                lease_s=entry.lease_s or None,
+                visible_by="igd",
+            )
+        )
+    return tuple(sorted(out, key=lambda row: (row.outside_ports, row.transport, row.source or "")))
+
+
+def _by_hand(entry: LiveRule, wanted: Iterable[Wanted]) -> str | None:
+    """The service whose outside port this is, where IGD cannot say its rule."""
+    for one in wanted:
+        ports = one.forward.outside_ports
+        same = one.forward.transport in (entry.transport, "both")
+        if one.rule is None and ports is not None and same and ports[0] <= entry.outside_port <= ports[1]:
+            return one.service
+    return None

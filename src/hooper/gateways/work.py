@@ -1,0 +1,292 @@
+"""Putting the plan into a router's table and taking it back. The journal is written before each deed.
+
+A run that was killed is taken up by the next: the journal says what was meant, the router's table what came of it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from datetime import datetime, timedelta
+from typing import Literal, Protocol
+
+from hooper.clock import Clock, rfc3339
+from hooper.errors import CounterpartError, HooperError, NoAnswer
+from hooper.gateways.igd import STRICT, Igd, Refusal
+from hooper.gateways.model import Change, ChangedRule, GatewayTable, LiveRule, Outcome
+from hooper.gateways.rules import Entered, Key, Wanted, is_ours, key_of, rows
+from hooper.net.types import ConnectFailed
+
+LEASE_S = 604_800  # a week: the longest that IGD:2 grants (WANIPConnection:2 section 2.3.21)
+DONE: tuple[Outcome, ...] = ("added", "renewed", "already", "replaced", "removed", "put-back", "gone", "left")
+
+
+class Journal(Protocol):
+    """What is kept of our entries. Each call is on the disk when it returns."""
+
+    def entries(self, gateway: str) -> dict[Key, Entered]: ...
+
+    def write(self, entry: Entered) -> None: ...
+
+    def forget(self, gateway: str, key: Key) -> None: ...
+
+
+class RouterStrict(CounterpartError):
+    """The router lets a device open ports for itself only."""
+
+    code = "router-strict"
+    remedy = (
+        "Enter these rules by hand (`hooper worksheet`), let the device itself ask for its ports,"
+        " or allow in the router's pages that one device opens ports for others."
+    )
+
+
+class RouterPrivate(CounterpartError):
+    """The router has no public address itself and therefore opens nothing."""
+
+    code = "router-behind-another"
+    remedy = "Enter these rules by hand on its pages (`hooper worksheet`); those do not mind."
+
+
+class PortTaken(CounterpartError):
+    """Another hand has the outside port."""
+
+    code = "port-taken"
+    remedy = "Look at `hooper router list`; choose another outside port, or give --take-over to replace what is there."
+
+
+@dataclass
+class Work:
+    """One router being changed. dry: nothing is done, only told."""
+
+    gateway: str
+    igd: Igd
+    own: str  # this machine's address
+    journal: Journal
+    clock: Clock
+    dry: bool = False
+    changes: list[Change] = field(default_factory=list)
+    trouble: list[HooperError] = field(default_factory=list)
+
+    # --- open
+
+    async def open(self, wanted: Sequence[Wanted], *, take_over: bool) -> None:
+        """Enter what is missing. Raises: NoAnswer, ConnectFailed, Refusal, WireError: its table cannot be read."""
+        table = {key_of(rule): rule for rule in await self.igd.table()}
+        journal = self.journal.entries(self.gateway)
+        gone: HooperError | None = None
+        for one in wanted:
+            if one.rule is None:
+                self._say("open", changed(one), "by-hand", None, one.reason)
+            elif gone is not None:
+                self._say("open", changed(one), "failed", None, "not tried any more")
+            else:
+                try:
+                    await self._open_one(one, one.rule, table, journal, take_over=take_over)
+                except HooperError as exc:
+                    problem = await self._understood(exc, one.rule, table)
+                    self._say("open", changed(one), "failed", None, problem.message)
+                    if isinstance(exc, NoAnswer | ConnectFailed):
+                        gone = exc
+                    self._trouble(problem, one.service)
+
+    async def _open_one(
+        self,
+        one: Wanted,
+        rule: LiveRule,
+        table: Mapping[Key, LiveRule],
+        journal: Mapping[Key, Entered],
+        *,
+        take_over: bool,
+    ) -> None:
+        key, now = key_of(rule), self.clock.now()
+        there, mine = table.get(key), journal.get(key)
+        ours = there is not None and is_ours(there, journal, now)
+        before = mine.before if mine is not None else None
+        if there is not None and there.leads_as(rule) and there.enabled:
+            if not ours:
+                self._say("open", changed(one), "left", self._until(there), "another hand made it; it meets the plan")
+                return
+            if there.lease_s == 0 or there.lease_s * 2 >= rule.lease_s:
+                self._keep(one, there, before)
+                self._say("open", changed(one), "already", self._until(there))
+                return
+            await self._add(one, rule, before, "renewed")
+        elif there is not None and ours:
+            if not self.dry:  # ours, for an older plan
+                await self.igd.delete(there)
+            await self._add(one, rule, before, "replaced")
+        elif there is not None:
+            target = f"{there.target_address}:{there.target_port}"
+            if not take_over:
+                label = f" ({there.label})" if there.label else ""
+                raise PortTaken(f"{rule.transport} {rule.outside_port} is taken: it leads to {target}{label}")
+            self._note(Entered(self.gateway, one.service, rule, "opening", there, None))
+            if not self.dry:
+                await self.igd.delete(there)
+                try:
+                    await self._add(one, rule, there, "replaced", f"it led to {target}; `router close` puts that back")
+                except HooperError:
+                    await self.igd.add(there)  # as it was
+                    self.journal.forget(self.gateway, key)
+                    raise
+            else:
+                self._say("open", changed(one), "replaced", None, f"it leads to {target}")
+        else:
+            await self._add(one, rule, before, "added")
+
+    async def _add(
+        self, one: Wanted, rule: LiveRule, before: LiveRule | None, outcome: Outcome, detail: str = ""
+    ) -> None:
+        if self.dry:
+            self._say("open", changed(one), outcome, self._until(rule), detail)
+            return
+        known = self.journal.entries(self.gateway).get(key_of(rule))
+        self._note(Entered(self.gateway, one.service, rule, "opening", before, None))
+        try:
+            granted = await self.igd.add(rule)
+        except Refusal:
+            if known is None:
+                self.journal.forget(self.gateway, key_of(rule))  # a clear no: nothing of ours is there
+            else:
+                self._note(known)
+            raise
+        self._keep(one, granted, before)
+        asked, got = rule.lease_s, granted.lease_s
+        if asked and got and abs(asked - got) > 60 and not detail:
+            detail = f"asked for {asked} s, the router grants {got} s"
+        self._say("open", changed(one), outcome, self._until(granted), detail)
+
+    def _keep(self, one: Wanted, granted: LiveRule, before: LiveRule | None) -> None:
+        assert one.rule is not None
+        until = self._until(granted)
+        self._note(Entered(self.gateway, one.service, one.rule, "open", before, until))
+
+    async def _understood(self, exc: HooperError, rule: LiveRule, table: Mapping[Key, LiveRule]) -> HooperError:
+        """A refusal in terms of what this router will not do at all."""
+        if not isinstance(exc, Refusal):
+            return exc
+        foreign = rule.target_address != self.own
+        if exc.number in STRICT and foreign and key_of(rule) not in table:
+            message = f"{self.gateway} opens ports only for the device that asks, and this is not {rule.target_address}"
+            return RouterStrict(f"{message} (its code {exc.number})")
+        if exc.number == 718:
+            return PortTaken(
+                f"{rule.transport} {rule.outside_port} is taken by a rule that {self.gateway} shows nobody"
+            )
+        if exc.number == 501:
+            try:
+                address = await self.igd.external_address()
+            except HooperError:
+                return exc
+            if address is None or address.is_private:
+                return RouterPrivate(f"{self.gateway} has no public address itself and opens nothing (its code 501)")
+        return exc
+
+    # --- close
+
+    async def close(self, services: Iterable[str] | None) -> None:
+        """Take away what is ours, and put back what it replaced. services: only these; None: all.
+
+        Raises: as `open`.
+        """
+        chosen = None if services is None else set(services)
+        table = {key_of(rule): rule for rule in await self.igd.table()}
+        gone = False
+        for entry in self.journal.entries(self.gateway).values():
+            if chosen is not None and entry.service not in chosen:
+                continue
+            if gone:
+                self._say("close", _entered(entry), "failed", None, "not tried any more")
+                continue
+            try:
+                await self._close_one(entry, table.get(entry.key))
+            except HooperError as exc:
+                self._say("close", _entered(entry), "failed", None, exc.message)
+                gone = isinstance(exc, NoAnswer | ConnectFailed)
+                self._trouble(exc, entry.service)
+
+    async def _close_one(self, entry: Entered, there: LiveRule | None) -> None:
+        ours = there is not None and is_ours(there, {entry.key: entry}, self.clock.now())
+        before = entry.before
+        if there is not None and not ours:
+            back = before is not None and there.leads_as(before)
+            self._forget(entry)
+            detail = "" if back else f"another hand has led it to {there.target_address}:{there.target_port}"
+            self._say("close", _entered(entry), "put-back" if back else "left", None, detail)
+            return
+        outcome: Outcome = "removed" if there is not None else "gone"
+        detail = "" if there is not None else "the router had it no more"
+        if not self.dry:
+            self._note(replace(entry, state="closing"))
+            if there is not None:
+                await self.igd.delete(there)
+            if before is not None:
+                await self.igd.add(before)
+        if before is not None:
+            outcome, detail = "put-back", f"leads to {before.target_address}:{before.target_port} again"
+        self._forget(entry)
+        self._say("close", _entered(entry), outcome, None, detail)
+
+    # --- shared
+
+    def _note(self, entry: Entered) -> None:
+        if not self.dry:
+            self.journal.write(entry)
+
+    def _forget(self, entry: Entered) -> None:
+        if not self.dry:
+            self.journal.forget(self.gateway, entry.key)
+
+    def _until(self, rule: LiveRule) -> datetime | None:
+        return self.clock.now() + timedelta(seconds=rule.lease_s) if rule.lease_s else None
+
+    def _say(
+        self,
+        action: Literal["open", "close"],
+        rule: ChangedRule,
+        outcome: Outcome,
+        until: datetime | None,
+        detail: str = "",
+    ) -> None:
+        ends = rfc3339(until) if until is not None else None
+        self.changes.append(Change(self.gateway, action, rule, outcome, ends, detail))
+
+    def _trouble(self, problem: HooperError, service: str) -> None:
+        """Each kind of trouble is told once; the changes say which rules it hit."""
+        alike = [old for old in self.trouble if (type(old), old.code) == (type(problem), problem.code)]
+        if not alike or isinstance(problem, PortTaken):
+            problem.message = f"{service}: {problem.message}"
+            self.trouble.append(problem)
+
+
+def changed(one: Wanted) -> ChangedRule:
+    """The rule as a change tells it."""
+    if one.rule is not None:
+        return _rule(one.service, one.rule)
+    forward = one.forward
+    ports, inner = forward.outside_ports or (0, 0), forward.target_ports or (0, 0)
+    source = ", ".join(forward.sources) or None
+    return ChangedRule(one.service, forward.transport, ports, forward.target_address, inner, source)
+
+
+def _entered(entry: Entered) -> ChangedRule:
+    return _rule(entry.service, entry.rule)
+
+
+def _rule(service: str, rule: LiveRule) -> ChangedRule:
+    outside, inside = (rule.outside_port, rule.outside_port), (rule.target_port, rule.target_port)
+    return ChangedRule(service, rule.transport, outside, rule.target_address, inside, rule.source or None)
+
+
+async def read_gateway(
+    gateway: str, igd: Igd, wanted: Sequence[Wanted], journal: Mapping[Key, Entered], now: datetime
+) -> GatewayTable:
+    """A router's table as it stands. Raises: Refusal, NoAnswer, ConnectFailed, WireError."""
+    try:
+        address = await igd.external_address()
+    except Refusal:
+        address = None
+    table = await igd.table()
+    told = str(address) if address is not None else None
+    return GatewayTable(gateway, "igd", igd.device or None, told, rows(table, wanted, journal, now))

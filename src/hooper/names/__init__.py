@@ -1,0 +1,1 @@
+"""Where the public address comes from, publishing it, verifying it."""

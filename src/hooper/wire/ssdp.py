@@ -1,0 +1,61 @@
+"""Searching for devices on a network: SSDP (UPnP Device Architecture 2.0 section 1.3)."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+
+from hooper.errors import WireError
+from hooper.wire import head
+
+GROUP, PORT = "239.255.255.250", 1900  # section 1.1
+# A gateway of version 2 answers searches for version 1 too; old ones answer only for the service itself.
+TARGETS = (
+    "urn:schemas-upnp-org:device:InternetGatewayDevice:1",
+    "urn:schemas-upnp-org:device:InternetGatewayDevice:2",
+    "urn:schemas-upnp-org:service:WANIPConnection:1",
+    "urn:schemas-upnp-org:service:WANPPPConnection:1",
+)
+
+
+@dataclass(frozen=True, slots=True)
+class Answer:
+    """What a device says to a search. location: the address of its description. target: what it answers for."""
+
+    location: str
+    target: str
+    name: str
+
+
+def search(target: str, host: str, *, wait_s: int | None) -> bytes:
+    """A search (section 1.3.2). host: the group, or one device. wait_s: seconds an answer may take, to a group only."""
+    fields = [("HOST", f"{host}:{PORT}"), ("MAN", '"ssdp:discover"'), ("ST", target)]
+    if wait_s is not None:
+        fields.insert(2, ("MX", str(wait_s)))
+    return head.request("M-SEARCH", "*", "HTTP/1.1", tuple(fields))
+
+
+def parse_search(data: bytes) -> str | None:
+    """What a search is for; None: this is another kind of message. Raises: WireError."""
+    asked = _head(data)
+    wanted = (asked.get("man") or "").strip('"').lower() == "ssdp:discover"
+    return asked.get("st") if asked.method == "M-SEARCH" and wanted else None
+
+
+def answer(location: str, target: str, name: str, software: str) -> bytes:
+    """An answer to a search (section 1.3.3)."""
+    fields = (("CACHE-CONTROL", "max-age=120"), ("ST", target), ("USN", f"{name}::{target}"), ("EXT", ""))
+    return head.response(200, "OK", "HTTP/1.1", (*fields, ("SERVER", software), ("LOCATION", location)))
+
+
+def parse_answer(data: bytes) -> Answer:
+    """Read an answer to a search. Raises: WireError: it is none, or says nothing about where."""
+    got = _head(data)
+    location = got.get("location")
+    if got.protocol != "HTTP" or got.status != 200 or not location:
+        raise WireError("answer", 0, "no success with a location")
+    return Answer(location, got.get("st") or "", got.get("usn") or "")
+
+
+def _head(data: bytes) -> head.Head:
+    return head.parse_head(re.split(rb"\r?\n\r?\n", data, maxsplit=1)[0])  # some end without the empty line

@@ -1,0 +1,151 @@
+"""Descriptions and actions: the XML of UPnP (UPnP Device Architecture 2.0 sections 2 and 3), read with patience."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+from urllib.parse import urljoin
+from xml.sax.saxutils import escape
+
+from hooper.errors import WireError
+
+if TYPE_CHECKING:
+    from xml.etree.ElementTree import Element
+
+_ENVELOPE = "http://schemas.xmlsoap.org/soap/envelope/"
+_ENCODING = "http://schemas.xmlsoap.org/soap/encoding/"
+_NOT_XML = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\x7f￾￿]")
+
+
+@dataclass(frozen=True, slots=True)
+class Service:
+    """One service of a device. kind: its type, such as urn:schemas-upnp-org:service:WANIPConnection:1."""
+
+    kind: str
+    control: str  # absolute
+
+
+@dataclass(frozen=True, slots=True)
+class Description:
+    """What a device says of itself. name: maker and model, for people."""
+
+    name: str
+    services: tuple[Service, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Fault:
+    """An action that was refused (section 3.2.6)."""
+
+    code: int
+    text: str
+
+
+def parse_xml(data: bytes) -> Element:
+    """The root of a document, however its text is damaged. Never loads anything from elsewhere.
+
+    Raises: WireError: it is not XML.
+    """
+    from xml.etree.ElementTree import ParseError
+
+    from defusedxml.common import DefusedXmlException
+    from defusedxml.ElementTree import fromstring
+
+    start = max(data.find(b"<"), 0)
+    try:
+        return fromstring(data[start:].rstrip(b"\0 \r\n\t"))
+    except DefusedXmlException as exc:
+        raise WireError("XML", start, f"holds what a router has no need of: {type(exc).__name__}") from None
+    except (ParseError, ValueError, LookupError):
+        pass  # names that are not UTF-8 stand in many tables: once more, with what cannot be read replaced
+    text = _NOT_XML.sub("?", re.sub(r"^\s*<\?xml[^>]*\?>", "", data[start:].decode("utf-8", "replace")))
+    text = re.sub(r"&(?!(?:amp|lt|gt|quot|apos|#[0-9]+|#x[0-9A-Fa-f]+);)", "&amp;", text)
+    try:
+        return fromstring(text.rstrip())
+    except (ParseError, ValueError, LookupError, DefusedXmlException) as exc:
+        raise WireError("XML", start, str(exc)) from None
+
+
+def local(tag: object) -> str:
+    """A tag without its namespace; routers get those wrong."""
+    return str(tag).rpartition("}")[2]
+
+
+def _child(element: Element, name: str) -> str:
+    return next(((one.text or "").strip() for one in element if local(one.tag) == name), "")
+
+
+def parse_description(data: bytes, location: str) -> Description:
+    """Read a device's description, with the services of all devices inside it. location: where it was found.
+
+    Raises: WireError.
+    """
+    root = parse_xml(data)
+    base = _child(root, "URLBase") or location
+    devices = [one for one in root.iter() if local(one.tag) == "device"]
+    if not devices:
+        raise WireError("description", 0, "names no device")
+    name = " ".join(filter(None, (_child(devices[0], "manufacturer"), _child(devices[0], "modelName"))))
+    return Description(" ".join(name.split())[:80], tuple(_services(root, base)))
+
+
+def _services(root: Element, base: str) -> Iterator[Service]:
+    for one in root.iter():
+        if local(one.tag) == "service":
+            kind, control = _child(one, "serviceType"), _child(one, "controlURL")
+            if kind and control:
+                try:
+                    yield Service(kind, urljoin(base, control))
+                except ValueError:
+                    continue
+
+
+def action(service: str, name: str, arguments: Sequence[tuple[str, str]]) -> bytes:
+    """The body of a request for an action (section 3.2.1). The arguments' order is the one of the service."""
+    inside = "".join(f"<{key}>{escape(value)}</{key}>" for key, value in arguments)
+    return _envelope(f'<u:{name} xmlns:u="{service}">{inside}</u:{name}>')
+
+
+def response(service: str, name: str, arguments: Sequence[tuple[str, str]]) -> bytes:
+    """The body of an answer to an action (section 3.2.5)."""
+    return action(service, f"{name}Response", arguments)
+
+
+def fault(code: int, text: str) -> bytes:
+    """The body of a refusal (section 3.2.6)."""
+    error = f'<UPnPError xmlns="urn:schemas-upnp-org:control-1-0"><errorCode>{code}</errorCode>'
+    error += f"<errorDescription>{escape(text)}</errorDescription></UPnPError>"
+    inside = f"<faultcode>s:Client</faultcode><faultstring>UPnPError</faultstring><detail>{error}</detail>"
+    return _envelope(f"<s:Fault>{inside}</s:Fault>")
+
+
+def _envelope(inside: str) -> bytes:
+    start = '<?xml version="1.0"?>\r\n'
+    start += f'<s:Envelope xmlns:s="{_ENVELOPE}" s:encodingStyle="{_ENCODING}">'
+    return f"{start}<s:Body>{inside}</s:Body></s:Envelope>\r\n".encode()
+
+
+def parse_action(data: bytes) -> tuple[str, dict[str, str]]:
+    """The name and the arguments of an action, or of the answer to one. Raises: WireError."""
+    body = next((one for one in parse_xml(data).iter() if local(one.tag) == "Body"), None)
+    if body is None or not len(body):
+        raise WireError("envelope", 0, "has no body")
+    return local(body[0].tag), {local(one.tag): (one.text or "").strip() for one in body[0]}
+
+
+def parse_response(data: bytes, name: str) -> dict[str, str] | Fault:
+    """What an action gave, by argument, or the refusal. Raises: WireError."""
+    root = parse_xml(data)
+    error = next((one for one in root.iter() if local(one.tag) == "UPnPError"), None)
+    if error is not None:
+        code = _child(error, "errorCode")
+        number = int(code) if code.isascii() and code.isdigit() and len(code) < 6 else 0
+        return Fault(number, " ".join(_child(error, "errorDescription").split())[:120])
+    if any(local(one.tag) == "Fault" for one in root.iter()):
+        return Fault(0, "refused without a code")
+    got = next((one for one in root.iter() if local(one.tag) == f"{name}Response"), None)
+    if got is None:
+        raise WireError("envelope", 0, f"answers something else than {name}")
+    return {local(one.tag): (one.text or "").strip() for one in got}
