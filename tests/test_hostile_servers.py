@@ -119,7 +119,9 @@ def test_resolvers_that_send_damaged_answers(seed: int) -> None:
 def test_a_resolver_that_is_not_there() -> None:
     async def ask() -> None:
         with anyio.fail_after(3), pytest.raises(HooperError):
-            await addresses_by(SystemDoor(), IPv4Address("127.0.0.77"), "boathouse.heronquay.example", 0.3)
+            await addresses_by(
+                SystemDoor(), Endpoint(IPv4Address("127.0.0.77"), 53), "boathouse.heronquay.example", 0.3
+            )
 
     anyio.run(ask)
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import ssl
 import struct
 from collections.abc import Awaitable, Callable
+from datetime import UTC, datetime, timedelta
 from functools import partial
 from ipaddress import IPv4Address
 
@@ -13,12 +14,15 @@ import pytest
 from anyio.abc import ByteStream
 
 from hooper.lab import devices
+from hooper.lab.identity import self_signed
 from hooper.net.system import SystemDoor
 from hooper.net.types import Endpoint
 from hooper.reach.model import Seen
 from hooper.reach.probes import probe, read_certificate
 from hooper.reach.targets import Target
 from hooper.site.protocols import SPEECHES
+
+START = datetime.now(UTC) - timedelta(days=1)
 
 HERE = IPv4Address("127.0.0.1")
 Behaviour = Callable[[ByteStream, Endpoint], Awaitable[None]]
@@ -137,18 +141,19 @@ def test_the_expected_text_decides() -> None:
 
 
 def test_a_server_of_the_last_century() -> None:
-    context = devices.self_signed("old.local")
+    identity = self_signed("old.local", START)
+    context = identity.context
     context.set_ciphers("ALL:@SECLEVEL=0")
     with pytest.warns(DeprecationWarning, match="TLSv1"):
         context.minimum_version = context.maximum_version = ssl.TLSVersion.TLSv1
-    found = seen_by("https", devices.secured(context, devices.web("Old", "old")))
+    found = seen_by("https", devices.secured(identity, devices.web("Old", "old")))
     assert (found.verdict, found.tls_version) == ("answered", "TLSv1")
 
 
 @pytest.mark.parametrize("name", ["under_score.example.net", "xn--bcher-kva.example", "a." * 100 + "example"])
 def test_odd_server_names_do_no_harm(name: str) -> None:
-    context = devices.self_signed("odd.local")
-    found = seen_by("https", devices.secured(context, devices.web("Odd", "odd")), server_name=name)
+    identity = self_signed("odd.local", START)
+    found = seen_by("https", devices.secured(identity, devices.web("Odd", "odd")), server_name=name)
     assert found.verdict == "answered"
     assert found.certificate is not None
     assert found.certificate.names == ("odd.local",)

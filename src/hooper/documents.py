@@ -7,18 +7,22 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from hooper.certs.model import CertificatesDocument
 from hooper.gateways.model import RouterChangesDocument, RouterListDocument
 from hooper.lab.documents import (
     DemoDocument,
     LabClockDocument,
     LabFaultsDocument,
+    LabInstallDocument,
     LabLedgerDocument,
     LabReadDocument,
     LabRestartDocument,
     LabRunDocument,
     LabTypeDocument,
 )
+from hooper.names.model import NamesDocument
 from hooper.planning.model import PlanDocument, WorksheetDocument
+from hooper.reach.card import CardDocument
 from hooper.reach.case import WhyDocument
 from hooper.reach.line import SurveyDocument
 from hooper.reach.model import CheckDocument
@@ -35,13 +39,17 @@ DOCUMENTS: dict[str, type] = {
     "survey": SurveyDocument,
     "router-list": RouterListDocument,
     "router-changes": RouterChangesDocument,
+    "name": NamesDocument,
+    "cert": CertificatesDocument,
     "check": CheckDocument,
     "why": WhyDocument,
+    "card": CardDocument,
     "lab-run": LabRunDocument,
     "lab-faults": LabFaultsDocument,
     "lab-type": LabTypeDocument,
     "lab-read": LabReadDocument,
     "lab-restart": LabRestartDocument,
+    "lab-install": LabInstallDocument,
     "lab-ledger": LabLedgerDocument,
     "lab-clock": LabClockDocument,
     "demo": DemoDocument,

@@ -9,6 +9,8 @@ from pathlib import Path
 from hooper.errors import MachineError, SiteFileError, Where
 from hooper.site.load import SIZE_LIMIT, SiteFile, parse_site
 
+FILE_LIMIT = 1024 * 1024  # bytes of a text file that is read whole
+
 
 def read_site(path: Path) -> SiteFile:
     """Read and understand the site file. Raises: SiteFileError, SeveralErrors."""
@@ -28,6 +30,15 @@ def read_site(path: Path) -> SiteFile:
         reason = exc.strerror if isinstance(exc, OSError) and exc.strerror else str(exc)
         raise SiteFileError(f"the site file cannot be read: {reason}", where=Where(str(path))) from None
     return parse_site(data, str(path))
+
+
+def read_text(path: Path) -> str:
+    """A small text file, such as one of root certificates. Raises: MachineError."""
+    try:
+        with path.expanduser().open("rb") as file:
+            return file.read(FILE_LIMIT).decode("utf-8-sig", "replace")
+    except OSError as exc:
+        raise machine_error(exc, f"{path} cannot be read") from None
 
 
 def write_atomically(path: Path, data: bytes, *, private: bool = False) -> None:

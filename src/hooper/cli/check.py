@@ -107,7 +107,7 @@ async def _run(
 
     async with looking(session, file, state) as opened:
         given = {line: Found(str(address), "given with --public") for line, address in public.items()}
-        wish = Wish(file.site, services, deadline, given)
+        wish = Wish(file.site, services, deadline, given, Path(file.name).parent)
         if place.kind == "here":
             outcome = await check_here(opened.here, wish)
         else:

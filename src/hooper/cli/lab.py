@@ -11,7 +11,17 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from hooper.cli.common import JsonFlag, QuietFlag, Session, VerboseFlag, run_async, sub_app
+from hooper.cli.common import (
+    JsonFlag,
+    QuietFlag,
+    Session,
+    SiteOption,
+    StateOption,
+    VerboseFlag,
+    choose,
+    run_async,
+    sub_app,
+)
 from hooper.errors import MachineError, UsageError
 from hooper.planning.model import ports_text
 
@@ -158,6 +168,34 @@ def mend_town(
     mended = _ask(session, "mend", fault=fault)["mended"]
     session.detail(f"mended: {', '.join(mended) or 'nothing was broken'}")
     _show_faults(session)
+
+
+@app.command("install")
+def install(
+    certificate: Annotated[str, typer.Argument(help="One of [certificates] that was ordered.")],
+    service: Annotated[str, typer.Argument(help="The service whose device gets it.")],
+    site: SiteOption = None,
+    state: StateOption = None,
+    json: JsonFlag = False,
+    quiet: QuietFlag = False,
+    verbose: VerboseFlag = False,
+) -> None:
+    """Be the person at a device's page who gives it the certificate that was ordered."""
+    from hooper.certs.store import CertificateStore
+    from hooper.files import read_text
+    from hooper.lab.documents import LabInstallDocument
+    from hooper.store.state import State, state_folder, store_name
+
+    session = Session("lab install", json, quiet, verbose)
+    file = session.read_site(site)
+    choose([certificate], file.site.certificates, "certificate")
+    with State(state_folder(state) / store_name(file)) as opened:
+        store = CertificateStore(opened.certificates)
+    if store.kept(certificate) is None:
+        raise UsageError(f"{certificate} was not ordered yet", remedy="Order it: `hooper cert order`.")
+    chain, key = read_text(store.chain_path(certificate)), read_text(store.key_path(certificate))
+    done = LabInstallDocument(**_ask(session, "install", service=service, chain=chain, key=key))
+    session.show(done, lambda shown, out: out.print(f"{shown.host} now shows the certificate {certificate}."))
 
 
 @app.command("restart")

@@ -25,7 +25,10 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "plan": ("hooper.cli.plan", "The rule that every router needs, and what is wrong or risky."),
     "worksheet": ("hooper.cli.worksheet", "What to enter by hand on each router."),
     "router": ("hooper.cli.router", "The routers' own tables: look, put the plan there, take it back."),
+    "name": ("hooper.cli.name", "Dynamic names: do they lead here, and making them."),
+    "cert": ("hooper.cli.cert", "Certificates: which there are, and getting them."),
     "check": ("hooper.cli.check", "Does it answer, and is it really that service?"),
+    "card": ("hooper.cli.card", "What to type away from home, with a QR code."),
     "why": ("hooper.cli.why", "The first broken link of a service, with evidence and remedy."),
 }
 

@@ -136,7 +136,7 @@ async def _run(session: Session, file: SiteFile, asked: Asked) -> tuple[WhyDocum
         if opened.state is not None:
             try:
                 opened.state.tell(session.at, asked.told)
-                past = _past(opened.state, session, asked.service)
+                past = _past(opened.state, session, asked.service, file.site)
             except StateError as exc:
                 opened.trouble.append(exc)
         past = _with_told(past, session, asked)
@@ -145,7 +145,16 @@ async def _run(session: Session, file: SiteFile, asked: Asked) -> tuple[WhyDocum
         if asked.origin is not None:
             outside = await open_outside(opened.here, asked.origin, asked.proxy_password, file, asked.deadline)
         facts, looks = await gather_service(
-            opened.here, outside, file.site, plan, asked.service, past, opened.state, asked.deadline, now=session.at
+            opened.here,
+            outside,
+            file.site,
+            plan,
+            asked.service,
+            past,
+            opened.state,
+            asked.deadline,
+            now=session.at,
+            base=Path(file.name).parent,
         )
         for look in looks:
             opened.trouble += look.errors
@@ -157,12 +166,13 @@ async def _run(session: Session, file: SiteFile, asked: Asked) -> tuple[WhyDocum
         return diagnose(file.site, plan, facts), opened.trouble
 
 
-def _past(state: State, session: Session, service: str) -> Past:
+def _past(state: State, session: Session, service: str, site: Site) -> Past:
     from hooper.reach.evidence import STORED_FOR, Past, stored_result
 
     rows = state.outside_since(session.at - STORED_FOR - timedelta(seconds=1), service)
     newest = (rows[0][0], stored_result(rows[0][1])) if rows else None
-    return Past(state.told(), newest, state.fingerprints())
+    entered = {key: frozenset(entry.service for entry in state.entries(key).values()) for key in site.gateways}
+    return Past(state.told(), newest, state.fingerprints(), entered)
 
 
 def _with_told(past: Past, session: Session, asked: Asked) -> Past:

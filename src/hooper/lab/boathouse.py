@@ -2,19 +2,25 @@
 
 from __future__ import annotations
 
+import secrets
 from collections.abc import Callable
-from datetime import datetime
+from datetime import datetime, timedelta
 from importlib.resources import files
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 
 from anyio.abc import ByteStream
 
-from hooper.lab import devices
+from hooper.lab import acme, devices
+from hooper.lab.identity import Authority, self_signed
 from hooper.lab.igd import IgdRouter
+from hooper.lab.provider import NameProvider
 from hooper.lab.town import Attachment, Box, Node, StreamHandler, Town
+from hooper.lab.zone import PRIMARY, ZONE
 from hooper.net.types import Endpoint
 
 NAME = "boathouse.heronquay.example"
+PROVIDER = "names.heronquay.example"
+SERVERS = {PRIMARY: "198.51.100.53", acme.HOST: "198.51.100.80", PROVIDER: "198.51.100.90"}
 INTERNET, BETWEEN, CLUB, MOBILE, SHARED = "internet", "between", "club", "mobile", "shared"
 # service: (host, transport, inside port, outside port); the lab knows its devices, not the site file
 SERVICES: dict[str, tuple[str, str, int, int]] = {
@@ -82,7 +88,10 @@ def build(now: Callable[[], datetime]) -> Town:
     for box in (fibre, club):
         box.tcp[80] = status_page(box)
     town.igd[club.key] = IgdRouter(town, club)
-    town.names = {NAME: fibre.wan}
+    town.zone.set(NAME, "A", [str(fibre.wan)])
+    for name, address in SERVERS.items():
+        town.zone.set(name, "A", [address])
+    town.zone.set(ZONE, "NS", [f"{PRIMARY}."])
     for key, address in HOSTS.items():
         _add(town, key, CLUB, address, gateway="10.44.7.1")
     _equip(town)
@@ -99,10 +108,27 @@ def build(now: Callable[[], datetime]) -> Town:
         server = _add(town, f"stun-{number}", INTERNET, address)
         server.udp[3478] = devices.stun_server
         server.tcp[3478] = devices.stun_stream
-    for key, address in (("name-server", "198.51.100.53"), ("resolver", "192.0.2.53")):
-        server = _add(town, key, INTERNET, address)
-        server.udp[53] = devices.name_server(town.lookup, authoritative=key == "name-server")
+    server = _add(town, "name-server", INTERNET, SERVERS[PRIMARY])
+    server.udp[53], server.tcp[53] = town.zone.authority, town.zone.stream
+    for machine in (_add(town, "resolver", INTERNET, "192.0.2.53"), fibre, club):  # routers pass questions on
+        machine.udp[53] = town.zone.resolver
+    _offices(town)
     return town
+
+
+def _offices(town: Town) -> None:
+    """The authority and the name provider, both behind the authority's certificates."""
+    authority, now = Authority(town.now()), town.now()
+    town.root_pem = authority.root_pem
+    ca = _add(town, "authority", INTERNET, SERVERS[acme.HOST])
+    town.acme = acme.AcmeServer(town, ca, authority)
+    start = now - timedelta(days=50)
+    ca.tcp[443] = devices.secured(authority.identity([acme.HOST], start), town.acme.serve)
+    provider = _add(town, "name-provider", INTERNET, SERVERS[PROVIDER])
+    town.provider = NameProvider(town.zone, secrets.token_urlsafe(24))
+    provider.tcp[443] = devices.secured(authority.identity([PROVIDER], start), town.provider.serve)
+    # somebody ordered the hub's certificate some weeks ago, by hand
+    town.identities["hub"].context = authority.identity([NAME], start, days=90).context
 
 
 def _add(
@@ -124,11 +150,13 @@ def _equip(town: Town) -> None:
         9480: devices.silent,
         9481: devices.silent,
     }
-    films = devices.secured(devices.self_signed("film-box.local"), devices.web("Race films", "film box"))
+    start = town.now() - timedelta(days=100)
+    town.identities = {key: self_signed(f"{key}.local", start) for key in ("film-box", "desk", "timing-desk", "hub")}
+    films = devices.secured(town.identities["film-box"], devices.web("Race films", "film box"))
     nodes["film-box"].tcp = {443: films, 22: devices.ssh("film-box")}
     for key in ("desk", "timing-desk"):
-        nodes[key].tcp = {3389: devices.remote_desktop(devices.self_signed(f"{key}.local"))}
-    hub = devices.secured(devices.self_signed("hub.local"), devices.web("Heating and doors", "hub"))
+        nodes[key].tcp = {3389: devices.remote_desktop(town.identities[key])}
+    hub = devices.secured(town.identities["hub"], devices.web("Heating and doors", "hub"))
     nodes["hub"].tcp = {8443: hub, 443: hub}  # many devices answer at the usual port too
     nodes["gate"].udp = {51820: devices.mute}
 

@@ -2,62 +2,21 @@
 
 from __future__ import annotations
 
-import ssl
 import struct
-from collections.abc import Callable, Sequence
-from datetime import UTC, datetime, timedelta
 from functools import partial
-from ipaddress import IPv4Address
 
 import anyio
 from anyio.abc import ByteStream
 from anyio.streams.tls import TLSStream
 
 from hooper.errors import WireError
-from hooper.lab.town import DatagramHandler, StreamHandler
+from hooper.lab.identity import Identity
+from hooper.lab.town import StreamHandler
 from hooper.net.types import Endpoint
 from hooper.wire import head, stun, x224
 from hooper.wire.body import read_body
 
 PATIENCE = 30.0  # seconds that a device waits for a silent client
-
-
-def self_signed(name: str, key: str | None = None) -> ssl.SSLContext:
-    """A server's context with a fresh certificate of its own, as devices make them. key: told apart by nothing else."""
-    import tempfile
-    from pathlib import Path
-
-    from cryptography import x509
-    from cryptography.hazmat.primitives import hashes, serialization
-    from cryptography.hazmat.primitives.asymmetric import ec
-    from cryptography.x509.oid import NameOID
-
-    private = ec.generate_private_key(ec.SECP256R1())
-    subject = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, key or name)])
-    start = datetime.now(UTC) - timedelta(days=100)
-    certificate = (
-        x509.CertificateBuilder()
-        .subject_name(subject)
-        .issuer_name(subject)
-        .public_key(private.public_key())
-        .serial_number(x509.random_serial_number())
-        .not_valid_before(start)
-        .not_valid_after(start + timedelta(days=3650))
-        .add_extension(x509.SubjectAlternativeName([x509.DNSName(name)]), critical=False)
-        .sign(private, hashes.SHA256())
-    )
-    context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
-    with tempfile.TemporaryDirectory(prefix="hooper-") as folder:
-        path = Path(folder, "pair.pem")
-        path.touch(0o600)
-        path.write_bytes(
-            certificate.public_bytes(serialization.Encoding.PEM)
-            + private.private_bytes(
-                serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption()
-            )
-        )
-        context.load_cert_chain(path)
-    return context
 
 
 async def read_request(stream: ByteStream) -> tuple[head.Head, bytes] | None:
@@ -107,12 +66,14 @@ def web(title: str, server: str) -> StreamHandler:
     return partial(_web, title=title, server=server)
 
 
-def secured(context: ssl.SSLContext, inside: StreamHandler) -> StreamHandler:
+def secured(identity: Identity, inside: StreamHandler) -> StreamHandler:
     """The same inside TLS."""
 
     async def handle(stream: ByteStream, peer: Endpoint) -> None:
         with anyio.fail_after(PATIENCE):
-            wrapped = await TLSStream.wrap(stream, server_side=True, ssl_context=context, standard_compatible=False)
+            wrapped = await TLSStream.wrap(
+                stream, server_side=True, ssl_context=identity.context, standard_compatible=False
+            )
         await inside(wrapped, peer)
 
     return handle
@@ -144,7 +105,7 @@ def ssh(software: str) -> StreamHandler:
     return handle
 
 
-def remote_desktop(context: ssl.SSLContext) -> StreamHandler:
+def remote_desktop(identity: Identity) -> StreamHandler:
     """A desktop up to TLS: the connection request, its answer, the handshake."""
 
     async def handle(stream: ByteStream, _: Endpoint) -> None:
@@ -158,7 +119,9 @@ def remote_desktop(context: ssl.SSLContext) -> StreamHandler:
         chosen = x224.HYBRID if asked.protocols & x224.HYBRID else x224.TLS
         await stream.send(x224.connection_confirm(x224.Confirm(chosen)))
         with anyio.fail_after(PATIENCE):
-            wrapped = await TLSStream.wrap(stream, server_side=True, ssl_context=context, standard_compatible=False)
+            wrapped = await TLSStream.wrap(
+                stream, server_side=True, ssl_context=identity.context, standard_compatible=False
+            )
         await _until_gone(wrapped)
 
     return handle
@@ -192,36 +155,6 @@ def stun_server(data: bytes, peer: Endpoint) -> bytes | None:
     seen = stun.xor_mapped_address(peer.address, peer.port, asked.transaction_id)
     attributes = (seen, (stun.SOFTWARE, b"town clock"), (stun.FINGERPRINT, bytes(4)))
     return stun.Message(stun.BINDING_SUCCESS, asked.transaction_id, attributes).serialize()
-
-
-def name_server(lookup: Callable[[str], Sequence[IPv4Address]], *, authoritative: bool) -> DatagramHandler:
-    """DNS over datagrams (RFC 1035): the town's names, nothing else."""
-
-    def answer(data: bytes, peer: Endpoint) -> bytes | None:
-        import dns.exception
-        import dns.flags
-        import dns.message
-        import dns.rcode
-        import dns.rdatatype
-        import dns.rrset
-
-        del peer
-        try:
-            asked = dns.message.from_wire(data)
-            reply = dns.message.make_response(asked, recursion_available=not authoritative)
-            (question,) = asked.question
-        except (dns.exception.DNSException, ValueError):
-            return None
-        found = lookup(question.name.to_text(omit_final_dot=True))
-        if authoritative:
-            reply.flags |= dns.flags.AA
-        if not found:
-            reply.set_rcode(dns.rcode.NXDOMAIN)
-        elif question.rdtype == dns.rdatatype.A:
-            reply.answer.append(dns.rrset.from_text(question.name, 60, "IN", "A", *map(str, found)))
-        return reply.to_wire()
-
-    return answer
 
 
 async def stun_stream(stream: ByteStream, peer: Endpoint) -> None:

@@ -104,6 +104,14 @@ class LabRestartDocument:
 
 
 @dataclass(frozen=True, slots=True)
+class LabInstallDocument:
+    """`hooper lab install`. host: the device that now shows the certificate."""
+
+    service: str
+    host: str
+
+
+@dataclass(frozen=True, slots=True)
 class LedgerEntry:
     """One exchange in the lab. to: address:port, or a name that was looked up (transport "dns")."""
 

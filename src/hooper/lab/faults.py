@@ -4,12 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from datetime import timedelta
 from ipaddress import IPv4Address, IPv4Interface
 
 from hooper.errors import NeedsAPerson, UsageError
 from hooper.lab.boathouse import CLUB, INTERNET, NAME, SERVICES, SHARED
+from hooper.lab.identity import Identity, self_signed
 from hooper.lab.town import Box, Rule, Town
 
+HUB = "hub-page"
 Undo = Callable[[], None]
 
 
@@ -21,6 +24,7 @@ class Fault:
     cause: str
     summary: str
     apply: Callable[[Town, str], Undo]
+    usual: str = "film-page"  # the service it hits where none is named
 
 
 class NothingToBreak(NeedsAPerson):
@@ -108,15 +112,15 @@ def _carrier_nat(town: Town, service: str) -> Undo:
     carrier = Box("provider-nat", INTERNET, outside, SHARED, IPv4Interface("100.64.44.1/24"), is_router=False)
     town.boxes[carrier.key] = carrier
     box.outer, box.wan = SHARED, IPv4Address("100.64.44.9")
-    current = town.names[NAME] == old
+    current = town.zone.address(NAME) == old
     if current:
-        town.names[NAME] = outside
+        town.zone.set(NAME, "A", [str(outside)])
 
     def undo() -> None:
         del town.boxes[carrier.key]
         box.outer, box.wan = INTERNET, old
-        if current:
-            town.names[NAME] = old
+        if current and town.zone.address(NAME) == outside:
+            town.zone.set(NAME, "A", [str(old)])
 
     return undo
 
@@ -124,24 +128,58 @@ def _carrier_nat(town: Town, service: str) -> Undo:
 def _name_stale(town: Town, service: str) -> Undo:
     """The name still has the address of last week, which is somebody else's now."""
     del service
-    current = town.names[NAME]
-    town.names[NAME] = IPv4Address("203.0.113.40")
+    current, stale = town.zone.get(NAME, "A"), ["203.0.113.40"]
+    town.zone.set(NAME, "A", stale)
 
     def undo() -> None:
-        town.names[NAME] = current
+        if town.zone.get(NAME, "A") == stale:  # else it was updated meanwhile
+            town.zone.set(NAME, "A", current)
 
     return undo
 
 
-def _strict(town: Town, service: str) -> Undo:
-    """The router lets a device open ports for itself only."""
-    del service
-    town.igd["club-router"].strict = True
+def _shows(make: Callable[[Town, str], Identity]) -> Callable[[Town, str], Undo]:
+    """The device shows another certificate."""
 
-    def undo() -> None:
-        town.igd["club-router"].strict = False
+    def apply(town: Town, service: str) -> Undo:
+        host = SERVICES[service][0]
+        identity = town.identities.get(host)
+        if identity is None:
+            raise NothingToBreak(f"{service} shows no certificate", remedy="Choose hub-page, film-page or a desktop.")
+        old, new = identity.context, make(town, host).context
+        identity.context = new
 
-    return undo
+        def undo() -> None:
+            if identity.context is new:  # else somebody has given it another one meanwhile
+                identity.context = old
+
+        return undo
+
+    return apply
+
+
+def _ended(town: Town, host: str) -> Identity:
+    return town.acme.authority.identity([NAME], town.now() - timedelta(days=97), days=90)
+
+
+def _other(town: Town, host: str) -> Identity:
+    return town.acme.authority.identity(["regatta.heronquay.example"], town.now() - timedelta(days=7), days=90)
+
+
+def _own(town: Town, host: str) -> Identity:
+    return self_signed(f"{host}.local", town.now() - timedelta(days=100))
+
+
+def _switch(what: Callable[[Town], object], switch: str) -> Callable[[Town, str], Undo]:
+    """A machine of the town behaves in another way while the switch is on."""
+
+    def apply(town: Town, service: str) -> Undo:
+        del service
+        machine = what(town)
+        setattr(machine, switch, True)
+        return lambda: setattr(machine, switch, False)
+
+    return apply
 
 
 def _mute(town: Town, service: str) -> Undo:
@@ -179,11 +217,48 @@ FAULTS: dict[str, Fault] = {
         Fault("provider-blocks-port", "port-blocked", "the provider drops what comes in there", _blocked),
         Fault("carrier-nat", "carrier-nat", "the provider puts a NAT of its own before the line", _carrier_nat),
         Fault("name-stale", "name-stale", "the name still has last week's address", _name_stale),
-        Fault("router-strict", "router-strict", "the club's router opens ports only for the device that asks", _strict),
+        Fault(
+            "router-strict",
+            "router-strict",
+            "the club's router opens ports only for the device that asks",
+            _switch(lambda town: town.igd["club-router"], "strict"),
+        ),
+        Fault("certificate-expired", "certificate-expired", "the device's certificate has ended", _shows(_ended), HUB),
+        Fault(
+            "certificate-other-name",
+            "certificate-other-name",
+            "the device's certificate is for another name",
+            _shows(_other),
+            HUB,
+        ),
+        Fault(
+            "certificate-own",
+            "certificate-absent",
+            "the device was reset and shows a certificate of its own making",
+            _shows(_own),
+            HUB,
+        ),
+        Fault(
+            "provider-busy",
+            "updater-busy",
+            "the name provider asks to wait",
+            _switch(lambda town: town.provider, "busy"),
+        ),
+        Fault(
+            "provider-refuses",
+            "updater-refused",
+            "the name provider has closed the account",
+            _switch(lambda town: town.provider, "closed"),
+        ),
+        Fault(
+            "ca-refuses",
+            "ca-refused",
+            "the certificate authority takes no order",
+            _switch(lambda town: town.acme, "refuses"),
+        ),
         Fault("router-mute", "router-mute", "the club's router speaks no protocol any more", _mute),
     )
 }
-DEFAULT_SERVICE = "film-page"
 
 
 class Breakages:
@@ -197,7 +272,7 @@ class Breakages:
         """Apply a fault; returns the service. Raises: UsageError, NothingToBreak."""
         if name not in FAULTS:
             raise UsageError(f"there is no fault {name!r}", remedy=f"There are: {', '.join(FAULTS)}.")
-        chosen = service or DEFAULT_SERVICE
+        chosen = service or FAULTS[name].usual
         if chosen not in SERVICES:
             raise UsageError(f"there is no service {chosen!r} in the town", remedy=f"There are: {', '.join(SERVICES)}.")
         if name in self.active:

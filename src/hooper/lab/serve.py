@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import os
 import signal
 import sys
@@ -35,6 +36,11 @@ async def serve(
     make_folder(folder, private=True)
     lab, site = folder / "lab.json", folder / "site.toml"
     await _refuse_a_second(lab)
+    make_folder(folder / "secrets", private=True)
+    town = board.town
+    write_atomically(folder / "secrets" / "club-names", f"{town.provider.token}\n".encode(), private=True)
+    write_atomically(folder / "secrets" / "own-zone", base64.b64encode(town.zone.secret) + b"\n", private=True)
+    write_atomically(folder / "town-ca.pem", town.root_pem)
     if not site.exists():
         write_atomically(site, site_file())
     async with anyio.create_task_group() as tasks:
@@ -78,7 +84,7 @@ async def _until_stdin_ends(scope: anyio.CancelScope) -> None:
     from hooper.net.system import in_daemon_thread
 
     def drain() -> None:
-        while sys.stdin.buffer.read(4096):
+        while os.read(sys.stdin.fileno(), 4096):  # not by the buffered reader: its lock would outlive the loop
             pass
 
     await in_daemon_thread(drain)

@@ -17,6 +17,7 @@ from anyio.streams.buffered import BufferedByteStream
 from hooper.errors import HooperError, MachineError, UsageError, WireError
 from hooper.lab import boathouse
 from hooper.lab.faults import FAULTS, Breakages
+from hooper.lab.identity import context_of
 from hooper.lab.tables import read_tables, type_sheets
 from hooper.lab.town import Arrival, Attachment, DatagramSocket, Node, Turned
 from hooper.net.types import Endpoint
@@ -79,6 +80,7 @@ class Switchboard:
             "break": self._break,
             "mend": self._mend,
             "restart": self._restart,
+            "install": self._install,
             "type": self._type,
             "read": self._read,
         }
@@ -310,6 +312,20 @@ class Switchboard:
             raise UsageError(f"no router {asked['gateway']!r} that could be restarted", remedy=f"There are: {known}.")
         router.restart()
         await stream.send(link.line({"gateway": router.box.key}))
+
+    async def _install(self, stream: BufferedByteStream, _: Asker, asked: dict[str, Any]) -> None:
+        """The person at a device's page who gives it a certificate."""
+        service = str(asked["service"])
+        host = boathouse.SERVICES.get(service, ("",))[0]
+        if host not in self.town.identities:
+            fitting = ", ".join(key for key, (name, *_) in boathouse.SERVICES.items() if name in self.town.identities)
+            raise UsageError(f"{service!r} shows no certificate in the town", remedy=f"These do: {fitting}.")
+        try:
+            context = context_of(str(asked["chain"]).encode(), str(asked["key"]).encode())
+        except ssl.SSLError:
+            raise UsageError("the device does not take it: key and certificate do not belong together") from None
+        self.town.identities[host].context = context
+        await stream.send(link.line({"service": service, "host": host}))
 
     async def _type(self, stream: BufferedByteStream, _: Asker, asked: dict[str, Any]) -> None:
         await stream.send(link.line({"entered": type_sheets(self.town, asked["sheets"])}))

@@ -6,21 +6,30 @@ refused, rejected by ICMP, or swallowed.
 
 from __future__ import annotations
 
+import secrets
 from collections import deque
-from collections.abc import Awaitable, Callable, Iterable, Sequence
+from collections.abc import AsyncIterator, Awaitable, Callable, Iterable, Sequence
+from contextlib import asynccontextmanager, suppress
 from dataclasses import dataclass, field
 from datetime import datetime
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 from typing import TYPE_CHECKING, Any, Literal
 
+import anyio
 from anyio.abc import ByteStream
 
 from hooper.clock import rfc3339
+from hooper.errors import WireError
+from hooper.lab.pipe import pipe
+from hooper.lab.zone import Zone
 from hooper.net.types import Endpoint
 from hooper.wire.icmp import Icmp
 
 if TYPE_CHECKING:
+    from hooper.lab.acme import AcmeServer
+    from hooper.lab.identity import Identity
     from hooper.lab.igd import IgdRouter
+    from hooper.lab.provider import NameProvider
 
 ARP_SECONDS = 3.0  # how long a router asks for a host that is gone before it gives up, as the kernel does
 LEDGER_LENGTH = 100_000
@@ -175,7 +184,11 @@ class Town:
         self.boxes: dict[str, Box] = {}
         self.igd: dict[str, IgdRouter] = {}
         self.nodes: dict[str, Node] = {}
-        self.names: dict[str, IPv4Address] = {}
+        self.zone = Zone(secrets.token_bytes(32))
+        self.acme: AcmeServer
+        self.provider: NameProvider
+        self.root_pem = b""  # of the town's certificate authority
+        self.identities: dict[str, Identity] = {}  # what devices show in TLS, by the name of the machine
         self.listeners: dict[tuple[str, int], Callable[[ByteStream, Endpoint], Awaitable[None]]] = {}
         self.sockets: dict[tuple[str, int], DatagramSocket] = {}
         self.ledger: deque[dict[str, Any]] = deque(maxlen=LEDGER_LENGTH)
@@ -356,8 +369,34 @@ class Town:
         ]
 
     def lookup(self, name: str) -> list[IPv4Address]:
-        address = self.names.get(name.rstrip(".").lower())
+        address = self.zone.address(name)
         return [address] if address else []
+
+    @asynccontextmanager
+    async def dialled(self, node: Node, to: IPv4Address, port: int) -> AsyncIterator[ByteStream | None]:
+        """A connection that a machine of the town makes by itself; None: it is refused. Silence is the caller's."""
+        result = self.route(node, to, "tcp", port, self.free_port())
+        handler = self.stream_handler(result) if isinstance(result, Arrival) else None
+        if isinstance(result, Turned) and result.icmp is None:
+            await anyio.sleep_forever()
+        if handler is None or not isinstance(result, Arrival):
+            yield None
+            return
+        near, far = pipe()
+        async with anyio.create_task_group() as tasks:
+            tasks.start_soon(_handled, handler, far, result.source)
+            try:
+                yield near
+            finally:
+                await near.aclose()
+                tasks.cancel_scope.cancel()
+
+
+async def _handled(handler: StreamHandler, stream: ByteStream, source: Endpoint) -> None:
+    """One connection served; what ends it is nobody's trouble."""
+    with suppress(anyio.EndOfStream, anyio.BrokenResourceError, anyio.ClosedResourceError, TimeoutError, WireError):
+        await handler(stream, source)
+    await stream.aclose()
 
 
 def type_rule(box: Box, rule: Rule) -> Literal["added", "changed", "already"]:

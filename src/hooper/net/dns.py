@@ -2,44 +2,113 @@
 
 from __future__ import annotations
 
+import struct
 from collections.abc import Sequence
 from ipaddress import ip_address
 
+import anyio
 import dns.exception
+import dns.flags
 import dns.message
 import dns.rcode
 import dns.rdatatype
+import dns.tsig
+from anyio.streams.buffered import BufferedByteStream
 
 from hooper.addresses import IPAddress
-from hooper.errors import WireError
+from hooper.errors import NoAnswer, WireError
 from hooper.net.exchange import exchange
+from hooper.net.proxy import close_quietly
 from hooper.net.types import Datagram, Door, Endpoint
 
 SCHEDULE = (0.0, 1.0, 2.0)  # seconds; RFC 1035 section 4.2.1 leaves the times to the asker
 
 
-async def ask_dns(door: Door, server: Endpoint, message: dns.message.Message, deadline: float) -> dns.message.Message:
-    """The server's answer (RFC 1035). Raises: NoAnswer, ConnectFailed."""
+def parse_unchecked(data: bytes) -> dns.message.Message:
+    """A message whose signature is not looked at. Raises: dns.exception.DNSException, ValueError, LookupError."""
+    return dns.message.from_wire(data, keyring=lambda _, __: False)
+
+
+async def ask_raw(door: Door, server: Endpoint, message: dns.message.Message, deadline: float) -> bytes:
+    """The server's answer as bytes (RFC 1035); over TCP where it does not fit a datagram (RFC 7766).
+
+    Raises: NoAnswer, ConnectFailed.
+    """
+    data = message.to_wire()
 
     def matches(came: Datagram) -> bool:
         try:
-            return bool(message.is_response(dns.message.from_wire(came.data)))
+            return bool(message.is_response(parse_unchecked(came.data)))
         except (dns.exception.DNSException, ValueError, LookupError):  # damaged, on purpose or not
             return False
 
-    data = message.to_wire()
     came = await exchange(door, server, data, schedule=SCHEDULE, deadline=deadline, matches=matches)
-    return dns.message.from_wire(came.data)
+    if parse_unchecked(came.data).flags & dns.flags.TC:
+        return await _over_stream(door, server, data, deadline)
+    return came.data
 
 
-async def addresses_by(door: Door, server: IPAddress, name: str, deadline: float) -> Sequence[IPAddress]:
-    """The IPv4 addresses that `server` has for `name`; empty: it has none.
+async def _over_stream(door: Door, server: Endpoint, data: bytes, deadline: float) -> bytes:
+    try:
+        with anyio.fail_after(deadline):
+            stream = BufferedByteStream(await door.connect(server.address, server.port))
+            try:
+                await stream.send(struct.pack("!H", len(data)) + data)
+                (length,) = struct.unpack("!H", await stream.receive_exactly(2))
+                return await stream.receive_exactly(length)
+            finally:
+                await close_quietly(stream)
+    except (TimeoutError, anyio.EndOfStream, anyio.IncompleteRead, anyio.BrokenResourceError):
+        raise NoAnswer(f"no whole answer from {server} over TCP within {deadline:g} s") from None
 
+
+async def ask_dns(door: Door, server: Endpoint, message: dns.message.Message, deadline: float) -> dns.message.Message:
+    """The server's answer, whose signature is not looked at. Raises: NoAnswer, ConnectFailed, WireError."""
+    try:
+        return parse_unchecked(await ask_raw(door, server, message, deadline))
+    except (dns.exception.DNSException, ValueError, LookupError):
+        raise WireError("answer", 0, f"{server} answers with a damaged message") from None
+
+
+async def records(
+    door: Door, server: Endpoint, name: str, kind: str, deadline: float, *, recursive: bool = True
+) -> tuple[str, ...]:
+    """What `server` has for `name` by type ("A", "NS", ...), as text, sorted; a TXT record's parts are joined.
+
+    Aliases are followed as far as the answer holds them. Empty: it has none.
     Raises: NoAnswer, ConnectFailed; WireError: it answers with a failure.
     """
-    asked = dns.message.make_query(name, dns.rdatatype.A)
-    answer = await ask_dns(door, Endpoint(server, 53), asked, deadline)
+    wanted = dns.rdatatype.from_text(kind)
+    asked = dns.message.make_query(name, wanted)
+    if not recursive:
+        asked.flags &= ~dns.flags.RD
+    answer = await ask_dns(door, server, asked, deadline)
     if answer.rcode() not in (dns.rcode.NOERROR, dns.rcode.NXDOMAIN):
         raise WireError("answer", 3, f"{server} answers {dns.rcode.to_text(answer.rcode())} for {name}")
-    rows = [rrset for rrset in answer.answer if rrset.rdtype == dns.rdatatype.A]
-    return [ip_address(record.address) for rrset in rows for record in rrset]
+    found = [record for rrset in answer.answer if rrset.rdtype == wanted for record in rrset]
+    if kind == "TXT":
+        return tuple(sorted(b"".join(record.strings).decode("utf-8", "replace") for record in found))
+    if kind == "NS":
+        return tuple(sorted(record.target.to_text(omit_final_dot=True).lower() for record in found))
+    return tuple(sorted(record.to_text() for record in found))
+
+
+async def addresses_by(door: Door, server: Endpoint, name: str, deadline: float) -> Sequence[IPAddress]:
+    """The IPv4 addresses that `server` has for `name`; empty: it has none. Raises: as `records`."""
+    return [ip_address(text) for text in await records(door, server, name, "A", deadline)]
+
+
+async def zone_of(door: Door, server: Endpoint, name: str, deadline: float) -> tuple[str, str] | None:
+    """The zone that `name` is in and its primary server's name, by SOA (RFC 2308 section 3 puts it into a denial).
+
+    None: the server knows no zone. Raises: as `records`.
+    """
+    asked = dns.message.make_query(name.removeprefix("*."), dns.rdatatype.SOA)
+    answer = await ask_dns(door, server, asked, deadline)
+    if answer.rcode() not in (dns.rcode.NOERROR, dns.rcode.NXDOMAIN):
+        raise WireError("answer", 3, f"{server} answers {dns.rcode.to_text(answer.rcode())} for {name}")
+    for rrset in (*answer.answer, *answer.authority):
+        if rrset.rdtype == dns.rdatatype.SOA and asked.question[0].name.is_subdomain(rrset.name):
+            zone = rrset.name.to_text(omit_final_dot=True).lower()
+            return zone, next(iter(rrset)).mname.to_text(omit_final_dot=True).lower()
+    return None

@@ -5,6 +5,7 @@ from __future__ import annotations
 import ssl
 import warnings
 from functools import cache
+from typing import Any
 
 from anyio.abc import ByteStream
 from anyio.streams.tls import TLSStream
@@ -37,9 +38,16 @@ async def start_tls(stream: ByteStream, server_name: str | None) -> TLSStream:
     )
 
 
-def certificate_of(stream: TLSStream) -> bytes | None:
-    """The certificate that the server showed, in DER."""
+def chain_of(stream: TLSStream) -> tuple[bytes, ...]:
+    """The certificates that the server showed, its own first, in DER; empty: none."""
     from anyio.streams.tls import TLSAttribute
 
-    shown = stream.extra(TLSAttribute.ssl_object).getpeercert(binary_form=True)
-    return shown if isinstance(shown, bytes) else None
+    shown = stream.extra(TLSAttribute.ssl_object)
+    leaf = shown.getpeercert(binary_form=True)
+    if not isinstance(leaf, bytes):
+        return ()
+    # public since Python 3.13; before that only inside, and then as objects
+    teller: Any = shown if hasattr(shown, "get_unverified_chain") else getattr(shown, "_sslobj", None)
+    told = teller.get_unverified_chain() if hasattr(teller, "get_unverified_chain") else ()
+    chain = [one if isinstance(one, bytes) else ssl.PEM_cert_to_DER_cert(one.public_bytes()) for one in told or ()]
+    return (leaf, *(one for one in chain if one != leaf))

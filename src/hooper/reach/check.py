@@ -5,7 +5,10 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime
+from functools import cached_property
+from pathlib import Path
 from typing import TYPE_CHECKING, Protocol
+from urllib.parse import urlsplit
 
 import anyio
 
@@ -13,6 +16,7 @@ from hooper.addresses import IPAddress, classify, parse_address
 from hooper.clock import rfc3339
 from hooper.errors import CounterpartError, HooperError, UsageError
 from hooper.net.types import Door, Endpoint, Surroundings
+from hooper.reach.certificates import Judge
 from hooper.reach.model import Evidence, Found, From, InsideSeen, Result, Seen
 from hooper.reach.probes import probe
 from hooper.reach.public import STUN_DEADLINE, connected_surroundings, looked_up, mapped_by, standing
@@ -32,12 +36,20 @@ class Memory(Protocol):
 
 @dataclass(frozen=True)
 class Wish:
-    """What is to be checked. public: addresses that are known already, by line. deadline: seconds for each probe."""
+    """What is to be checked.
+
+    public: addresses that are known already, by line. deadline: seconds for each probe. base: the site file's folder.
+    """
 
     site: Site
     services: Sequence[str]
     deadline: float
     public: Mapping[str, Found] = field(default_factory=dict)
+    base: Path = Path()
+
+    @cached_property
+    def judge(self) -> Judge:
+        return Judge(self.site, self.base)
 
 
 @dataclass
@@ -68,6 +80,7 @@ async def check_here(here: Door, wish: Wish) -> Outcome:
         )
         outcome.remarks.append(remark)
     seen = await _probe_all([(here, target) for target in targets], wish.deadline)
+    _judge_all(wish, targets, seen, here.clock.now())
     for target, one in zip(targets, seen, strict=True):
         outcome.results.append(_result(target, one, Evidence()))
         outcome.inside[target.service, target.transport, target.port] = as_inside(one, here.clock.now())
@@ -103,6 +116,7 @@ async def check_outside(here: Door, outside: Door, wish: Wish, memory: Memory | 
     jobs = [(outside, target) for target in reachable] + [(here, target) for target in inner]
     seen = await _probe_all(jobs, wish.deadline)
     now = here.clock.now()
+    _judge_all(wish, reachable, seen, now)
     for target, one in zip(inner, seen[len(reachable) :], strict=True):
         outcome.inside[target.service, target.transport, target.port] = as_inside(one, now)
     seen_outside = dict(zip(map(_id, reachable), seen, strict=False))
@@ -224,6 +238,38 @@ async def _probe_all(jobs: Sequence[tuple[Door, Target]], deadline: float) -> li
         for index, (door, target) in enumerate(jobs):
             tasks.start_soon(one, index, door, target)
     return results
+
+
+def _judge_all(wish: Wish, targets: Sequence[Target], seen: Sequence[Seen], now: datetime) -> None:
+    """Hold the certificates and redirections that were seen against the plan."""
+    for target, one in zip(targets, seen, strict=False):
+        if one.verdict != "answered":
+            continue
+        found = wish.judge.problems(target.service, target.server_name, one.chain, now)
+        if one.page is not None and one.page.location is not None and target.expected == "reachable":
+            found += redirected(target, one.page.location)
+        for code, words in found:
+            one.problems.append(code)
+            one.detail += f"; {words}"
+
+
+def redirected(target: Target, location: str) -> list[tuple[str, str]]:
+    """What a page's redirection to itself gets wrong: the port left out, or encryption."""
+    try:
+        to = urlsplit(location)
+        host, port = (to.hostname or "").lower(), to.port or {"http": 80, "https": 443}.get(to.scheme, 0)
+    except ValueError:
+        return []
+    if host not in (target.server_name, str(target.address), str(target.inner[0])) or to.scheme not in (
+        "http",
+        "https",
+    ):
+        return []
+    if target.speaks == "https" and to.scheme == "http":
+        return [("https-lost", f"its page sends people on to {location[:80]}, which is not encrypted")]
+    if to.scheme == target.speaks and port != target.port and port != target.inner[1]:
+        return [("port-lost", f"its page sends people on to {location[:80]}, without the port {target.port}")]
+    return []
 
 
 def _id(target: Target) -> tuple[str, str, int]:

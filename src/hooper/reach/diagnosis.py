@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 from hooper.addresses import parse_address
+from hooper.certs.inspect import NOT_YET
 from hooper.planning.model import Plan
+from hooper.reach.card import port_needed, typed_for
 from hooper.reach.case import ORDER, THERE, Case, Certainty, State, WhyDocument
+from hooper.reach.certificates import CODES, planned_for
 from hooper.reach.facts import ServiceFacts, Told
 from hooper.reach.line import Comparison, Side, compare
 from hooper.reach.way import judge_way, line_proven, read_rule, read_wan
@@ -22,7 +25,7 @@ def diagnose(site: Site, plan: Plan, facts: ServiceFacts) -> WhyDocument:
     else:
         _not_forwarded(case)
     _name(case, public=public)
-    case.step("certificate", "skipped", "certificates are not judged yet")
+    _certificate(case)
     _outside(case)
     chain = facts.line.chain
     order = [
@@ -150,14 +153,10 @@ def _service(case: Case) -> None:
     elif inside is None:
         case.step("service", "unknown", "this machine is not on the device's network")
     elif inside.verdict in THERE:
-        case.step("service", "ok" if not inside.problems else "broken", f"inside: {inside.verdict}, {inside.detail}")
-        if inside.problems:
-            case.cause(
-                "service-faulty",
-                "certain",
-                f"{name} answers with a fault: {inside.detail}",
-                "Set it right on the device.",
-            )
+        faults = [problem for problem in inside.problems if problem not in CODES]
+        case.step("service", "broken" if faults else "ok", f"inside: {inside.verdict}, {inside.detail}")
+        for fault in faults:
+            _faulty(case, fault, inside.detail)
     elif inside.verdict == "refused":
         case.step("service", "broken", f"inside: {host.address} refuses port {inside.port}")
         same = host.mac is not None and facts.mac_seen == host.mac
@@ -190,6 +189,65 @@ def _service(case: Case) -> None:
         case.step("service", "unknown", f"inside: {inside.verdict}, {inside.detail}")
 
 
+def _faulty(case: Case, fault: str, detail: str) -> None:
+    """The service runs, and something about what it says is wrong."""
+    name = case.facts.service
+    speaks = case.site.services[name].speaks
+    remedies = {
+        "clear-text": (
+            "https-needed",
+            f"{name} speaks without encryption where {speaks} was planned",
+            "Switch HTTPS or TLS on in the device's settings, or give the port at which it speaks it.",
+        ),
+        "port-lost": (
+            "port-lost",
+            f"{name} sends people on to an address without its outside port: {detail}",
+            "Set the device's own address, base URL or external port to the URL that `hooper card` shows.",
+        ),
+        "https-lost": (
+            "https-needed",
+            f"{name} sends people on to a page without encryption: {detail}",
+            "Set the device's base URL to the one that `hooper card` shows, with https.",
+        ),
+    }
+    usual = ("service-faulty", f"{name} answers with a fault: {detail}", "Set it right on the device.")
+    code, message, remedy = remedies.get(fault, usual)
+    case.cause(code, "certain", message, remedy)
+
+
+def _certificate(case: Case) -> None:
+    """What the service shows, from outside if that was seen, else from inside."""
+    facts, name = case.facts, case.facts.service
+    planned = planned_for(case.site, name)
+    looks = [look for look in (facts.outside, facts.inside) if look is not None and look.verdict == "answered"]
+    look = next((one for one in looks if one.fingerprint is not None), None)
+    problems = [problem for problem in look.problems if problem in CODES] if look is not None else []
+    if look is None or (planned is None and not problems):
+        known = f"{planned} is planned" if planned is not None else "none is planned for it"
+        case.step("certificate", "unknown" if planned is not None else "skipped", known)
+        return
+    if not problems:
+        shown = look.evidence.certificate
+        until = f", until {shown.not_after[:10]}" if shown is not None else ""
+        case.step("certificate", "ok", f"it shows {planned}{until}")
+        return
+    case.step("certificate", "broken", look.detail)
+    for problem in problems:
+        case.cause(problem, "certain", f"{name}: {look.detail}", _renewal(case, planned, problem))
+
+
+def _renewal(case: Case, planned: str | None, problem: str) -> str:
+    """What to do about a certificate."""
+    host = case.site.services[case.facts.service].host
+    if planned is None:
+        return f"Have {host} make or get a new one, on its page for certificates."
+    if case.site.certificates[planned].authority == "device":
+        return f"Have {host} get it anew, on its page for certificates."
+    if problem == NOT_YET:
+        return f"Set the clocks of this machine and of {host} right."
+    return f"`hooper cert order {planned}` gets it, if it is not kept already; then give {host} its two files."
+
+
 # --- name, outside
 
 
@@ -218,7 +276,10 @@ def _name(case: Case, *, public: bool) -> None:
     evidence: list[str] = []
     for name, known in line.names.items():
         evidence.append(f"{name}: {known.address or 'no address'} ({known.source})")
-        if known.address is None or line.public.address is None or line.public.source == f"the name {name}":
+        if known.absent:
+            states.append("broken")
+            case.cause("name-missing", "certain", f"{name} has no address: {known.source}", _publish(case, name))
+        elif known.address is None or line.public.address is None or line.public.source == f"the name {name}":
             states.append("unknown")
         elif known.address == line.public.address:
             states.append("ok")
@@ -230,11 +291,18 @@ def _name(case: Case, *, public: bool) -> None:
                 "name-stale",
                 "certain" if sure else "likely",
                 f"{name} still leads to {known.address}; the line has {line.public.address}",
-                "Have the name updated where it is kept: on the router, the device, or at the name provider.",
+                _publish(case, name),
                 read_wan(line.chain[0]) if line.chain else None,
             )
     worst: State = "broken" if "broken" in states else "unknown" if "unknown" in states else "ok"
     case.step("name", worst, *evidence)
+
+
+def _publish(case: Case, name: str) -> str:
+    kept_by = case.site.names[name].updated_by
+    if kept_by in case.site.updaters:
+        return f"`hooper name update {name}` publishes the right one."
+    return f"Have it updated where it is kept: by the {kept_by}."
 
 
 def _outside(case: Case) -> None:
@@ -249,7 +317,12 @@ def _outside(case: Case) -> None:
     if planned_open and outside.expected == "unreachable" and outside.ok:
         state, when = "unknown", f"; this place is not among its allowed sources{when}"
     where = f"{outside.target_address}:{outside.port}" if outside.target_address else "the public address"
-    case.step("outside", state, f"{where}: {outside.verdict}, {outside.detail}{when}")
+    typed = _typed(case) if state == "ok" and planned_open else []
+    case.step("outside", state, f"{where}: {outside.verdict}, {outside.detail}{when}", *typed)
+    if outside.verdict in THERE:
+        for fault in outside.problems:
+            if fault not in CODES:
+                _faulty(case, fault, outside.detail)
     if state == "broken" and not case.causes:
         case.cause(
             "unexplained",
@@ -258,3 +331,12 @@ def _outside(case: Case) -> None:
             "Look at each router's list of rules and compare it with `hooper worksheet`.",
             read_rule(case.facts.line.chain[0], case.facts.service) if case.facts.line.chain else None,
         )
+
+
+def _typed(case: Case) -> list[str]:
+    """What people type, where a port that is left out leads elsewhere."""
+    name = case.facts.service
+    shown = typed_for(case.site, name, None)
+    if shown is None or not port_needed(case.site, name):
+        return []
+    return [f"people must type the port: {shown}"]

@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, fields, replace
 from datetime import datetime, timedelta
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import anyio
 
 from hooper.addresses import parse_address
+from hooper.errors import HooperError
+from hooper.gateways.find import find_routers
+from hooper.gateways.rules import wanted_rules
 from hooper.net.types import Door, Neighbour
 from hooper.planning.model import Plan
 from hooper.planning.paths import chains
@@ -24,16 +28,22 @@ if TYPE_CHECKING:
     from hooper.addresses import IPAddress
     from hooper.site.model import Host, Site
 
+SEEN = "seen in its table"
 STORED_FOR = timedelta(minutes=10)  # an older look from outside proves nothing any more
 
 
 @dataclass(frozen=True)
 class Past:
-    """What earlier runs left: told by the user, the newest look from outside, certificates seen from inside."""
+    """What earlier runs left.
+
+    told: by the user. outside: the newest look from outside. fingerprints: certificates seen from inside.
+    entered: for each router, the services whose rules Hooper has entered there.
+    """
 
     told: Mapping[str, Told] = field(default_factory=dict)
     outside: tuple[datetime, Result] | None = None
     fingerprints: Mapping[str, str] = field(default_factory=dict)
+    entered: Mapping[str, frozenset[str]] = field(default_factory=dict)
 
 
 def stored_result(document: Mapping[str, Any]) -> Result:
@@ -55,10 +65,12 @@ async def gather_service(
     deadline: float,
     *,
     now: datetime,
+    base: Path = Path(),
 ) -> tuple[ServiceFacts, list[Outcome]]:
     """All evidence about one service, and the looks that it comes from.
 
     Args: outside: the place to look from, None: nobody looks from outside now. deadline: seconds for each probe.
+    base: the site file's folder.
     Raises: NoNetwork, UsageError.
     """
     chain = chains(site)[site.services[service].host]
@@ -66,19 +78,68 @@ async def gather_service(
     looks: dict[str, Outcome] = {}
 
     async def inside() -> None:
-        looks["inside"] = await check_here(here, Wish(site, [service], deadline))
+        looks["inside"] = await check_here(here, Wish(site, [service], deadline, base=base))
 
     async def from_outside(door: Door) -> None:
         public = {line.line: Found(str(line.public.address), line.public.source)} if line.public.address else {}
-        wish = Wish(site, _side_by_side(site, service), deadline, public)
+        wish = Wish(site, _side_by_side(site, service), deadline, public, base)
         looks["outside"] = await check_outside(here, door, wish, memory)
 
+    tables: dict[str, Told] = {}
+
+    async def read_tables() -> None:
+        tables.update(await _tables(here, site, plan, service, chain, past, min(deadline, 2.0), now=now))
+
     async with anyio.create_task_group() as tasks:
+        tasks.start_soon(read_tables)
         if chain[-1] in in_sight(site, line.at):
             tasks.start_soon(inside)
         if outside is not None:
             tasks.start_soon(from_outside, outside)
-    return await _facts(here, site, plan, service, past, line, looks), list(looks.values())
+    facts = await _facts(here, site, plan, service, past, line, looks)
+    return replace(facts, rules={**facts.rules, **tables}), list(looks.values())
+
+
+async def _tables(
+    here: Door,
+    site: Site,
+    plan: Plan,
+    service: str,
+    chain: Sequence[str],
+    past: Past,
+    deadline: float,
+    *,
+    now: datetime,
+) -> dict[str, Told]:
+    """What the routers that answer say of the service's rule. One that is not shown may still be there, made by hand,
+    unless it was Hooper that had entered it.
+    """
+    driven = [key for key in chain if site.gateways[key].control in ("auto", "igd")]
+    found: dict[str, Told] = {}
+    if not driven or site.services[service].reach != "public":
+        return found
+    try:
+        routers = (await find_routers(here, site, driven, deadline)).routers
+    except HooperError:
+        return found
+    for key, router in routers.items():
+        try:
+            table = await router.table()
+        except HooperError:
+            continue
+        for one in wanted_rules([f for f in plan.forwards if f.service == service], key, 0):
+            if one.rule is None:
+                continue
+            entry = next((e for e in table if (e.key, e.source) == (one.rule.key, one.rule.source)), None)
+            if entry is not None:
+                right = entry.leads_as(one.rule) and entry.enabled
+                target = f"{entry.target_address}:{entry.target_port}"
+                found[key] = Told(
+                    "there" if right else target if entry.enabled else "missing", now, "seen in its table"
+                )
+            elif service in past.entered.get(key, ()):
+                found[key] = Told("missing", now, SEEN)
+    return found
 
 
 def _side_by_side(site: Site, service: str) -> list[str]:

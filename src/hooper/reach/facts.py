@@ -13,10 +13,11 @@ FRESH = timedelta(hours=1)  # what was told longer ago is still evidence, but no
 
 @dataclass(frozen=True, slots=True)
 class Told:
-    """Something that the user read off a page or a device, and when that was told."""
+    """Something that the user read off a page or a device, and when; or what a router's own table says now."""
 
     value: str
     at: datetime
+    how: str = "told"
 
     def fresh(self, now: datetime) -> bool:
         return now - self.at <= FRESH
@@ -33,10 +34,14 @@ class Told:
 
 @dataclass(frozen=True, slots=True)
 class Known:
-    """An address with its source; None: not known, and the source says what was tried."""
+    """An address with its source; None: not known, and the source says what was tried.
+
+    absent: who was asked says that there is none.
+    """
 
     address: IPAddress | None
     source: str
+    absent: bool = False
 
 
 @dataclass(frozen=True)
@@ -68,7 +73,7 @@ class ServiceFacts:
     others: did other public services of this line answer from outside? None: not looked, or there are none.
     stored_at: when the outside was seen, where that is an earlier result.
     mac_seen: the MAC that answers at the host's address; elsewhere: where the host's MAC answers instead.
-    rules: what was told of the routers' rules: there, missing, or the address a rule names.
+    rules: what was told of the routers' rules, or read in their tables: there, missing, or the address a rule names.
     ticked: the gateways whose sheet the user has ticked off as it now stands.
     host_at: the address that the device has, as told. twin: the service whose certificate answered instead.
     """

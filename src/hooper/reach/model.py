@@ -125,6 +125,7 @@ class Seen:
     detail: str = ""
     took_ms: int = 0
     fingerprint: str | None = None
+    chain: tuple[bytes, ...] = ()  # certificates in DER, the server's own first
     greeting: str | None = None
     certificate: CertificateSeen | None = None
     tls_version: str | None = None

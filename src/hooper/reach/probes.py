@@ -15,7 +15,7 @@ from anyio.streams.tls import TLSAttribute, TLSStream
 
 from hooper.clock import rfc3339
 from hooper.errors import HooperError, WireError
-from hooper.net.tls import certificate_of, start_tls
+from hooper.net.tls import chain_of, start_tls
 from hooper.net.types import (
     Door,
     Endpoint,
@@ -168,10 +168,10 @@ async def _tcp(stream: Recorder, target: Target, seen: Seen) -> None:
 async def _tls(stream: Recorder, target: Target, seen: Seen) -> TLSStream:
     wrapped = await start_tls(stream, target.server_name)
     seen.tls_version = str(wrapped.extra(TLSAttribute.tls_version))
-    shown = certificate_of(wrapped)
-    if shown is not None:
-        seen.fingerprint = "sha256:" + hashlib.sha256(shown).hexdigest()
-        seen.certificate = read_certificate(shown)
+    seen.chain = chain_of(wrapped)
+    if seen.chain:
+        seen.fingerprint = "sha256:" + hashlib.sha256(seen.chain[0]).hexdigest()
+        seen.certificate = read_certificate(seen.chain[0])
     return wrapped
 
 

@@ -89,17 +89,19 @@ async def _name(here: Door, site: Site, name: str, deadline: float) -> Known:
     """A name's address: from the resolvers in [measure], else from this machine's own."""
     from hooper.net.dns import addresses_by
 
-    for server in site.measure.resolvers:
+    for address, port in site.measure.resolvers:
+        server = Endpoint(address, port)
         with anyio.move_on_after(deadline):
             try:
                 addresses = await addresses_by(here, server, name, deadline)
             except HooperError:
                 continue
-            return Known(addresses[0] if addresses else None, f"resolver {server}")
+            source = f"resolver {server if port != 53 else address}"
+            return Known(addresses[0] if addresses else None, source, absent=not addresses)
     with anyio.move_on_after(deadline):
         try:
             addresses = await here.lookup(name, "ipv4")
         except HooperError as exc:
             return Known(None, exc.message)
-        return Known(addresses[0] if addresses else None, "this machine's resolver")
+        return Known(addresses[0] if addresses else None, "this machine's resolver", absent=not addresses)
     return Known(None, "no resolver answered")

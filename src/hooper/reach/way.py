@@ -121,12 +121,12 @@ def _rule_step(case: Case, gateway: str, *, arrived: bool) -> None:
     age = told.age(case.facts.line.now) if told is not None else ""
     if arrived:
         case.step(name, "ok", f"planned: {planned}", "it answered from outside")
-    elif state == "missing":
-        case.step(name, "broken", f"planned: {planned}", f"told to be missing, {age}")
+    elif state == "missing" and told is not None:
+        case.step(name, "broken", f"planned: {planned}", f"{told.how} to be missing, {age}")
     elif state == "wrong" and told is not None:
-        case.step(name, "broken", f"planned: {planned}", f"told to lead to {told.value}, {age}")
-    elif state == "there":
-        case.step(name, "ok", f"planned: {planned}", f"told to be there, {age}")
+        case.step(name, "broken", f"planned: {planned}", f"{told.how} to lead to {told.value}, {age}")
+    elif state == "there" and told is not None:
+        case.step(name, "ok", f"planned: {planned}", f"{told.how} to be there, {age}")
     elif state == "ticked":
         case.step(name, "unknown", f"planned: {planned}", f"its sheet was ticked off {age}")
     else:

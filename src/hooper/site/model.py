@@ -262,6 +262,28 @@ EndpointField = Annotated[
     _reader(_endpoint, "an address with a port", "192.0.2.10:3478"),
     _string_schema("An address with a port, such as 192.0.2.10:3478."),
 ]
+ServerField = Annotated[
+    tuple[IPv4Address | IPv6Address, int],
+    _reader(lambda text: _server(text), "a DNS server's address", "192.0.2.53"),
+    _string_schema("A DNS server's address, with its port where that is not 53."),
+]
+Statuses = Annotated[
+    tuple[int, ...],
+    PlainValidator(lambda value: _statuses(value)),
+    WithJsonSchema(
+        {
+            "anyOf": [
+                {"type": "integer", "minimum": 100, "maximum": 599},
+                {"type": "array", "items": {"type": "integer", "minimum": 100, "maximum": 599}, "minItems": 1},
+            ]
+        }
+    ),
+]
+Pattern = Annotated[
+    re.Pattern[str],
+    PlainValidator(lambda value: _pattern(value)),
+    _string_schema("A regular expression.", format="regex"),
+]
 DnsName = Annotated[str, _reader(dns_name, "a DNS name", "home.example.net"), _string_schema("A DNS name.")]
 PortsField = Annotated[
     Ports,
@@ -308,6 +330,27 @@ Speaks = Annotated[
 ]
 
 
+def _server(text: str) -> tuple[IPv4Address | IPv6Address, int]:
+    try:
+        return parse_address(text), 53
+    except ValueError:
+        return _endpoint(text)
+
+
+def _statuses(value: Any) -> tuple[int, ...]:
+    given = value if isinstance(value, list) else [value]
+    if not given or not all(type(one) is int and 100 <= one <= 599 for one in given):
+        raise _wrong("a status is a number from 100 to 599, or a list of them")
+    return tuple(given)
+
+
+def _pattern(value: Any) -> re.Pattern[str]:
+    try:
+        return re.compile(_text(value, "a regular expression"), re.MULTILINE)
+    except (re.error, RecursionError, OverflowError) as exc:
+        raise _wrong(f"{value!r} is not a regular expression: {exc}") from None
+
+
 def _secret(value: Any) -> SecretRef:
     try:
         return SecretRef.parse(_text(value, "a secret"))
@@ -335,7 +378,7 @@ class Measure(Table):
     """[measure]: the servers outside that may be asked; only what stands here is asked."""
 
     stun: tuple[EndpointField, ...] = ()
-    resolvers: tuple[Address4 | Address6, ...] = ()
+    resolvers: tuple[ServerField, ...] = ()
 
 
 class Line(Table):
@@ -445,11 +488,46 @@ class Name(Table):
     updated_by: str = Field("router", description='One of [updaters], or "router" or "device": then only watched.')
 
 
-class Updater(Table):
-    """[updaters.KEY]: how a name is changed."""
+class Request(Table):
+    """[updaters.KEY.set] and its like: one HTTP request, with {words} in braces that are filled in."""
 
-    kind: Literal["http", "dns-update", "command"]
-    token: SecretField | None = None
+    method: Annotated[str, Field(pattern=r"^[A-Z]{3,10}$")] = "GET"
+    url: Annotated[str, Field(pattern=r"^https?://[^\s]+$")]
+    headers: dict[str, str] = {}
+    body: str | None = None
+
+
+class Meaning(Table):
+    """One of an updater's `answers`: what a status, a text or both mean. The first that fits counts."""
+
+    status: Statuses | None = Field(None, description="One status, or a list; left out: any.")
+    says: Pattern | None = Field(None, description="A regular expression found in the body; left out: any.")
+    means: Literal["done", "unchanged", "wait", "never"]
+
+
+class Updater(Table):
+    """[updaters.KEY]: how a name is changed: by a provider's HTTP requests, or by dynamic update (RFC 2136)."""
+
+    kind: Literal["http", "dns-update"]
+    token: SecretField | None = Field(None, description="The password or token; of dns-update the key, in base64.")
+    user: str | None = None
+    zone: DnsName | None = Field(None, description="The zone; dns-update finds it by itself.")
+    ttl: Annotated[StrictInt, Field(ge=1, le=604_800)] = 60
+    trust: SecretField | None = Field(None, description="file:PATH of a root certificate for the provider's server.")
+    set: Request | None = Field(None, description="http: publishes an address.")
+    set_text: Request | None = Field(None, description="http: adds a TXT record, for certificates.")
+    clear_text: Request | None = Field(None, description="http: takes that TXT record away.")
+    answers: tuple[Meaning, ...] = ()
+    server: ServerField | None = Field(None, description="dns-update: the server; else the zone's primary.")
+    key: str | None = Field(None, description="dns-update: the name of the TSIG key.")
+    algorithm: Literal["hmac-sha256", "hmac-sha384", "hmac-sha512", "hmac-sha224", "hmac-sha1", "hmac-md5"] = (
+        "hmac-sha256"
+    )
+
+    @property
+    def sets_text(self) -> bool:
+        """Whether it can publish TXT records, as dns-01 needs."""
+        return self.kind == "dns-update" or self.set_text is not None
 
 
 class Certificate(Table):
@@ -458,6 +536,10 @@ class Certificate(Table):
     names: Annotated[tuple[DnsName, ...], Field(min_length=1)]
     authority: str = Field("device", description='One of [authorities], or "device": then only watched.')
     services: tuple[Key, ...] = ()
+    challenge: Literal["auto", "dns-01", "http-01"] = "auto"
+    webroot: Annotated[str, Field(min_length=1)] | None = Field(
+        None, description="http-01: the folder of the web server on this machine that answers at port 80."
+    )
 
 
 class Authority(Table):

@@ -8,7 +8,8 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from ipaddress import IPv4Address
 
-from hooper.site.model import Gateway, Host, Site
+from hooper.site import placeholders
+from hooper.site.model import Gateway, Host, Name, Request, Site, Updater
 from hooper.site.positions import Path
 from hooper.site.words import nearest
 
@@ -157,18 +158,75 @@ def _service_line(site: Site, key: str, line: str, host: Host) -> Iterator[Mista
         yield ("services", key, "line"), message, "Leave `line` out, or correct it."
 
 
+def name_entry(site: Site, name: str) -> Name | None:
+    """The entry of [names] that a certificate's name belongs to: its own, of a wildcard that of its base."""
+    base = name.removeprefix("*.")
+    return site.names.get(name) or site.names.get(base)
+
+
+HTTP_ONLY, DNS_ONLY = ("set", "set_text", "clear_text", "answers", "trust", "user"), ("server", "key", "algorithm")
+
+
+def _updater(key: str, updater: Updater) -> Iterator[Mistake]:
+    path: Path = ("updaters", key)
+    for one in HTTP_ONLY if updater.kind == "dns-update" else DNS_ONLY:
+        if one in updater.model_fields_set:
+            yield (*path, one), f'this says nothing with kind = "{updater.kind}"', "Remove it, or correct `kind`."
+    if updater.kind == "dns-update":
+        for one in ("key", "token"):
+            if getattr(updater, one) is None:
+                yield path, f"the key {one!r} is missing: dynamic updates are signed", f"Add `{one} = ...`."
+        return
+    if updater.set is None:
+        yield path, "the table 'set' is missing: the request that publishes an address", f"Add [updaters.{key}.set]."
+    for part in ("set", "set_text", "clear_text"):
+        request = getattr(updater, part)
+        if request is not None:
+            yield from _request((*path, part), updater, request)
+
+
+def _request(path: Path, updater: Updater, request: Request) -> Iterator[Mistake]:
+    texts: list[tuple[Path, str]] = [((*path, "url"), request.url), ((*path, "body"), request.body or "")]
+    texts += [((*path, "headers", name), value) for name, value in request.headers.items()]
+    words = [(where, word) for where, text in texts for word in placeholders.used(text)]
+    for where, word in words:
+        if word not in placeholders.WORDS:
+            near = nearest(word, placeholders.WORDS)
+            hint = f"Write {{{near[0]}}}, or use" if near else "Use"
+            remedy = f"{hint} one of {', '.join(f'{{{one}}}' for one in placeholders.WORDS)}."
+            yield where, f"{{{word}}} is not known", remedy
+        elif word in placeholders.SECRET and updater.token is None:
+            yield where, f"{{{word}}} is used, but the updater has no `token`", 'Add `token = "file:PATH"`.'
+        elif word in placeholders.SECRET and not request.url.startswith("https://"):
+            yield (*path, "url"), "the secret would travel in clear text", "Use https://."
+        elif word in ("user", "basic") and updater.user is None:
+            yield where, f"{{{word}}} is used, but the updater has no `user`", "Add `user = ...`."
+        elif word in ("zone", "host") and updater.zone is None:
+            yield where, f"{{{word}}} is used, but the updater has no `zone`", "Add `zone = ...`."
+
+
 def _names(site: Site) -> Iterator[Mistake]:
     for key, name in site.names.items():
         if name.line not in site.lines:
             yield _unknown(("names", key, "line"), "lines", name.line, site.lines)
         if name.updated_by not in ("router", "device") and name.updated_by not in site.updaters:
             yield _unknown(("names", key, "updated_by"), "updaters", name.updated_by, site.updaters)
+    for key, updater in site.updaters.items():
+        yield from _updater(key, updater)
     for key, certificate in site.certificates.items():
         if certificate.authority != "device" and certificate.authority not in site.authorities:
             yield _unknown(("certificates", key, "authority"), "authorities", certificate.authority, site.authorities)
+        if certificate.authority != "device":
+            for index, one in enumerate(certificate.names):
+                if name_entry(site, one) is None:
+                    remedy = f'Add [names."{one.removeprefix("*.")}"] with its line, or correct the name.'
+                    yield ("certificates", key, "names", index), f"the name {one} is in no [names.*]", remedy
         for index, service in enumerate(certificate.services):
             if service not in site.services:
                 yield _unknown(("certificates", key, "services", index), "services", service, site.services)
+    for key, updater in site.updaters.items():
+        if updater.trust is not None and updater.trust.kind != "file":
+            yield ("updaters", key, "trust"), "a root certificate stands in a file", "Write file:PATH."
     for key, authority in site.authorities.items():
         if authority.trust is not None and authority.trust.kind != "file":
             yield ("authorities", key, "trust"), "a root certificate stands in a file", "Write file:PATH."

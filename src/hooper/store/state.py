@@ -13,14 +13,17 @@ from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Self
 
+from hooper.certs.started import Started
 from hooper.clock import rfc3339
 from hooper.document import plain
 from hooper.errors import MachineError, StateError
 from hooper.files import make_folder
 from hooper.gateways.model import LiveRule
 from hooper.gateways.rules import Entered, Key
+from hooper.names.model import LastUpdate
 from hooper.reach.facts import Told
 from hooper.reach.model import From, InsideSeen, Result
+from hooper.secret import redact
 
 if TYPE_CHECKING:
     from hooper.site.load import SiteFile
@@ -258,6 +261,62 @@ class State:
                 "DELETE FROM rules WHERE gateway = ? AND transport = ? AND outside_port = ? AND source = ?",
                 (gateway, *key),
             )
+
+    # --- updates of names (names.update.Memory)
+
+    def last_update(self, name: str, kind: str) -> LastUpdate | None:
+        """What came of the last update of a name. Raises: StateError."""
+        with self._trouble():
+            row = self._db.execute(
+                "SELECT value, at, outcome, said, not_before, mark FROM updates WHERE name = ? AND type = ?",
+                (name, kind),
+            ).fetchone()
+        if row is None:
+            return None
+        not_before = datetime.fromisoformat(row[4]) if row[4] else None
+        return LastUpdate(row[0], datetime.fromisoformat(row[1]), row[2], row[3], not_before, row[5])
+
+    def save_update(self, name: str, kind: str, last: LastUpdate) -> None:
+        """Remember what came of an update. Raises: StateError."""
+        not_before = rfc3339(last.not_before) if last.not_before else None
+        row = (name, kind, last.value, rfc3339(last.at), last.outcome, redact(last.said), not_before, last.mark)
+        with self._writing():
+            self._db.execute("INSERT OR REPLACE INTO updates VALUES (?, ?, ?, ?, ?, ?, ?, ?)", row)
+
+    # --- accounts and orders of certificates (certs.order.Memory)
+
+    def account(self, directory: str) -> str | None:
+        """The URL of our account at an authority. Raises: StateError."""
+        with self._trouble():
+            row = self._db.execute("SELECT url FROM accounts WHERE directory = ?", (directory,)).fetchone()
+        return str(row[0]) if row else None
+
+    def save_account(self, directory: str, url: str) -> None:
+        """Raises: StateError."""
+        with self._writing():
+            self._db.execute("INSERT OR REPLACE INTO accounts VALUES (?, ?)", (directory, url))
+
+    def started(self, certificate: str) -> Started | None:
+        """The order for a certificate that has not come to its end. Raises: StateError."""
+        with self._trouble():
+            row = self._db.execute(
+                "SELECT directory, url, names FROM orders WHERE certificate = ?", (certificate,)
+            ).fetchone()
+        return Started(row[0], row[1], tuple(json.loads(row[2]))) if row else None
+
+    def save_started(self, certificate: str, started: Started | None, at: datetime) -> None:
+        """Keep an order that is under way; None: there is none any more. Raises: StateError."""
+        with self._writing():
+            if started is None:
+                self._db.execute("DELETE FROM orders WHERE certificate = ?", (certificate,))
+            else:
+                row = (certificate, started.directory, started.url, json.dumps(started.names), rfc3339(at))
+                self._db.execute("INSERT OR REPLACE INTO orders VALUES (?, ?, ?, ?, ?)", row)
+
+    @property
+    def certificates(self) -> Path:
+        """The folder for keys and certificates, beside the store."""
+        return self.path.with_suffix("") / "certificates"
 
     def close(self) -> None:
         self._db.close()

@@ -1,0 +1,291 @@
+"""A client of ACME (RFC 8555): requests are signed by ES256, nonces are carried on, orders are driven to their end."""
+
+from __future__ import annotations
+
+import base64
+import hashlib
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from functools import cached_property
+from typing import TYPE_CHECKING, Any
+
+import anyio
+
+from hooper.clock import Clock
+from hooper.errors import CounterpartError
+from hooper.names.publish import retry_after
+
+if TYPE_CHECKING:
+    import httpx
+    from joserfc.jwk import ECKey
+
+NONCE_TRIES = 8
+POLL_S = (0.3, 0.7, 1.0, 2.0, 3.0, 5.0)  # seconds between looks where the authority does not say; the last repeats
+
+
+class AcmeRefused(CounterpartError):
+    """The authority says no. kind: the last part of its error's type (RFC 8555 section 6.7)."""
+
+    code = "ca-refused"
+    remedy = "Correct what it names; `hooper why` and `hooper name list` show how the name stands."
+
+    def __init__(self, message: str, kind: str) -> None:
+        super().__init__(message)
+        self.kind = kind
+
+
+class AcmeBusy(CounterpartError):
+    """The authority asks to wait."""
+
+    code = "ca-busy"
+    remedy = "Run the command again later; it goes on where it stopped."
+
+
+class AcmeFailed(CounterpartError):
+    """The authority cannot be reached, or fails."""
+
+    code = "ca-failed"
+    remedy = "Run the command again later; it goes on where it stopped."
+
+
+def encoded(data: bytes) -> str:
+    """base64url without padding (RFC 8555 section 6.1)."""
+    return base64.urlsafe_b64encode(data).rstrip(b"=").decode()
+
+
+@dataclass(frozen=True)
+class Order:
+    """An order as the authority shows it (RFC 8555 section 7.1.3)."""
+
+    url: str
+    document: Mapping[str, Any]
+
+    @property
+    def status(self) -> str:
+        return str(self.document.get("status"))
+
+
+class AcmeClient:
+    """One authority, one account key. clock: to wait by. patience: seconds for an order or proof to come to its end."""
+
+    def __init__(
+        self, client: httpx.AsyncClient, directory: str, key_pem: bytes, clock: Clock, patience: float
+    ) -> None:
+        self._client, self._directory_url, self._key_pem = client, directory, key_pem
+        self._clock, self._patience = clock, patience
+        self._directory: dict[str, Any] = {}
+        self._nonces: list[str] = []
+        self.account: str | None = None
+
+    @cached_property
+    def _key(self) -> ECKey:
+        from joserfc.jwk import ECKey
+
+        return ECKey.import_key(self._key_pem)
+
+    @cached_property
+    def thumbprint(self) -> str:
+        """Of the account's key (RFC 7638), as challenges want it."""
+        return self._key.thumbprint()
+
+    # --- requests
+
+    async def _send(self, method: str, url: str, **more: Any) -> httpx.Response:
+        """Raises: AcmeFailed."""
+        import httpx
+
+        if not url.startswith("https://"):
+            raise AcmeFailed(f"the authority names an address that is not https: {url[:100]}")
+        try:
+            answer = await self._client.request(method, url, **more)
+        except (httpx.HTTPError, httpx.InvalidURL) as exc:
+            host = url.split("/")[2]
+            raise AcmeFailed(f"the authority {host} cannot be reached: {exc or type(exc).__name__}") from None
+        if nonce := answer.headers.get("Replay-Nonce"):
+            self._nonces.append(nonce)
+        return answer
+
+    async def directory(self) -> Mapping[str, Any]:
+        """What the authority offers (RFC 8555 section 7.1.1). Raises: AcmeFailed."""
+        if not self._directory:
+            answer = await self._send("GET", self._directory_url, follow_redirects=True)
+            document = _object(answer)
+            if answer.status_code != 200 or not all(
+                isinstance(document.get(name), str) for name in ("newNonce", "newAccount", "newOrder")
+            ):
+                raise AcmeFailed(
+                    f"{self._directory_url} is no ACME directory: it answers {answer.status_code}",
+                    remedy="Correct `directory` in [authorities.*].",
+                )
+            self._directory = document
+        return self._directory
+
+    async def _nonce(self) -> str:
+        if not self._nonces:
+            answer = await self._send("HEAD", (await self.directory())["newNonce"])
+            if not self._nonces:
+                raise AcmeFailed(f"the authority gives no nonce: it answers {answer.status_code}")
+        return self._nonces.pop()
+
+    def _signed(self, url: str, nonce: str, payload: object, *, by_key: bool) -> dict[str, str]:
+        """A flattened JWS (RFC 8555 section 6.2). payload: None: the empty one of a POST-as-GET."""
+        import json
+
+        from joserfc import jws
+
+        header: dict[str, Any] = {"alg": "ES256", "nonce": nonce, "url": url}
+        header |= {"jwk": self._key.as_dict(private=False)} if by_key else {"kid": self.account}
+        header.get("jwk", {}).pop("kid", None)
+        body = b"" if payload is None else json.dumps(payload).encode()
+        registry = jws.JWSRegistry(algorithms=["ES256"], strict_check_header=False)
+        signed = jws.serialize_json({"protected": header}, body, self._key, registry=registry)
+        return {part: str(signed.get(part, "")) for part in ("protected", "payload", "signature")}
+
+    async def post(self, url: str, payload: object, *, by_key: bool = False) -> httpx.Response:
+        """A signed request, again with a fresh nonce where one is refused (RFC 8555 section 6.5).
+
+        Raises: AcmeRefused, AcmeBusy, AcmeFailed.
+        """
+        for _ in range(NONCE_TRIES):
+            message = self._signed(url, await self._nonce(), payload, by_key=by_key)
+            answer = await self._send("POST", url, json=message, headers={"Content-Type": "application/jose+json"})
+            if answer.status_code < 400:
+                return answer
+            problem = _object(answer)
+            kind = str(problem.get("type", "")).rpartition(":")[2]
+            if kind != "badNonce":
+                raise _refusal(answer, problem, kind)
+        raise AcmeFailed(f"the authority refused {NONCE_TRIES} nonces in a row")
+
+    # --- account
+
+    async def register(self, contact: Sequence[str], known: str | None) -> str:
+        """Make the account, or find the one of this key (RFC 8555 section 7.3); gives its URL. Raises: as `post`."""
+        if known is not None:
+            self.account = known
+            return known
+        new = (await self.directory())["newAccount"]
+        payload: dict[str, Any] = {"termsOfServiceAgreed": True}
+        if contact:
+            payload["contact"] = list(contact)
+        answer = await self.post(new, payload, by_key=True)
+        self.account = answer.headers.get("Location")
+        if not self.account:
+            raise AcmeFailed("the authority gives the account no address")
+        return self.account
+
+    # --- orders
+
+    async def new_order(self, names: Sequence[str]) -> Order:
+        """RFC 8555 section 7.4. Raises: as `post`."""
+        identifiers = [{"type": "dns", "value": name} for name in names]
+        answer = await self.post((await self.directory())["newOrder"], {"identifiers": identifiers})
+        url = answer.headers.get("Location")
+        if not url:
+            raise AcmeFailed("the authority gives the order no address")
+        return Order(url, _object(answer))
+
+    async def order(self, url: str) -> Order:
+        """An order as it stands. Raises: as `post`."""
+        return Order(url, _object(await self.post(url, None)))
+
+    async def authorizations(self, order: Order) -> list[dict[str, Any]]:
+        """Its authorizations, each with its own address as "url". Raises: as `post`."""
+        found = []
+        for url in order.document.get("authorizations", ()):
+            found.append({**_object(await self.post(str(url), None)), "url": str(url)})
+        return found
+
+    async def prove(self, challenge: Mapping[str, Any], authorization: str) -> None:
+        """Ask the authority to look at a challenge, and wait for what it finds (RFC 8555 section 7.5.1).
+
+        Raises: AcmeRefused: it did not find what it should; as `post`.
+        """
+        await self.post(str(challenge["url"]), {})
+        document = await self._poll(authorization, ("pending", "processing"))
+        if document.get("status") == "valid":
+            return
+        errors = [one["error"] for one in document.get("challenges", ()) if isinstance(one.get("error"), dict)]
+        why = "; ".join(_words(error) for error in errors) or f"it is {document.get('status')}"
+        name = document.get("identifier", {}).get("value", "?")
+        kind = str(errors[0].get("type", "")).rpartition(":")[2] if errors else "unauthorized"
+        raise AcmeRefused(f"the authority looked by {challenge['type']} and says about {name}: {why}", kind)
+
+    async def finalize(self, order: Order, csr: bytes) -> Order:
+        """Hand in the request and wait for the certificate (RFC 8555 section 7.4). csr: DER. Raises: as `post`."""
+        answer = await self.post(str(order.document["finalize"]), {"csr": encoded(csr)})
+        document = _object(answer)
+        if document.get("status") not in ("valid", "invalid"):
+            return Order(order.url, await self._poll(order.url, ("processing", "ready", "pending")))
+        return Order(order.url, document)
+
+    async def settled(self, order: Order) -> Order:
+        """An order that is no more being processed. Raises: as `post`."""
+        return Order(order.url, await self._poll(order.url, ("processing",)))
+
+    async def download(self, order: Order) -> bytes:
+        """The chain in PEM (RFC 8555 section 7.4.2). Raises: as `post`."""
+        return (await self.post(str(order.document["certificate"]), None)).content
+
+    async def _poll(self, url: str, while_: Sequence[str]) -> dict[str, Any]:
+        end, step = anyio.current_time() + self._patience, 0
+        while True:
+            answer = await self.post(url, None)
+            document = _object(answer)
+            if document.get("status") not in while_:
+                return document
+            pause = POLL_S[min(step, len(POLL_S) - 1)]
+            if (said := answer.headers.get("Retry-After")) is not None:
+                pause = min(retry_after(said), 10.0)
+            if anyio.current_time() + pause > end:
+                raise AcmeBusy(f"after {self._patience:g} s the authority is still {document.get('status')}")
+            await anyio.sleep(pause)
+            step += 1
+
+    def key_authorization(self, token: str) -> str:
+        """RFC 8555 section 8.1."""
+        return f"{token}.{self.thumbprint}"
+
+    def text_of(self, token: str) -> str:
+        """What the TXT record of dns-01 holds (RFC 8555 section 8.4)."""
+        return encoded(hashlib.sha256(self.key_authorization(token).encode()).digest())
+
+
+def _object(answer: httpx.Response) -> dict[str, Any]:
+    """The JSON object of an answer; empty where it holds none."""
+    try:
+        value = answer.json()
+    except (ValueError, RecursionError):
+        return {}
+    return value if isinstance(value, dict) else {}
+
+
+def _words(problem: Mapping[str, Any]) -> str:
+    """A problem document (RFC 7807) with those inside it, for people."""
+    detail = str(problem.get("detail") or problem.get("title") or problem.get("type") or "no reason")
+    inner = [_words(one) for one in problem.get("subproblems", ()) if isinstance(one, dict)]
+    return " ".join("; ".join([detail, *inner]).split())[:400]
+
+
+def _refusal(answer: httpx.Response, problem: Mapping[str, Any], kind: str) -> CounterpartError:
+    words = _words(problem) if problem else f"status {answer.status_code}"
+    if kind == "rateLimited" or answer.status_code == 429:
+        said = answer.headers.get("Retry-After")
+        return AcmeBusy(f"the authority asks to wait{f' {retry_after(said):.0f} s' if said else ''}: {words}")
+    if answer.status_code >= 500:
+        return AcmeFailed(f"the authority fails: {words}")
+    return AcmeRefused(f"the authority refuses: {words}" + (f" ({kind})" if kind else ""), kind)
+
+
+def request_for(key_pem: bytes, names: Sequence[str]) -> bytes:
+    """A certificate request (RFC 2986) in DER. names: all of them, as the subjectAltName."""
+    from cryptography import x509
+    from cryptography.hazmat.primitives import hashes, serialization
+    from cryptography.hazmat.primitives.asymmetric import ec
+
+    key = serialization.load_pem_private_key(key_pem, None)
+    assert isinstance(key, ec.EllipticCurvePrivateKey)
+    shown = x509.SubjectAlternativeName([x509.DNSName(name) for name in names])
+    builder = x509.CertificateSigningRequestBuilder().subject_name(x509.Name([]))
+    request = builder.add_extension(shown, critical=False).sign(key, hashes.SHA256())
+    return request.public_bytes(serialization.Encoding.DER)

@@ -1,0 +1,202 @@
+"""Proving that a name is ours: a TXT record by the name's own updater, or a page at port 80."""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator, Mapping
+from contextlib import asynccontextmanager, suppress
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING, Literal
+
+import anyio
+
+from hooper.addresses import IPAddress
+from hooper.errors import CounterpartError, HooperError, NeedsAPerson, WireError
+from hooper.files import make_folder, write_atomically
+from hooper.names.authority import authority_of, resolvers_of, shown_by_all
+from hooper.names.publish import open_publisher
+from hooper.net.types import Door, Endpoint
+from hooper.planning.paths import chains
+from hooper.site.references import name_entry
+from hooper.wire import head
+
+if TYPE_CHECKING:
+    from anyio.abc import ByteStream
+
+    from hooper.site.model import Certificate, Site
+
+Kind = Literal["dns-01", "http-01"]
+SHOWN_EVERY = 1.0  # seconds
+WELL_KNOWN = "/.well-known/acme-challenge/"
+
+
+class NoProof(NeedsAPerson):
+    """There is no way to prove a name."""
+
+    code = "no-challenge"
+    remedy = (
+        "Give the name an updater that sets TXT records (`set_text`, or dns-update), or open port 80 to this machine."
+    )
+
+
+class TextNotShown(CounterpartError):
+    """The TXT record did not arrive at all servers of the zone."""
+
+    code = "text-not-shown"
+    remedy = "Run the command again later, or wait longer with --patience; it goes on where it stopped."
+
+
+@dataclass(frozen=True)
+class PageWay:
+    """How a page at port 80 is answered: by listening here, or by a file in the web server's folder."""
+
+    listen: Endpoint | None
+    webroot: Path | None
+
+
+def page_way(site: Site, certificate: Certificate, name: str, own: set[IPAddress], base: Path) -> PageWay | str:
+    """How http-01 can work for `name` by the plan, or why it cannot. own: this machine's addresses."""
+    entry = name_entry(site, name)
+    if name.startswith("*."):
+        return "a wildcard is proven by a TXT record only"
+    assert entry is not None
+    for blocked in site.lines[entry.line].blocked:
+        if blocked.transport in ("tcp", "both") and blocked.ports.first <= 80 <= blocked.ports.last:
+            return f"the provider of {entry.line} blocks port 80"
+    if certificate.webroot is not None:
+        return PageWay(None, base / Path(certificate.webroot).expanduser())
+    of_host = chains(site)
+    for key, service in site.services.items():
+        outside, inside = service.outside_ports, service.used_ports
+        on_line = site.gateways[of_host[service.host][0]].line == entry.line
+        if service.reach != "public" or not on_line or service.used_transport == "udp":
+            continue
+        if outside.first <= 80 <= outside.last:
+            address = site.hosts[service.host].address
+            if address not in own:
+                return f"port 80 leads to {service.host} (the service {key}), which is not this machine"
+            return PageWay(Endpoint(address, inside.first + 80 - outside.first), None)
+    return "no public service of the plan comes in at port 80"
+
+
+def text_way(site: Site, name: str) -> str | None:
+    """The updater that can set the TXT record for `name`; None: none can."""
+    entry = name_entry(site, name)
+    if entry is None or entry.updated_by not in site.updaters:
+        return None
+    return entry.updated_by if site.updaters[entry.updated_by].sets_text else None
+
+
+@dataclass(frozen=True)
+class Prover:
+    """Makes what a challenge looks for, and takes it away again."""
+
+    here: Door
+    site: Site
+    certificate: Certificate
+    base: Path
+    deadline: float
+    patience: float
+
+    async def choose(self, name: str, offered: set[str]) -> Kind:
+        """The challenge to take for a name. Raises: NoProof."""
+        wanted = self.certificate.challenge
+        updater = text_way(self.site, name)
+        if wanted in ("auto", "dns-01") and "dns-01" in offered and updater is not None:
+            return "dns-01"
+        page = page_way(self.site, self.certificate, name, await self._own(), self.base)
+        if wanted in ("auto", "http-01") and "http-01" in offered and isinstance(page, PageWay):
+            return "http-01"
+        no_text = "its updater sets no TXT records" if updater is None else "it is not offered"
+        why = {"dns-01": no_text, "http-01": page if isinstance(page, str) else "it is not offered"}
+        reasons = "; ".join(f"{kind}: {text}" for kind, text in why.items() if wanted in ("auto", kind))
+        raise NoProof(f"there is no way to prove {name}: {reasons}")
+
+    async def _own(self) -> set[IPAddress]:
+        around = await self.here.surroundings()
+        return {address.ip for interface in around.interfaces for address in interface.addresses}
+
+    @asynccontextmanager
+    async def shown(self, kind: Kind, name: str, token: str, answer: str, text: str) -> AsyncIterator[None]:
+        """While this is open, the challenge is answered. answer: the key authorization; text: for the TXT record.
+
+        Raises: TextNotShown; what the updater or this machine has against it.
+        """
+        if kind == "dns-01":
+            async with self._text(name, text):
+                yield
+            return
+        way = page_way(self.site, self.certificate, name, await self._own(), self.base)
+        assert isinstance(way, PageWay)
+        if way.webroot is not None:
+            folder = way.webroot / ".well-known" / "acme-challenge"
+            make_folder(folder)
+            write_atomically(folder / token, answer.encode())
+            try:
+                yield
+            finally:
+                with suppress(OSError):
+                    (folder / token).unlink()
+            return
+        assert way.listen is not None
+        async with await self.here.listen(way.listen) as listener, anyio.create_task_group() as tasks:
+
+            async def accept() -> None:
+                while True:
+                    stream, _ = await listener.accept()
+                    tasks.start_soon(_answer_page, stream, {WELL_KNOWN + token: answer})
+
+            tasks.start_soon(accept)
+            yield
+            tasks.cancel_scope.cancel()
+
+    @asynccontextmanager
+    async def _text(self, name: str, text: str) -> AsyncIterator[None]:
+        record = f"_acme-challenge.{name.removeprefix('*.')}"
+        updater = text_way(self.site, name)
+        assert updater is not None
+        publisher = open_publisher(self.here, self.site, updater, self.base, self.deadline)
+        try:
+            await publisher.set_text(record, text)
+            await self._until_shown(record, text)
+            yield
+        finally:
+            with anyio.CancelScope(shield=True), anyio.move_on_after(self.deadline), suppress(HooperError):
+                await publisher.clear_text(record, text)
+
+    async def clear(self, name: str, text: str) -> None:
+        """Take away what a run that was killed may have left."""
+        updater = text_way(self.site, name)
+        if updater is not None:
+            publisher = open_publisher(self.here, self.site, updater, self.base, self.deadline)
+            with suppress(HooperError):
+                await publisher.clear_text(f"_acme-challenge.{name.removeprefix('*.')}", text)
+
+    async def _until_shown(self, record: str, text: str) -> None:
+        """Wait until all of the zone's servers have the record; where none can be asked, the authority decides."""
+        resolvers = await resolvers_of(self.here, self.site)
+        where = await authority_of(self.here, resolvers, record, self.deadline)
+        unanswered = 0
+        with anyio.move_on_after(self.patience):
+            while True:
+                shown = await shown_by_all(self.here, where, record, "TXT", text, self.deadline)
+                unanswered = unanswered + 1 if shown is None else 0
+                if shown or unanswered >= 2:
+                    return
+                await anyio.sleep(SHOWN_EVERY)
+        servers = ", ".join(str(server.address) for server in where.servers)
+        raise TextNotShown(f"after {self.patience:g} s the TXT record at {record} is not shown by all of {servers}")
+
+
+async def _answer_page(stream: ByteStream, pages: Mapping[str, str]) -> None:
+    """One request, one answer."""
+    data = b""
+    with anyio.move_on_after(10), suppress(anyio.EndOfStream, anyio.BrokenResourceError, WireError):
+        while (found := head.split_head(data)) is None:
+            data += await stream.receive()
+        page = pages.get(found[0].target)
+        fields = (("Content-Type", "application/octet-stream"), ("Connection", "close"))
+        status, text = (200, page) if page is not None else (404, "no such page")
+        await stream.send(head.response(status, "-", "HTTP/1.1", fields, text.encode()))
+    with anyio.CancelScope(shield=True):
+        await anyio.aclose_forcefully(stream)

@@ -1,0 +1,160 @@
+"""Judging certificates (RFC 5280, names by RFC 9525). For telling a person what is wrong, never for trusting."""
+
+from __future__ import annotations
+
+import warnings
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from ipaddress import ip_address
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from cryptography import x509
+
+EXPIRED, NOT_YET, OTHER_NAME = "certificate-expired", "certificate-not-yet-valid", "certificate-other-name"
+UNTRUSTED, ABSENT = "certificate-untrusted", "certificate-absent"
+CHAIN_LENGTH = 8  # certificates from a leaf to its root; more is a loop
+
+
+@dataclass(frozen=True, slots=True)
+class Judged:
+    """problems: codes of what is wrong, the gravest first. self_signed: it vouches for itself."""
+
+    problems: tuple[str, ...]
+    self_signed: bool
+
+
+def load_chain(ders: Iterable[bytes]) -> list[x509.Certificate]:
+    """The certificates that can be read; devices make some that no standard allows."""
+    from cryptography import x509
+
+    out = []
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore")
+        for der in ders:
+            try:
+                one = x509.load_der_x509_certificate(der)
+                _ = one.subject, one.issuer, one.extensions  # these are read late, and may fail late
+                out.append(one)
+            except Exception:  # noqa: S112 - the library fails on them in many ways
+                continue
+    return out
+
+
+def load_pem(data: bytes) -> list[x509.Certificate]:
+    """All certificates in a PEM file. Raises: ValueError: there is none."""
+    from cryptography import x509
+
+    return x509.load_pem_x509_certificates(data)
+
+
+def names_of(certificate: x509.Certificate) -> tuple[str, ...]:
+    """The DNS names and addresses that it is for, by its subjectAltName alone (RFC 9525 section 6.3)."""
+    from cryptography import x509
+
+    try:
+        shown = certificate.extensions.get_extension_for_class(x509.SubjectAlternativeName).value
+    except (x509.ExtensionNotFound, ValueError):
+        return ()
+    return (*shown.get_values_for_type(x509.DNSName), *map(str, shown.get_values_for_type(x509.IPAddress)))
+
+
+def is_for(names: Iterable[str], wanted: str) -> bool:
+    """Whether a certificate with these names is for `wanted`; a wildcard is one label (RFC 9525 section 6.3)."""
+    wanted = wanted.rstrip(".").lower()
+    for name in names:
+        name = name.rstrip(".").lower()
+        if name == wanted:
+            return True
+        first, dot, rest = wanted.partition(".")
+        if name.startswith("*.") and dot and "." in rest and first and name[2:] == rest and not _is_address(wanted):
+            return True
+    return False
+
+
+def _is_address(text: str) -> bool:
+    try:
+        ip_address(text)
+    except ValueError:
+        return False
+    return True
+
+
+def signed_by(certificate: x509.Certificate, issuer: x509.Certificate) -> bool:
+    """Whether `issuer` is an authority and made this signature."""
+    from cryptography import x509
+
+    try:
+        certificate.verify_directly_issued_by(issuer)
+    except Exception:
+        return False
+    try:
+        return issuer.extensions.get_extension_for_class(x509.BasicConstraints).value.ca
+    except (x509.ExtensionNotFound, ValueError):
+        return False
+
+
+def reaches_root(chain: Sequence[x509.Certificate], roots: Sequence[x509.Certificate], now: datetime) -> bool:
+    """Whether a path leads from the first certificate over the others to a root, all of them in date."""
+    at, pool = chain[0], list(chain[1:])
+    for _ in range(CHAIN_LENGTH):
+        if at in roots or any(root.subject == at.issuer and signed_by(at, root) for root in roots):
+            return True
+        above = next((one for one in pool if one.subject == at.issuer and one != at and signed_by(at, one)), None)
+        if above is None or not above.not_valid_before_utc <= now <= above.not_valid_after_utc:
+            return False
+        pool.remove(above)
+        at = above
+    return False
+
+
+def judge(
+    chain: Sequence[x509.Certificate],
+    name: str | None,
+    roots: Sequence[x509.Certificate],
+    now: datetime,
+    *,
+    planned: bool,
+) -> Judged:
+    """What is wrong with what a server shows.
+
+    Args: chain: as shown, the server's own first. name: that people use; None: none. planned: the site file has a
+    certificate for this service; without that, one of the device's own making is as expected, if it is in date.
+    """
+    leaf = chain[0]
+    own = leaf.subject == leaf.issuer
+    problems: list[str] = []
+    if planned and own and leaf not in roots:
+        problems.append(ABSENT)
+    if now > leaf.not_valid_after_utc:
+        problems.append(EXPIRED)
+    elif now < leaf.not_valid_before_utc:
+        problems.append(NOT_YET)
+    if (planned or not own) and ABSENT not in problems:
+        if name is not None and not is_for(names_of(leaf), name):
+            problems.append(OTHER_NAME)
+        if not reaches_root(chain, roots, now) and planned:
+            problems.append(UNTRUSTED)
+    return Judged(tuple(problems), own)
+
+
+def well_known_roots() -> list[x509.Certificate]:
+    """The roots that this machine's programs trust."""
+    import ssl
+    from pathlib import Path
+
+    import certifi
+    from cryptography.hazmat.primitives import hashes
+
+    found: dict[bytes, x509.Certificate] = {}
+    paths = [certifi.where(), ssl.get_default_verify_paths().cafile, "/etc/ssl/certs/ca-certificates.crt"]
+    for path in dict.fromkeys(path for path in paths if path):
+        try:
+            with warnings.catch_warnings():
+                warnings.simplefilter("ignore")
+                for one in load_pem(Path(path).read_bytes()):
+                    found[one.fingerprint(hashes.SHA256())] = one
+        except (OSError, ValueError):
+            continue
+    return list(found.values())

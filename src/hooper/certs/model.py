@@ -1,0 +1,38 @@
+"""What the certificate commands say. The field names are those of the JSON contract."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal
+
+State = Literal["absent", "current", "due", "expired", "ordered", "watched", "unknown", "failed"]
+
+
+@dataclass(frozen=True, slots=True)
+class CertificateRow:
+    """One certificate of the site file.
+
+    state: absent: there is none yet; current; due: it ends soon; expired; ordered: just now; watched: the device keeps
+    it itself; unknown: it could not be seen; failed. names: as planned. not_after: RFC 3339. days_left: whole days.
+    chain, key: the files, where Hooper keeps it. ok: it is valid and for all its names.
+    """
+
+    certificate: str
+    names: tuple[str, ...]
+    authority: str
+    services: tuple[str, ...]
+    state: State
+    issuer: str | None
+    not_after: str | None
+    days_left: int | None
+    chain: str | None
+    key: str | None
+    ok: bool
+    detail: str
+
+
+@dataclass(frozen=True, slots=True)
+class CertificatesDocument:
+    """`hooper cert list` and `hooper cert order`."""
+
+    certificates: tuple[CertificateRow, ...]

@@ -1,0 +1,232 @@
+"""Getting a certificate, from an account to a chain on the disk. A run that was killed is taken up where it stopped."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Protocol
+
+from hooper.certs.acme import AcmeClient, AcmeFailed, AcmeRefused, Order, request_for
+from hooper.certs.challenges import Prover
+from hooper.certs.model import CertificateRow
+from hooper.certs.started import Started
+from hooper.certs.store import CertificateStore, Kept
+from hooper.clock import rfc3339
+from hooper.errors import MachineError, RefusedForSafety, UsageError
+from hooper.files import read_text
+from hooper.net.types import Door
+
+if TYPE_CHECKING:
+    from hooper.site.model import Authority, Site
+
+DUE_SHARE = 1 / 3  # of its life: what is left when a certificate should be ordered anew
+FORGOTTEN = ("accountDoesNotExist",)
+
+
+class Memory(Protocol):
+    """What is remembered of accounts and orders."""
+
+    def account(self, directory: str) -> str | None: ...
+
+    def save_account(self, directory: str, url: str) -> None: ...
+
+    def started(self, certificate: str) -> Started | None: ...
+
+    def save_started(self, certificate: str, started: Started | None, at: datetime) -> None: ...
+
+
+@dataclass
+class Ordering:
+    """One run. base: the site file's folder. deadline: seconds for a request. patience: for records, the authority."""
+
+    here: Door
+    site: Site
+    base: Path
+    store: CertificateStore
+    memory: Memory
+    deadline: float
+    patience: float
+
+    async def order(self, certificate: str, *, anew: bool) -> CertificateRow:
+        """Get a certificate, unless the one that is kept is still good. anew: also then.
+
+        Raises: UsageError: a device keeps it; RefusedForSafety: the terms are not agreed to; AcmeRefused, AcmeBusy,
+        AcmeFailed, NoProof, TextNotShown, MachineError, StateError.
+        """
+        planned = self.site.certificates[certificate]
+        if planned.authority == "device":
+            raise UsageError(f"{certificate} is kept by the device itself", remedy="Order it on the device.")
+        row = self.row(certificate)
+        if row.state == "current" and not anew:
+            if self.memory.started(certificate) is not None:  # killed after the last step
+                self.memory.save_started(certificate, None, self.here.clock.now())
+            return row
+        authority = self.site.authorities[planned.authority]
+        if not authority.agreed:
+            raise RefusedForSafety(
+                f"you have not agreed to the terms of service of {planned.authority}",
+                remedy=f"Read them, then write `agreed = true` in [authorities.{planned.authority}].",
+            )
+        await self._get(certificate, authority)
+        return self.row(certificate, ordered=True)
+
+    async def _get(self, certificate: str, authority: Authority) -> None:
+        from hooper.net.http import http
+
+        roots = read_text(self.base / authority.trust.place) if authority.trust is not None else None
+        key = self.store.account_key(authority.directory)
+        async with http(self.here, roots, self.deadline) as client:
+            acme = AcmeClient(client, authority.directory, key, self.here.clock, self.patience)
+            await self._account(acme, authority, known=self.memory.account(authority.directory))
+            try:
+                await self._drive(acme, certificate, authority.directory)
+            except AcmeRefused as exc:
+                if exc.kind not in FORGOTTEN:
+                    raise
+                await self._account(acme, authority, known=None)  # it has forgotten us, and all orders
+                await self._drive(acme, certificate, authority.directory)
+
+    async def _account(self, acme: AcmeClient, authority: Authority, *, known: str | None) -> None:
+        url = await acme.register(authority.contact, known)
+        if url != known:
+            self.memory.save_account(authority.directory, url)
+
+    async def _drive(self, acme: AcmeClient, certificate: str, directory: str) -> None:
+        """An order from wherever it stands to its certificate."""
+        planned = self.site.certificates[certificate]
+        order = await self._taken_up(acme, certificate, directory)
+        if order is None:
+            self.store.pending_key(certificate, fresh=True)
+            self._started(certificate, Started(directory, None, planned.names))
+            order = await acme.new_order(planned.names)
+            self._started(certificate, Started(directory, order.url, planned.names))
+        key = self.store.pending_key(certificate, fresh=False)
+        try:
+            if order.status == "pending":
+                await self._prove_all(acme, certificate, order)
+                order = await acme.order(order.url)
+            if order.status == "ready":
+                order = await acme.finalize(order, request_for(key, planned.names))
+            if order.status == "processing":
+                order = await acme.settled(order)
+        except AcmeRefused as exc:
+            if exc.kind not in FORGOTTEN:
+                self._started(certificate, None)  # a refused order is of no use any more
+            raise
+        if order.status != "valid" or "certificate" not in order.document:
+            self._started(certificate, None)
+            error = order.document.get("error")
+            why = str(error.get("detail", "")) if isinstance(error, dict) else ""
+            raise AcmeRefused(f"the order came to the state {order.status!r}" + (f": {why}" if why else ""), "")
+        chain = await acme.download(order)
+        try:
+            self.store.keep(certificate, key, chain)
+        except ValueError:
+            raise AcmeFailed("what the authority gave is no certificate in PEM") from None
+        except MachineError as exc:
+            if exc.code == "wrong-key":
+                self._started(certificate, None)
+            raise
+        self._started(certificate, None)
+
+    async def _taken_up(self, acme: AcmeClient, certificate: str, directory: str) -> Order | None:
+        """The order of a run that did not come to its end; None: there is none that is of use."""
+        started = self.memory.started(certificate)
+        if started is None or started.url is None or started.directory != directory:
+            return None
+        if sorted(started.names) != sorted(self.site.certificates[certificate].names):
+            return None
+        try:
+            order = await acme.order(started.url)
+        except AcmeRefused as exc:
+            if exc.kind in FORGOTTEN:
+                raise
+            return None
+        return order if order.status in ("pending", "ready", "processing", "valid") else None
+
+    def _started(self, certificate: str, started: Started | None) -> None:
+        self.memory.save_started(certificate, started, self.here.clock.now())
+
+    async def _prove_all(self, acme: AcmeClient, certificate: str, order: Order) -> None:
+        """One name after the other: two records at one name, as with a wildcard, then never hide each other."""
+        planned = self.site.certificates[certificate]
+        prover = Prover(self.here, self.site, planned, self.base, self.deadline, self.patience)
+        for proof in await acme.authorizations(order):
+            bare = str(proof.get("identifier", {}).get("value", ""))
+            name = f"*.{bare}" if proof.get("wildcard") else bare
+            challenges: dict[str, Any] = {
+                str(one.get("type")): one for one in proof.get("challenges", ()) if isinstance(one, dict)
+            }
+            if proof.get("status") == "valid":
+                if (text := challenges.get("dns-01")) is not None and text.get("token"):
+                    await prover.clear(name, acme.text_of(str(text["token"])))
+                continue
+            if proof.get("status") != "pending":
+                raise AcmeRefused(f"the proof of {name} is {proof.get('status')}", "unauthorized")
+            kind = await prover.choose(name, set(challenges))
+            token = str(challenges[kind].get("token", ""))
+            if not token.replace("-", "").replace("_", "").isalnum():
+                raise AcmeFailed(f"the authority gives a token that is none: {token[:40]!r}")
+            async with prover.shown(kind, name, token, acme.key_authorization(token), acme.text_of(token)):
+                await acme.prove(challenges[kind], proof["url"])
+
+    # --- what is kept
+
+    def row(self, certificate: str, *, ordered: bool = False) -> CertificateRow:
+        """How a certificate that Hooper keeps stands. Raises: MachineError."""
+        planned = self.site.certificates[certificate]
+        kept = self.store.kept(certificate)
+        now = self.here.clock.now()
+        chain, key = str(self.store.chain_path(certificate)), str(self.store.key_path(certificate))
+        if kept is None:
+            return _row(certificate, planned.names, planned.authority, planned.services, "absent", None, now)
+        state = "ordered" if ordered else state_of(kept, planned.names, now)
+        return _row(
+            certificate, planned.names, planned.authority, planned.services, state, kept, now, chain=chain, key=key
+        )
+
+
+def state_of(kept: Kept, names: Sequence[str], now: datetime) -> str:
+    """Whether a kept certificate will do for `names`."""
+    start, end = kept.leaf.not_valid_before_utc, kept.leaf.not_valid_after_utc
+    if now > end:
+        return "expired"
+    if not set(names) <= {name.lower() for name in kept.names}:
+        return "absent"
+    return "due" if end - now < (end - start) * DUE_SHARE else "current"
+
+
+def _row(
+    certificate: str,
+    names: tuple[str, ...],
+    authority: str,
+    services: tuple[str, ...],
+    state: str,
+    kept: Kept | None,
+    now: datetime,
+    *,
+    chain: str | None = None,
+    key: str | None = None,
+) -> CertificateRow:
+    detail = {
+        "absent": "there is none yet" if kept is None else "the one that is kept is for other names",
+        "due": "it ends soon",
+        "expired": "it has ended",
+    }.get(state, "")
+    end = kept.leaf.not_valid_after_utc if kept is not None else None
+    return CertificateRow(
+        certificate=certificate,
+        names=names,
+        authority=authority,
+        services=services,
+        state=state,  # type: ignore[arg-type]
+        issuer=kept.leaf.issuer.rfc4514_string() if kept is not None else None,
+        not_after=rfc3339(end) if end is not None else None,
+        days_left=(end - now).days if end is not None else None,
+        chain=chain,
+        key=key,
+        ok=state in ("current", "due", "ordered"),
+        detail=detail,
+    )

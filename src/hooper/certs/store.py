@@ -1,0 +1,129 @@
+"""Keys and chains on the disk: private, whole or not at all, and never a key beside another key's chain."""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from hooper.certs.inspect import load_pem, names_of
+from hooper.errors import MachineError
+from hooper.files import machine_error, make_folder, write_atomically
+
+if TYPE_CHECKING:
+    from cryptography import x509
+    from cryptography.hazmat.primitives.asymmetric.ec import EllipticCurvePrivateKey
+
+_END = b"-----END PRIVATE KEY-----\n"
+
+
+@dataclass(frozen=True)
+class Kept:
+    """A certificate that is kept. chain: its own first."""
+
+    chain: tuple[x509.Certificate, ...]
+
+    @property
+    def leaf(self) -> x509.Certificate:
+        return self.chain[0]
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        return names_of(self.leaf)
+
+
+class CertificateStore:
+    """The folder of one site. For each certificate: pair.pem (key and chain, written in one stroke), and from it
+    key.pem and chain.pem, as servers want them; they are made anew where they do not match.
+    """
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+
+    def _of(self, certificate: str) -> Path:
+        return self.folder / certificate
+
+    def key_path(self, certificate: str) -> Path:
+        return self._of(certificate) / "key.pem"
+
+    def chain_path(self, certificate: str) -> Path:
+        return self._of(certificate) / "chain.pem"
+
+    def kept(self, certificate: str) -> Kept | None:
+        """What is kept; None: nothing. Raises: MachineError: it cannot be read."""
+        data = _read(self._of(certificate) / "pair.pem")
+        if data is None:
+            return None
+        key, end, chain = data.partition(_END)
+        try:
+            found = Kept(tuple(load_pem(chain)))
+        except ValueError:
+            raise MachineError(
+                f"{self._of(certificate) / 'pair.pem'} is damaged",
+                remedy="Move it away, then order the certificate again.",
+            ) from None
+        for path, right in ((self.key_path(certificate), key + end), (self.chain_path(certificate), chain)):
+            if _read(path) != right:
+                write_atomically(path, right, private=True)
+        return found
+
+    def keep(self, certificate: str, key: bytes, chain: bytes) -> Kept:
+        """Keep a key with its chain, both PEM. Raises: MachineError: the disk is full, or they do not match."""
+        from cryptography.hazmat.primitives import serialization
+
+        private = serialization.load_pem_private_key(key, None)
+        leaf = load_pem(chain)[0]
+        form = (serialization.Encoding.DER, serialization.PublicFormat.SubjectPublicKeyInfo)
+        if leaf.public_key().public_bytes(*form) != private.public_key().public_bytes(*form):
+            raise MachineError("the certificate that came is not for the key that was ordered", code="wrong-key")
+        make_folder(self._of(certificate), private=True)
+        write_atomically(self._of(certificate) / "pair.pem", key + chain, private=True)
+        kept = self.kept(certificate)
+        assert kept is not None
+        with contextlib.suppress(OSError):
+            self._pending(certificate).unlink()
+        return kept
+
+    def _pending(self, certificate: str) -> Path:
+        return self._of(certificate) / "ordered-key.pem"
+
+    def pending_key(self, certificate: str, *, fresh: bool) -> bytes:
+        """The key of the order that is under way, in PEM; fresh: a new one. Raises: MachineError."""
+        path = self._pending(certificate)
+        data = None if fresh else _read(path)
+        if data is None:
+            data = _new_key()
+            make_folder(path.parent, private=True)
+            write_atomically(path, data, private=True)
+        return data
+
+    def account_key(self, directory: str) -> bytes:
+        """The key of the account at an authority, made where there is none yet, in PEM. Raises: MachineError."""
+        name = hashlib.sha256(directory.encode()).hexdigest()[:16]
+        path = self.folder / f"account-{name}.pem"
+        data = _read(path)
+        if data is None:
+            data = _new_key()
+            make_folder(self.folder, private=True)
+            write_atomically(path, data, private=True)
+        return data
+
+
+def _new_key() -> bytes:
+    from cryptography.hazmat.primitives import serialization
+    from cryptography.hazmat.primitives.asymmetric import ec
+
+    key: EllipticCurvePrivateKey = ec.generate_private_key(ec.SECP256R1())
+    form = serialization.PrivateFormat.PKCS8
+    return key.private_bytes(serialization.Encoding.PEM, form, serialization.NoEncryption())
+
+
+def _read(path: Path) -> bytes | None:
+    try:
+        return path.read_bytes()
+    except FileNotFoundError:
+        return None
+    except OSError as exc:
+        raise machine_error(exc, f"{path} cannot be read") from None

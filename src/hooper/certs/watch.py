@@ -1,0 +1,44 @@
+"""Certificates that devices keep themselves: looked at where their services show them."""
+
+from __future__ import annotations
+
+from hooper.certs.inspect import judge, load_chain, names_of, well_known_roots
+from hooper.certs.model import CertificateRow
+from hooper.clock import rfc3339
+from hooper.net.types import Door
+from hooper.reach.probes import probe
+from hooper.reach.targets import inner_targets
+from hooper.site.model import Site
+
+
+async def watched(here: Door, site: Site, certificate: str, deadline: float) -> CertificateRow:
+    """How the certificate stands at the first of its services that shows one. Never raises for the network."""
+    planned = site.certificates[certificate]
+    now = here.clock.now()
+    detail = "none of its services was asked: it names none" if not planned.services else ""
+    for target in inner_targets(site, planned.services):
+        seen = await probe(here, target, deadline)
+        chain = load_chain(seen.chain)
+        if not chain:
+            detail = f"{target.service} shows no certificate: {seen.detail}"
+            continue
+        leaf, roots = chain[0], well_known_roots()
+        problems = {p for name in planned.names for p in judge(chain, name, roots, now, planned=True).problems}
+        return CertificateRow(
+            certificate=certificate,
+            names=planned.names,
+            authority="device",
+            services=planned.services,
+            state="watched",
+            issuer=leaf.issuer.rfc4514_string(),
+            not_after=rfc3339(leaf.not_valid_after_utc),
+            days_left=(leaf.not_valid_after_utc - now).days,
+            chain=None,
+            key=None,
+            ok=not problems,
+            detail=f"{target.service} shows one for {', '.join(names_of(leaf)) or 'no name'}"
+            + (f" [{', '.join(sorted(problems))}]" if problems else ""),
+        )
+    return CertificateRow(
+        certificate, planned.names, "device", planned.services, "unknown", None, None, None, None, None, False, detail
+    )

@@ -1,0 +1,122 @@
+"""The certificates of the town: its authority, and what servers and devices show."""
+
+from __future__ import annotations
+
+import ssl
+import tempfile
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from pathlib import Path
+
+from cryptography import x509
+from cryptography.hazmat.primitives import hashes, serialization
+from cryptography.hazmat.primitives.asymmetric import ec
+from cryptography.x509.oid import ExtendedKeyUsageOID, NameOID
+
+PEM = serialization.Encoding.PEM
+
+
+def pem_of_key(key: ec.EllipticCurvePrivateKey) -> bytes:
+    return key.private_bytes(PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption())
+
+
+def context_of(chain: bytes, key: bytes) -> ssl.SSLContext:
+    """A server's context. Raises: ssl.SSLError: the two do not belong together."""
+    context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+    with tempfile.TemporaryDirectory(prefix="hooper-") as folder:
+        path = Path(folder, "pair.pem")
+        path.touch(0o600)
+        path.write_bytes(chain + b"\n" + key)
+        context.load_cert_chain(path)
+    return context
+
+
+@dataclass
+class Identity:
+    """What a server or device shows in TLS; it can be changed while it runs."""
+
+    context: ssl.SSLContext
+
+
+class Authority:
+    """The town's authority: a root, and an intermediate that signs."""
+
+    def __init__(self, now: datetime) -> None:
+        self._root_key, self._key = ec.generate_private_key(ec.SECP256R1()), ec.generate_private_key(ec.SECP256R1())
+        start = now - timedelta(days=400)
+        root_name, name = _name("Town root"), _name("Town authority")
+        self.root = self._certify(root_name, self._root_key.public_key(), root_name, self._root_key, start, 7300, ca=1)
+        self.intermediate = self._certify(name, self._key.public_key(), root_name, self._root_key, start, 3650, ca=0)
+
+    @property
+    def root_pem(self) -> bytes:
+        return self.root.public_bytes(PEM)
+
+    @staticmethod
+    def _certify(
+        subject: x509.Name,
+        public: ec.EllipticCurvePublicKey,
+        issuer: x509.Name,
+        signer: ec.EllipticCurvePrivateKey,
+        start: datetime,
+        days: int,
+        *,
+        ca: int | None = None,
+        names: Sequence[str] = (),
+    ) -> x509.Certificate:
+        """ca: how many authorities may stand below; None: it is none."""
+        identifier = x509.SubjectKeyIdentifier.from_public_key(public)
+        above = x509.AuthorityKeyIdentifier.from_issuer_public_key(signer.public_key())
+        usage = x509.KeyUsage(True, False, False, False, False, ca is not None, ca is not None, False, False)
+        builder = (
+            x509.CertificateBuilder()
+            .subject_name(subject)
+            .issuer_name(issuer)
+            .public_key(public)
+            .serial_number(x509.random_serial_number())
+            .not_valid_before(start)
+            .not_valid_after(start + timedelta(days=days))
+            .add_extension(x509.BasicConstraints(ca is not None, ca), critical=True)
+            .add_extension(usage, critical=True)
+            .add_extension(identifier, critical=False)
+            .add_extension(above, critical=False)
+        )
+        if names:
+            shown = x509.SubjectAlternativeName([x509.DNSName(name) for name in names])
+            builder = builder.add_extension(shown, critical=False)
+            server = x509.ExtendedKeyUsage([ExtendedKeyUsageOID.SERVER_AUTH])
+            builder = builder.add_extension(server, critical=False)
+        return builder.sign(signer, hashes.SHA256())
+
+    def issue(self, names: Sequence[str], public: ec.EllipticCurvePublicKey, start: datetime, days: int = 90) -> bytes:
+        """A certificate with its intermediate, in PEM."""
+        leaf = self._certify(_name(names[0]), public, self.intermediate.subject, self._key, start, days, names=names)
+        return leaf.public_bytes(PEM) + self.intermediate.public_bytes(PEM)
+
+    def identity(self, names: Sequence[str], start: datetime, days: int = 3650) -> Identity:
+        """A fresh key with its certificate, for a server of the town."""
+        key = ec.generate_private_key(ec.SECP256R1())
+        return Identity(context_of(self.issue(names, key.public_key(), start, days), pem_of_key(key)))
+
+
+def _name(text: str) -> x509.Name:
+    return x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, text[:64])])
+
+
+def self_signed(name: str, start: datetime, days: int = 3650) -> Identity:
+    """A certificate of a device's own, as devices make them."""
+    key = ec.generate_private_key(ec.SECP256R1())
+    subject = _name(name)
+    certificate = (
+        x509.CertificateBuilder()
+        .subject_name(subject)
+        .issuer_name(subject)
+        .public_key(key.public_key())
+        .serial_number(x509.random_serial_number())
+        .not_valid_before(start)
+        .not_valid_after(start + timedelta(days=days))
+        .add_extension(x509.SubjectAlternativeName([x509.DNSName(name)]), critical=False)
+        .sign(key, hashes.SHA256())
+    )
+    return Identity(context_of(certificate.public_bytes(PEM), pem_of_key(key)))

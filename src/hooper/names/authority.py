@@ -1,0 +1,105 @@
+"""Who has the last word on a name: its zone's own servers, asked directly, since resolvers keep what is old."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from ipaddress import ip_address
+
+import anyio
+
+from hooper.addresses import IPAddress
+from hooper.errors import HooperError
+from hooper.net.dns import records, zone_of
+from hooper.net.types import Door, Endpoint
+from hooper.site.model import Site
+
+
+@dataclass(frozen=True)
+class Published:
+    """What is published. source: who says so; None in `values`: nobody could be asked."""
+
+    values: tuple[str, ...] | None
+    source: str
+
+
+@dataclass(frozen=True)
+class Authority:
+    """Where to ask about a name. zone: None where none was found; then `servers` are resolvers."""
+
+    zone: str | None
+    servers: tuple[Endpoint, ...]
+
+    @property
+    def authoritative(self) -> bool:
+        return self.zone is not None
+
+
+async def resolvers_of(door: Door, site: Site) -> list[Endpoint]:
+    """The resolvers that [measure] names, else this machine's own."""
+    named = [Endpoint(address, port) for address, port in site.measure.resolvers]
+    return named or [Endpoint(address, 53) for address in (await door.surroundings()).resolvers]
+
+
+async def authority_of(door: Door, resolvers: Sequence[Endpoint], name: str, deadline: float) -> Authority:
+    """The servers of the zone that `name` is in. deadline: seconds for each question. Never raises for the network."""
+    for resolver in resolvers:
+        try:
+            found = await zone_of(door, resolver, name, deadline)
+            if found is None:
+                continue
+            zone, primary = found
+            names = await records(door, resolver, zone, "NS", deadline) or (primary,)
+            servers = await _addresses(door, resolver, names, deadline)
+        except HooperError:
+            continue
+        if servers:
+            return Authority(zone, tuple(Endpoint(address, 53) for address in servers))
+    return Authority(None, tuple(resolvers))
+
+
+async def _addresses(door: Door, resolver: Endpoint, names: Sequence[str], deadline: float) -> list[IPAddress]:
+    """The IPv4 address of each server; one that has none is left out."""
+    found: dict[str, list[IPAddress]] = {}
+
+    async def one(name: str) -> None:
+        try:
+            found[name] = [ip_address(text) for text in await records(door, resolver, name, "A", deadline)]
+        except HooperError:
+            found[name] = []
+
+    async with anyio.create_task_group() as tasks:
+        for name in names:
+            tasks.start_soon(one, name)
+    return list(dict.fromkeys(address for name in names for address in found[name]))
+
+
+async def published(door: Door, where: Authority, name: str, kind: str, deadline: float) -> Published:
+    """What the first server that answers has for `name`. Never raises for the network."""
+    problem = "no server for this name is known"
+    for server in where.servers:
+        try:
+            values = await records(door, server, name, kind, deadline, recursive=not where.authoritative)
+        except HooperError as exc:
+            problem = exc.message
+            continue
+        kind_of_server = "authoritative server" if where.authoritative else "resolver"
+        return Published(values, f"{kind_of_server} {server.address}")
+    return Published(None, problem)
+
+
+async def shown_by_all(door: Door, where: Authority, name: str, kind: str, value: str, deadline: float) -> bool | None:
+    """Whether every server that answers has `value` for `name`; None: none answers."""
+    answers: list[bool] = []
+
+    async def one(server: Endpoint) -> None:
+        try:
+            values = await records(door, server, name, kind, deadline, recursive=not where.authoritative)
+        except HooperError:
+            return
+        answers.append(value in values)
+
+    async with anyio.create_task_group() as tasks:
+        for server in where.servers:
+            tasks.start_soon(one, server)
+    return all(answers) if answers else None

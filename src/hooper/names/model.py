@@ -1,0 +1,51 @@
+"""What the name commands say, and what is remembered of an update."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Literal
+
+Action = Literal["current", "needed", "updated", "watched", "waiting", "refused", "failed", "unknown"]
+
+
+@dataclass(frozen=True, slots=True)
+class NameRow:
+    """One name.
+
+    wanted: the address it should have; empty: not known. published: the one it has; empty: none, or nobody tells.
+    action: current: as it should be; needed: to be updated; updated: it was; watched: kept by the router or a device;
+    waiting: the provider asked to wait; refused: the provider said no for good; failed; unknown: something is missing.
+    ok: what is published is what is wanted.
+    """
+
+    name: str
+    type: str
+    updated_by: str
+    wanted: tuple[str, ...]
+    wanted_source: str
+    published: tuple[str, ...]
+    published_source: str
+    action: Action
+    ok: bool
+    detail: str
+
+
+@dataclass(frozen=True, slots=True)
+class NamesDocument:
+    """`hooper name list` and `hooper name update`. dry_run: nothing was changed."""
+
+    dry_run: bool
+    names: tuple[NameRow, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class LastUpdate:
+    """What came of the last update of a name. mark: of the updater's table in the site file as it then was."""
+
+    value: str
+    at: datetime
+    outcome: Literal["done", "wait", "never", "failed"]
+    said: str
+    not_before: datetime | None
+    mark: str

@@ -1,0 +1,227 @@
+"""Keeping names current: what they should be, what they are, and an update only where the two differ."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from datetime import datetime, timedelta
+from pathlib import Path
+from typing import Protocol
+
+import anyio
+
+from hooper.addresses import IPAddress, classify, parse_address
+from hooper.clock import rfc3339
+from hooper.errors import HooperError, UsageError
+from hooper.gateways.find import find_routers
+from hooper.names.authority import Authority, authority_of, published, resolvers_of, shown_by_all
+from hooper.names.model import LastUpdate, NameRow
+from hooper.names.publish import UpdaterBusy, UpdaterRefuses, open_publisher
+from hooper.net.types import Door, Endpoint
+from hooper.reach.facts import Known, Told
+from hooper.reach.public import STUN_DEADLINE, connected_surroundings, mapped_by, standing
+from hooper.site.model import Site
+from hooper.site.references import chain_of
+
+SHOWN_EVERY = 1.0  # seconds between looks whether an update has arrived
+
+
+class Memory(Protocol):
+    """What is remembered of updates."""
+
+    def last_update(self, name: str, kind: str) -> LastUpdate | None: ...
+
+    def save_update(self, name: str, kind: str, last: LastUpdate) -> None: ...
+
+
+@dataclass
+class Names:
+    """One run. given: addresses from the command line, by line. base: the site file's folder.
+
+    deadline: seconds for each question; patience: seconds for an update to show at the authoritative servers.
+    """
+
+    here: Door
+    site: Site
+    base: Path
+    told: Mapping[str, Told]
+    given: Mapping[str, IPAddress]
+    deadline: float
+    patience: float
+    memory: Memory | None
+    trouble: list[HooperError] = field(default_factory=list)
+
+    async def look(self, names: Sequence[str]) -> list[NameRow]:
+        """How the names stand. Raises: NoNetwork."""
+        rows, _ = await self._look(names)
+        return [rows[name] for name in names]
+
+    async def _look(self, names: Sequence[str]) -> tuple[dict[str, NameRow], dict[str, Authority]]:
+        wanted: dict[str, Known] = {}
+        where: dict[str, Authority] = {}
+        rows: dict[str, NameRow] = {}
+        resolvers = await resolvers_of(self.here, self.site)
+
+        async def of_line(line: str) -> None:
+            wanted[line] = await self.public_address(line)
+
+        async def of_name(name: str) -> None:
+            where[name] = await authority_of(self.here, resolvers, name, self.deadline)
+            shown = await published(self.here, where[name], name, "A", self.deadline)
+            values = shown.values
+            if values is None:  # no server could be asked directly: then as any program would
+                try:
+                    found = await self.here.lookup(name.replace("*", "hooper", 1), "ipv4")
+                    values, source = tuple(str(one) for one in found), "this machine's resolver"
+                except HooperError as exc:
+                    values, source = (), exc.message
+            else:
+                source = shown.source
+            entry = self.site.names[name]
+            rows[name] = NameRow(name, "A", entry.updated_by, (), "", values, source, "unknown", False, "")
+
+        await connected_surroundings(self.here)
+        async with anyio.create_task_group() as tasks:
+            for line in dict.fromkeys(self.site.names[name].line for name in names):
+                tasks.start_soon(of_line, line)
+            for name in names:
+                tasks.start_soon(of_name, name)
+        return {name: _judged(rows[name], wanted[self.site.names[name].line]) for name in names}, where
+
+    async def public_address(self, line: str) -> Known:
+        """A line's public address: given, fixed, measured by STUN, from the router, told; or why it is not known."""
+        if line in self.given:
+            return Known(self.given[line], "given with --public")
+        if self.site.lines[line].address:
+            return Known(self.site.lines[line].address[0], "site file")
+        interface, at, _ = standing(self.site, await connected_surroundings(self.here))
+        outermost = chain_of(self.site, at)[0] if at is not None else None
+        behind = outermost is not None and self.site.gateways[outermost].line == line
+        tried = [] if behind else [f"this machine is not behind the line {line}"]
+        servers = [Endpoint(address, port) for address, port in self.site.measure.stun]
+        if behind and servers and interface is not None:
+            mapped = await mapped_by(self.here.through(interface), servers, min(self.deadline, STUN_DEADLINE))
+            if mapped is not None:
+                return Known(mapped[0], f"STUN server {mapped[1]}")
+            tried.append("no STUN server answers")
+        if behind and outermost is not None and self.site.gateways[outermost].control in ("auto", "igd"):
+            address = await self._from_router(outermost)
+            if address is not None and classify(address).reachable:
+                return Known(address, f"{outermost}, by IGD")
+            tried.append(f"{outermost} tells no public address")
+        for key in (f"public:{line}", f"wan:{outermost}"):
+            said = self.told.get(key)
+            if said is not None and classify(parse_address(said.value)).reachable:
+                return Known(parse_address(said.value), f"told {said.age(self.here.clock.now())}")
+        return Known(None, "; ".join(tried) or "no STUN server is named in [measure]")
+
+    async def _from_router(self, gateway: str) -> IPAddress | None:
+        try:
+            found = await find_routers(self.here, self.site, [gateway], self.deadline)
+            return await found.routers[gateway].external_address() if gateway in found.routers else None
+        except HooperError:
+            return None
+
+    # --- update
+
+    async def update(self, names: Sequence[str], *, again: bool, dry: bool) -> list[NameRow]:
+        """Update those that are not as they should be. again: ask also where the provider said never or later.
+
+        Raises: NoNetwork; StateError.
+        """
+        rows, where = await self._look(names)
+        out: list[NameRow] = []
+        for name in names:
+            row = rows[name]
+            if row.action == "needed" and not dry:
+                row = await self._update(row, where[name], again=again)
+            out.append(row)
+        return out
+
+    async def _update(self, row: NameRow, where: Authority, *, again: bool) -> NameRow:
+        now, value = self.here.clock.now(), row.wanted[0]
+        mark = mark_of(self.site, row.updated_by)
+        last = self.memory.last_update(row.name, row.type) if self.memory is not None else None
+        if last is not None and not again:
+            held = _held(row, last, mark, now)
+            if held is not None:
+                return held
+        try:
+            publisher = open_publisher(self.here, self.site, row.updated_by, self.base, self.deadline)
+            said = await publisher.set(row.name, row.type, value)
+        except UpdaterBusy as exc:
+            until = now + timedelta(seconds=exc.wait_s)
+            self._remember(row, LastUpdate(value, now, "wait", exc.message, until, mark))
+            return self._failed(row, exc, "waiting")
+        except UpdaterRefuses as exc:
+            self._remember(row, LastUpdate(value, now, "never", exc.message, None, mark))
+            return self._failed(row, exc, "refused")
+        except HooperError as exc:
+            self._remember(row, LastUpdate(value, now, "failed", exc.message, None, mark))
+            return self._failed(row, exc, "failed")
+        self._remember(row, LastUpdate(value, now, "done", said.text, None, mark))
+        return await self._verified(row, where, said.text)
+
+    async def _verified(self, row: NameRow, where: Authority, said: str) -> NameRow:
+        """Wait until the authoritative servers show it. `done` alone proves nothing."""
+        with anyio.move_on_after(self.patience):
+            while True:
+                if await shown_by_all(self.here, where, row.name, row.type, row.wanted[0], self.deadline):
+                    break
+                await anyio.sleep(SHOWN_EVERY)
+        shown = await published(self.here, where, row.name, row.type, self.deadline)
+        row = replace(row, action="updated", published=shown.values or (), published_source=shown.source)
+        if row.published == row.wanted:
+            return replace(row, ok=True, detail="")
+        detail = f"{said}, but after {self.patience:g} s it does not show yet"
+        return replace(row, detail=detail)
+
+    def _failed(self, row: NameRow, exc: HooperError, action: str) -> NameRow:
+        exc.message = f"{row.name}: {exc.message}"
+        self.trouble.append(exc)
+        return replace(row, action=action, detail=exc.message)  # type: ignore[arg-type]
+
+    def _remember(self, row: NameRow, last: LastUpdate) -> None:
+        if self.memory is not None:
+            self.memory.save_update(row.name, row.type, last)
+
+
+def _judged(row: NameRow, wanted: Known) -> NameRow:
+    """The row held against the address that it should have."""
+    if wanted.address is None:
+        return replace(row, wanted_source=wanted.source, detail=f"its address is not known: {wanted.source}")
+    kind = classify(wanted.address)
+    if not kind.reachable:
+        detail = f"{wanted.address} is {kind.meaning} ({kind.source}): a name for it leads nobody here"
+        return replace(row, wanted_source=wanted.source, detail=detail)
+    row = replace(row, wanted=(str(wanted.address),), wanted_source=wanted.source)
+    same = row.published == row.wanted
+    if row.updated_by in ("router", "device"):
+        detail = "" if same else f"it is kept by the {row.updated_by}: have it updated there"
+        return replace(row, action="watched", ok=same, detail=detail)
+    return replace(row, action="current" if same else "needed", ok=same)
+
+
+def _held(row: NameRow, last: LastUpdate, mark: str, now: datetime) -> NameRow | None:
+    """Whether the provider is to be left alone, by what it said the last time."""
+    if last.outcome == "wait" and last.not_before is not None and now < last.not_before:
+        detail = f"the provider asked to wait until {rfc3339(last.not_before)}; --again asks now"
+        return replace(row, action="waiting", detail=detail)
+    if last.outcome == "never" and last.mark == mark:
+        detail = f"not asked again, since on {rfc3339(last.at)[:10]} {last.said}; correct it, then give --again"
+        return replace(row, action="refused", detail=detail)
+    return None
+
+
+def mark_of(site: Site, updater: str) -> str:
+    """A mark of an updater's table: changed there, what the provider said before counts no more."""
+    return hashlib.sha256(repr(site.updaters[updater]).encode()).hexdigest()[:16]
+
+
+def names_to_update(site: Site, chosen: Sequence[str]) -> tuple[str, ...]:
+    """The names of the site, or those chosen. Raises: UsageError: the site has none."""
+    names = tuple(chosen) or tuple(site.names)
+    if not names:
+        raise UsageError("the site file has no names", remedy='Add [names."home.example.net"] with its line.')
+    return names

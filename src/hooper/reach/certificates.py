@@ -1,0 +1,76 @@
+"""Certificates held against the plan: which service is to show one, whom to trust, and what is wrong in words."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from functools import cached_property
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from hooper.certs.inspect import (
+    ABSENT,
+    EXPIRED,
+    NOT_YET,
+    OTHER_NAME,
+    UNTRUSTED,
+    judge,
+    load_chain,
+    load_pem,
+    names_of,
+    well_known_roots,
+)
+from hooper.errors import MachineError
+from hooper.files import read_text
+
+if TYPE_CHECKING:
+    from cryptography import x509
+
+    from hooper.site.model import Site
+
+CODES = (ABSENT, EXPIRED, NOT_YET, OTHER_NAME, UNTRUSTED)
+
+
+def planned_for(site: Site, service: str) -> str | None:
+    """The certificate that the site file has for a service; None: it has none."""
+    return next((key for key, entry in site.certificates.items() if service in entry.services), None)
+
+
+@dataclass(frozen=True)
+class Judge:
+    """base: the site file's folder, where the authorities' own roots stand."""
+
+    site: Site
+    base: Path
+
+    @cached_property
+    def _roots(self) -> list[x509.Certificate]:
+        """Well-known roots, and those of the site's own authorities; a file that is missing is one that vouches not."""
+        found = well_known_roots()
+        for authority in self.site.authorities.values():
+            if authority.trust is not None:
+                try:
+                    found += load_pem(read_text(self.base / authority.trust.place).encode())
+                except (MachineError, ValueError):
+                    continue
+        return found
+
+    def problems(self, service: str, name: str | None, chain: Sequence[bytes], now: datetime) -> list[tuple[str, str]]:
+        """What is wrong with the certificate that a service shows: codes, each with its words. now: in UTC."""
+        shown = load_chain(chain[:12])
+        if not shown:
+            return []
+        key = planned_for(self.site, service)
+        if key is not None and name is None:
+            name = self.site.certificates[key].names[0]
+        found = judge(shown, name, self._roots if key is not None else [], now, planned=key is not None)
+        leaf = shown[0]
+        words = {
+            ABSENT: f"it shows a certificate of the device's own making, not {key}",
+            EXPIRED: f"its certificate ended on {leaf.not_valid_after_utc:%Y-%m-%d}",
+            NOT_YET: f"its certificate begins on {leaf.not_valid_before_utc:%Y-%m-%d} only",
+            OTHER_NAME: f"its certificate is for {', '.join(names_of(leaf)[:3]) or 'no name'}, not for {name}",
+            UNTRUSTED: "nobody that is trusted vouches for its certificate",
+        }
+        return [(code, words[code]) for code in found.problems]
