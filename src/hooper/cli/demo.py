@@ -108,13 +108,44 @@ def _plan(scene: Scene, out: Console) -> None:
     ways(plan.forwards, out)
 
 
+def _router(scene: Scene, out: Console) -> None:
+    from hooper.cli.render import indented
+
+    changes: Any = scene.told
+    added = [change.rule.service for change in changes if change.outcome == "added"]
+    left = [change for change in changes if change.outcome == "by-hand"]
+    _title(out, f"Router: {len(added)} rules entered by its own protocol, IGD, each for a week", scene)
+    indented(out, f"{changes[0].gateway}: {', '.join(added)}", left=3)
+    indented(out, f"by hand: {', '.join(c.rule.service for c in left)}, since {left[0].detail}", left=3)
+
+
+def _name(scene: Scene, out: Console) -> None:
+    before, after = scene.told
+    _title(out, "Name: it still has last week's address, and is updated", scene)
+    for old, new in zip(before, after, strict=True):
+        out.print(f"   {new.name}: {', '.join(old.published) or '-'} → {', '.join(new.published)}")
+        out.print(f"   seen at the {new.published_source}, wanted by {new.wanted_source}", soft_wrap=True)
+
+
+def _certificate(scene: Scene, out: Console) -> None:
+    row: Any = scene.told
+    _title(out, "Certificate: ordered by ACME, proven by a TXT record, given to the hub", scene)
+    out.print(f"   {', '.join(row.names)}, by {row.authority}, until {row.not_after[:10]}", soft_wrap=True)
+
+
+def _card(scene: Scene, out: Console) -> None:
+    card: Any = scene.told
+    _title(out, f"Card: what to type away from home for {card.service}", scene)
+    out.print(f"   {card.type}", style="bold", soft_wrap=True)
+
+
 def _worksheet(scene: Scene, out: Console) -> None:
     """The sheets show at the plan, and in what was typed."""
 
 
 def _typed(scene: Scene, out: Console) -> None:
     entered: Any = scene.told
-    _title(out, f"Worksheet: {len(entered)} rules typed into the routers' pages by hand", scene)
+    _title(out, f"Worksheet: the other {len(entered)} rules typed into the routers' pages by hand", scene)
 
 
 def _check(scene: Scene, out: Console) -> None:
@@ -159,11 +190,15 @@ _TOLD = {
     "survey": _survey,
     "plan": _plan,
     "worksheet": _worksheet,
+    "router": _router,
     "typed": _typed,
+    "name": _name,
+    "certificate": _certificate,
     "check": _check,
     "broken": _broken,
     "explained": _explained,
     "mended": _mended,
+    "card": _card,
 }
 
 
@@ -175,7 +210,7 @@ def _end(document: Any, out: Console, *, good: bool) -> None:
         out.print(f"Not as it should be: {failed}. Please report this.", style="bold red")
         return
     out.print(
-        f"Measured, planned, typed in, proven, broken, explained, mended: in {took:.1f} s.",
+        f"Measured, planned, entered, named, certified, proven, broken, explained, mended: in {took:.1f} s.",
         style="bold green",
     )
     if document.folder is not None:

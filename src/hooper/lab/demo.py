@@ -9,7 +9,7 @@ import sys
 import time
 from collections.abc import AsyncGenerator, AsyncIterator
 from contextlib import asynccontextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date
 from pathlib import Path
 from typing import Any
@@ -17,26 +17,37 @@ from typing import Any
 import anyio
 from anyio.abc import Process
 
+from hooper.certs.model import CertificateRow
+from hooper.certs.order import Ordering
+from hooper.certs.store import CertificateStore
 from hooper.document import plain
 from hooper.errors import HooperError, MachineError, RefusedForSafety
-from hooper.files import make_folder, read_site, write_atomically
+from hooper.files import make_folder, read_site, read_text, write_atomically
+from hooper.gateways.find import find_routers
+from hooper.gateways.model import Change
+from hooper.gateways.rules import wanted_rules
+from hooper.gateways.work import LEASE_S, Work
 from hooper.lab.boathouse import site_file
 from hooper.lab.faults import FAULTS
+from hooper.names.update import Names
 from hooper.net.lab import LabDoor, LabLink, read_lab_file
 from hooper.planning.model import Plan, Sheet
 from hooper.planning.plan import make_plan
 from hooper.planning.worksheet import make_sheets
-from hooper.reach.case import WhyDocument
+from hooper.reach.card import host_of, make_card
 from hooper.reach.check import Outcome, Wish, check_outside
 from hooper.reach.diagnosis import diagnose
 from hooper.reach.evidence import Past, gather_service
 from hooper.reach.facts import Told
-from hooper.reach.line import SurveyDocument, document
+from hooper.reach.line import document
 from hooper.reach.survey import gather_line
 from hooper.site.load import SiteFile
+from hooper.store.state import State, store_name
 
 DEADLINE = 1.0  # seconds for each probe: the town answers at once, and silence need not be waited for
 START = 20.0  # seconds for the lab to be up on a slow machine
+PATIENCE = 10.0  # seconds for records and certificates to arrive
+PROTOCOL, CERTIFIED = "club-router", "hub-page"  # the router that takes rules from a program; what gets a certificate
 WRONG, VICTIM = "forward-wrong-host", "film-page"
 VISITED = "fibre-box"  # whose status page someone reads
 NEXT_FILE = "NEXT.md"
@@ -52,10 +63,23 @@ Run the simulated town in one terminal, and set the two variables that it prints
 
     hooper lab run
 
-There, enter the sheets into its routers, look from the phone's mobile data, break something and look again:
+There, open the inner router's rules by its protocol, enter the sheets for the rest by hand, and look from the phone's
+mobile data:
 
+    hooper router open
     hooper worksheet --json | hooper lab type -
+    hooper router list
+    hooper name list
     hooper check --from interface:usb0
+
+Get a certificate, give it to the hub, and see what to type away from home:
+
+    hooper cert order
+    hooper lab install boathouse hub-page
+    hooper card hub-page
+
+Break something and look again:
+
     hooper lab faults
     hooper lab break forward-missing-inner
     hooper check --from interface:usb0 film-page
@@ -76,7 +100,7 @@ class Scene:
     step: str
     ok: bool
     took_ms: int
-    told: SurveyDocument | Plan | tuple[Sheet, ...] | list[dict[str, Any]] | Outcome | WhyDocument | None
+    told: Any
 
 
 def prepare_folder(folder: Path) -> None:
@@ -155,10 +179,23 @@ async def play(folder: Path, today: date) -> AsyncGenerator[Scene, None]:
         yield scene("survey", seen, ok=seen.can_forward is True)
         plan = make_plan(file, today)
         yield scene("plan", plan, ok=plan.feasible)
-        sheets = make_sheets(file.site, plan)
-        yield scene("worksheet", sheets)
-        entered = (await link.ask("type", sheets=plain(sheets)))["entered"]
-        yield scene("typed", entered, ok=len(entered) == len(plan.forwards))
+        with State(folder / "state" / store_name(file)) as state:
+            changes = await _open_by_protocol(here, file, plan, state)
+            done = {c.rule.service for c in changes if c.gateway == PROTOCOL and c.outcome == "added"}
+            left = [c for c in changes if c.outcome == "by-hand"]
+            yield scene("router", changes, ok=len(done) + len(left) == len(changes) and bool(done))
+            sheets = _by_hand(make_sheets(file.site, plan), done)
+            yield scene("worksheet", sheets)
+            entered = (await link.ask("type", sheets=plain(sheets)))["entered"]
+            yield scene("typed", entered, ok=len(entered) + len(done) == len(plan.forwards))
+            await link.ask("break", fault="name-stale")
+            names = Names(here, file.site, folder, {}, {}, DEADLINE, PATIENCE, state)
+            before = await names.look(tuple(file.site.names))
+            after = await names.update(tuple(file.site.names), again=False, dry=False)
+            yield scene("name", (before, after), ok=all(row.action == "updated" and row.ok for row in after))
+            await link.ask("break", fault="certificate-own")
+            row = await _certify(here, link, file, folder, state)
+            yield scene("certificate", row, ok=row.state == "ordered")
         outcome = await _look(here, file, tuple(file.site.services))
         unproven = [result.service for result in outcome.results if result.verdict == "unproven"]
         good = all(result.ok or result.service in unproven for result in outcome.results)
@@ -167,13 +204,43 @@ async def play(folder: Path, today: date) -> AsyncGenerator[Scene, None]:
         outcome = await _look(here, file, (VICTIM,))
         yield scene("broken", outcome, ok=[result.verdict for result in outcome.results] == ["mismatched"])
         usb = here.through("usb0")
-        facts, _ = await gather_service(here, usb, file.site, plan, VICTIM, Past(told), None, DEADLINE, now=now)
+        facts, _ = await gather_service(
+            here, usb, file.site, plan, VICTIM, Past(told), None, DEADLINE, now=now, base=folder
+        )
         found = diagnose(file.site, plan, facts)
         certain = [cause.code for cause in found.causes if cause.certainty == "certain"]
         yield scene("explained", found, ok=certain == [FAULTS[WRONG].cause])
         await link.ask("mend", fault=WRONG)
         outcome = await _look(here, file, (VICTIM,))
         yield scene("mended", outcome, ok=all(result.ok for result in outcome.results))
+        yield scene("card", make_card(file.site, CERTIFIED, host_of(file.site, CERTIFIED, {}) or "", None))
+
+
+async def _open_by_protocol(here: LabDoor, file: SiteFile, plan: Plan, state: State) -> list[Change]:
+    """Enter what the club's router takes from a program."""
+    found = await find_routers(here, file.site, [PROTOCOL], DEADLINE * 2)
+    work = Work(PROTOCOL, found.routers[PROTOCOL], str(found.own), state, here.clock)
+    await work.open(list(wanted_rules(plan.forwards, PROTOCOL, LEASE_S)), take_over=False)
+    return work.changes
+
+
+def _by_hand(sheets: tuple[Sheet, ...], done: set[str | None]) -> tuple[Sheet, ...]:
+    """The sheets without what a program has entered."""
+    return tuple(
+        replace(sheet, rules=tuple(r for r in sheet.rules if sheet.gateway != PROTOCOL or r.service not in done))
+        for sheet in sheets
+    )
+
+
+async def _certify(here: LabDoor, link: LabLink, file: SiteFile, folder: Path, state: State) -> CertificateRow:
+    """Order the certificate, and give it to the hub as a person would on its page."""
+    store = CertificateStore(state.certificates)
+    ordering = Ordering(here, file.site, folder, store, state, DEADLINE * 5, PATIENCE)
+    (key,) = file.site.certificates
+    row = await ordering.order(key, anew=False)
+    chain, private = read_text(store.chain_path(key)), read_text(store.key_path(key))
+    await link.ask("install", service=CERTIFIED, chain=chain, key=private)
+    return row
 
 
 async def _read_wan(link: LabLink) -> str:
@@ -184,7 +251,8 @@ async def _read_wan(link: LabLink) -> str:
 
 async def _look(here: LabDoor, file: SiteFile, services: tuple[str, ...]) -> Outcome:
     """Check from the phone's mobile data."""
-    outcome = await check_outside(here, here.through("usb0"), Wish(file.site, services, DEADLINE), None)
+    wish = Wish(file.site, services, DEADLINE, base=Path(file.name).parent)
+    outcome = await check_outside(here, here.through("usb0"), wish, None)
     if outcome.errors:
         raise HooperError(f"the town did not tell its public address: {outcome.errors[0].message}")
     return outcome
