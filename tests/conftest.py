@@ -17,7 +17,7 @@ settings.register_profile("ci", max_examples=100, deadline=None)
 settings.load_profile("ci")
 
 os.environ["PATH"] = os.pathsep.join([os.environ.get("PATH", ""), "/usr/sbin", "/sbin"])  # where Debian keeps servers
-TOOLS = ("ip", "nft", "nginx", "sshd", "turnserver")
+TOOLS = ("ip", "nft", "nginx", "sshd", "turnserver", "miniupnpd", "named")
 
 
 def _missing() -> str | None:

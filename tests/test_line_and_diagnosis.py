@@ -287,6 +287,16 @@ CASES: dict[str, tuple[ServiceFacts, bool | None, list[tuple[str, str]]]] = {
     "clear text inside": (
         facts(None, result("answered", ok=False, problems=("clear-text",))),
         False,
+        [("https-needed", "certain")],
+    ),
+    "the port lost in its own redirection": (
+        facts(None, result("answered", ok=False, problems=("port-lost",))),
+        False,
+        [("port-lost", "certain")],
+    ),
+    "a fault of another kind": (
+        facts(None, result("answered", ok=False, problems=("tls-failed",))),
+        False,
         [("service-faulty", "certain")],
     ),
     "another protocol inside": (facts(None, result("mismatched")), False, [("service-other", "likely")]),

@@ -152,7 +152,15 @@ def test_the_demo_tells_its_story(tmp_path: Path) -> None:
     folder = tmp_path / "out"
     ran = hooper("demo", "--out", str(folder))
     assert ran.code == 0
-    for words in ("mismatched", "leads to hub", "Put right", "timing-desk", "1 s for each probe"):
+    for words in (
+        "mismatched",
+        "10.44.7.50:443 (hub)",
+        "Put right",
+        "→ 203.0.113.44",
+        "by town-ca",
+        "timing-desk",
+        "1 s for each probe",
+    ):
         assert words in ran.out
     assert sorted(os.listdir(folder)) == ["NEXT.md", "site.toml"]
     assert max(len(line.rstrip()) for line in ran.out.splitlines() if str(folder) not in line) <= 80
@@ -166,7 +174,8 @@ def test_the_demo_tells_its_story(tmp_path: Path) -> None:
     assert (folder / "site.toml").read_text() == "version = 1\n"
 
 
-STORY = ["lab", "survey", "plan", "worksheet", "typed", "check", "broken", "explained", "mended"]
+STORY = ["lab", "survey", "plan", "router", "worksheet", "typed", "name", "certificate"]
+STORY += ["check", "broken", "explained", "mended", "card"]
 
 
 def test_the_demo_as_json() -> None:
@@ -253,7 +262,7 @@ def test_a_fault_of_ours_is_told_without_a_traceback(site: Path) -> None:
 def test_version_and_module_entry() -> None:
     assert hooper("--version").out == f"hooper {__version__}\n"
     assert "in the order of the work" in hooper("--help").out
-    for command in ("plan", "worksheet", "check", "demo", "lab"):
+    for command in ("plan", "worksheet", "check", "demo", "lab", "router", "name", "cert", "card"):
         assert hooper(command, "--help").code == 0
 
 

@@ -84,7 +84,9 @@ def test_the_wrong_device_is_told_by_its_certificate(lab: Lab) -> None:
 
 def test_faults_have_one_cause_each(lab: Lab) -> None:
     faults = valid("lab-faults", lab.run("lab", "faults", "--json").document)["faults"]
-    assert {row["fault"] for row in faults} == {*FAULT_VERDICTS, "carrier-nat", "name-stale"}
+    others = {"carrier-nat", "name-stale", "router-strict", "router-mute", "provider-busy", "provider-refuses"}
+    others |= {"ca-refuses", "certificate-expired", "certificate-other-name", "certificate-own"}
+    assert {row["fault"] for row in faults} == {*FAULT_VERDICTS, *others}
     assert len({row["cause"] for row in faults}) == len(faults)
     assert not any(row["active"] for row in faults)
 
@@ -307,7 +309,7 @@ def test_a_lab_that_is_told_to_end_ends_well(tmp_path: Path, number: signal.Sign
     out, err = process.communicate(timeout=10)
     assert process.returncode == 0
     assert "Traceback" not in out + err
-    assert sorted(os.listdir(tmp_path)) == ["site.toml"]
+    assert sorted(os.listdir(tmp_path)) == ["secrets", "site.toml", "town-ca.pem"]
 
 
 def test_a_folder_has_one_lab_at_a_time(tmp_path: Path) -> None:

@@ -75,12 +75,58 @@ table ip town {{
   chain inward {{
     type filter hook input priority filter; policy drop;
     ct state established,related accept
-    iifname "lan" ip daddr {lan} accept
+    iifname "lan" ip daddr {{ {lan}, 239.255.255.250 }} accept
   }}
 }}
 """
 
 
+# What router software enters its rules into; the table "town" then lets through what was translated.
+UPNP_TABLE = """\
+table inet filter {
+  chain miniupnpd { }
+  chain prerouting_miniupnpd { }
+  chain postrouting_miniupnpd { }
+  chain forward { type filter hook forward priority 0; policy accept; jump miniupnpd; }
+  chain prerouting { type nat hook prerouting priority -100; policy accept; jump prerouting_miniupnpd; }
+  chain postrouting { type nat hook postrouting priority 100; policy accept; jump postrouting_miniupnpd; }
+}
+"""
+UPNP_CONFIG = """\
+ext_ifname=wan
+listening_ip=lan
+enable_natpmp=no
+enable_upnp=yes
+secure_mode={secure}
+system_uptime=yes
+upnp_table_name=filter
+upnp_nat_table_name=filter
+upnp_forward_chain=miniupnpd
+upnp_nat_chain=prerouting_miniupnpd
+upnp_nat_postrouting_chain=postrouting_miniupnpd
+uuid=73a9cb68-2d0c-4f0e-9c7b-{node}
+lease_file={folder}/{key}.leases
+{more}
+allow 0-65535 0.0.0.0/0 0-65535
+"""
+NAMES_ZONE = """\
+$TTL 60
+@ IN SOA ns.heronquay.example. net.heronquay.example. 1 3600 600 86400 60
+@ IN NS ns.heronquay.example.
+ns IN A {address}
+boathouse IN A 203.0.113.40
+"""
+NAMES_CONFIG = """\
+options {{
+  directory "{folder}"; listen-on {{ any; }}; listen-on-v6 {{ none; }}; recursion no; dnssec-validation no;
+  pid-file "{folder}/pid"; session-keyfile "{folder}/session"; managed-keys-directory "{folder}";
+}};
+controls {{ }};
+key "boathouse-key" {{ algorithm {algorithm}; secret "{secret}"; }};
+zone "heronquay.example" {{
+  type primary; file "zone.db"; update-policy {{ grant boathouse-key zonesub A TXT; }};
+}};
+"""
 BLOCK = """\
 table ip block {{
   chain through {{
@@ -257,12 +303,15 @@ class KernelTown:
             time.sleep(0.02)
         raise AssertionError(f"{key} does not answer")
 
-    def serve_page(self, key: str, name: str, port: int, title: str) -> None:
-        """nginx with a certificate of its own."""
+    def serve_page(self, key: str, name: str, port: int, title: str, *, pair: str | None = None) -> None:
+        """nginx with a certificate of its own, or with a given chain and key."""
         folder = self.folder / key
         folder.mkdir(exist_ok=True)
         (folder / "index.html").write_text(f"<title>{title}</title>")
-        make_certificate(folder / "pair.pem", f"{name}.local")
+        if pair is None:
+            make_certificate(folder / "pair.pem", f"{name}.local")
+        else:
+            (folder / "pair.pem").write_text(pair)
         (folder / "nginx.conf").write_text(
             f"daemon off; master_process off; user root; error_log {folder}/error.log; pid {folder}/pid;\n"
             "events {}\nhttp {\n access_log off;\n"
@@ -297,6 +346,42 @@ class KernelTown:
         )
         files = ("--pidfile", str(self.folder / "stun.pid"), "--db", str(self.folder / "stun.db"))
         self.serve(key, name, 3478, "turnserver", *options, *files, "-L", RENTED, "-L", "127.0.0.1")
+
+    def serve_names(self, name: str, secret: str, *, algorithm: str = "hmac-sha256") -> None:
+        """BIND with the zone heronquay.example, which one key may change."""
+        self.stop("names")
+        folder = self.folder / "names"
+        shutil.rmtree(folder, ignore_errors=True)
+        folder.mkdir()
+        (folder / "zone.db").write_text(NAMES_ZONE.format(address=RENTED))
+        text = NAMES_CONFIG.format(folder=folder, secret=secret, algorithm=algorithm)
+        (folder / "named.conf").write_text(text)
+        self.serve("names", name, 53, "named", "-f", "-c", str(folder / "named.conf"))
+
+    def serve_router(self, name: str, *, secure: bool, more: str = "") -> None:
+        """Router software that speaks IGD, on the kernel's NAT. secure: it maps for the asking device only."""
+        self.stop(f"igd-{name}")
+        with contextlib.suppress(AssertionError):
+            self.run(name, "nft", "delete", "table", "inet", "filter")
+        self.run(name, "nft", "-f", "-", stdin=UPNP_TABLE)
+        key = f"igd-{name}"
+        for leftover in self.folder.glob(f"{key}.*"):
+            leftover.unlink()
+        node = "0242c0a85a01" if name == "fibre-box" else "02420a2c0701"
+        text = UPNP_CONFIG.format(secure="yes" if secure else "no", node=node, folder=self.folder, key=key, more=more)
+        (self.folder / f"{key}.conf").write_text(text)
+        command = ("miniupnpd", "-d", "-f", str(self.folder / f"{key}.conf"), "-P", str(self.folder / f"{key}.pid"))
+        with (self.folder / f"{key}.log").open("wb") as log:
+            self.servers[key] = subprocess.Popen(
+                [*self.wrap(name), *command], stdin=subprocess.DEVNULL, stdout=log, stderr=log
+            )
+        until = time.monotonic() + 10
+        while time.monotonic() < until:
+            if b"listening on port" in (self.folder / f"{key}.log").read_bytes().lower():
+                return
+            assert self.servers[key].poll() is None, (self.folder / f"{key}.log").read_text()
+            time.sleep(0.02)
+        raise AssertionError((self.folder / f"{key}.log").read_text())
 
     def mac(self, name: str) -> str:
         """The MAC of a host's interface."""

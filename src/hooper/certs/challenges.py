@@ -6,7 +6,7 @@ from collections.abc import AsyncIterator, Mapping
 from contextlib import asynccontextmanager, suppress
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Literal
+from typing import TYPE_CHECKING, Literal, Protocol
 
 import anyio
 
@@ -87,6 +87,14 @@ def text_way(site: Site, name: str) -> str | None:
     return entry.updated_by if site.updaters[entry.updated_by].sets_text else None
 
 
+class Memory(Protocol):
+    """What is remembered of TXT records that are published, so that none is left behind by a run that was killed."""
+
+    def texts(self) -> list[tuple[str, str]]: ...
+
+    def save_text(self, name: str, text: str, *, there: bool) -> None: ...
+
+
 @dataclass(frozen=True)
 class Prover:
     """Makes what a challenge looks for, and takes it away again."""
@@ -97,6 +105,7 @@ class Prover:
     base: Path
     deadline: float
     patience: float
+    memory: Memory
 
     async def choose(self, name: str, offered: set[str]) -> Kind:
         """The challenge to take for a name. Raises: NoProof."""
@@ -156,6 +165,7 @@ class Prover:
         updater = text_way(self.site, name)
         assert updater is not None
         publisher = open_publisher(self.here, self.site, updater, self.base, self.deadline)
+        self.memory.save_text(name, text, there=True)
         try:
             await publisher.set_text(record, text)
             await self._until_shown(record, text)
@@ -163,14 +173,17 @@ class Prover:
         finally:
             with anyio.CancelScope(shield=True), anyio.move_on_after(self.deadline), suppress(HooperError):
                 await publisher.clear_text(record, text)
+                self.memory.save_text(name, text, there=False)
 
-    async def clear(self, name: str, text: str) -> None:
-        """Take away what a run that was killed may have left."""
-        updater = text_way(self.site, name)
-        if updater is not None:
-            publisher = open_publisher(self.here, self.site, updater, self.base, self.deadline)
+    async def clear_leftovers(self) -> None:
+        """Take away the records that a run which was killed has left."""
+        for name, text in self.memory.texts():
+            updater = text_way(self.site, name) if name_entry(self.site, name) is not None else None
             with suppress(HooperError):
-                await publisher.clear_text(f"_acme-challenge.{name.removeprefix('*.')}", text)
+                if updater is not None:
+                    publisher = open_publisher(self.here, self.site, updater, self.base, self.deadline)
+                    await publisher.clear_text(f"_acme-challenge.{name.removeprefix('*.')}", text)
+                self.memory.save_text(name, text, there=False)
 
     async def _until_shown(self, record: str, text: str) -> None:
         """Wait until all of the zone's servers have the record; where none can be asked, the authority decides."""

@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, Protocol
 
 from hooper.certs.acme import AcmeClient, AcmeFailed, AcmeRefused, Order, request_for
+from hooper.certs.challenges import Memory as TextMemory
 from hooper.certs.challenges import Prover
 from hooper.certs.model import CertificateRow
 from hooper.certs.started import Started
@@ -25,8 +26,8 @@ DUE_SHARE = 1 / 3  # of its life: what is left when a certificate should be orde
 FORGOTTEN = ("accountDoesNotExist",)
 
 
-class Memory(Protocol):
-    """What is remembered of accounts and orders."""
+class Memory(TextMemory, Protocol):
+    """What is remembered of accounts, orders and proofs."""
 
     def account(self, directory: str) -> str | None: ...
 
@@ -60,8 +61,9 @@ class Ordering:
             raise UsageError(f"{certificate} is kept by the device itself", remedy="Order it on the device.")
         row = self.row(certificate)
         if row.state == "current" and not anew:
-            if self.memory.started(certificate) is not None:  # killed after the last step
-                self.memory.save_started(certificate, None, self.here.clock.now())
+            if self.memory.started(certificate) is not None:  # killed after the certificate was kept
+                await self._prover(certificate).clear_leftovers()
+                self._started(certificate, None)
             return row
         authority = self.site.authorities[planned.authority]
         if not authority.agreed:
@@ -94,14 +96,25 @@ class Ordering:
             self.memory.save_account(authority.directory, url)
 
     async def _drive(self, acme: AcmeClient, certificate: str, directory: str) -> None:
-        """An order from wherever it stands to its certificate."""
-        planned = self.site.certificates[certificate]
+        """An order from wherever it stands to its certificate; one that was taken up and is of no use, begun again."""
         order = await self._taken_up(acme, certificate, directory)
-        if order is None:
-            self.store.pending_key(certificate, fresh=True)
-            self._started(certificate, Started(directory, None, planned.names))
-            order = await acme.new_order(planned.names)
-            self._started(certificate, Started(directory, order.url, planned.names))
+        if order is not None:
+            try:
+                await self._finish(acme, certificate, order)
+                return
+            except AcmeRefused as exc:
+                if exc.kind in FORGOTTEN:
+                    raise
+        planned = self.site.certificates[certificate]
+        self.store.pending_key(certificate, fresh=True)
+        self._started(certificate, Started(directory, None, planned.names))
+        order = await acme.new_order(planned.names)
+        self._started(certificate, Started(directory, order.url, planned.names))
+        await self._finish(acme, certificate, order)
+
+    async def _finish(self, acme: AcmeClient, certificate: str, order: Order) -> None:
+        """Prove, hand in the request, fetch and keep the certificate."""
+        planned = self.site.certificates[certificate]
         key = self.store.pending_key(certificate, fresh=False)
         try:
             if order.status == "pending":
@@ -111,24 +124,24 @@ class Ordering:
                 order = await acme.finalize(order, request_for(key, planned.names))
             if order.status == "processing":
                 order = await acme.settled(order)
+            if order.status != "valid" or "certificate" not in order.document:
+                error = order.document.get("error")
+                why = str(error.get("detail", "")) if isinstance(error, dict) else ""
+                raise AcmeRefused(f"the order came to the state {order.status!r}" + (f": {why}" if why else ""), "")
+            chain = await acme.download(order)
+            try:
+                self.store.keep(certificate, key, chain)
+            except ValueError:
+                raise AcmeFailed("what the authority gave is no certificate in PEM") from None
         except AcmeRefused as exc:
             if exc.kind not in FORGOTTEN:
                 self._started(certificate, None)  # a refused order is of no use any more
             raise
-        if order.status != "valid" or "certificate" not in order.document:
-            self._started(certificate, None)
-            error = order.document.get("error")
-            why = str(error.get("detail", "")) if isinstance(error, dict) else ""
-            raise AcmeRefused(f"the order came to the state {order.status!r}" + (f": {why}" if why else ""), "")
-        chain = await acme.download(order)
-        try:
-            self.store.keep(certificate, key, chain)
-        except ValueError:
-            raise AcmeFailed("what the authority gave is no certificate in PEM") from None
         except MachineError as exc:
             if exc.code == "wrong-key":
                 self._started(certificate, None)
             raise
+        await self._prover(certificate).clear_leftovers()
         self._started(certificate, None)
 
     async def _taken_up(self, acme: AcmeClient, certificate: str, directory: str) -> Order | None:
@@ -149,10 +162,13 @@ class Ordering:
     def _started(self, certificate: str, started: Started | None) -> None:
         self.memory.save_started(certificate, started, self.here.clock.now())
 
+    def _prover(self, certificate: str) -> Prover:
+        planned = self.site.certificates[certificate]
+        return Prover(self.here, self.site, planned, self.base, self.deadline, self.patience, self.memory)
+
     async def _prove_all(self, acme: AcmeClient, certificate: str, order: Order) -> None:
         """One name after the other: two records at one name, as with a wildcard, then never hide each other."""
-        planned = self.site.certificates[certificate]
-        prover = Prover(self.here, self.site, planned, self.base, self.deadline, self.patience)
+        prover = self._prover(certificate)
         for proof in await acme.authorizations(order):
             bare = str(proof.get("identifier", {}).get("value", ""))
             name = f"*.{bare}" if proof.get("wildcard") else bare
@@ -160,8 +176,6 @@ class Ordering:
                 str(one.get("type")): one for one in proof.get("challenges", ()) if isinstance(one, dict)
             }
             if proof.get("status") == "valid":
-                if (text := challenges.get("dns-01")) is not None and text.get("token"):
-                    await prover.clear(name, acme.text_of(str(text["token"])))
                 continue
             if proof.get("status") != "pending":
                 raise AcmeRefused(f"the proof of {name} is {proof.get('status')}", "unauthorized")

@@ -18,13 +18,13 @@ from hooper.wire import upnp
 
 ENTRIES_READ = 2000  # more than any router keeps; ends the reading of a table that has no end
 NO_SUCH_ENTRY, INDEX_TOO_LARGE, INVALID_ACTION, ACTION_FAILED = 714, 713, 401, 501
-PERMANENT_ONLY = 725
+PERMANENT_ONLY, CONFLICT = 725, 718
 # WANIPConnection:1 section 2.4.16 and :2 section 2.5.16; UPnP Device Architecture 2.0 section 3.2.6
 MEANINGS: dict[int, str] = {
     401: "it does not know this action",
     402: "it does not understand the values",
     501: "it cannot do it now, as when it has no public address itself",
-    606: "it does not allow this to this machine: many routers let a device open ports for itself only",
+    606: "it does not allow this: it lets a device open ports for itself only, or keeps this port",
     713: "there are no more entries",
     714: "there is no such entry",
     715: "it takes no rule for a single source",
@@ -40,7 +40,6 @@ MEANINGS: dict[int, str] = {
     732: "it takes only rules with an inside port",
     733: "it takes no rule that lasts that long",
 }
-STRICT = (606, 718)
 
 
 class Refusal(CounterpartError):

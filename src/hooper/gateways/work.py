@@ -12,7 +12,7 @@ from typing import Literal, Protocol
 
 from hooper.clock import Clock, rfc3339
 from hooper.errors import CounterpartError, HooperError, NoAnswer
-from hooper.gateways.igd import STRICT, Igd, Refusal
+from hooper.gateways.igd import ACTION_FAILED, CONFLICT, Igd, Refusal
 from hooper.gateways.model import Change, ChangedRule, GatewayTable, LiveRule, Outcome
 from hooper.gateways.rules import Entered, Key, Wanted, is_ours, key_of, rows
 from hooper.net.types import ConnectFailed
@@ -67,6 +67,8 @@ class Work:
     dry: bool = False
     changes: list[Change] = field(default_factory=list)
     trouble: list[HooperError] = field(default_factory=list)
+    _hit: dict[str, tuple[HooperError, list[str]]] = field(default_factory=dict)
+    _words: dict[str, str] = field(default_factory=dict)
 
     # --- open
 
@@ -167,14 +169,14 @@ class Work:
         if not isinstance(exc, Refusal):
             return exc
         foreign = rule.target_address != self.own
-        if exc.number in STRICT and foreign and key_of(rule) not in table:
-            message = f"{self.gateway} opens ports only for the device that asks, and this is not {rule.target_address}"
-            return RouterStrict(f"{message} (its code {exc.number})")
-        if exc.number == 718:
+        if exc.number == CONFLICT and foreign and key_of(rule) not in table:
+            message = f"{self.gateway} opens ports only for the device that asks, which is {self.own}"
+            return RouterStrict(f"{message}, not for {rule.target_address} (its code {exc.number})")
+        if exc.number == CONFLICT:
             return PortTaken(
                 f"{rule.transport} {rule.outside_port} is taken by a rule that {self.gateway} shows nobody"
             )
-        if exc.number == 501:
+        if exc.number == ACTION_FAILED:
             try:
                 address = await self.igd.external_address()
             except HooperError:
@@ -253,11 +255,14 @@ class Work:
         self.changes.append(Change(self.gateway, action, rule, outcome, ends, detail))
 
     def _trouble(self, problem: HooperError, service: str) -> None:
-        """Each kind of trouble is told once; the changes say which rules it hit."""
-        alike = [old for old in self.trouble if (type(old), old.code) == (type(problem), problem.code)]
-        if not alike or isinstance(problem, PortTaken):
-            problem.message = f"{service}: {problem.message}"
+        """Each kind of trouble is told once, with the services that it hit."""
+        key = problem.message if isinstance(problem, PortTaken) else problem.code
+        known, services = self._hit.setdefault(key, (problem, []))
+        services.append(service)
+        if known is problem:
             self.trouble.append(problem)
+            self._words[key] = problem.message
+        known.message = f"{', '.join(dict.fromkeys(services))}: {self._words[key]}"
 
 
 def changed(one: Wanted) -> ChangedRule:

@@ -219,7 +219,8 @@ def _certificate(case: Case) -> None:
     """What the service shows, from outside if that was seen, else from inside."""
     facts, name = case.facts, case.facts.service
     planned = planned_for(case.site, name)
-    looks = [look for look in (facts.outside, facts.inside) if look is not None and look.verdict == "answered"]
+    newest = (facts.outside, facts.inside) if facts.stored_at is None else (facts.inside, facts.outside)
+    looks = [look for look in newest if look is not None and look.verdict == "answered"]
     look = next((one for one in looks if one.fingerprint is not None), None)
     problems = [problem for problem in look.problems if problem in CODES] if look is not None else []
     if look is None or (planned is None and not problems):
@@ -316,6 +317,9 @@ def _outside(case: Case) -> None:
     planned_open = case.site.services[case.facts.service].reach == "public"
     if planned_open and outside.expected == "unreachable" and outside.ok:
         state, when = "unknown", f"; this place is not among its allowed sources{when}"
+    inside = case.facts.inside
+    if stored is not None and state == "broken" and outside.problems and inside is not None and inside.ok:
+        state, when = "unknown", f"{when}; inside that is mended, so look from outside again"
     where = f"{outside.target_address}:{outside.port}" if outside.target_address else "the public address"
     typed = _typed(case) if state == "ok" and planned_open else []
     case.step("outside", state, f"{where}: {outside.verdict}, {outside.detail}{when}", *typed)

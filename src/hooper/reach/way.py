@@ -56,7 +56,7 @@ def judge_way(case: Case) -> None:
         _stopped_on_the_way(case, icmp)
     elif verdict == "refused" or (verdict == "silent" and from_the_site):
         _wrong_host(case, "likely")
-        if verdict == "refused":
+        if verdict == "refused" and not any(cause.certainty == "certain" for cause in case.causes):
             _missing(case, "possible")
     elif verdict == "silent":
         _silent(case)
@@ -194,7 +194,9 @@ def _told_wrong(case: Case) -> bool:
         else:
             wanted = _rules(case, gateway)[0]
             target = f"{wanted.target_address}:{ports_text(wanted.target_ports)}"
-            code, message = "rule-wrong-host", f"{gateway}'s rule for {name} leads to {told.value}, not to {target}"
+            host = next((k for k, h in case.site.hosts.items() if str(h.address) == told.value.partition(":")[0]), None)
+            other = f"{told.value} ({host})" if host is not None else told.value
+            code, message = "rule-wrong-host", f"{gateway}'s rule for {name} leads to {other}, not to {target}"
         case.cause(code, certainty, message, _enter(case, gateway), read_rule(gateway, name))
     return found
 

@@ -59,6 +59,7 @@ MIGRATIONS: tuple[str, ...] = (
     CREATE TABLE orders (
         certificate TEXT PRIMARY KEY, directory TEXT NOT NULL, url TEXT, names TEXT NOT NULL, at TEXT NOT NULL
     );
+    CREATE TABLE texts (name TEXT NOT NULL, text TEXT NOT NULL, PRIMARY KEY (name, text));
     """,
 )
 BUSY_SECONDS = 5.0
@@ -312,6 +313,19 @@ class State:
             else:
                 row = (certificate, started.directory, started.url, json.dumps(started.names), rfc3339(at))
                 self._db.execute("INSERT OR REPLACE INTO orders VALUES (?, ?, ?, ?, ?)", row)
+
+    def texts(self) -> list[tuple[str, str]]:
+        """The proofs, by name and text, whose TXT records may still be published. Raises: StateError."""
+        with self._trouble():
+            return [(name, text) for name, text in self._db.execute("SELECT name, text FROM texts")]
+
+    def save_text(self, name: str, text: str, *, there: bool) -> None:
+        """Keep, or forget, that a TXT record is published. Raises: StateError."""
+        with self._writing():
+            if there:
+                self._db.execute("INSERT OR REPLACE INTO texts VALUES (?, ?)", (name, text))
+            else:
+                self._db.execute("DELETE FROM texts WHERE name = ? AND text = ?", (name, text))
 
     @property
     def certificates(self) -> Path:
