@@ -148,6 +148,7 @@ class Prover:
                     (folder / token).unlink()
             return
         assert way.listen is not None
+        problem: HooperError | None = None
         async with await self.here.listen(way.listen) as listener, anyio.create_task_group() as tasks:
 
             async def accept() -> None:
@@ -156,8 +157,13 @@ class Prover:
                     tasks.start_soon(_answer_page, stream, {WELL_KNOWN + token: answer})
 
             tasks.start_soon(accept)
-            yield
+            try:
+                yield
+            except HooperError as exc:  # kept, since the task group would wrap it up
+                problem = exc
             tasks.cancel_scope.cancel()
+        if problem is not None:
+            raise problem
 
     @asynccontextmanager
     async def _text(self, name: str, text: str) -> AsyncIterator[None]:

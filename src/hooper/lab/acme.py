@@ -28,6 +28,7 @@ from hooper.wire import head
 
 HOST = "ca.heronquay.example"
 BASE = f"https://{HOST}"
+LOOK_S = 2.0  # seconds for a page at port 80
 REFUSED_NONCES = 4  # every so many good nonces one is refused, as real authorities do now and then
 
 
@@ -360,7 +361,7 @@ class AcmeServer:
         if address is None:
             raise Problem("dns", f"{proof.name} has no address")
         body = b""
-        with anyio.move_on_after(10):
+        with anyio.move_on_after(LOOK_S):
             async with self.town.dialled(self.node, address, 80) as stream:
                 if stream is None:
                     raise Problem("connection", f"{address}:80 refuses")

@@ -1,0 +1,293 @@
+"""Judging certificates, keeping them, and the client of ACME against an authority that misbehaves."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable, Sequence
+from datetime import UTC, datetime, timedelta
+from ipaddress import IPv4Address
+from pathlib import Path
+from typing import Any
+
+import anyio
+import httpx
+import pytest
+from cryptography import x509
+from cryptography.hazmat.primitives import serialization
+from cryptography.hazmat.primitives.asymmetric import ec
+from hypothesis import given
+from hypothesis import strategies as st
+from joserfc import jws
+from joserfc.jwk import ECKey
+
+from hooper.certs.acme import AcmeBusy, AcmeClient, AcmeFailed, AcmeRefused, encoded, request_for
+from hooper.certs.inspect import is_for, judge, load_chain, load_pem, reaches_root, well_known_roots
+from hooper.certs.order import Ordering
+from hooper.certs.store import CertificateStore, _new_key
+from hooper.clock import SystemClock
+from hooper.errors import MachineError
+from hooper.files import read_site
+from hooper.lab.identity import Authority
+from hooper.lab.town import Rule
+from hooper.store.state import State
+from support.mortal import town
+
+NOW = datetime.now(UTC)
+NAME = "boathouse.heronquay.example"
+
+
+@pytest.mark.parametrize(
+    ("names", "wanted", "fits"),
+    [
+        (["a.example"], "a.example", True),
+        (["A.Example."], "a.example", True),
+        (["*.a.example"], "b.a.example", True),
+        (["*.a.example"], "a.example", False),
+        (["*.a.example"], "c.b.a.example", False),
+        (["*.example"], "a.example", False),  # RFC 9525 section 6.3: not for a whole suffix
+        (["b*.a.example"], "bb.a.example", False),
+        (["*.0.113.44"], "203.0.113.44", False),
+        (["203.0.113.44"], "203.0.113.44", True),
+        ([], "a.example", False),
+    ],
+)
+def test_names_by_the_rules(names: list[str], wanted: str, fits: bool) -> None:
+    assert is_for(names, wanted) is fits
+
+
+@given(st.lists(st.text(max_size=20), max_size=4), st.text(max_size=20))
+def test_any_names_give_an_answer(names: list[str], wanted: str) -> None:
+    assert is_for([*names, wanted], wanted)
+    assert isinstance(is_for(names, wanted), bool)
+
+
+def chain_for(authority: Authority, names: Sequence[str], start: datetime, days: int = 90) -> list[x509.Certificate]:
+    key = ec.generate_private_key(ec.SECP256R1())
+    return load_pem(authority.issue(names, key.public_key(), start, days))
+
+
+def test_what_is_wrong_with_a_certificate() -> None:
+    authority, stranger = Authority(NOW), Authority(NOW)
+    roots, start = [authority.root], NOW - timedelta(days=1)
+    good = chain_for(authority, [NAME], start)
+
+    def problems(chain: list[x509.Certificate], *, planned: bool = True, now: datetime = NOW) -> list[str]:
+        return list(judge(chain, NAME, roots, now, planned=planned).problems)
+
+    assert problems(good) == []
+    assert problems(good, now=NOW + timedelta(days=90)) == ["certificate-expired"]
+    assert problems(good, now=NOW - timedelta(days=2)) == ["certificate-not-yet-valid"]
+    assert problems(good[:1]) == ["certificate-untrusted"]  # the intermediate is missing
+    assert problems(chain_for(stranger, [NAME], start)) == ["certificate-untrusted"]
+    assert problems(chain_for(authority, ["other.example"], start)) == ["certificate-other-name"]
+    assert problems(chain_for(authority, ["other.example"], start), planned=False) == ["certificate-other-name"]
+    assert problems([stranger.root]) == ["certificate-absent"]
+    assert problems([stranger.root], planned=False) == []
+    assert reaches_root(good, roots, NOW)
+    forged = [good[0], chain_for(stranger, ["x.example"], start)[1]]
+    assert not reaches_root(forged, roots, NOW)
+    leaf_as_authority = [good[0], *chain_for(authority, ["y.example"], start)]
+    assert reaches_root(leaf_as_authority, roots, NOW)
+    assert len(well_known_roots()) > 50
+
+
+def test_what_cannot_be_read_is_left_out() -> None:
+    good = chain_for(Authority(NOW), [NAME], NOW)[0].public_bytes(serialization.Encoding.DER)
+    assert len(load_chain([b"", b"\x30\x00", good, good[:-9], b"\xff" * 40])) == 1
+
+
+def test_a_chain_for_another_key_is_not_kept(tmp_path: Path) -> None:
+    store, authority = CertificateStore(tmp_path), Authority(NOW)
+    key = store.pending_key("a", fresh=True)
+    assert store.pending_key("a", fresh=False) == key
+    other = ec.generate_private_key(ec.SECP256R1()).public_key()
+    with pytest.raises(MachineError, match="not for the key"):
+        store.keep("a", key, authority.issue([NAME], other, NOW))
+    assert store.kept("a") is None
+    assert store.account_key("https://a/") == store.account_key("https://a/") != store.account_key("https://b/")
+
+
+def test_the_request_is_for_all_names() -> None:
+    request = x509.load_der_x509_csr(request_for(_new_key(), [NAME, f"*.{NAME}"]))
+    shown = request.extensions.get_extension_for_class(x509.SubjectAlternativeName).value
+    assert shown.get_values_for_type(x509.DNSName) == [NAME, f"*.{NAME}"]
+    assert request.is_signature_valid
+
+
+# --- ACME
+
+ERROR = "urn:ietf:params:acme:error:"
+DIRECTORY = {f"new{what}": f"https://ca.example/new{what}" for what in ("Nonce", "Account", "Order")}
+Reply = tuple[int, dict[str, str], Any]
+
+
+class Scripted:
+    """An authority that says what a test wants. asked: the decoded requests."""
+
+    def __init__(self, replies: dict[str, list[Reply]]) -> None:
+        self.replies, self.asked = replies, list[tuple[str, Any]]()
+        self.nonces = 0
+
+    def __call__(self, request: httpx.Request) -> httpx.Response:
+        path = request.url.path
+        self.nonces += 1
+        headers = {"Replay-Nonce": f"nonce-{self.nonces}"}
+        if path == "/directory":
+            return httpx.Response(200, json=DIRECTORY)
+        if path == "/newNonce":
+            return httpx.Response(200, headers=headers)
+        message = json.loads(request.content)
+        self.asked.append((path, message))
+        status, more, body = self.replies[path].pop(0)
+        content = body if isinstance(body, bytes) else json.dumps(body).encode()
+        return httpx.Response(status, headers={**headers, **more}, content=content)
+
+
+def with_client(script: Scripted, work: Callable[[AcmeClient], Any], patience: float = 2.0) -> Any:
+    async def main() -> Any:
+        async with httpx.AsyncClient(transport=httpx.MockTransport(script)) as client:
+            acme = AcmeClient(client, "https://ca.example/directory", _new_key(), SystemClock(), patience)
+            return await work(acme)
+
+    return anyio.run(main)
+
+
+def problem(kind: str, status: int = 400, **more: Any) -> Reply:
+    return status, {}, {"type": f"{ERROR}{kind}", "detail": f"it is {kind}", **more}
+
+
+ACCOUNT: Reply = (201, {"Location": "https://ca.example/account/1"}, {"status": "valid"})
+
+
+def test_requests_are_signed_as_the_standard_wants() -> None:
+    """RFC 8555 section 6.2: a flattened JWS whose header has alg, nonce, url, and jwk or kid, nothing else."""
+    script = Scripted({"/newAccount": [ACCOUNT], "/order/1": [(200, {}, {"status": "pending"})]})
+    key = _new_key()
+
+    async def main() -> None:
+        async with httpx.AsyncClient(transport=httpx.MockTransport(script)) as client:
+            acme = AcmeClient(client, "https://ca.example/directory", key, SystemClock(), 1)
+            await acme.register(["mailto:net@heronquay.example"], None)
+            await acme.order("https://ca.example/order/1")
+
+    anyio.run(main)
+    public = ECKey.import_key(ECKey.import_key(key).as_dict(private=False))
+    registry = jws.JWSRegistry(algorithms=["ES256"], strict_check_header=False)
+    first, second = (message for _, message in script.asked)
+    for message, url, by in ((first, "newAccount", "jwk"), (second, "order/1", "kid")):
+        assert set(message) == {"protected", "payload", "signature"}
+        signed = jws.deserialize_json(message, public, registry=registry)
+        header = signed.headers()
+        assert set(header) == {"alg", "nonce", "url", by}
+        assert (header["alg"], header["url"]) == ("ES256", f"https://ca.example/{url}")
+    assert set(jws.deserialize_json(first, public, registry=registry).headers()["jwk"]) == {"kty", "crv", "x", "y"}
+    assert second["payload"] == ""  # a POST-as-GET
+    account = json.loads(jws.deserialize_json(first, public, registry=registry).payload)
+    assert account == {"termsOfServiceAgreed": True, "contact": ["mailto:net@heronquay.example"]}
+
+
+def test_the_thumbprint_of_the_standard() -> None:
+    """RFC 7638's way on an EC key: the members in their order, SHA-256, base64url; RFC 8555 sections 8.1 and 8.4."""
+    import hashlib
+
+    async def noted(acme: AcmeClient) -> tuple[str, str, dict[str, Any]]:
+        return acme.key_authorization("tok"), acme.text_of("tok"), acme._key.as_dict(private=False)
+
+    answer, text, jwk = with_client(Scripted({}), noted)
+    canonical = '{{"crv":"{crv}","kty":"{kty}","x":"{x}","y":"{y}"}}'.format(**jwk)
+    thumbprint = encoded(hashlib.sha256(canonical.encode()).digest())
+    assert answer == f"tok.{thumbprint}"
+    assert text == encoded(hashlib.sha256(answer.encode()).digest())
+
+
+def test_refused_nonces_are_replaced() -> None:
+    script = Scripted({"/newAccount": [problem("badNonce"), problem("badNonce"), ACCOUNT]})
+    assert with_client(script, lambda acme: acme.register([], None)) == "https://ca.example/account/1"
+    script = Scripted({"/newAccount": [problem("badNonce")] * 20})
+    with pytest.raises(AcmeFailed, match="nonces"):
+        with_client(script, lambda acme: acme.register([], None))
+
+
+@pytest.mark.parametrize(
+    ("reply", "kind", "words"),
+    [
+        (problem("rejectedIdentifier", 403), AcmeRefused, "it is rejectedIdentifier"),
+        (problem("rateLimited", 429), AcmeBusy, "asks to wait"),
+        ((429, {"Retry-After": "77"}, {}), AcmeBusy, "77 s"),
+        (problem("serverInternal", 500), AcmeFailed, "fails"),
+        ((502, {}, b"<html>Bad gateway"), AcmeFailed, "502"),
+        ((400, {}, b"[" * 99), AcmeRefused, "400"),
+        (problem("compound", subproblems=[{"detail": "the inner one"}]), AcmeRefused, "the inner one"),
+        ((201, {}, {}), AcmeFailed, "no address"),
+    ],
+)
+def test_refusals_are_told_in_the_authoritys_words(reply: Reply, kind: type[Exception], words: str) -> None:
+    with pytest.raises(kind, match=words):
+        with_client(Scripted({"/newAccount": [reply]}), lambda acme: acme.register([], None))
+
+
+def test_a_proof_that_fails_says_why() -> None:
+    failed = {
+        "status": "invalid",
+        "identifier": {"type": "dns", "value": NAME},
+        "challenges": [{"type": "http-01", "error": {"type": f"{ERROR}connection", "detail": "silent"}}],
+    }
+    pending = {**failed, "status": "pending"}
+    script = Scripted(
+        {
+            "/newAccount": [ACCOUNT],
+            "/challenge/1": [(200, {}, {"status": "processing"})],
+            "/proof/1": [(200, {}, pending), (200, {"Retry-After": "1"}, pending), (200, {}, failed)],
+        }
+    )
+
+    async def prove(acme: AcmeClient) -> None:
+        await acme.register([], None)
+        await acme.prove({"type": "http-01", "url": "https://ca.example/challenge/1"}, "https://ca.example/proof/1")
+
+    with pytest.raises(AcmeRefused, match=r"by http-01 and says about boathouse.heronquay.example: silent"):
+        with_client(script, prove, patience=5)
+
+
+def test_waiting_has_an_end_and_only_https_is_followed() -> None:
+    endless = Scripted({"/newAccount": [ACCOUNT], "/order/1": [(200, {}, {"status": "processing"})] * 50})
+
+    async def settle(acme: AcmeClient) -> None:
+        await acme.register([], None)
+        await acme.settled(await acme.order("https://ca.example/order/1"))
+
+    with pytest.raises(AcmeBusy, match="still processing"):
+        with_client(endless, settle, patience=0.5)
+    plain = Scripted({"/newAccount": [(201, {"Location": "http://ca.example/account/1"}, {})]})
+
+    async def follow(acme: AcmeClient) -> None:
+        await acme.order(await acme.register([], None))
+
+    with pytest.raises(AcmeFailed, match="not https"):
+        with_client(plain, follow)
+
+
+def test_a_page_at_port_80_proves_a_name(tmp_path: Path) -> None:
+    """The authority comes in through both boxes to this machine, which answers only while it is asked."""
+
+    async def main() -> str:
+        async with town(tmp_path) as (board, door, _):
+            path = tmp_path / "site.toml"
+            text = path.read_text().replace('blocked = ["tcp 25", "tcp 80"]', 'blocked = ["tcp 25"]')
+            text = text.replace('services = ["hub-page"]', 'services = ["hub-page"]\nchallenge = "http-01"\n')
+            path.write_text(
+                text + '\n[hosts.laptop]\naddress = "10.44.7.105"\n[services.proof]\nhost = "laptop"\nspeaks = "http"\n'
+                'port = 8080\noutside_port = 80\nreach = "public"\n'
+            )
+            site = read_site(path).site
+            outer, inner = board.town.boxes["fibre-box"], board.town.boxes["club-router"]
+            outer.blocked.clear()
+            outer.rules = [Rule("a", "tcp", (80, 80), inner.wan, (80, 80))]
+            inner.rules = [Rule("a", "tcp", (80, 80), IPv4Address("10.44.7.105"), (8080, 8080))]
+            with State(tmp_path / "state.sqlite3") as state:
+                ordering = Ordering(door, site, tmp_path, CertificateStore(tmp_path / "kept"), state, 5, 20)
+                row = await ordering.order("boathouse", anew=False)
+            assert not board.town.listeners
+            return row.state
+
+    assert anyio.run(main) == "ordered"
