@@ -183,6 +183,21 @@ def test_the_outer_router_is_driven_through_the_inner_one(town: KernelTown, here
     assert here("router", "close", site="both.toml").code == 0
 
 
+def test_odd_settings_of_the_software(town: KernelTown, here: Here) -> None:
+    """The old version of the protocol, a name that breaks the XML, a port that is kept, single sources."""
+    text = SITE.replace("outside_port = 2222", 'outside_port = 2222\nsources = ["11.22.44.130", "11.22.55.7/32"]')
+    (town.folder / "sources.toml").write_text(text)
+    more = f"ext_ip={PUBLIC}\nforce_igd_desc_v1=yes\nfriendly_name=Box & <co>\ndeny 443 0.0.0.0/0 0-65535"
+    town.serve_router("club-router", secure=False, more=more)
+    ran = here("router", "open", site="sources.toml")
+    assert ran.code == 4
+    assert [(c["rule"]["service"], c["outcome"]) for c in ran.document["changes"]] == [
+        ("film-page", "failed"), ("film-shell", "by-hand"), ("film-shell", "by-hand")
+    ]  # fmt: skip
+    assert [error["code"] for error in ran.document["errors"]] == ["router-refuses"]
+    assert here.table(site="sources.toml") == [], "what would have been open to everyone is not there"
+
+
 def test_after_a_restart_the_rules_are_entered_again(town: KernelTown, here: Here) -> None:
     """The control address moves and the rules are lost."""
     town.serve_router("club-router", secure=False, more=f"ext_ip={PUBLIC}")

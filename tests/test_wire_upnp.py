@@ -79,6 +79,7 @@ def test_a_description_with_its_services() -> None:
         lambda data: data.replace(b'<?xml version="1.0"?>', b'<?xml version="1.0" encoding="no-such"?>'),
         lambda data: data.replace(b'xmlns="urn:schemas-upnp-org:device-1-0"', b'xmlns="urn:wrong"'),
         lambda data: data.replace(b"Box", b"B\x01ox"),
+        lambda data: data.replace(b"Box", b"Box <of mine> & more"),
     ],
 )
 def test_damaged_descriptions_are_understood(change: object) -> None:
@@ -109,6 +110,10 @@ def test_actions_and_their_answers() -> None:
     )
     with pytest.raises(WireError):
         upnp.parse_response(answer, "AddPortMapping")
+    unescaped = answer.replace(b"<NewExternal", b"<Label>a <b</Label><NewExternal")
+    got = upnp.parse_response(unescaped, "GetExternalIPAddress")
+    assert isinstance(got, dict)
+    assert got["NewExternalIPAddress"] == "203.0.113.44"
 
 
 @given(st.text(), st.text())

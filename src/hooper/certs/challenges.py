@@ -13,7 +13,7 @@ import anyio
 from hooper.addresses import IPAddress
 from hooper.errors import CounterpartError, HooperError, NeedsAPerson, WireError
 from hooper.files import make_folder, write_atomically
-from hooper.names.authority import authority_of, resolvers_of, shown_by_all
+from hooper.names.authority import QUESTION_S, authority_for, shown_by_all
 from hooper.names.publish import open_publisher
 from hooper.net.types import Door, Endpoint
 from hooper.planning.paths import chains
@@ -174,7 +174,7 @@ class Prover:
         self.memory.save_text(name, text, there=True)
         try:
             await publisher.set_text(record, text)
-            await self._until_shown(record, text)
+            await self._until_shown(record, text, updater)
             yield
         finally:
             with anyio.CancelScope(shield=True), anyio.move_on_after(self.deadline), suppress(HooperError):
@@ -191,14 +191,13 @@ class Prover:
                     await publisher.clear_text(f"_acme-challenge.{name.removeprefix('*.')}", text)
                 self.memory.save_text(name, text, there=False)
 
-    async def _until_shown(self, record: str, text: str) -> None:
+    async def _until_shown(self, record: str, text: str, updater: str) -> None:
         """Wait until all of the zone's servers have the record; where none can be asked, the authority decides."""
-        resolvers = await resolvers_of(self.here, self.site)
-        where = await authority_of(self.here, resolvers, record, self.deadline)
+        where = await authority_for(self.here, self.site, record, updater, self.deadline)
         unanswered = 0
         with anyio.move_on_after(self.patience):
             while True:
-                shown = await shown_by_all(self.here, where, record, "TXT", text, self.deadline)
+                shown = await shown_by_all(self.here, where, record, "TXT", text, min(self.deadline, QUESTION_S))
                 unanswered = unanswered + 1 if shown is None else 0
                 if shown or unanswered >= 2:
                     return

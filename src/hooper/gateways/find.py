@@ -75,6 +75,12 @@ async def find_routers(here: Door, site: Site, wanted: Sequence[str], deadline: 
         try:
             routers[key] = await _describe(door, key, address, locations, deadline)
         except HooperError as exc:
+            if not isinstance(exc, RouterMute):
+                exc = CounterpartError(
+                    f"{key} ({address}) answers the search, but cannot be used: {exc.message}",
+                    code="router-unclear",
+                    remedy=RouterMute.remedy,
+                )
             trouble[key] = exc
 
     async with anyio.create_task_group() as tasks:

@@ -6,7 +6,7 @@ Routers say yes to nonsense, so everything is checked before it is sent, and rea
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Literal, cast
 
 from hooper.addresses import IPAddress, parse_address
@@ -59,6 +59,13 @@ class RouterLied(CounterpartError):
 
     code = "router-lied"
     remedy = "Look at its list with `hooper router list`, and enter the rule by hand if it is not right."
+
+
+class SourceDropped(RouterLied):
+    """The router takes a rule for one source, and opens it to everyone."""
+
+    code = "sources-not-kept"
+    remedy = "It was taken away again. Enter the rule by hand: see `hooper worksheet`."
 
 
 @dataclass(frozen=True)
@@ -122,21 +129,28 @@ class Igd:
         return found
 
     async def entry(self, wanted: LiveRule) -> LiveRule | None:
-        """The entry for an outside port; None: there is none. Raises: as `_do`."""
+        """The entry for an outside port, whatever its source; None: there is none. Raises: as `_do`.
+
+        A single entry is shown without its source, so where one is wanted the whole table is read.
+        """
+        if wanted.source:
+            fitting = [rule for rule in await self.table() if rule.key == wanted.key]
+            return next((rule for rule in fitting if rule.source == wanted.source), fitting[0] if fitting else None)
         key = _key(wanted)
         try:
             got = await self._do("GetSpecificPortMappingEntry", "to show an entry", key)
         except Refusal as exc:
             if exc.number == NO_SUCH_ENTRY:
                 return None
-            return next((r for r in await self.table() if r.key == wanted.key and r.source == wanted.source), None)
+            return next((rule for rule in await self.table() if rule.key == wanted.key), None)
         arguments = {**got, "NewExternalPort": str(wanted.outside_port), "NewProtocol": wanted.transport}
         return read_rule({**arguments, "NewRemoteHost": wanted.source})
 
     async def add(self, rule: LiveRule) -> LiveRule:
         """Add an entry, or change the target of one's own; gives what the router made of it.
 
-        Raises: Refusal; RouterLied: its table says something else than what it granted; as `_do`.
+        Raises: Refusal; RouterLied: its table says something else than what it granted; SourceDropped: then nothing
+        is left there; as `_do`.
         """
         what = f"the rule for {rule.transport} {rule.outside_port}"
         try:
@@ -148,6 +162,9 @@ class Igd:
         granted = await self.entry(rule)
         if granted is None:
             raise RouterLied(f"the router said yes to {what}, and has no such rule")
+        if rule.source and replace(granted, source=rule.source).leads_as(rule) and not granted.source:
+            await self.delete(granted)
+            raise SourceDropped(f"the router opens {what.removeprefix('the rule for ')} to everyone, not to one source")
         if not granted.leads_as(rule) or not granted.enabled:
             target = f"{granted.target_address}:{granted.target_port}"
             off = "" if granted.enabled else ", switched off"

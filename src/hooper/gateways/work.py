@@ -12,7 +12,7 @@ from typing import Literal, Protocol
 
 from hooper.clock import Clock, rfc3339
 from hooper.errors import CounterpartError, HooperError, NoAnswer
-from hooper.gateways.igd import ACTION_FAILED, CONFLICT, Igd, Refusal
+from hooper.gateways.igd import ACTION_FAILED, CONFLICT, Igd, Refusal, SourceDropped
 from hooper.gateways.model import Change, ChangedRule, GatewayTable, LiveRule, Outcome
 from hooper.gateways.rules import Entered, Key, Wanted, is_ours, key_of, rows
 from hooper.net.types import ConnectFailed
@@ -68,6 +68,7 @@ class Work:
     changes: list[Change] = field(default_factory=list)
     trouble: list[HooperError] = field(default_factory=list)
     _hit: dict[str, tuple[HooperError, list[str]]] = field(default_factory=dict)
+    _drops_sources: str = ""
     _words: dict[str, str] = field(default_factory=dict)
 
     # --- open
@@ -84,7 +85,12 @@ class Work:
                 self._say("open", changed(one), "failed", None, "not tried any more")
             else:
                 try:
+                    if one.rule.source and self._drops_sources:
+                        raise SourceDropped(self._drops_sources)
                     await self._open_one(one, one.rule, table, journal, take_over=take_over)
+                except SourceDropped:
+                    self._drops_sources = f"{self.gateway} opens to everyone what is meant for one source"
+                    self._say("open", changed(one), "by-hand", None, self._drops_sources)
                 except HooperError as exc:
                     problem = await self._understood(exc, one.rule, table)
                     self._say("open", changed(one), "failed", None, problem.message)
@@ -147,7 +153,7 @@ class Work:
         self._note(Entered(self.gateway, one.service, rule, "opening", before, None))
         try:
             granted = await self.igd.add(rule)
-        except Refusal:
+        except (Refusal, SourceDropped):
             if known is None:
                 self.journal.forget(self.gateway, key_of(rule))  # a clear no: nothing of ours is there
             else:
@@ -171,7 +177,7 @@ class Work:
         foreign = rule.target_address != self.own
         if exc.number == CONFLICT and foreign and key_of(rule) not in table:
             message = f"{self.gateway} opens ports only for the device that asks, which is {self.own}"
-            return RouterStrict(f"{message}, not for {rule.target_address} (its code {exc.number})")
+            return RouterStrict(f"{message}, not for others (its code {exc.number})")
         if exc.number == CONFLICT:
             return PortTaken(
                 f"{rule.transport} {rule.outside_port} is taken by a rule that {self.gateway} shows nobody"

@@ -14,6 +14,8 @@ from hooper.net.dns import records, zone_of
 from hooper.net.types import Door, Endpoint
 from hooper.site.model import Site
 
+QUESTION_S = 3.0  # seconds for one question to one server; more does not help
+
 
 @dataclass(frozen=True)
 class Published:
@@ -54,8 +56,18 @@ async def authority_of(door: Door, resolvers: Sequence[Endpoint], name: str, dea
         except HooperError:
             continue
         if servers:
-            return Authority(zone, tuple(Endpoint(address, 53) for address in servers))
+            # one that was named as resolver is asked at the port that was named
+            known = {resolver.address: resolver for resolver in resolvers}
+            return Authority(zone, tuple(known.get(address, Endpoint(address, 53)) for address in servers))
     return Authority(None, tuple(resolvers))
+
+
+async def authority_for(door: Door, site: Site, name: str, updated_by: str, deadline: float) -> Authority:
+    """The servers of a name: the one that its updater names, else those of its zone. deadline: as `authority_of`."""
+    updater = site.updaters.get(updated_by)
+    if updater is not None and updater.server is not None:
+        return Authority(name, (Endpoint(*updater.server),))
+    return await authority_of(door, await resolvers_of(door, site), name, min(deadline, QUESTION_S))
 
 
 async def _addresses(door: Door, resolver: Endpoint, names: Sequence[str], deadline: float) -> list[IPAddress]:

@@ -15,7 +15,7 @@ from hooper.addresses import IPAddress, classify, parse_address
 from hooper.clock import rfc3339
 from hooper.errors import HooperError, UsageError
 from hooper.gateways.find import find_routers
-from hooper.names.authority import Authority, authority_of, published, resolvers_of, shown_by_all
+from hooper.names.authority import QUESTION_S, Authority, authority_for, published, resolvers_of, shown_by_all
 from hooper.names.model import LastUpdate, NameRow
 from hooper.names.publish import UpdaterBusy, UpdaterRefuses, open_publisher
 from hooper.net.types import Door, Endpoint
@@ -61,14 +61,17 @@ class Names:
         wanted: dict[str, Known] = {}
         where: dict[str, Authority] = {}
         rows: dict[str, NameRow] = {}
-        resolvers = await resolvers_of(self.here, self.site)
 
         async def of_line(line: str) -> None:
             wanted[line] = await self.public_address(line)
 
         async def of_name(name: str) -> None:
-            where[name] = await authority_of(self.here, resolvers, name, self.deadline)
-            shown = await published(self.here, where[name], name, "A", self.deadline)
+            entry = self.site.names[name]
+            where[name] = await authority_for(self.here, self.site, name, entry.updated_by, self.deadline)
+            shown = await published(self.here, where[name], name, "A", min(self.deadline, QUESTION_S))
+            if shown.values is None and where[name].authoritative:
+                resolving = Authority(None, tuple(await resolvers_of(self.here, self.site)))
+                shown = await published(self.here, resolving, name, "A", min(self.deadline, QUESTION_S))
             values = shown.values
             if values is None:  # no server could be asked directly: then as any program would
                 try:
@@ -78,7 +81,6 @@ class Names:
                     values, source = (), exc.message
             else:
                 source = shown.source
-            entry = self.site.names[name]
             rows[name] = NameRow(name, "A", entry.updated_by, (), "", values, source, "unknown", False, "")
 
         await connected_surroundings(self.here)

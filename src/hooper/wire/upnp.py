@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 from urllib.parse import urljoin
-from xml.sax.saxutils import escape
+from xml.sax.saxutils import escape, unescape
 
 from hooper.errors import WireError
 
@@ -57,7 +58,7 @@ def parse_xml(data: bytes) -> Element:
     try:
         return fromstring(data[start:].rstrip(b"\0 \r\n\t"))
     except DefusedXmlException as exc:
-        raise WireError("XML", start, f"holds what a router has no need of: {type(exc).__name__}") from None
+        raise WireError("document type", start, f"what a router has no need of: {type(exc).__name__}") from None
     except (ParseError, ValueError, LookupError):
         pass  # names that are not UTF-8 stand in many tables: once more, with what cannot be read replaced
     text = _NOT_XML.sub("?", re.sub(r"^\s*<\?xml[^>]*\?>", "", data[start:].decode("utf-8", "replace")))
@@ -66,6 +67,15 @@ def parse_xml(data: bytes) -> Element:
         return fromstring(text.rstrip())
     except (ParseError, ValueError, LookupError, DefusedXmlException) as exc:
         raise WireError("XML", start, str(exc)) from None
+
+
+def loose_texts(data: bytes) -> list[tuple[str, str]]:
+    """Each element without others inside it, by its local name: for text that is no XML, since a router forgot to
+    escape what a person wrote. What is damaged itself is left out.
+    """
+    text = data.decode("utf-8", "replace")
+    found = re.findall(r"<(?:[\w.-]+:)?([\w.-]+)(?:\s[^<>]*)?>([^<>]*)</(?:[\w.-]+:)?\1\s*>", text)
+    return [(name, unescape(inside).strip()) for name, inside in found]
 
 
 def local(tag: object) -> str:
@@ -82,13 +92,35 @@ def parse_description(data: bytes, location: str) -> Description:
 
     Raises: WireError.
     """
-    root = parse_xml(data)
+    try:
+        root = parse_xml(data)
+    except WireError as exc:
+        if exc.field != "XML":
+            raise
+        return _loose_description(data, location)
     base = _child(root, "URLBase") or location
     devices = [one for one in root.iter() if local(one.tag) == "device"]
     if not devices:
         raise WireError("description", 0, "names no device")
     name = " ".join(filter(None, (_child(devices[0], "manufacturer"), _child(devices[0], "modelName"))))
     return Description(" ".join(name.split())[:80], tuple(_services(root, base)))
+
+
+def _loose_description(data: bytes, location: str) -> Description:
+    """Raises: WireError: nothing in it looks like a service."""
+    texts = loose_texts(data)
+    base = next((text for name, text in texts if name == "URLBase" and text), location)
+    services, kind = [], ""
+    for name, text in texts:
+        if name == "serviceType":
+            kind = text
+        elif name == "controlURL" and kind and text:
+            with suppress(ValueError):
+                services.append(Service(kind, urljoin(base, text)))
+            kind = ""
+    if not services:
+        raise WireError("description", 0, "is no XML, and names no service")
+    return Description("", tuple(services))
 
 
 def _services(root: Element, base: str) -> Iterator[Service]:
@@ -137,7 +169,12 @@ def parse_action(data: bytes) -> tuple[str, dict[str, str]]:
 
 def parse_response(data: bytes, name: str) -> dict[str, str] | Fault:
     """What an action gave, by argument, or the refusal. Raises: WireError."""
-    root = parse_xml(data)
+    try:
+        root = parse_xml(data)
+    except WireError as exc:
+        if exc.field != "XML" or f"{name}Response>".encode() not in data:
+            raise
+        return dict(loose_texts(data))
     error = next((one for one in root.iter() if local(one.tag) == "UPnPError"), None)
     if error is not None:
         code = _child(error, "errorCode")
