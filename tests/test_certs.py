@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import json
 from collections.abc import Callable, Sequence
 from datetime import UTC, datetime, timedelta
@@ -159,6 +160,12 @@ def problem(kind: str, status: int = 400, **more: Any) -> Reply:
 ACCOUNT: Reply = (201, {"Location": "https://ca.example/account/1"}, {"status": "valid"})
 
 
+def _public_of(message: Any) -> ECKey:
+    protected = message["protected"]
+    header = json.loads(base64.urlsafe_b64decode(protected + "=" * (-len(protected) % 4)))
+    return ECKey.import_key(header["jwk"])
+
+
 def test_requests_are_signed_as_the_standard_wants() -> None:
     """RFC 8555 section 6.2: a flattened JWS whose header has alg, nonce, url, and jwk or kid, nothing else."""
     script = Scripted({"/newAccount": [ACCOUNT], "/order/1": [(200, {}, {"status": "pending"})]})
@@ -184,6 +191,23 @@ def test_requests_are_signed_as_the_standard_wants() -> None:
     assert second["payload"] == ""  # a POST-as-GET
     account = json.loads(jws.deserialize_json(first, public, registry=registry).payload)
     assert account == {"termsOfServiceAgreed": True, "contact": ["mailto:net@heronquay.example"]}
+
+
+def test_an_account_is_bound_to_a_customers() -> None:
+    """RFC 8555 section 7.3.4: the account's public key, signed by HMAC with the key that the authority gave out."""
+    from joserfc.jwk import OctKey
+
+    script = Scripted({"/newAccount": [ACCOUNT]})
+    secret = bytes(range(32))
+    with_client(script, lambda acme: acme.register([], None, ("customer-7", secret)))
+    ((_, message),) = script.asked
+    lenient = jws.JWSRegistry(algorithms=["ES256"], strict_check_header=False)
+    payload = json.loads(jws.deserialize_json(message, _public_of(message), registry=lenient).payload)
+    registry = jws.JWSRegistry(algorithms=["HS256"], strict_check_header=False)
+    bound = jws.deserialize_json(payload["externalAccountBinding"], OctKey.import_key(secret), registry=registry)
+    header = {"alg": "HS256", "kid": "customer-7", "url": "https://ca.example/newAccount"}
+    assert bound.headers() == header
+    assert json.loads(bound.payload) == _public_of(message).as_dict(private=False)
 
 
 def test_the_thumbprint_of_the_standard() -> None:
@@ -254,7 +278,7 @@ def test_waiting_has_an_end_and_only_https_is_followed() -> None:
 
     async def settle(acme: AcmeClient) -> None:
         await acme.register([], None)
-        await acme.settled(await acme.order("https://ca.example/order/1"))
+        await acme.settled(await acme.order("https://ca.example/order/1"), ("processing",))
 
     with pytest.raises(AcmeBusy, match="still processing"):
         with_client(endless, settle, patience=0.5)

@@ -159,8 +159,13 @@ class AcmeClient:
 
     # --- account
 
-    async def register(self, contact: Sequence[str], known: str | None) -> str:
-        """Make the account, or find the one of this key (RFC 8555 section 7.3); gives its URL. Raises: as `post`."""
+    async def register(
+        self, contact: Sequence[str], known: str | None, binding: tuple[str, bytes] | None = None
+    ) -> str:
+        """Make the account, or find the one of this key (RFC 8555 section 7.3); gives its URL.
+
+        binding: the name and the key of a customer's account that it is to belong to. Raises: as `post`.
+        """
         if known is not None:
             self.account = known
             return known
@@ -168,11 +173,27 @@ class AcmeClient:
         payload: dict[str, Any] = {"termsOfServiceAgreed": True}
         if contact:
             payload["contact"] = list(contact)
+        if binding is not None:
+            payload["externalAccountBinding"] = self._binding(new, *binding)
         answer = await self.post(new, payload, by_key=True)
         self.account = answer.headers.get("Location")
         if not self.account:
             raise AcmeFailed("the authority gives the account no address")
         return self.account
+
+    def _binding(self, url: str, name: str, secret: bytes) -> dict[str, str]:
+        """RFC 8555 section 7.3.4: our public key, signed with the key that the customer was given."""
+        import json
+
+        from joserfc import jws
+        from joserfc.jwk import OctKey
+
+        public = self._key.as_dict(private=False)
+        body = json.dumps({part: public[part] for part in ("crv", "kty", "x", "y")}).encode()
+        registry = jws.JWSRegistry(algorithms=["HS256"], strict_check_header=False)
+        header = {"alg": "HS256", "kid": name, "url": url}
+        signed = jws.serialize_json({"protected": header}, body, OctKey.import_key(secret), registry=registry)
+        return {part: str(signed.get(part, "")) for part in ("protected", "payload", "signature")}
 
     # --- orders
 
@@ -219,9 +240,9 @@ class AcmeClient:
             return Order(order.url, await self._poll(order.url, ("processing", "ready", "pending")))
         return Order(order.url, document)
 
-    async def settled(self, order: Order) -> Order:
-        """An order that is no more being processed. Raises: as `post`."""
-        return Order(order.url, await self._poll(order.url, ("processing",)))
+    async def settled(self, order: Order, while_: Sequence[str]) -> Order:
+        """An order once it is in none of these states. Raises: as `post`."""
+        return Order(order.url, await self._poll(order.url, while_))
 
     async def download(self, order: Order) -> bytes:
         """The chain in PEM (RFC 8555 section 7.4.2). Raises: as `post`."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
@@ -91,7 +92,16 @@ class Ordering:
                 await self._drive(acme, certificate, authority.directory)
 
     async def _account(self, acme: AcmeClient, authority: Authority, *, known: str | None) -> None:
-        url = await acme.register(authority.contact, known)
+        binding = None
+        if authority.binding_id is not None and authority.binding_key is not None and known is None:
+            text = authority.binding_key.read(self.base).reveal().strip().rstrip("=")
+            try:
+                binding = authority.binding_id, base64.urlsafe_b64decode(text + "=" * (-len(text) % 4))
+            except ValueError:
+                raise MachineError(
+                    "the key that `binding_key` names is not base64url", code="secret-unusable"
+                ) from None
+        url = await acme.register(authority.contact, known, binding)
         if url != known:
             self.memory.save_account(authority.directory, url)
 
@@ -119,11 +129,11 @@ class Ordering:
         try:
             if order.status == "pending":
                 await self._prove_all(acme, certificate, order)
-                order = await acme.order(order.url)
+                order = await acme.settled(order, ("pending",))
             if order.status == "ready":
                 order = await acme.finalize(order, request_for(key, planned.names))
             if order.status == "processing":
-                order = await acme.settled(order)
+                order = await acme.settled(order, ("processing",))
             if order.status != "valid" or "certificate" not in order.document:
                 error = order.document.get("error")
                 why = str(error.get("detail", "")) if isinstance(error, dict) else ""

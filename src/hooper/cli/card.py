@@ -116,7 +116,12 @@ def _render(document: CardDocument, out: Console, *, code: bool) -> None:
     if code:
         out.print()
         for row in qr_rows(document.type):
-            out.print(Text(f"   {row}", style="black on white"), soft_wrap=True)
+            drawn = Text(style="#000000 on #ffffff")
+            for block in row:
+                # fonts draw a full block with a gap around it; the background has none
+                solid = block == "█" and out.color_system is not None
+                drawn.append(" " if solid else block, style="on #000000" if solid else "")
+            out.print(drawn, soft_wrap=True)
 
 
 def qr_rows(text: str) -> list[str]:

@@ -93,6 +93,7 @@ def run_lab(
             sys.stdout.flush()
         session.note("The town is running. Set these two in another terminal, then try there:")
         session.note("  hooper plan")
+        session.note("  hooper router open")
         session.note("  hooper worksheet --json | hooper lab type -")
         session.note("  hooper check --from interface:usb0")
         session.note("  hooper lab faults")
@@ -149,11 +150,14 @@ def break_town(
     verbose: VerboseFlag = False,
 ) -> None:
     """Break something in the town."""
+    from hooper.lab.faults import FAULTS
+
     session = Session("lab break", json, quiet, verbose)
     hit = _ask(session, "break", fault=fault, service=service)["service"]
     session.detail(f"{fault} now hits {hit}")
     _show_faults(session)
-    session.note(f"\nSee it: `hooper why {hit} --from interface:usb0`. Mend it: `hooper lab mend`.")
+    look = FAULTS[fault].look or f"hooper why {hit} --from interface:usb0"
+    session.note(f"\nSee it: `{look}`. Mend it: `hooper lab mend`.")
 
 
 @app.command("mend")

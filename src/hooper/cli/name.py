@@ -103,7 +103,9 @@ def _run(
     names = names_to_update(file.site, choose([n.lower() for n in name or ()], file.site.names, "name"))
     given = parse_public(public or [], file.site)
     rows, trouble = run_async(_work, session, file, names, given, deadline, patience, state, change, again, dry)
-    code = session.show(NamesDocument(dry, tuple(rows)), _render, errors=trouble)
+    told = {problem.message for problem in trouble}  # an error says it already
+    document = NamesDocument(dry, tuple(rows))
+    code = session.show(document, lambda shown, out: _render(shown, out, told), errors=trouble)
     if not change and any(row.action == "needed" for row in rows):
         session.note("\nNext: `hooper name update`.")
     raise typer.Exit(worst([code, 0 if all(row.ok for row in rows) or (dry and change) else EXIT_NEEDS_A_PERSON]))
@@ -134,7 +136,7 @@ async def _work(
         return rows, [*opened.trouble, *work.trouble]
 
 
-def _render(document: NamesDocument, out: Console) -> None:
+def _render(document: NamesDocument, out: Console, told: set[str]) -> None:
     from rich.text import Text
 
     from hooper.cli.render import indented, table
@@ -147,6 +149,8 @@ def _render(document: NamesDocument, out: Console) -> None:
         drawn.add_row(mark, row.name, wanted, shown, row.updated_by, state)
     out.print(drawn)
     for row in document.names:
-        indented(out, f"{row.name}: should be by {row.wanted_source or '?'}, is by {row.published_source}", left=0)
-        if row.detail and row.action in ("unknown", "watched", "updated", "waiting", "refused"):
+        out.print(f"{row.name}")
+        indented(out, row.wanted_source or "nobody", mark="should be, says  ", left=2)
+        indented(out, row.published_source, mark="is, says         ", left=2)
+        if row.detail and row.detail not in told:
             indented(out, row.detail, mark="→ ", left=2)

@@ -25,6 +25,7 @@ class Fault:
     summary: str
     apply: Callable[[Town, str], Undo]
     usual: str = "film-page"  # the service it hits where none is named
+    look: str = ""  # the command that shows it; else `hooper why`
 
 
 class NothingToBreak(NeedsAPerson):
@@ -222,6 +223,14 @@ FAULTS: dict[str, Fault] = {
             "router-strict",
             "the club's router opens ports only for the device that asks",
             _switch(lambda town: town.igd["club-router"], "strict"),
+            look="hooper router open",
+        ),
+        Fault(
+            "router-mute",
+            "router-mute",
+            "the club's router speaks no protocol any more",
+            _mute,
+            look="hooper router list",
         ),
         Fault("certificate-expired", "certificate-expired", "the device's certificate has ended", _shows(_ended), HUB),
         Fault(
@@ -243,20 +252,22 @@ FAULTS: dict[str, Fault] = {
             "updater-busy",
             "the name provider asks to wait",
             _switch(lambda town: town.provider, "busy"),
+            look="hooper lab break name-stale; hooper name update",
         ),
         Fault(
             "provider-refuses",
             "updater-refused",
             "the name provider has closed the account",
             _switch(lambda town: town.provider, "closed"),
+            look="hooper lab break name-stale; hooper name update",
         ),
         Fault(
             "ca-refuses",
             "ca-refused",
             "the certificate authority takes no order",
             _switch(lambda town: town.acme, "refuses"),
+            look="hooper cert order --anew",
         ),
-        Fault("router-mute", "router-mute", "the club's router speaks no protocol any more", _mute),
     )
 }
 

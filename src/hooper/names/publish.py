@@ -43,7 +43,7 @@ class UpdaterBusy(CounterpartError):
     """The provider asks to wait. wait_s: how long."""
 
     code = "updater-busy"
-    remedy = "Run the command again later; until then it is not asked again."
+    remedy = "Run the command again later."
 
     def __init__(self, message: str, wait_s: float) -> None:
         super().__init__(message)
@@ -54,7 +54,7 @@ class UpdaterRefuses(CounterpartError):
     """The provider says no, and asking again would not help."""
 
     code = "updater-refused"
-    remedy = "Correct what it names (user, secret, name), then give --again: until then it is not asked any more."
+    remedy = "Correct what it names: user, secret or name."
 
 
 class UpdaterUnclear(CounterpartError):

@@ -155,9 +155,11 @@ class Names:
         except UpdaterBusy as exc:
             until = now + timedelta(seconds=exc.wait_s)
             self._remember(row, LastUpdate(value, now, "wait", exc.message, until, mark))
+            exc.remedy = f"Run the command again after {rfc3339(until)}; before, it is not asked."
             return self._failed(row, exc, "waiting")
         except UpdaterRefuses as exc:
             self._remember(row, LastUpdate(value, now, "never", exc.message, None, mark))
+            exc.remedy += " Then give --again: until then it is not asked any more."
             return self._failed(row, exc, "refused")
         except HooperError as exc:
             self._remember(row, LastUpdate(value, now, "failed", exc.message, None, mark))

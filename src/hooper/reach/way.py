@@ -176,6 +176,9 @@ def _position(case: Case, gateway: str) -> str:
 
 
 def _enter(case: Case, gateway: str) -> str:
+    told = case.facts.rules.get(gateway)
+    if told is not None and told.how != "told":  # read in its own table, so it takes rules from a program
+        return f"`hooper router open {case.facts.service}` enters it; by hand, do as `hooper worksheet {gateway}` says."
     return f"Enter it as `hooper worksheet {gateway}` says, and look that it is switched on."
 
 

@@ -547,7 +547,9 @@ class Authority(Table):
 
     directory: Annotated[str, Field(pattern=r"^https://[^\s]+$")]
     contact: tuple[str, ...] = ()
-    agreed: StrictBool = False
+    agreed: StrictBool = Field(False, description="You have read and accept its terms of service.")
+    binding_id: str | None = Field(None, description="External account binding (RFC 8555 section 7.3.4): the key's id.")
+    binding_key: SecretField | None = Field(None, description="The binding's HMAC key, in base64url.")
     trust: SecretField | None = Field(None, description="file:PATH of the authority's own root certificate.")
 
 

@@ -228,5 +228,12 @@ def _names(site: Site) -> Iterator[Mistake]:
         if updater.trust is not None and updater.trust.kind != "file":
             yield ("updaters", key, "trust"), "a root certificate stands in a file", "Write file:PATH."
     for key, authority in site.authorities.items():
+        if (authority.binding_id is None) != (authority.binding_key is None):
+            missing = "binding_key" if authority.binding_key is None else "binding_id"
+            yield (
+                ("authorities", key),
+                f"the key {missing!r} is missing: the two go together",
+                f"Add `{missing} = ...`.",
+            )
         if authority.trust is not None and authority.trust.kind != "file":
             yield ("authorities", key, "trust"), "a root certificate stands in a file", "Write file:PATH."
