@@ -129,6 +129,19 @@ def test_routers_that_refuse_and_that_are_gone(own: Lab) -> None:
     assert outcomes(run(own, "router", "open", "film-page")) == {"film-page": "added"}
 
 
+def test_what_the_plan_forbids_is_not_entered(own: Lab, tmp_path: Path) -> None:
+    """Sources that no box keeps would open a desktop to everyone; a port that two want has no right target."""
+    site = site_with(
+        own, tmp_path, ("form.sources = true", "form.sources = false"), ("outside_port = 10554", "outside_port = 443")
+    )
+    ran = run(own, "router", "open", *site)
+    found = outcomes(ran)
+    assert (found["desk"], found["timing-desk"], found["hub-page"]) == ("refused", "refused", "added")
+    assert "refused" in (found["film-page"], found["slip-film"])
+    assert (ran.code, set(codes(ran))) == (5, {"plan-error"})
+    assert not [row for row in rules(own) if row["outside_ports"][0] in (3389, 13389)]
+
+
 def test_wrong_words_to_the_router_commands(own: Lab) -> None:
     for arguments, words in (
         (("open", "nix"), "there is no service 'nix'"),

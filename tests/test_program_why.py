@@ -120,7 +120,8 @@ def test_a_router_that_answers_leaves_fewer_suspects(fresh: Lab) -> None:
     assert (step["state"], step["evidence"][1]) == ("ok", "seen in its table to be there, just now")
     fresh.run("lab", "mend")
     fresh.run("lab", "break", "forward-wrong-host", "hub-page")
-    ran = fresh.run("why", "hub-page", "--from", "interface:usb0", "--deadline", "0.8", "--json")
+    place = ("--from", "interface:usb0", "--state", fresh.env["STATE"])
+    ran = fresh.run("why", "hub-page", *place, "--deadline", "0.8", "--json")
     assert causes(ran) == [("rule-wrong-host", "certain")]
 
 
@@ -135,7 +136,8 @@ def test_a_router_that_answers_leaves_fewer_suspects(fresh: Lab) -> None:
 def test_each_fault_of_a_certificate_comes_to_its_cause(fresh: Lab, fault: str, cause: str) -> None:
     assert fresh.run("lab", "break", fault).code == 0
     for origin in ((), ("--from", "interface:usb0")):
-        ran = fresh.run("why", "hub-page", *origin, "--deadline", "0.8", "--json")
+        place = (*origin, "--state", fresh.env["STATE"])
+        ran = fresh.run("why", "hub-page", *place, "--deadline", "0.8", "--json")
         assert (causes(ran), ran.code) == ([(cause, "certain")], 1)
         steps = {step["step"]: step["state"] for step in ran.document["steps"]}
         assert (steps["certificate"], steps["service"]) == ("broken", "ok")

@@ -134,10 +134,16 @@ def test_a_yes_is_read_back() -> None:
         box.table = [RULE]
         return answer
 
-    for bend, words in ((other_port, "10.44.7.50:80"), (nothing, "has no such rule")):
+    def other_host(given: dict[str, str], answer: Any) -> Any:
+        box.table = [replace(RULE, target_address="10.44.7.9")]
+        return answer
+
+    bends = ((other_port, "10.44.7.50:80", 0), (nothing, "has no such rule", 0), (other_host, "10.44.7.9:8443", 1))
+    for bend, words, left in bends:
         box = Box(bend={"AddPortMapping": bend})
         with pytest.raises(RouterLied, match=words):
             served(box, lambda igd: igd.add(RULE))
+        assert len(box.table) == left, "what it made of ours is taken away, another hand's is not"
     box = Box(bend={"DeletePortMapping": stays})
     with pytest.raises(RouterLied, match="still has it"):
         served(box, lambda igd: igd.delete(RULE))
@@ -159,12 +165,13 @@ def test_a_source_that_the_router_drops_opens_nothing() -> None:
     assert served(box, partial(_add, rule=wanted)).source == "198.51.100.7"
 
 
-def test_a_router_that_knows_only_rules_without_an_end() -> None:
+@pytest.mark.parametrize("code", [725, 402])
+def test_a_router_that_knows_only_rules_without_an_end(code: int) -> None:
     def permanent(given: dict[str, str], answer: Any) -> Any:
         if given["NewLeaseDuration"] == "0":
             return answer
         box.table = []
-        return upnp.Fault(725, "OnlyPermanentLeasesSupported")
+        return upnp.Fault(code, "OnlyPermanentLeasesSupported")
 
     box = Box(bend={"AddPortMapping": permanent})
     assert served(box, lambda igd: igd.add(RULE)).lease_s == 0

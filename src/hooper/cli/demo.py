@@ -124,7 +124,8 @@ def _name(scene: Scene, out: Console) -> None:
     _title(out, "Name: it still has last week's address, and is updated", scene)
     for old, new in zip(before, after, strict=True):
         out.print(f"   {new.name}: {', '.join(old.published) or '-'} → {', '.join(new.published)}")
-        out.print(f"   seen at the {new.published_source}, wanted by {new.wanted_source}", soft_wrap=True)
+        out.print(f"   published, says the {new.published_source}", soft_wrap=True)
+        out.print(f"   public address, says {new.wanted_source}", soft_wrap=True)
 
 
 def _certificate(scene: Scene, out: Console) -> None:

@@ -36,6 +36,8 @@ if TYPE_CHECKING:
     from hooper.site.load import SiteFile
     from hooper.store.state import State
 
+    Deed = Callable[[Work, list[Wanted], Plan], Awaitable[None]]
+
 app = sub_app("The routers' own tables: look, put the plan there, take it back.", group=True)
 
 GatewayOption = Annotated[
@@ -44,7 +46,7 @@ GatewayOption = Annotated[
 ServiceArgument = Annotated[
     list[str] | None, typer.Argument(metavar="SERVICE", help="Only the rules of these services; else all.")
 ]
-OUTCOME_STYLE = {"failed": "bold red", "by-hand": "orange3"}
+OUTCOME_STYLE = {"failed": "bold red", "refused": "bold red", "by-hand": "orange3"}
 
 
 @app.command("list")
@@ -106,8 +108,9 @@ def open_rules(
         raise UsageError(f"{not_public[0]} is not public, so it has no rule", remedy='Set reach = "public", if so.')
     gateways = _driven(file, gateway)
 
-    async def deed(work: Work, wanted: list[Wanted]) -> None:
-        await work.open([w for w in wanted if not services or w.service in services], take_over=take_over)
+    async def deed(work: Work, wanted: list[Wanted], plan: Plan) -> None:
+        chosen = [one for one in wanted if not services or one.service in services]
+        await work.open(chosen, plan.findings, take_over=take_over)
 
     _change(session, file, gateways, deed, lease, deadline, state, dry_run=dry_run)
 
@@ -131,8 +134,8 @@ def close_rules(
     file = session.read_site(site, mask=mask)
     gateways = _driven(file, gateway)
 
-    async def deed(work: Work, wanted: list[Wanted]) -> None:
-        del wanted
+    async def deed(work: Work, wanted: list[Wanted], plan: Plan) -> None:
+        del wanted, plan
         entered = {entry.service for entry in work.journal.entries(work.gateway).values()}
         chosen = choose(service or (), [*file.site.services, *sorted(entered - {*file.site.services})], "service")
         await work.close(chosen or None)
@@ -204,7 +207,7 @@ def _change(
     session: Session,
     file: SiteFile,
     gateways: tuple[str, ...],
-    deed: Callable[[Work, list[Wanted]], Awaitable[None]],
+    deed: Deed,
     lease: int,
     deadline: float,
     state: Path | None,
@@ -238,7 +241,7 @@ async def _work(
     file: SiteFile,
     plan: Plan,
     gateways: tuple[str, ...],
-    deed: Callable[[Work, list[Wanted]], Awaitable[None]],
+    deed: Deed,
     lease: int,
     deadline: float,
     state: Path | None,
@@ -256,7 +259,7 @@ async def _work(
             session.detail(f"{key}: {router.device or 'a router'} at {router.control}, {router.service}")
             work = Work(key, router, str(found.own), opened.state, opened.here.clock, dry_run)
             try:
-                await deed(work, list(wanted_rules(plan.forwards, key, lease)))
+                await deed(work, list(wanted_rules(plan.forwards, key, lease)), plan)
             except HooperError as exc:
                 if exc.exit_code == UsageError.exit_code:
                     raise
@@ -345,7 +348,7 @@ def _render_changes(document: RouterChangesDocument, out: Console) -> None:
         out.print(drawn)
         details: dict[str, list[str]] = {}
         for change in changes:
-            if change.detail and change.outcome != "failed":  # failures are told as errors
+            if change.detail and change.outcome not in ("failed", "refused"):  # failures are told as errors
                 details.setdefault(change.detail, []).append(change.rule.service or "-")
         for detail, services in details.items():
             indented(out, f"{', '.join(services)}: {detail}", left=0)

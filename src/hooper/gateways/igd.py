@@ -17,7 +17,7 @@ from hooper.net.types import Door
 from hooper.wire import upnp
 
 ENTRIES_READ = 2000  # more than any router keeps; ends the reading of a table that has no end
-NO_SUCH_ENTRY, INDEX_TOO_LARGE, INVALID_ACTION, ACTION_FAILED = 714, 713, 401, 501
+NO_SUCH_ENTRY, INDEX_TOO_LARGE, INVALID_ARGUMENTS, ACTION_FAILED = 714, 713, 402, 501
 PERMANENT_ONLY, CONFLICT = 725, 718
 # WANIPConnection:1 section 2.4.16 and :2 section 2.5.16; UPnP Device Architecture 2.0 section 3.2.6
 MEANINGS: dict[int, str] = {
@@ -117,7 +117,7 @@ class Igd:
             try:
                 got = await self._do("GetGenericPortMappingEntry", "to show its table", number)
             except Refusal as exc:
-                if index == 0 and exc.number not in (INDEX_TOO_LARGE, NO_SUCH_ENTRY, 402, ACTION_FAILED):
+                if index == 0 and exc.number not in (INDEX_TOO_LARGE, NO_SUCH_ENTRY, INVALID_ARGUMENTS, ACTION_FAILED):
                     raise
                 break
             rule = read_rule(got)
@@ -156,7 +156,7 @@ class Igd:
         try:
             await self._do("AddPortMapping", what, _arguments(rule, rule.lease_s))
         except Refusal as exc:
-            if exc.number != PERMANENT_ONLY:
+            if exc.number not in (PERMANENT_ONLY, INVALID_ARGUMENTS) or rule.lease_s == 0:
                 raise
             await self._do("AddPortMapping", what, _arguments(rule, 0))
         granted = await self.entry(rule)
@@ -168,6 +168,8 @@ class Igd:
         if not granted.leads_as(rule) or not granted.enabled:
             target = f"{granted.target_address}:{granted.target_port}"
             off = "" if granted.enabled else ", switched off"
+            if granted.target_address == rule.target_address:  # what it made of ours; another hand's is not touched
+                await self.delete(granted)
             raise RouterLied(f"the router said yes to {what}, but its table leads it to {target}{off}")
         return granted
 

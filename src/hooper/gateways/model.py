@@ -8,7 +8,9 @@ from typing import Literal
 from hooper.planning.model import PortPair
 
 Owner = Literal["ours", "other"]
-Outcome = Literal["added", "renewed", "already", "replaced", "removed", "put-back", "gone", "left", "by-hand", "failed"]
+Outcome = Literal[
+    "added", "renewed", "already", "replaced", "removed", "put-back", "gone", "left", "by-hand", "refused", "failed"
+]
 
 
 @dataclass(frozen=True, slots=True)

@@ -10,12 +10,14 @@ from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
 from typing import Literal, Protocol
 
+from hooper.addresses import classify
 from hooper.clock import Clock, rfc3339
-from hooper.errors import CounterpartError, HooperError, NoAnswer
+from hooper.errors import CounterpartError, HooperError, NoAnswer, RefusedForSafety
 from hooper.gateways.igd import ACTION_FAILED, CONFLICT, Igd, Refusal, SourceDropped
 from hooper.gateways.model import Change, ChangedRule, GatewayTable, LiveRule, Outcome
 from hooper.gateways.rules import Entered, Key, Wanted, is_ours, key_of, rows
 from hooper.net.types import ConnectFailed
+from hooper.planning.model import Finding
 
 LEASE_S = 604_800  # a week: the longest that IGD:2 grants (WANIPConnection:2 section 2.3.21)
 DONE: tuple[Outcome, ...] = ("added", "renewed", "already", "replaced", "removed", "put-back", "gone", "left")
@@ -29,6 +31,13 @@ class Journal(Protocol):
     def write(self, entry: Entered) -> None: ...
 
     def forget(self, gateway: str, key: Key) -> None: ...
+
+
+class PlanForbids(RefusedForSafety):
+    """The plan has an error for this service, such as sources that no box would keep: it is not entered."""
+
+    code = "plan-error"
+    remedy = "See `hooper plan`."
 
 
 class RouterStrict(CounterpartError):
@@ -73,13 +82,20 @@ class Work:
 
     # --- open
 
-    async def open(self, wanted: Sequence[Wanted], *, take_over: bool) -> None:
-        """Enter what is missing. Raises: NoAnswer, ConnectFailed, Refusal, WireError: its table cannot be read."""
+    async def open(self, wanted: Sequence[Wanted], findings: Sequence[Finding] = (), *, take_over: bool) -> None:
+        """Enter what is missing. findings: of the plan; a service with an error is not entered.
+
+        Raises: NoAnswer, ConnectFailed, Refusal, WireError: its table cannot be read.
+        """
+        wrong = {one.subject.removeprefix("services."): one for one in findings if one.severity == "error"}
         table = {key_of(rule): rule for rule in await self.igd.table()}
         journal = self.journal.entries(self.gateway)
         gone: HooperError | None = None
         for one in wanted:
-            if one.rule is None:
+            if (finding := wrong.get(one.service)) is not None:
+                self._say("open", changed(one), "refused", None, finding.message)
+                self._trouble(PlanForbids(finding.message, remedy=finding.remedy), one.service)
+            elif one.rule is None:
                 self._say("open", changed(one), "by-hand", None, one.reason)
             elif gone is not None:
                 self._say("open", changed(one), "failed", None, "not tried any more")
@@ -187,7 +203,7 @@ class Work:
                 address = await self.igd.external_address()
             except HooperError:
                 return exc
-            if address is None or address.is_private:
+            if address is None or not classify(address).reachable:
                 return RouterPrivate(f"{self.gateway} has no public address itself and opens nothing (its code 501)")
         return exc
 
@@ -262,7 +278,7 @@ class Work:
 
     def _trouble(self, problem: HooperError, service: str) -> None:
         """Each kind of trouble is told once, with the services that it hit."""
-        key = problem.message if isinstance(problem, PortTaken) else problem.code
+        key = problem.message if isinstance(problem, PortTaken | PlanForbids) else problem.code
         known, services = self._hit.setdefault(key, (problem, []))
         services.append(service)
         if known is problem:
