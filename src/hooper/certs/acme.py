@@ -94,10 +94,12 @@ class AcmeClient:
         """Raises: AcmeFailed."""
         import httpx
 
+        from hooper.net.http import request
+
         if not url.startswith("https://"):
             raise AcmeFailed(f"the authority names an address that is not https: {url[:100]}")
         try:
-            answer = await self._client.request(method, url, **more)
+            answer = await request(self._client, method, url, **more)
         except (httpx.HTTPError, httpx.InvalidURL) as exc:
             host = url.split("/")[2]
             raise AcmeFailed(f"the authority {host} cannot be reached: {exc or type(exc).__name__}") from None

@@ -22,7 +22,7 @@ from hooper.cli.common import (
     sub_app,
 )
 from hooper.cli.looking import DeadlineOption, PublicOption, looking, parse_public
-from hooper.errors import EXIT_NEEDS_A_PERSON, HooperError, worst
+from hooper.errors import EXIT_NEEDS_A_PERSON, HooperError, UsageError, worst
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -99,6 +99,8 @@ def _run(
     from hooper.names.update import names_to_update
 
     deadline = deadline_seconds(deadline)
+    if not 0 <= patience <= 3600:
+        raise UsageError(f"--patience {patience:g}: from 0 to 3600 seconds", remedy="Give seconds, such as 30.")
     file = session.read_site(site, mask=mask)
     names = names_to_update(file.site, choose([n.lower() for n in name or ()], file.site.names, "name"))
     given = parse_public(public or [], file.site)

@@ -19,6 +19,7 @@ from hooper.site.references import chain_of
 from hooper.wire import ssdp, upnp
 
 ROUNDS = (0.0, 0.6, 1.2)  # seconds; datagrams get lost (UPnP Device Architecture 2.0 section 1.3.2)
+ANSWERS_KEPT, LOCATIONS_TRIED = 256, 8  # what is more is noise, or somebody's joke
 GRACE = 0.3  # seconds for further answers once every router has answered
 BRANCHES = ("WANIPConnection:2", "WANIPConnection:1", "WANPPPConnection:2", "WANPPPConnection:1")
 
@@ -106,6 +107,8 @@ async def _search(
                 found.append((came.sender.address, ssdp.parse_answer(came.data)))
             except WireError:
                 continue
+            if len(found) > ANSWERS_KEPT:
+                return
             if set(routers) <= {sender for sender, _ in found}:
                 scope.deadline = min(scope.deadline, anyio.current_time() + GRACE)
 
@@ -141,7 +144,7 @@ async def _describe(door: Door, key: str, address: IPv4Address, locations: Seque
         raise RouterMute(f"{key} ({address}) answers no search for a router (UPnP IGD)")
     problem: HooperError | None = None
     offered: list[Igd] = []
-    for location in locations:
+    for location in locations[:LOCATIONS_TRIED]:
         try:
             url = Url.parse(location)
             if url.address != address:

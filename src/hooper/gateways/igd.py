@@ -9,8 +9,10 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Literal, cast
 
+import anyio
+
 from hooper.addresses import IPAddress, parse_address
-from hooper.errors import CounterpartError, WireError
+from hooper.errors import CounterpartError, NoAnswer, WireError
 from hooper.gateways.model import LiveRule
 from hooper.net.plain_http import Url, ask
 from hooper.net.types import Door
@@ -110,7 +112,14 @@ class Igd:
         return got.get("NewConnectionStatus", "").lower() == "connected"
 
     async def table(self) -> list[LiveRule]:
-        """All entries (WANIPConnection:1 section 2.4.14). Raises: as `_do`."""
+        """All entries (WANIPConnection:1 section 2.4.14). Raises: NoAnswer: it takes far too long; as `_do`."""
+        try:
+            with anyio.fail_after(max(30.0, 6 * self.deadline)):
+                return await self._entries()
+        except TimeoutError:
+            raise NoAnswer("the router takes too long to show its table") from None
+
+    async def _entries(self) -> list[LiveRule]:
         found: list[LiveRule] = []
         for index in range(ENTRIES_READ):
             number = (("NewPortMappingIndex", str(index)),)

@@ -114,6 +114,7 @@ class HttpPublisher:
         import httpx
 
         from hooper.net.http import http
+        from hooper.net.http import request as send
 
         words = _words(self.updater, self.token, name, kind, value)
         url = placeholders.fill(request.url, {word: quote(text, safe="") for word, text in words.items()})
@@ -127,7 +128,7 @@ class HttpPublisher:
                 headers["Content-Type"] = usual
         try:
             async with http(self.door, self.roots, self.deadline) as client:
-                answer = await client.request(request.method, url, headers=headers, content=content)
+                answer = await send(client, request.method, url, headers=headers, content=content)
         except (httpx.HTTPError, httpx.InvalidURL, UnicodeEncodeError) as exc:
             host = request.url.split("/")[2]
             raise CounterpartError(

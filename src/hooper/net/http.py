@@ -200,9 +200,18 @@ class _Transport(httpx.AsyncBaseTransport):
         await self._pool.aclose()
 
 
+async def request(client: httpx.AsyncClient, method: str, url: str, **more: Any) -> httpx.Response:
+    """One request with its whole answer, within the client's deadline for all of it. Raises: httpx.HTTPError."""
+    try:
+        with anyio.fail_after(client.timeout.read):
+            return await client.request(method, url, **more)
+    except TimeoutError:
+        raise httpx.TimeoutException("no whole answer in time") from None
+
+
 @asynccontextmanager
 async def http(door: Door, roots: str | None, deadline: float) -> AsyncIterator[httpx.AsyncClient]:
-    """A client. roots: as for `trusting`. deadline: seconds for each step of a request.
+    """A client. roots: as for `trusting`. deadline: seconds for a request with its answer.
 
     It follows no redirect, so that no secret goes where nobody named it. Raises: MachineError.
     """
