@@ -9,6 +9,7 @@ import subprocess
 import sys
 import time
 from collections.abc import Iterator
+from contextlib import closing
 from pathlib import Path
 from typing import Any
 
@@ -58,6 +59,9 @@ def test_rules_by_protocol_and_by_hand(own: Lab) -> None:
     assert ran.code == 1  # a person is needed for two
     assert {row["service"] for row in rules(own)} == BY_PROTOCOL
     assert all(row["owner"] == "ours" and row["meets_plan"] and 0 < row["lease_s"] <= 604_800 for row in rules(own))
+    rest = own.run("worksheet", "--rest", "--json", "--state", own.env["STATE"])
+    left = {sheet["gateway"]: {rule["service"] for rule in sheet["rules"]} for sheet in rest.document["sheets"]}
+    assert left == {"club-router": {"desk", "timing-desk"}, "fibre-box": BY_PROTOCOL | {"desk", "timing-desk"}}
     assert own.run("worksheet", "club-router", "--ticked", "--state", own.env["STATE"]).code == 0
     assert run(own, "router", "open").code == 0
     text = own.run("router", "open", "--state", own.env["STATE"])
@@ -404,7 +408,7 @@ def test_a_page_at_port_80_is_only_tried_where_the_plan_lets_it_in(tmp_path: Pat
 def test_orders_and_accounts_that_the_authority_has_forgotten(own: Lab) -> None:
     assert certificate(own, "order")[0]["state"] == "ordered"
     (store,) = Path(own.env["STATE"]).glob("*.sqlite3")
-    with sqlite3.connect(store) as db:
+    with closing(sqlite3.connect(store)) as db, db:
         db.execute("UPDATE accounts SET url = 'https://ca.heronquay.example/account/4711'")
         db.execute(
             "INSERT INTO orders SELECT 'boathouse', directory, 'https://ca.heronquay.example/order/o4711', ?, '' "

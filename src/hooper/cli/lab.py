@@ -94,7 +94,7 @@ def run_lab(
         session.note("The town is running. Set these two in another terminal, then try there:")
         session.note("  hooper plan")
         session.note("  hooper router open")
-        session.note("  hooper worksheet --json | hooper lab type -")
+        session.note("  hooper worksheet --rest --json | hooper lab type -")
         session.note("  hooper check --from interface:usb0")
         session.note("  hooper lab faults")
         session.note("Ctrl-C ends it.")

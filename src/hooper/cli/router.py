@@ -226,8 +226,8 @@ def _change(
     needs = EXIT_NEEDS_A_PERSON if by_hand or any(c.outcome not in (*DONE, "by-hand") for c in changes) else 0
     for key in by_hand:
         names = ", ".join(c.rule.service or "-" for c in changes if c.gateway == key and c.outcome == "by-hand")
-        session.note(f"\nNext: at {key}, enter {names} by hand as `hooper worksheet {key}` says, then tell so:")
-        session.note(f"      `hooper worksheet {key} --ticked`.")
+        session.note(f"\nNext: at {key}, enter {names} by hand as `hooper worksheet {key} --rest` says,")
+        session.note(f"      then tell so: `hooper worksheet {key} --ticked`.")
     hand = [key for key, gateway in file.site.gateways.items() if gateway.control == "hand"]
     if hand and session.command == "router open":
         session.note(f"{', '.join(hand)}: by hand, so it needs its sheet too: `hooper worksheet {hand[0]}`.")

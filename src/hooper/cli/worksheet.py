@@ -55,6 +55,9 @@ def worksheet(
     ticked: Annotated[
         bool, typer.Option("--ticked", help="Remember that these sheets have been entered just as they stand.")
     ] = False,
+    rest: Annotated[
+        bool, typer.Option("--rest", help="Leave out the rules that `router open` has entered and that still last.")
+    ] = False,
     site: SiteOption = None,
     state: StateOption = None,
     mask: MaskFlag = False,
@@ -71,7 +74,8 @@ def worksheet(
     file = session.read_site(site, mask=mask)
     chosen = choose(gateway or (), file.site.gateways, "gateway")
     plan = make_plan(file, session.at.date())
-    document = WorksheetDocument(make_sheets(file.site, plan, chosen))
+    sheets = make_sheets(file.site, plan, chosen)
+    document = WorksheetDocument(_without_entered(session, file, sheets, state) if rest else sheets)
     title = file.site.site.title or "this site"
     if session.mask:
         title = session.mask.text(title)
@@ -84,12 +88,33 @@ def worksheet(
 
     if ticked:
         _remember(session, file, plan, document, state)
-    elif state is not None:
-        raise UsageError("--state says nothing without --ticked", remedy="Leave it out, or give both.")
+    elif state is not None and not rest:
+        raise UsageError("--state says nothing without --ticked or --rest", remedy="Leave it out, or give one of them.")
     code = session.show(document, render)
     if not plan.feasible:
         session.note("\nThis plan has errors: entered like this, not everything will work. See `hooper plan`.")
     raise typer.Exit(worst([code, 0 if plan.feasible else EXIT_NEEDS_A_PERSON]))
+
+
+def _without_entered(
+    session: Session, file: SiteFile, sheets: tuple[Sheet, ...], state: Path | None
+) -> tuple[Sheet, ...]:
+    """The sheets without the rules that the journal has as entered by a protocol, and that have not ended."""
+    from dataclasses import replace
+
+    from hooper.store.state import State, state_folder, store_name
+
+    with State(state_folder(state) / store_name(file)) as store:
+        entered = {
+            (sheet.gateway, entry.service)
+            for sheet in sheets
+            for entry in store.entries(sheet.gateway).values()
+            if entry.state == "open" and (entry.until is None or entry.until > session.at)
+        }
+    return tuple(
+        replace(sheet, rules=tuple(rule for rule in sheet.rules if (sheet.gateway, rule.service) not in entered))
+        for sheet in sheets
+    )
 
 
 def _remember(session: Session, file: SiteFile, plan: Plan, document: WorksheetDocument, state: Path | None) -> None:

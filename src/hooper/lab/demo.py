@@ -67,7 +67,7 @@ There, open the inner router's rules by its protocol, enter the sheets for the r
 mobile data:
 
     hooper router open
-    hooper worksheet --json | hooper lab type -
+    hooper worksheet --rest --json | hooper lab type -
     hooper router list
     hooper name list
     hooper check --from interface:usb0

@@ -173,7 +173,9 @@ def names_compared(facts: LineFacts) -> Iterator[Comparison]:
     """Each name of the line against its public address."""
     for name, known in facts.names.items():
         left, right = _known(name, known), _known("public address", facts.public)
-        if known.address is None:
+        if known.absent:
+            yield Comparison(left, right, False, "The name has no address: it was never published, or it is misspelt.")
+        elif known.address is None:
             yield Comparison(left, right, None, "Nobody gave an address for the name.")
         elif facts.public.address is None:
             yield Comparison(left, right, None, "The public address is not known, so the name cannot be judged.")
@@ -205,7 +207,8 @@ def line_findings(facts: LineFacts) -> list[Finding]:
         found.append(finding("line-behind-router", f"gateways.{facts.chain[0]}", message, remedy))
     for row in names_compared(facts):
         if row.equal is False:
-            message = f"{row.left.what} is {row.left.value}, the public address is {row.right.value}"
+            shown = f"is {row.left.value}" if row.left.value is not None else "has no address"
+            message = f"{row.left.what} {shown}, the public address is {row.right.value or 'not known'}"
             found.append(finding("name-behind", f"names.{row.left.what}", message, "Have the name updated."))
     return sorted(found, key=rank)
 
