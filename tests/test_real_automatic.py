@@ -279,6 +279,11 @@ def test_a_name_server_that_is_gone(town: KernelTown, here: Here) -> None:
     row = name(here, "update", "--deadline", "1")
     assert row["code"] == 4
     assert row["action"] == "failed"
+    town.serve_names("rented", SECRET)
+    assert name(here, "update")["action"] == "updated"
+    town.stop("names")
+    row = name(here, "update", "--deadline", "1")  # nobody tells what is published: it is not published again
+    assert (row["action"], row["code"], row["errors"]) == ("unknown", 1, [])
 
 
 # --- certificates

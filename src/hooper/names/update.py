@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Mapping, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
 from pathlib import Path
@@ -51,6 +52,7 @@ class Names:
     patience: float
     memory: Memory | None
     trouble: list[HooperError] = field(default_factory=list)
+    _unread: set[str] = field(default_factory=set)  # names whose published address nobody tells
 
     async def look(self, names: Sequence[str]) -> list[NameRow]:
         """How the names stand. Raises: NoNetwork."""
@@ -74,11 +76,12 @@ class Names:
                 shown = await published(self.here, resolving, name, "A", min(self.deadline, QUESTION_S))
             values = shown.values
             if values is None:  # no server could be asked directly: then as any program would
-                try:
+                values, source = (), "no resolver answers"
+                self._unread.add(name)
+                with anyio.move_on_after(self.deadline), suppress(HooperError):
                     found = await self.here.lookup(name.replace("*", "hooper", 1), "ipv4")
                     values, source = tuple(str(one) for one in found), "this machine's resolver"
-                except HooperError as exc:
-                    values, source = (), exc.message
+                    self._unread.discard(name)
             else:
                 source = shown.source
             rows[name] = NameRow(name, "A", entry.updated_by, (), "", values, source, "unknown", False, "")
@@ -136,10 +139,20 @@ class Names:
         out: list[NameRow] = []
         for name in names:
             row = rows[name]
-            if row.action == "needed" and not dry:
+            if row.action == "needed" and name in self._unread and self._was_done(row):
+                detail = (
+                    f"nobody tells what is published: {row.published_source}; the last update was for {row.wanted[0]}"
+                )
+                row = replace(row, action="unknown", detail=detail)
+            elif row.action == "needed" and not dry:
                 row = await self._update(row, where[name], again=again)
             out.append(row)
         return out
+
+    def _was_done(self, row: NameRow) -> bool:
+        """Whether the last update was for the address that is wanted, and was taken."""
+        last = self.memory.last_update(row.name, row.type) if self.memory is not None else None
+        return last is not None and last.outcome == "done" and last.value == row.wanted[0]
 
     async def _update(self, row: NameRow, where: Authority, *, again: bool) -> NameRow:
         now, value = self.here.clock.now(), row.wanted[0]
