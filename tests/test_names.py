@@ -36,9 +36,9 @@ token = "env:WORD"
 user = "club"
 zone = "heronquay.example"
 answers = [
-    { status = 200, says = "^good", means = "done" },
-    { says = "^nochg", means = "unchanged" },
-    { says = "^badauth|^abuse", means = "never" },
+    { status = 200, says = "^kept", means = "done" },
+    { says = "^same", means = "unchanged" },
+    { says = "^who are you|^go away", means = "never" },
     { status = [429, 503], means = "wait" },
 ]
 [updaters.u.set]
@@ -55,18 +55,18 @@ def updater(text: str = UPDATER) -> Updater:
 @pytest.mark.parametrize(
     ("status", "text", "expected"),
     [
-        (200, "good 203.0.113.44", "done"),
-        (200, "nochg", "unchanged"),
-        (200, "well\nnochg", "unchanged"),  # ^ fits at each line
-        (200, "badauth", UpdaterRefuses),
-        (200, "abuse", UpdaterRefuses),
+        (200, "kept 203.0.113.44", "done"),
+        (200, "same", "unchanged"),
+        (200, "well\nsame", "unchanged"),  # ^ fits at each line
+        (200, "who are you", UpdaterRefuses),
+        (200, "go away", UpdaterRefuses),
         (200, "something else", UpdaterUnclear),
         (429, "", UpdaterBusy),
-        (503, "good", UpdaterBusy),
+        (503, "kept", UpdaterBusy),
         (500, "", UpdaterBusy),
         (401, "", UpdaterRefuses),
         (404, "", UpdaterUnclear),
-        (302, "good", UpdaterUnclear),  # a redirection is not followed
+        (302, "kept", UpdaterUnclear),  # a redirection is not followed
     ],
 )
 def test_what_answers_mean(status: int, text: str, expected: object) -> None:
@@ -125,7 +125,7 @@ MISTAKES = {
     "no request": ("[updaters.u.set]", "[updaters.u.set_text]", "updaters.u", "'set' is missing"),
     "no use": ('user = "club"', 'user = "club"\nkey = "k"', "updaters.u.key", "says nothing"),
     "no zone": ('zone = "heronquay.example"\n', "", None, ""),
-    "bad pattern": ('"^good"', '"^(good"', "updaters.u.answers[0].says", "not a regular expression"),
+    "bad pattern": ('"^kept"', '"^(kept"', "updaters.u.answers[0].says", "not a regular expression"),
     "bad status": ("[429, 503]", "[429, 99]", "updaters.u.answers[3].status", "from 100 to 599"),
     "bad meaning": ('means = "wait"', 'means = "later"', "updaters.u.answers[3].means", "allowed: done"),
     "bad url": ("https://names.example/{name}", "names.example", "updaters.u.set.url", "form"),

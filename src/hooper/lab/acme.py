@@ -83,12 +83,13 @@ def unb64(text: str) -> bytes:
 
 @dataclass
 class AcmeServer:
-    """refuses: a fault: it takes no order. node: where it stands, to look at names and pages from."""
+    """node: where it stands, to look at names and pages from. refuses: a fault: it takes no order. base: its URL."""
 
     town: Town
     node: Node
     authority: Authority
     refuses: bool = False
+    base: str = BASE
     nonces: set[str] = field(default_factory=set)
     accounts: dict[str, Account] = field(default_factory=dict)
     orders: dict[str, Order] = field(default_factory=dict)
@@ -123,8 +124,8 @@ class AcmeServer:
         path = asked.target.partition("?")[0]
         if path == "/directory" and asked.method == "GET":
             names = ("newNonce", "newAccount", "newOrder")
-            places = {name: f"{BASE}/{name}" for name in names}
-            meta = {"termsOfService": f"{BASE}/terms"}
+            places = {name: f"{self.base}/{name}" for name in names}
+            meta = {"termsOfService": f"{self.base}/terms"}
             return 200, {"Content-Type": "application/json"}, json.dumps({**places, "meta": meta}).encode()
         if path == "/newNonce":
             return 200 if asked.method == "HEAD" else 204, {}, b""
@@ -166,7 +167,7 @@ class AcmeServer:
             raise Problem("badSignatureAlgorithm", "ES256 only")
         if ("jwk" in protected) == ("kid" in protected) or ("jwk" in protected) != (path == "/newAccount"):
             raise Problem("malformed", "jwk for a new account, kid for all else")
-        if protected.get("url") != BASE + path:
+        if protected.get("url") != self.base + path:
             raise Problem("unauthorized", "the url is not the one that was asked", 403)
         account = self.accounts.get(str(protected.get("kid")))
         if "kid" in protected and account is None:
@@ -208,7 +209,7 @@ class AcmeServer:
             raise Problem("userActionRequired", "the terms of service were not agreed to", 403)
         status = 200 if known is not None else 201
         if known is None:
-            known = Account(f"{BASE}/account/{len(self.accounts) + 1}", jwk, thumbprint)
+            known = Account(f"{self.base}/account/{len(self.accounts) + 1}", jwk, thumbprint)
             self.accounts[known.url] = known
         return status, {"Location": known.url}, self._json({"status": "valid", "orders": f"{known.url}/orders"})
 
@@ -232,7 +233,7 @@ class AcmeServer:
             proofs.append(number)
         number = f"o{len(self.orders) + 1}"
         self.orders[number] = Order(account.url, names[::-1], proofs)
-        return 201, {"Location": f"{BASE}/order/{number}"}, self._order_json(number)
+        return 201, {"Location": f"{self.base}/order/{number}"}, self._order_json(number)
 
     def _own_order(self, key: str, account: Account) -> Order:
         order = self.orders.get(key)
@@ -251,11 +252,11 @@ class AcmeServer:
             "status": order.status,
             "expires": rfc3339(self.town.now() + timedelta(days=7)),
             "identifiers": [{"type": "dns", "value": name} for name in order.names],
-            "authorizations": [f"{BASE}/proof/{number}" for number in order.proofs],
-            "finalize": f"{BASE}/finalize/{key}",
+            "authorizations": [f"{self.base}/proof/{number}" for number in order.proofs],
+            "finalize": f"{self.base}/finalize/{key}",
         }
         if order.chain is not None:
-            document["certificate"] = f"{BASE}/certificate/{key}"
+            document["certificate"] = f"{self.base}/certificate/{key}"
         return self._json(document)
 
     async def _order(self, key: str, payload: Any, account: Account) -> tuple[int, dict[str, str], bytes]:
@@ -307,7 +308,7 @@ class AcmeServer:
 
     def _challenge_json(self, key: str, proof: Proof, kind: str) -> dict[str, Any]:
         status = proof.status if proof.tried == kind else "pending"
-        document: dict[str, Any] = {"type": kind, "url": f"{BASE}/challenge/{key}/{kind}", "token": proof.token}
+        document: dict[str, Any] = {"type": kind, "url": f"{self.base}/challenge/{key}/{kind}", "token": proof.token}
         document["status"] = "processing" if proof.tried == kind and status == "pending" else status
         if proof.error is not None and proof.tried == kind:
             document["error"] = proof.error

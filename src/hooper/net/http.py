@@ -76,6 +76,13 @@ class _Stream(httpcore.AsyncNetworkStream):
     async def start_tls(
         self, ssl_context: ssl.SSLContext, server_hostname: str | None = None, timeout: float | None = None
     ) -> _Stream:
+        try:
+            return await self._wrapped(ssl_context, server_hostname, timeout)
+        except BaseException:
+            await self.aclose()  # nobody else will: httpcore has not got a stream yet
+            raise
+
+    async def _wrapped(self, context: ssl.SSLContext, hostname: str | None, timeout: float | None) -> _Stream:
         from anyio.streams.tls import TLSStream
 
         try:
@@ -83,8 +90,8 @@ class _Stream(httpcore.AsyncNetworkStream):
                 wrapped = await TLSStream.wrap(
                     self._stream,
                     server_side=False,
-                    hostname=server_hostname,
-                    ssl_context=ssl_context,
+                    hostname=hostname,
+                    ssl_context=context,
                     standard_compatible=False,
                 )
         except TimeoutError as exc:

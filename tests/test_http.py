@@ -1,0 +1,200 @@
+"""The client for HTTP with verified TLS, over real sockets on loopback; an authority spoken to in the same way."""
+
+from __future__ import annotations
+
+from collections.abc import Awaitable, Callable
+from contextlib import suppress
+from datetime import UTC, datetime, timedelta
+from functools import partial
+from ipaddress import IPv4Address
+from typing import Any
+
+import anyio
+import httpx
+import pytest
+from anyio.abc import ByteStream, SocketAttribute
+from anyio.streams.tls import TLSListener
+from cryptography import x509
+
+from hooper.addresses import IPAddress
+from hooper.certs.acme import AcmeClient, request_for
+from hooper.certs.store import _new_key
+from hooper.clock import SystemClock
+from hooper.errors import MachineError
+from hooper.lab.acme import AcmeServer
+from hooper.lab.devices import read_request
+from hooper.lab.identity import Authority
+from hooper.lab.switchboard import Switchboard
+from hooper.net.http import BODY_LIMIT, http, request, trusting
+from hooper.net.system import SystemDoor
+from hooper.net.types import Endpoint, Family
+from hooper.wire import head
+
+NOW = datetime.now(UTC)
+HOME = IPv4Address("127.0.0.1")
+AUTHORITY = Authority(NOW)
+ROOTS = AUTHORITY.root_pem.decode()
+SITE = "names.heronquay.example"
+Handler = Callable[[ByteStream], Awaitable[None]]
+
+
+class Named(SystemDoor):
+    """Loopback has every name."""
+
+    async def lookup(self, name: str, family: Family) -> list[IPAddress]:
+        return [HOME] if name != "nobody.heronquay.example" and family == "ipv4" else []
+
+
+def served(handler: Handler, work: Callable[[int], Awaitable[Any]], *, name: str = SITE, days: int = 90) -> Any:
+    """Run `work` beside a TLS server on loopback."""
+
+    async def main() -> Any:
+        identity = AUTHORITY.identity([name], NOW - timedelta(days=1), days)
+        listener = await anyio.create_tcp_listener(local_host=str(HOME))
+        port = listener.extra(SocketAttribute.local_port)
+        secure = TLSListener(listener, identity.context, standard_compatible=False)
+        result: list[Any] = []
+
+        async def one(stream: ByteStream) -> None:
+            with suppress(anyio.BrokenResourceError, anyio.EndOfStream, anyio.ClosedResourceError):
+                async with stream:
+                    await handler(stream)
+
+        async with secure, anyio.create_task_group() as tasks:
+            tasks.start_soon(partial(secure.serve, one))
+            try:
+                result.append(await work(port))
+            except Exception as exc:
+                result.append(exc)
+            tasks.cancel_scope.cancel()
+        if isinstance(result[0], Exception):
+            raise result[0]
+        return result[0]
+
+    return anyio.run(main)
+
+
+async def polite(stream: ByteStream) -> None:
+    """Answers with the body that came, as long as the connection is kept."""
+    while (got := await read_request(stream)) is not None:
+        asked, body = got
+        fields = (("Content-Type", "text/plain"), ("X-Asked", f"{asked.method} {asked.target} {asked.get('host')}"))
+        await stream.send(head.response(200, "OK", "HTTP/1.1", fields, body or b"hello"))
+
+
+async def ask(port: int, *, name: str = SITE, roots: str | None = ROOTS, deadline: float = 3.0) -> httpx.Response:
+    async with http(Named(), roots, deadline) as client:
+        await request(client, "GET", f"https://{name}:{port}/first")
+        return await request(client, "PUT", f"https://{name}:{port}/a%2Fb?c=d", content=b"203.0.113.44")
+
+
+def test_a_request_over_real_sockets() -> None:
+    answer = served(polite, ask)
+    assert (answer.status_code, answer.text) == (200, "203.0.113.44")
+    assert answer.headers["X-Asked"].startswith(f"PUT /a%2Fb?c=d {SITE}:")
+
+
+def test_whom_it_does_not_trust() -> None:
+    with pytest.raises(httpx.NetworkError, match="not to be trusted"):
+        served(polite, partial(ask, roots=None))
+    with pytest.raises(httpx.NetworkError, match="not to be trusted"):
+        served(polite, partial(ask, roots=Authority(NOW).root_pem.decode()))
+    with pytest.raises(httpx.NetworkError, match="not to be trusted"):
+        served(polite, partial(ask, name="other.heronquay.example"))
+    with pytest.raises(httpx.NetworkError, match="not to be trusted"):
+        served(polite, ask, days=0)
+    with pytest.raises(MachineError, match="holds no certificate"):
+        trusting("no certificate at all")
+
+
+def test_names_and_ports_where_nobody_is() -> None:
+    async def nobody(port: int) -> None:
+        async with http(Named(), ROOTS, 2.0) as client:
+            await request(client, "GET", f"https://nobody.heronquay.example:{port}/")
+
+    with pytest.raises(httpx.NetworkError, match="has no address"):
+        served(polite, nobody)
+
+    async def refused() -> None:
+        async with http(Named(), ROOTS, 2.0) as client:
+            await request(client, "GET", "https://127.0.0.1:1/")
+
+    with pytest.raises(httpx.NetworkError, match="refuses"):
+        anyio.run(refused)
+
+
+async def silent(stream: ByteStream) -> None:
+    await anyio.sleep(30)
+
+
+async def dripping(stream: ByteStream) -> None:
+    await read_request(stream)
+    await stream.send(b"HTTP/1.1 200 OK\r\nContent-Length: 100000\r\n\r\n")
+    while True:
+        await stream.send(b"x")
+        await anyio.sleep(0.1)
+
+
+async def endless(stream: ByteStream) -> None:
+    await read_request(stream)
+    await stream.send(b"HTTP/1.1 200 OK\r\n\r\n")
+    while True:
+        await stream.send(bytes(65536))
+
+
+async def cut_short(stream: ByteStream) -> None:
+    await read_request(stream)
+    await stream.send(b"HTTP/1.1 200 OK\r\nContent-Length: 100\r\n\r\nhalf")
+
+
+async def no_http(stream: ByteStream) -> None:
+    await stream.send(b"220 mail ready\r\n")
+
+
+@pytest.mark.parametrize("handler", [silent, dripping, endless, cut_short, no_http])
+def test_servers_that_do_not_behave_end_in_an_error_in_time(handler: Handler) -> None:
+    start = SystemClock().monotonic()
+    with pytest.raises(httpx.HTTPError):
+        served(handler, partial(ask, deadline=1.0))
+    assert SystemClock().monotonic() - start < 5
+    assert BODY_LIMIT < 10_000_000
+
+
+def test_no_redirection_is_followed() -> None:
+    async def elsewhere(stream: ByteStream) -> None:
+        while await read_request(stream) is not None:
+            fields = (("Location", "https://other.heronquay.example/"),)
+            await stream.send(head.response(302, "Found", "HTTP/1.1", fields))
+
+    assert served(elsewhere, ask).status_code == 302
+
+
+def test_the_whole_way_to_a_certificate_over_real_sockets() -> None:
+    """The town's authority on loopback: account, order, proof by TXT, request, chain; it refuses some nonces."""
+    town = Switchboard().town
+    server = AcmeServer(town, town.nodes["authority"], AUTHORITY)
+    names = ["boathouse.heronquay.example", "*.boathouse.heronquay.example"]
+
+    async def work(port: int) -> bytes:
+        server.base = f"https://ca.heronquay.example:{port}"
+        async with http(Named(), ROOTS, 5.0) as client:
+            acme = AcmeClient(client, f"{server.base}/directory", _new_key(), SystemClock(), 20)
+            await acme.register([], None)
+            order = await acme.new_order(names)
+            for proof in await acme.authorizations(order):
+                (challenge,) = [one for one in proof["challenges"] if one["type"] == "dns-01"]
+                record = f"_acme-challenge.{proof['identifier']['value']}"
+                town.zone.set(record, "TXT", [acme.text_of(challenge["token"])])
+                await acme.prove(challenge, proof["url"])
+            order = await acme.settled(order, ("pending",))
+            assert order.status == "ready"
+            order = await acme.finalize(order, request_for(_new_key(), names))
+            return await acme.download(order)
+
+    async def handle(stream: ByteStream) -> None:
+        await server.serve(stream, Endpoint(HOME, 1))
+
+    chain = x509.load_pem_x509_certificates(served(handle, work, name="ca.heronquay.example"))
+    shown = chain[0].extensions.get_extension_for_class(x509.SubjectAlternativeName).value
+    assert sorted(shown.get_values_for_type(x509.DNSName)) == sorted(names)
+    assert server.issued == 1
