@@ -7,6 +7,7 @@ from contextlib import suppress
 from datetime import UTC, datetime, timedelta
 from functools import partial
 from ipaddress import IPv4Address
+from pathlib import Path
 from typing import Any
 
 import anyio
@@ -20,15 +21,17 @@ from hooper.addresses import IPAddress
 from hooper.certs.acme import AcmeClient, request_for
 from hooper.certs.store import _new_key
 from hooper.clock import SystemClock
-from hooper.errors import MachineError
+from hooper.errors import HooperError, MachineError
 from hooper.lab.acme import AcmeServer
 from hooper.lab.devices import read_request
 from hooper.lab.identity import Authority
 from hooper.lab.switchboard import Switchboard
+from hooper.names.publish import UpdaterBusy, UpdaterRefuses, open_publisher
 from hooper.net.http import BODY_LIMIT, http, request, trusting
 from hooper.net.system import SystemDoor
 from hooper.net.types import Endpoint, Family
 from hooper.wire import head
+from support.sites import ONE_BOX, site
 
 NOW = datetime.now(UTC)
 HOME = IPv4Address("127.0.0.1")
@@ -158,6 +161,40 @@ def test_servers_that_do_not_behave_end_in_an_error_in_time(handler: Handler) ->
         served(handler, partial(ask, deadline=1.0))
     assert SystemClock().monotonic() - start < 5
     assert BODY_LIMIT < 10_000_000
+
+
+@pytest.mark.parametrize(("status", "outcome"), [(200, "done"), (429, UpdaterBusy), (403, UpdaterRefuses)])
+def test_a_name_provider_on_loopback(status: int, outcome: object) -> None:
+    """Without a secret it may be asked without encryption, as a server of one's own on the same machine is."""
+    asked: list[tuple[str, bytes]] = []
+
+    async def provider(stream: ByteStream) -> None:
+        async with stream:
+            got = await read_request(stream)
+            assert got is not None
+            asked.append((f"{got[0].method} {got[0].target} {got[0].get('content-type')}", got[1]))
+            await stream.send(head.response(status, "-", "HTTP/1.1", (("Connection", "close"),), b"so be it"))
+
+    async def main() -> str:
+        listener = await anyio.create_tcp_listener(local_host=str(HOME))
+        port = listener.extra(SocketAttribute.local_port)
+        text = ONE_BOX + (
+            f'[updaters.u]\nkind = "http"\n[updaters.u.set]\nmethod = "POST"\nurl = "http://127.0.0.1:{port}/set?n={{name}}"\n'
+            'body = \'{"host": "{name}.", "value": "{value}"}\'\n'
+        )
+        async with listener, anyio.create_task_group() as tasks:
+            tasks.start_soon(listener.serve, provider)
+            publisher = open_publisher(SystemDoor(), site(text).site, "u", Path(), 2.0)
+            try:
+                said: object = (await publisher.set("a b.example", "A", "203.0.113.44")).means
+            except HooperError as exc:
+                said = type(exc)
+            tasks.cancel_scope.cancel()
+        assert said == outcome
+        return asked[0][0]
+
+    assert anyio.run(main) == "POST /set?n=a%20b.example application/json"
+    assert asked[0][1] == b'{"host": "a b.example.", "value": "203.0.113.44"}'
 
 
 def test_no_redirection_is_followed() -> None:
