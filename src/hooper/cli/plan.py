@@ -35,7 +35,12 @@ def plan(
     document = PlanDocument(made.forwards, made.findings, made.feasible)
     code = session.show(document, lambda shown, out: render(shown, out, file.site, verbose=verbose))
     if made.feasible:
-        session.note("\nNext: `hooper worksheet` says what to enter on each router.")
+        driven = sorted({forward.gateway for forward in made.forwards if forward.by in ("auto", "igd")})
+        if driven:
+            session.note(f"\nNext: `hooper router open` enters what {', '.join(driven)} takes from a program;")
+            session.note("      `hooper worksheet --rest` then says what to enter by hand.")
+        else:
+            session.note("\nNext: `hooper worksheet` says what to enter on each router.")
     else:
         session.note("\nNext: put the errors right in the site file, then `hooper plan` again.")
     raise typer.Exit(worst([code, 0 if made.feasible else EXIT_NEEDS_A_PERSON]))

@@ -232,9 +232,10 @@ def _certificate(case: Case) -> None:
         until = f", until {shown.not_after[:10]}" if shown is not None else ""
         case.step("certificate", "ok", f"it shows {planned}{until}")
         return
-    case.step("certificate", "broken", look.detail)
+    words = look.detail.partition("; ")[2] or look.detail  # without what else the service said
+    case.step("certificate", "broken", words)
     for problem in problems:
-        case.cause(problem, "certain", f"{name}: {look.detail}", _renewal(case, planned, problem))
+        case.cause(problem, "certain", f"{name}: {words}", _renewal(case, planned, problem))
 
 
 def _renewal(case: Case, planned: str | None, problem: str) -> str:

@@ -209,7 +209,8 @@ def line_findings(facts: LineFacts) -> list[Finding]:
         if row.equal is False:
             shown = f"is {row.left.value}" if row.left.value is not None else "has no address"
             message = f"{row.left.what} {shown}, the public address is {row.right.value or 'not known'}"
-            found.append(finding("name-behind", f"names.{row.left.what}", message, "Have the name updated."))
+            remedy = "`hooper name update` publishes it, where Hooper keeps the name; else have it updated there."
+            found.append(finding("name-behind", f"names.{row.left.what}", message, remedy))
     return sorted(found, key=rank)
 
 
