@@ -294,6 +294,16 @@ CASES: dict[str, tuple[ServiceFacts, bool | None, list[tuple[str, str]]]] = {
         False,
         [("port-lost", "certain")],
     ),
+    "an inner address in its own redirection": (
+        facts(result("answered", ok=False, problems=("inner-address",)), result("answered")),
+        False,
+        [("inner-address", "certain")],
+    ),
+    "https where http was planned": (
+        facts(None, result("mismatched", ok=False, problems=("https-needed",))),
+        False,
+        [("https-needed", "certain")],
+    ),
     "a fault of another kind": (
         facts(None, result("answered", ok=False, problems=("tls-failed",))),
         False,

@@ -5,6 +5,7 @@ from __future__ import annotations
 import ssl
 import struct
 from collections.abc import Awaitable, Callable
+from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from functools import partial
 from ipaddress import IPv4Address
@@ -17,6 +18,7 @@ from hooper.lab import devices
 from hooper.lab.identity import self_signed
 from hooper.net.system import SystemDoor
 from hooper.net.types import Endpoint
+from hooper.reach.check import redirected
 from hooper.reach.model import Seen
 from hooper.reach.probes import probe, read_certificate
 from hooper.reach.targets import Target
@@ -173,3 +175,50 @@ def test_nobody_listens() -> None:
 
     found = anyio.run(work)
     assert (found.verdict, found.icmp) == ("refused", None)
+
+
+@pytest.mark.parametrize(
+    ("speaks", "port", "location", "code"),
+    [
+        ("https", 8443, "https://home.example:8443/login", None),
+        ("https", 8443, "https://home.example/login", "port-lost"),
+        ("https", 8443, "https://203.0.113.44/", "port-lost"),
+        ("https", 443, "https://HOME.example/login", None),
+        ("https", 443, "http://home.example/login", "https-lost"),
+        ("https", 8443, "https://10.44.7.50:8443/", "inner-address"),
+        ("http", 80, "https://home.example/", None),
+        ("https", 8443, "/login", None),
+        ("https", 8443, "https://elsewhere.example/", None),
+        ("https", 8443, "https://home.example:x/", None),
+        ("https", 8443, "https://[", None),
+    ],
+)
+def test_where_a_page_sends_people(speaks: str, port: int, location: str, code: str | None) -> None:
+    inner = (IPv4Address("10.44.7.50"), 8443)
+    target = Target(
+        "hub-page", speaks, "tcp", "fibre", IPv4Address("203.0.113.44"), port, inner, "reachable",
+        server_name="home.example",
+    )  # fmt: skip
+    assert [found for found, _ in redirected(target, location)] == ([code] if code else [])
+    assert redirected(replace(target, address=inner[0]), location) == [], "inside it may be right"
+
+
+def test_http_where_https_is_wanted() -> None:
+    """A TLS server that hangs up or sends an alert, and one that says so in clear text."""
+    identity = self_signed("hub.local", START)
+    found = seen_by("http", devices.secured(identity, devices.web("Hub", "hub")))
+    assert (found.verdict, found.problems) in (("mismatched", ["https-needed"]), ("connected", []))
+
+    async def says_so(stream: ByteStream, _: Endpoint) -> None:
+        await stream.receive()
+        await stream.send(b"HTTP/1.1 400 Bad Request\r\n\r\n<title>400</title>plain HTTP was sent to an HTTPS port")
+
+    found = seen_by("http", says_so)
+    assert (found.verdict, found.problems) == ("answered", ["https-needed"])
+
+    async def alert(stream: ByteStream, _: Endpoint) -> None:
+        await stream.receive()
+        await stream.send(bytes.fromhex("15030100020246"))  # RFC 8446 section 6: a fatal alert, protocol version
+
+    found = seen_by("http", alert)
+    assert (found.verdict, found.problems) == ("mismatched", ["https-needed"])

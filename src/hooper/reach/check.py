@@ -254,21 +254,26 @@ def _judge_all(wish: Wish, targets: Sequence[Target], seen: Sequence[Seen], now:
 
 
 def redirected(target: Target, location: str) -> list[tuple[str, str]]:
-    """What a page's redirection to itself gets wrong: the port left out, or encryption."""
+    """What a page that was asked for from outside gets wrong when it sends people on: to an inner address, without
+    encryption, or without its port. From inside the same page may be right.
+    """
+    inner = str(target.inner[0])
+    if str(target.address) == inner:
+        return []
     try:
         to = urlsplit(location)
         host, port = (to.hostname or "").lower(), to.port or {"http": 80, "https": 443}.get(to.scheme, 0)
     except ValueError:
         return []
-    if host not in (target.server_name, str(target.address), str(target.inner[0])) or to.scheme not in (
-        "http",
-        "https",
-    ):
+    said = f"its page sends people on to {location[:80]}"
+    if host == inner and to.scheme in ("http", "https"):
+        return [("inner-address", f"{said}, which nobody outside can reach")]
+    if host not in (target.server_name, str(target.address)):
         return []
     if target.speaks == "https" and to.scheme == "http":
-        return [("https-lost", f"its page sends people on to {location[:80]}, which is not encrypted")]
-    if to.scheme == target.speaks and port != target.port and port != target.inner[1]:
-        return [("port-lost", f"its page sends people on to {location[:80]}, without the port {target.port}")]
+        return [("https-lost", f"{said}, which is not encrypted")]
+    if to.scheme == target.speaks and port != target.port:
+        return [("port-lost", f"{said}, without the port {target.port}")]
     return []
 
 

@@ -176,6 +176,10 @@ def _service(case: Case) -> None:
                 f"Look which device has it, and give it to {service.host} again.",
                 f"Look at {service.host} itself and give its address with --at ADDRESS.",
             )
+    elif inside.verdict == "mismatched" and inside.problems:
+        case.step("service", "broken", f"inside: {inside.detail}")
+        for fault in inside.problems:
+            _faulty(case, fault, inside.detail)
     elif inside.verdict == "mismatched":
         case.step("service", "broken", f"inside: {inside.detail}")
         case.cause(
@@ -199,10 +203,20 @@ def _faulty(case: Case, fault: str, detail: str) -> None:
             f"{name} speaks without encryption where {speaks} was planned",
             "Switch HTTPS or TLS on in the device's settings, or give the port at which it speaks it.",
         ),
+        "https-needed": (
+            "https-needed",
+            f"{name} wants https at its port, and http was planned",
+            'Write `speaks = "https"` in the site file; in the URL, too, it is https://.',
+        ),
         "port-lost": (
             "port-lost",
             f"{name} sends people on to an address without its outside port: {detail}",
             "Set the device's own address, base URL or external port to the URL that `hooper card` shows.",
+        ),
+        "inner-address": (
+            "inner-address",
+            f"{name} sends people on to an address of the LAN: {detail}",
+            "Set the device's own address or base URL to the URL that `hooper card` shows.",
         ),
         "https-lost": (
             "https-needed",

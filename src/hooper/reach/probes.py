@@ -34,6 +34,8 @@ from hooper.wire.recognise import recognise
 
 BODY_LIMIT = 256 * 1024  # bytes of a page that are read to find its title, or the expected text
 FIRST_WORD = 0.4  # seconds that a server of an unknown protocol may take to speak first
+# how servers say it that got a request in clear text where TLS was meant
+_WANTS_TLS = re.compile(rb"https|\bssl\b|\btls\b", re.I)
 _ENDED = (anyio.EndOfStream, anyio.BrokenResourceError, anyio.ClosedResourceError)
 
 
@@ -122,7 +124,7 @@ def _cut_short(stream: Recorder, target: Target, seen: Seen, how: str) -> None:
     """Connected, but no whole answer came."""
     spoke = recognise(stream.first)
     if spoke is not None and spoke != target.speaks and not (spoke == "tls" and target.speaks in ("https", "rdp")):
-        seen.verdict, seen.detail = "mismatched", f"speaks {spoke}, not {target.speaks}"
+        _speaks_other(seen, target, spoke)
     else:
         seen.detail = f"accepts the connection, {how}"
 
@@ -140,9 +142,16 @@ def _not_understood(stream: Recorder, target: Target, seen: Seen, exc: Exception
     elif seen.fingerprint is not None:
         seen.verdict, seen.detail = "mismatched", f"speaks TLS, but not {target.speaks} inside it"
     elif spoke is not None and spoke != target.speaks:
-        seen.verdict, seen.detail = "mismatched", f"speaks {spoke}, not {target.speaks}"
+        _speaks_other(seen, target, spoke)
     else:
         seen.verdict, seen.detail = "mismatched", f"answers, but not as {target.speaks}"
+
+
+def _speaks_other(seen: Seen, target: Target, spoke: str) -> None:
+    seen.verdict, seen.detail = "mismatched", f"speaks {spoke}, not {target.speaks}"
+    if (target.speaks, spoke) == ("http", "tls"):
+        seen.problems.append("https-needed")
+        seen.detail += ": it wants https"
 
 
 async def _read(stream: ByteStream, parse: Callable[[bytes], Any]) -> Any:
@@ -221,6 +230,9 @@ async def _web(stream: ByteStream, target: Target, seen: Seen) -> None:
     realm = re.search(r'realm="([^"]*)"', got.get("www-authenticate") or "")  # the rest changes with each answer
     seen.greeting = " | ".join(part for part in (page.server, realm and realm[1]) if part) or None
     seen.verdict, seen.detail = "answered", f"HTTP {got.status}" + (f" {page.title!r}" if page.title else "")
+    if target.speaks == "http" and got.status == 400 and _WANTS_TLS.search(body[:4096]):
+        seen.problems.append("https-needed")
+        seen.detail = "answers that it wants https at this port"
     if target.expect is not None and target.expect.encode() not in body:
         seen.verdict, seen.detail = "mismatched", f"its page does not contain {target.expect!r}"
 
