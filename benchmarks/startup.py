@@ -1,4 +1,4 @@
-"""Start-up by CPU time: the least of ten interleaved runs each. Exit code 1 if a ratio is over its limit.
+"""Start-up by CPU time: the least of twenty interleaved runs each. Exit code 1 if a ratio is over its limit.
 
 python benchmarks/startup.py
 """
@@ -14,7 +14,7 @@ import tempfile
 from pathlib import Path
 
 ROOT = Path(__file__).parents[1]
-RUNS = 10
+RUNS = 20
 BASE = "import typer"
 # what is run, with its limit as a multiple of the base
 CASES = {"hooper --help": (["--help"], 2.0), "hooper plan": (["plan"], 4.0)}

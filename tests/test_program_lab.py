@@ -96,6 +96,8 @@ def test_wrong_words_to_the_lab(lab: Lab) -> None:
         (("lab", "break", "gremlins"), "no fault 'gremlins'"),
         (("lab", "break", "host-moved", "nix"), "no service 'nix'"),
         (("lab", "mend", "host-moved"), "not active"),
+        (("lab", "restart", "fibre-box"), "no router 'fibre-box'"),
+        (("lab", "install", "nix", "hub-page"), "no certificate 'nix'"),
         (("lab", "read", "nix"), "no router 'nix'"),
         (("lab", "type", "/nowhere"), "cannot be read"),
     ):
@@ -103,6 +105,14 @@ def test_wrong_words_to_the_lab(lab: Lab) -> None:
         assert (ran.code, words in ran.err) == (2, True), ran
     for stdin in ("", "[]", "{}", "no json", "[" * 100_000, '{"sheets": [{"gateway": "club-router", "rules": [{}]}]}'):
         assert lab.run("lab", "type", "-", stdin=stdin).code == 2
+
+
+def test_faults_that_would_break_nothing_are_refused(lab: Lab) -> None:
+    for arguments in (("certificate-own", "film-page"), ("certificate-expired", "slip-page")):
+        ran = lab.run("lab", "break", *arguments, "--json")
+        assert (ran.code, valid("errors", ran.document)["errors"][0]["code"]) == (1, "nothing-to-break")
+    shown = lab.run("lab", "faults", "--json").document["faults"]
+    assert not any(row["active"] for row in shown)
 
 
 def test_a_page_takes_only_what_its_form_has(lab: Lab) -> None:
