@@ -289,7 +289,7 @@ def test_where_the_address_comes_from(own: Lab, tmp_path: Path) -> None:
 
 def test_a_name_that_is_missing(own: Lab, tmp_path: Path) -> None:
     site = site_with(own, tmp_path, (NAME, "regatta.heronquay.example"))
-    ran = own.run("why", "film-page", *site, "--deadline", "0.8", "--state", own.env["STATE"], "--json")
+    ran = own.run("why", "film-page", *site, "--deadline", "2", "--state", own.env["STATE"], "--json")
     causes = {cause["code"]: cause for cause in ran.document["causes"]}
     assert causes["name-missing"]["certainty"] == "certain"
     assert "hooper name update regatta.heronquay.example" in causes["name-missing"]["remedy"]

@@ -38,7 +38,7 @@ def fresh(lab: Lab, tmp_path: Path) -> Lab:
     return Lab({**lab.env, "STATE": str(tmp_path / "state")}, lab.folder, lab.process)
 
 
-def why(lab: Lab, *arguments: str, origin: str | None = "interface:usb0", deadline: str = "0.8") -> Ran:
+def why(lab: Lab, *arguments: str, origin: str | None = "interface:usb0", deadline: str = "2") -> Ran:
     place = ("--from", origin) if origin else ()
     return lab.run(
         "why", "film-page", *place, "--deadline", deadline, "--state", lab.env["STATE"], "--json", *arguments
@@ -75,7 +75,7 @@ def test_without_a_fault_all_is_well(fresh: Lab) -> None:
 def test_each_fault_comes_to_its_cause(fresh: Lab, fault: str) -> None:
     """Its cause is listed; following what is asked for makes it certain, and nothing else ever becomes certain."""
     assert fresh.run("lab", "break", fault).code == 0
-    patient = "4" if fault == "host-moved" else "0.8"  # a machine takes 3 s to find out that nobody has an address
+    patient = "4" if fault == "host-moved" else "2"  # a machine takes 3 s to find out that nobody has an address
     ran = why(fresh, deadline=patient)
     assert ran.code == 1
     assert FAULTS[fault] in dict(causes(ran))
@@ -99,7 +99,7 @@ def test_evidence_that_tells_faults_apart_does(fresh: Lab) -> None:
     fresh.run("lab", "break", "router-mute")
     for fault in FAULTS:
         fresh.run("lab", "break", fault)
-        seen[fault] = causes(why(fresh, deadline="4" if fault == "host-moved" else "0.8"))
+        seen[fault] = causes(why(fresh, deadline="4" if fault == "host-moved" else "2"))
         fresh.run("lab", "mend", fault)
     alike = {"forward-missing-outer", "forward-missing-inner", "provider-blocks-port"}
     for one in FAULTS:
@@ -121,7 +121,7 @@ def test_a_router_that_answers_leaves_fewer_suspects(fresh: Lab) -> None:
     fresh.run("lab", "mend")
     fresh.run("lab", "break", "forward-wrong-host", "hub-page")
     place = ("--from", "interface:usb0", "--state", fresh.env["STATE"])
-    ran = fresh.run("why", "hub-page", *place, "--deadline", "0.8", "--json")
+    ran = fresh.run("why", "hub-page", *place, "--deadline", "2", "--json")
     assert causes(ran) == [("rule-wrong-host", "certain")]
 
 
@@ -137,7 +137,7 @@ def test_each_fault_of_a_certificate_comes_to_its_cause(fresh: Lab, fault: str, 
     assert fresh.run("lab", "break", fault).code == 0
     for origin in ((), ("--from", "interface:usb0")):
         place = (*origin, "--state", fresh.env["STATE"])
-        ran = fresh.run("why", "hub-page", *place, "--deadline", "0.8", "--json")
+        ran = fresh.run("why", "hub-page", *place, "--deadline", "2", "--json")
         assert (causes(ran), ran.code) == ([(cause, "certain")], 1)
         steps = {step["step"]: step["state"] for step in ran.document["steps"]}
         assert (steps["certificate"], steps["service"]) == ("broken", "ok")
@@ -231,7 +231,7 @@ def test_between_the_boxes_what_is_further_in_is_out_of_sight(fresh: Lab) -> Non
 
 
 def test_what_cannot_be_proven_by_a_stranger_says_so(fresh: Lab) -> None:
-    ran = fresh.run("why", "gate", "--from", "interface:usb0", "--deadline", "0.8", "--json")
+    ran = fresh.run("why", "gate", "--from", "interface:usb0", "--deadline", "2", "--json")
     states = {step["step"]: step["state"] for step in ran.document["steps"]}
     assert (ran.document["ok"], ran.code, states["host"], states["outside"]) == (None, 1, "ok", "unknown")
 
