@@ -51,7 +51,7 @@ class PageWay:
     """How a page at port 80 is answered: by listening here, or by a file in the web server's folder."""
 
     listen: Endpoint | None
-    webroot: Path | None
+    page_folder: Path | None
 
 
 def page_way(site: Site, certificate: Certificate, name: str, own: set[IPAddress], base: Path) -> PageWay | str:
@@ -63,8 +63,8 @@ def page_way(site: Site, certificate: Certificate, name: str, own: set[IPAddress
     for blocked in site.lines[entry.line].blocked:
         if blocked.transport in ("tcp", "both") and blocked.ports.first <= 80 <= blocked.ports.last:
             return f"the provider of {entry.line} blocks port 80"
-    if certificate.webroot is not None:
-        return PageWay(None, base / Path(certificate.webroot).expanduser())
+    if certificate.page_folder is not None:
+        return PageWay(None, base / Path(certificate.page_folder).expanduser())
     of_host = chains(site)
     for key, service in site.services.items():
         outside, inside = service.outside_ports, service.used_ports
@@ -137,8 +137,8 @@ class Prover:
             return
         way = page_way(self.site, self.certificate, name, await self._own(), self.base)
         assert isinstance(way, PageWay)
-        if way.webroot is not None:
-            folder = way.webroot / ".well-known" / "acme-challenge"
+        if way.page_folder is not None:
+            folder = way.page_folder / ".well-known" / "acme-challenge"
             make_folder(folder)
             write_atomically(folder / token, answer.encode())
             try:

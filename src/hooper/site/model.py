@@ -537,7 +537,7 @@ class Certificate(Table):
     authority: str = Field("device", description='One of [authorities], or "device": then only watched.')
     services: tuple[Key, ...] = ()
     challenge: Literal["auto", "dns-01", "http-01"] = "auto"
-    webroot: Annotated[str, Field(min_length=1)] | None = Field(
+    page_folder: Annotated[str, Field(min_length=1)] | None = Field(
         None, description="http-01: the folder of the web server on this machine that answers at port 80."
     )
 
