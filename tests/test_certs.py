@@ -22,6 +22,7 @@ from joserfc import jws
 from joserfc.jwk import ECKey
 
 from hooper.certs.acme import AcmeBusy, AcmeClient, AcmeFailed, AcmeRefused, encoded, request_for
+from hooper.certs.challenges import NoProof, Prover
 from hooper.certs.inspect import is_for, judge, load_chain, load_pem, reaches_root, well_known_roots
 from hooper.certs.order import Ordering
 from hooper.certs.store import CertificateStore, _new_key
@@ -315,3 +316,29 @@ def test_a_page_at_port_80_proves_a_name(tmp_path: Path) -> None:
             return row.state
 
     assert anyio.run(main) == "ordered"
+
+
+def test_a_web_server_of_this_machine_shows_the_page(tmp_path: Path) -> None:
+    """With `page_folder` the proof is a file while it is asked for; a plan that blocks port 80 still says no."""
+
+    async def main() -> None:
+        async with town(tmp_path) as (_, door, _file):
+            path = tmp_path / "site.toml"
+            more = 'services = ["hub-page"]\nchallenge = "http-01"\npage_folder = "pages"\n'
+            blocked = path.read_text().replace('services = ["hub-page"]', more)
+            for text, works in ((blocked, False), (blocked.replace(', "tcp 80"]', "]"), True)):
+                path.write_text(text)
+                site = read_site(path).site
+                with State(tmp_path / "state.sqlite3") as state:
+                    prover = Prover(door, site, site.certificates["boathouse"], tmp_path, 2, 2, state)
+                    if not works:
+                        with pytest.raises(NoProof, match="blocks port 80"):
+                            await prover.choose(NAME, {"http-01"})
+                        continue
+                    assert await prover.choose(NAME, {"http-01"}) == "http-01"
+                    page = tmp_path / "pages" / ".well-known" / "acme-challenge" / "tok"
+                    async with prover.shown("http-01", NAME, "tok", "tok.print", "text"):
+                        assert page.read_text() == "tok.print"
+                    assert not page.exists()
+
+    anyio.run(main)
