@@ -2,85 +2,186 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from dataclasses import dataclass, field
+from datetime import date
+from itertools import combinations
 
 from hypothesis import given
 from hypothesis import strategies as st
 
-from hooper.planning.model import Forward, Plan
-from support.sites import plan
+from hooper.planning.model import EVERYTHING, Forward, Plan
+from hooper.planning.plan import make_plan
+from hooper.site.load import SiteFile
+from support.sites import plan, site
 
-PORTS = st.integers(1, 12)
-Service = tuple[str, str, int, int, int]  # host, transport, first port, length, offset of the outside ports
+PUBLIC = ("11.22.33.1", "11.22.33.2")
+
+
+@dataclass
+class Drawn:
+    """A site as text, and what it means: by service its host's address, transport, inside and written outside ports."""
+
+    tables: list[str] = field(default_factory=list)
+    services: dict[str, tuple[str, str, range, int | None, str]] = field(default_factory=dict)
+    depth: int = 1
+
+    @property
+    def text(self) -> str:
+        return "\n".join(self.tables)
 
 
 @st.composite
-def sites(draw: st.DrawFn) -> tuple[str, list[str], dict[str, Service]]:
-    """The text of a site, its chain, and its public services."""
-    length = draw(st.integers(1, 4))
-    chain = [f"g{number}" for number in range(length)]
-    lines = ["version = 1", "[lines.l]"]
-    for number, key in enumerate(chain):
-        lines += [f"[gateways.{key}]", f'lan = "10.{number}.0.1/24"']
-        lines += ['line = "l"'] if not number else [f'behind = "g{number - 1}"', f'wan = "10.{number - 1}.0.2"']
-        lines += [f"form.{word} = {str(draw(st.booleans())).lower()}" for word in ("translate", "both", "ranges")]
-    hosts = {f"h{number}": draw(st.integers(0, length - 1)) for number in range(draw(st.integers(1, 3)))}
-    for number, (key, place) in enumerate(hosts.items()):
-        lines += [f"[hosts.{key}]", f'address = "10.{place}.0.{10 + number}"']
-    services: dict[str, Service] = {}
-    for number in range(draw(st.integers(1, 5))):
-        host, transport = draw(st.sampled_from(list(hosts))), draw(st.sampled_from(["tcp", "udp", "both"]))
-        first, size, offset = draw(PORTS), draw(st.integers(1, 3)), draw(st.sampled_from([0, 0, 20, 40]))
-        services[f"s{number}"] = (host, transport, first, size, offset)
-        lines += [f"[services.s{number}]", f'host = "{host}"', f'transport = "{transport}"', 'reach = "public"']
-        lines += [
-            f'port = "{first}-{first + size - 1}"',
-            f'outside_port = "{first + offset}-{first + offset + size - 1}"',
-        ]
-    return "\n".join(lines), chain, services
+def sites(draw: st.DrawFn) -> Drawn:
+    """One to five gateways in a row, hosts on any of their networks, one or two public addresses."""
+    out = Drawn(depth=draw(st.integers(1, 5)))
+    yes = st.booleans()
+    addresses = PUBLIC[: draw(st.integers(1, 2))]
+    out.tables += ["version = 1", "[lines.l]", f"address = {list(addresses)}".replace("'", '"')]
+    for at in range(out.depth):
+        table = [f"[gateways.g{at}]", f'lan = "10.{at}.0.1/24"']
+        table += ['line = "l"'] if not at else [f'behind = "g{at - 1}"', f'wan = "10.{at - 1}.0.2"']
+        table += [f"form.{word} = {str(draw(yes)).lower()}" for word in ("translate", "both", "ranges")]
+        if draw(yes):
+            table.append(f'form.own_ports = ["{draw(st.sampled_from(["tcp", "both"]))} {draw(st.integers(1, 5))}"]')
+        if at + 1 < out.depth and len(addresses) == 1 and draw(st.integers(0, 3)) == 0:  # for all its addresses
+            table += [f'everything_to = "g{at + 1}"', "form.everything = true"]
+        out.tables.append("\n".join(table))
+    places = [draw(st.integers(0, out.depth - 1)) for _ in range(draw(st.integers(1, 3)))]
+    for number, place in enumerate(places):
+        out.tables.append(f'[hosts.h{number}]\naddress = "10.{place}.0.{10 + number}"')
+    for number in range(draw(st.integers(1, 6))):
+        host = draw(st.integers(0, len(places) - 1))
+        transport = draw(st.sampled_from(["tcp", "udp", "both"]))
+        first, size = draw(st.integers(1, 12)), draw(st.integers(1, 3))
+        written = draw(st.sampled_from([None, first, first + 20, first + 40]))
+        public = draw(st.sampled_from(addresses))
+        inside = range(first, first + size)
+        out.services[f"s{number}"] = (f"10.{places[host]}.0.{10 + host}", transport, inside, written, public)
+        table = [f'[services.s{number}]\nhost = "h{host}"\ntransport = "{transport}"\nreach = "public"']
+        table += [f'port = "{first}-{first + size - 1}"', f'outside_address = "{public}"']
+        table += [f'outside_port = "{written}-{written + size - 1}"'] if written is not None else []
+        out.tables.append("\n".join(table))
+    return out
 
 
-def arrivals(made: Plan, chain: list[str], transport: str, port: int) -> Iterator[tuple[str, int]]:
-    """Where a packet for an outside port ends: every rule of each gateway is tried."""
-    reached = [("10.0.0.2", port)] if len(chain) > 1 else []
-    for number, gateway in enumerate(chain):
-        taking = [(address, at) for address, at in reached if number == 0 or address == f"10.{number - 1}.0.2"]
-        taking = [("outside", port)] if number == 0 else taking
-        reached = [
-            (rule.target_address, rule.target_ports[0] + at - rule.outside_ports[0])
-            for _, at in taking
-            for rule in made.forwards
-            if takes(rule, gateway, transport, at) and rule.outside_ports and rule.target_ports
-        ]
-        yield from (row for row in reached if row[0] != f"10.{number}.0.2")
+def arrives(made: Plan, depth: int, address: str, transport: str, port: int) -> list[tuple[str, int]]:
+    """Where a packet ends. The plan says nothing of packets that no rule takes: they end at that gateway."""
+    at = 0
+    while at < depth:
+        assert 0 < port < 65536
+        rules = [rule for rule in made.forwards if takes(rule, f"g{at}", address, transport, port)]
+        rules = [rule for rule in rules if rule.service != EVERYTHING] or rules
+        ends = {(rule.target_address, first(rule.target_ports) + port - first(rule.outside_ports)) for rule in rules}
+        if len(ends) != 1:
+            return sorted(ends)
+        ((address, port),) = ends
+        if address != f"10.{at}.0.2":
+            return [(address, port)]
+        at += 1
+    return []
 
 
-def takes(rule: Forward, gateway: str, transport: str, port: int) -> bool:
+def first(ports: tuple[int, int] | None) -> int:
+    assert ports is not None, "only TCP and UDP are drawn"
+    return ports[0]
+
+
+def takes(rule: Forward, gateway: str, address: str, transport: str, port: int) -> bool:
     ports = rule.outside_ports
     return (
         rule.gateway == gateway
+        and rule.outside_address == address
         and rule.transport in (transport, "both")
-        and bool(ports and ports[0] <= port <= ports[1])
+        and ports is not None
+        and ports[0] <= port <= ports[1]
     )
 
 
+def refused(made: Plan) -> set[str]:
+    return {one.subject.removeprefix("services.") for one in made.findings if one.severity == "error"}
+
+
+def transports(transport: str) -> tuple[str, ...]:
+    return ("tcp", "udp") if transport == "both" else (transport,)
+
+
 @given(sites())
-def test_a_packet_arrives_where_the_plan_means_and_only_there(drawn: tuple[str, list[str], dict[str, Service]]) -> None:
-    text, chain, services = drawn
-    made = plan(text)
-    wanted: dict[tuple[str, int], list[tuple[str, int]]] = {}
-    hosts = {block.split("]")[0]: block.split('address = "')[1].split('"')[0] for block in text.split("[hosts.")[1:]}
-    for host, transport, first, size, offset in services.values():
-        for one in ("tcp", "udp") if transport == "both" else (transport,):
-            for number in range(size):
-                wanted.setdefault((one, first + offset + number), []).append((hosts[host], first + number))
-    clash = any(len(targets) > 1 for targets in wanted.values())
-    codes = {finding.code for finding in made.findings if finding.severity == "error"}
-    assert "port-clash" in codes or not clash
-    if "port-clash" in codes and not clash:  # translated too far out, since a box further in cannot
-        assert "translate = false" in text
-    if codes:
-        return
-    for transport in ("tcp", "udp"):
-        for port in range(1, 60):
-            assert list(arrivals(made, chain, transport, port)) == wanted.get((transport, port), [])
+def test_a_packet_arrives_at_exactly_the_service_that_is_meant(drawn: Drawn) -> None:
+    made = plan(drawn.text)
+    wanted: dict[tuple[str, str, int], tuple[str, int]] = {}
+    without = refused(made)
+    for key, (host, transport, inside, written, public) in drawn.services.items():
+        if key in without:
+            assert all(rule.service != key for rule in made.forwards)
+            continue
+        start = written
+        if start is None:  # chosen: the plan says which, by the rules where it comes in first
+            firsts = [rule for rule in made.forwards if rule.service == key]
+            assert firsts, f"{key} has neither a rule nor an error"
+            start = min(
+                rule.outside_ports[0] for rule in firsts if rule.gateway == firsts[0].gateway and rule.outside_ports
+            )
+            outermost = firsts[0].gateway == "g0"
+            assert outermost or "everything_to" in drawn.text
+        for one in transports(transport):
+            for step, port in enumerate(inside):
+                assert (public, one, start + step) not in wanted
+                wanted[public, one, start + step] = (host, port)
+    for public in PUBLIC:
+        for transport in ("tcp", "udp"):
+            around = {port + near for _, _, port in wanted for near in (-1, 0, 1)}
+            for port in (around | {*range(1, 20)}) - {0}:
+                ends = arrives(made, drawn.depth, public, transport, port)
+                meant = wanted.get((public, transport, port))
+                assert ends == ([meant] if meant is not None else []), (public, transport, port)
+
+
+@given(sites())
+def test_no_two_rules_of_a_gateway_overlap(drawn: Drawn) -> None:
+    rules = [rule for rule in plan(drawn.text).forwards if rule.service != EVERYTHING]
+    for one, other in combinations(rules, 2):
+        if (one.gateway, one.outside_address) == (other.gateway, other.outside_address):
+            same = "both" in (one.transport, other.transport) or one.transport == other.transport
+            a, b = one.outside_ports, other.outside_ports
+            assert a is not None
+            assert b is not None
+            assert not (same and a[0] <= b[1] and b[0] <= a[1]), (one, other)
+
+
+@given(sites(), st.randoms(use_true_random=False))
+def test_the_plan_does_not_depend_on_the_order_of_entries(drawn: Drawn, random: object) -> None:
+    tables = drawn.tables[1:]
+    head, rest = tables[:2], tables[2:]
+    random.shuffle(rest)  # type: ignore[attr-defined]
+    assert plan("\n".join([drawn.tables[0], *head, *rest])) == plan(drawn.text)
+
+
+@given(sites(), sites())
+def test_pinned_services_never_move(drawn: Drawn, more: Drawn) -> None:
+    """Once every outside port is written down, services that are added later change no rule of theirs."""
+    file = site(drawn.text)
+    made = make_plan(file, date(2026, 5, 1))
+    pinned = file.site.model_copy(update={"services": _pinned(file, made)})
+    before = make_plan(SiteFile(file.name, file.text, pinned), date(2026, 5, 1))
+    assert before.forwards == made.forwards
+    hosts = list(pinned.hosts)
+    added = dict(pinned.services)
+    for number, (key, service) in enumerate(site(more.text).site.services.items()):
+        update = {"outside_port": None, "host": hosts[number % len(hosts)], "outside_address": None}
+        added[f"a{key}"] = service.model_copy(update=update)
+    after = make_plan(SiteFile(file.name, file.text, pinned.model_copy(update={"services": added})), date(2026, 5, 1))
+    assert tuple(rule for rule in after.forwards if rule.service in pinned.services) == tuple(
+        rule for rule in before.forwards if rule.service != EVERYTHING
+    )
+
+
+def _pinned(file: SiteFile, made: Plan) -> dict[str, object]:
+    from hooper.planning.paths import make_ways
+    from hooper.site.fields import Ports
+
+    del made
+    ways = make_ways(file.site)
+    return {
+        key: service.model_copy(update={"outside_port": Ports(*ways[key].ports[0])}) if ways[key].ports else service
+        for key, service in file.site.services.items()
+    }

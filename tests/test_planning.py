@@ -84,51 +84,226 @@ def test_the_plan_does_not_depend_on_the_order_of_entries(order: list[str]) -> N
     assert other == plan(BOATHOUSE)
 
 
-OF_THE_LINE = {  # raised by what was measured and told, see test_line_and_diagnosis
-    "line-behind-carrier",
-    "line-shares-ports",
-    "line-without-ipv4",
-    "line-behind-router",
-    "name-behind",
-}
+OF_THE_LINE = {"line-behind-router", "name-behind"}  # raised by what was measured and told, see test_line_and_diagnosis
+HUB6 = ONE_BOX.replace('"dynamic"', '"dynamic"\nprefix6 = "2001:db8:44::/56"') + 'address6 = "2001:db8:44:7::50"\n'
+NAMED = '[names."home.heronquay.example"]\nline = "fibre"\n'
+CERTIFIED = NAMED + (
+    '[authorities.ca]\ndirectory = "https://ca.heronquay.example/directory"\n'
+    '[certificates.c]\nauthority = "ca"\nchallenge = "http-01"\nnames = ["home.heronquay.example"]\n'
+)
+RESERVED = 'address_from = "reservation"\n'
+TUNNEL = '[hosts.gate]\naddress = "10.44.7.60"\n[tunnels.t]\nhost = "gate"\nsubnet = "10.88.7.0/24"\n'
+FTP_DATA = service('port = "50000-50009"\ntransport = "tcp"', key="data")
+
+
+def form(text: str, *lines: str) -> str:
+    """`text` with these lines in the form of its inner gateway."""
+    return text.replace("[hosts", "[gateways.box.form]\n" + "\n".join(lines) + "\n[hosts", 1)
+
+
+def ready(item: str, *, said: bool) -> str:
+    return ONE_BOX + f"ready = {{ {item} = {str(said).lower()} }}\n" + service("port = 9")
+
+
+def certificate(text: str) -> str:
+    return ONE_BOX + CERTIFIED.replace('["home.heronquay.example"]', text)
+
+
 FINDINGS: dict[str, tuple[str, str]] = {
     "port-clash": (
-        ONE_BOX + service("port = 80") + service('port = "70-90"\ntransport = "both"', key="t"),
-        ONE_BOX + service("port = 80") + service('port = 80\ntransport = "udp"', key="t"),
+        ONE_BOX + service("port = 80\noutside_port = 80") + service('port = "70-90"\noutside_port = "70-90"', key="t"),
+        ONE_BOX + service("port = 80\noutside_port = 80") + service('port = 80\ntransport = "udp"', key="t"),
     ),
     "port-blocked": (
-        ONE_BOX.replace("[gateways", 'blocked = ["both 80"]\n[gateways', 1) + service("port = 80"),
+        ONE_BOX.replace("[gateways", 'blocked = ["both 80"]\n[gateways', 1) + service("port = 80\noutside_port = 80"),
         ONE_BOX.replace("[gateways", 'blocked = ["udp 80", "tcp 81-99"]\n[gateways', 1) + service("port = 80"),
     ),
+    "port-kept": (
+        form(ONE_BOX, 'own_ports = ["tcp 7547"]') + service("port = 9\noutside_port = 7547"),
+        form(ONE_BOX, 'own_ports = ["udp 7547"]') + service("port = 9\noutside_port = 7547"),
+    ),
+    "port-chosen": (
+        form(ONE_BOX, 'own_ports = ["tcp 443"]') + service('speaks = "https"'),
+        form(ONE_BOX, 'own_ports = ["tcp 444"]') + service('speaks = "https"'),
+    ),
+    "no-port-left": (
+        form(ONE_BOX, 'own_ports = ["both 1-65535"]') + service("port = 9"),
+        form(ONE_BOX, 'own_ports = ["both 1-65534"]') + service("port = 9"),
+    ),
     "line-not-public": (ONE_BOX.replace('"dynamic"', '"100.64.0.9"'), ONE_BOX.replace('"dynamic"', '"11.22.33.44"')),
+    "line-behind-carrier": (
+        ONE_BOX.replace('"dynamic"', '"dynamic"\nsituation = "carrier-nat"'),
+        ONE_BOX.replace('"dynamic"', '"dynamic"\nsituation = "several-nats"'),
+    ),
+    "line-shares-ports": (
+        ONE_BOX.replace('"dynamic"', '"dynamic"\nsituation = "shared-ports"'),
+        ONE_BOX.replace('"dynamic"', '"dynamic"\nsituation = "public"'),
+    ),
+    "line-without-ipv4": (
+        ONE_BOX.replace('"dynamic"', '"dynamic"\nsituation = "no-ipv4"'),
+        ONE_BOX.replace('"dynamic"', '"dynamic"\nsituation = "unclear"'),
+    ),
+    "line-passed-over": (
+        ONE_BOX.replace('line = "fibre"', 'line = ["mobile", "fibre"]')
+        + '[lines.mobile]\nsituation = "carrier-nat"\n'
+        + service("port = 9"),
+        ONE_BOX.replace('line = "fibre"', 'line = ["mobile", "fibre"]') + "[lines.mobile]\n" + service("port = 9"),
+    ),
+    "resolver-unusable": (
+        ONE_BOX.replace('pool = "10', 'dns = ["0.0.0.0"]\npool = "10'),
+        ONE_BOX.replace('pool = "10', 'dns = ["10.44.7.1"]\npool = "10'),
+    ),
     "cannot-translate": (
-        ONE_BOX.replace("[hosts", "form.translate = false\n[hosts") + service("port = 1\noutside_port = 2"),
-        ONE_BOX.replace("[hosts", "form.translate = false\n[hosts") + service("port = 2\noutside_port = 2"),
+        form(ONE_BOX, "translate = false") + service("port = 1\noutside_port = 2"),
+        form(ONE_BOX, "translate = false") + service("port = 2\noutside_port = 2"),
     ),
     "too-many-rules": (
-        ONE_BOX.replace("[hosts", "form.ranges = false\n[hosts") + service('port = "100-132"'),
-        ONE_BOX.replace("[hosts", "form.ranges = false\n[hosts") + service('port = "100-131"'),
+        form(ONE_BOX, "ranges = false") + service('port = "100-132"'),
+        form(ONE_BOX, "ranges = false") + service('port = "100-131"'),
     ),
     "sources-not-kept": (
         TWO_BOXES + service('port = 1\nsources = ["198.51.100.0/24"]'),
         TWO_BOXES + "form.sources = true\n" + service('port = 1\nsources = ["198.51.100.0/24"]'),
     ),
+    "range-too-wide": (ONE_BOX + service('port = "1000-1100"'), ONE_BOX + service('port = "1000-1099"')),
+    "transport-wrong": (
+        ONE_BOX + service('speaks = "wireguard"\ntransport = "tcp"'),
+        ONE_BOX + service('speaks = "openvpn"\ntransport = "tcp"'),
+    ),
+    "ports-missing": (ONE_BOX + service('speaks = "ftp"'), ONE_BOX + service('speaks = "ftp"') + FTP_DATA),
+    "inside-ipsec": (ONE_BOX + service('speaks = "l2tp"'), ONE_BOX + service('speaks = "ike"')),
+    "protocol-not-passed": (
+        ONE_BOX + service('speaks = "esp"'),
+        form(ONE_BOX, "protocols = true") + service('speaks = "esp"'),
+    ),
+    "address-not-on-line": (
+        ONE_BOX.replace('"dynamic"', '"11.22.33.44"') + service('port = 1\noutside_address = "11.22.33.45"'),
+        ONE_BOX.replace('"dynamic"', '["11.22.33.44", "11.22.33.45"]')
+        + service('port = 1\noutside_address = "11.22.33.45"'),
+    ),
+    "port-in-url": (ONE_BOX + service('speaks = "https"\nport = 8443'), ONE_BOX + service('speaks = "https"')),
+    "port-by-family": (
+        HUB6 + service("port = 9\noutside_port = 10009"),
+        HUB6 + service('port = 9\noutside_port = 10009\nfamily = "ipv4"'),
+    ),
+    "rules-over-limit": (
+        form(ONE_BOX, "rules = 1") + service("port = 1") + service("port = 2", key="t"),
+        form(ONE_BOX, "rules = 2") + service("port = 1") + service("port = 2", key="t"),
+    ),
+    "no-pinhole": (form(HUB6, "pinholes = false") + service("port = 1"), HUB6 + service("port = 1")),
+    "everything-impossible": (
+        TWO_BOXES + 'everything_to = "box"\n',
+        TWO_BOXES + 'everything_to = "box"\nform.everything = true\n',
+    ),
+    "one-entry-instead": (
+        TWO_BOXES + "form.everything = true\n" + "".join(service(f"port = {n}", key=f"s{n}") for n in range(1, 5)),
+        TWO_BOXES + "form.everything = true\n" + "".join(service(f"port = {n}", key=f"s{n}") for n in range(1, 4)),
+    ),
+    "no-reservations": (
+        form(ONE_BOX, "reservations = false") + RESERVED,
+        form(ONE_BOX, "reservations = true") + RESERVED,
+    ),
+    "no-hairpin": (
+        form(ONE_BOX, "hairpin = false") + NAMED + service("port = 1"),
+        form(ONE_BOX, "hairpin = true") + NAMED + service("port = 1"),
+    ),
     "address-clash": (
         ONE_BOX + '[hosts.b]\naddress = "10.44.7.1"\n',
         ONE_BOX + '[hosts.b]\naddress = "10.44.7.51"\n',
     ),
+    "address-not-usable": (ONE_BOX.replace("7.50", "7.255"), ONE_BOX.replace("7.50", "7.254")),
     "address-in-pool": (ONE_BOX.replace("7.50", "7.100"), ONE_BOX.replace("7.50", "7.99")),
     "address-moves": (ONE_BOX + 'address_from = "pool"', ONE_BOX + 'address_from = "device"'),
+    "pool-unknown": (
+        ONE_BOX.replace("pool", "#"),
+        ONE_BOX.replace("pool", "#") + RESERVED,
+    ),
+    "pool-holds-gateway": (
+        ONE_BOX.replace("10.44.7.100-", "10.44.7.1-"),
+        ONE_BOX.replace("10.44.7.100-", "10.44.7.2-"),
+    ),
     "mac-missing": (
-        ONE_BOX + 'address_from = "reservation"',
-        ONE_BOX + 'address_from = "reservation"\nmac = "02:00:5e:44:07:50"',
+        ONE_BOX + RESERVED,
+        ONE_BOX + RESERVED + 'mac = "02:00:5e:44:07:50"',
+    ),
+    "mac-clash": (
+        ONE_BOX + 'mac = "2:0:5e:44:7:50"\n[hosts.b]\naddress = "10.44.7.9"\nmac = "0200.5e44.0750"\n',
+        ONE_BOX + 'mac = "2:0:5e:44:7:50"\n[hosts.b]\naddress = "10.44.7.9"\nmac = "0200.5e44.0751"\n',
+    ),
+    "mac-group": (ONE_BOX + 'mac = "01-00-5E-44-07-50"', ONE_BOX + 'mac = "00-00-5E-44-07-50"'),
+    "mac-private": (
+        ONE_BOX + RESERVED + 'mac = "02:00:5e:44:07:50"',
+        ONE_BOX + RESERVED + 'mac = "00:00:5e:44:07:50"',
+    ),
+    "prefix-overlap": (
+        TWO_BOXES.replace("10.44.7.1/24", "192.168.0.1/16").replace("10.44.7.", "192.168.7.")
+        + '[hosts.x]\naddress = "192.168.7.9"\n',
+        TWO_BOXES,
+    ),
+    "prefix-common": (
+        ONE_BOX.replace("10.44.7.", "192.168.1.") + service('speaks = "ssh"', reach="tunnel"),
+        ONE_BOX + service('speaks = "ssh"', reach="tunnel"),
+    ),
+    "route-needed": (ONE_BOX + TUNNEL, ONE_BOX + TUNNEL.replace('"10.44.7.60"', '"10.44.7.1"')),
+    "address6-missing": (
+        ONE_BOX + service('port = 1\nfamily = "ipv6"'),
+        HUB6 + service('port = 1\nfamily = "ipv6"'),
+    ),
+    "address6-not-public": (
+        HUB6.replace("2001:db8:44:7::50", "fd00::50") + service("port = 1"),
+        HUB6 + service("port = 1"),
+    ),
+    "address6-elsewhere": (
+        HUB6.replace("2001:db8:44:7::50", "2001:db8:45::50") + service("port = 1"),
+        HUB6 + service("port = 1"),
+    ),
+    "name-missing": (
+        ONE_BOX + service("port = 1"),
+        ONE_BOX.replace('"dynamic"', '"11.22.33.44"') + service("port = 1"),
+    ),
+    "name-unkept": (
+        ONE_BOX + service('port = 1\nname = "away.heronquay.example"'),
+        ONE_BOX + NAMED + service('port = 1\nname = "home.heronquay.example"'),
+    ),
+    "name-of-other-line": (
+        ONE_BOX
+        + NAMED.replace("fibre", "mobile")
+        + "[lines.mobile]\n"
+        + service('port = 1\nname = "home.heronquay.example"'),
+        ONE_BOX + NAMED + "[lines.mobile]\n" + service('port = 1\nname = "home.heronquay.example"'),
+    ),
+    "certificate-other-name": (
+        ONE_BOX + CERTIFIED + 'services = ["s"]\n' + service('speaks = "https"\nname = "x.home.heronquay.example"'),
+        ONE_BOX + CERTIFIED + 'services = ["s"]\n' + service('speaks = "https"\nname = "home.heronquay.example"'),
+    ),
+    "validation-blocked": (
+        ONE_BOX + CERTIFIED,
+        ONE_BOX + CERTIFIED + service('speaks = "http"'),
+    ),
+    "wildcard-needs-dns": (
+        certificate('["*.home.heronquay.example"]'),
+        certificate('["home.heronquay.example"]'),
     ),
     "desktop-open": (
         ONE_BOX + service('speaks = "rdp"'),
         ONE_BOX + service('speaks = "rdp"', reach="tunnel"),
     ),
+    "sharing-open": (ONE_BOX + service('speaks = "smb"'), ONE_BOX + service('speaks = "ssh"')),
+    "lan-protocol-open": (ONE_BOX + service('speaks = "modbus"'), ONE_BOX + service('speaks = "modbus"', reach="lan")),
+    "router-page-open": (
+        ONE_BOX.replace("7.50", "7.1") + service('speaks = "https"'),
+        ONE_BOX + service('speaks = "https"'),
+    ),
     "clear-text-open": (ONE_BOX + service('speaks = "http"'), ONE_BOX + service('speaks = "https"')),
     "unknown-protocol-open": (ONE_BOX + service("port = 9"), ONE_BOX + service("port = 9", reach="lan")),
+    "default-password": (ONE_BOX + service("port = 9"), ready("default_password_changed", said=True)),
+    "no-second-factor": (ready("second_factor", said=False), ready("second_factor", said=True)),
+    "no-tls": (ready("tls", said=False), ready("tls", said=True)),
+    "no-updates": (ready("updates", said=False), ready("updates", said=True)),
+    "no-autostart": (ready("autostart", said=False), ready("autostart", said=True)),
+    "clock-wrong": (ready("clock", said=False), ready("clock", said=True)),
+    "dns-wrong": (ready("dns", said=False), ready("dns", said=True)),
+    "base-url-wrong": (ready("base_url", said=False), ready("base_url", said=True)),
     "acceptance-ended": (
         ONE_BOX + service('speaks="http"\naccepted={finding="clear-text-open",reason="r",until=2026-04-30}'),
         ONE_BOX + service('speaks="http"\naccepted={finding="clear-text-open",reason="r",until=2026-05-01}'),

@@ -16,7 +16,7 @@ from hooper.files import make_folder, write_atomically
 from hooper.names.authority import QUESTION_S, authority_for, shown_by_all
 from hooper.names.publish import open_publisher
 from hooper.net.types import Door, Endpoint
-from hooper.planning.paths import chains
+from hooper.planning.paths import lines_of, outside_ports
 from hooper.site.references import name_entry
 from hooper.wire import head
 
@@ -65,17 +65,14 @@ def page_way(site: Site, certificate: Certificate, name: str, own: set[IPAddress
             return f"the provider of {entry.line} blocks port 80"
     if certificate.page_folder is not None:
         return PageWay(None, base / Path(certificate.page_folder).expanduser())
-    of_host = chains(site)
-    for key, service in site.services.items():
-        outside, inside = service.outside_ports, service.used_ports
-        on_line = site.gateways[of_host[service.host][0]].line == entry.line
-        if service.reach != "public" or not on_line or service.used_transport == "udp":
-            continue
-        if outside.first <= 80 <= outside.last:
+    lines = lines_of(site)
+    for key, (first, last) in outside_ports(site).items():
+        service = site.services[key]
+        if lines[key] == entry.line and service.used_transport != "udp" and first <= 80 <= last:
             address = site.hosts[service.host].address
             if address not in own:
                 return f"port 80 leads to {service.host} (the service {key}), which is not this machine"
-            return PageWay(Endpoint(address, inside.first + 80 - outside.first), None)
+            return PageWay(Endpoint(address, service.used_ports.first + 80 - first), None)
     return "no public service of the plan comes in at port 80"
 
 

@@ -9,8 +9,8 @@ from ipaddress import ip_network
 from typing import Literal, cast
 
 from hooper.gateways.model import LiveRule, Owner, RuleRow
-from hooper.planning.model import Forward, PortPair, ports_text
-from hooper.planning.paths import RULES_FOR_A_RANGE
+from hooper.planning.model import Forward, PortPair
+from hooper.planning.openers import cannot_say
 
 LABEL = "hooper "
 LABEL_LENGTH = 30  # letters; some routers turn longer labels into garbage
@@ -82,13 +82,9 @@ def wanted_rules(forwards: Iterable[Forward], gateway: str, lease_s: int) -> Ite
 
 def _not_by_igd(forward: Forward) -> str | None:
     """Why IGD cannot enter this rule as it is planned; None: it can. Sources are never silently widened."""
-    if forward.outside_ports is None or forward.target_ports is None or forward.kind != "forward":
-        return "IGD knows rules for TCP and UDP ports only"
-    if any(ip_network(source).num_addresses > 1 for source in forward.sources):
-        return f"IGD can limit a rule to single addresses, not to {', '.join(forward.sources)}"
-    if forward.outside_ports[1] - forward.outside_ports[0] >= RULES_FOR_A_RANGE:
-        return f"IGD would need a rule for each port of {ports_text(forward.outside_ports)}"
-    return None
+    if forward.kind == "pinhole":
+        return "openings for IPv6 are entered by hand"
+    return cannot_say("igd", forward)
 
 
 def is_ours(entry: LiveRule, journal: Mapping[Key, Entered], now: datetime) -> bool:

@@ -102,7 +102,7 @@ class Names:
             return Known(self.site.lines[line].address[0], "site file")
         interface, at, _ = standing(self.site, await connected_surroundings(self.here))
         outermost = chain_of(self.site, at)[0] if at is not None else None
-        behind = outermost is not None and self.site.gateways[outermost].line == line
+        behind = outermost is not None and line in self.site.gateways[outermost].line
         tried = [] if behind else [f"this machine is not behind the line {line}"]
         servers = [Endpoint(address, port) for address, port in self.site.measure.stun]
         if behind and servers and interface is not None:

@@ -7,14 +7,16 @@ from typing import Literal
 
 Severity = Literal["error", "warning", "note"]
 PortPair = tuple[int, int]  # first and last, both included
+EVERYTHING = "*"  # in place of a service: a gateway's one entry for all that no other rule takes
 
 
 @dataclass(frozen=True, slots=True)
 class Forward:
     """One rule on one gateway, as it is entered there.
 
-    transport: "tcp", "udp", "both". outside_address: null while unknown. sources: empty means anyone.
-    by: hand, auto, igd, pcp or natpmp.
+    service: its key, or "*" for the one entry that hands on all that no other rule takes. transport: "tcp", "udp",
+    "both", or an IP protocol's number, then the ports are null. outside_address: null while unknown. sources: empty
+    means anyone. by: hand, auto, igd, pcp or natpmp.
     """
 
     gateway: str
@@ -84,13 +86,53 @@ class Sheet:
     notes: tuple[str, ...]
 
 
+Possible = Literal["yes", "no", "unknown"]
+
+
+@dataclass(frozen=True, slots=True)
+class Entering:
+    """How the rules of one service can be put on one gateway.
+
+    from_here: by a protocol from this machine. from_device: by a protocol, if the device itself asks. by_hand: on
+    the gateway's own pages, which always works. protocol: the one meant; null where it is only by hand.
+    """
+
+    gateway: str
+    service: str
+    protocol: str | None
+    from_here: Possible
+    from_device: Possible
+    by_hand: bool
+    reason: str
+
+
+@dataclass(frozen=True, slots=True)
+class Compared:
+    """One rule of a gateway, as planned and as it was found in the table that was given.
+
+    state: same, missing (planned only), different (the outside port leads elsewhere), unknown (not planned).
+    """
+
+    gateway: str
+    state: Literal["same", "missing", "different", "unknown"]
+    service: str | None
+    transport: str
+    outside_ports: PortPair | None
+    planned: str | None
+    found: str | None
+    place: str
+
+
 @dataclass(frozen=True, slots=True)
 class PlanDocument:
-    """`hooper plan`."""
+    """`hooper plan`. against: the rules of a table that was given, held against the plan. pinned: what was written."""
 
     forwards: tuple[Forward, ...]
     findings: tuple[Finding, ...]
     feasible: bool
+    entering: tuple[Entering, ...] = ()
+    against: tuple[Compared, ...] = ()
+    pinned: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

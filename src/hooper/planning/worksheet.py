@@ -47,9 +47,10 @@ def _notes(site: Site, key: str, rules: Sequence[Forward]) -> list[str]:
             " enter them."
         )
     for inner_key, inner in site.gateways.items():
-        if inner.behind == key and any(rule.target_address == str(inner.wan) for rule in rules):
+        wan = inner.wan_behind(key)
+        if wan is not None and any(rule.target_address == str(wan) for rule in rules):
             notes.append(
-                f"{inner.wan} is {inner_key}, seen from this box. It must keep that address: set it on {inner_key},"
+                f"{wan} is {inner_key}, seen from this box. It must keep that address: set it on {inner_key},"
                 " or reserve it here."
             )
     services = [rule.service for rule in rules]

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Literal
 
 from hooper.addresses import IPAddress
-from hooper.planning.paths import chains
+from hooper.planning.paths import lines_of, outside_ports
 from hooper.reach.targets import server_name
 
 if TYPE_CHECKING:
@@ -52,14 +52,22 @@ def host_of(site: Site, service: str, public: Mapping[str, IPAddress]) -> str | 
 
 
 def line_of(site: Site, service: str) -> str:
-    return site.gateways[chains(site)[site.services[service].host][0]].line or ""
+    return lines_of(site)[service]
+
+
+def outside_port(site: Site, service: str) -> int:
+    """The first port on the public address that people type; 0 where the protocol has none."""
+    ports = outside_ports(site).get(service)
+    if ports is None and site.services[service].has_ports:
+        return site.services[service].used_ports.first
+    return ports[0] if ports is not None else 0
 
 
 def port_needed(site: Site, service: str) -> bool:
     """Whether a URL that leaves the port out leads elsewhere."""
     entry = site.services[service]
     usual = URL_SCHEMES.get(entry.speaks)
-    return usual is not None and entry.outside_ports.first != usual
+    return usual is not None and outside_port(site, service) != usual
 
 
 def typed_for(site: Site, service: str, host: str | None) -> str | None:
@@ -68,7 +76,7 @@ def typed_for(site: Site, service: str, host: str | None) -> str | None:
     host = host or host_of(site, service, {})
     if host is None:
         return None
-    port = entry.outside_ports.first
+    port = outside_port(site, service)
     if entry.speaks not in URL_SCHEMES:
         return f"{host}:{port}"
     shown = f":{port}" if port_needed(site, service) else ""
@@ -95,7 +103,7 @@ def make_card(site: Site, service: str, host: str, fingerprint: str | None) -> C
     if port_needed(site, service):
         lost = _owner_of_usual_port(site, service)
         leads = f"leads to {lost}" if lost else "leads nowhere"
-        expect.append(f"The port {entry.outside_ports.first} is part of it: without it the address {leads}.")
+        expect.append(f"The port {outside_port(site, service)} is part of it: without it the address {leads}.")
     if entry.speech.clear_text:
         expect.append("It is not encrypted: anyone on the way can read along, passwords too.")
     if entry.sources:
@@ -112,7 +120,7 @@ def make_card(site: Site, service: str, host: str, fingerprint: str | None) -> C
         type=typed,
         into=into,
         address=host,
-        port=entry.outside_ports.first,
+        port=outside_port(site, service),
         transport=entry.used_transport,
         expect=tuple(expect),
         stop=tuple(stop),
@@ -122,10 +130,9 @@ def make_card(site: Site, service: str, host: str, fingerprint: str | None) -> C
 def _owner_of_usual_port(site: Site, service: str) -> str | None:
     """The public service that has the port which a URL without one means."""
     usual, line = URL_SCHEMES[site.services[service].speaks], line_of(site, service)
-    for key, entry in site.services.items():
-        ports = entry.outside_ports
-        on_line = entry.reach == "public" and entry.used_transport != "udp" and line_of(site, key) == line
-        if on_line and ports.first <= usual <= ports.last:
+    lines = lines_of(site)
+    for key, (first, last) in outside_ports(site).items():
+        if site.services[key].used_transport != "udp" and lines[key] == line and first <= usual <= last:
             return key
     return None
 

@@ -8,6 +8,7 @@ from typing import Literal
 
 from hooper.addresses import IPAddress, classify, parse_address
 from hooper.planning.catalogue import finding, rank
+from hooper.planning.looks.line import remaining_ways
 from hooper.planning.model import Finding
 from hooper.reach.facts import Known, LineFacts, Told
 from hooper.site.model import Site
@@ -131,7 +132,7 @@ def _own_gateway(site: Site, facts: LineFacts) -> Iterator[Comparison]:
 
 def _inner_wans(site: Site, facts: LineFacts) -> Iterator[Comparison]:
     for outer, key in zip(facts.chain, facts.chain[1:], strict=False):
-        planned, told = site.gateways[key].wan, facts.wan.get(key)
+        planned, told = site.gateways[key].wan_behind(outer), facts.wan.get(key)
         left = Side(f"{key}, WAN address in the plan", str(planned), "site file")
         right = _told(f"{key}, WAN address on its page", told, facts)
         if told is None:
@@ -197,7 +198,7 @@ def line_findings(facts: LineFacts) -> list[Finding]:
     if kind in ("carrier-nat", "shared-ports"):
         code = "line-behind-carrier" if kind == "carrier-nat" else "line-shares-ports"
         shown = told.value if told is not None else str(facts.public.address)
-        found.append(finding(code, subject, f"the outermost address is {shown}: {SENTENCES[kind]}", _WAYS_OUT))
+        found.append(finding(code, subject, f"the outermost address is {shown}: {SENTENCES[kind]}", remaining_ways()))
     elif kind == "no-ipv4":
         remedy = "Look at the router's status page; if the line is up, ask the provider for an IPv4 address."
         found.append(finding("line-without-ipv4", subject, SENTENCES[kind], remedy))
@@ -212,9 +213,6 @@ def line_findings(facts: LineFacts) -> list[Finding]:
             remedy = "`hooper name update` publishes it, where Hooper keeps the name; else have it updated there."
             found.append(finding("name-behind", f"names.{row.left.what}", message, remedy))
     return sorted(found, key=rank)
-
-
-_WAYS_OUT = "Ask the provider for a public IPv4 address; else use IPv6, or a tunnel out to a machine you rent."
 
 
 def document(site: Site, facts: LineFacts) -> SurveyDocument:
@@ -236,8 +234,8 @@ def _text(address: IPAddress | None) -> str | None:
 
 
 def _gateway_rows(site: Site, facts: LineFacts) -> Iterator[GatewayRow]:
-    for key in facts.chain:
+    for at, key in enumerate(facts.chain):
         gateway, told = site.gateways[key], facts.wan.get(key)
-        wan = told.value if told is not None else _text(gateway.wan)
+        wan = told.value if told is not None else _text(gateway.wan_behind(facts.chain[at - 1] if at else facts.line))
         seen = facts.default_gateway.address == gateway.lan.ip
         yield GatewayRow(key, str(gateway.lan.ip), wan, (), "measured" if seen else "told")

@@ -69,7 +69,9 @@ async def probe(door: Door, target: Target, deadline: float) -> Seen:
     """Probe one target from one place. deadline: seconds for all of it. Never raises for what the network does."""
     assert target.address is not None
     seen, start = Seen(), door.clock.monotonic()
-    if target.transport == "udp":
+    if target.transport.isdigit():
+        seen.verdict, seen.detail = "unproven", f"nothing can be sent by the IP protocol {target.transport} from here"
+    elif target.transport == "udp":
         await _datagram(door, target, seen, deadline)
     else:
         await _stream(door, target, seen, deadline)
@@ -85,7 +87,7 @@ async def _stream(door: Door, target: Target, seen: Seen, deadline: float) -> No
             stream = Recorder(await door.connect(target.address, target.port))
             seen.verdict = "connected"
             seen.detail = "accepts the connection"
-            await _TALKS[target.speaks](stream, target, seen)
+            await _TALKS[SPEECHES[target.speaks].probe](stream, target, seen)
     except Refused as exc:
         seen.verdict, seen.icmp, seen.detail = "refused", _icmp(exc.icmp, exc.by), exc.message
     except Unreachable as exc:
@@ -308,9 +310,6 @@ async def _rdp(stream: Recorder, target: Target, seen: Seen) -> None:
 
 _TALKS: dict[str, Callable[[Recorder, Target, Seen], Awaitable[None]]] = {
     "tcp": _tcp,
-    "unknown": _tcp,
-    "wireguard": _tcp,
-    "openvpn": _tcp,
     "tls": _tls_only,
     "http": _http,
     "https": _https,

@@ -13,7 +13,7 @@ from hooper.net.types import Door, Endpoint
 from hooper.reach.facts import Known, LineFacts, Told
 from hooper.reach.public import connected_surroundings, mapped_by, standing
 from hooper.site.model import Site
-from hooper.site.references import chain_of
+from hooper.site.references import chain_of, first_line
 
 
 async def gather_line(
@@ -36,7 +36,7 @@ async def gather_line(
     if chain is None:
         chains = [chain_of(site, key) for key in ([at] if at is not None else site.gateways)]
         chain = max(chains, key=len, default=())
-    line = (site.gateways[chain[0]].line if chain else next(iter(site.lines), None)) or ""
+    line = first_line(site, chain)
     names = [name for name, entry in site.names.items() if entry.line == line and not name.startswith("*.")]
     found: dict[str, Known] = {}
     public: list[tuple[Known, bool]] = []

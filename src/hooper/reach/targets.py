@@ -7,13 +7,15 @@ from dataclasses import dataclass
 from ipaddress import IPv4Address
 from typing import TYPE_CHECKING
 
-from hooper.planning.paths import chains
+from hooper.planning.paths import chains, lines_of, outside_ports
 from hooper.reach.model import Expected, Verdict
-from hooper.site.references import chain_of
+from hooper.site.fields import Ports
+from hooper.site.protocols import SPEECHES
+from hooper.site.references import chain_of, name_of_line
 
 if TYPE_CHECKING:
     from hooper.addresses import IPAddress
-    from hooper.site.model import Ports, Service, Site
+    from hooper.site.model import Service, Site
 
 
 @dataclass(frozen=True, slots=True)
@@ -43,25 +45,28 @@ def _ends(ports: Ports) -> tuple[int, ...]:
     return (ports.first,) if ports.first == ports.last else (ports.first, ports.last)
 
 
+def _inner_ports(service: Service) -> Ports:
+    """Its ports on the host; 0 stands for an IP protocol that has none."""
+    return service.used_ports if service.has_ports else Ports(0, 0)
+
+
 def _transports(service: Service) -> tuple[str, ...]:
     return ("tcp", "udp") if service.used_transport == "both" else (service.used_transport,)
 
 
 def server_name(site: Site, service: Service, line: str) -> str | None:
     """The name that people will use: the service's own, else the line's, where that has exactly one."""
-    names = [key for key, name in site.names.items() if name.line == line and not key.startswith("*.")]
-    return service.name or (names[0] if len(names) == 1 else None)
+    return service.name or name_of_line(site, line)
 
 
 def inner_targets(site: Site, services: Iterable[str]) -> Iterator[Target]:
     """Each service at its inner address; all are expected to be reachable from here."""
-    of_host = chains(site)
+    of_host, lines = chains(site), lines_of(site)
     for key in services:
-        service = site.services[key]
-        line = site.gateways[of_host[service.host][0]].line or ""
+        service, line = site.services[key], lines[key]
         address = site.hosts[service.host].address
         for transport in _transports(service):
-            for port in _ends(service.used_ports):
+            for port in _ends(_inner_ports(service)):
                 yield Target(
                     service=key,
                     speaks=service.speaks,
@@ -86,13 +91,12 @@ def outer_targets(
     Args: public: by line. place: the public address that the prober shows, None: unknown.
     Returns: the targets, and the services that are not probed with the reason.
     """
-    of_host = chains(site)
-    lines = {key: site.gateways[of_host[s.host][0]].line or "" for key, s in site.services.items()}
+    of_host, lines = chains(site), lines_of(site)
+    outside_of = {key: Ports(*ports) for key, ports in outside_ports(site).items()}
     taken = [
-        (lines[key], transport, service.outside_ports, key)
-        for key, service in site.services.items()
-        if service.reach == "public"
-        for transport in _transports(service)
+        (lines[key], transport, ports, key)
+        for key, ports in outside_of.items()
+        for transport in _transports(site.services[key])
     ]
     targets: list[Target] = []
     skipped: dict[str, str] = {}
@@ -100,13 +104,13 @@ def outer_targets(
         service, line = site.services[key], lines[key]
         exposed = service.reach == "public"
         allowed = not service.sources or place is None or any(place in network for network in service.sources)
-        outside = service.outside_ports if exposed else service.used_ports
+        outside = outside_of.get(key, _inner_ports(service)) if exposed else _inner_ports(service)
         for transport in _transports(service):
             owner = next((o for a, t, p, o in taken if (a, t) == (line, transport) and p.overlaps(outside)), None)
             if not exposed and owner is not None:
                 skipped[key] = f"outside, port {outside} belongs to {owner}"
                 continue
-            for port, inner_port in zip(_ends(outside), _ends(service.used_ports), strict=True):
+            for port, inner_port in zip(_ends(outside), _ends(_inner_ports(service)), strict=True):
                 targets.append(
                     Target(
                         service=key,
@@ -135,5 +139,5 @@ def is_ok(expected: Expected, verdict: Verdict, speaks: str, problems: Iterable[
     """Whether this is how it should be. `unproven` never is."""
     if expected == "unreachable":
         return verdict in ("silent", "refused")
-    enough = ("answered", "connected") if speaks in ("unknown", "tcp") else ("answered",)
+    enough = ("answered",) if SPEECHES[speaks].told else ("answered", "connected")
     return verdict in enough and not list(problems)

@@ -6,6 +6,7 @@ What can be read but cannot work (a port clash, an address in the pool) is not h
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
 from ipaddress import IPv4Address
 
 from hooper.site import placeholders
@@ -19,19 +20,44 @@ Mistake = tuple[Path, str, str]  # path, message, remedy
 def mistakes_between_tables(site: Site) -> list[Mistake]:
     """All mistakes of reference in `site`, in no particular order."""
     found = list(_gateways(site))
-    if not found:  # hosts can only be placed once the chains are sound
+    sound = not found
+    if sound:  # hosts can only be placed once the chains are sound
         found += _hosts(site)
-    found += _services(site)
+    found += _services(site, sound=sound)
     found += _names(site)
+    found += _others(site)
     return found
 
 
+@dataclass(frozen=True, slots=True)
+class Chain:
+    """One way in: the line, and the gateways from the outermost to the one whose LAN it ends on."""
+
+    line: str
+    gateways: tuple[str, ...]
+
+
+def chains_to(site: Site, gateway: str) -> tuple[Chain, ...]:
+    """All ways in to the LAN of `gateway`, in the order in which its lines and outer gateways are written.
+
+    The references have been checked.
+    """
+    entry = site.gateways[gateway]
+    direct = tuple(Chain(line, (gateway,)) for line in entry.line)
+    outer = (chain for key in entry.behind for chain in chains_to(site, key))
+    return direct + tuple(Chain(chain.line, (*chain.gateways, gateway)) for chain in outer)
+
+
 def chain_of(site: Site, gateway: str) -> tuple[str, ...]:
-    """The gateways from the outermost to `gateway`, this included. The references have been checked."""
-    chain = [gateway]
-    while (outer := site.gateways[chain[-1]].behind) is not None:
-        chain.append(outer)
-    return tuple(reversed(chain))
+    """The gateways from the outermost to `gateway`, this included, on the first way in."""
+    return chains_to(site, gateway)[0].gateways
+
+
+def first_line(site: Site, chain: tuple[str, ...]) -> str:
+    """The line that a chain of gateways is on, the first of its outermost one; without a chain the file's first."""
+    if chain:
+        return site.gateways[chain[0]].line[0]
+    return next(iter(site.lines), "")
 
 
 def gateways_for(site: Site, address: IPv4Address) -> list[str]:
@@ -55,53 +81,69 @@ def _unknown(path: Path, kind: str, key: str, known: Mapping[str, object]) -> Mi
 def _gateways(site: Site) -> Iterator[Mistake]:
     for key, gateway in site.gateways.items():
         path: Path = ("gateways", key)
-        if gateway.line is not None and gateway.behind is not None:
+        if gateway.line and gateway.behind:
             yield (*path, "behind"), "a gateway is either on a line or behind another gateway", "Remove one of the two."
-        elif gateway.line is None and gateway.behind is None:
+        elif not gateway.line and not gateway.behind:
             remedy = 'Add `line = "..."` for the outermost gateway, `behind = "..."` for an inner one.'
             yield path, "this gateway is neither on a line nor behind another gateway", remedy
-        if gateway.line is not None and gateway.line not in site.lines:
-            yield _unknown((*path, "line"), "lines", gateway.line, site.lines)
+        for line in gateway.line:
+            if line not in site.lines:
+                yield _unknown((*path, "line"), "lines", line, site.lines)
         if gateway.pool and not (
             gateway.pool.first in gateway.lan.network and gateway.pool.last in gateway.lan.network
         ):
             remedy = f"The pool lies inside {gateway.lan.network}."
             yield (*path, "pool"), f"{gateway.pool} is not in the gateway's network {gateway.lan.network}", remedy
-        if gateway.behind is None:
+        if gateway.everything_to is not None:
+            inner = site.gateways.get(gateway.everything_to)
+            if inner is None:
+                yield _unknown((*path, "everything_to"), "gateways", gateway.everything_to, site.gateways)
+            elif key not in inner.behind:
+                remedy = f'Write `behind = "{key}"` there, or correct the one or the other.'
+                yield (*path, "everything_to"), f"{gateway.everything_to} is not behind {key}", remedy
+        unknown = [outer for outer in gateway.behind if outer not in site.gateways]
+        for outer in unknown:
+            yield _unknown((*path, "behind"), "gateways", outer, site.gateways)
+        if unknown or not gateway.behind:
             continue
-        if gateway.behind not in site.gateways:
-            yield _unknown((*path, "behind"), "gateways", gateway.behind, site.gateways)
-        elif loop := _loop(site, key):
+        if loop := _loop(site, key):
             yield (*path, "behind"), f"the chain is a loop: {' behind '.join(loop)}", "One of them must be on a line."
         else:
-            yield from _inner_wan(key, gateway, gateway.behind, site.gateways[gateway.behind])
+            yield from _inner_wan(site, key, gateway)
 
 
-def _inner_wan(key: str, gateway: Gateway, outer_key: str, outer: Gateway) -> Iterator[Mistake]:
+def _inner_wan(site: Site, key: str, gateway: Gateway) -> Iterator[Mistake]:
     path: Path = ("gateways", key, "wan")
-    if gateway.wan is None:
+    if not gateway.wan:
+        outer_key = gateway.behind[0]
+        outer = site.gateways[outer_key]
         remedy = f"Add its address on the network of {outer_key} ({outer.lan.network}); its own status page shows it."
         yield path[:-1], "the key 'wan' is missing, and an inner gateway needs it", remedy
-    elif gateway.wan not in outer.lan.network:
-        remedy = f"It lies inside {outer.lan.network}."
-        yield path, f"{gateway.wan} is not in the network {outer.lan.network} of {outer_key}", remedy
-    elif gateway.wan == outer.lan.ip:
-        yield (
-            path,
-            f"{gateway.wan} is the address of {outer_key} itself",
-            "Give the inner gateway an address of its own.",
-        )
+    elif len(gateway.wan) != len(gateway.behind):
+        message = f"there are {len(gateway.wan)} addresses for {len(gateway.behind)} outer gateways"
+        yield path, message, f"Give one for each, in the order of `behind`: {', '.join(gateway.behind)}."
+    else:
+        for outer_key, wan in zip(gateway.behind, gateway.wan, strict=True):
+            outer = site.gateways[outer_key]
+            if wan not in outer.lan.network:
+                remedy = f"It lies inside {outer.lan.network}."
+                yield path, f"{wan} is not in the network {outer.lan.network} of {outer_key}", remedy
+            elif wan == outer.lan.ip:
+                remedy = "Give the inner gateway an address of its own."
+                yield path, f"{wan} is the address of {outer_key} itself", remedy
 
 
 def _loop(site: Site, start: str) -> list[str]:
-    seen, key = [start], site.gateways[start].behind
-    while key is not None and key in site.gateways:
-        seen.append(key)
-        if key == start:
-            return seen
-        if key in seen[:-1]:
-            return []  # a loop further out, reported there
-        key = site.gateways[key].behind
+    """The way around from `start` back to it; empty: there is none. A loop further out is reported there."""
+    ways, seen = [[start]], {start}
+    while ways:
+        way = ways.pop()
+        for outer in site.gateways[way[-1]].behind:
+            if outer == start:
+                return [*way, start]
+            if outer in site.gateways and outer not in seen:
+                seen.add(outer)
+                ways.append([*way, outer])
     return []
 
 
@@ -130,32 +172,46 @@ def _hosts(site: Site) -> Iterator[Mistake]:
             yield path, f"{host.address} fits the networks of {' and '.join(fitting)}", remedy
 
 
-def _services(site: Site) -> Iterator[Mistake]:
+def _services(site: Site, *, sound: bool) -> Iterator[Mistake]:
     for key, service in site.services.items():
         path: Path = ("services", key)
         if service.host not in site.hosts:
             yield _unknown((*path, "host"), "hosts", service.host, site.hosts)
         if service.line is not None and service.line not in site.lines:
             yield _unknown((*path, "line"), "lines", service.line, site.lines)
-        elif service.line is not None and service.host in site.hosts and not _gateways_unsound(site):
+        elif service.line is not None and service.host in site.hosts and sound:
             yield from _service_line(site, key, service.line, site.hosts[service.host])
-        if service.port is None and service.speech.port is None:
+        if not service.has_ports:
+            for one in ("port", "outside_port"):
+                if getattr(service, one) is not None:
+                    yield (*path, one), f"the IP protocol {service.used_transport} has no ports", f"Remove `{one}`."
+        elif service.port is None and service.speech.port is None:
             yield path, f"the key 'port' is missing: {service.speaks!r} has no usual port", "Add `port = NUMBER`."
         elif service.outside_port is not None and len(service.outside_port) != len(service.used_ports):
             message = f"{service.outside_port} and the port {service.used_ports} differ in length"
             yield (*path, "outside_port"), message, "Make both ranges equally long."
 
 
-def _gateways_unsound(site: Site) -> bool:
-    return next(_gateways(site), None) is not None
-
-
 def _service_line(site: Site, key: str, line: str, host: Host) -> Iterator[Mistake]:
     fitting = [host.behind] if host.behind in site.gateways else gateways_for(site, host.address)
-    chain = chain_of(site, fitting[0]) if fitting and fitting[0] is not None else ()
-    if chain and site.gateways[chain[0]].line != line:
-        message = f"the way to its host starts at {chain[0]}, which is on the line {site.gateways[chain[0]].line!r}"
+    lines = [chain.line for chain in chains_to(site, fitting[0])] if fitting and fitting[0] is not None else []
+    if lines and line not in lines:
+        message = f"the way to its host comes from the line {' or '.join(map(repr, lines))}"
         yield ("services", key, "line"), message, "Leave `line` out, or correct it."
+
+
+def _others(site: Site) -> Iterator[Mistake]:
+    if site.site.here is not None and site.site.here not in site.hosts:
+        yield _unknown(("site", "here"), "hosts", site.site.here, site.hosts)
+    for key, tunnel in site.tunnels.items():
+        if tunnel.host not in site.hosts:
+            yield _unknown(("tunnels", key, "host"), "hosts", tunnel.host, site.hosts)
+
+
+def name_of_line(site: Site, line: str) -> str | None:
+    """The name that people use for a line, where it has exactly one."""
+    names = [key for key, name in site.names.items() if name.line == line and not key.startswith("*.")]
+    return names[0] if len(names) == 1 else None
 
 
 def name_entry(site: Site, name: str) -> Name | None:

@@ -1,0 +1,49 @@
+"""What all findings are made from: the site, the ways, the rules."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import date
+from typing import TYPE_CHECKING
+
+from hooper.planning.model import Forward
+from hooper.planning.paths import Refused, Way
+from hooper.site.references import Chain
+
+if TYPE_CHECKING:
+    from hooper.site.load import SiteFile
+    from hooper.site.model import Site
+
+
+@dataclass(frozen=True)
+class Facts:
+    """A site and what was planned for it.
+
+    hosts: all ways in to each. ways: of the public services over IPv4. lines: by which each public service is
+    reached. no_pinhole: why a service gets none over IPv6. places: the gateway whose LAN each host is on.
+    """
+
+    file: SiteFile
+    site: Site
+    today: date
+    hosts: dict[str, tuple[Chain, ...]]
+    ways: dict[str, Way]
+    lines: dict[str, str]
+    forwards: tuple[Forward, ...]
+    no_pinhole: dict[str, Refused]
+
+    def has_pinhole(self, service: str) -> bool:
+        """Whether it is reached over IPv6 too."""
+        entry = self.site.services[service]
+        if self.site.hosts[entry.host].address6 is None or entry.family == "ipv4" or service in self.no_pinhole:
+            return False
+        return not entry.sources or any(source.version == 6 for source in entry.sources)
+
+    def place(self, host: str) -> str:
+        """The gateway whose LAN the host is on."""
+        return self.hosts[host][0].gateways[-1]
+
+    @property
+    def public(self) -> list[str]:
+        """The public services, by key."""
+        return list(self.lines)

@@ -1,0 +1,1 @@
+"""What is wrong or worth knowing: one module for each group of findings. Pure."""

@@ -1,0 +1,99 @@
+"""Findings on the lines: can they be forwarded to, and what remains where they cannot."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import TYPE_CHECKING
+
+from hooper.addresses import IPAddress, classify
+from hooper.planning.catalogue import finding
+from hooper.planning.facts import Facts
+from hooper.planning.model import Finding
+from hooper.planning.paths import CANNOT_FORWARD
+
+if TYPE_CHECKING:
+    from hooper.site.model import Site
+
+SITUATIONS = {
+    "carrier-nat": ("line-behind-carrier", "the provider shares one public address among many customers (carrier NAT)"),
+    "shared-ports": ("line-shares-ports", "the public address is shared, and only some of its ports are this line's"),
+    "no-ipv4": ("line-without-ipv4", "the line has no IPv4 address"),
+}
+
+
+def remaining_ways(prefix6: bool | None = None, *, bridge: bool = False) -> str:
+    """What is left where a line cannot be forwarded to over IPv4, best first, with what each needs.
+
+    prefix6: whether the line has IPv6; None: not known. bridge: another router of the user's own may be the NAT.
+    """
+    ways = []
+    if bridge:
+        ways.append("bridge mode, if the box before is yours or the provider switches it over")
+    if prefix6:
+        ways.append("IPv6, which this line has (needs `address6` at the hosts, and IPv6 where you are)")
+    ways.append("a public IPv4 address (ask the provider: often a call, sometimes a fee)")
+    if prefix6 is None:
+        ways.append("IPv6, if the line has it (needs IPv6 where you are)")
+    ways.append("a tunnel out to a machine you rent (needs that machine and a few euros a month)")
+    return "The ways that remain, best first: " + "; ".join(f"{n}. {way}" for n, way in enumerate(ways, 1)) + "."
+
+
+def find(facts: Facts) -> Iterator[Finding]:
+    """All findings on the lines."""
+    site = facts.site
+    for key, line in sorted(site.lines.items()):
+        for address in line.address:
+            kind = classify(address)
+            if not kind.reachable:
+                yield finding(
+                    "line-not-public",
+                    f"lines.{key}",
+                    f"{address} is not a public address: it is {kind.meaning} ({kind.source})",
+                    remaining_ways(bool(line.prefix6) or None, bridge=kind.key == "private"),
+                )
+        if line.situation in CANNOT_FORWARD:
+            used = sorted(name for name, way in facts.ways.items() if way.line == key)
+            code, message = SITUATIONS[line.situation]
+            hit = f": {', '.join(used[:5])} cannot be reached over IPv4" if used else ""
+            yield finding(
+                code,
+                f"lines.{key}",
+                message + hit,
+                remaining_ways(bool(line.prefix6) or None),
+                severity=None if used else "note",
+            )
+    passed = {(way.passed, way.line): name for name, way in sorted(facts.ways.items(), reverse=True) if way.passed}
+    for (lines, taken), first in passed.items():
+        yield finding(
+            "line-passed-over",
+            f"services.{first}",
+            f"it comes in by {taken}, since {' and '.join(lines)} cannot be forwarded to",
+            f'Write `line = "{taken}"` at the services that are to stay there.',
+        )
+    yield from _resolvers(site)
+
+
+def _resolvers(site: Site) -> Iterator[Finding]:
+    for number, (address, _) in enumerate(site.measure.resolvers):
+        yield from _resolver(site, f"measure.resolvers[{number}]", address)
+    for key, gateway in sorted(site.gateways.items()):
+        for address in gateway.dns:
+            yield from _resolver(site, f"gateways.{key}.dns", address)
+
+
+def _resolver(site: Site, subject: str, address: IPAddress) -> Iterator[Finding]:
+    kind = classify(address)
+    known = any(address in gateway.lan.network for gateway in site.gateways.values())
+    wrong = ""
+    if any(
+        address in (gateway.lan.network.network_address, gateway.lan.network.broadcast_address)
+        for gateway in site.gateways.values()
+    ):
+        wrong = "is a network's own or its broadcast address"
+    elif not kind.reachable and kind.key not in ("private", "carrier"):
+        wrong = f"is {kind.meaning}"
+    elif kind.key == "private" and address.version == 4 and not known:
+        wrong = "is private and on none of the site's networks"
+    if wrong:
+        remedy = "Give the gateway's own address, the provider's server, or another one on the internet."
+        yield finding("resolver-unusable", subject, f"the DNS server {address} {wrong}", remedy)

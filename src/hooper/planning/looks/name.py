@@ -1,0 +1,109 @@
+"""Findings on names and certificates: what leads elsewhere, what nobody keeps, what cannot be proven."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from hooper.planning.catalogue import finding
+from hooper.planning.facts import Facts
+from hooper.planning.model import Finding
+from hooper.planning.ports import covers
+from hooper.site.references import name_entry
+
+WEB = 80  # http-01 looks there (RFC 8555 section 8.3)
+
+
+def find(facts: Facts) -> Iterator[Finding]:
+    """All findings on names and certificates."""
+    yield from _names(facts)
+    yield from _certificates(facts)
+
+
+def _names(facts: Facts) -> Iterator[Finding]:
+    site = facts.site
+    for key in facts.public:
+        name, line = site.services[key].name, facts.lines[key]
+        if name is None:
+            continue
+        entry = name_entry(site, name) or name_entry(site, "*." + name.partition(".")[2])
+        if entry is None:
+            yield finding(
+                "name-unkept",
+                f"services.{key}",
+                f"people are to use {name}, but nothing in this file keeps that name",
+                f'Add [names."{name}"] with `line = "{line}"`.',
+            )
+        elif entry.line != line:
+            yield finding(
+                "name-of-other-line",
+                f"services.{key}",
+                f"{name} belongs to {entry.line}, but the service comes in by {line}",
+                f'Use a name of {line}, or write `line = "{entry.line}"` at the service if that line can be used.',
+            )
+    named = {entry.line for entry in site.names.values()}
+    for line in sorted(set(facts.lines.values())):
+        if not site.lines[line].address and line not in named:
+            yield finding(
+                "name-missing",
+                f"lines.{line}",
+                "its address is dynamic, and no name follows it",
+                f'Take a name from a provider of dynamic names and add it to [names] with `line = "{line}"`.',
+            )
+
+
+def _certificates(facts: Facts) -> Iterator[Finding]:
+    site = facts.site
+    for key, certificate in sorted(site.certificates.items()):
+        for service in certificate.services:
+            name = site.services[service].name
+            if name is not None and not any(_covers(own, name) for own in certificate.names):
+                yield finding(
+                    "certificate-other-name",
+                    f"certificates.{key}",
+                    f"{service} is used as {name}, which the certificate does not cover:"
+                    f" {', '.join(certificate.names)}",
+                    f"Add {name} to its `names`, or correct the service's `name`.",
+                )
+        if certificate.authority == "device" or certificate.challenge != "http-01":
+            continue
+        wild = [name for name in certificate.names if name.startswith("*.")]
+        if wild:
+            yield finding(
+                "wildcard-needs-dns",
+                f"certificates.{key}",
+                f"{wild[0]} is to be proven over port {WEB}, which no authority accepts for a wildcard",
+                'Write `challenge = "dns-01"`, or name each host.',
+            )
+        for name in certificate.names:
+            entry = name_entry(site, name)
+            if entry is None or name.startswith("*."):
+                continue
+            blocked = site.lines[entry.line].blocked
+            met = covers(((b.transport, b.ports.first, b.ports.last) for b in blocked), "tcp", (WEB, WEB))
+            why = f"the provider of {entry.line} blocks it" if met is not None else ""
+            if not why and certificate.page_folder is None and not _comes_in(facts, entry.line):
+                why = "no public service of the plan comes in there"
+            if why:
+                yield finding(
+                    "validation-blocked",
+                    f"certificates.{key}",
+                    f"{name} is to be proven over port {WEB}, but {why}",
+                    'Write `challenge = "dns-01"`'
+                    + ("." if met is not None else ", or make a service public at outside port 80."),
+                )
+                break
+
+
+def _comes_in(facts: Facts, line: str) -> bool:
+    return any(
+        way.line == line
+        and way.ports
+        and way.ports[0][0] <= WEB <= way.ports[0][1]
+        and facts.site.services[key].used_transport != "udp"
+        for key, way in facts.ways.items()
+    )
+
+
+def _covers(own: str, name: str) -> bool:
+    """RFC 9525 section 6.3: a wildcard stands for one whole label."""
+    return own == name or (own.startswith("*.") and name.partition(".")[2] == own[2:])

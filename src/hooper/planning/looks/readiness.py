@@ -1,0 +1,93 @@
+"""Findings on devices that are exposed before they are ready: what a person has ticked off, or said is not so."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from hooper.planning.catalogue import finding
+from hooper.planning.facts import Facts
+from hooper.planning.model import Finding
+
+
+@dataclass(frozen=True, slots=True)
+class Item:
+    """One line of a device's list. question: as a person ticks it off. code: of the finding, where it is not so."""
+
+    key: str
+    question: str
+    code: str
+    message: str
+    remedy: str
+
+
+ITEMS: tuple[Item, ...] = (
+    Item(
+        "default_password_changed",
+        "The default password is changed, for every account.",
+        "default-password",
+        "nobody has said that its default password is changed",
+        "Change it",
+    ),
+    Item(
+        "second_factor",
+        "A second factor is asked for at login, where the device can.",
+        "no-second-factor",
+        "its login asks for no second factor",
+        "Switch it on in the device's account settings",
+    ),
+    Item("tls", "The encrypted kind is switched on (HTTPS, TLS).", "no-tls", "its encryption is off", "Switch TLS on"),
+    Item(
+        "updates",
+        "The firmware is current, and updates are looked for.",
+        "no-updates",
+        "its firmware is old",
+        "Update it, and have it look for updates",
+    ),
+    Item(
+        "autostart",
+        "It comes up by itself after a power cut.",
+        "no-autostart",
+        "it does not come up by itself after a power cut",
+        "Switch that on in its power settings",
+    ),
+    Item(
+        "clock",
+        "Its clock and time zone are right, and set from the network.",
+        "clock-wrong",
+        "its clock is wrong",
+        "Set its time zone and a time server",
+    ),
+    Item(
+        "dns",
+        "Its gateway and both DNS servers are entered as above.",
+        "dns-wrong",
+        "its gateway or DNS setting is wrong",
+        "Enter those of its sheet (`hooper worksheet --devices`)",
+    ),
+    Item(
+        "base_url",
+        "Its base or external URL is entered as above, with the port.",
+        "base-url-wrong",
+        "it does not know its address outside",
+        "Enter the base URL of its sheet (`hooper worksheet --devices`)",
+    ),
+)
+SILENT_IS_FINE = ("wireguard", "openvpn", "ike", "ipsec-nat", "esp")  # no login with a password
+
+
+def find(facts: Facts) -> Iterator[Finding]:
+    """What stands against exposing each public service. What nobody has said is only asked of the password."""
+    for key in facts.public:
+        service = facts.site.services[key]
+        ready = facts.site.hosts[service.host].ready
+        for item in ITEMS:
+            said = getattr(ready, item.key)
+            asked = item.key == "default_password_changed" and service.speaks not in SILENT_IS_FINE
+            if said is False or (said is None and asked):
+                yield finding(
+                    item.code,
+                    f"services.{key}",
+                    f"{service.host}: {item.message}",
+                    f"{item.remedy}, then tick it off: `hooper host tick {service.host} {item.key}`.",
+                )

@@ -1,0 +1,138 @@
+"""Who may open what for whom: asker, protocol, target, and whether the gateway opens for others. Pure.
+
+The table is what real routers were seen to do, held against the standards: IGD's AddPortMapping
+(WANIPConnection:2 section 2.5.16), PCP's MAP with THIRD_PARTY and FILTER (RFC 6887 sections 11 and 13), NAT-PMP
+(RFC 6886 section 3.3), IGD's AddPinhole (WANIPv6FirewallControl:1 section 2.4.3).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from ipaddress import ip_network
+from typing import TYPE_CHECKING, Literal
+
+from hooper.planning.model import EVERYTHING, Entering, Forward, Plan, Possible
+from hooper.planning.paths import RULES_FOR_A_RANGE, chains
+
+if TYPE_CHECKING:
+    from hooper.site.model import Site
+
+Protocol = Literal["igd", "pcp", "natpmp"]
+Target = Literal["own", "other", "beyond"]
+NAMES = {"igd": "IGD", "pcp": "PCP", "natpmp": "NAT-PMP"}
+
+
+@dataclass(frozen=True, slots=True)
+class Row:
+    """One row of the table.
+
+    target: "own": the address that the gateway sees asking (from behind a further router: that router's WAN
+    address); "other": another device on the gateway's LAN; "beyond": an address that is not on its LAN.
+    opens_for_others: as the gateway is set; None stands for not known. possible: whether it opens.
+    """
+
+    protocol: Protocol
+    target: Target
+    opens_for_others: bool | None
+    possible: Possible
+    reason: str
+
+
+TABLE: tuple[Row, ...] = (
+    Row("igd", "own", True, "yes", "it asks for itself"),
+    Row("igd", "own", False, "yes", "it asks for itself"),
+    Row("igd", "own", None, "yes", "it asks for itself"),
+    Row("igd", "other", True, "yes", "this router lets one device open ports for another"),
+    Row("igd", "other", False, "no", "this router opens ports only for the device that asks"),
+    Row("igd", "other", None, "unknown", "many routers open ports only for the device that asks"),
+    Row("pcp", "own", True, "yes", "it asks for itself"),
+    Row("pcp", "own", False, "yes", "it asks for itself"),
+    Row("pcp", "own", None, "yes", "it asks for itself"),
+    Row("pcp", "other", True, "unknown", "it needs the THIRD_PARTY option, which most routers have switched off"),
+    Row("pcp", "other", False, "no", "this router opens ports only for the device that asks"),
+    Row("pcp", "other", None, "unknown", "it needs the THIRD_PARTY option, which most routers have switched off"),
+    Row("natpmp", "own", True, "yes", "it asks for itself"),
+    Row("natpmp", "own", False, "yes", "it asks for itself"),
+    Row("natpmp", "own", None, "yes", "it asks for itself"),
+    Row("natpmp", "other", True, "no", "NAT-PMP has no way to name another device"),
+    Row("natpmp", "other", False, "no", "NAT-PMP has no way to name another device"),
+    Row("natpmp", "other", None, "no", "NAT-PMP has no way to name another device"),
+)
+BEYOND = "the address is not on its own LAN, and no router opens ports for such"
+_LOOKUP = {(row.protocol, row.target, row.opens_for_others): row for row in TABLE}
+
+
+def may_open(protocol: Protocol, target: Target, *, opens_for_others: bool | None) -> Row:
+    """What the table says."""
+    if target == "beyond":
+        return Row(protocol, target, opens_for_others, "no", BEYOND)
+    return _LOOKUP[protocol, target, opens_for_others]
+
+
+def cannot_say(protocol: Protocol, rule: Forward) -> str | None:
+    """Why a protocol has no words for a rule, whoever asks; None: it has."""
+    if rule.service == EVERYTHING:
+        return "no protocol can hand everything on"
+    if rule.kind == "pinhole":
+        return "NAT-PMP knows no IPv6" if protocol == "natpmp" else None
+    if rule.outside_ports is None:
+        return None if protocol == "pcp" else f"{NAMES[protocol]} knows rules for TCP and UDP only"
+    if rule.outside_ports[1] - rule.outside_ports[0] >= RULES_FOR_A_RANGE:
+        return f"{NAMES[protocol]} would need a rule for each port of a wide range"
+    if rule.sources and protocol == "natpmp":
+        return "NAT-PMP cannot limit a rule to allowed sources"
+    if rule.sources and protocol == "igd" and any(ip_network(one).num_addresses > 1 for one in rule.sources):
+        return f"IGD can limit a rule to single addresses, not to {', '.join(rule.sources)}"
+    return None
+
+
+def entering(site: Site, plan: Plan) -> Iterator[Entering]:
+    """For each service and gateway of the plan, how its rules can be put there.
+
+    This machine is the host `here` of the site file; without it, some other device on the LAN of the service's host.
+    """
+    of_host = chains(site)
+    here = site.hosts.get(site.site.here or "")
+    seen: set[tuple[str, str]] = set()
+    for rule in plan.forwards:
+        if (rule.gateway, rule.service) in seen:
+            continue
+        seen.add((rule.gateway, rule.service))
+        gateway = site.gateways[rule.gateway]
+        if gateway.control == "hand":
+            reason = f"{rule.gateway} is driven by hand"
+            yield Entering(rule.gateway, rule.service, None, "no", "no", True, reason)
+            continue
+        protocol: Protocol = "igd" if gateway.control == "auto" else gateway.control
+        dumb = cannot_say(protocol, rule)
+        if dumb is not None:
+            yield Entering(rule.gateway, rule.service, protocol, "no", "no", True, dumb)
+            continue
+        service = site.services[rule.service]
+        device_chain = of_host[service.host]
+        asker_chain = of_host[site.site.here] if here is not None and site.site.here else device_chain
+        asker = str(here.address) if here is not None else ""
+        from_here = _asked(site, protocol, rule, asker_chain, asker)
+        from_device = _asked(site, protocol, rule, device_chain, str(site.hosts[service.host].address))
+        reason = from_here.reason
+        if from_here.possible != "yes" and from_device.possible == "yes":
+            reason += f"; {service.host} itself may ask"
+        possible = from_here.possible, from_device.possible
+        yield Entering(rule.gateway, rule.service, protocol, *possible, True, reason)
+
+
+def _asked(site: Site, protocol: Protocol, rule: Forward, chain: tuple[str, ...], asker: str) -> Row:
+    """What happens when a device behind `chain` asks; asker: its address, "" for one that is not the target."""
+    opens = site.gateways[rule.gateway].opens_for_others
+    if rule.gateway not in chain:
+        return Row(protocol, "beyond", opens, "no", f"that machine is not behind {rule.gateway}")
+    at = chain.index(rule.gateway)
+    if rule.kind == "pinhole":  # nothing is translated: every gateway sees the device's own address
+        owner = next((h for h in site.hosts.values() if str(h.address6) == rule.target_address), None)
+        own = owner is not None and str(owner.address) == asker
+        return may_open(protocol, "own" if own else "other", opens_for_others=opens)
+    if at + 1 < len(chain):  # the gateway sees the next router asking
+        asker = str(site.gateways[chain[at + 1]].wan_behind(rule.gateway))
+    target: Target = "own" if rule.target_address == asker else "other"
+    return may_open(protocol, target, opens_for_others=opens)

@@ -1,0 +1,101 @@
+"""Which ports of a gateway's outer side are taken, and which to take next. Pure.
+
+Ports of TCP and UDP are kept apart; a service for both needs the same port in both.
+"""
+
+from __future__ import annotations
+
+from array import array
+from collections.abc import Iterable, Iterator
+
+from hooper.planning.model import PortPair
+
+LAST = 65535
+STEP = 10_000  # 3389 becomes 13389, then 23389: easy to remember
+
+
+def transports(transport: str) -> tuple[str, ...]:
+    """tcp and udp for both, else the one."""
+    return ("tcp", "udp") if transport == "both" else (transport,)
+
+
+class Side:
+    """The ports of one address of one gateway.
+
+    Taken ports have an owner, a service. Closed ones are not to be chosen: taken, kept by the gateway, or blocked.
+    """
+
+    __slots__ = ("_closed", "_names", "_numbers", "_owners", "_protocols")
+
+    def __init__(self) -> None:
+        self._closed = {"tcp": bytearray(LAST + 1), "udp": bytearray(LAST + 1), "both": bytearray(LAST + 1)}
+        self._owners: dict[str, array[int]] = {}
+        self._names: list[str] = [""]
+        self._numbers: dict[str, int] = {}
+        self._protocols: dict[str, str] = {}
+        for closed in self._closed.values():
+            closed[0] = 1
+
+    def close(self, transport: str, first: int, last: int) -> None:
+        """Never choose these ports."""
+        for one in transports(transport):
+            self._closed[one][first : last + 1] = b"\1" * (last - first + 1)
+        self._closed["both"][first : last + 1] = b"\1" * (last - first + 1)
+
+    def take(self, service: str, transport: str, ports: PortPair | None) -> None:
+        """These ports belong to `service` from now on; ports None: the whole IP protocol."""
+        if ports is None:
+            self._protocols[transport] = service
+            return
+        if service not in self._numbers:
+            self._numbers[service] = len(self._names)
+            self._names.append(service)
+        number, (first, last) = self._numbers[service], ports
+        for one in transports(transport):
+            if one not in self._owners:
+                self._owners[one] = array("I", bytes(4 * (LAST + 1)))
+            if first == last:
+                self._owners[one][first] = number
+            else:
+                self._owners[one][first : last + 1] = array("I", [number]) * (last - first + 1)
+        self.close(transport, first, last)
+
+    def owner(self, transport: str, ports: PortPair | None) -> tuple[str, str, int] | None:
+        """Who has one of these ports: the service, the transport and the first such port; None: nobody."""
+        if ports is None:
+            name = self._protocols.get(transport)
+            return (name, transport, 0) if name is not None else None
+        for one in transports(transport):
+            owners = self._owners.get(one)
+            if owners is None:
+                continue
+            for port, number in enumerate(owners[ports[0] : ports[1] + 1], ports[0]):
+                if number:
+                    return self._names[number], one, port
+        return None
+
+    def is_open(self, transport: str, ports: PortPair) -> bool:
+        """Whether all of these ports can be chosen."""
+        return not any(self._closed[transport][ports[0] : ports[1] + 1])
+
+    def choices(self, transport: str, ports: PortPair) -> Iterator[PortPair]:
+        """Ports to choose instead of `ports`, the most memorable first: open ones, as many of them."""
+        length = ports[1] - ports[0] + 1
+        for start in range(ports[0] + STEP, LAST - length + 2, STEP):
+            if self.is_open(transport, (start, start + length - 1)):
+                yield start, start + length - 1
+        closed = self._closed[transport]
+        for lowest, end in ((ports[0] + STEP, LAST + 1), (1024, min(ports[0] + STEP, LAST) + length)):
+            start = closed.find(bytes(length), lowest, end)
+            while start >= 0:
+                yield start, start + length - 1
+                start = closed.find(bytes(length), start + 1, end)
+
+
+def covers(blocks: Iterable[tuple[str, int, int]], transport: str, ports: PortPair) -> tuple[str, int, int] | None:
+    """The first of `blocks` (transport, first, last) that meets these ports; None: none does."""
+    for block, first, last in blocks:
+        same = "both" in (block, transport) or block == transport
+        if same and first <= ports[1] and ports[0] <= last:
+            return block, first, last
+    return None
