@@ -34,6 +34,52 @@ class Span:
     end: int
 
 
+@dataclass(frozen=True, slots=True)
+class Pair:
+    """One key = value. base: the path of the table that it stands in; start: of the key; value, end: of the value.
+
+    inline: it stands inside the braces of another value.
+    """
+
+    path: Path
+    base: Path
+    start: int
+    value: int
+    end: int
+    inline: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Header:
+    """One [table] or [[entry]]; the path of an entry ends in its index."""
+
+    path: Path
+    start: int
+    end: int
+    array: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Layout:
+    """All headers and pairs of a text, in its order."""
+
+    headers: tuple[Header, ...]
+    pairs: tuple[Pair, ...]
+
+
+def layout(text: str) -> Layout:
+    """How a text is built, for edits. The text has been accepted by tomllib."""
+    scanner = _Scanner(text)
+    scanner.run()
+    return Layout(tuple(scanner.headers), tuple(sorted(scanner.pairs, key=lambda pair: pair.start)))
+
+
+def comments(text: str, start: int = 0, end: int | None = None) -> list[str]:
+    """The comments in a part of a text, as they stand."""
+    part = text[start:end]
+    return [match[0].rstrip("\r") for match in _BRACKETS.finditer(part) if match[0].startswith("#")]
+
+
 def too_deep(text: str) -> int | None:
     """Offset of the first bracket or dotted key that nests deeper than DEPTH_LIMIT, or None."""
     depth = 0
@@ -72,6 +118,9 @@ class _Scanner:
     def __init__(self, text: str) -> None:
         self.text = text
         self.found: dict[Path, Span] = {}
+        self.headers: list[Header] = []
+        self.pairs: list[Pair] = []
+        self._nested = 0
 
     def run(self) -> dict[Path, Span]:
         text = self.text
@@ -106,6 +155,7 @@ class _Scanner:
             counts[base] = counts.get(base, 0) + 1
             base = (*base, counts[base] - 1)
         self.found[base] = Span(parts[-1][1], at, end)
+        self.headers.append(Header(base, at, end, array))
         return end, base
 
     def _key(self, at: int) -> tuple[list[tuple[str, int]], int]:
@@ -122,14 +172,19 @@ class _Scanner:
             at += 1
 
     def _pair(self, at: int, base: Path) -> int:
+        begin = at
         parts, at = self._key(at)
         path = base
         for name, key_at in parts:
             path = (*path, name)
             self.found.setdefault(path, Span(key_at, key_at, key_at))
         start = self._after(_SPACE, at + 1)
+        inline = self._nested > 0
+        self._nested += 1
         end = self._value(start, path)
+        self._nested -= 1
         self.found[path] = Span(parts[-1][1], start, end)
+        self.pairs.append(Pair(path, base, begin, start, end, inline))
         return end
 
     def _value(self, at: int, path: Path) -> int:
