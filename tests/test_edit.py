@@ -11,9 +11,19 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from hooper.site.edit import CannotEdit, add_entry, add_table, literal, remove_key, remove_table, set_key
+from hooper.site.edit import (
+    CannotEdit,
+    Value,
+    add_entry,
+    add_keys,
+    add_table,
+    literal,
+    remove_key,
+    remove_table,
+    set_key,
+)
 from hooper.site.load import parse_site
-from hooper.site.positions import comments, layout
+from hooper.site.positions import Path, comments, layout
 from support.program import BOATHOUSE
 
 MANY_WAYS = """\
@@ -95,7 +105,7 @@ def test_a_removed_table_leaves_its_comments_and_no_hole() -> None:
 
 
 def test_a_second_acceptance_joins_the_first() -> None:
-    row = {"finding": "default-password", "reason": "no login", "until": date(2027, 2, 1)}
+    row: dict[str, Value] = {"finding": "default-password", "reason": "no login", "until": date(2027, 2, 1)}
     for text, service in ((MANY_WAYS, "s"), (BOATHOUSE, "slip-film"), (BOATHOUSE, "desk")):
         once = add_entry(text, ("services", service, "accepted"), row)
         twice = add_entry(once, ("services", service, "accepted"), {**row, "finding": "x"})
@@ -173,3 +183,13 @@ def unrelated(text: str, touched: set[tuple[Any, ...]]) -> list[str]:
         own = [pair.end for pair in where.pairs if pair.base == header.path and not pair.inline]
         out.append(text[header.start : max(own, default=header.end)])
     return out
+
+
+def test_many_keys_at_once_are_what_one_after_the_other_would_be() -> None:
+    rows: list[tuple[Path, str, Value]]
+    rows = [(("services", key), "outside_port", number) for number, key in enumerate(("s", "t"), 7000)]
+    once = add_keys(MANY_WAYS, [*rows, (("lines", "fibre"), "situation", "public")])
+    again = MANY_WAYS
+    for table, key, value in [*rows, (("lines", "fibre"), "situation", "public")]:
+        again = set_key(again, table, key, value)
+    assert once == again

@@ -21,7 +21,15 @@ from hooper.lab.documents import (
     LabTypeDocument,
 )
 from hooper.names.model import NamesDocument
-from hooper.planning.model import PlanDocument, WorksheetDocument
+from hooper.planning.audit import AuditDocument
+from hooper.planning.model import (
+    EditDocument,
+    HostListDocument,
+    PlanDocument,
+    ServiceListDocument,
+    SuggestDocument,
+    WorksheetDocument,
+)
 from hooper.reach.card import CardDocument
 from hooper.reach.case import WhyDocument
 from hooper.reach.line import SurveyDocument
@@ -36,6 +44,11 @@ class ErrorsDocument:
 DOCUMENTS: dict[str, type] = {
     "plan": PlanDocument,
     "worksheet": WorksheetDocument,
+    "audit": AuditDocument,
+    "edit": EditDocument,
+    "host-list": HostListDocument,
+    "host-suggest": SuggestDocument,
+    "service-list": ServiceListDocument,
     "survey": SurveyDocument,
     "router-list": RouterListDocument,
     "router-changes": RouterChangesDocument,

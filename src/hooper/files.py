@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import codecs
 import contextlib
 import os
 from pathlib import Path
@@ -32,6 +33,33 @@ def read_site(path: Path) -> SiteFile:
     return parse_site(data, str(path))
 
 
+class ChangedMeanwhile(MachineError):
+    """Somebody else has written the site file since it was read."""
+
+    code = "changed-meanwhile"
+    remedy = "Run the command again: it then starts from what stands there now."
+
+
+def save_site(path: Path, file: SiteFile, text: str) -> SiteFile:
+    """Put an edited site file in the place of the one that was read; the bytes that are the same stay so.
+
+    Nothing is written where the new text is no site file, or where the old one has changed since it was read.
+    Raises: SiteFileError, SeveralErrors, ChangedMeanwhile, MachineError.
+    """
+    saved = parse_site(text.encode(), file.name)
+    target = path.resolve()  # a link stays a link
+    try:
+        before = target.read_bytes()
+        mode = target.stat().st_mode & 0o777
+    except OSError as exc:
+        raise machine_error(exc, f"{path} cannot be read again") from None
+    mark = codecs.BOM_UTF8 if before.startswith(codecs.BOM_UTF8) else b""
+    if before != mark + file.text.encode():
+        raise ChangedMeanwhile(f"{path} has been changed by another hand since it was read")
+    write_atomically(target, mark + text.encode(), mode=mode)
+    return saved
+
+
 def read_text(path: Path) -> str:
     """A small text file, such as one of root certificates. Raises: MachineError."""
     try:
@@ -41,8 +69,8 @@ def read_text(path: Path) -> str:
         raise machine_error(exc, f"{path} cannot be read") from None
 
 
-def write_atomically(path: Path, data: bytes, *, private: bool = False) -> None:
-    """Write a whole file or none. private: readable by its owner alone. Raises: MachineError."""
+def write_atomically(path: Path, data: bytes, *, private: bool = False, mode: int | None = None) -> None:
+    """Write a whole file or none. private: only its owner reads it; mode: else the usual. Raises: MachineError."""
     import tempfile
 
     temporary: str | None = None
@@ -55,7 +83,7 @@ def write_atomically(path: Path, data: bytes, *, private: bool = False) -> None:
         if not private:
             mask = os.umask(0)
             os.umask(mask)
-            os.chmod(temporary, 0o666 & ~mask)
+            os.chmod(temporary, mode if mode is not None else 0o666 & ~mask)
         os.replace(temporary, path)
         temporary = None
     except OSError as exc:

@@ -94,8 +94,7 @@ class Session:
         """Read the site file that --site, HOOPER_SITE or this folder names; with mask, set it up for the output."""
         from hooper.files import read_site
 
-        named = os.environ.get("HOOPER_SITE")
-        path = given if given is not None else Path(named) if named else Path("site.toml")
+        path = site_path(given)
         file = read_site(path)
         if mask:
             from hooper.masking import Mask
@@ -132,6 +131,12 @@ class Session:
         """Print one line of JSON Lines and flush it."""
         sys.stdout.write(dump_line({**head(self.command, self.at, self.world), **plain(document)}))
         sys.stdout.flush()
+
+
+def site_path(given: Path | None) -> Path:
+    """The site file that --site, HOOPER_SITE or this folder names."""
+    named = os.environ.get("HOOPER_SITE")
+    return given if given is not None else Path(named) if named else Path("site.toml")
 
 
 def run_async(work: Callable[..., Awaitable[T]], *arguments: Any) -> T:

@@ -14,7 +14,7 @@ from hooper.document import dump, error_objects, head
 from hooper.errors import EXIT_INTERRUPTED, EXIT_OUR_FAULT, HooperError, SeveralErrors, UsageError, flatten
 from hooper.secret import redact
 
-GROUPS = ("lab", "router", "name", "cert")  # commands that have commands of their own
+GROUPS = ("lab", "router", "name", "cert", "host", "service")  # commands that have commands of their own
 STDOUT_ERRORS = (errno.EPIPE, errno.ENOSPC, errno.EIO, errno.EBADF)
 
 

@@ -147,3 +147,82 @@ def ports_text(ports: PortPair | None) -> str:
     if ports is None:
         return "-"
     return str(ports[0]) if ports[0] == ports[1] else f"{ports[0]}-{ports[1]}"
+
+
+# --- editing
+
+
+@dataclass(frozen=True, slots=True)
+class ChangedKey:
+    """One key of the site file that was set; null stands for a key that is not there."""
+
+    key: str
+    before: str | None
+    after: str | None
+
+
+@dataclass(frozen=True, slots=True)
+class EditDocument:
+    """What an edit did to the site file. follows: what is left to do elsewhere."""
+
+    file: str
+    action: str
+    subject: str
+    changes: tuple[ChangedKey, ...]
+    follows: tuple[str, ...]
+    dry_run: bool
+
+
+@dataclass(frozen=True, slots=True)
+class HostRow:
+    """One host. in_pool: null where the pool is not known. ready: what was ticked, null: nobody has said."""
+
+    host: str
+    network: str
+    address: str
+    address6: str | None
+    address_from: str
+    in_pool: bool | None
+    mac: str | None
+    services: tuple[str, ...]
+    ready: dict[str, bool | None]
+
+
+@dataclass(frozen=True, slots=True)
+class HostListDocument:
+    """`hooper host list`."""
+
+    hosts: tuple[HostRow, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class SuggestDocument:
+    """`hooper host suggest`: free addresses on one network, the best first."""
+
+    gateway: str
+    network: str
+    pool: str | None
+    addresses: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class ServiceRow:
+    """One service. outside_ports: on the public address; null where it is not public or has no ports."""
+
+    service: str
+    host: str
+    speaks: str
+    transport: str
+    ports: PortPair | None
+    reach: str
+    line: str
+    outside_ports: PortPair | None
+    sources: tuple[str, ...]
+    name: str | None
+
+
+@dataclass(frozen=True, slots=True)
+class ServiceListDocument:
+    """`hooper service list`."""
+
+    services: tuple[ServiceRow, ...]

@@ -68,6 +68,35 @@ def set_key(text: str, table: Path, key: str, value: Value) -> str:
     return _proven(text, _set_key(text, table, key, literal(value)), change)
 
 
+def add_keys(text: str, rows: Sequence[tuple[Path, str, Value]]) -> str:
+    """Add many keys that are not there yet: (table, key, value). One reading for all of them. Raises: CannotEdit."""
+
+    def change(data: Any) -> None:
+        for table, key, value in rows:
+            _reach(data, table)[key] = _plain(value)
+
+    where = layout(text)
+    headers = {header.path: header for header in where.headers}
+    last: dict[Path, Pair] = {pair.base: pair for pair in where.pairs if not pair.inline}
+    before, later, inserts = text, [], []
+    for table, key, value in rows:
+        if table not in headers:
+            later.append((table, key, value))
+            continue
+        own = last.get(table)
+        end = _line_end(text, own.end if own is not None else headers[table].end)
+        indent = _indent(text, own.start if own is not None else headers[table].start)
+        inserts.append((end, f"{indent}{key_text(key)} = {literal(value)}{_newline(text)}"))
+    parts, at = [], 0
+    for end, line in sorted(inserts):
+        parts += [text[at:end], "" if text[:end].endswith("\n") else _newline(text), line]
+        at = end
+    text = "".join([*parts, text[at:]])
+    for table, key, value in later:
+        text = _set_key(text, table, key, literal(value))
+    return _proven(before, text, change)
+
+
 def remove_key(text: str, table: Path, key: str) -> str:
     """Take one key and its value away; its comment stays. Raises: CannotEdit."""
 

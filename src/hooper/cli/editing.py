@@ -1,0 +1,81 @@
+"""What the commands share that edit the site file."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from hooper.cli.common import Session, site_path
+from hooper.errors import UsageError
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+    from hooper.planning.edits import Edited
+    from hooper.planning.model import EditDocument
+    from hooper.site.load import SiteFile
+
+EditDryRunFlag = Annotated[bool, typer.Option("--dry-run", help="Say what would be written; write nothing.")]
+ClearOption = Annotated[
+    list[str] | None, typer.Option("--clear", metavar="KEY", help="Take this key away; can be given again.")
+]
+
+
+def finish(session: Session, file: SiteFile, given: Path | None, edited: Edited, *, dry_run: bool) -> int:
+    """Write the edited file, once it is sure that it is a site file, and show what was done."""
+    from hooper.files import save_site
+    from hooper.planning.model import EditDocument
+    from hooper.site.load import parse_site
+
+    path = site_path(given)
+    if dry_run:
+        parse_site(edited.text.encode(), file.name)
+    elif edited.text != file.text:
+        save_site(path, file, edited.text)
+    document = EditDocument(str(path), edited.action, edited.subject, edited.changes, edited.follows, dry_run)
+    return session.show(document, render)
+
+
+def render(document: EditDocument, out: Console) -> None:
+    """What was changed, key by key, and what is left to do."""
+    from rich.text import Text
+
+    from hooper.cli.render import heading, indented
+
+    if not document.changes:
+        out.print(f"Nothing to change: {document.subject} is so already.")
+        return
+    would = " (not written: --dry-run)" if document.dry_run else ""
+    heading(out, f"{document.subject}: {document.action} in {document.file}{would}")
+    for one in document.changes:
+        line = Text(f"   {one.key}", style="bold" if one.after is not None else "")
+        if one.after is None:
+            line.append("  gone" if not one.before else f"  gone, was {one.before}", style="red")
+        elif one.before is None:
+            line.append(f" = {one.after}")
+        else:
+            line.append(f" = {one.after}").append(f"  was {one.before}", style="dim")
+        out.print(line, soft_wrap=True)
+    if document.follows:
+        out.print()
+        heading(out, "Left to do, by hand")
+        for follow in document.follows:
+            indented(out, follow, mark="[ ] ", left=3)
+
+
+def rows_of(**given: object) -> dict[str, object]:
+    """The options that were given, as keys of the site file."""
+    return {key: value for key, value in given.items() if value is not None}
+
+
+def port_value(option: str, text: str | None) -> int | str | None:
+    """A port as the site file has it: a number, or a range as text. Raises: UsageError."""
+    if text is None:
+        return None
+    if text.isascii() and text.isdigit():
+        return int(text)
+    if not text.replace("-", "").isdigit() or text.count("-") != 1:
+        raise UsageError(f"{option} {text!r} is not a port", remedy="Give a number, or a range such as 5000-5010.")
+    return text

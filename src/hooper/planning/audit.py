@@ -1,0 +1,137 @@
+"""What the world can see of a site, the gravest first, with the safer way for each. Pure."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import date
+from typing import TYPE_CHECKING, Literal
+
+from hooper.planning.catalogue import CATALOGUE
+from hooper.planning.model import EVERYTHING, Finding, Plan, ports_text
+from hooper.planning.paths import lines_of
+
+if TYPE_CHECKING:
+    from hooper.site.model import Service, Site
+
+Risk = Literal["high", "medium", "low"]
+HIGH = ("router-page-open", "lan-protocol-open", "sharing-open", "desktop-open", "default-password")
+_RISKS: tuple[Risk, ...] = ("high", "medium", "low")
+
+
+@dataclass(frozen=True, slots=True)
+class AcceptedRisk:
+    """A risk that a person has taken: why, and until when. ended: that day has passed."""
+
+    service: str
+    finding: str
+    reason: str
+    until: date
+    ended: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Exposed:
+    """One service that can be reached from outside.
+
+    outside: as transport and port, one for each address. open_to: the sources; empty: everyone. findings: codes that
+    speak against it, the gravest first. accepted: all of them are accepted. safer: what to do instead.
+    """
+
+    service: str
+    host: str
+    what: str
+    line: str
+    outside: tuple[str, ...]
+    open_to: tuple[str, ...]
+    risk: Risk
+    accepted: bool
+    findings: tuple[str, ...]
+    why: str
+    safer: str
+
+
+@dataclass(frozen=True, slots=True)
+class AuditDocument:
+    """`hooper audit`. everything: the gateways that hand all packets inward, so that others behind them filter."""
+
+    exposed: tuple[Exposed, ...]
+    accepted: tuple[AcceptedRisk, ...]
+    everything: tuple[str, ...]
+    not_exposed: tuple[str, ...]
+
+
+def audit(site: Site, plan: Plan, today: date) -> AuditDocument:
+    """What the plan lets in. today: accepted risks are judged by it."""
+    lines = lines_of(site)
+    against: dict[str, list[Finding]] = {}
+    for item in plan.findings:
+        if CATALOGUE[item.code].group in ("exposure", "readiness") or item.code in ("range-too-wide", "inside-ipsec"):
+            against.setdefault(item.subject.removeprefix("services."), []).append(item)
+    outside: dict[str, list[str]] = {}
+    for rule in plan.forwards:
+        if rule.service == EVERYTHING or site.gateways[rule.gateway].behind:
+            continue  # only what the outermost gateways let in
+        address = f"[{rule.outside_address}]" if rule.kind == "pinhole" else rule.outside_address or ""
+        ports = f" {ports_text(rule.outside_ports)}" if rule.outside_ports else ""
+        outside.setdefault(rule.service, []).append(f"{address} {rule.transport}{ports}".strip())
+    handed = {rule.gateway for rule in plan.forwards if rule.service == EVERYTHING}
+    for rule in plan.forwards:  # behind a gateway that hands everything on, the next one's rules say it
+        if rule.service != EVERYTHING and handed & set(site.gateways[rule.gateway].behind):
+            outside.setdefault(rule.service, []).append(f"{rule.transport} {ports_text(rule.outside_ports)}")
+    exposed = [
+        _exposed(key, site.services[key], lines[key], tuple(dict.fromkeys(places)), against.get(key, []))
+        for key, places in outside.items()
+    ]
+    return AuditDocument(
+        tuple(sorted(exposed, key=lambda row: (row.accepted, _RISKS.index(row.risk), bool(row.open_to), row.service))),
+        tuple(
+            AcceptedRisk(key, one.finding, one.reason, one.until, today > one.until)
+            for key, service in sorted(site.services.items())
+            for one in service.accepted
+        ),
+        tuple(sorted(handed)),
+        tuple(sorted(key for key in site.services if key not in outside)),
+    )
+
+
+def _exposed(key: str, service: Service, line: str, outside: tuple[str, ...], found: list[Finding]) -> Exposed:
+    open_risks = [item for item in found if not _is_accepted(item, service)]
+    speaking = sorted(open_risks or found, key=lambda item: (_weight(item, service), item.code))
+    worst = speaking[0] if speaking else None
+    risk: Risk = "low"
+    if worst is not None:
+        risk = _RISKS[_weight(worst, service)]
+    return Exposed(
+        key,
+        service.host,
+        service.speech.title,
+        line,
+        outside,
+        tuple(map(str, service.sources)),
+        risk,
+        bool(found) and not open_risks,
+        tuple(dict.fromkeys(item.code for item in speaking)),
+        CATALOGUE[worst.code].why if worst is not None else _fine(service),
+        worst.remedy if worst is not None else "Keep the device's firmware current.",
+    )
+
+
+def _fine(service: Service) -> str:
+    if service.speech.mute:
+        return "It answers nobody who has no key."
+    return "It is encrypted; how well it is guarded is up to its login."
+
+
+def _weight(item: Finding, service: Service) -> int:
+    """0 for high, 1 for medium, 2 for low. Allowed sources make each risk smaller by one."""
+    if item.code in HIGH or (item.code == "clear-text-open"):
+        weight = 0
+    else:
+        weight = {"error": 0, "warning": 1, "note": 2}[CATALOGUE[item.code].severity]
+    if item.code == "unknown-protocol-open":
+        weight = 1
+    return min(2, weight + bool(service.sources and item.code != "default-password"))
+
+
+def _is_accepted(item: Finding, service: Service) -> bool:
+    return item.severity == "note" and any(one.finding == item.code for one in service.accepted)

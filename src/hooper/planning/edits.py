@@ -1,0 +1,217 @@
+"""What a person changes in a site, as edits of the file's text: hosts, services, ticks, pins, accepted risks. Pure."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass
+from datetime import date, timedelta
+from ipaddress import IPv4Address
+from typing import TYPE_CHECKING
+
+from hooper.errors import HooperError, UsageError
+from hooper.planning.catalogue import CATALOGUE
+from hooper.planning.model import ChangedKey, Plan, ports_text
+from hooper.planning.paths import make_ways
+from hooper.site.edit import Value, add_entry, add_keys, add_table, remove_key, remove_table, set_key
+from hooper.site.load import SiteFile, parse_site
+from hooper.site.model import READY_ITEMS
+from hooper.site.positions import Path
+
+if TYPE_CHECKING:
+    from hooper.site.model import Site
+
+ACCEPTED_FOR = timedelta(days=90)
+
+
+class StillUsed(HooperError):
+    """Something else in the file needs what is to be removed."""
+
+    code, exit_code = "still-used", UsageError.exit_code
+    remedy = "Remove those first."
+
+
+@dataclass(frozen=True)
+class Edited:
+    """The new text of a site file, and what is different in it. follows: what a person has to do elsewhere."""
+
+    text: str
+    action: str
+    subject: str
+    changes: tuple[ChangedKey, ...]
+    follows: tuple[str, ...] = ()
+
+
+def add(file: SiteFile, kind: str, key: str, rows: Mapping[str, Value]) -> Edited:
+    """A new [hosts.KEY] or [services.KEY]. Raises: UsageError: there is one of that key; CannotEdit."""
+    if key in getattr(file.site, kind):
+        raise UsageError(f"there is a {kind.removesuffix('s')} {key!r} already", remedy="Choose another key.")
+    text = add_table(file.text, (kind, key), rows)
+    return Edited(text, "added", f"{kind}.{key}", tuple(ChangedKey(k, None, _shown(v)) for k, v in rows.items()))
+
+
+def change(file: SiteFile, kind: str, key: str, rows: Mapping[str, Value], clear: Iterable[str] = ()) -> Edited:
+    """Other values for some keys; `clear`: keys to take away. Raises: UsageError, CannotEdit."""
+    import tomllib
+
+    there = tomllib.loads(file.text)[kind][key]
+    text, changes = file.text, []
+    for name, value in rows.items():
+        if name in there and there[name] == value:
+            continue
+        text = set_key(text, (kind, key), name, value)
+        changes.append(ChangedKey(name, _shown(there[name]) if name in there else None, _shown(value)))
+    for name in clear:
+        if name not in there:
+            raise UsageError(f"[{kind}.{key}] has no key {name!r}", remedy=f"It has: {', '.join(there)}.")
+        cut = remove_table if isinstance(there[name], dict | list) and name == "accepted" else None
+        text = cut(text, (kind, key, name)) if cut is not None else remove_key(text, (kind, key), name)
+        changes.append(ChangedKey(name, _shown(there[name]), None))
+    return Edited(text, "changed", f"{kind}.{key}", tuple(changes))
+
+
+def remove_host(file: SiteFile, key: str, *, with_services: bool) -> Edited:
+    """Without a host. Raises: StillUsed: services, tunnels or [site] name it; CannotEdit."""
+    used = [f"services.{name}" for name, service in file.site.services.items() if service.host == key]
+    other = [f"tunnels.{name}" for name, tunnel in file.site.tunnels.items() if tunnel.host == key]
+    if file.site.site.here == key:
+        other.append("site.here")
+    if other or (used and not with_services):
+        more = "; --with-services removes its services too" if used and not other else ""
+        raise StillUsed(f"{key} is used by {', '.join((*used, *other))}", remedy=f"Remove those first{more}.")
+    text = file.text
+    for service in used:
+        text = remove_service(_again(file, text), service.removeprefix("services.")).text
+    text = remove_table(text, ("hosts", key))
+    gone = tuple(ChangedKey(name, "", None) for name in (f"hosts.{key}", *used))
+    return Edited(text, "removed", f"hosts.{key}", gone, _leftovers(file, [u.removeprefix("services.") for u in used]))
+
+
+def remove_service(file: SiteFile, key: str) -> Edited:
+    """Without a service, and without it in the lists of certificates. Raises: CannotEdit."""
+    text = remove_table(file.text, ("services", key))
+    changes = [ChangedKey(f"services.{key}", "", None)]
+    for name, certificate in file.site.certificates.items():
+        if key in certificate.services:
+            rest = [one for one in certificate.services if one != key]
+            text = set_key(text, ("certificates", name), "services", rest)
+            changes.append(
+                ChangedKey(f"certificates.{name}.services", ", ".join(certificate.services), ", ".join(rest))
+            )
+    return Edited(text, "removed", f"services.{key}", tuple(changes), _leftovers(file, [key]))
+
+
+def _again(file: SiteFile, text: str) -> SiteFile:
+    return parse_site(text.encode(), file.name)
+
+
+def _leftovers(file: SiteFile, services: Iterable[str]) -> tuple[str, ...]:
+    """What stands elsewhere for services that are gone from the file."""
+    ways = make_ways(file.site)
+    out = []
+    for key in services:
+        way = ways.get(key)
+        if way is not None and way.ports:
+            rule = f"{file.site.services[key].used_transport} {ports_text(way.ports[0])}"
+            out.append(f"take the rule {rule} away on {', '.join(way.gateways)} (`hooper router close {key}` its own)")
+    return tuple(out)
+
+
+def tick(file: SiteFile, host: str, items: Mapping[str, bool]) -> Edited:
+    """What a person says of a device. Raises: UsageError: no such item; CannotEdit."""
+    for item in items:
+        if item not in READY_ITEMS:
+            raise UsageError(
+                f"there is nothing to tick called {item!r}", remedy=f"There are: {', '.join(READY_ITEMS)}."
+            )
+    text, changes = file.text, []
+    for item, said in items.items():
+        before = getattr(file.site.hosts[host].ready, item)
+        if before is said:
+            continue
+        text = set_key(text, ("hosts", host, "ready"), item, said)
+        changes.append(ChangedKey(f"ready.{item}", None if before is None else _shown(before), _shown(said)))
+    return Edited(text, "ticked", f"hosts.{host}", tuple(changes))
+
+
+def pin(file: SiteFile, services: Iterable[str] | None = None) -> Edited:
+    """The outside port of each public service written down, as the plan has it now. Raises: CannotEdit."""
+    rows: list[tuple[Path, str, Value]] = []
+    for key, way in make_ways(file.site).items():
+        if not way.ports or file.site.services[key].outside_port is not None:
+            continue
+        if services is not None and key not in services:
+            continue
+        first, last = way.ports[0]
+        value: Value = first if first == last else ports_text((first, last))
+        rows.append((("services", key), "outside_port", value))
+    changes = tuple(ChangedKey(f"services.{table[1]}.outside_port", None, _shown(value)) for table, _, value in rows)
+    return Edited(add_keys(file.text, rows), "pinned", "services", changes)
+
+
+def add_service(file: SiteFile, key: str, rows: Mapping[str, Value]) -> Edited:
+    """A new service; where it is public, the outside port that the plan chooses is written down with it.
+
+    Raises: UsageError, CannotEdit, SiteFileError, SeveralErrors: with it the file has no meaning.
+    """
+    made = add(file, "services", key, rows)
+    pinned = pin(_again(file, made.text), [key])
+    named = tuple(ChangedKey(c.key.rpartition(".")[2], c.before, c.after) for c in pinned.changes)
+    return Edited(pinned.text, made.action, made.subject, (*made.changes, *named))
+
+
+def accept(file: SiteFile, risks: Iterable[tuple[str, str]], reason: str, until: date) -> Edited:
+    """Risks that a person takes: (service, code of the finding). Raises: UsageError, CannotEdit."""
+    text, changes = file.text, []
+    for service, code in risks:
+        if code not in CATALOGUE or not CATALOGUE[code].acceptable:
+            raise UsageError(f"{code!r} is no risk that can be accepted", remedy="See docs/findings.md.")
+        now = _again(file, text).site.services[service].accepted
+        at = next((number for number, one in enumerate(now) if one.finding == code), None)
+        path = ("services", service, "accepted")
+        if at is None:
+            text = add_entry(text, path, {"finding": code, "reason": reason, "until": until})
+        else:
+            entry = path if len(now) == 1 and not _is_list(text, service) else (*path, at)
+            text = set_key(set_key(text, entry, "reason", reason), entry, "until", until)
+        changes.append(ChangedKey(f"services.{service}.accepted", None, f"{code} until {until}: {reason}"))
+    return Edited(text, "accepted", "services", tuple(changes))
+
+
+def _is_list(text: str, service: str) -> bool:
+    import tomllib
+
+    return isinstance(tomllib.loads(text)["services"][service]["accepted"], list)
+
+
+def _shown(value: object) -> str:
+    if isinstance(value, bool):
+        return str(value).lower()
+    if isinstance(value, list | tuple):
+        return ", ".join(map(_shown, value))
+    return str(value)
+
+
+# --- what hangs on an address
+
+
+def hangs_on(site: Site, plan: Plan, host: str, old: IPv4Address) -> Iterator[str]:
+    """All that has to be changed by hand when a host leaves its address, in the order of the work."""
+    entry = site.hosts[host]
+    text = str(old)
+    if entry.address_from == "device":
+        yield f"on {host} itself: its address, and nothing else of its network page"
+    for rule in plan.forwards:
+        if rule.target_address == text:
+            where = f"{rule.transport} {ports_text(rule.outside_ports)} ({rule.service})"
+            yield f"on {rule.gateway}: the rule for {where}, which leads to {text}"
+    if entry.address_from == "reservation":
+        yield f"on the gateway of {host}: the reservation of {text}" + (f" for {entry.mac}" if entry.mac else "")
+    for key, tunnel in site.tunnels.items():
+        if tunnel.host == host:
+            yield f"the route to {tunnel.subnet} of the tunnel {key}, which goes by {text}"
+    names = sorted({*site.names, *(s.name for s in site.services.values() if s.name and s.host == host)})
+    if names and any(service.host == host and service.reach == "public" for service in site.services.values()):
+        yield f"hosts files of devices inside that say {text} for {', '.join(names)}"
+    inner = [key for key, service in site.services.items() if service.host == host]
+    if inner:
+        yield f"bookmarks and apps inside that ask {text} for {', '.join(inner)}"
