@@ -334,9 +334,11 @@ def test_errors_make_a_plan_infeasible_and_cannot_be_accepted() -> None:
 
 
 def test_a_clash_proposes_ports_that_are_free() -> None:
-    text = ONE_BOX + "".join(service("port = 3389", key=key) for key in ("a", "b", "c"))
+    text = ONE_BOX + "".join(service("port = 3389\noutside_port = 3389", key=key) for key in ("a", "b", "c"))
     proposed = [f.remedy.split("`")[1] for f in plan(text).findings if f.code == "port-clash"]
-    assert proposed == ["outside_port = 13389", "outside_port = 13390"]
+    assert proposed == ["outside_port = 13389", "outside_port = 23389"]
+    chosen = plan(text.replace("outside_port = 3389\n", ""))
+    assert [rule.outside_ports for rule in chosen.forwards] == [(3389, 3389), (13389, 13389), (23389, 23389)]
 
 
 def test_sheets_are_cut_to_the_page() -> None:

@@ -48,7 +48,9 @@ def test_plan_as_text_fits_eighty_columns(site: Path) -> None:
 
 
 def test_overlapping_ports_are_a_finding_and_need_a_person(site: Path) -> None:
-    site.write_text(BOATHOUSE.replace("outside_port = 13389", "outside_port = 8443"))
+    hub = 'port = 8443\nreach = "public"\n'
+    text = BOATHOUSE.replace("outside_port = 13389", "outside_port = 8443")
+    site.write_text(text.replace(hub, hub + "outside_port = 8443\n"))
     ran = hooper("plan", "--json", cwd=site.parent)
     (clash,) = (f for f in valid("plan", ran.document)["findings"] if f["code"] == "port-clash")
     assert (ran.code, ran.document["feasible"], clash["severity"]) == (1, False, "error")

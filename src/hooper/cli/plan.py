@@ -2,17 +2,29 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from hooper.cli.common import JsonFlag, MaskFlag, QuietFlag, Session, SiteOption, VerboseFlag, sub_app
-from hooper.errors import EXIT_NEEDS_A_PERSON, worst
-from hooper.planning.model import Forward, PlanDocument, ports_text
+from hooper.cli.common import (
+    JsonFlag,
+    MaskFlag,
+    QuietFlag,
+    Session,
+    SiteOption,
+    VerboseFlag,
+    choose,
+    site_path,
+    sub_app,
+)
+from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
+from hooper.planning.model import EVERYTHING, Compared, Forward, Plan, PlanDocument, ports_text
 
 if TYPE_CHECKING:
     from rich.console import Console
 
+    from hooper.site.load import SiteFile
     from hooper.site.model import Site
 
 app = sub_app("The rule that every router needs, and what is wrong or risky.")
@@ -20,6 +32,19 @@ app = sub_app("The rule that every router needs, and what is wrong or risky.")
 
 @app.command()
 def plan(
+    chain: Annotated[bool, typer.Option("--chain", help="Draw the chain instead: lines, routers, devices.")] = False,
+    svg: Annotated[
+        Path | None, typer.Option("--svg", metavar="FILE", help="Write the picture of the chain to this file too.")
+    ] = None,
+    against: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--against", metavar="[GATEWAY=]FILE", help="Hold a router's table (CSV or JSON) against the plan."
+        ),
+    ] = None,
+    pin: Annotated[
+        bool, typer.Option("--pin", help="Write the chosen outside ports into the site file, so that they never move.")
+    ] = False,
     site: SiteOption = None,
     mask: MaskFlag = False,
     json: JsonFlag = False,
@@ -27,23 +52,118 @@ def plan(
     verbose: VerboseFlag = False,
 ) -> None:
     """The rule that every router needs, and what is wrong or risky. Touches nothing and asks nothing."""
+    from hooper.planning.openers import entering
     from hooper.planning.plan import make_plan
 
     session = Session("plan", json, quiet, verbose)
+    if chain and (json or against):
+        raise UsageError("--chain draws for people", remedy="Leave --json and --against out, or --chain.")
     file = session.read_site(site, mask=mask)
+    pinned: tuple[str, ...] = ()
+    if pin:
+        file, pinned = _pin(session, file, site)
     made = make_plan(file, session.at.date())
-    document = PlanDocument(made.forwards, made.findings, made.feasible)
-    code = session.show(document, lambda shown, out: render(shown, out, file.site, verbose=verbose))
-    if made.feasible:
-        driven = sorted({forward.gateway for forward in made.forwards if forward.by in ("auto", "igd")})
-        if driven:
-            session.note(f"\nNext: `hooper router open` enters what {', '.join(driven)} takes from a program;")
-            session.note("      `hooper worksheet --rest` then says what to enter by hand.")
-        else:
-            session.note("\nNext: `hooper worksheet` says what to enter on each router.")
-    else:
+    compared = _against(file, made, against or [])
+    ways_to_enter = tuple(entering(file.site, made))
+    document = PlanDocument(made.forwards, made.findings, made.feasible, ways_to_enter, compared, pinned)
+    if svg is not None:
+        _draw(session, file, svg)
+    shown = _tree if chain else render
+    code = session.show(document, lambda said, out: shown(said, out, file.site, verbose=verbose))
+    differs = any(row.state != "same" for row in compared)
+    if not made.feasible:
         session.note("\nNext: put the errors right in the site file, then `hooper plan` again.")
-    raise typer.Exit(worst([code, 0 if made.feasible else EXIT_NEEDS_A_PERSON]))
+    elif not against:
+        _next(session, made)
+    raise typer.Exit(worst([code, 0 if made.feasible and not differs else EXIT_NEEDS_A_PERSON]))
+
+
+def _next(session: Session, made: Plan) -> None:
+    """What to do with a plan that can work."""
+    driven = sorted({forward.gateway for forward in made.forwards if forward.by in ("auto", "igd")})
+    if driven:
+        session.note(f"\nNext: `hooper router open` enters what {', '.join(driven)} takes from a program;")
+        session.note("      `hooper worksheet --rest` then says what to enter by hand.")
+    else:
+        session.note("\nNext: `hooper worksheet` says what to enter on each router.")
+
+
+def _pin(session: Session, file: SiteFile, site: Path | None) -> tuple[SiteFile, tuple[str, ...]]:
+    """The site with every outside port written down. Raises: CannotEdit, MachineError."""
+    from hooper.files import save_site
+    from hooper.planning.edits import pin
+
+    edited = pin(file)
+    if not edited.changes:
+        session.note("Every outside port is written down already.\n")
+        return file, ()
+    saved = save_site(site_path(site), file, edited.text)
+    pinned = tuple(f"{change.key} = {change.after}" for change in edited.changes)
+    session.note(f"Written into {site_path(site)}:")
+    for line in pinned:
+        session.note(f"   {line}")
+    session.note()
+    return saved, pinned
+
+
+def _draw(session: Session, file: SiteFile, path: Path) -> None:
+    from hooper.files import write_atomically
+    from hooper.report.chain import as_svg
+
+    drawn = as_svg(file.site, file.site.site.title or "The chain")
+    write_atomically(path, (session.mask.text(drawn) if session.mask else drawn).encode())
+    session.note(f"The picture is in {path}.\n")
+
+
+def _against(file: SiteFile, made: Plan, given: list[str]) -> tuple[Compared, ...]:
+    """Each table held against its gateway. Raises: UsageError."""
+    if not given:
+        return ()
+    from hooper.files import read_text
+    from hooper.planning.against import compare, read_table
+
+    out: list[Compared] = []
+    for text in given:
+        key, equals, name = text.partition("=")
+        named = equals == "=" and key in file.site.gateways
+        path = Path(name if named else text)
+        rows = read_table(read_text(path), str(path))
+        own = sorted({row.gateway for row in rows if row.gateway is not None})
+        if named:
+            out += compare(made.forwards, [row for row in rows if row.gateway in (None, key)], key)
+        elif own:
+            choose(own, file.site.gateways, "gateway")
+            for one in own:
+                out += compare(made.forwards, [row for row in rows if row.gateway == one], one)
+        elif len(file.site.gateways) == 1:
+            out += compare(made.forwards, rows, next(iter(file.site.gateways)))
+        else:
+            raise UsageError(
+                f"{path} does not say which router it is of",
+                remedy=f"Write --against GATEWAY={path} with one of: {', '.join(file.site.gateways)}.",
+            )
+    return tuple(out)
+
+
+def _tree(document: PlanDocument, out: Console, site: Site, *, verbose: bool = False) -> None:
+    """The chain as a tree."""
+    from rich.text import Text
+    from rich.tree import Tree
+
+    from hooper.report.chain import Node, as_tree
+
+    del document, verbose
+    styles = {"line": "bold", "gateway": "bold", "host": "", "open": "orange3", "limited": "green", "closed": "dim"}
+
+    def grow(tree: Tree, node: Node) -> None:
+        for one in node.inner:
+            label = Text.assemble((one.text, styles.get(one.kind, "dim")), "  ", (one.detail, "dim"))
+            grow(tree.add(label), one)
+
+    root = as_tree(site)
+    tree = Tree(Text(root.text, style="bold"))
+    grow(tree, root)
+    out.print(tree)
 
 
 def render(document: PlanDocument, out: Console, site: Site, *, verbose: bool = False) -> None:
@@ -61,6 +181,10 @@ def render(document: PlanDocument, out: Console, site: Site, *, verbose: bool = 
         keys = [key for key, service in site.services.items() if service.reach == reach]
         if keys:
             out.print(f"Not forwarded, {words}: {', '.join(keys)}")
+    _entering(document, out)
+    if document.against:
+        out.print()
+        _compared(document, out)
     if document.findings:
         out.print()
         heading(out, f"Findings: {_counts(document)}")
@@ -68,6 +192,61 @@ def render(document: PlanDocument, out: Console, site: Site, *, verbose: bool = 
     if verbose:
         for code in dict.fromkeys(item.code for item in document.findings):
             out.print(f"{code}: {CATALOGUE[code].why}", style="dim")
+
+
+def _entering(document: PlanDocument, out: Console) -> None:
+    """How the rules get into each router, alike services together."""
+    from hooper.cli.render import heading, indented
+
+    alike: dict[str, dict[str, list[str]]] = {}
+    for row in document.entering:
+        if row.protocol is None:
+            said = "by hand"
+        elif row.from_here == "yes":
+            said = f"by a program on this network: {row.reason}"
+        elif row.from_here == "unknown":
+            said = f"perhaps by a program on this network: {row.reason}"
+        elif row.from_device == "yes":
+            said = f"by hand, or by the device itself: {row.reason}"
+        else:
+            said = f"by hand: {row.reason}"
+        service = "all else" if row.service == EVERYTHING else row.service
+        alike.setdefault(row.gateway, {}).setdefault(said, []).append(service)
+    if alike:
+        out.print()
+        heading(out, "How the rules get there")
+    width = max((len(gateway) for gateway in alike), default=0) + 2
+    for gateway, ways in alike.items():
+        for number, (said, services) in enumerate(ways.items()):
+            whom = f" ({', '.join(services)})" if len(ways) > 1 else ""
+            indented(out, said + whom, mark=f"{gateway if not number else '':<{width}}", left=0)
+
+
+STATES = {
+    "same": ("✓", "green"),
+    "missing": ("missing", "bold red"),
+    "different": ("different", "bold red"),
+    "unknown": ("unknown to us", "orange3"),
+}
+
+
+def _compared(document: PlanDocument, out: Console) -> None:
+    """The table that was given against the plan, gateway by gateway."""
+    from rich.text import Text
+
+    from hooper.cli.render import heading, table
+
+    for gateway in dict.fromkeys(row.gateway for row in document.against):
+        rows = [row for row in document.against if row.gateway == gateway]
+        wrong = sum(row.state != "same" for row in rows)
+        heading(out, f"{gateway}, as it is: " + (f"{wrong} not as planned" if wrong else "all as planned"))
+        drawn = table("", "service", "outside", "planned", "found", "at")
+        for row in rows:
+            mark, style = STATES[row.state]
+            outside = f"{row.transport} {ports_text(row.outside_ports)}"
+            cells = (row.planned or "-", row.found or ("as planned" if row.state == "same" else "-"), row.place)
+            drawn.add_row(Text(mark, style=style), row.service or "-", outside, *cells)
+        out.print(drawn)
 
 
 def _counts(document: PlanDocument) -> str:
@@ -98,8 +277,9 @@ def ways(forwards: tuple[Forward, ...], out: Console) -> None:
     for chain, rows in chains.items():
         drawn = table("service", "from outside", *(f"{gateway} sends to" for gateway in chain))
         for row in rows:
-            cells = [f"{forward.target_address}:{ports_text(forward.target_ports)}" for forward in row]
-            drawn.add_row(row[0].service, f"{row[0].transport} {ports_text(row[0].outside_ports)}", *cells)
+            cells = [_target(forward) for forward in row]
+            name = "all else" if row[0].service == EVERYTHING else row[0].service
+            drawn.add_row(name, _outside(row[0]), *cells)
         out.print(drawn)
         out.print()
     limited: dict[str, list[str]] = {}
@@ -110,9 +290,26 @@ def ways(forwards: tuple[Forward, ...], out: Console) -> None:
         out.print(f"Only from {sources}: {', '.join(dict.fromkeys(services))}")
 
 
+def _outside(rule: Forward) -> str:
+    if rule.kind == "pinhole":
+        return f"IPv6 {rule.transport} {ports_text(rule.outside_ports)}"
+    if rule.outside_ports is None:
+        return f"IP protocol {rule.transport}"
+    return f"{rule.transport} {ports_text(rule.outside_ports)}"
+
+
+def _target(rule: Forward) -> str:
+    if rule.kind == "pinhole":
+        return f"[{rule.target_address}]"
+    ports = f":{ports_text(rule.target_ports)}" if rule.target_ports and rule.service != EVERYTHING else ""
+    return f"{rule.target_address}{ports}"
+
+
 def _leads_to(outer: Forward, inner: Forward) -> bool:
     """Whether what `outer` sends on arrives at `inner`."""
-    if outer.target_address != inner.outside_address or outer.target_ports is None or inner.outside_ports is None:
+    if outer.kind != inner.kind or outer.target_address != inner.outside_address:
         return False
+    if outer.target_ports is None or inner.outside_ports is None:
+        return outer.transport == inner.transport
     carried = inner.transport == "both" or outer.transport in (inner.transport, "both")
     return carried and inner.outside_ports[0] <= outer.target_ports[0] <= inner.outside_ports[1]

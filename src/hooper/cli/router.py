@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from hooper.cli.accepting import AcceptOption, UntilOption, accepted, refusals
 from hooper.cli.common import (
     DryRunFlag,
     JsonFlag,
@@ -84,6 +85,8 @@ def open_rules(
     lease: Annotated[
         int, typer.Option("--lease", metavar="SECONDS", help="How long the rules are to last; 0: without an end.")
     ] = 604_800,
+    accept: AcceptOption = None,
+    until: UntilOption = None,
     dry_run: DryRunFlag = False,
     deadline: DeadlineOption = 5.0,
     site: SiteOption = None,
@@ -95,7 +98,8 @@ def open_rules(
 ) -> None:
     """Enter the plan's rules into the routers that answer by IGD, read them back, and say how long they last.
 
-    What another hand has entered is left alone. What a router cannot be told by IGD is for the worksheet.
+    What another hand has entered is left alone. What a router cannot be told by IGD is for the worksheet. What would
+    be exposed before it is ready is not entered (exit code 5).
     """
     session = Session("router open", json, quiet, verbose)
     if not 0 <= lease <= 31_536_000:
@@ -107,10 +111,13 @@ def open_rules(
     if not_public:
         raise UsageError(f"{not_public[0]} is not public, so it has no rule", remedy='Set reach = "public", if so.')
     gateways = _driven(file, gateway)
+    file = accepted(session, file, site, accept, until, services, dry_run=dry_run)
 
     async def deed(work: Work, wanted: list[Wanted], plan: Plan) -> None:
         chosen = [one for one in wanted if not services or one.service in services]
-        await work.open(chosen, plan.findings, take_over=take_over)
+        public = {f"services.{key}" for key in services or file.site.services}
+        findings = [one for one in plan.findings if one.subject in public]
+        await work.open(chosen, findings, take_over=take_over, kept_back=refusals(file, plan))
 
     _change(session, file, gateways, deed, lease, deadline, state, dry_run=dry_run)
 

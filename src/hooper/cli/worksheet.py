@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from hooper.cli.accepting import AcceptOption, UntilOption, accepted, refusals
 from hooper.cli.common import (
     JsonFlag,
     MaskFlag,
@@ -19,45 +19,48 @@ from hooper.cli.common import (
     choose,
     sub_app,
 )
-from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
-from hooper.planning.model import Forward, Sheet, WorksheetDocument, ports_text
-from hooper.planning.worksheet import labels, make_sheets
+from hooper.errors import EXIT_NEEDS_A_PERSON, HooperError, UsageError, worst
+from hooper.planning.model import Forward, Plan, Ruleset, Sheet, SheetChange, WorksheetDocument
+from hooper.planning.worksheet import make_sheets
 
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from hooper.planning.model import Plan
     from hooper.site.load import SiteFile
-    from hooper.site.model import Site
 
-app = sub_app("What to enter by hand on each router.")
-
-WORDS = (
-    ("outside port", "also called WAN, external, public, service or start port"),
-    ("inside address", "also LAN, internal, private or server address; some pages show a list of devices instead"),
-    ("inside port", "also LAN, internal, private or destination port"),
-    ("only from", "also source, remote or allowed address; for `anyone` leave the field as it is"),
-)
-PAGES = "port forwarding, port sharing, virtual servers, NAT rules or applications"
-PROOF = (
-    "On each router: save or apply, then look at its list once more: every rule is there and switched on.",
-    "Prove it from outside. A test from the same network proves nothing. Join this computer to a phone's mobile data"
-    " by cable and run `hooper check --from interface:NAME`.",
-)
+app = sub_app("What to enter by hand: routers, devices, the letter to the provider.")
 
 
 @app.command()
 def worksheet(
-    gateway: Annotated[
-        list[str] | None, typer.Argument(metavar="GATEWAY", help="Only these routers; else all.")
+    keys: Annotated[
+        list[str] | None,
+        typer.Argument(metavar="KEY", help="Only these routers (with --devices: these devices); else all."),
     ] = None,
+    devices: Annotated[
+        bool, typer.Option("--devices", help="What to set on each device, and what to tick off.")
+    ] = False,
+    letter: Annotated[
+        bool, typer.Option("--letter", help="The letter to the provider, for the provider's boxes.")
+    ] = False,
+    removal: Annotated[bool, typer.Option("--removal", help="What to take away, to close everything again.")] = False,
+    changed: Annotated[
+        bool, typer.Option("--changed", help="Only what is different from the sheets that were ticked off last.")
+    ] = False,
+    clients: Annotated[bool, typer.Option("--clients", help="Lines for the hosts files of devices inside.")] = False,
+    nftables: Annotated[
+        bool, typer.Option("--nftables", help="The rules as a file for nft, for a Linux router.")
+    ] = False,
     markdown: Annotated[bool, typer.Option("--markdown", help="Print Markdown, to keep or to send.")] = False,
+    html: Annotated[bool, typer.Option("--html", help="Print one HTML page of routers, devices and letters.")] = False,
     ticked: Annotated[
         bool, typer.Option("--ticked", help="Remember that these sheets have been entered just as they stand.")
     ] = False,
     rest: Annotated[
         bool, typer.Option("--rest", help="Leave out the rules that `router open` has entered and that still last.")
     ] = False,
+    accept: AcceptOption = None,
+    until: UntilOption = None,
     site: SiteOption = None,
     state: StateOption = None,
     mask: MaskFlag = False,
@@ -65,35 +68,114 @@ def worksheet(
     quiet: QuietFlag = False,
     verbose: VerboseFlag = False,
 ) -> None:
-    """What to enter by hand on each router, with the words that their pages use, and how to prove it."""
+    """What to enter by hand on each router, with the words that their pages use, and how to prove it.
+
+    What would be exposed before it is ready is left out, and said (exit code 5).
+    """
     from hooper.planning.plan import make_plan
 
     session = Session("worksheet", json, quiet, verbose)
-    if markdown and json:
-        raise UsageError("--markdown and --json exclude each other", remedy="Give one of them.")
+    kinds = {
+        "--devices": devices,
+        "--letter": letter,
+        "--removal": removal,
+        "--changed": changed,
+        "--clients": clients,
+        "--nftables": nftables,
+    }
+    kind = _one_of(kinds)
+    _one_of({"--markdown": markdown, "--html": html, "--json": json})
+    if kind and (ticked or rest):
+        raise UsageError(f"--ticked and --rest say nothing with {kind}", remedy="They are for the routers' sheets.")
+    if state is not None and not (ticked or rest or changed):
+        raise UsageError("--state says nothing here", remedy="It goes with --ticked, --rest or --changed.")
     file = session.read_site(site, mask=mask)
-    chosen = choose(gateway or (), file.site.gateways, "gateway")
+    file = accepted(session, file, site, accept, until, ())
+    known = {**file.site.gateways, **(file.site.hosts if kind == "--devices" else {})}
+    chosen = choose(keys or (), known, "gateway or host" if kind == "--devices" else "gateway")
     plan = make_plan(file, session.at.date())
-    sheets = make_sheets(file.site, plan, chosen)
-    document = WorksheetDocument(_without_entered(session, file, sheets, state) if rest else sheets)
+    kept = refusals(file, plan)
+    document, trouble = _document(session, file, plan, kind, chosen, kept, state, whole=html)
+    if rest:
+        document = WorksheetDocument(_without_entered(session, file, document.sheets, state))
     title = file.site.site.title or "this site"
     if session.mask:
         title = session.mask.text(title)
+    day = str(session.at.date())
 
     def render(shown: WorksheetDocument, out: Console) -> None:
-        if markdown:
-            typer.echo(as_markdown(shown, file.site, title, str(session.at.date())))
+        from hooper.cli.sheets import as_text
+
+        if markdown or html:
+            from hooper.report.sheets import as_html, as_markdown
+
+            typer.echo(as_markdown(shown, file.site, title, day) if markdown else as_html(shown, file.site, title, day))
         else:
             as_text(shown, file.site, title, out)
 
     if ticked:
         _remember(session, file, plan, document, state)
-    elif state is not None and not rest:
-        raise UsageError("--state says nothing without --ticked or --rest", remedy="Leave it out, or give one of them.")
-    code = session.show(document, render)
+    code = session.show(document, render, errors=trouble)
     if not plan.feasible:
         session.note("\nThis plan has errors: entered like this, not everything will work. See `hooper plan`.")
     raise typer.Exit(worst([code, 0 if plan.feasible else EXIT_NEEDS_A_PERSON]))
+
+
+def _one_of(flags: dict[str, bool]) -> str:
+    """The flag that was given, or nothing. Raises: UsageError: there are several."""
+    given = [name for name, on in flags.items() if on]
+    if len(given) > 1:
+        raise UsageError(f"{' and '.join(given)} exclude each other", remedy="Give one of them.")
+    return given[0] if given else ""
+
+
+def _document(
+    session: Session,
+    file: SiteFile,
+    plan: Plan,
+    kind: str,
+    chosen: tuple[str, ...],
+    kept: dict[str, HooperError],
+    state: Path | None,
+    *,
+    whole: bool,
+) -> tuple[WorksheetDocument, list[HooperError]]:
+    """What was asked for, and the services that it leaves out."""
+    from hooper.planning.devices import device_sheets
+    from hooper.planning.letter import letters
+    from hooper.planning.nftables import ruleset
+    from hooper.planning.worksheet import client_lines
+
+    site = file.site
+    sheets = make_sheets(site, plan, chosen, without=kept)
+    trouble = list(kept.values())
+    for key, error in kept.items():
+        error.message = f"{key}: {error.message}"
+    if kind == "--devices":
+        return WorksheetDocument((), devices=tuple(device_sheets(site, chosen))), []
+    if kind == "--letter":
+        written = letters(site, sheets)
+        if not written:
+            raise UsageError(
+                "no router of this site is the provider's", remedy='Write `managed_by = "provider"` where one is.'
+            )
+        return WorksheetDocument((), letters=written), trouble
+    if kind == "--removal":
+        return WorksheetDocument((), removals=make_sheets(site, plan, chosen)), []
+    if kind == "--changed":
+        return WorksheetDocument((), changes=_changes(session, file, sheets, state)), trouble
+    if kind == "--clients":
+        return WorksheetDocument((), clients=client_lines(site)), []
+    if kind == "--nftables":
+        if len(chosen) != 1 and len(site.gateways) != 1:
+            raise UsageError("--nftables needs one router", remedy=f"Name one of: {', '.join(site.gateways)}.")
+        key = chosen[0] if chosen else next(iter(site.gateways))
+        text = ruleset(site, plan, key, without=set(kept))
+        return WorksheetDocument((), rulesets=(Ruleset(key, text),)), trouble
+    if whole and not chosen:
+        everyone = tuple(device_sheets(site))
+        return WorksheetDocument(sheets, devices=everyone, letters=letters(site, sheets)), trouble
+    return WorksheetDocument(sheets), trouble
 
 
 def _without_entered(
@@ -119,104 +201,42 @@ def _without_entered(
 
 def _remember(session: Session, file: SiteFile, plan: Plan, document: WorksheetDocument, state: Path | None) -> None:
     """Keep the ticks, each with what it stands for: a sheet that changes later is no longer ticked off."""
+    from json import dumps
+
+    from hooper.document import plain
     from hooper.planning.worksheet import sheet_mark
     from hooper.store.state import State, state_folder, store_name
 
     with State(state_folder(state) / store_name(file)) as store:
-        store.tell(session.at, {f"sheet:{sheet.gateway}": sheet_mark(plan, sheet.gateway) for sheet in document.sheets})
+        marks = {f"sheet:{sheet.gateway}": sheet_mark(plan, sheet.gateway) for sheet in document.sheets}
+        rules = {f"entered:{sheet.gateway}": dumps(plain(sheet.rules)) for sheet in document.sheets}
+        store.tell(session.at, {**marks, **rules})
     session.note(f"Ticked off: {', '.join(sheet.gateway for sheet in document.sheets)}.\n")
 
 
-def _columns(sheet: Sheet) -> tuple[str, ...]:
-    columns = ("label", "transport", "outside port", "inside address", "inside port")
-    return (*columns, "only from") if any(rule.sources for rule in sheet.rules) else columns
+def _changes(
+    session: Session, file: SiteFile, sheets: tuple[Sheet, ...], state: Path | None
+) -> tuple[SheetChange, ...]:
+    """What is different from the sheets that were ticked off last; a router that never was gets everything."""
+    from json import loads
+
+    from hooper.planning.worksheet import changes_since
+    from hooper.store.state import State, state_folder, store_name
+
+    out: list[SheetChange] = []
+    with State(state_folder(state) / store_name(file)) as store:
+        told = store.told()
+    for sheet in sheets:
+        known = told.get(f"entered:{sheet.gateway}")
+        if known is None:
+            session.note(f"No sheet of {sheet.gateway} was ticked off yet, so all of it is new.")
+        before = [_forward(row) for row in loads(known.value)] if known is not None else []
+        out += changes_since(sheet.gateway, before, sheet.rules)
+    if not out:
+        session.note("Nothing is different from the sheets that were ticked off.")
+    return tuple(out)
 
 
-def _cells(rule: Forward, label: str, *, with_sources: bool) -> tuple[str, ...]:
-    cells = (
-        label,
-        {"tcp": "TCP", "udp": "UDP", "both": "TCP+UDP"}.get(rule.transport, rule.transport),
-        ports_text(rule.outside_ports),
-        rule.target_address,
-        ports_text(rule.target_ports),
-    )
-    return (*cells, ", ".join(rule.sources) or "anyone") if with_sources else cells
-
-
-def _rows(sheet: Sheet, site: Site) -> Iterable[tuple[str, ...]]:
-    length = site.gateways[sheet.gateway].form.label_length
-    for rule, label in zip(sheet.rules, labels(sheet.rules, length), strict=True):
-        yield _cells(rule, label, with_sources="only from" in _columns(sheet))
-
-
-def _steps(sheet: Sheet, site: Site) -> tuple[str, str]:
-    """The two sentences above a sheet's rules."""
-    lan = site.gateways[sheet.gateway].lan
-    return (
-        f"Open http://{lan.ip}/ in a browser and log in.",
-        f"Find the page for {PAGES}, and enter {'this rule' if len(sheet.rules) == 1 else 'these rules'}:",
-    )
-
-
-def as_text(document: WorksheetDocument, site: Site, title: str, out: Console) -> None:
-    """The sheets for the terminal."""
-    from hooper.cli.render import counted, heading, indented, table
-
-    heading(out, f"What to enter at {title}")
-    number = 0
-    for sheet in document.sheets:
-        out.print()
-        number += 1
-        heading(out, f"{number}. {sheet.gateway}: {counted(len(sheet.rules), 'rule')}")
-        for note in sheet.notes:
-            indented(out, note, mark="! ", left=3)
-        if sheet.rules:
-            for sentence in _steps(sheet, site):
-                indented(out, sentence, mark="[ ] ", left=3)
-            out.print()
-            columns = [name.replace(" ", "\n") for name in _columns(sheet)]
-            drawn = table("   ", *columns, right=("outside\nport", "inside\nport"))
-            for row in _rows(sheet, site):
-                drawn.add_row("[ ]", *row)
-            out.print(drawn)
-        if sheet.reservations:
-            out.print()
-            indented(out, "On the page for DHCP, LAN or network, reserve these addresses:", mark="[ ] ", left=3)
-            drawn = table("   ", "host", "address", "MAC")
-            for item in sheet.reservations:
-                drawn.add_row("[ ]", item.host, item.address, item.mac or "see the device's label")
-            out.print(drawn)
-    if any(sheet.rules for sheet in document.sheets):
-        out.print()
-        heading(out, f"{number + 1}. Then")
-        for step in PROOF:
-            indented(out, step, mark="[ ] ", left=3)
-        out.print()
-        heading(out, "What the pages call it")
-        for word, meaning in WORDS:
-            if word != "only from" or any("only from" in _columns(sheet) for sheet in document.sheets):
-                indented(out, meaning, mark=f"{word:<16}", left=3)
-
-
-def as_markdown(document: WorksheetDocument, site: Site, title: str, day: str) -> str:
-    """The sheets as Markdown (CommonMark with tables)."""
-    lines = [f"# What to enter at {title}", "", f"Made on {day}.", ""]
-    for number, sheet in enumerate(document.sheets, 1):
-        lines += [f"## {number}. {sheet.gateway}", ""]
-        lines += [f"> {note}\n" for note in sheet.notes]
-        if sheet.rules:
-            lines += [*(f"- [ ] {sentence}" for sentence in _steps(sheet, site)), ""]
-            lines += _markdown_table(("done", *_columns(sheet)), (("☐", *row) for row in _rows(sheet, site)))
-        if sheet.reservations:
-            lines += ["- [ ] On the page for DHCP, LAN or network, reserve these addresses:", ""]
-            rows = (("☐", r.host, r.address, r.mac or "see the device's label") for r in sheet.reservations)
-            lines += _markdown_table(("done", "host", "address", "MAC"), rows)
-    if any(sheet.rules for sheet in document.sheets):
-        lines += [f"## {len(document.sheets) + 1}. Then", "", *(f"- [ ] {step}" for step in PROOF), ""]
-        lines += ["## What the pages call it", "", *(f"- **{word}**: {meaning}" for word, meaning in WORDS)]
-    return "\n".join(lines).rstrip()
-
-
-def _markdown_table(columns: tuple[str, ...], rows: Iterable[tuple[str, ...]]) -> list[str]:
-    drawn = ["| " + " | ".join(row) + " |" for row in (columns, tuple("---" for _ in columns), *rows)]
-    return [*drawn, ""]
+def _forward(row: dict[str, object]) -> Forward:
+    """A rule as it was kept: JSON's lists become tuples again."""
+    return Forward(**{key: tuple(value) if isinstance(value, list) else value for key, value in row.items()})  # type: ignore[arg-type]

@@ -82,12 +82,22 @@ class Work:
 
     # --- open
 
-    async def open(self, wanted: Sequence[Wanted], findings: Sequence[Finding] = (), *, take_over: bool) -> None:
-        """Enter what is missing. findings: of the plan; a service with an error is not entered.
+    async def open(
+        self,
+        wanted: Sequence[Wanted],
+        findings: Sequence[Finding] = (),
+        *,
+        take_over: bool,
+        kept_back: Mapping[str, HooperError] | None = None,
+    ) -> None:
+        """Enter what is missing. findings: of the plan; a service with an error is not entered. kept_back: services
+        that are not ready to be exposed, with the error that says why.
 
         Raises: NoAnswer, ConnectFailed, Refusal, WireError: its table cannot be read.
         """
         wrong = {one.subject.removeprefix("services."): one for one in findings if one.severity == "error"}
+        for service in sorted(wrong.keys() - {one.service for one in wanted}):  # it has no rule at all
+            self._trouble(PlanForbids(wrong[service].message, remedy=wrong[service].remedy), service)
         table = {key_of(rule): rule for rule in await self.igd.table()}
         journal = self.journal.entries(self.gateway)
         gone: HooperError | None = None
@@ -95,6 +105,9 @@ class Work:
             if (finding := wrong.get(one.service)) is not None:
                 self._say("open", changed(one), "refused", None, finding.message)
                 self._trouble(PlanForbids(finding.message, remedy=finding.remedy), one.service)
+            elif kept_back is not None and (unready := kept_back.get(one.service)) is not None:
+                self._say("open", changed(one), "refused", None, unready.message)
+                self._trouble(unready, one.service)
             elif one.rule is None:
                 self._say("open", changed(one), "by-hand", None, one.reason)
             elif gone is not None:
@@ -278,7 +291,7 @@ class Work:
 
     def _trouble(self, problem: HooperError, service: str) -> None:
         """Each kind of trouble is told once, with the services that it hit."""
-        key = problem.message if isinstance(problem, PortTaken | PlanForbids) else problem.code
+        key = problem.message if isinstance(problem, PortTaken | RefusedForSafety) else problem.code
         known, services = self._hit.setdefault(key, (problem, []))
         services.append(service)
         if known is problem:

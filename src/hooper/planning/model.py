@@ -136,10 +136,92 @@ class PlanDocument:
 
 
 @dataclass(frozen=True, slots=True)
+class DeviceService:
+    """What a device offers. base_url: what a web server has to know as its own address; null for others."""
+
+    service: str
+    speaks: str
+    transport: str
+    ports: PortPair | None
+    reach: str
+    base_url: str | None
+
+
+@dataclass(frozen=True, slots=True)
+class DeviceTick:
+    """One line of a device's list. said: as ticked; null: nobody has said."""
+
+    item: str
+    question: str
+    said: bool | None
+
+
+@dataclass(frozen=True, slots=True)
+class DeviceSheet:
+    """What to set on one device. outer_side: it is an inner router's form for its outer side (WAN)."""
+
+    device: str
+    outer_side: bool
+    method: str
+    address: str
+    mask: str
+    prefix_length: int
+    gateway: str
+    dns: tuple[str, ...]
+    services: tuple[DeviceService, ...]
+    ticks: tuple[DeviceTick, ...]
+    notes: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Letter:
+    """What is asked of the provider, for a box that the user may not change."""
+
+    gateway: str
+    subject: str
+    paragraphs: tuple[str, ...]
+    rules: tuple[Forward, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class SheetChange:
+    """What is different from the sheet that was ticked off last. was: the rule as it stood there; null: none."""
+
+    gateway: str
+    change: Literal["enter", "remove", "alter"]
+    rule: Forward
+    was: Forward | None
+
+
+@dataclass(frozen=True, slots=True)
+class ClientLine:
+    """A line for the hosts files of devices inside. Several addresses for one name cannot all be right."""
+
+    name: str
+    address: str
+    services: tuple[str, ...]
+    needed: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Ruleset:
+    """A gateway's rules as a file for nftables."""
+
+    gateway: str
+    text: str
+
+
+@dataclass(frozen=True, slots=True)
 class WorksheetDocument:
-    """`hooper worksheet`."""
+    """`hooper worksheet`: sheets for the routers, or what an option asked for instead."""
 
     sheets: tuple[Sheet, ...]
+    devices: tuple[DeviceSheet, ...] = ()
+    letters: tuple[Letter, ...] = ()
+    removals: tuple[Sheet, ...] = ()
+    changes: tuple[SheetChange, ...] = ()
+    clients: tuple[ClientLine, ...] = ()
+    rulesets: tuple[Ruleset, ...] = ()
 
 
 def ports_text(ports: PortPair | None) -> str:

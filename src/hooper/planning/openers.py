@@ -117,7 +117,7 @@ def entering(site: Site, plan: Plan) -> Iterator[Entering]:
         from_device = _asked(site, protocol, rule, device_chain, str(site.hosts[service.host].address))
         reason = from_here.reason
         if from_here.possible != "yes" and from_device.possible == "yes":
-            reason += f"; {service.host} itself may ask"
+            reason += "; the device itself may ask"
         possible = from_here.possible, from_device.possible
         yield Entering(rule.gateway, rule.service, protocol, *possible, True, reason)
 

@@ -3,69 +3,103 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from typing import TYPE_CHECKING
 
-from hooper.planning.model import Forward, Plan, Reservation, Sheet
-from hooper.planning.paths import chains
+from hooper.planning.clients import hairpin_lines
+from hooper.planning.model import (
+    EVERYTHING,
+    ClientLine,
+    Forward,
+    Plan,
+    Reservation,
+    Sheet,
+    SheetChange,
+)
+from hooper.planning.paths import gateway_of, lines_of, ways_in
+from hooper.planning.routes import return_routes
 
 if TYPE_CHECKING:
     from hooper.site.model import Site
 
 
-def make_sheets(site: Site, plan: Plan, gateways: Sequence[str] = ()) -> tuple[Sheet, ...]:
-    """One sheet for each gateway, outermost first; only those named in `gateways` where that is not empty."""
-    of_host = chains(site)
-    depth = {key: index for chain in of_host.values() for index, key in enumerate(chain)}
+def make_sheets(
+    site: Site, plan: Plan, gateways: Sequence[str] = (), *, without: Collection[str] = ()
+) -> tuple[Sheet, ...]:
+    """One sheet for each gateway, outermost first.
+
+    gateways: only these, where it is not empty. without: services whose rules are left out.
+    """
+    depth = {key: at for chains in ways_in(site).values() for chain in chains for at, key in enumerate(chain.gateways)}
     wanted = [key for key in site.gateways if not gateways or key in gateways]
     wanted.sort(key=lambda key: (depth.get(key, 0), key))
     rules: dict[str, list[Forward]] = {key: [] for key in wanted}
     for forward in plan.forwards:
-        if forward.gateway in rules:
+        if forward.gateway in rules and forward.service not in without:
             rules[forward.gateway].append(forward)
+    routes = return_routes(site)
     return tuple(
         Sheet(
             gateway=key,
             rules=tuple(rules[key]),
-            reservations=tuple(
-                Reservation(host_key, str(host.address), host.mac)
-                for host_key, host in sorted(site.hosts.items())
-                if host.address_from == "reservation" and of_host[host_key][-1] == key
-            ),
-            routes=(),
-            notes=tuple(_notes(site, key, rules[key])),
+            reservations=tuple(_reservations(site, key)),
+            routes=tuple(routes.get(key, ())),
+            notes=tuple(_notes(site, key, rules[key], without)),
         )
         for key in wanted
     )
 
 
-def _notes(site: Site, key: str, rules: Sequence[Forward]) -> list[str]:
+def _reservations(site: Site, gateway: str) -> list[Reservation]:
+    out = [
+        Reservation(key, str(wan), other.mac)
+        for key, other in sorted(site.gateways.items())
+        if other.wan_from == "reservation"
+        and (wan := other.wan_behind(gateway)) is not None
+        and gateway in other.behind
+    ]
+    return out + [
+        Reservation(key, str(host.address), host.mac)
+        for key, host in sorted(site.hosts.items())
+        if host.address_from == "reservation" and gateway_of(site, host) == gateway
+    ]
+
+
+def _notes(site: Site, key: str, rules: Sequence[Forward], without: Collection[str]) -> list[str]:
     gateway, notes = site.gateways[key], []
     if gateway.managed_by == "provider":
         notes.append(
             "This box is the provider's. If you cannot log in, or its page has no such rules, ask the provider to"
-            " enter them."
+            f" enter them: `hooper worksheet --letter {key}` is the letter."
         )
     for inner_key, inner in site.gateways.items():
         wan = inner.wan_behind(key)
-        if wan is not None and any(rule.target_address == str(wan) for rule in rules):
+        if wan is not None and key in inner.behind and any(rule.target_address == str(wan) for rule in rules):
             notes.append(
                 f"{wan} is {inner_key}, seen from this box. It must keep that address: set it on {inner_key},"
                 " or reserve it here."
             )
-    services = [rule.service for rule in rules]
-    twice = sorted({name for name in services if services.count(name) > 1})
+    services = [rule.service for rule in rules if rule.kind == "forward"]
+    twice = sorted({name for name in services if services.count(name) > 1 and name != EVERYTHING})
     if twice:
         notes.append(f"This page cannot say it in one rule, so it stands in several: {', '.join(twice)}.")
-    limited = sorted({name for name in services if site.services[name].sources and not gateway.form.sources})
+    if EVERYTHING in services and len(set(services)) > 1:
+        notes.append("The single rules go before the entry for everything else; the page sees to that.")
+    limited = sorted({name for name in services if name != EVERYTHING and _limited(site, name, gateway.form.sources)})
     if limited:
         notes.append(
             f"This page cannot limit a rule to allowed sources. That is right here: another box limits"
             f" {', '.join(limited)}."
         )
+    if without:
+        notes.append(f"Left out, since they are not ready to be exposed: {', '.join(sorted(without))}.")
     if not rules:
-        notes.append("Nothing has to be entered here.")
+        notes.append("No rule has to be entered here.")
     return notes
+
+
+def _limited(site: Site, service: str, keeps: bool) -> bool:
+    return bool(site.services[service].sources) and not keeps
 
 
 def sheet_mark(plan: Plan, gateway: str) -> str:
@@ -74,13 +108,53 @@ def sheet_mark(plan: Plan, gateway: str) -> str:
     return hashlib.sha256(repr(rules).encode()).hexdigest()[:16]
 
 
-def labels(rules: Sequence[Forward], length: int) -> list[str]:
-    """A label for each rule: the service's key, cut to `length` characters, each only once."""
+def labels(rules: Sequence[Forward], length: int, *, dashes: bool = True) -> list[str]:
+    """A label for each rule: the service's key, cut to `length` characters, each only once.
+
+    dashes: whether the page takes anything but letters and digits.
+    """
     out: list[str] = []
+    taken: set[str] = set()
     for rule in rules:
-        label, number = rule.service[:length], 2
-        while label in out:
+        name = rule.service if dashes else "".join(letter for letter in rule.service if letter.isalnum())
+        label, number = name[:length], 2
+        while label in taken:
             end = str(number)
-            label, number = rule.service[: max(0, length - len(end))] + end, number + 1
+            label, number = name[: max(0, length - len(end))] + end, number + 1
+        taken.add(label)
         out.append(label)
     return out
+
+
+def changes_since(gateway: str, before: Sequence[Forward], after: Sequence[Forward]) -> list[SheetChange]:
+    """What is to be done on a gateway that has the rules `before`, so that it has those `after`. Removals first."""
+
+    def key(rule: Forward) -> tuple[object, ...]:
+        return rule.kind, rule.service, rule.transport, rule.outside_ports, rule.outside_address
+
+    old, new = {key(rule): rule for rule in before}, {key(rule): rule for rule in after}
+    out = [SheetChange(gateway, "remove", rule, rule) for name, rule in old.items() if name not in new]
+    out += [
+        SheetChange(gateway, "alter", rule, old[name])
+        for name, rule in new.items()
+        if name in old and _entered(old[name]) != _entered(rule)
+    ]
+    return out + [SheetChange(gateway, "enter", rule, None) for name, rule in new.items() if name not in old]
+
+
+def _entered(rule: Forward) -> tuple[object, ...]:
+    return rule.target_address, rule.target_ports, rule.sources
+
+
+def client_lines(site: Site) -> tuple[ClientLine, ...]:
+    """Lines for the hosts files of devices inside. needed: it is known that the public address does not work there."""
+    lines = lines_of(site)
+    public = {key: line for key, line in lines.items() if site.services[key].reach == "public"}
+    out = []
+    for name, found in hairpin_lines(site, public).items():
+        for address in found.addresses:
+            services = tuple(
+                key for key in found.services if str(site.hosts[site.services[key].host].address) == address
+            )
+            out.append(ClientLine(name, address, services, found.sure))
+    return tuple(out)

@@ -183,7 +183,8 @@ class Service(Table):
     path: Annotated[str, Field(pattern=r"^/[^\s]*$")] | None = None
     expect: str | None = Field(None, description="A text that the first page must contain.")
     accepted: Annotated[
-        tuple[Accepted, ...], BeforeValidator(lambda given: [given] if isinstance(given, dict) else given)
+        tuple[Accepted, ...],
+        BeforeValidator(_one_or_more, json_schema_input_type=Accepted | tuple[Accepted, ...]),
     ] = ()
 
     @property

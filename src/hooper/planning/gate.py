@@ -1,0 +1,42 @@
+"""What is not entered into any router while a device is not ready for it, or a risk is not accepted. Pure."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from hooper.errors import RefusedForSafety
+from hooper.planning.catalogue import GATES
+from hooper.planning.model import Finding, Plan
+
+if TYPE_CHECKING:
+    from hooper.site.model import Site
+
+
+class NotReady(RefusedForSafety):
+    """A service would be exposed in a way that is known to end badly."""
+
+    code = "not-ready"
+
+
+def kept_back(site: Site, plan: Plan) -> dict[str, list[Finding]]:
+    """The services whose rules are not to be entered, each with what stands against it.
+
+    A default password that nobody has denied always counts; clear text, a desktop and file sharing count where
+    everyone may come. What a person has accepted is a note, and does not count.
+    """
+    out: dict[str, list[Finding]] = {}
+    for item in plan.findings:
+        if item.code not in GATES or item.severity == "note":
+            continue
+        key = item.subject.removeprefix("services.")
+        if item.code == "default-password" or not site.services[key].sources:
+            out.setdefault(key, []).append(item)
+    return out
+
+
+def refusal(found: list[Finding]) -> NotReady:
+    """The error that says so."""
+    said = "; ".join(item.message for item in found)
+    first = found[0].remedy.rstrip(".")
+    remedy = f"{first}. If it has to be so, give --accept REASON: it is written into the site file with an end."
+    return NotReady(f"not entered: {said}", remedy=remedy)

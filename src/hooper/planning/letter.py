@@ -1,0 +1,64 @@
+"""The letter to the provider, for a box that the user may not change. Pure."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from hooper.planning.model import EVERYTHING, Forward, Letter, Sheet, ports_text
+
+if TYPE_CHECKING:
+    from hooper.site.model import Site
+
+
+def letters(site: Site, sheets: tuple[Sheet, ...]) -> tuple[Letter, ...]:
+    """One for each gateway that the provider manages."""
+    out = []
+    for sheet in sheets:
+        if site.gateways[sheet.gateway].managed_by == "provider":
+            out.append(Letter(sheet.gateway, _subject(site), _paragraphs(site, sheet), sheet.rules))
+    return tuple(out)
+
+
+def _subject(site: Site) -> str:
+    title = site.site.title or "our connection"
+    return f"Port forwarding on the box that you manage: {title}"
+
+
+def _paragraphs(site: Site, sheet: Sheet) -> tuple[str, ...]:
+    inner = [key for key, gateway in site.gateways.items() if sheet.gateway in gateway.behind]
+    network = site.gateways[sheet.gateway].lan.network
+    out = [
+        "Dear Sir or Madam,",
+        f"at our site your box (its LAN is {network}) is the router to the internet, and we have no access to its"
+        " settings, or its pages have no such rules. Would you please enter the following there, or give us access:",
+        *(_sentence(number, rule) for number, rule in enumerate(sheet.rules, 1)),
+    ]
+    for key in inner:
+        wan = site.gateways[key].wan_behind(sheet.gateway)
+        out.append(
+            f"{wan} is our own router, {key}. Please make sure that it keeps this address (a reservation, or outside"
+            " of the range that your box gives away)."
+        )
+        out.append(
+            f"If single rules are not possible, one of these would serve us as well: handing everything that arrives"
+            f" to {wan} (exposed host, DMZ), or switching your box to bridge mode, so that our router gets the public"
+            " address itself."
+        )
+    asked = ["Please tell us also: Is our IPv4 address a public one, or shared with other customers (carrier NAT)?"]
+    asked.append("Does it change? Do you block any ports inbound?")
+    out += [" ".join(asked), "With kind regards"]
+    return tuple(out)
+
+
+def _sentence(number: int, rule: Forward) -> str:
+    who = f", only from {', '.join(rule.sources)}" if rule.sources else ""
+    if rule.service == EVERYTHING:
+        return f"{number}. Everything that arrives and that no other rule takes, to {rule.target_address}."
+    if rule.outside_ports is None:
+        return f"{number}. The IP protocol {rule.transport} to {rule.target_address}{who}."
+    transport = {"both": "TCP and UDP"}.get(rule.transport, rule.transport.upper())
+    if rule.kind == "pinhole":
+        opened = f"let {transport} port {ports_text(rule.outside_ports)} in to {rule.target_address}"
+        return f"{number}. IPv6 firewall: {opened}{who}."
+    ports = f"{transport} port {ports_text(rule.outside_ports)}"
+    return f"{number}. {ports} to {rule.target_address}, port {ports_text(rule.target_ports)}{who}."

@@ -1,0 +1,132 @@
+"""A gateway's rules as an nftables ruleset, for a router that runs Linux. Pure.
+
+One table of its own, which `nft -f` puts in the place of its predecessor in one stroke. It translates what the plan
+forwards, opens what it opens for IPv6, and lets nothing else in from outside.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from ipaddress import ip_network
+from typing import TYPE_CHECKING
+
+from hooper.planning.model import EVERYTHING, Forward, Plan, ports_text
+
+if TYPE_CHECKING:
+    from hooper.site.model import Gateway, Site
+
+TABLE = "inet hooper"
+# What IPv6 cannot do without (RFC 4890 section 4.3.1)
+ICMP6 = "destination-unreachable, packet-too-big, time-exceeded, parameter-problem, echo-request"
+
+
+def ruleset(site: Site, plan: Plan, key: str, *, without: set[str] | None = None) -> str:
+    """The file for one gateway. without: services that are left out."""
+    gateway = site.gateways[key]
+    rules = [rule for rule in plan.forwards if rule.gateway == key and rule.service not in (without or set())]
+    outer = gateway.behind or gateway.line
+    names = {one: "outside" if len(outer) == 1 else f"outside_{n}" for n, one in enumerate(outer, 1)}
+    given = [part.strip() for part in (gateway.form.outside_interface or "").split(",") if part.strip()]
+    lines = [
+        f"# {key}: what `hooper plan` forwards, for nft -f FILE. It replaces its own table and touches no other.",
+        "# Forwarding must be on: sysctl net.ipv4.ip_forward=1 net.ipv6.conf.all.forwarding=1",
+        "# Where another table drops forwarded packets, that one has to let them through too.",
+    ]
+    for number, (one, name) in enumerate(names.items()):
+        interface = given[number] if number < len(given) else "wan0"
+        hint = "" if number < len(given) else "  # put the interface's name here"
+        lines.append(f'define {name} = "{interface}"  # towards {one}' + hint.replace("  #", ";"))
+    if len(outer) > 1:
+        lines.append("# Several lines: answers must leave by the line that was asked; that takes routes of their own.")
+    sides = "{ " + ", ".join(f"${name}" for name in names.values()) + " }"
+    lines += ["", f"table {TABLE}", f"delete table {TABLE}", "", f"table {TABLE} {{", "    chain arriving {"]
+    lines += ["        type nat hook prerouting priority dstnat; policy accept;"]
+    if any(rule.service == EVERYTHING for rule in rules):
+        lines += [f"        {one}" for one in _kept(gateway, sides)]
+    ordered = sorted(rules, key=lambda rule: rule.service == EVERYTHING)
+    for rule in ordered:
+        if rule.kind == "forward":
+            lines += [f"        {one}" for one in _translation(site, gateway, rule, names)]
+    lines += ["    }", "", "    chain inward {", "        type filter hook forward priority filter; policy accept;"]
+    lines += ["        ct state established,related accept", "        ct status dnat accept"]
+    for rule in ordered:
+        if rule.kind == "pinhole":
+            lines.append(f"        iifname {sides} {_opening(rule)} accept comment {_quoted(rule.service)}")
+    lines.append(f"        iifname {sides} icmpv6 type {{ {ICMP6} }} accept")
+    lines += [f"        iifname {sides} drop", "    }", "", "    chain leaving {"]
+    lines += ["        type nat hook postrouting priority srcnat; policy accept;"]
+    lines += [f"        oifname {sides} meta nfproto ipv4 masquerade"]
+    if gateway.form.hairpin:
+        lan = gateway.lan.network
+        lines.append(f"        ip saddr {lan} ip daddr {lan} ct status dnat masquerade")
+
+    lines += ["    }", "}"]
+    return "\n".join(lines) + "\n"
+
+
+def _kept(gateway: Gateway, sides: str) -> Iterator[str]:
+    """What the gateway answers itself is not handed on."""
+    for block in gateway.form.own_ports:
+        transports = "{ tcp, udp }" if block.transport == "both" else block.transport
+        yield f"iifname {sides} meta l4proto {transports} th dport {block.ports} accept"
+
+
+def _translation(site: Site, gateway: Gateway, rule: Forward, names: dict[str, str]) -> Iterator[str]:
+    """The lines for one forward: one, or where a range moves to other ports one with a map."""
+    outer = next((one for one in gateway.behind if str(gateway.wan_behind(one)) == rule.outside_address), rule.line)
+    arriving = f"iifname ${names[outer]}"
+    if rule.outside_address is None:
+        arriving += " fib daddr type local"
+    elif gateway.form.hairpin:
+        arriving = f"ip daddr {rule.outside_address}"  # from inside too
+    else:
+        arriving += f" ip daddr {rule.outside_address}"
+    if rule.sources:
+        arriving += f" ip saddr {_set(rule.sources)}"
+    comment = _quoted("everything else" if rule.service == EVERYTHING else rule.service)
+    end = f"comment {comment}"
+    if rule.outside_ports is None or rule.target_ports is None:
+        yield f"{arriving} meta l4proto {rule.transport} dnat ip to {rule.target_address} {end}"
+        return
+    for transport in ("tcp", "udp") if rule.transport == "both" else (rule.transport,):
+        if rule.service == EVERYTHING:
+            yield f"{arriving} meta l4proto {transport} dnat ip to {rule.target_address} {end}"
+            continue
+        first, last = rule.outside_ports
+        match = f"{arriving} {transport} dport {ports_text(rule.outside_ports)}"
+        if rule.outside_ports == rule.target_ports:
+            yield f"{match} dnat ip to {rule.target_address} {end}"
+        elif first == last:
+            yield f"{match} dnat ip to {rule.target_address}:{rule.target_ports[0]} {end}"
+        else:
+            shift = rule.target_ports[0] - first
+            moved = ", ".join(f"{port} : {rule.target_address} . {port + shift}" for port in range(first, last + 1))
+            yield f"{match} dnat ip to {transport} dport map {{ {moved} }} {end}"
+
+
+def _opening(rule: Forward) -> str:
+    words = []
+    if rule.sources:
+        words.append(f"ip6 saddr {_set(rule.sources)}")
+    words.append(f"ip6 daddr {rule.target_address}")
+    if rule.outside_ports is None:
+        words.append(f"meta l4proto {rule.transport}")
+    elif rule.transport == "both":
+        words.append(f"meta l4proto {{ tcp, udp }} th dport {ports_text(rule.outside_ports)}")
+    else:
+        words.append(f"{rule.transport} dport {ports_text(rule.outside_ports)}")
+    return " ".join(words)
+
+
+def _set(sources: tuple[str, ...]) -> str:
+    """Sources as a set without overlaps, which nftables refuses."""
+    networks = sorted({ip_network(one) for one in sources}, key=lambda net: (net.prefixlen, str(net)))
+    kept: list[object] = []
+    for net in networks:
+        if not any(net.subnet_of(other) for other in kept):  # type: ignore[arg-type]
+            kept.append(net)
+    return "{ " + ", ".join(map(str, kept)) + " }"
+
+
+def _quoted(text: str) -> str:
+    return '"' + text.replace('"', "'")[:100] + '"'

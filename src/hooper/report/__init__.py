@@ -1,0 +1,1 @@
+"""Pages and figures: what is printed or kept."""

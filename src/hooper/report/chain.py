@@ -1,0 +1,218 @@
+"""A picture of the chain: the line, the gateways, the rules, the hosts. As SVG, and as a tree of words."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from html import escape
+from typing import TYPE_CHECKING
+
+from hooper.planning.model import ports_text
+from hooper.planning.paths import gateway_of, lines_of, make_ways
+from hooper.site.references import Chain, chains_to
+
+if TYPE_CHECKING:
+    from hooper.site.model import Site
+
+WIDTH, ROW, HEAD, EDGE, GAP = 1240, 27, 96, 24, 30  # pixels
+LINE_WIDTH, BOX_WIDTH, HOST_WIDTH = 150, 128, 300
+INK, SOFT, WIRE, FAINT, OPEN, LIMITED = "#1c2733", "#5b6775", "#0b6e6e", "#c9ced6", "#b3401f", "#0b6e6e"
+
+
+@dataclass(frozen=True, slots=True)
+class Entry:
+    """One row: a service, the ports on each link where it is public, and why it is not."""
+
+    service: str
+    host: str
+    links: tuple[str, ...]
+    who: str
+    what: str
+    note: str = ""
+
+
+def panels(site: Site) -> dict[Chain, list[Entry]]:
+    """The rows of each chain that leads to a host, hosts in the order of their addresses."""
+    ways, lines = make_ways(site), lines_of(site)
+    out: dict[Chain, list[Entry]] = {}
+    hosts = sorted(site.hosts, key=lambda key: (int(site.hosts[key].address), key))
+    for host in hosts:
+        chains = chains_to(site, gateway_of(site, site.hosts[host]))
+        mine = [key for key, service in site.services.items() if service.host == host]
+        for key in mine or [""]:
+            if not key:
+                out.setdefault(chains[0], []).append(Entry("", host, (), "", "", "no service"))
+                continue
+            service = site.services[key]
+            chain = next((one for one in chains if one.line == lines[key]), chains[0])
+            way = ways.get(key)
+            links: tuple[str, ...] = ()
+            note = {"tunnel": "by tunnel only", "lan": "LAN only"}.get(service.reach, "")
+            if way is not None and way.refused is None:
+                links = tuple(ports_text(ports) for ports in way.ports) or (f"IP {service.used_transport}",) * (
+                    len(chain.gateways) + 1
+                )
+            elif service.reach == "public":
+                note = "IPv6 only" if way is None else "no rule: see the findings"
+            who = "limited" if service.sources else "everyone"
+            what = f"{service.speaks} {'' if not service.has_ports else service.used_ports}".strip()
+            out.setdefault(chain, []).append(Entry(key, host, links, who, what, note))
+    return out
+
+
+def as_svg(site: Site, title: str) -> str:
+    """The picture. It needs nothing beside it."""
+    drawn, at = [], 54
+    for chain, entries in panels(site).items():
+        drawn.append(f'<g transform="translate(0 {at})">')
+        drawn += _panel(site, chain, entries)
+        drawn.append("</g>")
+        at += HEAD + ROW * len(entries) + GAP
+    shown = _text(EDGE, 30, title, size=18, weight=600)
+    legend = (
+        f'<circle cx="{WIDTH - 330}" cy="25" r="5" fill="{OPEN}"/>'
+        + _text(WIDTH - 318, 30, "open to everyone", colour=SOFT)
+        + f'<circle cx="{WIDTH - 180}" cy="25" r="5" fill="{LIMITED}"/>'
+        + _text(WIDTH - 168, 30, "allowed sources only", colour=SOFT)
+    )
+    return (
+        f'<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 {WIDTH} {at}" width="{WIDTH}" height="{at}"'
+        f' font-family="system-ui, DejaVu Sans, sans-serif" role="img" aria-label="{escape(title)}">'
+        f'<rect width="{WIDTH}" height="{at}" fill="#ffffff"/>{shown}{legend}{"".join(drawn)}</svg>\n'
+    )
+
+
+def _panel(site: Site, chain: Chain, entries: list[Entry]) -> Iterator[str]:
+    line = site.lines[chain.line]
+    bottom = HEAD + ROW * len(entries)
+    start, end = EDGE + LINE_WIDTH, WIDTH - EDGE - HOST_WIDTH
+    count = len(chain.gateways)
+    width = min(BOX_WIDTH, (end - start) / count - 34)
+    step = (end - start) / count
+    lefts = [start + step * at + (step - width) / 2 for at in range(count)]
+    yield _text(EDGE, 22, chain.line, size=15, weight=600)
+    address = ", ".join(map(str, line.address)) or "dynamic address"
+    yield _text(EDGE, 42, _cut(address, LINE_WIDTH), colour=SOFT)
+    blocked = ", ".join(f"{one.transport} {one.ports}" for one in line.blocked)
+    if blocked:
+        yield _text(EDGE, 60, _cut(f"drops {blocked}", LINE_WIDTH), colour=OPEN)
+    for at, (key, left) in enumerate(zip(chain.gateways, lefts, strict=True)):
+        gateway = site.gateways[key]
+        wan = gateway.wan_behind(chain.gateways[at - 1] if at else chain.line)
+        yield _box(left, 0, width, bottom - 6, fill="#f4f6f8")
+        middle = left + width / 2
+        yield _text(middle, 22, _cut(key, width), size=15, weight=600, anchor="middle")
+        yield _text(middle, 41, f"WAN {wan}" if wan else "WAN: not told", colour=SOFT, anchor="middle")
+        yield _text(middle, 58, f"LAN {gateway.lan}", colour=SOFT, anchor="middle")
+        how = "hands all inward" if gateway.everything_to else f"rules: {gateway.control}"
+        yield _text(middle, 75, how, colour=SOFT, anchor="middle")
+    previous = ""
+    for number, entry in enumerate(entries):
+        y = HEAD + ROW * number + ROW / 2
+        if entry.host != previous:
+            rows = sum(other.host == entry.host for other in entries)
+            height = ROW * rows - 4
+            yield _box(end, y - ROW / 2 + 2, HOST_WIDTH, height)
+            yield _text(end + 10, y + 4, _cut(entry.host, 92), weight=600)
+            if rows > 1:
+                yield _text(end + 10, y + ROW + 2, str(site.hosts[entry.host].address), colour=SOFT, size=11)
+            previous = entry.host
+        label = f"{entry.service}  {entry.what}" if entry.service else entry.note
+        yield _text(end + 108, y + 4, _cut(label, HOST_WIDTH - 112), colour=INK if entry.links else SOFT)
+        if not entry.links:
+            if entry.service:
+                yield _text(end - 10, y + 4, entry.note, colour=SOFT, anchor="end", size=11)
+            continue
+        colour = LIMITED if entry.who == "limited" else OPEN
+        yield f'<circle cx="{EDGE + 6}" cy="{y:.1f}" r="5" fill="{colour}"/>'
+        edges = [EDGE + 14, *lefts, end]
+        rights = [EDGE + 14, *(left + width for left in lefts)]
+        yield f'<path d="M{rights[0]} {y:.1f} H{end - 7}" stroke="{WIRE}" stroke-width="1.6" fill="none"/>'
+        yield f'<path d="M{end - 8} {y - 4:.1f} l8 4 l-8 4 z" fill="{WIRE}"/>'
+        for link, (right, left) in zip(entry.links, zip(rights, edges[1:], strict=True), strict=True):
+            middle = (right + left) / 2
+            half = len(link) * 3.6 + 5
+            yield _box(middle - half, y - 9, half * 2, 18, edge="none")
+            yield _text(middle, y + 4, link, anchor="middle", size=12)
+
+
+def _box(x: float, y: float, width: float, height: float, *, fill: str = "#ffffff", edge: str = FAINT) -> str:
+    size = f'x="{x:.1f}" y="{y:.1f}" width="{width:.1f}" height="{height:.1f}"'
+    return f'<rect {size} rx="6" fill="{fill}" stroke="{edge}"/>'
+
+
+def _cut(text: str, width: float) -> str:
+    """`text` as far as it fits into that many pixels."""
+    most = max(4, int(width / 6.7))
+    return text if len(text) <= most else text[: most - 1] + "…"
+
+
+def _text(
+    x: float, y: float, text: str, *, size: int = 12, weight: int = 400, colour: str = INK, anchor: str = "start"
+) -> str:
+    return (
+        f'<text x="{x:.0f}" y="{y:.0f}" font-size="{size}" font-weight="{weight}" fill="{colour}"'
+        f' text-anchor="{anchor}">{escape(text)}</text>'
+    )
+
+
+# --- as words
+
+
+@dataclass(frozen=True, slots=True)
+class Node:
+    """One line of the tree, with what hangs on it."""
+
+    kind: str
+    text: str
+    detail: str
+    inner: tuple[Node, ...] = ()
+
+
+def as_tree(site: Site) -> Node:
+    """The chain as a tree: lines, gateways, hosts, services."""
+    lines = tuple(
+        Node("line", key, _line_detail(site, key), tuple(_gateways(site, key, outer=None))) for key in site.lines
+    )
+    return Node("internet", "internet", "", lines)
+
+
+def _line_detail(site: Site, key: str) -> str:
+    line = site.lines[key]
+    address = ", ".join(map(str, line.address)) or "dynamic address"
+    blocked = ", ".join(f"{one.transport} {one.ports}" for one in line.blocked)
+    return address + (f"; drops {blocked}" if blocked else "")
+
+
+def _gateways(site: Site, line: str, outer: str | None) -> Iterator[Node]:
+    """The gateways on a line, or behind another gateway; a host stands where its services come in."""
+    entries = {chain: rows for chain, rows in panels(site).items() if chain.line == line}
+    for key, gateway in site.gateways.items():
+        if (outer is None and line not in gateway.line) or (outer is not None and outer not in gateway.behind):
+            continue
+        wan = gateway.wan_behind(outer if outer is not None else line)
+        detail = " ".join([f"WAN {wan}," if wan else "", f"LAN {gateway.lan}, rules: {gateway.control}"]).strip()
+        if gateway.everything_to:
+            detail += f", hands everything to {gateway.everything_to}"
+        rows = [
+            row for chain, found in entries.items() if chain.gateways[-1] == key and _by(chain, outer) for row in found
+        ]
+        hosts = [
+            Node("host", host, str(site.hosts[host].address), tuple(_service(row) for row in rows if row.host == host))
+            for host in dict.fromkeys(row.host for row in rows)
+        ]
+        yield Node("gateway", key, detail, (*hosts, *_gateways(site, line, key)))
+
+
+def _by(chain: Chain, outer: str | None) -> bool:
+    before = chain.gateways[-2] if len(chain.gateways) > 1 else None
+    return before == outer
+
+
+def _service(row: Entry) -> Node:
+    if not row.service:
+        return Node("none", row.note, "")
+    if not row.links:
+        return Node("closed", row.service, f"{row.what}, {row.note}")
+    links = " → ".join(dict.fromkeys(row.links)) if len(set(row.links)) > 1 else row.links[0]
+    return Node("open" if row.who == "everyone" else "limited", row.service, f"{row.what}: {links}, {row.who}")

@@ -1,0 +1,108 @@
+"""The sheets as Markdown, and as one page to print (HTML that needs nothing beside it)."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import TYPE_CHECKING
+
+from hooper.planning.model import Sheet, WorksheetDocument
+from hooper.report import words
+
+if TYPE_CHECKING:
+    from hooper.site.model import Site
+
+
+def as_markdown(document: WorksheetDocument, site: Site, title: str, day: str) -> str:
+    """The sheets as Markdown (CommonMark with tables)."""
+    lines: list[str] = []
+    if document.sheets or document.removals:
+        verb = "enter" if document.sheets else "take away"
+        lines += [f"# What to {verb} at {title}", "", f"Made on {day}.", ""]
+    for number, sheet in enumerate(document.sheets or document.removals, 1):
+        lines += [f"## {number}. {sheet.gateway}", ""]
+        lines += _router(sheet, site, removing=bool(document.removals))
+    if any(sheet.rules for sheet in document.sheets):
+        lines += [f"## {len(document.sheets) + 1}. Then", "", *(f"- [ ] {step}" for step in words.PROOF), ""]
+        lines += ["## What the pages call it", ""]
+        lines += [*(f"- **{word}**: {meaning}" for word, meaning in words.meanings(document.sheets)), ""]
+    if document.devices:
+        lines += [f"# What to set on the devices at {title}", "", f"Made on {day}.", ""]
+    for device in document.devices:
+        lines += [f"## {words.device_title(device)}", "", f"- [ ] {words.device_page(device)}", ""]
+        lines += _table(("field", "enter"), words.device_rows(device))
+        lines += [f"> {note}\n" for note in device.notes]
+        if device.services:
+            lines += _table(("service", "port on the device", "base URL to enter"), words.device_services(device))
+        lines += [f"- [{'x' if tick.said else ' '}] {tick.question}" for tick in device.ticks]
+        lines.append("")
+    for letter in document.letters:
+        lines += [f"# {letter.subject}", "", day, "", *(f"{paragraph}\n" for paragraph in letter.paragraphs)]
+    if document.changes:
+        lines += ["# What is different since the last sheet", ""]
+        lines += [f"- [ ] {one.gateway}: {words.changed(one)}" for one in document.changes]
+    if document.clients:
+        lines += ["# Hosts files of devices inside", "", "```", *hosts_lines(document), "```"]
+    lines += [f"```\n{one.text}```" for one in document.rulesets]
+    return "\n".join(lines).rstrip()
+
+
+def hosts_lines(document: WorksheetDocument) -> list[str]:
+    """As a hosts file has them; of several addresses for one name all but the first are comments."""
+    out, seen = [], set()
+    for line in document.clients:
+        mark = "# or: " if line.name in seen else ""
+        seen.add(line.name)
+        out.append(f"{mark}{line.address}\t{line.name}\t# {', '.join(line.services)}")
+    return out
+
+
+def _router(sheet: Sheet, site: Site, *, removing: bool) -> list[str]:
+    lines = [f"> {note}\n" for note in sheet.notes] if not removing else []
+    rules, pinholes = words.forwards(sheet), words.pinholes(sheet)
+    if sheet.rules or sheet.reservations or sheet.routes:
+        lines += [f"- [ ] {words.login(sheet, site)}"]
+    lines += [f"- [ ] {step}" for step in words.handed(sheet)]
+    if rules:
+        lines += [f"- [ ] {words.enter(sheet, removing=removing)}", ""]
+        header = ("done", *words.columns(sheet, site, rules))
+        lines += _table(header, (("☐", *row) for row in words.rows(sheet, site, rules)))
+    if pinholes:
+        lines += [f"- [ ] {words.PINHOLES}", ""]
+        lines += _table(("done", *words.PINHOLE_COLUMNS), (("☐", *row) for row in words.pinhole_rows(pinholes)))
+    if sheet.reservations and not removing:
+        lines += [f"- [ ] {words.RESERVE}", ""]
+        rows = (("☐", one.host, one.address, one.mac or words.LABEL_MAC) for one in sheet.reservations)
+        lines += _table(("done", "host", "address", "MAC"), rows)
+    if sheet.routes and not removing:
+        lines += [f"- [ ] {words.ROUTES}", ""]
+        lines += _table(("done", "network", "by (gateway, next hop)"), (("☐", r.prefix, r.via) for r in sheet.routes))
+    return lines
+
+
+def _table(columns: tuple[str, ...], rows: Iterable[tuple[str, ...]]) -> list[str]:
+    drawn = ["| " + " | ".join(row) + " |" for row in (columns, tuple("---" for _ in columns), *rows)]
+    return [*drawn, ""]
+
+
+def as_html(document: WorksheetDocument, site: Site, title: str, day: str, picture: str = "") -> str:
+    """One page with all sheets of `document`, to print. picture: an SVG of the chain to put on top."""
+    from jinja2 import Environment, PackageLoader, StrictUndefined
+    from markupsafe import Markup
+
+    environment = Environment(
+        loader=PackageLoader("hooper.report"),
+        autoescape=True,
+        undefined=StrictUndefined,
+        trim_blocks=True,
+        lstrip_blocks=True,
+    )
+    environment.globals["words"] = words
+    page = environment.get_template("sheets.html")
+    return page.render(
+        document=document,
+        site=site,
+        title=title,
+        day=day,
+        picture=Markup(picture),  # noqa: S704 - our own drawing, whose texts are escaped
+        hosts_lines=hosts_lines(document),
+    )
