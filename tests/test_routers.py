@@ -398,7 +398,7 @@ def test_what_igd_can_say_and_what_it_cannot() -> None:
     for more, words in (
         ({"sources": ("198.51.100.0/24",)}, "single addresses"),
         ({"outside_ports": (5000, 5999), "target_ports": (5000, 5999)}, "each port of a wide range"),
-        ({"transport": "47", "outside_ports": None, "target_ports": None}, "TCP and UDP ports only"),
+        ({"transport": "47", "outside_ports": None, "target_ports": None}, "for TCP and UDP only"),
     ):
         (one,) = wanted_rules([forward(**more)], "box", 0)
         assert (one.rule, words in one.reason) == (None, True)

@@ -43,8 +43,10 @@ lan = "10.44.7.1/24"
 form.sources = true
 [hosts.film-box]
 address = "10.44.7.30"
+ready.default_password_changed = true
 [hosts.hub]
 address = "10.44.7.50"
+ready.default_password_changed = true
 [services.film-page]
 host = "film-box"
 speaks = "https"

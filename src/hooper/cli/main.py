@@ -21,6 +21,7 @@ from hooper import __version__, errors
 COMMANDS: dict[str, tuple[str, str]] = {
     "demo": ("hooper.cli.demo", "The whole job on a simulated town, from nothing to proven."),
     "lab": ("hooper.cli.lab", "The simulated town by itself: run it, break it, mend it."),
+    "new": ("hooper.cli.new", "Start a site file: by questions, by options, or from what is found here."),
     "survey": ("hooper.cli.survey", "What this line is, and whether forwarding can work at all."),
     "host": ("hooper.cli.host", "The devices: list, add, change, remove, tick off, free addresses."),
     "service": ("hooper.cli.service", "What the devices offer: list, add, change, remove."),

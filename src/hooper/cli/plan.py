@@ -80,6 +80,11 @@ def plan(
 
 def _next(session: Session, made: Plan) -> None:
     """What to do with a plan that can work."""
+    if not made.forwards:
+        session.note(
+            "\nNext: `hooper service add KEY --host HOST --speaks WHAT --reach public` for what is to be reached."
+        )
+        return
     driven = sorted({forward.gateway for forward in made.forwards if forward.by in ("auto", "igd")})
     if driven:
         session.note(f"\nNext: `hooper router open` enters what {', '.join(driven)} takes from a program;")

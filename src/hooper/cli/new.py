@@ -1,0 +1,206 @@
+"""hooper new"""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from hooper.cli.common import JsonFlag, QuietFlag, Session, VerboseFlag, deadline_seconds, run_async, site_path, sub_app
+from hooper.cli.looking import DeadlineOption
+from hooper.errors import SeveralErrors, SiteFileError, UsageError, flatten
+
+if TYPE_CHECKING:
+    from hooper.planning.starting import Box, Start
+
+app = sub_app("Start a site file: by questions, by options, or from what is found here.")
+
+
+@app.command()
+def new(
+    file: Annotated[Path | None, typer.Argument(metavar="FILE", help="Else HOOPER_SITE, else site.toml here.")] = None,
+    found: Annotated[
+        bool,
+        typer.Option("--found", help="Take what can be found here: this network, its router, its WAN address."),
+    ] = False,
+    title: Annotated[str | None, typer.Option("--title", metavar="TEXT", help="What the place is called.")] = None,
+    gateway: Annotated[
+        list[str] | None,
+        typer.Option("--gateway", metavar="KEY=LAN", help="A router, such as box=10.0.0.1/24; outermost first."),
+    ] = None,
+    wan: Annotated[
+        list[str] | None, typer.Option("--wan", metavar="KEY=ADDRESS", help="An inner router's address outside.")
+    ] = None,
+    pool: Annotated[
+        list[str] | None, typer.Option("--pool", metavar="KEY=FIRST-LAST", help="What its DHCP gives away.")
+    ] = None,
+    by_hand: Annotated[
+        list[str] | None, typer.Option("--by-hand", metavar="KEY", help="This router answers no protocol.")
+    ] = None,
+    provider: Annotated[
+        list[str] | None, typer.Option("--provider", metavar="KEY", help="This router is the provider's.")
+    ] = None,
+    line: Annotated[str, typer.Option("--line", metavar="KEY", help="The key of the line.")] = "line",
+    address: Annotated[str, typer.Option("--address", metavar="ADDRESS", help="The line's fixed address.")] = "dynamic",
+    blocked: Annotated[
+        list[str] | None, typer.Option("--blocked", metavar="PORTS", help='What the provider drops, such as "tcp 25".')
+    ] = None,
+    stun: Annotated[
+        list[str] | None, typer.Option("--stun", metavar="ADDRESS:PORT", help="A STUN server that may be asked.")
+    ] = None,
+    resolver: Annotated[
+        list[str] | None, typer.Option("--resolver", metavar="ADDRESS", help="A DNS server that may be asked.")
+    ] = None,
+    name: Annotated[str, typer.Option("--name", metavar="NAME", help="A DNS name that leads to the line.")] = "",
+    host: Annotated[
+        list[str] | None, typer.Option("--host", metavar="KEY=ADDRESS", help="A device; can be given again.")
+    ] = None,
+    dry_run: Annotated[bool, typer.Option("--dry-run", help="Print the file instead of writing it.")] = False,
+    deadline: DeadlineOption = 5.0,
+    json: JsonFlag = False,
+    quiet: QuietFlag = False,
+    verbose: VerboseFlag = False,
+) -> None:
+    """Start a site file. Without --gateway and --found it asks, in a sensible order, with defaults in brackets."""
+    from hooper.files import write_atomically
+    from hooper.planning.model import ChangedKey, EditDocument
+    from hooper.planning.starting import Start, site_text
+    from hooper.site.load import parse_site
+
+    session = Session("new", json, quiet, verbose)
+    deadline = deadline_seconds(deadline)
+    path = site_path(file)
+    if path.exists() and not dry_run:
+        raise UsageError(f"{path} exists, and is not overwritten", remedy="Name another file, or change that one.")
+    start = Start(
+        title or "",
+        (),
+        line,
+        address,
+        tuple(blocked or ()),
+        tuple(stun or ()),
+        tuple(resolver or ()),
+        name,
+        tuple(_pairs("--host", host)),
+    )
+    if gateway:
+        start = replace(start, boxes=_boxes(gateway, wan, pool, by_hand or [], provider or []))
+    elif found:
+        seen = run_async(_found, session, title or "", deadline)
+        start = replace(start, boxes=seen.boxes, resolvers=start.resolvers or seen.resolvers)
+    elif json:
+        raise UsageError("--json asks no questions", remedy="Give --gateway KEY=LAN, or --found.")
+    else:
+        start = _asked(start)
+    text = site_text(start)
+    try:
+        parse_site(text.encode(), str(path))
+    except (SiteFileError, SeveralErrors) as exc:  # the mistake is in what was given, not in a file
+        said = "; ".join(one.message for one in flatten(exc))
+        raise UsageError(f"that makes no site: {said}", remedy="Correct what you gave; nothing was written.") from None
+    if dry_run:
+        typer.echo(text, nl=False)
+        raise typer.Exit(0)
+    write_atomically(path, text.encode())
+    rows = tuple(ChangedKey(f"gateways.{box.key}", None, box.lan) for box in start.boxes)
+    document = EditDocument(str(path), "made", str(path), rows, (), False)
+    code = session.show(document, lambda shown, out: out.print(f"{shown.file} is made.", soft_wrap=True))
+    session.note(
+        "\nNext: `hooper host add KEY`, `hooper service add KEY --host HOST --speaks WHAT`, then `hooper plan`."
+    )
+    raise typer.Exit(code)
+
+
+async def _found(session: Session, title: str, deadline: float) -> Start:
+    from hooper.net.lab import lab_from_environment
+    from hooper.net.opening import open_door
+    from hooper.reach.starting import found_here
+
+    start = await found_here(await open_door(lab_from_environment()), title, deadline)
+    for box in start.boxes:
+        session.note(f"found {box.key}: LAN {box.lan}" + (f"; {box.doubt}" if box.doubt else ""))
+    return start
+
+
+def _pairs(option: str, given: list[str] | None) -> list[tuple[str, str]]:
+    """KEY=VALUE. Raises: UsageError."""
+    out = []
+    for text in given or []:
+        key, equals, value = text.partition("=")
+        if not equals or not key or not value:
+            raise UsageError(f"{option} {text!r} is not understood", remedy=f"Write {option} KEY=VALUE.")
+        out.append((key, value))
+    return out
+
+
+def _boxes(
+    gateway: list[str], wan: list[str] | None, pool: list[str] | None, by_hand: list[str], provider: list[str]
+) -> tuple[Box, ...]:
+    from hooper.planning.starting import Box
+
+    lans, wans, pools = dict(_pairs("--gateway", gateway)), dict(_pairs("--wan", wan)), dict(_pairs("--pool", pool))
+    for option, keys in (("--wan", wans), ("--pool", pools), ("--by-hand", by_hand), ("--provider", provider)):
+        for key in keys:
+            if key not in lans:
+                raise UsageError(
+                    f"{option} names {key!r}, which no --gateway does", remedy=f"There are: {', '.join(lans)}."
+                )
+    return tuple(
+        Box(
+            key,
+            lan,
+            wans.get(key, ""),
+            pools.get(key, ""),
+            "hand" if key in by_hand else "auto",
+            "provider" if key in provider else "self",
+        )
+        for key, lan in lans.items()
+    )
+
+
+def _asked(start: Start) -> Start:
+    """The rest by questions, on stderr. Raises: UsageError: the answers end too early."""
+    from hooper.planning.starting import Box
+
+    def ask(question: str, default: str = "") -> str:
+        try:
+            said = typer.prompt(question, default=default, show_default=bool(default), err=True)
+        except typer.Abort:
+            raise UsageError(
+                "the questions were not answered to the end; nothing was written",
+                remedy="Answer them, or give --gateway KEY=LAN or --found.",
+            ) from None
+        return str(said).strip()
+
+    title = start.title or ask("What is the place called", "Home")
+    count = ask("How many boxes that route stand between the line and your devices (1 to 5)", "1")
+    while count not in ("1", "2", "3", "4", "5"):
+        count = ask("A number from 1 to 5", "1")
+    boxes: list[Box] = []
+    for number in range(int(count)):
+        first = number == 0
+        where = "on the line" if first else f"behind {boxes[-1].key}"
+        usual = (
+            ("own-router" if count == "1" else "provider-box") if first else f"own-router{number if number > 1 else ''}"
+        )
+        key = ask(f"A short name for the box {where}", usual)
+        lan = ask(f"The LAN address of {key} with the prefix length", "192.168.1.1/24" if first else "10.44.7.1/24")
+        wan = "" if first else ask(f"The address of {key} outside, from its status page (WAN)")
+        pool = ask(f"What the DHCP of {key} gives away, FIRST-LAST (Enter: not known)")
+        hand = ask(f"Does {key} take rules from programs (UPnP, PCP)? yes, no, or ?", "?").lower()
+        theirs = ask(f"Is {key} the provider's box? yes or no", "yes" if first and count != "1" else "no").lower()
+        control, managed = "hand" if hand.startswith("n") else "auto", "provider" if theirs.startswith("y") else "self"
+        boxes.append(Box(key, lan, wan, pool, control, managed))
+    address = start.address
+    if address == "dynamic":
+        address = ask("The line's fixed public address (Enter: it changes)", "dynamic")
+    blocked = start.blocked or _list(ask('Ports that the provider drops, such as "tcp 25, tcp 80" (Enter: none known)'))
+    stun = start.stun or _list(ask("A STUN server, ADDRESS:PORT; telephone providers name theirs (Enter: none)"))
+    name = start.name or ask("A DNS name that leads to the line (Enter: none yet)")
+    return replace(start, title=title, boxes=tuple(boxes), address=address, blocked=blocked, stun=stun, name=name)
+
+
+def _list(text: str) -> tuple[str, ...]:
+    return tuple(part.strip() for part in text.split(",") if part.strip())

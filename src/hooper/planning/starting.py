@@ -1,0 +1,75 @@
+"""The first site file, written from what a person says or what was found. Pure."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from hooper.site.edit import Value, key_text, literal
+
+
+@dataclass(frozen=True, slots=True)
+class Box:
+    """One gateway. wan, pool: "" where it is not known. doubt: what is a guess, for a comment."""
+
+    key: str
+    lan: str
+    wan: str = ""
+    pool: str = ""
+    control: str = "auto"
+    managed_by: str = "self"
+    doubt: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Start:
+    """What a site file starts with. boxes: outermost first. hosts: (key, address)."""
+
+    title: str
+    boxes: tuple[Box, ...]
+    line: str = "line"
+    address: str = "dynamic"
+    blocked: tuple[str, ...] = ()
+    stun: tuple[str, ...] = ()
+    resolvers: tuple[str, ...] = ()
+    name: str = ""
+    hosts: tuple[tuple[str, str], ...] = ()
+
+
+def site_text(start: Start) -> str:
+    """The site file: short, with a comment where a person will want to add something."""
+    out = [f"# {start.title or 'A site'}: its line, its boxes, its devices.".replace("\n", " "), "version = 1", ""]
+    if start.title:
+        out += ["[site]", _row("title", start.title), ""]
+    if start.stun or start.resolvers:
+        out += ["[measure]                # only what stands here is asked"]
+        out += [
+            _row(key, list(values)) for key, values in (("stun", start.stun), ("resolvers", start.resolvers)) if values
+        ]
+        out.append("")
+    out += [f"[lines.{key_text(start.line)}]", _row("address", start.address)]
+    out += (
+        [_row("blocked", list(start.blocked))]
+        if start.blocked
+        else ['# blocked = ["tcp 25"]   # what the provider drops']
+    )
+    for number, box in enumerate(start.boxes):
+        out += ["", f"[gateways.{key_text(box.key)}]" + (f"   # {box.doubt}" if box.doubt else "")]
+        outer = start.boxes[number - 1].key if number else ""
+        out.append(_row("behind", outer) if outer else _row("line", start.line))
+        if box.wan:
+            out.append(_row("wan", box.wan))
+        out.append(_row("lan", box.lan))
+        out.append(_row("pool", box.pool) if box.pool else '# pool = "FIRST-LAST"     # what its DHCP gives away')
+        out.append(_row("control", box.control))
+        if box.managed_by != "self":
+            out.append(_row("managed_by", box.managed_by))
+    for key, address in start.hosts:
+        out += ["", f"[hosts.{key_text(key)}]", _row("address", address)]
+    if start.name:
+        out += ["", f"[names.{key_text(start.name)}]", _row("line", start.line)]
+    return "\n".join(out) + "\n"
+
+
+def _row(key: str, value: Value | Sequence[str]) -> str:
+    return f"{key} = {literal(value)}"
