@@ -8,7 +8,8 @@ from typing import Any
 from hypothesis import given
 from hypothesis import strategies as st
 
-from hooper.site.positions import DEPTH_LIMIT, Lines, Path, positions, too_deep
+from hooper.site.path import DEPTH_LIMIT, Path
+from hooper.site.positions import Lines, positions, too_deep
 from support.program import BOATHOUSE
 
 BARE = st.text("abcXYZ09_-", min_size=1, max_size=6)

@@ -22,14 +22,14 @@ from hooper.lab.documents import (
 )
 from hooper.names.model import NamesDocument
 from hooper.planning.audit import AuditDocument
-from hooper.planning.model import (
+from hooper.planning.documents import (
     EditDocument,
     HostListDocument,
-    PlanDocument,
     ServiceListDocument,
     SuggestDocument,
     WorksheetDocument,
 )
+from hooper.planning.model import PlanDocument
 from hooper.reach.card import CardDocument
 from hooper.reach.case import WhyDocument
 from hooper.reach.line import SurveyDocument

@@ -13,8 +13,8 @@ from hooper.errors import UsageError
 if TYPE_CHECKING:
     from rich.console import Console
 
+    from hooper.planning.documents import EditDocument
     from hooper.planning.edits import Edited
-    from hooper.planning.model import EditDocument
     from hooper.site.load import SiteFile
 
 EditDryRunFlag = Annotated[bool, typer.Option("--dry-run", help="Say what would be written; write nothing.")]
@@ -26,7 +26,7 @@ ClearOption = Annotated[
 def finish(session: Session, file: SiteFile, given: Path | None, edited: Edited, *, dry_run: bool) -> int:
     """Write the edited file, once it is sure that it is a site file, and show what was done."""
     from hooper.files import save_site
-    from hooper.planning.model import EditDocument
+    from hooper.planning.documents import EditDocument
     from hooper.site.load import parse_site
 
     path = site_path(given)

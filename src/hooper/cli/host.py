@@ -22,7 +22,7 @@ from hooper.errors import UsageError
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from hooper.planning.model import HostListDocument, SuggestDocument
+    from hooper.planning.documents import HostListDocument, SuggestDocument
 
 app = sub_app("The devices: list, add, change, remove, tick off, free addresses.", group=True)
 
@@ -47,8 +47,8 @@ def list_hosts(
     verbose: VerboseFlag = False,
 ) -> None:
     """All devices of the site file: address, who gives it, services, what is ticked off."""
+    from hooper.planning.documents import HostListDocument
     from hooper.planning.lists import host_rows
-    from hooper.planning.model import HostListDocument
 
     session = Session("host list", json, quiet, verbose)
     file = session.read_site(site, mask=mask)
@@ -158,7 +158,7 @@ def suggest(
     from itertools import islice
 
     from hooper.planning.addresses import free_addresses
-    from hooper.planning.model import SuggestDocument
+    from hooper.planning.documents import SuggestDocument
 
     session = Session("host suggest", json, quiet, verbose)
     if not 1 <= count <= 1000:
@@ -187,10 +187,10 @@ def tick(
     verbose: VerboseFlag = False,
 ) -> None:
     """Tick off what is done on a device before it is exposed; without an item, show its list."""
+    from hooper.planning.documents import HostListDocument
     from hooper.planning.edits import tick as tick_edit
     from hooper.planning.lists import host_rows
     from hooper.planning.looks.readiness import ITEMS
-    from hooper.planning.model import HostListDocument
 
     session = Session("host tick", json, quiet, verbose)
     file = session.read_site(site)

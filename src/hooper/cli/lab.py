@@ -292,7 +292,7 @@ def read_pages(
 ) -> None:
     """Be the person who reads numbers and rules off the town's routers."""
     from hooper.lab.documents import Device, LabReadDocument, RouterPage, ShownRule
-    from hooper.planning.model import Reservation
+    from hooper.planning.documents import Reservation
 
     session = Session("lab read", json, quiet, verbose)
     pages = tuple(

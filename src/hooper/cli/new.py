@@ -65,7 +65,7 @@ def new(
 ) -> None:
     """Start a site file. Without --gateway and --found it asks, in a sensible order, with defaults in brackets."""
     from hooper.files import write_atomically
-    from hooper.planning.model import ChangedKey, EditDocument
+    from hooper.planning.documents import ChangedKey, EditDocument
     from hooper.planning.starting import Start, site_text
     from hooper.site.load import parse_site
 

@@ -22,7 +22,7 @@ from hooper.errors import UsageError
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from hooper.planning.model import ServiceListDocument
+    from hooper.planning.documents import ServiceListDocument
 
 app = sub_app("What the devices offer: list, add, change, remove.", group=True)
 
@@ -61,8 +61,8 @@ def list_services(
     verbose: VerboseFlag = False,
 ) -> None:
     """All services of the site file: where they are, how far they reach, by which port."""
+    from hooper.planning.documents import ServiceListDocument
     from hooper.planning.lists import service_rows
-    from hooper.planning.model import ServiceListDocument
 
     session = Session("service list", json, quiet, verbose)
     file = session.read_site(site, mask=mask)

@@ -12,7 +12,7 @@ from hooper.report.sheets import hosts_lines
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from hooper.planning.model import DeviceSheet, Letter, Sheet, WorksheetDocument
+    from hooper.planning.documents import DeviceSheet, Letter, Sheet, WorksheetDocument
     from hooper.site.model import Site
 
 BOX = "[ ] "

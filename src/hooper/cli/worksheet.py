@@ -20,7 +20,8 @@ from hooper.cli.common import (
     sub_app,
 )
 from hooper.errors import EXIT_NEEDS_A_PERSON, HooperError, UsageError, worst
-from hooper.planning.model import Forward, Plan, Ruleset, Sheet, SheetChange, WorksheetDocument
+from hooper.planning.documents import Ruleset, Sheet, SheetChange, WorksheetDocument
+from hooper.planning.model import Forward, Plan
 from hooper.planning.worksheet import make_sheets
 
 if TYPE_CHECKING:

@@ -31,7 +31,8 @@ from hooper.lab.boathouse import site_file
 from hooper.lab.faults import FAULTS
 from hooper.names.update import Names
 from hooper.net.lab import LabDoor, LabLink, read_lab_file
-from hooper.planning.model import Plan, Sheet
+from hooper.planning.documents import Sheet
+from hooper.planning.model import Plan
 from hooper.planning.plan import make_plan
 from hooper.planning.worksheet import make_sheets
 from hooper.reach.card import host_of, make_card

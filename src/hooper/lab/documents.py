@@ -5,7 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Literal
 
-from hooper.planning.model import PortPair, Reservation
+from hooper.planning.documents import Reservation
+from hooper.planning.model import PortPair
 
 
 @dataclass(frozen=True, slots=True)

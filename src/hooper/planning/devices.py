@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING
 
+from hooper.planning.documents import DeviceService, DeviceSheet, DeviceTick
 from hooper.planning.looks.readiness import ITEMS
-from hooper.planning.model import DeviceService, DeviceSheet, DeviceTick
 from hooper.planning.paths import gateway_of, lines_of, outside_ports
 from hooper.site.references import name_of_line
 

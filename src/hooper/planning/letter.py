@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from hooper.planning.model import EVERYTHING, Forward, Letter, Sheet, ports_text
+from hooper.planning.documents import Letter, Sheet
+from hooper.planning.model import EVERYTHING, Forward, ports_text
 
 if TYPE_CHECKING:
     from hooper.site.model import Site

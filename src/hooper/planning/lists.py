@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
-from hooper.planning.model import HostRow, ServiceRow
+from hooper.planning.documents import HostRow, ServiceRow
 from hooper.planning.paths import gateway_of, lines_of, outside_ports
 from hooper.site.model import READY_ITEMS
 

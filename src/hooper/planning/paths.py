@@ -117,104 +117,118 @@ def make_ways(site: Site, hosts: dict[str, tuple[Chain, ...]] | None = None) -> 
     return dict(sorted(out.items()))
 
 
+Blocks = tuple[tuple[str, int, int], ...]  # transport, first and last port
+
+
+@dataclass(frozen=True, slots=True)
+class _Street:
+    """The outer sides that a packet for one public address passes, outermost first.
+
+    translates: which gateways can turn a port into another one; later: whether one further in can. kept: what each
+    gateway keeps for itself.
+    """
+
+    gateways: tuple[str, ...]
+    sides: tuple[Side, ...]
+    translates: tuple[bool, ...]
+    later: tuple[bool, ...]
+    kept: tuple[Blocks, ...]
+
+    def walk(self, outside: PortPair, inside: PortPair, transport: str) -> tuple[list[PortPair], Refused | None]:
+        """The ports on each link, and why they cannot be had.
+
+        The port stays the one that people type as far in as it can: the innermost gateway that can translates. Where
+        a gateway further in has that port for another service, the next one out takes the inside port or one near by.
+        """
+        ports, links, sides = outside, [outside], self.sides
+        last = len(sides) - 1
+        for at, side in enumerate(sides):
+            if (taken := side.owner(transport, ports)) is not None:
+                return links, Refused("port-clash", self.gateways[at], taken[1], taken[2], taken[0])
+            if self.kept[at] and (met := covers(self.kept[at], transport, ports)) is not None:
+                return links, Refused("port-kept", self.gateways[at], met[0], max(met[1], ports[0]))
+            if self.translates[at]:
+                if at == last or not self.later[at]:
+                    ports = inside
+                elif not sides[at + 1].is_open(transport, ports):
+                    further = sides[at + 1]
+                    free = further.is_open(transport, inside)
+                    ports = inside if free else next(further.choices(transport, ports), ports)
+            links.append(ports)
+        return links, (None if ports == inside else Refused("cannot-translate"))
+
+
 class _Streets:
     """The outer sides of all gateways, filled service by service."""
 
     def __init__(self, site: Site) -> None:
         self.site = site
-        self.sides: dict[tuple[str, str, str], Side] = {}
-        self._translates: dict[Chain, list[bool]] = {}
+        self._sides: dict[tuple[str, str, IPv4Address | None], Side] = {}
+        self._streets: dict[tuple[Chain, IPv4Address | None], _Street] = {}
 
-    def side(self, gateway: str, outer: str, address: str) -> Side:
+    def _side(self, gateway: str, outer: str, address: IPv4Address | None) -> Side:
         """The outer side of a gateway towards a line or an outer gateway."""
-        found = self.sides.get((gateway, outer, address))
+        found = self._sides.get((gateway, outer, address))
         if found is None:
-            found = self.sides[gateway, outer, address] = Side()
-            for kept in self.site.gateways[gateway].form.own_ports:
-                found.close(kept.transport, kept.ports.first, kept.ports.last)
-            if outer in self.site.lines and not self.site.gateways[gateway].behind:
-                for blocked in self.site.lines[outer].blocked:
-                    found.close(blocked.transport, blocked.ports.first, blocked.ports.last)
+            found = self._sides[gateway, outer, address] = Side()
+            entry = self.site.gateways[gateway]
+            for block in (*entry.form.own_ports, *(() if entry.behind else self.site.lines[outer].blocked)):
+                found.close(block.transport, block.ports.first, block.ports.last)
         return found
 
-    def translates(self, chain: Chain) -> list[bool]:
-        """Which gateways of a chain can turn a port into another one."""
-        if chain not in self._translates:
-            self._translates[chain] = [
-                self.site.gateways[gateway].form.translate and not hands_on(self.site, chain.gateways, at)
-                for at, gateway in enumerate(chain.gateways)
-            ]
-        return self._translates[chain]
+    def street(self, chain: Chain, address: IPv4Address | None) -> _Street:
+        """The way from a public address to the LAN at the end of a chain."""
+        found = self._streets.get((chain, address))
+        if found is None:
+            keys = chain.gateways
+            forms = [self.site.gateways[key].form for key in keys]
+            translates = tuple(form.translate and not hands_on(self.site, keys, at) for at, form in enumerate(forms))
+            found = self._streets[chain, address] = _Street(
+                keys,
+                tuple(
+                    self._side(key, keys[at - 1] if at else chain.line, None if at else address)
+                    for at, key in enumerate(keys)
+                ),
+                translates,
+                tuple(any(translates[at + 1 :]) for at in range(len(keys))),
+                tuple(tuple((b.transport, b.ports.first, b.ports.last) for b in form.own_ports) for form in forms),
+            )
+        return found
 
     def place(self, key: str, service: Service, chain: Chain, passed: tuple[str, ...]) -> Way:
+        """Find the ports for a service, and take them."""
         site, transport = self.site, service.used_transport
         fixed = site.lines[chain.line].address
         address = service.outside_address or (fixed[0] if fixed else None)
-        sides = [
-            self.side(gateway, chain.gateways[at - 1] if at else chain.line, str(address) if not at else "")
-            for at, gateway in enumerate(chain.gateways)
-        ]
         refused = _never(site, service, chain)
         if refused is not None:
             return Way(chain, address, (), refused, passed=passed)
+        street = self.street(chain, address)
         if not service.has_ports:
-            for gateway, side in zip(chain.gateways, sides, strict=True):
+            for gateway, side in zip(chain.gateways, street.sides, strict=True):
                 if (taken := side.owner(transport, None)) is not None:
-                    return Way(
-                        chain, address, (), Refused("port-clash", gateway, transport, 0, taken[0]), passed=passed
-                    )
-            for side in sides:
+                    clash = Refused("port-clash", gateway, transport, 0, taken[0])
+                    return Way(chain, address, (), clash, passed=passed)
+            for side in street.sides:
                 side.take(key, transport, None)
             return Way(chain, address, (), passed=passed)
-        inside = (service.used_ports.first, service.used_ports.last)
-        translates = self.translates(chain)
-        written = service.outside_port
+        used, written, chosen = service.used_ports, service.outside_port, False
+        inside = (used.first, used.last)
         wanted = (written.first, written.last) if written is not None else inside
-        links, refused = self._street(wanted, inside, transport, translates, sides, chain)
-        chosen = False
-        if written is None and any(translates) and (refused is not None or not sides[0].is_open(transport, wanted)):
-            for choice in sides[0].choices(transport, wanted):
-                links, refused = self._street(choice, inside, transport, translates, sides, chain)
-                if refused is None:
-                    chosen = True
+        links, refused = street.walk(wanted, inside, transport)
+        free = written is None and True in street.translates
+        if free and (refused is not None or not street.sides[0].is_open(transport, wanted)):
+            refused = Refused("no-port-left", chain.gateways[0], transport)
+            for choice in street.sides[0].choices(transport, wanted):
+                links, other = street.walk(choice, inside, transport)
+                if other is None:
+                    refused, chosen = None, True
                     break
-            else:
-                refused = Refused("no-port-left", chain.gateways[0], transport)
         if refused is not None:
             return Way(chain, address, (), refused, passed=passed)
-        for side, ports in zip(sides, links, strict=False):
+        for side, ports in zip(street.sides, links, strict=False):
             side.take(key, transport, ports)
         return Way(chain, address, tuple(links), chosen=chosen, passed=passed)
-
-    def _street(
-        self,
-        outside: PortPair,
-        inside: PortPair,
-        transport: str,
-        translates: list[bool],
-        sides: list[Side],
-        chain: Chain,
-    ) -> tuple[list[PortPair], Refused | None]:
-        """The ports on each link, and why they cannot be had."""
-        links, failed = _links(outside, inside, transport, translates, sides)
-        if failed is None:
-            return links, self._kept(chain, links, transport)
-        if failed == len(sides):
-            return links, Refused("cannot-translate")
-        taken = sides[failed].owner(transport, links[failed])
-        assert taken is not None, "that is why it failed"
-        by, one, port = taken
-        return links, Refused("port-clash", chain.gateways[failed], one, port, by)
-
-    def _kept(self, chain: Chain, links: list[PortPair], transport: str) -> Refused | None:
-        """The first gateway that keeps a port of these links for itself."""
-        for gateway, ports in zip(chain.gateways, links, strict=False):
-            blocks = self.site.gateways[gateway].form.own_ports
-            if blocks and (
-                met := covers(((b.transport, b.ports.first, b.ports.last) for b in blocks), transport, ports)
-            ):
-                return Refused("port-kept", gateway, met[0], max(met[1], ports[0]))
-        return None
 
 
 def _never(site: Site, service: Service, chain: Chain) -> Refused | None:
@@ -240,36 +254,6 @@ def _no_rule(site: Site, service: Service, chain: Chain) -> Refused | None:
         if length > RULES_FOR_A_RANGE and needs_splitting(length, site.gateways[gateway]):
             return Refused("too-many-rules", gateway)
     return None
-
-
-def _links(
-    outside: PortPair, inside: PortPair, transport: str, translates: list[bool], sides: list[Side]
-) -> tuple[list[PortPair], int | None]:
-    """The ports on each link, and the number of the gateway at which it fails; past the last: not translated.
-
-    The port stays the one that people type as far in as it can: the innermost gateway that can translates. Where a
-    gateway further in has that port for another service, the next one out takes the inside port or one near by.
-    """
-    ports, links = outside, [outside]
-    last = len(translates) - 1
-    for at, can in enumerate(translates):
-        if sides[at].owner(transport, ports) is not None:
-            return links, at
-        if at == last:
-            following = inside if can else ports
-        elif not can:
-            following = ports
-        elif not any(translates[at + 1 :]):
-            following = inside
-        elif sides[at + 1].is_open(transport, ports):
-            following = ports
-        elif sides[at + 1].is_open(transport, inside):
-            following = inside
-        else:
-            following = next(sides[at + 1].choices(transport, ports), ports)
-        links.append(following)
-        ports = following
-    return links, (None if ports == inside else last + 1)
 
 
 # --- rules
@@ -303,6 +287,7 @@ class Rules:
     def __init__(self, site: Site) -> None:
         self.site = site
         self._hops: dict[Chain, tuple[Hop, ...]] = {}
+        self._texts: dict[IPv4Address | None, str] = {}
         self._hosts = {key: str(host.address) for key, host in site.hosts.items()}
 
     def hops(self, chain: Chain) -> tuple[Hop, ...]:
@@ -327,7 +312,9 @@ class Rules:
             return
         service = self.site.services[key]
         sources = tuple(str(source) for source in service.sources if source.version == 4)
-        outermost = str(way.outside_address) if way.outside_address is not None else None
+        outermost = self._texts.get(way.outside_address)
+        if outermost is None and way.outside_address is not None:
+            outermost = self._texts[way.outside_address] = str(way.outside_address)
         transport, ports = service.used_transport, way.ports
         for at, hop in enumerate(self.hops(way.chain)):
             if ports and hop.hands_on:

@@ -47,18 +47,21 @@ class Side:
         if ports is None:
             self._protocols[transport] = service
             return
-        if service not in self._numbers:
-            self._numbers[service] = len(self._names)
+        number = self._numbers.get(service)
+        if number is None:
+            number = self._numbers[service] = len(self._names)
             self._names.append(service)
-        number, (first, last) = self._numbers[service], ports
+        first, last = ports
         for one in transports(transport):
             if one not in self._owners:
                 self._owners[one] = array("I", bytes(4 * (LAST + 1)))
             if first == last:
                 self._owners[one][first] = number
+                self._closed[one][first] = 1
             else:
                 self._owners[one][first : last + 1] = array("I", [number]) * (last - first + 1)
-        self.close(transport, first, last)
+                self._closed[one][first : last + 1] = b"\1" * (last - first + 1)
+        self._closed["both"][first : last + 1] = b"\1" * (last - first + 1)
 
     def owner(self, transport: str, ports: PortPair | None) -> tuple[str, str, int] | None:
         """Who has one of these ports: the service, the transport and the first such port; None: nobody."""
@@ -69,6 +72,10 @@ class Side:
             owners = self._owners.get(one)
             if owners is None:
                 continue
+            if ports[0] == ports[1]:
+                if owners[ports[0]]:
+                    return self._names[owners[ports[0]]], one, ports[0]
+                continue
             for port, number in enumerate(owners[ports[0] : ports[1] + 1], ports[0]):
                 if number:
                     return self._names[number], one, port
@@ -76,6 +83,8 @@ class Side:
 
     def is_open(self, transport: str, ports: PortPair) -> bool:
         """Whether all of these ports can be chosen."""
+        if ports[0] == ports[1]:
+            return not self._closed[transport][ports[0]]
         return not any(self._closed[transport][ports[0] : ports[1] + 1])
 
     def choices(self, transport: str, ports: PortPair) -> Iterator[PortPair]:

@@ -7,15 +7,8 @@ from collections.abc import Collection, Sequence
 from typing import TYPE_CHECKING
 
 from hooper.planning.clients import hairpin_lines
-from hooper.planning.model import (
-    EVERYTHING,
-    ClientLine,
-    Forward,
-    Plan,
-    Reservation,
-    Sheet,
-    SheetChange,
-)
+from hooper.planning.documents import ClientLine, Reservation, Sheet, SheetChange
+from hooper.planning.model import EVERYTHING, Forward, Plan
 from hooper.planning.paths import gateway_of, lines_of, ways_in
 from hooper.planning.routes import return_routes
 

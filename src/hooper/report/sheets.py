@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from typing import TYPE_CHECKING
 
-from hooper.planning.model import Sheet, WorksheetDocument
+from hooper.planning.documents import Sheet, WorksheetDocument
 from hooper.report import words
 
 if TYPE_CHECKING:

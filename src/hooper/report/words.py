@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterable
 from typing import TYPE_CHECKING
 
-from hooper.planning.model import EVERYTHING, DeviceSheet, Forward, Sheet, SheetChange, ports_text
+from hooper.planning.documents import DeviceSheet, Sheet, SheetChange
+from hooper.planning.model import EVERYTHING, Forward, ports_text
 from hooper.planning.worksheet import labels
 
 if TYPE_CHECKING:

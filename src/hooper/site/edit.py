@@ -14,7 +14,8 @@ from datetime import date
 from typing import Any
 
 from hooper.errors import UsageError
-from hooper.site.positions import Header, Layout, Pair, Path, comments, layout
+from hooper.site.path import Path
+from hooper.site.positions import Header, Layout, Pair, comments, layout
 
 Value = str | bool | int | date | Sequence["Value"] | Mapping[str, "Value"]
 Rows = Mapping[str, Value]

@@ -7,16 +7,19 @@ import tomllib
 from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from pydantic import ValidationError
 
 from hooper.addresses import has_leading_zeros, plain_digits
 from hooper.errors import HooperError, SeveralErrors, SiteFileError, Where
 from hooper.site.model import VERSION, Site, fields_of
-from hooper.site.positions import DEPTH_LIMIT, Lines, Path, Span, positions, too_deep
+from hooper.site.path import DEPTH_LIMIT, Path
 from hooper.site.references import mistakes_between_tables
 from hooper.site.words import nearest
+
+if TYPE_CHECKING:
+    from hooper.site.positions import Lines, Span
 
 SIZE_LIMIT = 32 * 1024 * 1024  # bytes; 10,000 services take about 2 MiB
 
@@ -36,10 +39,14 @@ class SiteFile:
     @cached_property
     def spans(self) -> dict[Path, Span]:
         """Where everything stands in the text; looked for when it is first wanted."""
+        from hooper.site.positions import positions
+
         return positions(self.text)
 
     def where(self, path: Path) -> Where:
         """The place of `path`, or of the nearest table around it."""
+        from hooper.site.positions import Lines
+
         return _where(self.name, path, self.spans, Lines(self.text))
 
 
@@ -66,6 +73,8 @@ def parse_site(data: bytes, name: str) -> SiteFile:
     try:
         site = Site.model_validate(raw)
     except ValidationError as exc:
+        from hooper.site.positions import Lines, positions
+
         spans, lines = positions(text), Lines(text)
         found = [_mistake(error, name, spans, lines) for error in exc.errors(include_url=False)]
         raise _one_or_several(sorted(found, key=_place)) from None
@@ -94,6 +103,8 @@ def _decode(data: bytes, name: str) -> str:
     try:
         text = data.decode("utf-8-sig")
     except UnicodeDecodeError as exc:
+        from hooper.site.positions import Lines
+
         before = data[: exc.start].decode("utf-8-sig", "replace")
         line, column = Lines(before)(len(before))
         raise SiteFileError(
@@ -103,6 +114,8 @@ def _decode(data: bytes, name: str) -> str:
         ) from None
     bad = re.search(r"[\x00-\x08\x0b\x0c\x0e-\x1f\x7f]", text)
     if bad:
+        from hooper.site.positions import Lines
+
         line, column = Lines(text)(bad.start())
         raise SiteFileError(
             f"there is a control character here (U+{ord(bad[0]):04X})",
@@ -122,9 +135,9 @@ _AT = re.compile(r" \(at (?:line (\d+), column (\d+)|end of document)\)$")
 
 
 def _parse_toml(text: str, name: str) -> dict[str, Any]:
-    deep = too_deep(text)
+    deep = _too_deep(text)
     if deep is not None:
-        line, column = Lines(text)(deep)
+        line, column = deep
         raise SiteFileError(
             f"brackets or dotted keys are nested more than {DEPTH_LIMIT} deep",
             remedy="A site file needs no such nesting; look for brackets that were never closed.",
@@ -138,11 +151,30 @@ def _parse_toml(text: str, name: str) -> dict[str, Any]:
         if at and at[1]:
             line, column = int(at[1]), int(at[2])
         else:
+            from hooper.site.positions import Lines
+
             line, column = Lines(text)(len(text.rstrip()))
         message, remedy = _plain_words(_AT.sub("", message))
         raise SiteFileError(message, remedy=remedy, where=Where(name, line, column)) from None
     except (RecursionError, ValueError):  # digits past Python's limit for whole numbers
         raise SiteFileError("a value is too long to be read", where=Where(name, 1, 1)) from None
+
+
+def _too_deep(text: str) -> tuple[int, int] | None:
+    """Line and column of what nests too deep, or None. The exact look is only taken where it could be."""
+    opened = 0
+    for line in text.splitlines():
+        opens = line.count("[") + line.count("{")
+        closes = 0 if '"' in line or "'" in line or "#" in line else line.count("]") + line.count("}")
+        opened += max(0, opens - closes)
+        if opens > 8 or line.count(".") >= DEPTH_LIMIT:
+            opened = DEPTH_LIMIT
+    if opened + 8 <= DEPTH_LIMIT:
+        return None
+    from hooper.site.positions import Lines, too_deep
+
+    deep = too_deep(text)
+    return Lines(text)(deep) if deep is not None else None
 
 
 def _plain_words(message: str) -> tuple[str, str]:

@@ -11,9 +11,7 @@ import tomllib
 from bisect import bisect_right
 from dataclasses import dataclass
 
-DEPTH_LIMIT = 64  # nested brackets, or parts of one dotted key; a site file needs 5
-
-Path = tuple[str | int, ...]
+from hooper.site.path import DEPTH_LIMIT, Path
 
 _BLANK = re.compile(r"(?:[ \t\r\n]|#[^\n]*)*")
 _SPACE = re.compile(r"[ \t]*")

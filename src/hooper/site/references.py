@@ -11,7 +11,7 @@ from ipaddress import IPv4Address
 
 from hooper.site import placeholders
 from hooper.site.model import Gateway, Host, Name, Request, Site, Updater
-from hooper.site.positions import Path
+from hooper.site.path import Path
 from hooper.site.words import nearest
 
 Mistake = tuple[Path, str, str]  # path, message, remedy
