@@ -104,10 +104,12 @@ def _device(sheet: DeviceSheet, out: Console) -> None:
     for note in sheet.notes:
         indented(out, note, mark="! ", left=3)
     if sheet.services:
+        out.print()
         drawn = table("   ", "service", "port on the device", "base URL to enter")
         for row in words.device_services(sheet):
             drawn.add_row("", *row)
         out.print(drawn)
+        out.print()
     for tick in sheet.ticks:
         mark = {True: "[x] ", False: "[!] ", None: BOX}[tick.said]
         indented(out, tick.question, mark=mark, left=3)

@@ -28,6 +28,7 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from hooper.site.load import SiteFile
+    from hooper.site.model import Site
 
 app = sub_app("What to enter by hand: routers, devices, the letter to the provider.")
 
@@ -107,10 +108,12 @@ def worksheet(
     def render(shown: WorksheetDocument, out: Console) -> None:
         from hooper.cli.sheets import as_text
 
-        if markdown or html:
-            from hooper.report.sheets import as_html, as_markdown
+        if html:
+            typer.echo(_page(session, file.site, shown, title, day))
+        elif markdown:
+            from hooper.report.sheets import as_markdown
 
-            typer.echo(as_markdown(shown, file.site, title, day) if markdown else as_html(shown, file.site, title, day))
+            typer.echo(as_markdown(shown, file.site, title, day))
         else:
             as_text(shown, file.site, title, out)
 
@@ -120,6 +123,15 @@ def worksheet(
     if not plan.feasible:
         session.note("\nThis plan has errors: entered like this, not everything will work. See `hooper plan`.")
     raise typer.Exit(worst([code, 0 if plan.feasible else EXIT_NEEDS_A_PERSON]))
+
+
+def _page(session: Session, site: Site, shown: WorksheetDocument, title: str, day: str) -> str:
+    """The sheets as one HTML page; the routers' sheets have the picture of the chain on top."""
+    from hooper.report.chain import as_svg
+    from hooper.report.sheets import as_html
+
+    drawn = as_svg(site, "") if shown.sheets else ""
+    return as_html(shown, site, title, day, session.mask.text(drawn) if session.mask else drawn)
 
 
 def _one_of(flags: dict[str, bool]) -> str:

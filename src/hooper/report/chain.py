@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from hooper.site.model import Site
 
 WIDTH, ROW, HEAD, EDGE, GAP = 1240, 27, 96, 24, 30  # pixels
-LINE_WIDTH, BOX_WIDTH, HOST_WIDTH = 150, 128, 300
+LINE_WIDTH, BOX_WIDTH, HOST_WIDTH = 150, 148, 390
 INK, SOFT, WIRE, FAINT, OPEN, LIMITED = "#1c2733", "#5b6775", "#0b6e6e", "#c9ced6", "#b3401f", "#0b6e6e"
 
 
@@ -47,7 +47,7 @@ def panels(site: Site) -> dict[Chain, list[Entry]]:
             chain = next((one for one in chains if one.line == lines[key]), chains[0])
             way = ways.get(key)
             links: tuple[str, ...] = ()
-            note = {"tunnel": "by tunnel only", "lan": "LAN only"}.get(service.reach, "")
+            note = {"tunnel": "tunnel only", "lan": "LAN only"}.get(service.reach, "")
             if way is not None and way.refused is None:
                 links = tuple(ports_text(ports) for ports in way.ports) or (f"IP {service.used_transport}",) * (
                     len(chain.gateways) + 1
@@ -114,11 +114,11 @@ def _panel(site: Site, chain: Chain, entries: list[Entry]) -> Iterator[str]:
             height = ROW * rows - 4
             yield _box(end, y - ROW / 2 + 2, HOST_WIDTH, height)
             yield _text(end + 10, y + 4, _cut(entry.host, 92), weight=600)
-            if rows > 1:
-                yield _text(end + 10, y + ROW + 2, str(site.hosts[entry.host].address), colour=SOFT, size=11)
+            address = str(site.hosts[entry.host].address)
+            yield _text(end + HOST_WIDTH - 10, y + 4, address, colour=SOFT, size=11, anchor="end")
             previous = entry.host
         label = f"{entry.service}  {entry.what}" if entry.service else entry.note
-        yield _text(end + 108, y + 4, _cut(label, HOST_WIDTH - 112), colour=INK if entry.links else SOFT)
+        yield _text(end + 108, y + 4, _cut(label, HOST_WIDTH - 112 - 85), colour=INK if entry.links else SOFT)
         if not entry.links:
             if entry.service:
                 yield _text(end - 10, y + 4, entry.note, colour=SOFT, anchor="end", size=11)

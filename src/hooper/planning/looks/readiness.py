@@ -60,14 +60,14 @@ ITEMS: tuple[Item, ...] = (
     ),
     Item(
         "dns",
-        "Its gateway and both DNS servers are entered as above.",
+        "Its gateway and both DNS servers are those of its sheet.",
         "dns-wrong",
         "its gateway or DNS setting is wrong",
         "Enter those of its sheet (`hooper worksheet --devices`)",
     ),
     Item(
         "base_url",
-        "Its base or external URL is entered as above, with the port.",
+        "Its base or external URL is that of its sheet, with the port.",
         "base-url-wrong",
         "it does not know its address outside",
         "Enter the base URL of its sheet (`hooper worksheet --devices`)",
