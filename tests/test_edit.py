@@ -8,7 +8,7 @@ from datetime import date
 from typing import Any
 
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from hooper.site.edit import (
@@ -141,6 +141,7 @@ EDITS = st.lists(
 )
 
 
+@settings(max_examples=60)
 @given(st.sampled_from(list(TEXTS)), EDITS)
 def test_any_sequence_of_edits_keeps_comments_and_all_unrelated_text(
     name: str, edits: list[tuple[str, int, str]]

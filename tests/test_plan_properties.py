@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 from datetime import date
 from itertools import combinations
 
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from hooper.planning.model import EVERYTHING, Forward, Plan
@@ -156,6 +156,7 @@ def test_the_plan_does_not_depend_on_the_order_of_entries(drawn: Drawn, random: 
     assert plan("\n".join([drawn.tables[0], *head, *rest])) == plan(drawn.text)
 
 
+@settings(max_examples=50)
 @given(sites(), sites())
 def test_pinned_services_never_move(drawn: Drawn, more: Drawn) -> None:
     """Once every outside port is written down, services that are added later change no rule of theirs."""

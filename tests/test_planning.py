@@ -324,6 +324,14 @@ def test_each_finding_is_raised_and_its_near_miss_is_not(code: str) -> None:
     assert code not in codes(missing)
 
 
+def test_a_proof_over_port_80_is_no_worry_where_a_text_record_can_be_set() -> None:
+    auto = ONE_BOX + CERTIFIED.replace('challenge = "http-01"\n', "")
+    assert "validation-blocked" in codes(auto)
+    own = '[updaters.u]\nkind = "dns-update"\nkey = "k"\ntoken = "env:T"\n'
+    kept = auto.replace('line = "fibre"\n[auth', 'line = "fibre"\nupdated_by = "u"\n[auth')
+    assert "validation-blocked" not in codes(kept + own)
+
+
 def test_errors_make_a_plan_infeasible_and_cannot_be_accepted() -> None:
     text = FINDINGS["port-clash"][0] + 'accepted = {finding="port-clash", reason="r", until=2027-01-01}\n'
     made = plan(text)

@@ -28,7 +28,8 @@ START = datetime.now(UTC) - timedelta(days=1)
 
 HERE = IPv4Address("127.0.0.1")
 Behaviour = Callable[[ByteStream, Endpoint], Awaitable[None]]
-STREAMED = [key for key, speech in SPEECHES.items() if speech.transport == "tcp"]
+# one protocol for each way to probe, and both that may be anything
+STREAMED = [*{s.probe: key for key, s in reversed(SPEECHES.items()) if s.transport == "tcp"}.values(), "unknown"]
 
 
 def seen_by(speaks: str, behaviour: Behaviour, *, deadline: float = 0.6, **more: str) -> Seen:

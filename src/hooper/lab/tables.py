@@ -64,6 +64,8 @@ def _rules(box: Box, sheet: dict[str, Any]) -> list[tuple[str, Rule]]:
 
 def _rule(box: Box, forward: Forward, label: str) -> Rule:
     """A form takes only what it has fields for."""
+    if forward.kind == "pinhole":
+        raise UsageError(f"the page of {box.key} knows nothing of IPv6, so {forward.service} cannot be opened there")
     if forward.transport not in (("tcp", "udp", "both") if box.both else ("tcp", "udp")):
         raise UsageError(f"the page of {box.key} has no choice {forward.transport!r} for the transport")
     if forward.sources and not box.keeps_sources:

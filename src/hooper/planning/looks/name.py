@@ -3,12 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from typing import TYPE_CHECKING
 
 from hooper.planning.catalogue import finding
 from hooper.planning.facts import Facts
 from hooper.planning.model import Finding
 from hooper.planning.ports import covers
 from hooper.site.references import name_entry
+
+if TYPE_CHECKING:
+    from hooper.site.model import Site
 
 WEB = 80  # http-01 looks there (RFC 8555 section 8.3)
 
@@ -64,10 +68,13 @@ def _certificates(facts: Facts) -> Iterator[Finding]:
                     f" {', '.join(certificate.names)}",
                     f"Add {name} to its `names`, or correct the service's `name`.",
                 )
-        if certificate.authority == "device" or certificate.challenge != "http-01":
+        by_text = all(_sets_text(site, name) for name in certificate.names)
+        if certificate.authority == "device" or certificate.challenge == "dns-01":
+            continue
+        if certificate.challenge == "auto" and by_text:
             continue
         wild = [name for name in certificate.names if name.startswith("*.")]
-        if wild:
+        if wild and certificate.challenge == "http-01":
             yield finding(
                 "wildcard-needs-dns",
                 f"certificates.{key}",
@@ -88,10 +95,22 @@ def _certificates(facts: Facts) -> Iterator[Finding]:
                     "validation-blocked",
                     f"certificates.{key}",
                     f"{name} is to be proven over port {WEB}, but {why}",
-                    'Write `challenge = "dns-01"`'
-                    + ("." if met is not None else ", or make a service public at outside port 80."),
+                    _instead(blocked=met is not None, by_text=by_text),
                 )
                 break
+
+
+def _sets_text(site: Site, name: str) -> bool:
+    """Whether the name can be proven by a TXT record (dns-01)."""
+    entry = name_entry(site, name)
+    return entry is not None and entry.updated_by in site.updaters and site.updaters[entry.updated_by].sets_text
+
+
+def _instead(*, blocked: bool, by_text: bool) -> str:
+    first = "Have an updater keep the name that can set TXT records (dns-01)"
+    if by_text:
+        first = 'Write `challenge = "dns-01"`'
+    return first + ("." if blocked else ", or make a service public at outside port 80.")
 
 
 def _comes_in(facts: Facts, line: str) -> bool:
