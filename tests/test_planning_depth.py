@@ -137,6 +137,13 @@ def test_a_pinhole_in_each_firewall_on_the_way_and_no_port_changes() -> None:
     assert not [rule for rule in limited.forwards if rule.kind == "pinhole"]  # nobody may come by IPv6
 
 
+def test_over_ipv6_a_service_comes_by_the_line_whose_prefix_its_host_has() -> None:
+    text = HUB6.replace('line = "fibre"', 'line = ["mobile", "fibre"]') + "[lines.mobile]\n" + service("port = 9")
+    assert {(rule.kind, rule.line) for rule in plan(text).forwards} == {("forward", "mobile"), ("pinhole", "fibre")}
+    held = plan(text + 'line = "mobile"\n')
+    assert {(rule.kind, rule.line) for rule in held.forwards} == {("forward", "mobile"), ("pinhole", "mobile")}
+
+
 def test_everything_goes_inward_as_one_entry() -> None:
     text = TWO_BOXES + 'everything_to = "box"\nform.everything = true\nform.translate = false\n'
     text += '[hosts.o]\naddress = "192.168.90.9"\n'

@@ -7,7 +7,7 @@ from datetime import date
 from typing import TYPE_CHECKING, Literal
 
 from hooper.planning.catalogue import CATALOGUE
-from hooper.planning.model import EVERYTHING, Finding, Plan, ports_text
+from hooper.planning.model import EVERYTHING, Finding, Forward, Plan, ports_text
 from hooper.planning.paths import lines_of
 
 if TYPE_CHECKING:
@@ -72,12 +72,11 @@ def audit(site: Site, plan: Plan, today: date) -> AuditDocument:
         if rule.service == EVERYTHING or site.gateways[rule.gateway].behind:
             continue  # only what the outermost gateways let in
         address = f"[{rule.outside_address}]" if rule.kind == "pinhole" else rule.outside_address or ""
-        ports = f" {ports_text(rule.outside_ports)}" if rule.outside_ports else ""
-        outside.setdefault(rule.service, []).append(f"{address} {rule.transport}{ports}".strip())
+        outside.setdefault(rule.service, []).append(f"{address} {_ports(rule)}".strip())
     handed = {rule.gateway for rule in plan.forwards if rule.service == EVERYTHING}
     for rule in plan.forwards:  # behind a gateway that hands everything on, the next one's rules say it
         if rule.service != EVERYTHING and handed & set(site.gateways[rule.gateway].behind):
-            outside.setdefault(rule.service, []).append(f"{rule.transport} {ports_text(rule.outside_ports)}")
+            outside.setdefault(rule.service, []).append(_ports(rule))
     exposed = [
         _exposed(key, site.services[key], lines[key], tuple(dict.fromkeys(places)), against.get(key, []))
         for key, places in outside.items()
@@ -92,6 +91,12 @@ def audit(site: Site, plan: Plan, today: date) -> AuditDocument:
         tuple(sorted(handed)),
         tuple(sorted(key for key in site.services if key not in outside)),
     )
+
+
+def _ports(rule: Forward) -> str:
+    if rule.outside_ports is None:
+        return f"IP protocol {rule.transport}"
+    return f"{rule.transport.replace('both', 'tcp+udp')} {ports_text(rule.outside_ports)}"
 
 
 def _exposed(key: str, service: Service, line: str, outside: tuple[str, ...], found: list[Finding]) -> Exposed:

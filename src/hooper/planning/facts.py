@@ -20,7 +20,7 @@ class Facts:
     """A site and what was planned for it.
 
     hosts: all ways in to each. ways: of the public services over IPv4. lines: by which each public service is
-    reached. no_pinhole: why a service gets none over IPv6. places: the gateway whose LAN each host is on.
+    reached; lines6: over IPv6. no_pinhole: why a service gets none over IPv6.
     """
 
     file: SiteFile
@@ -29,6 +29,7 @@ class Facts:
     hosts: dict[str, tuple[Chain, ...]]
     ways: dict[str, Way]
     lines: dict[str, str]
+    lines6: dict[str, str]
     forwards: tuple[Forward, ...]
     no_pinhole: dict[str, Refused]
 

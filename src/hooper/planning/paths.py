@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
+from ipaddress import ip_network
 from typing import TYPE_CHECKING
 
 from hooper.addresses import classify
@@ -95,6 +96,16 @@ def way_chosen(site: Site, service: Service, ways: tuple[Chain, ...]) -> tuple[C
             return way, tuple(dict.fromkeys(passed))
         passed.append(way.line)
     return fitting[0], ()
+
+
+def way_of_six(site: Site, service: Service, ways: tuple[Chain, ...], default: Chain) -> Chain:
+    """The way in over IPv6: by the line whose prefix the host's address has, which need not be the one of IPv4."""
+    address = site.hosts[service.host].address6
+    for way in ways:
+        prefix, named = site.lines[way.line].prefix6, service.line in (None, way.line)
+        if named and prefix is not None and address is not None and address in ip_network(prefix):
+            return way
+    return default
 
 
 def public_services(site: Site) -> list[str]:

@@ -19,6 +19,7 @@ from hooper.planning.paths import (
     make_ways,
     pinholes_of,
     way_chosen,
+    way_of_six,
     ways_in,
 )
 
@@ -69,6 +70,7 @@ def gather(file: SiteFile, today: date) -> Facts:
     forwards: list[Forward] = []
     no_pinhole: dict[str, Refused] = {}
     lines: dict[str, str] = {}
+    lines6: dict[str, str] = {}
     openings: dict[tuple[str, str], list[Forward]] = {}
     for key, service in sorted(site.services.items()):
         if service.reach != "public":
@@ -80,6 +82,8 @@ def gather(file: SiteFile, today: date) -> Facts:
         lines[key] = chain.line
         if site.hosts[service.host].address6 is None:
             continue
+        chain = way_of_six(site, service, hosts[service.host], chain)
+        lines6[key] = chain.line
         pinholes = pinholes_of(site, key, chain)
         if isinstance(pinholes, Refused):
             no_pinhole[key] = pinholes
@@ -94,7 +98,7 @@ def gather(file: SiteFile, today: date) -> Facts:
     forwards += everything_of(ways.values(), rules)
     depth = {key: at for chains in hosts.values() for chain in chains for at, key in enumerate(chain.gateways)}
     forwards.sort(key=lambda rule: _order(rule, depth))
-    return Facts(file, site, today, hosts, ways, lines, tuple(forwards), no_pinhole)
+    return Facts(file, site, today, hosts, ways, lines, lines6, tuple(forwards), no_pinhole)
 
 
 def _order(rule: Forward, depth: dict[str, int]) -> tuple[object, ...]:

@@ -82,7 +82,7 @@ def rows(sheet: Sheet, site: Site, rules: list[Forward]) -> Iterable[tuple[str, 
     letters = form.label_letters == "any"
     for rule, label in zip(rules, labels(rules, form.label_length, dashes=letters), strict=True):
         inside = ports_text(rule.target_ports)
-        if form.blank_inside_port and rule.target_ports == rule.outside_ports:
+        if form.blank_inside_port and rule.target_ports and rule.target_ports == rule.outside_ports:
             inside = "leave blank"
         cells = {
             "label": label,

@@ -195,6 +195,14 @@ def _prefixes(facts: Facts) -> Iterator[Finding]:
                 f"{network} is what hotels and routers out of the box use: from such a place a tunnel leads nowhere",
                 f"Change it to a rarer one while it is easy, such as {free_prefix(site, network.prefixlen)}.",
             )
+    for name, tunnel in sorted(site.tunnels.items()):
+        if is_common(tunnel.subnet):
+            yield finding(
+                "prefix-common",
+                f"tunnels.{name}",
+                f"its network {tunnel.subnet} is one that hotels and routers out of the box use too",
+                f"Give the tunnel a rarer one, such as {free_prefix(site, tunnel.subnet.prefixlen)}.",
+            )
     for key, routes in return_routes(site).items():
         for route in routes:
             yield finding(
@@ -216,7 +224,7 @@ def _six(facts: Facts) -> Iterator[Finding]:
                 f"it is for IPv6 alone, but {service.host} has no `address6`",
                 f"Add `address6` to [hosts.{service.host}], or leave `family` out.",
             )
-    exposed = {site.services[key].host: facts.lines[key] for key in facts.public}
+    exposed = {site.services[key].host: line for key, line in facts.lines6.items()}
     for host, line in sorted(exposed.items()):
         address = site.hosts[host].address6
         if address is None:
@@ -243,6 +251,10 @@ def _six(facts: Facts) -> Iterator[Finding]:
                 )
 
 
+def _number(address: IPAddress) -> tuple[int, int]:
+    return address.version, int(address)
+
+
 def _writing(facts: Facts) -> Iterator[Finding]:
     for path, written, read in facts.file.padded:
         yield finding(
@@ -256,7 +268,7 @@ def _writing(facts: Facts) -> Iterator[Finding]:
     shown += [host.address for host in site.hosts.values()]
     shown += [host.address6 for host in site.hosts.values() if host.address6 is not None]
     shown += [address for address, _ in site.measure.stun]
-    examples = [address for address in shown if classify(address).key == "documentation"]
+    examples = sorted({address for address in shown if classify(address).key == "documentation"}, key=_number)
     if examples:
         others = f" and {len(examples) - 1} more" if len(examples) > 1 else ""
         yield finding(
