@@ -26,7 +26,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "host": ("hooper.cli.host", "The devices: list, add, change, remove, tick off, free addresses."),
     "service": ("hooper.cli.service", "What the devices offer: list, add, change, remove."),
     "plan": ("hooper.cli.plan", "The rule that every router needs, and what is wrong or risky."),
-    "worksheet": ("hooper.cli.worksheet", "What to enter by hand on each router."),
+    "worksheet": ("hooper.cli.worksheet", "What to enter by hand: routers, devices, the letter to the provider."),
     "router": ("hooper.cli.router", "The routers' own tables: look, put the plan there, take it back."),
     "name": ("hooper.cli.name", "Dynamic names: do they lead here, and making them."),
     "cert": ("hooper.cli.cert", "Certificates: which there are, and getting them."),

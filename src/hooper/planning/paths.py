@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING
 
 from hooper.addresses import classify
 from hooper.planning.model import EVERYTHING, Forward, PortPair
-from hooper.planning.ports import LAST, Side, covers, transports
+from hooper.planning.ports import LAST, Block, Side, blocks_of, covers, transports
 from hooper.site.references import Chain, chains_to, gateways_for
 
 if TYPE_CHECKING:
@@ -128,9 +128,6 @@ def make_ways(site: Site, hosts: dict[str, tuple[Chain, ...]] | None = None) -> 
     return dict(sorted(out.items()))
 
 
-Blocks = tuple[tuple[str, int, int], ...]  # transport, first and last port
-
-
 @dataclass(frozen=True, slots=True)
 class _Street:
     """The outer sides that a packet for one public address passes, outermost first.
@@ -143,7 +140,7 @@ class _Street:
     sides: tuple[Side, ...]
     translates: tuple[bool, ...]
     later: tuple[bool, ...]
-    kept: tuple[Blocks, ...]
+    kept: tuple[tuple[Block, ...], ...]
 
     def walk(self, outside: PortPair, inside: PortPair, transport: str) -> tuple[list[PortPair], Refused | None]:
         """The ports on each link, and why they cannot be had.
@@ -202,7 +199,7 @@ class _Streets:
                 ),
                 translates,
                 tuple(any(translates[at + 1 :]) for at in range(len(keys))),
-                tuple(tuple((b.transport, b.ports.first, b.ports.last) for b in form.own_ports) for form in forms),
+                tuple(blocks_of(form.own_ports) for form in forms),
             )
         return found
 

@@ -7,9 +7,14 @@ from __future__ import annotations
 
 from array import array
 from collections.abc import Iterable, Iterator
+from typing import TYPE_CHECKING
 
 from hooper.planning.model import PortPair
 
+if TYPE_CHECKING:
+    from hooper.site.fields import Blocked
+
+Block = tuple[str, int, int]  # transport, first and last port
 LAST = 65535
 STEP = 10_000  # 3389 becomes 13389, then 23389: easy to remember
 
@@ -101,7 +106,12 @@ class Side:
                 start = closed.find(bytes(length), start + 1, end)
 
 
-def covers(blocks: Iterable[tuple[str, int, int]], transport: str, ports: PortPair) -> tuple[str, int, int] | None:
+def blocks_of(entries: Iterable[Blocked]) -> tuple[Block, ...]:
+    """What a provider blocks or a gateway keeps, for `covers`."""
+    return tuple((entry.transport, entry.ports.first, entry.ports.last) for entry in entries)
+
+
+def covers(blocks: Iterable[Block], transport: str, ports: PortPair) -> Block | None:
     """The first of `blocks` (transport, first, last) that meets these ports; None: none does."""
     for block, first, last in blocks:
         same = "both" in (block, transport) or block == transport

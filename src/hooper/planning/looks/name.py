@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 from hooper.planning.catalogue import finding
 from hooper.planning.facts import Facts
 from hooper.planning.model import Finding
-from hooper.planning.ports import covers
+from hooper.planning.ports import blocks_of, covers
 from hooper.site.references import name_entry
 
 if TYPE_CHECKING:
@@ -86,7 +86,7 @@ def _certificates(facts: Facts) -> Iterator[Finding]:
             if entry is None or name.startswith("*."):
                 continue
             blocked = site.lines[entry.line].blocked
-            met = covers(((b.transport, b.ports.first, b.ports.last) for b in blocked), "tcp", (WEB, WEB))
+            met = covers(blocks_of(blocked), "tcp", (WEB, WEB))
             why = f"the provider of {entry.line} blocks it" if met is not None else ""
             if not why and certificate.page_folder is None and not _comes_in(facts, entry.line):
                 why = "no public service of the plan comes in there"

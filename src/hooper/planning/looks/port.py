@@ -9,7 +9,7 @@ from hooper.planning.catalogue import finding
 from hooper.planning.facts import Facts
 from hooper.planning.model import Finding, PortPair, ports_text
 from hooper.planning.paths import RULES_FOR_A_RANGE, Refused, Way
-from hooper.planning.ports import Side, covers
+from hooper.planning.ports import Block, Side, blocks_of, covers
 from hooper.site.references import name_of_line
 
 if TYPE_CHECKING:
@@ -158,11 +158,11 @@ def _chosen(facts: Facts, key: str, way: Way) -> Iterator[Finding]:
         )
 
 
-def _met(facts: Facts, line: str, transport: str, ports: PortPair) -> tuple[str, int, int] | None:
+def _met(facts: Facts, line: str, transport: str, ports: PortPair) -> Block | None:
     blocked = facts.site.lines[line].blocked
     if not blocked:
         return None
-    return covers(((b.transport, b.ports.first, b.ports.last) for b in blocked), transport, ports)
+    return covers(blocks_of(blocked), transport, ports)
 
 
 def _blocked(facts: Facts, key: str, way: Way, better: Callable[[str], str]) -> Iterator[Finding]:
