@@ -51,7 +51,7 @@ def plan(
     quiet: QuietFlag = False,
     verbose: VerboseFlag = False,
 ) -> None:
-    """The rule that every router needs, and what is wrong or risky. Asks nobody and writes nothing but what you name."""
+    """The rule that every router needs, and what is wrong or risky. Asks nobody; writes only what you name."""
     from hooper.planning.openers import entering
     from hooper.planning.plan import make_plan
 
