@@ -143,7 +143,7 @@ def change(
     verbose: VerboseFlag = False,
 ) -> None:
     """Change a service."""
-    from hooper.planning.edits import change as change_edit
+    from hooper.planning.edits import change_service
 
     session = Session("service change", json, quiet, verbose)
     file = session.read_site(site)
@@ -165,7 +165,7 @@ def change(
     )
     if not rows and not clear:
         raise UsageError("nothing to change was given", remedy="Give an option such as --reach tunnel.")
-    code = finish(session, file, site, change_edit(file, "services", key, rows, clear or ()), dry_run=dry_run)
+    code = finish(session, file, site, change_service(file, key, rows, clear or ()), dry_run=dry_run)
     session.note("\nNext: `hooper plan`; `hooper worksheet --changed` says what to change on the routers.")
     raise typer.Exit(code)
 

@@ -15,7 +15,7 @@ from hooper.net.plain_http import Url, ask
 from hooper.net.types import Datagram, Datagrams, Door, Endpoint, NoRoute
 from hooper.reach.public import connected_surroundings, standing
 from hooper.site.model import Site
-from hooper.site.references import chain_of
+from hooper.site.references import in_sight
 from hooper.wire import ssdp, upnp
 
 ROUNDS = (0.0, 0.6, 1.2)  # seconds; datagrams get lost (UPnP Device Architecture 2.0 section 1.3.2)
@@ -60,7 +60,7 @@ async def find_routers(here: Door, site: Site, wanted: Sequence[str], deadline: 
     interface, at, own = standing(site, await connected_surroundings(here))
     if interface is None or at is None or not isinstance(own, IPv4Address):
         raise NotAtTheSite("this machine is on none of the site's networks, so it can drive none of its routers")
-    sight = chain_of(site, at)
+    sight = in_sight(site, at)
     addresses = {key: site.gateways[key].lan.ip for key in wanted if key in sight}
     trouble: dict[str, HooperError] = {
         key: NotAtTheSite(f"{key} is not on the way out from here: this machine is on the LAN of {at}")

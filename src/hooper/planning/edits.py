@@ -70,6 +70,21 @@ def change(file: SiteFile, kind: str, key: str, rows: Mapping[str, Value], clear
     return Edited(text, "changed", f"{kind}.{key}", tuple(changes))
 
 
+def change_service(file: SiteFile, key: str, rows: Mapping[str, Value], clear: Iterable[str] = ()) -> Edited:
+    """As `change`; a service that becomes public by it gets its outside port written down."""
+    made = change(file, "services", key, rows, clear)
+    if rows.get("reach") != "public" or file.site.services[key].reach == "public":
+        return made
+    return _pinned(file, key, made)
+
+
+def _pinned(file: SiteFile, key: str, made: Edited) -> Edited:
+    """With the outside port of the service written down, as the plan of the edited file chooses it."""
+    pinned = pin(_again(file, made.text), [key])
+    named = tuple(ChangedKey(c.key.rpartition(".")[2], c.before, c.after) for c in pinned.changes)
+    return Edited(pinned.text, made.action, made.subject, (*made.changes, *named), made.follows)
+
+
 def remove_host(file: SiteFile, key: str, *, with_services: bool) -> Edited:
     """Without a host. Raises: StillUsed: services, tunnels or [site] name it; CannotEdit."""
     used = [f"services.{name}" for name, service in file.site.services.items() if service.host == key]
@@ -154,10 +169,7 @@ def add_service(file: SiteFile, key: str, rows: Mapping[str, Value]) -> Edited:
 
     Raises: UsageError, CannotEdit, SiteFileError, SeveralErrors: with it the file has no meaning.
     """
-    made = add(file, "services", key, rows)
-    pinned = pin(_again(file, made.text), [key])
-    named = tuple(ChangedKey(c.key.rpartition(".")[2], c.before, c.after) for c in pinned.changes)
-    return Edited(pinned.text, made.action, made.subject, (*made.changes, *named))
+    return _pinned(file, key, add(file, "services", key, rows))
 
 
 def accept(file: SiteFile, risks: Iterable[tuple[str, str]], reason: str, until: date) -> Edited:

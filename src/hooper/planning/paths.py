@@ -423,6 +423,12 @@ def _pieces(outside: PortPair, target: PortPair, gateway: Gateway) -> list[tuple
 # --- what others ask
 
 
+def chain_for(site: Site, key: str) -> Chain:
+    """The way in that a service takes; for one that is not public, the first that leads to its host."""
+    service = site.services[key]
+    return way_chosen(site, service, chains_to(site, gateway_of(site, site.hosts[service.host])))[0]
+
+
 def lines_of(site: Site) -> dict[str, str]:
     """The line by which each service is reached; for one that is not public, the first that leads to its host."""
     hosts = ways_in(site)

@@ -77,6 +77,8 @@ def typed_for(site: Site, service: str, host: str | None) -> str | None:
     if host is None:
         return None
     port = outside_port(site, service)
+    if not entry.has_ports:
+        return host
     if entry.speaks not in URL_SCHEMES:
         return f"{host}:{port}"
     shown = f":{port}" if port_needed(site, service) else ""

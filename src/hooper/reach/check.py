@@ -20,7 +20,8 @@ from hooper.reach.certificates import Judge
 from hooper.reach.model import Evidence, Found, From, InsideSeen, Result, Seen
 from hooper.reach.probes import probe
 from hooper.reach.public import STUN_DEADLINE, connected_surroundings, looked_up, mapped_by, standing
-from hooper.reach.targets import Target, in_sight, inner_targets, is_ok, outer_targets
+from hooper.reach.targets import Target, inner_targets, is_ok, outer_targets
+from hooper.site.references import in_sight
 
 if TYPE_CHECKING:
     from hooper.site.model import Site

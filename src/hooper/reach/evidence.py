@@ -16,13 +16,13 @@ from hooper.gateways.find import find_routers
 from hooper.gateways.rules import wanted_rules
 from hooper.net.types import Door, Neighbour
 from hooper.planning.model import Plan
-from hooper.planning.paths import chains
+from hooper.planning.paths import chain_for
 from hooper.planning.worksheet import sheet_mark
 from hooper.reach.check import Memory, Outcome, Wish, check_here, check_outside
 from hooper.reach.facts import Known, LineFacts, ServiceFacts, Told
 from hooper.reach.model import Evidence, Found, IcmpSeen, Result
 from hooper.reach.survey import gather_line
-from hooper.reach.targets import in_sight
+from hooper.site.references import in_sight
 
 if TYPE_CHECKING:
     from hooper.addresses import IPAddress
@@ -73,8 +73,9 @@ async def gather_service(
     base: the site file's folder.
     Raises: NoNetwork, UsageError.
     """
-    chain = chains(site)[site.services[service].host]
-    line = await gather_line(here, site, past.told, min(deadline, 2.0), now=now, chain=chain)
+    way = chain_for(site, service)
+    chain = way.gateways
+    line = await gather_line(here, site, past.told, min(deadline, 2.0), now=now, chain=chain, line=way.line)
     looks: dict[str, Outcome] = {}
 
     async def inside() -> None:

@@ -24,11 +24,13 @@ async def gather_line(
     *,
     now: datetime,
     chain: tuple[str, ...] | None = None,
+    line: str | None = None,
 ) -> LineFacts:
     """What is known of a line.
 
     Args: told: as the store keeps it. deadline: seconds for all servers together. chain: its gateways, outermost
-    first; None: those before this machine, or the longest chain where it is not at the site.
+    first; None: those before this machine, or the longest chain where it is not at the site. line: that it comes
+    by; None: the first of the chain.
     Raises: NoNetwork.
     """
     around = await connected_surroundings(here)
@@ -36,7 +38,7 @@ async def gather_line(
     if chain is None:
         chains = [chain_of(site, key) for key in ([at] if at is not None else site.gateways)]
         chain = max(chains, key=len, default=())
-    line = first_line(site, chain)
+    line = line if line is not None else first_line(site, chain)
     names = [name for name, entry in site.names.items() if entry.line == line and not name.startswith("*.")]
     found: dict[str, Known] = {}
     public: list[tuple[Known, bool]] = []

@@ -11,7 +11,7 @@ from hooper.planning.paths import chains, lines_of, outside_ports
 from hooper.reach.model import Expected, Verdict
 from hooper.site.fields import Ports
 from hooper.site.protocols import SPEECHES
-from hooper.site.references import chain_of, name_of_line
+from hooper.site.references import name_of_line
 
 if TYPE_CHECKING:
     from hooper.addresses import IPAddress
@@ -103,6 +103,9 @@ def outer_targets(
     for key in services:
         service, line = site.services[key], lines[key]
         exposed = service.reach == "public"
+        if exposed and service.family == "ipv6":
+            skipped[key] = "it is planned over IPv6 alone, and this looks over IPv4"
+            continue
         allowed = not service.sources or place is None or any(place in network for network in service.sources)
         outside = outside_of.get(key, _inner_ports(service)) if exposed else _inner_ports(service)
         for transport in _transports(service):
@@ -128,11 +131,6 @@ def outer_targets(
                     )
                 )
     return targets, skipped
-
-
-def in_sight(site: Site, at: str | None) -> tuple[str, ...]:
-    """The gateways whose LANs a machine on the LAN of `at` can reach: its own, and outward through the NATs."""
-    return chain_of(site, at) if at is not None else ()
 
 
 def is_ok(expected: Expected, verdict: Verdict, speaks: str, problems: Iterable[str]) -> bool:

@@ -53,6 +53,13 @@ def chain_of(site: Site, gateway: str) -> tuple[str, ...]:
     return chains_to(site, gateway)[0].gateways
 
 
+def in_sight(site: Site, at: str | None) -> tuple[str, ...]:
+    """The gateways whose LANs a machine on the LAN of `at` can reach: its own, and outward through the NATs."""
+    if at is None:
+        return ()
+    return tuple(dict.fromkeys(key for chain in chains_to(site, at) for key in chain.gateways))
+
+
 def first_line(site: Site, chain: tuple[str, ...]) -> str:
     """The line that a chain of gateways is on, the first of its outermost one; without a chain the file's first."""
     if chain:
