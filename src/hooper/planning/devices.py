@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 from hooper.planning.documents import DeviceService, DeviceSheet, DeviceTick
 from hooper.planning.looks.readiness import ITEMS
 from hooper.planning.paths import gateway_of, lines_of, outside_ports
-from hooper.site.references import name_of_line
+from hooper.site.references import name_of_line, services_by_host
 
 if TYPE_CHECKING:
     from hooper.site.model import Gateway, Site
@@ -26,15 +26,14 @@ def device_sheets(site: Site, wanted: Sequence[str] = ()) -> Iterator[DeviceShee
             if address is not None:
                 entry = site.gateways[outer]
                 yield _sheet(key, outer, entry, str(address), gateway.wan_from, outer_side=True)
-    lines, ports = lines_of(site), outside_ports(site)
+    lines, ports, offered = lines_of(site), outside_ports(site), services_by_host(site)
     for key, host in site.hosts.items():
         if wanted and key not in wanted:
             continue
         outer = gateway_of(site, host)
         services = []
-        for name, service in site.services.items():
-            if service.host != key:
-                continue
+        for name in offered[key]:
+            service = site.services[name]
             inside = (service.used_ports.first, service.used_ports.last) if service.has_ports else None
             url = _base_url(site, name, lines[name], ports.get(name)) if service.reach == "public" else None
             services.append(DeviceService(name, service.speaks, service.used_transport, inside, service.reach, url))

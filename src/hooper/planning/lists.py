@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 from hooper.planning.documents import HostRow, ServiceRow
 from hooper.planning.paths import gateway_of, lines_of, outside_ports
 from hooper.site.model import READY_ITEMS
+from hooper.site.references import services_by_host
 
 if TYPE_CHECKING:
     from hooper.site.model import Site
@@ -15,9 +16,7 @@ if TYPE_CHECKING:
 
 def host_rows(site: Site) -> Iterator[HostRow]:
     """The hosts in the order of the file."""
-    services: dict[str, list[str]] = {}
-    for key, service in site.services.items():
-        services.setdefault(service.host, []).append(key)
+    services = services_by_host(site)
     for key, host in site.hosts.items():
         gateway = gateway_of(site, host)
         pool = site.gateways[gateway].pool
@@ -29,7 +28,7 @@ def host_rows(site: Site) -> Iterator[HostRow]:
             host.address_from,
             host.address in pool if pool is not None else None,
             host.mac,
-            tuple(services.get(key, ())),
+            tuple(services[key]),
             {item: getattr(host.ready, item) for item in READY_ITEMS},
         )
 

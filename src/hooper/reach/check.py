@@ -124,14 +124,15 @@ async def check_outside(here: Door, outside: Door, wish: Wish, memory: Memory | 
     for target in targets:
         evidence = Evidence(public_address=public.get(target.line), place_address=place)
         if target.address is None:
-            nothing = Seen(verdict="unproven", detail="the public address is not known; give it with --public")
+            unknown = "the public address is not known; give it with --public"
+            nothing = Seen(verdict="unproven", detail=target.beyond or unknown)
             outcome.results.append(_result(target, nothing, evidence))
             continue
         inside = _inside_of(target, outcome.inside, memory)
         outcome.results.append(
             _compared(target, seen_outside[_id(target)], evidence, inside, visible=target.gateway in sight)
         )
-    missing = sorted({target.line for target in targets if target.address is None})
+    missing = sorted({target.line for target in targets if target.address is None and not target.beyond})
     if missing:
         outcome.errors.append(_no_public_address(wish.site, missing))
     return outcome

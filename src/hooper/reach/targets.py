@@ -23,7 +23,7 @@ class Target:
     """One port to probe. address: None while the public address is not known. inner: the service's own endpoint.
 
     gateway: the one whose LAN the host is on.
-    server_name: the DNS name to ask for, in TLS and HTTP; None: none is known.
+    server_name: the DNS name to ask for, in TLS and HTTP; None: none is known. beyond: why it cannot be looked at.
     """
 
     service: str
@@ -38,6 +38,7 @@ class Target:
     server_name: str | None = None
     path: str = "/"
     expect: str | None = None
+    beyond: str = ""
 
 
 def _ends(ports: Ports) -> tuple[int, ...]:
@@ -103,9 +104,7 @@ def outer_targets(
     for key in services:
         service, line = site.services[key], lines[key]
         exposed = service.reach == "public"
-        if exposed and service.family == "ipv6":
-            skipped[key] = "it is planned over IPv6 alone, and this looks over IPv4"
-            continue
+        beyond = "it is planned over IPv6 alone, and this looks over IPv4" if service.family == "ipv6" else ""
         allowed = not service.sources or place is None or any(place in network for network in service.sources)
         outside = outside_of.get(key, _inner_ports(service)) if exposed else _inner_ports(service)
         for transport in _transports(service):
@@ -120,7 +119,7 @@ def outer_targets(
                         speaks=service.speaks,
                         transport=transport,
                         line=line,
-                        address=public.get(line),
+                        address=public.get(line) if not (exposed and beyond) else None,
                         port=port,
                         inner=(site.hosts[service.host].address, inner_port),
                         expected="reachable" if exposed and allowed else "unreachable",
@@ -128,6 +127,7 @@ def outer_targets(
                         server_name=server_name(site, service, line),
                         path=service.path or "/",
                         expect=service.expect,
+                        beyond=beyond if exposed else "",
                     )
                 )
     return targets, skipped

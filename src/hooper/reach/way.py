@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from hooper.addresses import classify, parse_address
-from hooper.planning.model import Forward, ports_text
+from hooper.planning.model import EVERYTHING, Forward, ports_text
 from hooper.reach.case import THERE, Case, Certainty
 from hooper.reach.facts import Told
 from hooper.reach.line import outer_wan, situation
@@ -25,7 +25,24 @@ def _told_rule(case: Case, gateway: str) -> tuple[str | None, Told | None]:
 
 
 def _rules(case: Case, gateway: str) -> list[Forward]:
-    return [rule for rule in case.plan.forwards if rule.service == case.facts.service and rule.gateway == gateway]
+    """The service's rules on a gateway; where that hands everything on, the one entry for all."""
+    mine = [rule for rule in case.plan.forwards if rule.gateway == gateway]
+    own = [rule for rule in mine if rule.service == case.facts.service]
+    return own or [rule for rule in mine if rule.service == EVERYTHING]
+
+
+def _refused(case: Case) -> bool:
+    """Whether the plan has no rule for this service at all, since it cannot work as it is written."""
+    if any(rule.service == case.facts.service for rule in case.plan.forwards):
+        return False
+    wrong = [one for one in case.plan.findings if one.severity == "error" and one.subject == _subject(case)]
+    for finding in wrong[:1]:
+        case.cause("plan-error", "certain", f"no rule is planned: {finding.message}", finding.remedy)
+    return bool(wrong)
+
+
+def _subject(case: Case) -> str:
+    return f"services.{case.facts.service}"
 
 
 def judge_way(case: Case) -> None:
@@ -37,6 +54,8 @@ def judge_way(case: Case) -> None:
     _public_address(case, arrived=arrived)
     for gateway in facts.line.chain:
         _rule_step(case, gateway, arrived=arrived)
+    if not arrived and _refused(case):
+        return
     reached = arrived or facts.others  # what was told of the line is outdated where something answers
     if kind in ("carrier-nat", "shared-ports", "no-ipv4") and not reached:
         _carrier(case)
@@ -117,6 +136,9 @@ def _rule_step(case: Case, gateway: str, *, arrived: bool) -> None:
     planned = "; ".join(
         f"{r.transport} {ports_text(r.outside_ports)} to {r.target_address}:{ports_text(r.target_ports)}" for r in rules
     )
+    if not rules and not arrived:
+        case.step(name, "broken", "no rule is planned; see `hooper plan`")
+        return
     state, told = _told_rule(case, gateway)
     age = told.age(case.facts.line.now) if told is not None else ""
     if arrived:

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 from hooper.planning.model import ports_text
 from hooper.planning.paths import gateway_of, lines_of, make_ways
-from hooper.site.references import Chain, chains_to
+from hooper.site.references import Chain, chains_to, services_by_host
 
 if TYPE_CHECKING:
     from hooper.site.model import Site
@@ -33,13 +33,12 @@ class Entry:
 
 def panels(site: Site) -> dict[Chain, list[Entry]]:
     """The rows of each chain that leads to a host, hosts in the order of their addresses."""
-    ways, lines = make_ways(site), lines_of(site)
+    ways, lines, offered = make_ways(site), lines_of(site), services_by_host(site)
     out: dict[Chain, list[Entry]] = {}
     hosts = sorted(site.hosts, key=lambda key: (int(site.hosts[key].address), key))
     for host in hosts:
         chains = chains_to(site, gateway_of(site, site.hosts[host]))
-        mine = [key for key, service in site.services.items() if service.host == host]
-        for key in mine or [""]:
+        for key in offered[host] or [""]:
             if not key:
                 out.setdefault(chains[0], []).append(Entry("", host, (), "", "", "no service"))
                 continue

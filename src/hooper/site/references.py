@@ -37,6 +37,14 @@ class Chain:
     gateways: tuple[str, ...]
 
 
+def services_by_host(site: Site) -> dict[str, list[str]]:
+    """The keys of the services that each host offers, in the order of the file; every host has a list."""
+    out: dict[str, list[str]] = {key: [] for key in site.hosts}
+    for key, service in site.services.items():
+        out[service.host].append(key)
+    return out
+
+
 def chains_to(site: Site, gateway: str) -> tuple[Chain, ...]:
     """All ways in to the LAN of `gateway`, in the order in which its lines and outer gateways are written.
 
