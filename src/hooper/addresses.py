@@ -7,16 +7,15 @@ The table is our own, since what matters here is what a block means for reaching
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
 from functools import lru_cache
 from ipaddress import IPv4Address, IPv4Network, IPv6Address, IPv6Network, ip_address, ip_network
+from typing import NamedTuple
 
 IPAddress = IPv4Address | IPv6Address
 IPNetwork = IPv4Network | IPv6Network
 
 
-@dataclass(frozen=True, slots=True)
-class AddressClass:
+class AddressClass(NamedTuple):
     """What an address block is for. `reachable`: packets from the internet can arrive at such an address."""
 
     key: str

@@ -5,13 +5,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from typing import NamedTuple
 
 from hooper.planning.model import Finding, Severity
 
 
-@dataclass(frozen=True, slots=True)
-class Entry:
+class Entry(NamedTuple):
     """One kind of finding.
 
     what: in one clause. why: one sentence on what it does to the user. do: the remedy in general.

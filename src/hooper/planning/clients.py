@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 from hooper.planning.paths import gateway_of
 from hooper.site.references import name_of_line
@@ -13,8 +12,7 @@ if TYPE_CHECKING:
     from hooper.site.model import Site
 
 
-@dataclass(frozen=True, slots=True)
-class HostsLines:
+class HostsLines(NamedTuple):
     """The inner addresses that one name stands for.
 
     addresses: of the hosts whose public services go by it; more than one cannot all be right in a hosts file.

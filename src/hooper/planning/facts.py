@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from datetime import date
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 from hooper.planning.model import Forward
 from hooper.planning.paths import Refused, Way
@@ -15,8 +14,7 @@ if TYPE_CHECKING:
     from hooper.site.model import Site
 
 
-@dataclass(frozen=True)
-class Facts:
+class Facts(NamedTuple):
     """A site and what was planned for it.
 
     hosts: all ways in to each. ways: of the public services over IPv4. lines: by which each public service is

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Literal
+from typing import Literal, NamedTuple
 
 Severity = Literal["error", "warning", "note"]
 PortPair = tuple[int, int]  # first and last, both included
@@ -43,8 +43,7 @@ class Finding:
     remedy: str
 
 
-@dataclass(frozen=True, slots=True)
-class Plan:
+class Plan(NamedTuple):
     """The forwards, outermost gateway first, and the findings, most severe first.
 
     feasible: no finding is an error.

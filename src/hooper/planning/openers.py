@@ -8,9 +8,8 @@ The table is what real routers were seen to do, held against the standards: IGD'
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from ipaddress import ip_network
-from typing import TYPE_CHECKING, Literal
+from typing import TYPE_CHECKING, Literal, NamedTuple
 
 from hooper.planning.model import EVERYTHING, Entering, Forward, Plan, Possible
 from hooper.planning.paths import RULES_FOR_A_RANGE, chains
@@ -23,8 +22,7 @@ Target = Literal["own", "other", "beyond"]
 NAMES = {"igd": "IGD", "pcp": "PCP", "natpmp": "NAT-PMP"}
 
 
-@dataclass(frozen=True, slots=True)
-class Row:
+class Row(NamedTuple):
     """One row of the table.
 
     target: "own": the address that the gateway sees asking (from behind a further router: that router's WAN

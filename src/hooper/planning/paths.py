@@ -7,9 +7,8 @@ on the order of the file, and what is written down never moves. What cannot be h
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
 from ipaddress import ip_network
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 from hooper.addresses import classify
 from hooper.planning.model import EVERYTHING, Forward, PortPair
@@ -25,8 +24,7 @@ RULES_FOR_A_RANGE = 32  # single-port rules that a person may be asked to type f
 CANNOT_FORWARD = ("carrier-nat", "shared-ports", "no-ipv4")  # situations of a line
 
 
-@dataclass(frozen=True, slots=True)
-class Refused:
+class Refused(NamedTuple):
     """Why a service gets no rule. code: of the finding. gateway: where. ports: which. by: the service in the way."""
 
     code: str
@@ -36,8 +34,7 @@ class Refused:
     by: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Way:
+class Way(NamedTuple):
     """How a public service is reached from its line over IPv4.
 
     ports: on the line, then on each link between two gateways, last on the host: one more than there are gateways;
@@ -128,8 +125,7 @@ def make_ways(site: Site, hosts: dict[str, tuple[Chain, ...]] | None = None) -> 
     return dict(sorted(out.items()))
 
 
-@dataclass(frozen=True, slots=True)
-class _Street:
+class _Street(NamedTuple):
     """The outer sides that a packet for one public address passes, outermost first.
 
     translates: which gateways can turn a port into another one; later: whether one further in can. kept: what each
@@ -274,8 +270,7 @@ def hands_on(site: Site, gateways: tuple[str, ...], at: int) -> bool:
     return inner is not None and gateway.everything_to == inner and gateway.form.everything
 
 
-@dataclass(frozen=True, slots=True)
-class Hop:
+class Hop(NamedTuple):
     """One gateway of a chain, with what its rules have in common.
 
     address: of its outer side, None for the outermost. target: the next gateway's outer address, None for the last.

@@ -5,11 +5,10 @@ Ports are those of the IANA registry of service names and port numbers (RFC 6335
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from typing import NamedTuple
 
 
-@dataclass(frozen=True, slots=True)
-class Speech:
+class Speech(NamedTuple):
     """One application protocol.
 
     transport: tcp, udp, both, or an IP protocol's number. port: the usual one, or None where there is none.

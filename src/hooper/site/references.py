@@ -6,8 +6,8 @@ What can be read but cannot work (a port clash, an address in the pool) is not h
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
 from ipaddress import IPv4Address
+from typing import NamedTuple
 
 from hooper.site import placeholders
 from hooper.site.model import Gateway, Host, Name, Request, Site, Updater
@@ -29,8 +29,7 @@ def mistakes_between_tables(site: Site) -> list[Mistake]:
     return found
 
 
-@dataclass(frozen=True, slots=True)
-class Chain:
+class Chain(NamedTuple):
     """One way in: the line, and the gateways from the outermost to the one whose LAN it ends on."""
 
     line: str

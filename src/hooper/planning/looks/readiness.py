@@ -3,15 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from typing import NamedTuple
 
 from hooper.planning.catalogue import finding
 from hooper.planning.facts import Facts
 from hooper.planning.model import Finding
 
 
-@dataclass(frozen=True, slots=True)
-class Item:
+class Item(NamedTuple):
     """One line of a device's list. question: as a person ticks it off. code: of the finding, where it is not so."""
 
     key: str
