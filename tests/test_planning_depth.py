@@ -19,7 +19,7 @@ from hooper.planning.letter import letters
 from hooper.planning.model import EVERYTHING
 from hooper.planning.openers import Protocol, Target, entering, may_open
 from hooper.planning.ports import Side
-from hooper.planning.worksheet import changes_since, client_lines, labels, make_sheets
+from hooper.planning.worksheet import changes_since, client_lines, labels, make_sheets, sheet_mark
 from hooper.report.chain import as_svg, as_tree
 from hooper.site.load import parse_site
 from support.program import BOATHOUSE
@@ -386,6 +386,12 @@ def test_what_changed_since_the_last_sheet() -> None:
     assert found[1].was is not None
     assert found[1].was.target_address == "10.44.7.50"
     assert changes_since("box", before, before) == []
+
+
+def test_a_sheet_that_left_a_service_out_is_another_one_once_it_is_on_it() -> None:
+    made = plan(BOATHOUSE)
+    assert sheet_mark(made, "club-router", without=["nobody"]) == sheet_mark(made, "club-router")
+    assert sheet_mark(made, "club-router", without=["desk"]) != sheet_mark(made, "club-router")
 
 
 def test_labels_fit_the_page_and_differ() -> None:

@@ -78,6 +78,7 @@ def test_changes_say_what_hangs_on_the_old_address(place: Path) -> None:
         (("worksheet", "--accept", "r", "--until", "soon"), 2, "not a date"),
         (("new", "site.toml"), 2, "exists"),
         (("new", "n.toml"), 2, "not answered"),
+        (("new", "n.toml", "--blocked", "all"), 2, "makes no site"),
         (("new", "n.toml", "--gateway", "box=1"), 2, "length of the prefix"),
         (("new", "n.toml", "--gateway", "box=10.0.0.1/24", "--wan", "x=1"), 2, "no --gateway"),
     ],
@@ -304,6 +305,11 @@ def test_a_new_site_by_options_by_questions_and_from_what_is_found(tmp_path: Pat
     made = (tmp_path / "asked.toml").read_text()
     assert 'behind = "provider-box"\nwan = "192.168.1.2"' in made
     assert 'control = "hand"\nmanaged_by = "provider"' in made
+    wrong = "Boat\n9\n1\nrouter\n\n\n\n\nbox\n10.0.0.1\n\n\n\nbox\n10.0.0.1/24\n\n\n\nnone\n\n\n\nx\n\n"
+    again = run(tmp_path, "new", "again.toml", stdin=wrong)  # each wrong answer is asked again
+    assert again.code == 0, again
+    assert 'lan = "10.0.0.1/24"' in (tmp_path / "again.toml").read_text()
+    assert "reserved" in again.err
     with start_lab(tmp_path / "lab") as lab:
         found = lab.run("new", str(tmp_path / "found.toml"), "--found")
         assert found.code == 0, found

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
@@ -67,7 +68,6 @@ def new(
     from hooper.files import write_atomically
     from hooper.planning.documents import ChangedKey, EditDocument
     from hooper.planning.starting import Start, site_text
-    from hooper.site.load import parse_site
 
     session = Session("new", json, quiet, verbose)
     deadline = deadline_seconds(deadline)
@@ -95,11 +95,8 @@ def new(
     else:
         start = _asked(start)
     text = site_text(start)
-    try:
-        parse_site(text.encode(), str(path))
-    except (SiteFileError, SeveralErrors) as exc:  # the mistake is in what was given, not in a file
-        said = "; ".join(one.message for one in flatten(exc))
-        raise UsageError(f"that makes no site: {said}", remedy="Correct what you gave; nothing was written.") from None
+    if (wrong := _wrong(start)) is not None:
+        raise UsageError(f"that makes no site: {wrong}", remedy="Correct what you gave; nothing was written.")
     if dry_run:
         typer.echo(text, nl=False)
         raise typer.Exit(0)
@@ -160,46 +157,82 @@ def _boxes(
     )
 
 
+def _ask(question: str, default: str = "") -> str:
+    """One answer. Raises: UsageError: there is none any more."""
+    try:
+        said = typer.prompt(question, default=default, show_default=bool(default), err=True)
+    except typer.Abort:
+        raise UsageError(
+            "the questions were not answered to the end; nothing was written",
+            remedy="Answer them, or give --gateway KEY=LAN or --found.",
+        ) from None
+    return str(said).strip()
+
+
 def _asked(start: Start) -> Start:
-    """The rest by questions, on stderr. Raises: UsageError: the answers end too early."""
+    """The rest by questions, on stderr; what does not fit is asked again. Raises: UsageError."""
+    if (wrong := _wrong(start)) is not None:
+        raise UsageError(f"that makes no site: {wrong}", remedy="Correct what you gave; nothing was written.")
+    start = replace(start, title=start.title or _ask("What is the place called", "Home"))
+    count = _ask("How many boxes that route stand between the line and your devices (1 to 5)", "1")
+    while count not in ("1", "2", "3", "4", "5"):
+        count = _ask("A number from 1 to 5", "1")
+    for _ in range(int(count)):
+        start = _until_it_fits(start, lambda now: replace(now, boxes=(*now.boxes, _asked_box(now.boxes, int(count)))))
+    if start.address == "dynamic":
+        question = "The line's fixed public address (Enter: it changes)"
+        start = _until_it_fits(start, lambda now: replace(now, address=_ask(question, "dynamic")))
+    if not start.blocked:
+        drops = 'Ports that the provider drops, such as "tcp 25, tcp 80" (Enter: none known)'
+        start = _until_it_fits(start, lambda now: replace(now, blocked=_list(_ask(drops))))
+    if not start.stun:
+        server = "A STUN server, ADDRESS:PORT; telephone providers name theirs (Enter: none)"
+        start = _until_it_fits(start, lambda now: replace(now, stun=_list(_ask(server))))
+    if not start.name:
+        name = "A DNS name that leads to the line (Enter: none yet)"
+        start = _until_it_fits(start, lambda now: replace(now, name=_ask(name)))
+    return start
+
+
+def _until_it_fits(start: Start, ask: Callable[[Start], Start]) -> Start:
+    """Ask until what was answered makes a site."""
+    while True:
+        more = ask(start)
+        wrong = _wrong(more)
+        if wrong is None:
+            return more
+        typer.echo(f"   {wrong}", err=True)
+
+
+def _asked_box(before: tuple[Box, ...], count: int) -> Box:
     from hooper.planning.starting import Box
 
-    def ask(question: str, default: str = "") -> str:
-        try:
-            said = typer.prompt(question, default=default, show_default=bool(default), err=True)
-        except typer.Abort:
-            raise UsageError(
-                "the questions were not answered to the end; nothing was written",
-                remedy="Answer them, or give --gateway KEY=LAN or --found.",
-            ) from None
-        return str(said).strip()
+    first, number = not before, len(before)
+    where = "on the line" if first else f"behind {before[-1].key}"
+    inner = f"own-router{number if number > 1 else ''}"
+    key = _ask(
+        f"A short name for the box {where}",
+        "provider-box" if first and count > 1 else inner if number else "own-router",
+    )
+    lan = _ask(f"The LAN address of {key} with the prefix length", "192.168.1.1/24" if first else "10.44.7.1/24")
+    wan = "" if first else _ask(f"The address of {key} outside, from its status page (WAN)")
+    pool = _ask(f"What the DHCP of {key} gives away, FIRST-LAST (Enter: not known)")
+    hand = _ask(f"Does {key} take rules from programs (UPnP, PCP)? yes, no, or ?", "?").lower()
+    theirs = _ask(f"Is {key} the provider's box? yes or no", "yes" if first and count > 1 else "no").lower()
+    control, managed = "hand" if hand.startswith("n") else "auto", "provider" if theirs.startswith("y") else "self"
+    return Box(key, lan, wan, pool, control, managed)
 
-    title = start.title or ask("What is the place called", "Home")
-    count = ask("How many boxes that route stand between the line and your devices (1 to 5)", "1")
-    while count not in ("1", "2", "3", "4", "5"):
-        count = ask("A number from 1 to 5", "1")
-    boxes: list[Box] = []
-    for number in range(int(count)):
-        first = number == 0
-        where = "on the line" if first else f"behind {boxes[-1].key}"
-        usual = (
-            ("own-router" if count == "1" else "provider-box") if first else f"own-router{number if number > 1 else ''}"
-        )
-        key = ask(f"A short name for the box {where}", usual)
-        lan = ask(f"The LAN address of {key} with the prefix length", "192.168.1.1/24" if first else "10.44.7.1/24")
-        wan = "" if first else ask(f"The address of {key} outside, from its status page (WAN)")
-        pool = ask(f"What the DHCP of {key} gives away, FIRST-LAST (Enter: not known)")
-        hand = ask(f"Does {key} take rules from programs (UPnP, PCP)? yes, no, or ?", "?").lower()
-        theirs = ask(f"Is {key} the provider's box? yes or no", "yes" if first and count != "1" else "no").lower()
-        control, managed = "hand" if hand.startswith("n") else "auto", "provider" if theirs.startswith("y") else "self"
-        boxes.append(Box(key, lan, wan, pool, control, managed))
-    address = start.address
-    if address == "dynamic":
-        address = ask("The line's fixed public address (Enter: it changes)", "dynamic")
-    blocked = start.blocked or _list(ask('Ports that the provider drops, such as "tcp 25, tcp 80" (Enter: none known)'))
-    stun = start.stun or _list(ask("A STUN server, ADDRESS:PORT; telephone providers name theirs (Enter: none)"))
-    name = start.name or ask("A DNS name that leads to the line (Enter: none yet)")
-    return replace(start, title=title, boxes=tuple(boxes), address=address, blocked=blocked, stun=stun, name=name)
+
+def _wrong(start: Start) -> str | None:
+    """Why what was given makes no site; None: it does."""
+    from hooper.planning.starting import site_text
+    from hooper.site.load import parse_site
+
+    try:
+        parse_site(site_text(start).encode(), "new")
+    except (SiteFileError, SeveralErrors) as exc:  # the mistake is in what was given, not in a file
+        return "; ".join(one.message for one in flatten(exc))
+    return None
 
 
 def _list(text: str) -> tuple[str, ...]:

@@ -118,7 +118,7 @@ def worksheet(
             as_text(shown, file.site, title, out)
 
     if ticked:
-        _remember(session, file, plan, document, state)
+        _remember(session, file, plan, document, kept, state)
     code = session.show(document, render, errors=trouble)
     if not plan.feasible:
         session.note("\nThis plan has errors: entered like this, not everything will work. See `hooper plan`.")
@@ -212,7 +212,14 @@ def _without_entered(
     )
 
 
-def _remember(session: Session, file: SiteFile, plan: Plan, document: WorksheetDocument, state: Path | None) -> None:
+def _remember(
+    session: Session,
+    file: SiteFile,
+    plan: Plan,
+    document: WorksheetDocument,
+    kept: dict[str, HooperError],
+    state: Path | None,
+) -> None:
     """Keep the ticks, each with what it stands for: a sheet that changes later is no longer ticked off."""
     from json import dumps
 
@@ -221,7 +228,7 @@ def _remember(session: Session, file: SiteFile, plan: Plan, document: WorksheetD
     from hooper.store.state import State, state_folder, store_name
 
     with State(state_folder(state) / store_name(file)) as store:
-        marks = {f"sheet:{sheet.gateway}": sheet_mark(plan, sheet.gateway) for sheet in document.sheets}
+        marks = {f"sheet:{sheet.gateway}": sheet_mark(plan, sheet.gateway, without=kept) for sheet in document.sheets}
         rules = {f"entered:{sheet.gateway}": dumps(plain(sheet.rules)) for sheet in document.sheets}
         store.tell(session.at, {**marks, **rules})
     session.note(f"Ticked off: {', '.join(sheet.gateway for sheet in document.sheets)}.\n")

@@ -95,9 +95,12 @@ def _limited(site: Site, service: str, keeps: bool) -> bool:
     return bool(site.services[service].sources) and not keeps
 
 
-def sheet_mark(plan: Plan, gateway: str) -> str:
-    """What a ticked sheet is known by: it counts only while the rules are those that were ticked off."""
-    rules = [rule for rule in plan.forwards if rule.gateway == gateway]
+def sheet_mark(plan: Plan, gateway: str, *, without: Collection[str] = ()) -> str:
+    """What a ticked sheet is known by: it counts only while the rules are those that were ticked off.
+
+    without: services that the sheet left out; once they are on it, it is another sheet.
+    """
+    rules = [rule for rule in plan.forwards if rule.gateway == gateway and rule.service not in without]
     return hashlib.sha256(repr(rules).encode()).hexdigest()[:16]
 
 
