@@ -149,7 +149,13 @@ def _mac(subject: str, mac: str | None, macs: dict[str, str], *, reserved: bool)
     if first & 1:
         yield finding("mac-group", subject, f"{mac} is a group address, no device's own", "Read the MAC once more.")
     elif owner != subject:
-        yield finding("mac-clash", subject, f"{mac} belongs to {owner} already", "Read both labels once more.")
+        yield finding(
+            "mac-clash",
+            subject,
+            f"{mac} belongs to {owner} already",
+            "Read both labels once more; one device with two addresses can have one of them reserved only.",
+            severity=None if reserved else "warning",
+        )
     elif first & 2 and reserved:
         yield finding(
             "mac-private",

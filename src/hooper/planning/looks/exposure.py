@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from typing import TYPE_CHECKING
 
-from hooper.planning.catalogue import CATALOGUE, GATES, finding
+from hooper.planning.catalogue import CATALOGUE, finding
 from hooper.planning.facts import Facts
 from hooper.planning.model import Finding
 
 if TYPE_CHECKING:
-    from hooper.site.model import Accepted, Service
+    from hooper.site.model import Accepted
 
 
 def find(facts: Facts) -> Iterator[Finding]:
@@ -47,13 +47,6 @@ def find(facts: Facts) -> Iterator[Finding]:
                 f"{speech.title} is open {who}",
                 f"{safer} if its app can use one; keep the device's firmware current.",
             )
-
-
-def keeps_back(item: Finding, service: Service) -> bool:
-    """Whether no rule is entered for the service while this finding stands: a gate, open to all, not accepted."""
-    if item.code not in GATES or item.severity == "note":
-        return False
-    return item.code == "default-password" or not service.sources
 
 
 def accept(facts: Facts, found: Iterable[Finding]) -> Iterator[Finding]:
