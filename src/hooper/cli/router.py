@@ -25,6 +25,7 @@ from hooper.cli.common import (
 )
 from hooper.cli.looking import DeadlineOption, Looking, looking
 from hooper.errors import EXIT_NEEDS_A_PERSON, HooperError, NeedsAPerson, UsageError, worst
+from hooper.planning.model import EVERYTHING
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -232,7 +233,7 @@ def _change(
     by_hand = sorted({change.gateway for change in changes if change.outcome == "by-hand"} - ticked)
     needs = EXIT_NEEDS_A_PERSON if by_hand or any(c.outcome not in (*DONE, "by-hand") for c in changes) else 0
     for key in by_hand:
-        names = ", ".join(c.rule.service or "-" for c in changes if c.gateway == key and c.outcome == "by-hand")
+        names = ", ".join(_service(c.rule.service) for c in changes if c.gateway == key and c.outcome == "by-hand")
         session.note(f"\nNext: at {key}, enter {names} by hand as `hooper worksheet {key} --rest` says,")
         session.note(f"      then tell so: `hooper worksheet {key} --ticked`.")
     hand = [key for key, gateway in file.site.gateways.items() if gateway.control == "hand"]
@@ -313,12 +314,17 @@ def _render_tables(document: RouterListDocument, out: Console) -> None:
                 mark,
                 f"{rule.transport} {rule.outside_ports[0]}",
                 f"{rule.target_address}:{rule.target_ports[0]}{source}{off}",
-                rule.service or "-",
+                _service(rule.service),
                 rule.owner,
                 lasting(rule.lease_s),
                 rule.label,
             )
         out.print(drawn)
+
+
+def _service(key: str | None) -> str:
+    """A rule's service as it is shown; the one entry for all that no other rule takes has none."""
+    return "all else" if key == EVERYTHING else key or "-"
 
 
 def lasting(seconds: int | None) -> str:
@@ -347,7 +353,7 @@ def _render_changes(document: RouterChangesDocument, out: Console) -> None:
             last = "" if rule.outside_ports[0] == rule.outside_ports[1] else f"-{rule.outside_ports[1]}"
             drawn.add_row(
                 Text(change.outcome, style=OUTCOME_STYLE.get(change.outcome, "green")),
-                rule.service or "-",
+                _service(rule.service),
                 f"{rule.transport} {rule.outside_ports[0]}{last}",
                 f"{rule.target_address}:{rule.target_ports[0]}",
                 _until(change, dry=document.dry_run),
@@ -356,7 +362,7 @@ def _render_changes(document: RouterChangesDocument, out: Console) -> None:
         details: dict[str, list[str]] = {}
         for change in changes:
             if change.detail and change.outcome not in ("failed", "refused"):  # failures are told as errors
-                details.setdefault(change.detail, []).append(change.rule.service or "-")
+                details.setdefault(change.detail, []).append(_service(change.rule.service))
         for detail, services in details.items():
             indented(out, f"{', '.join(services)}: {detail}", left=0)
 
