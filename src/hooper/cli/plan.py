@@ -14,7 +14,6 @@ from hooper.cli.common import (
     Session,
     SiteOption,
     VerboseFlag,
-    choose,
     site_path,
     sub_app,
 )
@@ -125,28 +124,18 @@ def _against(file: SiteFile, made: Plan, given: list[str]) -> tuple[Compared, ..
     if not given:
         return ()
     from hooper.files import read_text
-    from hooper.planning.against import compare, read_table
+    from hooper.planning.against import compare_table, read_table
 
+    gateways = list(file.site.gateways)
     out: list[Compared] = []
     for text in given:
         key, equals, name = text.partition("=")
-        named = equals == "=" and key in file.site.gateways
-        path = Path(name if named else text)
+        named = key if equals and key in gateways else None
+        path = Path(name if named is not None else text)
+        if not path.is_file():
+            raise UsageError(f"--against: there is no file {path}", remedy="Write --against [GATEWAY=]FILE.")
         rows = read_table(read_text(path), str(path))
-        own = sorted({row.gateway for row in rows if row.gateway is not None})
-        if named:
-            out += compare(made.forwards, [row for row in rows if row.gateway in (None, key)], key)
-        elif own:
-            choose(own, file.site.gateways, "gateway")
-            for one in own:
-                out += compare(made.forwards, [row for row in rows if row.gateway == one], one)
-        elif len(file.site.gateways) == 1:
-            out += compare(made.forwards, rows, next(iter(file.site.gateways)))
-        else:
-            raise UsageError(
-                f"{path} does not say which router it is of",
-                remedy=f"Write --against GATEWAY={path} with one of: {', '.join(file.site.gateways)}.",
-            )
+        out += compare_table(made.forwards, rows, gateways, named, str(path))
     return tuple(out)
 
 
@@ -231,7 +220,7 @@ STATES = {
     "same": ("✓", "green"),
     "missing": ("missing", "bold red"),
     "different": ("different", "bold red"),
-    "unknown": ("unknown to us", "orange3"),
+    "unknown": ("unknown", "orange3"),
 }
 
 

@@ -56,7 +56,7 @@ def as_text(document: WorksheetDocument, site: Site, title: str, out: Console) -
         why = "the public address does not work from inside" if needed else "only if the name does not work from inside"
         indented(out, f"Enter them where they are wanted: {why}.", left=3)
         for row in hosts_lines(document):
-            out.print(f"   {row.expandtabs(18)}", soft_wrap=True)
+            out.print(f"   {row.expandtabs(24)}", soft_wrap=True)
 
 
 def _router(sheet: Sheet, site: Site, out: Console, *, removing: bool) -> None:

@@ -98,8 +98,9 @@ def worksheet(
     plan = make_plan(file, session.at.date())
     kept = refusals(file, plan)
     document, trouble = _document(session, file, plan, kind, chosen, kept, state, whole=html)
+    whole_sheets = document.sheets
     if rest:
-        document = WorksheetDocument(_without_entered(session, file, document.sheets, state))
+        document = WorksheetDocument(_without_entered(session, file, whole_sheets, state))
     title = file.site.site.title or "this site"
     if session.mask:
         title = session.mask.text(title)
@@ -118,7 +119,7 @@ def worksheet(
             as_text(shown, file.site, title, out)
 
     if ticked:
-        _remember(session, file, plan, document, kept, state)
+        _remember(session, file, plan, whole_sheets, kept, state)
     code = session.show(document, render, errors=trouble)
     if not plan.feasible:
         session.note("\nThis plan has errors: entered like this, not everything will work. See `hooper plan`.")
@@ -155,15 +156,14 @@ def _document(
 ) -> tuple[WorksheetDocument, list[HooperError]]:
     """What was asked for, and the services that it leaves out."""
     from hooper.planning.devices import device_sheets
+    from hooper.planning.gate import NotReady
     from hooper.planning.letter import letters
     from hooper.planning.nftables import ruleset
     from hooper.planning.worksheet import client_lines
 
     site = file.site
     sheets = make_sheets(site, plan, chosen, without=kept)
-    trouble = list(kept.values())
-    for key, error in kept.items():
-        error.message = f"{key}: {error.message}"
+    trouble: list[HooperError] = [NotReady(f"{key}: {one.message}", remedy=one.remedy) for key, one in kept.items()]
     if kind == "--devices":
         return WorksheetDocument((), devices=tuple(device_sheets(site, chosen))), []
     if kind == "--letter":
@@ -216,7 +216,7 @@ def _remember(
     session: Session,
     file: SiteFile,
     plan: Plan,
-    document: WorksheetDocument,
+    sheets: tuple[Sheet, ...],
     kept: dict[str, HooperError],
     state: Path | None,
 ) -> None:
@@ -228,10 +228,10 @@ def _remember(
     from hooper.store.state import State, state_folder, store_name
 
     with State(state_folder(state) / store_name(file)) as store:
-        marks = {f"sheet:{sheet.gateway}": sheet_mark(plan, sheet.gateway, without=kept) for sheet in document.sheets}
-        rules = {f"entered:{sheet.gateway}": dumps(plain(sheet.rules)) for sheet in document.sheets}
+        marks = {f"sheet:{sheet.gateway}": sheet_mark(plan, sheet.gateway, without=kept) for sheet in sheets}
+        rules = {f"entered:{sheet.gateway}": dumps(plain(sheet.rules)) for sheet in sheets}
         store.tell(session.at, {**marks, **rules})
-    session.note(f"Ticked off: {', '.join(sheet.gateway for sheet in document.sheets)}.\n")
+    session.note(f"Ticked off: {', '.join(sheet.gateway for sheet in sheets)}.\n")
 
 
 def _changes(

@@ -11,7 +11,7 @@ import io
 import json
 import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from hooper.addresses import parse_address
@@ -277,6 +277,30 @@ def _sources(value: Any) -> tuple[str, ...]:
 
 
 # --- comparing
+
+
+def compare_table(
+    forwards: Sequence[Forward], rows: Sequence[Row], gateways: Sequence[str], named: str | None, name: str
+) -> list[Compared]:
+    """A whole table against the plan: of the router that is named, of those that its rows name, or of the only one.
+
+    gateways: those of the site. name: of the table. Raises: UsageError: it cannot be told whose table it is.
+    """
+    own = sorted({row.gateway for row in rows if row.gateway is not None})
+    if named is not None:
+        return compare(forwards, [row for row in rows if row.gateway in (None, named)], named)
+    strange = [key for key in own if key not in gateways]
+    if strange:
+        message = f"{name} has rules of {strange[0]!r}, which is no gateway of the site"
+        raise UsageError(message, remedy=f"There are: {', '.join(gateways) or 'none'}.")
+    if not own and len(gateways) == 1:
+        own, rows = [gateways[0]], [replace(row, gateway=gateways[0]) for row in rows]
+    if not own:
+        raise UsageError(
+            f"{name} does not say which router it is of",
+            remedy=f"Write --against GATEWAY={name} with one of: {', '.join(gateways)}.",
+        )
+    return [one for key in own for one in compare(forwards, [row for row in rows if row.gateway == key], key)]
 
 
 def compare(forwards: Iterable[Forward], rows: Sequence[Row], gateway: str) -> list[Compared]:

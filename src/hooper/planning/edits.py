@@ -128,7 +128,8 @@ def _leftovers(file: SiteFile, services: Iterable[str]) -> tuple[str, ...]:
         way = ways.get(key)
         if way is not None and way.ports:
             rule = f"{file.site.services[key].used_transport} {ports_text(way.ports[0])}"
-            out.append(f"take the rule {rule} away on {', '.join(way.gateways)} (`hooper router close {key}` its own)")
+            there = ", ".join(way.gateways)
+            out.append(f"take the rule {rule} away on {there}; what Hooper entered: `hooper router close {key}`")
     return tuple(out)
 
 

@@ -262,6 +262,11 @@ def _string_schema(description: str, **more: Any) -> WithJsonSchema:
     return WithJsonSchema({"type": "string", "description": description, **more})
 
 
+def _text_or_list(description: str) -> WithJsonSchema:
+    several = {"type": "array", "items": {"type": "string"}, "minItems": 1}
+    return WithJsonSchema({"anyOf": [{"type": "string"}, several], "description": description})
+
+
 Key = Annotated[
     str, PlainValidator(_key), _string_schema("A key of your own.", pattern="^[A-Za-z0-9][A-Za-z0-9_-]{0,62}$")
 ]
@@ -347,12 +352,7 @@ PoolField = Annotated[
 LineAddress = Annotated[
     tuple[IPv4Address, ...],
     PlainValidator(_line_address),
-    WithJsonSchema(
-        {
-            "anyOf": [{"type": "string"}, {"type": "array", "items": {"type": "string"}, "minItems": 1}],
-            "description": '"dynamic", a fixed public address, or a list of them.',
-        }
-    ),
+    _text_or_list('"dynamic", a fixed public address, or a list of them.'),
 ]
 SecretField = Annotated[
     SecretRef,
@@ -394,23 +394,15 @@ def _secret(value: Any) -> SecretRef:
         raise exc if isinstance(exc, PydanticCustomError) else _wrong(str(exc)) from None
 
 
-_ONE_OR_MORE_KEYS = {
-    "anyOf": [{"type": "string"}, {"type": "array", "items": {"type": "string"}, "minItems": 1, "uniqueItems": True}]
-}
 Keys = Annotated[
     tuple[str, ...],
     PlainValidator(_keys),
-    WithJsonSchema({**_ONE_OR_MORE_KEYS, "description": "A key, or a list of them: the first is tried first."}),
+    _text_or_list("A key, or a list of them: the first is tried first."),
 ]
 WanAddresses = Annotated[
     tuple[IPv4Address, ...],
     PlainValidator(_wan),
-    WithJsonSchema(
-        {
-            "anyOf": [{"type": "string"}, {"type": "array", "items": {"type": "string"}, "minItems": 1}],
-            "description": "An IPv4 address; with several lines or outer gateways one for each, in their order.",
-        }
-    ),
+    _text_or_list("An IPv4 address; with several lines or outer gateways one for each, in their order."),
 ]
 AnyAddress = Annotated[
     IPv4Address | IPv6Address, _reader(parse_address, "an address", "192.0.2.53"), _string_schema("An IP address.")

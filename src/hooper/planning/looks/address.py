@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from ipaddress import IPv4Address, ip_network
 
 from hooper.addresses import IPAddress, classify
@@ -13,6 +13,7 @@ from hooper.planning.model import Finding
 from hooper.planning.routes import return_routes
 
 Owners = dict[tuple[str, object], str]
+Better = Callable[[str], str]  # a gateway's key to the words for a free address on its LAN
 
 
 def find(facts: Facts) -> Iterator[Finding]:
@@ -35,8 +36,7 @@ def find(facts: Facts) -> Iterator[Finding]:
     yield from _writing(facts)
 
 
-def _gateways(facts: Facts, owners: Owners, macs: dict[str, str], better: object) -> Iterator[Finding]:
-    assert callable(better)
+def _gateways(facts: Facts, owners: Owners, macs: dict[str, str], better: Better) -> Iterator[Finding]:
     for key, gateway in sorted(facts.site.gateways.items()):
         subject = f"gateways.{key}"
         if gateway.pool is not None and gateway.lan.ip in gateway.pool:
@@ -59,8 +59,7 @@ def _gateways(facts: Facts, owners: Owners, macs: dict[str, str], better: object
                 yield _unusable(subject, wan, outer_key, better)
 
 
-def _hosts(facts: Facts, owners: Owners, macs: dict[str, str], better: object) -> Iterator[Finding]:
-    assert callable(better)
+def _hosts(facts: Facts, owners: Owners, macs: dict[str, str], better: Better) -> Iterator[Finding]:
     for key, host in sorted(facts.site.hosts.items()):
         gateway, subject = facts.place(key), f"hosts.{key}"
         network = facts.site.gateways[gateway].lan.network
@@ -74,10 +73,9 @@ def _hosts(facts: Facts, owners: Owners, macs: dict[str, str], better: object) -
 
 
 def _kept(
-    facts: Facts, subject: str, what: str, address: IPv4Address, gateway: str, given: str, better: object
+    facts: Facts, subject: str, what: str, address: IPv4Address, gateway: str, given: str, better: Better
 ) -> Iterator[Finding]:
     """Whether a device keeps its address."""
-    assert callable(better)
     pool = facts.site.gateways[gateway].pool
     key = "wan_from" if subject.startswith("gateways.") else "address_from"
     if given == "pool":
@@ -105,9 +103,8 @@ def _kept(
 
 
 def _reserved(
-    facts: Facts, subject: str, key: str, address: IPv4Address, gateway: str, mac: str | None, better: object
+    facts: Facts, subject: str, key: str, address: IPv4Address, gateway: str, mac: str | None, better: Better
 ) -> Iterator[Finding]:
-    assert callable(better)
     if mac is None:
         yield finding(
             "mac-missing",
@@ -124,8 +121,7 @@ def _reserved(
         )
 
 
-def _unusable(subject: str, address: IPv4Address, gateway: str, better: object) -> Finding:
-    assert callable(better)
+def _unusable(subject: str, address: IPv4Address, gateway: str, better: Better) -> Finding:
     message = f"{address} is the own or the broadcast address of the network of {gateway}"
     return finding("address-not-usable", subject, message, f"Give it a free address, {better(gateway)}.")
 
