@@ -6,7 +6,7 @@ import secrets
 from collections.abc import Callable
 from datetime import datetime, timedelta
 from importlib.resources import files
-from ipaddress import IPv4Address, IPv4Interface, IPv4Network
+from ipaddress import IPv4Address, IPv4Interface, IPv4Network, IPv6Address
 
 from anyio.abc import ByteStream
 
@@ -21,6 +21,8 @@ from hooper.net.types import Endpoint
 NAME = "boathouse.heronquay.example"
 PROVIDER = "names.heronquay.example"
 SERVERS = {PRIMARY: "198.51.100.53", acme.HOST: "198.51.100.80", PROVIDER: "198.51.100.90"}
+PUBLIC = IPv4Address("203.0.113.44")
+WRONG_RESOLVER = IPv4Address("192.0.2.66")
 INTERNET, BETWEEN, CLUB, MOBILE, SHARED = "internet", "between", "club", "mobile", "shared"
 # service: (host, transport, inside port, outside port); the lab knows its devices, not the site file
 SERVICES: dict[str, tuple[str, str, int, int]] = {
@@ -62,10 +64,11 @@ def build(now: Callable[[], datetime]) -> Town:
         MOBILE: IPv4Network("100.72.5.0/24"),
         SHARED: IPv4Network("100.64.44.0/24"),  # behind the provider's own NAT, while it has one
     }
+    town.routers = {INTERNET: (IPv4Address("203.0.113.1"), IPv4Address("192.0.2.254"))}
     fibre = Box(
         "fibre-box",
         INTERNET,
-        IPv4Address("203.0.113.44"),
+        PUBLIC,
         BETWEEN,
         IPv4Interface("192.168.90.1/24"),
         blocked={("tcp", 25, 25), ("tcp", 80, 80)},
@@ -96,6 +99,7 @@ def build(now: Callable[[], datetime]) -> Town:
         _add(town, key, CLUB, address, gateway="10.44.7.1")
     _equip(town)
     here = _add(town, "here", CLUB, "10.44.7.105", interface="lan0", gateway="10.44.7.1")
+    here.attachments[0].address6 = IPv6Address("2001:db8:44:7::105")
     usb = Attachment("usb0", MOBILE, IPv4Address("100.72.5.20"), "02:00:5e:72:05:20", IPv4Address("100.72.5.9"), 700)
     here.attachments.append(usb)
     # whoever takes the laptop and plugs it in between the boxes, the phone still attached
@@ -104,14 +108,19 @@ def build(now: Callable[[], datetime]) -> Town:
     between.attachments.append(usb)
     _add(town, "phone", MOBILE, "100.72.5.9", gateway="100.72.5.1")
     _add(town, "rented", INTERNET, "198.51.100.7")
-    for number, address in enumerate(("192.0.2.10", "192.0.2.11"), 1):
-        server = _add(town, f"stun-{number}", INTERNET, address)
-        server.udp[3478] = devices.stun_server
+    stun = [IPv4Address("192.0.2.10"), IPv4Address("192.0.2.11")]
+    for number, own in enumerate(stun):
+        server = _add(town, f"stun-{number + 1}", INTERNET, str(own))
+        server.attachments[0].address6 = IPv6Address(f"2001:db8:c0::{number + 10}")
+        for port, other in ((3478, 3479), (3479, 3478)):
+            pair = devices.stun_pair(Endpoint(own, port), Endpoint(stun[1 - number], other))
+            server.udp[port] = pair
         server.tcp[3478] = devices.stun_stream
     server = _add(town, "name-server", INTERNET, SERVERS[PRIMARY])
     server.udp[53], server.tcp[53] = town.zone.authority, town.zone.stream
     for machine in (_add(town, "resolver", INTERNET, "192.0.2.53"), fibre, club):  # routers pass questions on
         machine.udp[53] = town.zone.resolver
+    _add(town, "wrong-resolver", INTERNET, str(WRONG_RESOLVER)).udp[53] = town.zone.liar
     _offices(town)
     return town
 

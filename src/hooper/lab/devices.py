@@ -11,7 +11,7 @@ from anyio.streams.tls import TLSStream
 
 from hooper.errors import WireError
 from hooper.lab.identity import Identity
-from hooper.lab.town import StreamHandler
+from hooper.lab.town import DatagramHandler, Reply, StreamHandler
 from hooper.net.types import Endpoint
 from hooper.wire import head, stun, x224
 from hooper.wire.body import read_body
@@ -146,15 +146,41 @@ def mute(data: bytes, peer: Endpoint) -> bytes | None:
 
 def stun_server(data: bytes, peer: Endpoint) -> bytes | None:
     """Tell the asker what its address looks like (RFC 8489 section 6.3.1)."""
+    asked = _stun_request(data)
+    return _stun_answer(asked, peer) if asked is not None else None
+
+
+def _stun_request(data: bytes) -> stun.Message | None:
     try:
         asked = stun.Message.parse(data)
     except WireError:
         return None
-    if asked.kind != stun.BINDING_REQUEST:
-        return None
+    return asked if asked.kind == stun.BINDING_REQUEST else None
+
+
+def _stun_answer(asked: stun.Message, peer: Endpoint, *more: tuple[int, bytes]) -> bytes:
     seen = stun.xor_mapped_address(peer.address, peer.port, asked.transaction_id)
-    attributes = (seen, (stun.SOFTWARE, b"town clock"), (stun.FINGERPRINT, bytes(4)))
+    attributes = (seen, (stun.SOFTWARE, b"town clock"), *more, (stun.FINGERPRINT, bytes(4)))
     return stun.Message(stun.BINDING_SUCCESS, asked.transaction_id, attributes).serialize()
+
+
+def stun_pair(own: Endpoint, other: Endpoint) -> DatagramHandler:
+    """A server that answers from its other address or port when it is asked to (RFC 5780 section 6)."""
+
+    def serve(data: bytes, peer: Endpoint) -> bytes | Reply | None:
+        asked = _stun_request(data)
+        if asked is None or peer.address.version == 6:  # it has one address there
+            return _stun_answer(asked, peer) if asked is not None else None
+        try:
+            address, port = asked.wished_change()
+        except WireError:
+            return None
+        source = Endpoint((other if address else own).address, (other if port else own).port)
+        origin = stun.plain_address(stun.RESPONSE_ORIGIN, source.address, source.port)
+        answer = _stun_answer(asked, peer, origin, stun.plain_address(stun.OTHER_ADDRESS, other.address, other.port))
+        return answer if source == own else Reply(answer, source)
+
+    return serve
 
 
 async def stun_stream(stream: ByteStream, peer: Endpoint) -> None:

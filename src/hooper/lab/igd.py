@@ -12,9 +12,10 @@ from anyio.abc import ByteStream
 
 from hooper.errors import WireError
 from hooper.lab.devices import read_request
+from hooper.lab.portcontrol import PortControl
 from hooper.lab.town import Box, Rule, Town
 from hooper.net.types import Endpoint
-from hooper.wire import head, ssdp, upnp
+from hooper.wire import head, natpmp, ssdp, upnp
 
 WEEK = 604_800  # seconds: what a lease of 0 becomes, and where longer ones are cut
 LABEL_BYTES = 60
@@ -57,13 +58,17 @@ class IgdRouter:
     port: int = 49000
 
     def __post_init__(self) -> None:
+        self.port_control = PortControl(self.town, self.box)
         self.box.udp[ssdp.PORT] = self.searched
         self.listen()
 
     def listen(self) -> None:
         self.box.tcp = {port: handler for port, handler in self.box.tcp.items() if port == 80}
+        self.box.udp[natpmp.PORT] = self.port_control.answer
         if not self.mute:
             self.box.tcp[self.port] = self.serve
+        else:
+            del self.box.udp[natpmp.PORT]
 
     def restart(self) -> None:
         """The control port moves, and the mappings that programs made are lost."""
@@ -115,7 +120,7 @@ class IgdRouter:
         actions: dict[str, Callable[[dict[str, str], Endpoint], list[tuple[str, str]]]] = {
             "GetExternalIPAddress": lambda _, __: [("NewExternalIPAddress", str(self.box.wan))],
             "GetStatusInfo": lambda _, __: [
-                ("NewConnectionStatus", "Connected"),
+                ("NewConnectionStatus", "Connected" if int(self.box.wan) else "Disconnected"),
                 ("NewLastConnectionError", "ERROR_NONE"),
                 ("NewUptime", "4711"),
             ],

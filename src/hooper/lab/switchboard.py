@@ -6,6 +6,7 @@ import contextlib
 import secrets
 import ssl
 from collections.abc import Awaitable, Callable
+from dataclasses import asdict
 from datetime import UTC, datetime, timedelta
 from ipaddress import IPv4Address, IPv6Address, ip_address
 from typing import Any
@@ -18,6 +19,7 @@ from hooper.errors import HooperError, MachineError, UsageError, WireError
 from hooper.lab import boathouse
 from hooper.lab.faults import FAULTS, Breakages
 from hooper.lab.identity import context_of
+from hooper.lab.lines import Lines, Shape
 from hooper.lab.tables import read_tables, type_sheets
 from hooper.lab.town import Arrival, Attachment, DatagramSocket, Node, Turned
 from hooper.net.types import Endpoint
@@ -61,6 +63,7 @@ class Switchboard:
         for box in self.town.boxes.values():
             box.hairpin = hairpin and box.is_router
         self.breakages = Breakages(self.town)
+        self.lines = Lines(self.town, Shape(hairpin=hairpin))
         self.token = secrets.token_urlsafe(24)
         self.port = 0
         self.town.nodes["rented"].tcp[1080] = self._proxy
@@ -70,6 +73,9 @@ class Switchboard:
             "hello": self._hello,
             "surroundings": self._surroundings,
             "lookup": self._lookup,
+            "source": self._source,
+            "line": self._line,
+            "plug": self._plug,
             "datagrams": self._datagrams,
             "listen": self._listen,
             "accept": self._accept,
@@ -244,8 +250,9 @@ class Switchboard:
         interfaces = [
             {
                 "name": a.name,
-                "addresses": [f"{a.address}/{self.town.segments[a.segment].prefixlen or 24}"],
-                "mac": a.mac,
+                "addresses": self._addresses(a),
+                "mac": a.mac or None,
+                "tunnel": a.tunnel,
             }
             for a in attachments
         ]
@@ -256,12 +263,45 @@ class Switchboard:
                 routes.append({"destination": str(network), "gateway": None, "interface": a.name, "metric": a.metric})
             way = str(a.gateway) if a.gateway else None
             routes.append({"destination": "0.0.0.0/0", "gateway": way, "interface": a.name, "metric": a.metric})
-        resolvers = [str(a.gateway) for a in attachments if a.gateway]
+        told = self.town.resolvers
+        resolvers = [str(a.gateway) for a in attachments if a.gateway] if told is None else [str(one) for one in told]
         around = {"interfaces": interfaces, "routes": routes, "resolvers": resolvers}
         neighbours = [[str(address), mac, name] for address, mac, name in self.town.neighbours(asker.node)]
         await stream.send(link.line({**around, "neighbours": neighbours}))
 
+    def _addresses(self, attachment: Attachment) -> list[str]:
+        six = [f"{attachment.address6}/64"] if attachment.address6 is not None and not self.town.without_ipv6 else []
+        return [f"{attachment.address}/{self.town.segments[attachment.segment].prefixlen or 24}", *six]
+
+    async def _source(self, stream: BufferedByteStream, asker: Asker, asked: dict[str, Any]) -> None:
+        """The address that packets to somewhere would carry. Sends nothing."""
+        to, source = ip_address(str(asked["to"])), None
+        if isinstance(to, IPv4Address):
+            way = self.town.way_out(asker.node, to, asker.interface)
+            source = str(way.address) if way is not None else None
+        else:
+            usable = [a for a in asker.node.attachments if asker.interface in (None, a.name)]
+            source = next((str(a.address6) for a in usable if a.address6 is not None), None)
+        await stream.send(link.line({"source": source}))
+
+    async def _line(self, stream: BufferedByteStream, _: Asker, asked: dict[str, Any]) -> None:
+        """The line as it is, once it is what was asked for."""
+        if (given := asked.get("shape")) is not None:
+            if self.breakages.active:
+                active = ", ".join(self.breakages.active)
+                raise UsageError(f"something is broken: {active}", remedy="Mend it first: `hooper lab mend`.")
+            self.lines.set(Shape.read(given))
+        await stream.send(link.line({"shape": asdict(self.lines.shape)}))
+
+    async def _plug(self, stream: BufferedByteStream, _: Asker, asked: dict[str, Any]) -> None:
+        """The person who carries the laptop to another socket."""
+        self.lines.plug(str(asked["where"]))
+        await stream.send(link.line({"where": str(asked["where"])}))
+
     async def _lookup(self, stream: BufferedByteStream, asker: Asker, asked: dict[str, Any]) -> None:
+        if self.town.resolver_dead or self.town.cut:
+            self.town.note(asker.name, "dns", str(asked["name"]), "swallowed")
+            await anyio.sleep_forever()
         found = self.town.lookup(str(asked["name"])) if asked["family"] == "ipv4" else []
         self.town.note(asker.name, "dns", str(asked["name"]), "answered" if found else "no address")
         await stream.send(link.line({"addresses": [str(address) for address in found]}))
@@ -299,6 +339,9 @@ class Switchboard:
         await stream.send(link.line({"faults": rows}))
 
     async def _break(self, stream: BufferedByteStream, _: Asker, asked: dict[str, Any]) -> None:
+        if self.lines.shape.kind != "several-nats":
+            remedy = "Set it back first: `hooper lab line several-nats`."
+            raise UsageError("faults are for the line that the town was built with", remedy=remedy)
         service = self.breakages.break_(str(asked["fault"]), asked.get("service"))
         await stream.send(link.line({"service": service}))
 
@@ -340,7 +383,7 @@ class Switchboard:
         port = 0
         if local is not None:
             address, port = ip_address(local[0]), int(local[1])
-            attachment = next((a for a in asker.node.attachments if a.address == address), attachment)
+            attachment = next((a for a in asker.node.attachments if address in (a.address, a.address6)), attachment)
         if port and ((asker.node.key, port) in taken):
             raise MachineError(f"the port {port} is taken there", code="socket", remedy="Choose another.")
         return attachment, port or self.town.free_port()
@@ -360,7 +403,7 @@ class Switchboard:
         async def reject(icmp: Icmp, by: IPv4Address, to: Endpoint) -> None:
             await back({"icmp": [icmp.type, icmp.code], "by": str(by), "to": [str(to.address), to.port]})
 
-        socket = DatagramSocket(asker.node, attachment, port, deliver, reject)
+        socket = DatagramSocket(asker.node, attachment, port, deliver, reject, asked.get("hops"))
         self.town.sockets[asker.node.key, port] = socket
         try:
             await stream.send(link.line({"local": [str(attachment.address), port]}))
@@ -369,9 +412,8 @@ class Switchboard:
                 header = link.parse_line(await stream.receive_exactly(header_size))
                 data = await stream.receive_exactly(size) if size else b""
                 to = Endpoint(ip_address(header["to"][0]), int(header["to"][1]))
-                if to.address.version == 4:
-                    outcome = await self.town.send_datagram(socket, data, to, asker.interface)
-                    self.town.note(asker.name, "udp", str(to), outcome)
+                outcome = await self.town.send_datagram(socket, data, to, asker.interface)
+                self.town.note(asker.name, "udp", str(to), outcome)
         finally:
             self.town.sockets.pop((asker.node.key, port), None)
 

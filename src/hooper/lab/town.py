@@ -12,7 +12,7 @@ from collections.abc import AsyncIterator, Awaitable, Callable, Iterable, Sequen
 from contextlib import asynccontextmanager, suppress
 from dataclasses import dataclass, field
 from datetime import datetime
-from ipaddress import IPv4Address, IPv4Interface, IPv4Network
+from ipaddress import IPv4Address, IPv4Interface, IPv4Network, IPv6Address
 from typing import TYPE_CHECKING, Any, Literal
 
 import anyio
@@ -21,7 +21,7 @@ from anyio.abc import ByteStream
 from hooper.clock import rfc3339
 from hooper.errors import WireError
 from hooper.lab.pipe import pipe
-from hooper.lab.zone import Zone
+from hooper.lab.zone import LIE, Zone
 from hooper.net.types import Endpoint
 from hooper.wire.icmp import Icmp
 
@@ -33,11 +33,23 @@ if TYPE_CHECKING:
 
 ARP_SECONDS = 3.0  # how long a router asks for a host that is gone before it gives up, as the kernel does
 LEDGER_LENGTH = 100_000
-PORT_UNREACHABLE, HOST_UNREACHABLE = Icmp(3, 3), Icmp(3, 1)
+PORT_UNREACHABLE, HOST_UNREACHABLE, NET_UNREACHABLE = Icmp(3, 3), Icmp(3, 1), Icmp(3, 0)
+TOO_MANY_HOPS = Icmp(11, 0)
+
+
+@dataclass(frozen=True, slots=True)
+class Reply:
+    """An answer to a datagram that comes from elsewhere than where that went."""
+
+    data: bytes
+    sender: Endpoint
+
 
 StreamHandler = Callable[[ByteStream, Endpoint], Awaitable[None]]
-DatagramHandler = Callable[[bytes, Endpoint], bytes | None]
+DatagramHandler = Callable[[bytes, Endpoint], bytes | Reply | None]
 Transport = Literal["tcp", "udp"]
+# How a NAT maps and filters (RFC 4787 sections 4.1 and 5): by what of the far end
+Dependence = Literal["endpoint", "address", "address-and-port"]
 
 
 @dataclass
@@ -66,7 +78,7 @@ class Rule:
 
 @dataclass
 class Attachment:
-    """One interface of a node. metric: of its default route; the lowest is used."""
+    """One interface of a node. metric: of its default route; the lowest is used. tunnel: a VPN's."""
 
     name: str
     segment: str
@@ -74,6 +86,8 @@ class Attachment:
     mac: str
     gateway: IPv4Address | None = None
     metric: int = 100
+    address6: IPv6Address | None = None
+    tunnel: bool = False
 
 
 @dataclass
@@ -93,15 +107,27 @@ class Node:
 
 @dataclass
 class Flow:
-    """A UDP mapping of a NAT, and who may answer through it (address- and port-dependent filtering, RFC 4787)."""
+    """A UDP mapping of a NAT: made for `inside`, where it depends on that for `far`; remotes: whom it was used for."""
 
     inside: Endpoint
+    far: Endpoint | IPv4Address | None = None
     remotes: set[Endpoint] = field(default_factory=set)
+
+    def lets_in(self, source: Endpoint, filtering: Dependence) -> bool:
+        """Whether `source` may answer (RFC 4787 section 5)."""
+        if filtering == "address":
+            return any(source.address == remote.address for remote in self.remotes)
+        return filtering == "endpoint" or source in self.remotes
 
 
 @dataclass
 class Box:
-    """A NAT gateway between two segments. blocked: what the provider drops before this box."""
+    """A NAT gateway between two segments. blocked: what the provider drops before this box.
+
+    ports: the outside ports that are this box's own, where it shares its address with others. other_exit: by which it
+    sends, where it has a second line. reveals: it says when a packet has made too many hops. A WAN address of 0.0.0.0
+    is a line that is down.
+    """
 
     key: str
     outer: str
@@ -116,6 +142,11 @@ class Box:
     both: bool = True
     keeps_sources: bool = True
     is_router: bool = True
+    mapping: Dependence = "endpoint"
+    filtering: Dependence = "address-and-port"
+    ports: range | None = None
+    other_exit: IPv4Address | None = None
+    reveals: bool = True
     flows: dict[int, Flow] = field(default_factory=dict)
     tcp: dict[int, StreamHandler] = field(default_factory=dict)
     udp: dict[int, DatagramHandler] = field(default_factory=dict)
@@ -125,7 +156,13 @@ class Box:
         self.rules = [rule for rule in self.rules if rule.until is None or now < rule.until]
         return self.rules
 
+    def holds(self, address: IPv4Address) -> bool:
+        """Whether it is one of its outer addresses."""
+        return address in (self.wan, self.other_exit)
+
     def blocks(self, transport: str, port: int) -> bool:
+        if self.ports is not None and port not in self.ports:
+            return True  # somebody else's
         return any(kind == transport and first <= port <= last for kind, first, last in self.blocked)
 
 
@@ -166,9 +203,11 @@ class DatagramSocket:
         port: int,
         deliver: Callable[[bytes, Endpoint], Awaitable[None]],
         reject: Callable[[Icmp, IPv4Address, Endpoint], Awaitable[None]],
+        hops: int | None = None,
     ) -> None:
         self.node, self.attachment, self.port = node, attachment, port
         self.deliver, self.reject = deliver, reject
+        self.hops = hops
 
     @property
     def local(self) -> Endpoint:
@@ -181,6 +220,9 @@ class Town:
     def __init__(self, now: Callable[[], datetime]) -> None:
         self.now = now
         self.segments: dict[str, IPv4Network] = {}
+        self.routers: dict[str, tuple[IPv4Address, ...]] = {}  # that packets pass on a segment, in their order
+        self.resolvers: tuple[IPv4Address, ...] | None = None  # that machines are told of; None: their gateways
+        self.resolver_dead = self.cut = self.without_ipv6 = False
         self.boxes: dict[str, Box] = {}
         self.igd: dict[str, IgdRouter] = {}
         self.nodes: dict[str, Node] = {}
@@ -212,15 +254,21 @@ class Town:
         port: int,
         source_port: int,
         interface: str | None = None,
+        hops: int | None = None,
     ) -> Arrival | Turned:
-        """What becomes of a packet that `node` sends. interface: the one it is bound to; None: as it routes."""
+        """What becomes of a packet that `node` sends. interface: the one it is bound to; None: as it routes.
+
+        hops: how many it may make; None: as many as it takes.
+        """
         if to.is_loopback or any(to == attachment.address for attachment in node.attachments):
             return Arrival(node, to, port, Endpoint(to, source_port), to)
+        if self.cut:
+            return SWALLOWED
         attachment = self.way_out(node, to, interface)
         if attachment is None:
             return Turned(local=True)
         source = Endpoint(attachment.address, source_port)
-        return self._forward(attachment.segment, source, to, transport, port, sender=node)
+        return self._forward(attachment.segment, source, to, transport, port, sender=node, hops=hops)
 
     def way_out(self, node: Node, to: IPv4Address, interface: str | None) -> Attachment | None:
         """The interface by which a packet leaves: on the same network, else by the best default route."""
@@ -230,23 +278,38 @@ class Town:
         return min(near or far, key=lambda a: a.metric, default=None)
 
     def _forward(
-        self, segment: str, source: Endpoint, to: IPv4Address, transport: Transport, port: int, *, sender: Node | None
+        self,
+        segment: str,
+        source: Endpoint,
+        to: IPv4Address,
+        transport: Transport,
+        port: int,
+        *,
+        sender: Node | None,
+        hops: int | None = None,
     ) -> Arrival | Turned:
         """Carry a packet from `segment` to wherever its address is, outward through the gateways."""
         remote = Endpoint(to, port)
-        for _ in range(16):  # more boxes than any chain has
+        for made in range(16):  # more boxes than any chain has
             if self._is_on(segment, to):
+                passed = self.routers.get(segment, ())
+                if hops is not None and hops <= made + len(passed):
+                    return Turned(TOO_MANY_HOPS, passed[hops - made - 1])
                 return self._deliver(segment, source, to, transport, port, sender=sender)
             box = next((b for b in self.boxes.values() if b.inner == segment), None)
             if box is None:
                 return SWALLOWED  # private or unused space, dropped somewhere in the internet
             if to == box.lan.ip:
                 return Arrival(box, to, port, source, to)
-            if to == box.wan:
+            if box.holds(to):
                 if not box.hairpin:
                     return SWALLOWED
                 return self._inbound(box, Endpoint(box.lan.ip, source.port), transport, port)
-            source = Endpoint(box.wan, self._map(box, transport, source, remote))
+            if hops is not None and hops <= made + 1:
+                return Turned(TOO_MANY_HOPS, box.lan.ip) if box.reveals else SWALLOWED
+            if not int(box.wan):
+                return Turned(NET_UNREACHABLE, box.lan.ip)
+            source = Endpoint(box.other_exit or box.wan, self._map(box, transport, source, remote))
             segment, sender = box.outer, None
         return SWALLOWED
 
@@ -255,25 +318,30 @@ class Town:
         if network.prefixlen:
             return to in network
         owned = any(to == a.address for n in self.nodes.values() for a in n.attachments if a.segment == segment)
-        return owned or any(box.outer == segment and box.wan == to for box in self.boxes.values())
+        return owned or any(box.outer == segment and box.holds(to) for box in self.boxes.values())
 
     def _map(self, box: Box, transport: Transport, source: Endpoint, remote: Endpoint) -> int:
         """The outer port of a connection; for UDP the mapping is kept, so that answers find back."""
         if transport == "tcp":
             return source.port
+        assert isinstance(remote.address, IPv4Address)
+        fars: dict[Dependence, Endpoint | IPv4Address | None] = {"endpoint": None, "address": remote.address}
+        far = fars.get(box.mapping, remote)
         for outer, flow in box.flows.items():
-            if flow.inside == source:
+            if flow.inside == source and flow.far == far:
                 flow.remotes.add(remote)
                 return outer
-        outer = source.port if source.port not in box.flows else self.free_port()
-        box.flows[outer] = Flow(source, {remote})
+        outer = source.port
+        while outer in box.flows or (box.ports is not None and outer not in box.ports):
+            outer = secrets.choice(box.ports) if box.ports is not None else self.free_port()
+        box.flows[outer] = Flow(source, far, {remote})
         return outer
 
     def _deliver(
         self, segment: str, source: Endpoint, to: IPv4Address, transport: Transport, port: int, *, sender: Node | None
     ) -> Arrival | Turned:
         for box in self.boxes.values():
-            if box.outer == segment and box.wan == to:
+            if box.outer == segment and box.holds(to):
                 return self._inbound(box, source, transport, port)
             if box.inner == segment and box.lan.ip == to:
                 return Arrival(box, to, port, source, to)
@@ -290,7 +358,7 @@ class Town:
         if box.blocks(transport, port):
             return SWALLOWED
         flow = box.flows.get(port) if transport == "udp" else None
-        if flow is not None and source in flow.remotes:
+        if flow is not None and flow.lets_in(source, box.filtering):
             return self._seen_at(box, self._forward_inside(box, source, flow.inside, transport))
         assert isinstance(source.address, IPv4Address)
         for rule in box.live_rules(self.now()):
@@ -312,10 +380,11 @@ class Town:
 
     async def send_datagram(self, socket: DatagramSocket, data: bytes, to: Endpoint, interface: str | None) -> str:
         """Carry one datagram; returns its outcome for the ledger."""
-        assert isinstance(to.address, IPv4Address)
+        if isinstance(to.address, IPv6Address):
+            return await self._send6(socket, data, to)
         if to.address.is_multicast:
             return await self._send_to_group(socket, data, to)
-        result = self.route(socket.node, to.address, "udp", to.port, socket.port, interface)
+        result = self.route(socket.node, to.address, "udp", to.port, socket.port, interface, socket.hops)
         if isinstance(result, Turned):
             if result.icmp is not None and result.by is not None:
                 await socket.reject(result.icmp, result.by, to)
@@ -330,7 +399,31 @@ class Town:
             await socket.reject(PORT_UNREACHABLE, result.entered, to)
             return "rejected"
         answer = handler(data, result.source)
-        if answer is not None:
+        if isinstance(answer, Reply):
+            await self._send_back(answer, result)
+        elif answer is not None:
+            await socket.deliver(answer, to)
+        return "delivered"
+
+    async def _send_back(self, answer: Reply, asked: Arrival) -> None:
+        """A datagram from another address than the asker knows goes the whole way, past every NAT's filter."""
+        back = asked.source
+        if isinstance(asked.node, Box) or not isinstance(back.address, IPv4Address):
+            return
+        segment = asked.node.attachments[0].segment
+        result = self._deliver(segment, answer.sender, back.address, "udp", back.port, sender=None)
+        if isinstance(result, Arrival) and (bound := self.sockets.get((result.node.key, result.port))) is not None:
+            await bound.deliver(answer.data, answer.sender)
+
+    async def _send6(self, socket: DatagramSocket, data: bytes, to: Endpoint) -> str:
+        """IPv6 needs no NAT: it is there, or it is not."""
+        own = socket.attachment.address6
+        node = next((n for n in self.nodes.values() if any(a.address6 == to.address for a in n.attachments)), None)
+        handler = node.udp.get(to.port) if node is not None else None
+        if own is None or self.cut or self.without_ipv6 or handler is None:
+            return "swallowed"
+        answer = handler(data, Endpoint(own, socket.port))
+        if isinstance(answer, bytes):
             await socket.deliver(answer, to)
         return "delivered"
 
@@ -342,7 +435,7 @@ class Town:
             if box.inner == socket.attachment.segment and handler is not None:
                 heard = True
                 answer = handler(data, socket.local)
-                if answer is not None:
+                if isinstance(answer, bytes):
                     await socket.deliver(answer, Endpoint(box.lan.ip, to.port))
         return "delivered" if heard else "swallowed"
 
@@ -369,7 +462,10 @@ class Town:
         ]
 
     def lookup(self, name: str) -> list[IPv4Address]:
+        """What a machine's own resolver gives."""
         address = self.zone.address(name)
+        if address and self.resolvers:
+            address = IPv4Address(LIE)
         return [address] if address else []
 
     @asynccontextmanager

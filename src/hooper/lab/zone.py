@@ -18,6 +18,7 @@ if TYPE_CHECKING:
 
 ZONE, PRIMARY = "heronquay.example", "ns.heronquay.example"
 TTL = 60  # seconds
+LIE = "192.0.2.99"
 KEY_NAME = "boathouse-key"
 
 
@@ -67,6 +68,20 @@ class Zone:
         """A resolver: it knows the same, and changes nothing."""
         del peer
         return self._answer(data, authoritative=False)
+
+    def liar(self, data: bytes, peer: Endpoint) -> bytes | None:
+        """A resolver that gives one address for everything, as some do that block or advertise."""
+        import dns.message
+        import dns.rrset
+
+        honest = self.resolver(data, peer)
+        if honest is None:
+            return None
+        reply = dns.message.from_wire(honest)
+        for rrset in reply.answer:
+            if rrset.rdtype == 1:
+                reply.answer[reply.answer.index(rrset)] = dns.rrset.from_text(rrset.name, TTL, "IN", "A", LIE)
+        return reply.to_wire()
 
     async def stream(self, raw: ByteStream, peer: Endpoint) -> None:
         """The zone's own server over TCP (RFC 1035 section 4.2.2)."""

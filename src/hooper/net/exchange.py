@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from ipaddress import IPv6Address
 
 import anyio
 
@@ -26,7 +27,8 @@ async def exchange(
     Args: schedule: seconds after the start. deadline: seconds for all of it.
     Raises: NoAnswer: none came in time. Refused, Unreachable: an ICMP error came.
     """
-    async with await door.datagrams() as socket:
+    anywhere = Endpoint(IPv6Address(0), 0) if to.address.version == 6 else None
+    async with await door.datagrams(local=anywhere) as socket:
         answer: Datagram | None = None
         problem: ConnectFailed | None = None
 

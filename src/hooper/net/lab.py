@@ -19,7 +19,9 @@ from hooper.addresses import IPAddress
 from hooper.clock import SystemClock
 from hooper.errors import CounterpartError, LabGone, MachineError, NeedsAPerson, UsageError, WireError
 from hooper.net.proxy import close_quietly, read_reply
+from hooper.net.surroundings import compared
 from hooper.net.types import (
+    Change,
     Datagram,
     Endpoint,
     Family,
@@ -37,6 +39,7 @@ from hooper.secret import keep_out_of_output
 from hooper.wire import socks5, town
 from hooper.wire.icmp import Icmp
 
+LOOKED_AGAIN = 0.5  # seconds between looks for changes
 ENTRANCE = 5.0  # seconds for the lab itself to answer on the loopback; its town may take longer
 SOCKS_ICMP = {  # how the town tells ICMP errors through SOCKS; the sender stands in the bound address
     socks5.HOST_UNREACHABLE: Icmp(3, 1),
@@ -208,10 +211,10 @@ class LabDoor:
         groups: Sequence[IPAddress] = (),
         hop_limit: int | None = None,
     ) -> LabDatagrams:
-        if groups or hop_limit is not None:
-            raise CounterpartError("this lab has no multicast and no hop limits yet", code="lab-lacks")
+        if groups:
+            raise CounterpartError("this lab has no groups to join", code="lab-lacks")
         door = self.through(interface) if interface else self
-        stream, answer = await door.keep("datagrams", local=_written(local))
+        stream, answer = await door.keep("datagrams", local=_written(local), hops=hop_limit)
         return LabDatagrams(stream, _endpoint(answer["local"]))
 
     async def listen(self, local: Endpoint) -> LabListener:
@@ -235,7 +238,12 @@ class LabDoor:
         answer = await self.link.ask("surroundings", self._spot)
         return Surroundings(
             tuple(
-                Interface(row["name"], tuple(ip_interface(a) for a in row["addresses"]), mac=row["mac"])
+                Interface(
+                    row["name"],
+                    tuple(ip_interface(a) for a in row["addresses"]),
+                    mac=row["mac"],
+                    tunnel=row["tunnel"],
+                )
                 for row in answer["interfaces"]
             ),
             tuple(
@@ -250,6 +258,13 @@ class LabDoor:
             tuple(ip_address(text) for text in answer["resolvers"]),
             tuple(Neighbour(ip_address(a), mac, interface) for a, mac, interface in answer["neighbours"]),
         )
+
+    def changes(self) -> AsyncIterator[Change]:
+        return compared(self.surroundings, LOOKED_AGAIN)
+
+    async def source_towards(self, to: IPAddress) -> IPAddress | None:
+        answer = await self.link.ask("source", self._spot, to=str(to))
+        return ip_address(answer["source"]) if answer["source"] else None
 
 
 def _written(endpoint: Endpoint | None) -> list[Any] | None:

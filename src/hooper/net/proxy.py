@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Sequence
+from collections.abc import AsyncIterator, Sequence
 from dataclasses import dataclass
 
 import anyio
@@ -14,6 +14,7 @@ from hooper.addresses import IPAddress
 from hooper.clock import Clock
 from hooper.errors import CounterpartError, HooperError, WireError
 from hooper.net.types import (
+    Change,
     ConnectFailed,
     Datagrams,
     Door,
@@ -154,6 +155,13 @@ class ProxyDoor:
 
     async def surroundings(self) -> Surroundings:
         return await self.base.surroundings()
+
+    def changes(self) -> AsyncIterator[Change]:
+        return self.base.changes()
+
+    async def source_towards(self, to: IPAddress) -> IPAddress | None:
+        """The proxy chooses it, and does not say."""
+        return None
 
 
 def _streams_only(what: str) -> HooperError:

@@ -1,34 +1,162 @@
-"""Interfaces, routes and resolvers of this machine."""
+"""Interfaces, routes, resolvers and neighbours of this machine, and when they change."""
 
 from __future__ import annotations
 
 import contextlib
 import socket
 import struct
+import subprocess
 import sys
-from collections.abc import Iterable, Iterator
-from ipaddress import IPv4Address, IPv4Interface, IPv4Network, IPv6Address, IPv6Interface, ip_address
+from collections.abc import AsyncIterator, Awaitable, Callable, Iterable, Iterator, Mapping
+from dataclasses import replace
+from ipaddress import IPv4Address, IPv4Interface, IPv4Network, IPv6Address, IPv6Interface, IPv6Network, ip_address
 from pathlib import Path
+from typing import Literal
+
+import anyio
 
 from hooper.addresses import IPAddress
-from hooper.net.types import Interface, Neighbour, Route, Surroundings
+from hooper.errors import WireError
+from hooper.net import macos, windows
+from hooper.net.types import Change, Interface, Neighbour, Route, Surroundings
+from hooper.wire import rtnetlink
 
-_UP = 0x0001  # RTF_UP, linux/route.h
-_COMPLETE = 0x02  # ATF_COM, linux/if_arp.h
+_UP, _REJECT, _LOCAL = 0x0001, 0x0200, 0x80000000  # RTF_*, linux/route.h and ipv6_route.h
 _PROC = Path("/proc/thread-self/net")  # a thread can be in another network namespace than its process
 _SYSCTL = Path("/proc/sys/net/ipv4/conf")
+# systemd's own resolver on the loopback asks the ones that stand in its own file
+_STUB, _RESOLVERS, _BEHIND_STUB = "127.0.0.53", Path("/etc/resolv.conf"), Path("/run/systemd/resolve/resolv.conf")
+ASKED_S = 5.0  # seconds for a command of the system
+LOOKED_AGAIN_S = 5.0  # seconds between looks where the system does not tell of changes
 
 
 def read_surroundings() -> Surroundings:
-    """As this machine has it now. On systems whose routes cannot be read yet, `routes` is None."""
-    routes = None
-    if sys.platform.startswith("linux"):
-        with contextlib.suppress(OSError):
-            routes = tuple(parse_routes((_PROC / "route").read_text().splitlines()))
-    neighbours: tuple[Neighbour, ...] = ()
+    """As this machine has it now. Where the system does not tell its routes, `routes` is None."""
+    system: str = sys.platform
+    if system.startswith("linux"):
+        return _of_linux()
+    if system == "darwin":
+        return of_macos({name: _said(command) for name, command in macos.COMMANDS.items()}, tuple(_interfaces()))
+    if system == "win32":
+        return of_windows(_said(windows.COMMAND), tuple(_interfaces()))
+    return Surroundings(tuple(_interfaces()), None, read_resolvers(_RESOLVERS))
+
+
+def _of_linux() -> Surroundings:
+    routes: list[Route] | None = None
     with contextlib.suppress(OSError):
-        neighbours = tuple(parse_neighbours((_PROC / "arp").read_text().splitlines()))
-    return Surroundings(tuple(_interfaces()), routes, tuple(_resolvers()), neighbours)
+        routes = list(parse_routes((_PROC / "route").read_text().splitlines()))
+        with contextlib.suppress(FileNotFoundError):  # without IPv6
+            routes += parse_routes6((_PROC / "ipv6_route").read_text().splitlines())
+    told = _ask_kernel(rtnetlink.GET_LINKS) + _ask_kernel(rtnetlink.GET_NEIGHBOURS)
+    tunnels = {_name(link.index) for messages in told for link in messages.links if link.tunnel}
+    neighbours = tuple(
+        Neighbour(one.address, one.mac, name)
+        for messages in told
+        for one in messages.neighbours
+        if (name := _name(one.index)) is not None and not one.address.is_multicast
+    )
+    resolvers = read_resolvers(_RESOLVERS)
+    if [str(one) for one in resolvers] == [_STUB]:
+        resolvers = read_resolvers(_BEHIND_STUB) or resolvers
+    interfaces = tuple(replace(one, tunnel=one.name in tunnels) for one in _interfaces())
+    return Surroundings(interfaces, tuple(routes) if routes is not None else None, resolvers, neighbours)
+
+
+def _ask_kernel(kind: int) -> list[rtnetlink.Messages]:
+    """A whole table of the kernel; empty where it does not give it."""
+    found: list[rtnetlink.Messages] = []
+    with contextlib.suppress(OSError, WireError), _netlink(0) as sock:
+        sock.settimeout(1.0)
+        sock.send(rtnetlink.dump(kind))
+        while not found or not (found[-1].done or found[-1].failed):
+            found.append(rtnetlink.parse(sock.recv(256 * 1024)))
+    return found
+
+
+def _netlink(groups: int) -> socket.socket:
+    assert sys.platform.startswith("linux")
+    sock = socket.socket(socket.AF_NETLINK, socket.SOCK_RAW, socket.NETLINK_ROUTE)
+    sock.bind((0, groups))
+    return sock
+
+
+def _name(index: int) -> str | None:
+    try:
+        return socket.if_indextoname(index)
+    except OSError:
+        return None
+
+
+def of_macos(said: Mapping[str, str], interfaces: tuple[Interface, ...]) -> Surroundings:
+    """said: the output of each of `macos.COMMANDS`, empty where it failed."""
+    routes = [*macos.parse_routes(said["routes4"]), *macos.parse_routes(said["routes6"])]
+    neighbours = [*macos.parse_neighbours(said["neighbours4"]), *macos.parse_neighbours(said["neighbours6"])]
+    known = tuple(replace(one, tunnel=macos.TUNNELS.match(one.name) is not None) for one in interfaces)
+    resolvers = tuple(macos.parse_resolvers(said["resolvers"]))
+    return Surroundings(known, tuple(routes) or None, resolvers, tuple(neighbours))
+
+
+def of_windows(said: str, interfaces: tuple[Interface, ...]) -> Surroundings:
+    """said: the output of `windows.COMMAND`, empty where it failed."""
+    try:
+        got = windows.parse(said.encode())
+    except WireError:
+        return Surroundings(interfaces, None, ())
+    known = tuple(replace(one, tunnel=one.name in got.tunnels) for one in interfaces)
+    return Surroundings(known, got.routes or None, got.resolvers, got.neighbours)
+
+
+def _said(command: tuple[str, ...]) -> str:
+    """What a command of the system prints; empty where there is none, or it takes too long."""
+    try:
+        done = subprocess.run(command, capture_output=True, timeout=ASKED_S, stdin=subprocess.DEVNULL)  # noqa: S603
+    except (OSError, subprocess.SubprocessError):
+        return ""
+    return done.stdout.decode("utf-8", "replace")
+
+
+async def watch(read: Callable[[], Awaitable[Surroundings]]) -> AsyncIterator[Change]:
+    """Changes as Linux tells them, at once; on other systems by looking every LOOKED_AGAIN_S seconds."""
+    if not sys.platform.startswith("linux"):
+        async for change in compared(read, LOOKED_AGAIN_S):
+            yield change
+        return
+    with _netlink(rtnetlink.GROUPS) as sock:
+        sock.setblocking(False)
+        try:
+            while True:
+                await anyio.wait_readable(sock)
+                for kind in dict.fromkeys(_changed(sock)):
+                    yield Change(kind)
+        finally:
+            anyio.notify_closing(sock)
+
+
+def _changed(sock: socket.socket) -> Iterator[Literal["link", "address", "route", "unknown"]]:
+    """All that waits to be read. Where the kernel had more to tell than it could keep: unknown."""
+    while True:
+        try:
+            yield from rtnetlink.parse(sock.recv(256 * 1024)).changes
+        except BlockingIOError:
+            return
+        except (OSError, WireError):
+            yield "unknown"
+
+
+async def compared(read: Callable[[], Awaitable[Surroundings]], every_s: float) -> AsyncIterator[Change]:
+    """Changes by looking again, without the neighbours, who come and go."""
+    last = await read()
+    while True:
+        await anyio.sleep(every_s)
+        now = await read()
+        if {one.name: one.up for one in now.interfaces} != {one.name: one.up for one in last.interfaces}:
+            yield Change("link")
+        elif [one.addresses for one in now.interfaces] != [one.addresses for one in last.interfaces]:
+            yield Change("address")
+        if now.routes != last.routes:
+            yield Change("route")
+        last = now
 
 
 def _interfaces() -> Iterator[Interface]:
@@ -79,19 +207,28 @@ def parse_routes(lines: Iterable[str]) -> Iterator[Route]:
             yield Route(network, gateway if int(gateway) else None, fields[0], int(fields[6]))
 
 
-def parse_neighbours(lines: Iterable[str]) -> Iterator[Neighbour]:
-    """Read /proc/net/arp; entries that were never answered are left out."""
-    for line in list(lines)[1:]:
+def parse_routes6(lines: Iterable[str]) -> Iterator[Route]:
+    """Read /proc/net/ipv6_route: destination, length, source, length, gateway, metric, two counters, flags, name."""
+    for line in lines:
         fields = line.split()
-        if len(fields) >= 6 and int(fields[2], 16) & _COMPLETE:
-            with contextlib.suppress(ValueError):
-                yield Neighbour(ip_address(fields[0]), fields[3].lower(), fields[5])
+        if len(fields) < 10:
+            continue
+        flags = int(fields[8], 16)
+        if not flags & _UP or flags & (_LOCAL | _REJECT) or fields[9] == "lo":
+            continue
+        network = IPv6Network((bytes.fromhex(fields[0]), int(fields[1], 16)), strict=False)
+        gateway = IPv6Address(bytes.fromhex(fields[4]))
+        if not network.is_multicast:
+            yield Route(network, gateway if int(gateway) else None, fields[9], int(fields[5], 16))
 
 
-def _resolvers() -> Iterator[IPAddress]:
+def read_resolvers(path: Path) -> tuple[IPAddress, ...]:
+    """The servers in a resolv.conf, as far as it can be read."""
+    found: list[IPAddress] = []
     with contextlib.suppress(OSError):
-        for line in Path("/etc/resolv.conf").read_text(errors="replace").splitlines():
+        for line in path.read_text(errors="replace").splitlines():
             words = line.split()
             if len(words) >= 2 and words[0] == "nameserver":
                 with contextlib.suppress(ValueError):
-                    yield ip_address(words[1].partition("%")[0])
+                    found.append(ip_address(words[1].partition("%")[0]))
+    return tuple(found)

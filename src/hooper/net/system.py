@@ -10,7 +10,7 @@ import socket
 import struct
 import sys
 import threading
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import AsyncIterator, Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from ipaddress import ip_address
 from typing import Self, TypeVar
@@ -21,8 +21,9 @@ from anyio.abc import ByteStream, SocketStream
 from hooper.addresses import IPAddress
 from hooper.clock import Clock, SystemClock
 from hooper.errors import MachineError
-from hooper.net.surroundings import read_surroundings
+from hooper.net.surroundings import read_surroundings, watch
 from hooper.net.types import (
+    Change,
     Datagram,
     Endpoint,
     Family,
@@ -133,7 +134,20 @@ class SystemDoor:
         return list(dict.fromkeys(ip_address(str(row[4][0]).partition("%")[0]) for row in found))
 
     async def surroundings(self) -> Surroundings:
-        return read_surroundings()
+        if LINUX:  # elsewhere the system's commands take their time
+            return read_surroundings()
+        return await in_daemon_thread(read_surroundings)
+
+    def changes(self) -> AsyncIterator[Change]:
+        return watch(self.surroundings)
+
+    async def source_towards(self, to: IPAddress) -> IPAddress | None:
+        try:
+            with contextlib.closing(self._socket(to.version, socket.SOCK_DGRAM, self.interface)) as sock:
+                sock.connect((str(to), 9))  # of datagrams: looks up the route, and sends nothing
+                return ip_address(sock.getsockname()[0].partition("%")[0])
+        except (OSError, MachineError):
+            return None
 
     def _socket(self, version: int, kind: socket.SocketKind, interface: str | None) -> socket.socket:
         sock = socket.socket(socket.AF_INET if version == 4 else socket.AF_INET6, kind)

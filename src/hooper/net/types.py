@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import AsyncIterator, Sequence
 from dataclasses import dataclass
-from ipaddress import IPv4Address, IPv4Interface, IPv6Interface
+from ipaddress import IPv4Address, IPv4Interface, IPv6Address, IPv6Interface
 from typing import Literal, Protocol, Self
 
 from anyio.abc import ByteStream
 
-from hooper.addresses import IPAddress, IPNetwork
+from hooper.addresses import IPAddress, IPNetwork, classify
 from hooper.clock import Clock
 from hooper.errors import CounterpartError
 from hooper.wire.icmp import Icmp
@@ -94,7 +94,10 @@ class Rejected:
 
 @dataclass(frozen=True, slots=True)
 class Interface:
-    """A network interface. strict_return: the kernel drops answers that come in another way than they would leave."""
+    """A network interface. strict_return: the kernel drops answers that come in another way than they would leave.
+
+    tunnel: what goes in there comes out elsewhere, wrapped: a VPN.
+    """
 
     name: str
     addresses: tuple[IPv4Interface | IPv6Interface, ...]
@@ -102,11 +105,18 @@ class Interface:
     mac: str | None = None
     loopback: bool = False
     strict_return: bool = False
+    tunnel: bool = False
 
     @property
     def ipv4(self) -> IPv4Address | None:
         """Its first IPv4 address that is not made up by itself (RFC 3927)."""
         return next((a.ip for a in self.addresses if isinstance(a, IPv4Interface) and not a.ip.is_link_local), None)
+
+    @property
+    def ipv6(self) -> IPv6Address | None:
+        """Its first IPv6 address that packets from the internet can arrive at."""
+        six = (a.ip for a in self.addresses if isinstance(a, IPv6Interface))
+        return next((address for address in six if classify(address).reachable), None)
 
 
 @dataclass(frozen=True, slots=True)
@@ -127,6 +137,13 @@ class Neighbour:
 
 
 @dataclass(frozen=True, slots=True)
+class Change:
+    """Something about this machine's networks is no longer as it was. kind: unknown where it could not be followed."""
+
+    kind: Literal["link", "address", "route", "unknown"]
+
+
+@dataclass(frozen=True, slots=True)
 class Surroundings:
     """What this machine knows of its networks. routes: None where this system's cannot be read yet."""
 
@@ -137,6 +154,10 @@ class Surroundings:
 
     def interface(self, name: str) -> Interface | None:
         return next((interface for interface in self.interfaces if interface.name == name), None)
+
+    def holder(self, address: IPAddress) -> Interface | None:
+        """The interface that has this very address."""
+        return next((one for one in self.interfaces if any(a.ip == address for a in one.addresses)), None)
 
     def has_default_route(self, interface: str) -> bool | None:
         """Whether IPv4 packets for anywhere can leave by `interface`; None: not known on this system."""
@@ -227,6 +248,14 @@ class Door(Protocol):
         ...
 
     async def surroundings(self) -> Surroundings: ...
+
+    def changes(self) -> AsyncIterator[Change]:
+        """What changes about this machine's networks, as it happens; on Linux at once, elsewhere by looking again."""
+        ...
+
+    async def source_towards(self, to: IPAddress) -> IPAddress | None:
+        """The address of this machine that packets to `to` would carry; None: it has no way there. Sends nothing."""
+        ...
 
     def through(self, interface: str) -> Door:
         """The same door, with everything bound to one interface."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass
+from typing import Literal, cast
 
 from hooper.errors import WireError
 from hooper.wire import head
@@ -18,10 +19,23 @@ TARGETS = (
 )
 
 
+Kind = Literal["alive", "update", "byebye"]
+
+
 @dataclass(frozen=True, slots=True)
 class Answer:
     """What a device says to a search. location: the address of its description. target: what it answers for."""
 
+    location: str
+    target: str
+    name: str
+
+
+@dataclass(frozen=True, slots=True)
+class Notice:
+    """What a device tells everyone unasked (section 1.2). location: empty where it goes."""
+
+    kind: Kind
     location: str
     target: str
     name: str
@@ -55,6 +69,23 @@ def parse_answer(data: bytes) -> Answer:
     if got.protocol != "HTTP" or got.status != 200 or not location:
         raise WireError("answer", 0, "no success with a location")
     return Answer(location, got.get("st") or "", got.get("usn") or "")
+
+
+def notice(told: Notice) -> bytes:
+    """A notice for the group (section 1.2.2)."""
+    fields = [("HOST", f"{GROUP}:{PORT}"), ("NT", told.target), ("NTS", f"ssdp:{told.kind}"), ("USN", told.name)]
+    if told.location:
+        fields[1:1] = [("CACHE-CONTROL", "max-age=1800"), ("LOCATION", told.location)]
+    return head.request("NOTIFY", "*", "HTTP/1.1", tuple(fields))
+
+
+def parse_notice(data: bytes) -> Notice:
+    """Raises: WireError: it is none."""
+    got = _head(data)
+    said = (got.get("nts") or "").lower().removeprefix("ssdp:")
+    if got.method != "NOTIFY" or said not in ("alive", "update", "byebye"):
+        raise WireError("notice", 0, "no notice of coming or going")
+    return Notice(cast("Kind", said), got.get("location") or "", got.get("nt") or "", got.get("usn") or "")
 
 
 def _head(data: bytes) -> head.Head:

@@ -1,4 +1,6 @@
-"""STUN (RFC 8489): the frame of a message, its attributes, and the mapped address that a server saw."""
+"""STUN (RFC 8489): the frame of a message, its attributes, the mapped address that a server saw; and what RFC 5780
+adds to learn how a NAT behaves.
+"""
 
 from __future__ import annotations
 
@@ -15,8 +17,14 @@ HEADER = struct.Struct("!HHI12s")  # section 5: type, length of the rest, cookie
 MAGIC_COOKIE = 0x2112A442  # section 5
 BINDING_REQUEST, BINDING_SUCCESS, BINDING_ERROR = 0x0001, 0x0101, 0x0111  # sections 5 and 18.2
 MAPPED_ADDRESS, ERROR_CODE, XOR_MAPPED_ADDRESS = 0x0001, 0x0009, 0x0020  # section 18.3
-SOFTWARE, FINGERPRINT = 0x8022, 0x8028  # section 18.3
+UNKNOWN_ATTRIBUTES, SOFTWARE, FINGERPRINT = 0x000A, 0x8022, 0x8028  # section 18.3
+CHANGE_REQUEST, PADDING, RESPONSE_PORT = 0x0003, 0x0026, 0x0027  # RFC 5780 section 9.1
+RESPONSE_ORIGIN, OTHER_ADDRESS = 0x802B, 0x802C  # RFC 5780 section 9.1
+SOURCE_ADDRESS, CHANGED_ADDRESS = 0x0004, 0x0005  # the same two as servers of RFC 3489 name them, section 11.2
+UNDERSTOOD = 0x8000  # attributes from here on may be passed over, section 14
+_CHANGE_ADDRESS, _CHANGE_PORT = 0x04, 0x02  # RFC 5780 section 7.2
 FINGERPRINT_XOR = 0x5354554E  # section 14.7
+_FAMILY = struct.Struct("!BBH")  # zero, family, port: section 14.1
 
 
 @dataclass(frozen=True, slots=True)
@@ -79,7 +87,42 @@ class Message:
         value = self.get(XOR_MAPPED_ADDRESS)
         if value is not None:
             return _read_address(value, struct.pack("!I", MAGIC_COOKIE) + self.transaction_id)
-        value = self.get(MAPPED_ADDRESS)
+        return self._plain_address(MAPPED_ADDRESS)
+
+    def other_address(self) -> tuple[IPAddress, int] | None:
+        """Where this server could also be asked, on both another address and port (RFC 5780 section 7.4).
+
+        Raises: WireError: as `mapped_address`.
+        """
+        return self._plain_address(OTHER_ADDRESS) or self._plain_address(CHANGED_ADDRESS)
+
+    def origin(self) -> tuple[IPAddress, int] | None:
+        """Where the server says that it answers from (RFC 5780 section 7.3). Raises: WireError: as `mapped_address`."""
+        return self._plain_address(RESPONSE_ORIGIN) or self._plain_address(SOURCE_ADDRESS)
+
+    def wished_change(self) -> tuple[bool, bool]:
+        """Whether the answer is to come from the other address, and the other port (RFC 5780 section 7.2).
+
+        Raises: WireError: the attribute is not four bytes long.
+        """
+        value = self.get(CHANGE_REQUEST)
+        if value is None:
+            return False, False
+        if len(value) != 4:
+            raise WireError("change request", 0, f"{len(value)} bytes, where 4 are right")
+        return bool(value[3] & _CHANGE_ADDRESS), bool(value[3] & _CHANGE_PORT)
+
+    def error(self) -> tuple[int, str] | None:
+        """Number and reason of a refusal (section 14.8). Raises: WireError: the attribute is cut short."""
+        value = self.get(ERROR_CODE)
+        if value is None:
+            return None
+        if len(value) < 4:
+            raise WireError("error code", 0, f"{len(value)} bytes, where at least 4 are right")
+        return (value[2] & 7) * 100 + value[3], value[4:].decode("utf-8", "replace")
+
+    def _plain_address(self, name: int) -> tuple[IPAddress, int] | None:
+        value = self.get(name)
         return _read_address(value, bytes(16)) if value is not None else None
 
 
@@ -100,5 +143,21 @@ def xor_mapped_address(address: IPAddress, port: int, transaction_id: bytes) -> 
     """The attribute that tells a client what its address looks like (section 14.2)."""
     key = struct.pack("!I", MAGIC_COOKIE) + transaction_id
     raw = bytes(a ^ b for a, b in zip(address.packed, key, strict=False))
-    family = 1 if address.version == 4 else 2
-    return XOR_MAPPED_ADDRESS, struct.pack("!BBH", 0, family, port ^ (MAGIC_COOKIE >> 16)) + raw
+    return XOR_MAPPED_ADDRESS, _FAMILY.pack(0, 1 if address.version == 4 else 2, port ^ (MAGIC_COOKIE >> 16)) + raw
+
+
+def plain_address(name: int, address: IPAddress, port: int) -> tuple[int, bytes]:
+    """An attribute that holds an address as it is: MAPPED-ADDRESS, OTHER-ADDRESS and their like (section 14.1)."""
+    return name, _FAMILY.pack(0, 1 if address.version == 4 else 2, port) + address.packed
+
+
+def change_request(*, address: bool, port: bool) -> tuple[int, bytes]:
+    """The wish that the answer comes from the server's other address, or port, or both (RFC 5780 section 7.2)."""
+    return CHANGE_REQUEST, bytes((0, 0, 0, address * _CHANGE_ADDRESS | port * _CHANGE_PORT))
+
+
+def refusal(number: int, reason: str) -> tuple[int, bytes]:
+    """The attribute of an error response (section 14.8). Raises: ValueError: no such number."""
+    if not 300 <= number <= 699:
+        raise ValueError(f"{number} is no error code")
+    return ERROR_CODE, bytes((0, 0, number // 100, number % 100)) + reason.encode()

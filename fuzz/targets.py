@@ -1,0 +1,185 @@
+"""The decoders, each with input that it reads, to make damaged input of."""
+
+from __future__ import annotations
+
+import struct
+from collections.abc import Callable
+from dataclasses import dataclass
+from ipaddress import IPv4Address, IPv4Network, IPv6Address
+from typing import Any
+
+from hooper.errors import WireError
+from hooper.wire import head, icmp, natpmp, pcp, recognise, rfb, socks5, ssdp, ssh, stun, town, upnp, x224
+from hooper.wire.body import read_body
+
+TRANSACTION, NONCE = bytes(range(12)), bytes(range(100, 112))
+KIND = "urn:schemas-upnp-org:service:WANIPConnection:1"
+OUTSIDE, INSIDE = IPv4Address("203.0.113.44"), IPv4Address("10.44.7.30")
+
+
+@dataclass(frozen=True)
+class Target:
+    """decode: reads one input. seeds: input that it reads."""
+
+    decode: Callable[[bytes], Any]
+    seeds: tuple[bytes, ...]
+    allowed: tuple[type[Exception], ...] = (WireError,)
+
+
+def outcome(target: Target, data: bytes) -> bool:
+    """Whether `data` gave a value; else the codec's own error. Raises: whatever else came of it: a fault."""
+    try:
+        target.decode(data)
+    except target.allowed:
+        return False
+    return True
+
+
+def _stun(data: bytes) -> Any:
+    message = stun.Message.parse(data)
+    read = (
+        message.mapped_address,
+        message.other_address,
+        message.origin,
+        message.error,
+        message.wished_change,
+        message.serialize,
+    )
+    return [one() for one in read]
+
+
+def _stun_seeds() -> tuple[bytes, ...]:
+    made = [
+        (
+            stun.xor_mapped_address(address, 51820, TRANSACTION),
+            stun.plain_address(stun.OTHER_ADDRESS, address, 3479),
+            stun.plain_address(stun.RESPONSE_ORIGIN, address, 3478),
+            (stun.SOFTWARE, b"town"),
+            (stun.FINGERPRINT, b""),
+        )
+        for address in (OUTSIDE, IPv6Address("2001:db8:44::1"))
+    ]
+    old = (stun.plain_address(stun.MAPPED_ADDRESS, OUTSIDE, 1), stun.plain_address(stun.CHANGED_ADDRESS, OUTSIDE, 2))
+    asked = stun.Message(stun.BINDING_REQUEST, TRANSACTION, (stun.change_request(address=True, port=False),))
+    refused = stun.Message(stun.BINDING_ERROR, TRANSACTION, (stun.refusal(420, "Unknown Attribute"),))
+    answers = [stun.Message(stun.BINDING_SUCCESS, TRANSACTION, attributes) for attributes in (*made, old)]
+    return tuple(one.serialize() for one in (asked, refused, *answers))
+
+
+def _pcp_request(data: bytes) -> Any:
+    got = pcp.Request.parse(data)
+    return got.serialize(), _options(got.options)
+
+
+def _pcp_response(data: bytes) -> Any:
+    got = pcp.Response.parse(data)
+    return got.serialize(), _options(got.options)
+
+
+def _options(options: tuple[pcp.Option, ...]) -> Any:
+    """Each option by its own reader."""
+    readers = {pcp.THIRD_PARTY: pcp.Option.third_party, pcp.FILTER: pcp.Option.filter}
+    return [readers[one.code](one) for one in options if one.code in readers]
+
+
+_MAPPING = pcp.Mapping(NONCE, 6, 443, 443, OUTSIDE)
+_OPTIONS = (
+    pcp.third_party(INSIDE),
+    pcp.Option(pcp.PREFER_FAILURE),
+    pcp.source_filter(IPv4Network("198.51.100.0/24"), 0),
+    pcp.source_filter(None),
+    pcp.Option(200, b"abcde"),
+)
+_DESCRIPTION = f"""<?xml version="1.0"?>
+<root xmlns="urn:schemas-upnp-org:device-1-0"><URLBase>http://10.44.7.1:5000/</URLBase><device>
+<manufacturer>Town &amp; works</manufacturer><modelName>Box</modelName><deviceList><device><serviceList><service>
+<serviceType>{KIND}</serviceType><controlURL>ctl/IPConn</controlURL></service></serviceList></device></deviceList>
+</device></root>""".encode()
+_LATIN = _DESCRIPTION.replace(b"?>", b' encoding="latin-1"?>', 1)
+_ANSWER = upnp.response(KIND, "GetExternalIPAddress", (("NewExternalIPAddress", str(OUTSIDE)),))
+_PAGE = (
+    b"HTTP/1.1 200 OK\r\nServer: works\r\nno colon\r\nX : y\r\nTransfer-Encoding: chunked\r\n\r\n"
+    b"5;a=b\r\nhello\r\n0\r\n\r\n"
+)
+_PLAIN = b"HTTP/1.0 404 Not Found\nContent-Length: 7\n\n<title>a</title>"
+
+
+def _page(data: bytes) -> Any:
+    found = head.split_head(data)
+    if found is None:
+        return None
+    return head.page_title(found[1]), [read_body(found[0], found[1], ended=ended) for ended in (False, True)]
+
+
+def _socks(data: bytes) -> Any:
+    if len(data) < 2:
+        return None
+    socks5.address_length(data[0], data[1])
+    return socks5.parse_address(data[0], data[1:])
+
+
+_ERROR = struct.pack("=IBBBBII", 111, 2, 3, 3, 0, 0, 0) + b"\x02\0\0\0" + OUTSIDE.packed + bytes(8)
+
+TARGETS: dict[str, Target] = {
+    "stun": Target(_stun, _stun_seeds()),
+    "natpmp-request": Target(
+        lambda data: natpmp.Request.parse(data).serialize(),
+        tuple(natpmp.Request(opcode, 443, 443, 3600).serialize() for opcode in range(3)),
+    ),
+    "natpmp-response": Target(
+        lambda data: natpmp.Response.parse(data).serialize(),
+        tuple(natpmp.Response(opcode, 0, 12345, OUTSIDE, 443, 443, 3600).serialize() for opcode in range(4)),
+    ),
+    "pcp-request": Target(
+        _pcp_request,
+        (
+            pcp.Request(pcp.ANNOUNCE, 0, INSIDE).serialize(),
+            pcp.Request(pcp.MAP, 3600, INSIDE, _MAPPING, _OPTIONS).serialize(),
+            pcp.Request(2, 3600, INSIDE, body=bytes(56)).serialize(),
+        ),
+    ),
+    "pcp-response": Target(
+        _pcp_response,
+        (
+            pcp.Response(pcp.ANNOUNCE, 0, 0, 99).serialize(),
+            pcp.Response(pcp.MAP, 0, 3600, 99, _MAPPING, _OPTIONS).serialize(),
+            pcp.Response(pcp.MAP, pcp.ADDRESS_MISMATCH, 3600, 99).serialize(),
+        ),
+    ),
+    "ssdp-search": Target(ssdp.parse_search, (ssdp.search(ssdp.TARGETS[0], ssdp.GROUP, wait_s=1),)),
+    "ssdp-answer": Target(
+        ssdp.parse_answer, (ssdp.answer("http://10.44.7.1:5000/d.xml", ssdp.TARGETS[0], "uuid:1", "works"),)
+    ),
+    "ssdp-notice": Target(
+        ssdp.parse_notice,
+        tuple(
+            ssdp.notice(ssdp.Notice(kind, "http://10.44.7.1/", "upnp:rootdevice", "uuid:1"))
+            for kind in ("alive", "update", "byebye")
+        ),
+    ),
+    "description": Target(
+        lambda data: upnp.parse_description(data, "http://10.44.7.1/d.xml"),
+        (
+            _DESCRIPTION,
+            _DESCRIPTION.replace(b"&amp;", b"&"),
+            _LATIN,
+        ),
+    ),
+    "soap-action": Target(
+        upnp.parse_action, (upnp.action(KIND, "AddPortMapping", (("NewPortMappingDescription", "a<b"),)),)
+    ),
+    "soap-response": Target(
+        lambda data: upnp.parse_response(data, "GetExternalIPAddress"),
+        (_ANSWER, _ANSWER.replace(b"203.", b"<&>203."), upnp.fault(718, "ConflictInMappingEntry")),
+    ),
+    "http": Target(_page, (_PAGE, _PLAIN)),
+    "socks": Target(_socks, (b"\x01\xcb\0\x71\x2c\x01\xbb", b"\x03\x04name\0\x50", b"\x04" + bytes(18))),
+    "ssh": Target(ssh.identification, (b"welcome\r\nSSH-2.0-OpenSSH_9.2p1 Debian-2\r\n",)),
+    "rfb": Target(rfb.version, (b"RFB 003.008\n",)),
+    "x224-confirm": Target(x224.parse_confirm, (x224.connection_confirm(x224.Confirm(x224.HYBRID)),)),
+    "x224-request": Target(x224.parse_request, (x224.connection_request(),)),
+    "first-bytes": Target(recognise.recognise, (b"SSH-2.0-x\r\n", _PAGE, b"RFB 003.008\n", b"\x16\x03\x01\0\x10")),
+    "icmp": Target(icmp.parse_extended_error, (_ERROR,)),
+    "lab-line": Target(town.parse_line, (b'{"a": 1}', b'{"a": [[[{}]]]}')),
+    "lab-frame": Target(lambda data: town.parse_lengths(data[:8].ljust(8, b"\0")), (town.frame({"a": 1}, b"xyz"),)),
+}

@@ -1,0 +1,236 @@
+"""The kinds of line that the town can have, how its NAT behaves, and who in it answers nothing."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field, fields, replace
+from ipaddress import IPv4Address, IPv4Interface, IPv4Network
+from typing import Any, Literal, get_args
+
+from hooper.errors import UsageError
+from hooper.lab import devices
+from hooper.lab.boathouse import BETWEEN, CLUB, INTERNET, PUBLIC, SHARED, WRONG_RESOLVER
+from hooper.lab.igd import IgdRouter
+from hooper.lab.town import Attachment, Box, Dependence, Node, Town
+
+Speaking = Literal["inner", "outer", "both", "none"]
+Dead = Literal["stun", "gateway", "resolver", "everything"]
+Resolver = Literal["usual", "unset", "wrong"]
+OWN_PORTS = range(20480, 21504)  # of a line that shares its address: one in 64
+
+
+@dataclass(frozen=True, slots=True)
+class Shape:
+    """What is set. kind: one of KINDS. speaks: which of the gateways answer a protocol. dead: who answers nothing."""
+
+    kind: str = "several-nats"
+    mapping: Dependence = "endpoint"
+    filtering: Dependence = "address-and-port"
+    hairpin: bool = False
+    speaks: Speaking = "inner"
+    dead: tuple[Dead, ...] = ()
+    resolver: Resolver = "usual"
+
+    @classmethod
+    def read(cls, given: dict[str, Any]) -> Shape:
+        """Raises: UsageError: a word that means nothing here."""
+        values: dict[str, Any] = {
+            key: tuple(value) if isinstance(value, list) else value for key, value in given.items()
+        }
+        shape = replace(cls(), **values)
+        words: dict[str, tuple[Any, ...]] = {
+            "kind": tuple(KINDS),
+            "mapping": get_args(Dependence),
+            "filtering": get_args(Dependence),
+            "speaks": get_args(Speaking),
+            "dead": get_args(Dead),
+            "resolver": get_args(Resolver),
+        }
+        for name, known in words.items():
+            value = getattr(shape, name)
+            for word in value if isinstance(value, tuple) else (value,):
+                if word not in known:
+                    raise UsageError(f"{name} {word!r} is not known", remedy=f"There are: {', '.join(known)}.")
+        return shape
+
+
+def _one_nat(town: Town) -> None:
+    del town.boxes["fibre-box"]
+    club = town.boxes["club-router"]
+    club.outer, club.wan = INTERNET, PUBLIC
+
+
+def _public(town: Town) -> None:
+    del town.boxes["fibre-box"], town.boxes["club-router"]
+    town.nodes["here"].attachments[0] = Attachment("lan0", INTERNET, PUBLIC, "02:00:5e:03:13:44")
+
+
+def _behind(town: Town, key: str, lan: str, wan: str, *, is_router: bool = False) -> Box:
+    """Another box before the outermost: its LAN is where that one is now."""
+    town.segments[SHARED] = IPv4Interface(lan).network
+    box = Box(key, INTERNET, PUBLIC, SHARED, IPv4Interface(lan), is_router=is_router)
+    town.boxes[key] = box
+    fibre = town.boxes["fibre-box"]
+    fibre.outer, fibre.wan = SHARED, IPv4Address(wan)
+    return box
+
+
+def _third_box(town: Town) -> None:
+    box = _behind(town, "modem", "192.168.100.1/24", "192.168.100.2", is_router=True)
+    town.igd[box.key] = IgdRouter(town, box)
+
+
+def _shared_ports(town: Town) -> None:
+    town.boxes["fibre-box"].ports = OWN_PORTS
+
+
+def _two_lines(town: Town) -> None:
+    town.boxes["fibre-box"].other_exit = IPv4Address("203.0.113.77")
+
+
+def _down(town: Town) -> None:
+    town.boxes["fibre-box"].wan = IPv4Address(0)
+
+
+def _tunnel(town: Town) -> None:
+    """Somebody has left the VPN of work switched on."""
+    town.segments["tunnel"] = IPv4Network("100.80.1.0/24")
+    exit_ = Box("vpn-exit", INTERNET, IPv4Address("198.51.100.200"), "tunnel", IPv4Interface("100.80.1.1/24"))
+    exit_.is_router = False
+    town.boxes[exit_.key] = exit_
+    way = Attachment("tun0", "tunnel", IPv4Address("100.80.1.2"), "", IPv4Address("100.80.1.1"), 5, tunnel=True)
+    town.nodes["here"].attachments.append(way)
+
+
+@dataclass(frozen=True, slots=True)
+class Kind:
+    """situation: what a survey has to come to; None where that takes more than can be measured."""
+
+    situation: str
+    summary: str
+    apply: Callable[[Town], None]
+
+
+KINDS: dict[str, Kind] = {
+    "several-nats": Kind("several-nats", "two routers in a row, the outer one has the public address", lambda _: None),
+    "one-nat": Kind("one-nat", "the club's router has the public address itself", _one_nat),
+    "public": Kind("public", "this machine has the public address itself", _public),
+    "third-box": Kind("several-nats", "a third router stands before the two", _third_box),
+    "carrier-nat": Kind(
+        "carrier-nat",
+        "the provider keeps the public address, and gives one of 100.64.0.0/10",
+        lambda town: _void(_behind(town, "provider-nat", "100.64.44.1/24", "100.64.44.9")),
+    ),
+    "hidden-carrier": Kind(
+        "carrier-nat",
+        "the provider keeps the public address, and gives one that looks public",
+        lambda town: _void(_behind(town, "provider-nat", "198.51.100.193/28", "198.51.100.201")),
+    ),
+    "ds-lite": Kind(
+        "shared-ports",
+        "IPv6 only, with IPv4 by the provider's translator (DS-Lite)",
+        lambda town: _void(_behind(town, "provider-nat", "192.0.0.1/29", "192.0.0.2")),
+    ),
+    "shared-ports": Kind("shared-ports", "one in 64 of the ports of an address is this line's", _shared_ports),
+    "no-ipv4": Kind("no-ipv4", "the line has no IPv4 at all", _down),
+    "two-lines": Kind("unclear", "the outer router sends by a second line", _two_lines),
+    "tunnel": Kind("several-nats", "two routers in a row, and a VPN that was left on", _tunnel),
+}
+
+
+def _void(_: object) -> None:
+    """For what is done for its effect."""
+
+
+@dataclass
+class Lines:
+    """What the town's line is now, and the town as it was built."""
+
+    town: Town
+    shape: Shape = field(default_factory=Shape)
+    _built: dict[str, Any] = field(default_factory=dict)
+
+    def __post_init__(self) -> None:
+        self._keep()
+
+    def _keep(self) -> None:
+        town = self.town
+        self._built = {
+            "boxes": {key: (box, _copied(box)) for key, box in town.boxes.items()},
+            "igd": dict(town.igd),
+            "segments": dict(town.segments),
+            "attachments": {key: list(node.attachments) for key, node in town.nodes.items()},
+            "udp": {key: dict(node.udp) for key, node in town.nodes.items()},
+        }
+
+    def _restore(self) -> None:
+        town = self.town
+        town.boxes = {}
+        for key, (box, values) in self._built["boxes"].items():
+            rules = (box.rules, box.reservations)  # what was entered stays
+            for name, value in values.items():
+                setattr(box, name, value.copy() if isinstance(value, dict | set) else value)
+            box.rules, box.reservations = rules
+            box.flows.clear()
+            town.boxes[key] = box
+        town.igd, town.segments = dict(self._built["igd"]), dict(self._built["segments"])
+        for key, node in town.nodes.items():
+            node.attachments, node.udp = list(self._built["attachments"][key]), dict(self._built["udp"][key])
+        for router in town.igd.values():
+            router.mute = False
+            router.listen()
+        town.resolver_dead = town.cut = town.without_ipv6 = False
+        town.resolvers = None
+
+    def set(self, shape: Shape) -> None:
+        """Make the line so; whatever it was before is forgotten, but for what was entered into the boxes."""
+        self._restore()
+        town, self.shape = self.town, shape
+        KINDS[shape.kind].apply(town)
+        own = [box for box in town.boxes.values() if box.is_router]
+        for box in own:
+            box.mapping, box.filtering, box.hairpin = shape.mapping, shape.filtering, shape.hairpin
+        self._speaking(shape.speaks)
+        if "stun" in shape.dead:
+            for key in ("stun-1", "stun-2"):
+                town.nodes[key].udp = dict.fromkeys(town.nodes[key].udp, devices.mute)
+        if "gateway" in shape.dead:
+            self._speaking("none")
+            for box in own:
+                box.reveals = False
+        if "resolver" in shape.dead:
+            town.resolver_dead = True
+            machines: list[Box | Node] = [*town.boxes.values(), town.nodes["resolver"]]
+            for machine in machines:
+                machine.udp = {port: devices.mute if port == 53 else one for port, one in machine.udp.items()}
+        town.cut = "everything" in shape.dead
+        self._resolver(shape.resolver)
+
+    def _speaking(self, who: Speaking) -> None:
+        town = self.town
+        if who in ("outer", "both") and "fibre-box" in town.boxes:
+            town.igd["fibre-box"] = IgdRouter(town, town.boxes["fibre-box"])
+        wanted = {"inner": ("club-router",), "outer": ("fibre-box", "modem"), "none": ()}.get(who)
+        for key, router in town.igd.items():
+            router.mute = wanted is not None and key not in wanted
+            router.listen()
+
+    def _resolver(self, which: Resolver) -> None:
+        town = self.town
+        if which == "unset":
+            town.resolvers, town.resolver_dead = (IPv4Address(0),), True
+        elif which == "wrong":
+            town.resolvers = (WRONG_RESOLVER,)
+
+    def plug(self, where: str) -> None:
+        """Carry the laptop: home is the club's LAN, between is between the two boxes. Raises: UsageError."""
+        places = {"home": CLUB, "between": BETWEEN}
+        if where not in places:
+            raise UsageError(f"there is no socket {where!r}", remedy=f"There are: {', '.join(places)}.")
+        built = self._built["attachments"]
+        self.town.nodes["here"].attachments = list(built["here" if where == "home" else "between"])
+
+
+def _copied(box: Box) -> dict[str, Any]:
+    values = {one.name: getattr(box, one.name) for one in fields(box)}
+    return {name: value.copy() if isinstance(value, dict | set) else value for name, value in values.items()}
