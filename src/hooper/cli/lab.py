@@ -32,6 +32,7 @@ if TYPE_CHECKING:
         LabClockDocument,
         LabFaultsDocument,
         LabLedgerDocument,
+        LabLineDocument,
         LabReadDocument,
         LabTypeDocument,
         ShownRule,
@@ -172,6 +173,68 @@ def mend_town(
     mended = _ask(session, "mend", fault=fault)["mended"]
     session.detail(f"mended: {', '.join(mended) or 'nothing was broken'}")
     _show_faults(session)
+
+
+@app.command("line")
+def set_line(
+    kind: Annotated[str | None, typer.Argument(help="The kind of line; without it the kinds are listed.")] = None,
+    mapping: Annotated[
+        str, typer.Option(help="The routers map by: endpoint, address, address-and-port (of the far end).")
+    ] = "endpoint",
+    filtering: Annotated[str, typer.Option(help="They let in by the same three.")] = "address-and-port",
+    hairpin: Annotated[bool, typer.Option("--hairpin", help="The public address can be reached from inside.")] = False,
+    speaks: Annotated[str, typer.Option(help="Which routers answer a protocol: inner, outer, both, none.")] = "inner",
+    dead: Annotated[
+        list[str] | None,
+        typer.Option(help="Who answers nothing: stun, gateway, resolver, everything; can be given again."),
+    ] = None,
+    resolver: Annotated[str, typer.Option(help="The machines' resolver: usual, unset, wrong.")] = "usual",
+    json: JsonFlag = False,
+    quiet: QuietFlag = False,
+    verbose: VerboseFlag = False,
+) -> None:
+    """Give the town another line, with routers that behave otherwise. What was entered into them stays."""
+    from hooper.lab.documents import LabLineDocument, LineKind
+    from hooper.lab.lines import KINDS
+
+    session = Session("lab line", json, quiet, verbose)
+    shape = {"mapping": mapping, "filtering": filtering, "hairpin": hairpin, "speaks": speaks, "resolver": resolver}
+    wanted = {"kind": kind, **shape, "dead": dead or []} if kind is not None else None
+    now = _ask(session, "line", shape=wanted)["shape"]
+    kinds = tuple(LineKind(name, one.situation, one.summary) for name, one in KINDS.items())
+    shown = LabLineDocument(**{**now, "dead": tuple(now["dead"])}, kinds=kinds)
+    session.show(shown, _render_line)
+    session.note("\nSee it: `hooper survey`. Set it back: `hooper lab line several-nats`.")
+
+
+def _render_line(document: LabLineDocument, out: Console) -> None:
+    from hooper.cli.render import table
+
+    drawn = table("", "kind", "what it is")
+    for row in document.kinds:
+        drawn.add_row("now" if row.kind == document.kind else "", row.kind, row.summary)
+    out.print(drawn)
+    out.print(
+        f"The routers map by {document.mapping}, let in by {document.filtering},"
+        f" {'with' if document.hairpin else 'without'} hairpin; {document.speaks} of them speak;"
+        f" dead: {', '.join(document.dead) or 'nobody'}; the machines' resolver is {document.resolver}."
+    )
+
+
+@app.command("plug")
+def plug(
+    where: Annotated[str, typer.Argument(help="home: the club's LAN; between: between the two boxes.")],
+    json: JsonFlag = False,
+    quiet: QuietFlag = False,
+    verbose: VerboseFlag = False,
+) -> None:
+    """Be the person who carries the laptop to another socket."""
+    from hooper.lab.documents import LabPlugDocument
+
+    session = Session("lab plug", json, quiet, verbose)
+    done = LabPlugDocument(str(_ask(session, "plug", where=where)["where"]))
+    words = {"home": "on the club's LAN", "between": "between the two boxes"}
+    session.show(done, lambda shown, out: out.print(f"The laptop is plugged in {words[shown.where]}."))
 
 
 @app.command("install")

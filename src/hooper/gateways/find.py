@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from ipaddress import IPv4Address
 
@@ -11,6 +11,7 @@ import anyio
 from hooper.addresses import IPAddress
 from hooper.errors import CounterpartError, HooperError, NoAnswer, WireError
 from hooper.gateways.igd import Igd
+from hooper.net.exchange import moments
 from hooper.net.plain_http import Url, ask
 from hooper.net.types import Datagram, Datagrams, Door, Endpoint, NoRoute
 from hooper.reach.public import connected_surroundings, standing
@@ -67,9 +68,33 @@ async def find_routers(here: Door, site: Site, wanted: Sequence[str], deadline: 
         for key in wanted
         if key not in sight
     }
-    door = here.through(interface)
-    answers = await _search(door, own, list(addresses.values()), min(deadline, 3.0)) if addresses else []
+    search = await search_routers(here.through(interface), own, addresses, deadline)
+    known = {gateway.lan.ip for gateway in site.gateways.values()}
+    strangers = tuple(one for one in search.heard if one not in known)
+    return Neighbourhood(at, own, search.routers, {**trouble, **search.trouble}, strangers)
+
+
+@dataclass(frozen=True)
+class Search:
+    """What a search gave: the routers that can be used, why others cannot, and all addresses that were heard."""
+
+    routers: dict[str, Igd]
+    trouble: dict[str, HooperError]
+    heard: tuple[IPAddress, ...]
+
+
+async def search_routers(
+    door: Door, own: IPv4Address, addresses: Mapping[str, IPv4Address], deadline: float, *, around: bool = True
+) -> Search:
+    """Search for the routers at `addresses`, named by their keys.
+
+    Args: door: bound to the interface with the address `own`. around: ask by multicast too. deadline: seconds.
+    """
     routers: dict[str, Igd] = {}
+    trouble: dict[str, HooperError] = {}
+    if not addresses:
+        return Search({}, {}, ())
+    answers = await _search(door, own, list(addresses.values()), min(deadline, 3.0), around=around)
 
     async def one(key: str, address: IPv4Address) -> None:
         locations = list(dict.fromkeys(found.location for sender, found in answers if sender == address))
@@ -87,13 +112,12 @@ async def find_routers(here: Door, site: Site, wanted: Sequence[str], deadline: 
     async with anyio.create_task_group() as tasks:
         for key, address in addresses.items():
             tasks.start_soon(one, key, address)
-    known = {gateway.lan.ip for gateway in site.gateways.values()}
-    strangers = tuple(dict.fromkeys(sender for sender, _ in answers if sender not in known))
-    return Neighbourhood(at, own, {key: routers[key] for key in addresses if key in routers}, trouble, strangers)
+    heard = tuple(dict.fromkeys(sender for sender, _ in answers))
+    return Search({key: routers[key] for key in addresses if key in routers}, trouble, heard)
 
 
 async def _search(
-    door: Door, own: IPv4Address, routers: Sequence[IPv4Address], patience: float
+    door: Door, own: IPv4Address, routers: Sequence[IPv4Address], patience: float, *, around: bool
 ) -> list[tuple[IPAddress, ssdp.Answer]]:
     """Who answers, with what; ends soon after every router has answered."""
     found: list[tuple[IPAddress, ssdp.Answer]] = []
@@ -117,18 +141,15 @@ async def _search(
             async with anyio.create_task_group() as tasks:
                 tasks.start_soon(listen, socket, tasks.cancel_scope)
                 tasks.cancel_scope.deadline = anyio.current_time() + patience
-                waited = 0.0
-                for moment in ROUNDS:
-                    await anyio.sleep(moment - waited)
-                    waited = moment
-                    await _ask_around(socket, routers)
+                async for _ in moments(ROUNDS):
+                    await _ask_around(socket, routers, around=around)
     return found
 
 
-async def _ask_around(socket: Datagrams, routers: Sequence[IPv4Address]) -> None:
-    group = IPv4Address(ssdp.GROUP)
+async def _ask_around(socket: Datagrams, routers: Sequence[IPv4Address], *, around: bool) -> None:
+    everyone = ((IPv4Address(ssdp.GROUP), 1),) if around else ()
     for target in ssdp.TARGETS:
-        for address, wait in ((group, 1), *((router, None) for router in routers)):
+        for address, wait in (*everyone, *((router, None) for router in routers)):
             try:
                 await socket.send(ssdp.search(target, str(address), wait_s=wait), Endpoint(address, ssdp.PORT))
             except NoRoute:

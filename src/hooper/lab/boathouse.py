@@ -118,7 +118,7 @@ def build(now: Callable[[], datetime]) -> Town:
         server.tcp[3478] = devices.stun_stream
     server = _add(town, "name-server", INTERNET, SERVERS[PRIMARY])
     server.udp[53], server.tcp[53] = town.zone.authority, town.zone.stream
-    for machine in (_add(town, "resolver", INTERNET, "192.0.2.53"), fibre, club):  # routers pass questions on
+    for machine in (_add(town, "resolver", INTERNET, "192.0.2.53"), fibre, club, town.nodes["phone"]):  # or pass on
         machine.udp[53] = town.zone.resolver
     _add(town, "wrong-resolver", INTERNET, str(WRONG_RESOLVER)).udp[53] = town.zone.liar
     _offices(town)

@@ -98,6 +98,36 @@ class LabReadDocument:
 
 
 @dataclass(frozen=True, slots=True)
+class LineKind:
+    """A kind of line that the lab can have. situation: what a survey comes to."""
+
+    kind: str
+    situation: str
+    summary: str
+
+
+@dataclass(frozen=True, slots=True)
+class LabLineDocument:
+    """`hooper lab line`: the line as it now is, and the kinds that there are."""
+
+    kind: str
+    mapping: str
+    filtering: str
+    hairpin: bool
+    speaks: str
+    dead: tuple[str, ...]
+    resolver: str
+    kinds: tuple[LineKind, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class LabPlugDocument:
+    """`hooper lab plug`."""
+
+    where: str
+
+
+@dataclass(frozen=True, slots=True)
 class LabRestartDocument:
     """`hooper lab restart`."""
 

@@ -96,7 +96,7 @@ def _tunnel(town: Town) -> None:
     """Somebody has left the VPN of work switched on."""
     town.segments["tunnel"] = IPv4Network("100.80.1.0/24")
     exit_ = Box("vpn-exit", INTERNET, IPv4Address("198.51.100.200"), "tunnel", IPv4Interface("100.80.1.1/24"))
-    exit_.is_router = False
+    exit_.is_router, exit_.udp = False, {53: town.zone.resolver}
     town.boxes[exit_.key] = exit_
     way = Attachment("tun0", "tunnel", IPv4Address("100.80.1.2"), "", IPv4Address("100.80.1.1"), 5, tunnel=True)
     town.nodes["here"].attachments.append(way)
@@ -104,7 +104,7 @@ def _tunnel(town: Town) -> None:
 
 @dataclass(frozen=True, slots=True)
 class Kind:
-    """situation: what a survey has to come to; None where that takes more than can be measured."""
+    """situation: what a survey has to come to, as far as the routers tell or reveal enough."""
 
     situation: str
     summary: str

@@ -304,7 +304,8 @@ class Town:
             if box.holds(to):
                 if not box.hairpin:
                     return SWALLOWED
-                return self._inbound(box, Endpoint(box.lan.ip, source.port), transport, port)
+                back = Endpoint(to, self._map(box, transport, source, remote))
+                return self._inbound(box, Endpoint(box.lan.ip, source.port), transport, port, back)
             if hops is not None and hops <= made + 1:
                 return Turned(TOO_MANY_HOPS, box.lan.ip) if box.reveals else SWALLOWED
             if not int(box.wan):
@@ -353,13 +354,18 @@ class Town:
         router = next((b for b in self.boxes.values() if b.inner == segment), None)
         return Turned(HOST_UNREACHABLE, router.wan if router else to, ARP_SECONDS)
 
-    def _inbound(self, box: Box, source: Endpoint, transport: Transport, port: int) -> Arrival | Turned:
-        """A packet for a gateway's outer address: by the answer to a flow, by a rule, or dropped."""
+    def _inbound(
+        self, box: Box, source: Endpoint, transport: Transport, port: int, back: Endpoint | None = None
+    ) -> Arrival | Turned:
+        """A packet for a gateway's outer address: by the answer to a flow, by a rule, or dropped.
+
+        back: how a packet that comes back from inside looks to a flow (RFC 4787 section 6).
+        """
         if box.blocks(transport, port):
             return SWALLOWED
         flow = box.flows.get(port) if transport == "udp" else None
-        if flow is not None and flow.lets_in(source, box.filtering):
-            return self._seen_at(box, self._forward_inside(box, source, flow.inside, transport))
+        if flow is not None and flow.lets_in(back or source, box.filtering):
+            return self._seen_at(box, self._forward_inside(box, back or source, flow.inside, transport))
         assert isinstance(source.address, IPv4Address)
         for rule in box.live_rules(self.now()):
             if rule.takes(transport, port, source.address):

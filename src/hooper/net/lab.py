@@ -163,6 +163,10 @@ class LabDoor:
     def place(self) -> Place:
         return Place("interface", self.interface) if self.interface else Place("here", "here")
 
+    @property
+    def hears_icmp(self) -> bool:
+        return True
+
     def through(self, interface: str) -> LabDoor:
         return LabDoor(self.link, self.clock, self.spot, interface)
 

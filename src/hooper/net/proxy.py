@@ -71,6 +71,10 @@ class ProxyDoor:
     def clock(self) -> Clock:
         return self.base.clock
 
+    @property
+    def hears_icmp(self) -> bool:
+        return False
+
     def through(self, interface: str) -> ProxyDoor:
         return ProxyDoor(self.base.through(interface), self.proxy, self.user, self.password)
 

@@ -60,6 +60,10 @@ class SystemDoor:
     def place(self) -> Place:
         return Place("interface", self.interface) if self.interface else Place("here", "here")
 
+    @property
+    def hears_icmp(self) -> bool:
+        return LINUX  # elsewhere a system keeps them to itself, or to administrators
+
     def through(self, interface: str) -> SystemDoor:
         return SystemDoor(interface, self.clock)
 

@@ -224,6 +224,11 @@ class Door(Protocol):
     @property
     def clock(self) -> Clock: ...
 
+    @property
+    def hears_icmp(self) -> bool:
+        """Whether datagram sockets hear of ICMP errors, with their sender."""
+        ...
+
     async def connect(self, to: IPAddress, port: int, *, source: IPAddress | None = None) -> ByteStream:
         """A TCP connection. Raises: Refused, Unreachable, NoRoute, ProxyTrouble."""
         ...

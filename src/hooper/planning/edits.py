@@ -70,6 +70,34 @@ def change(file: SiteFile, kind: str, key: str, rows: Mapping[str, Value], clear
     return Edited(text, "changed", f"{kind}.{key}", tuple(changes))
 
 
+def measured(file: SiteFile, line: str, situation: str | None, wans: Mapping[str, tuple[str, str]]) -> Edited:
+    """What a survey came to, written down.
+
+    Args: situation: None: it is not clear, and what is written stays. wans: for an inner gateway the one before it, and
+    its address there.
+    Raises: CannotEdit.
+    """
+    made = Edited(file.text, "measured", f"lines.{line}", ())
+    edits: list[tuple[str, str, dict[str, Value]]] = []
+    if situation is not None and line in file.site.lines and file.site.lines[line].situation != situation:
+        edits.append(("lines", line, {"situation": situation}))
+    for key, (outer, address) in wans.items():
+        gateway = file.site.gateways[key]
+        if str(gateway.wan_behind(outer)) == address:
+            continue
+        several = [str(one) for one in gateway.wan]
+        if len(gateway.behind) > 1 and len(several) == len(gateway.behind):
+            several[gateway.behind.index(outer)] = address
+            edits.append(("gateways", key, {"wan": several}))
+        elif len(gateway.behind) == 1:
+            edits.append(("gateways", key, {"wan": address}))
+    for kind, key, rows in edits:
+        one = change(_again(file, made.text), kind, key, rows)
+        changes = tuple(ChangedKey(f"{kind}.{key}.{c.key}", c.before, c.after) for c in one.changes)
+        made = Edited(one.text, made.action, made.subject, (*made.changes, *changes))
+    return made
+
+
 def change_service(file: SiteFile, key: str, rows: Mapping[str, Value], clear: Iterable[str] = ()) -> Edited:
     """As `change`; a service that becomes public by it gets its outside port written down."""
     made = change(file, "services", key, rows, clear)

@@ -80,7 +80,7 @@ async def check_here(here: Door, wish: Wish) -> Outcome:
             f"This machine is on the LAN of {at}: what is behind {', '.join(sorted(hidden))} cannot be seen from here."
         )
         outcome.remarks.append(remark)
-    seen = await _probe_all([(here, target) for target in targets], wish.deadline)
+    seen = await probe_all([(here, target) for target in targets], wish.deadline)
     _judge_all(wish, targets, seen, here.clock.now())
     for target, one in zip(targets, seen, strict=True):
         outcome.results.append(_result(target, one, Evidence()))
@@ -115,7 +115,7 @@ async def check_outside(here: Door, outside: Door, wish: Wish, memory: Memory | 
     compared = [target for target in reachable if target.expected == "reachable" and target.gateway in sight]
     inner = [replace(target, address=target.inner[0], port=target.inner[1]) for target in compared]
     jobs = [(outside, target) for target in reachable] + [(here, target) for target in inner]
-    seen = await _probe_all(jobs, wish.deadline)
+    seen = await probe_all(jobs, wish.deadline)
     now = here.clock.now()
     _judge_all(wish, reachable, seen, now)
     for target, one in zip(inner, seen[len(reachable) :], strict=True):
@@ -227,7 +227,7 @@ def _no_public_address(site: Site, lines: Sequence[str]) -> HooperError:
     )
 
 
-async def _probe_all(jobs: Sequence[tuple[Door, Target]], deadline: float) -> list[Seen]:
+async def probe_all(jobs: Sequence[tuple[Door, Target]], deadline: float) -> list[Seen]:
     """All probes side by side, their results in the order of the jobs."""
     results: list[Seen] = [Seen() for _ in jobs]
     limit = anyio.CapacityLimiter(AT_ONCE)

@@ -4,16 +4,19 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
+from typing import Literal
 
 from hooper.addresses import IPAddress
+from hooper.reach.hops import Hops, between
 from hooper.reach.model import Result
+from hooper.reach.nat import NatBehaviour
 
 FRESH = timedelta(hours=1)  # what was told longer ago is still evidence, but nothing is certain by it
 
 
 @dataclass(frozen=True, slots=True)
 class Told:
-    """Something that the user read off a page or a device, and when; or what a router's own table says now."""
+    """Something that the user read off a page or a device, and when; or what a router says itself: then how it did."""
 
     value: str
     at: datetime
@@ -21,6 +24,14 @@ class Told:
 
     def fresh(self, now: datetime) -> bool:
         return now - self.at <= FRESH
+
+    @property
+    def measured(self) -> bool:
+        return self.how != "told"
+
+    def source(self, now: datetime) -> str:
+        """Where it comes from, in words."""
+        return self.how if self.measured else f"told {self.age(now)}"
 
     def age(self, now: datetime) -> str:
         """How long ago in words: just now, 5 min ago, 3 h ago, 2 days ago."""
@@ -44,13 +55,70 @@ class Known:
     absent: bool = False
 
 
+@dataclass(frozen=True, slots=True)
+class BoxSaid:
+    """What a router says of itself. control: the protocols that it answers. wan: its outer address, `by` which of them.
+
+    down: it says that it has no address from its provider. between: a NAT stands between this machine and it.
+    """
+
+    address: IPAddress
+    control: tuple[str, ...] = ()
+    wan: IPAddress | None = None
+    by: str = ""
+    down: bool = False
+    between: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class ResolverSaid:
+    """What became of asking a resolver. told_by: machine or site. answers: the addresses that it has for each name."""
+
+    address: IPAddress
+    port: int
+    told_by: Literal["machine", "site"]
+    state: Literal["answers", "unusable", "silent", "failing"]
+    answers: dict[str, tuple[IPAddress, ...]] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class Measured:
+    """What was measured of a line beyond the addresses.
+
+    seen: each STUN server's view. boxes: what the gateways of the site file say; revealed: routers on the path that
+    are not in it, the nearest first. to_self, outward: the hops to one's own public address, and to a STUN server.
+    tunnel: the interface of a tunnel that this machine's default route leads through; tunnel_shows: what it shows.
+    silent: STUN servers that did not answer. outstanding: what was still running when the time was over.
+    """
+
+    seen: tuple[Known, ...] = ()
+    silent: tuple[str, ...] = ()
+    boxes: dict[str, BoxSaid] = field(default_factory=dict)
+    revealed: tuple[BoxSaid, ...] = ()
+    to_self: Hops | None = None
+    outward: Hops | None = None
+    nat: NatBehaviour | None = None
+    resolvers: tuple[ResolverSaid, ...] = ()
+    tunnel: str | None = None
+    tunnel_shows: Known | None = None
+    outstanding: tuple[str, ...] = ()
+
+    @property
+    def nats(self) -> tuple[int, int | None] | None:
+        """How many NATs stand before the public address, at least and at most, by the hops; None: not read."""
+        if self.to_self is None:
+            return None
+        told = self.to_self.last or self.to_self.arrived or (self.outward is not None and self.outward.last)
+        return between(self.to_self, self.outward) if told else None
+
+
 @dataclass(frozen=True)
 class LineFacts:
     """What is known of the line that this machine is on.
 
     chain: the gateways, outermost first. at: the gateway whose LAN this machine is on, None: it is elsewhere.
-    wan: what was told of the gateways' outer addresses. names: the addresses of each DNS name, None: not told.
-    stun_silent: STUN servers were asked, and none answered.
+    wan: the gateways' outer addresses, as told, or as they say themselves. names: the addresses of each DNS name.
+    stun_silent: STUN servers were asked, and none answered. measured: what a survey looks at beyond that.
     """
 
     now: datetime
@@ -63,6 +131,9 @@ class LineFacts:
     wan: dict[str, Told] = field(default_factory=dict)
     names: dict[str, Known] = field(default_factory=dict)
     stun_silent: bool = False
+    own6: Known = field(default_factory=lambda: Known(None, "no interface has one"))
+    public6: Known = field(default_factory=lambda: Known(None, "not measured"))
+    measured: Measured | None = None
 
 
 @dataclass(frozen=True)

@@ -4,16 +4,21 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
+from ipaddress import ip_network
 from typing import Literal
 
 from hooper.addresses import IPAddress, classify, parse_address
 from hooper.planning.catalogue import finding, rank
+from hooper.planning.documents import ChangedKey
 from hooper.planning.looks.line import remaining_ways
 from hooper.planning.model import Finding
-from hooper.reach.facts import Known, LineFacts, Told
+from hooper.reach.facts import Known, LineFacts, Measured, Told
+from hooper.reach.model import Verdict
+from hooper.reach.nat import NatBehaviour
+from hooper.reach.situation import Judged, Situation, judge
 from hooper.site.model import Site
 
-Situation = Literal["public", "one-nat", "several-nats", "carrier-nat", "shared-ports", "no-ipv4", "unclear"]
+CODES = {"carrier-nat": "line-behind-carrier", "shared-ports": "line-shares-ports", "no-ipv4": "line-without-ipv4"}
 SENTENCES: dict[str, str] = {
     "public": "This machine itself has the public address: nothing has to be forwarded.",
     "one-nat": "One router stands between this machine and the internet, and it has the public address.",
@@ -62,8 +67,70 @@ class GatewayRow:
 
 
 @dataclass(frozen=True, slots=True)
+class ResolverRow:
+    """A resolver that was asked. told_by: this machine or the site file. addresses: what it has for the names."""
+
+    resolver: str
+    told_by: Literal["machine", "site"]
+    state: Literal["answers", "unusable", "silent", "failing"]
+    addresses: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Way:
+    """The hops. seen: who revealed itself on the way to the public address, nearest first; null: nobody.
+
+    nats: how many NATs stand before that address, at least and at most; null where it is not known.
+    """
+
+    seen: tuple[str | None, ...]
+    nats: tuple[int | None, int | None]
+
+
+@dataclass(frozen=True, slots=True)
+class Missing:
+    """A number that only a person can read. where: it usually stands there. option: how it is given."""
+
+    gateway: str
+    number: str
+    where: str
+    option: str
+
+
+@dataclass(frozen=True, slots=True)
+class Passed:
+    """One service tried at an inner router's outer side. ok: null where this place cannot tell."""
+
+    service: str
+    transport: str
+    port: int
+    verdict: Verdict
+    ok: bool | None
+    detail: str
+
+
+@dataclass(frozen=True, slots=True)
+class Between:
+    """What a machine between two boxes sees of the inner one. wrong: the box that is, as far as it can be told."""
+
+    outer: str
+    inner: str
+    own_address: str
+    tried_address: str
+    results: tuple[Passed, ...]
+    wrong: str | None
+    meaning: str
+
+
+@dataclass(frozen=True, slots=True)
 class SurveyDocument:
-    """`hooper survey`. can_forward: whether a rule on the routers can work; null: not known yet."""
+    """`hooper survey`. can_forward: whether a rule on the routers can work; null: not known yet.
+
+    evidence: what speaks for the situation. remarks: what else was noticed. missing: the numbers that would settle it.
+    outstanding: what was still running when the time was over. tunnel: the interface of a tunnel that this machine's
+    way out leads through. between: from a place between two boxes, what is seen of the inner one. saved: the keys
+    that were written into the site file.
+    """
 
     own_address: Addresses
     public_address: Addresses
@@ -72,6 +139,16 @@ class SurveyDocument:
     can_forward: bool | None
     comparisons: tuple[Comparison, ...]
     findings: tuple[Finding, ...]
+    evidence: tuple[str, ...]
+    remarks: tuple[str, ...]
+    missing: tuple[Missing, ...]
+    outstanding: tuple[str, ...]
+    nat: NatBehaviour | None
+    way: Way | None
+    resolvers: tuple[ResolverRow, ...]
+    tunnel: str | None
+    between: Between | None = None
+    saved: tuple[ChangedKey, ...] = ()
 
 
 def outer_wan(facts: LineFacts) -> Told | None:
@@ -81,26 +158,8 @@ def outer_wan(facts: LineFacts) -> Told | None:
 
 def situation(facts: LineFacts) -> tuple[Situation, bool | None]:
     """What kind of line this is, and whether forwarding can work: true, false, or None for not known."""
-    told, public = outer_wan(facts), facts.public.address
-    if facts.own.address is not None and facts.own.address == public:
-        return "public", True
-    if told is None:
-        if public is not None and classify(public).key == "carrier":
-            return "carrier-nat", False
-        return "unclear", None
-    wan = parse_address(told.value)
-    kind = classify(wan).key
-    if kind == "unspecified":
-        return "no-ipv4", False
-    if kind == "dual-stack-lite":
-        return "shared-ports", False
-    if kind == "carrier":
-        return "carrier-nat", False
-    if not classify(wan).reachable:
-        return "unclear", None  # private: another box of the user's own, or the provider's
-    if public is not None and wan != public:
-        return "unclear", None  # two lines, a VPN on this machine, or a number read before the address changed
-    return ("one-nat" if len(facts.chain) == 1 else "several-nats"), True
+    judged = judge(facts)
+    return judged.kind, judged.can_forward
 
 
 def compare(site: Site, facts: LineFacts) -> list[Comparison]:
@@ -108,7 +167,73 @@ def compare(site: Site, facts: LineFacts) -> list[Comparison]:
     rows = [*_own_gateway(site, facts), *_inner_wans(site, facts)]
     if facts.chain:
         rows.append(_outer_wan(facts))
-    return [*rows, *names_compared(facts)]
+    return [*rows, *_measured_rows(site, facts), *names_compared(facts), *_resolvers_compared(facts)]
+
+
+def _measured_rows(site: Site, facts: LineFacts) -> Iterator[Comparison]:
+    measured = facts.measured
+    if measured is None:
+        return
+    if (nats := measured.nats) is not None and facts.at is not None:
+        yield _hops_compared(facts, *nats)
+    if len(measured.seen) > 1:
+        first, second = measured.seen[0], next((k for k in measured.seen if k != measured.seen[0]), measured.seen[1])
+        same = len({known.address for known in measured.seen}) == 1
+        meaning = "All servers see one address." if same else "Two public addresses: two lines, or a NAT with several."
+        yield Comparison(_known("public address", first), _known("public address", second), same, meaning)
+    if measured.tunnel_shows is not None:
+        left, right = _known(f"through {measured.tunnel}", measured.tunnel_shows), _known("by the line", facts.public)
+        alike = None if facts.public.address is None else measured.tunnel_shows.address == facts.public.address
+        meaning = f"This machine goes out through the tunnel {measured.tunnel}: what others see is the tunnel's end."
+        yield Comparison(left, right, alike, meaning)
+    if facts.own6.address is not None and facts.public6.address is not None:
+        same = facts.own6.address == facts.public6.address
+        meaning = (
+            "IPv6 arrives as it was sent." if same else "Something on the way translates IPv6, or sends it elsewhere."
+        )
+        yield Comparison(_known("own IPv6 address", facts.own6), _known("seen outside", facts.public6), same, meaning)
+    prefix = site.lines[facts.line].prefix6 if facts.line in site.lines else None
+    if facts.own6.address is not None and prefix is not None and facts.at is not None:
+        same = facts.own6.address in ip_network(str(prefix), strict=False)
+        right = Side("the line's prefix", str(prefix), "site file")
+        meaning = (
+            "It is of the line's prefix." if same else "The provider has given another prefix, or it is a tunnel's."
+        )
+        yield Comparison(_known("own IPv6 address", facts.own6), right, same, meaning)
+
+
+def _hops_compared(facts: LineFacts, least: int, most: int | None) -> Comparison:
+    chain = len(facts.chain)
+    shown = str(least) if least == most else f"{least} or more" if most is None else f"{least} to {most}"
+    left, right = Side("routers on the way", shown, "hops"), Side("in the site file", str(chain), "site file")
+    if least == most == chain:
+        return Comparison(left, right, True, "The public address is as far away as the outermost gateway.")
+    if least > chain:
+        return Comparison(left, right, False, "More routers than the site file has stand before the public address.")
+    if most is not None and most < chain:
+        return Comparison(left, right, False, "The public address is nearer than the outermost gateway of the file.")
+    return Comparison(left, right, None, "Some routers do not reveal themselves, so the hops cannot be counted.")
+
+
+def _resolvers_compared(facts: LineFacts) -> Iterator[Comparison]:
+    """Each of this machine's resolvers against what the names' address was taken from."""
+    for said in facts.measured.resolvers if facts.measured is not None else ():
+        for name, answers in said.answers.items():
+            known = facts.names.get(name)
+            if said.told_by == "site" or known is None or known.source == f"resolver {said.address}":
+                continue
+            if known.address is None and not known.absent:
+                continue
+            shown = answers[0] if answers else None
+            left = Side(f"{name} here", str(shown) if shown else "none", f"this machine's resolver {said.address}")
+            right = Side(name, str(known.address) if known.address else "none", known.source)
+            same = shown == known.address
+            meaning = (
+                "This machine's resolver says the same."
+                if same
+                else "This machine's resolver says something else: it is late, or it filters, or it leads you astray."
+            )
+            yield Comparison(left, right, same, meaning)
 
 
 def _known(what: str, known: Known) -> Side:
@@ -134,7 +259,7 @@ def _inner_wans(site: Site, facts: LineFacts) -> Iterator[Comparison]:
     for outer, key in zip(facts.chain, facts.chain[1:], strict=False):
         planned, told = site.gateways[key].wan_behind(outer), facts.wan.get(key)
         left = Side(f"{key}, WAN address in the plan", str(planned), "site file")
-        right = _told(f"{key}, WAN address on its page", told, facts)
+        right = _told(f"{key}, WAN address", told, facts)
         if told is None:
             continue
         equal = parse_address(told.value) == planned
@@ -147,7 +272,7 @@ def _inner_wans(site: Site, facts: LineFacts) -> Iterator[Comparison]:
 
 
 def _told(what: str, told: Told | None, facts: LineFacts) -> Side:
-    return Side(what, told.value if told else None, f"told {told.age(facts.now)}" if told else "not told yet")
+    return Side(what, told.value if told else None, told.source(facts.now) if told else "not told yet")
 
 
 def _outer_wan(facts: LineFacts) -> Comparison:
@@ -155,7 +280,10 @@ def _outer_wan(facts: LineFacts) -> Comparison:
     left = _told(f"{outermost}, WAN address", told, facts)
     right = _known("public address", facts.public)
     if told is None:
+        proven = judge(facts).can_forward
         meaning = f"Read the WAN address on {outermost}'s status page and give it with --wan {outermost}=ADDRESS."
+        if proven is not None:
+            meaning = "Not needed: what was measured says enough."
         return Comparison(left, right, None, meaning)
     wan = parse_address(told.value)
     kind = classify(wan)
@@ -192,40 +320,165 @@ def names_compared(facts: LineFacts) -> Iterator[Comparison]:
 
 def line_findings(facts: LineFacts) -> list[Finding]:
     """What is wrong with the line."""
+    judged, subject = judge(facts), f"lines.{facts.line}"
+    outermost = facts.chain[0] if facts.chain else facts.line
     found: list[Finding] = []
-    kind, _ = situation(facts)
-    told, subject = outer_wan(facts), f"lines.{facts.line}"
-    if kind in ("carrier-nat", "shared-ports"):
-        code = "line-behind-carrier" if kind == "carrier-nat" else "line-shares-ports"
-        shown = told.value if told is not None else str(facts.public.address)
-        found.append(finding(code, subject, f"the outermost address is {shown}: {SENTENCES[kind]}", remaining_ways()))
-    elif kind == "no-ipv4":
-        remedy = "Look at the router's status page; if the line is up, ask the provider for an IPv4 address."
-        found.append(finding("line-without-ipv4", subject, SENTENCES[kind], remedy))
-    elif told is not None and not classify(parse_address(told.value)).reachable:
-        message = f"{facts.chain[0]} has the private WAN address {told.value}: another router stands before it"
+    said = "; ".join(judged.evidence)
+    if judged.kind in CODES:
+        if judged.kind == "no-ipv4":
+            remedy = "Look at the router's status page; if the line is up, ask the provider for an IPv4 address."
+        else:
+            prefix6 = True if facts.public6.address is not None else None
+            remedy = remaining_ways(prefix6)
+        found.append(finding(CODES[judged.kind], subject, f"{said}: {SENTENCES[judged.kind]}", remedy))
+    elif judged.box_before and judged.can_forward is None:
         remedy = "Add that router to the site file if it is yours; if it is the provider's, ask for a public address."
-        found.append(finding("line-behind-router", f"gateways.{facts.chain[0]}", message, remedy))
+        found.append(finding("line-behind-router", f"gateways.{outermost}", said, remedy))
+    elif judged.box_before:
+        remedy = "Add it to the site file as the outermost gateway: it needs its rules too."
+        found.append(finding("box-not-in-file", f"gateways.{outermost}", said, remedy))
+    return sorted(
+        [*found, *_seen_findings(facts, judged), *_resolver_findings(facts), *_name_findings(facts)], key=rank
+    )
+
+
+def _seen_findings(facts: LineFacts, judged: Judged) -> Iterator[Finding]:
+    """On what the machines outside see."""
+    measured, subject = facts.measured, f"lines.{facts.line}"
+    if measured is None:
+        return
+    if measured.tunnel is not None:
+        shows = f", where it shows {measured.tunnel_shows.address}" if measured.tunnel_shows is not None else ""
+        yield finding(
+            "way-out-by-tunnel",
+            "site",
+            f"this machine goes out through the tunnel {measured.tunnel}{shows}",
+            "Switch the tunnel off to test from here; Hooper asks by the line itself, other programs do not.",
+        )
+    addresses = dict.fromkeys(str(known.address) for known in measured.seen)
+    if len(addresses) > 1:
+        message = f"machines outside see {' and '.join(addresses)}"
+        remedy = "Find out which line comes in: set rules there, and let the name lead to it."
+        yield finding("line-has-two-addresses", subject, message, remedy)
+    count = measured.nats[1] if measured.nats is not None else None
+    if judged.can_forward and facts.at is not None and count is not None and count < len(facts.chain):
+        keys = ", ".join(facts.chain[: len(facts.chain) - count])
+        message = f"{keys} stands in the site file, but not on the way: the public address is {count} hops away"
+        yield finding("gateway-not-on-the-way", f"gateways.{facts.chain[0]}", message, "Take it out of the site file.")
+
+
+def _resolver_findings(facts: LineFacts) -> Iterator[Finding]:
+    for said in facts.measured.resolvers if facts.measured is not None else ():
+        where = "this machine's" if said.told_by == "machine" else "the site file's"
+        subject = "site" if said.told_by == "machine" else "measure.resolvers"
+        if said.state == "unusable":
+            message = f"{where} DNS server {said.address} is {classify(said.address).meaning}"
+            remedy = "Give this machine the gateway's own address, or another resolver."
+            yield finding("resolver-unusable", subject, message, remedy)
+        elif said.state in ("silent", "failing"):
+            message = f"{where} DNS server {said.address} " + ("does not answer" if said.state == "silent" else "fails")
+            yield finding("resolver-silent", subject, message, "Give another one, or see why it does not answer.")
+    for row in _resolvers_compared(facts):
+        if row.equal is False:
+            message = (
+                f"{row.left.source} says {row.left.value} for {row.right.what}, {row.right.source} {row.right.value}"
+            )
+            remedy = "Wait for the TTL if the address has just changed; else use another resolver."
+            yield finding("resolver-differs", "site", message, remedy)
+
+
+def _name_findings(facts: LineFacts) -> Iterator[Finding]:
     for row in names_compared(facts):
         if row.equal is False:
             shown = f"is {row.left.value}" if row.left.value is not None else "has no address"
             message = f"{row.left.what} {shown}, the public address is {row.right.value or 'not known'}"
             remedy = "`hooper name update` publishes it, where Hooper keeps the name; else have it updated there."
-            found.append(finding("name-behind", f"names.{row.left.what}", message, remedy))
-    return sorted(found, key=rank)
+            yield finding("name-behind", f"names.{row.left.what}", message, remedy)
+
+
+def missing_numbers(site: Site, facts: LineFacts) -> Iterator[Missing]:
+    """What a person has to read, because no router says it and the rest does not settle it. Exactly that."""
+    judged = judge(facts)
+    for outer, key in zip(facts.chain, facts.chain[1:], strict=False):
+        if site.gateways[key].wan_behind(outer) is None and key not in facts.wan:
+            yield _missing(site, key)
+    if not facts.chain or judged.can_forward is not None:
+        return
+    outermost, told = facts.chain[0], outer_wan(facts)
+    if told is None or (not told.measured and classify(parse_address(told.value)).reachable):
+        yield _missing(site, outermost)
+
+
+def _missing(site: Site, key: str) -> Missing:
+    gateway = site.gateways[key]
+    where = f"on the page of {key} (http://{gateway.lan.ip}), under Status, Internet or WAN; it may be called WAN IP,"
+    where += " external or internet address"
+    if gateway.managed_by == "provider":
+        where += "; where the box has no page for you, the provider's customer page or hotline tells it"
+    return Missing(key, "WAN address", where, f"--wan {key}=ADDRESS")
+
+
+def _remarks(site: Site, facts: LineFacts) -> Iterator[str]:
+    """What was noticed beside the numbers: who does not answer and why that may be, what else the NAT does."""
+    measured = facts.measured
+    if measured is None or facts.at is None:
+        return
+    mute = [key for key in reversed(facts.chain) if key not in measured.boxes and site.gateways[key].control != "hand"]
+    if mute:
+        yield (
+            f"{' and '.join(mute)} answers neither UPnP nor NAT-PMP nor PCP: it is switched off there, or this"
+            " computer's own firewall or a guest network drops the answers."
+        )
+    for key, said in measured.boxes.items():
+        if site.gateways[key].control == "hand":
+            yield f"{key} answers {', '.join(said.control)}: with `control` left out, Hooper can drive it."
+        if said.down and said.wan is None:
+            yield f"{key} says that it has no public address: its line is down, or another NAT stands before it."
+        if said.between:
+            yield f"{key} says by PCP that a NAT stands between it and this machine that it was not told of."
+    for box in measured.revealed:
+        speaks = f", and answers {', '.join(box.control)}" if box.control else ", and answers nothing"
+        yield f"The router {box.address} stands on the way and not in the site file{speaks}."
+    if facts.own6.address is not None and facts.public6.address is None:
+        yield f"Whether IPv6 works outward is not known: {facts.public6.source}."
+
+
+def _way(facts: LineFacts) -> Way | None:
+    measured = facts.measured
+    if measured is None or measured.to_self is None or measured.nats is None:
+        return None
+    shown = [str(one) if one is not None else None for one in measured.to_self.seen[: measured.to_self.last]]
+    return Way(tuple(shown), measured.nats)
 
 
 def document(site: Site, facts: LineFacts) -> SurveyDocument:
     """Everything that a survey says."""
-    kind, can_forward = situation(facts)
+    judged, measured = judge(facts), facts.measured or Measured()
+    todo = (judged.do,) if judged.do else ()
     return SurveyDocument(
-        own_address=Addresses(_text(facts.own.address), None),
-        public_address=Addresses(_text(facts.public.address), None),
+        own_address=Addresses(_text(facts.own.address), _text(facts.own6.address)),
+        public_address=Addresses(_text(facts.public.address), _text(facts.public6.address)),
         gateways=tuple(_gateway_rows(site, facts)),
-        situation=kind,
-        can_forward=can_forward,
+        situation=judged.kind,
+        can_forward=judged.can_forward,
         comparisons=tuple(compare(site, facts)),
         findings=tuple(line_findings(facts)),
+        evidence=judged.evidence,
+        remarks=(*todo, *_remarks(site, facts)),
+        missing=tuple(missing_numbers(site, facts)),
+        outstanding=measured.outstanding,
+        nat=measured.nat,
+        way=_way(facts),
+        resolvers=tuple(
+            ResolverRow(
+                str(said.address) if said.port == 53 else f"{said.address}:{said.port}",
+                said.told_by,
+                said.state,
+                tuple(str(one) for answers in said.answers.values() for one in answers),
+            )
+            for said in measured.resolvers
+        ),
+        tunnel=measured.tunnel,
     )
 
 
@@ -234,8 +487,10 @@ def _text(address: IPAddress | None) -> str | None:
 
 
 def _gateway_rows(site: Site, facts: LineFacts) -> Iterator[GatewayRow]:
+    boxes = facts.measured.boxes if facts.measured is not None else {}
     for at, key in enumerate(facts.chain):
-        gateway, told = site.gateways[key], facts.wan.get(key)
+        gateway, told, said = site.gateways[key], facts.wan.get(key), boxes.get(key)
         wan = told.value if told is not None else _text(gateway.wan_behind(facts.chain[at - 1] if at else facts.line))
-        seen = facts.default_gateway.address == gateway.lan.ip
-        yield GatewayRow(key, str(gateway.lan.ip), wan, (), "measured" if seen else "told")
+        seen = said is not None or facts.default_gateway.address == gateway.lan.ip
+        control = said.control if said is not None else ()
+        yield GatewayRow(key, str(gateway.lan.ip), wan, control, "measured" if seen else "told")

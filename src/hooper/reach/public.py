@@ -31,7 +31,7 @@ async def connected_surroundings(here: Door) -> Surroundings:
 def standing(site: Site, around: Surroundings) -> tuple[str | None, str | None, IPAddress | None]:
     """Interface, gateway and own address by which this machine is on one of the site's networks; None: on none."""
     for interface in around.interfaces:
-        address = interface.ipv4
+        address = interface.ipv4 if not interface.tunnel else None
         for key, gateway in site.gateways.items():
             if address is not None and interface.up and address in gateway.lan.network:
                 return interface.name, key, address
@@ -39,7 +39,17 @@ def standing(site: Site, around: Surroundings) -> tuple[str | None, str | None, 
 
 
 async def ask_stun(door: Door, server: Endpoint, deadline: float) -> IPAddress:
-    """The address that `server` sees (RFC 8489). Raises: NoAnswer, ConnectFailed, WireError."""
+    """The address that `server` sees. Raises: as `stun_answer`."""
+    mapped = (await stun_answer(door, server, deadline)).mapped_address()
+    assert mapped is not None
+    return mapped[0]
+
+
+async def stun_answer(door: Door, server: Endpoint, deadline: float) -> stun.Message:
+    """The answer to a binding request, with a mapped address (RFC 8489).
+
+    Raises: NoAnswer, ConnectFailed, WireError.
+    """
     transaction_id = os.urandom(12)
     request = stun.Message(stun.BINDING_REQUEST, transaction_id).serialize()
 
@@ -58,7 +68,7 @@ async def ask_stun(door: Door, server: Endpoint, deadline: float) -> IPAddress:
     mapped = message.mapped_address()
     if message.kind != stun.BINDING_SUCCESS or message.transaction_id != transaction_id or mapped is None:
         raise WireError("answer", 0, f"{server} gives no mapped address")
-    return mapped[0]
+    return message
 
 
 async def _over_stream(door: Door, server: Endpoint, request: bytes, deadline: float) -> bytes:

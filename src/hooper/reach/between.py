@@ -1,0 +1,84 @@
+"""The move that tells: a machine plugged in between two boxes tries the inner one by itself, as the outer one would."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import replace
+from ipaddress import IPv4Address
+
+from hooper.errors import UsageError
+from hooper.net.types import Door
+from hooper.planning.model import Plan
+from hooper.reach.check import probe_all
+from hooper.reach.line import Between, Passed
+from hooper.reach.model import Seen
+from hooper.reach.targets import Target, inner_targets, is_ok
+from hooper.site.model import Site
+
+
+async def look_between(door: Door, site: Site, plan: Plan, at: str | None, own: object, deadline: float) -> Between:
+    """Each public service at the outer side of the router that stands behind this machine's network.
+
+    What answers there is right from that router inward; what then fails from outside is the outer box's or the
+    provider's. Args: at: the gateway on whose LAN this machine is. own: its address. deadline: seconds for each probe.
+    Raises: UsageError: this machine is not between two boxes.
+    """
+    inner = next((key for key, gateway in site.gateways.items() if at is not None and at in gateway.behind), None)
+    wan = site.gateways[inner].wan_behind(at) if inner is not None and at is not None else None
+    if inner is None or wan is None or at is None:
+        outer = sorted({key for gateway in site.gateways.values() for key in gateway.behind})
+        where = f"this machine is on the LAN of {at}" if at is not None else "this machine is on none of its networks"
+        move = f"plug it into the LAN of {outer[0]}" if outer else "the site file has no box behind another"
+        raise UsageError(f"{where}, with no other router behind it", remedy=f"To look from between: {move}.")
+    targets = list(_targets(site, plan, inner, wan))
+    open_to_all = [target for target in targets if not target.beyond]
+    seen = dict(zip(open_to_all, await probe_all([(door, one) for one in open_to_all], deadline), strict=True))
+    rows = tuple(_passed(target, seen.get(target)) for target in targets)
+    nobody = bool(seen) and all(one.nobody for one in seen.values())
+    wrong, meaning = _judged(inner, at, wan, rows, nobody=nobody)
+    return Between(at, inner, str(own), str(wan), rows, wrong, meaning)
+
+
+def _targets(site: Site, plan: Plan, inner: str, wan: IPv4Address) -> Iterator[Target]:
+    """The inner router's rules, each at its first outside port."""
+    rules = {(f.service, f.transport): f for f in plan.forwards if f.gateway == inner and f.kind == "forward"}
+    for target in inner_targets(site, [key for key in site.services if any(key == service for service, _ in rules)]):
+        rule = rules.get((target.service, target.transport)) or rules.get((target.service, "both"))
+        if rule is None or rule.outside_ports is None or rule.target_ports is None:
+            continue
+        port = rule.outside_ports[0] + target.port - rule.target_ports[0]
+        closed = f"only {', '.join(rule.sources)} may come in" if rule.sources else ""
+        yield replace(target, address=wan, port=port, beyond=closed)
+
+
+def _passed(target: Target, seen: Seen | None) -> Passed:
+    if seen is None:
+        return Passed(target.service, target.transport, target.port, "unproven", None, target.beyond)
+    if target.transport == "udp" and seen.verdict == "silent":
+        return Passed(target.service, "udp", target.port, "unproven", None, "no answer to a datagram proves nothing")
+    ok = is_ok("reachable", seen.verdict, target.speaks, ())
+    return Passed(target.service, target.transport, target.port, seen.verdict, ok, seen.detail)
+
+
+def _judged(
+    inner: str, outer: str, wan: IPv4Address, rows: tuple[Passed, ...], *, nobody: bool
+) -> tuple[str | None, str]:
+    """Which box is wrong, as far as it can be told from here, and what that means."""
+    bad = [row.service for row in rows if row.ok is False]
+    good = [row.service for row in rows if row.ok]
+    if nobody:
+        said = f"Nobody has the address {wan} here: {inner} is off, or has another WAN address, so that the rules of"
+        return inner, f"{said} {outer} lead nowhere. Read its WAN address and give it with --wan {inner}=ADDRESS."
+    if bad and good:
+        return inner, (
+            f"{inner} lets {', '.join(good)} through, but not {', '.join(bad)}: look at its rules for these, and"
+            " whether the devices answer."
+        )
+    if bad:
+        return inner, f"{inner} lets nothing through: its rules are missing, or lead to devices that do not answer."
+    if good:
+        return None, (
+            f"{inner} and all behind it are right. What fails from outside is wrong at {outer}, or stopped by the"
+            " provider before it."
+        )
+    return None, "Nothing here could be tried from this place."

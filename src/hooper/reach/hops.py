@@ -1,0 +1,104 @@
+"""The routers that reveal themselves on the way: datagrams that may make few hops only, and who says so."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import anyio
+
+from hooper.addresses import IPAddress
+from hooper.errors import HooperError
+from hooper.net.exchange import moments
+from hooper.net.types import Datagrams, Door, Endpoint, NoRoute, Rejected
+
+FIRST_PORT = 33434  # where the trade sends such datagrams: nothing listens there
+FARTHEST = 8  # hops; more routers than that stand behind no provider's door
+ROUNDS, PATIENCE = (0.0, 0.4), 1.0  # seconds
+TIME_EXCEEDED, UNREACHABLE, NO_WAY = 11, 3, (0, 6)  # ICMP types, and codes of the second, RFC 792 and RFC 1122
+
+
+@dataclass(frozen=True, slots=True)
+class Hops:
+    """A way out. seen: who revealed itself at each hop, the nearest first; None: nobody. arrived: the hop at which
+    the destination itself answered. no_way: a router that says that it has no way there.
+    """
+
+    to: IPAddress
+    seen: tuple[IPAddress | None, ...]
+    arrived: int | None = None
+    no_way: IPAddress | None = None
+
+    @property
+    def last(self) -> int:
+        """The last hop that revealed itself; 0: none did."""
+        return max((number for number, one in enumerate(self.seen, 1) if one is not None), default=0)
+
+
+async def trace(door: Door, to: IPAddress, patience: float = PATIENCE) -> Hops | None:
+    """Who reveals itself on the way to `to`; None: this system does not tell of ICMP errors.
+
+    Needs no privileges: one socket for each number of hops (RFC 792 time exceeded, RFC 8200 for IPv6 is not asked).
+    patience: seconds for all hops together.
+    """
+    if not door.hears_icmp or to.version != 4:
+        return None
+    seen: list[IPAddress | None] = [None] * FARTHEST
+    arrived: list[int] = []
+    no_way: list[IPAddress] = []
+
+    async def one(limit: int) -> None:
+        target = Endpoint(to, FIRST_PORT + limit)
+        try:
+            async with await door.datagrams(hop_limit=limit) as socket:
+                said = await _rejected(socket, target)
+        except HooperError:
+            return
+        if said is None:
+            return
+        if said.icmp.type == TIME_EXCEEDED:
+            seen[limit - 1] = said.by
+        elif said.icmp.type == UNREACHABLE and said.by == to:
+            arrived.append(limit)
+        elif said.icmp.type == UNREACHABLE and said.icmp.code in NO_WAY and said.by is not None:
+            no_way.append(said.by)
+
+    with anyio.move_on_after(patience):
+        async with anyio.create_task_group() as tasks:
+            for limit in range(1, FARTHEST + 1):
+                tasks.start_soon(one, limit)
+    return Hops(to, tuple(seen), min(arrived, default=None), next(iter(no_way), None))
+
+
+async def _rejected(socket: Datagrams, target: Endpoint) -> Rejected | None:
+    """Send to `target` until an ICMP error comes, however long that takes; None: nothing left this machine."""
+    found: list[Rejected] = []
+
+    async def listen(scope: anyio.CancelScope) -> None:
+        while not found:
+            came = await socket.receive()
+            if isinstance(came, Rejected) and came.to in (None, target):
+                found.append(came)
+        scope.cancel()
+
+    async with anyio.create_task_group() as tasks:
+        tasks.start_soon(listen, tasks.cancel_scope)
+        async for _ in moments(ROUNDS):
+            try:
+                await socket.send(b"hooper", target)
+            except NoRoute:
+                tasks.cancel_scope.cancel()
+    return found[0] if found else None
+
+
+def between(to_self: Hops, outward: Hops | None) -> tuple[int, int | None]:
+    """How many NATs the way to one's own public address goes through: at least, and at most (None: not known).
+
+    A router that reveals itself to what passes on outward, but not to what goes to the public address, has it itself
+    or stands behind the one that has it.
+    """
+    if to_self.arrived is not None:
+        return to_self.arrived, to_self.arrived
+    least = to_self.last + 1
+    further = outward.seen[to_self.last :] if outward is not None else ()
+    most = next((least + number for number, one in enumerate(further) if one is not None), None)
+    return least, most

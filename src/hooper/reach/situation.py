@@ -1,0 +1,267 @@
+"""What kind of line this is, by all that was measured and told, with what speaks for it. Pure."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from ipaddress import IPv4Network
+from typing import Literal
+
+from hooper.addresses import IPAddress, classify, parse_address
+from hooper.reach.facts import LineFacts, Told
+
+Situation = Literal["public", "one-nat", "several-nats", "carrier-nat", "shared-ports", "no-ipv4", "unclear"]
+_TRANSLATOR = IPv4Network("192.0.0.0/29")  # RFC 6333 section 5.7, RFC 7335
+
+
+@dataclass(frozen=True, slots=True)
+class Judged:
+    """kind, and whether forwarding can work at all: null is not known. evidence: what speaks for it, in sentences.
+
+    do: what to do next, where it is unclear. box_before: a NAT that is not in the site file stands before the
+    outermost gateway, or seems to.
+    """
+
+    kind: Situation
+    can_forward: bool | None
+    evidence: tuple[str, ...]
+    do: str = ""
+    box_before: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Box:
+    """One NAT on the way out, with its outer address as far as it is known."""
+
+    name: str
+    wan: IPAddress | None
+    told: Told | None
+    known: bool  # it stands in the site file
+
+
+def boxes_outward(facts: LineFacts) -> list[Box]:
+    """The NATs from this machine outward: those of the site file, then what revealed itself before them."""
+    out: list[Box] = []
+    for key in reversed(facts.chain):
+        told = facts.wan.get(key)
+        out.append(Box(key, parse_address(told.value) if told is not None else None, told, True))
+    for said in facts.measured.revealed if facts.measured is not None else ():
+        told = Told(str(said.wan), facts.now, said.by) if said.wan is not None else None
+        out.append(Box(f"the router {said.address}", said.wan, told, False))
+    return out
+
+
+def judge(facts: LineFacts) -> Judged:
+    """What kind of line this is. The first that is proven counts; what is only likely says so."""
+    for rule in (_this_machine, _shared, _by_numbers, _by_class, _down, _by_hops, _by_mismatch, _by_space):
+        if (judged := rule(facts)) is not None:
+            return judged
+    return _unclear(facts)
+
+
+def _sentence(box: Box, facts: LineFacts) -> str:
+    assert box.told is not None
+    return f"{box.name} has the WAN address {box.wan} ({box.told.source(facts.now)})"
+
+
+def _seen(facts: LineFacts) -> str:
+    return f"the internet sees {facts.public.address} ({facts.public.source})"
+
+
+def _this_machine(facts: LineFacts) -> Judged | None:
+    own, public = facts.own.address, facts.public.address
+    if own is None:
+        return None
+    if own == public:
+        return Judged("public", True, (f"this machine has {own} itself", _seen(facts)))
+    kind = classify(own)
+    if own in _TRANSLATOR:
+        said = f"this machine has {own}: it reaches IPv4 through a translator only ({kind.source})"
+        return Judged("no-ipv4", False, (said,))
+    if kind.key == "carrier" and facts.at is None:
+        said = f"this machine has {own}, which is {kind.meaning} ({kind.source})"
+        return Judged("carrier-nat", False, (said,))
+    return None
+
+
+def _shared(facts: LineFacts) -> Judged | None:
+    """Ports in common, unless carrier NAT proper stands there: that gives out ports in blocks too."""
+    nat = facts.measured.nat if facts.measured is not None else None
+    if nat is None or nat.own_ports is None or _by_class(facts) is not None:
+        return None
+    return Judged(
+        "shared-ports", False, (f"all outside ports that were given are of one set, {nat.own_ports}", _seen(facts))
+    )
+
+
+def _by_numbers(facts: LineFacts) -> Judged | None:
+    """A NAT whose outer address is the public one: it is the outermost."""
+    public = facts.public.address
+    boxes = boxes_outward(facts)
+    for count, box in enumerate(boxes, 1):
+        if box.wan is None or box.wan != public or not classify(box.wan).reachable:
+            continue
+        beyond = [one for one in boxes[count:] if one.known]
+        evidence = [_sentence(box, facts), _seen(facts)]
+        if beyond:
+            evidence.append(f"so {', '.join(one.name for one in beyond)} of the site file is not on the way")
+        return Judged("one-nat" if count == 1 else "several-nats", True, tuple(evidence), box_before=not box.known)
+    outermost = boxes[-1] if boxes else None
+    if public is None and outermost is not None and outermost.wan is not None and classify(outermost.wan).reachable:
+        kind: Situation = "one-nat" if len(boxes) == 1 else "several-nats"
+        return Judged(kind, True, (_sentence(outermost, facts), "nobody outside was asked, or nobody answered"))
+    return None
+
+
+def _by_class(facts: LineFacts) -> Judged | None:
+    """What the outermost known address is by itself (RFC 6598, RFC 6333)."""
+    for box in reversed(boxes_outward(facts)):
+        if box.wan is None:
+            continue
+        kind = classify(box.wan)
+        if kind.key == "carrier":
+            said = f"{_sentence(box, facts)}, which is {kind.meaning} ({kind.source})"
+            return Judged("carrier-nat", False, (said,))
+        if kind.key == "dual-stack-lite":
+            said = f"{_sentence(box, facts)}, which is {kind.meaning} ({kind.source})"
+            return Judged("shared-ports", False, (said,))
+        break
+    public = facts.public.address
+    if public is not None and classify(public).key == "carrier":
+        kind = classify(public)
+        return Judged("carrier-nat", False, (f"{_seen(facts)}, which is {kind.meaning} ({kind.source})",))
+    return None
+
+
+def _down(facts: LineFacts) -> Judged | None:
+    """The outermost box says that it has no IPv4 address, and nobody outside has seen one."""
+    if facts.public.address is not None and not facts.public.source.startswith(("told", "site file", "the name")):
+        return None
+    boxes = boxes_outward(facts)
+    outermost = boxes[-1] if boxes else None
+    if outermost is None:
+        return None
+    said = facts.measured.boxes.get(outermost.name) if facts.measured is not None else None
+    if outermost.wan is not None and int(outermost.wan) == 0:
+        return Judged("no-ipv4", False, (_sentence(outermost, facts),))
+    if said is not None and said.down and outermost.wan is None:
+        return Judged("no-ipv4", False, (f"{outermost.name} says that it has no address from its provider",))
+    refused = facts.measured.outward if facts.measured is not None else None
+    if refused is not None and refused.no_way is not None and outermost.wan is None:
+        return Judged("no-ipv4", False, (f"{refused.no_way} says that there is no way into the IPv4 internet",))
+    return None
+
+
+def _by_hops(facts: LineFacts) -> Judged | None:
+    """How many NATs stand before the public address, counted on the path."""
+    measured, public = facts.measured, facts.public.address
+    if measured is None or measured.nats is None or measured.to_self is None or public is None or facts.at is None:
+        return None
+    least, most = measured.nats
+    chain, boxes = len(facts.chain), boxes_outward(facts)
+    outermost = next((box for box in reversed(boxes) if box.known), None)
+    paths = (measured.to_self, *([measured.outward] if measured.outward is not None else []))
+    extra = list(dict.fromkeys(one for path in paths for one in path.seen[chain:least] if one is not None))
+    if least > chain:
+        hops = f"the way to {public} goes through at least {least} routers, the site file has {chain}"
+        kinds = [classify(one) for one in extra]
+        if any(kind.key == "dual-stack-lite" for kind in kinds):
+            return Judged(
+                "shared-ports", False, (hops, f"{extra[-1]} is the provider's translator ({kinds[-1].source})")
+            )
+        if any(kind.key == "carrier" or kind.reachable for kind in kinds) or least > chain + 1 or _far_out(facts):
+            shown = f": {', '.join(map(str, extra))}" if extra else ""
+            return Judged("carrier-nat", False, (hops, f"the provider's stand before the public address{shown}"))
+        do = _before(facts)
+        return Judged("unclear", None, (hops, "the one that is not in it may be yours, or the provider's"), do, True)
+    if least == most and outermost is not None and (outermost.wan is None or not classify(outermost.wan).reachable):
+        if most < chain:
+            beyond_file = ", ".join(facts.chain[: chain - most])
+            said = f"the public address is {most} hop{'s' if most > 1 else ''} away, so {beyond_file} is not on the way"
+            return Judged("one-nat" if most == 1 else "several-nats", True, (said, _seen(facts)))
+        if most == chain and outermost.wan is None:
+            said = (
+                f"the way to {public} ends at hop {most}, and {outermost.name} is that hop: it has the address itself"
+            )
+            return Judged("one-nat" if most == 1 else "several-nats", True, (said, _seen(facts)))
+    return None
+
+
+def _far_out(facts: LineFacts) -> bool:
+    """The outermost gateway's own address is public, and yet more routers follow before the public address."""
+    boxes = [box for box in boxes_outward(facts) if box.known]
+    return bool(boxes) and boxes[-1].wan is not None and classify(boxes[-1].wan).reachable
+
+
+def _by_mismatch(facts: LineFacts) -> Judged | None:
+    """The outermost box says now that it has one public address, and all servers see another."""
+    measured, public = facts.measured, facts.public.address
+    boxes = boxes_outward(facts)
+    outermost = boxes[-1] if boxes else None
+    if measured is None or public is None or outermost is None or outermost.wan is None or outermost.told is None:
+        return None
+    if not classify(outermost.wan).reachable or outermost.wan == public:
+        return None
+    evidence = (_sentence(outermost, facts), _seen(facts))
+    seen = {known.address for known in measured.seen}
+    exact = measured.nats is not None and measured.nats[0] == measured.nats[1] == len(facts.chain)
+    if exact or len(seen) > 1 or not outermost.told.measured or measured.tunnel is not None:
+        lines = "two public addresses: two lines, or a tunnel on the router"
+        do = f"Look on the page of {outermost.name} whether it has a second line or a VPN, and which one comes in."
+        return Judged("unclear", None, (*evidence, lines), do)
+    only = (
+        "the addresses differ, and only one line is known: the provider translates once more, or there is a second line"
+    )
+    return Judged("carrier-nat", None, (*evidence, only))
+
+
+def _before(facts: LineFacts) -> str:
+    return (
+        f"If the box before {facts.chain[0]} is yours, add it to the site file as the outermost gateway; if it is the"
+        " provider's, ask for bridge mode or a public address."
+        if facts.chain
+        else ""
+    )
+
+
+def _by_space(facts: LineFacts) -> Judged | None:
+    """A router of the provider's own space on the way out, where the hops cannot be counted (RFC 6598): likely."""
+    measured = facts.measured
+    if measured is None or facts.at is None or measured.outward is None:
+        return None
+    least, most = measured.nats if measured.nats is not None else (1, None)
+    near = measured.outward.seen[:most] if least != most else ()
+    kinds: dict[str, Situation] = {"carrier": "carrier-nat", "dual-stack-lite": "shared-ports"}
+    for one in near:
+        if one is not None and (kind := kinds.get(classify(one).key)) is not None:
+            said = f"{one} stands on the way out: {classify(one).meaning} ({classify(one).source})"
+            return Judged(kind, None, (said, "where the public address is, the hops do not tell"))
+    return None
+
+
+def _unclear(facts: LineFacts) -> Judged:
+    boxes = boxes_outward(facts)
+    outermost = next((box for box in reversed(boxes) if box.known or box.wan is not None), None)
+    if facts.at is None and facts.chain:
+        return Judged(
+            "unclear",
+            None,
+            ("this machine is on none of the site's networks: what it sees is another line",),
+            "Run it again on the site's own network.",
+        )
+    if outermost is None:
+        return Judged("unclear", None, ("the site file has no gateway, and this machine no public address",))
+    if outermost.wan is not None and not classify(outermost.wan).reachable:
+        kind = classify(outermost.wan)
+        said = f"{_sentence(outermost, facts)}, which is {kind.meaning}: another NAT stands before it"
+        return Judged("unclear", None, (said,), _before(facts), True)
+    if outermost.wan is not None:
+        return Judged(
+            "unclear",
+            None,
+            (_sentence(outermost, facts), _seen(facts)),
+            "Two lines, a VPN on this machine, or the WAN address has changed since it was read: read it again.",
+        )
+    evidence = [f"nobody says which WAN address {outermost.name} has"]
+    if facts.public.address is None:
+        evidence.append(f"the public address is not known: {facts.public.source}")
+    return Judged("unclear", None, tuple(evidence), f"Read the WAN address on the page of {outermost.name}.")
