@@ -36,6 +36,7 @@ from hooper.reach.card import CardDocument
 from hooper.reach.case import WhyDocument
 from hooper.reach.line import SurveyDocument
 from hooper.reach.model import CheckDocument
+from hooper.reach.neighbours import FindDocument
 
 
 @dataclass(frozen=True, slots=True)
@@ -49,6 +50,7 @@ DOCUMENTS: dict[str, type] = {
     "audit": AuditDocument,
     "edit": EditDocument,
     "host-list": HostListDocument,
+    "host-find": FindDocument,
     "host-suggest": SuggestDocument,
     "service-list": ServiceListDocument,
     "survey": SurveyDocument,

@@ -14,17 +14,23 @@ from hooper.cli.common import (
     SiteOption,
     VerboseFlag,
     choose,
+    deadline_seconds,
+    run_async,
     sub_app,
 )
 from hooper.cli.editing import ClearOption, EditDryRunFlag, finish, rows_of
-from hooper.errors import UsageError
+from hooper.errors import EXIT_NEEDS_A_PERSON, NoNetwork, UsageError, worst
 
 if TYPE_CHECKING:
+    from ipaddress import IPv4Address
+
     from rich.console import Console
 
     from hooper.planning.documents import HostListDocument, SuggestDocument
+    from hooper.reach.neighbours import FindDocument
+    from hooper.site.load import SiteFile
 
-app = sub_app("The devices: list, add, change, remove, tick off, free addresses.", group=True)
+app = sub_app("The devices: list, find, add, change, remove, tick off, free addresses.", group=True)
 
 HostArgument = Annotated[str, typer.Argument(metavar="HOST", help="A host's key.")]
 AddressOption = Annotated[str | None, typer.Option("--address", metavar="ADDRESS", help="Its IPv4 address.")]
@@ -154,7 +160,7 @@ def suggest(
     quiet: QuietFlag = False,
     verbose: VerboseFlag = False,
 ) -> None:
-    """Free addresses: outside the pool, nobody's in the site file. Asks nobody."""
+    """Free addresses: outside the pool, nobody's in the site file, and silent, where this machine can tell."""
     from itertools import islice
 
     from hooper.planning.addresses import free_addresses
@@ -166,12 +172,83 @@ def suggest(
     file = session.read_site(site, mask=mask)
     key = _network(gateway, list(file.site.gateways))
     entry = file.site.gateways[key]
-    found = tuple(str(address) for address in islice(free_addresses(file.site, key), count))
-    pool = str(entry.pool) if entry.pool is not None else None
-    code = session.show(SuggestDocument(key, str(entry.lan.network), pool, found), _render_suggest)
-    if pool is None:
+    looked = run_async(_silent, file, key, count)
+    free = looked[0] if looked is not None else islice(free_addresses(file.site, key), count)
+    answered = looked[1] if looked is not None else []
+    document = SuggestDocument(
+        key,
+        str(entry.lan.network),
+        str(entry.pool) if entry.pool is not None else None,
+        tuple(map(str, free)),
+        looked is not None,
+        tuple(map(str, answered)),
+    )
+    code = session.show(document, _render_suggest)
+    if entry.pool is None:
         session.note("The pool is not known, so DHCP may give these away: better reserve the address on the router.")
+    if looked is None:
+        session.note(
+            f"This machine is not on the LAN of {key}, so nobody was asked: try the address before you use it."
+        )
     raise typer.Exit(code)
+
+
+async def _silent(file: SiteFile, gateway: str, count: int) -> tuple[list[IPv4Address], list[IPv4Address]] | None:
+    from hooper.net.lab import lab_from_environment
+    from hooper.net.opening import open_door
+    from hooper.planning.addresses import free_addresses
+    from hooper.reach.neighbours import silent_addresses
+
+    door = await open_door(lab_from_environment())
+    try:
+        return await silent_addresses(door, file.site, gateway, free_addresses(file.site, gateway), count)
+    except NoNetwork:
+        return None
+
+
+@app.command()
+def find(
+    sweep: Annotated[
+        bool, typer.Option("--sweep", help="Try every address of this machine's own network, one after the other.")
+    ] = False,
+    no_ports: Annotated[bool, typer.Option("--no-ports", help="Do not try the usual ports of those found.")] = False,
+    deadline: Annotated[float, typer.Option("--deadline", metavar="SECONDS", help="For everything together.")] = 10.0,
+    site: SiteOption = None,
+    mask: MaskFlag = False,
+    json: JsonFlag = False,
+    quiet: QuietFlag = False,
+    verbose: VerboseFlag = False,
+) -> None:
+    """The devices on this machine's own network, held against the site file.
+
+    Without --sweep those that this machine has spoken with lately. Looks nowhere but on this one network.
+    """
+    session = Session("host find", json, quiet, verbose)
+    seconds = deadline_seconds(deadline)
+    file = session.read_site(site, mask=mask)
+    document = run_async(_find, session, file, seconds, sweep, not no_ports)
+    code = session.show(document, _render_found)
+    if not sweep:
+        session.note("\nOnly those that this machine has spoken with: `hooper host find --sweep` tries every address.")
+    for row in document.hosts:
+        if row.state == "moved":
+            session.note(f"\nNext: give {row.host} its address again: `hooper worksheet --devices {row.host}`.")
+            raise typer.Exit(worst([code, EXIT_NEEDS_A_PERSON]))
+    if any(row.state == "taken" for row in document.hosts):
+        raise typer.Exit(worst([code, EXIT_NEEDS_A_PERSON]))
+    if any(row.state == "new" for row in document.hosts):
+        session.note("\nNext: `hooper host add KEY --address ADDRESS --mac MAC` for those that belong to the site.")
+    raise typer.Exit(code)
+
+
+async def _find(session: Session, file: SiteFile, deadline: float, sweep: bool, ports: bool) -> FindDocument:
+    from hooper.net.lab import lab_from_environment
+    from hooper.net.opening import open_door
+    from hooper.reach.neighbours import find_hosts
+
+    door = await open_door(lab_from_environment())
+    session.at = door.clock.now()
+    return await find_hosts(door, file.site, deadline, sweep=sweep, ports=ports)
 
 
 @app.command()
@@ -250,10 +327,33 @@ def _render_ticks(document: HostListDocument, out: Console) -> None:
             out.print(Text.assemble((f"   {mark} ", style), (f"{item.key:<26}", "bold"), item.question), soft_wrap=True)
 
 
+def _render_found(document: FindDocument, out: Console) -> None:
+    from hooper.cli.render import indented, table
+
+    where = f"the LAN of {document.gateway}" if document.gateway is not None else "no network of the site file"
+    out.print(f"{document.network} by {document.interface}: {where}")
+    drawn = table("address", "MAC", "name", "open ports", "what it is")
+    drawn.columns[0].no_wrap = drawn.columns[1].no_wrap = True
+    for row in document.hosts:
+        what = f"{row.host}, {row.meaning}" if row.host is not None and row.state != "moved" else row.meaning
+        if row.in_pool and "pool" not in what:
+            what += "; in the pool"
+        name = (row.name or "").partition(".")[0]
+        drawn.add_row(row.address, row.mac or "?", name, " ".join(map(str, row.open_ports)), what)
+    out.print(drawn)
+    if document.silent:
+        indented(out, f"Planned here and not found: {', '.join(document.silent)}.", left=0)
+    if document.outstanding:
+        indented(out, f"The time did not suffice for: {', '.join(document.outstanding)}.", left=0)
+
+
 def _render_suggest(document: SuggestDocument, out: Console) -> None:
     pool = f", outside the pool {document.pool}" if document.pool else ""
-    out.print(f"Free on the LAN of {document.gateway}, {document.network}{pool}:")
+    silent = ", and silent" if document.looked else ""
+    out.print(f"Free on the LAN of {document.gateway}, {document.network}{pool}{silent}:")
     for address in document.addresses:
         out.print(f"   {address}")
     if not document.addresses:
         out.print("   none")
+    if document.answered:
+        out.print(f"Not offered, since somebody is there: {', '.join(document.answered)}")

@@ -200,6 +200,8 @@ def _save(
     from hooper.site.load import parse_site
 
     situation = document.situation if document.can_forward is not None else None
+    if situation == "one-nat" and any(facts.chain[-1] in one.behind for one in file.site.gateways.values()):
+        situation = "several-nats"  # seen from between two boxes; the line has both
     inner = zip(facts.chain, facts.chain[1:], strict=False)
     wans = {key: (outer, facts.wan[key].value) for outer, key in inner if key in facts.wan}
     edited = measured(file, facts.line, situation, wans)

@@ -14,7 +14,7 @@ from hooper.lab import acme, devices
 from hooper.lab.identity import Authority, self_signed
 from hooper.lab.igd import IgdRouter
 from hooper.lab.provider import NameProvider
-from hooper.lab.town import Attachment, Box, Node, StreamHandler, Town
+from hooper.lab.town import Attachment, Box, Node, StreamHandler, Town, made_up_mac
 from hooper.lab.zone import PRIMARY, ZONE
 from hooper.net.types import Endpoint
 
@@ -97,6 +97,7 @@ def build(now: Callable[[], datetime]) -> Town:
     town.zone.set(ZONE, "NS", [f"{PRIMARY}."])
     for key, address in HOSTS.items():
         _add(town, key, CLUB, address, gateway="10.44.7.1")
+        town.zone.set(IPv4Address(address).reverse_pointer, "PTR", [f"{key}.home.arpa."])
     _equip(town)
     here = _add(town, "here", CLUB, "10.44.7.105", interface="lan0", gateway="10.44.7.1")
     here.attachments[0].address6 = IPv6Address("2001:db8:44:7::105")
@@ -143,10 +144,8 @@ def _offices(town: Town) -> None:
 def _add(
     town: Town, key: str, segment: str, address: str, *, interface: str = "eth0", gateway: str | None = None
 ) -> Node:
-    last = address.split(".")
-    mac = f"02:00:5e:{int(last[1]) % 100:02d}:{int(last[2]) % 100:02d}:{int(last[3]) % 100:02d}"
-    way = IPv4Address(gateway) if gateway else None
-    node = Node(key, [Attachment(interface, segment, IPv4Address(address), mac, way)])
+    own, way = IPv4Address(address), IPv4Address(gateway) if gateway else None
+    node = Node(key, [Attachment(interface, segment, own, made_up_mac(own), way)])
     town.nodes[key] = node
     return node
 

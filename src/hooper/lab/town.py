@@ -459,7 +459,14 @@ class Town:
     def neighbours(self, node: Node) -> list[tuple[IPv4Address, str, str]]:
         """Address, MAC and interface of those on its own networks that `node` has spoken with, as they are now."""
         asked = {e["to"].rpartition(":")[0] for e in self.ledger if e["place"].partition(":")[0] == node.key}
-        return [
+        routers = [
+            (address, made_up_mac(address), own.name)
+            for own in node.attachments
+            for box in self.boxes.values()
+            for segment, address in ((box.inner, box.lan.ip), (box.outer, box.wan))
+            if segment == own.segment and (address == own.gateway or str(address) in asked)
+        ]
+        return routers + [
             (other.address, other.mac, own.name)
             for own in node.attachments
             for peer in self.nodes.values()
@@ -492,6 +499,12 @@ class Town:
             finally:
                 await near.aclose()
                 tasks.cancel_scope.cancel()
+
+
+def made_up_mac(address: IPv4Address) -> str:
+    """A locally administered MAC that shows which address it belongs to."""
+    last = str(address).split(".")
+    return "02:00:5e:" + ":".join(f"{int(part) % 100:02d}" for part in last[1:])
 
 
 async def _handled(handler: StreamHandler, stream: ByteStream, source: Endpoint) -> None:

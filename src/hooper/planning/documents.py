@@ -162,12 +162,18 @@ class HostListDocument:
 
 @dataclass(frozen=True, slots=True)
 class SuggestDocument:
-    """`hooper host suggest`: free addresses on one network, the best first."""
+    """`hooper host suggest`: free addresses on one network, the best first.
+
+    looked: each was tried, and stayed silent; else this machine is not on that network. answered: those at which
+    somebody is whom the site file does not have.
+    """
 
     gateway: str
     network: str
     pool: str | None
     addresses: tuple[str, ...]
+    looked: bool
+    answered: tuple[str, ...]
 
 
 @dataclass(frozen=True, slots=True)

@@ -54,9 +54,7 @@ def _targets(site: Site, plan: Plan, inner: str, wan: IPv4Address) -> Iterator[T
 def _passed(target: Target, seen: Seen | None) -> Passed:
     if seen is None:
         return Passed(target.service, target.transport, target.port, "unproven", None, target.beyond)
-    if target.transport == "udp" and seen.verdict == "silent":
-        return Passed(target.service, "udp", target.port, "unproven", None, "no answer to a datagram proves nothing")
-    ok = is_ok("reachable", seen.verdict, target.speaks, ())
+    ok = is_ok("reachable", seen.verdict, target.speaks, ()) if seen.verdict != "unproven" else None
     return Passed(target.service, target.transport, target.port, seen.verdict, ok, seen.detail)
 
 

@@ -167,7 +167,8 @@ def compare(site: Site, facts: LineFacts) -> list[Comparison]:
     rows = [*_own_gateway(site, facts), *_inner_wans(site, facts)]
     if facts.chain:
         rows.append(_outer_wan(facts))
-    return [*rows, *_measured_rows(site, facts), *names_compared(facts), *_resolvers_compared(facts)]
+    astray = [row for row in _resolvers_compared(facts) if row.equal is False]
+    return [*rows, *_measured_rows(site, facts), *names_compared(facts), *astray]
 
 
 def _measured_rows(site: Site, facts: LineFacts) -> Iterator[Comparison]:

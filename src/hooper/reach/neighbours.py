@@ -1,0 +1,279 @@
+"""Who is on this machine's own network: its table of neighbours, a gentle sweep, names and open ports."""
+
+from __future__ import annotations
+
+from collections.abc import Awaitable, Callable, Iterable, Sequence
+from dataclasses import dataclass, replace
+from ipaddress import IPv4Address, IPv4Interface, IPv4Network
+from typing import Literal
+
+import anyio
+
+from hooper.addresses import IPAddress, classify
+from hooper.errors import HooperError, RefusedForSafety, WireError
+from hooper.net.types import Datagrams, Door, Endpoint, Interface, NoRoute, Rejected, Surroundings
+from hooper.reach.public import connected_surroundings, standing
+from hooper.site.model import Site
+from hooper.site.protocols import SPEECHES
+
+DISCARD = 9  # where a datagram does nothing (RFC 863); that it is sent makes the system ask for the address
+PACE = 0.008  # seconds between two datagrams of a sweep
+SETTLE = 1.2  # seconds that answers may take after the last one
+MOST = 1024  # addresses of a sweep: a home or a small office has no more
+AT_ONCE = 64  # connections at the same time
+KNOCK = 0.8  # seconds for a connection on one's own network
+RESOLVER_PATIENCE = 1.5  # seconds
+USUAL = {80, 8080, 8443, 631, 445} | {s.port for s in SPEECHES.values() if s.port is not None and s.transport == "tcp"}
+
+
+@dataclass(frozen=True, slots=True)
+class FoundHost:
+    """A device. host: its key in the site file. state: as planned; moved (its MAC is planned at another address);
+    taken (another device is planned here); new (the file does not have it); gateway; self.
+
+    in_pool: whether DHCP may give its address to somebody else; null where the pool is not known.
+    """
+
+    address: str
+    mac: str | None
+    name: str | None
+    host: str | None
+    state: Literal["planned", "moved", "taken", "new", "gateway", "self"]
+    in_pool: bool | None
+    open_ports: tuple[int, ...]
+    meaning: str
+
+
+@dataclass(frozen=True, slots=True)
+class FindDocument:
+    """`hooper host find`. swept: every address was tried, not only the neighbours that this machine knows already.
+
+    silent: planned on this network, and not found. outstanding: what the time did not suffice for.
+    """
+
+    network: str
+    interface: str
+    gateway: str | None
+    swept: bool
+    hosts: tuple[FoundHost, ...]
+    silent: tuple[str, ...]
+    outstanding: tuple[str, ...]
+
+
+@dataclass
+class _Ground:
+    """This machine's own network."""
+
+    door: Door
+    interface: Interface
+    own: IPv4Interface
+    at: str | None
+
+
+async def _ground(here: Door, site: Site) -> _Ground:
+    """Raises: NoNetwork; RefusedForSafety: the only network is a tunnel's."""
+    around = await connected_surroundings(here)
+    name, at, own = standing(site, around)
+    if name is None:
+        way = await here.source_towards(IPv4Address("192.0.2.1"))  # of the default route; nothing is sent (RFC 5737)
+        holder = around.holder(way) if way is not None else None
+        if holder is None or holder.tunnel:
+            raise RefusedForSafety(
+                "this machine's way out is no network of its own, so there is nobody to look for",
+                remedy="Run it on a computer that is on the LAN.",
+            )
+        name, own = holder.name, holder.ipv4
+    interface = around.interface(name)
+    assert interface is not None
+    four = next(a for a in interface.addresses if isinstance(a, IPv4Interface) and a.ip == own)
+    return _Ground(here.through(name), interface, four, at)
+
+
+async def find_hosts(here: Door, site: Site, deadline: float, *, sweep: bool, ports: bool) -> FindDocument:
+    """The devices on this machine's network.
+
+    Args: sweep: try every address of its prefix. ports: try the usual ports of those that are there. deadline: seconds.
+    Raises: NoNetwork; RefusedForSafety: the prefix is too large for a sweep, or not a LAN.
+    """
+    ground = await _ground(here, site)
+    network = ground.own.network
+    if sweep and network.num_addresses > MOST:
+        raise RefusedForSafety(
+            f"{network} has {network.num_addresses} addresses, more than are tried one by one",
+            remedy="Leave --sweep out: what this machine has spoken with is shown all the same.",
+        )
+    outstanding: list[str] = []
+    end = anyio.current_time() + deadline
+    alive: set[IPAddress] = set()
+    if sweep:
+        await _within(end, "the sweep", outstanding, lambda: _sweep(ground.door, network.hosts(), alive, end))
+    around = await here.surroundings()
+    macs = _macs(around, ground.interface.name, network)
+    macs[ground.own.ip] = ground.interface.mac or ""
+    addresses = sorted({*macs, *(one for one in alive if isinstance(one, IPv4Address))})
+    names: dict[IPv4Address, str] = {}
+    opened: dict[IPv4Address, list[int]] = {address: [] for address in addresses}
+    async with anyio.create_task_group() as tasks:
+        tasks.start_soon(_within, end, "names", outstanding, lambda: _names(here, around, addresses, names))
+        if ports:
+            others = [address for address in addresses if address != ground.own.ip]
+            tasks.start_soon(_within, end, "ports", outstanding, lambda: _knock(ground.door, site, others, opened))
+    rows = [
+        _row(site, ground, address, macs.get(address) or None, names.get(address), tuple(sorted(opened[address])))
+        for address in addresses
+    ]
+    planned = _planned(site, ground.at)
+    silent = tuple(key for key, address in planned.items() if key not in {row.host for row in rows} and sweep)
+    return FindDocument(str(network), ground.interface.name, ground.at, sweep, tuple(rows), silent, tuple(outstanding))
+
+
+async def silent_addresses(
+    here: Door, site: Site, gateway: str, candidates: Iterable[IPv4Address], count: int
+) -> tuple[list[IPv4Address], list[IPv4Address]] | None:
+    """The first `count` of `candidates` on the LAN of `gateway` at which nobody is, and those at which somebody is.
+
+    None: this machine is not on that LAN, so that it cannot tell.
+    Raises: NoNetwork.
+    """
+    around = await connected_surroundings(here)
+    name, at, _ = standing(site, around)
+    if name is None or at != gateway:
+        return None
+    network, door = site.gateways[gateway].lan.network, here.through(name)
+    silent: list[IPv4Address] = []
+    answered: list[IPv4Address] = []
+    source = iter(candidates)
+    while len(silent) < count:
+        tried = [one for one, _ in zip(source, range(min(2 * count, 64)), strict=False)]
+        if not tried:
+            break
+        alive: set[IPAddress] = set()
+        await _sweep(door, tried, alive, anyio.current_time() + SETTLE + len(tried) * PACE + 1)
+        known = {*_macs(await here.surroundings(), name, network), *alive}
+        answered += [one for one in tried if one in known]
+        silent += [one for one in tried if one not in known]
+    return silent[:count], answered
+
+
+async def _within(end: float, label: str, outstanding: list[str], work: Callable[[], Awaitable[None]]) -> None:
+    with anyio.move_on_after(max(end - anyio.current_time(), 0)) as scope:
+        await work()
+    if scope.cancelled_caught:
+        outstanding.append(label)
+
+
+async def _sweep(door: Door, addresses: Iterable[IPv4Address], alive: set[IPAddress], end: float) -> None:
+    """One datagram to each, one after the other; who rejects it is there, and the system's table knows the others."""
+
+    async def listen(socket: Datagrams) -> None:
+        while True:
+            came = await socket.receive()
+            if isinstance(came, Rejected) and came.to is not None and came.by == came.to.address:
+                alive.add(came.to.address)
+
+    async with await door.datagrams() as socket, anyio.create_task_group() as tasks:
+        tasks.start_soon(listen, socket)
+        for address in addresses:
+            try:
+                await socket.send(b"", Endpoint(address, DISCARD))
+            except NoRoute:
+                continue
+            await anyio.sleep(PACE)
+        await anyio.sleep(min(SETTLE, max(end - anyio.current_time() - 0.1, 0)))
+        tasks.cancel_scope.cancel()
+
+
+def _macs(around: Surroundings, interface: str, network: IPv4Network) -> dict[IPv4Address, str]:
+    return {
+        one.address: one.mac
+        for one in around.neighbours
+        if isinstance(one.address, IPv4Address) and one.address in network and one.interface == interface
+    }
+
+
+async def _names(
+    here: Door, around: Surroundings, addresses: Sequence[IPv4Address], names: dict[IPv4Address, str]
+) -> None:
+    """What this machine's own resolvers call them; those outside would learn of them, and are not asked."""
+    inside = [one for one in around.resolvers if classify(one).key in ("private", "loopback", "link-local")]
+
+    async def one(resolver: IPAddress, address: IPv4Address) -> None:
+        from hooper.net.dns import records
+
+        try:
+            found = await records(here, Endpoint(resolver, 53), address.reverse_pointer, "PTR", RESOLVER_PATIENCE)
+        except (HooperError, WireError):
+            return
+        if found:
+            names.setdefault(address, found[0].rstrip("."))
+
+    async with anyio.create_task_group() as tasks:
+        for resolver in inside[:2]:
+            for address in addresses:
+                tasks.start_soon(one, resolver, address)
+
+
+async def _knock(
+    door: Door, site: Site, addresses: Sequence[IPv4Address], opened: dict[IPv4Address, list[int]]
+) -> None:
+    """Which of the usual ports, and of those in the site file, accept a connection. It is closed at once."""
+    from hooper.net.proxy import close_quietly
+
+    known = {one.used_ports.first for one in site.services.values() if one.used_transport in ("tcp", "both")}
+
+    limit = anyio.CapacityLimiter(AT_ONCE)
+
+    async def one(address: IPv4Address, port: int) -> None:
+        async with limit:
+            with anyio.move_on_after(KNOCK):
+                try:
+                    stream = await door.connect(address, port)
+                except HooperError:
+                    return
+                opened[address].append(port)
+                await close_quietly(stream)
+
+    async with anyio.create_task_group() as tasks:
+        for port in sorted(USUAL | known):
+            for address in addresses:
+                tasks.start_soon(one, address, port)
+
+
+def _planned(site: Site, at: str | None) -> dict[str, IPv4Address]:
+    if at is None:
+        return {}
+    network = site.gateways[at].lan.network
+    return {key: host.address for key, host in site.hosts.items() if host.address in network}
+
+
+def _row(
+    site: Site,
+    ground: _Ground,
+    address: IPv4Address,
+    mac: str | None,
+    name: str | None,
+    open_ports: tuple[int, ...],
+) -> FoundHost:
+    pool = site.gateways[ground.at].pool if ground.at is not None else None
+    in_pool = address in pool if pool is not None else None
+    row = FoundHost(str(address), mac, name, None, "new", in_pool, open_ports, "not in the site file")
+    if address == ground.own.ip:
+        return replace(row, state="self", meaning="this machine", host=site.site.here)
+    gateway = next((key for key, one in site.gateways.items() if one.lan.ip == address), None)
+    gateway = gateway or next((key for key, one in site.gateways.items() if address in one.wan), None)
+    if gateway is not None:
+        return replace(row, state="gateway", host=gateway, meaning="a router")
+    planned = _planned(site, ground.at)
+    there = next((key for key, planned_at in planned.items() if planned_at == address), None)
+    owner = next((key for key in planned if mac is not None and site.hosts[key].mac == mac), None)
+    if owner is not None and owner != there:
+        return replace(row, state="moved", host=owner, meaning=f"{owner} has moved here from {planned[owner]}")
+    if there is None:
+        return row
+    wanted = site.hosts[there].mac
+    if wanted is not None and mac is not None and wanted != mac:
+        return replace(row, state="taken", host=there, meaning=f"another device: {there} has the MAC {wanted}")
+    meaning = "as planned"
+    if in_pool and site.hosts[there].address_from != "reservation":
+        meaning = "as planned, but in the pool: it can lose this address"
+    return replace(row, state="planned", host=there, meaning=meaning)
