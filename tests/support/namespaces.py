@@ -97,7 +97,7 @@ table inet filter {
 UPNP_CONFIG = """\
 ext_ifname=wan
 listening_ip=lan
-enable_natpmp=no
+enable_natpmp={natpmp}
 enable_upnp=yes
 secure_mode={secure}
 system_uptime=yes
@@ -335,8 +335,31 @@ class KernelTown:
         options = ("-f", "/dev/null", "-h", str(folder / "host"), "-p", str(port), "-o", "PidFile=none")
         self.serve(key, name, port, "/usr/sbin/sshd", "-D", *options)
 
-    def serve_stun(self, key: str, name: str) -> None:
-        """coturn as a STUN server."""
+    def add_ipv6(self) -> None:
+        """IPv6 from the laptop to the rented machine, routed and not translated."""
+        addresses = {
+            "rented": {"eth0": "2001:db8:55::7"},
+            "inet": {"torented": "2001:db8:55::1", "tofibre": "2001:db8:33::1"},
+            "fibre-box": {"wan": "2001:db8:33::44", "lan": "2001:db8:44:90::1"},
+            "club-router": {"wan": "2001:db8:44:90::2", "lan": "2001:db8:44:7::1"},
+            "here": {"lan0": "2001:db8:44:7::105"},
+        }
+        for name, interfaces in addresses.items():
+            for interface, address in interfaces.items():
+                self.run(name, "ip", "address", "add", f"{address}/64", "dev", interface, "nodad")
+            self.run(name, "sysctl", "-qw", "net.ipv6.conf.all.forwarding=1")
+        for name, to, via in (
+            ("rented", "default", "2001:db8:55::1"),
+            ("inet", "2001:db8:44::/48", "2001:db8:33::44"),
+            ("fibre-box", "2001:db8:44:7::/64", "2001:db8:44:90::2"),
+            ("fibre-box", "default", "2001:db8:33::1"),
+            ("club-router", "default", "2001:db8:44:90::1"),
+            ("here", "default", "2001:db8:44:7::1"),
+        ):
+            self.run(name, "ip", "-6", "route", "add", to, "via", via)
+
+    def serve_stun(self, key: str, name: str, *more: str) -> None:
+        """coturn as a STUN server. more: further addresses of its, by which it does RFC 5780."""
         options = (
             "-n",
             "--stun-only",
@@ -347,7 +370,8 @@ class KernelTown:
             str(self.folder / "stun.log"),
         )
         files = ("--pidfile", str(self.folder / "stun.pid"), "--db", str(self.folder / "stun.db"))
-        self.serve(key, name, 3478, "turnserver", *options, *files, "-L", RENTED, "-L", "127.0.0.1")
+        listening = [word for address in (RENTED, *more, "127.0.0.1") for word in ("-L", address)]
+        self.serve(key, name, 3478, "turnserver", *options, *files, *listening)
 
     def serve_names(self, name: str, secret: str, *, algorithm: str = "hmac-sha256") -> None:
         """BIND with the zone heronquay.example, which one key may change."""
@@ -360,8 +384,11 @@ class KernelTown:
         (folder / "named.conf").write_text(text)
         self.serve("names", name, 53, "named", "-f", "-c", str(folder / "named.conf"))
 
-    def serve_router(self, name: str, *, secure: bool, more: str = "") -> None:
-        """Router software that speaks IGD, on the kernel's NAT. secure: it maps for the asking device only."""
+    def serve_router(self, name: str, *, secure: bool, natpmp: bool = False, more: str = "") -> None:
+        """Router software that speaks IGD, on the kernel's NAT. secure: it maps for the asking device only.
+
+        natpmp: it speaks NAT-PMP and PCP too.
+        """
         self.stop(f"igd-{name}")
         with contextlib.suppress(AssertionError):
             self.run(name, "nft", "delete", "table", "inet", "filter")
@@ -370,7 +397,9 @@ class KernelTown:
         for leftover in self.folder.glob(f"{key}.*"):
             leftover.unlink()
         node = "0242c0a85a01" if name == "fibre-box" else "02420a2c0701"
-        text = UPNP_CONFIG.format(secure="yes" if secure else "no", node=node, folder=self.folder, key=key, more=more)
+        yes = {True: "yes", False: "no"}
+        options = {"secure": yes[secure], "natpmp": yes[natpmp], "more": more}
+        text = UPNP_CONFIG.format(node=node, folder=self.folder, key=key, **options)
         (self.folder / f"{key}.conf").write_text(text)
         command = ("miniupnpd", "-d", "-f", str(self.folder / f"{key}.conf"), "-P", str(self.folder / f"{key}.pid"))
         with (self.folder / f"{key}.log").open("wb") as log:
@@ -405,8 +434,8 @@ class KernelTown:
         """The provider's own NAT before the line: its box holds the public address, the fibre box gets another."""
         with contextlib.suppress(AssertionError):
             self.run("inet", "nft", "delete", "table", "ip", "shared")
-        self.run("fibre-box", "ip", "address", "flush", "dev", "wan")
-        self.run("inet", "ip", "address", "flush", "dev", "tofibre")
+        self.run("fibre-box", "ip", "-4", "address", "flush", "dev", "wan")
+        self.run("inet", "ip", "-4", "address", "flush", "dev", "tofibre")
         inner, outer = ("100.64.44.9", "100.64.44.1") if on else (PUBLIC, "11.22.33.1")
         self.run("fibre-box", "ip", "address", "add", f"{inner}/24", "dev", "wan")
         self.run("inet", "ip", "address", "add", f"{outer}/24", "dev", "tofibre")

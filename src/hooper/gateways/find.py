@@ -20,6 +20,7 @@ from hooper.site.references import in_sight
 from hooper.wire import ssdp, upnp
 
 ROUNDS = (0.0, 0.6, 1.2)  # seconds; datagrams get lost (UPnP Device Architecture 2.0 section 1.3.2)
+BETWEEN_TARGETS = 0.03  # seconds, in which a closed port is heard of
 ANSWERS_KEPT, LOCATIONS_TRIED = 256, 8  # what is more is noise, or somebody's joke
 GRACE = 0.3  # seconds for further answers once every router has answered
 BRANCHES = ("WANIPConnection:2", "WANIPConnection:1", "WANPPPConnection:2", "WANPPPConnection:1")
@@ -84,17 +85,24 @@ class Search:
 
 
 async def search_routers(
-    door: Door, own: IPv4Address, addresses: Mapping[str, IPv4Address], deadline: float, *, around: bool = True
+    door: Door,
+    own: IPv4Address,
+    addresses: Mapping[str, IPv4Address],
+    deadline: float,
+    *,
+    around: bool = True,
+    patience: float = 3.0,
 ) -> Search:
     """Search for the routers at `addresses`, named by their keys.
 
-    Args: door: bound to the interface with the address `own`. around: ask by multicast too. deadline: seconds.
+    Args: door: bound to the interface with the address `own`. around: ask by multicast too. deadline: seconds for each
+    request; patience: for the search before them.
     """
     routers: dict[str, Igd] = {}
     trouble: dict[str, HooperError] = {}
     if not addresses:
         return Search({}, {}, ())
-    answers = await _search(door, own, list(addresses.values()), min(deadline, 3.0), around=around)
+    answers = await _search(door, own, list(addresses.values()), min(deadline, patience), around=around)
 
     async def one(key: str, address: IPv4Address) -> None:
         locations = list(dict.fromkeys(found.location for sender, found in answers if sender == address))
@@ -121,11 +129,14 @@ async def _search(
 ) -> list[tuple[IPAddress, ssdp.Answer]]:
     """Who answers, with what; ends soon after every router has answered."""
     found: list[tuple[IPAddress, ssdp.Answer]] = []
+    closed: set[IPAddress] = set()
 
     async def listen(socket: Datagrams, scope: anyio.CancelScope) -> None:
         while True:
             came = await socket.receive()
             if not isinstance(came, Datagram):
+                if came.to is not None and came.by == came.to.address:
+                    closed.add(came.by)  # it says that nothing listens there: no need to ask again
                 continue
             try:
                 found.append((came.sender.address, ssdp.parse_answer(came.data)))
@@ -142,18 +153,21 @@ async def _search(
                 tasks.start_soon(listen, socket, tasks.cancel_scope)
                 tasks.cancel_scope.deadline = anyio.current_time() + patience
                 async for _ in moments(ROUNDS):
-                    await _ask_around(socket, routers, around=around)
+                    await _ask_around(socket, routers, closed, around=around)
     return found
 
 
-async def _ask_around(socket: Datagrams, routers: Sequence[IPv4Address], *, around: bool) -> None:
+async def _ask_around(
+    socket: Datagrams, routers: Sequence[IPv4Address], closed: set[IPAddress], *, around: bool
+) -> None:
     everyone = ((IPv4Address(ssdp.GROUP), 1),) if around else ()
     for target in ssdp.TARGETS:
-        for address, wait in (*everyone, *((router, None) for router in routers)):
+        for address, wait in (*everyone, *((router, None) for router in routers if router not in closed)):
             try:
                 await socket.send(ssdp.search(target, str(address), wait_s=wait), Endpoint(address, ssdp.PORT))
             except NoRoute:
                 continue
+        await anyio.sleep(BETWEEN_TARGETS)
 
 
 async def _describe(door: Door, key: str, address: IPv4Address, locations: Sequence[str], deadline: float) -> Igd:

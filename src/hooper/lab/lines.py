@@ -200,7 +200,7 @@ class Lines:
                 box.reveals = False
         if "resolver" in shape.dead:
             town.resolver_dead = True
-            machines: list[Box | Node] = [*town.boxes.values(), town.nodes["resolver"]]
+            machines: list[Box | Node] = [*town.boxes.values(), town.nodes["resolver"], town.nodes["phone"]]
             for machine in machines:
                 machine.udp = {port: devices.mute if port == 53 else one for port, one in machine.udp.items()}
         town.cut = "everything" in shape.dead

@@ -87,6 +87,7 @@ class Measured:
 
     seen: each STUN server's view. boxes: what the gateways of the site file say; revealed: routers on the path that
     are not in it, the nearest first. to_self, outward: the hops to one's own public address, and to a STUN server.
+    counted: these were looked at twice, so that the NATs can be counted by them.
     tunnel: the interface of a tunnel that this machine's default route leads through; tunnel_shows: what it shows.
     silent: STUN servers that did not answer. outstanding: what was still running when the time was over.
     """
@@ -97,6 +98,7 @@ class Measured:
     revealed: tuple[BoxSaid, ...] = ()
     to_self: Hops | None = None
     outward: Hops | None = None
+    counted: bool = False
     nat: NatBehaviour | None = None
     resolvers: tuple[ResolverSaid, ...] = ()
     tunnel: str | None = None
@@ -109,7 +111,7 @@ class Measured:
         if self.to_self is None:
             return None
         told = self.to_self.last or self.to_self.arrived or (self.outward is not None and self.outward.last)
-        return between(self.to_self, self.outward) if told else None
+        return between(self.to_self, self.outward if self.counted else None) if told else None
 
 
 @dataclass(frozen=True)

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
 
 import anyio
 
@@ -13,7 +14,8 @@ from hooper.net.types import Datagrams, Door, Endpoint, NoRoute, Rejected
 
 FIRST_PORT = 33434  # where the trade sends such datagrams: nothing listens there
 FARTHEST = 8  # hops; more routers than that stand behind no provider's door
-ROUNDS, PATIENCE = (0.0, 0.4), 1.0  # seconds
+ROUNDS, PATIENCE = (0.0, 0.3), 0.8  # seconds
+CONFIRMED_WITHIN, TRIES = 0.4, 3  # seconds, and how often
 TIME_EXCEEDED, UNREACHABLE, NO_WAY = 11, 3, (0, 6)  # ICMP types, and codes of the second, RFC 792 and RFC 1122
 
 
@@ -42,31 +44,59 @@ async def trace(door: Door, to: IPAddress, patience: float = PATIENCE) -> Hops |
     """
     if not door.hears_icmp or to.version != 4:
         return None
+    said = await _at_hops(door, [(to, limit) for limit in range(1, FARTHEST + 1)], patience)
     seen: list[IPAddress | None] = [None] * FARTHEST
-    arrived: list[int] = []
-    no_way: list[IPAddress] = []
+    arrived, no_way = None, None
+    for (_, limit), one in sorted(said.items(), key=lambda item: item[0][1]):
+        if one.icmp.type == TIME_EXCEEDED:
+            seen[limit - 1] = one.by
+        elif one.icmp.type == UNREACHABLE and one.by == to:
+            arrived = arrived or limit
+        elif one.icmp.type == UNREACHABLE and one.icmp.code in NO_WAY:
+            no_way = no_way or one.by
+    return Hops(to, tuple(seen), arrived, no_way)
 
-    async def one(limit: int) -> None:
-        target = Endpoint(to, FIRST_PORT + limit)
+
+async def confirm(door: Door, to_self: Hops, outward: Hops) -> tuple[Hops, bool]:
+    """Look again at the hop by which NATs are counted: routers say these things a few times a second only, so that one
+    that keeps silent may just have said enough. Returns the way to oneself, and whether the count can be trusted.
+    """
+    for _ in range(TRIES):
+        limit = next((n for n, one in enumerate(outward.seen, 1) if one is not None and n > to_self.last), None)
+        if limit is None or to_self.arrived is not None:
+            return to_self, to_self.arrived is not None
+        said = await _at_hops(door, [(to_self.to, limit), (outward.to, limit)], CONFIRMED_WITHIN)
+        again = said.get((to_self.to, limit))
+        if again is not None and again.icmp.type == TIME_EXCEEDED:
+            seen = (*to_self.seen[: limit - 1], again.by, *to_self.seen[limit:])
+            to_self = replace(to_self, seen=seen)
+        elif (outward.to, limit) in said:
+            return to_self, True
+        elif again is None:
+            return to_self, False
+    return to_self, False
+
+
+async def _at_hops(
+    door: Door, wanted: Sequence[tuple[IPAddress, int]], patience: float
+) -> dict[tuple[IPAddress, int], Rejected]:
+    """What comes back of datagrams to each address that may make that many hops. patience: seconds."""
+    found: dict[tuple[IPAddress, int], Rejected] = {}
+
+    async def one(to: IPAddress, limit: int) -> None:
         try:
             async with await door.datagrams(hop_limit=limit) as socket:
-                said = await _rejected(socket, target)
+                said = await _rejected(socket, Endpoint(to, FIRST_PORT + limit))
         except HooperError:
             return
-        if said is None:
-            return
-        if said.icmp.type == TIME_EXCEEDED:
-            seen[limit - 1] = said.by
-        elif said.icmp.type == UNREACHABLE and said.by == to:
-            arrived.append(limit)
-        elif said.icmp.type == UNREACHABLE and said.icmp.code in NO_WAY and said.by is not None:
-            no_way.append(said.by)
+        if said is not None:
+            found[to, limit] = said
 
     with anyio.move_on_after(patience):
         async with anyio.create_task_group() as tasks:
-            for limit in range(1, FARTHEST + 1):
-                tasks.start_soon(one, limit)
-    return Hops(to, tuple(seen), min(arrived, default=None), next(iter(no_way), None))
+            for to, limit in wanted:
+                tasks.start_soon(one, to, limit)
+    return found
 
 
 async def _rejected(socket: Datagrams, target: Endpoint) -> Rejected | None:

@@ -425,6 +425,7 @@ def _remarks(site: Site, facts: LineFacts) -> Iterator[str]:
     if measured is None or facts.at is None:
         return
     mute = [key for key in reversed(facts.chain) if key not in measured.boxes and site.gateways[key].control != "hand"]
+    mute = [] if any("routers" in one for one in measured.outstanding) else mute
     if mute:
         yield (
             f"{' and '.join(mute)} answers neither UPnP nor NAT-PMP nor PCP: it is switched off there, or this"

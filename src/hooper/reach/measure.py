@@ -19,9 +19,9 @@ from hooper.errors import HooperError, WireError
 from hooper.gateways.asking import natpmp_address, pcp_announce
 from hooper.gateways.find import search_routers
 from hooper.gateways.igd import Igd
-from hooper.net.types import Door, Endpoint, Interface
+from hooper.net.types import Door, Endpoint, Interface, Refused
 from hooper.reach.facts import BoxSaid, Known, LineFacts, Measured, ResolverSaid, Told
-from hooper.reach.hops import Hops, between, trace
+from hooper.reach.hops import PATIENCE, Hops, between, confirm, trace
 from hooper.reach.nat import NatBehaviour, nat_behaviour
 from hooper.reach.public import connected_surroundings, standing, stun_answer
 from hooper.site.model import Site
@@ -31,7 +31,9 @@ from hooper.wire import natpmp, pcp, stun
 INTERNET = IPv4Address("192.0.2.1")  # anywhere outside, to look up a route; nothing is sent there (RFC 5737)
 ASIDE = 0.15  # seconds of the deadline that are kept for what comes after an answer
 ROUTER_PATIENCE, RESOLVER_PATIENCE = 2.5, 2.0  # seconds
-INNER_FIRST = 0.8  # seconds that an outer router waits for what an inner one says
+FIRST = 0.5  # seconds that PCP waits for what NAT-PMP says, of this router and the inner one
+SHORTEST = 0.2  # seconds in which an answer can be expected at all
+HOPS_SHARE = 0.16  # of the deadline, for the hops that come first
 RESOLVERS_ASKED = 6
 
 T = TypeVar("T")
@@ -55,6 +57,7 @@ class Measuring:
     revealed: dict[IPAddress, BoxSaid] = field(default_factory=dict)
     to_self: Hops | None = None
     outward: Hops | None = None
+    counted: bool = False
     nat: NatBehaviour | None = None
     resolvers: dict[tuple[IPAddress, int], ResolverSaid] = field(default_factory=dict)
     public6: Known = field(default_factory=lambda: Known(None, "not measured"))
@@ -66,19 +69,17 @@ class Measuring:
         self.end = anyio.current_time() + self.deadline
         self.around = await connected_surroundings(self.here)
         await self._stand()
-        self._public_known, self._first_answer = anyio.Event(), anyio.Event()
-        self._outward_known, self._public_path_known = anyio.Event(), anyio.Event()
+        self._first_answer, self._hops_read = anyio.Event(), anyio.Event()
         jobs: dict[str, Callable[[], Awaitable[None]]] = {
             "the public address, by STUN": self._ask_stun,
+            "the hops": self._read_hops,
             "IPv6": self._ask_stun6,
-            "the names, by the resolvers": self._ask_resolvers,
-            "the routers, by UPnP": self._ask_upnp,
-            "the routers, by NAT-PMP and PCP": self._ask_port_control,
-            "the way out": self._trace_outward,
-            "the way to the public address": self._trace_self,
-            "routers further out": self._ask_revealed,
-            "how the NAT behaves": self._ask_nat,
             "what the tunnel shows": self._ask_through_tunnel,
+            "the names, by the resolvers": self._after_hops(self._ask_resolvers),
+            "the routers, by UPnP": self._after_hops(self._ask_upnp),
+            "the routers, by NAT-PMP and PCP": self._after_hops(self._ask_port_control),
+            "routers further out": self._after_hops(self._ask_revealed),
+            "how the NAT behaves": self._after_hops(self._ask_nat),
         }
         with anyio.move_on_after(max(self.end - anyio.current_time(), 0)):
             async with anyio.create_task_group() as tasks:
@@ -94,6 +95,17 @@ class Measuring:
         self.running.remove(label)
         if self.progress is not None:
             self.progress(tuple(self.running))
+
+    def _after_hops(self, job: Callable[[], Awaitable[None]]) -> Callable[[], Awaitable[None]]:
+        """Routers send few ICMP errors a second, and what else is asked uses them up: the hops come first."""
+
+        async def later() -> None:
+            await self._hops_read.wait()
+            if self._left() < SHORTEST:
+                await anyio.sleep_forever()  # until the deadline: nobody's silence would mean anything
+            await job()
+
+        return later
 
     def _left(self, at_most: float = 60.0) -> float:
         """Seconds that one request may take, so that its silence is still told in time."""
@@ -131,7 +143,6 @@ class Measuring:
 
         await _all(one, self._servers(4))
         self._first_answer.set()
-        self._public_known.set()
 
     def _seen(self) -> tuple[Known, ...]:
         """What each server sees, in the order of the file."""
@@ -241,7 +252,8 @@ class Measuring:
 
     async def _by_upnp(self, routers: Mapping[str, IPv4Address], *, around: bool) -> None:
         assert isinstance(self.own, IPv4Address)
-        found = await search_routers(self.door, self.own, routers, self._left(ROUTER_PATIENCE), around=around)
+        left = self._left(2 * ROUTER_PATIENCE) / 2  # one half for the search, the other for what it finds
+        found = await search_routers(self.door, self.own, routers, left, around=around, patience=left)
 
         async def one(key: str) -> None:
             igd = found.routers[key]
@@ -258,10 +270,14 @@ class Measuring:
         """NAT-PMP first, since PCP through an inner NAT needs what that has outside."""
 
         told = {key: anyio.Event() for key in routers}
+        closed: set[str] = set()
 
         async def by_natpmp(key: str) -> None:
             try:
                 got = await natpmp_address(self.door, routers[key], self._left(ROUTER_PATIENCE))
+            except Refused:
+                closed.add(key)
+                return
             except HooperError:
                 return
             finally:
@@ -271,9 +287,12 @@ class Measuring:
 
         async def by_pcp(key: str) -> None:
             inner = self._inner_of(key)
-            if inner in told:
-                with anyio.move_on_after(INNER_FIRST):
+            with anyio.move_on_after(FIRST):
+                await told[key].wait()
+                if inner in told:
                     await told[inner].wait()
+            if key in closed:
+                return  # both listen at one port
             client = self._client_of(key)
             if client is None:
                 return
@@ -332,18 +351,33 @@ class Measuring:
 
     # --- the way out
 
-    async def _trace_outward(self) -> None:
+    async def _read_hops(self) -> None:
         servers = self._servers(4)
-        if servers and self.at is not None:
-            self.outward = await trace(self.door, servers[0].address, self._left(1.2))
-        self._outward_known.set()
+        try:
+            if servers and self.at is not None:
+                async with anyio.create_task_group() as tasks:
+                    tasks.start_soon(self._trace_outward, servers[0].address)
+                    tasks.start_soon(self._trace_self)
+            if self.to_self is not None:
+                self.counted = self.to_self.arrived is not None
+                if self.outward is not None:
+                    self.to_self, self.counted = await confirm(self.door, self.to_self, self.outward)
+        finally:
+            self._hops_read.set()
+
+    async def _trace_outward(self, to: IPAddress) -> None:
+        self.outward = await trace(self.door, to, self._hops_patience)
 
     async def _trace_self(self) -> None:
-        await self._first_answer.wait()
+        with anyio.move_on_after(self._hops_patience):
+            await self._first_answer.wait()
         seen = self._seen()
-        if seen and seen[0].address is not None and self.at is not None:
-            self.to_self = await trace(self.door, seen[0].address, self._left(1.2))
-        self._public_path_known.set()
+        if seen and seen[0].address is not None:
+            self.to_self = await trace(self.door, seen[0].address, self._hops_patience)
+
+    @property
+    def _hops_patience(self) -> float:
+        return self._left(min(PATIENCE, HOPS_SHARE * self.deadline))
 
     def _near(self) -> list[IPv4Address]:
         """Routers on this side of the public address that the site file does not have, as far as the path tells.
@@ -352,7 +386,7 @@ class Measuring:
         """
         reach = len(self.outward.seen) if self.outward is not None else 0
         if self.to_self is not None:
-            least, most = between(self.to_self, self.outward)
+            least, most = between(self.to_self, self.outward if self.counted else None)
             reach = most if most is not None else least
         known = {gateway.lan.ip for gateway in self.site.gateways.values()}
         out: list[IPv4Address] = []
@@ -365,8 +399,6 @@ class Measuring:
         return out
 
     async def _ask_revealed(self) -> None:
-        await self._outward_known.wait()
-        await self._public_path_known.wait()
         for address in self._near():
             self.revealed.setdefault(address, BoxSaid(address))
         asked = self._routers().values()
@@ -407,6 +439,7 @@ class Measuring:
             revealed=self._revealed_in_order(),
             to_self=self.to_self,
             outward=self.outward,
+            counted=self.counted,
             nat=self.nat,
             resolvers=tuple(self.resolvers.values()),
             tunnel=self.tunnel.name if self.tunnel is not None else None,
