@@ -9,7 +9,8 @@ from ipaddress import IPv4Address, IPv4Network, IPv6Address
 from typing import Any
 
 from hooper.errors import WireError
-from hooper.wire import head, icmp, natpmp, pcp, recognise, rfb, socks5, ssdp, ssh, stun, town, upnp, x224
+from hooper.net import macos, surroundings, windows
+from hooper.wire import head, icmp, natpmp, pcp, recognise, rfb, rtnetlink, socks5, ssdp, ssh, stun, town, upnp, x224
 from hooper.wire.body import read_body
 
 TRANSACTION, NONCE = bytes(range(12)), bytes(range(100, 112))
@@ -118,6 +119,24 @@ def _socks(data: bytes) -> Any:
     return socks5.parse_address(data[0], data[1:])
 
 
+def _text(parse: Callable[[str], Any]) -> Callable[[bytes], Any]:
+    """A reader of what a command of the system prints."""
+
+    def decode(data: bytes) -> Any:
+        found = parse(data.decode("utf-8", "replace"))
+        return list(found) if found is not None else None
+
+    return decode
+
+
+def _netlink(kind: int, body: bytes) -> bytes:
+    return struct.pack("=IHHII", 16 + len(body), kind, 0, 1, 0) + body
+
+
+_NEIGHBOUR = struct.pack("=BBHiHBB", 2, 0, 0, 5, 2, 0, 1) + b"\x08\0\x01\0" + INSIDE.packed
+_NEIGHBOUR += b"\x0a\0\x02\0\x02\0\x5e\x44\x07\x01\0\0"
+_KIND = b"\x08\0\x01\0tun\0"
+_LINK = struct.pack("=BBHiII", 0, 0, 65534, 7, 1, 0) + struct.pack("=HH", 4 + len(_KIND), 18) + _KIND
 _ERROR = struct.pack("=IBBBBII", 111, 2, 3, 3, 0, 0, 0) + b"\x02\0\0\0" + OUTSIDE.packed + bytes(8)
 
 TARGETS: dict[str, Target] = {
@@ -180,6 +199,51 @@ TARGETS: dict[str, Target] = {
     "x224-request": Target(x224.parse_request, (x224.connection_request(),)),
     "first-bytes": Target(recognise.recognise, (b"SSH-2.0-x\r\n", _PAGE, b"RFB 003.008\n", b"\x16\x03\x01\0\x10")),
     "icmp": Target(icmp.parse_extended_error, (_ERROR,)),
+    "rtnetlink": Target(
+        rtnetlink.parse,
+        (_netlink(28, _NEIGHBOUR), _netlink(16, _LINK) + _netlink(20, bytes(8)), _netlink(3, bytes(4))),
+    ),
+    "macos-routes": Target(
+        _text(macos.parse_routes),
+        (
+            b"Internet:\nDestination Gateway Flags Netif Expire\ndefault 10.44.7.1 UGScg en0\n0/1 10.8.0.5 UGSc utun4\n"
+            b"192.168.1 link#6 UCS en0 !\n10.44.7.1 2:0:5e:44:7:1 UHLWIir en0 1187\n",
+            b"default fe80::1%en0 UGcg en0\n2001:db8:44:7::/64 link#6 UC en0\n",
+        ),
+    ),
+    "macos-resolvers": Target(
+        _text(macos.parse_resolvers), (b"resolver #1\n  nameserver[0] : 10.44.7.1\n  flags : x\n",)
+    ),
+    "macos-neighbours": Target(
+        _text(macos.parse_neighbours),
+        (b"? (10.44.7.1) at 2:0:5e:44:7:1 on en0 ifscope [ethernet]\n", b"2001:db8::1 2:0:5e:44:7:1 en0 23s R R\n"),
+    ),
+    "windows": Target(
+        windows.parse,
+        (
+            b'{"adapters":[{"Name":"WLAN","InterfaceType":71}],"routes":[{"DestinationPrefix":"0.0.0.0/0","NextHop":'
+            b'"10.44.7.1","InterfaceAlias":"WLAN","RouteMetric":0,"InterfaceMetric":25}],"neighbours":{"IPAddress":'
+            b'"10.44.7.1","LinkLayerAddress":"02-00-5E-44-07-01","InterfaceAlias":"WLAN","State":5},"resolvers":'
+            b'[{"InterfaceAlias":"WLAN","ServerAddresses":["10.44.7.1"]}]}',
+        ),
+    ),
+    "proc-routes": Target(
+        _text(lambda text: surroundings.parse_routes(text.splitlines())),
+        (
+            b"Iface Destination Gateway Flags RefCnt Use Metric Mask MTU Window IRTT\n"
+            b"lan0 00000000 01072C0A 0003 0 0 100 00000000 0 0 0\n",
+        ),
+    ),
+    "proc-routes6": Target(
+        _text(lambda text: surroundings.parse_routes6(text.splitlines())),
+        (
+            b"0" * 32
+            + b" 00 "
+            + b"0" * 32
+            + b" 00 20010db8004400070000000000000001 00000400 00000001 00000000 00000003 "
+            b"lan0\n",
+        ),
+    ),
     "lab-line": Target(town.parse_line, (b'{"a": 1}', b'{"a": [[[{}]]]}')),
     "lab-frame": Target(lambda data: town.parse_lengths(data[:8].ljust(8, b"\0")), (town.frame({"a": 1}, b"xyz"),)),
 }

@@ -84,7 +84,17 @@ def test_the_plan_does_not_depend_on_the_order_of_entries(order: list[str]) -> N
     assert other == plan(BOATHOUSE)
 
 
-OF_THE_LINE = {"line-behind-router", "name-behind"}  # raised by what was measured and told, see test_line_and_diagnosis
+# raised by what was measured and told, see test_line_and_diagnosis, test_situation and test_survey_table
+OF_THE_LINE = {
+    "line-behind-router",
+    "name-behind",
+    "resolver-silent",
+    "resolver-differs",
+    "way-out-by-tunnel",
+    "line-has-two-addresses",
+    "box-not-in-file",
+    "gateway-not-on-the-way",
+}
 HUB6 = ONE_BOX.replace('"dynamic"', '"dynamic"\nprefix6 = "2001:db8:44::/56"') + 'address6 = "2001:db8:44:7::50"\n'
 NAMED = '[names."home.heronquay.example"]\nline = "fibre"\n'
 CERTIFIED = NAMED + (

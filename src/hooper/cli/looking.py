@@ -19,8 +19,8 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from hooper.addresses import IPAddress
+    from hooper.comparison import Comparison
     from hooper.net.types import Door
-    from hooper.reach.line import Comparison
     from hooper.site.load import SiteFile
     from hooper.site.model import Site
     from hooper.store.state import State

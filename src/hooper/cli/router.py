@@ -23,7 +23,7 @@ from hooper.cli.common import (
     run_async,
     sub_app,
 )
-from hooper.cli.looking import DeadlineOption, Looking, looking
+from hooper.cli.looking import DeadlineOption, Looking, looking, numbers
 from hooper.errors import EXIT_NEEDS_A_PERSON, HooperError, NeedsAPerson, UsageError, worst
 from hooper.planning.model import EVERYTHING
 
@@ -64,13 +64,15 @@ def list_rules(
 ) -> None:
     """What stands in the routers' own tables, whose it is, how long it lasts, and whether it meets the plan."""
     from hooper.gateways.model import RouterListDocument
+    from hooper.gateways.rules import wan_compared
 
     session = Session("router list", json, quiet, verbose)
     deadline = deadline_seconds(deadline)
     file = session.read_site(site, mask=mask)
     wanted = _driven(file, gateway)
     tables, trouble = run_async(_list, session, file, wanted, deadline, state)
-    code = session.show(RouterListDocument(tuple(tables)), _render_tables, errors=trouble)
+    compared = [row for one in tables for row in wan_compared(file.site, one.gateway, one.wan_address)]
+    code = session.show(RouterListDocument(tuple(tables), tuple(compared)), _render_tables, errors=trouble)
     if not code:
         session.note("\nNext: `hooper router open` enters what is missing, `hooper router close` takes ours away.")
     raise typer.Exit(code)
@@ -320,6 +322,10 @@ def _render_tables(document: RouterListDocument, out: Console) -> None:
                 rule.label,
             )
         out.print(drawn)
+    if document.comparisons:
+        out.print()
+        heading(out, "The numbers")
+        numbers(document.comparisons, out)
 
 
 def _service(key: str | None) -> str:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Literal
 
+from hooper.comparison import Comparison
 from hooper.planning.model import PortPair
 
 Owner = Literal["ours", "other"]
@@ -74,6 +75,7 @@ class RouterListDocument:
     """`hooper router list`."""
 
     gateways: tuple[GatewayTable, ...]
+    comparisons: tuple[Comparison, ...]
 
 
 @dataclass(frozen=True, slots=True)

@@ -6,11 +6,16 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from ipaddress import ip_network
-from typing import Literal, cast
+from typing import TYPE_CHECKING, Literal, cast
 
+from hooper.addresses import classify, parse_address
+from hooper.comparison import Comparison, Side
 from hooper.gateways.model import LiveRule, Owner, RuleRow
 from hooper.planning.model import Forward, PortPair
 from hooper.planning.openers import cannot_say
+
+if TYPE_CHECKING:
+    from hooper.site.model import Site
 
 LABEL = "hooper "
 LABEL_LENGTH = 30  # letters; some routers turn longer labels into garbage
@@ -134,3 +139,34 @@ def _by_hand(entry: LiveRule, wanted: Iterable[Wanted]) -> str | None:
         if one.rule is None and ports is not None and same and ports[0] <= entry.outside_port <= ports[1]:
             return one.service
     return None
+
+
+def wan_compared(site: Site, gateway: str, wan: str | None) -> Iterator[Comparison]:
+    """What a router says is its outer address against what the rest of the site counts on: the rules of the gateway
+    before it, or the line's fixed address.
+    """
+    entry = site.gateways[gateway]
+    said = Side(f"{gateway}, WAN address", wan, "it says so itself")
+    for outer in entry.behind:
+        planned = entry.wan_behind(outer)
+        right = Side("in the plan", str(planned) if planned is not None else None, "site file")
+        if wan is None or planned is None:
+            continue
+        same = wan == str(planned)
+        there = "" if same else f": they lead to {planned}, where it is no more"
+        meaning = f"The rules of {outer} lead to it." if same else f"The rules of {outer} miss it{there}."
+        yield Comparison(said, right, same, meaning)
+    for line in entry.line:
+        fixed = [str(address) for address in site.lines[line].address]
+        if wan is None:
+            continue
+        kind = classify(parse_address(wan))
+        if not kind.reachable:
+            right = Side(f"the line {line}", None, "a public address was meant")
+            meaning = f"It is {kind.meaning} ({kind.source}): another NAT stands before it. See `hooper survey`."
+            yield Comparison(said, right, False, meaning)
+        elif fixed:
+            right = Side(f"the line {line}", ", ".join(fixed), "site file")
+            same = wan in fixed
+            meaning = "It has the line's address." if same else "The provider has given another address, or two lines."
+            yield Comparison(said, right, same, meaning)

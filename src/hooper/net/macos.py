@@ -73,4 +73,6 @@ def parse_neighbours(text: str) -> Iterator[Neighbour]:
             continue
         mac = ":".join(part.zfill(2) for part in match[2].lower().split(":"))
         with suppress(ValueError):
-            yield Neighbour(ip_address(match[1]), mac, match[3])
+            address = ip_address(match[1])
+            if not address.is_multicast:
+                yield Neighbour(address, mac, match[3])

@@ -199,27 +199,25 @@ def parse_routes(lines: Iterable[str]) -> Iterator[Route]:
     """Read /proc/net/route: numbers in hexadecimal, addresses in the order of the machine."""
     for line in list(lines)[1:]:
         fields = line.split()
-        if len(fields) < 8 or not int(fields[3], 16) & _UP:
-            continue
-        destination, gateway, mask = (IPv4Address(struct.pack("=L", int(fields[n], 16))) for n in (1, 2, 7))
-        with contextlib.suppress(ValueError):
-            network = IPv4Network(f"{destination}/{mask}")
-            yield Route(network, gateway if int(gateway) else None, fields[0], int(fields[6]))
+        with contextlib.suppress(ValueError, struct.error, IndexError):
+            if int(fields[3], 16) & _UP:
+                destination, gateway, mask = (IPv4Address(struct.pack("=L", int(fields[n], 16))) for n in (1, 2, 7))
+                network = IPv4Network(f"{destination}/{mask}")
+                yield Route(network, gateway if int(gateway) else None, fields[0], int(fields[6]))
 
 
 def parse_routes6(lines: Iterable[str]) -> Iterator[Route]:
     """Read /proc/net/ipv6_route: destination, length, source, length, gateway, metric, two counters, flags, name."""
     for line in lines:
         fields = line.split()
-        if len(fields) < 10:
-            continue
-        flags = int(fields[8], 16)
-        if not flags & _UP or flags & (_LOCAL | _REJECT) or fields[9] == "lo":
-            continue
-        network = IPv6Network((bytes.fromhex(fields[0]), int(fields[1], 16)), strict=False)
-        gateway = IPv6Address(bytes.fromhex(fields[4]))
-        if not network.is_multicast:
-            yield Route(network, gateway if int(gateway) else None, fields[9], int(fields[5], 16))
+        with contextlib.suppress(ValueError, IndexError):
+            flags = int(fields[8], 16)
+            if not flags & _UP or flags & (_LOCAL | _REJECT) or fields[9] == "lo":
+                continue
+            network = IPv6Network((bytes.fromhex(fields[0]), int(fields[1], 16)), strict=False)
+            gateway = IPv6Address(bytes.fromhex(fields[4]))
+            if not network.is_multicast:
+                yield Route(network, gateway if int(gateway) else None, fields[9], int(fields[5], 16))
 
 
 def read_resolvers(path: Path) -> tuple[IPAddress, ...]:

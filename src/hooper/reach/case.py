@@ -5,9 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import Literal
 
+from hooper.comparison import Comparison
 from hooper.planning.model import Plan
 from hooper.reach.facts import ServiceFacts
-from hooper.reach.line import Comparison
 from hooper.site.model import Site
 
 State = Literal["ok", "broken", "unknown", "skipped"]

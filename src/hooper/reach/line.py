@@ -8,6 +8,7 @@ from ipaddress import ip_network
 from typing import Literal
 
 from hooper.addresses import IPAddress, classify, parse_address
+from hooper.comparison import Comparison, Side
 from hooper.planning.catalogue import finding, rank
 from hooper.planning.documents import ChangedKey
 from hooper.planning.looks.line import remaining_ways
@@ -28,25 +29,6 @@ SENTENCES: dict[str, str] = {
     "no-ipv4": "The outermost router has no IPv4 address: the line is down, or it has IPv6 only.",
     "unclear": "It is not clear yet whether the outermost router has the public address.",
 }
-
-
-@dataclass(frozen=True, slots=True)
-class Side:
-    """One number of a comparison. value: null where it is not known; source: where it comes from."""
-
-    what: str
-    value: str | None
-    source: str
-
-
-@dataclass(frozen=True, slots=True)
-class Comparison:
-    """Two numbers that should be the same, and what it means that they are or are not. equal: null: not known."""
-
-    left: Side
-    right: Side
-    equal: bool | None
-    meaning: str
 
 
 @dataclass(frozen=True, slots=True)

@@ -207,6 +207,10 @@ async def _bind(socket: Datagrams, server: Endpoint, *attributes: tuple[int, byt
     return Endpoint(*seen) if seen is not None else None
 
 
+def _alike(ports: Sequence[int], bit: int) -> bool:
+    return all((port ^ ports[0]) >> bit & 1 == 0 for port in ports)
+
+
 def common_ports(samples: Sequence[tuple[int, int]]) -> str | None:
     """What the outside ports of `samples` have in common that the inside ones do not, where it is too much for chance.
 
@@ -217,7 +221,8 @@ def common_ports(samples: Sequence[tuple[int, int]]) -> str | None:
     outside = sorted({port for _, port in samples})
     if len(outside) < SAMPLES - 1 or max(after - before for before, after in pairwise(outside)) <= 4:
         return None  # too few, or counted up
-    same = [all((port ^ outside[0]) >> bit & 1 == 0 for port in outside) for bit in range(16)]
+    inside = [port for port, _ in samples]
+    same = [_alike(outside, bit) and not _alike(inside, bit) for bit in range(16)]
     run, best = 0, (0, 0)
     for bit, fixed in enumerate(same):
         run = run + 1 if fixed else 0

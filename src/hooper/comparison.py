@@ -1,0 +1,24 @@
+"""Two numbers side by side, as people compare them by eye. A foundation: whoever has two such numbers shows them so."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True, slots=True)
+class Side:
+    """One number of a comparison. value: null where it is not known; source: where it comes from."""
+
+    what: str
+    value: str | None
+    source: str
+
+
+@dataclass(frozen=True, slots=True)
+class Comparison:
+    """Two numbers that should be the same, and what it means that they are or are not. equal: null: not known."""
+
+    left: Side
+    right: Side
+    equal: bool | None
+    meaning: str
