@@ -90,7 +90,7 @@ def soap(town: KernelTown, place: str, *arguments: tuple[str, str]) -> None:
         "async def main():\n"
         "    own, rule = json.loads(sys.argv[1])\n"
         "    door, router = SystemDoor(), IPv4Address('10.44.7.1')\n"
-        "    found = await _search(door, IPv4Address(own), [router], 3)\n"
+        "    found = await _search(door, IPv4Address(own), [router], 3, around=True)\n"
         "    igd = await _describe(door, 'x', router, [a.location for s, a in found if s == router], 3)\n"
         "    await igd.add(LiveRule(**rule))\n"
         "anyio.run(main)\n"

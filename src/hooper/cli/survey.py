@@ -42,6 +42,8 @@ if TYPE_CHECKING:
     from hooper.reach.line import Between, SurveyDocument
     from hooper.site.load import SiteFile
 
+OPENINGS = {"the", "this", "all", "nobody", "so", "where", "two"}
+PROTOCOLS = {"igd": "UPnP", "natpmp": "NAT-PMP", "pcp": "PCP"}
 app = sub_app("What this line is: addresses, routers, and whether forwarding can work.")
 
 DeadlineOption = Annotated[float, typer.Option("--deadline", metavar="SECONDS", help="For everything together.")]
@@ -219,16 +221,19 @@ def render(document: SurveyDocument, out: Console) -> None:
     heading(out, f"This line: {document.situation}")
     indented(out, SENTENCES[document.situation], left=0)
     for said in document.evidence:
-        indented(out, f"{said[:1].upper()}{said[1:]}.", mark="- ", left=0)
+        first = said.split(" ", 1)[0]  # a key of the site file keeps its spelling
+        indented(out, f"{said[:1].upper() if first in OPENINGS else said[:1]}{said[1:]}.", mark="- ", left=0)
     out.print()
     drawn = table("from inside outward", "address", "WAN address", "answers")
     own = "\n".join(one for one in (document.own_address.ipv4, document.own_address.ipv6) if one)
     drawn.add_row("this machine", own or "not at the site", "", "")
     for row in reversed(document.gateways):
-        drawn.add_row(row.gateway, row.address, row.wan_address or "not told yet", ", ".join(row.control) or "nothing")
+        answers = ", ".join(PROTOCOLS[one] for one in row.control) or "nothing"
+        drawn.add_row(row.gateway, row.address, row.wan_address or "not told yet", answers)
     seen = "\n".join(one for one in (document.public_address.ipv4, document.public_address.ipv6) if one)
     drawn.add_row("the internet sees", seen or "not measured", "", "")
     out.print(drawn)
+    out.print()
     for line in (*_nat_lines(document), *document.remarks):
         indented(out, line, mark="- ", left=0)
     if document.comparisons:
@@ -278,7 +283,10 @@ def _render_between(between: Between, out: Console) -> None:
 
 
 def _next(session: Session, document: SurveyDocument) -> None:
-    if document.can_forward:
+    if document.between is not None:
+        sheet = document.between.inner if document.between.wrong is not None else document.between.outer
+        session.note(f"\nNext: hold the list on the page of {sheet} against `hooper worksheet {sheet}`.")
+    elif document.can_forward:
         session.note("\nForwarding can work here. Next: `hooper plan`.")
     elif document.missing:
         missing = document.missing[0]

@@ -147,8 +147,8 @@ def situation(facts: LineFacts) -> tuple[Situation, bool | None]:
 def compare(site: Site, facts: LineFacts) -> list[Comparison]:
     """The comparisons that people make by eye, from the inside outward."""
     rows = [*_own_gateway(site, facts), *_inner_wans(site, facts)]
-    if facts.chain:
-        rows.append(_outer_wan(facts))
+    if facts.chain and (outer_wan(facts) is not None or not judge(facts).can_forward):
+        rows.append(_outer_wan(facts))  # else the hops have settled it
     astray = [row for row in _resolvers_compared(facts) if row.equal is False]
     return [*rows, *_measured_rows(site, facts), *names_compared(facts), *astray]
 
@@ -203,7 +203,7 @@ def _resolvers_compared(facts: LineFacts) -> Iterator[Comparison]:
     for said in facts.measured.resolvers if facts.measured is not None else ():
         for name, answers in said.answers.items():
             known = facts.names.get(name)
-            if said.told_by == "site" or known is None or known.source == f"resolver {said.address}":
+            if said.told_by == "site" or known is None or known.source.endswith(f"resolver {said.address}"):
                 continue
             if known.address is None and not known.absent:
                 continue
@@ -263,10 +263,7 @@ def _outer_wan(facts: LineFacts) -> Comparison:
     left = _told(f"{outermost}, WAN address", told, facts)
     right = _known("public address", facts.public)
     if told is None:
-        proven = judge(facts).can_forward
         meaning = f"Read the WAN address on {outermost}'s status page and give it with --wan {outermost}=ADDRESS."
-        if proven is not None:
-            meaning = "Not needed: what was measured says enough."
         return Comparison(left, right, None, meaning)
     wan = parse_address(told.value)
     kind = classify(wan)

@@ -60,6 +60,7 @@ class Measuring:
     counted: bool = False
     nat: NatBehaviour | None = None
     resolvers: dict[tuple[IPAddress, int], ResolverSaid] = field(default_factory=dict)
+    looked_up: dict[str, Known] = field(default_factory=dict)
     public6: Known = field(default_factory=lambda: Known(None, "not measured"))
     tunnel_shows: Known | None = None
     running: list[str] = field(default_factory=list)
@@ -200,6 +201,17 @@ class Measuring:
 
         await _all(one, wanted)
         self.resolvers = {key: self.resolvers[key] for key in wanted}
+        if not any(said.state == "answers" for said in self.resolvers.values()):
+            await _all(self._look_up, names)
+
+    async def _look_up(self, name: str) -> None:
+        """By the system itself, which may know more ways than its list of resolvers."""
+        with anyio.move_on_after(self._left(RESOLVER_PATIENCE)):
+            try:
+                found = await self.here.lookup(name, "ipv4")
+            except HooperError:
+                return
+            self.looked_up[name] = Known(found[0] if found else None, "this machine's resolver", absent=not found)
 
     async def _resolver(self, address: IPAddress, port: int, told_by: str, names: list[str]) -> ResolverSaid:
         from hooper.net.dns import addresses_by, records
@@ -229,10 +241,11 @@ class Measuring:
                 continue
             said = next((one for one in answering if name in one.answers), None)
             if said is None:
-                out[name] = Known(None, "no resolver answered")
+                out[name] = self.looked_up.get(name, Known(None, "no resolver answered"))
                 continue
             found = [address for address in said.answers[name] if address.version == 4]
-            source = f"resolver {Endpoint(said.address, said.port) if said.port != 53 else said.address}"
+            whose = "resolver" if said.told_by == "site" else "this machine's resolver"
+            source = f"{whose} {Endpoint(said.address, said.port) if said.port != 53 else said.address}"
             out[name] = Known(found[0] if found else None, source, absent=not found)
         return out
 
