@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from contextlib import suppress
 from ipaddress import IPv4Address, IPv4Network, IPv6Address, IPv6Network
 
@@ -12,7 +13,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from hooper.errors import WireError
-from hooper.wire import natpmp, pcp, rtnetlink, ssdp, stun
+from hooper.wire import head, natpmp, pcp, rtnetlink, ssdp, stun
 
 WAN, OUTSIDE = IPv4Address("192.168.90.2"), IPv4Address("11.22.33.44")
 NONCE = bytes(range(12))
@@ -290,6 +291,30 @@ def test_damaged_input_gives_a_value_or_the_codecs_own_error(name: str) -> None:
     """A short run of `python -m fuzz.run`."""
     values = sum(outcome(TARGETS[name], data) for data in damaged(TARGETS[name].seeds, 400, 7))
     assert values > 0
+
+
+LONG = 256 * 1024
+
+
+@pytest.mark.parametrize(
+    "data",
+    [
+        b"<title" * (LONG // 6),
+        b"<a>" * (LONG // 3),
+        b"<" * LONG,
+        b"&#" * (LONG // 2),
+        b"<a" + b" a='1'" * (LONG // 6),
+        b"<a>x" * (LONG // 4),
+    ],
+    ids=["titles", "deep", "open", "entities", "attributes", "texts"],
+)
+def test_long_nonsense_takes_no_long_time(data: bytes) -> None:
+    start = time.process_time()
+    for name in ("description", "soap-action", "soap-response"):
+        with suppress(WireError):
+            TARGETS[name].decode(data)
+    head.page_title(data)
+    assert time.process_time() - start < 5
 
 
 @given(st.sampled_from(sorted(TARGETS)), st.binary(max_size=200))

@@ -99,7 +99,7 @@ def _message(first: str, headers: tuple[tuple[str, str], ...]) -> bytes:
     return ("\r\n".join(lines) + "\r\n\r\n").encode("latin-1", "replace")
 
 
-_TITLE = re.compile(rb"<title[^>]*>([^<]{0,200})</title", re.I)
+_TITLE = re.compile(rb"<title[^<>]*>([^<]{0,200})</title", re.I)
 
 
 def page_title(body: bytes) -> str | None:
