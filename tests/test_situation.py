@@ -85,8 +85,8 @@ SAID = "it says so by UPnP"
         (hops(), OUTWARD, {}, "one-nat", True),
         # one box more, private: one's own or the provider's
         (THREE, hops("10.44.7.1", "192.168.90.1", "192.168.100.1", to=STUN), {}, "unclear", None),
-        # two more, private: nobody has that many
-        (hops("10.44.7.1", "192.168.90.1", "10.9.0.1"), None, {}, "carrier-nat", False),
+        # two more, private: hardly anybody has that many
+        (hops("10.44.7.1", "192.168.90.1", "10.9.0.1"), None, {}, "carrier-nat", None),
         # of the provider's space
         (hops("10.44.7.1", "192.168.90.1", "100.64.0.1"), None, {}, "carrier-nat", False),
         (THREE, hops("10.44.7.1", "192.168.90.1", "192.0.0.1", to=STUN), {}, "shared-ports", False),
@@ -142,6 +142,16 @@ def test_a_machine_elsewhere_says_nothing_of_the_line() -> None:
     judged = judge(away)
     assert (judged.kind, judged.can_forward) == ("unclear", None)
     assert "none of the site's networks" in judged.evidence[0]
+
+
+def test_another_router_on_this_network_is_not_on_the_way() -> None:
+    """The system's own gateway may be one that the file does not have; it counts where it is on the path."""
+    box = BoxSaid(IPv4Address("10.44.7.2"), ("igd",), OTHER, SAID)
+    aside = Measured(seen=(Known(PUBLIC, "STUN"),), revealed=(box,))
+    assert judge(facts(aside)).kind == "unclear"
+    assert "fibre-box" in judge(facts(aside)).evidence[0]
+    holder = replace(aside, revealed=(replace(box, wan=PUBLIC),))
+    assert (judge(facts(holder)).kind, judge(facts(holder)).box_before) == ("several-nats", True)
 
 
 def test_a_line_that_is_down_says_so_itself() -> None:

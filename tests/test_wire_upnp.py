@@ -178,3 +178,25 @@ def test_any_body_gives_bytes_or_a_wire_error(data: bytes, chunked: bool, ended:
     with suppress(WireError):
         got = read_body(given_head, data, ended=ended)
         assert got is not None or not ended
+
+
+@pytest.mark.parametrize(
+    ("encoding", "name"),
+    [
+        ("gb2312", "机器"),
+        ("shift_jis", "箱"),
+        ("windows-1252", "Häuschen"),
+        ("iso-8859-15", "Häuschen"),
+        ("utf-7", "box"),
+    ],
+)
+def test_names_in_the_encoding_that_the_description_names(encoding: str, name: str) -> None:
+    start = f'<?xml version="1.0" encoding="{encoding}"?>'.encode()
+    page = start + b"<root><device><modelName>" + name.encode(encoding) + b"</modelName></device></root>"
+    assert upnp.parse_description(page, "http://10.44.7.1/d.xml").name == name
+
+
+@pytest.mark.parametrize("encoding", ["no-such", "base64", "utf-16", "x" * 60])
+def test_an_encoding_that_is_none_does_no_harm(encoding: str) -> None:
+    page = DESCRIPTION.replace(b'"1.0"', f'"1.0" encoding="{encoding}"'.encode())
+    assert upnp.parse_description(page, "http://10.44.7.1/d.xml").services

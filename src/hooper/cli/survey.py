@@ -121,6 +121,7 @@ async def _run(
             facts = await measure_line(opened.here, file.site, known, deadline, now=session.at, progress=progress.show)
         finally:
             progress.clear()
+        opened.trouble += facts.measured.trouble if facts.measured is not None else ()
         if asking:
             facts = _ask(session, opened, file, facts)
         if facts.stun_silent:

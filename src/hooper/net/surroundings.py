@@ -26,7 +26,7 @@ _PROC = Path("/proc/thread-self/net")  # a thread can be in another network name
 _SYSCTL = Path("/proc/sys/net/ipv4/conf")
 # systemd's own resolver on the loopback asks the ones that stand in its own file
 _STUB, _RESOLVERS, _BEHIND_STUB = "127.0.0.53", Path("/etc/resolv.conf"), Path("/run/systemd/resolve/resolv.conf")
-ASKED_S = 5.0  # seconds for a command of the system
+ASKED_S = 2.0  # seconds for a command of the system
 LOOKED_AGAIN_S = 5.0  # seconds between looks where the system does not tell of changes
 
 

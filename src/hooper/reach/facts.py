@@ -7,6 +7,7 @@ from datetime import datetime, timedelta
 from typing import Literal
 
 from hooper.addresses import IPAddress
+from hooper.errors import HooperError
 from hooper.reach.hops import Hops, between
 from hooper.reach.model import Result
 from hooper.reach.nat import NatBehaviour
@@ -89,7 +90,8 @@ class Measured:
     are not in it, the nearest first. to_self, outward: the hops to one's own public address, and to a STUN server.
     counted: these were looked at twice, so that the NATs can be counted by them.
     tunnel: the interface of a tunnel that this machine's default route leads through; tunnel_shows: what it shows.
-    silent: STUN servers that did not answer. outstanding: what was still running when the time was over.
+    silent: STUN servers that did not answer. outstanding: what was still running when the time was over. trouble: what
+    this machine did not allow.
     """
 
     seen: tuple[Known, ...] = ()
@@ -104,6 +106,7 @@ class Measured:
     tunnel: str | None = None
     tunnel_shows: Known | None = None
     outstanding: tuple[str, ...] = ()
+    trouble: tuple[HooperError, ...] = ()
 
     @property
     def nats(self) -> tuple[int, int | None] | None:

@@ -413,7 +413,7 @@ def _remarks(site: Site, facts: LineFacts) -> Iterator[str]:
     for key, said in measured.boxes.items():
         if site.gateways[key].control == "hand":
             yield f"{key} answers {', '.join(said.control)}: with `control` left out, Hooper can drive it."
-        if said.down and said.wan is None:
+        if said.down and said.wan is None and key == facts.chain[0]:
             yield f"{key} says that it has no public address: its line is down, or another NAT stands before it."
         if said.between:
             yield f"{key} says by PCP that a NAT stands between it and this machine that it was not told of."

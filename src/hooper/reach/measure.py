@@ -15,7 +15,7 @@ from typing import Any, TypeVar
 import anyio
 
 from hooper.addresses import IPAddress, classify, parse_address
-from hooper.errors import HooperError, WireError
+from hooper.errors import HooperError, LabGone, MachineError, WireError
 from hooper.gateways.asking import natpmp_address, pcp_announce
 from hooper.gateways.find import search_routers
 from hooper.gateways.igd import Igd
@@ -64,6 +64,7 @@ class Measuring:
     public6: Known = field(default_factory=lambda: Known(None, "not measured"))
     tunnel_shows: Known | None = None
     running: list[str] = field(default_factory=list)
+    trouble: list[HooperError] = field(default_factory=list)
 
     async def run(self) -> LineFacts:
         """Raises: NoNetwork: this machine is on no network."""
@@ -90,9 +91,20 @@ class Measuring:
         return self._facts()
 
     async def _one(self, label: str, job: Callable[[], Awaitable[None]]) -> None:
+        """One job; what goes wrong in it does not end the others, unless the lab itself is gone."""
         if self.progress is not None:
             self.progress(tuple(self.running))
-        await job()
+        try:
+            await job()
+        except LabGone:
+            raise
+        except HooperError as exc:
+            self.trouble.append(exc)
+        except BaseExceptionGroup as group:
+            gone, rest = group.split(lambda exc: isinstance(exc, LabGone) or not isinstance(exc, HooperError))
+            if gone is not None:
+                raise gone from None
+            self.trouble += _leaves(rest)
         self.running.remove(label)
         if self.progress is not None:
             self.progress(tuple(self.running))
@@ -122,11 +134,21 @@ class Measuring:
         if interface is None and by is not None and not by.tunnel:
             interface, self.own = by.name, by.ipv4
         self.interface = interface
-        self.door = self.here.through(interface) if interface is not None else self.here
+        self.door = self.here
+        if interface is not None and (by is None or by.name != interface or await self._can_be_bound(interface)):
+            self.door = self.here.through(interface)
         chains = [chain_of(self.site, key) for key in ([self.at] if self.at is not None else self.site.gateways)]
         self.chain = max(chains, key=len, default=())
         self.line = first_line(self.site, self.chain)
         self.default_gateway = self.around.default_gateway(interface)
+
+    async def _can_be_bound(self, interface: str) -> bool:
+        """Whether this system lets programs choose the interface; where it is the usual way out, it does without."""
+        try:
+            await (await self.here.through(interface).datagrams()).aclose()
+        except MachineError:
+            return False
+        return True
 
     def _servers(self, version: int) -> list[Endpoint]:
         return [Endpoint(address, port) for address, port in self.site.measure.stun if address.version == version]
@@ -252,11 +274,15 @@ class Measuring:
     # --- the routers
 
     def _routers(self) -> dict[str, IPv4Address]:
-        """The gateways on the way out from here, nearest first; and the one of the system, where the file has none."""
-        known = {key: self.site.gateways[key].lan.ip for key in reversed(self.chain)} if self.at is not None else {}
-        gateway = self.default_gateway
-        if isinstance(gateway, IPv4Address) and gateway not in known.values() and self.own is not None:
-            known[str(gateway)] = gateway
+        """The gateways on the way out from here, nearest first, and the one of the system, where that is another.
+
+        None where this machine is not at the site: those of another network say nothing of this line.
+        """
+        if self.at is None:
+            return {}
+        known = {key: self.site.gateways[key].lan.ip for key in reversed(self.chain)}
+        if isinstance(self.default_gateway, IPv4Address) and self.default_gateway not in known.values():
+            known[str(self.default_gateway)] = self.default_gateway
         return known
 
     async def _ask_upnp(self) -> None:
@@ -281,7 +307,6 @@ class Measuring:
 
     async def _by_port_control(self, routers: Mapping[str, IPv4Address]) -> None:
         """NAT-PMP first, since PCP through an inner NAT needs what that has outside."""
-
         told = {key: anyio.Event() for key in routers}
         closed: set[str] = set()
 
@@ -458,6 +483,7 @@ class Measuring:
             tunnel=self.tunnel.name if self.tunnel is not None else None,
             tunnel_shows=self.tunnel_shows,
             outstanding=tuple(self.running),
+            trouble=tuple({problem.message: problem for problem in self.trouble}.values()),
         )
         return LineFacts(
             now=self.now,
@@ -528,6 +554,17 @@ async def _all(work: Callable[[T], Coroutine[Any, Any, None]], things: Iterable[
     async with anyio.create_task_group() as tasks:
         for thing in list(things):
             tasks.start_soon(work, thing)
+
+
+def _leaves(group: BaseExceptionGroup[BaseException] | None) -> list[HooperError]:
+    """The errors in a group, whatever groups are inside it."""
+    out: list[HooperError] = []
+    for one in group.exceptions if group is not None else ():
+        if isinstance(one, BaseExceptionGroup):
+            out += _leaves(one)
+        elif isinstance(one, HooperError):
+            out.append(one)
+    return out
 
 
 def _names_another(server: Endpoint, answer: stun.Message) -> bool:

@@ -7,7 +7,7 @@ from ipaddress import IPv4Network
 from typing import Literal
 
 from hooper.addresses import IPAddress, classify, parse_address
-from hooper.reach.facts import LineFacts, Told
+from hooper.reach.facts import LineFacts, Measured, Told
 
 Situation = Literal["public", "one-nat", "several-nats", "carrier-nat", "shared-ports", "no-ipv4", "unclear"]
 _TRANSLATOR = IPv4Network("192.0.0.0/29")  # RFC 6333 section 5.7, RFC 7335
@@ -44,7 +44,11 @@ def boxes_outward(facts: LineFacts) -> list[Box]:
     for key in reversed(facts.chain):
         told = facts.wan.get(key)
         out.append(Box(key, parse_address(told.value) if told is not None else None, told, True))
-    for said in facts.measured.revealed if facts.measured is not None else ():
+    measured = facts.measured or Measured()
+    path = {one for hops in (measured.outward, measured.to_self) if hops is not None for one in hops.seen}
+    for said in measured.revealed:
+        if said.address not in path and (said.wan is None or said.wan != facts.public.address):
+            continue  # another router on this network, by which nothing goes
         told = Told(str(said.wan), facts.now, said.by) if said.wan is not None else None
         out.append(Box(f"the router {said.address}", said.wan, told, False))
     return out
@@ -168,10 +172,12 @@ def _by_hops(facts: LineFacts) -> Judged | None:
             return Judged(
                 "shared-ports", False, (hops, f"{extra[-1]} is the provider's translator ({kinds[-1].source})")
             )
-        if any(kind.key == "carrier" or kind.reachable for kind in kinds) or least > chain + 1 or _far_out(facts):
-            shown = f": {', '.join(map(str, extra))}" if extra else ""
+        shown = f": {', '.join(map(str, extra))}" if extra else ""
+        if any(kind.key == "carrier" or kind.reachable for kind in kinds) or _far_out(facts):
             return Judged("carrier-nat", False, (hops, f"the provider's stand before the public address{shown}"))
         do = _before(facts)
+        if least > chain + 1:
+            return Judged("carrier-nat", None, (hops, f"so many are rarely one's own{shown}"), do, True)
         return Judged("unclear", None, (hops, "the one that is not in it may be yours, or the provider's"), do, True)
     if least == most and outermost is not None and (outermost.wan is None or not classify(outermost.wan).reachable):
         if most < chain:

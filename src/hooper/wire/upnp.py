@@ -61,12 +61,21 @@ def parse_xml(data: bytes) -> Element:
         raise WireError("document type", start, f"what a router has no need of: {type(exc).__name__}") from None
     except (ParseError, ValueError, LookupError):
         pass  # names that are not UTF-8 stand in many tables: once more, with what cannot be read replaced
-    text = _NOT_XML.sub("?", re.sub(r"^\s*<\?xml[^>]*\?>", "", data[start:].decode("utf-8", "replace")))
+    text = _NOT_XML.sub("?", re.sub(r"^\s*<\?xml[^>]*\?>", "", _decoded(data[start:])))
     text = re.sub(r"&(?!(?:amp|lt|gt|quot|apos|#[0-9]+|#x[0-9A-Fa-f]+);)", "&amp;", text)
     try:
         return fromstring(text.rstrip())
     except (ParseError, ValueError, LookupError, DefusedXmlException) as exc:
         raise WireError("XML", start, str(exc)) from None
+
+
+def _decoded(data: bytes) -> str:
+    """As text, by the encoding that it names, where that is one; else as UTF-8."""
+    named = re.match(rb"""\s*<\?xml[^>]{0,80}encoding=["']([A-Za-z0-9._-]{1,40})["']""", data)
+    try:
+        return data.decode(named[1].decode() if named is not None else "utf-8", "replace")
+    except (LookupError, ValueError):  # no text encoding, or none that there is
+        return data.decode("utf-8", "replace")
 
 
 def loose_texts(data: bytes) -> list[tuple[str, str]]:
