@@ -40,8 +40,8 @@ from hooper.reach.check import Outcome, Wish, check_outside
 from hooper.reach.diagnosis import diagnose
 from hooper.reach.evidence import Past, gather_service
 from hooper.reach.facts import Told
+from hooper.reach.gather import gather_line
 from hooper.reach.line import document
-from hooper.reach.survey import gather_line
 from hooper.site.load import SiteFile
 from hooper.store.state import State, store_name
 

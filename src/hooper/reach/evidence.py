@@ -20,8 +20,8 @@ from hooper.planning.paths import chain_for
 from hooper.planning.worksheet import sheet_mark
 from hooper.reach.check import Memory, Outcome, Wish, check_here, check_outside
 from hooper.reach.facts import Known, LineFacts, ServiceFacts, Told
+from hooper.reach.gather import gather_line
 from hooper.reach.model import Evidence, Found, IcmpSeen, Result
-from hooper.reach.survey import gather_line
 from hooper.site.references import in_sight
 
 if TYPE_CHECKING:

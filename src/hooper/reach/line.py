@@ -404,6 +404,9 @@ def _remarks(site: Site, facts: LineFacts) -> Iterator[str]:
     if measured is None or facts.at is None:
         return
     mute = [key for key in reversed(facts.chain) if key not in measured.boxes and site.gateways[key].control != "hand"]
+    for key, gateway in site.gateways.items():
+        if facts.at in gateway.behind:
+            yield f"This machine stands between {facts.at} and {key}: --between tries {key} by itself."
     mute = [] if any("routers" in one for one in measured.outstanding) else mute
     if mute:
         yield (

@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Awaitable, Callable, Coroutine, Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from datetime import datetime
-from ipaddress import IPv4Address
+from ipaddress import IPv4Address, IPv6Address
 from typing import Any, TypeVar
 
 import anyio
@@ -195,6 +195,9 @@ class Measuring:
     def _own6(self) -> Known:
         used = self.around.interface(self.interface) if self.interface is not None else None
         address = used.ipv6 if used is not None else None
+        seen = self.public6.address  # of several, such as temporary ones, the one that is used outward
+        if used is not None and any(one.ip == seen for one in used.addresses) and isinstance(seen, IPv6Address):
+            address = seen
         return Known(address, f"interface {used.name}" if used is not None and address else "no interface has one")
 
     async def _ask_through_tunnel(self) -> None:

@@ -1,4 +1,4 @@
-"""Gathering what is known of the line: this machine's surroundings, STUN, names, and what the user told."""
+"""What is quickly known of the line: surroundings, STUN, names, what was told. `measure` looks deeper."""
 
 from __future__ import annotations
 
