@@ -215,9 +215,9 @@ def _render_line(document: LabLineDocument, out: Console) -> None:
         drawn.add_row("now" if row.kind == document.kind else "", row.kind, row.summary)
     out.print(drawn)
     out.print(
-        f"The routers map by {document.mapping}, let in by {document.filtering},"
-        f" {'with' if document.hairpin else 'without'} hairpin; {document.speaks} of them speak;"
-        f" dead: {', '.join(document.dead) or 'nobody'}; the machines' resolver is {document.resolver}."
+        f"Mapping: {document.mapping}. Filtering: {document.filtering}. Hairpin: {'yes' if document.hairpin else 'no'}."
+        f" Who speaks a protocol: {document.speaks}. Who answers nothing: {', '.join(document.dead) or 'nobody'}."
+        f" Resolver: {document.resolver}."
     )
 
 

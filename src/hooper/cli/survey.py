@@ -46,7 +46,9 @@ OPENINGS = {"the", "this", "all", "nobody", "so", "where", "two"}
 PROTOCOLS = {"igd": "UPnP", "natpmp": "NAT-PMP", "pcp": "PCP"}
 app = sub_app("What this line is: addresses, routers, and whether forwarding can work.")
 
-DeadlineOption = Annotated[float, typer.Option("--deadline", metavar="SECONDS", help="For everything together.")]
+DeadlineOption = Annotated[
+    float, typer.Option("--deadline", metavar="SECONDS", help="For everything together; --between takes as long again.")
+]
 
 
 @app.command()
