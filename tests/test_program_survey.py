@@ -135,20 +135,27 @@ def test_save_makes_plan_refuse_what_cannot_work(lab: Lab, tmp_path: Path) -> No
     assert "line-shares-ports" in {f["code"] for f in planned.document["findings"]}
 
 
-def test_the_move_that_tells_which_box_is_wrong(lab: Lab) -> None:
+def test_the_move_that_tells_which_box_is_wrong(lab: Lab, tmp_path: Path) -> None:
+    state = ("--state", str(tmp_path))
     wrong_place = lab.run("survey", "--between", "--json")
     assert wrong_place.code == 2
     assert "fibre-box" in wrong_place.document["errors"][0]["remedy"]
     lab.run("lab", "plug", "between")
-    code, got = survey(lab, "--between")
+    code, got = survey(lab, "--between", "--deadline", "3", *state)
     between = got["between"]
     assert (code, between["inner"], between["outer"], between["wrong"]) == (0, "club-router", FIBRE, None)
     assert {row["verdict"] for row in between["results"] if row["ok"]} == {"answered", "connected"}
     assert {row["service"] for row in between["results"] if row["ok"] is None} == {"desk", "timing-desk", "gate"}
     lab.run("lab", "break", "forward-missing-outer")  # the inner one is still right
-    assert survey(lab, "--between")[1]["between"]["wrong"] is None
+    assert survey(lab, "--between", "--deadline", "3", *state)[1]["between"]["wrong"] is None
+    lab.run("check", "film-page", "--from", "interface:usb0", "--deadline", "2", *state)
+    code, got = survey(
+        lab, "--between", "--deadline", "3", *state
+    )  # now it is known that it does not answer from outside
+    assert (code, got["between"]["wrong"]) == (1, FIBRE)
+    assert "film-page did not answer from outside (just now)" in got["between"]["meaning"]
     lab.run("lab", "break", "forward-missing-inner", "hub-page")
-    code, got = survey(lab, "--between")
+    code, got = survey(lab, "--between", "--deadline", "3", *state)
     assert (code, got["between"]["wrong"]) == (1, "club-router")
     assert [row["service"] for row in got["between"]["results"] if row["ok"] is False] == ["hub-page"]
 

@@ -147,9 +147,17 @@ def _remember(session: Session, opened: Looking, told: dict[str, str]) -> None:
 async def _between(session: Session, opened: Looking, file: SiteFile, facts: LineFacts, deadline: float) -> Between:
     from hooper.planning.plan import make_plan
     from hooper.reach.between import look_between
+    from hooper.reach.facts import FRESH, Told
 
     plan = make_plan(file, session.at.date())
-    return await look_between(opened.here, file.site, plan, facts.at, facts.own.address, deadline)
+    failed: dict[str, str] = {}
+    for service, entry in file.site.services.items():
+        if opened.state is not None and entry.reach == "public":
+            looks = opened.state.outside_since(session.at - FRESH, service)
+            if looks and not looks[0][1]["ok"]:
+                failed[service] = Told("", looks[0][0]).age(session.at)
+    own = facts.own.address
+    return await look_between(opened.here, file.site, plan, facts.at, own, deadline, failed=failed)
 
 
 class _Progress:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import replace
 from ipaddress import IPv4Address
 
@@ -16,11 +16,16 @@ from hooper.reach.targets import Target, inner_targets, is_ok
 from hooper.site.model import Site
 
 
-async def look_between(door: Door, site: Site, plan: Plan, at: str | None, own: object, deadline: float) -> Between:
+async def look_between(
+    door: Door, site: Site, plan: Plan, at: str | None, own: object, deadline: float, *, failed: Mapping[str, str]
+) -> Between:
     """Each public service at the outer side of the router that stands behind this machine's network.
 
     What answers there is right from that router inward; what then fails from outside is the outer box's or the
-    provider's. Args: at: the gateway on whose LAN this machine is. own: its address. deadline: seconds for each probe.
+    provider's.
+
+    Args: at: the gateway on whose LAN this machine is. own: its address. deadline: seconds for each probe. failed: the
+    services that did not answer when they were last looked at from outside, with how long ago that was.
     Raises: UsageError: this machine is not between two boxes.
     """
     inner = next((key for key, gateway in site.gateways.items() if at is not None and at in gateway.behind), None)
@@ -35,7 +40,7 @@ async def look_between(door: Door, site: Site, plan: Plan, at: str | None, own: 
     seen = dict(zip(open_to_all, await probe_all([(door, one) for one in open_to_all], deadline), strict=True))
     rows = tuple(_passed(target, seen.get(target)) for target in targets)
     nobody = bool(seen) and all(one.nobody for one in seen.values())
-    wrong, meaning = _judged(inner, at, wan, rows, nobody=nobody)
+    wrong, meaning = _judged(inner, at, wan, rows, failed, nobody=nobody)
     return Between(at, inner, str(own), str(wan), rows, wrong, meaning)
 
 
@@ -59,7 +64,7 @@ def _passed(target: Target, seen: Seen | None) -> Passed:
 
 
 def _judged(
-    inner: str, outer: str, wan: IPv4Address, rows: tuple[Passed, ...], *, nobody: bool
+    inner: str, outer: str, wan: IPv4Address, rows: tuple[Passed, ...], failed: Mapping[str, str], *, nobody: bool
 ) -> tuple[str | None, str]:
     """Which box is wrong, as far as it can be told from here, and what that means."""
     bad = [row.service for row in rows if row.ok is False]
@@ -74,6 +79,12 @@ def _judged(
         )
     if bad:
         return inner, f"{inner} lets nothing through: its rules are missing, or lead to devices that do not answer."
+    outside = [service for service in good if service in failed]
+    if outside:
+        return outer, (
+            f"{inner} and all behind it are right, and yet {', '.join(outside)} did not answer from outside"
+            f" ({failed[outside[0]]}): look at the rules of {outer} for it. If they are right, the provider stops it."
+        )
     if good:
         return None, (
             f"{inner} and all behind it are right. What fails from outside is wrong at {outer}, or stopped by the"
