@@ -59,7 +59,6 @@ def running_lab(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Lab]:
 @pytest.fixture
 def lab(running_lab: Lab) -> Iterator[Lab]:
     """The module's lab, with nothing broken and both sheets entered."""
-    running_lab.run("lab", "mend")
-    running_lab.enter_sheets()
+    running_lab.as_built()
     yield running_lab
-    running_lab.run("lab", "mend")
+    running_lab.ask("mend")

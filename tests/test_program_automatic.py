@@ -24,11 +24,11 @@ NAME = "boathouse.heronquay.example"
 @pytest.fixture
 def own(running_lab: Lab, tmp_path: Path) -> Iterator[Lab]:
     """The module's lab with a router that has just restarted, an empty page, and a state of this test's own."""
-    running_lab.run("lab", "mend")
-    running_lab.run("lab", "restart", "club-router")
+    running_lab.ask("mend")
+    running_lab.ask("restart", gateway="club-router")
     yield Lab({**running_lab.env, "STATE": str(tmp_path / "state")}, running_lab.folder, running_lab.process)
     running_lab.run("router", "close", "--state", str(tmp_path / "state"))
-    running_lab.run("lab", "mend")
+    running_lab.ask("mend")
 
 
 def run(lab: Lab, *arguments: str) -> Ran:

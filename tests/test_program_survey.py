@@ -22,17 +22,17 @@ FIBRE = "fibre-box"
 @pytest.fixture(autouse=True)
 def _usual_line(lab: Lab) -> Iterator[None]:
     yield
-    lab.run("lab", "plug", "home")
-    lab.run("lab", "line", "several-nats")
+    lab.ask("mend")
+    lab.ask("plug", where="home")
+    lab.ask("line", shape={})
 
 
-def line(lab: Lab, *arguments: str) -> None:
-    ran = lab.run("lab", "line", *arguments, "--json")
-    assert valid("lab-line", ran.document)["kind"] == arguments[0], ran.err
+def line(lab: Lab, kind: str, **more: Any) -> None:
+    assert lab.ask("line", shape={"kind": kind, **more})["shape"]["kind"] == kind
 
 
-def survey(lab: Lab, *arguments: str) -> tuple[int, Any]:
-    ran = lab.run("survey", *arguments, "--json")
+def survey(lab: Lab, *arguments: str, deadline: str = "3.5") -> tuple[int, Any]:
+    ran = lab.run("survey", *arguments, "--deadline", deadline, "--json")
     return ran.code, valid("survey", ran.document)
 
 
@@ -44,7 +44,7 @@ def own_site(lab: Lab, tmp_path: Path) -> Path:
 
 
 def test_what_is_missing_is_said_with_where_it_stands_and_remembered(lab: Lab, tmp_path: Path) -> None:
-    line(lab, "several-nats", "--dead", "gateway")
+    line(lab, "several-nats", dead=["gateway"])
     state = ("--state", str(tmp_path / "state"))
     code, got = survey(lab, *state)
     assert (code, got["situation"], got["can_forward"]) == (0, "unclear", None)
@@ -61,7 +61,7 @@ def test_what_is_missing_is_said_with_where_it_stands_and_remembered(lab: Lab, t
 
 
 def test_the_question_takes_an_answer_and_asks_again_for_nonsense(lab: Lab, tmp_path: Path) -> None:
-    line(lab, "several-nats", "--dead", "gateway")
+    line(lab, "several-nats", dead=["gateway"])
     ran = lab.run("survey", "--ask", "--json", "--state", str(tmp_path), stdin="nonsense\n203.0.113.44\n")
     assert valid("survey", ran.document)["situation"] == "several-nats"
     left = lab.run("survey", "--ask", "--json", "--state", str(tmp_path / "other"), stdin="\n")
@@ -69,7 +69,7 @@ def test_the_question_takes_an_answer_and_asks_again_for_nonsense(lab: Lab, tmp_
 
 
 def test_on_a_terminal_it_asks_and_shows_what_is_running(lab: Lab, tmp_path: Path) -> None:
-    line(lab, "several-nats", "--dead", "gateway")
+    line(lab, "several-nats", dead=["gateway"])
     environment = {**os.environ, **lab.env, "TERM": "xterm", "COLUMNS": "100"}
     child, terminal = pty.fork()
     if child == 0:
@@ -95,14 +95,14 @@ def test_a_site_that_has_too_many_or_too_few_gateways_is_told(lab: Lab) -> None:
     code, got = survey(lab)
     assert (code, got["situation"]) == (0, "one-nat")
     assert [f["code"] for f in got["findings"]] == ["gateway-not-on-the-way"]
-    line(lab, "third-box", "--speaks", "both")
+    line(lab, "third-box", speaks="both")
     code, got = survey(lab)
     assert (code, got["situation"], got["can_forward"]) == (0, "several-nats", True)
     assert any("192.168.100.1" in remark for remark in got["remarks"])
 
 
 def test_a_line_that_cannot_be_forwarded_to_ends_with_1_and_the_ways_that_remain(lab: Lab) -> None:
-    line(lab, "carrier-nat", "--speaks", "both")
+    line(lab, "carrier-nat", speaks="both")
     ran = lab.run("survey")
     assert ran.code == 1
     assert "100.64.44.9" in ran.out
@@ -137,25 +137,23 @@ def test_save_makes_plan_refuse_what_cannot_work(lab: Lab, tmp_path: Path) -> No
 
 def test_the_move_that_tells_which_box_is_wrong(lab: Lab, tmp_path: Path) -> None:
     state = ("--state", str(tmp_path))
-    wrong_place = lab.run("survey", "--between", "--json")
+    wrong_place = lab.run("survey", "--between", "--deadline", "1", "--json")
     assert wrong_place.code == 2
     assert "fibre-box" in wrong_place.document["errors"][0]["remedy"]
-    lab.run("lab", "plug", "between")
-    code, got = survey(lab, "--between", "--deadline", "3", *state)
+    assert valid("lab-plug", lab.run("lab", "plug", "between", "--json").document)["where"] == "between"
+    code, got = survey(lab, "--between", *state, deadline="2")
     between = got["between"]
     assert (code, between["inner"], between["outer"], between["wrong"]) == (0, "club-router", FIBRE, None)
     assert {row["verdict"] for row in between["results"] if row["ok"]} == {"answered", "connected"}
     assert {row["service"] for row in between["results"] if row["ok"] is None} == {"desk", "timing-desk", "gate"}
-    lab.run("lab", "break", "forward-missing-outer")  # the inner one is still right
-    assert survey(lab, "--between", "--deadline", "3", *state)[1]["between"]["wrong"] is None
+    lab.ask("break", fault="forward-missing-outer")  # the inner one is still right
+    assert survey(lab, "--between", *state, deadline="2")[1]["between"]["wrong"] is None
     lab.run("check", "film-page", "--from", "interface:usb0", "--deadline", "2", *state)
-    code, got = survey(
-        lab, "--between", "--deadline", "3", *state
-    )  # now it is known that it does not answer from outside
+    code, got = survey(lab, "--between", *state)  # now it is known that it does not answer from outside
     assert (code, got["between"]["wrong"]) == (1, FIBRE)
     assert "film-page did not answer from outside (just now)" in got["between"]["meaning"]
-    lab.run("lab", "break", "forward-missing-inner", "hub-page")
-    code, got = survey(lab, "--between", "--deadline", "3", *state)
+    lab.ask("break", fault="forward-missing-inner", service="hub-page")
+    code, got = survey(lab, "--between", *state, deadline="2")
     assert (code, got["between"]["wrong"]) == (1, "club-router")
     assert [row["service"] for row in got["between"]["results"] if row["ok"] is False] == ["hub-page"]
 
@@ -179,12 +177,13 @@ def test_wrong_usage(lab: Lab, arguments: tuple[str, ...], says: str) -> None:
 
 
 def test_faults_are_for_the_line_that_was_built(lab: Lab) -> None:
-    line(lab, "one-nat")
+    changed = lab.run("lab", "line", "one-nat", "--dead", "stun", "--dead", "gateway", "--hairpin", "--json")
+    shown = valid("lab-line", changed.document)
+    assert (shown["kind"], shown["dead"], shown["hairpin"]) == ("one-nat", ["stun", "gateway"], True)
     assert lab.run("lab", "break", "carrier-nat", "--json").code == 2
     line(lab, "several-nats")
-    lab.run("lab", "break", "name-stale")
+    lab.ask("break", fault="name-stale")
     assert lab.run("lab", "line", "one-nat", "--json").code == 2
-    lab.run("lab", "mend")
 
 
 def found(ran: Ran) -> dict[str, Any]:
@@ -208,7 +207,7 @@ def test_hosts_are_found_and_held_against_the_file(lab: Lab) -> None:
 
 
 def test_a_host_that_moved_is_found_by_its_mac(lab: Lab) -> None:
-    lab.run("lab", "break", "host-moved")
+    lab.ask("break", fault="host-moved")
     ran = lab.run("host", "find", "--sweep", "--no-ports", "--json")
     rows = found(ran)
     assert ran.code == 1
