@@ -109,8 +109,8 @@ async def door_into(shape: dict[str, Any]) -> AsyncIterator[tuple[LabDoor, Switc
         tasks.cancel_scope.cancel()
 
 
-async def surveyed(one: Case, deadline: float = DEADLINE) -> tuple[LineFacts, Site, float]:
-    where = site(PLAIN).site
+async def surveyed(one: Case, deadline: float = DEADLINE, text: str = PLAIN) -> tuple[LineFacts, Site, float]:
+    where = site(text).site
     async with door_into(one.shape) as (door, _):
         start = anyio.current_time()
         now = door.clock.now()
@@ -181,6 +181,21 @@ def test_ipv6_the_tunnels_end_and_what_each_router_speaks() -> None:
         "club-router": {"igd", "natpmp", "pcp"},
     }
     assert any("translates" in row.meaning or "arrives as it was sent" in row.meaning for row in got.comparisons)
+
+
+BARE = 'version = 1\n[lines.fibre]\n[measure]\nstun = ["192.0.2.10:3478"]\n'
+
+
+@pytest.mark.parametrize(
+    ("line", "kind", "can_forward"), [("public", "public", True), ("several-nats", "unclear", None)]
+)
+def test_a_site_without_a_router(line: str, kind: str, can_forward: bool | None) -> None:
+    """Then this machine is on the line itself, or behind a router that nobody has told of, which is not asked."""
+    facts, where, _ = anyio.run(surveyed, case(kind, can_forward, line=line), DEADLINE, BARE)
+    got = document(where, facts)
+    assert (got.situation, got.can_forward, got.public_address.ipv4) == (kind, can_forward, "203.0.113.44")
+    assert facts.measured is not None
+    assert (facts.measured.boxes, facts.measured.revealed) == ({}, ())
 
 
 def test_pcp_is_asked_with_the_inner_routers_outer_address() -> None:

@@ -230,7 +230,8 @@ def render(document: SurveyDocument, out: Console) -> None:
     from hooper.reach.line import SENTENCES
 
     heading(out, f"This line: {document.situation}")
-    indented(out, SENTENCES[document.situation], left=0)
+    proven = document.can_forward is not None or document.situation == "unclear"
+    indented(out, ("" if proven else "Likely, not proven: ") + SENTENCES[document.situation], left=0)
     for said in document.evidence:
         first = said.split(" ", 1)[0]  # a key of the site file keeps its spelling
         indented(out, f"{said[:1].upper() if first in OPENINGS else said[:1]}{said[1:]}.", mark="- ", left=0)

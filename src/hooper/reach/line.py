@@ -12,7 +12,7 @@ from hooper.comparison import Comparison, Side
 from hooper.planning.catalogue import finding, rank
 from hooper.planning.documents import ChangedKey
 from hooper.planning.looks.line import remaining_ways
-from hooper.planning.model import Finding
+from hooper.planning.model import Finding, Severity
 from hooper.reach.facts import Known, LineFacts, Measured, Told
 from hooper.reach.model import Verdict
 from hooper.reach.nat import NatBehaviour
@@ -310,7 +310,9 @@ def line_findings(facts: LineFacts) -> list[Finding]:
         else:
             prefix6 = True if facts.public6.address is not None else None
             remedy = remaining_ways(prefix6)
-        found.append(finding(CODES[judged.kind], subject, f"{said}: {SENTENCES[judged.kind]}", remedy))
+        likely: Severity | None = None if judged.can_forward is False else "warning"
+        message = f"{said}: {SENTENCES[judged.kind]}" if likely is None else f"likely, not proven: {said}"
+        found.append(finding(CODES[judged.kind], subject, message, remedy, severity=likely))
     elif judged.box_before and judged.can_forward is None:
         remedy = "Add that router to the site file if it is yours; if it is the provider's, ask for a public address."
         found.append(finding("line-behind-router", f"gateways.{outermost}", said, remedy))

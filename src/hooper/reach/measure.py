@@ -466,7 +466,7 @@ class Measuring:
     def _facts(self) -> LineFacts:
         seen, interface = self._seen(), self.interface
         outside = f"interface {interface}" if interface is not None else "this machine has no way out"
-        at_line = self.at is not None or self._is_the_line(seen)
+        at_line = self.at is not None or self._is_the_line()
         own = self.own if at_line else None
         wan = {key: said for key in self.site.gateways if (said := self.told.get(f"wan:{key}")) is not None}
         for key, said_so in self.boxes.items():
@@ -504,14 +504,16 @@ class Measuring:
             measured=measured,
         )
 
-    def _is_the_line(self, seen: tuple[Known, ...]) -> bool:
+    def _is_the_line(self) -> bool:
         """Whether this machine, on none of the site's networks, has the line's address itself."""
+        if self.own is not None and not self.site.gateways:
+            return True  # a line without a router: this machine is on it
         if self.own is None or not classify(self.own).reachable:
             return False
         line = self.site.lines.get(self.line)
         fixed = line.address if line is not None else ()
         named = [known.address for known in self._names().values()]
-        return self.own in (*fixed, *named) or (not self.site.gateways and any(one.address == self.own for one in seen))
+        return self.own in (*fixed, *named)
 
     def _public(self, seen: tuple[Known, ...], *, at_line: bool) -> Known:
         """As measured from the site, else as told, else fixed; and what was tried."""
