@@ -223,5 +223,8 @@ def test_suggested_addresses_are_silent_ones(lab: Lab, tmp_path: Path) -> None:
     got = valid("host-suggest", lab.run("host", "suggest", "--site", str(path), "--count", "3", "--json").document)
     assert (got["looked"], got["answered"]) == (True, ["10.44.7.22"])
     assert got["addresses"] == ["10.44.7.20", "10.44.7.23", "10.44.7.25"]
+    many = valid("host-suggest", lab.run("host", "suggest", "--count", "70", "--json").document)["addresses"]
+    numbers = [int(one.rpartition(".")[2]) for one in many]
+    assert numbers == [n for n in range(20, 100) if n not in (21, 22, 30, 40, 41, 50, 60)][:70]  # none left out
     outer = valid("host-suggest", lab.run("host", "suggest", FIBRE, "--count", "1", "--json").document)
     assert outer["looked"] is False

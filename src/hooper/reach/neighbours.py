@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Awaitable, Callable, Iterable, Sequence
 from dataclasses import dataclass, replace
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
+from itertools import islice
 from typing import Literal
 
 import anyio
@@ -144,7 +145,7 @@ async def silent_addresses(
     answered: list[IPv4Address] = []
     source = iter(candidates)
     while len(silent) < count:
-        tried = [one for one, _ in zip(source, range(min(2 * count, 64)), strict=False)]
+        tried = list(islice(source, min(2 * count, 64)))
         if not tried:
             break
         alive: set[IPAddress] = set()
