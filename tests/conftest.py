@@ -11,7 +11,7 @@ from pathlib import Path
 import pytest
 from hypothesis import settings
 
-from support.program import Lab, start_lab
+from support.program import Lab, town_here
 
 settings.register_profile("ci", max_examples=100, deadline=None)
 settings.load_profile("ci")
@@ -51,8 +51,8 @@ def _clean_environment(monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> None:
 
 @pytest.fixture(scope="module")
 def running_lab(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Lab]:
-    """A lab in its own process, for one module."""
-    with start_lab(tmp_path_factory.mktemp("lab")) as lab:
+    """A lab in this process, for one module."""
+    with town_here(tmp_path_factory.mktemp("lab")) as lab:
         yield lab
 
 

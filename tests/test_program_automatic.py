@@ -16,7 +16,7 @@ from typing import Any
 import pytest
 from cryptography import x509
 
-from support.program import Lab, Ran, hooper, start_lab, valid
+from support.program import Lab, Ran, hooper, town_here, valid
 
 NAME = "boathouse.heronquay.example"
 
@@ -26,7 +26,7 @@ def own(running_lab: Lab, tmp_path: Path) -> Iterator[Lab]:
     """The module's lab with a router that has just restarted, an empty page, and a state of this test's own."""
     running_lab.ask("mend")
     running_lab.ask("restart", gateway="club-router")
-    yield Lab({**running_lab.env, "STATE": str(tmp_path / "state")}, running_lab.folder, running_lab.process)
+    yield Lab({**running_lab.env, "STATE": str(tmp_path / "state")}, running_lab.folder)
     running_lab.run("router", "close", "--state", str(tmp_path / "state"))
     running_lab.ask("mend")
 
@@ -73,7 +73,7 @@ def test_rules_by_protocol_and_by_hand(own: Lab) -> None:
 
 
 def test_a_rule_of_another_hand_that_meets_the_plan_is_left(own: Lab, tmp_path: Path) -> None:
-    other = Lab({**own.env, "STATE": str(tmp_path / "other")}, own.folder, own.process)
+    other = Lab({**own.env, "STATE": str(tmp_path / "other")}, own.folder)
     assert outcomes(run(other, "router", "open", "film-page")) == {"film-page": "added"}
     ran = run(own, "router", "open", "film-page")
     (change,) = ran.document["changes"]
@@ -96,8 +96,8 @@ def test_short_leases_are_renewed_and_told(own: Lab) -> None:
 
 
 def test_a_rule_ends_with_its_lease(tmp_path: Path) -> None:
-    with start_lab(tmp_path / "lab") as started:
-        lab = Lab({**started.env, "STATE": str(tmp_path / "state")}, started.folder, started.process)
+    with town_here(tmp_path / "lab") as started:
+        lab = Lab({**started.env, "STATE": str(tmp_path / "state")}, started.folder)
         run(lab, "router", "open", "film-page")
         lab.run("lab", "clock", "--advance", "604801")
         assert rules(lab) == []
@@ -328,8 +328,8 @@ def test_a_certificate_from_nothing_to_the_device(own: Lab) -> None:
 
 
 def test_a_certificate_is_ordered_anew_when_it_ends_soon(tmp_path: Path) -> None:
-    with start_lab(tmp_path / "lab") as started:
-        lab = Lab({**started.env, "STATE": str(tmp_path / "state")}, started.folder, started.process)
+    with town_here(tmp_path / "lab") as started:
+        lab = Lab({**started.env, "STATE": str(tmp_path / "state")}, started.folder)
         first, _ = certificate(lab, "order")
         lab.run("lab", "clock", "--advance", str(61 * 86400))
         row, _ = certificate(lab, "list")
@@ -389,8 +389,8 @@ reach = "public"
 
 
 def test_a_page_at_port_80_is_only_tried_where_the_plan_lets_it_in(tmp_path: Path) -> None:
-    with start_lab(tmp_path / "lab") as started:
-        lab = Lab({**started.env, "STATE": str(tmp_path / "state")}, started.folder, started.process)
+    with town_here(tmp_path / "lab") as started:
+        lab = Lab({**started.env, "STATE": str(tmp_path / "state")}, started.folder)
         by_page = ('services = ["hub-page"]', 'services = ["hub-page"]\nchallenge = "http-01"\n')
         row, ran = certificate(lab, "order", *site_with(lab, tmp_path, by_page))
         assert (row["state"], ran.code, codes(ran)) == ("failed", 1, ["no-challenge"])

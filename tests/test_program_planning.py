@@ -13,7 +13,7 @@ from hooper.gateways.model import LiveRule
 from hooper.gateways.rules import Entered
 from hooper.planning.catalogue import as_markdown
 from hooper.store.state import State, store_name
-from support.program import BOATHOUSE, ROOT, Lab, Ran, hooper, start_lab, valid
+from support.program import BOATHOUSE, ROOT, Lab, Ran, hooper, town_here, valid
 
 
 @pytest.fixture
@@ -182,7 +182,7 @@ def test_the_router_sheet_leaves_out_what_is_not_ready(place: Path) -> None:
 
 
 def test_the_router_is_not_opened_for_what_is_not_ready(tmp_path: Path) -> None:
-    with start_lab(tmp_path / "lab") as lab:
+    with town_here(tmp_path / "lab") as lab:
         site = Path(lab.env["HOOPER_SITE"])
         site.write_text(re.sub(r'(:50"\n)ready = .*', r"\1", site.read_text()))  # of hub
         ran = opened(lab)
@@ -197,7 +197,7 @@ def test_the_router_is_not_opened_for_what_is_not_ready(tmp_path: Path) -> None:
 
 
 def test_what_the_plan_refuses_is_the_certain_cause_and_ipv6_is_not_judged_over_ipv4(tmp_path: Path) -> None:
-    with start_lab(tmp_path / "lab") as lab:
+    with town_here(tmp_path / "lab") as lab:
         site = Path(lab.env["HOOPER_SITE"])
         clash = site.read_text().replace('sources = ["198.51.100.0/24"]', "outside_port = 3389", 1)
         site.write_text(clash.replace("outside_port = 13389", "outside_port = 3389"))
@@ -325,7 +325,7 @@ def test_a_new_site_by_options_by_questions_and_from_what_is_found(tmp_path: Pat
     assert again.code == 0, again
     assert 'lan = "10.0.0.1/24"' in (tmp_path / "again.toml").read_text()
     assert "reserved" in again.err
-    with start_lab(tmp_path / "lab") as lab:
+    with town_here(tmp_path / "lab") as lab:
         found = lab.run("new", str(tmp_path / "found.toml"), "--found")
         assert found.code == 0, found
     made = (tmp_path / "found.toml").read_text()

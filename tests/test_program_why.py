@@ -18,7 +18,7 @@ from hooper.reach.check import Wish, check_here
 from hooper.reach.diagnosis import diagnose
 from hooper.reach.evidence import Past, gather_service
 from hooper.reach.facts import ServiceFacts
-from support.program import Lab, Ran, hooper, start_lab, valid
+from support.program import Lab, Ran, hooper, town_here, valid
 
 FAULTS = {
     "forward-missing-outer": "rule-missing-outer",
@@ -35,7 +35,7 @@ FAULTS = {
 @pytest.fixture
 def fresh(lab: Lab, tmp_path: Path) -> Lab:
     """The lab with a state of this test's own: nothing told, nothing seen."""
-    return Lab({**lab.env, "STATE": str(tmp_path / "state")}, lab.folder, lab.process)
+    return Lab({**lab.env, "STATE": str(tmp_path / "state")}, lab.folder)
 
 
 def why(lab: Lab, *arguments: str, origin: str | None = "interface:usb0", deadline: str = "2") -> Ran:
@@ -168,8 +168,8 @@ def test_without_a_look_from_outside_it_is_not_proven(fresh: Lab) -> None:
 
 
 def test_a_stored_look_grows_old(tmp_path: Path) -> None:
-    with start_lab(tmp_path / "lab") as started:
-        lab = Lab({**started.env, "STATE": str(tmp_path / "state")}, started.folder, started.process)
+    with town_here(tmp_path / "lab") as started:
+        lab = Lab({**started.env, "STATE": str(tmp_path / "state")}, started.folder)
         lab.enter_sheets()
         why(lab)
         lab.run("lab", "clock", "--advance", "480")
@@ -179,8 +179,8 @@ def test_a_stored_look_grows_old(tmp_path: Path) -> None:
 
 
 def test_told_evidence_grows_old(tmp_path: Path) -> None:
-    with start_lab(tmp_path / "lab") as started:
-        lab = Lab({**started.env, "STATE": str(tmp_path / "state")}, started.folder, started.process)
+    with town_here(tmp_path / "lab") as started:
+        lab = Lab({**started.env, "STATE": str(tmp_path / "state")}, started.folder)
         lab.enter_sheets()
         lab.run("lab", "break", "forward-missing-outer")
         assert causes(why(lab, "--rule", "fibre-box=missing")) == [("rule-missing-outer", "certain")]

@@ -60,7 +60,7 @@ class Here:
 
     def __call__(self, *arguments: str, site: str = "site.toml", state: str = "state") -> Ran:
         more = ("--site", str(self.town.folder / site), "--state", str(self.state / state), "--json")
-        return hooper(*arguments, *more, wrap=self.town.wrap("here"))
+        return hooper(*arguments, *more, place=self.town.ns("here"))
 
     def outcomes(self, *arguments: str, **more: str) -> tuple[int, dict[str, str]]:
         ran = self(*arguments, **more)

@@ -46,7 +46,7 @@ def check(town: KernelTown, *arguments: str, origin: str = "interface:usb0", pla
     public = () if origin == "here" else ("--public", PUBLIC)
     return hooper(
         "check", *arguments, "--from", origin, *public, "--site", site, "--state", state, "--json", "--deadline", "2",
-        wrap=town.wrap(place),
+        place=town.ns(place),
     )  # fmt: skip
 
 
@@ -119,7 +119,7 @@ def test_a_host_that_moved_is_reported_by_its_router(town: KernelTown) -> None:
     try:
         ran = hooper(
             "check", "film-page", "--from", "interface:usb0", "--public", PUBLIC, "--json",
-            "--site", str(town.folder / "site.toml"), "--state", str(town.folder / "state"), wrap=town.wrap("here"),
+            "--site", str(town.folder / "site.toml"), "--state", str(town.folder / "state"), place=town.ns("here"),
         )  # fmt: skip
         assert verdicts(ran) == {"film-page": "silent"}
         icmp = ran.document["results"][0]["evidence"]["icmp"]
@@ -191,7 +191,7 @@ def test_from_a_machine_outside_there_is_nothing_to_compare_with(town: KernelTow
     """The same program on the rented machine: no inside, and the private addresses are not asked for there."""
     ran = hooper(
         "check", "film-page", "--from", "interface:eth0", "--public", PUBLIC, "--json", "--state", str(tmp_path),
-        "--site", str(town.folder / "site.toml"), wrap=town.wrap("rented"),
+        "--site", str(town.folder / "site.toml"), place=town.ns("rented"),
     )  # fmt: skip
     assert (verdicts(ran), ran.code) == ({"film-page": "answered"}, 0)
     assert ran.document["results"][0]["evidence"]["inside"] is None

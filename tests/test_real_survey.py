@@ -56,7 +56,7 @@ def survey(town: KernelTown, *arguments: str, site: str = "two", place: str = "h
 def run(town: KernelTown, *arguments: str, site: str = "two", place: str = "here") -> Ran:
     path, state = str(town.folder / f"{site}.toml"), str(town.folder / "state")
     options = () if arguments[0] == "host" else ("--state", state)
-    return hooper(*arguments, "--site", path, *options, wrap=town.wrap(place))
+    return hooper(*arguments, "--site", path, *options, place=town.ns(place))
 
 
 def judged(document: Any) -> tuple[str, bool | None]:

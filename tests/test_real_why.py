@@ -56,7 +56,7 @@ def town(built: KernelTown) -> Iterator[KernelTown]:
 def why(town: KernelTown, state: str, *arguments: str, deadline: str = "1.5") -> Ran:
     return hooper(
         "why", "film-page", "--from", "interface:usb0", "--json", "--deadline", deadline, "--state", state,
-        "--site", str(town.folder / "site.toml"), *arguments, wrap=town.wrap("here"),
+        "--site", str(town.folder / "site.toml"), *arguments, place=town.ns("here"),
     )  # fmt: skip
 
 
@@ -126,7 +126,7 @@ def test_each_fault_comes_to_its_cause(town: KernelTown, tmp_path: Path, fault: 
 def test_survey_by_a_real_stun_server(town: KernelTown, tmp_path: Path) -> None:
     def survey(*arguments: str) -> Ran:
         site = ("--site", str(town.folder / "site.toml"), "--state", str(tmp_path), "--json")
-        ran = hooper("survey", *site, *arguments, wrap=town.wrap("here"))
+        ran = hooper("survey", *site, *arguments, place=town.ns("here"))
         valid("survey", ran.document)
         return ran
 

@@ -9,7 +9,7 @@ import sys
 import urllib.parse
 from pathlib import Path
 
-from support.program import hooper, start_lab
+from support.program import hooper, town_here
 
 PLANTED = 'planted/secret+of "the" heron=quay'  # letters that are written otherwise in URLs, JSON and base64
 PROXY_WORD, NAMES_WORD = "planted-word-of-the-proxy", "planted-word-of-the-names"
@@ -31,7 +31,7 @@ def everything_written(folder: Path, apart: set[str]) -> bytes:
 
 def test_no_secret_is_written_anywhere(tmp_path: Path) -> None:
     state, said = tmp_path / "state", b""
-    with start_lab(tmp_path / "lab") as lab:
+    with town_here(tmp_path / "lab") as lab:
         token = lab.private()["token"]
         club = (lab.folder / "secrets" / "club-names").read_text().strip()
         zone = (lab.folder / "secrets" / "own-zone").read_text().strip()
@@ -110,7 +110,7 @@ def test_a_fault_of_ours_does_not_tell_a_secret(tmp_path: Path) -> None:
         "from hooper.cli.main import run\n"
         "import sys; run(sys.argv[1:])"
     )
-    with start_lab(tmp_path / "lab") as lab:
+    with town_here(tmp_path / "lab") as lab:
         lab.run("lab", "break", "name-stale")
         (lab.folder / "secrets" / "club-names").write_text(PLANTED)
         for form in ((), ("--json",)):

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import time
 from datetime import UTC, datetime
 from typing import Protocol
 
@@ -15,7 +14,11 @@ class Clock(Protocol):
         ...
 
     def monotonic(self) -> float:
-        """Seconds since some moment; never goes back."""
+        """Seconds since some moment; never goes back. Only while an event loop runs, whose time it is."""
+        ...
+
+    async def sleep(self, seconds: float) -> None:
+        """Return once so many seconds have passed."""
         ...
 
     async def sleep_until(self, moment: datetime) -> None:
@@ -30,7 +33,14 @@ class SystemClock:
         return datetime.now(UTC)
 
     def monotonic(self) -> float:
-        return time.monotonic()
+        import anyio
+
+        return anyio.current_time()
+
+    async def sleep(self, seconds: float) -> None:
+        import anyio
+
+        await anyio.sleep(seconds)
 
     async def sleep_until(self, moment: datetime) -> None:
         import anyio

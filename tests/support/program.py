@@ -1,24 +1,33 @@
-"""The program as a user runs it: a subprocess, its output, its exit code."""
+"""The program as a user runs it: its output and its exit code, in this process, or in one of its own."""
 
 from __future__ import annotations
 
+import io
 import json
 import os
 import subprocess
 import sys
 import tempfile
-from collections.abc import Iterator
-from contextlib import contextmanager
+from collections.abc import Awaitable, Callable, Iterator
+from contextlib import chdir, contextmanager, nullcontext
 from dataclasses import dataclass
 from functools import cache
 from importlib.resources import files
 from pathlib import Path
 from typing import Any
+from unittest import mock
 
 import anyio
+from anyio.from_thread import BlockingPortal, start_blocking_portal
 from jsonschema import Draft202012Validator
 
+from hooper.cli.common import RUNNER
+from hooper.cli.main import outcome
+from hooper.lab.serve import leave_files
+from hooper.lab.switchboard import Switchboard
 from hooper.net.lab import LabLink, read_lab_file
+from support.namespaces import inside
+from support.virtual import VirtualClock, VirtualLoop
 
 ROOT = Path(__file__).parents[2]
 BOATHOUSE = files("hooper.lab").joinpath("boathouse.toml").read_text(encoding="utf-8")
@@ -35,7 +44,85 @@ class Ran:
         return json.loads(self.out)
 
 
+@dataclass(frozen=True)
+class Loop:
+    """The event loop of a town in this process. What runs a command in it lets its time pass at once."""
+
+    portal: BlockingPortal
+
+    def run(self, work: Callable[..., Awaitable[Any]], *arguments: Any) -> Any:
+        async def at_once() -> Any:
+            loop = _virtual()
+            loop.impatient.skips += 1
+            try:
+                return await work(*arguments)
+            finally:
+                loop.impatient.skips -= 1
+
+        return self.portal.call(at_once)
+
+
+def _virtual() -> VirtualLoop:
+    import asyncio
+
+    loop = asyncio.get_running_loop()
+    assert isinstance(loop, VirtualLoop)
+    return loop
+
+
+_LOOPS: dict[str, Loop] = {}  # of the towns in this process, by the file that HOOPER_LAB names
+
+
 def hooper(
+    *arguments: str,
+    env: dict[str, str] | None = None,
+    stdin: str = "",
+    cwd: Path | None = None,
+    place: str | None = None,
+) -> Ran:
+    """Run hooper in this process: in a town of this process, time passes at once where everybody waits.
+
+    place: a network namespace to run it in.
+    """
+    out, err = _Captured(), _Captured()
+    where = (env or {}).get("HOOPER_LAB", os.environ.get("HOOPER_LAB", ""))
+    token = RUNNER.set(_LOOPS[where].run) if where in _LOOPS else None
+    given = io.TextIOWrapper(io.BytesIO(stdin.encode()), encoding="utf-8")
+    streams = mock.patch.multiple(sys, stdin=given, stdout=out, stderr=err)
+    there = inside(place) if place is not None else nullcontext()
+    try:
+        with (
+            mock.patch.dict(os.environ, env or {}),
+            chdir(cwd) if cwd is not None else nullcontext(),
+            there,
+            streams,
+        ):
+            code = outcome(list(arguments))
+    finally:
+        if token is not None:
+            RUNNER.reset(token)
+    return _ran(code, out.text, err.text)
+
+
+class _Captured(io.TextIOWrapper):
+    """A stream as a pipe has it."""
+
+    def __init__(self) -> None:
+        super().__init__(io.BytesIO(), encoding="utf-8", errors="replace", write_through=True)
+
+    @property
+    def text(self) -> str:
+        assert isinstance(self.buffer, io.BytesIO)
+        return self.buffer.getvalue().decode()
+
+
+def _ran(code: int, out: str, err: str) -> Ran:
+    assert "Traceback" not in err, err
+    assert "Traceback" not in out, out
+    return Ran(code, out, err)
+
+
+def program(
     *arguments: str,
     env: dict[str, str] | None = None,
     stdin: str = "",
@@ -43,7 +130,7 @@ def hooper(
     wrap: tuple[str, ...] = (),
     timeout: float = 60,
 ) -> Ran:
-    """Run hooper. wrap: a command to run it inside of, such as ip netns exec."""
+    """Run hooper as a program of its own. wrap: a command to run it inside of, such as ip netns exec."""
     done = subprocess.run(
         [*wrap, sys.executable, "-m", "hooper", *arguments],
         input=stdin,
@@ -54,9 +141,7 @@ def hooper(
         timeout=timeout,
         env={**os.environ, **(env or {})},
     )
-    assert "Traceback" not in done.stderr, done.stderr
-    assert "Traceback" not in done.stdout, done.stdout
-    return Ran(done.returncode, done.stdout, done.stderr)
+    return _ran(done.returncode, done.stdout, done.stderr)
 
 
 def valid(name: str, document: Any) -> Any:
@@ -73,22 +158,26 @@ class Lab:
 
     env: dict[str, str]
     folder: Path
-    process: subprocess.Popen[str]
 
     def run(self, *arguments: str, stdin: str = "", **more: str) -> Ran:
         return hooper(*arguments, env={**self.env, **more}, stdin=stdin)
+
+    def start(self, *arguments: str, stdin: str = "", **more: str) -> Ran:
+        """As `run`, in a process of its own."""
+        return program(*arguments, env={**self.env, **more}, stdin=stdin)
 
     def enter_sheets(self) -> Ran:
         return self.run("lab", "type", "-", "--json", stdin=self.run("worksheet", "--json").out)
 
     def ask(self, do: str, **more: Any) -> Any:
-        """Say one verb to the lab from this process: what prepares a test needs no program of its own."""
-        link = LabLink(read_lab_file(Path(self.env["HOOPER_LAB"])))
+        """Say one verb to the lab: what prepares a test needs no command."""
+        where = self.env["HOOPER_LAB"]
+        link = LabLink(read_lab_file(Path(where)))
 
         async def say() -> Any:
             return await link.ask(do, **more)
 
-        return anyio.run(say)
+        return _LOOPS[where].run(say) if where in _LOOPS else anyio.run(say)
 
     def as_built(self) -> None:
         """Nothing broken, and both sheets entered."""
@@ -108,8 +197,41 @@ def _sheets() -> Any:
         return hooper("worksheet", "--json", "--site", str(path)).document["sheets"]
 
 
+def _environment(folder: Path) -> dict[str, str]:
+    return {"HOOPER_LAB": str(folder / "lab.json"), "HOOPER_SITE": str(folder / "site.toml")}
+
+
 @contextmanager
-def start_lab(folder: Path, *options: str) -> Iterator[Lab]:
+def town_here(folder: Path, *, hairpin: bool = False) -> Iterator[Lab]:
+    """A lab in this process, in a thread of its own, whose time passes at once while a command runs in it."""
+    with start_blocking_portal("asyncio", {"loop_factory": VirtualLoop}) as portal:
+
+        async def make() -> Switchboard:
+            _virtual().impatient.skips = 0  # nobody asks: what others wait for takes its time
+            return Switchboard(hairpin=hairpin, clock=VirtualClock())
+
+        board = portal.call(make)
+        served, _ = portal.start_task(board.serve)
+        leave_files(folder, board)
+        environment = _environment(folder)
+        _LOOPS[environment["HOOPER_LAB"]] = Loop(portal)
+        try:
+            yield Lab(environment, folder)
+        finally:
+            del _LOOPS[environment["HOOPER_LAB"]]
+            served.cancel()
+
+
+@dataclass(frozen=True)
+class LabProcess(Lab):
+    """One that is a process of its own."""
+
+    process: subprocess.Popen[str]
+
+
+@contextmanager
+def start_lab(folder: Path, *options: str) -> Iterator[LabProcess]:
+    """A lab in a process of its own."""
     process = subprocess.Popen(
         [sys.executable, "-m", "hooper", "lab", "run", "--json", "--while-stdin-open", "--out", str(folder), *options],
         stdin=subprocess.PIPE,
@@ -120,7 +242,7 @@ def start_lab(folder: Path, *options: str) -> Iterator[Lab]:
     assert process.stdout is not None
     try:
         first = json.loads(process.stdout.readline())
-        yield Lab(valid("lab-run", first)["env"], folder, process)
+        yield LabProcess(valid("lab-run", first)["env"], folder, process)
     finally:
         process.stdin.close()
         process.wait(10)

@@ -94,7 +94,7 @@ def run(arguments: Sequence[str] | None = None) -> None:
         with contextlib.suppress(AttributeError, ValueError):
             stream.reconfigure(errors="replace")  # type: ignore[union-attr]
     try:
-        code = _run(given)
+        code = outcome(given)
     except OSError as exc:  # not even the error can be printed
         code = _stdout_failed(exc, errors.EXIT_OK)
     if closed:
@@ -115,7 +115,8 @@ def _open_what_is_closed() -> None:
             setattr(sys, name, open(os.devnull, mode, encoding="utf-8"))  # noqa: SIM115 - open until the end
 
 
-def _run(arguments: list[str]) -> int:
+def outcome(arguments: list[str]) -> int:
+    """Run one command in this process; returns its exit code. What it prints goes to sys.stdout and sys.stderr."""
     from hooper.cli import report
 
     try:

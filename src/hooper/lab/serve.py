@@ -36,17 +36,9 @@ async def serve(
     make_folder(folder, private=True)
     lab, site = folder / "lab.json", folder / "site.toml"
     await _refuse_a_second(lab)
-    make_folder(folder / "secrets", private=True)
-    town = board.town
-    write_atomically(folder / "secrets" / "club-names", f"{town.provider.token}\n".encode(), private=True)
-    write_atomically(folder / "secrets" / "own-zone", base64.b64encode(town.zone.secret) + b"\n", private=True)
-    write_atomically(folder / "town-ca.pem", town.root_pem)
-    if not site.exists():
-        write_atomically(site, site_file())
     async with anyio.create_task_group() as tasks:
-        port = await tasks.start(board.serve)
-        private = {"hooper": __version__, "port": port, "token": board.token, "pid": os.getpid()}
-        write_atomically(lab, link.line(private), private=True)
+        await tasks.start(board.serve)
+        leave_files(folder, board)
         try:
             await tasks.start(_until_signal, tasks.cancel_scope)  # before anyone is told that it runs
             if until_stdin_ends:
@@ -56,6 +48,22 @@ async def serve(
         finally:
             with suppress(OSError):
                 lab.unlink()
+
+
+def leave_files(folder: Path, board: Switchboard) -> None:
+    """What leads into a town that listens: its private file, a site file, and the secrets that this one names.
+
+    Raises: MachineError.
+    """
+    make_folder(folder / "secrets", private=True)
+    town = board.town
+    write_atomically(folder / "secrets" / "club-names", f"{town.provider.token}\n".encode(), private=True)
+    write_atomically(folder / "secrets" / "own-zone", base64.b64encode(town.zone.secret) + b"\n", private=True)
+    write_atomically(folder / "town-ca.pem", town.root_pem)
+    if not (folder / "site.toml").exists():
+        write_atomically(folder / "site.toml", site_file())
+    private = {"hooper": __version__, "port": board.port, "token": board.token, "pid": os.getpid()}
+    write_atomically(folder / "lab.json", link.line(private), private=True)
 
 
 async def _refuse_a_second(lab: Path) -> None:

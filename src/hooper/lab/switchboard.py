@@ -15,6 +15,7 @@ import anyio
 from anyio.abc import ByteStream, TaskStatus
 from anyio.streams.buffered import BufferedByteStream
 
+from hooper.clock import Clock, SystemClock
 from hooper.errors import HooperError, MachineError, UsageError, WireError
 from hooper.lab import boathouse
 from hooper.lab.faults import FAULTS, Breakages
@@ -56,8 +57,9 @@ class Asker:
 class Switchboard:
     """A running town."""
 
-    def __init__(self, *, hairpin: bool = False) -> None:
-        """hairpin: the routers let machines inside reach the public address, as few do."""
+    def __init__(self, *, hairpin: bool = False, clock: Clock | None = None) -> None:
+        """hairpin: the routers let machines inside reach the public address, as few do. clock: None: the machine's."""
+        self.clock = clock or SystemClock()
         self.ahead = timedelta(0)
         self.town = boathouse.build(self.now)
         for box in self.town.boxes.values():
@@ -92,7 +94,7 @@ class Switchboard:
         }
 
     def now(self) -> datetime:
-        return datetime.now(UTC) + self.ahead
+        return self.clock.now() + self.ahead
 
     async def serve(self, *, task_status: TaskStatus[int] = anyio.TASK_STATUS_IGNORED) -> None:
         """Accept on a loopback port until cancelled; the port is given as soon as it is known."""
@@ -243,7 +245,7 @@ class Switchboard:
 
     async def _hello(self, stream: BufferedByteStream, _: Asker, __: dict[str, Any]) -> None:
         places = list(self.town.nodes)
-        await stream.send(link.line({"ahead_s": self.ahead.total_seconds(), "places": places}))
+        await stream.send(link.line({"now": self.now().isoformat(), "places": places}))
 
     async def _surroundings(self, stream: BufferedByteStream, asker: Asker, _: dict[str, Any]) -> None:
         attachments = asker.node.attachments
@@ -311,7 +313,7 @@ class Switchboard:
         while (left := (until - self.now()).total_seconds()) > 0:
             with anyio.move_on_after(left):
                 await self._moved.wait()
-        await stream.send(link.line({"ahead_s": self.ahead.total_seconds()}))
+        await stream.send(link.line({"now": self.now().isoformat()}))
 
     async def _clock(self, stream: BufferedByteStream, _: Asker, asked: dict[str, Any]) -> None:
         step = float(asked["advance_s"])

@@ -6,7 +6,7 @@ import os
 from collections.abc import AsyncIterator, Sequence
 from contextlib import asynccontextmanager
 from dataclasses import dataclass
-from datetime import UTC, datetime, timedelta
+from datetime import datetime, timedelta
 from ipaddress import ip_address, ip_interface, ip_network
 from pathlib import Path
 from typing import Any, Self
@@ -130,20 +130,27 @@ class LabLink:
 
 
 class LabClock:
-    """The town's clock, as far from the machine's as it was moved."""
+    """The town's clock: as it said that it was, and what has passed since."""
 
-    def __init__(self, link: LabLink, ahead: float) -> None:
-        self._link, self._ahead = link, ahead
+    def __init__(self, link: LabLink, now: datetime) -> None:
+        self._link = link
+        self._set(now)
+
+    def _set(self, now: datetime) -> None:
+        self._said, self._then = now, self.monotonic()
 
     def now(self) -> datetime:
-        return datetime.now(UTC) + timedelta(seconds=self._ahead)
+        return self._said + timedelta(seconds=self.monotonic() - self._then)
 
     def monotonic(self) -> float:
-        return SystemClock().monotonic() + self._ahead
+        return SystemClock().monotonic()
+
+    async def sleep(self, seconds: float) -> None:
+        await SystemClock().sleep(seconds)
 
     async def sleep_until(self, moment: datetime) -> None:
         answer = await self._link.ask("sleep", until=moment.timestamp())
-        self._ahead = answer["ahead_s"]
+        self._set(datetime.fromisoformat(answer["now"]))
 
 
 class LabDoor:
@@ -157,7 +164,7 @@ class LabDoor:
         """Raises: LabGone; CounterpartError: the town has no such place."""
         link = LabLink(address)
         hello = await link.ask("hello", spot)
-        return cls(link, LabClock(link, hello["ahead_s"]), spot)
+        return cls(link, LabClock(link, datetime.fromisoformat(hello["now"])), spot)
 
     @property
     def place(self) -> Place:
