@@ -18,14 +18,14 @@ import anyio
 import pytest
 
 from hooper import errors
+from hooper.check.results import Evidence, From, InsideSeen, Result
 from hooper.clock import SystemClock, rfc3339
-from hooper.document import dump, error_objects, head, plain
 from hooper.files import write_atomically
+from hooper.jsonform import dump, error_objects, head, plain
 from hooper.masking import Mask
-from hooper.reach.model import Evidence, From, InsideSeen, Result
-from hooper.schemas import all_schemas
 from hooper.secret import Secret, SecretRef, redact
 from hooper.store.state import MIGRATIONS, State, store_name
+from hooper.usecases.schemas import all_schemas
 from support.program import BOATHOUSE, ROOT, valid
 from support.sites import site
 
@@ -121,7 +121,7 @@ def test_errors_as_json() -> None:
 
 def test_the_shipped_schemas_are_current() -> None:
     shipped = {path.name: path.read_text(encoding="utf-8") for path in (ROOT / "docs" / "schemas").iterdir()}
-    assert shipped == all_schemas(), "run: python -m hooper.schemas docs/schemas"
+    assert shipped == all_schemas(), "run: python -m hooper.usecases.schemas docs/schemas"
 
 
 def test_schemas_of_documents_are_closed() -> None:

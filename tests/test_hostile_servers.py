@@ -16,9 +16,9 @@ from anyio.abc import ByteStream
 from hooper.errors import HooperError
 from hooper.net.dns import addresses_by
 from hooper.net.proxy import ProxyDoor, ProxyFailed
+from hooper.net.stun import mapped_by
 from hooper.net.system import SystemDoor
 from hooper.net.types import Datagram, Door, Endpoint, ProxyTrouble, Refused, Unreachable
-from hooper.reach.public import mapped_by
 from hooper.wire import socks5, stun
 
 HERE = IPv4Address("127.0.0.1")

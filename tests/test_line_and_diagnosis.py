@@ -10,11 +10,11 @@ from typing import Any
 import pytest
 
 from hooper.addresses import IPAddress
-from hooper.reach.case import WhyDocument
-from hooper.reach.diagnosis import diagnose
-from hooper.reach.facts import Known, LineFacts, ServiceFacts, Told
-from hooper.reach.line import compare, line_findings, situation
-from hooper.reach.model import Evidence, IcmpSeen, Result, Verdict
+from hooper.check.results import Evidence, IcmpSeen, Result, Verdict
+from hooper.line.facts import Known, LineFacts, ServiceFacts, Told
+from hooper.line.judging import compare, line_findings, situation
+from hooper.why.case import WhyDocument
+from hooper.why.diagnosis import diagnose
 from support.program import BOATHOUSE
 from support.sites import plan, site
 

@@ -9,8 +9,8 @@ from itertools import combinations
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from hooper.planning.model import EVERYTHING, Forward, Plan
 from hooper.planning.plan import make_plan
+from hooper.planning.values import EVERYTHING, Forward, Plan
 from hooper.site.load import SiteFile
 from support.sites import plan, site
 

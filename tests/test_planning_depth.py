@@ -16,9 +16,9 @@ from hooper.planning.audit import audit
 from hooper.planning.devices import device_sheets
 from hooper.planning.gate import kept_back
 from hooper.planning.letter import letters
-from hooper.planning.model import EVERYTHING
 from hooper.planning.openers import Protocol, Target, entering, may_open
 from hooper.planning.ports import Side
+from hooper.planning.values import EVERYTHING
 from hooper.planning.worksheet import changes_since, client_lines, labels, make_sheets, sheet_mark
 from hooper.report.chain import as_svg, as_tree
 from hooper.site.load import parse_site

@@ -14,14 +14,14 @@ import anyio
 import pytest
 from anyio.abc import ByteStream
 
+from hooper.check.checking import redirected
+from hooper.check.probes import probe, read_certificate
+from hooper.check.results import Seen
+from hooper.check.targets import Target
 from hooper.lab import devices
 from hooper.lab.identity import self_signed
 from hooper.net.system import SystemDoor
 from hooper.net.types import Endpoint
-from hooper.reach.check import redirected
-from hooper.reach.model import Seen
-from hooper.reach.probes import probe, read_certificate
-from hooper.reach.targets import Target
 from hooper.site.protocols import SPEECHES
 
 START = datetime.now(UTC) - timedelta(days=1)

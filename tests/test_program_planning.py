@@ -9,8 +9,8 @@ from pathlib import Path
 import pytest
 
 from hooper.files import read_site
-from hooper.gateways.model import LiveRule
 from hooper.gateways.rules import Entered
+from hooper.gateways.tables import LiveRule
 from hooper.planning.catalogue import as_markdown
 from hooper.store.state import State, store_name
 from support.program import BOATHOUSE, ROOT, Lab, Ran, hooper, town_here, valid

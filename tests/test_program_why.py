@@ -11,13 +11,13 @@ from typing import Any
 import anyio
 import pytest
 
+from hooper.check.checking import Wish, check_here
 from hooper.files import read_site
+from hooper.line.facts import ServiceFacts
 from hooper.net.lab import LabDoor, read_lab_file
 from hooper.planning.plan import make_plan
-from hooper.reach.check import Wish, check_here
-from hooper.reach.diagnosis import diagnose
-from hooper.reach.evidence import Past, gather_service
-from hooper.reach.facts import ServiceFacts
+from hooper.why.diagnosis import diagnose
+from hooper.why.evidence import Past, gather_service
 from support.program import Lab, Ran, hooper, town_here, valid
 
 FAULTS = {

@@ -185,7 +185,7 @@ HOPS = f"""
 import anyio, os
 from ipaddress import IPv4Address
 from hooper.net.system import SystemDoor
-from hooper.reach.hops import between, trace
+from hooper.line.hops import between, trace
 async def main():
     assert os.geteuid() == 65534
     to_self = await trace(SystemDoor(), IPv4Address("{PUBLIC}"))

@@ -13,11 +13,11 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from hooper.reach.facts import BoxSaid, Known, LineFacts, Measured, ResolverSaid, Told
-from hooper.reach.hops import FARTHEST, Hops, between
-from hooper.reach.line import compare, document, line_findings, missing_numbers
-from hooper.reach.nat import SAMPLES, NatBehaviour, common_ports
-from hooper.reach.situation import judge
+from hooper.line.facts import BoxSaid, Known, LineFacts, Measured, ResolverSaid, Told
+from hooper.line.hops import FARTHEST, Hops, between
+from hooper.line.judging import compare, document, line_findings, missing_numbers
+from hooper.line.nat import SAMPLES, NatBehaviour, common_ports
+from hooper.line.situation import judge
 from support.program import BOATHOUSE
 from support.sites import site
 

@@ -13,10 +13,10 @@ import pytest
 
 from hooper.lab.lines import KINDS, Shape
 from hooper.lab.switchboard import Switchboard
+from hooper.line.facts import LineFacts, Told
+from hooper.line.judging import document, line_findings
+from hooper.line.measure import measure_line
 from hooper.net.lab import LabAddress, LabDoor
-from hooper.reach.facts import LineFacts, Told
-from hooper.reach.line import document, line_findings
-from hooper.reach.measure import measure_line
 from hooper.site.model import Site
 from support.program import BOATHOUSE
 from support.sites import site

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from datetime import date
 
-from hooper.planning.model import Plan
 from hooper.planning.plan import make_plan
+from hooper.planning.values import Plan
 from hooper.site.load import SiteFile, parse_site
 
 TODAY = date(2026, 5, 1)

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any, Protocol
 from hooper.certs.acme import AcmeClient, AcmeFailed, AcmeRefused, Order, request_for
 from hooper.certs.challenges import Memory as TextMemory
 from hooper.certs.challenges import Prover
-from hooper.certs.model import CertificateRow
+from hooper.certs.rows import CertificateRow
 from hooper.certs.started import Started
 from hooper.certs.store import CertificateStore, Kept
 from hooper.clock import rfc3339

@@ -13,7 +13,7 @@ from hooper.cli.common import Session, site_path
 from hooper.errors import HooperError, UsageError
 
 if TYPE_CHECKING:
-    from hooper.planning.model import Plan
+    from hooper.planning.values import Plan
     from hooper.site.load import SiteFile
 
 AcceptOption = Annotated[

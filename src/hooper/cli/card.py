@@ -25,7 +25,7 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from hooper.addresses import IPAddress
-    from hooper.reach.card import CardDocument
+    from hooper.planning.card import CardDocument
     from hooper.site.load import SiteFile
 
 app = sub_app("What to type away from home, with a QR code.")
@@ -47,7 +47,7 @@ def card(
 
     Asks nobody: name and port come from the site file, a certificate's fingerprint from the last look from inside.
     """
-    from hooper.reach.card import host_of, line_of, make_card
+    from hooper.planning.card import host_of, line_of, make_card
 
     session = Session("card", json, quiet, verbose)
     file = session.read_site(site, mask=mask)

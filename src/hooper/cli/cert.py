@@ -26,8 +26,8 @@ from hooper.errors import EXIT_NEEDS_A_PERSON, HooperError, UsageError, worst
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from hooper.certs.model import CertificateRow, CertificatesDocument
     from hooper.certs.order import Ordering
+    from hooper.certs.rows import CertificateRow, CertificatesDocument
     from hooper.site.load import SiteFile
 
 app = sub_app("Certificates: which there are, and getting them.", group=True)
@@ -126,7 +126,7 @@ def _ordering(opened: Looking, file: SiteFile, deadline: float, patience: float)
 async def _list(
     session: Session, file: SiteFile, chosen: tuple[str, ...], deadline: float, state: Path | None
 ) -> tuple[list[CertificateRow], list[HooperError]]:
-    from hooper.certs.watch import watched
+    from hooper.check.shown import watched
 
     rows: list[CertificateRow] = []
     async with looking(session, file, state) as opened:
@@ -168,7 +168,7 @@ async def _order(
 
 
 def _show(session: Session, rows: list[CertificateRow], trouble: list[HooperError]) -> int:
-    from hooper.certs.model import CertificatesDocument
+    from hooper.certs.rows import CertificatesDocument
 
     code = session.show(CertificatesDocument(tuple(rows)), _render, errors=trouble)
     return worst([code, 0 if all(row.ok for row in rows) else EXIT_NEEDS_A_PERSON])

@@ -39,8 +39,8 @@ if TYPE_CHECKING:
     from rich.table import Table
 
     from hooper.addresses import IPAddress
-    from hooper.reach.check import Outcome
-    from hooper.reach.model import CheckDocument, Result
+    from hooper.check.checking import Outcome
+    from hooper.check.results import CheckDocument, Result
     from hooper.site.load import SiteFile
 
 app = sub_app("Does it answer, and is it really that service?")
@@ -102,8 +102,8 @@ async def _run(
     state: Path | None,
 ) -> Outcome:
     """Check, and keep the results."""
-    from hooper.reach.check import Wish, check_here, check_outside
-    from hooper.reach.model import Found
+    from hooper.check.checking import Wish, check_here, check_outside
+    from hooper.check.results import Found
 
     async with looking(session, file, state) as opened:
         given = {line: Found(str(address), "given with --public") for line, address in public.items()}
@@ -124,7 +124,7 @@ async def _run(
 
 def show(session: Session, outcome: Outcome) -> int:
     """Print the outcome; returns the exit code of what went wrong on the way."""
-    from hooper.reach.model import CheckDocument
+    from hooper.check.results import CheckDocument
 
     document = CheckDocument(outcome.origin, tuple(outcome.results))
     code = session.show(document, lambda shown, out: render(shown, out, verbose=session.verbose), errors=outcome.errors)
@@ -213,7 +213,7 @@ def _addresses(document: CheckDocument, out: Console) -> None:
 
 
 def _evidence(document: CheckDocument, out: Console) -> None:
-    from hooper.document import plain
+    from hooper.jsonform import plain
 
     out.print()
     for result in document.results:

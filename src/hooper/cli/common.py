@@ -19,8 +19,8 @@ import typer
 
 from hooper.cli import report
 from hooper.clock import SystemClock
-from hooper.document import dump, dump_line, error_objects, head, plain
 from hooper.errors import HooperError, UsageError, worst
+from hooper.jsonform import dump, dump_line, error_objects, head, plain
 from hooper.secret import redact
 
 if TYPE_CHECKING:

@@ -16,7 +16,7 @@ from hooper.errors import EXIT_NEEDS_A_PERSON, MachineError, worst
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from hooper.lab.demo import Scene
+    from hooper.usecases.demo import Scene
 
 app = sub_app("The whole job on a simulated town, from nothing to proven.")
 
@@ -32,8 +32,8 @@ def demo(
     verbose: VerboseFlag = False,
 ) -> None:
     """The whole job on a simulated town, from nothing to proven. Touches no network, needs no rights."""
-    from hooper.lab.demo import leave_files, prepare_folder
-    from hooper.lab.documents import DemoDocument, Step
+    from hooper.lab.answers import DemoDocument, Step
+    from hooper.usecases.demo import leave_files, prepare_folder
 
     os.environ.pop("HOOPER_LAB", None)  # the demo makes a town of its own
     session = Session("demo", json, quiet, verbose)
@@ -57,7 +57,7 @@ def demo(
 
 
 async def _play(session: Session, folder: Path, screen: Console | None) -> list[Scene]:
-    from hooper.lab.demo import play
+    from hooper.usecases.demo import play
 
     scenes: list[Scene] = []
     if screen is not None:
@@ -151,7 +151,7 @@ def _typed(scene: Scene, out: Console) -> None:
 
 def _check(scene: Scene, out: Console) -> None:
     from hooper.cli.check import results_table
-    from hooper.lab.demo import DEADLINE
+    from hooper.usecases.demo import DEADLINE
 
     outcome: Any = scene.told
     _title(out, f"Check: looked at from a phone's mobile data, {DEADLINE:g} s for each probe", scene)

@@ -26,8 +26,8 @@ if TYPE_CHECKING:
 
     from rich.console import Console
 
+    from hooper.line.neighbours import FindDocument
     from hooper.planning.documents import HostListDocument, SuggestDocument
-    from hooper.reach.neighbours import FindDocument
     from hooper.site.load import SiteFile
 
 app = sub_app("The devices: list, find, add, change, remove, tick off, free addresses.", group=True)
@@ -194,10 +194,10 @@ def suggest(
 
 
 async def _silent(file: SiteFile, gateway: str, count: int) -> tuple[list[IPv4Address], list[IPv4Address]] | None:
+    from hooper.line.neighbours import silent_addresses
     from hooper.net.lab import lab_from_environment
     from hooper.net.opening import open_door
     from hooper.planning.addresses import free_addresses
-    from hooper.reach.neighbours import silent_addresses
 
     door = await open_door(lab_from_environment())
     try:
@@ -242,9 +242,9 @@ def find(
 
 
 async def _find(session: Session, file: SiteFile, deadline: float, sweep: bool, ports: bool) -> FindDocument:
+    from hooper.line.neighbours import find_hosts
     from hooper.net.lab import lab_from_environment
     from hooper.net.opening import open_door
-    from hooper.reach.neighbours import find_hosts
 
     door = await open_door(lab_from_environment())
     session.at = door.clock.now()

@@ -23,12 +23,12 @@ from hooper.cli.common import (
     sub_app,
 )
 from hooper.errors import MachineError, UsageError
-from hooper.planning.model import ports_text
+from hooper.planning.values import ports_text
 
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from hooper.lab.documents import (
+    from hooper.lab.answers import (
         LabClockDocument,
         LabFaultsDocument,
         LabLedgerDocument,
@@ -77,7 +77,7 @@ def run_lab(
     verbose: VerboseFlag = False,
 ) -> None:
     """Run the town until Ctrl-C. Prints the two variables that lead other terminals into it."""
-    from hooper.lab.documents import LabEnvironment, LabRunDocument
+    from hooper.lab.answers import LabEnvironment, LabRunDocument
     from hooper.lab.serve import serve
 
     os.environ.pop("HOOPER_LAB", None)  # this command makes a lab; one that is set belongs to another
@@ -127,7 +127,7 @@ def list_faults(json: JsonFlag = False, quiet: QuietFlag = False, verbose: Verbo
 
 
 def _show_faults(session: Session) -> None:
-    from hooper.lab.documents import FaultRow, LabFaultsDocument
+    from hooper.lab.answers import FaultRow, LabFaultsDocument
 
     rows = tuple(FaultRow(**row) for row in _ask(session, "faults")["faults"])
     session.show(LabFaultsDocument(rows), _render_faults)
@@ -194,7 +194,7 @@ def set_line(
     verbose: VerboseFlag = False,
 ) -> None:
     """Give the town another line, with routers that behave otherwise. What was entered into them stays."""
-    from hooper.lab.documents import LabLineDocument, LineKind
+    from hooper.lab.answers import LabLineDocument, LineKind
     from hooper.lab.lines import KINDS
 
     session = Session("lab line", json, quiet, verbose)
@@ -229,7 +229,7 @@ def plug(
     verbose: VerboseFlag = False,
 ) -> None:
     """Be the person who carries the laptop to another socket."""
-    from hooper.lab.documents import LabPlugDocument
+    from hooper.lab.answers import LabPlugDocument
 
     session = Session("lab plug", json, quiet, verbose)
     done = LabPlugDocument(str(_ask(session, "plug", where=where)["where"]))
@@ -250,7 +250,7 @@ def install(
     """Be the person at a device's page who gives it the certificate that was ordered."""
     from hooper.certs.store import CertificateStore
     from hooper.files import read_text
-    from hooper.lab.documents import LabInstallDocument
+    from hooper.lab.answers import LabInstallDocument
     from hooper.store.state import State, state_folder, store_name
 
     session = Session("lab install", json, quiet, verbose)
@@ -273,7 +273,7 @@ def restart(
     verbose: VerboseFlag = False,
 ) -> None:
     """Restart a router: what programs entered is lost, what was typed stays, its control address changes."""
-    from hooper.lab.documents import LabRestartDocument
+    from hooper.lab.answers import LabRestartDocument
 
     session = Session("lab restart", json, quiet, verbose)
     done = LabRestartDocument(str(_ask(session, "restart", gateway=gateway)["gateway"]))
@@ -288,7 +288,7 @@ def type_sheet(
     verbose: VerboseFlag = False,
 ) -> None:
     """Be the person who enters a worksheet into the town's routers."""
-    from hooper.lab.documents import EnteredRule, LabTypeDocument
+    from hooper.lab.answers import EnteredRule, LabTypeDocument
 
     session = Session("lab type", json, quiet, verbose)
     document = _read_document(sheet)
@@ -354,7 +354,7 @@ def read_pages(
     verbose: VerboseFlag = False,
 ) -> None:
     """Be the person who reads numbers and rules off the town's routers."""
-    from hooper.lab.documents import Device, LabReadDocument, RouterPage, ShownRule
+    from hooper.lab.answers import Device, LabReadDocument, RouterPage, ShownRule
     from hooper.planning.documents import Reservation
 
     session = Session("lab read", json, quiet, verbose)
@@ -400,7 +400,7 @@ def _render_pages(document: LabReadDocument, out: Console) -> None:
 @app.command("ledger")
 def show_ledger(json: JsonFlag = False, quiet: QuietFlag = False, verbose: VerboseFlag = False) -> None:
     """Everything that was sent in the town so far: who asked whom, and what became of it."""
-    from hooper.lab.documents import LabLedgerDocument, LedgerEntry
+    from hooper.lab.answers import LabLedgerDocument, LedgerEntry
 
     session = Session("lab ledger", json, quiet, verbose)
     entries = tuple(LedgerEntry(**entry) for entry in _ask(session, "ledger")["entries"])
@@ -424,7 +424,7 @@ def move_clock(
     verbose: VerboseFlag = False,
 ) -> None:
     """The town's clock; it can be moved forward."""
-    from hooper.lab.documents import LabClockDocument
+    from hooper.lab.answers import LabClockDocument
 
     session = Session("lab clock", json, quiet, verbose)
     answer = _ask(session, "clock", advance_s=advance)

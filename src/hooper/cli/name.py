@@ -28,7 +28,7 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from hooper.addresses import IPAddress
-    from hooper.names.model import NameRow, NamesDocument
+    from hooper.names.rows import NameRow, NamesDocument
     from hooper.site.load import SiteFile
 
 app = sub_app("Dynamic names: do they lead here, and making them.", group=True)
@@ -95,7 +95,7 @@ def _run(
     again: bool,
     dry: bool,
 ) -> None:
-    from hooper.names.model import NamesDocument
+    from hooper.names.rows import NamesDocument
     from hooper.names.update import names_to_update
 
     deadline = deadline_seconds(deadline)

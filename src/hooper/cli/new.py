@@ -111,9 +111,9 @@ def new(
 
 
 async def _found(session: Session, title: str, deadline: float) -> Start:
+    from hooper.line.starting import found_here
     from hooper.net.lab import lab_from_environment
     from hooper.net.opening import open_door
-    from hooper.reach.starting import found_here
 
     start = await found_here(await open_door(lab_from_environment()), title, deadline)
     for box in start.boxes:

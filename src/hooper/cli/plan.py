@@ -18,7 +18,7 @@ from hooper.cli.common import (
     sub_app,
 )
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
-from hooper.planning.model import EVERYTHING, Compared, Forward, Plan, PlanDocument, ports_text
+from hooper.planning.values import EVERYTHING, Compared, Forward, Plan, PlanDocument, ports_text
 
 if TYPE_CHECKING:
     from rich.console import Console

@@ -10,7 +10,7 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
-from hooper.planning.model import Finding
+from hooper.planning.values import Finding
 
 SEVERITY_STYLE = {"error": "bold red", "warning": "orange3", "note": "blue"}
 

@@ -10,8 +10,8 @@ from typing import Any
 import typer
 
 from hooper.clock import SystemClock
-from hooper.document import dump, error_objects, head
 from hooper.errors import EXIT_INTERRUPTED, EXIT_OUR_FAULT, HooperError, SeveralErrors, UsageError, flatten
+from hooper.jsonform import dump, error_objects, head
 from hooper.secret import redact
 
 GROUPS = ("lab", "router", "name", "cert", "host", "service")  # commands that have commands of their own

@@ -25,16 +25,16 @@ from hooper.cli.common import (
 )
 from hooper.cli.looking import DeadlineOption, Looking, looking, numbers
 from hooper.errors import EXIT_NEEDS_A_PERSON, HooperError, NeedsAPerson, UsageError, worst
-from hooper.planning.model import EVERYTHING
+from hooper.planning.values import EVERYTHING
 
 if TYPE_CHECKING:
     from rich.console import Console
 
     from hooper.gateways.find import Neighbourhood
-    from hooper.gateways.model import Change, GatewayTable, RouterChangesDocument, RouterListDocument
     from hooper.gateways.rules import Wanted
+    from hooper.gateways.tables import Change, GatewayTable, RouterChangesDocument, RouterListDocument
     from hooper.gateways.work import Work
-    from hooper.planning.model import Plan
+    from hooper.planning.values import Plan
     from hooper.site.load import SiteFile
     from hooper.store.state import State
 
@@ -63,8 +63,8 @@ def list_rules(
     verbose: VerboseFlag = False,
 ) -> None:
     """What stands in the routers' own tables, whose it is, how long it lasts, and whether it meets the plan."""
-    from hooper.gateways.model import RouterListDocument
     from hooper.gateways.rules import wan_compared
+    from hooper.gateways.tables import RouterListDocument
 
     session = Session("router list", json, quiet, verbose)
     deadline = deadline_seconds(deadline)
@@ -188,8 +188,8 @@ async def _found(opened: Looking, file: SiteFile, gateways: tuple[str, ...], dea
 async def _list(
     session: Session, file: SiteFile, gateways: tuple[str, ...], deadline: float, state: Path | None
 ) -> tuple[list[GatewayTable], list[HooperError]]:
-    from hooper.gateways.model import GatewayTable
     from hooper.gateways.rules import wanted_rules
+    from hooper.gateways.tables import GatewayTable
     from hooper.gateways.work import LEASE_S, read_gateway
     from hooper.planning.plan import make_plan
 
@@ -225,7 +225,7 @@ def _change(
     dry_run: bool,
 ) -> None:
     """Find the routers, do the deed on each, show what came of it, and leave."""
-    from hooper.gateways.model import RouterChangesDocument
+    from hooper.gateways.tables import RouterChangesDocument
     from hooper.gateways.work import DONE
     from hooper.planning.plan import make_plan
 

@@ -199,7 +199,7 @@ def _rows(
 
 def _render(document: ServiceListDocument, out: Console) -> None:
     from hooper.cli.render import table
-    from hooper.planning.model import ports_text
+    from hooper.planning.values import ports_text
 
     if not document.services:
         out.print("There are no services yet: `hooper service add KEY --host HOST --speaks WHAT`.")

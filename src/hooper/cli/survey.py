@@ -37,9 +37,9 @@ from hooper.errors import EXIT_NEEDS_A_PERSON, CounterpartError, HooperError, St
 if TYPE_CHECKING:
     from rich.console import Console
 
+    from hooper.line.facts import LineFacts
+    from hooper.line.judging import Between, SurveyDocument
     from hooper.planning.documents import ChangedKey
-    from hooper.reach.facts import LineFacts
-    from hooper.reach.line import Between, SurveyDocument
     from hooper.site.load import SiteFile
 
 OPENINGS = {"the", "this", "all", "nobody", "so", "where", "two"}
@@ -110,9 +110,9 @@ async def _run(
     asking: bool,
     between: bool,
 ) -> tuple[SurveyDocument, LineFacts, list[HooperError]]:
-    from hooper.reach.facts import Told
-    from hooper.reach.line import document
-    from hooper.reach.measure import measure_line
+    from hooper.line.facts import Told
+    from hooper.line.judging import document
+    from hooper.line.measure import measure_line
 
     async with looking(session, file, state) as opened:
         _remember(session, opened, told)
@@ -145,9 +145,9 @@ def _remember(session: Session, opened: Looking, told: dict[str, str]) -> None:
 
 
 async def _between(session: Session, opened: Looking, file: SiteFile, facts: LineFacts, deadline: float) -> Between:
+    from hooper.check.between import look_between
+    from hooper.line.facts import FRESH, Told
     from hooper.planning.plan import make_plan
-    from hooper.reach.between import look_between
-    from hooper.reach.facts import FRESH, Told
 
     plan = make_plan(file, session.at.date())
     failed: dict[str, str] = {}
@@ -180,8 +180,8 @@ class _Progress:
 
 def _ask(session: Session, opened: Looking, file: SiteFile, facts: LineFacts) -> LineFacts:
     """Ask the person for exactly what is missing; an empty answer leaves it so."""
-    from hooper.reach.facts import Told
-    from hooper.reach.line import missing_numbers
+    from hooper.line.facts import Told
+    from hooper.line.judging import missing_numbers
 
     asked: set[str] = set()
     while True:
@@ -227,7 +227,7 @@ def _save(
 def render(document: SurveyDocument, out: Console) -> None:
     """The sentence, the boxes, the numbers, what is wrong."""
     from hooper.cli.render import findings, heading, indented, table
-    from hooper.reach.line import SENTENCES
+    from hooper.line.judging import SENTENCES
 
     heading(out, f"This line: {document.situation}")
     proven = document.can_forward is not None or document.situation == "unclear"

@@ -43,11 +43,11 @@ from hooper.errors import EXIT_NEEDS_A_PERSON, HooperError, StateError, UsageErr
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from hooper.reach.case import WhyDocument
-    from hooper.reach.evidence import Past
     from hooper.site.load import SiteFile
     from hooper.site.model import Site
     from hooper.store.state import State
+    from hooper.why.case import WhyDocument
+    from hooper.why.evidence import Past
 
 app = sub_app("The first broken link of a service, with evidence and remedy.")
 
@@ -128,8 +128,8 @@ def _parse_rules(given: list[str], service: str, site: Site) -> dict[str, str]:
 
 async def _run(session: Session, file: SiteFile, asked: Asked) -> tuple[WhyDocument, list[HooperError]]:
     from hooper.planning.plan import make_plan
-    from hooper.reach.diagnosis import diagnose
-    from hooper.reach.evidence import Past, gather_service
+    from hooper.why.diagnosis import diagnose
+    from hooper.why.evidence import Past, gather_service
 
     async with looking(session, file, asked.state) as opened:
         past = Past()
@@ -167,7 +167,7 @@ async def _run(session: Session, file: SiteFile, asked: Asked) -> tuple[WhyDocum
 
 
 def _past(state: State, session: Session, service: str, site: Site) -> Past:
-    from hooper.reach.evidence import STORED_FOR, Past, stored_result
+    from hooper.why.evidence import STORED_FOR, Past, stored_result
 
     rows = state.outside_since(session.at - STORED_FOR - timedelta(seconds=1), service)
     newest = (rows[0][0], stored_result(rows[0][1])) if rows else None
@@ -179,7 +179,7 @@ def _with_told(past: Past, session: Session, asked: Asked) -> Past:
     """What was told now counts also where it could not be remembered."""
     from dataclasses import replace
 
-    from hooper.reach.facts import Told
+    from hooper.line.facts import Told
 
     return replace(past, told={**past.told, **{key: Told(value, session.at) for key, value in asked.told.items()}})
 

@@ -21,7 +21,7 @@ from hooper.cli.common import (
 )
 from hooper.errors import EXIT_NEEDS_A_PERSON, HooperError, UsageError, worst
 from hooper.planning.documents import Ruleset, Sheet, SheetChange, WorksheetDocument
-from hooper.planning.model import Forward, Plan
+from hooper.planning.values import Forward, Plan
 from hooper.planning.worksheet import make_sheets
 
 if TYPE_CHECKING:
@@ -223,7 +223,7 @@ def _remember(
     """Keep the ticks, each with what it stands for: a sheet that changes later is no longer ticked off."""
     from json import dumps
 
-    from hooper.document import plain
+    from hooper.jsonform import plain
     from hooper.planning.worksheet import sheet_mark
     from hooper.store.state import State, state_folder, store_name
 

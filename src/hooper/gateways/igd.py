@@ -13,7 +13,7 @@ import anyio
 
 from hooper.addresses import IPAddress, parse_address
 from hooper.errors import CounterpartError, NoAnswer, WireError
-from hooper.gateways.model import LiveRule
+from hooper.gateways.tables import LiveRule
 from hooper.net.plain_http import Url, ask
 from hooper.net.types import Door
 from hooper.wire import upnp

@@ -10,9 +10,9 @@ from typing import TYPE_CHECKING, Literal, cast
 
 from hooper.addresses import classify, parse_address
 from hooper.comparison import Comparison, Side
-from hooper.gateways.model import LiveRule, Owner, RuleRow
-from hooper.planning.model import Forward, PortPair
+from hooper.gateways.tables import LiveRule, Owner, RuleRow
 from hooper.planning.openers import cannot_say
+from hooper.planning.values import Forward, PortPair
 
 if TYPE_CHECKING:
     from hooper.site.model import Site

@@ -14,10 +14,10 @@ from hooper.addresses import classify
 from hooper.clock import Clock, rfc3339
 from hooper.errors import CounterpartError, HooperError, NoAnswer, RefusedForSafety
 from hooper.gateways.igd import ACTION_FAILED, CONFLICT, Igd, Refusal, SourceDropped
-from hooper.gateways.model import Change, ChangedRule, GatewayTable, LiveRule, Outcome
 from hooper.gateways.rules import Entered, Key, Wanted, is_ours, key_of, rows
+from hooper.gateways.tables import Change, ChangedRule, GatewayTable, LiveRule, Outcome
 from hooper.net.types import ConnectFailed
-from hooper.planning.model import Finding
+from hooper.planning.values import Finding
 
 LEASE_S = 604_800  # a week: the longest that IGD:2 grants (WANIPConnection:2 section 2.3.21)
 DONE: tuple[Outcome, ...] = ("added", "renewed", "already", "replaced", "removed", "put-back", "gone", "left")

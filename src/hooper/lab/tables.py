@@ -8,7 +8,7 @@ from typing import Any
 
 from hooper.errors import UsageError
 from hooper.lab.town import Box, Rule, Town, overlapping, type_rule
-from hooper.planning.model import Forward
+from hooper.planning.values import Forward
 from hooper.planning.worksheet import labels
 
 

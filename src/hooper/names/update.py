@@ -16,12 +16,12 @@ from hooper.addresses import IPAddress, classify, parse_address
 from hooper.clock import rfc3339
 from hooper.errors import HooperError, UsageError
 from hooper.gateways.find import find_routers
+from hooper.line.facts import Known, Told
 from hooper.names.authority import QUESTION_S, Authority, authority_for, published, resolvers_of, shown_by_all
-from hooper.names.model import LastUpdate, NameRow
 from hooper.names.publish import UpdaterBusy, UpdaterRefuses, open_publisher
+from hooper.names.rows import LastUpdate, NameRow
+from hooper.net.stun import STUN_DEADLINE, connected_surroundings, mapped_by, standing
 from hooper.net.types import Door, Endpoint
-from hooper.reach.facts import Known, Told
-from hooper.reach.public import STUN_DEADLINE, connected_surroundings, mapped_by, standing
 from hooper.site.model import Site
 from hooper.site.references import chain_of
 

@@ -16,8 +16,8 @@ from typing import Any
 
 from hooper.addresses import parse_address
 from hooper.errors import UsageError, Where
-from hooper.planning.model import EVERYTHING, Compared, Forward, PortPair, ports_text
 from hooper.planning.ports import transports
+from hooper.planning.values import EVERYTHING, Compared, Forward, PortPair, ports_text
 
 # column: the words for it, letters only, in lower case
 WORDS: dict[str, tuple[str, ...]] = {

@@ -7,8 +7,8 @@ from datetime import date
 from typing import TYPE_CHECKING, Literal
 
 from hooper.planning.catalogue import CATALOGUE
-from hooper.planning.model import EVERYTHING, Finding, Forward, Plan, ports_text
 from hooper.planning.paths import lines_of
+from hooper.planning.values import EVERYTHING, Finding, Forward, Plan, ports_text
 
 if TYPE_CHECKING:
     from hooper.site.model import Service, Site

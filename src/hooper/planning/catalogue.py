@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
-from hooper.planning.model import Finding, Severity
+from hooper.planning.values import Finding, Severity
 
 
 class Entry(NamedTuple):

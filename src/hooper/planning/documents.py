@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Literal
 
-from hooper.planning.model import Forward, PortPair, Route
+from hooper.planning.values import Forward, PortPair, Route
 
 
 @dataclass(frozen=True, slots=True)

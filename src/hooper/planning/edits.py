@@ -11,8 +11,8 @@ from typing import TYPE_CHECKING
 from hooper.errors import HooperError, UsageError
 from hooper.planning.catalogue import CATALOGUE
 from hooper.planning.documents import ChangedKey
-from hooper.planning.model import Plan, ports_text
 from hooper.planning.paths import make_ways
+from hooper.planning.values import Plan, ports_text
 from hooper.site.edit import Value, add_entry, add_keys, add_table, remove_key, remove_table, set_key
 from hooper.site.load import SiteFile, parse_site
 from hooper.site.model import READY_ITEMS

@@ -5,8 +5,8 @@ from __future__ import annotations
 from datetime import date
 from typing import TYPE_CHECKING, NamedTuple
 
-from hooper.planning.model import Forward
 from hooper.planning.paths import Refused, Way
+from hooper.planning.values import Forward
 from hooper.site.references import Chain
 
 if TYPE_CHECKING:

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 from hooper.errors import RefusedForSafety
 from hooper.planning.catalogue import GATES
-from hooper.planning.model import Finding, Plan
+from hooper.planning.values import Finding, Plan
 
 if TYPE_CHECKING:
     from hooper.site.model import Site

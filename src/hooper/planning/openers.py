@@ -11,8 +11,8 @@ from collections.abc import Iterator
 from ipaddress import ip_network
 from typing import TYPE_CHECKING, Literal, NamedTuple
 
-from hooper.planning.model import EVERYTHING, Entering, Forward, Plan, Possible
 from hooper.planning.paths import RULES_FOR_A_RANGE, chains
+from hooper.planning.values import EVERYTHING, Entering, Forward, Plan, Possible
 
 if TYPE_CHECKING:
     from hooper.site.model import Site

@@ -11,8 +11,8 @@ from ipaddress import ip_network
 from typing import TYPE_CHECKING, NamedTuple
 
 from hooper.addresses import classify
-from hooper.planning.model import EVERYTHING, Forward, PortPair
 from hooper.planning.ports import LAST, Block, Side, blocks_of, covers, transports
+from hooper.planning.values import EVERYTHING, Forward, PortPair
 from hooper.site.references import Chain, chains_to, gateways_for
 
 if TYPE_CHECKING:

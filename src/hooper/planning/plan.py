@@ -11,7 +11,6 @@ from typing import TYPE_CHECKING
 from hooper.planning.catalogue import rank
 from hooper.planning.facts import Facts
 from hooper.planning.looks import address, exposure, line, name, port, readiness, router
-from hooper.planning.model import EVERYTHING, Forward, Plan
 from hooper.planning.paths import (
     Refused,
     Rules,
@@ -22,6 +21,7 @@ from hooper.planning.paths import (
     way_of_six,
     ways_in,
 )
+from hooper.planning.values import EVERYTHING, Forward, Plan
 
 if TYPE_CHECKING:
     from hooper.site.load import SiteFile

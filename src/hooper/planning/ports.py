@@ -9,7 +9,7 @@ from array import array
 from collections.abc import Iterable, Iterator
 from typing import TYPE_CHECKING
 
-from hooper.planning.model import PortPair
+from hooper.planning.values import PortPair
 
 if TYPE_CHECKING:
     from hooper.site.fields import Blocked

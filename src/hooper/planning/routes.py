@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from hooper.planning.model import Route
 from hooper.planning.paths import gateway_of
+from hooper.planning.values import Route
 
 if TYPE_CHECKING:
     from hooper.site.model import Site

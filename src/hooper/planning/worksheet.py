@@ -8,9 +8,9 @@ from typing import TYPE_CHECKING
 
 from hooper.planning.clients import hairpin_lines
 from hooper.planning.documents import ClientLine, Reservation, Sheet, SheetChange
-from hooper.planning.model import EVERYTHING, Forward, Plan
 from hooper.planning.paths import gateway_of, lines_of, ways_in
 from hooper.planning.routes import return_routes
+from hooper.planning.values import EVERYTHING, Forward, Plan
 
 if TYPE_CHECKING:
     from hooper.site.model import Site

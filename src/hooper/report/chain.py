@@ -7,8 +7,8 @@ from dataclasses import dataclass
 from html import escape
 from typing import TYPE_CHECKING
 
-from hooper.planning.model import ports_text
 from hooper.planning.paths import gateway_of, lines_of, make_ways
+from hooper.planning.values import ports_text
 from hooper.site.references import Chain, chains_to, services_by_host
 
 if TYPE_CHECKING:

@@ -6,7 +6,7 @@ from collections.abc import Iterable
 from typing import TYPE_CHECKING
 
 from hooper.planning.documents import DeviceSheet, Sheet, SheetChange
-from hooper.planning.model import EVERYTHING, Forward, ports_text
+from hooper.planning.values import EVERYTHING, Forward, ports_text
 from hooper.planning.worksheet import labels
 
 if TYPE_CHECKING:

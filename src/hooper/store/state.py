@@ -14,15 +14,15 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, Self
 
 from hooper.certs.started import Started
+from hooper.check.results import From, InsideSeen, Result
 from hooper.clock import rfc3339
-from hooper.document import plain
 from hooper.errors import MachineError, StateError
 from hooper.files import make_folder
-from hooper.gateways.model import LiveRule
 from hooper.gateways.rules import Entered, Key
-from hooper.names.model import LastUpdate
-from hooper.reach.facts import Told
-from hooper.reach.model import From, InsideSeen, Result
+from hooper.gateways.tables import LiveRule
+from hooper.jsonform import plain
+from hooper.line.facts import Told
+from hooper.names.rows import LastUpdate
 from hooper.secret import redact
 
 if TYPE_CHECKING:

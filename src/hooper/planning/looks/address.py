@@ -9,8 +9,8 @@ from hooper.addresses import IPAddress, classify
 from hooper.planning.addresses import free_addresses, free_prefix, is_common
 from hooper.planning.catalogue import finding
 from hooper.planning.facts import Facts
-from hooper.planning.model import Finding
 from hooper.planning.routes import return_routes
+from hooper.planning.values import Finding
 
 Owners = dict[tuple[str, object], str]
 Better = Callable[[str], str]  # a gateway's key to the words for a free address on its LAN

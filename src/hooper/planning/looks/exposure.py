@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from hooper.planning.catalogue import CATALOGUE, finding
 from hooper.planning.facts import Facts
-from hooper.planning.model import Finding
+from hooper.planning.values import Finding
 
 if TYPE_CHECKING:
     from hooper.site.model import Accepted

@@ -8,8 +8,8 @@ from typing import TYPE_CHECKING
 from hooper.addresses import IPAddress, classify
 from hooper.planning.catalogue import finding
 from hooper.planning.facts import Facts
-from hooper.planning.model import Finding
 from hooper.planning.paths import CANNOT_FORWARD
+from hooper.planning.values import Finding
 
 if TYPE_CHECKING:
     from hooper.site.model import Site

@@ -7,8 +7,8 @@ from typing import TYPE_CHECKING
 
 from hooper.planning.catalogue import finding
 from hooper.planning.facts import Facts
-from hooper.planning.model import Finding
 from hooper.planning.ports import blocks_of, covers
+from hooper.planning.values import Finding
 from hooper.site.references import name_entry
 
 if TYPE_CHECKING:

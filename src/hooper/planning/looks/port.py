@@ -7,9 +7,9 @@ from typing import TYPE_CHECKING
 
 from hooper.planning.catalogue import finding
 from hooper.planning.facts import Facts
-from hooper.planning.model import Finding, PortPair, ports_text
 from hooper.planning.paths import RULES_FOR_A_RANGE, Refused, Way
 from hooper.planning.ports import Block, Side, blocks_of, covers
+from hooper.planning.values import Finding, PortPair, ports_text
 from hooper.site.references import name_of_line
 
 if TYPE_CHECKING:

@@ -7,7 +7,7 @@ from typing import NamedTuple
 
 from hooper.planning.catalogue import finding
 from hooper.planning.facts import Facts
-from hooper.planning.model import Finding
+from hooper.planning.values import Finding
 
 
 class Item(NamedTuple):

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from hooper.planning.catalogue import finding
 from hooper.planning.clients import hairpin_lines
 from hooper.planning.facts import Facts
-from hooper.planning.model import EVERYTHING, Finding
+from hooper.planning.values import EVERYTHING, Finding
 
 WORTH_JOINING = 4  # rules on an outer box that one entry could replace
 

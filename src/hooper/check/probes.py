@@ -13,6 +13,8 @@ import anyio
 from anyio.abc import ByteStream
 from anyio.streams.tls import TLSAttribute, TLSStream
 
+from hooper.check.results import CertificateSeen, IcmpSeen, PageSeen, Seen
+from hooper.check.targets import Target
 from hooper.clock import rfc3339
 from hooper.errors import HooperError, WireError
 from hooper.net.tls import chain_of, start_tls
@@ -25,8 +27,6 @@ from hooper.net.types import (
     Rejected,
     Unreachable,
 )
-from hooper.reach.model import CertificateSeen, IcmpSeen, PageSeen, Seen
-from hooper.reach.targets import Target
 from hooper.site.protocols import SPEECHES
 from hooper.wire import head, rfb, ssh, x224
 from hooper.wire.icmp import Icmp

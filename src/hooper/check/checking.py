@@ -13,14 +13,14 @@ from urllib.parse import urlsplit
 import anyio
 
 from hooper.addresses import IPAddress, classify, parse_address
+from hooper.check.certificates import Judge
+from hooper.check.probes import probe
+from hooper.check.results import Evidence, Found, From, InsideSeen, Result, Seen
+from hooper.check.targets import Target, inner_targets, is_ok, outer_targets
 from hooper.clock import rfc3339
 from hooper.errors import CounterpartError, HooperError, UsageError
+from hooper.net.stun import STUN_DEADLINE, connected_surroundings, looked_up, mapped_by, standing
 from hooper.net.types import Door, Endpoint, Surroundings
-from hooper.reach.certificates import Judge
-from hooper.reach.model import Evidence, Found, From, InsideSeen, Result, Seen
-from hooper.reach.probes import probe
-from hooper.reach.public import STUN_DEADLINE, connected_surroundings, looked_up, mapped_by, standing
-from hooper.reach.targets import Target, inner_targets, is_ok, outer_targets
 from hooper.site.references import in_sight
 
 if TYPE_CHECKING:

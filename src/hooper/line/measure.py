@@ -19,11 +19,11 @@ from hooper.errors import HooperError, LabGone, MachineError, WireError
 from hooper.gateways.asking import natpmp_address, pcp_announce
 from hooper.gateways.find import search_routers
 from hooper.gateways.igd import Igd
+from hooper.line.facts import BoxSaid, Known, LineFacts, Measured, ResolverSaid, Told
+from hooper.line.hops import PATIENCE, Hops, between, confirm, trace
+from hooper.line.nat import NatBehaviour, nat_behaviour
+from hooper.net.stun import connected_surroundings, standing, stun_answer
 from hooper.net.types import Door, Endpoint, Interface, Refused
-from hooper.reach.facts import BoxSaid, Known, LineFacts, Measured, ResolverSaid, Told
-from hooper.reach.hops import PATIENCE, Hops, between, confirm, trace
-from hooper.reach.nat import NatBehaviour, nat_behaviour
-from hooper.reach.public import connected_surroundings, standing, stun_answer
 from hooper.site.model import Site
 from hooper.site.references import chain_of, first_line
 from hooper.wire import natpmp, pcp, stun

@@ -7,9 +7,9 @@ from ipaddress import IPv4Address, IPv4Interface
 from hooper.addresses import classify
 from hooper.errors import HooperError, NoNetwork
 from hooper.gateways.find import find_routers
+from hooper.net.stun import connected_surroundings
 from hooper.net.types import Door
 from hooper.planning.starting import Box, Start, site_text
-from hooper.reach.public import connected_surroundings
 from hooper.site.load import parse_site
 
 

@@ -1,4 +1,4 @@
-"""The JSON schemas of what Hooper prints and reads, generated from the code: `python -m hooper.schemas DIR`."""
+"""The JSON schemas of what Hooper prints and reads, generated from the code: `python -m hooper.usecases.schemas DIR`."""
 
 from __future__ import annotations
 
@@ -9,8 +9,8 @@ from typing import Any
 
 from pydantic import TypeAdapter
 
-from hooper.documents import DOCUMENTS
 from hooper.site.model import Site
+from hooper.usecases.documents import DOCUMENTS
 
 _DIALECT = "https://json-schema.org/draft/2020-12/schema"
 _HEAD: dict[str, Any] = {

@@ -17,33 +17,33 @@ from typing import Any
 import anyio
 from anyio.abc import Process
 
-from hooper.certs.model import CertificateRow
 from hooper.certs.order import Ordering
+from hooper.certs.rows import CertificateRow
 from hooper.certs.store import CertificateStore
-from hooper.document import plain
+from hooper.check.checking import Outcome, Wish, check_outside
 from hooper.errors import HooperError, MachineError, RefusedForSafety
 from hooper.files import make_folder, read_site, read_text, write_atomically
 from hooper.gateways.find import find_routers
-from hooper.gateways.model import Change
 from hooper.gateways.rules import wanted_rules
+from hooper.gateways.tables import Change
 from hooper.gateways.work import LEASE_S, Work
+from hooper.jsonform import plain
 from hooper.lab.boathouse import site_file
 from hooper.lab.faults import FAULTS
+from hooper.line.facts import Told
+from hooper.line.gather import gather_line
+from hooper.line.judging import document
 from hooper.names.update import Names
 from hooper.net.lab import LabDoor, LabLink, read_lab_file
+from hooper.planning.card import host_of, make_card
 from hooper.planning.documents import Sheet
-from hooper.planning.model import Plan
 from hooper.planning.plan import make_plan
+from hooper.planning.values import Plan
 from hooper.planning.worksheet import make_sheets
-from hooper.reach.card import host_of, make_card
-from hooper.reach.check import Outcome, Wish, check_outside
-from hooper.reach.diagnosis import diagnose
-from hooper.reach.evidence import Past, gather_service
-from hooper.reach.facts import Told
-from hooper.reach.gather import gather_line
-from hooper.reach.line import document
 from hooper.site.load import SiteFile
 from hooper.store.state import State, store_name
+from hooper.why.diagnosis import diagnose
+from hooper.why.evidence import Past, gather_service
 
 DEADLINE = 1.0  # seconds for each probe: the town answers at once, and silence need not be waited for
 START = 20.0  # seconds for the lab to be up on a slow machine

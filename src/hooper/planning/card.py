@@ -7,8 +7,8 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Literal
 
 from hooper.addresses import IPAddress
+from hooper.check.targets import server_name
 from hooper.planning.paths import lines_of, outside_ports
-from hooper.reach.targets import server_name
 
 if TYPE_CHECKING:
     from hooper.site.model import Site

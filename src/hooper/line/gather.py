@@ -9,9 +9,9 @@ import anyio
 
 from hooper.addresses import parse_address
 from hooper.errors import HooperError
+from hooper.line.facts import Known, LineFacts, Told
+from hooper.net.stun import connected_surroundings, mapped_by, standing
 from hooper.net.types import Door, Endpoint
-from hooper.reach.facts import Known, LineFacts, Told
-from hooper.reach.public import connected_surroundings, mapped_by, standing
 from hooper.site.model import Site
 from hooper.site.references import chain_of, first_line
 

@@ -7,9 +7,10 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from hooper.certs.model import CertificatesDocument
-from hooper.gateways.model import RouterChangesDocument, RouterListDocument
-from hooper.lab.documents import (
+from hooper.certs.rows import CertificatesDocument
+from hooper.check.results import CheckDocument
+from hooper.gateways.tables import RouterChangesDocument, RouterListDocument
+from hooper.lab.answers import (
     DemoDocument,
     LabClockDocument,
     LabFaultsDocument,
@@ -22,8 +23,11 @@ from hooper.lab.documents import (
     LabRunDocument,
     LabTypeDocument,
 )
-from hooper.names.model import NamesDocument
+from hooper.line.judging import SurveyDocument
+from hooper.line.neighbours import FindDocument
+from hooper.names.rows import NamesDocument
 from hooper.planning.audit import AuditDocument
+from hooper.planning.card import CardDocument
 from hooper.planning.documents import (
     EditDocument,
     HostListDocument,
@@ -31,12 +35,8 @@ from hooper.planning.documents import (
     SuggestDocument,
     WorksheetDocument,
 )
-from hooper.planning.model import PlanDocument
-from hooper.reach.card import CardDocument
-from hooper.reach.case import WhyDocument
-from hooper.reach.line import SurveyDocument
-from hooper.reach.model import CheckDocument
-from hooper.reach.neighbours import FindDocument
+from hooper.planning.values import PlanDocument
+from hooper.why.case import WhyDocument
 
 
 @dataclass(frozen=True, slots=True)

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from typing import Literal
 
 from hooper.planning.documents import Reservation
-from hooper.planning.model import PortPair
+from hooper.planning.values import PortPair
 
 
 @dataclass(frozen=True, slots=True)

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from hooper.certs.inspect import judge, load_chain, names_of, well_known_roots
-from hooper.certs.model import CertificateRow
+from hooper.certs.rows import CertificateRow
+from hooper.check.probes import probe
+from hooper.check.targets import inner_targets
 from hooper.clock import rfc3339
 from hooper.net.types import Door
-from hooper.reach.probes import probe
-from hooper.reach.targets import inner_targets
 from hooper.site.model import Site
 
 

@@ -7,8 +7,8 @@ from dataclasses import dataclass
 from ipaddress import IPv4Address
 from typing import TYPE_CHECKING
 
+from hooper.check.results import Expected, Verdict
 from hooper.planning.paths import chains, lines_of, outside_ports
-from hooper.reach.model import Expected, Verdict
 from hooper.site.fields import Ports
 from hooper.site.protocols import SPEECHES
 from hooper.site.references import name_of_line

@@ -7,10 +7,10 @@ from datetime import datetime, timedelta
 from typing import Literal
 
 from hooper.addresses import IPAddress
+from hooper.check.results import Result
 from hooper.errors import HooperError
-from hooper.reach.hops import Hops, between
-from hooper.reach.model import Result
-from hooper.reach.nat import NatBehaviour
+from hooper.line.hops import Hops, between
+from hooper.line.nat import NatBehaviour
 
 FRESH = timedelta(hours=1)  # what was told longer ago is still evidence, but nothing is certain by it
 

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from typing import Literal
 
 from hooper.comparison import Comparison
-from hooper.planning.model import PortPair
+from hooper.planning.values import PortPair
 
 Owner = Literal["ours", "other"]
 Outcome = Literal[

@@ -6,13 +6,13 @@ from collections.abc import Iterator, Mapping
 from dataclasses import replace
 from ipaddress import IPv4Address
 
+from hooper.check.checking import probe_all
+from hooper.check.results import Seen
+from hooper.check.targets import Target, inner_targets, is_ok
 from hooper.errors import UsageError
+from hooper.line.judging import Between, Passed
 from hooper.net.types import Door
-from hooper.planning.model import Plan
-from hooper.reach.check import probe_all
-from hooper.reach.line import Between, Passed
-from hooper.reach.model import Seen
-from hooper.reach.targets import Target, inner_targets, is_ok
+from hooper.planning.values import Plan
 from hooper.site.model import Site
 
 

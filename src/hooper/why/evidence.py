@@ -11,17 +11,17 @@ from typing import TYPE_CHECKING, Any
 import anyio
 
 from hooper.addresses import parse_address
+from hooper.check.checking import Memory, Outcome, Wish, check_here, check_outside
+from hooper.check.results import Evidence, Found, IcmpSeen, Result
 from hooper.errors import HooperError
 from hooper.gateways.find import find_routers
 from hooper.gateways.rules import wanted_rules
+from hooper.line.facts import Known, LineFacts, ServiceFacts, Told
+from hooper.line.gather import gather_line
 from hooper.net.types import Door, Neighbour
-from hooper.planning.model import Plan
 from hooper.planning.paths import chain_for
+from hooper.planning.values import Plan
 from hooper.planning.worksheet import sheet_mark
-from hooper.reach.check import Memory, Outcome, Wish, check_here, check_outside
-from hooper.reach.facts import Known, LineFacts, ServiceFacts, Told
-from hooper.reach.gather import gather_line
-from hooper.reach.model import Evidence, Found, IcmpSeen, Result
 from hooper.site.references import in_sight
 
 if TYPE_CHECKING:

@@ -7,7 +7,7 @@ from ipaddress import IPv4Network
 from typing import Literal
 
 from hooper.addresses import IPAddress, classify, parse_address
-from hooper.reach.facts import LineFacts, Measured, Told
+from hooper.line.facts import LineFacts, Measured, Told
 
 Situation = Literal["public", "one-nat", "several-nats", "carrier-nat", "shared-ports", "no-ipv4", "unclear"]
 _TRANSLATOR = IPv4Network("192.0.0.0/29")  # RFC 6333 section 5.7, RFC 7335

@@ -8,15 +8,15 @@ from ipaddress import ip_network
 from typing import Literal
 
 from hooper.addresses import IPAddress, classify, parse_address
+from hooper.check.results import Verdict
 from hooper.comparison import Comparison, Side
+from hooper.line.facts import Known, LineFacts, Measured, Told
+from hooper.line.nat import NatBehaviour
+from hooper.line.situation import Judged, Situation, judge
 from hooper.planning.catalogue import finding, rank
 from hooper.planning.documents import ChangedKey
 from hooper.planning.looks.line import remaining_ways
-from hooper.planning.model import Finding, Severity
-from hooper.reach.facts import Known, LineFacts, Measured, Told
-from hooper.reach.model import Verdict
-from hooper.reach.nat import NatBehaviour
-from hooper.reach.situation import Judged, Situation, judge
+from hooper.planning.values import Finding, Severity
 from hooper.site.model import Site
 
 CODES = {"carrier-nat": "line-behind-carrier", "shared-ports": "line-shares-ports", "no-ipv4": "line-without-ipv4"}

@@ -6,8 +6,8 @@ from dataclasses import dataclass, field
 from typing import Literal
 
 from hooper.comparison import Comparison
-from hooper.planning.model import Plan
-from hooper.reach.facts import ServiceFacts
+from hooper.line.facts import ServiceFacts
+from hooper.planning.values import Plan
 from hooper.site.model import Site
 
 State = Literal["ok", "broken", "unknown", "skipped"]

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from hooper.addresses import classify, parse_address
-from hooper.planning.model import EVERYTHING, Forward, ports_text
-from hooper.reach.case import THERE, Case, Certainty
-from hooper.reach.facts import Told
-from hooper.reach.line import outer_wan, situation
-from hooper.reach.model import IcmpSeen
+from hooper.check.results import IcmpSeen
+from hooper.line.facts import Told
+from hooper.line.judging import outer_wan, situation
+from hooper.planning.values import EVERYTHING, Forward, ports_text
+from hooper.why.case import THERE, Case, Certainty
 
 
 def _told_rule(case: Case, gateway: str) -> tuple[str | None, Told | None]:

@@ -4,15 +4,15 @@ from __future__ import annotations
 
 from hooper.addresses import parse_address
 from hooper.certs.inspect import NOT_YET
+from hooper.check.certificates import CODES, planned_for
 from hooper.comparison import Comparison, Side
-from hooper.planning.model import Plan
-from hooper.reach.card import port_needed, typed_for
-from hooper.reach.case import ORDER, THERE, Case, Certainty, State, WhyDocument
-from hooper.reach.certificates import CODES, planned_for
-from hooper.reach.facts import ServiceFacts, Told
-from hooper.reach.line import compare
-from hooper.reach.way import judge_way, line_proven, read_rule, read_wan
+from hooper.line.facts import ServiceFacts, Told
+from hooper.line.judging import compare
+from hooper.planning.card import port_needed, typed_for
+from hooper.planning.values import Plan
 from hooper.site.model import Site
+from hooper.why.case import ORDER, THERE, Case, Certainty, State, WhyDocument
+from hooper.why.way import judge_way, line_proven, read_rule, read_wan
 
 
 def diagnose(site: Site, plan: Plan, facts: ServiceFacts) -> WhyDocument:

@@ -1,0 +1,1 @@
+"""Does it answer: probes, targets, where they are made from, inside against outside."""

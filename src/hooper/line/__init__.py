@@ -1,0 +1,1 @@
+"""What a line is: measurements, the public address, the situation, neighbours."""

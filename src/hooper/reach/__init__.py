@@ -1,1 +1,0 @@
-"""Proof: probes, where they are made from, and what their answers mean."""

@@ -1,0 +1,1 @@
+"""One module a job: a run and a request in, a document and the trouble out. No terminal, no exit code."""

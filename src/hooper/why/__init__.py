@@ -1,0 +1,1 @@
+"""Diagnosis: facts, rules, causes."""
