@@ -28,9 +28,9 @@ from hooper.certs.order import Ordering
 from hooper.certs.store import CertificateStore, _new_key
 from hooper.clock import SystemClock
 from hooper.errors import MachineError
-from hooper.files import read_site
 from hooper.lab.identity import Authority
 from hooper.lab.town import Rule
+from hooper.store.sitefile import read_site
 from hooper.store.state import State
 from support.mortal import town
 

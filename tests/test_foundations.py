@@ -235,7 +235,7 @@ def test_state_that_cannot_be_used(tmp_path: Path) -> None:
 
 
 def test_two_sites_never_share_a_store(tmp_path: Path) -> None:
-    from hooper.files import read_site
+    from hooper.store.sitefile import read_site
 
     names = set()
     for folder in ("a", "b"):

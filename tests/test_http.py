@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Awaitable, Callable
 from contextlib import suppress
 from datetime import UTC, datetime, timedelta
@@ -156,10 +157,10 @@ async def no_http(stream: ByteStream) -> None:
 
 @pytest.mark.parametrize("handler", [silent, dripping, endless, cut_short, no_http])
 def test_servers_that_do_not_behave_end_in_an_error_in_time(handler: Handler) -> None:
-    start = SystemClock().monotonic()
+    start = time.monotonic()
     with pytest.raises(httpx.HTTPError):
         served(handler, partial(ask, deadline=1.0))
-    assert SystemClock().monotonic() - start < 5
+    assert time.monotonic() - start < 5
     assert BODY_LIMIT < 10_000_000
 
 

@@ -11,10 +11,12 @@ import pytest
 
 from hooper.addresses import IPAddress
 from hooper.check.results import Evidence, IcmpSeen, Result, Verdict
-from hooper.line.facts import Known, LineFacts, ServiceFacts, Told
+from hooper.line.facts import LineFacts
 from hooper.line.judging import compare, line_findings, situation
+from hooper.sourced import Sourced, as_told
 from hooper.why.case import WhyDocument
 from hooper.why.diagnosis import diagnose
+from hooper.why.facts import ServiceFacts
 from support.program import BOATHOUSE
 from support.sites import plan, site
 
@@ -25,8 +27,8 @@ NAME = "boathouse.heronquay.example"
 MAC = "02:00:5e:44:07:30"
 
 
-def told(value: str, *, age: timedelta = timedelta(minutes=5)) -> Told:
-    return Told(value, NOW - age)
+def told(value: str, *, age: timedelta = timedelta(minutes=5)) -> Sourced[str]:
+    return as_told(value, NOW - age)
 
 
 def line(**changes: Any) -> LineFacts:
@@ -35,10 +37,10 @@ def line(**changes: Any) -> LineFacts:
         line="fibre",
         chain=("fibre-box", "club-router"),
         at="club-router",
-        own=Known(IPv4Address("10.44.7.105"), "interface lan0"),
-        default_gateway=Known(IPv4Address("10.44.7.1"), "route"),
-        public=Known(PUBLIC, "STUN"),
-        names={NAME: Known(PUBLIC, "resolver")},
+        own=Sourced(IPv4Address("10.44.7.105"), "interface lan0"),
+        default_gateway=Sourced(IPv4Address("10.44.7.1"), "route"),
+        public=Sourced(PUBLIC, "STUN"),
+        names={NAME: Sourced(PUBLIC, "resolver")},
     )
     return replace(facts, **changes)
 
@@ -62,7 +64,7 @@ def line(**changes: Any) -> LineFacts:
 )
 def test_the_situation_of_a_line(wan: str | None, public: str | None, kind: str, can_forward: bool | None) -> None:
     facts = line(
-        public=Known(ip_address(public) if public else None, "STUN"), wan={"fibre-box": told(wan)} if wan else {}
+        public=Sourced(ip_address(public) if public else None, "STUN"), wan={"fibre-box": told(wan)} if wan else {}
     )
     assert situation(facts) == (kind, can_forward)
     errors = {f.code for f in line_findings(facts) if f.severity == "error"}
@@ -75,14 +77,14 @@ def test_the_situation_of_a_line(wan: str | None, public: str | None, kind: str,
 
 def test_one_box_and_none() -> None:
     assert situation(line(chain=("fibre-box",), wan={"fibre-box": told(str(PUBLIC))})) == ("one-nat", True)
-    assert situation(line(own=Known(PUBLIC, "interface"))) == ("public", True)
+    assert situation(line(own=Sourced(PUBLIC, "interface"))) == ("public", True)
 
 
 def test_the_numbers_are_compared_as_people_do() -> None:
     facts = line(
         wan={"fibre-box": told("203.0.113.44"), "club-router": told("192.168.90.77")},
-        names={NAME: Known(IPv4Address("203.0.113.40"), "resolver")},
-        default_gateway=Known(IPv4Address("10.8.0.1"), "route"),
+        names={NAME: Sourced(IPv4Address("203.0.113.40"), "resolver")},
+        default_gateway=Sourced(IPv4Address("10.8.0.1"), "route"),
     )
     assert [row.equal for row in compare(SITE, facts)] == [False, False, True, False]
     assert [f.code for f in line_findings(facts)] == ["name-behind"]
@@ -257,7 +259,7 @@ CASES: dict[str, tuple[ServiceFacts, bool | None, list[tuple[str, str]]]] = {
     ),
     "another MAC, but the service answers: a repeater": (facts(WELL, mac_seen="02:00:5e:00:00:01"), True, []),
     "known by its name alone": (
-        facts(WELL, line=line(public=Known(PUBLIC, f"the name {NAME}"))),
+        facts(WELL, line=line(public=Sourced(PUBLIC, f"the name {NAME}"))),
         True,
         [],
     ),
@@ -267,12 +269,12 @@ CASES: dict[str, tuple[ServiceFacts, bool | None, list[tuple[str, str]]]] = {
         [],
     ),
     "the name is stale, proven": (
-        facts(WELL, line=line(names={NAME: Known(IPv4Address("203.0.113.40"), "resolver")})),
+        facts(WELL, line=line(names={NAME: Sourced(IPv4Address("203.0.113.40"), "resolver")})),
         False,
         [("name-stale", "certain")],
     ),
     "the name is stale, not proven": (
-        facts(None, others=None, line=line(names={NAME: Known(IPv4Address("203.0.113.40"), "resolver")})),
+        facts(None, others=None, line=line(names={NAME: Sourced(IPv4Address("203.0.113.40"), "resolver")})),
         False,
         [("name-stale", "likely")],
     ),
@@ -359,5 +361,5 @@ def test_away_from_the_site_the_inside_is_unknown() -> None:
 
 def test_nothing_in_the_procedure_depends_on_the_kind_of_address() -> None:
     address: IPAddress = ip_address("11.22.33.44")
-    real = line(public=Known(address, "told"), names={}, wan={"fibre-box": told(str(address))})
+    real = line(public=Sourced(address, "told"), names={}, wan={"fibre-box": told(str(address))})
     assert causes(diagnose(SITE, PLAN, facts(SILENT, line=real, others=None)))[0] == ("rule-missing-outer", "likely")

@@ -178,7 +178,7 @@ def test_pinned_services_never_move(drawn: Drawn, more: Drawn) -> None:
 
 def _pinned(file: SiteFile, made: Plan) -> dict[str, object]:
     from hooper.planning.paths import make_ways
-    from hooper.site.fields import Ports
+    from hooper.ports import Ports
 
     del made
     ways = make_ways(file.site)

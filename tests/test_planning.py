@@ -10,6 +10,7 @@ from hypothesis import strategies as st
 
 from hooper.planning.catalogue import CATALOGUE
 from hooper.planning.plan import make_plan
+from hooper.planning.topology import Topology
 from hooper.planning.worksheet import labels, make_sheets
 from support.program import BOATHOUSE
 from support.sites import ONE_BOX, codes, plan, site
@@ -361,7 +362,7 @@ def test_a_clash_proposes_ports_that_are_free() -> None:
 
 def test_sheets_are_cut_to_the_page() -> None:
     file = site(BOATHOUSE)
-    outer, inner = make_sheets(file.site, make_plan(file, date(2026, 5, 1)))
+    outer, inner = make_sheets(Topology(file.site), make_plan(file, date(2026, 5, 1)))
     assert (outer.gateway, inner.gateway) == ("fibre-box", "club-router")
     assert len(outer.rules) == len(inner.rules) == 8
     assert any("provider" in note for note in outer.notes)
@@ -378,6 +379,6 @@ def test_a_reservation_stands_on_the_sheet_of_its_gateway() -> None:
             "[gateways.outer]", 'address_from = "reservation"\nmac = "02:00:5e:44:07:50"\n[gateways.outer]'
         )
     )
-    sheets = {s.gateway: s for s in make_sheets(file.site, make_plan(file, date(2026, 5, 1)))}
+    sheets = {s.gateway: s for s in make_sheets(Topology(file.site), make_plan(file, date(2026, 5, 1)))}
     assert [(r.host, r.mac) for r in sheets["box"].reservations] == [("hub", "02:00:5e:44:07:50")]
     assert sheets["outer"].reservations == ()

@@ -18,6 +18,7 @@ from hooper.planning.gate import kept_back
 from hooper.planning.letter import letters
 from hooper.planning.openers import Protocol, Target, entering, may_open
 from hooper.planning.ports import Side
+from hooper.planning.topology import Topology
 from hooper.planning.values import EVERYTHING
 from hooper.planning.worksheet import changes_since, client_lines, labels, make_sheets, sheet_mark
 from hooper.report.chain import as_svg, as_tree
@@ -156,7 +157,7 @@ def test_everything_goes_inward_as_one_entry() -> None:
     ]
     assert ways(text) == [("box", "fibre", (99, 99), "10.44.7.50", (9, 9))]
     file = site(text)
-    sheet = make_sheets(file.site, made)[0]
+    sheet = make_sheets(Topology(file.site), made)[0]
     assert sheet.gateway == "outer"
     assert any("everything else" in note for note in sheet.notes)
 
@@ -288,7 +289,7 @@ def test_the_audit_puts_the_gravest_first() -> None:
         'speaks = "rtsp"\naccepted = { finding = "clear-text-open", reason = "r", until = 2027-01-01 }', key="c"
     )
     text += service('speaks = "ssh"', key="t", reach="tunnel")
-    found = audit(site(text).site, plan(text), TODAY)
+    found = audit(Topology(site(text).site), plan(text), TODAY)
     assert [(row.service, row.risk, row.accepted) for row in found.exposed] == [
         ("z", "high", False), ("a", "medium", False), ("s", "low", False), ("c", "high", True)
     ]  # fmt: skip
@@ -357,7 +358,7 @@ def test_any_text_is_a_table_or_a_bad_one(text: str) -> None:
 
 def test_device_sheets_name_everything_a_network_page_asks_for() -> None:
     file = site(BOATHOUSE)
-    sheets = {sheet.device: sheet for sheet in device_sheets(file.site)}
+    sheets = {sheet.device: sheet for sheet in device_sheets(Topology(file.site))}
     hub, router = sheets["hub"], sheets["club-router"]
     assert (hub.address, hub.mask, hub.gateway, hub.dns) == (
         "10.44.7.50", "255.255.255.0", "10.44.7.1", ("10.44.7.1", "192.0.2.53")
@@ -371,7 +372,7 @@ def test_device_sheets_name_everything_a_network_page_asks_for() -> None:
 
 def test_the_letter_names_the_rules_and_the_alternatives() -> None:
     file = site(BOATHOUSE)
-    (letter,) = letters(file.site, make_sheets(file.site, plan(BOATHOUSE)))
+    (letter,) = letters(file.site, make_sheets(Topology(file.site), plan(BOATHOUSE)))
     text = "\n".join(letter.paragraphs)
     assert letter.gateway == "fibre-box"
     for words in ("TCP port 443 to 192.168.90.2", "UDP port 51820", "bridge mode", "carrier NAT"):
@@ -406,7 +407,7 @@ def test_labels_fit_the_page_and_differ() -> None:
 
 def test_hosts_lines_for_devices_inside() -> None:
     text = form(ONE_BOX, "hairpin = false") + '[names."home.heronquay.example"]\nline = "fibre"\n' + service("port = 9")
-    (line,) = client_lines(site(text).site)
+    (line,) = client_lines(Topology(site(text).site))
     assert (line.name, line.address, line.services, line.needed) == (
         "home.heronquay.example",
         "10.44.7.50",
@@ -417,13 +418,13 @@ def test_hosts_lines_for_devices_inside() -> None:
 
 def test_the_picture_has_every_service_and_is_escaped() -> None:
     file = site(BOATHOUSE)
-    drawn = as_svg(file.site, "<&> Boathouse")
+    drawn = as_svg(Topology(file.site), "<&> Boathouse")
     from xml.etree import ElementTree as ET
 
     shown = " ".join(ET.fromstring(drawn).itertext())
     for key in file.site.services:
         assert key[:12] in shown
     assert "<&> Boathouse" in shown
-    tree = as_tree(file.site)
+    tree = as_tree(Topology(file.site))
     assert tree.inner[0].text == "fibre"
-    assert as_svg(site("version = 1\n").site, "x")
+    assert as_svg(Topology(site("version = 1\n").site), "x")

@@ -8,10 +8,10 @@ from pathlib import Path
 
 import pytest
 
-from hooper.files import read_site
 from hooper.gateways.rules import Entered
 from hooper.gateways.tables import LiveRule
 from hooper.planning.catalogue import as_markdown
+from hooper.store.sitefile import read_site
 from hooper.store.state import State, store_name
 from support.program import BOATHOUSE, ROOT, Lab, Ran, hooper, town_here, valid
 

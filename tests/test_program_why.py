@@ -12,12 +12,12 @@ import anyio
 import pytest
 
 from hooper.check.checking import Wish, check_here
-from hooper.files import read_site
-from hooper.line.facts import ServiceFacts
 from hooper.net.lab import LabDoor, read_lab_file
 from hooper.planning.plan import make_plan
+from hooper.store.sitefile import read_site
 from hooper.why.diagnosis import diagnose
 from hooper.why.evidence import Past, gather_service
+from hooper.why.facts import ServiceFacts
 from support.program import Lab, Ran, hooper, town_here, valid
 
 FAULTS = {

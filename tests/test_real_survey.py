@@ -21,7 +21,7 @@ from hooper.errors import HooperError
 from hooper.net.exchange import exchange
 from hooper.net.types import Endpoint, Surroundings
 from support.namespaces import PUBLIC, RENTED, SITE, KernelTown, kernel_town
-from support.program import ROOT, Ran, hooper, valid
+from support.program import ROOT, Ran, program, valid
 
 pytestmark = pytest.mark.real
 SECOND = "11.22.55.8"
@@ -56,7 +56,7 @@ def survey(town: KernelTown, *arguments: str, site: str = "two", place: str = "h
 def run(town: KernelTown, *arguments: str, site: str = "two", place: str = "here") -> Ran:
     path, state = str(town.folder / f"{site}.toml"), str(town.folder / "state")
     options = () if arguments[0] == "host" else ("--state", state)
-    return hooper(*arguments, "--site", path, *options, place=town.ns(place))
+    return program(*arguments, "--site", path, *options, wrap=town.wrap(place))
 
 
 def judged(document: Any) -> tuple[str, bool | None]:

@@ -7,7 +7,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from hooper.errors import EXIT_SITE_FILE, HooperError, flatten
-from hooper.site.fields import Ports
+from hooper.ports import Ports
 from hooper.site.load import SiteFile, parse_site
 from support.program import BOATHOUSE
 from support.sites import ONE_BOX, site

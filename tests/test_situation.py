@@ -13,11 +13,12 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from hooper.line.facts import BoxSaid, Known, LineFacts, Measured, ResolverSaid, Told
+from hooper.line.facts import BoxSaid, LineFacts, Measured, ResolverSaid
 from hooper.line.hops import FARTHEST, Hops, between
 from hooper.line.judging import compare, document, line_findings, missing_numbers
 from hooper.line.nat import SAMPLES, NatBehaviour, common_ports
 from hooper.line.situation import judge
+from hooper.sourced import Sourced
 from support.program import BOATHOUSE
 from support.sites import site
 
@@ -34,14 +35,14 @@ def hops(*seen: str | None, to: IPv4Address = PUBLIC, arrived: int | None = None
 
 
 def facts(measured: Measured | None = None, **changes: Any) -> LineFacts:
-    seen = (Known(PUBLIC, "STUN server 192.0.2.10:3478"), Known(PUBLIC, "STUN server 192.0.2.11:3478"))
+    seen = (Sourced(PUBLIC, "STUN server 192.0.2.10:3478"), Sourced(PUBLIC, "STUN server 192.0.2.11:3478"))
     base = LineFacts(
         now=NOW,
         line="fibre",
         chain=("fibre-box", "club-router"),
         at="club-router",
-        own=Known(IPv4Address("10.44.7.105"), "interface lan0"),
-        default_gateway=Known(CLUB, "route"),
+        own=Sourced(IPv4Address("10.44.7.105"), "interface lan0"),
+        default_gateway=Sourced(CLUB, "route"),
         public=seen[0],
         measured=measured if measured is not None else Measured(seen=seen),
     )
@@ -68,8 +69,8 @@ def test_nats_are_counted_by_who_is_no_longer_heard(to_self: Hops, outward: Hops
     assert between(to_self, outward) == count
 
 
-def told(value: str, how: str = "told") -> Told:
-    return Told(value, NOW, how)
+def told(value: str, how: str = "told") -> Sourced[str]:
+    return Sourced(value, how, NOW, "told" if how == "told" else "measured")
 
 
 MUTE_OUTER = hops("10.44.7.1", None, "203.0.113.1", to=STUN)
@@ -106,7 +107,7 @@ SAID = "it says so by UPnP"
     ],
 )  # fmt: skip
 def test_the_kinds_by_their_evidence(to_self: Any, outward: Any, wan: Any, kind: str, can_forward: bool | None) -> None:
-    seen = (Known(PUBLIC, "STUN"),)
+    seen = (Sourced(PUBLIC, "STUN"),)
     measured = Measured(seen=seen, to_self=to_self, outward=outward, counted=outward is not None)
     got = facts(measured, wan=wan)
     judged = judge(got)
@@ -121,7 +122,7 @@ def test_the_kinds_by_their_evidence(to_self: Any, outward: Any, wan: Any, kind:
 
 
 def test_two_public_addresses_may_be_two_lines() -> None:
-    seen = (Known(PUBLIC, "STUN server 192.0.2.10:3478"), Known(OTHER, "STUN server 192.0.2.11:3478"))
+    seen = (Sourced(PUBLIC, "STUN server 192.0.2.10:3478"), Sourced(OTHER, "STUN server 192.0.2.11:3478"))
     got = facts(Measured(seen=seen), wan={"fibre-box": told("203.0.113.99", SAID)})
     assert judge(got).kind == "unclear"
     assert "line-has-two-addresses" in {f.code for f in line_findings(got)}
@@ -131,14 +132,14 @@ def test_two_public_addresses_may_be_two_lines() -> None:
 
 def test_the_carriers_space_on_this_machine() -> None:
     """On its way out it is carrier NAT; on a tunnel's interface it never comes to be the own address."""
-    mobile = facts(own=Known(IPv4Address("100.72.5.20"), "interface usb0"), at=None, chain=())
+    mobile = facts(own=Sourced(IPv4Address("100.72.5.20"), "interface usb0"), at=None, chain=())
     assert judge(mobile).kind == "carrier-nat"
-    translated = facts(own=Known(IPv4Address("192.0.0.4"), "interface clat4"), at=None, chain=())
+    translated = facts(own=Sourced(IPv4Address("192.0.0.4"), "interface clat4"), at=None, chain=())
     assert judge(translated).kind == "no-ipv4"
 
 
 def test_a_machine_elsewhere_says_nothing_of_the_line() -> None:
-    away = facts(own=Known(None, "not at the site"), at=None, public=Known(None, "this machine is not at the site"))
+    away = facts(own=Sourced(None, "not at the site"), at=None, public=Sourced(None, "this machine is not at the site"))
     judged = judge(away)
     assert (judged.kind, judged.can_forward) == ("unclear", None)
     assert "none of the site's networks" in judged.evidence[0]
@@ -147,7 +148,7 @@ def test_a_machine_elsewhere_says_nothing_of_the_line() -> None:
 def test_another_router_on_this_network_is_not_on_the_way() -> None:
     """The system's own gateway may be one that the file does not have; it counts where it is on the path."""
     box = BoxSaid(IPv4Address("10.44.7.2"), ("igd",), OTHER, SAID)
-    aside = Measured(seen=(Known(PUBLIC, "STUN"),), revealed=(box,))
+    aside = Measured(seen=(Sourced(PUBLIC, "STUN"),), revealed=(box,))
     assert judge(facts(aside)).kind == "unclear"
     assert "fibre-box" in judge(facts(aside)).evidence[0]
     holder = replace(aside, revealed=(replace(box, wan=PUBLIC),))
@@ -156,9 +157,11 @@ def test_another_router_on_this_network_is_not_on_the_way() -> None:
 
 def test_a_line_that_is_down_says_so_itself() -> None:
     boxes = {"fibre-box": BoxSaid(FIBRE, ("natpmp",), down=True)}
-    down = facts(Measured(boxes=boxes), public=Known(None, "no STUN server answered"))
+    down = facts(Measured(boxes=boxes), public=Sourced(None, "no STUN server answered"))
     assert judge(down).kind == "no-ipv4"
-    private = facts(Measured(seen=(Known(PUBLIC, "STUN"),), boxes=boxes))  # it has a private address and calls it none
+    private = facts(
+        Measured(seen=(Sourced(PUBLIC, "STUN"),), boxes=boxes)
+    )  # it has a private address and calls it none
     assert judge(private).kind == "unclear"
 
 
@@ -228,6 +231,6 @@ def test_kept_ports_are_never_taken_for_a_set(chance: random.Random) -> None:
 
 def test_ports_in_blocks_behind_carrier_nat_stay_carrier_nat() -> None:
     nat = NatBehaviour(own_ports="20480-21503")
-    seen = (Known(PUBLIC, "STUN"),)
+    seen = (Sourced(PUBLIC, "STUN"),)
     assert judge(facts(Measured(seen=seen, nat=nat))).kind == "shared-ports"
     assert judge(facts(Measured(seen=seen, nat=nat), wan={"fibre-box": told("100.64.1.1")})).kind == "carrier-nat"

@@ -11,7 +11,7 @@ import anyio
 import pytest
 
 from hooper.net import macos, surroundings, windows
-from hooper.net.stun import standing
+from hooper.net.standing import standing
 from hooper.net.system import SystemDoor
 from hooper.net.types import Interface, Neighbour, Route, Surroundings
 from support.program import BOATHOUSE

@@ -13,11 +13,12 @@ import pytest
 
 from hooper.lab.lines import KINDS, Shape
 from hooper.lab.switchboard import Switchboard
-from hooper.line.facts import LineFacts, Told
+from hooper.line.facts import LineFacts
 from hooper.line.judging import document, line_findings
 from hooper.line.measure import measure_line
 from hooper.net.lab import LabAddress, LabDoor
 from hooper.site.model import Site
+from hooper.sourced import as_told
 from support.program import BOATHOUSE
 from support.sites import site
 
@@ -115,7 +116,7 @@ async def survey(
     """One survey of that line, and the seconds that it took."""
     where, now = site(text).site, door.clock.now()
     town.lines.set(Shape.read(one.shape))
-    told = {key: Told(value, now) for key, value in one.told.items()}
+    told = {key: as_told(value, now) for key, value in one.told.items()}
     start = anyio.current_time()
     facts = await measure_line(door, where, told, deadline, now=now)
     return facts, where, anyio.current_time() - start
@@ -236,7 +237,7 @@ def test_nothing_is_sent_to_anybody_who_was_not_named_given_or_revealed() -> Non
             given = {"100.72.5.9", "100.80.1.1"}  # resolvers of this machine's interfaces
             assert facts.measured is not None
             revealed = {str(said.address) for said in facts.measured.revealed}
-            own = {str(facts.public.address)}  # hops and hairpin
+            own = {str(facts.public.value)}  # hops and hairpin
             group = {"239.255.255.250"}
             hosts = {to.rpartition(":")[0].strip("[]") for to in sent}
             assert hosts <= named | given | revealed | own | group, kind

@@ -11,11 +11,11 @@ import anyio
 from anyio.abc import ByteStream
 
 from hooper.addresses import IPAddress
-from hooper.files import read_site
 from hooper.lab.boathouse import site_file
 from hooper.lab.switchboard import Switchboard
 from hooper.net.lab import LabAddress, LabDoor
 from hooper.site.load import SiteFile
+from hooper.store.sitefile import read_site
 
 
 class Killed(BaseException):

@@ -11,12 +11,14 @@ from typing import TYPE_CHECKING, Literal, Protocol
 import anyio
 
 from hooper.addresses import IPAddress
+from hooper.dnsnames import is_wildcard
 from hooper.errors import CounterpartError, HooperError, NeedsAPerson, WireError
 from hooper.files import make_folder, write_atomically
 from hooper.names.authority import QUESTION_S, authority_for, shown_by_all
 from hooper.names.publish import open_publisher
 from hooper.net.types import Door, Endpoint
-from hooper.planning.paths import lines_of, outside_ports
+from hooper.planning.topology import Topology
+from hooper.ports import blocking, single
 from hooper.site.references import name_entry
 from hooper.wire import head
 
@@ -57,22 +59,21 @@ class PageWay:
 def page_way(site: Site, certificate: Certificate, name: str, own: set[IPAddress], base: Path) -> PageWay | str:
     """How http-01 can work for `name` by the plan, or why it cannot. own: this machine's addresses."""
     entry = name_entry(site, name)
-    if name.startswith("*."):
+    if is_wildcard(name):
         return "a wildcard is proven by a TXT record only"
     assert entry is not None
-    for blocked in site.lines[entry.line].blocked:
-        if blocked.transport in ("tcp", "both") and blocked.ports.first <= 80 <= blocked.ports.last:
-            return f"the provider of {entry.line} blocks port 80"
+    if blocking(site.lines[entry.line].blocked, "tcp", single(80)) is not None:
+        return f"the provider of {entry.line} blocks port 80"
     if certificate.page_folder is not None:
         return PageWay(None, base / Path(certificate.page_folder).expanduser())
-    lines = lines_of(site)
-    for key, (first, last) in outside_ports(site).items():
+    topology = Topology(site)
+    for key, ports in topology.outside_ports.items():
         service = site.services[key]
-        if lines[key] == entry.line and service.used_transport != "udp" and first <= 80 <= last:
+        if topology.lines[key] == entry.line and service.used_transport != "udp" and ports.has(80):
             address = site.hosts[service.host].address
             if address not in own:
                 return f"port 80 leads to {service.host} (the service {key}), which is not this machine"
-            return PageWay(Endpoint(address, service.used_ports.first + 80 - first), None)
+            return PageWay(Endpoint(address, service.used_ports.first + 80 - ports.first), None)
     return "no public service of the plan comes in at port 80"
 
 

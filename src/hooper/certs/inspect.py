@@ -6,8 +6,9 @@ import warnings
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from datetime import datetime
-from ipaddress import ip_address
 from typing import TYPE_CHECKING
+
+from hooper.dnsnames import any_stands_for
 
 if TYPE_CHECKING:
     from cryptography import x509
@@ -62,23 +63,7 @@ def names_of(certificate: x509.Certificate) -> tuple[str, ...]:
 
 def is_for(names: Iterable[str], wanted: str) -> bool:
     """Whether a certificate with these names is for `wanted`; a wildcard is one label (RFC 9525 section 6.3)."""
-    wanted = wanted.rstrip(".").lower()
-    for name in names:
-        name = name.rstrip(".").lower()
-        if name == wanted:
-            return True
-        first, dot, rest = wanted.partition(".")
-        if name.startswith("*.") and dot and "." in rest and first and name[2:] == rest and not _is_address(wanted):
-            return True
-    return False
-
-
-def _is_address(text: str) -> bool:
-    try:
-        ip_address(text)
-    except ValueError:
-        return False
-    return True
+    return any_stands_for(names, wanted)
 
 
 def signed_by(certificate: x509.Certificate, issuer: x509.Certificate) -> bool:

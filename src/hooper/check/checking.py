@@ -12,16 +12,21 @@ from urllib.parse import urlsplit
 
 import anyio
 
-from hooper.addresses import IPAddress, classify, parse_address
+from hooper.addresses import IPAddress
 from hooper.check.certificates import Judge
 from hooper.check.probes import probe
-from hooper.check.results import Evidence, Found, From, InsideSeen, Result, Seen
+from hooper.check.results import Evidence, From, InsideSeen, Result, Seen
 from hooper.check.targets import Target, inner_targets, is_ok, outer_targets
 from hooper.clock import rfc3339
 from hooper.errors import CounterpartError, HooperError, UsageError
-from hooper.net.stun import STUN_DEADLINE, connected_surroundings, looked_up, mapped_by, standing
+from hooper.line.public import Given, PublicAddress, public_addresses
+from hooper.net.standing import connected_surroundings, standing
+from hooper.net.stun import STUN_DEADLINE, mapped_by
 from hooper.net.types import Door, Endpoint, Surroundings
+from hooper.planning.topology import Topology
+from hooper.planning.values import Finding
 from hooper.site.references import in_sight
+from hooper.sourced import Shown, Sourced, SourcedAddress
 
 if TYPE_CHECKING:
     from hooper.site.model import Site
@@ -39,14 +44,21 @@ class Memory(Protocol):
 class Wish:
     """What is to be checked.
 
-    public: addresses that are known already, by line. deadline: seconds for each probe. base: the site file's folder.
+    known: what is known of the lines before anything is asked. public: addresses that were found already, by line.
+    deadline: seconds for each probe. base: the site file's folder. transports: only these are probed.
     """
 
-    site: Site
+    topology: Topology
     services: Sequence[str]
     deadline: float
-    public: Mapping[str, Found] = field(default_factory=dict)
+    known: Given = Given()
+    public: Mapping[str, PublicAddress] = field(default_factory=dict)
     base: Path = Path()
+    transports: tuple[str, ...] = ()
+
+    @property
+    def site(self) -> Site:
+        return self.topology.site
 
     @cached_property
     def judge(self) -> Judge:
@@ -63,13 +75,14 @@ class Outcome:
     skipped: dict[str, str] = field(default_factory=dict)
     errors: list[HooperError] = field(default_factory=list)
     remarks: list[str] = field(default_factory=list)
+    findings: list[Finding] = field(default_factory=list)
 
 
 async def check_here(here: Door, wish: Wish) -> Outcome:
     """Each service at its inner address. Proves nothing about outside. Raises: NoNetwork."""
     around = await connected_surroundings(here)
     outcome = Outcome(From("here", "here", False))
-    targets = list(inner_targets(wish.site, wish.services))
+    targets = list(inner_targets(wish.topology, wish.services))
     at = standing(wish.site, around)[1]
     hidden = {target.gateway for target in targets} - {*in_sight(wish.site, at)}
     if at is None:
@@ -95,22 +108,20 @@ async def check_outside(here: Door, outside: Door, wish: Wish, memory: Memory | 
     """
     around = await connected_surroundings(here)
     origin = From(outside.place.kind, outside.place.name, True)
-    at_site, at, _ = standing(wish.site, around)
-    sight = in_sight(wish.site, at)
+    sight = in_sight(wish.site, standing(wish.site, around).gateway)
     reason = _useless(wish.site, outside, around)
     if reason is not None:
-        return _unproven(wish, replace(origin, proves_outside=False), reason)
-    public, place = await _addresses(here, outside, wish, at_site)
+        return _unproven(wish, replace(origin, proves_outside=False), reason, here.clock.now())
+    public, place = await _addresses(here, outside, wish)
     shown = place.value if place is not None else None
-    same = next((line for line, found in public.items() if shown is not None and found.value == shown), None)
+    same = next((line for line, found in public.items() if shown is not None and found.address.value == shown), None)
     if same is not None:
         reason = f"{outside.place.name} shows {shown}, the address of {same} itself: this is the inside, looking round"
-        return _unproven(wish, replace(origin, proves_outside=False), reason, public, place)
-    outcome = Outcome(origin)
-    known = {line: _parsed(found) for line, found in public.items()}
-    targets, outcome.skipped = outer_targets(
-        wish.site, wish.services, {line: a for line, a in known.items() if a is not None}, _parsed(place)
-    )
+        return _unproven(wish, replace(origin, proves_outside=False), reason, here.clock.now(), public, place)
+    outcome = Outcome(origin, findings=[one for found in public.values() for one in found.findings()])
+    targets, outcome.skipped = outer_targets(wish.topology, wish.services, _values(public), shown)
+    if wish.transports:
+        targets = [one for one in targets if one.transport in wish.transports or one.service == wish.services[0]]
     reachable = [target for target in targets if target.address is not None]
     compared = [target for target in reachable if target.expected == "reachable" and target.gateway in sight]
     inner = [replace(target, address=target.inner[0], port=target.inner[1]) for target in compared]
@@ -122,7 +133,7 @@ async def check_outside(here: Door, outside: Door, wish: Wish, memory: Memory | 
         outcome.inside[target.service, target.transport, target.port] = as_inside(one, now)
     seen_outside = dict(zip(map(_id, reachable), seen, strict=False))
     for target in targets:
-        evidence = Evidence(public_address=public.get(target.line), place_address=place)
+        evidence = _where(target, public, place, now)
         if target.address is None:
             unknown = "the public address is not known; give it with --public"
             nothing = Seen(verdict="unproven", detail=target.beyond or unknown)
@@ -153,7 +164,8 @@ def _useless(site: Site, outside: Door, around: Surroundings) -> str | None:
         return f"{name} is on the site's own network: from there nothing is proven about outside"
     if around.has_default_route(name) is False:
         return f"{name} has no default route of its own, so nothing leaves by it"
-    if interface.strict_return and _other_default(around, name):
+    preferred = next((route.interface for route in around.default_routes()), name)
+    if interface.strict_return and preferred != name:
         return (
             f"this kernel drops answers that come in by {name}, since rp_filter is 1 and another default route is"
             f" preferred; set net.ipv4.conf.{name}.rp_filter and .all to 2"
@@ -161,54 +173,27 @@ def _useless(site: Site, outside: Door, around: Surroundings) -> str | None:
     return None
 
 
-def _other_default(around: Surroundings, name: str) -> bool:
-    """Whether the preferred default route is another interface's."""
-    defaults = [r for r in around.routes or () if r.destination.version == 4 and r.destination.prefixlen == 0]
-    best = min(defaults, key=lambda route: route.metric, default=None)
-    return best is not None and best.interface != name
-
-
-async def _addresses(
-    here: Door, outside: Door, wish: Wish, at_site: str | None
-) -> tuple[dict[str, Found], Found | None]:
+async def _addresses(here: Door, outside: Door, wish: Wish) -> tuple[dict[str, PublicAddress], SourcedAddress | None]:
     """The public address of each line, and the one that the place shows; asked side by side."""
     site = wish.site
     servers = [Endpoint(address, port) for address, port in site.measure.stun]
     patience = min(STUN_DEADLINE, wish.deadline)
-    public: dict[str, Found] = {}
-    place: list[Found] = []
+    public: dict[str, PublicAddress] = {}
+    place: list[SourcedAddress] = []
 
-    async def of_line(line: str) -> None:
-        if (given := wish.public.get(line)) is not None:
-            public[line] = given
-            return
-        if site.lines[line].address:
-            public[line] = Found(str(site.lines[line].address[0]), "fixed, says the site file")
-            return
-        if at_site is not None and servers and len(site.lines) == 1:
-            mapped = await mapped_by(here.through(at_site), servers, patience)
-            if mapped is not None and classify(mapped[0]).reachable:
-                public[line] = Found(str(mapped[0]), f"STUN server {mapped[1]}, asked through {at_site}")
-                return
-        names = [name for name, entry in site.names.items() if entry.line == line and not name.startswith("*.")]
-        named = await looked_up(here, names, patience)
-        if named is not None:
-            public[line] = Found(str(named[0]), f"the name {named[1]}")
+    async def of_lines() -> None:
+        lines = tuple(line for line in site.lines if line not in wish.public)
+        public.update(await public_addresses(here, site, lines, wish.known, patience, names=True))
 
     async def of_place() -> None:
         mapped = await mapped_by(outside, servers, patience) if servers else None
         if mapped is not None:
-            place.append(Found(str(mapped[0]), f"STUN server {mapped[1]}"))
+            place.append(Sourced(mapped[0], f"STUN server {mapped[1]}"))
 
     async with anyio.create_task_group() as tasks:
         tasks.start_soon(of_place)
-        for line in site.lines:
-            tasks.start_soon(of_line, line)
-    return public, place[0] if place else None
-
-
-def _parsed(found: Found | None) -> IPAddress | None:
-    return parse_address(found.value) if found is not None and found.value is not None else None
+        tasks.start_soon(of_lines)
+    return {**public, **wish.public}, place[0] if place else None
 
 
 def _no_public_address(site: Site, lines: Sequence[str]) -> HooperError:
@@ -356,14 +341,32 @@ def _result(target: Target, seen: Seen, evidence: Evidence) -> Result:
 
 
 def _unproven(
-    wish: Wish, origin: From, reason: str, public: Mapping[str, Found] | None = None, place: Found | None = None
+    wish: Wish,
+    origin: From,
+    reason: str,
+    now: datetime,
+    public: Mapping[str, PublicAddress] | None = None,
+    place: SourcedAddress | None = None,
 ) -> Outcome:
     """Nothing is probed, since it would prove nothing."""
     outcome = Outcome(origin)
-    known = {line: _parsed(found) for line, found in (public or {}).items()}
-    addresses = {line: address for line, address in known.items() if address is not None}
-    targets, outcome.skipped = outer_targets(wish.site, wish.services, addresses, None)
+    targets, outcome.skipped = outer_targets(wish.topology, wish.services, _values(public or {}), None)
     for target in targets:
-        evidence = Evidence(public_address=(public or {}).get(target.line), place_address=place)
+        evidence = _where(target, public or {}, place, now)
         outcome.results.append(_result(target, Seen(verdict="unproven", detail=reason), evidence))
     return outcome
+
+
+def _values(public: Mapping[str, PublicAddress]) -> dict[str, IPAddress]:
+    return {line: found.address.value for line, found in public.items() if found.address.value is not None}
+
+
+def _where(
+    target: Target, public: Mapping[str, PublicAddress], place: SourcedAddress | None, now: datetime
+) -> Evidence:
+    """The addresses that a probe was about."""
+    found = public[target.line].address if target.line in public else None
+    shown = found.shown(now) if found is not None and found.value is not None else None
+    if target.own_address:
+        shown = Shown(str(target.address), "outside_address of the service, in the site file")
+    return Evidence(public_address=shown, place_address=place.shown(now) if place is not None else None)

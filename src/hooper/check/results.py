@@ -5,16 +5,11 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import Literal
 
+from hooper.planning.values import Finding
+from hooper.sourced import Shown
+
 Verdict = Literal["answered", "connected", "mismatched", "refused", "silent", "unproven"]
 Expected = Literal["reachable", "unreachable"]
-
-
-@dataclass(frozen=True, slots=True)
-class Found:
-    """A value with where it comes from."""
-
-    value: str | None
-    source: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -69,8 +64,8 @@ class Evidence:
     greeting: the first line of a server that speaks first, or its name for itself.
     """
 
-    public_address: Found | None = None
-    place_address: Found | None = None
+    public_address: Shown | None = None
+    place_address: Shown | None = None
     certificate: CertificateSeen | None = None
     tls_version: str | None = None
     page: PageSeen | None = None
@@ -110,10 +105,11 @@ class From:
 
 @dataclass(frozen=True, slots=True)
 class CheckDocument:
-    """`hooper check`."""
+    """`hooper check`. findings: where what is written or told of a line contradicts what was looked at."""
 
     from_: From
     results: tuple[Result, ...]
+    findings: tuple[Finding, ...] = ()
 
 
 @dataclass(slots=True)

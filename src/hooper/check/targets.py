@@ -2,27 +2,28 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from ipaddress import IPv4Address
 from typing import TYPE_CHECKING
 
 from hooper.check.results import Expected, Verdict
-from hooper.planning.paths import chains, lines_of, outside_ports
-from hooper.site.fields import Ports
+from hooper.planning.ports import transports
+from hooper.planning.topology import Topology
+from hooper.planning.typed import address_for, name_for, own_address
+from hooper.ports import Ports
 from hooper.site.protocols import SPEECHES
-from hooper.site.references import name_of_line
 
 if TYPE_CHECKING:
     from hooper.addresses import IPAddress
-    from hooper.site.model import Service, Site
+    from hooper.site.model import Service
 
 
 @dataclass(frozen=True, slots=True)
 class Target:
     """One port to probe. address: None while the public address is not known. inner: the service's own endpoint.
 
-    gateway: the one whose LAN the host is on.
+    gateway: the one whose LAN the host is on. own_address: the service has this address outside to itself.
     server_name: the DNS name to ask for, in TLS and HTTP; None: none is known. beyond: why it cannot be looked at.
     """
 
@@ -38,12 +39,13 @@ class Target:
     server_name: str | None = None
     path: str = "/"
     expect: str | None = None
+    own_address: bool = False
     beyond: str = ""
 
 
 def _ends(ports: Ports) -> tuple[int, ...]:
     """A range is probed at both its ends."""
-    return (ports.first,) if ports.first == ports.last else (ports.first, ports.last)
+    return (ports.first,) if ports.size == 1 else (ports.first, ports.last)
 
 
 def _inner_ports(service: Service) -> Ports:
@@ -51,65 +53,48 @@ def _inner_ports(service: Service) -> Ports:
     return service.used_ports if service.has_ports else Ports(0, 0)
 
 
-def _transports(service: Service) -> tuple[str, ...]:
-    return ("tcp", "udp") if service.used_transport == "both" else (service.used_transport,)
-
-
-def server_name(site: Site, service: Service, line: str) -> str | None:
-    """The name that people will use: the service's own, else the line's, where that has exactly one."""
-    return service.name or name_of_line(site, line)
-
-
-def inner_targets(site: Site, services: Iterable[str]) -> Iterator[Target]:
+def inner_targets(topology: Topology, services: Iterable[str]) -> Iterator[Target]:
     """Each service at its inner address; all are expected to be reachable from here."""
-    of_host, lines = chains(site), lines_of(site)
     for key in services:
-        service, line = site.services[key], lines[key]
-        address = site.hosts[service.host].address
-        for transport in _transports(service):
+        service = topology.site.services[key]
+        address = topology.site.hosts[service.host].address
+        for transport in transports(service.used_transport):
             for port in _ends(_inner_ports(service)):
                 yield Target(
                     service=key,
                     speaks=service.speaks,
                     transport=transport,
-                    line=line,
+                    line=topology.lines[key],
                     address=address,
                     port=port,
                     inner=(address, port),
                     expected="reachable",
-                    gateway=of_host[service.host][-1],
-                    server_name=server_name(site, service, line),
+                    gateway=topology.gateway(service.host),
+                    server_name=name_for(topology, key),
                     path=service.path or "/",
                     expect=service.expect,
                 )
 
 
 def outer_targets(
-    site: Site, services: Iterable[str], public: dict[str, IPAddress], place: IPAddress | None
+    topology: Topology, services: Iterable[str], public: Mapping[str, IPAddress], place: IPAddress | None
 ) -> tuple[list[Target], dict[str, str]]:
-    """Each service at the public address of its line.
+    """Each service at the address outside that people reach it by.
 
     Args: public: by line. place: the public address that the prober shows, None: unknown.
     Returns: the targets, and the services that are not probed with the reason.
     """
-    of_host, lines = chains(site), lines_of(site)
-    outside_of = {key: Ports(*ports) for key, ports in outside_ports(site).items()}
-    taken = [
-        (lines[key], transport, ports, key)
-        for key, ports in outside_of.items()
-        for transport in _transports(site.services[key])
-    ]
     targets: list[Target] = []
     skipped: dict[str, str] = {}
     for key in services:
-        service, line = site.services[key], lines[key]
+        service = topology.site.services[key]
         exposed = service.reach == "public"
         beyond = "it is planned over IPv6 alone, and this looks over IPv4" if service.family == "ipv6" else ""
         allowed = not service.sources or place is None or any(place in network for network in service.sources)
-        outside = outside_of.get(key, _inner_ports(service)) if exposed else _inner_ports(service)
-        for transport in _transports(service):
-            owner = next((o for a, t, p, o in taken if (a, t) == (line, transport) and p.overlaps(outside)), None)
-            if not exposed and owner is not None:
+        outside = topology.outside_ports.get(key, _inner_ports(service)) if exposed else _inner_ports(service)
+        for transport in transports(service.used_transport):
+            owner = None if exposed else _owner(topology, key, transport, outside)
+            if owner is not None:
                 skipped[key] = f"outside, port {outside} belongs to {owner}"
                 continue
             for port, inner_port in zip(_ends(outside), _ends(_inner_ports(service)), strict=True):
@@ -118,19 +103,35 @@ def outer_targets(
                         service=key,
                         speaks=service.speaks,
                         transport=transport,
-                        line=line,
-                        address=public.get(line) if not (exposed and beyond) else None,
+                        line=topology.lines[key],
+                        address=None if exposed and beyond else _address(topology, key, public),
                         port=port,
-                        inner=(site.hosts[service.host].address, inner_port),
+                        inner=(topology.site.hosts[service.host].address, inner_port),
                         expected="reachable" if exposed and allowed else "unreachable",
-                        gateway=of_host[service.host][-1],
-                        server_name=server_name(site, service, line),
+                        gateway=topology.gateway(service.host),
+                        server_name=name_for(topology, key),
                         path=service.path or "/",
                         expect=service.expect,
+                        own_address=own_address(topology, key) is not None,
                         beyond=beyond if exposed else "",
                     )
                 )
     return targets, skipped
+
+
+def _address(topology: Topology, service: str, public: Mapping[str, IPAddress]) -> IPAddress | None:
+    """Where it is probed; what is only written counts where the caller has looked, and found nothing else."""
+    known = own_address(topology, service) is not None or topology.lines[service] in public
+    return address_for(topology, service, public) if known else None
+
+
+def _owner(topology: Topology, service: str, transport: str, ports: Ports) -> str | None:
+    """The public service that has one of these ports on the same line, where a service that is not public would be."""
+    for key, outside in topology.outside_ports.items():
+        same = topology.lines[key] == topology.lines[service] and own_address(topology, key) is None
+        if same and transport in transports(topology.site.services[key].used_transport) and outside.overlaps(ports):
+            return key
+    return None
 
 
 def is_ok(expected: Expected, verdict: Verdict, speaks: str, problems: Iterable[str]) -> bool:

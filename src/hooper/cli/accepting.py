@@ -39,11 +39,11 @@ def accepted(
 
     Raises: UsageError, CannotEdit, SiteFileError, MachineError.
     """
-    from hooper.files import save_site
     from hooper.planning.edits import ACCEPTED_FOR, accept
     from hooper.planning.gate import kept_back
     from hooper.planning.plan import make_plan
     from hooper.site.load import parse_site
+    from hooper.store.sitefile import save_site
 
     if reason is None:
         if until is not None:

@@ -8,6 +8,7 @@ import typer
 
 from hooper.cli.common import JsonFlag, MaskFlag, QuietFlag, Session, SiteOption, VerboseFlag, sub_app
 from hooper.errors import EXIT_NEEDS_A_PERSON, worst
+from hooper.planning.topology import Topology
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -32,8 +33,8 @@ def audit(
 
     session = Session("audit", json, quiet, verbose)
     file = session.read_site(site, mask=mask)
-    today = session.at.date()
-    document = make_audit(file.site, make_plan(file, today), today)
+    today, topology = session.at.date(), Topology(file.site)
+    document = make_audit(topology, make_plan(file, today, topology), today)
     code = session.show(document, _render)
     grave = [row.service for row in document.exposed if row.risk == "high" and not row.accepted]
     if grave:

@@ -13,7 +13,7 @@ from contextvars import ContextVar
 from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any, TypeVar
+from typing import TYPE_CHECKING, Any, Generic, NamedTuple, TypeVar
 
 import typer
 
@@ -28,22 +28,17 @@ if TYPE_CHECKING:
 
     from hooper.masking import Mask
     from hooper.site.load import SiteFile
+    from hooper.usecases.run import Run
 
 T = TypeVar("T")
+R = TypeVar("R")
 
-JsonFlag = Annotated[bool, typer.Option("--json", help="Print one JSON document instead of text.")]
-QuietFlag = Annotated[bool, typer.Option("--quiet", "-q", help="Nothing on stderr but errors and the lab's mark.")]
-VerboseFlag = Annotated[bool, typer.Option("--verbose", "-v", help="Say on stderr what is read, asked and written.")]
-SiteOption = Annotated[
-    Path | None, typer.Option("--site", metavar="FILE", help="The site file. Else HOOPER_SITE, else site.toml here.")
-]
-MaskFlag = Annotated[
-    bool, typer.Option("--mask", help="Replace public addresses, names and MACs, so that the output can be posted.")
-]
-DryRunFlag = Annotated[bool, typer.Option("--dry-run", help="Look, and say what would be done; change nothing.")]
-StateOption = Annotated[
-    Path | None, typer.Option("--state", metavar="DIR", help="Where results are kept. Else the platform's folder.")
-]
+class Done(NamedTuple, Generic[T]):
+    """What came of a use case."""
+
+    document: T
+    trouble: list[HooperError]
+    run: Run
 
 
 def sub_app(help_text: str, *, group: bool = False) -> typer.Typer:
@@ -57,21 +52,19 @@ def sub_app(help_text: str, *, group: bool = False) -> typer.Typer:
     )
 
 
-def deadline_seconds(value: float) -> float:
-    """Check a --deadline. Raises: UsageError."""
-    if not 0.05 <= value <= 3600:
-        raise UsageError(f"--deadline {value:g}: from 0.05 to 3600 seconds", remedy="Give seconds, such as 5.")
-    return value
-
-
 @dataclass
 class Session:
-    """One run of one command."""
+    """One run of one command: what the options that many commands have say, and the way its output goes."""
 
     command: str
     json: bool = False
     quiet: bool = False
     verbose: bool = False
+    site_file: Path | None = None
+    state_folder: Path | None = None
+    masked: bool = False
+    deadline: float = 5.0
+    dry_run: bool = False
     mask: Mask | None = None
     at: datetime = field(default_factory=lambda: SystemClock().now())
 
@@ -93,18 +86,45 @@ class Session:
     def _said(self, text: str) -> str:
         return redact(self.mask.text(text) if self.mask else text)
 
-    def read_site(self, given: Path | None, *, mask: bool = False) -> SiteFile:
-        """Read the site file that --site, HOOPER_SITE or this folder names; with mask, set it up for the output."""
-        from hooper.files import read_site
+    @property
+    def site_path(self) -> Path:
+        """The site file that --site, HOOPER_SITE or this folder names."""
+        return site_path(self.site_file)
 
-        path = site_path(given)
-        file = read_site(path)
-        if mask:
+    def read_site(self) -> SiteFile:
+        """Read the site file; with --mask, set it up for the output. Raises: SiteFileError, SeveralErrors."""
+        from hooper.store.sitefile import read_site
+
+        file = read_site(self.site_path)
+        if self.masked:
             from hooper.masking import Mask
 
             self.mask = Mask(private_words(file))
-        self.detail(f"read {path}: {len(file.site.services)} services on {len(file.site.hosts)} hosts")
+        self.detail(f"read {self.site_path}: {len(file.site.services)} services on {len(file.site.hosts)} hosts")
         return file
+
+    def do(self, work: Callable[[Run, R], tuple[T, list[HooperError]]], request: R, file: SiteFile) -> Done[T]:
+        """A use case that asks nobody."""
+        from hooper.usecases.run import Run
+
+        run = Run(file, self.at, self.site_path, detail=self.detail)
+        document, trouble = work(run, request)
+        return Done(document, trouble, run)
+
+    def look(
+        self, work: Callable[[Run, R], Awaitable[tuple[T, list[HooperError]]]], request: R, file: SiteFile
+    ) -> Done[T]:
+        """A use case that looks at the network; the session's time becomes that of the place it looks from."""
+
+        async def opened() -> Done[T]:
+            from hooper.usecases.run import open_run
+
+            async with open_run(file, self.at, self.site_path, self.state_folder, self.detail) as run:
+                self.at = run.at
+                document, trouble = await work(run, request)
+            return Done(document, [*run.trouble, *trouble], run)
+
+        return run_async(opened)
 
     def show(
         self,

@@ -25,9 +25,9 @@ ClearOption = Annotated[
 
 def finish(session: Session, file: SiteFile, given: Path | None, edited: Edited, *, dry_run: bool) -> int:
     """Write the edited file, once it is sure that it is a site file, and show what was done."""
-    from hooper.files import save_site
     from hooper.planning.documents import EditDocument
     from hooper.site.load import parse_site
+    from hooper.store.sitefile import save_site
 
     path = site_path(given)
     if dry_run:

@@ -20,6 +20,7 @@ from hooper.cli.common import (
 )
 from hooper.cli.editing import ClearOption, EditDryRunFlag, finish, rows_of
 from hooper.errors import EXIT_NEEDS_A_PERSON, NoNetwork, UsageError, worst
+from hooper.planning.topology import Topology
 
 if TYPE_CHECKING:
     from ipaddress import IPv4Address
@@ -58,7 +59,7 @@ def list_hosts(
 
     session = Session("host list", json, quiet, verbose)
     file = session.read_site(site, mask=mask)
-    raise typer.Exit(session.show(HostListDocument(tuple(host_rows(file.site))), _render_list))
+    raise typer.Exit(session.show(HostListDocument(tuple(host_rows(Topology(file.site)))), _render_list))
 
 
 @app.command()
@@ -277,7 +278,7 @@ def tick(
     if not item and not all_items:
         if is_not:
             raise UsageError("--not needs an item", remedy=f"There are: {', '.join(one.key for one in ITEMS)}.")
-        rows = tuple(row for row in host_rows(file.site) if row.host == key)
+        rows = tuple(row for row in host_rows(Topology(file.site)) if row.host == key)
         code = session.show(HostListDocument(rows), _render_ticks)
         session.note(f"\nNext: `hooper host tick {key} ITEM` for what is so, with --not for what is not.")
         raise typer.Exit(code)

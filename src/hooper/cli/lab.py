@@ -23,7 +23,7 @@ from hooper.cli.common import (
     sub_app,
 )
 from hooper.errors import MachineError, UsageError
-from hooper.planning.values import ports_text
+from hooper.ports import ports_text
 
 if TYPE_CHECKING:
     from rich.console import Console

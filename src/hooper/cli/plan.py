@@ -18,7 +18,8 @@ from hooper.cli.common import (
     sub_app,
 )
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
-from hooper.planning.values import EVERYTHING, Compared, Forward, Plan, PlanDocument, ports_text
+from hooper.planning.values import EVERYTHING, Compared, Forward, Plan, PlanDocument
+from hooper.ports import ports_text
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -53,6 +54,7 @@ def plan(
     """The rule that every router needs, and what is wrong or risky. Asks nobody; writes only what you name."""
     from hooper.planning.openers import entering
     from hooper.planning.plan import make_plan
+    from hooper.planning.topology import Topology
 
     session = Session("plan", json, quiet, verbose)
     if chain and (json or against):
@@ -61,9 +63,10 @@ def plan(
     pinned: tuple[str, ...] = ()
     if pin:
         file, pinned = _pin(session, file, site)
-    made = make_plan(file, session.at.date())
+    topology = Topology(file.site)
+    made = make_plan(file, session.at.date(), topology)
     compared = _against(file, made, against or [])
-    ways_to_enter = tuple(entering(file.site, made))
+    ways_to_enter = tuple(entering(topology, made))
     document = PlanDocument(made.forwards, made.findings, made.feasible, ways_to_enter, compared, pinned)
     if svg is not None:
         _draw(session, file, svg)
@@ -84,7 +87,7 @@ def _next(session: Session, made: Plan) -> None:
             "\nNext: `hooper service add KEY --host HOST --speaks WHAT --reach public` for what is to be reached."
         )
         return
-    driven = sorted({forward.gateway for forward in made.forwards if forward.by in ("auto", "igd")})
+    driven = sorted({forward.gateway for forward in made.forwards if forward.by in DRIVEN})
     if driven:
         session.note(f"\nNext: `hooper router open` enters what {', '.join(driven)} takes from a program;")
         session.note("      `hooper worksheet --rest` then says what to enter by hand.")
@@ -94,8 +97,8 @@ def _next(session: Session, made: Plan) -> None:
 
 def _pin(session: Session, file: SiteFile, site: Path | None) -> tuple[SiteFile, tuple[str, ...]]:
     """The site with every outside port written down. Raises: CannotEdit, MachineError."""
-    from hooper.files import save_site
     from hooper.planning.edits import pin
+    from hooper.store.sitefile import save_site
 
     edited = pin(file)
     if not edited.changes:
@@ -114,7 +117,7 @@ def _draw(session: Session, file: SiteFile, path: Path) -> None:
     from hooper.files import write_atomically
     from hooper.report.chain import as_svg
 
-    drawn = as_svg(file.site, file.site.site.title or "The chain")
+    drawn = as_svg(Topology(file.site), file.site.site.title or "The chain")
     write_atomically(path, (session.mask.text(drawn) if session.mask else drawn).encode())
     session.note(f"The picture is in {path}.\n")
 
@@ -154,7 +157,7 @@ def _tree(document: PlanDocument, out: Console, site: Site, *, verbose: bool = F
             label = Text.assemble((one.text, styles.get(one.kind, "dim")), "  ", (one.detail, "dim"))
             grow(tree.add(label), one)
 
-    root = as_tree(site)
+    root = as_tree(Topology(site))
     tree = Tree(Text(root.text, style="bold"))
     grow(tree, root)
     out.print(tree)

@@ -25,6 +25,7 @@ from hooper.cli.common import (
 )
 from hooper.cli.looking import DeadlineOption, Looking, looking, numbers
 from hooper.errors import EXIT_NEEDS_A_PERSON, HooperError, NeedsAPerson, UsageError, worst
+from hooper.planning.openers import not_driven
 from hooper.planning.values import EVERYTHING
 
 if TYPE_CHECKING:
@@ -158,13 +159,14 @@ def _driven(file: SiteFile, given: list[str] | None) -> tuple[str, ...]:
     site = file.site
     chosen = choose(given or (), site.gateways, "gateway")
     for key in chosen or site.gateways:
-        control = site.gateways[key].control
-        if chosen and control not in ("auto", "igd"):
-            raise UsageError(f'{key} has control = "{control}", not "auto" or "igd"', remedy=_sheet(key))
-    driven = tuple(key for key in chosen or site.gateways if site.gateways[key].control in ("auto", "igd"))
+        reason = not_driven(site.gateways[key])
+        if chosen and reason is not None:
+            raise UsageError(f'{key} has control = "{site.gateways[key].control}": {reason}', remedy=_sheet(key))
+    driven = tuple(key for key in chosen or site.gateways if not_driven(site.gateways[key]) is None)
     if not driven:
+        why = dict.fromkeys(f"{key}: {not_driven(gateway)}" for key, gateway in site.gateways.items())
         raise UsageError(
-            'no router of this site has control = "auto" or "igd"',
+            f"Hooper enters rules on no router of this site ({'; '.join(why) or 'it has none'})",
             remedy="See `hooper worksheet` for entering by hand.",
         )
     return driven

@@ -18,6 +18,7 @@ from hooper.cli.common import (
 )
 from hooper.cli.editing import ClearOption, EditDryRunFlag, finish, port_value, rows_of
 from hooper.errors import UsageError
+from hooper.planning.topology import Topology
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -66,7 +67,7 @@ def list_services(
 
     session = Session("service list", json, quiet, verbose)
     file = session.read_site(site, mask=mask)
-    raise typer.Exit(session.show(ServiceListDocument(tuple(service_rows(file.site))), _render))
+    raise typer.Exit(session.show(ServiceListDocument(tuple(service_rows(Topology(file.site)))), _render))
 
 
 @app.command()
@@ -199,7 +200,7 @@ def _rows(
 
 def _render(document: ServiceListDocument, out: Console) -> None:
     from hooper.cli.render import table
-    from hooper.planning.values import ports_text
+    from hooper.ports import ports_text
 
     if not document.services:
         out.print("There are no services yet: `hooper service add KEY --host HOST --speaks WHAT`.")

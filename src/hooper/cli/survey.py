@@ -33,6 +33,7 @@ from hooper.cli.looking import (
     read_address,
 )
 from hooper.errors import EXIT_NEEDS_A_PERSON, CounterpartError, HooperError, StateError, UsageError, worst
+from hooper.sourced import FRESH, age_of, as_told
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -110,14 +111,13 @@ async def _run(
     asking: bool,
     between: bool,
 ) -> tuple[SurveyDocument, LineFacts, list[HooperError]]:
-    from hooper.line.facts import Told
     from hooper.line.judging import document
     from hooper.line.measure import measure_line
 
     async with looking(session, file, state) as opened:
         _remember(session, opened, told)
         known = opened.state.told() if opened.state is not None else {}
-        known |= {key: Told(value, session.at) for key, value in told.items()}
+        known |= {key: as_told(value, session.at) for key, value in told.items()}
         progress = _Progress(session)
         try:
             facts = await measure_line(opened.here, file.site, known, deadline, now=session.at, progress=progress.show)
@@ -146,7 +146,6 @@ def _remember(session: Session, opened: Looking, told: dict[str, str]) -> None:
 
 async def _between(session: Session, opened: Looking, file: SiteFile, facts: LineFacts, deadline: float) -> Between:
     from hooper.check.between import look_between
-    from hooper.line.facts import FRESH, Told
     from hooper.planning.plan import make_plan
 
     plan = make_plan(file, session.at.date())
@@ -155,8 +154,8 @@ async def _between(session: Session, opened: Looking, file: SiteFile, facts: Lin
         if opened.state is not None and entry.reach == "public":
             looks = opened.state.outside_since(session.at - FRESH, service)
             if looks and not looks[0][1]["ok"]:
-                failed[service] = Told("", looks[0][0]).age(session.at)
-    own = facts.own.address
+                failed[service] = age_of(looks[0][0], session.at)
+    own = facts.own.value
     return await look_between(opened.here, file.site, plan, facts.at, own, deadline, failed=failed)
 
 
@@ -180,7 +179,6 @@ class _Progress:
 
 def _ask(session: Session, opened: Looking, file: SiteFile, facts: LineFacts) -> LineFacts:
     """Ask the person for exactly what is missing; an empty answer leaves it so."""
-    from hooper.line.facts import Told
     from hooper.line.judging import missing_numbers
 
     asked: set[str] = set()
@@ -200,7 +198,7 @@ def _ask(session: Session, opened: Looking, file: SiteFile, facts: LineFacts) ->
                 session.note(exc.message)
                 continue
             _remember(session, opened, {f"wan:{missing.gateway}": str(address)})
-            facts = replace(facts, wan={**facts.wan, missing.gateway: Told(str(address), session.at)})
+            facts = replace(facts, wan={**facts.wan, missing.gateway: as_told(str(address), session.at)})
             break
 
 
@@ -208,9 +206,9 @@ def _save(
     file: SiteFile, given: Path | None, facts: LineFacts, document: SurveyDocument, *, dry_run: bool
 ) -> tuple[ChangedKey, ...]:
     """Write what is clear into the site file; returns the keys that it changed."""
-    from hooper.files import save_site
     from hooper.planning.edits import measured
     from hooper.site.load import parse_site
+    from hooper.store.sitefile import save_site
 
     situation = document.situation if document.can_forward is not None else None
     if situation == "one-nat" and any(facts.chain[-1] in one.behind for one in file.site.gateways.values()):

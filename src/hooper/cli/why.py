@@ -39,6 +39,7 @@ from hooper.cli.looking import (
     read_address,
 )
 from hooper.errors import EXIT_NEEDS_A_PERSON, HooperError, StateError, UsageError, worst
+from hooper.sourced import as_told
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -179,9 +180,7 @@ def _with_told(past: Past, session: Session, asked: Asked) -> Past:
     """What was told now counts also where it could not be remembered."""
     from dataclasses import replace
 
-    from hooper.line.facts import Told
-
-    return replace(past, told={**past.told, **{key: Told(value, session.at) for key, value in asked.told.items()}})
+    return replace(past, told={**past.told, **{key: as_told(value, session.at) for key, value in asked.told.items()}})
 
 
 def render(document: WhyDocument, out: Console, *, verbose: bool = False) -> None:

@@ -21,6 +21,7 @@ from hooper.cli.common import (
 )
 from hooper.errors import EXIT_NEEDS_A_PERSON, HooperError, UsageError, worst
 from hooper.planning.documents import Ruleset, Sheet, SheetChange, WorksheetDocument
+from hooper.planning.topology import Topology
 from hooper.planning.values import Forward, Plan
 from hooper.planning.worksheet import make_sheets
 
@@ -131,7 +132,7 @@ def _page(session: Session, site: Site, shown: WorksheetDocument, title: str, da
     from hooper.report.chain import as_svg
     from hooper.report.sheets import as_html
 
-    drawn = as_svg(site, "") if shown.sheets else ""
+    drawn = as_svg(Topology(site), "") if shown.sheets else ""
     return as_html(shown, site, title, day, session.mask.text(drawn) if session.mask else drawn)
 
 
@@ -161,11 +162,11 @@ def _document(
     from hooper.planning.nftables import ruleset
     from hooper.planning.worksheet import client_lines
 
-    site = file.site
-    sheets = make_sheets(site, plan, chosen, without=kept)
+    site, topology = file.site, Topology(file.site)
+    sheets = make_sheets(topology, plan, chosen, without=kept)
     trouble: list[HooperError] = [NotReady(f"{key}: {one.message}", remedy=one.remedy) for key, one in kept.items()]
     if kind == "--devices":
-        return WorksheetDocument((), devices=tuple(device_sheets(site, chosen))), []
+        return WorksheetDocument((), devices=tuple(device_sheets(topology, chosen))), []
     if kind == "--letter":
         written = letters(site, sheets)
         if not written:
@@ -174,11 +175,11 @@ def _document(
             )
         return WorksheetDocument((), letters=written), trouble
     if kind == "--removal":
-        return WorksheetDocument((), removals=make_sheets(site, plan, chosen)), []
+        return WorksheetDocument((), removals=make_sheets(topology, plan, chosen)), []
     if kind == "--changed":
         return WorksheetDocument((), changes=_changes(session, file, sheets, state)), trouble
     if kind == "--clients":
-        return WorksheetDocument((), clients=client_lines(site)), []
+        return WorksheetDocument((), clients=client_lines(topology)), []
     if kind == "--nftables":
         if len(chosen) != 1 and len(site.gateways) != 1:
             raise UsageError("--nftables needs one router", remedy=f"Name one of: {', '.join(site.gateways)}.")
@@ -186,7 +187,7 @@ def _document(
         text = ruleset(site, plan, key, without=set(kept))
         return WorksheetDocument((), rulesets=(Ruleset(key, text),)), trouble
     if whole and not chosen:
-        everyone = tuple(device_sheets(site))
+        everyone = tuple(device_sheets(topology))
         return WorksheetDocument(sheets, devices=everyone, letters=letters(site, sheets)), trouble
     return WorksheetDocument(sheets), trouble
 

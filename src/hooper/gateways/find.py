@@ -13,7 +13,7 @@ from hooper.errors import CounterpartError, HooperError, NoAnswer, WireError
 from hooper.gateways.igd import Igd
 from hooper.net.exchange import moments
 from hooper.net.plain_http import Url, ask
-from hooper.net.stun import connected_surroundings, standing
+from hooper.net.standing import connected_surroundings, standing
 from hooper.net.types import Datagram, Datagrams, Door, Endpoint, NoRoute
 from hooper.site.model import Site
 from hooper.site.references import in_sight

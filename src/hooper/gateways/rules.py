@@ -12,7 +12,8 @@ from hooper.addresses import classify, parse_address
 from hooper.comparison import Comparison, Side
 from hooper.gateways.tables import LiveRule, Owner, RuleRow
 from hooper.planning.openers import cannot_say
-from hooper.planning.values import Forward, PortPair
+from hooper.planning.values import Forward
+from hooper.ports import single
 
 if TYPE_CHECKING:
     from hooper.site.model import Site
@@ -111,14 +112,14 @@ def rows(
         plan = planned.get(entry.key)
         meets = any(w.rule is not None and entry.leads_as(w.rule) for w in wanted) and entry.enabled
         owner: Owner = "ours" if is_ours(entry, journal, now) else "other"
-        ports: PortPair = (entry.outside_port, entry.outside_port)
+        ports = single(entry.outside_port)
         out.append(
             RuleRow(
                 service=plan.service if plan is not None else _by_hand(entry, wanted),
                 transport=entry.transport,
                 outside_ports=ports,
                 target_address=entry.target_address,
-                target_ports=(entry.target_port, entry.target_port),
+                target_ports=single(entry.target_port),
                 source=entry.source or None,
                 label=entry.label,
                 enabled=entry.enabled,

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from typing import Literal
 
 from hooper.comparison import Comparison
-from hooper.planning.values import PortPair
+from hooper.ports import Ports
 
 Owner = Literal["ours", "other"]
 Outcome = Literal[
@@ -47,9 +47,9 @@ class RuleRow:
 
     service: str | None
     transport: str
-    outside_ports: PortPair
+    outside_ports: Ports
     target_address: str
-    target_ports: PortPair
+    target_ports: Ports
     source: str | None
     label: str
     enabled: bool
@@ -84,9 +84,9 @@ class ChangedRule:
 
     service: str | None
     transport: str
-    outside_ports: PortPair
+    outside_ports: Ports
     target_address: str
-    target_ports: PortPair
+    target_ports: Ports
     source: str | None
 
 

@@ -18,6 +18,7 @@ from hooper.gateways.rules import Entered, Key, Wanted, is_ours, key_of, rows
 from hooper.gateways.tables import Change, ChangedRule, GatewayTable, LiveRule, Outcome
 from hooper.net.types import ConnectFailed
 from hooper.planning.values import Finding
+from hooper.ports import single
 
 LEASE_S = 604_800  # a week: the longest that IGD:2 grants (WANIPConnection:2 section 2.3.21)
 DONE: tuple[Outcome, ...] = ("added", "renewed", "already", "replaced", "removed", "put-back", "gone", "left")
@@ -305,7 +306,7 @@ def changed(one: Wanted) -> ChangedRule:
     if one.rule is not None:
         return _rule(one.service, one.rule)
     forward = one.forward
-    ports, inner = forward.outside_ports or (0, 0), forward.target_ports or (0, 0)
+    ports, inner = forward.outside_ports or single(0), forward.target_ports or single(0)
     source = ", ".join(forward.sources) or None
     return ChangedRule(one.service, forward.transport, ports, forward.target_address, inner, source)
 
@@ -315,7 +316,7 @@ def _entered(entry: Entered) -> ChangedRule:
 
 
 def _rule(service: str, rule: LiveRule) -> ChangedRule:
-    outside, inside = (rule.outside_port, rule.outside_port), (rule.target_port, rule.target_port)
+    outside, inside = single(rule.outside_port), single(rule.target_port)
     return ChangedRule(service, rule.transport, outside, rule.target_address, inside, rule.source or None)
 
 

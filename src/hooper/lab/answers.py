@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from typing import Literal
 
 from hooper.planning.documents import Reservation
-from hooper.planning.values import PortPair
+from hooper.ports import Ports
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,9 +48,9 @@ class ShownRule:
 
     label: str
     transport: str
-    outside_ports: PortPair
+    outside_ports: Ports
     target_address: str
-    target_ports: PortPair
+    target_ports: Ports
     sources: tuple[str, ...]
 
 

@@ -3,57 +3,14 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from datetime import datetime, timedelta
+from datetime import datetime
 from typing import Literal
 
 from hooper.addresses import IPAddress
-from hooper.check.results import Result
 from hooper.errors import HooperError
 from hooper.line.hops import Hops, between
 from hooper.line.nat import NatBehaviour
-
-FRESH = timedelta(hours=1)  # what was told longer ago is still evidence, but nothing is certain by it
-
-
-@dataclass(frozen=True, slots=True)
-class Told:
-    """Something that the user read off a page or a device, and when; or what a router says itself: then how it did."""
-
-    value: str
-    at: datetime
-    how: str = "told"
-
-    def fresh(self, now: datetime) -> bool:
-        return now - self.at <= FRESH
-
-    @property
-    def measured(self) -> bool:
-        return self.how != "told"
-
-    def source(self, now: datetime) -> str:
-        """Where it comes from, in words."""
-        return self.how if self.measured else f"told {self.age(now)}"
-
-    def age(self, now: datetime) -> str:
-        """How long ago in words: just now, 5 min ago, 3 h ago, 2 days ago."""
-        minutes = max(0, round((now - self.at).total_seconds() / 60))
-        if minutes < 1:
-            return "just now"
-        if minutes < 120:
-            return f"{minutes} min ago"
-        return f"{minutes // 60} h ago" if minutes < 48 * 60 else f"{minutes // 1440} days ago"
-
-
-@dataclass(frozen=True, slots=True)
-class Known:
-    """An address with its source; None: not known, and the source says what was tried.
-
-    absent: who was asked says that there is none.
-    """
-
-    address: IPAddress | None
-    source: str
-    absent: bool = False
+from hooper.sourced import Sourced, SourcedAddress
 
 
 @dataclass(frozen=True, slots=True)
@@ -94,7 +51,7 @@ class Measured:
     this machine did not allow.
     """
 
-    seen: tuple[Known, ...] = ()
+    seen: tuple[SourcedAddress, ...] = ()
     silent: tuple[str, ...] = ()
     boxes: dict[str, BoxSaid] = field(default_factory=dict)
     revealed: tuple[BoxSaid, ...] = ()
@@ -104,7 +61,7 @@ class Measured:
     nat: NatBehaviour | None = None
     resolvers: tuple[ResolverSaid, ...] = ()
     tunnel: str | None = None
-    tunnel_shows: Known | None = None
+    tunnel_shows: SourcedAddress | None = None
     outstanding: tuple[str, ...] = ()
     trouble: tuple[HooperError, ...] = ()
 
@@ -123,47 +80,21 @@ class LineFacts:
 
     chain: the gateways, outermost first. at: the gateway whose LAN this machine is on, None: it is elsewhere.
     wan: the gateways' outer addresses, as told, or as they say themselves. names: the addresses of each DNS name.
-    stun_silent: STUN servers were asked, and none answered. measured: what a survey looks at beyond that.
+    stun_silent: STUN servers were asked, and none answered. differs: what contradicts each other about the public
+    address, the claim first. measured: what a survey looks at beyond that.
     """
 
     now: datetime
     line: str
     chain: tuple[str, ...]
     at: str | None
-    own: Known
-    default_gateway: Known
-    public: Known
-    wan: dict[str, Told] = field(default_factory=dict)
-    names: dict[str, Known] = field(default_factory=dict)
+    own: SourcedAddress
+    default_gateway: SourcedAddress
+    public: SourcedAddress
+    wan: dict[str, Sourced[str]] = field(default_factory=dict)
+    names: dict[str, SourcedAddress] = field(default_factory=dict)
     stun_silent: bool = False
-    own6: Known = field(default_factory=lambda: Known(None, "no interface has one"))
-    public6: Known = field(default_factory=lambda: Known(None, "not measured"))
+    differs: tuple[tuple[SourcedAddress, SourcedAddress], ...] = ()
+    own6: SourcedAddress = field(default_factory=lambda: Sourced(None, "no interface has one"))
+    public6: SourcedAddress = field(default_factory=lambda: Sourced(None, "not measured"))
     measured: Measured | None = None
-
-
-@dataclass(frozen=True)
-class ServiceFacts:
-    """What is known of one service, beside its line.
-
-    inside: the probe at the inner address. outside: the probes at the public one, None: not looked.
-    others: did other public services of this line answer from outside? None: not looked, or there are none.
-    stored_at: when the outside was seen, where that is an earlier result.
-    mac_seen: the MAC that answers at the host's address; elsewhere: where the host's MAC answers instead.
-    rules: what was told of the routers' rules, or read in their tables: there, missing, or the address a rule names.
-    ticked: the gateways whose sheet the user has ticked off as it now stands.
-    host_at: the address that the device has, as told. twin: the service whose certificate answered instead.
-    """
-
-    line: LineFacts
-    service: str
-    inside: Result | None
-    nobody_inside: bool
-    outside: Result | None
-    others: bool | None = None
-    stored_at: datetime | None = None
-    mac_seen: str | None = None
-    elsewhere: IPAddress | None = None
-    rules: dict[str, Told] = field(default_factory=dict)
-    ticked: dict[str, Told] = field(default_factory=dict)
-    host_at: Told | None = None
-    twin: str | None = None

@@ -10,7 +10,7 @@ from typing import Literal
 from hooper.addresses import IPAddress, classify, parse_address
 from hooper.check.results import Verdict
 from hooper.comparison import Comparison, Side
-from hooper.line.facts import Known, LineFacts, Measured, Told
+from hooper.line.facts import LineFacts, Measured
 from hooper.line.nat import NatBehaviour
 from hooper.line.situation import Judged, Situation, judge
 from hooper.planning.catalogue import finding, rank
@@ -18,6 +18,7 @@ from hooper.planning.documents import ChangedKey
 from hooper.planning.looks.line import remaining_ways
 from hooper.planning.values import Finding, Severity
 from hooper.site.model import Site
+from hooper.sourced import Sourced, SourcedAddress
 
 CODES = {"carrier-nat": "line-behind-carrier", "shared-ports": "line-shares-ports", "no-ipv4": "line-without-ipv4"}
 SENTENCES: dict[str, str] = {
@@ -133,7 +134,7 @@ class SurveyDocument:
     saved: tuple[ChangedKey, ...] = ()
 
 
-def outer_wan(facts: LineFacts) -> Told | None:
+def outer_wan(facts: LineFacts) -> Sourced[str] | None:
     """What was told of the outermost gateway's outer address."""
     return facts.wan.get(facts.chain[0]) if facts.chain else None
 
@@ -161,23 +162,23 @@ def _measured_rows(site: Site, facts: LineFacts) -> Iterator[Comparison]:
         yield _hops_compared(facts, *nats)
     if len(measured.seen) > 1:
         first, second = measured.seen[0], next((k for k in measured.seen if k != measured.seen[0]), measured.seen[1])
-        same = len({known.address for known in measured.seen}) == 1
+        same = len({known.value for known in measured.seen}) == 1
         meaning = "All servers see one address." if same else "Two public addresses: two lines, or a NAT with several."
         yield Comparison(_known("public address", first), _known("public address", second), same, meaning)
     if measured.tunnel_shows is not None:
         left, right = _known(f"through {measured.tunnel}", measured.tunnel_shows), _known("by the line", facts.public)
-        alike = None if facts.public.address is None else measured.tunnel_shows.address == facts.public.address
+        alike = None if facts.public.value is None else measured.tunnel_shows.value == facts.public.value
         meaning = f"This machine goes out through the tunnel {measured.tunnel}: what others see is the tunnel's end."
         yield Comparison(left, right, alike, meaning)
-    if facts.own6.address is not None and facts.public6.address is not None:
-        same = facts.own6.address == facts.public6.address
+    if facts.own6.value is not None and facts.public6.value is not None:
+        same = facts.own6.value == facts.public6.value
         meaning = (
             "IPv6 arrives as it was sent." if same else "Something on the way translates IPv6, or sends it elsewhere."
         )
         yield Comparison(_known("own IPv6 address", facts.own6), _known("seen outside", facts.public6), same, meaning)
     prefix = site.lines[facts.line].prefix6 if facts.line in site.lines else None
-    if facts.own6.address is not None and prefix is not None and facts.at is not None:
-        same = facts.own6.address in ip_network(str(prefix), strict=False)
+    if facts.own6.value is not None and prefix is not None and facts.at is not None:
+        same = facts.own6.value in ip_network(str(prefix), strict=False)
         right = Side("the line's prefix", str(prefix), "site file")
         meaning = (
             "It is of the line's prefix." if same else "The provider has given another prefix, or it is a tunnel's."
@@ -205,12 +206,12 @@ def _resolvers_compared(facts: LineFacts) -> Iterator[Comparison]:
             known = facts.names.get(name)
             if said.told_by == "site" or known is None or known.source.endswith(f"resolver {said.address}"):
                 continue
-            if known.address is None and not known.absent:
+            if known.value is None and not known.absent:
                 continue
             shown = answers[0] if answers else None
             left = Side(f"{name} here", str(shown) if shown else "none", f"this machine's resolver {said.address}")
-            right = Side(name, str(known.address) if known.address else "none", known.source)
-            same = shown == known.address
+            right = Side(name, str(known.value) if known.value else "none", known.source)
+            same = shown == known.value
             meaning = (
                 "This machine's resolver says the same."
                 if same
@@ -219,8 +220,8 @@ def _resolvers_compared(facts: LineFacts) -> Iterator[Comparison]:
             yield Comparison(left, right, same, meaning)
 
 
-def _known(what: str, known: Known) -> Side:
-    return Side(what, str(known.address) if known.address is not None else None, known.source)
+def _known(what: str, known: SourcedAddress) -> Side:
+    return Side(what, str(known.value) if known.value is not None else None, known.source)
 
 
 def _own_gateway(site: Site, facts: LineFacts) -> Iterator[Comparison]:
@@ -229,9 +230,9 @@ def _own_gateway(site: Site, facts: LineFacts) -> Iterator[Comparison]:
     wanted = site.gateways[facts.at].lan.ip
     left = _known("this machine's gateway", facts.default_gateway)
     right = Side(f"{facts.at}, LAN address", str(wanted), "site file")
-    if facts.default_gateway.address is None:
+    if facts.default_gateway.value is None:
         yield Comparison(left, right, None, "This machine does not say which gateway it uses.")
-    elif facts.default_gateway.address == wanted:
+    elif facts.default_gateway.value == wanted:
         yield Comparison(left, right, True, f"This machine is behind {facts.at}, as the site file says.")
     else:
         meaning = "This machine's way out is not the site's router: a VPN, another line, or another box."
@@ -254,12 +255,12 @@ def _inner_wans(site: Site, facts: LineFacts) -> Iterator[Comparison]:
         yield Comparison(left, right, equal, meaning)
 
 
-def _told(what: str, told: Told | None, facts: LineFacts) -> Side:
-    return Side(what, told.value if told else None, told.source(facts.now) if told else "not told yet")
+def _told(what: str, told: Sourced[str] | None, facts: LineFacts) -> Side:
+    return Side(what, told.value if told else None, told.words(facts.now) if told else "not told yet")
 
 
 def _outer_wan(facts: LineFacts) -> Comparison:
-    outermost, told, public = facts.chain[0], outer_wan(facts), facts.public.address
+    outermost, told, public = facts.chain[0], outer_wan(facts), facts.public.value
     left = _told(f"{outermost}, WAN address", told, facts)
     right = _known("public address", facts.public)
     if told is None:
@@ -284,15 +285,15 @@ def names_compared(facts: LineFacts) -> Iterator[Comparison]:
         left, right = _known(name, known), _known("public address", facts.public)
         if known.absent:
             yield Comparison(left, right, False, "The name has no address: it was never published, or it is misspelt.")
-        elif known.address is None:
+        elif known.value is None:
             yield Comparison(left, right, None, "Nobody gave an address for the name.")
-        elif facts.public.address is None:
+        elif facts.public.value is None:
             yield Comparison(left, right, None, "The public address is not known, so the name cannot be judged.")
         elif facts.public.source == f"the name {name}":
             yield Comparison(
                 left, right, None, "The public address is known by this name only: nothing to hold it against."
             )
-        elif known.address == facts.public.address:
+        elif known.value == facts.public.value:
             yield Comparison(left, right, True, "The name leads to this line.")
         else:
             yield Comparison(left, right, False, "The name leads somewhere else: it was not updated, or not yet.")
@@ -308,7 +309,7 @@ def line_findings(facts: LineFacts) -> list[Finding]:
         if judged.kind == "no-ipv4":
             remedy = "Look at the router's status page; if the line is up, ask the provider for an IPv4 address."
         else:
-            prefix6 = True if facts.public6.address is not None else None
+            prefix6 = True if facts.public6.value is not None else None
             remedy = remaining_ways(prefix6)
         likely: Severity | None = None if judged.can_forward is False else "warning"
         message = f"{said}: {SENTENCES[judged.kind]}" if likely is None else f"likely, not proven: {said}"
@@ -330,14 +331,14 @@ def _seen_findings(facts: LineFacts, judged: Judged) -> Iterator[Finding]:
     if measured is None:
         return
     if measured.tunnel is not None:
-        shows = f", where it shows {measured.tunnel_shows.address}" if measured.tunnel_shows is not None else ""
+        shows = f", where it shows {measured.tunnel_shows.value}" if measured.tunnel_shows is not None else ""
         yield finding(
             "way-out-by-tunnel",
             "site",
             f"this machine goes out through the tunnel {measured.tunnel}{shows}",
             "Switch the tunnel off to test from here; Hooper asks by the line itself, other programs do not.",
         )
-    addresses = dict.fromkeys(str(known.address) for known in measured.seen)
+    addresses = dict.fromkeys(str(known.value) for known in measured.seen)
     if len(addresses) > 1:
         message = f"machines outside see {' and '.join(addresses)}"
         remedy = "Find out which line comes in: set rules there, and let the name lead to it."
@@ -425,7 +426,7 @@ def _remarks(site: Site, facts: LineFacts) -> Iterator[str]:
     for box in measured.revealed:
         speaks = f", and answers {', '.join(box.control)}" if box.control else ", and answers nothing"
         yield f"The router {box.address} stands on the way and not in the site file{speaks}."
-    if facts.own6.address is not None and facts.public6.address is None:
+    if facts.own6.value is not None and facts.public6.value is None:
         yield f"Whether IPv6 works outward is not known: {facts.public6.source}."
 
 
@@ -442,8 +443,8 @@ def document(site: Site, facts: LineFacts) -> SurveyDocument:
     judged, measured = judge(facts), facts.measured or Measured()
     todo = (judged.do,) if judged.do else ()
     return SurveyDocument(
-        own_address=Addresses(_text(facts.own.address), _text(facts.own6.address)),
-        public_address=Addresses(_text(facts.public.address), _text(facts.public6.address)),
+        own_address=Addresses(_text(facts.own.value), _text(facts.own6.value)),
+        public_address=Addresses(_text(facts.public.value), _text(facts.public6.value)),
         gateways=tuple(_gateway_rows(site, facts)),
         situation=judged.kind,
         can_forward=judged.can_forward,
@@ -477,6 +478,6 @@ def _gateway_rows(site: Site, facts: LineFacts) -> Iterator[GatewayRow]:
     for at, key in enumerate(facts.chain):
         gateway, told, said = site.gateways[key], facts.wan.get(key), boxes.get(key)
         wan = told.value if told is not None else _text(gateway.wan_behind(facts.chain[at - 1] if at else facts.line))
-        seen = said is not None or facts.default_gateway.address == gateway.lan.ip
+        seen = said is not None or facts.default_gateway.value == gateway.lan.ip
         control = said.control if said is not None else ()
         yield GatewayRow(key, str(gateway.lan.ip), wan, control, "measured" if seen else "told")

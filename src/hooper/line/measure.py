@@ -19,13 +19,15 @@ from hooper.errors import HooperError, LabGone, MachineError, WireError
 from hooper.gateways.asking import natpmp_address, pcp_announce
 from hooper.gateways.find import search_routers
 from hooper.gateways.igd import Igd
-from hooper.line.facts import BoxSaid, Known, LineFacts, Measured, ResolverSaid, Told
+from hooper.line.facts import BoxSaid, LineFacts, Measured, ResolverSaid
 from hooper.line.hops import PATIENCE, Hops, between, confirm, trace
 from hooper.line.nat import NatBehaviour, nat_behaviour
-from hooper.net.stun import connected_surroundings, standing, stun_answer
+from hooper.net.standing import connected_surroundings, standing
+from hooper.net.stun import stun_answer
 from hooper.net.types import Door, Endpoint, Interface, Refused
 from hooper.site.model import Site
-from hooper.site.references import chain_of, first_line
+from hooper.site.references import chain_of, first_line, names_of_line
+from hooper.sourced import Sourced, SourcedAddress
 from hooper.wire import natpmp, pcp, stun
 
 INTERNET = IPv4Address("192.0.2.1")  # anywhere outside, to look up a route; nothing is sent there (RFC 5737)
@@ -46,7 +48,7 @@ class Measuring:
 
     here: Door
     site: Site
-    told: Mapping[str, Told]
+    told: Mapping[str, Sourced[str]]
     deadline: float
     now: datetime
     progress: Progress | None = None
@@ -60,9 +62,9 @@ class Measuring:
     counted: bool = False
     nat: NatBehaviour | None = None
     resolvers: dict[tuple[IPAddress, int], ResolverSaid] = field(default_factory=dict)
-    looked_up: dict[str, Known] = field(default_factory=dict)
-    public6: Known = field(default_factory=lambda: Known(None, "not measured"))
-    tunnel_shows: Known | None = None
+    looked_up: dict[str, SourcedAddress] = field(default_factory=dict)
+    public6: SourcedAddress = field(default_factory=lambda: Sourced(None, "not measured"))
+    tunnel_shows: SourcedAddress | None = None
     running: list[str] = field(default_factory=list)
     trouble: list[HooperError] = field(default_factory=list)
 
@@ -167,38 +169,38 @@ class Measuring:
         await _all(one, self._servers(4))
         self._first_answer.set()
 
-    def _seen(self) -> tuple[Known, ...]:
+    def _seen(self) -> tuple[SourcedAddress, ...]:
         """What each server sees, in the order of the file."""
         out = []
         for server in self._servers(4):
             mapped = self.answers[server].mapped_address() if server in self.answers else None
             if mapped is not None and mapped[0].version == 4:
-                out.append(Known(mapped[0], f"STUN server {server}"))
+                out.append(Sourced(mapped[0], f"STUN server {server}"))
         return tuple(out)
 
     async def _ask_stun6(self) -> None:
         own = self._own6()
-        if own.address is None:
-            self.public6 = Known(None, "this machine has no IPv6 address that can be reached")
+        if own.value is None:
+            self.public6 = Sourced(None, "this machine has no IPv6 address that can be reached")
             return
-        self.public6 = Known(None, "no STUN server in [measure] has an IPv6 address")
+        self.public6 = Sourced(None, "no STUN server in [measure] has an IPv6 address")
         for server in self._servers(6):
             try:
                 mapped = (await stun_answer(self.door, server, self._left(2.0))).mapped_address()
             except HooperError:
-                self.public6 = Known(None, f"STUN server {server} did not answer")
+                self.public6 = Sourced(None, f"STUN server {server} did not answer")
                 continue
             if mapped is not None:
-                self.public6 = Known(mapped[0], f"STUN server {server}")
+                self.public6 = Sourced(mapped[0], f"STUN server {server}")
                 return
 
-    def _own6(self) -> Known:
+    def _own6(self) -> SourcedAddress:
         used = self.around.interface(self.interface) if self.interface is not None else None
         address = used.ipv6 if used is not None else None
-        seen = self.public6.address  # of several, such as temporary ones, the one that is used outward
+        seen = self.public6.value  # of several, such as temporary ones, the one that is used outward
         if used is not None and any(one.ip == seen for one in used.addresses) and isinstance(seen, IPv6Address):
             address = seen
-        return Known(address, f"interface {used.name}" if used is not None and address else "no interface has one")
+        return Sourced(address, f"interface {used.name}" if used is not None and address else "no interface has one")
 
     async def _ask_through_tunnel(self) -> None:
         """What the world sees of this machine as it is, where that is not by the line."""
@@ -210,13 +212,13 @@ class Measuring:
             except HooperError:
                 continue
             if mapped is not None:
-                self.tunnel_shows = Known(mapped[0], f"STUN server {server}, through {self.tunnel.name}")
+                self.tunnel_shows = Sourced(mapped[0], f"STUN server {server}, through {self.tunnel.name}")
                 return
 
     # --- names
 
     async def _ask_resolvers(self) -> None:
-        names = [name for name, entry in self.site.names.items() if entry.line == self.line and "*" not in name]
+        names = names_of_line(self.site, self.line)
         wanted = dict.fromkeys(self.site.measure.resolvers, "site")
         for address in self.around.resolvers[:RESOLVERS_ASKED]:
             wanted.setdefault((address, 53), "machine")
@@ -236,7 +238,7 @@ class Measuring:
                 found = await self.here.lookup(name, "ipv4")
             except HooperError:
                 return
-            self.looked_up[name] = Known(found[0] if found else None, "this machine's resolver", absent=not found)
+            self.looked_up[name] = Sourced(found[0] if found else None, "this machine's resolver", absent=not found)
 
     async def _resolver(self, address: IPAddress, port: int, told_by: str, names: list[str]) -> ResolverSaid:
         from hooper.net.dns import addresses_by, records
@@ -257,21 +259,21 @@ class Measuring:
             return replace(said, state="silent")
         return replace(said, state="answers", answers=answers)
 
-    def _names(self) -> dict[str, Known]:
+    def _names(self) -> dict[str, SourcedAddress]:
         """Each name's address by the first resolver that answers, those of the site file first."""
         answering = [said for said in self.resolvers.values() if said.state == "answers"]
-        out: dict[str, Known] = {}
+        out: dict[str, SourcedAddress] = {}
         for name, entry in self.site.names.items():
             if entry.line != self.line or "*" in name:
                 continue
             said = next((one for one in answering if name in one.answers), None)
             if said is None:
-                out[name] = self.looked_up.get(name, Known(None, "no resolver answered"))
+                out[name] = self.looked_up.get(name, Sourced(None, "no resolver answered"))
                 continue
             found = [address for address in said.answers[name] if address.version == 4]
             whose = "resolver" if said.told_by == "site" else "this machine's resolver"
             source = f"{whose} {Endpoint(said.address, said.port) if said.port != 53 else said.address}"
-            out[name] = Known(found[0] if found else None, source, absent=not found)
+            out[name] = Sourced(found[0] if found else None, source, absent=not found)
         return out
 
     # --- the routers
@@ -413,8 +415,8 @@ class Measuring:
         with anyio.move_on_after(self._hops_patience):
             await self._first_answer.wait()
         seen = self._seen()
-        if seen and seen[0].address is not None:
-            self.to_self = await trace(self.door, seen[0].address, self._hops_patience)
+        if seen and seen[0].value is not None:
+            self.to_self = await trace(self.door, seen[0].value, self._hops_patience)
 
     @property
     def _hops_patience(self) -> float:
@@ -471,7 +473,7 @@ class Measuring:
         wan = {key: said for key in self.site.gateways if (said := self.told.get(f"wan:{key}")) is not None}
         for key, said_so in self.boxes.items():
             if said_so.wan is not None:
-                wan[key] = Told(str(said_so.wan), self.now, said_so.by)
+                wan[key] = Sourced(str(said_so.wan), said_so.by, self.now)
         way = f"route by {interface}" if interface is not None else "its route"
         measured = Measured(
             seen=seen,
@@ -493,8 +495,8 @@ class Measuring:
             line=self.line,
             chain=self.chain,
             at=self.at,
-            own=Known(own, outside if at_line else "this machine is on none of the site's networks"),
-            default_gateway=Known(self.default_gateway, way),
+            own=Sourced(own, outside if at_line else "this machine is on none of the site's networks"),
+            default_gateway=Sourced(self.default_gateway, way),
             public=self._public(seen, at_line=at_line),
             wan=wan,
             names=self._names(),
@@ -512,10 +514,10 @@ class Measuring:
             return False
         line = self.site.lines.get(self.line)
         fixed = line.address if line is not None else ()
-        named = [known.address for known in self._names().values()]
+        named = [known.value for known in self._names().values()]
         return self.own in (*fixed, *named)
 
-    def _public(self, seen: tuple[Known, ...], *, at_line: bool) -> Known:
+    def _public(self, seen: tuple[SourcedAddress, ...], *, at_line: bool) -> SourcedAddress:
         """As measured from the site, else as told, else fixed; and what was tried."""
         servers = self._servers(4)
         if seen and at_line:
@@ -524,11 +526,11 @@ class Measuring:
         if servers:
             tried = "no STUN server answered" if at_line else "this machine is not at the site"
         if (said := self.told.get(f"public:{self.line}")) is not None:
-            return Known(parse_address(said.value), said.source(self.now))
+            return Sourced(parse_address(said.value), said.words(self.now))
         line = self.site.lines.get(self.line)
         if line is not None and line.address:
-            return Known(line.address[0], "site file")
-        return Known(None, tried)
+            return Sourced(line.address[0], "site file")
+        return Sourced(None, tried)
 
     def _revealed_in_order(self) -> tuple[BoxSaid, ...]:
         """Nearest first, as they stand on the path; those that the hops do not show come first, being the nearest."""
@@ -540,7 +542,7 @@ class Measuring:
 async def measure_line(
     here: Door,
     site: Site,
-    told: Mapping[str, Told],
+    told: Mapping[str, Sourced[str]],
     deadline: float,
     *,
     now: datetime,

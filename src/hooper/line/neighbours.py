@@ -12,7 +12,7 @@ import anyio
 
 from hooper.addresses import IPAddress, classify
 from hooper.errors import HooperError, RefusedForSafety, WireError
-from hooper.net.stun import connected_surroundings, standing
+from hooper.net.standing import connected_surroundings, standing
 from hooper.net.types import Datagrams, Door, Endpoint, Interface, NoRoute, Rejected, Surroundings
 from hooper.site.model import Site
 from hooper.site.protocols import SPEECHES

@@ -7,7 +7,8 @@ from ipaddress import IPv4Network
 from typing import Literal
 
 from hooper.addresses import IPAddress, classify, parse_address
-from hooper.line.facts import LineFacts, Measured, Told
+from hooper.line.facts import LineFacts, Measured
+from hooper.sourced import Sourced
 
 Situation = Literal["public", "one-nat", "several-nats", "carrier-nat", "shared-ports", "no-ipv4", "unclear"]
 _TRANSLATOR = IPv4Network("192.0.0.0/29")  # RFC 6333 section 5.7, RFC 7335
@@ -34,7 +35,7 @@ class Box:
 
     name: str
     wan: IPAddress | None
-    told: Told | None
+    told: Sourced[str] | None
     known: bool  # it stands in the site file
 
 
@@ -47,9 +48,9 @@ def boxes_outward(facts: LineFacts) -> list[Box]:
     measured = facts.measured or Measured()
     path = {one for hops in (measured.outward, measured.to_self) if hops is not None for one in hops.seen}
     for said in measured.revealed:
-        if said.address not in path and (said.wan is None or said.wan != facts.public.address):
+        if said.address not in path and (said.wan is None or said.wan != facts.public.value):
             continue  # another router on this network, by which nothing goes
-        told = Told(str(said.wan), facts.now, said.by) if said.wan is not None else None
+        told = Sourced(str(said.wan), said.by, facts.now) if said.wan is not None else None
         out.append(Box(f"the router {said.address}", said.wan, told, False))
     return out
 
@@ -64,15 +65,15 @@ def judge(facts: LineFacts) -> Judged:
 
 def _sentence(box: Box, facts: LineFacts) -> str:
     assert box.told is not None
-    return f"{box.name} has the WAN address {box.wan} ({box.told.source(facts.now)})"
+    return f"{box.name} has the WAN address {box.wan} ({box.told.words(facts.now)})"
 
 
 def _seen(facts: LineFacts) -> str:
-    return f"the internet sees {facts.public.address} ({facts.public.source})"
+    return f"the internet sees {facts.public.value} ({facts.public.source})"
 
 
 def _this_machine(facts: LineFacts) -> Judged | None:
-    own, public = facts.own.address, facts.public.address
+    own, public = facts.own.value, facts.public.value
     if own is None:
         return None
     if own == public:
@@ -99,7 +100,7 @@ def _shared(facts: LineFacts) -> Judged | None:
 
 def _by_numbers(facts: LineFacts) -> Judged | None:
     """A NAT whose outer address is the public one: it is the outermost."""
-    public = facts.public.address
+    public = facts.public.value
     boxes = boxes_outward(facts)
     for count, box in enumerate(boxes, 1):
         if box.wan is None or box.wan != public or not classify(box.wan).reachable:
@@ -129,7 +130,7 @@ def _by_class(facts: LineFacts) -> Judged | None:
             said = f"{_sentence(box, facts)}, which is {kind.meaning} ({kind.source})"
             return Judged("shared-ports", False, (said,))
         break
-    public = facts.public.address
+    public = facts.public.value
     if public is not None and classify(public).key == "carrier":
         kind = classify(public)
         return Judged("carrier-nat", False, (f"{_seen(facts)}, which is {kind.meaning} ({kind.source})",))
@@ -138,7 +139,7 @@ def _by_class(facts: LineFacts) -> Judged | None:
 
 def _down(facts: LineFacts) -> Judged | None:
     """The outermost box says that it has no IPv4 address, and nobody outside has seen one."""
-    if facts.public.address is not None and not facts.public.source.startswith(("told", "site file", "the name")):
+    if facts.public.value is not None and not facts.public.source.startswith(("told", "site file", "the name")):
         return None
     boxes = boxes_outward(facts)
     outermost = boxes[-1] if boxes else None
@@ -157,7 +158,7 @@ def _down(facts: LineFacts) -> Judged | None:
 
 def _by_hops(facts: LineFacts) -> Judged | None:
     """How many NATs stand before the public address, counted on the path."""
-    measured, public = facts.measured, facts.public.address
+    measured, public = facts.measured, facts.public.value
     if measured is None or measured.nats is None or measured.to_self is None or public is None or facts.at is None:
         return None
     least, most = measured.nats
@@ -200,7 +201,7 @@ def _far_out(facts: LineFacts) -> bool:
 
 def _by_mismatch(facts: LineFacts) -> Judged | None:
     """The outermost box says now that it has one public address, and all servers see another."""
-    measured, public = facts.measured, facts.public.address
+    measured, public = facts.measured, facts.public.value
     boxes = boxes_outward(facts)
     outermost = boxes[-1] if boxes else None
     if measured is None or public is None or outermost is None or outermost.wan is None or outermost.told is None:
@@ -208,7 +209,7 @@ def _by_mismatch(facts: LineFacts) -> Judged | None:
     if not classify(outermost.wan).reachable or outermost.wan == public:
         return None
     evidence = (_sentence(outermost, facts), _seen(facts))
-    seen = {known.address for known in measured.seen}
+    seen = {known.value for known in measured.seen}
     exact = measured.nats is not None and measured.nats[0] == measured.nats[1] == len(facts.chain)
     if exact or len(seen) > 1 or not outermost.told.measured or measured.tunnel is not None:
         lines = "two public addresses: two lines, or a tunnel on the router"
@@ -268,6 +269,6 @@ def _unclear(facts: LineFacts) -> Judged:
             "Two lines, a VPN on this machine, or the WAN address has changed since it was read: read it again.",
         )
     evidence = [f"nobody says which WAN address {outermost.name} has"]
-    if facts.public.address is None:
+    if facts.public.value is None:
         evidence.append(f"the public address is not known: {facts.public.source}")
     return Judged("unclear", None, tuple(evidence), f"Read the WAN address on the page of {outermost.name}.")

@@ -7,7 +7,7 @@ from ipaddress import IPv4Address, IPv4Interface
 from hooper.addresses import classify
 from hooper.errors import HooperError, NoNetwork
 from hooper.gateways.find import find_routers
-from hooper.net.stun import connected_surroundings
+from hooper.net.standing import connected_surroundings
 from hooper.net.types import Door
 from hooper.planning.starting import Box, Start, site_text
 from hooper.site.load import parse_site

@@ -12,18 +12,17 @@ from typing import Protocol
 
 import anyio
 
-from hooper.addresses import IPAddress, classify, parse_address
+from hooper.addresses import IPAddress, classify
 from hooper.clock import rfc3339
 from hooper.errors import HooperError, UsageError
-from hooper.gateways.find import find_routers
-from hooper.line.facts import Known, Told
+from hooper.line.public import Given, public_addresses
 from hooper.names.authority import QUESTION_S, Authority, authority_for, published, resolvers_of, shown_by_all
 from hooper.names.publish import UpdaterBusy, UpdaterRefuses, open_publisher
 from hooper.names.rows import LastUpdate, NameRow
-from hooper.net.stun import STUN_DEADLINE, connected_surroundings, mapped_by, standing
-from hooper.net.types import Door, Endpoint
+from hooper.net.types import Door
+from hooper.planning.values import Finding
 from hooper.site.model import Site
-from hooper.site.references import chain_of
+from hooper.sourced import Sourced, SourcedAddress
 
 SHOWN_EVERY = 1.0  # seconds between looks whether an update has arrived
 
@@ -46,12 +45,13 @@ class Names:
     here: Door
     site: Site
     base: Path
-    told: Mapping[str, Told]
+    told: Mapping[str, Sourced[str]]
     given: Mapping[str, IPAddress]
     deadline: float
     patience: float
     memory: Memory | None
     trouble: list[HooperError] = field(default_factory=list)
+    findings: list[Finding] = field(default_factory=list)
     _unread: set[str] = field(default_factory=set)  # names whose published address nobody tells
 
     async def look(self, names: Sequence[str]) -> list[NameRow]:
@@ -60,12 +60,16 @@ class Names:
         return [rows[name] for name in names]
 
     async def _look(self, names: Sequence[str]) -> tuple[dict[str, NameRow], dict[str, Authority]]:
-        wanted: dict[str, Known] = {}
+        wanted: dict[str, SourcedAddress] = {}
         where: dict[str, Authority] = {}
         rows: dict[str, NameRow] = {}
 
-        async def of_line(line: str) -> None:
-            wanted[line] = await self.public_address(line)
+        async def of_lines() -> None:
+            lines = tuple(dict.fromkeys(self.site.names[name].line for name in names))
+            known = Given(self.given, self.told)
+            for line, found in (await public_addresses(self.here, self.site, lines, known, self.deadline)).items():
+                wanted[line] = found.address
+                self.findings += found.findings()
 
         async def of_name(name: str) -> None:
             entry = self.site.names[name]
@@ -86,47 +90,13 @@ class Names:
                 source = shown.source
             rows[name] = NameRow(name, "A", entry.updated_by, (), "", values, source, "unknown", False, "")
 
-        await connected_surroundings(self.here)
         async with anyio.create_task_group() as tasks:
-            for line in dict.fromkeys(self.site.names[name].line for name in names):
-                tasks.start_soon(of_line, line)
+            tasks.start_soon(of_lines)
             for name in names:
                 tasks.start_soon(of_name, name)
-        return {name: _judged(rows[name], wanted[self.site.names[name].line]) for name in names}, where
-
-    async def public_address(self, line: str) -> Known:
-        """A line's public address: given, fixed, measured by STUN, from the router, told; or why it is not known."""
-        if line in self.given:
-            return Known(self.given[line], "given with --public")
-        if self.site.lines[line].address:
-            return Known(self.site.lines[line].address[0], "site file")
-        interface, at, _ = standing(self.site, await connected_surroundings(self.here))
-        outermost = chain_of(self.site, at)[0] if at is not None else None
-        behind = outermost is not None and line in self.site.gateways[outermost].line
-        tried = [] if behind else [f"this machine is not behind the line {line}"]
-        servers = [Endpoint(address, port) for address, port in self.site.measure.stun]
-        if behind and servers and interface is not None:
-            mapped = await mapped_by(self.here.through(interface), servers, min(self.deadline, STUN_DEADLINE))
-            if mapped is not None:
-                return Known(mapped[0], f"STUN server {mapped[1]}")
-            tried.append("no STUN server answers")
-        if behind and outermost is not None and self.site.gateways[outermost].control in ("auto", "igd"):
-            address = await self._from_router(outermost)
-            if address is not None and classify(address).reachable:
-                return Known(address, f"{outermost}, by IGD")
-            tried.append(f"{outermost} tells no public address")
-        for key in (f"public:{line}", f"wan:{outermost}"):
-            said = self.told.get(key)
-            if said is not None and classify(parse_address(said.value)).reachable:
-                return Known(parse_address(said.value), f"told {said.age(self.here.clock.now())}")
-        return Known(None, "; ".join(tried) or "no STUN server is named in [measure]")
-
-    async def _from_router(self, gateway: str) -> IPAddress | None:
-        try:
-            found = await find_routers(self.here, self.site, [gateway], self.deadline)
-            return await found.routers[gateway].external_address() if gateway in found.routers else None
-        except HooperError:
-            return None
+        return {
+            name: _judged(rows[name], wanted[self.site.names[name].line], self.here.clock.now()) for name in names
+        }, where
 
     # --- update
 
@@ -186,7 +156,7 @@ class Names:
             while True:
                 if await shown_by_all(self.here, where, row.name, row.type, row.wanted[0], self.deadline):
                     break
-                await anyio.sleep(SHOWN_EVERY)
+                await self.here.clock.sleep(SHOWN_EVERY)
         shown = await published(self.here, where, row.name, row.type, self.deadline)
         row = replace(row, action="updated", published=shown.values or (), published_source=shown.source)
         if row.published == row.wanted:
@@ -204,15 +174,15 @@ class Names:
             self.memory.save_update(row.name, row.type, last)
 
 
-def _judged(row: NameRow, wanted: Known) -> NameRow:
+def _judged(row: NameRow, wanted: SourcedAddress, now: datetime) -> NameRow:
     """The row held against the address that it should have."""
-    if wanted.address is None:
-        return replace(row, wanted_source=wanted.source, detail=f"its address is not known: {wanted.source}")
-    kind = classify(wanted.address)
+    if wanted.value is None:
+        return replace(row, wanted_source=wanted.words(now), detail=f"its address is not known: {wanted.words(now)}")
+    kind = classify(wanted.value)
     if not kind.reachable:
-        detail = f"{wanted.address} is {kind.meaning} ({kind.source}): a name for it leads nobody here"
-        return replace(row, wanted_source=wanted.source, detail=detail)
-    row = replace(row, wanted=(str(wanted.address),), wanted_source=wanted.source)
+        detail = f"{wanted.value} is {kind.meaning} ({kind.source}): a name for it leads nobody here"
+        return replace(row, wanted_source=wanted.words(now), detail=detail)
+    row = replace(row, wanted=(str(wanted.value),), wanted_source=wanted.words(now))
     same = row.published == row.wanted
     if row.updated_by in ("router", "device"):
         detail = "" if same else f"it is kept by the {row.updated_by}: have it updated there"

@@ -1,41 +1,22 @@
-"""Where this machine stands, and the public address of a line or place: by STUN, over datagrams or a connection."""
+"""What STUN servers see of this machine, asked over datagrams or a connection (RFC 8489)."""
 
 from __future__ import annotations
 
 import os
 import struct
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 
 import anyio
 from anyio.streams.buffered import BufferedByteStream
 
 from hooper.addresses import IPAddress
-from hooper.errors import HooperError, NoAnswer, NoNetwork, WireError
+from hooper.errors import HooperError, NoAnswer, WireError
 from hooper.net.exchange import STUN_SCHEDULE, exchange
 from hooper.net.proxy import close_quietly
-from hooper.net.types import Datagram, Door, Endpoint, Surroundings
-from hooper.site.model import Site
+from hooper.net.types import Datagram, Door, Endpoint
 from hooper.wire import stun
 
 STUN_DEADLINE = 2.0  # seconds at most for all servers together, less where the whole check has less
-
-
-async def connected_surroundings(here: Door) -> Surroundings:
-    """What this machine knows of its networks. Raises: NoNetwork: it is on none."""
-    around = await here.surroundings()
-    if not around.connected:
-        raise NoNetwork("this machine has no network: no interface is up and has an address")
-    return around
-
-
-def standing(site: Site, around: Surroundings) -> tuple[str | None, str | None, IPAddress | None]:
-    """Interface, gateway and own address by which this machine is on one of the site's networks; None: on none."""
-    for interface in around.interfaces:
-        address = interface.ipv4 if not interface.tunnel else None
-        for key, gateway in site.gateways.items():
-            if address is not None and interface.up and address in gateway.lan.network:
-                return interface.name, key, address
-    return None, None, None
 
 
 async def ask_stun(door: Door, server: Endpoint, deadline: float) -> IPAddress:
@@ -105,16 +86,3 @@ async def mapped_by(door: Door, servers: Sequence[Endpoint], deadline: float) ->
         for server in servers:
             tasks.start_soon(one, server, tasks.cancel_scope)
     return found[0] if found else None
-
-
-async def looked_up(door: Door, names: Iterable[str], deadline: float) -> tuple[IPAddress, str] | None:
-    """The IPv4 address of the first of `names` that has one; None: none has, or nobody answers."""
-    for name in names:
-        with anyio.move_on_after(deadline):
-            try:
-                addresses = await door.lookup(name, "ipv4")
-            except HooperError:
-                continue
-            if addresses:
-                return addresses[0], name
-    return None

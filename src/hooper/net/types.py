@@ -159,19 +159,21 @@ class Surroundings:
         """The interface that has this very address."""
         return next((one for one in self.interfaces if any(a.ip == address for a in one.addresses)), None)
 
+    def default_routes(self) -> list[Route]:
+        """The IPv4 routes to anywhere, the preferred one first."""
+        defaults = [r for r in self.routes or () if r.destination.version == 4 and r.destination.prefixlen == 0]
+        return sorted(defaults, key=lambda route: route.metric)
+
     def has_default_route(self, interface: str) -> bool | None:
         """Whether IPv4 packets for anywhere can leave by `interface`; None: not known on this system."""
         if self.routes is None:
             return None
-        defaults = (r for r in self.routes if r.destination.version == 4 and r.destination.prefixlen == 0)
-        return any(route.interface == interface for route in defaults)
+        return any(route.interface == interface for route in self.default_routes())
 
     def default_gateway(self, interface: str | None = None) -> IPAddress | None:
         """The gateway of the preferred IPv4 default route, or of the one by `interface`."""
-        defaults = [r for r in self.routes or () if r.destination.version == 4 and r.destination.prefixlen == 0]
-        wanted = [route for route in defaults if interface in (None, route.interface)]
-        best = min(wanted, key=lambda route: route.metric, default=None)
-        return best.gateway if best else None
+        wanted = (route for route in self.default_routes() if interface in (None, route.interface))
+        return next((route.gateway for route in wanted), None)
 
     @property
     def connected(self) -> bool:

@@ -17,7 +17,8 @@ from typing import Any
 from hooper.addresses import parse_address
 from hooper.errors import UsageError, Where
 from hooper.planning.ports import transports
-from hooper.planning.values import EVERYTHING, Compared, Forward, PortPair, ports_text
+from hooper.planning.values import EVERYTHING, Compared, Forward
+from hooper.ports import Ports, ports_text
 
 # column: the words for it, letters only, in lower case
 WORDS: dict[str, tuple[str, ...]] = {
@@ -123,9 +124,9 @@ class Row:
 
     gateway: str | None
     transport: str
-    outside: PortPair
+    outside: Ports
     target: str
-    inside: PortPair
+    inside: Ports
     sources: tuple[str, ...] | None
     label: str
     enabled: bool
@@ -219,7 +220,7 @@ def _row(cells: Mapping[str, Any], where: Where, place: str) -> Row:
     try:
         outside = _ports(cells["outside"])
         if cells.get("outside_last") not in (None, ""):
-            outside = outside[0], _ports(cells["outside_last"])[1]
+            outside = Ports(outside.first, _ports(cells["outside_last"]).last)
         target = str(cells["target"]).strip()
         address, colon, port = target.rpartition(":")
         if colon and "." in address:
@@ -227,9 +228,9 @@ def _row(cells: Mapping[str, Any], where: Where, place: str) -> Row:
         target = str(parse_address(target))
         given = cells.get("inside")
         inside = _ports(given) if given not in (None, "", []) else outside
-        if inside[0] == inside[1] and outside[0] != outside[1]:
-            inside = inside[0], inside[0] + outside[1] - outside[0]  # pages that ask for the first port only
-        if outside[0] > outside[1] or inside[1] - inside[0] != outside[1] - outside[0]:
+        if inside.size == 1:  # pages that ask for the first port only
+            inside = Ports(inside.first, inside.first + outside.size - 1)
+        if outside.size < 1 or inside.size != outside.size:
             raise ValueError(f"{ports_text(outside)} and {ports_text(inside)} do not fit together")
         transport = _transport(cells.get("transport"))
     except ValueError as exc:
@@ -247,7 +248,7 @@ def _row(cells: Mapping[str, Any], where: Where, place: str) -> Row:
     )
 
 
-def _ports(value: Any) -> PortPair:
+def _ports(value: Any) -> Ports:
     if isinstance(value, list) and value and all(type(one) is int for one in value):
         first, last = value[0], value[-1]
     else:
@@ -257,7 +258,7 @@ def _ports(value: Any) -> PortPair:
         first, last = int(match[1]), int(match[2] or match[1])
     if not (1 <= first <= 65535 and 1 <= last <= 65535):
         raise ValueError(f"{str(value)[:40]!r} is no port: they go from 1 to 65535")
-    return first, last
+    return Ports(first, last)
 
 
 def _transport(value: Any) -> str:
@@ -374,6 +375,6 @@ def _held(rule: Forward, transport: str, rows: Sequence[Row], met: set[int]) -> 
     return "same", "", where
 
 
-def _leads(address: str, ports: PortPair | None, sources: tuple[str, ...]) -> str:
+def _leads(address: str, ports: Ports | None, sources: tuple[str, ...]) -> str:
     who = f" from {', '.join(sources)}" if sources else ""
     return f"{address}:{ports_text(ports)}{who}"

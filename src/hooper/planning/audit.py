@@ -7,11 +7,12 @@ from datetime import date
 from typing import TYPE_CHECKING, Literal
 
 from hooper.planning.catalogue import CATALOGUE
-from hooper.planning.paths import lines_of
-from hooper.planning.values import EVERYTHING, Finding, Forward, Plan, ports_text
+from hooper.planning.topology import Topology
+from hooper.planning.values import EVERYTHING, Finding, Forward, Plan
+from hooper.ports import ports_text
 
 if TYPE_CHECKING:
-    from hooper.site.model import Service, Site
+    from hooper.site.model import Service
 
 Risk = Literal["high", "medium", "low"]
 HIGH = ("router-page-open", "lan-protocol-open", "sharing-open", "desktop-open", "default-password")
@@ -60,9 +61,9 @@ class AuditDocument:
     not_exposed: tuple[str, ...]
 
 
-def audit(site: Site, plan: Plan, today: date) -> AuditDocument:
+def audit(topology: Topology, plan: Plan, today: date) -> AuditDocument:
     """What the plan lets in. today: accepted risks are judged by it."""
-    lines = lines_of(site)
+    site = topology.site
     against: dict[str, list[Finding]] = {}
     for item in plan.findings:
         if CATALOGUE[item.code].group in ("exposure", "readiness") or item.code in ("range-too-wide", "inside-ipsec"):
@@ -78,7 +79,7 @@ def audit(site: Site, plan: Plan, today: date) -> AuditDocument:
         if rule.service != EVERYTHING and handed & set(site.gateways[rule.gateway].behind):
             outside.setdefault(rule.service, []).append(_ports(rule))
     exposed = [
-        _exposed(key, site.services[key], lines[key], tuple(dict.fromkeys(places)), against.get(key, []))
+        _exposed(key, site.services[key], topology.lines[key], tuple(dict.fromkeys(places)), against.get(key, []))
         for key, places in outside.items()
     ]
     return AuditDocument(

@@ -2,18 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Literal
 
-from hooper.addresses import IPAddress
-from hooper.check.targets import server_name
-from hooper.planning.paths import lines_of, outside_ports
+from hooper.dnsnames import any_stands_for
+from hooper.planning.topology import Topology
+from hooper.planning.typed import URL_SCHEMES, Typed, own_address
 
 if TYPE_CHECKING:
     from hooper.site.model import Site
 
-URL_SCHEMES = {"https": 443, "http": 80, "rtsp": 554, "ssh": 22, "vnc": 5900}  # with the port that may be left out
 TLS_SPEECHES = ("https", "tls", "rdp")
 
 
@@ -36,62 +34,10 @@ class CardDocument:
     stop: tuple[str, ...]
 
 
-def host_of(site: Site, service: str, public: Mapping[str, IPAddress]) -> str | None:
-    """The name that people use for a service, else the address of its line; None: neither is known.
-
-    public: addresses by line.
-    """
-    line = line_of(site, service)
-    name = server_name(site, site.services[service], line)
-    if name is not None:
-        return name
-    if line in public:
-        return str(public[line])
-    fixed = site.lines[line].address
-    return str(fixed[0]) if fixed else None
-
-
-def line_of(site: Site, service: str) -> str:
-    return lines_of(site)[service]
-
-
-def outside_port(site: Site, service: str) -> int:
-    """The first port on the public address that people type; 0 where the protocol has none."""
-    ports = outside_ports(site).get(service)
-    if ports is None and site.services[service].has_ports:
-        return site.services[service].used_ports.first
-    return ports[0] if ports is not None else 0
-
-
-def port_needed(site: Site, service: str) -> bool:
-    """Whether a URL that leaves the port out leads elsewhere."""
-    entry = site.services[service]
-    usual = URL_SCHEMES.get(entry.speaks)
-    return usual is not None and outside_port(site, service) != usual
-
-
-def typed_for(site: Site, service: str, host: str | None) -> str | None:
-    """The URL, or address:port, that people type; None: no name or address is known. host: else the name is taken."""
-    entry = site.services[service]
-    host = host or host_of(site, service, {})
-    if host is None:
-        return None
-    port = outside_port(site, service)
-    if not entry.has_ports:
-        return host
-    if entry.speaks not in URL_SCHEMES:
-        return f"{host}:{port}"
-    shown = f":{port}" if port_needed(site, service) else ""
-    path = (entry.path or "/") if entry.speaks in ("http", "https", "rtsp") else ""
-    return f"{entry.speaks}://{host}{shown}{path}"
-
-
-def make_card(site: Site, service: str, host: str, fingerprint: str | None) -> CardDocument:
-    """The card of a public service. host: name or address. fingerprint: of the certificate last seen from inside."""
-    entry = site.services[service]
-    typed = typed_for(site, service, host)
-    assert typed is not None
-    expect, stop = _certificate(site, service, host, fingerprint) if entry.speaks in TLS_SPEECHES else ([], [])
+def make_card(topology: Topology, service: str, typed: Typed, fingerprint: str | None) -> CardDocument:
+    """The card of a public service. typed: for it. fingerprint: of the certificate last seen from inside."""
+    site, entry = topology.site, topology.site.services[service]
+    expect, stop = _certificate(site, service, typed.host, fingerprint) if entry.speaks in TLS_SPEECHES else ([], [])
     into = {
         "https": "the browser's address line",
         "http": "the browser's address line",
@@ -102,10 +48,10 @@ def make_card(site: Site, service: str, host: str, fingerprint: str | None) -> C
         "wireguard": "the tunnel's profile, as endpoint",
         "openvpn": "the tunnel's profile, as server",
     }.get(entry.speaks, "the maker's app, as address and port")
-    if port_needed(site, service):
-        lost = _owner_of_usual_port(site, service)
+    if typed.port_needed:
+        lost = _owner_of_usual_port(topology, service)
         leads = f"leads to {lost}" if lost else "leads nowhere"
-        expect.append(f"The port {outside_port(site, service)} is part of it: without it the address {leads}.")
+        expect.append(f"The port {typed.port} is part of it: without it the address {leads}.")
     if entry.speech.clear_text:
         expect.append("It is not encrypted: anyone on the way can read along, passwords too.")
     if entry.sources:
@@ -118,23 +64,24 @@ def make_card(site: Site, service: str, host: str, fingerprint: str | None) -> C
         stop.append("A page or login that looks other than at home: type no password.")
     return CardDocument(
         service=service,
-        kind="url" if entry.speaks in URL_SCHEMES else "address",
-        type=typed,
+        kind="url" if typed.is_url else "address",
+        type=typed.text,
         into=into,
-        address=host,
-        port=outside_port(site, service),
+        address=typed.host,
+        port=typed.port,
         transport=entry.used_transport,
         expect=tuple(expect),
         stop=tuple(stop),
     )
 
 
-def _owner_of_usual_port(site: Site, service: str) -> str | None:
+def _owner_of_usual_port(topology: Topology, service: str) -> str | None:
     """The public service that has the port which a URL without one means."""
-    usual, line = URL_SCHEMES[site.services[service].speaks], line_of(site, service)
-    lines = lines_of(site)
-    for key, (first, last) in outside_ports(site).items():
-        if site.services[key].used_transport != "udp" and lines[key] == line and first <= usual <= last:
+    site, usual = topology.site, URL_SCHEMES[topology.site.services[service].speaks]
+    where = topology.lines[service], own_address(topology, service)
+    for key, ports in topology.outside_ports.items():
+        same = (topology.lines[key], own_address(topology, key)) == where
+        if same and site.services[key].used_transport != "udp" and ports.has(usual):
             return key
     return None
 
@@ -142,7 +89,7 @@ def _owner_of_usual_port(site: Site, service: str) -> str | None:
 def _certificate(site: Site, service: str, host: str, fingerprint: str | None) -> tuple[list[str], list[str]]:
     """What the certificate lets one expect, and at which warning to stop."""
     planned = next((c for c in site.certificates.values() if service in c.services), None)
-    covered = planned is not None and any(_fits(name, host) for name in planned.names)
+    covered = planned is not None and any_stands_for(planned.names, host)
     if planned is not None and covered:
         own = planned.authority in site.authorities and site.authorities[planned.authority].trust is not None
         if own:
@@ -159,7 +106,3 @@ def _certificate(site: Site, service: str, host: str, fingerprint: str | None) -
         return expect, ["A certificate with another fingerprint: something else answers."]
     expect.append("Note its fingerprint at home (`hooper check --from here` keeps it) and compare.")
     return expect, ["A certificate with another fingerprint than at home."]
-
-
-def _fits(name: str, host: str) -> bool:
-    return name == host or (name.startswith("*.") and host.partition(".")[2] == name[2:])

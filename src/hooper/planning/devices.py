@@ -7,17 +7,17 @@ from typing import TYPE_CHECKING
 
 from hooper.planning.documents import DeviceService, DeviceSheet, DeviceTick
 from hooper.planning.looks.readiness import ITEMS
-from hooper.planning.paths import gateway_of, lines_of, outside_ports
-from hooper.site.references import name_of_line, services_by_host
+from hooper.planning.topology import Topology
+from hooper.planning.typed import WEB, typed
+from hooper.site.references import services_by_host
 
 if TYPE_CHECKING:
-    from hooper.site.model import Gateway, Site
-
-URL_PORTS = {"https": 443, "http": 80}
+    from hooper.site.model import Gateway
 
 
-def device_sheets(site: Site, wanted: Sequence[str] = ()) -> Iterator[DeviceSheet]:
+def device_sheets(topology: Topology, wanted: Sequence[str] = ()) -> Iterator[DeviceSheet]:
     """One for the outer side of each inner gateway, then one for each host; only those in `wanted`, if any."""
+    site = topology.site
     for key, gateway in site.gateways.items():
         if wanted and key not in wanted:
             continue
@@ -26,16 +26,16 @@ def device_sheets(site: Site, wanted: Sequence[str] = ()) -> Iterator[DeviceShee
             if address is not None:
                 entry = site.gateways[outer]
                 yield _sheet(key, outer, entry, str(address), gateway.wan_from, outer_side=True)
-    lines, ports, offered = lines_of(site), outside_ports(site), services_by_host(site)
+    offered = services_by_host(site)
     for key, host in site.hosts.items():
         if wanted and key not in wanted:
             continue
-        outer = gateway_of(site, host)
+        outer = topology.gateway(key)
         services = []
         for name in offered[key]:
             service = site.services[name]
-            inside = (service.used_ports.first, service.used_ports.last) if service.has_ports else None
-            url = _base_url(site, name, lines[name], ports.get(name)) if service.reach == "public" else None
+            inside = service.used_ports if service.has_ports else None
+            url = _base_url(topology, name) if service.reach == "public" else None
             services.append(DeviceService(name, service.speaks, service.used_transport, inside, service.reach, url))
         ticks = tuple(DeviceTick(item.key, item.question, getattr(host.ready, item.key)) for item in ITEMS)
         yield _sheet(key, outer, site.gateways[outer], str(host.address), host.address_from, tuple(services), ticks)
@@ -79,14 +79,9 @@ def _sheet(
     )
 
 
-def _base_url(site: Site, key: str, line: str, ports: tuple[int, int] | None) -> str | None:
+def _base_url(topology: Topology, key: str) -> str | None:
     """What a web server has to know as its own address; None: it is no web server, or no name or address is known."""
-    service = site.services[key]
-    if service.speaks not in URL_PORTS or ports is None:
+    if topology.site.services[key].speaks not in WEB or key not in topology.outside_ports:
         return None
-    fixed = site.lines[line].address
-    name = service.name or name_of_line(site, line) or (str(service.outside_address or fixed[0]) if fixed else None)
-    if name is None:
-        return None
-    shown = "" if ports[0] == URL_PORTS[service.speaks] else f":{ports[0]}"
-    return f"{service.speaks}://{name}{shown}{service.path or '/'}"
+    found = typed(topology, key)
+    return found.text if found is not None else None

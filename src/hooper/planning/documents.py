@@ -5,7 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Literal
 
-from hooper.planning.values import Forward, PortPair, Route
+from hooper.planning.values import Forward, Route
+from hooper.ports import Ports
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,7 +36,7 @@ class DeviceService:
     service: str
     speaks: str
     transport: str
-    ports: PortPair | None
+    ports: Ports | None
     reach: str
     base_url: str | None
 
@@ -184,10 +185,10 @@ class ServiceRow:
     host: str
     speaks: str
     transport: str
-    ports: PortPair | None
+    ports: Ports | None
     reach: str
     line: str
-    outside_ports: PortPair | None
+    outside_ports: Ports | None
     sources: tuple[str, ...]
     name: str | None
 

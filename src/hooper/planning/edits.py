@@ -11,8 +11,9 @@ from typing import TYPE_CHECKING
 from hooper.errors import HooperError, UsageError
 from hooper.planning.catalogue import CATALOGUE
 from hooper.planning.documents import ChangedKey
-from hooper.planning.paths import make_ways
-from hooper.planning.values import Plan, ports_text
+from hooper.planning.topology import Topology
+from hooper.planning.values import Plan
+from hooper.ports import ports_text
 from hooper.site.edit import Value, add_entry, add_keys, add_table, remove_key, remove_table, set_key
 from hooper.site.load import SiteFile, parse_site
 from hooper.site.model import READY_ITEMS
@@ -150,7 +151,7 @@ def _again(file: SiteFile, text: str) -> SiteFile:
 
 def _leftovers(file: SiteFile, services: Iterable[str]) -> tuple[str, ...]:
     """What stands elsewhere for services that are gone from the file."""
-    ways = make_ways(file.site)
+    ways = Topology(file.site).ways
     out = []
     for key in services:
         way = ways.get(key)
@@ -181,13 +182,13 @@ def tick(file: SiteFile, host: str, items: Mapping[str, bool]) -> Edited:
 def pin(file: SiteFile, services: Iterable[str] | None = None) -> Edited:
     """The outside port of each public service written down, as the plan has it now. Raises: CannotEdit."""
     rows: list[tuple[Path, str, Value]] = []
-    for key, way in make_ways(file.site).items():
+    for key, way in Topology(file.site).ways.items():
         if not way.ports or file.site.services[key].outside_port is not None:
             continue
         if services is not None and key not in services:
             continue
-        first, last = way.ports[0]
-        value: Value = first if first == last else ports_text((first, last))
+        ports = way.ports[0]
+        value: Value = ports.first if ports.size == 1 else str(ports)
         rows.append((("services", key), "outside_port", value))
     changes = tuple(ChangedKey(f"services.{table[1]}.outside_port", None, _shown(value)) for table, _, value in rows)
     return Edited(add_keys(file.text, rows), "pinned", "services", changes)

@@ -6,6 +6,7 @@ from datetime import date
 from typing import TYPE_CHECKING, NamedTuple
 
 from hooper.planning.paths import Refused, Way
+from hooper.planning.topology import Topology
 from hooper.planning.values import Forward
 from hooper.site.references import Chain
 
@@ -24,6 +25,7 @@ class Facts(NamedTuple):
     file: SiteFile
     site: Site
     today: date
+    topology: Topology
     hosts: dict[str, tuple[Chain, ...]]
     ways: dict[str, Way]
     lines: dict[str, str]

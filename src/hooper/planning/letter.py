@@ -5,7 +5,8 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from hooper.planning.documents import Letter, Sheet
-from hooper.planning.values import EVERYTHING, Forward, ports_text
+from hooper.planning.values import EVERYTHING, Forward
+from hooper.ports import ports_text
 
 if TYPE_CHECKING:
     from hooper.site.model import Site

@@ -3,22 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import TYPE_CHECKING
 
 from hooper.planning.documents import HostRow, ServiceRow
-from hooper.planning.paths import gateway_of, lines_of, outside_ports
+from hooper.planning.topology import Topology
 from hooper.site.model import READY_ITEMS
 from hooper.site.references import services_by_host
 
-if TYPE_CHECKING:
-    from hooper.site.model import Site
 
-
-def host_rows(site: Site) -> Iterator[HostRow]:
+def host_rows(topology: Topology) -> Iterator[HostRow]:
     """The hosts in the order of the file."""
-    services = services_by_host(site)
+    site, services = topology.site, services_by_host(topology.site)
     for key, host in site.hosts.items():
-        gateway = gateway_of(site, host)
+        gateway = topology.gateway(key)
         pool = site.gateways[gateway].pool
         yield HostRow(
             key,
@@ -33,11 +29,10 @@ def host_rows(site: Site) -> Iterator[HostRow]:
         )
 
 
-def service_rows(site: Site) -> Iterator[ServiceRow]:
+def service_rows(topology: Topology) -> Iterator[ServiceRow]:
     """The services in the order of the file."""
-    lines, outside = lines_of(site), outside_ports(site)
-    for key, service in site.services.items():
-        ports = (service.used_ports.first, service.used_ports.last) if service.has_ports else None
+    for key, service in topology.site.services.items():
+        ports = service.used_ports if service.has_ports else None
         yield ServiceRow(
             key,
             service.host,
@@ -45,8 +40,8 @@ def service_rows(site: Site) -> Iterator[ServiceRow]:
             service.used_transport,
             ports,
             service.reach,
-            lines[key],
-            outside.get(key),
+            topology.lines[key],
+            topology.outside_ports.get(key),
             tuple(map(str, service.sources)),
             service.name,
         )

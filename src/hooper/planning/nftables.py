@@ -10,7 +10,8 @@ from collections.abc import Iterator
 from ipaddress import ip_network
 from typing import TYPE_CHECKING
 
-from hooper.planning.values import EVERYTHING, Forward, Plan, ports_text
+from hooper.planning.values import EVERYTHING, Forward, Plan
+from hooper.ports import ports_text
 
 if TYPE_CHECKING:
     from hooper.site.model import Gateway, Site

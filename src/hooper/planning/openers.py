@@ -11,15 +11,28 @@ from collections.abc import Iterator
 from ipaddress import ip_network
 from typing import TYPE_CHECKING, Literal, NamedTuple
 
-from hooper.planning.paths import RULES_FOR_A_RANGE, chains
+from hooper.planning.paths import RULES_FOR_A_RANGE
+from hooper.planning.topology import Topology
 from hooper.planning.values import EVERYTHING, Entering, Forward, Plan, Possible
 
 if TYPE_CHECKING:
-    from hooper.site.model import Site
+    from hooper.site.model import Gateway, Site
 
 Protocol = Literal["igd", "pcp", "natpmp"]
 Target = Literal["own", "other", "beyond"]
 NAMES = {"igd": "IGD", "pcp": "PCP", "natpmp": "NAT-PMP"}
+DRIVEN = ("auto", "igd")  # values of `control` by which Hooper enters rules itself
+
+
+def not_driven(gateway: Gateway) -> str | None:
+    """Why Hooper enters no rules on a gateway itself; None: it does."""
+    if gateway.control in DRIVEN:
+        return None
+    return (
+        "it is driven by hand"
+        if gateway.control == "hand"
+        else f"Hooper does not enter rules by {NAMES[gateway.control]} yet"
+    )
 
 
 class Row(NamedTuple):
@@ -85,12 +98,12 @@ def cannot_say(protocol: Protocol, rule: Forward) -> str | None:
     return None
 
 
-def entering(site: Site, plan: Plan) -> Iterator[Entering]:
+def entering(topology: Topology, plan: Plan) -> Iterator[Entering]:
     """For each service and gateway of the plan, how its rules can be put there.
 
     This machine is the host `here` of the site file; without it, some other device on the LAN of the service's host.
     """
-    of_host = chains(site)
+    site = topology.site
     here = site.hosts.get(site.site.here or "")
     seen: set[tuple[str, str]] = set()
     for rule in plan.forwards:
@@ -108,12 +121,17 @@ def entering(site: Site, plan: Plan) -> Iterator[Entering]:
             yield Entering(rule.gateway, rule.service, protocol, "no", "no", True, dumb)
             continue
         service = site.services[rule.service]
-        device_chain = of_host[service.host]
-        asker_chain = of_host[site.site.here] if here is not None and site.site.here else device_chain
+        device_chain = topology.hosts[service.host][0].gateways
+        asker_chain = (
+            topology.hosts[site.site.here][0].gateways if here is not None and site.site.here else device_chain
+        )
         asker = str(here.address) if here is not None else ""
         from_here = _asked(site, protocol, rule, asker_chain, asker)
         from_device = _asked(site, protocol, rule, device_chain, str(site.hosts[service.host].address))
         reason = from_here.reason
+        if (lacking := not_driven(gateway)) is not None:
+            from_here = from_here._replace(possible="no", reason=lacking)
+            reason = lacking
         if from_here.possible != "yes" and from_device.possible == "yes":
             reason += "; the device itself may ask"
         possible = from_here.possible, from_device.possible

@@ -8,11 +8,13 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 from ipaddress import ip_network
+from itertools import islice
 from typing import TYPE_CHECKING, NamedTuple
 
 from hooper.addresses import classify
-from hooper.planning.ports import LAST, Block, Side, blocks_of, covers, transports
-from hooper.planning.values import EVERYTHING, Forward, PortPair
+from hooper.planning.ports import LAST, Side, transports
+from hooper.planning.values import EVERYTHING, Forward
+from hooper.ports import Blocked, Ports, blocking, single
 from hooper.site.references import Chain, chains_to, gateways_for
 
 if TYPE_CHECKING:
@@ -21,6 +23,7 @@ if TYPE_CHECKING:
     from hooper.site.model import Gateway, Host, Service, Site
 
 RULES_FOR_A_RANGE = 32  # single-port rules that a person may be asked to type for one range
+CHOICES_TRIED = 1000  # of outside ports; on the links further in, one choice is as good as another
 CANNOT_FORWARD = ("carrier-nat", "shared-ports", "no-ipv4")  # situations of a line
 
 
@@ -44,7 +47,7 @@ class Way(NamedTuple):
 
     chain: Chain
     outside_address: IPv4Address | None
-    ports: tuple[PortPair, ...]
+    ports: tuple[Ports, ...]
     refused: Refused | None = None
     chosen: bool = False
     passed: tuple[str, ...] = ()
@@ -67,11 +70,6 @@ def ways_in(site: Site) -> dict[str, tuple[Chain, ...]]:
 def gateway_of(site: Site, host: Host) -> str:
     """The gateway whose LAN a host is on. The references have been checked."""
     return host.behind if host.behind is not None else gateways_for(site, host.address)[0]
-
-
-def chains(site: Site) -> dict[str, tuple[str, ...]]:
-    """The first chain of each host, outermost gateway first."""
-    return {key: ways[0].gateways for key, ways in ways_in(site).items()}
 
 
 def can_forward(site: Site, line: str) -> bool:
@@ -136,9 +134,32 @@ class _Street(NamedTuple):
     sides: tuple[Side, ...]
     translates: tuple[bool, ...]
     later: tuple[bool, ...]
-    kept: tuple[tuple[Block, ...], ...]
+    kept: tuple[tuple[Blocked, ...], ...]
 
-    def walk(self, outside: PortPair, inside: PortPair, transport: str) -> tuple[list[PortPair], Refused | None]:
+    def stuck(self, inside: Ports, transport: str) -> Refused | None:
+        """Why no outside port helps; None: one may. Behind the innermost gateway that translates, every link has the
+        inside port, whatever people type.
+        """
+        innermost = max(at for at, translates in enumerate(self.translates) if translates)
+        for at in range(innermost + 1, len(self.sides)):
+            taken = self.sides[at].owner(transport, inside)
+            kept = blocking(self.kept[at], transport, inside)
+            if taken is not None or kept is not None:
+                by, over, port = taken or ("", kept.transport if kept else transport, inside.first)
+                return Refused("no-port-left", self.gateways[at], over, port, by)
+        return None
+
+    def other(self, inside: Ports, transport: str) -> tuple[list[Ports], Refused | None]:
+        """The ports on each link for another outside port than the service's own, or why there is none."""
+        refused = Refused("no-port-left", self.gateways[0], transport)
+        for choice in islice(self.sides[0].choices(transport, inside), CHOICES_TRIED):
+            links, met = self.walk(choice, inside, transport)
+            if met is None:
+                return links, None
+            refused = Refused("no-port-left", met.gateway or self.gateways[0], transport)
+        return [], refused
+
+    def walk(self, outside: Ports, inside: Ports, transport: str) -> tuple[list[Ports], Refused | None]:
         """The ports on each link, and why they cannot be had.
 
         The port stays the one that people type as far in as it can: the innermost gateway that can translates. Where
@@ -149,8 +170,8 @@ class _Street(NamedTuple):
         for at, side in enumerate(sides):
             if (taken := side.owner(transport, ports)) is not None:
                 return links, Refused("port-clash", self.gateways[at], taken[1], taken[2], taken[0])
-            if self.kept[at] and (met := covers(self.kept[at], transport, ports)) is not None:
-                return links, Refused("port-kept", self.gateways[at], met[0], max(met[1], ports[0]))
+            if self.kept[at] and (met := blocking(self.kept[at], transport, ports)) is not None:
+                return links, Refused("port-kept", self.gateways[at], met.transport, max(met.ports.first, ports.first))
             if self.translates[at]:
                 if at == last or not self.later[at]:
                     ports = inside
@@ -195,7 +216,7 @@ class _Streets:
                 ),
                 translates,
                 tuple(any(translates[at + 1 :]) for at in range(len(keys))),
-                tuple(blocks_of(form.own_ports) for form in forms),
+                tuple(form.own_ports for form in forms),
             )
         return found
 
@@ -217,17 +238,14 @@ class _Streets:
                 side.take(key, transport, None)
             return Way(chain, address, (), passed=passed)
         used, written, chosen = service.used_ports, service.outside_port, False
-        inside = (used.first, used.last)
-        wanted = (written.first, written.last) if written is not None else inside
-        links, refused = street.walk(wanted, inside, transport)
+        wanted = written if written is not None else used
+        links, refused = street.walk(wanted, used, transport)
         free = written is None and True in street.translates
         if free and (refused is not None or not street.sides[0].is_open(transport, wanted)):
-            refused = Refused("no-port-left", chain.gateways[0], transport)
-            for choice in street.sides[0].choices(transport, wanted):
-                links, other = street.walk(choice, inside, transport)
-                if other is None:
-                    refused, chosen = None, True
-                    break
+            refused = street.stuck(used, transport)
+            if refused is None:
+                links, refused = street.other(used, transport)
+                chosen = refused is None
         if refused is not None:
             return Way(chain, address, (), refused, passed=passed)
         for side, ports in zip(street.sides, links, strict=False):
@@ -253,7 +271,7 @@ def _no_rule(site: Site, service: Service, chain: Chain) -> Refused | None:
     if not service.has_ports:
         closed = next((g for g in chain.gateways if not site.gateways[g].form.protocols), None)
         return Refused("protocol-not-passed", closed, service.used_transport) if closed is not None else None
-    length = len(service.used_ports)
+    length = service.used_ports.size
     for gateway in chain.gateways:
         if length > RULES_FOR_A_RANGE and needs_splitting(length, site.gateways[gateway]):
             return Refused("too-many-rules", gateway)
@@ -323,7 +341,7 @@ class Rules:
             if ports and hop.hands_on:
                 continue  # it hands on what nobody else has; see `everything_of`
             form = hop.gateway.form
-            pieces: Iterable[tuple[PortPair | None, PortPair | None]] = ((None, None),)
+            pieces: Iterable[tuple[Ports | None, Ports | None]] = ((None, None),)
             if ports:
                 pieces = _pieces(ports[at], ports[at + 1], hop.gateway)
             for one in (transport,) if form.both else transports(transport):
@@ -353,7 +371,7 @@ def everything_of(ways: Iterable[Way], rules: Rules) -> Iterator[Forward]:
             address = hop.address or (str(way.outside_address) if way.outside_address is not None else None)
             if hop.hands_on and (hop.key, way.line, address) not in seen:
                 seen.add((hop.key, way.line, address))
-                ports = (1, LAST)
+                ports = Ports(1, LAST)
                 target = hop.target or ""
                 yield Forward(
                     hop.key, way.line, "forward", EVERYTHING, "both", address, ports, target, ports, (), "hand"
@@ -374,7 +392,7 @@ def pinholes_of(site: Site, key: str, chain: Chain) -> list[Forward] | Refused:
         return Refused("sources-not-kept")
     if (refused := _no_rule(site, service, chain)) is not None:
         return refused
-    ports = (service.used_ports.first, service.used_ports.last) if service.has_ports else None
+    ports = service.used_ports if service.has_ports else None
     out: list[Forward] = []
     for gateway_key in chain.gateways:
         gateway = site.gateways[gateway_key]
@@ -408,36 +426,7 @@ def needs_splitting(ports: int, gateway: Gateway) -> bool:
     return ports > 1 and not gateway.form.ranges
 
 
-def _pieces(outside: PortPair, target: PortPair, gateway: Gateway) -> list[tuple[PortPair | None, PortPair | None]]:
-    length = outside[1] - outside[0] + 1
-    if not needs_splitting(length, gateway):
+def _pieces(outside: Ports, target: Ports, gateway: Gateway) -> list[tuple[Ports | None, Ports | None]]:
+    if not needs_splitting(outside.size, gateway):
         return [(outside, target)]
-    return [((outside[0] + n, outside[0] + n), (target[0] + n, target[0] + n)) for n in range(length)]
-
-
-# --- what others ask
-
-
-def chain_for(site: Site, key: str) -> Chain:
-    """The way in that a service takes; for one that is not public, the first that leads to its host."""
-    service = site.services[key]
-    return way_chosen(site, service, chains_to(site, gateway_of(site, site.hosts[service.host])))[0]
-
-
-def lines_of(site: Site) -> dict[str, str]:
-    """The line by which each service is reached; for one that is not public, the first that leads to its host."""
-    hosts = ways_in(site)
-    return {key: way_chosen(site, service, hosts[service.host])[0].line for key, service in site.services.items()}
-
-
-def outside_ports(site: Site) -> dict[str, PortPair]:
-    """The ports on the public address of each public service that IPv4 is planned for, and that has ports."""
-    out: dict[str, PortPair] = {}
-    for key, way in make_ways(site).items():
-        service = site.services[key]
-        if way.ports:
-            out[key] = way.ports[0]
-        elif service.has_ports:
-            wanted = service.outside_port or service.used_ports
-            out[key] = wanted.first, wanted.last
-    return out
+    return [(single(outside.first + n), single(target.first + n)) for n in range(outside.size)]

@@ -15,26 +15,24 @@ from hooper.planning.paths import (
     Refused,
     Rules,
     everything_of,
-    make_ways,
     pinholes_of,
-    way_chosen,
     way_of_six,
-    ways_in,
 )
+from hooper.planning.topology import Topology
 from hooper.planning.values import EVERYTHING, Forward, Plan
 
 if TYPE_CHECKING:
     from hooper.site.load import SiteFile
 
 
-def make_plan(file: SiteFile, today: date) -> Plan:
+def make_plan(file: SiteFile, today: date, topology: Topology | None = None) -> Plan:
     """The plan for a site file.
 
-    Args: today: accepted risks are judged by it.
+    Args: today: accepted risks are judged by it. topology: of the site, where it was computed already.
     The order of entries in the file does not matter.
     """
     with _without_collecting():
-        return _planned(file, today)
+        return _planned(file, today, topology or Topology(file.site))
 
 
 @contextmanager
@@ -49,8 +47,8 @@ def _without_collecting() -> Iterator[None]:
             gc.enable()
 
 
-def _planned(file: SiteFile, today: date) -> Plan:
-    facts = gather(file, today)
+def _planned(file: SiteFile, today: date, topology: Topology) -> Plan:
+    facts = gather(file, today, topology)
     found = [
         *line.find(facts),
         *address.find(facts),
@@ -62,11 +60,10 @@ def _planned(file: SiteFile, today: date) -> Plan:
     return Plan(facts.forwards, tuple(sorted(dict.fromkeys(found), key=rank)))
 
 
-def gather(file: SiteFile, today: date) -> Facts:
+def gather(file: SiteFile, today: date, topology: Topology) -> Facts:
     """The ways and rules of a site, without judging them."""
     site = file.site
-    hosts = ways_in(site)
-    ways, rules = make_ways(site, hosts), Rules(site)
+    hosts, ways, rules = topology.hosts, topology.ways, Rules(site)
     forwards: list[Forward] = []
     no_pinhole: dict[str, Refused] = {}
     lines: dict[str, str] = {}
@@ -78,7 +75,7 @@ def gather(file: SiteFile, today: date) -> Facts:
         way = ways.get(key)
         if way is not None:
             forwards += rules.forwards(key, way)
-        chain = way.chain if way is not None else way_chosen(site, service, hosts[service.host])[0]
+        chain = topology.chain(key)
         lines[key] = chain.line
         if site.hosts[service.host].address6 is None:
             continue
@@ -98,7 +95,7 @@ def gather(file: SiteFile, today: date) -> Facts:
     forwards += everything_of(ways.values(), rules)
     depth = {key: at for chains in hosts.values() for chain in chains for at, key in enumerate(chain.gateways)}
     forwards.sort(key=lambda rule: _order(rule, depth))
-    return Facts(file, site, today, hosts, ways, lines, lines6, tuple(forwards), no_pinhole)
+    return Facts(file, site, today, topology, hosts, ways, lines, lines6, tuple(forwards), no_pinhole)
 
 
 def _order(rule: Forward, depth: dict[str, int]) -> tuple[object, ...]:

@@ -6,15 +6,10 @@ Ports of TCP and UDP are kept apart; a service for both needs the same port in b
 from __future__ import annotations
 
 from array import array
-from collections.abc import Iterable, Iterator
-from typing import TYPE_CHECKING
+from collections.abc import Iterator
 
-from hooper.planning.values import PortPair
+from hooper.ports import Ports
 
-if TYPE_CHECKING:
-    from hooper.site.fields import Blocked
-
-Block = tuple[str, int, int]  # transport, first and last port
 LAST = 65535
 STEP = 10_000  # 3389 becomes 13389, then 23389: easy to remember
 
@@ -47,7 +42,7 @@ class Side:
             self._closed[one][first : last + 1] = b"\1" * (last - first + 1)
         self._closed["both"][first : last + 1] = b"\1" * (last - first + 1)
 
-    def take(self, service: str, transport: str, ports: PortPair | None) -> None:
+    def take(self, service: str, transport: str, ports: Ports | None) -> None:
         """These ports belong to `service` from now on; ports None: the whole IP protocol."""
         if ports is None:
             self._protocols[transport] = service
@@ -68,7 +63,7 @@ class Side:
                 self._closed[one][first : last + 1] = b"\1" * (last - first + 1)
         self._closed["both"][first : last + 1] = b"\1" * (last - first + 1)
 
-    def owner(self, transport: str, ports: PortPair | None) -> tuple[str, str, int] | None:
+    def owner(self, transport: str, ports: Ports | None) -> tuple[str, str, int] | None:
         """Who has one of these ports: the service, the transport and the first such port; None: nobody."""
         if ports is None:
             name = self._protocols.get(transport)
@@ -86,35 +81,21 @@ class Side:
                     return self._names[number], one, port
         return None
 
-    def is_open(self, transport: str, ports: PortPair) -> bool:
+    def is_open(self, transport: str, ports: Ports) -> bool:
         """Whether all of these ports can be chosen."""
         if ports[0] == ports[1]:
             return not self._closed[transport][ports[0]]
         return not any(self._closed[transport][ports[0] : ports[1] + 1])
 
-    def choices(self, transport: str, ports: PortPair) -> Iterator[PortPair]:
+    def choices(self, transport: str, ports: Ports) -> Iterator[Ports]:
         """Ports to choose instead of `ports`, the most memorable first: open ones, as many of them."""
         length = ports[1] - ports[0] + 1
         for start in range(ports[0] + STEP, LAST - length + 2, STEP):
-            if self.is_open(transport, (start, start + length - 1)):
-                yield start, start + length - 1
+            if self.is_open(transport, Ports(start, start + length - 1)):
+                yield Ports(start, start + length - 1)
         closed = self._closed[transport]
         for lowest, end in ((ports[0] + STEP, LAST + 1), (1024, min(ports[0] + STEP, LAST) + length)):
             start = closed.find(bytes(length), lowest, end)
             while start >= 0:
-                yield start, start + length - 1
+                yield Ports(start, start + length - 1)
                 start = closed.find(bytes(length), start + 1, end)
-
-
-def blocks_of(entries: Iterable[Blocked]) -> tuple[Block, ...]:
-    """What a provider blocks or a gateway keeps, for `covers`."""
-    return tuple((entry.transport, entry.ports.first, entry.ports.last) for entry in entries)
-
-
-def covers(blocks: Iterable[Block], transport: str, ports: PortPair) -> Block | None:
-    """The first of `blocks` (transport, first, last) that meets these ports; None: none does."""
-    for block, first, last in blocks:
-        same = "both" in (block, transport) or block == transport
-        if same and first <= ports[1] and ports[0] <= last:
-            return block, first, last
-    return None

@@ -5,8 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Literal, NamedTuple
 
+from hooper.ports import Ports
+
 Severity = Literal["error", "warning", "note"]
-PortPair = tuple[int, int]  # first and last, both included
 EVERYTHING = "*"  # in place of a service: a gateway's one entry for all that no other rule takes
 
 
@@ -25,9 +26,9 @@ class Forward:
     service: str
     transport: str
     outside_address: str | None
-    outside_ports: PortPair | None
+    outside_ports: Ports | None
     target_address: str
-    target_ports: PortPair | None
+    target_ports: Ports | None
     sources: tuple[str, ...]
     by: str
 
@@ -96,7 +97,7 @@ class Compared:
     state: Literal["same", "missing", "different", "unknown"]
     service: str | None
     transport: str
-    outside_ports: PortPair | None
+    outside_ports: Ports | None
     planned: str | None
     found: str | None
     place: str
@@ -112,10 +113,3 @@ class PlanDocument:
     entering: tuple[Entering, ...] = ()
     against: tuple[Compared, ...] = ()
     pinned: tuple[str, ...] = ()
-
-
-def ports_text(ports: PortPair | None) -> str:
-    """(80, 80) as 80, (5000, 5010) as 5000-5010, None as a dash."""
-    if ports is None:
-        return "-"
-    return str(ports[0]) if ports[0] == ports[1] else f"{ports[0]}-{ports[1]}"

@@ -8,8 +8,9 @@ from typing import TYPE_CHECKING
 
 from hooper.planning.clients import hairpin_lines
 from hooper.planning.documents import ClientLine, Reservation, Sheet, SheetChange
-from hooper.planning.paths import gateway_of, lines_of, ways_in
+from hooper.planning.paths import gateway_of
 from hooper.planning.routes import return_routes
+from hooper.planning.topology import Topology
 from hooper.planning.values import EVERYTHING, Forward, Plan
 
 if TYPE_CHECKING:
@@ -17,13 +18,14 @@ if TYPE_CHECKING:
 
 
 def make_sheets(
-    site: Site, plan: Plan, gateways: Sequence[str] = (), *, without: Collection[str] = ()
+    topology: Topology, plan: Plan, gateways: Sequence[str] = (), *, without: Collection[str] = ()
 ) -> tuple[Sheet, ...]:
     """One sheet for each gateway, outermost first.
 
     gateways: only these, where it is not empty. without: services whose rules are left out.
     """
-    depth = {key: at for chains in ways_in(site).values() for chain in chains for at, key in enumerate(chain.gateways)}
+    site = topology.site
+    depth = {key: at for chains in topology.hosts.values() for chain in chains for at, key in enumerate(chain.gateways)}
     wanted = [key for key in site.gateways if not gateways or key in gateways]
     wanted.sort(key=lambda key: (depth.get(key, 0), key))
     rules: dict[str, list[Forward]] = {key: [] for key in wanted}
@@ -142,10 +144,10 @@ def _entered(rule: Forward) -> tuple[object, ...]:
     return rule.target_address, rule.target_ports, rule.sources
 
 
-def client_lines(site: Site) -> tuple[ClientLine, ...]:
+def client_lines(topology: Topology) -> tuple[ClientLine, ...]:
     """Lines for the hosts files of devices inside. needed: it is known that the public address does not work there."""
-    lines = lines_of(site)
-    public = {key: line for key, line in lines.items() if site.services[key].reach == "public"}
+    site = topology.site
+    public = {key: line for key, line in topology.lines.items() if site.services[key].reach == "public"}
     out = []
     for name, found in hairpin_lines(site, public).items():
         for address in found.addresses:

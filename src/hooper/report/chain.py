@@ -7,8 +7,8 @@ from dataclasses import dataclass
 from html import escape
 from typing import TYPE_CHECKING
 
-from hooper.planning.paths import gateway_of, lines_of, make_ways
-from hooper.planning.values import ports_text
+from hooper.planning.topology import Topology
+from hooper.ports import ports_text
 from hooper.site.references import Chain, chains_to, services_by_host
 
 if TYPE_CHECKING:
@@ -31,20 +31,20 @@ class Entry:
     note: str = ""
 
 
-def panels(site: Site) -> dict[Chain, list[Entry]]:
+def panels(topology: Topology) -> dict[Chain, list[Entry]]:
     """The rows of each chain that leads to a host, hosts in the order of their addresses."""
-    ways, lines, offered = make_ways(site), lines_of(site), services_by_host(site)
+    site, offered = topology.site, services_by_host(topology.site)
     out: dict[Chain, list[Entry]] = {}
     hosts = sorted(site.hosts, key=lambda key: (int(site.hosts[key].address), key))
     for host in hosts:
-        chains = chains_to(site, gateway_of(site, site.hosts[host]))
+        chains = chains_to(site, topology.gateway(host))
         for key in offered[host] or [""]:
             if not key:
                 out.setdefault(chains[0], []).append(Entry("", host, (), "", "", "no service"))
                 continue
             service = site.services[key]
-            chain = next((one for one in chains if one.line == lines[key]), chains[0])
-            way = ways.get(key)
+            chain = next((one for one in chains if one.line == topology.lines[key]), chains[0])
+            way = topology.ways.get(key)
             links: tuple[str, ...] = ()
             note = {"tunnel": "tunnel only", "lan": "LAN only"}.get(service.reach, "")
             if way is not None and way.refused is None:
@@ -59,12 +59,12 @@ def panels(site: Site) -> dict[Chain, list[Entry]]:
     return out
 
 
-def as_svg(site: Site, title: str) -> str:
+def as_svg(topology: Topology, title: str) -> str:
     """The picture. It needs nothing beside it."""
     drawn, at = [], 54
-    for chain, entries in panels(site).items():
+    for chain, entries in panels(topology).items():
         drawn.append(f'<g transform="translate(0 {at})">')
-        drawn += _panel(site, chain, entries)
+        drawn += _panel(topology.site, chain, entries)
         drawn.append("</g>")
         at += HEAD + ROW * len(entries) + GAP
     shown = _text(EDGE, 30, title, size=18, weight=600)
@@ -168,10 +168,11 @@ class Node:
     inner: tuple[Node, ...] = ()
 
 
-def as_tree(site: Site) -> Node:
+def as_tree(topology: Topology) -> Node:
     """The chain as a tree: lines, gateways, hosts, services."""
+    site = topology.site
     lines = tuple(
-        Node("line", key, _line_detail(site, key), tuple(_gateways(site, key, outer=None))) for key in site.lines
+        Node("line", key, _line_detail(site, key), tuple(_gateways(topology, key, outer=None))) for key in site.lines
     )
     return Node("internet", "internet", "", lines)
 
@@ -183,9 +184,10 @@ def _line_detail(site: Site, key: str) -> str:
     return address + (f"; drops {blocked}" if blocked else "")
 
 
-def _gateways(site: Site, line: str, outer: str | None) -> Iterator[Node]:
+def _gateways(topology: Topology, line: str, outer: str | None) -> Iterator[Node]:
     """The gateways on a line, or behind another gateway; a host stands where its services come in."""
-    entries = {chain: rows for chain, rows in panels(site).items() if chain.line == line}
+    entries = {chain: rows for chain, rows in panels(topology).items() if chain.line == line}
+    site = topology.site
     for key, gateway in site.gateways.items():
         if (outer is None and line not in gateway.line) or (outer is not None and outer not in gateway.behind):
             continue
@@ -200,7 +202,7 @@ def _gateways(site: Site, line: str, outer: str | None) -> Iterator[Node]:
             Node("host", host, str(site.hosts[host].address), tuple(_service(row) for row in rows if row.host == host))
             for host in dict.fromkeys(row.host for row in rows)
         ]
-        yield Node("gateway", key, detail, (*hosts, *_gateways(site, line, key)))
+        yield Node("gateway", key, detail, (*hosts, *_gateways(topology, line, key)))
 
 
 def _by(chain: Chain, outer: str | None) -> bool:

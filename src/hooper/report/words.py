@@ -6,8 +6,9 @@ from collections.abc import Iterable
 from typing import TYPE_CHECKING
 
 from hooper.planning.documents import DeviceSheet, Sheet, SheetChange
-from hooper.planning.values import EVERYTHING, Forward, ports_text
+from hooper.planning.values import EVERYTHING, Forward
 from hooper.planning.worksheet import labels
+from hooper.ports import ports_text
 
 if TYPE_CHECKING:
     from hooper.site.model import Site

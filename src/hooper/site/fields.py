@@ -13,6 +13,7 @@ from pydantic import PlainValidator, WithJsonSchema
 from pydantic_core import PydanticCustomError
 
 from hooper.addresses import parse_address, parse_network, plain_digits
+from hooper.ports import Blocked, Ports
 from hooper.secret import SecretRef
 from hooper.site.protocols import SPEECHES
 from hooper.site.words import nearest
@@ -106,23 +107,6 @@ def dns_name(text: str) -> str:
     return name
 
 
-@dataclass(frozen=True, slots=True)
-class Ports:
-    """An inclusive range of ports; a single port has first == last."""
-
-    first: int
-    last: int
-
-    def __len__(self) -> int:
-        return self.last - self.first + 1
-
-    def __str__(self) -> str:
-        return str(self.first) if self.first == self.last else f"{self.first}-{self.last}"
-
-    def overlaps(self, other: "Ports") -> bool:
-        return self.first <= other.last and other.first <= self.last
-
-
 def _port_range(text: str) -> Ports:
     match = re.fullmatch(r"\s*([0-9]{1,5})\s*-\s*([0-9]{1,5})\s*", text)
     if not match:
@@ -152,14 +136,6 @@ def _ports(value: Any) -> Ports:
         if isinstance(exc, PydanticCustomError):
             raise
         raise _wrong(f"{value!r} is not a port; write a number such as 8443, or a range such as '5000-5010'") from None
-
-
-@dataclass(frozen=True, slots=True)
-class Blocked:
-    """Ports that a provider drops inbound."""
-
-    transport: str
-    ports: Ports
 
 
 def _blocked(text: str) -> Blocked:

@@ -6,6 +6,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, StrictBool, StrictInt
 
+from hooper.ports import Ports, single
 from hooper.site.fields import (
     Address4,
     Address6,
@@ -22,7 +23,6 @@ from hooper.site.fields import (
     Mac,
     Pattern,
     PoolField,
-    Ports,
     PortsField,
     Prefix6,
     Reach,
@@ -207,7 +207,7 @@ class Service(Table):
         if self.port is not None:
             return self.port
         assert self.speech.port is not None
-        return Ports(self.speech.port, self.speech.port)
+        return single(self.speech.port)
 
 
 class Name(Table):

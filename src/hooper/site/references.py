@@ -9,6 +9,7 @@ from collections.abc import Iterator, Mapping
 from ipaddress import IPv4Address
 from typing import NamedTuple
 
+from hooper.dnsnames import base, is_wildcard, stands_for
 from hooper.site import placeholders
 from hooper.site.model import Gateway, Host, Name, Request, Site, Updater
 from hooper.site.path import Path
@@ -201,7 +202,7 @@ def _services(site: Site, *, sound: bool) -> Iterator[Mistake]:
                     yield (*path, one), f"the IP protocol {service.used_transport} has no ports", f"Remove `{one}`."
         elif service.port is None and service.speech.port is None:
             yield path, f"the key 'port' is missing: {service.speaks!r} has no usual port", "Add `port = NUMBER`."
-        elif service.outside_port is not None and len(service.outside_port) != len(service.used_ports):
+        elif service.outside_port is not None and service.outside_port.size != service.used_ports.size:
             message = f"{service.outside_port} and the port {service.used_ports} differ in length"
             yield (*path, "outside_port"), message, "Make both ranges equally long."
 
@@ -224,14 +225,19 @@ def _others(site: Site) -> Iterator[Mistake]:
 
 def name_of_line(site: Site, line: str) -> str | None:
     """The name that people use for a line, where it has exactly one."""
-    names = [key for key, name in site.names.items() if name.line == line and not key.startswith("*.")]
+    names = names_of_line(site, line)
     return names[0] if len(names) == 1 else None
 
 
+def names_of_line(site: Site, line: str) -> list[str]:
+    """The names for a line that can be looked up: all but the wildcards."""
+    return [key for key, name in site.names.items() if name.line == line and not is_wildcard(key)]
+
+
 def name_entry(site: Site, name: str) -> Name | None:
-    """The entry of [names] that a certificate's name belongs to: its own, of a wildcard that of its base."""
-    base = name.removeprefix("*.")
-    return site.names.get(name) or site.names.get(base)
+    """The entry of [names] that a name belongs to: its own, or a wildcard's; a wildcard belongs to that of its base too."""
+    own = site.names.get(name) or next((site.names[key] for key in site.names if stands_for(key, name)), None)
+    return own or (site.names.get(base(name)) if is_wildcard(name) else None)
 
 
 HTTP_ONLY, DNS_ONLY = ("set", "set_text", "clear_text", "answers", "trust", "user"), ("server", "key", "algorithm")
@@ -289,7 +295,7 @@ def _names(site: Site) -> Iterator[Mistake]:
         if certificate.authority != "device":
             for index, one in enumerate(certificate.names):
                 if name_entry(site, one) is None:
-                    remedy = f'Add [names."{one.removeprefix("*.")}"] with its line, or correct the name.'
+                    remedy = f'Add [names."{base(one)}"] with its line, or correct the name.'
                     yield ("certificates", key, "names", index), f"the name {one} is in no [names.*]", remedy
         for index, service in enumerate(certificate.services):
             if service not in site.services:

@@ -21,9 +21,9 @@ from hooper.files import make_folder
 from hooper.gateways.rules import Entered, Key
 from hooper.gateways.tables import LiveRule
 from hooper.jsonform import plain
-from hooper.line.facts import Told
 from hooper.names.rows import LastUpdate
 from hooper.secret import redact
+from hooper.sourced import Sourced, as_told
 
 if TYPE_CHECKING:
     from hooper.site.load import SiteFile
@@ -204,11 +204,11 @@ class State:
             rows = [(key, value, rfc3339(at)) for key, value in told.items()]
             self._db.executemany("INSERT OR REPLACE INTO told VALUES (?, ?, ?)", rows)
 
-    def told(self) -> dict[str, Told]:
+    def told(self) -> dict[str, Sourced[str]]:
         """All that the user told, with its date. Raises: StateError."""
         with self._trouble():
             rows = self._db.execute("SELECT key, value, at FROM told").fetchall()
-        return {key: Told(value, datetime.fromisoformat(at)) for key, value, at in rows}
+        return {key: as_told(value, datetime.fromisoformat(at)) for key, value, at in rows}
 
     def fingerprints(self) -> dict[str, str]:
         """The service behind each certificate that was ever seen from inside. Raises: StateError."""

@@ -22,7 +22,7 @@ from hooper.certs.rows import CertificateRow
 from hooper.certs.store import CertificateStore
 from hooper.check.checking import Outcome, Wish, check_outside
 from hooper.errors import HooperError, MachineError, RefusedForSafety
-from hooper.files import make_folder, read_site, read_text, write_atomically
+from hooper.files import make_folder, read_text, write_atomically
 from hooper.gateways.find import find_routers
 from hooper.gateways.rules import wanted_rules
 from hooper.gateways.tables import Change
@@ -30,17 +30,21 @@ from hooper.gateways.work import LEASE_S, Work
 from hooper.jsonform import plain
 from hooper.lab.boathouse import site_file
 from hooper.lab.faults import FAULTS
-from hooper.line.facts import Told
 from hooper.line.gather import gather_line
 from hooper.line.judging import document
+from hooper.line.public import Given
 from hooper.names.update import Names
 from hooper.net.lab import LabDoor, LabLink, read_lab_file
-from hooper.planning.card import host_of, make_card
+from hooper.planning.card import CardDocument, make_card
 from hooper.planning.documents import Sheet
 from hooper.planning.plan import make_plan
+from hooper.planning.topology import Topology
+from hooper.planning.typed import typed
 from hooper.planning.values import Plan
 from hooper.planning.worksheet import make_sheets
 from hooper.site.load import SiteFile
+from hooper.sourced import as_told
+from hooper.store.sitefile import read_site
 from hooper.store.state import State, store_name
 from hooper.why.diagnosis import diagnose
 from hooper.why.evidence import Past, gather_service
@@ -174,8 +178,8 @@ async def play(folder: Path, today: date) -> AsyncGenerator[Scene, None]:
         file = read_site(folder / "site.toml")
         here = await LabDoor.open(read_lab_file(lab_file))
         link, now = here.link, here.clock.now()
-        told = {f"wan:{VISITED}": Told(await _read_wan(link), now)}
-        line = await gather_line(here, file.site, told, DEADLINE, now=now)
+        told = {f"wan:{VISITED}": as_told(await _read_wan(link), now)}
+        line = await gather_line(here, file.site, Given(told=told), DEADLINE, now=now)
         seen = document(file.site, line)
         yield scene("survey", seen, ok=seen.can_forward is True)
         plan = make_plan(file, today)
@@ -185,7 +189,7 @@ async def play(folder: Path, today: date) -> AsyncGenerator[Scene, None]:
             done = {c.rule.service for c in changes if c.gateway == PROTOCOL and c.outcome == "added"}
             left = [c for c in changes if c.outcome == "by-hand"]
             yield scene("router", changes, ok=len(done) + len(left) == len(changes) and bool(done))
-            sheets = _by_hand(make_sheets(file.site, plan), done)
+            sheets = _by_hand(make_sheets(Topology(file.site), plan), done)
             yield scene("worksheet", sheets)
             entered = (await link.ask("type", sheets=plain(sheets)))["entered"]
             yield scene("typed", entered, ok=len(entered) + len(done) == len(plan.forwards))
@@ -206,7 +210,7 @@ async def play(folder: Path, today: date) -> AsyncGenerator[Scene, None]:
         yield scene("broken", outcome, ok=[result.verdict for result in outcome.results] == ["mismatched"])
         usb = here.through("usb0")
         facts, _ = await gather_service(
-            here, usb, file.site, plan, VICTIM, Past(told), None, DEADLINE, now=now, base=folder
+            here, usb, file.site, plan, VICTIM, Past(Given(told=told)), None, DEADLINE, now=now, base=folder
         )
         found = diagnose(file.site, plan, facts)
         certain = [cause.code for cause in found.causes if cause.certainty == "certain"]
@@ -214,7 +218,14 @@ async def play(folder: Path, today: date) -> AsyncGenerator[Scene, None]:
         await link.ask("mend", fault=WRONG)
         outcome = await _look(here, file, (VICTIM,))
         yield scene("mended", outcome, ok=all(result.ok for result in outcome.results))
-        yield scene("card", make_card(file.site, CERTIFIED, host_of(file.site, CERTIFIED, {}) or "", None))
+        yield scene("card", _card(file))
+
+
+def _card(file: SiteFile) -> CardDocument:
+    topology = Topology(file.site)
+    what = typed(topology, CERTIFIED)
+    assert what is not None
+    return make_card(topology, CERTIFIED, what, None)
 
 
 async def _open_by_protocol(here: LabDoor, file: SiteFile, plan: Plan, state: State) -> list[Change]:
@@ -252,7 +263,7 @@ async def _read_wan(link: LabLink) -> str:
 
 async def _look(here: LabDoor, file: SiteFile, services: tuple[str, ...]) -> Outcome:
     """Check from the phone's mobile data."""
-    wish = Wish(file.site, services, DEADLINE, base=Path(file.name).parent)
+    wish = Wish(Topology(file.site), services, DEADLINE, base=Path(file.name).parent)
     outcome = await check_outside(here, here.through("usb0"), wish, None)
     if outcome.errors:
         raise HooperError(f"the town did not tell its public address: {outcome.errors[0].message}")

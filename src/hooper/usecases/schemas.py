@@ -1,4 +1,4 @@
-"""The JSON schemas of what Hooper prints and reads, generated from the code: `python -m hooper.usecases.schemas DIR`."""
+"""The JSON schemas of all that is printed and read, made from the code: `python -m hooper.usecases.schemas DIR`."""
 
 from __future__ import annotations
 

@@ -6,9 +6,9 @@ from dataclasses import dataclass, field
 from typing import Literal
 
 from hooper.comparison import Comparison
-from hooper.line.facts import ServiceFacts
 from hooper.planning.values import Plan
 from hooper.site.model import Site
+from hooper.why.facts import ServiceFacts
 
 State = Literal["ok", "broken", "unknown", "skipped"]
 Certainty = Literal["certain", "likely", "possible"]

@@ -6,12 +6,13 @@ from hooper.addresses import parse_address
 from hooper.certs.inspect import NOT_YET
 from hooper.check.certificates import CODES, planned_for
 from hooper.comparison import Comparison, Side
-from hooper.line.facts import ServiceFacts, Told
 from hooper.line.judging import compare
 from hooper.planning.card import port_needed, typed_for
 from hooper.planning.values import Plan
 from hooper.site.model import Site
+from hooper.sourced import age_of
 from hooper.why.case import ORDER, THERE, Case, Certainty, State, WhyDocument
+from hooper.why.facts import ServiceFacts
 from hooper.why.way import judge_way, line_proven, read_rule, read_wan
 
 
@@ -273,7 +274,7 @@ def _not_forwarded(case: Case) -> None:
     for gateway in case.facts.line.chain:
         case.step(f"rule:{gateway}", "skipped", f'its reach is "{reach}": no rule is planned')
     public = case.facts.line.public
-    case.step("public-address", "skipped", f"public address {public.address}" if public.address else "not needed")
+    case.step("public-address", "skipped", f"public address {public.value}" if public.value else "not needed")
     outside = case.facts.outside
     if outside is not None and outside.verdict in (*THERE, "mismatched"):
         case.cause(
@@ -292,13 +293,13 @@ def _name(case: Case, *, public: bool) -> None:
     states: list[State] = []
     evidence: list[str] = []
     for name, known in line.names.items():
-        evidence.append(f"{name}: {known.address or 'no address'} ({known.source})")
+        evidence.append(f"{name}: {known.value or 'no address'} ({known.source})")
         if known.absent:
             states.append("broken")
             case.cause("name-missing", "certain", f"{name} has no address: {known.source}", _publish(case, name))
-        elif known.address is None or line.public.address is None or line.public.source == f"the name {name}":
+        elif known.value is None or line.public.value is None or line.public.source == f"the name {name}":
             states.append("unknown")
-        elif known.address == line.public.address:
+        elif known.value == line.public.value:
             states.append("ok")
         else:
             states.append("broken")
@@ -307,7 +308,7 @@ def _name(case: Case, *, public: bool) -> None:
             case.cause(
                 "name-stale",
                 "certain" if sure else "likely",
-                f"{name} still leads to {known.address}; the line has {line.public.address}",
+                f"{name} still leads to {known.value}; the line has {line.public.value}",
                 _publish(case, name),
                 read_wan(line.chain[0]) if line.chain else None,
             )
@@ -328,7 +329,7 @@ def _outside(case: Case) -> None:
         case.step("outside", "unknown", "nobody looked from outside; give --from interface:NAME")
         return
     stored = case.facts.stored_at
-    when = f", seen {Told('', stored).age(case.facts.line.now)}" if stored is not None else ""
+    when = f", seen {age_of(stored, case.facts.line.now)}" if stored is not None else ""
     state: State = "ok" if outside.ok else "unknown" if outside.verdict == "unproven" else "broken"
     planned_open = case.site.services[case.facts.service].reach == "public"
     if planned_open and outside.expected == "unreachable" and outside.ok:

@@ -12,17 +12,21 @@ import anyio
 
 from hooper.addresses import parse_address
 from hooper.check.checking import Memory, Outcome, Wish, check_here, check_outside
-from hooper.check.results import Evidence, Found, IcmpSeen, Result
+from hooper.check.results import Evidence, IcmpSeen, Result
 from hooper.errors import HooperError
 from hooper.gateways.find import find_routers
 from hooper.gateways.rules import wanted_rules
-from hooper.line.facts import Known, LineFacts, ServiceFacts, Told
+from hooper.line.facts import LineFacts
 from hooper.line.gather import gather_line
+from hooper.line.public import Given, PublicAddress
 from hooper.net.types import Door, Neighbour
-from hooper.planning.paths import chain_for
+from hooper.planning.openers import not_driven
+from hooper.planning.topology import Topology
 from hooper.planning.values import Plan
 from hooper.planning.worksheet import sheet_mark
 from hooper.site.references import in_sight
+from hooper.sourced import Sourced
+from hooper.why.facts import ServiceFacts
 
 if TYPE_CHECKING:
     from hooper.addresses import IPAddress
@@ -36,11 +40,11 @@ STORED_FOR = timedelta(minutes=10)  # an older look from outside proves nothing 
 class Past:
     """What earlier runs left.
 
-    told: by the user. outside: the newest look from outside. fingerprints: certificates seen from inside.
+    known: what was given and told before anything is asked. outside: the newest look from outside. fingerprints: certificates seen from inside.
     entered: for each router, the services whose rules Hooper has entered there.
     """
 
-    told: Mapping[str, Told] = field(default_factory=dict)
+    known: Given = Given()
     outside: tuple[datetime, Result] | None = None
     fingerprints: Mapping[str, str] = field(default_factory=dict)
     entered: Mapping[str, frozenset[str]] = field(default_factory=dict)
@@ -73,20 +77,22 @@ async def gather_service(
     base: the site file's folder.
     Raises: NoNetwork, UsageError.
     """
-    way = chain_for(site, service)
+    topology = Topology(site)
+    way = topology.chain(service)
     chain = way.gateways
-    line = await gather_line(here, site, past.told, min(deadline, 2.0), now=now, chain=chain, line=way.line)
+    line = await gather_line(here, site, past.known, min(deadline, 2.0), now=now, chain=chain, line=way.line)
     looks: dict[str, Outcome] = {}
 
     async def inside() -> None:
-        looks["inside"] = await check_here(here, Wish(site, [service], deadline, base=base))
+        looks["inside"] = await check_here(here, Wish(topology, [service], deadline, base=base))
 
     async def from_outside(door: Door) -> None:
-        public = {line.line: Found(str(line.public.address), line.public.source)} if line.public.address else {}
-        wish = Wish(site, _side_by_side(site, service), deadline, public, base)
+        public = {line.line: PublicAddress(line.line, line.public)} if line.public.value is not None else {}
+        services = _side_by_side(site, service)  # of the others, those over TCP say whether the line is sound
+        wish = Wish(topology, services, deadline, past.known, public, base, ("tcp",))
         looks["outside"] = await check_outside(here, door, wish, memory)
 
-    tables: dict[str, Told] = {}
+    tables: dict[str, Sourced[str]] = {}
 
     async def read_tables() -> None:
         tables.update(await _tables(here, site, plan, service, chain, past, min(deadline, 2.0), now=now))
@@ -111,12 +117,12 @@ async def _tables(
     deadline: float,
     *,
     now: datetime,
-) -> dict[str, Told]:
+) -> dict[str, Sourced[str]]:
     """What the routers that answer say of the service's rule. One that is not shown may still be there, made by hand,
     unless it was Hooper that had entered it.
     """
-    driven = [key for key in chain if site.gateways[key].control in ("auto", "igd")]
-    found: dict[str, Told] = {}
+    driven = [key for key in chain if not_driven(site.gateways[key]) is None]
+    found: dict[str, Sourced[str]] = {}
     if not driven or site.services[service].reach != "public":
         return found
     try:
@@ -135,11 +141,9 @@ async def _tables(
             if entry is not None:
                 right = entry.leads_as(one.rule) and entry.enabled
                 target = f"{entry.target_address}:{entry.target_port}"
-                found[key] = Told(
-                    "there" if right else target if entry.enabled else "missing", now, "seen in its table"
-                )
+                found[key] = Sourced("there" if right else target if entry.enabled else "missing", SEEN, now)
             elif service in past.entered.get(key, ()):
-                found[key] = Told("missing", now, SEEN)
+                found[key] = Sourced("missing", SEEN, now)
     return found
 
 
@@ -160,8 +164,8 @@ async def _facts(
     if seen is None and past.outside is not None:
         stored_at, outside = past.outside
     found = outside.evidence.public_address if outside is not None else None
-    if line.public.address is None and found is not None and found.value is not None:
-        line = replace(line, public=Known(parse_address(found.value), found.source))
+    if line.public.value is None and found is not None and found.value is not None:
+        line = replace(line, public=Sourced(parse_address(found.value), found.source))
     near = line.at is not None and line.at == line.chain[-1]  # neighbours are seen on one's own network only
     neighbours = (await here.surroundings()).neighbours if near else ()
     facts = ServiceFacts(
@@ -174,13 +178,13 @@ async def _facts(
         stored_at=stored_at,
         mac_seen=next((n.mac for n in neighbours if n.address == host.address), None),
         elsewhere=_elsewhere(neighbours, host),
-        rules={key: told for key in line.chain if (told := past.told.get(f"rule:{service}:{key}"))},
+        rules={key: told for key in line.chain if (told := past.known.told.get(f"rule:{service}:{key}"))},
         ticked={
             key: told
             for key in line.chain
-            if (told := past.told.get(f"sheet:{key}")) and told.value == sheet_mark(plan, key)
+            if (told := past.known.told.get(f"sheet:{key}")) and told.value == sheet_mark(plan, key)
         },
-        host_at=past.told.get(f"at:{host_key}"),
+        host_at=past.known.told.get(f"at:{host_key}"),
     )
     return replace(facts, twin=_twin(site, facts, seen, past))
 

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from hooper.addresses import classify, parse_address
 from hooper.check.results import IcmpSeen
-from hooper.line.facts import Told
 from hooper.line.judging import outer_wan, situation
-from hooper.planning.values import EVERYTHING, Forward, ports_text
+from hooper.planning.values import EVERYTHING, Forward
+from hooper.ports import ports_text
+from hooper.sourced import Sourced
 from hooper.why.case import THERE, Case, Certainty
 
 
-def _told_rule(case: Case, gateway: str) -> tuple[str | None, Told | None]:
+def _told_rule(case: Case, gateway: str) -> tuple[str | None, Sourced[str] | None]:
     """What was told of a gateway's rule for this service: there, missing, wrong; None: nothing."""
     told = case.facts.rules.get(gateway)
     if told is None:
@@ -109,7 +110,7 @@ def _public_address(case: Case, *, arrived: bool) -> None:
     line = case.facts.line
     _, can_forward = situation(line)
     told, public = outer_wan(line), line.public
-    shown = f"public address {public.address} ({public.source})" if public.address else f"not known: {public.source}"
+    shown = f"public address {public.value} ({public.source})" if public.value else f"not known: {public.source}"
     if arrived:
         case.step("public-address", "ok", shown, "it answered from outside")
     elif can_forward is False and not case.facts.others:
@@ -144,11 +145,11 @@ def _rule_step(case: Case, gateway: str, *, arrived: bool) -> None:
     if arrived:
         case.step(name, "ok", f"planned: {planned}", "it answered from outside")
     elif state == "missing" and told is not None:
-        case.step(name, "broken", f"planned: {planned}", f"{told.how} to be missing, {age}")
+        case.step(name, "broken", f"planned: {planned}", f"{told.source} to be missing, {age}")
     elif state == "wrong" and told is not None:
-        case.step(name, "broken", f"planned: {planned}", f"{told.how} to lead to {told.value}, {age}")
+        case.step(name, "broken", f"planned: {planned}", f"{told.source} to lead to {told.value}, {age}")
     elif state == "there" and told is not None:
-        case.step(name, "ok", f"planned: {planned}", f"{told.how} to be there, {age}")
+        case.step(name, "ok", f"planned: {planned}", f"{told.source} to be there, {age}")
     elif state == "ticked":
         case.step(name, "unknown", f"planned: {planned}", f"its sheet was ticked off {age}")
     else:
@@ -161,7 +162,7 @@ def _carrier(case: Case) -> None:
     fresh = told is not None and told.fresh(line.now)
     kind = situation(line)[0]
     code = {"carrier-nat": "carrier-nat", "shared-ports": "shared-ports"}.get(kind, "line-down")
-    value = told.value if told is not None else str(line.public.address)
+    value = told.value if told is not None else str(line.public.value)
     case.cause(
         code,
         "certain" if fresh or told is None else "likely",
@@ -199,7 +200,7 @@ def _position(case: Case, gateway: str) -> str:
 
 def _enter(case: Case, gateway: str) -> str:
     told = case.facts.rules.get(gateway)
-    if told is not None and told.how != "told":  # read in its own table, so it takes rules from a program
+    if told is not None and told.measured:  # read in its own table, so it takes rules from a program
         return f"`hooper router open {case.facts.service}` enters it; by hand, do as `hooper worksheet {gateway}` says."
     return f"Enter it as `hooper worksheet {gateway}` says, and look that it is switched on."
 

@@ -5,10 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
+from hooper.dnsnames import any_stands_for, is_wildcard
 from hooper.planning.catalogue import finding
 from hooper.planning.facts import Facts
-from hooper.planning.ports import blocks_of, covers
 from hooper.planning.values import Finding
+from hooper.ports import blocking, single
 from hooper.site.references import name_entry
 
 if TYPE_CHECKING:
@@ -29,7 +30,7 @@ def _names(facts: Facts) -> Iterator[Finding]:
         name, line = site.services[key].name, facts.lines[key]
         if name is None:
             continue
-        entry = name_entry(site, name) or name_entry(site, "*." + name.partition(".")[2])
+        entry = name_entry(site, name)
         if entry is None:
             yield finding(
                 "name-unkept",
@@ -60,7 +61,7 @@ def _certificates(facts: Facts) -> Iterator[Finding]:
     for key, certificate in sorted(site.certificates.items()):
         for service in certificate.services:
             name = site.services[service].name
-            if name is not None and not any(_covers(own, name) for own in certificate.names):
+            if name is not None and not any_stands_for(certificate.names, name):
                 yield finding(
                     "certificate-other-name",
                     f"certificates.{key}",
@@ -73,7 +74,7 @@ def _certificates(facts: Facts) -> Iterator[Finding]:
             continue
         if certificate.challenge == "auto" and by_text:
             continue
-        wild = [name for name in certificate.names if name.startswith("*.")]
+        wild = [name for name in certificate.names if is_wildcard(name)]
         if wild and certificate.challenge == "http-01":
             yield finding(
                 "wildcard-needs-dns",
@@ -83,10 +84,9 @@ def _certificates(facts: Facts) -> Iterator[Finding]:
             )
         for name in certificate.names:
             entry = name_entry(site, name)
-            if entry is None or name.startswith("*."):
+            if entry is None or is_wildcard(name):
                 continue
-            blocked = site.lines[entry.line].blocked
-            met = covers(blocks_of(blocked), "tcp", (WEB, WEB))
+            met = blocking(site.lines[entry.line].blocked, "tcp", single(WEB))
             why = f"the provider of {entry.line} blocks it" if met is not None else ""
             if not why and certificate.page_folder is None and not _comes_in(facts, entry.line):
                 why = "no public service of the plan comes in there"
@@ -115,14 +115,6 @@ def _instead(*, blocked: bool, by_text: bool) -> str:
 
 def _comes_in(facts: Facts, line: str) -> bool:
     return any(
-        way.line == line
-        and way.ports
-        and way.ports[0][0] <= WEB <= way.ports[0][1]
-        and facts.site.services[key].used_transport != "udp"
+        way.line == line and way.ports and way.ports[0].has(WEB) and facts.site.services[key].used_transport != "udp"
         for key, way in facts.ways.items()
     )
-
-
-def _covers(own: str, name: str) -> bool:
-    """RFC 9525 section 6.3: a wildcard stands for one whole label."""
-    return own == name or (own.startswith("*.") and name.partition(".")[2] == own[2:])

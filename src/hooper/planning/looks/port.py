@@ -8,15 +8,15 @@ from typing import TYPE_CHECKING
 from hooper.planning.catalogue import finding
 from hooper.planning.facts import Facts
 from hooper.planning.paths import RULES_FOR_A_RANGE, Refused, Way
-from hooper.planning.ports import Block, Side, blocks_of, covers
-from hooper.planning.values import Finding, PortPair, ports_text
-from hooper.site.references import name_of_line
+from hooper.planning.ports import Side
+from hooper.planning.typed import WEB, typed, unnamed
+from hooper.planning.values import Finding
+from hooper.ports import Blocked, Ports, blocking, ports_text, single
 
 if TYPE_CHECKING:
     from hooper.site.model import Service
 
 WIDE = 100  # ports in one rule; more is hardly ever needed
-URL_PORTS = {"https": 443, "http": 80}
 L2TP = 1701  # RFC 2661 section 8.1; inside IPsec by RFC 3193
 
 
@@ -57,8 +57,7 @@ class _Proposals:
             for gateway in self.facts.hosts[service.host][0].gateways:
                 for kept in self.facts.site.gateways[gateway].form.own_ports:
                     side.close(kept.transport, kept.ports.first, kept.ports.last)
-        ports = (service.used_ports.first, service.used_ports.last)
-        choice = next(side.choices(service.used_transport, ports), None)
+        choice = next(side.choices(service.used_transport, service.used_ports), None)
         if choice is None:
             return "one that is free"
         side.take(key, service.used_transport, choice)
@@ -98,9 +97,14 @@ def _refusal(facts: Facts, key: str, refused: Refused, better: Callable[[str], s
         return finding("cannot-translate", subject, f"{message} translate ports", remedy)
     if refused.code == "no-port-left":
         message = f"{refused.gateway} has no port left for {service.used_ports}/{refused.transport}"
-        return finding("no-port-left", subject, message, "Remove services, or take a second public address.")
+        remedy = "Remove services, or take a second public address."
+        if refused.port:  # whatever people type, it arrives there with the inside port
+            who = f"{refused.by} has" if refused.by else "it keeps"
+            message = f"{refused.gateway} cannot translate, and {who} its port {refused.port}/{refused.transport}"
+            remedy = f"Make {service.host} itself listen on another port, or use a router there that can translate."
+        return finding("no-port-left", subject, message, remedy)
     if refused.code == "too-many-rules":
-        length = len(service.used_ports)
+        length = service.used_ports.size
         message = f"{refused.gateway} takes single ports only, and {wanted} would be {length} rules"
         remedy = f"Narrow the range on {service.host} to at most {RULES_FOR_A_RANGE} ports."
         return finding("too-many-rules", subject, message, remedy)
@@ -136,17 +140,17 @@ def _chosen(facts: Facts, key: str, way: Way) -> Iterator[Finding]:
             f"its own port {ports_text(inside)} cannot be used outside, so {shown} was chosen",
             f"Write it down, so that it stays: `outside_port = {written}`, or `hooper plan --pin`.",
         )
-    usual = URL_PORTS.get(service.speaks)
+    usual = WEB.get(service.speaks)
     if usual is not None and outside[0] != usual:
-        named = service.name or name_of_line(facts.site, way.line) or "NAME"
+        found = typed(facts.topology, key)
         why = ""
-        blocked = _met(facts, way.line, "tcp", (usual, usual))
+        blocked = _met(facts, way.line, "tcp", single(usual))
         if blocked is not None:
             why = f" ({usual} is blocked by the provider of {way.line})"
         yield finding(
             "port-in-url",
             subject,
-            f"the URL needs the port: {service.speaks}://{named}:{shown}{service.path or '/'}{why}",
+            f"the URL needs the port: {found.text if found else unnamed(facts.topology, key)}{why}",
             f"Type it so, and enter it as base URL in the settings of {service.host}.",
         )
     if outside != inside and facts.has_pinhole(key):
@@ -158,11 +162,8 @@ def _chosen(facts: Facts, key: str, way: Way) -> Iterator[Finding]:
         )
 
 
-def _met(facts: Facts, line: str, transport: str, ports: PortPair) -> Block | None:
-    blocked = facts.site.lines[line].blocked
-    if not blocked:
-        return None
-    return covers(blocks_of(blocked), transport, ports)
+def _met(facts: Facts, line: str, transport: str, ports: Ports) -> Blocked | None:
+    return blocking(facts.site.lines[line].blocked, transport, ports)
 
 
 def _blocked(facts: Facts, key: str, way: Way, better: Callable[[str], str]) -> Iterator[Finding]:
@@ -171,17 +172,16 @@ def _blocked(facts: Facts, key: str, way: Way, better: Callable[[str], str]) -> 
     if not service.has_ports:
         return
     wanted = service.outside_port or service.used_ports
-    ports = way.ports[0] if way.ports else (wanted.first, wanted.last)
+    ports = way.ports[0] if way.ports else wanted
     met = _met(facts, way.line, service.used_transport, ports)
     if met is None:
         return
-    block, first, last = met
     can = any(facts.site.gateways[gateway].form.translate for gateway in way.gateways)
-    follows = " Links then need the port." if service.speaks in URL_PORTS else ""
+    follows = " Links then need the port." if service.speaks in WEB else ""
     yield finding(
         "port-blocked",
         f"services.{key}",
-        f"the provider of {way.line} drops {block} {ports_text((first, last))} inbound",
+        f"the provider of {way.line} drops {met.transport} {met.ports} inbound",
         f"Choose another outside port, such as `outside_port = {better(key)}`.{follows}"
         if can
         else f"Make {service.host} itself listen on another port: no gateway on the way can translate.",
@@ -191,11 +191,11 @@ def _blocked(facts: Facts, key: str, way: Way, better: Callable[[str], str]) -> 
 def _protocol(facts: Facts, key: str, service: Service) -> Iterator[Finding]:
     """What the protocol itself asks for."""
     subject, speech, transport = f"services.{key}", service.speech, service.used_transport
-    if service.has_ports and len(service.used_ports) > WIDE:
+    if service.has_ports and service.used_ports.size > WIDE:
         yield finding(
             "range-too-wide",
             subject,
-            f"{len(service.used_ports)} ports are open: {service.used_ports}",
+            f"{service.used_ports.size} ports are open: {service.used_ports}",
             f"Narrow the range in the settings of {service.host}; a few dozen are enough for most.",
         )
     if (
@@ -240,7 +240,7 @@ def _has(facts: Facts, key: str, host: str, transport: str, port: int) -> bool:
         service = facts.site.services[other]
         if other == key or service.host != host or service.used_transport not in (transport, "both"):
             continue
-        if not service.has_ports or (port == 0 and len(service.used_ports) > 1):
+        if not service.has_ports or (port == 0 and service.used_ports.size > 1):
             return True
         if port and service.used_ports.first <= port <= service.used_ports.last:
             return True

@@ -1,0 +1,80 @@
+"""Declaring a command: the options that many have are named here once, and come to it in its session."""
+
+from __future__ import annotations
+
+import inspect
+from collections.abc import Callable
+from pathlib import Path
+from typing import Annotated, Any, get_type_hints
+
+import typer
+
+from hooper.cli.common import Session
+from hooper.errors import UsageError
+
+Body = Callable[..., int | None]
+DEADLINE = "For each probe; all run side by side."
+DRY_RUN = "Look, and say what would be done; change nothing."
+
+
+def _option(name: str, kind: Any, default: Any, *words: str, text: str, metavar: str | None = None) -> inspect.Parameter:
+    declared = Annotated[kind, typer.Option(*words, help=text, metavar=metavar)]
+    return inspect.Parameter(name, inspect.Parameter.KEYWORD_ONLY, default=default, annotation=declared)
+
+
+def command(
+    app: typer.Typer,
+    name: str,
+    *,
+    site: bool = False,
+    state: bool = False,
+    mask: bool = False,
+    deadline: float | None = None,
+    deadline_help: str = DEADLINE,
+    dry_run: str | None = None,
+) -> Callable[[Body], Body]:
+    """Register a command with the options it shares with others.
+
+    The function gets a Session first, then its own options; it returns the exit code. Its help shows its own options
+    before the shared ones. name: all words, such as "name list". deadline: the default in seconds; None: it waits for
+    nobody. dry_run: the help of --dry-run; None: it has none.
+    """
+    shared: list[inspect.Parameter] = []
+    if dry_run is not None:
+        shared.append(_option("dry_run", bool, False, "--dry-run", text=dry_run))
+    if deadline is not None:
+        shared.append(_option("deadline", float, deadline, "--deadline", text=deadline_help, metavar="SECONDS"))
+    if site:
+        text = "The site file. Else HOOPER_SITE, else site.toml here."
+        shared.append(_option("site_file", Path | None, None, "--site", text=text, metavar="FILE"))
+    if state:
+        text = "Where results are kept. Else the platform's folder."
+        shared.append(_option("state_folder", Path | None, None, "--state", text=text, metavar="DIR"))
+    if mask:
+        text = "Replace public addresses, names and MACs, so that the output can be posted."
+        shared.append(_option("masked", bool, False, "--mask", text=text))
+    text = "Print one JSON document instead of text."
+    shared.append(_option("json", bool, False, "--json", text=text))
+    shared.append(_option("quiet", bool, False, "--quiet", "-q", text="Nothing on stderr but errors and the lab's mark."))
+    text = "Say on stderr what is read, asked and written."
+    shared.append(_option("verbose", bool, False, "--verbose", "-v", text=text))
+
+    def decorate(body: Body) -> Body:
+        hints = get_type_hints(body, include_extras=True)
+        _, *own = inspect.signature(body).parameters.values()
+
+        def run(**given: Any) -> None:
+            values = {one.name: given.pop(one.name) for one in shared}
+            if not 0.05 <= values.get("deadline", 1) <= 3600:
+                message = f"--deadline {values['deadline']:g}: from 0.05 to 3600 seconds"
+                raise UsageError(message, remedy="Give seconds, such as 5.")
+            raise typer.Exit(body(Session(name, **values), **given) or 0)
+
+        parameters = [one.replace(annotation=hints[one.name], kind=inspect.Parameter.KEYWORD_ONLY) for one in own]
+        run.__signature__ = inspect.Signature([*parameters, *shared])  # type: ignore[attr-defined]
+        run.__annotations__ = {one.name: one.annotation for one in (*parameters, *shared)}
+        run.__doc__, run.__name__ = body.__doc__, body.__name__
+        app.command(name.rpartition(" ")[2])(run)
+        return body
+
+    return decorate

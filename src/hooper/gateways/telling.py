@@ -1,0 +1,56 @@
+"""What one router says is its outer address, by whatever protocol it answers first."""
+
+from __future__ import annotations
+
+from ipaddress import IPv4Address
+
+import anyio
+
+from hooper.errors import HooperError
+from hooper.gateways.asking import natpmp_address
+from hooper.gateways.find import find_routers
+from hooper.net.types import Door
+from hooper.site.model import Site
+from hooper.sourced import Sourced, SourcedAddress
+from hooper.wire import natpmp
+
+PATIENCE = 1.5  # seconds; one that answers at all does so at once
+
+
+async def wan_told(here: Door, site: Site, gateway: str, deadline: float) -> SourcedAddress | None:
+    """The outer address that a gateway tells, whatever kind of address that is; None: it is by hand, or says nothing.
+
+    deadline: seconds, of which it takes `PATIENCE` at most. Never raises for the network.
+    """
+    control = site.gateways[gateway].control
+    if control == "hand":
+        return None
+    found: list[SourcedAddress] = []
+    patience = min(deadline, PATIENCE)
+
+    async def by_igd(scope: anyio.CancelScope) -> None:
+        try:
+            search = await find_routers(here, site, [gateway], patience)
+            address = await search.routers[gateway].external_address() if gateway in search.routers else None
+        except HooperError:
+            return
+        if address is not None:
+            found.append(Sourced(address, f"{gateway}, by IGD"))
+            scope.cancel()
+
+    async def by_natpmp(scope: anyio.CancelScope) -> None:
+        try:
+            said = await natpmp_address(here, IPv4Address(site.gateways[gateway].lan.ip), patience)
+        except HooperError:
+            return
+        if said.result == natpmp.SUCCESS and said.address is not None and int(said.address):
+            found.append(Sourced(said.address, f"{gateway}, by NAT-PMP"))
+            scope.cancel()
+
+    with anyio.move_on_after(patience):
+        async with anyio.create_task_group() as tasks:
+            if control in ("auto", "igd"):
+                tasks.start_soon(by_igd, tasks.cancel_scope)
+            if control in ("auto", "natpmp", "pcp"):
+                tasks.start_soon(by_natpmp, tasks.cancel_scope)
+    return found[0] if found else None

@@ -1,0 +1,36 @@
+"""Where this machine stands: on which of the site's networks, if on any."""
+
+from __future__ import annotations
+
+from ipaddress import IPv4Address
+from typing import NamedTuple
+
+from hooper.errors import NoNetwork
+from hooper.net.types import Door, Surroundings
+from hooper.site.model import Site
+
+
+class Standing(NamedTuple):
+    """By which interface this machine is on the LAN of a gateway, and its own address there; None: it is on none."""
+
+    interface: str | None
+    gateway: str | None
+    address: IPv4Address | None
+
+
+async def connected_surroundings(here: Door) -> Surroundings:
+    """What this machine knows of its networks. Raises: NoNetwork: it is on none."""
+    around = await here.surroundings()
+    if not around.connected:
+        raise NoNetwork("this machine has no network: no interface is up and has an address")
+    return around
+
+
+def standing(site: Site, around: Surroundings) -> Standing:
+    """Where this machine is. A tunnel's end is no place on the site's networks."""
+    for interface in around.interfaces:
+        address = interface.ipv4 if not interface.tunnel else None
+        for key, gateway in site.gateways.items():
+            if address is not None and interface.up and address in gateway.lan.network:
+                return Standing(interface.name, key, address)
+    return Standing(None, None, None)

@@ -1,0 +1,58 @@
+"""The site as packets see it: lines, chains, ways and outside ports, computed once and passed on."""
+
+from __future__ import annotations
+
+from functools import cached_property
+from typing import TYPE_CHECKING
+
+from hooper.planning.paths import Way, gateway_of, make_ways, way_chosen, ways_in
+from hooper.ports import Ports
+from hooper.site.references import Chain
+
+if TYPE_CHECKING:
+    from hooper.site.model import Site
+
+
+class Topology:
+    """What follows from a site by itself. Each part is computed when it is first asked for, and then kept."""
+
+    def __init__(self, site: Site) -> None:
+        self.site = site
+
+    @cached_property
+    def hosts(self) -> dict[str, tuple[Chain, ...]]:
+        """All ways in to each host, in the order of preference."""
+        return ways_in(self.site)
+
+    @cached_property
+    def ways(self) -> dict[str, Way]:
+        """The way of each public service that IPv4 is planned for."""
+        return make_ways(self.site, self.hosts)
+
+    @cached_property
+    def lines(self) -> dict[str, str]:
+        """The line by which each service is reached; for one that is not public, the first that leads to its host."""
+        return {key: self.chain(key).line for key in self.site.services}
+
+    @cached_property
+    def outside_ports(self) -> dict[str, Ports]:
+        """The ports on the public address of each public service that IPv4 is planned for, and that has ports."""
+        out: dict[str, Ports] = {}
+        for key, way in self.ways.items():
+            service = self.site.services[key]
+            if way.ports:
+                out[key] = way.ports[0]
+            elif service.has_ports:
+                out[key] = service.outside_port or service.used_ports
+        return out
+
+    def chain(self, service: str) -> Chain:
+        """The way in that a service takes; for one that is not public, the first that leads to its host."""
+        if (way := self.ways.get(service)) is not None:
+            return way.chain
+        entry = self.site.services[service]
+        return way_chosen(self.site, entry, self.hosts[entry.host])[0]
+
+    def gateway(self, host: str) -> str:
+        """The gateway whose LAN a host is on."""
+        return gateway_of(self.site, self.site.hosts[host])

@@ -1,0 +1,92 @@
+"""What people type away from home to reach a service: name or address, port, path. One answer for all who ask. Pure."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from ipaddress import IPv4Address
+from typing import NamedTuple
+
+from hooper.addresses import IPAddress
+from hooper.planning.topology import Topology
+from hooper.site.references import name_of_line
+
+URL_SCHEMES = {"https": 443, "http": 80, "rtsp": 554, "ssh": 22, "vnc": 5900}  # with the port that may be left out
+WEB = {"https": 443, "http": 80}
+WITH_PATH = ("http", "https", "rtsp")
+
+
+class Typed(NamedTuple):
+    """What is typed for one service.
+
+    text: the URL, else address:port. host: the name, else the address. name: None where it is an address. port: the
+    first one outside; 0 where the protocol has none. port_needed: a URL without it leads elsewhere. is_url: else it
+    is typed as address and port.
+    """
+
+    text: str
+    host: str
+    name: str | None
+    port: int
+    port_needed: bool
+    is_url: bool
+
+
+def own_address(topology: Topology, service: str) -> IPv4Address | None:
+    """The address that a service has to itself, of several that its line has; None: it goes by that of the line."""
+    chosen = topology.site.services[service].outside_address
+    written = topology.site.lines[topology.lines[service]].address
+    return chosen if chosen is not None and (not written or chosen != written[0]) else None
+
+
+def name_for(topology: Topology, service: str) -> str | None:
+    """The DNS name that people use: the service's own, else that of its line where this has one and leads there."""
+    own = topology.site.services[service].name
+    if own is not None or own_address(topology, service) is not None:
+        return own
+    return name_of_line(topology.site, topology.lines[service])
+
+
+def address_for(topology: Topology, service: str, public: Mapping[str, IPAddress]) -> IPAddress | None:
+    """The address outside that packets for a service go to: its own, else its line's; None: not known.
+
+    public: the lines' addresses, as far as they are known; else what the site file says.
+    """
+    line = topology.lines[service]
+    written = topology.site.lines[line].address
+    return own_address(topology, service) or public.get(line) or (written[0] if written else None)
+
+
+def outside_port(topology: Topology, service: str) -> int:
+    """The first port on the public address; 0 where the protocol has none."""
+    entry, ports = topology.site.services[service], topology.outside_ports.get(service)
+    if ports is not None:
+        return ports.first
+    return entry.used_ports.first if entry.has_ports else 0
+
+
+def typed(topology: Topology, service: str, public: Mapping[str, IPAddress] | None = None) -> Typed | None:
+    """What people type for a service; None: neither a name nor an address is known. public: as for `address_for`."""
+    name = name_for(topology, service)
+    if name is not None:
+        return _typed(topology, service, name, name)
+    address = address_for(topology, service, public or {})
+    return _typed(topology, service, str(address), None) if address is not None else None
+
+
+def unnamed(topology: Topology, service: str) -> str:
+    """As it will look once there is a name."""
+    return _typed(topology, service, "NAME", "NAME").text
+
+
+def _typed(topology: Topology, service: str, host: str, name: str | None) -> Typed:
+    entry, port = topology.site.services[service], outside_port(topology, service)
+    usual = URL_SCHEMES.get(entry.speaks)
+    needed = usual is not None and port != usual
+    shown = f"[{host}]" if ":" in host else host
+    if not entry.has_ports:
+        return Typed(host, host, name, 0, port_needed=False, is_url=False)
+    if usual is None:
+        return Typed(f"{shown}:{port}", host, name, port, port_needed=False, is_url=False)
+    path = (entry.path or "/") if entry.speaks in WITH_PATH else ""
+    text = f"{entry.speaks}://{shown}{f':{port}' if needed else ''}{path}"
+    return Typed(text, host, name, port, port_needed=needed, is_url=True)

@@ -1,0 +1,57 @@
+"""The site file on the disk: read whole, and put back whole."""
+
+from __future__ import annotations
+
+import codecs
+from pathlib import Path
+
+from hooper.errors import MachineError, SiteFileError, Where
+from hooper.files import machine_error, write_atomically
+from hooper.site.load import SIZE_LIMIT, SiteFile, parse_site
+
+
+def read_site(path: Path) -> SiteFile:
+    """Read and understand the site file. Raises: SiteFileError, SeveralErrors."""
+    try:
+        if path.exists() and not path.is_file():
+            raise SiteFileError("this is not a file", remedy="Name the site file itself.", where=Where(str(path)))
+        with path.open("rb") as file:
+            data = file.read(SIZE_LIMIT + 1)
+    except FileNotFoundError:
+        raise SiteFileError(
+            "there is no such site file",
+            code="site-file-missing",
+            remedy="Name it with --site FILE or HOOPER_SITE; `hooper demo --out DIR` leaves an example in DIR.",
+            where=Where(str(path)),
+        ) from None
+    except (OSError, ValueError) as exc:
+        reason = exc.strerror if isinstance(exc, OSError) and exc.strerror else str(exc)
+        raise SiteFileError(f"the site file cannot be read: {reason}", where=Where(str(path))) from None
+    return parse_site(data, str(path))
+
+
+class ChangedMeanwhile(MachineError):
+    """Somebody else has written the site file since it was read."""
+
+    code = "changed-meanwhile"
+    remedy = "Run the command again: it then starts from what stands there now."
+
+
+def save_site(path: Path, file: SiteFile, text: str) -> SiteFile:
+    """Put an edited site file in the place of the one that was read; the bytes that are the same stay so.
+
+    Nothing is written where the new text is no site file, or where the old one has changed since it was read.
+    Raises: SiteFileError, SeveralErrors, ChangedMeanwhile, MachineError.
+    """
+    saved = parse_site(text.encode(), file.name)
+    target = path.resolve()  # a link stays a link
+    try:
+        before = target.read_bytes()
+        mode = target.stat().st_mode & 0o777
+    except OSError as exc:
+        raise machine_error(exc, f"{path} cannot be read again") from None
+    mark = codecs.BOM_UTF8 if before.startswith(codecs.BOM_UTF8) else b""
+    if before != mark + file.text.encode():
+        raise ChangedMeanwhile(f"{path} has been changed by another hand since it was read")
+    write_atomically(target, mark + text.encode(), mode=mode)
+    return saved

@@ -1,0 +1,39 @@
+"""What is known of one service beside its line: the input of a diagnosis. Pure."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from datetime import datetime
+
+from hooper.addresses import IPAddress
+from hooper.check.results import Result
+from hooper.line.facts import LineFacts
+from hooper.sourced import Sourced
+
+
+@dataclass(frozen=True)
+class ServiceFacts:
+    """What is known of one service, beside its line.
+
+    inside: the probe at the inner address. outside: the probes at the public one, None: not looked.
+    others: did other public services of this line answer from outside? None: not looked, or there are none.
+    stored_at: when the outside was seen, where that is an earlier result.
+    mac_seen: the MAC that answers at the host's address; elsewhere: where the host's MAC answers instead.
+    rules: what was told of the routers' rules, or read in their tables: there, missing, or the address a rule names.
+    ticked: the gateways whose sheet the user has ticked off as it now stands.
+    host_at: the address that the device has, as told. twin: the service whose certificate answered instead.
+    """
+
+    line: LineFacts
+    service: str
+    inside: Result | None
+    nobody_inside: bool
+    outside: Result | None
+    others: bool | None = None
+    stored_at: datetime | None = None
+    mac_seen: str | None = None
+    elsewhere: IPAddress | None = None
+    rules: dict[str, Sourced[str]] = field(default_factory=dict)
+    ticked: dict[str, Sourced[str]] = field(default_factory=dict)
+    host_at: Sourced[str] | None = None
+    twin: str | None = None
