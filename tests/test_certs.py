@@ -310,7 +310,7 @@ def test_a_page_at_port_80_proves_a_name(tmp_path: Path) -> None:
             outer.rules = [Rule("a", "tcp", (80, 80), inner.wan, (80, 80))]
             inner.rules = [Rule("a", "tcp", (80, 80), IPv4Address("10.44.7.105"), (8080, 8080))]
             with State(tmp_path / "state.sqlite3") as state:
-                ordering = Ordering(door, site, tmp_path, CertificateStore(tmp_path / "kept"), state, 5, 20)
+                ordering = Ordering(door, site, tmp_path, CertificateStore(tmp_path / "kept"), state.orders, 5, 20)
                 row = await ordering.order("boathouse", anew=False)
             assert not board.town.listeners
             return row.state
@@ -330,7 +330,7 @@ def test_a_web_server_of_this_machine_shows_the_page(tmp_path: Path) -> None:
                 path.write_text(text)
                 site = read_site(path).site
                 with State(tmp_path / "state.sqlite3") as state:
-                    prover = Prover(door, site, site.certificates["boathouse"], tmp_path, 2, 2, state)
+                    prover = Prover(door, site, site.certificates["boathouse"], tmp_path, 2, 2, state.orders)
                     if not works:
                         with pytest.raises(NoProof, match="blocks port 80"):
                             await prover.choose(NAME, {"http-01"})

@@ -18,13 +18,15 @@ import anyio
 import pytest
 
 from hooper import errors
-from hooper.check.results import Evidence, From, InsideSeen, Result
+from hooper.check.results import Evidence, Result
 from hooper.clock import SystemClock, rfc3339
 from hooper.files import write_atomically
 from hooper.jsonform import dump, error_objects, head, plain
 from hooper.masking import Mask
 from hooper.secret import Secret, SecretRef, redact
-from hooper.store.state import MIGRATIONS, State, store_name
+from hooper.store.checks import Looked, StoredInside
+from hooper.store.database import MIGRATIONS
+from hooper.store.state import State, store_name
 from hooper.usecases.schemas import all_schemas
 from support.program import BOATHOUSE, ROOT, valid
 from support.sites import site
@@ -199,23 +201,24 @@ def _result(service: str) -> Result:
 def test_state_is_kept_private_and_found_again(tmp_path: Path) -> None:
     now = datetime(2026, 5, 1, 12, tzinfo=UTC)
     path = tmp_path / "new" / store_name(site(BOATHOUSE))
-    seen = InsideSeen("answered", "sha256:" + "0" * 64, None, rfc3339(now), stored=False, nobody=False)
+    seen = StoredInside("answered", "sha256:" + "0" * 64, None, rfc3339(now))
     with State(path) as state:
-        state.save_check(now, From("interface", "usb0", True), [_result("a"), _result("b")], {("a", "tcp", 443): seen})
+        looked = [Looked(key, "tcp", 443, "answered", True, True, plain(_result(key))) for key in ("a", "b")]
+        state.checks.save(now, ("interface", "usb0", True), looked, {("a", "tcp", 443): seen})
     assert stat.S_IMODE(path.stat().st_mode) == 0o600
     assert stat.S_IMODE(path.parent.stat().st_mode) == 0o700
     with State(path) as state:
-        found = state.inside("a", "tcp", 443)
-        assert found is not None
-        assert found.stored
-        assert found.fingerprint == seen.fingerprint
-        assert state.inside("a", "udp", 443) is None
-        assert [row["service"] for _, row in state.outside_since(now, "a")] == ["a"]
-        assert state.outside_since(now + timedelta(seconds=1), "a") == []
-        state.tell(now, {"wan:box": "1.2.3.4"})
-        state.tell(now, {"wan:box": "1.2.3.5", "at:hub": "10.0.0.9"})
-        assert {key: told.value for key, told in state.told().items()} == {"wan:box": "1.2.3.5", "at:hub": "10.0.0.9"}
-        assert state.fingerprints() == {seen.fingerprint: "a"}
+        assert state.checks.inside("a", "tcp", 443) == seen
+        assert state.checks.inside("a", "udp", 443) is None
+        assert [row["service"] for _, row in state.checks.outside_since(now, "a")] == ["a"]
+        assert state.checks.outside_since(now + timedelta(seconds=1), "a") == []
+        state.values.tell(now, {"wan:box": "1.2.3.4"})
+        state.values.tell(now, {"wan:box": "1.2.3.5", "at:hub": "10.0.0.9"})
+        assert {key: told.value for key, told in state.values.told().items()} == {
+            "wan:box": "1.2.3.5",
+            "at:hub": "10.0.0.9",
+        }
+        assert state.checks.fingerprints() == {seen.fingerprint: "a"}
 
 
 def test_state_that_cannot_be_used(tmp_path: Path) -> None:

@@ -19,6 +19,7 @@ from hooper.gateways.rules import wanted_rules
 from hooper.gateways.work import LEASE_S, Work
 from hooper.lab.switchboard import Switchboard
 from hooper.lab.town import Rule
+from hooper.line.public import Given
 from hooper.names.update import Names
 from hooper.planning.plan import make_plan
 from hooper.site.load import SiteFile
@@ -67,7 +68,7 @@ def test_opening_and_closing_rules(tmp_path: Path, stride: int) -> None:
 
         async def change(deed: str) -> list[str]:
             with state_of(file, tmp_path / "state") as state:
-                job = Work("club-router", found.routers["club-router"], str(found.own), state, door.clock)
+                job = Work("club-router", found.routers["club-router"], str(found.own), state.journal, door.clock)
                 await (job.open(wanted, take_over=True) if deed == "open" else job.close(None))
                 assert not job.trouble, job.trouble[0].message
                 return [change.outcome for change in job.changes]
@@ -104,7 +105,7 @@ def test_ordering_a_certificate(tmp_path: Path) -> None:
             async def order(folder: Path = folder) -> str:
                 with state_of(file, folder) as state:
                     store = CertificateStore(state.certificates)
-                    ordering = Ordering(door, file.site, tmp_path, store, state, 5, 20)
+                    ordering = Ordering(door, file.site, tmp_path, store, state.orders, 5, 20)
                     return (await ordering.order("boathouse", anew=False)).state
 
             done = await lived(door, steps, order)
@@ -127,7 +128,7 @@ def test_updating_a_name(tmp_path: Path) -> None:
 
             async def update(steps: int = steps) -> str:
                 with state_of(file, tmp_path / f"state-{steps}") as state:
-                    names = Names(door, file.site, tmp_path, {}, {}, 2, 5, state)
+                    names = Names(door, file.site, tmp_path, Given(), 2, 5, state.updates)
                     (row,) = await names.update([name], again=False, dry=False)
                     assert not names.trouble
                     return row.action

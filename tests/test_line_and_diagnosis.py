@@ -13,6 +13,7 @@ from hooper.addresses import IPAddress
 from hooper.check.results import Evidence, IcmpSeen, Result, Verdict
 from hooper.line.facts import LineFacts
 from hooper.line.judging import compare, line_findings, situation
+from hooper.planning.topology import Topology
 from hooper.sourced import Sourced, as_told
 from hooper.why.case import WhyDocument
 from hooper.why.diagnosis import diagnose
@@ -22,6 +23,7 @@ from support.sites import plan, site
 
 NOW = datetime(2026, 5, 1, 12, tzinfo=UTC)
 SITE, PLAN = site(BOATHOUSE).site, plan(BOATHOUSE)
+HERE = Topology(SITE)
 PUBLIC = IPv4Address("203.0.113.44")
 NAME = "boathouse.heronquay.example"
 MAC = "02:00:5e:44:07:30"
@@ -318,7 +320,7 @@ CASES: dict[str, tuple[ServiceFacts, bool | None, list[tuple[str, str]]]] = {
 @pytest.mark.parametrize("name", CASES)
 def test_from_evidence_to_causes(name: str) -> None:
     given, ok, expected = CASES[name]
-    document = diagnose(SITE, PLAN, given)
+    document = diagnose(HERE, PLAN, given)
     assert (causes(document), document.ok) == (expected, ok)
     steps = [step.step for step in document.steps]
     assert steps == [
@@ -339,21 +341,21 @@ def test_from_evidence_to_causes(name: str) -> None:
 
 def test_a_port_that_the_site_file_lists_as_blocked_is_certain() -> None:
     listed = site(BOATHOUSE.replace('"tcp 80"]', '"tcp 80", "tcp 443"]')).site
-    document = diagnose(listed, PLAN, facts(SILENT))
+    document = diagnose(Topology(listed), PLAN, facts(SILENT))
     assert causes(document)[0] == ("port-blocked", "certain")
 
 
 def test_a_service_that_is_not_forwarded() -> None:
     shell = facts(result("silent", ok=True, port=22, expected="unreachable"), service="film-shell")
-    document = diagnose(SITE, PLAN, shell)
+    document = diagnose(HERE, PLAN, shell)
     assert (document.ok, causes(document)) == (True, [])
     reachable = facts(result("answered", ok=False, port=22, expected="unreachable"), service="film-shell")
-    assert causes(diagnose(SITE, PLAN, reachable)) == [("open-unplanned", "certain")]
+    assert causes(diagnose(HERE, PLAN, reachable)) == [("open-unplanned", "certain")]
 
 
 def test_away_from_the_site_the_inside_is_unknown() -> None:
     away = facts(SILENT, line=line(at=None), mac_seen=None, others=None)
-    document = diagnose(SITE, PLAN, replace(away, inside=None))
+    document = diagnose(HERE, PLAN, replace(away, inside=None))
     states = {step.step: step.state for step in document.steps}
     assert (states["host"], states["service"]) == ("unknown", "unknown")
     assert ("rule-missing-outer", "likely") in causes(document)
@@ -362,4 +364,7 @@ def test_away_from_the_site_the_inside_is_unknown() -> None:
 def test_nothing_in_the_procedure_depends_on_the_kind_of_address() -> None:
     address: IPAddress = ip_address("11.22.33.44")
     real = line(public=Sourced(address, "told"), names={}, wan={"fibre-box": told(str(address))})
-    assert causes(diagnose(SITE, PLAN, facts(SILENT, line=real, others=None)))[0] == ("rule-missing-outer", "likely")
+    assert causes(diagnose(HERE, PLAN, facts(SILENT, line=real, others=None)))[0] == (
+        "rule-missing-outer",
+        "likely",
+    )

@@ -92,6 +92,7 @@ OF_THE_LINE = {
     "resolver-silent",
     "resolver-differs",
     "way-out-by-tunnel",
+    "address-differs",
     "line-has-two-addresses",
     "box-not-in-file",
     "gateway-not-on-the-way",

@@ -21,6 +21,7 @@ from hooper.planning.ports import Side
 from hooper.planning.topology import Topology
 from hooper.planning.values import EVERYTHING
 from hooper.planning.worksheet import changes_since, client_lines, labels, make_sheets, sheet_mark
+from hooper.ports import Ports
 from hooper.report.chain import as_svg, as_tree
 from hooper.site.load import parse_site
 from support.program import BOATHOUSE
@@ -177,7 +178,7 @@ def test_a_choice_is_always_open_and_nobodys(takes: list[tuple[str, int, int]]) 
     side = Side()
     taken: set[tuple[str, int]] = set()
     for number, (transport, first, length) in enumerate(takes):
-        choice = next(side.choices(transport, (first, min(first + length - 1, 65535))), None)
+        choice = next(side.choices(transport, Ports(first, min(first + length - 1, 65535))), None)
         if choice is None:
             continue
         ports = {(one, port) for one in (("tcp", "udp") if transport == "both" else (transport,))
@@ -211,15 +212,15 @@ def test_how_each_rule_can_be_put_there() -> None:
     text = TWO_BOXES.replace('lan = "10.44.7.1/24"', 'lan = "10.44.7.1/24"\nopens_for_others = false')
     text = text.replace("version = 1\n", 'version = 1\nsite.here = "pc"\n') + '[hosts.pc]\naddress = "10.44.7.9"\n'
     text += service("port = 9") + service("port = 8", key="mine").replace('"hub"', '"pc"')
-    rows = {(row.gateway, row.service): row for row in entering(site(text).site, plan(text))}
+    rows = {(row.gateway, row.service): row for row in entering(Topology(site(text).site), plan(text))}
     # the outer box sees its inner router asking, for that router's own address
     assert (rows["outer", "s"].from_here, rows["outer", "s"].from_device) == ("yes", "yes")
     assert (rows["box", "s"].from_here, rows["box", "s"].from_device) == ("no", "yes")
     assert rows["box", "mine"].from_here == "yes"
     hand = text.replace("opens_for_others = false", 'control = "hand"')
-    assert {row.protocol for row in entering(site(hand).site, plan(hand)) if row.gateway == "box"} == {None}
+    assert {row.protocol for row in entering(Topology(site(hand).site), plan(hand)) if row.gateway == "box"} == {None}
     from_outside = text.replace('"10.44.7.9"', '"192.168.90.9"')
-    rows = {(row.gateway, row.service): row for row in entering(site(from_outside).site, plan(from_outside))}
+    rows = {(row.gateway, row.service): row for row in entering(Topology(site(from_outside).site), plan(from_outside))}
     assert rows["box", "s"].from_here == "no"  # it is not behind that box
 
 

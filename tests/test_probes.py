@@ -49,7 +49,7 @@ def seen_by(speaks: str, behaviour: Behaviour, *, deadline: float = 0.6, **more:
 
         async with listener, anyio.create_task_group() as tasks:
             tasks.start_soon(listener.serve, handle)
-            target = Target("s", speaks, "tcp", "l", HERE, port, (HERE, port), "reachable", **more)
+            target = Target("s", speaks, "tcp", "l", HERE, port, (HERE, port), "reachable", **more)  # type: ignore[arg-type]
             with anyio.fail_after(deadline + 2):
                 found = await probe(SystemDoor(), target, deadline)
             tasks.cancel_scope.cancel()

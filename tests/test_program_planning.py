@@ -8,9 +8,8 @@ from pathlib import Path
 
 import pytest
 
-from hooper.gateways.rules import Entered
-from hooper.gateways.tables import LiveRule
 from hooper.planning.catalogue import as_markdown
+from hooper.store.journal import Entered, LiveRule
 from hooper.store.sitefile import read_site
 from hooper.store.state import State, store_name
 from support.program import BOATHOUSE, ROOT, Lab, Ran, hooper, town_here, valid
@@ -261,7 +260,7 @@ def test_what_is_ticked_off_with_the_rest_is_the_whole_sheet(place: Path) -> Non
     state = ("--state", str(place / "state"))
     with State(Path(state[1]) / store_name(read_site(place / "site.toml"))) as store:
         rule = LiveRule("tcp", 443, "10.44.7.30", 443, "", "hooper film-page", enabled=True, lease_s=0)
-        store.write(Entered("club-router", "film-page", rule, "open", None, None))
+        store.journal.write(Entered("club-router", "film-page", rule, "open", None, None))
     rest = run(place, "worksheet", "club-router", "--rest", "--ticked", "--json", *state).document["sheets"]
     assert "film-page" not in {one["service"] for one in rest[0]["rules"]}
     assert run(place, "worksheet", "club-router", "--changed", "--json", *state).document["changes"] == []

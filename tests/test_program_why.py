@@ -14,6 +14,7 @@ import pytest
 from hooper.check.checking import Wish, check_here
 from hooper.net.lab import LabDoor, read_lab_file
 from hooper.planning.plan import make_plan
+from hooper.planning.topology import Topology
 from hooper.store.sitefile import read_site
 from hooper.why.diagnosis import diagnose
 from hooper.why.evidence import Past, gather_service
@@ -218,14 +219,14 @@ def test_between_the_boxes_what_is_further_in_is_out_of_sight(fresh: Lab) -> Non
     async def work() -> ServiceFacts:
         door = await LabDoor.open(read_lab_file(Path(fresh.env["HOOPER_LAB"])), "between")
         now, usb = door.clock.now(), door.through("usb0")
-        facts, _ = await gather_service(door, usb, file.site, plan, "film-page", Past(), None, 0.8, now=now)
-        outcome = await check_here(door, Wish(file.site, ["film-page"], 0.3))
+        facts, _ = await gather_service(door, usb, Topology(file.site), plan, "film-page", Past(), None, 0.8, now=now)
+        outcome = await check_here(door, Wish(Topology(file.site), ["film-page"], 0.3))
         assert ["club-router cannot be seen" in remark for remark in outcome.remarks] == [True]
         return facts
 
     facts = anyio.run(work)
     assert (facts.line.at, facts.inside, facts.line.chain) == ("fibre-box", None, ("fibre-box", "club-router"))
-    found = diagnose(file.site, plan, facts)
+    found = diagnose(Topology(file.site), plan, facts)
     assert (found.ok, found.causes) == (True, ())
     assert "not on the service's network" in found.steps[-1].evidence[0]
 

@@ -19,12 +19,12 @@ from hypothesis import strategies as st
 from hooper.errors import HooperError, NoAnswer, WireError
 from hooper.gateways.find import RouterMute, _describe
 from hooper.gateways.igd import Igd, Refusal, RouterLied, SourceDropped
-from hooper.gateways.rules import Entered, is_ours, key_of, rows, wanted_rules
-from hooper.gateways.tables import LiveRule
+from hooper.gateways.rules import is_ours, rows, wanted_rules
 from hooper.lab.devices import read_request
 from hooper.net.plain_http import Url, ask
 from hooper.net.system import SystemDoor
 from hooper.planning.values import Forward
+from hooper.store.journal import Entered, LiveRule, key_of
 from hooper.wire import head, upnp
 
 KIND = "urn:schemas-upnp-org:service:WANIPConnection:1"

@@ -15,10 +15,11 @@ from hypothesis import strategies as st
 
 from hooper.line.facts import BoxSaid, LineFacts, Measured, ResolverSaid
 from hooper.line.hops import FARTHEST, Hops, between
-from hooper.line.judging import compare, document, line_findings, missing_numbers
+from hooper.line.judging import compare, line_findings, missing_numbers
 from hooper.line.nat import SAMPLES, NatBehaviour, common_ports
 from hooper.line.situation import judge
 from hooper.sourced import Sourced
+from hooper.usecases.survey import document
 from support.program import BOATHOUSE
 from support.sites import site
 

@@ -14,11 +14,13 @@ import pytest
 from hooper.lab.lines import KINDS, Shape
 from hooper.lab.switchboard import Switchboard
 from hooper.line.facts import LineFacts
-from hooper.line.judging import document, line_findings
+from hooper.line.judging import line_findings
 from hooper.line.measure import measure_line
+from hooper.line.public import Given
 from hooper.net.lab import LabAddress, LabDoor
 from hooper.site.model import Site
 from hooper.sourced import as_told
+from hooper.usecases.survey import document
 from support.program import BOATHOUSE
 from support.sites import site
 
@@ -118,7 +120,7 @@ async def survey(
     town.lines.set(Shape.read(one.shape))
     told = {key: as_told(value, now) for key, value in one.told.items()}
     start = anyio.current_time()
-    facts = await measure_line(door, where, told, deadline, now=now)
+    facts = await measure_line(door, where, Given(told=told), deadline, now=now)
     return facts, where, anyio.current_time() - start
 
 

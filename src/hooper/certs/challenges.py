@@ -85,7 +85,7 @@ def text_way(site: Site, name: str) -> str | None:
     return entry.updated_by if site.updaters[entry.updated_by].sets_text else None
 
 
-class Memory(Protocol):
+class ProofMemory(Protocol):
     """What is remembered of TXT records that are published, so that none is left behind by a run that was killed."""
 
     def texts(self) -> list[tuple[str, str]]: ...
@@ -103,7 +103,7 @@ class Prover:
     base: Path
     deadline: float
     patience: float
-    memory: Memory
+    memory: ProofMemory
 
     async def choose(self, name: str, offered: set[str]) -> Kind:
         """The challenge to take for a name. Raises: NoProof."""
@@ -199,7 +199,7 @@ class Prover:
                 unanswered = unanswered + 1 if shown is None else 0
                 if shown or unanswered >= 2:
                     return
-                await anyio.sleep(SHOWN_EVERY)
+                await self.here.clock.sleep(SHOWN_EVERY)
         servers = ", ".join(str(server.address) for server in where.servers)
         raise TextNotShown(f"after {self.patience:g} s the TXT record at {record} is not shown by all of {servers}")
 

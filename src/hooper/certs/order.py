@@ -10,15 +10,14 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, Protocol
 
 from hooper.certs.acme import AcmeClient, AcmeFailed, AcmeRefused, Order, request_for
-from hooper.certs.challenges import Memory as TextMemory
-from hooper.certs.challenges import Prover
+from hooper.certs.challenges import ProofMemory, Prover
 from hooper.certs.rows import CertificateRow
-from hooper.certs.started import Started
 from hooper.certs.store import CertificateStore, Kept
 from hooper.clock import rfc3339
 from hooper.errors import MachineError, RefusedForSafety, UsageError
 from hooper.files import read_text
 from hooper.net.types import Door
+from hooper.store.orders import Started
 
 if TYPE_CHECKING:
     from hooper.site.model import Authority, Site
@@ -27,7 +26,7 @@ DUE_SHARE = 1 / 3  # of its life: what is left when a certificate should be orde
 FORGOTTEN = ("accountDoesNotExist",)
 
 
-class Memory(TextMemory, Protocol):
+class OrderMemory(ProofMemory, Protocol):
     """What is remembered of accounts, orders and proofs."""
 
     def account(self, directory: str) -> str | None: ...
@@ -47,7 +46,7 @@ class Ordering:
     site: Site
     base: Path
     store: CertificateStore
-    memory: Memory
+    memory: OrderMemory
     deadline: float
     patience: float
 

@@ -3,21 +3,52 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from ipaddress import IPv4Address
 
 from hooper.check.checking import probe_all
-from hooper.check.results import Seen
+from hooper.check.results import Seen, Verdict
 from hooper.check.targets import Target, inner_targets, is_ok
 from hooper.errors import UsageError
-from hooper.line.judging import Between, Passed
 from hooper.net.types import Door
+from hooper.planning.topology import Topology
 from hooper.planning.values import Plan
-from hooper.site.model import Site
+
+
+@dataclass(frozen=True, slots=True)
+class Passed:
+    """One service tried at an inner router's outer side. ok: null where this place cannot tell."""
+
+    service: str
+    transport: str
+    port: int
+    verdict: Verdict
+    ok: bool | None
+    detail: str
+
+
+@dataclass(frozen=True, slots=True)
+class Between:
+    """What a machine between two boxes sees of the inner one. wrong: the box that is, as far as it can be told."""
+
+    outer: str
+    inner: str
+    own_address: str
+    tried_address: str
+    results: tuple[Passed, ...]
+    wrong: str | None
+    meaning: str
 
 
 async def look_between(
-    door: Door, site: Site, plan: Plan, at: str | None, own: object, deadline: float, *, failed: Mapping[str, str]
+    door: Door,
+    topology: Topology,
+    plan: Plan,
+    at: str | None,
+    own: object,
+    deadline: float,
+    *,
+    failed: Mapping[str, str],
 ) -> Between:
     """Each public service at the outer side of the router that stands behind this machine's network.
 
@@ -28,6 +59,7 @@ async def look_between(
     services that did not answer when they were last looked at from outside, with how long ago that was.
     Raises: UsageError: this machine is not between two boxes.
     """
+    site = topology.site
     inner = next((key for key, gateway in site.gateways.items() if at is not None and at in gateway.behind), None)
     wan = site.gateways[inner].wan_behind(at) if inner is not None and at is not None else None
     if inner is None or wan is None or at is None:
@@ -35,7 +67,7 @@ async def look_between(
         where = f"this machine is on the LAN of {at}" if at is not None else "this machine is on none of its networks"
         move = f"plug it into the LAN of {outer[0]}" if outer else "the site file has no box behind another"
         raise UsageError(f"{where}, with no other router behind it", remedy=f"To look from between: {move}.")
-    targets = list(_targets(site, plan, inner, wan))
+    targets = list(_targets(topology, plan, inner, wan))
     open_to_all = [target for target in targets if not target.beyond]
     seen = dict(zip(open_to_all, await probe_all([(door, one) for one in open_to_all], deadline), strict=True))
     rows = tuple(_passed(target, seen.get(target)) for target in targets)
@@ -44,10 +76,12 @@ async def look_between(
     return Between(at, inner, str(own), str(wan), rows, wrong, meaning)
 
 
-def _targets(site: Site, plan: Plan, inner: str, wan: IPv4Address) -> Iterator[Target]:
+def _targets(topology: Topology, plan: Plan, inner: str, wan: IPv4Address) -> Iterator[Target]:
     """The inner router's rules, each at its first outside port."""
     rules = {(f.service, f.transport): f for f in plan.forwards if f.gateway == inner and f.kind == "forward"}
-    for target in inner_targets(site, [key for key in site.services if any(key == service for service, _ in rules)]):
+    for target in inner_targets(
+        topology, [key for key in topology.site.services if any(key == service for service, _ in rules)]
+    ):
         rule = rules.get((target.service, target.transport)) or rules.get((target.service, "both"))
         if rule is None or rule.outside_ports is None or rule.target_ports is None:
             continue

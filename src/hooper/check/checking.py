@@ -27,6 +27,7 @@ from hooper.planning.topology import Topology
 from hooper.planning.values import Finding
 from hooper.site.references import in_sight
 from hooper.sourced import Shown, Sourced, SourcedAddress
+from hooper.store.checks import StoredInside
 
 if TYPE_CHECKING:
     from hooper.site.model import Site
@@ -34,10 +35,10 @@ if TYPE_CHECKING:
 AT_ONCE = 100  # probes at the same time; more would fill the tables of small routers
 
 
-class Memory(Protocol):
+class InsideMemory(Protocol):
     """What earlier checks saw of the services from inside."""
 
-    def inside(self, service: str, transport: str, port: int) -> InsideSeen | None: ...
+    def inside(self, service: str, transport: str, port: int) -> StoredInside | None: ...
 
 
 @dataclass(frozen=True)
@@ -51,7 +52,7 @@ class Wish:
     topology: Topology
     services: Sequence[str]
     deadline: float
-    known: Given = Given()
+    known: Given = field(default_factory=Given)
     public: Mapping[str, PublicAddress] = field(default_factory=dict)
     base: Path = Path()
     transports: tuple[str, ...] = ()
@@ -76,6 +77,7 @@ class Outcome:
     errors: list[HooperError] = field(default_factory=list)
     remarks: list[str] = field(default_factory=list)
     findings: list[Finding] = field(default_factory=list)
+    public: dict[str, PublicAddress] = field(default_factory=dict)
 
 
 async def check_here(here: Door, wish: Wish) -> Outcome:
@@ -101,7 +103,7 @@ async def check_here(here: Door, wish: Wish) -> Outcome:
     return outcome
 
 
-async def check_outside(here: Door, outside: Door, wish: Wish, memory: Memory | None) -> Outcome:
+async def check_outside(here: Door, outside: Door, wish: Wish, memory: InsideMemory | None) -> Outcome:
     """Each service at its public address, from `outside`, compared with what is seen of it from `here`.
 
     Raises: NoNetwork; UsageError: no such interface here, or nothing tells the public address.
@@ -118,7 +120,7 @@ async def check_outside(here: Door, outside: Door, wish: Wish, memory: Memory | 
     if same is not None:
         reason = f"{outside.place.name} shows {shown}, the address of {same} itself: this is the inside, looking round"
         return _unproven(wish, replace(origin, proves_outside=False), reason, here.clock.now(), public, place)
-    outcome = Outcome(origin, findings=[one for found in public.values() for one in found.findings()])
+    outcome = Outcome(origin, findings=[one for found in public.values() for one in found.findings()], public=public)
     targets, outcome.skipped = outer_targets(wish.topology, wish.services, _values(public), shown)
     if wish.transports:
         targets = [one for one in targets if one.transport in wish.transports or one.service == wish.services[0]]
@@ -273,14 +275,15 @@ def as_inside(seen: Seen, at: datetime) -> InsideSeen:
 
 
 def _inside_of(
-    target: Target, now: Mapping[tuple[str, str, int], InsideSeen], memory: Memory | None
+    target: Target, now: Mapping[tuple[str, str, int], InsideSeen], memory: InsideMemory | None
 ) -> InsideSeen | None:
     """The inside as seen now, or as it was stored where it cannot be seen now."""
     key = (target.service, target.transport, target.inner[1])
     seen = now.get(key)
     if seen is not None and (seen.fingerprint or seen.greeting or seen.verdict == "answered"):
         return seen
-    return (memory.inside(*key) if memory is not None else None) or seen
+    stored = memory.inside(*key) if memory is not None else None
+    return InsideSeen(stored.verdict, stored.fingerprint, stored.greeting, stored.at, True, False) if stored else seen
 
 
 def _same_device(seen: Seen, inside: InsideSeen) -> bool | None:

@@ -104,12 +104,26 @@ class From:
 
 
 @dataclass(frozen=True, slots=True)
+class Skipped:
+    """A service that was not probed, and why."""
+
+    service: str
+    reason: str
+
+
+@dataclass(frozen=True, slots=True)
 class CheckDocument:
-    """`hooper check`. findings: where what is written or told of a line contradicts what was looked at."""
+    """`hooper check`.
+
+    findings: where what is written or told of a line contradicts what was looked at. remarks: what this place cannot
+    see.
+    """
 
     from_: From
     results: tuple[Result, ...]
     findings: tuple[Finding, ...] = ()
+    skipped: tuple[Skipped, ...] = ()
+    remarks: tuple[str, ...] = ()
 
 
 @dataclass(slots=True)

@@ -8,15 +8,15 @@ from hooper.check.probes import probe
 from hooper.check.targets import inner_targets
 from hooper.clock import rfc3339
 from hooper.net.types import Door
-from hooper.site.model import Site
+from hooper.planning.topology import Topology
 
 
-async def watched(here: Door, site: Site, certificate: str, deadline: float) -> CertificateRow:
+async def watched(here: Door, topology: Topology, certificate: str, deadline: float) -> CertificateRow:
     """How the certificate stands at the first of its services that shows one. Never raises for the network."""
-    planned = site.certificates[certificate]
+    planned = topology.site.certificates[certificate]
     now = here.clock.now()
     detail = "none of its services was asked: it names none" if not planned.services else ""
-    for target in inner_targets(site, planned.services):
+    for target in inner_targets(topology, planned.services):
         seen = await probe(here, target, deadline)
         chain = load_chain(seen.chain)
         if not chain:

@@ -4,11 +4,9 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-import typer
-
-from hooper.cli.common import JsonFlag, MaskFlag, QuietFlag, Session, SiteOption, VerboseFlag, sub_app
+from hooper.cli.command import command
+from hooper.cli.common import Session, sub_app
 from hooper.errors import EXIT_NEEDS_A_PERSON, worst
-from hooper.planning.topology import Topology
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -19,27 +17,19 @@ app = sub_app("What is exposed and should not be.")
 STYLE = {"high": "bold red", "medium": "orange3", "low": "green"}
 
 
-@app.command()
+@command(app, "audit", site=True, mask=True)
 def audit(
-    site: SiteOption = None,
-    mask: MaskFlag = False,
-    json: JsonFlag = False,
-    quiet: QuietFlag = False,
-    verbose: VerboseFlag = False,
-) -> None:
+    session: Session,
+) -> int:
     """What the world can see by this plan, the gravest first, with the safer way for each. Asks nobody."""
-    from hooper.planning.audit import audit as make_audit
-    from hooper.planning.plan import make_plan
+    from hooper.usecases.plan import audit as make
 
-    session = Session("audit", json, quiet, verbose)
-    file = session.read_site(site, mask=mask)
-    today, topology = session.at.date(), Topology(file.site)
-    document = make_audit(topology, make_plan(file, today, topology), today)
+    document = session.do(make, None, session.read_site()).document
     code = session.show(document, _render)
     grave = [row.service for row in document.exposed if row.risk == "high" and not row.accepted]
     if grave:
         session.note(f"\nNext: take the safer way for {', '.join(grave)}, or accept the risk with a reason and an end.")
-    raise typer.Exit(worst([code, EXIT_NEEDS_A_PERSON if grave else 0]))
+    return worst([code, EXIT_NEEDS_A_PERSON if grave else 0])
 
 
 def _render(document: AuditDocument, out: Console) -> None:

@@ -3,45 +3,21 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from hooper.cli.common import (
-    JsonFlag,
-    MaskFlag,
-    QuietFlag,
-    Session,
-    SiteOption,
-    StateOption,
-    VerboseFlag,
-    choose,
-    deadline_seconds,
-    run_async,
-    sub_app,
-)
-from hooper.cli.looking import (
-    DeadlineOption,
-    FromOption,
-    Origin,
-    ProxyPasswordOption,
-    PublicOption,
-    looking,
-    open_outside,
-    parse_origin,
-    parse_public,
-)
-from hooper.errors import EXIT_NEEDS_A_PERSON, StateError, UsageError, worst
+from hooper.cli.command import command
+from hooper.cli.common import Session, sub_app
+from hooper.cli.looking import FromOption, ProxyPasswordOption, PublicOption, differing, parse_origin, parse_public
+from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
+from hooper.site.words import chosen
 
 if TYPE_CHECKING:
     from rich.console import Console
     from rich.table import Table
 
-    from hooper.addresses import IPAddress
-    from hooper.check.checking import Outcome
     from hooper.check.results import CheckDocument, Result
-    from hooper.site.load import SiteFile
 
 app = sub_app("Does it answer, and is it really that service?")
 
@@ -55,8 +31,9 @@ VERDICT_STYLE = {
 }
 
 
-@app.command()
+@command(app, "check", site=True, state=True, mask=True, deadline=5.0)
 def check(
+    session: Session,
     service: Annotated[
         list[str] | None, typer.Argument(metavar="SERVICE", help="Only these services; else all.")
     ] = None,
@@ -64,88 +41,49 @@ def check(
     proxy_password: ProxyPasswordOption = None,
     public: PublicOption = None,
     allow_unproven: Annotated[bool, typer.Option("--allow-unproven", help="Let what cannot be told pass.")] = False,
-    deadline: DeadlineOption = 5.0,
-    site: SiteOption = None,
-    state: StateOption = None,
-    mask: MaskFlag = False,
-    json: JsonFlag = False,
-    quiet: QuietFlag = False,
-    verbose: VerboseFlag = False,
-) -> None:
+) -> int:
     """Does it answer, and is it really that service?
 
     From `here`, which is the default, the inner addresses are probed, and that proves nothing about outside. Join this
     computer to a phone's mobile data by cable and use --from interface:NAME.
     """
-    session = Session("check", json, quiet, verbose)
+    from hooper.usecases.check import CheckRequest
+    from hooper.usecases.check import check as look
+
     place = parse_origin(origin if origin is not None else "here", proxy_password)
-    deadline = deadline_seconds(deadline)
-    file = session.read_site(site, mask=mask)
-    services = choose(service or (), file.site.services, "service") or tuple(file.site.services)
+    file = session.read_site()
+    services = chosen(service or (), file.site.services, "service") or tuple(file.site.services)
     given = parse_public(public or [], file.site)
     if given and place.kind == "here":
         raise UsageError("--public says nothing to a check from here", remedy="Leave it out, or look from outside.")
-    outcome = run_async(_run, session, file, services, place, proxy_password, given, deadline, state)
-    code = show(session, outcome)
-    passed = all(result.ok or (allow_unproven and result.verdict == "unproven") for result in outcome.results)
-    raise typer.Exit(worst([code, 0 if passed else EXIT_NEEDS_A_PERSON]))
+    done = session.look(look, CheckRequest(services, place, given, session.deadline), file)
+    document = done.document
+    code = session.show(document, lambda shown, out: render(shown, out, verbose=session.verbose), errors=done.trouble)
+    _notes(session, document)
+    passed = all(result.ok or (allow_unproven and result.verdict == "unproven") for result in document.results)
+    wrong = any(finding.severity == "error" for finding in document.findings)
+    return worst([code, 0 if passed and not wrong else EXIT_NEEDS_A_PERSON])
 
 
-async def _run(
-    session: Session,
-    file: SiteFile,
-    services: tuple[str, ...],
-    place: Origin,
-    proxy_password: str | None,
-    public: dict[str, IPAddress],
-    deadline: float,
-    state: Path | None,
-) -> Outcome:
-    """Check, and keep the results."""
-    from hooper.check.checking import Wish, check_here, check_outside
-    from hooper.check.results import Found
-
-    async with looking(session, file, state) as opened:
-        given = {line: Found(str(address), "given with --public") for line, address in public.items()}
-        wish = Wish(file.site, services, deadline, given, Path(file.name).parent)
-        if place.kind == "here":
-            outcome = await check_here(opened.here, wish)
-        else:
-            outside = await open_outside(opened.here, place, proxy_password, file, deadline)
-            outcome = await check_outside(opened.here, outside, wish, opened.state)
-        if opened.state is not None:
-            try:
-                opened.state.save_check(session.at, outcome.origin, outcome.results, outcome.inside)
-            except StateError as exc:
-                opened.trouble.append(exc)
-    outcome.errors += opened.trouble
-    return outcome
-
-
-def show(session: Session, outcome: Outcome) -> int:
-    """Print the outcome; returns the exit code of what went wrong on the way."""
-    from hooper.check.results import CheckDocument
-
-    document = CheckDocument(outcome.origin, tuple(outcome.results))
-    code = session.show(document, lambda shown, out: render(shown, out, verbose=session.verbose), errors=outcome.errors)
-    for remark in outcome.remarks:
+def _notes(session: Session, document: CheckDocument) -> None:
+    """What it means, and what is next."""
+    for remark in document.remarks:
         session.note(remark)
-    for key, reason in outcome.skipped.items():
-        session.note(f"{key} is not probed: {reason}")
-    broken = [result for result in outcome.results if not result.ok]
+    for one in document.skipped:
+        session.note(f"{one.service} is not probed: {one.reason}")
+    broken = [result for result in document.results if not result.ok]
     if any(result.verdict == "unproven" for result in broken):
         session.note("What is unproven could not be told from here; --allow-unproven lets it pass.")
     worse = [result.service for result in broken if result.verdict != "unproven"]
-    if outcome.origin.kind == "here":
+    kind, name = document.from_.kind, document.from_.name
+    if kind == "here":
         session.note("This was seen from inside and proves nothing about outside.")
     if worse:
-        kind, name = outcome.origin.kind, outcome.origin.name
         place = {"here": "", "interface": f" --from interface:{name}"}.get(kind, f" --from socks5://{name}")
         session.note(f"Next: `hooper why {worse[0]}{place}`.")
-    elif outcome.origin.kind == "here":
+    elif kind == "here":
         session.note("Next: join this computer to a phone's mobile data by cable, then")
         session.note("      `hooper check --from interface:NAME`.")
-    return code
 
 
 def render(document: CheckDocument, out: Console, *, verbose: bool = False) -> None:
@@ -159,6 +97,7 @@ def render(document: CheckDocument, out: Console, *, verbose: bool = False) -> N
     out.print(results_table(document.results))
     out.print()
     out.print(summary(document.results))
+    differing(document.findings, out)
     if verbose:
         _evidence(document, out)
 

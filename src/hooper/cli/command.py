@@ -14,10 +14,13 @@ from hooper.errors import UsageError
 
 Body = Callable[..., int | None]
 DEADLINE = "For each probe; all run side by side."
+EDIT_DRY_RUN = "Say what would be written; write nothing."
 DRY_RUN = "Look, and say what would be done; change nothing."
 
 
-def _option(name: str, kind: Any, default: Any, *words: str, text: str, metavar: str | None = None) -> inspect.Parameter:
+def _option(
+    name: str, kind: Any, default: Any, *words: str, text: str, metavar: str | None = None
+) -> inspect.Parameter:
     declared = Annotated[kind, typer.Option(*words, help=text, metavar=metavar)]
     return inspect.Parameter(name, inspect.Parameter.KEYWORD_ONLY, default=default, annotation=declared)
 
@@ -55,7 +58,9 @@ def command(
         shared.append(_option("masked", bool, False, "--mask", text=text))
     text = "Print one JSON document instead of text."
     shared.append(_option("json", bool, False, "--json", text=text))
-    shared.append(_option("quiet", bool, False, "--quiet", "-q", text="Nothing on stderr but errors and the lab's mark."))
+    shared.append(
+        _option("quiet", bool, False, "--quiet", "-q", text="Nothing on stderr but errors and the lab's mark.")
+    )
     text = "Say on stderr what is read, asked and written."
     shared.append(_option("verbose", bool, False, "--verbose", "-v", text=text))
 
@@ -68,7 +73,7 @@ def command(
             if not 0.05 <= values.get("deadline", 1) <= 3600:
                 message = f"--deadline {values['deadline']:g}: from 0.05 to 3600 seconds"
                 raise UsageError(message, remedy="Give seconds, such as 5.")
-            raise typer.Exit(body(Session(name, **values), **given) or 0)
+            raise typer.Exit(body(Session(name, keeps=state, **values), **given) or 0)
 
         parameters = [one.replace(annotation=hints[one.name], kind=inspect.Parameter.KEYWORD_ONLY) for one in own]
         run.__signature__ = inspect.Signature([*parameters, *shared])  # type: ignore[attr-defined]

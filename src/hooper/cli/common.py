@@ -19,7 +19,7 @@ import typer
 
 from hooper.cli import report
 from hooper.clock import SystemClock
-from hooper.errors import HooperError, UsageError, worst
+from hooper.errors import HooperError, worst
 from hooper.jsonform import dump, dump_line, error_objects, head, plain
 from hooper.secret import redact
 
@@ -32,6 +32,7 @@ if TYPE_CHECKING:
 
 T = TypeVar("T")
 R = TypeVar("R")
+
 
 class Done(NamedTuple, Generic[T]):
     """What came of a use case."""
@@ -63,6 +64,7 @@ class Session:
     site_file: Path | None = None
     state_folder: Path | None = None
     masked: bool = False
+    keeps: bool = False
     deadline: float = 5.0
     dry_run: bool = False
     mask: Mask | None = None
@@ -103,13 +105,26 @@ class Session:
         self.detail(f"read {self.site_path}: {len(file.site.services)} services on {len(file.site.hosts)} hosts")
         return file
 
-    def do(self, work: Callable[[Run, R], tuple[T, list[HooperError]]], request: R, file: SiteFile) -> Done[T]:
-        """A use case that asks nobody."""
+    def do(
+        self,
+        work: Callable[[Run, R], tuple[T, list[HooperError]]],
+        request: R,
+        file: SiteFile,
+        *,
+        state: bool = False,
+    ) -> Done[T]:
+        """A use case that asks nobody. state: it uses what is kept. Raises: StateError."""
         from hooper.usecases.run import Run
 
         run = Run(file, self.at, self.site_path, detail=self.detail)
-        document, trouble = work(run, request)
-        return Done(document, trouble, run)
+        if state:
+            from hooper.usecases.run import open_state
+
+            with open_state(run, self.state_folder):
+                document, trouble = work(run, request)
+        else:
+            document, trouble = work(run, request)
+        return Done(document, [*run.trouble, *trouble], run)
 
     def look(
         self, work: Callable[[Run, R], Awaitable[tuple[T, list[HooperError]]]], request: R, file: SiteFile
@@ -119,7 +134,7 @@ class Session:
         async def opened() -> Done[T]:
             from hooper.usecases.run import open_run
 
-            async with open_run(file, self.at, self.site_path, self.state_folder, self.detail) as run:
+            async with open_run(file, self.site_path, self.detail, keeps=self.keeps, state=self.state_folder) as run:
                 self.at = run.at
                 document, trouble = await work(run, request)
             return Done(document, [*run.trouble, *trouble], run)
@@ -225,19 +240,3 @@ def console(*, stderr: bool = False) -> Console:
             raise BrokenPipeError(errno.EPIPE, "the reader of the output is gone")
 
     return OurConsole(stderr=stderr, highlight=False, markup=False, emoji=False, soft_wrap=False)
-
-
-def choose(wanted: Iterable[str], known: Iterable[str], kind: str) -> tuple[str, ...]:
-    """The keys in `wanted`, checked. Raises: UsageError: one is not known, with the nearest that is."""
-    from hooper.site.words import nearest
-
-    all_known, out = list(known), []
-    for key in wanted:
-        if key not in all_known:
-            near = nearest(key, all_known)
-            hint = f"Did you mean {near[0]!r}? " if near else ""
-            raise UsageError(
-                f"there is no {kind} {key!r}", remedy=f"{hint}There are: {', '.join(all_known) or 'none'}."
-            )
-        out.append(key)
-    return tuple(dict.fromkeys(out))

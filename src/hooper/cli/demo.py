@@ -10,7 +10,8 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from hooper.cli.common import JsonFlag, QuietFlag, Session, VerboseFlag, console, run_async, sub_app
+from hooper.cli.command import command
+from hooper.cli.common import Session, console, run_async, sub_app
 from hooper.errors import EXIT_NEEDS_A_PERSON, MachineError, worst
 
 if TYPE_CHECKING:
@@ -21,22 +22,19 @@ if TYPE_CHECKING:
 app = sub_app("The whole job on a simulated town, from nothing to proven.")
 
 
-@app.command()
+@command(app, "demo")
 def demo(
+    session: Session,
     out: Annotated[
         Path | None,
         typer.Option(metavar="DIR", help="Leave the site file and the next commands there; new or empty."),
     ] = None,
-    json: JsonFlag = False,
-    quiet: QuietFlag = False,
-    verbose: VerboseFlag = False,
-) -> None:
+) -> int:
     """The whole job on a simulated town, from nothing to proven. Touches no network, needs no rights."""
     from hooper.lab.answers import DemoDocument, Step
     from hooper.usecases.demo import leave_files, prepare_folder
 
     os.environ.pop("HOOPER_LAB", None)  # the demo makes a town of its own
-    session = Session("demo", json, quiet, verbose)
     session.world = "lab"
     if out is not None:
         prepare_folder(out)
@@ -46,14 +44,14 @@ def demo(
     except OSError as exc:
         raise MachineError(f"no temporary folder can be made: {exc.strerror}") from None
     with temporary as folder:
-        scenes = run_async(_play, session, Path(folder), None if json else screen)
+        scenes = run_async(_play, session, Path(folder), None if session.json else screen)
     if out is not None:
         leave_files(out)
     steps = tuple(Step(scene.step, scene.ok, scene.took_ms) for scene in scenes)
     good = all(step.ok for step in steps)
     document = DemoDocument(steps, str(out) if out is not None else None)
     code = session.show(document, lambda shown, screen: _end(shown, screen, good=good))
-    raise typer.Exit(worst([code, 0 if good else EXIT_NEEDS_A_PERSON]))
+    return worst([code, 0 if good else EXIT_NEEDS_A_PERSON])
 
 
 async def _play(session: Session, folder: Path, screen: Console | None) -> list[Scene]:
@@ -62,7 +60,7 @@ async def _play(session: Session, folder: Path, screen: Console | None) -> list[
     scenes: list[Scene] = []
     if screen is not None:
         _begin(screen)
-    async with aclosing(play(folder, session.at.date())) as told:
+    async with aclosing(play(folder)) as told:
         async for scene in told:
             session.detail(f"{scene.step}: {scene.took_ms} ms")
             if screen is not None:

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from pathlib import Path
+from collections.abc import Callable
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from hooper.cli.common import Session, site_path
+from hooper.cli.common import Session
 from hooper.errors import UsageError
 
 if TYPE_CHECKING:
@@ -17,25 +17,18 @@ if TYPE_CHECKING:
     from hooper.planning.edits import Edited
     from hooper.site.load import SiteFile
 
-EditDryRunFlag = Annotated[bool, typer.Option("--dry-run", help="Say what would be written; write nothing.")]
 ClearOption = Annotated[
     list[str] | None, typer.Option("--clear", metavar="KEY", help="Take this key away; can be given again.")
 ]
 
 
-def finish(session: Session, file: SiteFile, given: Path | None, edited: Edited, *, dry_run: bool) -> int:
-    """Write the edited file, once it is sure that it is a site file, and show what was done."""
-    from hooper.planning.documents import EditDocument
-    from hooper.site.load import parse_site
-    from hooper.store.sitefile import save_site
+def finish(session: Session, file: SiteFile, edit: Callable[[SiteFile], Edited]) -> int:
+    """Write the edited file, and show what was done."""
+    from hooper.usecases.edits import EditRequest
+    from hooper.usecases.edits import edit as do_edit
 
-    path = site_path(given)
-    if dry_run:
-        parse_site(edited.text.encode(), file.name)
-    elif edited.text != file.text:
-        save_site(path, file, edited.text)
-    document = EditDocument(str(path), edited.action, edited.subject, edited.changes, edited.follows, dry_run)
-    return session.show(document, render)
+    done = session.do(do_edit, EditRequest(edit, session.dry_run), file)
+    return session.show(done.document, render, errors=done.trouble)
 
 
 def render(document: EditDocument, out: Console) -> None:

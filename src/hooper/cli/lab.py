@@ -11,19 +11,15 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
+from hooper.cli.command import command
 from hooper.cli.common import (
-    JsonFlag,
-    QuietFlag,
     Session,
-    SiteOption,
-    StateOption,
-    VerboseFlag,
-    choose,
     run_async,
     sub_app,
 )
 from hooper.errors import MachineError, UsageError
 from hooper.ports import ports_text
+from hooper.site.words import chosen
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -61,8 +57,9 @@ def _ask(session: Session, do: str, **more: Any) -> dict[str, Any]:
     return run_async(ask)
 
 
-@app.command("run")
+@command(app, "lab run")
 def run_lab(
+    session: Session,
     out: Annotated[
         Path | None, typer.Option(metavar="DIR", help="Put site.toml and lab.json there. Else a temporary folder.")
     ] = None,
@@ -72,21 +69,17 @@ def run_lab(
     hairpin: Annotated[
         bool, typer.Option("--hairpin", help="Let the routers lead machines inside to the public address; few do.")
     ] = False,
-    json: JsonFlag = False,
-    quiet: QuietFlag = False,
-    verbose: VerboseFlag = False,
 ) -> None:
     """Run the town until Ctrl-C. Prints the two variables that lead other terminals into it."""
     from hooper.lab.answers import LabEnvironment, LabRunDocument
     from hooper.lab.serve import serve
 
     os.environ.pop("HOOPER_LAB", None)  # this command makes a lab; one that is set belongs to another
-    session = Session("lab run", json, quiet, verbose)
     session.world = "lab"
 
     def started(lab: Path, site: Path) -> None:
         environment = LabEnvironment(str(lab), str(site))
-        if json:
+        if session.json:
             session.line(LabRunDocument(environment))
         else:
             form = "$env:{} = '{}'\n" if sys.platform == "win32" else "export {}='{}'\n"
@@ -118,10 +111,9 @@ def run_lab(
         pass
 
 
-@app.command("faults")
-def list_faults(json: JsonFlag = False, quiet: QuietFlag = False, verbose: VerboseFlag = False) -> None:
+@command(app, "lab faults")
+def list_faults(session: Session) -> None:
     """The faults that the town can have, and those that are active."""
-    session = Session("lab faults", json, quiet, verbose)
     _show_faults(session)
     session.note("\nBreak one with `hooper lab break FAULT [SERVICE]`, mend it with `hooper lab mend`.")
 
@@ -142,18 +134,15 @@ def _render_faults(document: LabFaultsDocument, out: Console) -> None:
     out.print(drawn)
 
 
-@app.command("break")
+@command(app, "lab break")
 def break_town(
+    session: Session,
     fault: Annotated[str, typer.Argument(help="One of `hooper lab faults`.")],
     service: Annotated[str | None, typer.Argument(help="The service it is to hit; else film-page.")] = None,
-    json: JsonFlag = False,
-    quiet: QuietFlag = False,
-    verbose: VerboseFlag = False,
 ) -> None:
     """Break something in the town."""
     from hooper.lab.faults import FAULTS
 
-    session = Session("lab break", json, quiet, verbose)
     hit = _ask(session, "break", fault=fault, service=service)["service"]
     session.detail(f"{fault} now hits {hit}")
     _show_faults(session)
@@ -161,22 +150,20 @@ def break_town(
     session.note(f"\nSee it: `{look}`. Mend it: `hooper lab mend`.")
 
 
-@app.command("mend")
+@command(app, "lab mend")
 def mend_town(
+    session: Session,
     fault: Annotated[str | None, typer.Argument(help="Only this fault; else all that are active.")] = None,
-    json: JsonFlag = False,
-    quiet: QuietFlag = False,
-    verbose: VerboseFlag = False,
 ) -> None:
     """Take a fault back, or all of them."""
-    session = Session("lab mend", json, quiet, verbose)
     mended = _ask(session, "mend", fault=fault)["mended"]
     session.detail(f"mended: {', '.join(mended) or 'nothing was broken'}")
     _show_faults(session)
 
 
-@app.command("line")
+@command(app, "lab line")
 def set_line(
+    session: Session,
     kind: Annotated[str | None, typer.Argument(help="The kind of line; without it the kinds are listed.")] = None,
     mapping: Annotated[
         str, typer.Option(help="The routers map by: endpoint, address, address-and-port (of the far end).")
@@ -189,15 +176,11 @@ def set_line(
         typer.Option(help="Who answers nothing: stun, gateway, resolver, everything; can be given again."),
     ] = None,
     resolver: Annotated[str, typer.Option(help="The machines' resolver: usual, unset, wrong.")] = "usual",
-    json: JsonFlag = False,
-    quiet: QuietFlag = False,
-    verbose: VerboseFlag = False,
 ) -> None:
     """Give the town another line, with routers that behave otherwise. What was entered into them stays."""
     from hooper.lab.answers import LabLineDocument, LineKind
     from hooper.lab.lines import KINDS
 
-    session = Session("lab line", json, quiet, verbose)
     shape = {"mapping": mapping, "filtering": filtering, "hairpin": hairpin, "speaks": speaks, "resolver": resolver}
     wanted = {"kind": kind, **shape, "dead": dead or []} if kind is not None else None
     now = _ask(session, "line", shape=wanted)["shape"]
@@ -221,42 +204,34 @@ def _render_line(document: LabLineDocument, out: Console) -> None:
     )
 
 
-@app.command("plug")
+@command(app, "lab plug")
 def plug(
+    session: Session,
     where: Annotated[str, typer.Argument(help="home: the club's LAN; between: between the two boxes.")],
-    json: JsonFlag = False,
-    quiet: QuietFlag = False,
-    verbose: VerboseFlag = False,
 ) -> None:
     """Be the person who carries the laptop to another socket."""
     from hooper.lab.answers import LabPlugDocument
 
-    session = Session("lab plug", json, quiet, verbose)
     done = LabPlugDocument(str(_ask(session, "plug", where=where)["where"]))
     words = {"home": "on the club's LAN", "between": "between the two boxes"}
     session.show(done, lambda shown, out: out.print(f"The laptop is plugged in {words[shown.where]}."))
 
 
-@app.command("install")
+@command(app, "lab install", site=True, state=True)
 def install(
+    session: Session,
     certificate: Annotated[str, typer.Argument(help="One of [certificates] that was ordered.")],
     service: Annotated[str, typer.Argument(help="The service whose device gets it.")],
-    site: SiteOption = None,
-    state: StateOption = None,
-    json: JsonFlag = False,
-    quiet: QuietFlag = False,
-    verbose: VerboseFlag = False,
 ) -> None:
     """Be the person at a device's page who gives it the certificate that was ordered."""
     from hooper.certs.store import CertificateStore
     from hooper.files import read_text
     from hooper.lab.answers import LabInstallDocument
-    from hooper.store.state import State, state_folder, store_name
+    from hooper.store.state import State, state_path
 
-    session = Session("lab install", json, quiet, verbose)
-    file = session.read_site(site)
-    choose([certificate], file.site.certificates, "certificate")
-    with State(state_folder(state) / store_name(file)) as opened:
+    file = session.read_site()
+    chosen([certificate], file.site.certificates, "certificate")
+    with State(state_path(session.state_folder, file)) as opened:
         store = CertificateStore(opened.certificates)
     if store.kept(certificate) is None:
         raise UsageError(f"{certificate} was not ordered yet", remedy="Order it: `hooper cert order`.")
@@ -265,32 +240,26 @@ def install(
     session.show(done, lambda shown, out: out.print(f"{shown.host} now shows the certificate {certificate}."))
 
 
-@app.command("restart")
+@command(app, "lab restart")
 def restart(
+    session: Session,
     gateway: Annotated[str, typer.Argument(help="A router that speaks a protocol.")],
-    json: JsonFlag = False,
-    quiet: QuietFlag = False,
-    verbose: VerboseFlag = False,
 ) -> None:
     """Restart a router: what programs entered is lost, what was typed stays, its control address changes."""
     from hooper.lab.answers import LabRestartDocument
 
-    session = Session("lab restart", json, quiet, verbose)
     done = LabRestartDocument(str(_ask(session, "restart", gateway=gateway)["gateway"]))
     session.show(done, lambda shown, out: out.print(f"{shown.gateway} has restarted."))
 
 
-@app.command("type")
+@command(app, "lab type")
 def type_sheet(
+    session: Session,
     sheet: Annotated[str, typer.Argument(metavar="FILE", help="A worksheet as JSON; - reads standard input.")],
-    json: JsonFlag = False,
-    quiet: QuietFlag = False,
-    verbose: VerboseFlag = False,
 ) -> None:
     """Be the person who enters a worksheet into the town's routers."""
     from hooper.lab.answers import EnteredRule, LabTypeDocument
 
-    session = Session("lab type", json, quiet, verbose)
     document = _read_document(sheet)
     if "errors" in document and "sheets" not in document:
         said = "; ".join(str(error.get("message")) for error in document["errors"] if isinstance(error, dict))
@@ -344,20 +313,17 @@ def _render_typed(document: LabTypeDocument, out: Console) -> None:
         out.print()
 
 
-@app.command("read")
+@command(app, "lab read")
 def read_pages(
+    session: Session,
     gateway: Annotated[
         list[str] | None, typer.Argument(metavar="GATEWAY", help="Only these routers; else all.")
     ] = None,
-    json: JsonFlag = False,
-    quiet: QuietFlag = False,
-    verbose: VerboseFlag = False,
 ) -> None:
     """Be the person who reads numbers and rules off the town's routers."""
     from hooper.lab.answers import Device, LabReadDocument, RouterPage, ShownRule
     from hooper.planning.documents import Reservation
 
-    session = Session("lab read", json, quiet, verbose)
     pages = tuple(
         RouterPage(
             row["gateway"],
@@ -397,12 +363,11 @@ def _render_pages(document: LabReadDocument, out: Console) -> None:
         out.print(drawn)
 
 
-@app.command("ledger")
-def show_ledger(json: JsonFlag = False, quiet: QuietFlag = False, verbose: VerboseFlag = False) -> None:
+@command(app, "lab ledger")
+def show_ledger(session: Session) -> None:
     """Everything that was sent in the town so far: who asked whom, and what became of it."""
     from hooper.lab.answers import LabLedgerDocument, LedgerEntry
 
-    session = Session("lab ledger", json, quiet, verbose)
     entries = tuple(LedgerEntry(**entry) for entry in _ask(session, "ledger")["entries"])
     session.show(LabLedgerDocument(entries), _render_ledger)
 
@@ -416,17 +381,14 @@ def _render_ledger(document: LabLedgerDocument, out: Console) -> None:
     out.print(drawn)
 
 
-@app.command("clock")
+@command(app, "lab clock")
 def move_clock(
+    session: Session,
     advance: Annotated[float, typer.Option(metavar="SECONDS", help="Move the town's clock forward.")] = 0.0,
-    json: JsonFlag = False,
-    quiet: QuietFlag = False,
-    verbose: VerboseFlag = False,
 ) -> None:
     """The town's clock; it can be moved forward."""
     from hooper.lab.answers import LabClockDocument
 
-    session = Session("lab clock", json, quiet, verbose)
     answer = _ask(session, "clock", advance_s=advance)
     document = LabClockDocument(str(answer["now"])[:19] + "Z", float(answer["ahead_s"]))
     session.show(document, _render_clock)

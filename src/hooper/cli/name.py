@@ -2,33 +2,20 @@
 
 from __future__ import annotations
 
-from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from hooper.cli.common import (
-    DryRunFlag,
-    JsonFlag,
-    MaskFlag,
-    QuietFlag,
-    Session,
-    SiteOption,
-    StateOption,
-    VerboseFlag,
-    choose,
-    deadline_seconds,
-    run_async,
-    sub_app,
-)
-from hooper.cli.looking import DeadlineOption, PublicOption, looking, parse_public
-from hooper.errors import EXIT_NEEDS_A_PERSON, HooperError, UsageError, worst
+from hooper.cli.command import DRY_RUN, command
+from hooper.cli.common import Done, Session, sub_app
+from hooper.cli.looking import PublicOption, differing, parse_public
+from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
+from hooper.site.words import chosen
 
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from hooper.addresses import IPAddress
-    from hooper.names.rows import NameRow, NamesDocument
+    from hooper.names.rows import NamesDocument
     from hooper.site.load import SiteFile
 
 app = sub_app("Dynamic names: do they lead here, and making them.", group=True)
@@ -37,25 +24,24 @@ NameArgument = Annotated[list[str] | None, typer.Argument(metavar="NAME", help="
 STYLE = {"current": "green", "updated": "green", "watched": "cyan", "needed": "orange3", "waiting": "orange3"}
 
 
-@app.command("list")
-def list_names(
-    name: NameArgument = None,
-    public: PublicOption = None,
-    deadline: DeadlineOption = 5.0,
-    site: SiteOption = None,
-    state: StateOption = None,
-    mask: MaskFlag = False,
-    json: JsonFlag = False,
-    quiet: QuietFlag = False,
-    verbose: VerboseFlag = False,
-) -> None:
+@command(app, "name list", site=True, state=True, mask=True, deadline=5.0)
+def list_names(session: Session, name: NameArgument = None, public: PublicOption = None) -> int:
     """Each name: the address it should have, the one its own servers have, and who keeps it."""
-    session = Session("name list", json, quiet, verbose)
-    _run(session, name, public, deadline, 0.0, site, state, mask=mask, change=False, again=False, dry=True)
+    from hooper.usecases.names import NamesRequest
+    from hooper.usecases.names import list_names as look
+
+    file = session.read_site()
+    request = NamesRequest(_names(file, name), parse_public(public or [], file.site), session.deadline)
+    done = session.look(look, request, file)
+    code = _show(session, done)
+    if any(row.action == "needed" for row in done.document.names):
+        session.note("\nNext: `hooper name update`.")
+    return worst([code, 0 if all(row.ok for row in done.document.names) else EXIT_NEEDS_A_PERSON])
 
 
-@app.command("update")
+@command(app, "name update", site=True, state=True, mask=True, deadline=5.0, dry_run=DRY_RUN)
 def update_names(
+    session: Session,
     name: NameArgument = None,
     public: PublicOption = None,
     again: Annotated[
@@ -64,78 +50,33 @@ def update_names(
     patience: Annotated[
         float, typer.Option("--patience", metavar="SECONDS", help="How long to wait until the name's servers show it.")
     ] = 30.0,
-    dry_run: DryRunFlag = False,
-    deadline: DeadlineOption = 5.0,
-    site: SiteOption = None,
-    state: StateOption = None,
-    mask: MaskFlag = False,
-    json: JsonFlag = False,
-    quiet: QuietFlag = False,
-    verbose: VerboseFlag = False,
-) -> None:
+) -> int:
     """Update the names that do not lead here, and only those; then look at the name's own servers whether it arrived.
 
     Names that the router or a device keeps are looked at, not touched.
     """
-    session = Session("name update", json, quiet, verbose)
-    _run(session, name, public, deadline, patience, site, state, mask=mask, change=True, again=again, dry=dry_run)
+    from hooper.usecases.names import NamesRequest
+    from hooper.usecases.names import update_names as update
 
-
-def _run(
-    session: Session,
-    name: list[str] | None,
-    public: list[str] | None,
-    deadline: float,
-    patience: float,
-    site: Path | None,
-    state: Path | None,
-    *,
-    mask: bool,
-    change: bool,
-    again: bool,
-    dry: bool,
-) -> None:
-    from hooper.names.rows import NamesDocument
-    from hooper.names.update import names_to_update
-
-    deadline = deadline_seconds(deadline)
     if not 0 <= patience <= 3600:
         raise UsageError(f"--patience {patience:g}: from 0 to 3600 seconds", remedy="Give seconds, such as 30.")
-    file = session.read_site(site, mask=mask)
-    names = names_to_update(file.site, choose([n.lower() for n in name or ()], file.site.names, "name"))
+    file = session.read_site()
     given = parse_public(public or [], file.site)
-    rows, trouble = run_async(_work, session, file, names, given, deadline, patience, state, change, again, dry)
-    told = {problem.message for problem in trouble}  # an error says it already
-    document = NamesDocument(dry, tuple(rows))
-    code = session.show(document, lambda shown, out: _render(shown, out, told), errors=trouble)
-    if not change and any(row.action == "needed" for row in rows):
-        session.note("\nNext: `hooper name update`.")
-    raise typer.Exit(worst([code, 0 if all(row.ok for row in rows) or (dry and change) else EXIT_NEEDS_A_PERSON]))
+    request = NamesRequest(_names(file, name), given, session.deadline, patience, again, session.dry_run)
+    done = session.look(update, request, file)
+    good = session.dry_run or all(row.ok for row in done.document.names)
+    return worst([_show(session, done), 0 if good else EXIT_NEEDS_A_PERSON])
 
 
-async def _work(
-    session: Session,
-    file: SiteFile,
-    names: tuple[str, ...],
-    given: dict[str, IPAddress],
-    deadline: float,
-    patience: float,
-    state: Path | None,
-    change: bool,
-    again: bool,
-    dry: bool,
-) -> tuple[list[NameRow], list[HooperError]]:
-    from hooper.names.update import Names
+def _names(file: SiteFile, given: list[str] | None) -> tuple[str, ...]:
+    return chosen([name.lower() for name in given or ()], file.site.names, "name")
 
-    async with looking(session, file, state) as opened:
-        told = opened.state.told() if opened.state is not None else {}
-        base = Path(file.name).parent
-        work = Names(opened.here, file.site, base, told, given, deadline, patience, opened.state)
-        if change and opened.state is not None:
-            rows = await work.update(names, again=again, dry=dry)
-        else:
-            rows = await work.look(names)
-        return rows, [*opened.trouble, *work.trouble]
+
+def _show(session: Session, done: Done[NamesDocument]) -> int:
+    told = {problem.message for problem in done.trouble}  # an error says it already
+    code = session.show(done.document, lambda shown, out: _render(shown, out, told), errors=done.trouble)
+    wrong = any(finding.severity == "error" for finding in done.document.findings)
+    return worst([code, EXIT_NEEDS_A_PERSON if wrong else 0])
 
 
 def _render(document: NamesDocument, out: Console, told: set[str]) -> None:
@@ -156,3 +97,4 @@ def _render(document: NamesDocument, out: Console, told: set[str]) -> None:
         indented(out, row.published_source, mark="is, says         ", left=2)
         if row.detail and row.detail not in told:
             indented(out, row.detail, mark="→ ", left=2)
+    differing(document.findings, out)

@@ -9,8 +9,8 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from hooper.cli.common import JsonFlag, QuietFlag, Session, VerboseFlag, deadline_seconds, run_async, site_path, sub_app
-from hooper.cli.looking import DeadlineOption
+from hooper.cli.command import command
+from hooper.cli.common import Session, run_async, site_path, sub_app
 from hooper.errors import SeveralErrors, SiteFileError, UsageError, flatten
 
 if TYPE_CHECKING:
@@ -19,8 +19,9 @@ if TYPE_CHECKING:
 app = sub_app("Start a site file: by questions, by options, or from what is found here.")
 
 
-@app.command()
+@command(app, "new", deadline=5.0)
 def new(
+    session: Session,
     file: Annotated[Path | None, typer.Argument(metavar="FILE", help="Else HOOPER_SITE, else site.toml here.")] = None,
     found: Annotated[
         bool,
@@ -59,18 +60,12 @@ def new(
         list[str] | None, typer.Option("--host", metavar="KEY=ADDRESS", help="A device; can be given again.")
     ] = None,
     dry_run: Annotated[bool, typer.Option("--dry-run", help="Print the file instead of writing it.")] = False,
-    deadline: DeadlineOption = 5.0,
-    json: JsonFlag = False,
-    quiet: QuietFlag = False,
-    verbose: VerboseFlag = False,
-) -> None:
+) -> int:
     """Start a site file. Without --gateway and --found it asks, in a sensible order, with defaults in brackets."""
     from hooper.files import write_atomically
     from hooper.planning.documents import ChangedKey, EditDocument
     from hooper.planning.starting import Start, site_text
 
-    session = Session("new", json, quiet, verbose)
-    deadline = deadline_seconds(deadline)
     path = site_path(file)
     if path.exists() and not dry_run:
         raise UsageError(f"{path} exists, and is not overwritten", remedy="Name another file, or change that one.")
@@ -88,9 +83,9 @@ def new(
     if gateway:
         start = replace(start, boxes=_boxes(gateway, wan, pool, by_hand or [], provider or []))
     elif found:
-        seen = run_async(_found, session, title or "", deadline)
+        seen = _found(session, title or "")
         start = replace(start, boxes=seen.boxes, resolvers=start.resolvers or seen.resolvers)
-    elif json:
+    elif session.json:
         raise UsageError("--json asks no questions", remedy="Give --gateway KEY=LAN, or --found.")
     else:
         start = _asked(start)
@@ -99,7 +94,7 @@ def new(
         raise UsageError(f"that makes no site: {wrong}", remedy="Correct what you gave; nothing was written.")
     if dry_run:
         typer.echo(text, nl=False)
-        raise typer.Exit(0)
+        return 0
     write_atomically(path, text.encode())
     rows = tuple(ChangedKey(f"gateways.{box.key}", None, box.lan) for box in start.boxes)
     document = EditDocument(str(path), "made", str(path), rows, (), False)
@@ -107,15 +102,13 @@ def new(
     session.note(
         "\nNext: `hooper host add KEY`, `hooper service add KEY --host HOST --speaks WHAT`, then `hooper plan`."
     )
-    raise typer.Exit(code)
+    return code
 
 
-async def _found(session: Session, title: str, deadline: float) -> Start:
-    from hooper.line.starting import found_here
-    from hooper.net.lab import lab_from_environment
-    from hooper.net.opening import open_door
+def _found(session: Session, title: str) -> Start:
+    from hooper.usecases.starting import look_around
 
-    start = await found_here(await open_door(lab_from_environment()), title, deadline)
+    start = run_async(look_around, title, session.deadline)
     for box in start.boxes:
         session.note(f"found {box.key}: LAN {box.lan}" + (f"; {box.doubt}" if box.doubt else ""))
     return start

@@ -7,31 +7,27 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from hooper.cli.common import (
-    JsonFlag,
-    MaskFlag,
-    QuietFlag,
-    Session,
-    SiteOption,
-    VerboseFlag,
-    site_path,
-    sub_app,
-)
+from hooper.cli.command import command
+from hooper.cli.common import Session, sub_app
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
-from hooper.planning.values import EVERYTHING, Compared, Forward, Plan, PlanDocument
+from hooper.files import read_text
+from hooper.planning.openers import DRIVEN
+from hooper.planning.values import EVERYTHING, Forward, PlanDocument
 from hooper.ports import ports_text
 
 if TYPE_CHECKING:
     from rich.console import Console
 
+    from hooper.planning.topology import Topology
     from hooper.site.load import SiteFile
-    from hooper.site.model import Site
+    from hooper.sourced import SourcedAddress
 
 app = sub_app("The rule that every router needs, and what is wrong or risky.")
 
 
-@app.command()
+@command(app, "plan", site=True, state=True, mask=True)
 def plan(
+    session: Session,
     chain: Annotated[bool, typer.Option("--chain", help="Draw the chain instead: lines, routers, devices.")] = False,
     svg: Annotated[
         Path | None, typer.Option("--svg", metavar="FILE", help="Write the picture of the chain to this file too.")
@@ -45,42 +41,49 @@ def plan(
     pin: Annotated[
         bool, typer.Option("--pin", help="Write the chosen outside ports into the site file, so that they never move.")
     ] = False,
-    site: SiteOption = None,
-    mask: MaskFlag = False,
-    json: JsonFlag = False,
-    quiet: QuietFlag = False,
-    verbose: VerboseFlag = False,
-) -> None:
+) -> int:
     """The rule that every router needs, and what is wrong or risky. Asks nobody; writes only what you name."""
-    from hooper.planning.openers import entering
-    from hooper.planning.plan import make_plan
-    from hooper.planning.topology import Topology
+    from hooper.usecases.plan import PlanRequest
+    from hooper.usecases.plan import plan as make
 
-    session = Session("plan", json, quiet, verbose)
-    if chain and (json or against):
+    if chain and (session.json or against):
         raise UsageError("--chain draws for people", remedy="Leave --json and --against out, or --chain.")
-    file = session.read_site(site, mask=mask)
-    pinned: tuple[str, ...] = ()
+    file = session.read_site()
+    tables = _tables(against or [], list(file.site.gateways))
+    done = session.do(make, PlanRequest(pin, tables, _seen(session, file)), file)
+    document, run = done.document, done.run
     if pin:
-        file, pinned = _pin(session, file, site)
-    topology = Topology(file.site)
-    made = make_plan(file, session.at.date(), topology)
-    compared = _against(file, made, against or [])
-    ways_to_enter = tuple(entering(topology, made))
-    document = PlanDocument(made.forwards, made.findings, made.feasible, ways_to_enter, compared, pinned)
+        _pinned(session, document)
     if svg is not None:
-        _draw(session, file, svg)
+        _draw(session, run.topology, svg)
     shown = _tree if chain else render
-    code = session.show(document, lambda said, out: shown(said, out, file.site, verbose=verbose))
-    differs = any(row.state != "same" for row in compared)
-    if not made.feasible:
+    code = session.show(
+        document, lambda said, out: shown(said, out, run.topology, verbose=session.verbose), errors=done.trouble
+    )
+    differs = any(row.state != "same" for row in document.against)
+    if not document.feasible:
         session.note("\nNext: put the errors right in the site file, then `hooper plan` again.")
     elif not against:
-        _next(session, made)
-    raise typer.Exit(worst([code, 0 if made.feasible and not differs else EXIT_NEEDS_A_PERSON]))
+        _next(session, document)
+    return worst([code, 0 if document.feasible and not differs else EXIT_NEEDS_A_PERSON])
 
 
-def _next(session: Session, made: Plan) -> None:
+def _seen(session: Session, file: SiteFile) -> dict[str, SourcedAddress]:
+    """The lines' addresses as they were last measured; a plan makes no state where there is none."""
+    if not any(line.address for line in file.site.lines.values()):
+        return {}
+    from hooper.store.state import state_path
+
+    path = state_path(session.state_folder, file)
+    if not path.exists():
+        return {}
+    from hooper.store.state import State
+
+    with State(path) as state:
+        return state.values.seen()
+
+
+def _next(session: Session, made: PlanDocument) -> None:
     """What to do with a plan that can work."""
     if not made.forwards:
         session.note(
@@ -95,54 +98,40 @@ def _next(session: Session, made: Plan) -> None:
         session.note("\nNext: `hooper worksheet` says what to enter on each router.")
 
 
-def _pin(session: Session, file: SiteFile, site: Path | None) -> tuple[SiteFile, tuple[str, ...]]:
-    """The site with every outside port written down. Raises: CannotEdit, MachineError."""
-    from hooper.planning.edits import pin
-    from hooper.store.sitefile import save_site
-
-    edited = pin(file)
-    if not edited.changes:
+def _pinned(session: Session, document: PlanDocument) -> None:
+    """What was written down."""
+    if not document.pinned:
         session.note("Every outside port is written down already.\n")
-        return file, ()
-    saved = save_site(site_path(site), file, edited.text)
-    pinned = tuple(f"{change.key} = {change.after}" for change in edited.changes)
-    session.note(f"Written into {site_path(site)}:")
-    for line in pinned:
+        return
+    session.note(f"Written into {session.site_path}:")
+    for line in document.pinned:
         session.note(f"   {line}")
     session.note()
-    return saved, pinned
 
 
-def _draw(session: Session, file: SiteFile, path: Path) -> None:
+def _draw(session: Session, topology: Topology, path: Path) -> None:
     from hooper.files import write_atomically
     from hooper.report.chain import as_svg
 
-    drawn = as_svg(Topology(file.site), file.site.site.title or "The chain")
+    drawn = as_svg(topology, topology.site.site.title or "The chain")
     write_atomically(path, (session.mask.text(drawn) if session.mask else drawn).encode())
     session.note(f"The picture is in {path}.\n")
 
 
-def _against(file: SiteFile, made: Plan, given: list[str]) -> tuple[Compared, ...]:
-    """Each table held against its gateway. Raises: UsageError."""
-    if not given:
-        return ()
-    from hooper.files import read_text
-    from hooper.planning.against import compare_table, read_table
-
-    gateways = list(file.site.gateways)
-    out: list[Compared] = []
+def _tables(given: list[str], gateways: list[str]) -> dict[str, tuple[str | None, str]]:
+    """--against: each table's text, with the gateway that was named. Raises: UsageError."""
+    out: dict[str, tuple[str | None, str]] = {}
     for text in given:
         key, equals, name = text.partition("=")
         named = key if equals and key in gateways else None
         path = Path(name if named is not None else text)
         if not path.is_file():
             raise UsageError(f"--against: there is no file {path}", remedy="Write --against [GATEWAY=]FILE.")
-        rows = read_table(read_text(path), str(path))
-        out += compare_table(made.forwards, rows, gateways, named, str(path))
-    return tuple(out)
+        out[str(path)] = (named, read_text(path))
+    return out
 
 
-def _tree(document: PlanDocument, out: Console, site: Site, *, verbose: bool = False) -> None:
+def _tree(document: PlanDocument, out: Console, topology: Topology, *, verbose: bool = False) -> None:
     """The chain as a tree."""
     from rich.text import Text
     from rich.tree import Tree
@@ -157,13 +146,13 @@ def _tree(document: PlanDocument, out: Console, site: Site, *, verbose: bool = F
             label = Text.assemble((one.text, styles.get(one.kind, "dim")), "  ", (one.detail, "dim"))
             grow(tree.add(label), one)
 
-    root = as_tree(Topology(site))
+    root = as_tree(topology)
     tree = Tree(Text(root.text, style="bold"))
     grow(tree, root)
     out.print(tree)
 
 
-def render(document: PlanDocument, out: Console, site: Site, *, verbose: bool = False) -> None:
+def render(document: PlanDocument, out: Console, topology: Topology, *, verbose: bool = False) -> None:
     """The ways of the services, those that are not forwarded, the findings."""
     from hooper.cli.render import counted, findings, heading
     from hooper.planning.catalogue import CATALOGUE
@@ -175,7 +164,7 @@ def render(document: PlanDocument, out: Console, site: Site, *, verbose: bool = 
         out.print()
         ways(document.forwards, out)
     for reach, words in (("tunnel", "through a tunnel only"), ("lan", "on the LAN only")):
-        keys = [key for key, service in site.services.items() if service.reach == reach]
+        keys = [key for key, service in topology.site.services.items() if service.reach == reach]
         if keys:
             out.print(f"Not forwarded, {words}: {', '.join(keys)}")
     _entering(document, out)

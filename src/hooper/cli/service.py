@@ -6,19 +6,14 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
+from hooper.cli.command import EDIT_DRY_RUN, command
 from hooper.cli.common import (
-    JsonFlag,
-    MaskFlag,
-    QuietFlag,
     Session,
-    SiteOption,
-    VerboseFlag,
-    choose,
     sub_app,
 )
-from hooper.cli.editing import ClearOption, EditDryRunFlag, finish, port_value, rows_of
+from hooper.cli.editing import ClearOption, finish, port_value, rows_of
 from hooper.errors import UsageError
-from hooper.planning.topology import Topology
+from hooper.site.words import chosen
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -53,25 +48,17 @@ PathOption = Annotated[str | None, typer.Option("--path", metavar="PATH", help="
 ExpectOption = Annotated[str | None, typer.Option("--expect", metavar="TEXT", help="A text on its first page.")]
 
 
-@app.command("list")
-def list_services(
-    site: SiteOption = None,
-    mask: MaskFlag = False,
-    json: JsonFlag = False,
-    quiet: QuietFlag = False,
-    verbose: VerboseFlag = False,
-) -> None:
+@command(app, "service list", site=True, mask=True)
+def list_all(session: Session) -> int:
     """All services of the site file: where they are, how far they reach, by which port."""
-    from hooper.planning.documents import ServiceListDocument
-    from hooper.planning.lists import service_rows
+    from hooper.usecases.plan import list_services as look
 
-    session = Session("service list", json, quiet, verbose)
-    file = session.read_site(site, mask=mask)
-    raise typer.Exit(session.show(ServiceListDocument(tuple(service_rows(Topology(file.site)))), _render))
+    return session.show(session.do(look, None, session.read_site()).document, _render)
 
 
-@app.command()
+@command(app, "service add", site=True, dry_run=EDIT_DRY_RUN)
 def add(
+    session: Session,
     service: Annotated[str, typer.Argument(metavar="SERVICE", help="The key that it is to have.")],
     host: HostOption = None,
     speaks: SpeaksOption = None,
@@ -86,20 +73,14 @@ def add(
     name: NameOption = None,
     path: PathOption = None,
     expect: ExpectOption = None,
-    site: SiteOption = None,
-    dry_run: EditDryRunFlag = False,
-    json: JsonFlag = False,
-    quiet: QuietFlag = False,
-    verbose: VerboseFlag = False,
-) -> None:
+) -> int:
     """Add a service. A public one gets its outside port chosen and written down, so that it never moves."""
     from hooper.planning.edits import add_service
 
-    session = Session("service add", json, quiet, verbose)
-    file = session.read_site(site)
+    file = session.read_site()
     if host is None:
         raise UsageError("--host is missing", remedy=f"Give one of: {', '.join(file.site.hosts) or 'none; add one'}.")
-    choose([host], file.site.hosts, "host")
+    chosen([host], file.site.hosts, "host")
     rows = _rows(
         port,
         outside_port,
@@ -115,13 +96,14 @@ def add(
         path=path,
         expect=expect,
     )
-    code = finish(session, file, site, add_service(file, service, rows), dry_run=dry_run)
+    code = finish(session, file, lambda file: add_service(file, service, rows))
     session.note("\nNext: `hooper plan` for the rules and what is wrong or risky.")
-    raise typer.Exit(code)
+    return code
 
 
-@app.command()
+@command(app, "service change", site=True, dry_run=EDIT_DRY_RUN)
 def change(
+    session: Session,
     service: ServiceArgument,
     host: HostOption = None,
     speaks: SpeaksOption = None,
@@ -137,18 +119,12 @@ def change(
     path: PathOption = None,
     expect: ExpectOption = None,
     clear: ClearOption = None,
-    site: SiteOption = None,
-    dry_run: EditDryRunFlag = False,
-    json: JsonFlag = False,
-    quiet: QuietFlag = False,
-    verbose: VerboseFlag = False,
-) -> None:
+) -> int:
     """Change a service."""
     from hooper.planning.edits import change_service
 
-    session = Session("service change", json, quiet, verbose)
-    file = session.read_site(site)
-    (key,) = choose([service], file.site.services, "service")
+    file = session.read_site()
+    (key,) = chosen([service], file.site.services, "service")
     rows = _rows(
         port,
         outside_port,
@@ -166,27 +142,22 @@ def change(
     )
     if not rows and not clear:
         raise UsageError("nothing to change was given", remedy="Give an option such as --reach tunnel.")
-    code = finish(session, file, site, change_service(file, key, rows, clear or ()), dry_run=dry_run)
+    code = finish(session, file, lambda file: change_service(file, key, rows, clear or ()))
     session.note("\nNext: `hooper plan`; `hooper worksheet --changed` says what to change on the routers.")
-    raise typer.Exit(code)
+    return code
 
 
-@app.command()
+@command(app, "service remove", site=True, dry_run=EDIT_DRY_RUN)
 def remove(
+    session: Session,
     service: ServiceArgument,
-    site: SiteOption = None,
-    dry_run: EditDryRunFlag = False,
-    json: JsonFlag = False,
-    quiet: QuietFlag = False,
-    verbose: VerboseFlag = False,
-) -> None:
+) -> int:
     """Remove a service, and say which rules now stand for nothing. Its comments in the file stay."""
     from hooper.planning.edits import remove_service
 
-    session = Session("service remove", json, quiet, verbose)
-    file = session.read_site(site)
-    (key,) = choose([service], file.site.services, "service")
-    raise typer.Exit(finish(session, file, site, remove_service(file, key), dry_run=dry_run))
+    file = session.read_site()
+    (key,) = chosen([service], file.site.services, "service")
+    return finish(session, file, lambda file: remove_service(file, key))
 
 
 def _rows(

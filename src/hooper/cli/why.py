@@ -2,53 +2,33 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from datetime import timedelta
-from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from hooper.cli.common import (
-    JsonFlag,
-    MaskFlag,
-    QuietFlag,
-    Session,
-    SiteOption,
-    StateOption,
-    VerboseFlag,
-    choose,
-    deadline_seconds,
-    run_async,
-    sub_app,
-)
+from hooper.cli.command import command
+from hooper.cli.common import Session, sub_app
 from hooper.cli.looking import (
-    DeadlineOption,
     FromOption,
-    Origin,
     ProxyPasswordOption,
     PublicOption,
     WanOption,
-    looking,
+    differing,
     numbers,
-    open_outside,
     parse_origin,
     parse_pairs,
     parse_public,
     parse_wan,
     read_address,
 )
-from hooper.errors import EXIT_NEEDS_A_PERSON, HooperError, StateError, UsageError, worst
-from hooper.sourced import as_told
+from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
+from hooper.site.words import chosen
 
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from hooper.site.load import SiteFile
     from hooper.site.model import Site
-    from hooper.store.state import State
     from hooper.why.case import WhyDocument
-    from hooper.why.evidence import Past
 
 app = sub_app("The first broken link of a service, with evidence and remedy.")
 
@@ -56,20 +36,9 @@ MARKS = {"ok": ("✓", "green"), "broken": ("✗", "bold red"), "unknown": ("?",
 CERTAINTY_STYLE = {"certain": "bold red", "likely": "orange3", "possible": "blue"}
 
 
-@dataclass(frozen=True)
-class Asked:
-    """What the command line says. told: by the keys of the store."""
-
-    service: str
-    origin: Origin | None
-    proxy_password: str | None
-    told: dict[str, str]
-    deadline: float
-    state: Path | None
-
-
-@app.command()
+@command(app, "why", site=True, state=True, mask=True, deadline=5.0)
 def why(
+    session: Session,
     service: Annotated[str, typer.Argument(help="The service that does not answer.")],
     origin: FromOption = None,
     proxy_password: ProxyPasswordOption = None,
@@ -83,35 +52,31 @@ def why(
         str | None,
         typer.Option(metavar="ADDRESS", help="The address that the device or its router shows."),
     ] = None,
-    deadline: DeadlineOption = 5.0,
-    site: SiteOption = None,
-    state: StateOption = None,
-    mask: MaskFlag = False,
-    json: JsonFlag = False,
-    quiet: QuietFlag = False,
-    verbose: VerboseFlag = False,
-) -> None:
+) -> int:
     """The first broken link of a service, with the evidence, the likely causes and what would decide between them.
 
     What you read off a page is given by --wan, --public, --rule and --at, and remembered with its date.
     """
-    session = Session("why", json, quiet, verbose)
+    from hooper.usecases.why import WhyRequest
+    from hooper.usecases.why import why as diagnose
+
     place = parse_origin(origin, proxy_password) if origin not in (None, "here") else None
     if place is None and proxy_password is not None:
         raise UsageError("--proxy-password goes with --from socks5://...", remedy="Give both, or neither.")
-    deadline = deadline_seconds(deadline)
-    file = session.read_site(site, mask=mask)
-    (chosen,) = choose([service], file.site.services, "service")
+    file = session.read_site()
+    (key,) = chosen([service], file.site.services, "service")
+    given = parse_public(public or [], file.site)
     told = parse_wan(wan or [], file.site)
-    told |= {f"public:{line}": str(address) for line, address in parse_public(public or [], file.site).items()}
-    told |= _parse_rules(rule or [], chosen, file.site)
+    told |= {f"public:{line}": str(address) for line, address in given.items()}
+    told |= _parse_rules(rule or [], key, file.site)
     if at is not None:
-        told[f"at:{file.site.services[chosen].host}"] = str(read_address("--at", at))
-    asked = Asked(chosen, place, proxy_password, told, deadline, state)
-    document, trouble = run_async(_run, session, file, asked)
-    code = session.show(document, lambda shown, out: render(shown, out, verbose=verbose), errors=trouble)
-    _next(session, document, asked)
-    raise typer.Exit(worst([code, 0 if document.ok else EXIT_NEEDS_A_PERSON]))
+        told[f"at:{file.site.services[key].host}"] = str(read_address("--at", at))
+    done = session.look(diagnose, WhyRequest(key, place, given, told, session.deadline), file)
+    document = done.document
+    code = session.show(document, lambda shown, out: render(shown, out, verbose=session.verbose), errors=done.trouble)
+    _next(session, document, outside=place is not None)
+    wrong = any(finding.severity == "error" for finding in document.findings)
+    return worst([code, 0 if document.ok and not wrong else EXIT_NEEDS_A_PERSON])
 
 
 def _parse_rules(given: list[str], service: str, site: Site) -> dict[str, str]:
@@ -125,62 +90,6 @@ def _parse_rules(given: list[str], service: str, site: Site) -> dict[str, str]:
             word = str(read_address(f"--rule {gateway}", address)) + colon + port
         out[f"rule:{service}:{gateway}"] = word
     return out
-
-
-async def _run(session: Session, file: SiteFile, asked: Asked) -> tuple[WhyDocument, list[HooperError]]:
-    from hooper.planning.plan import make_plan
-    from hooper.why.diagnosis import diagnose
-    from hooper.why.evidence import Past, gather_service
-
-    async with looking(session, file, asked.state) as opened:
-        past = Past()
-        if opened.state is not None:
-            try:
-                opened.state.tell(session.at, asked.told)
-                past = _past(opened.state, session, asked.service, file.site)
-            except StateError as exc:
-                opened.trouble.append(exc)
-        past = _with_told(past, session, asked)
-        plan = make_plan(file, session.at.date())
-        outside = None
-        if asked.origin is not None:
-            outside = await open_outside(opened.here, asked.origin, asked.proxy_password, file, asked.deadline)
-        facts, looks = await gather_service(
-            opened.here,
-            outside,
-            file.site,
-            plan,
-            asked.service,
-            past,
-            opened.state,
-            asked.deadline,
-            now=session.at,
-            base=Path(file.name).parent,
-        )
-        for look in looks:
-            opened.trouble += look.errors
-            if opened.state is not None:
-                try:
-                    opened.state.save_check(session.at, look.origin, look.results, look.inside)
-                except StateError as exc:
-                    opened.trouble.append(exc)
-        return diagnose(file.site, plan, facts), opened.trouble
-
-
-def _past(state: State, session: Session, service: str, site: Site) -> Past:
-    from hooper.why.evidence import STORED_FOR, Past, stored_result
-
-    rows = state.outside_since(session.at - STORED_FOR - timedelta(seconds=1), service)
-    newest = (rows[0][0], stored_result(rows[0][1])) if rows else None
-    entered = {key: frozenset(entry.service for entry in state.entries(key).values()) for key in site.gateways}
-    return Past(state.told(), newest, state.fingerprints(), entered)
-
-
-def _with_told(past: Past, session: Session, asked: Asked) -> Past:
-    """What was told now counts also where it could not be remembered."""
-    from dataclasses import replace
-
-    return replace(past, told={**past.told, **{key: as_told(value, session.at) for key, value in asked.told.items()}})
 
 
 def render(document: WhyDocument, out: Console, *, verbose: bool = False) -> None:
@@ -216,6 +125,7 @@ def render(document: WhyDocument, out: Console, *, verbose: bool = False) -> Non
         out.print()
         heading(out, "The numbers")
         numbers(document.comparisons, out)
+    differing(document.findings, out)
 
 
 def _hanging(out: Console, text: str) -> None:
@@ -227,14 +137,14 @@ def _hanging(out: Console, text: str) -> None:
         out.print((" " * 22 if number else "") + line, soft_wrap=True)
 
 
-def _next(session: Session, document: WhyDocument, asked: Asked) -> None:
+def _next(session: Session, document: WhyDocument, *, outside: bool) -> None:
     first = document.causes[0] if document.causes else None
-    if document.ok is None and asked.origin is not None:
+    if document.ok is None and outside:
         session.note("\nThe line marked ? at `outside` says why this look could not prove it.")
     elif document.ok is None:
         session.note("\nNext: join this computer to a phone's mobile data by cable, then")
-        session.note(f"      `hooper why {asked.service} --from interface:NAME`.")
+        session.note(f"      `hooper why {document.service} --from interface:NAME`.")
     elif first is not None and first.would_make_certain:
         session.note("\nNext: the line marked ? below the first cause would decide it.")
     elif first is not None:
-        session.note(f"\nNext: do what → says, then `hooper why {asked.service}` again.")
+        session.note(f"\nNext: do what → says, then `hooper why {document.service}` again.")

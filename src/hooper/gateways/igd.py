@@ -13,9 +13,9 @@ import anyio
 
 from hooper.addresses import IPAddress, parse_address
 from hooper.errors import CounterpartError, NoAnswer, WireError
-from hooper.gateways.tables import LiveRule
 from hooper.net.plain_http import Url, ask
 from hooper.net.types import Door
+from hooper.store.journal import LiveRule
 from hooper.wire import upnp
 
 ENTRIES_READ = 2000  # more than any router keeps; ends the reading of a table that has no end

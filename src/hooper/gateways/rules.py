@@ -10,18 +10,17 @@ from typing import TYPE_CHECKING, Literal, cast
 
 from hooper.addresses import classify, parse_address
 from hooper.comparison import Comparison, Side
-from hooper.gateways.tables import LiveRule, Owner, RuleRow
+from hooper.gateways.tables import Owner, RuleRow
 from hooper.planning.openers import cannot_say
 from hooper.planning.values import Forward
 from hooper.ports import single
+from hooper.store.journal import Entered, Key, LiveRule, key_of
 
 if TYPE_CHECKING:
     from hooper.site.model import Site
 
 LABEL = "hooper "
 LABEL_LENGTH = 30  # letters; some routers turn longer labels into garbage
-
-Key = tuple[str, int, str]  # transport, outside port, source
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,30 +31,6 @@ class Wanted:
     forward: Forward
     rule: LiveRule | None
     reason: str = ""
-
-
-@dataclass(frozen=True, slots=True)
-class Entered:
-    """An entry of ours as the journal keeps it.
-
-    state: opening or closing while it is being done, so that a run that was killed is taken up; open when it is done.
-    before: the entry of another hand that it took the place of. until: when it ends; None: not by itself.
-    """
-
-    gateway: str
-    service: str
-    rule: LiveRule
-    state: Literal["opening", "open", "closing"]
-    before: LiveRule | None
-    until: datetime | None
-
-    @property
-    def key(self) -> Key:
-        return key_of(self.rule)
-
-
-def key_of(rule: LiveRule) -> Key:
-    return rule.transport, rule.outside_port, rule.source
 
 
 def wanted_rules(forwards: Iterable[Forward], gateway: str, lease_s: int) -> Iterator[Wanted]:

@@ -15,29 +15,6 @@ Outcome = Literal[
 
 
 @dataclass(frozen=True, slots=True)
-class LiveRule:
-    """An entry of a router's own table. source: the one address it is limited to, empty: anyone. lease_s: 0: no end."""
-
-    transport: Literal["tcp", "udp"]
-    outside_port: int
-    target_address: str
-    target_port: int
-    source: str
-    label: str
-    enabled: bool
-    lease_s: int
-
-    @property
-    def key(self) -> tuple[str, int]:
-        return self.transport, self.outside_port
-
-    def leads_as(self, other: LiveRule) -> bool:
-        """Whether both send the same packets to the same place."""
-        mine = (self.key, self.target_address, self.target_port, self.source)
-        return mine == (other.key, other.target_address, other.target_port, other.source)
-
-
-@dataclass(frozen=True, slots=True)
 class RuleRow:
     """A rule as it stands in a router's table.
 
@@ -108,7 +85,11 @@ class Change:
 
 @dataclass(frozen=True, slots=True)
 class RouterChangesDocument:
-    """`hooper router open` and `hooper router close`. dry_run: nothing was done, the outcomes are what would be."""
+    """`hooper router open` and `hooper router close`. dry_run: nothing was done, the outcomes are what would be.
+
+    by_hand: the routers at which something is left to enter by hand, and not ticked off.
+    """
 
     dry_run: bool
     changes: tuple[Change, ...]
+    by_hand: tuple[str, ...] = ()

@@ -14,11 +14,12 @@ from hooper.addresses import classify
 from hooper.clock import Clock, rfc3339
 from hooper.errors import CounterpartError, HooperError, NoAnswer, RefusedForSafety
 from hooper.gateways.igd import ACTION_FAILED, CONFLICT, Igd, Refusal, SourceDropped
-from hooper.gateways.rules import Entered, Key, Wanted, is_ours, key_of, rows
-from hooper.gateways.tables import Change, ChangedRule, GatewayTable, LiveRule, Outcome
+from hooper.gateways.rules import Wanted, is_ours, rows
+from hooper.gateways.tables import Change, ChangedRule, GatewayTable, Outcome
 from hooper.net.types import ConnectFailed
 from hooper.planning.values import Finding
 from hooper.ports import single
+from hooper.store.journal import Entered, Key, LiveRule, key_of
 
 LEASE_S = 604_800  # a week: the longest that IGD:2 grants (WANIPConnection:2 section 2.3.21)
 DONE: tuple[Outcome, ...] = ("added", "renewed", "already", "replaced", "removed", "put-back", "gone", "left")

@@ -98,3 +98,8 @@ class LineFacts:
     own6: SourcedAddress = field(default_factory=lambda: Sourced(None, "no interface has one"))
     public6: SourcedAddress = field(default_factory=lambda: Sourced(None, "not measured"))
     measured: Measured | None = None
+
+    @property
+    def outside(self) -> IPAddress | None:
+        """The public address as somebody outside has it: that a router was read off with one says nothing of that."""
+        return None if self.public.how == "told" and self.public.source != "told" else self.public.value

@@ -5,16 +5,13 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 from ipaddress import ip_network
-from typing import Literal
 
-from hooper.addresses import IPAddress, classify, parse_address
-from hooper.check.results import Verdict
+from hooper.addresses import classify, parse_address
 from hooper.comparison import Comparison, Side
-from hooper.line.facts import LineFacts, Measured
-from hooper.line.nat import NatBehaviour
+from hooper.line.facts import LineFacts
+from hooper.line.public import PublicAddress
 from hooper.line.situation import Judged, Situation, judge
 from hooper.planning.catalogue import finding, rank
-from hooper.planning.documents import ChangedKey
 from hooper.planning.looks.line import remaining_ways
 from hooper.planning.values import Finding, Severity
 from hooper.site.model import Site
@@ -33,44 +30,6 @@ SENTENCES: dict[str, str] = {
 
 
 @dataclass(frozen=True, slots=True)
-class Addresses:
-    ipv4: str | None
-    ipv6: str | None
-
-
-@dataclass(frozen=True, slots=True)
-class GatewayRow:
-    """A gateway of the chain. control: the protocols by which it answers. source: whether it was seen, or told."""
-
-    gateway: str
-    address: str
-    wan_address: str | None
-    control: tuple[str, ...]
-    source: Literal["measured", "told"]
-
-
-@dataclass(frozen=True, slots=True)
-class ResolverRow:
-    """A resolver that was asked. told_by: this machine or the site file. addresses: what it has for the names."""
-
-    resolver: str
-    told_by: Literal["machine", "site"]
-    state: Literal["answers", "unusable", "silent", "failing"]
-    addresses: tuple[str, ...]
-
-
-@dataclass(frozen=True, slots=True)
-class Way:
-    """The hops. seen: who revealed itself on the way to the public address, nearest first; null: nobody.
-
-    nats: how many NATs stand before that address, at least and at most; null where it is not known.
-    """
-
-    seen: tuple[str | None, ...]
-    nats: tuple[int | None, int | None]
-
-
-@dataclass(frozen=True, slots=True)
 class Missing:
     """A number that only a person can read. where: it usually stands there. option: how it is given."""
 
@@ -78,60 +37,6 @@ class Missing:
     number: str
     where: str
     option: str
-
-
-@dataclass(frozen=True, slots=True)
-class Passed:
-    """One service tried at an inner router's outer side. ok: null where this place cannot tell."""
-
-    service: str
-    transport: str
-    port: int
-    verdict: Verdict
-    ok: bool | None
-    detail: str
-
-
-@dataclass(frozen=True, slots=True)
-class Between:
-    """What a machine between two boxes sees of the inner one. wrong: the box that is, as far as it can be told."""
-
-    outer: str
-    inner: str
-    own_address: str
-    tried_address: str
-    results: tuple[Passed, ...]
-    wrong: str | None
-    meaning: str
-
-
-@dataclass(frozen=True, slots=True)
-class SurveyDocument:
-    """`hooper survey`. can_forward: whether a rule on the routers can work; null: not known yet.
-
-    evidence: what speaks for the situation. remarks: what else was noticed. missing: the numbers that would settle it.
-    outstanding: what was still running when the time was over. tunnel: the interface of a tunnel that this machine's
-    way out leads through. between: from a place between two boxes, what is seen of the inner one. saved: the keys
-    that were written into the site file.
-    """
-
-    own_address: Addresses
-    public_address: Addresses
-    gateways: tuple[GatewayRow, ...]
-    situation: Situation
-    can_forward: bool | None
-    comparisons: tuple[Comparison, ...]
-    findings: tuple[Finding, ...]
-    evidence: tuple[str, ...]
-    remarks: tuple[str, ...]
-    missing: tuple[Missing, ...]
-    outstanding: tuple[str, ...]
-    nat: NatBehaviour | None
-    way: Way | None
-    resolvers: tuple[ResolverRow, ...]
-    tunnel: str | None
-    between: Between | None = None
-    saved: tuple[ChangedKey, ...] = ()
 
 
 def outer_wan(facts: LineFacts) -> Sourced[str] | None:
@@ -260,9 +165,9 @@ def _told(what: str, told: Sourced[str] | None, facts: LineFacts) -> Side:
 
 
 def _outer_wan(facts: LineFacts) -> Comparison:
-    outermost, told, public = facts.chain[0], outer_wan(facts), facts.public.value
+    outermost, told, public = facts.chain[0], outer_wan(facts), facts.outside
     left = _told(f"{outermost}, WAN address", told, facts)
-    right = _known("public address", facts.public)
+    right = _known("public address", facts.public if public is not None else Sourced(None, "nobody outside said it"))
     if told is None:
         meaning = f"Read the WAN address on {outermost}'s status page and give it with --wan {outermost}=ADDRESS."
         return Comparison(left, right, None, meaning)
@@ -320,6 +225,7 @@ def line_findings(facts: LineFacts) -> list[Finding]:
     elif judged.box_before:
         remedy = "Add it to the site file as the outermost gateway: it needs its rules too."
         found.append(finding("box-not-in-file", f"gateways.{outermost}", said, remedy))
+    found += PublicAddress(facts.line, facts.public, facts.differs).findings()
     return sorted(
         [*found, *_seen_findings(facts, judged), *_resolver_findings(facts), *_name_findings(facts)], key=rank
     )
@@ -401,7 +307,7 @@ def _missing(site: Site, key: str) -> Missing:
     return Missing(key, "WAN address", where, f"--wan {key}=ADDRESS")
 
 
-def _remarks(site: Site, facts: LineFacts) -> Iterator[str]:
+def remarks(site: Site, facts: LineFacts) -> Iterator[str]:
     """What was noticed beside the numbers: who does not answer and why that may be, what else the NAT does."""
     measured = facts.measured
     if measured is None or facts.at is None:
@@ -428,56 +334,3 @@ def _remarks(site: Site, facts: LineFacts) -> Iterator[str]:
         yield f"The router {box.address} stands on the way and not in the site file{speaks}."
     if facts.own6.value is not None and facts.public6.value is None:
         yield f"Whether IPv6 works outward is not known: {facts.public6.source}."
-
-
-def _way(facts: LineFacts) -> Way | None:
-    measured = facts.measured
-    if measured is None or measured.to_self is None or measured.nats is None:
-        return None
-    shown = [str(one) if one is not None else None for one in measured.to_self.seen[: measured.to_self.last]]
-    return Way(tuple(shown), measured.nats)
-
-
-def document(site: Site, facts: LineFacts) -> SurveyDocument:
-    """Everything that a survey says."""
-    judged, measured = judge(facts), facts.measured or Measured()
-    todo = (judged.do,) if judged.do else ()
-    return SurveyDocument(
-        own_address=Addresses(_text(facts.own.value), _text(facts.own6.value)),
-        public_address=Addresses(_text(facts.public.value), _text(facts.public6.value)),
-        gateways=tuple(_gateway_rows(site, facts)),
-        situation=judged.kind,
-        can_forward=judged.can_forward,
-        comparisons=tuple(compare(site, facts)),
-        findings=tuple(line_findings(facts)),
-        evidence=judged.evidence,
-        remarks=(*todo, *_remarks(site, facts)),
-        missing=tuple(missing_numbers(site, facts)),
-        outstanding=measured.outstanding,
-        nat=measured.nat,
-        way=_way(facts),
-        resolvers=tuple(
-            ResolverRow(
-                str(said.address) if said.port == 53 else f"{said.address}:{said.port}",
-                said.told_by,
-                said.state,
-                tuple(str(one) for answers in said.answers.values() for one in answers),
-            )
-            for said in measured.resolvers
-        ),
-        tunnel=measured.tunnel,
-    )
-
-
-def _text(address: IPAddress | None) -> str | None:
-    return str(address) if address is not None else None
-
-
-def _gateway_rows(site: Site, facts: LineFacts) -> Iterator[GatewayRow]:
-    boxes = facts.measured.boxes if facts.measured is not None else {}
-    for at, key in enumerate(facts.chain):
-        gateway, told, said = site.gateways[key], facts.wan.get(key), boxes.get(key)
-        wan = told.value if told is not None else _text(gateway.wan_behind(facts.chain[at - 1] if at else facts.line))
-        seen = said is not None or facts.default_gateway.value == gateway.lan.ip
-        control = said.control if said is not None else ()
-        yield GatewayRow(key, str(gateway.lan.ip), wan, control, "measured" if seen else "told")

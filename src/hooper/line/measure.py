@@ -22,6 +22,7 @@ from hooper.gateways.igd import Igd
 from hooper.line.facts import BoxSaid, LineFacts, Measured, ResolverSaid
 from hooper.line.hops import PATIENCE, Hops, between, confirm, trace
 from hooper.line.nat import NatBehaviour, nat_behaviour
+from hooper.line.public import GIVEN, Candidates, Given, PublicAddress, belongs, choose, told_for
 from hooper.net.standing import connected_surroundings, standing
 from hooper.net.stun import stun_answer
 from hooper.net.types import Door, Endpoint, Interface, Refused
@@ -48,7 +49,7 @@ class Measuring:
 
     here: Door
     site: Site
-    told: Mapping[str, Sourced[str]]
+    known: Given
     deadline: float
     now: datetime
     progress: Progress | None = None
@@ -70,7 +71,7 @@ class Measuring:
 
     async def run(self) -> LineFacts:
         """Raises: NoNetwork: this machine is on no network."""
-        self.end = anyio.current_time() + self.deadline
+        self.end = self.here.clock.monotonic() + self.deadline
         self.around = await connected_surroundings(self.here)
         await self._stand()
         self._first_answer, self._hops_read = anyio.Event(), anyio.Event()
@@ -85,7 +86,7 @@ class Measuring:
             "routers further out": self._after_hops(self._ask_revealed),
             "how the NAT behaves": self._after_hops(self._ask_nat),
         }
-        with anyio.move_on_after(max(self.end - anyio.current_time(), 0)):
+        with anyio.move_on_after(max(self.end - self.here.clock.monotonic(), 0)):
             async with anyio.create_task_group() as tasks:
                 for label, job in jobs.items():
                     self.running.append(label)
@@ -124,7 +125,7 @@ class Measuring:
 
     def _left(self, at_most: float = 60.0) -> float:
         """Seconds that one request may take, so that its silence is still told in time."""
-        return max(min(self.end - anyio.current_time() - ASIDE, at_most), 0.01)
+        return max(min(self.end - self.here.clock.monotonic() - ASIDE, at_most), 0.01)
 
     # --- where this machine stands
 
@@ -356,7 +357,7 @@ class Measuring:
         inner = self._inner_of(key)
         if inner is None:
             return self.own
-        said, told = self.boxes.get(inner), self.told.get(f"wan:{inner}")
+        said, told = self.boxes.get(inner), self.known.told.get(f"wan:{inner}")
         if said is not None and said.wan is not None:
             return said.wan
         planned = self.site.gateways[inner].wan_behind(key) if key in self.site.gateways else None
@@ -470,7 +471,7 @@ class Measuring:
         outside = f"interface {interface}" if interface is not None else "this machine has no way out"
         at_line = self.at is not None or self._is_the_line()
         own = self.own if at_line else None
-        wan = {key: said for key in self.site.gateways if (said := self.told.get(f"wan:{key}")) is not None}
+        wan = {key: said for key in self.site.gateways if (said := self.known.told.get(f"wan:{key}")) is not None}
         for key, said_so in self.boxes.items():
             if said_so.wan is not None:
                 wan[key] = Sourced(str(said_so.wan), said_so.by, self.now)
@@ -490,6 +491,7 @@ class Measuring:
             outstanding=tuple(self.running),
             trouble=tuple({problem.message: problem for problem in self.trouble}.values()),
         )
+        public = self._public(seen, at_line=at_line)
         return LineFacts(
             now=self.now,
             line=self.line,
@@ -497,7 +499,8 @@ class Measuring:
             at=self.at,
             own=Sourced(own, outside if at_line else "this machine is on none of the site's networks"),
             default_gateway=Sourced(self.default_gateway, way),
-            public=self._public(seen, at_line=at_line),
+            public=public.address,
+            differs=public.differs,
             wan=wan,
             names=self._names(),
             stun_silent=bool(self._servers(4)) and not seen,
@@ -517,20 +520,38 @@ class Measuring:
         named = [known.value for known in self._names().values()]
         return self.own in (*fixed, *named)
 
-    def _public(self, seen: tuple[SourcedAddress, ...], *, at_line: bool) -> SourcedAddress:
-        """As measured from the site, else as told, else fixed; and what was tried."""
-        servers = self._servers(4)
-        if seen and at_line:
-            return seen[0]
+    def _public(self, seen: tuple[SourcedAddress, ...], *, at_line: bool) -> PublicAddress:
+        """By the one order of sources: what a router says and what is seen outside are held against each other."""
+        outermost = self.chain[0] if self.chain else ""
+        said = self.boxes.get(outermost)
+        router: SourcedAddress | None = None
+        if said is not None and said.wan is not None and classify(said.wan).reachable:
+            router = Sourced(said.wan, f"{outermost}: {said.by}")
+        stun = seen[0] if seen and at_line else None
+        near = None
+        if router is not None and stun is not None and self.nats_are(len(self.chain)):
+            near = stun.value  # the hops end at the outermost gateway
         tried = "no STUN server is named in [measure]"
-        if servers:
+        if self._servers(4):
             tried = "no STUN server answered" if at_line else "this machine is not at the site"
-        if (said := self.told.get(f"public:{self.line}")) is not None:
-            return Sourced(parse_address(said.value), said.words(self.now))
+        given = self.known.given.get(self.line)
         line = self.site.lines.get(self.line)
-        if line is not None and line.address:
-            return Sourced(line.address[0], "site file")
-        return Sourced(None, tried)
+        found = Candidates(
+            Sourced(given, GIVEN, how="given") if given is not None else None,
+            router,
+            stun if stun is not None and (not self.at or belongs(self.site, self.line, self.at, stun.value)) else None,
+            told_for(self.site, self.line, self.known.told),
+            line.address if line is not None else (),
+            None,
+            (tried,),
+        )
+        return choose(self.line, found, by_hops=near)
+
+    def nats_are(self, count: int) -> bool:
+        """Whether the hops say that exactly so many NATs stand before what is seen outside."""
+        if self.to_self is None or not self.counted:
+            return False
+        return between(self.to_self, self.outward) == (count, count)
 
     def _revealed_in_order(self) -> tuple[BoxSaid, ...]:
         """Nearest first, as they stand on the path; those that the hops do not show come first, being the nearest."""
@@ -542,7 +563,7 @@ class Measuring:
 async def measure_line(
     here: Door,
     site: Site,
-    told: Mapping[str, Sourced[str]],
+    known: Given,
     deadline: float,
     *,
     now: datetime,
@@ -550,10 +571,10 @@ async def measure_line(
 ) -> LineFacts:
     """What is known of the line that this machine is on, measured in depth.
 
-    Args: told: as the store keeps it. deadline: seconds for all of it. progress: called with what is still running.
+    Args: known: before anything is asked. deadline: seconds for all of it. progress: called with what is still running.
     Raises: NoNetwork.
     """
-    return await Measuring(here, site, told, deadline, now, progress).run()
+    return await Measuring(here, site, known, deadline, now, progress).run()
 
 
 async def _all(work: Callable[[T], Coroutine[Any, Any, None]], things: Iterable[T]) -> None:

@@ -27,7 +27,7 @@ from hooper.site.references import chains_to, names_of_line
 from hooper.sourced import Sourced, SourcedAddress
 
 HOPS_PATIENCE = 0.8  # seconds for the hops that decide between a router's word and what is seen outside
-WRITTEN = "site file"
+WRITTEN, GIVEN = "site file", "given on the command line"
 
 
 class Given(NamedTuple):
@@ -103,7 +103,8 @@ def told_for(site: Site, line: str, told: Mapping[str, Sourced[str]]) -> Sourced
         said = told.get(key)
         address = parse_address(said.value) if said is not None else None
         if said is not None and address is not None and classify(address).reachable:
-            return Sourced(address, said.source, said.at, "told")
+            source = said.source if key.startswith("public:") else f"told as WAN address of {key.removeprefix('wan:')}"
+            return Sourced(address, source, said.at, "told")
     return None
 
 
@@ -184,7 +185,7 @@ class _Search:
         stun = self.stun if self.stun is not None and belongs(self.site, line, self.at, self.stun.value) else None
         given = self.known.given.get(line)
         found = Candidates(
-            Sourced(given, "given with --public", how="given") if given is not None else None,
+            Sourced(given, GIVEN, how="given") if given is not None else None,
             router,
             stun,
             told_for(self.site, line, self.known.told),

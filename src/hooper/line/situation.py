@@ -48,7 +48,7 @@ def boxes_outward(facts: LineFacts) -> list[Box]:
     measured = facts.measured or Measured()
     path = {one for hops in (measured.outward, measured.to_self) if hops is not None for one in hops.seen}
     for said in measured.revealed:
-        if said.address not in path and (said.wan is None or said.wan != facts.public.value):
+        if said.address not in path and (said.wan is None or said.wan != facts.outside):
             continue  # another router on this network, by which nothing goes
         told = Sourced(str(said.wan), said.by, facts.now) if said.wan is not None else None
         out.append(Box(f"the router {said.address}", said.wan, told, False))
@@ -69,11 +69,11 @@ def _sentence(box: Box, facts: LineFacts) -> str:
 
 
 def _seen(facts: LineFacts) -> str:
-    return f"the internet sees {facts.public.value} ({facts.public.source})"
+    return f"the internet sees {facts.outside} ({facts.public.source})"
 
 
 def _this_machine(facts: LineFacts) -> Judged | None:
-    own, public = facts.own.value, facts.public.value
+    own, public = facts.own.value, facts.outside
     if own is None:
         return None
     if own == public:
@@ -100,7 +100,7 @@ def _shared(facts: LineFacts) -> Judged | None:
 
 def _by_numbers(facts: LineFacts) -> Judged | None:
     """A NAT whose outer address is the public one: it is the outermost."""
-    public = facts.public.value
+    public = facts.outside
     boxes = boxes_outward(facts)
     for count, box in enumerate(boxes, 1):
         if box.wan is None or box.wan != public or not classify(box.wan).reachable:
@@ -130,7 +130,7 @@ def _by_class(facts: LineFacts) -> Judged | None:
             said = f"{_sentence(box, facts)}, which is {kind.meaning} ({kind.source})"
             return Judged("shared-ports", False, (said,))
         break
-    public = facts.public.value
+    public = facts.outside
     if public is not None and classify(public).key == "carrier":
         kind = classify(public)
         return Judged("carrier-nat", False, (f"{_seen(facts)}, which is {kind.meaning} ({kind.source})",))
@@ -139,7 +139,7 @@ def _by_class(facts: LineFacts) -> Judged | None:
 
 def _down(facts: LineFacts) -> Judged | None:
     """The outermost box says that it has no IPv4 address, and nobody outside has seen one."""
-    if facts.public.value is not None and not facts.public.source.startswith(("told", "site file", "the name")):
+    if facts.outside is not None and not facts.public.source.startswith(("told", "site file", "the name")):
         return None
     boxes = boxes_outward(facts)
     outermost = boxes[-1] if boxes else None
@@ -158,7 +158,7 @@ def _down(facts: LineFacts) -> Judged | None:
 
 def _by_hops(facts: LineFacts) -> Judged | None:
     """How many NATs stand before the public address, counted on the path."""
-    measured, public = facts.measured, facts.public.value
+    measured, public = facts.measured, facts.outside
     if measured is None or measured.nats is None or measured.to_self is None or public is None or facts.at is None:
         return None
     least, most = measured.nats
@@ -201,7 +201,7 @@ def _far_out(facts: LineFacts) -> bool:
 
 def _by_mismatch(facts: LineFacts) -> Judged | None:
     """The outermost box says now that it has one public address, and all servers see another."""
-    measured, public = facts.measured, facts.public.value
+    measured, public = facts.measured, facts.outside
     boxes = boxes_outward(facts)
     outermost = boxes[-1] if boxes else None
     if measured is None or public is None or outermost is None or outermost.wan is None or outermost.told is None:
@@ -269,6 +269,6 @@ def _unclear(facts: LineFacts) -> Judged:
             "Two lines, a VPN on this machine, or the WAN address has changed since it was read: read it again.",
         )
     evidence = [f"nobody says which WAN address {outermost.name} has"]
-    if facts.public.value is None:
+    if facts.outside is None:
         evidence.append(f"the public address is not known: {facts.public.source}")
     return Judged("unclear", None, tuple(evidence), f"Read the WAN address on the page of {outermost.name}.")

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from datetime import datetime
 from typing import Literal
+
+from hooper.planning.values import Finding
 
 Action = Literal["current", "needed", "updated", "watched", "waiting", "refused", "failed", "unknown"]
 
@@ -33,19 +34,11 @@ class NameRow:
 
 @dataclass(frozen=True, slots=True)
 class NamesDocument:
-    """`hooper name list` and `hooper name update`. dry_run: nothing was changed."""
+    """`hooper name list` and `hooper name update`.
+
+    dry_run: nothing was changed. findings: where what is written or told of a line contradicts what was looked at.
+    """
 
     dry_run: bool
     names: tuple[NameRow, ...]
-
-
-@dataclass(frozen=True, slots=True)
-class LastUpdate:
-    """What came of the last update of a name. mark: of the updater's table in the site file as it then was."""
-
-    value: str
-    at: datetime
-    outcome: Literal["done", "wait", "never", "failed"]
-    said: str
-    not_before: datetime | None
-    mark: str
+    findings: tuple[Finding, ...] = ()

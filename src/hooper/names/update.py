@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
@@ -12,22 +12,23 @@ from typing import Protocol
 
 import anyio
 
-from hooper.addresses import IPAddress, classify
+from hooper.addresses import classify
 from hooper.clock import rfc3339
-from hooper.errors import HooperError, UsageError
-from hooper.line.public import Given, public_addresses
+from hooper.errors import HooperError
+from hooper.line.public import Given, PublicAddress, public_addresses
 from hooper.names.authority import QUESTION_S, Authority, authority_for, published, resolvers_of, shown_by_all
 from hooper.names.publish import UpdaterBusy, UpdaterRefuses, open_publisher
-from hooper.names.rows import LastUpdate, NameRow
+from hooper.names.rows import NameRow
 from hooper.net.types import Door
 from hooper.planning.values import Finding
 from hooper.site.model import Site
-from hooper.sourced import Sourced, SourcedAddress
+from hooper.sourced import SourcedAddress
+from hooper.store.updates import LastUpdate
 
 SHOWN_EVERY = 1.0  # seconds between looks whether an update has arrived
 
 
-class Memory(Protocol):
+class UpdateMemory(Protocol):
     """What is remembered of updates."""
 
     def last_update(self, name: str, kind: str) -> LastUpdate | None: ...
@@ -37,7 +38,7 @@ class Memory(Protocol):
 
 @dataclass
 class Names:
-    """One run. given: addresses from the command line, by line. base: the site file's folder.
+    """One run. known: of the lines, before anything is asked. base: the site file's folder.
 
     deadline: seconds for each question; patience: seconds for an update to show at the authoritative servers.
     """
@@ -45,13 +46,13 @@ class Names:
     here: Door
     site: Site
     base: Path
-    told: Mapping[str, Sourced[str]]
-    given: Mapping[str, IPAddress]
+    known: Given
     deadline: float
     patience: float
-    memory: Memory | None
+    memory: UpdateMemory | None
     trouble: list[HooperError] = field(default_factory=list)
     findings: list[Finding] = field(default_factory=list)
+    public: dict[str, PublicAddress] = field(default_factory=dict)
     _unread: set[str] = field(default_factory=set)  # names whose published address nobody tells
 
     async def look(self, names: Sequence[str]) -> list[NameRow]:
@@ -66,8 +67,8 @@ class Names:
 
         async def of_lines() -> None:
             lines = tuple(dict.fromkeys(self.site.names[name].line for name in names))
-            known = Given(self.given, self.told)
-            for line, found in (await public_addresses(self.here, self.site, lines, known, self.deadline)).items():
+            self.public = await public_addresses(self.here, self.site, lines, self.known, self.deadline)
+            for line, found in self.public.items():
                 wanted[line] = found.address
                 self.findings += found.findings()
 
@@ -204,11 +205,3 @@ def _held(row: NameRow, last: LastUpdate, mark: str, now: datetime) -> NameRow |
 def mark_of(site: Site, updater: str) -> str:
     """A mark of an updater's table: changed there, what the provider said before counts no more."""
     return hashlib.sha256(repr(site.updaters[updater]).encode()).hexdigest()[:16]
-
-
-def names_to_update(site: Site, chosen: Sequence[str]) -> tuple[str, ...]:
-    """The names of the site, or those chosen. Raises: UsageError: the site has none."""
-    names = tuple(chosen) or tuple(site.names)
-    if not names:
-        raise UsageError("the site file has no names", remedy='Add [names."home.example.net"] with its line.')
-    return names

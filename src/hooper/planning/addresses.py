@@ -7,7 +7,9 @@ from collections.abc import Iterable, Iterator
 from ipaddress import IPv4Address, IPv4Network
 from typing import TYPE_CHECKING
 
+from hooper.errors import UsageError
 from hooper.planning.paths import gateway_of
+from hooper.site.words import chosen
 
 if TYPE_CHECKING:
     from hooper.site.model import Site
@@ -77,3 +79,12 @@ def free_prefix(site: Site, length: int = 24) -> IPv4Network:
 def is_common(network: IPv4Network) -> bool:
     """Whether hotels and routers as they come out of the box use this prefix."""
     return any(network.overlaps(other) for other in COMMON)
+
+
+def network_of(site: Site, given: str | None) -> str:
+    """The gateway on whose LAN an address is wanted; None: the innermost. Raises: UsageError."""
+    if given is not None:
+        return chosen([given], site.gateways, "gateway")[0]
+    if not site.gateways:
+        raise UsageError("this site has no gateway", remedy="Add a [gateways.*] first.")
+    return list(site.gateways)[-1]

@@ -21,6 +21,7 @@ class CardDocument:
 
     kind: url: to be opened or scanned; address: to be typed as address and port. type: what to type. into: where.
     expect: what is to be expected, warnings too. stop: what must not appear; who sees it goes no further.
+    address_source: where the address comes from; null: a name is typed.
     """
 
     service: str
@@ -32,10 +33,16 @@ class CardDocument:
     transport: str
     expect: tuple[str, ...]
     stop: tuple[str, ...]
+    address_source: str | None = None
 
 
-def make_card(topology: Topology, service: str, typed: Typed, fingerprint: str | None) -> CardDocument:
-    """The card of a public service. typed: for it. fingerprint: of the certificate last seen from inside."""
+def make_card(
+    topology: Topology, service: str, typed: Typed, fingerprint: str | None, source: str = ""
+) -> CardDocument:
+    """The card of a public service.
+
+    typed: for it. fingerprint: of the certificate last seen from inside. source: of the address, where one is typed.
+    """
     site, entry = topology.site, topology.site.services[service]
     expect, stop = _certificate(site, service, typed.host, fingerprint) if entry.speaks in TLS_SPEECHES else ([], [])
     into = {
@@ -72,6 +79,7 @@ def make_card(topology: Topology, service: str, typed: Typed, fingerprint: str |
         transport=entry.used_transport,
         expect=tuple(expect),
         stop=tuple(stop),
+        address_source=source or None,
     )
 
 

@@ -124,6 +124,13 @@ _ALL: list[Entry] = [
             "Switch the tunnel off while you test.",
         ),
         (
+            "address-differs",
+            "error",
+            "the public address is another than what is written, or than what the router says",
+            "People are sent to an address at which nothing of yours answers.",
+            "Correct the site file, or what the router was told to say.",
+        ),
+        (
             "line-has-two-addresses",
             "warning",
             "machines outside see two public addresses",

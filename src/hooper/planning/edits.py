@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
 from datetime import date, timedelta
 from ipaddress import IPv4Address
 from typing import TYPE_CHECKING
 
 from hooper.errors import HooperError, UsageError
+from hooper.planning.addresses import free_addresses, network_of
 from hooper.planning.catalogue import CATALOGUE
 from hooper.planning.documents import ChangedKey
+from hooper.planning.plan import make_plan
 from hooper.planning.topology import Topology
 from hooper.planning.values import Plan
 from hooper.ports import ports_text
@@ -160,6 +162,29 @@ def _leftovers(file: SiteFile, services: Iterable[str]) -> tuple[str, ...]:
             there = ", ".join(way.gateways)
             out.append(f"take the rule {rule} away on {there}; what Hooper entered: `hooper router close {key}`")
     return tuple(out)
+
+
+def add_host(file: SiteFile, key: str, rows: Mapping[str, Value]) -> Edited:
+    """A new host; without an address it gets the first free one outside the pool.
+
+    Raises: UsageError: none is free, or there is no gateway; CannotEdit, SiteFileError, SeveralErrors.
+    """
+    if "address" not in rows:
+        behind = rows.get("behind")
+        gateway = network_of(file.site, str(behind) if behind is not None else None)
+        free = next(free_addresses(file.site, gateway), None)
+        if free is None:
+            raise UsageError(f"no address is free on the network of {gateway}", remedy="Give one that you have chosen.")
+        rows = {"address": str(free), **rows}
+    return add(file, "hosts", key, rows)
+
+
+def change_host(file: SiteFile, key: str, rows: Mapping[str, Value], clear: Sequence[str], today: date) -> Edited:
+    """A changed host, with all that hangs on its old address. Raises: as `change`."""
+    edited, old = change(file, "hosts", key, rows, clear), file.site.hosts[key].address
+    if _again(file, edited.text).site.hosts[key].address == old:
+        return edited
+    return replace(edited, follows=tuple(hangs_on(file.site, make_plan(file, today), key, old)))
 
 
 def tick(file: SiteFile, host: str, items: Mapping[str, bool]) -> Edited:

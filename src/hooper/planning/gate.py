@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from hooper.errors import RefusedForSafety
+from hooper.errors import HooperError, RefusedForSafety
 from hooper.planning.catalogue import GATES
 from hooper.planning.values import Finding, Plan
 
@@ -40,3 +40,8 @@ def refusal(found: list[Finding]) -> NotReady:
     first = found[0].remedy.rstrip(".")
     remedy = f"{first}. If it has to be so, give --accept REASON: it is written into the site file with an end."
     return NotReady(f"not entered: {said}", remedy=remedy)
+
+
+def refusals(site: Site, plan: Plan) -> dict[str, HooperError]:
+    """Why services are left out of what is entered."""
+    return {key: refusal(found) for key, found in kept_back(site, plan).items()}

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
+from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from hooper.planning.clients import hairpin_lines
@@ -12,6 +13,7 @@ from hooper.planning.paths import gateway_of
 from hooper.planning.routes import return_routes
 from hooper.planning.topology import Topology
 from hooper.planning.values import EVERYTHING, Forward, Plan
+from hooper.sourced import Sourced
 
 if TYPE_CHECKING:
     from hooper.site.model import Site
@@ -104,6 +106,20 @@ def sheet_mark(plan: Plan, gateway: str, *, without: Collection[str] = ()) -> st
     """
     rules = [rule for rule in plan.forwards if rule.gateway == gateway and rule.service not in without]
     return hashlib.sha256(repr(rules).encode()).hexdigest()[:16]
+
+
+def ticked_sheets(plan: Plan, gateways: Iterable[str], told: Mapping[str, Sourced[str]]) -> dict[str, Sourced[str]]:
+    """The gateways whose sheet was ticked off as it now stands, with when. told: as the store keeps it."""
+    ticks = {key: told[f"sheet:{key}"] for key in gateways if f"sheet:{key}" in told}
+    return {key: tick for key, tick in ticks.items() if tick.value == sheet_mark(plan, key)}
+
+
+def without_entered(sheets: Sequence[Sheet], entered: Collection[tuple[str, str]]) -> tuple[Sheet, ...]:
+    """The sheets without the rules that were entered already. entered: gateway and service, each."""
+    return tuple(
+        replace(sheet, rules=tuple(rule for rule in sheet.rules if (sheet.gateway, rule.service) not in entered))
+        for sheet in sheets
+    )
 
 
 def labels(rules: Sequence[Forward], length: int, *, dashes: bool = True) -> list[str]:

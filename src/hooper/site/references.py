@@ -235,7 +235,7 @@ def names_of_line(site: Site, line: str) -> list[str]:
 
 
 def name_entry(site: Site, name: str) -> Name | None:
-    """The entry of [names] that a name belongs to: its own, or a wildcard's; a wildcard belongs to that of its base too."""
+    """The entry of [names] that a name belongs to: its own, or a wildcard's; of a wildcard that of its base too."""
     own = site.names.get(name) or next((site.names[key] for key in site.names if stands_for(key, name)), None)
     return own or (site.names.get(base(name)) if is_wildcard(name) else None)
 

@@ -8,52 +8,39 @@ import subprocess
 import sys
 import time
 from collections.abc import AsyncGenerator, AsyncIterator
-from contextlib import asynccontextmanager
-from dataclasses import dataclass, replace
-from datetime import date
+from contextlib import aclosing, asynccontextmanager
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
 import anyio
 from anyio.abc import Process
 
-from hooper.certs.order import Ordering
-from hooper.certs.rows import CertificateRow
-from hooper.certs.store import CertificateStore
-from hooper.check.checking import Outcome, Wish, check_outside
+from hooper.check.origin import Origin
+from hooper.check.results import CheckDocument
 from hooper.errors import HooperError, MachineError, RefusedForSafety
 from hooper.files import make_folder, read_text, write_atomically
-from hooper.gateways.find import find_routers
-from hooper.gateways.rules import wanted_rules
-from hooper.gateways.tables import Change
-from hooper.gateways.work import LEASE_S, Work
 from hooper.jsonform import plain
 from hooper.lab.boathouse import site_file
 from hooper.lab.faults import FAULTS
-from hooper.line.gather import gather_line
-from hooper.line.judging import document
-from hooper.line.public import Given
-from hooper.names.update import Names
 from hooper.net.lab import LabDoor, LabLink, read_lab_file
-from hooper.planning.card import CardDocument, make_card
-from hooper.planning.documents import Sheet
-from hooper.planning.plan import make_plan
-from hooper.planning.topology import Topology
-from hooper.planning.typed import typed
-from hooper.planning.values import Plan
-from hooper.planning.worksheet import make_sheets
-from hooper.site.load import SiteFile
-from hooper.sourced import as_told
 from hooper.store.sitefile import read_site
-from hooper.store.state import State, store_name
-from hooper.why.diagnosis import diagnose
-from hooper.why.evidence import Past, gather_service
+from hooper.usecases.card import CardRequest, card
+from hooper.usecases.certificates import CertificatesRequest, order_certificates
+from hooper.usecases.check import CheckRequest, check
+from hooper.usecases.names import NamesRequest, list_names, update_names
+from hooper.usecases.routers import RouterRequest, open_rules
+from hooper.usecases.run import Run, open_state
+from hooper.usecases.survey import SurveyRequest, survey
+from hooper.usecases.why import WhyRequest, why
+from hooper.usecases.worksheet import WorksheetRequest, worksheet
 
 DEADLINE = 1.0  # seconds for each probe: the town answers at once, and silence need not be waited for
 START = 20.0  # seconds for the lab to be up on a slow machine
 PATIENCE = 10.0  # seconds for records and certificates to arrive
 PROTOCOL, CERTIFIED = "club-router", "hub-page"  # the router that takes rules from a program; what gets a certificate
 WRONG, VICTIM = "forward-wrong-host", "film-page"
+PHONE = Origin("interface", "usb0")
 VISITED = "fibre-box"  # whose status page someone reads
 NEXT_FILE = "NEXT.md"
 NEXT = """\
@@ -164,107 +151,105 @@ async def _first_line(process: Process) -> Path:
         ) from None
 
 
-async def play(folder: Path, today: date) -> AsyncGenerator[Scene, None]:
-    """The scenes, each when it is done. folder: for the lab's files. Raises: HooperError: a step cannot be done."""
-    clock = time.perf_counter()
+@dataclass
+class Play:
+    """The demo under way: a run at the boathouse, and the link by which a person in the town does things by hand."""
 
-    def scene(step: str, told: Any, *, ok: bool = True) -> Scene:
-        nonlocal clock
-        took, clock = time.perf_counter() - clock, time.perf_counter()
+    run: Run
+    link: LabLink
+    moment: float = field(default_factory=time.perf_counter)
+
+    def scene(self, step: str, told: Any, *, ok: bool = True) -> Scene:
+        took, self.moment = time.perf_counter() - self.moment, time.perf_counter()
         return Scene(step, ok, round(took * 1000), told)
 
-    async with lab_process(folder) as lab_file:
-        yield scene("lab", None)
-        file = read_site(folder / "site.toml")
-        here = await LabDoor.open(read_lab_file(lab_file))
-        link, now = here.link, here.clock.now()
-        told = {f"wan:{VISITED}": as_told(await _read_wan(link), now)}
-        line = await gather_line(here, file.site, Given(told=told), DEADLINE, now=now)
-        seen = document(file.site, line)
-        yield scene("survey", seen, ok=seen.can_forward is True)
-        plan = make_plan(file, today)
-        yield scene("plan", plan, ok=plan.feasible)
-        with State(folder / "state" / store_name(file)) as state:
-            changes = await _open_by_protocol(here, file, plan, state)
-            done = {c.rule.service for c in changes if c.gateway == PROTOCOL and c.outcome == "added"}
-            left = [c for c in changes if c.outcome == "by-hand"]
-            yield scene("router", changes, ok=len(done) + len(left) == len(changes) and bool(done))
-            sheets = _by_hand(make_sheets(Topology(file.site), plan), done)
-            yield scene("worksheet", sheets)
-            entered = (await link.ask("type", sheets=plain(sheets)))["entered"]
-            yield scene("typed", entered, ok=len(entered) + len(done) == len(plan.forwards))
-            await link.ask("break", fault="name-stale")
-            names = Names(here, file.site, folder, {}, {}, DEADLINE, PATIENCE, state)
-            before = await names.look(tuple(file.site.names))
-            after = await names.update(tuple(file.site.names), again=False, dry=False)
-            yield scene("name", (before, after), ok=all(row.action == "updated" and row.ok for row in after))
-            await link.ask("break", fault="certificate-own")
-            row = await _certify(here, link, file, folder, state)
-            yield scene("certificate", row, ok=row.state == "ordered")
-        outcome = await _look(here, file, tuple(file.site.services))
-        unproven = [result.service for result in outcome.results if result.verdict == "unproven"]
-        good = all(result.ok or result.service in unproven for result in outcome.results)
-        yield scene("check", outcome, ok=good and unproven == ["gate"])
-        await link.ask("break", fault=WRONG, service=VICTIM)
-        outcome = await _look(here, file, (VICTIM,))
-        yield scene("broken", outcome, ok=[result.verdict for result in outcome.results] == ["mismatched"])
-        usb = here.through("usb0")
-        facts, _ = await gather_service(
-            here, usb, file.site, plan, VICTIM, Past(Given(told=told)), None, DEADLINE, now=now, base=folder
-        )
-        found = diagnose(file.site, plan, facts)
+    async def look(self, *services: str) -> CheckDocument:
+        """Check from the phone's mobile data."""
+        request = CheckRequest(services or tuple(self.run.site.services), PHONE, deadline=DEADLINE)
+        document, trouble = await check(self.run, request)
+        if trouble:
+            raise HooperError(f"the town did not tell its public address: {trouble[0].message}")
+        return document
+
+    async def survey(self) -> Scene:
+        """Someone reads a number off the provider's box; the rest is measured."""
+        (page,) = (await self.link.ask("read", gateways=[VISITED]))["gateways"]
+        request = SurveyRequest({f"wan:{VISITED}": str(page["wan_address"])}, deadline=DEADLINE * 2)
+        seen, _ = await survey(self.run, request)
+        return self.scene("survey", seen, ok=seen.can_forward is True)
+
+    async def enter(self) -> AsyncGenerator[Scene, None]:
+        """What the club's router takes from a program, the rest by hand."""
+        request = RouterRequest((PROTOCOL,), deadline=DEADLINE * 2)
+        opened, trouble = await open_rules(self.run, request)
+        done = {c.rule.service for c in opened.changes if c.outcome == "added"}
+        left = [c for c in opened.changes if c.outcome == "by-hand"]
+        good = len(done) + len(left) == len(opened.changes) and bool(done) and not trouble
+        yield self.scene("router", list(opened.changes), ok=good)
+        sheets = worksheet(self.run, WorksheetRequest(rest=True))[0].sheets
+        yield self.scene("worksheet", sheets)
+        entered = (await self.link.ask("type", sheets=plain(sheets)))["entered"]
+        yield self.scene("typed", entered, ok=len(entered) + len(done) == len(self.run.plan.forwards))
+
+    async def name(self) -> Scene:
+        """It has last week's address, and is updated."""
+        await self.link.ask("break", fault="name-stale")
+        request = NamesRequest(deadline=DEADLINE, patience=PATIENCE, dry_run=False)
+        before, _ = await list_names(self.run, request)
+        after, trouble = await update_names(self.run, request)
+        good = all(row.action == "updated" and row.ok for row in after.names) and not trouble
+        return self.scene("name", (before.names, after.names), ok=good)
+
+    async def certificate(self) -> Scene:
+        """Ordered, and given to the hub as a person would on its page."""
+        await self.link.ask("break", fault="certificate-own")
+        request = CertificatesRequest(deadline=DEADLINE * 5, patience=PATIENCE)
+        document, trouble = await order_certificates(self.run, request)
+        if trouble:
+            raise trouble[0]
+        (row,) = document.certificates
+        assert row.chain is not None
+        assert row.key is not None
+        chain, key = read_text(Path(row.chain)), read_text(Path(row.key))
+        await self.link.ask("install", service=CERTIFIED, chain=chain, key=key)
+        return self.scene("certificate", row, ok=row.state == "ordered")
+
+    async def break_and_mend(self) -> AsyncGenerator[Scene, None]:
+        """A rule names another device: seen, explained, put right."""
+        await self.link.ask("break", fault=WRONG, service=VICTIM)
+        seen = await self.look(VICTIM)
+        yield self.scene("broken", seen, ok=[result.verdict for result in seen.results] == ["mismatched"])
+        found, _ = await why(self.run, WhyRequest(VICTIM, PHONE, deadline=DEADLINE))
         certain = [cause.code for cause in found.causes if cause.certainty == "certain"]
-        yield scene("explained", found, ok=certain == [FAULTS[WRONG].cause])
-        await link.ask("mend", fault=WRONG)
-        outcome = await _look(here, file, (VICTIM,))
-        yield scene("mended", outcome, ok=all(result.ok for result in outcome.results))
-        yield scene("card", _card(file))
+        yield self.scene("explained", found, ok=certain == [FAULTS[WRONG].cause])
+        await self.link.ask("mend", fault=WRONG)
+        seen = await self.look(VICTIM)
+        yield self.scene("mended", seen, ok=all(result.ok for result in seen.results))
 
 
-def _card(file: SiteFile) -> CardDocument:
-    topology = Topology(file.site)
-    what = typed(topology, CERTIFIED)
-    assert what is not None
-    return make_card(topology, CERTIFIED, what, None)
-
-
-async def _open_by_protocol(here: LabDoor, file: SiteFile, plan: Plan, state: State) -> list[Change]:
-    """Enter what the club's router takes from a program."""
-    found = await find_routers(here, file.site, [PROTOCOL], DEADLINE * 2)
-    work = Work(PROTOCOL, found.routers[PROTOCOL], str(found.own), state, here.clock)
-    await work.open(list(wanted_rules(plan.forwards, PROTOCOL, LEASE_S)), take_over=False)
-    return work.changes
-
-
-def _by_hand(sheets: tuple[Sheet, ...], done: set[str | None]) -> tuple[Sheet, ...]:
-    """The sheets without what a program has entered."""
-    return tuple(
-        replace(sheet, rules=tuple(r for r in sheet.rules if sheet.gateway != PROTOCOL or r.service not in done))
-        for sheet in sheets
-    )
-
-
-async def _certify(here: LabDoor, link: LabLink, file: SiteFile, folder: Path, state: State) -> CertificateRow:
-    """Order the certificate, and give it to the hub as a person would on its page."""
-    store = CertificateStore(state.certificates)
-    ordering = Ordering(here, file.site, folder, store, state, DEADLINE * 5, PATIENCE)
-    (key,) = file.site.certificates
-    row = await ordering.order(key, anew=False)
-    chain, private = read_text(store.chain_path(key)), read_text(store.key_path(key))
-    await link.ask("install", service=CERTIFIED, chain=chain, key=private)
-    return row
-
-
-async def _read_wan(link: LabLink) -> str:
-    """What a person reads off the status page of the provider's box."""
-    (page,) = (await link.ask("read", gateways=[VISITED]))["gateways"]
-    return str(page["wan_address"])
-
-
-async def _look(here: LabDoor, file: SiteFile, services: tuple[str, ...]) -> Outcome:
-    """Check from the phone's mobile data."""
-    wish = Wish(Topology(file.site), services, DEADLINE, base=Path(file.name).parent)
-    outcome = await check_outside(here, here.through("usb0"), wish, None)
-    if outcome.errors:
-        raise HooperError(f"the town did not tell its public address: {outcome.errors[0].message}")
-    return outcome
+async def play(folder: Path) -> AsyncGenerator[Scene, None]:
+    """The scenes, each when it is done. folder: for the lab's files. Raises: HooperError: a step cannot be done."""
+    start = time.perf_counter()
+    async with lab_process(folder) as lab_file:
+        here = await LabDoor.open(read_lab_file(lab_file))
+        path = folder / "site.toml"
+        run = Run(read_site(path), here.clock.now(), path, here)
+        with open_state(run, folder / "state"):
+            demo = Play(run, here.link, start)
+            yield demo.scene("lab", None)
+            yield await demo.survey()
+            yield demo.scene("plan", run.plan, ok=run.plan.feasible)
+            async with aclosing(demo.enter()) as scenes:
+                async for one in scenes:
+                    yield one
+            yield await demo.name()
+            yield await demo.certificate()
+            seen = await demo.look()
+            unproven = [result.service for result in seen.results if result.verdict == "unproven"]
+            good = all(result.ok or result.service in unproven for result in seen.results)
+            yield demo.scene("check", seen, ok=good and unproven == ["gate"])
+            async with aclosing(demo.break_and_mend()) as scenes:
+                async for one in scenes:
+                    yield one
+            shown, _ = await card(run, CardRequest(CERTIFIED))
+            yield demo.scene("card", shown)

@@ -23,7 +23,6 @@ from hooper.lab.answers import (
     LabRunDocument,
     LabTypeDocument,
 )
-from hooper.line.judging import SurveyDocument
 from hooper.line.neighbours import FindDocument
 from hooper.names.rows import NamesDocument
 from hooper.planning.audit import AuditDocument
@@ -36,6 +35,7 @@ from hooper.planning.documents import (
     WorksheetDocument,
 )
 from hooper.planning.values import PlanDocument
+from hooper.usecases.survey import SurveyDocument
 from hooper.why.case import WhyDocument
 
 

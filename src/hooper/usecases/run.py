@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator, Callable, Iterator
-from contextlib import asynccontextmanager, contextmanager
+from collections.abc import AsyncIterator, Callable, Iterator, Mapping
+from contextlib import ExitStack, asynccontextmanager, contextmanager
 from dataclasses import dataclass, field
 from datetime import datetime
 from functools import cached_property
@@ -14,20 +14,23 @@ from hooper.errors import HooperError, StateError
 from hooper.planning.topology import Topology
 
 if TYPE_CHECKING:
+    from hooper.addresses import IPAddress
     from hooper.line.public import Given
     from hooper.net.types import Door
     from hooper.planning.values import Plan
     from hooper.site.load import SiteFile
     from hooper.site.model import Site
     from hooper.store.state import State
+    from hooper.usecases.accepting import Accepted
 
 
 @dataclass
 class Run:
     """The site file and where it stands, the place to look from, the state, the time, the trouble met on the way.
 
-    door: None for use cases that ask nobody. state: None where none is kept, or where it cannot be used, the reason then
-    stands in `trouble`. detail: is told what is being done, for whoever wants to know.
+    door: None for use cases that ask nobody. state: None where none is kept, or where it cannot be used, then the
+    reason stands in `trouble`. detail: is told what is being done, for whoever wants to know. accepted: the risks that
+    were taken in this run.
     """
 
     file: SiteFile
@@ -37,6 +40,7 @@ class Run:
     state: State | None = None
     trouble: list[HooperError] = field(default_factory=list)
     detail: Callable[[str], None] = lambda text: None
+    accepted: Accepted | None = None
 
     @property
     def site(self) -> Site:
@@ -78,33 +82,42 @@ class Run:
         except StateError as exc:
             self.trouble.append(exc)
 
-    def given(self, public: dict[str, object] | None = None) -> Given:
+    def given(self, public: Mapping[str, IPAddress] | None = None) -> Given:
         """What is known of the lines before anything is asked. public: from the command line, by line."""
         from hooper.line.public import Given
 
-        told = self.state.told() if self.state is not None else {}
-        return Given(public or {}, told)  # type: ignore[arg-type]
+        return Given(public or {}, self.state.values.told() if self.state is not None else {})
+
+
+@contextmanager
+def open_state(run: Run, folder: Path | None) -> Iterator[State]:
+    """The state of a run's site. folder: the one that was named; None: the usual one. Raises: StateError."""
+    from hooper.store.state import State, state_path
+
+    with State(state_path(folder, run.file)) as state:
+        run.state = state
+        run.detail(f"state in {state.path}")
+        yield state
 
 
 @asynccontextmanager
 async def open_run(
-    file: SiteFile, at: datetime, path: Path, state: Path | None, detail: Callable[[str], None]
+    file: SiteFile, path: Path, detail: Callable[[str], None], *, keeps: bool = True, state: Path | None = None
 ) -> AsyncIterator[Run]:
     """A run with the door that this machine has, or that HOOPER_LAB names, and the state of the site.
 
-    state: the folder that was named; None: the usual one. Raises: LabGone, MachineError.
+    keeps: whether it has a state at all; what is wrong with that is trouble of the run. state: the folder that was
+    named. Raises: LabGone, MachineError.
     """
     from hooper.net.lab import lab_from_environment
     from hooper.net.opening import open_door
-    from hooper.store.state import State, state_folder, store_name
 
     door = await open_door(lab_from_environment())
     run = Run(file, door.clock.now(), path, door, detail=detail)
-    try:
-        with run.keeping():
-            run.state = State(state_folder(state) / store_name(file))
-            detail(f"state in {run.state.path}")
+    with ExitStack() as opened:
+        if keeps:
+            try:
+                opened.enter_context(open_state(run, state))
+            except StateError as exc:
+                run.trouble.append(exc)
         yield run
-    finally:
-        if run.state is not None:
-            run.state.close()

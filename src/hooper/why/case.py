@@ -6,7 +6,8 @@ from dataclasses import dataclass, field
 from typing import Literal
 
 from hooper.comparison import Comparison
-from hooper.planning.values import Plan
+from hooper.planning.topology import Topology
+from hooper.planning.values import Finding, Plan
 from hooper.site.model import Site
 from hooper.why.facts import ServiceFacts
 
@@ -38,24 +39,32 @@ class Cause:
 
 @dataclass(frozen=True, slots=True)
 class WhyDocument:
-    """`hooper why`. ok: null where nobody looked from outside. causes: the likeliest first."""
+    """`hooper why`. ok: null where nobody looked from outside. causes: the likeliest first.
+
+    findings: where what is written or told of the line contradicts what was looked at.
+    """
 
     service: str
     ok: bool | None
     steps: tuple[WhyStep, ...]
     causes: tuple[Cause, ...]
     comparisons: tuple[Comparison, ...]
+    findings: tuple[Finding, ...] = ()
 
 
 @dataclass
 class Case:
     """One diagnosis in the making."""
 
-    site: Site
+    topology: Topology
     plan: Plan
     facts: ServiceFacts
     steps: dict[str, WhyStep] = field(default_factory=dict)
     causes: list[Cause] = field(default_factory=list)
+
+    @property
+    def site(self) -> Site:
+        return self.topology.site
 
     def step(self, name: str, state: State, *evidence: str) -> None:
         self.steps[name] = WhyStep(name, state, evidence)

@@ -7,7 +7,9 @@ from hooper.certs.inspect import NOT_YET
 from hooper.check.certificates import CODES, planned_for
 from hooper.comparison import Comparison, Side
 from hooper.line.judging import compare
-from hooper.planning.card import port_needed, typed_for
+from hooper.line.public import PublicAddress
+from hooper.planning.topology import Topology
+from hooper.planning.typed import typed
 from hooper.planning.values import Plan
 from hooper.site.model import Site
 from hooper.sourced import age_of
@@ -16,9 +18,9 @@ from hooper.why.facts import ServiceFacts
 from hooper.why.way import judge_way, line_proven, read_rule, read_wan
 
 
-def diagnose(site: Site, plan: Plan, facts: ServiceFacts) -> WhyDocument:
+def diagnose(topology: Topology, plan: Plan, facts: ServiceFacts) -> WhyDocument:
     """The first broken link of a service's chain, and what may have broken it."""
-    case = Case(site, plan, facts)
+    site, case = topology.site, Case(topology, plan, facts)
     public = site.services[facts.service].reach == "public"
     _host(case)
     _service(case)
@@ -50,6 +52,7 @@ def diagnose(site: Site, plan: Plan, facts: ServiceFacts) -> WhyDocument:
         tuple(case.steps[name] for name in order),
         tuple(sorted(case.causes, key=lambda cause: ORDER[cause.certainty])),
         (*_address_compared(site, facts), *compare(site, facts.line)),
+        tuple(PublicAddress(facts.line.line, facts.line.public, facts.line.differs).findings()),
     )
 
 
@@ -338,8 +341,8 @@ def _outside(case: Case) -> None:
     if stored is not None and state == "broken" and outside.problems and inside is not None and inside.ok:
         state, when = "unknown", f"{when}; inside that is mended, so look from outside again"
     where = f"{outside.target_address}:{outside.port}" if outside.target_address else "the public address"
-    typed = _typed(case) if state == "ok" and planned_open else []
-    case.step("outside", state, f"{where}: {outside.verdict}, {outside.detail}{when}", *typed)
+    more = _typed(case) if state == "ok" and planned_open else []
+    case.step("outside", state, f"{where}: {outside.verdict}, {outside.detail}{when}", *more)
     if outside.verdict in THERE:
         for fault in outside.problems:
             if fault not in CODES:
@@ -357,7 +360,7 @@ def _outside(case: Case) -> None:
 def _typed(case: Case) -> list[str]:
     """What people type, where a port that is left out leads elsewhere."""
     name = case.facts.service
-    shown = typed_for(case.site, name, None)
-    if shown is None or not port_needed(case.site, name):
+    shown = typed(case.topology, name)
+    if shown is None or not shown.port_needed:
         return []
     return [f"people must type the port: {shown}"]

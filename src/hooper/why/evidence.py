@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 import anyio
 
 from hooper.addresses import parse_address
-from hooper.check.checking import Memory, Outcome, Wish, check_here, check_outside
+from hooper.check.checking import InsideMemory, Outcome, Wish, check_here, check_outside
 from hooper.check.results import Evidence, IcmpSeen, Result
 from hooper.errors import HooperError
 from hooper.gateways.find import find_routers
@@ -23,7 +23,7 @@ from hooper.net.types import Door, Neighbour
 from hooper.planning.openers import not_driven
 from hooper.planning.topology import Topology
 from hooper.planning.values import Plan
-from hooper.planning.worksheet import sheet_mark
+from hooper.planning.worksheet import ticked_sheets
 from hooper.site.references import in_sight
 from hooper.sourced import Sourced
 from hooper.why.facts import ServiceFacts
@@ -40,11 +40,11 @@ STORED_FOR = timedelta(minutes=10)  # an older look from outside proves nothing 
 class Past:
     """What earlier runs left.
 
-    known: what was given and told before anything is asked. outside: the newest look from outside. fingerprints: certificates seen from inside.
+    known: what was given and told. outside: the newest look from outside. fingerprints: certificates seen from inside.
     entered: for each router, the services whose rules Hooper has entered there.
     """
 
-    known: Given = Given()
+    known: Given = field(default_factory=Given)
     outside: tuple[datetime, Result] | None = None
     fingerprints: Mapping[str, str] = field(default_factory=dict)
     entered: Mapping[str, frozenset[str]] = field(default_factory=dict)
@@ -61,11 +61,11 @@ def stored_result(document: Mapping[str, Any]) -> Result:
 async def gather_service(
     here: Door,
     outside: Door | None,
-    site: Site,
+    topology: Topology,
     plan: Plan,
     service: str,
     past: Past,
-    memory: Memory | None,
+    memory: InsideMemory | None,
     deadline: float,
     *,
     now: datetime,
@@ -77,8 +77,7 @@ async def gather_service(
     base: the site file's folder.
     Raises: NoNetwork, UsageError.
     """
-    topology = Topology(site)
-    way = topology.chain(service)
+    site, way = topology.site, topology.chain(service)
     chain = way.gateways
     line = await gather_line(here, site, past.known, min(deadline, 2.0), now=now, chain=chain, line=way.line)
     looks: dict[str, Outcome] = {}
@@ -179,11 +178,7 @@ async def _facts(
         mac_seen=next((n.mac for n in neighbours if n.address == host.address), None),
         elsewhere=_elsewhere(neighbours, host),
         rules={key: told for key in line.chain if (told := past.known.told.get(f"rule:{service}:{key}"))},
-        ticked={
-            key: told
-            for key in line.chain
-            if (told := past.known.told.get(f"sheet:{key}")) and told.value == sheet_mark(plan, key)
-        },
+        ticked=ticked_sheets(plan, line.chain, past.known.told),
         host_at=past.known.told.get(f"at:{host_key}"),
     )
     return replace(facts, twin=_twin(site, facts, seen, past))

@@ -10,6 +10,7 @@ from hooper.planning.catalogue import finding
 from hooper.planning.facts import Facts
 from hooper.planning.paths import CANNOT_FORWARD
 from hooper.planning.values import Finding
+from hooper.sourced import SourcedAddress
 
 if TYPE_CHECKING:
     from hooper.site.model import Site
@@ -36,6 +37,20 @@ def remaining_ways(prefix6: bool | None = None, *, bridge: bool = False) -> str:
         ways.append("IPv6, if the line has it (needs IPv6 where you are)")
     ways.append("a tunnel out to a machine you rent (needs that machine and a few euros a month)")
     return "The ways that remain, best first: " + "; ".join(f"{n}. {way}" for n, way in enumerate(ways, 1)) + "."
+
+
+def address_differs(line: str, claim: SourcedAddress, seen: SourcedAddress, *, fresh: bool = True) -> Finding:
+    """What is written, or said by a router, against what was looked at. seen: the better evidence; fresh: of now."""
+    if claim.how == "written":
+        said = f"the site file says {claim.value}"
+        remedy = f'Correct `address` in [lines.{line}]: write all that the line has, or "dynamic" where it changes.'
+    else:
+        said = f"{claim.source} says {claim.value}"
+        remedy = "Look on its status page: it may have been told to say so, or have a second line or a VPN."
+    message = f"{said}, but it is {seen.value} ({seen.source})"
+    return finding(
+        "address-differs", f"lines.{line}", message, remedy, severity=None if seen.measured and fresh else "warning"
+    )
 
 
 def find(facts: Facts) -> Iterator[Finding]:

@@ -1,0 +1,93 @@
+"""Results of checks, and what services looked like from inside."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any, Literal
+
+from hooper.clock import rfc3339
+from hooper.store.database import Database
+
+RESULTS_KEPT = 50_000
+Inner = tuple[str, str, int]  # service, transport, port on the device
+
+
+@dataclass(frozen=True, slots=True)
+class Looked:
+    """One result. reached: as it should be, seen from outside. document: all of it, as JSON has it."""
+
+    service: str
+    transport: str
+    port: int
+    verdict: str
+    ok: bool
+    reached: bool
+    document: Mapping[str, Any]
+
+
+@dataclass(frozen=True, slots=True)
+class StoredInside:
+    """What a service looked like from inside. at: as RFC 3339 writes it."""
+
+    verdict: Literal["answered", "connected"]
+    fingerprint: str | None
+    greeting: str | None
+    at: str
+
+
+class Checks:
+    def __init__(self, database: Database) -> None:
+        self._db = database
+
+    def save(
+        self,
+        at: datetime,
+        place: tuple[str, str, bool],
+        results: Sequence[Looked],
+        inside: Mapping[Inner, StoredInside],
+    ) -> None:
+        """Keep the results of a check and what was seen from inside. Raises: StateError; then nothing is kept.
+
+        place: its kind and name, and whether it proves anything about outside.
+        """
+        rows = [
+            (rfc3339(at), *place, one.service, one.transport, one.port, one.verdict, one.ok, json.dumps(one.document))
+            for one in results
+        ]
+        seen = [(*key, one.verdict, one.fingerprint, one.greeting, one.at) for key, one in inside.items()]
+        outdated = {one.service for one in results if one.reached}  # what was told of their rules before
+        with self._db.writing():
+            self._db.many(
+                "INSERT INTO results (at, from_kind, from_name, proves_outside, service, transport, port, verdict, ok,"
+                " document) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                rows,
+            )
+            self._db.many("INSERT OR REPLACE INTO inside VALUES (?, ?, ?, ?, ?, ?, ?)", seen)
+            self._db.many("DELETE FROM told WHERE key GLOB ?", [(f"rule:{service}:*",) for service in outdated])
+            limit = "DELETE FROM results WHERE id <= (SELECT max(id) FROM results) - ?"
+            self._db.many(limit, [(RESULTS_KEPT,)])
+
+    def inside(self, service: str, transport: str, port: int) -> StoredInside | None:
+        """What the service looked like from inside when it was last seen. Raises: StateError."""
+        question = (
+            "SELECT verdict, fingerprint, greeting, at FROM inside WHERE service = ? AND transport = ? AND port = ?"
+        )
+        row = self._db.row(question, service, transport, port)
+        return StoredInside(*row) if row is not None else None
+
+    def fingerprints(self) -> dict[str, str]:
+        """The service behind each certificate that was ever seen from inside. Raises: StateError."""
+        rows = self._db.rows("SELECT fingerprint, service FROM inside WHERE fingerprint IS NOT NULL")
+        return dict(rows)
+
+    def outside_since(self, moment: datetime, service: str) -> list[tuple[datetime, dict[str, Any]]]:
+        """What was seen of `service` from outside since `moment`, newest first. Raises: StateError."""
+        rows = self._db.rows(
+            "SELECT at, document FROM results WHERE service = ? AND at >= ? AND proves_outside ORDER BY id DESC",
+            service,
+            rfc3339(moment),
+        )
+        return [(datetime.fromisoformat(at), json.loads(document)) for at, document in rows]

@@ -1,0 +1,134 @@
+"""The database of one site: opening it, bringing it up to date, its errors in our words."""
+
+from __future__ import annotations
+
+import os
+import sqlite3
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+from hooper.errors import MachineError, StateError
+from hooper.files import make_folder
+
+# Each step takes the store from its number to the next; a step that was released is never changed.
+MIGRATIONS: tuple[str, ...] = (
+    """
+    CREATE TABLE results (
+        id INTEGER PRIMARY KEY, at TEXT NOT NULL, from_kind TEXT NOT NULL, from_name TEXT NOT NULL,
+        proves_outside INTEGER NOT NULL, service TEXT NOT NULL, transport TEXT NOT NULL, port INTEGER NOT NULL,
+        verdict TEXT NOT NULL, ok INTEGER NOT NULL, document TEXT NOT NULL
+    );
+    CREATE INDEX results_by_service ON results (service, at);
+    CREATE TABLE inside (
+        service TEXT NOT NULL, transport TEXT NOT NULL, port INTEGER NOT NULL, verdict TEXT NOT NULL,
+        fingerprint TEXT, greeting TEXT, at TEXT NOT NULL, PRIMARY KEY (service, transport, port)
+    );
+    """,
+    """
+    CREATE TABLE told (key TEXT PRIMARY KEY, value TEXT NOT NULL, at TEXT NOT NULL);
+    """,
+    """
+    CREATE TABLE rules (
+        gateway TEXT NOT NULL, transport TEXT NOT NULL, outside_port INTEGER NOT NULL, source TEXT NOT NULL,
+        service TEXT NOT NULL, state TEXT NOT NULL, rule TEXT NOT NULL, before TEXT, until TEXT,
+        PRIMARY KEY (gateway, transport, outside_port, source)
+    );
+    CREATE TABLE updates (
+        name TEXT NOT NULL, type TEXT NOT NULL, value TEXT NOT NULL, at TEXT NOT NULL, outcome TEXT NOT NULL,
+        said TEXT NOT NULL, not_before TEXT, mark TEXT NOT NULL, PRIMARY KEY (name, type)
+    );
+    CREATE TABLE accounts (directory TEXT PRIMARY KEY, url TEXT NOT NULL);
+    CREATE TABLE orders (
+        certificate TEXT PRIMARY KEY, directory TEXT NOT NULL, url TEXT, names TEXT NOT NULL, at TEXT NOT NULL
+    );
+    CREATE TABLE texts (name TEXT NOT NULL, text TEXT NOT NULL, PRIMARY KEY (name, text));
+    """,
+    """
+    CREATE TABLE seen (line TEXT PRIMARY KEY, address TEXT NOT NULL, source TEXT NOT NULL, at TEXT NOT NULL);
+    """,
+)
+BUSY_SECONDS = 5.0
+
+
+class Database:
+    """An open SQLite file. Every part of the state writes through it."""
+
+    def __init__(self, path: Path) -> None:
+        """Raises: StateError: it cannot be opened, or comes from a newer Hooper."""
+        self.path = path
+        try:
+            make_folder(path.parent, private=True)
+            os.close(os.open(path, os.O_CREAT | os.O_RDWR, 0o600))
+        except MachineError as exc:
+            raise StateError(exc.message) from None
+        except OSError as exc:
+            raise StateError(f"the state {path} cannot be opened: {exc.strerror}") from None
+        with self.reading():
+            self._db = sqlite3.connect(path, timeout=BUSY_SECONDS, isolation_level=None)
+        with self.reading():
+            try:
+                self._migrate()
+            except BaseException:
+                self._db.close()
+                raise
+
+    def _migrate(self) -> None:
+        (version,) = self._db.execute("PRAGMA user_version").fetchone()
+        if version > len(MIGRATIONS):
+            raise StateError(
+                f"the state {self.path} comes from a newer Hooper (its version is {version}, ours {len(MIGRATIONS)})",
+                remedy="Update Hooper, or use another folder with --state DIR.",
+            )
+        for number in range(version, len(MIGRATIONS)):
+            script = f"BEGIN IMMEDIATE;{MIGRATIONS[number]};PRAGMA user_version = {number + 1};COMMIT;"
+            self._db.executescript(script)
+
+    @contextmanager
+    def reading(self) -> Iterator[None]:
+        """SQLite's errors in our words."""
+        try:
+            yield
+        except sqlite3.Error as exc:
+            words = str(exc)
+            remedy = None
+            if "not a database" in words or "malformed" in words:
+                remedy = f"It is damaged. Move {self.path} away; Hooper then starts a new one."
+            elif "locked" in words:
+                remedy = "Another Hooper is writing to it. Wait for it to end, then try again."
+            raise StateError(f"the state {self.path} cannot be used: {words}", remedy=remedy) from None
+
+    @contextmanager
+    def writing(self) -> Iterator[None]:
+        """One transaction: all of it or nothing."""
+        with self.reading():
+            self._db.execute("BEGIN IMMEDIATE")
+            try:
+                yield
+                self._db.execute("COMMIT")
+            except BaseException:
+                if self._db.in_transaction:
+                    self._db.execute("ROLLBACK")
+                raise
+
+    def rows(self, question: str, *values: Any) -> list[tuple[Any, ...]]:
+        """What a query gives. Raises: StateError."""
+        with self.reading():
+            return self._db.execute(question, values).fetchall()
+
+    def row(self, question: str, *values: Any) -> tuple[Any, ...] | None:
+        """The first row of a query; None: there is none. Raises: StateError."""
+        return next(iter(self.rows(question, *values)), None)
+
+    def write(self, change: str, *values: Any) -> None:
+        """One change. Raises: StateError."""
+        with self.writing():
+            self._db.execute(change, values)
+
+    def many(self, change: str, rows: list[tuple[Any, ...]]) -> None:
+        """The same change for many rows, inside of `writing`."""
+        self._db.executemany(change, rows)
+
+    def close(self) -> None:
+        self._db.close()

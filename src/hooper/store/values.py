@@ -1,0 +1,41 @@
+"""What people told, and the public addresses that were measured."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+from hooper.addresses import IPAddress, parse_address
+from hooper.clock import rfc3339
+from hooper.sourced import Sourced, SourcedAddress, as_told
+from hooper.store.database import Database
+
+
+class Values:
+    def __init__(self, database: Database) -> None:
+        self._db = database
+
+    def tell(self, at: datetime, told: dict[str, str]) -> None:
+        """Remember what the user told. Keys: wan:GATEWAY, public:LINE, rule:SERVICE:GATEWAY, at:HOST, sheet:GATEWAY.
+
+        Raises: StateError.
+        """
+        with self._db.writing():
+            rows = [(key, value, rfc3339(at)) for key, value in told.items()]
+            self._db.many("INSERT OR REPLACE INTO told VALUES (?, ?, ?)", rows)
+
+    def told(self) -> dict[str, Sourced[str]]:
+        """All that the user told, with its date. Raises: StateError."""
+        rows = self._db.rows("SELECT key, value, at FROM told")
+        return {key: as_told(value, datetime.fromisoformat(at)) for key, value, at in rows}
+
+    def saw(self, at: datetime, line: str, address: IPAddress, source: str) -> None:
+        """Remember the public address of a line as it was measured. Raises: StateError."""
+        self._db.write("INSERT OR REPLACE INTO seen VALUES (?, ?, ?, ?)", line, str(address), source, rfc3339(at))
+
+    def seen(self) -> dict[str, SourcedAddress]:
+        """The public address of each line as it was last measured. Raises: StateError."""
+        rows = self._db.rows("SELECT line, address, source, at FROM seen")
+        return {
+            line: Sourced(parse_address(address), source, datetime.fromisoformat(at))
+            for line, address, source, at in rows
+        }

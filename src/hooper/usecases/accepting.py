@@ -1,0 +1,61 @@
+"""Taking the risks that keep rules back: written into the site file, with an end."""
+
+from __future__ import annotations
+
+from collections.abc import Collection
+from dataclasses import dataclass
+from datetime import date
+
+from hooper.errors import UsageError
+from hooper.planning.edits import ACCEPTED_FOR, accept
+from hooper.planning.gate import kept_back
+from hooper.site.load import parse_site
+from hooper.store.sitefile import save_site
+from hooper.usecases.run import Run
+
+
+@dataclass(frozen=True)
+class Acceptance:
+    """reason: None: nothing is accepted. until: None: for as long as is usual. services: only theirs; empty: all."""
+
+    reason: str | None
+    until: date | None = None
+    services: Collection[str] = ()
+    dry_run: bool = False
+
+
+NOTHING = Acceptance(None)
+
+
+@dataclass(frozen=True)
+class Accepted:
+    """What was accepted: service and finding, each; until when."""
+
+    risks: tuple[tuple[str, str], ...]
+    until: date
+    reason: str
+
+
+def take_risks(run: Run, asked: Acceptance) -> Accepted | None:
+    """Accept what keeps these services back, and go on with the site as it then is; None: no reason was given.
+
+    Raises: UsageError, CannotEdit, SiteFileError, MachineError.
+    """
+    if asked.reason is None:
+        return None
+    if not asked.reason.strip():
+        raise UsageError("a risk is accepted with a reason", remedy="Say in a few words why it has to be so.")
+    today = run.at.date()
+    end = asked.until or today + ACCEPTED_FOR
+    if end < today:
+        raise UsageError(f"{end} has passed", remedy="Give a day to come, or leave it out.")
+    kept = kept_back(run.site, run.plan)
+    wanted = {key: found for key, found in kept.items() if not asked.services or key in asked.services}
+    risks = tuple((key, item.code) for key, found in wanted.items() for item in found)
+    if risks:
+        edited = accept(run.file, list(risks), asked.reason.strip(), end)
+        if asked.dry_run:
+            run.use(parse_site(edited.text.encode(), run.file.name))
+        else:
+            run.use(save_site(run.path, run.file, edited.text))
+    return Accepted(risks, end, asked.reason.strip())

@@ -1,0 +1,75 @@
+"""Certificates: which there are, and getting them."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+from hooper.certs.order import Ordering
+from hooper.certs.rows import CertificateRow, CertificatesDocument
+from hooper.certs.store import CertificateStore
+from hooper.check.shown import watched
+from hooper.errors import HooperError, UsageError
+from hooper.usecases.run import Run
+
+
+@dataclass(frozen=True)
+class CertificatesRequest:
+    """certificates: only these; empty: all. deadline: seconds for each question; patience: for what has to show.
+
+    anew: order also where the one that is kept is still good.
+    """
+
+    certificates: tuple[str, ...] = ()
+    deadline: float = 5.0
+    patience: float = 0.0
+    anew: bool = False
+
+
+def _ordering(run: Run, request: CertificatesRequest) -> Ordering:
+    assert run.state is not None
+    store = CertificateStore(run.state.certificates)
+    return Ordering(run.here, run.site, run.base, store, run.state.orders, request.deadline, request.patience)
+
+
+def _chosen(run: Run, given: Sequence[str]) -> tuple[str, ...]:
+    chosen = tuple(given) or tuple(run.site.certificates)
+    if not chosen:
+        raise UsageError("the site file has no certificates", remedy="Add [certificates.KEY] with its names.")
+    return chosen
+
+
+async def list_certificates(run: Run, request: CertificatesRequest) -> tuple[CertificatesDocument, list[HooperError]]:
+    """How the certificates stand. Raises: UsageError."""
+    rows: list[CertificateRow] = []
+    for key in _chosen(run, request.certificates):
+        if run.site.certificates[key].authority == "device":
+            rows.append(await watched(run.here, run.topology, key, request.deadline))
+        elif run.state is not None:
+            rows.append(_ordering(run, request).row(key))
+    return CertificatesDocument(tuple(rows)), []
+
+
+async def order_certificates(run: Run, request: CertificatesRequest) -> tuple[CertificatesDocument, list[HooperError]]:
+    """Get the certificates that are missing or end soon; without a state nothing is ordered. Raises: UsageError."""
+    chosen = _chosen(run, request.certificates)
+    if not request.certificates:
+        chosen = tuple(key for key in chosen if run.site.certificates[key].authority != "device")
+    if not chosen:
+        raise UsageError("all certificates of this site are kept by devices", remedy="See `hooper cert list`.")
+    rows: list[CertificateRow] = []
+    trouble: list[HooperError] = []
+    if run.state is None:
+        return CertificatesDocument(()), trouble
+    ordering = _ordering(run, request)
+    for key in chosen:
+        run.detail(f"{key}: {', '.join(run.site.certificates[key].names)}")
+        try:
+            rows.append(await ordering.order(key, anew=request.anew))
+        except HooperError as exc:
+            exc.message = f"{key}: {exc.message}"
+            trouble.append(exc)
+            if run.site.certificates[key].authority != "device":
+                row = ordering.row(key)
+                rows.append(replace(row, state="failed" if not row.ok else row.state, detail="not ordered"))
+    return CertificatesDocument(tuple(rows)), trouble

@@ -1,0 +1,43 @@
+"""Does what people type answer?"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+from hooper.addresses import IPAddress
+from hooper.check.checking import Wish, check_here, check_outside
+from hooper.check.origin import Origin, open_origin
+from hooper.check.results import CheckDocument, Skipped
+from hooper.errors import HooperError
+from hooper.usecases.looking import keep_look
+from hooper.usecases.run import Run
+
+
+@dataclass(frozen=True)
+class CheckRequest:
+    """services: which. public: addresses by line that were given. deadline: seconds for each probe."""
+
+    services: tuple[str, ...]
+    origin: Origin
+    public: Mapping[str, IPAddress] = field(default_factory=dict)
+    deadline: float = 5.0
+
+
+async def check(run: Run, request: CheckRequest) -> tuple[CheckDocument, list[HooperError]]:
+    """Check, and keep the results. Raises: NoNetwork, UsageError, MachineError, ProxyFailed."""
+    wish = Wish(run.topology, request.services, request.deadline, run.given(request.public), base=run.base)
+    if request.origin.kind == "here":
+        outcome = await check_here(run.here, wish)
+    else:
+        outside = await open_origin(run.here, request.origin, run.base, request.deadline)
+        outcome = await check_outside(run.here, outside, wish, run.state.checks if run.state is not None else None)
+    keep_look(run, outcome)
+    document = CheckDocument(
+        outcome.origin,
+        tuple(outcome.results),
+        tuple(outcome.findings),
+        tuple(Skipped(service, reason) for service, reason in outcome.skipped.items()),
+        tuple(outcome.remarks),
+    )
+    return document, outcome.errors

@@ -1,0 +1,34 @@
+"""Edits of the site file: written once it is sure that it is a site file, and told key by key."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from hooper.errors import HooperError
+from hooper.planning.documents import EditDocument
+from hooper.planning.edits import Edited
+from hooper.site.load import SiteFile, parse_site
+from hooper.store.sitefile import save_site
+from hooper.usecases.run import Run
+
+
+@dataclass(frozen=True)
+class EditRequest:
+    """edit: what is to become of the file. dry_run: say so, and write nothing."""
+
+    edit: Callable[[SiteFile], Edited]
+    dry_run: bool = False
+
+
+def edit(run: Run, request: EditRequest) -> tuple[EditDocument, list[HooperError]]:
+    """Raises: UsageError, CannotEdit, SiteFileError, SeveralErrors, ChangedMeanwhile, MachineError."""
+    edited = request.edit(run.file)
+    if request.dry_run:
+        parse_site(edited.text.encode(), run.file.name)
+    elif edited.text != run.file.text:
+        run.use(save_site(run.path, run.file, edited.text))
+    document = EditDocument(
+        str(run.path), edited.action, edited.subject, edited.changes, edited.follows, request.dry_run
+    )
+    return document, []

@@ -1,0 +1,52 @@
+"""What the use cases share that look at the network: what is kept of a look."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from hooper.check.checking import Outcome
+from hooper.jsonform import plain
+from hooper.line.public import PublicAddress
+from hooper.sourced import SourcedAddress
+from hooper.store.checks import Looked, StoredInside
+from hooper.usecases.run import Run
+
+
+def keep_look(run: Run, outcome: Outcome) -> None:
+    """Keep the results of a check, what of the inside is worth it, and the public addresses that it measured."""
+    origin = outcome.origin
+    rows = [
+        Looked(
+            service=one.service,
+            transport=one.transport,
+            port=one.port,
+            verdict=one.verdict,
+            ok=one.ok,
+            reached=origin.proves_outside and one.expected == "reachable" and one.ok,
+            document=plain(one),
+        )
+        for one in outcome.results
+    ]
+    inside = {
+        key: StoredInside(one.verdict, one.fingerprint, one.greeting, one.at)
+        for key, one in outcome.inside.items()
+        if one.verdict in ("answered", "connected")
+    }
+    with run.keeping() as state:
+        if state is not None:
+            state.checks.save(run.at, (origin.kind, origin.name, origin.proves_outside), rows, inside)
+    keep_addresses(run, outcome.public.values())
+
+
+def keep_addresses(run: Run, found: Iterable[PublicAddress]) -> None:
+    """Remember the public addresses that were measured: what is written can then be held against them."""
+    for one in found:
+        seen = next((other for _, other in one.differs if other.measured), one.address)
+        keep_address(run, one.line, seen)
+
+
+def keep_address(run: Run, line: str, address: SourcedAddress) -> None:
+    """Remember the public address of a line, if it was measured."""
+    with run.keeping() as state:
+        if state is not None and address.measured and address.value is not None:
+            state.values.saw(run.at, line, address.value, address.source.removeprefix("site file; "))

@@ -1,0 +1,92 @@
+"""The rule that every router needs, and what is wrong or risky; what the plan exposes; hosts and services as lists."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+from hooper.errors import HooperError
+from hooper.planning.audit import AuditDocument
+from hooper.planning.catalogue import rank
+from hooper.planning.documents import HostListDocument, ServiceListDocument
+from hooper.planning.lists import host_rows, service_rows
+from hooper.planning.looks.line import address_differs
+from hooper.planning.values import Compared, Finding, PlanDocument
+from hooper.sourced import Sourced, SourcedAddress
+from hooper.usecases.run import Run
+
+
+@dataclass(frozen=True)
+class PlanRequest:
+    """pin: write the chosen outside ports down. against: the text of each table to hold against the plan, by its name;
+    with the gateway that it is of, where that was said. seen: the lines' addresses as they were last measured.
+    """
+
+    pin: bool = False
+    against: Mapping[str, tuple[str | None, str]] = field(default_factory=dict)
+    seen: Mapping[str, SourcedAddress] = field(default_factory=dict)
+
+
+def plan(run: Run, request: PlanRequest) -> tuple[PlanDocument, list[HooperError]]:
+    """Plan. Asks nobody. Raises: CannotEdit, MachineError, BadTable."""
+    from hooper.planning.openers import entering
+
+    pinned = _pinned(run) if request.pin else ()
+    made = run.plan
+    findings = tuple(sorted([*made.findings, *_contradicted(run, request.seen)], key=rank))
+    feasible = made.feasible and not any(one.severity == "error" for one in findings)
+    ways_to_enter = tuple(entering(run.topology, made))
+    compared = _against(run, request)
+    return PlanDocument(made.forwards, findings, feasible, ways_to_enter, compared, pinned), []
+
+
+def _contradicted(run: Run, seen: Mapping[str, SourcedAddress]) -> list[Finding]:
+    """What is written as fixed, where it was last measured to be another address."""
+    found = []
+    for key, address in seen.items():
+        line = run.site.lines.get(key)
+        if line is not None and line.address and address.value not in line.address:
+            claim: SourcedAddress = Sourced(line.address[0], "site file", how="written")
+            known = Sourced(address.value, f"{address.source}, {address.age(run.at)}", address.at)
+            found.append(address_differs(key, claim, known, fresh=address.fresh(run.at)))
+    return found
+
+
+def _pinned(run: Run) -> tuple[str, ...]:
+    from hooper.planning.edits import pin
+    from hooper.store.sitefile import save_site
+
+    edited = pin(run.file)
+    if edited.changes:
+        run.use(save_site(run.path, run.file, edited.text))
+    return tuple(f"{change.key} = {change.after}" for change in edited.changes)
+
+
+def _against(run: Run, request: PlanRequest) -> tuple[Compared, ...]:
+    if not request.against:
+        return ()
+    from hooper.planning.against import compare_table, read_table
+
+    gateways = list(run.site.gateways)
+    out: list[Compared] = []
+    for name, (gateway, text) in request.against.items():
+        out += compare_table(run.plan.forwards, read_table(text, name), gateways, gateway, name)
+    return tuple(out)
+
+
+def audit(run: Run, request: None = None) -> tuple[AuditDocument, list[HooperError]]:
+    """What the plan lets in. Asks nobody."""
+    from hooper.planning.audit import audit as make_audit
+
+    return make_audit(run.topology, run.plan, run.at.date()), []
+
+
+def list_hosts(run: Run, request: str | None = None) -> tuple[HostListDocument, list[HooperError]]:
+    """The hosts of the file. request: only this one."""
+    rows = (row for row in host_rows(run.topology) if request in (None, row.host))
+    return HostListDocument(tuple(rows)), []
+
+
+def list_services(run: Run, request: None = None) -> tuple[ServiceListDocument, list[HooperError]]:
+    """The services of the file."""
+    return ServiceListDocument(tuple(service_rows(run.topology))), []

@@ -1,0 +1,141 @@
+"""The routers' own tables: look, put the plan there, take it back."""
+
+from __future__ import annotations
+
+from collections.abc import Awaitable, Callable, Collection
+from dataclasses import dataclass
+
+from hooper.errors import HooperError, NeedsAPerson, UsageError
+from hooper.gateways.find import Neighbourhood, find_routers
+from hooper.gateways.rules import Wanted, wan_compared, wanted_rules
+from hooper.gateways.tables import Change, GatewayTable, RouterChangesDocument, RouterListDocument
+from hooper.gateways.work import LEASE_S, Work, read_gateway
+from hooper.planning.gate import refusals
+from hooper.planning.openers import not_driven
+from hooper.site.words import chosen
+from hooper.usecases.accepting import NOTHING, Acceptance, take_risks
+from hooper.usecases.run import Run
+from hooper.usecases.ticks import ticked
+
+Deed = Callable[[Work, list[Wanted]], Awaitable[None]]
+
+
+@dataclass(frozen=True)
+class RouterRequest:
+    """gateways: only these; empty: all that a program drives. services: only their rules; empty: all.
+
+    deadline: seconds for each request. lease_s: how long rules are to last; 0: without an end. take_over: replace what
+    another hand has. dry_run: look, and change nothing. accept: risks that are taken.
+    """
+
+    gateways: tuple[str, ...] = ()
+    services: tuple[str, ...] = ()
+    deadline: float = 5.0
+    lease_s: int = LEASE_S
+    take_over: bool = False
+    dry_run: bool = False
+    accept: Acceptance = NOTHING
+
+
+def driven(run: Run, given: Collection[str]) -> tuple[str, ...]:
+    """The routers that a program drives. Raises: UsageError: a chosen one is by hand, or none is left."""
+    gateways = run.site.gateways
+    for key in given:
+        reason = not_driven(gateways[key])
+        if reason is not None:
+            message = f'{key} has control = "{gateways[key].control}": {reason}'
+            raise UsageError(message, remedy=f"See `hooper worksheet {key}`.")
+    found = tuple(key for key in given or gateways if not_driven(gateways[key]) is None)
+    if not found:
+        reasons = "; ".join(f"{key}: {not_driven(gateway)}" for key, gateway in gateways.items())
+        raise UsageError(
+            f"no router of this site takes rules from a program ({reasons or 'it has none'})",
+            remedy="See `hooper worksheet` for entering by hand.",
+        )
+    return found
+
+
+async def _found(run: Run, gateways: tuple[str, ...], deadline: float) -> Neighbourhood:
+    found = await find_routers(run.here, run.site, gateways, deadline)
+    run.trouble += [found.trouble[key] for key in gateways if key in found.trouble]
+    for stranger in found.strangers:
+        message = f"another device answers as a router: {stranger}, which is no gateway of the site file"
+        run.trouble.append(NeedsAPerson(message, code="unknown-router", remedy="Find out whose it is."))
+    return found
+
+
+async def list_rules(run: Run, request: RouterRequest) -> tuple[RouterListDocument, list[HooperError]]:
+    """What stands in the tables. Raises: NoNetwork, NotAtTheSite, UsageError."""
+    gateways = driven(run, request.gateways)
+    tables: list[GatewayTable] = []
+    trouble: list[HooperError] = []
+    found = await _found(run, gateways, request.deadline)
+    for key in run.site.gateways:
+        router = found.routers.get(key)
+        if router is None:
+            if key in gateways:
+                tables.append(GatewayTable(key, None, None, None, ()))
+            continue
+        wanted = list(wanted_rules(run.plan.forwards, key, LEASE_S))
+        try:
+            journal = run.state.journal.entries(key) if run.state is not None else {}
+            tables.append(await read_gateway(key, router, wanted, journal, run.at))
+        except HooperError as exc:
+            trouble.append(exc)
+            tables.append(GatewayTable(key, None, router.device, None, ()))
+    compared = [row for one in tables for row in wan_compared(run.site, one.gateway, one.wan_address)]
+    return RouterListDocument(tuple(tables), tuple(compared)), trouble
+
+
+async def open_rules(run: Run, request: RouterRequest) -> tuple[RouterChangesDocument, list[HooperError]]:
+    """Enter what the plan wants. Raises: NoNetwork, NotAtTheSite, UsageError."""
+    not_public = [key for key in request.services if run.site.services[key].reach != "public"]
+    if not_public:
+        raise UsageError(f"{not_public[0]} is not public, so it has no rule", remedy='Set reach = "public", if so.')
+    driven(run, request.gateways)
+    run.accepted = take_risks(run, request.accept)
+    public = {f"services.{key}" for key in request.services or run.site.services}
+    findings = [one for one in run.plan.findings if one.subject in public]
+    kept_back = refusals(run.site, run.plan)
+
+    async def deed(work: Work, wanted: list[Wanted]) -> None:
+        these = [one for one in wanted if not request.services or one.service in request.services]
+        await work.open(these, findings, take_over=request.take_over, kept_back=kept_back)
+
+    return await _change(run, request, deed)
+
+
+async def close_rules(run: Run, request: RouterRequest) -> tuple[RouterChangesDocument, list[HooperError]]:
+    """Take away what is ours. Raises: NoNetwork, NotAtTheSite, UsageError: nothing has such a service."""
+
+    async def deed(work: Work, wanted: list[Wanted]) -> None:
+        del wanted
+        entered = {entry.service for entry in work.journal.entries(work.gateway).values()}
+        known = [*run.site.services, *sorted(entered - {*run.site.services})]
+        await work.close(chosen(request.services, known, "service") or None)
+
+    return await _change(run, request, deed)
+
+
+async def _change(run: Run, request: RouterRequest, deed: Deed) -> tuple[RouterChangesDocument, list[HooperError]]:
+    """Find the routers, and do the deed on each. Without a journal nothing is touched."""
+    gateways = driven(run, request.gateways)
+    changes: list[Change] = []
+    trouble: list[HooperError] = []
+    if run.state is None:
+        return RouterChangesDocument(request.dry_run, ()), trouble
+    found = await _found(run, gateways, request.deadline)
+    for key, router in found.routers.items():
+        run.detail(f"{key}: {router.device or 'a router'} at {router.control}, {router.service}")
+        work = Work(key, router, str(found.own), run.state.journal, run.here.clock, request.dry_run)
+        try:
+            await deed(work, list(wanted_rules(run.plan.forwards, key, request.lease_s)))
+        except HooperError as exc:
+            if exc.exit_code == UsageError.exit_code:
+                raise
+            work.trouble.append(exc)
+        changes += work.changes
+        trouble += work.trouble
+    done = ticked(run)
+    by_hand = {change.gateway for change in changes if change.outcome == "by-hand"} - done.keys()
+    return RouterChangesDocument(request.dry_run, tuple(changes), tuple(sorted(by_hand))), trouble

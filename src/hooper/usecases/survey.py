@@ -1,0 +1,234 @@
+"""What this line is, and whether forwarding can work at all."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass, field, replace
+from typing import Literal
+
+from hooper.addresses import IPAddress
+from hooper.check.between import Between, look_between
+from hooper.comparison import Comparison
+from hooper.errors import CounterpartError, HooperError
+from hooper.line.facts import LineFacts, Measured
+from hooper.line.judging import Missing, compare, line_findings, missing_numbers, remarks
+from hooper.line.measure import Progress, measure_line
+from hooper.line.nat import NatBehaviour
+from hooper.line.public import Given
+from hooper.line.situation import Situation, judge
+from hooper.planning.documents import ChangedKey
+from hooper.planning.values import Finding
+from hooper.site.model import Site
+from hooper.sourced import FRESH, age_of, as_told
+from hooper.usecases.looking import keep_address
+from hooper.usecases.run import Run
+
+
+@dataclass(frozen=True, slots=True)
+class Addresses:
+    ipv4: str | None
+    ipv6: str | None
+
+
+@dataclass(frozen=True, slots=True)
+class GatewayRow:
+    """A gateway of the chain. control: the protocols by which it answers. source: whether it was seen, or told."""
+
+    gateway: str
+    address: str
+    wan_address: str | None
+    control: tuple[str, ...]
+    source: Literal["measured", "told"]
+
+
+@dataclass(frozen=True, slots=True)
+class ResolverRow:
+    """A resolver that was asked. told_by: this machine or the site file. addresses: what it has for the names."""
+
+    resolver: str
+    told_by: Literal["machine", "site"]
+    state: Literal["answers", "unusable", "silent", "failing"]
+    addresses: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Way:
+    """The hops. seen: who revealed itself on the way to the public address, nearest first; null: nobody.
+
+    nats: how many NATs stand before that address, at least and at most; null where it is not known.
+    """
+
+    seen: tuple[str | None, ...]
+    nats: tuple[int | None, int | None]
+
+
+@dataclass(frozen=True, slots=True)
+class SurveyDocument:
+    """`hooper survey`. can_forward: whether a rule on the routers can work; null: not known yet.
+
+    evidence: what speaks for the situation. remarks: what else was noticed. missing: the numbers that would settle it.
+    outstanding: what was still running when the time was over. tunnel: the interface of a tunnel that this machine's
+    way out leads through. between: from a place between two boxes, what is seen of the inner one. saved: the keys
+    that were written into the site file.
+    """
+
+    own_address: Addresses
+    public_address: Addresses
+    gateways: tuple[GatewayRow, ...]
+    situation: Situation
+    can_forward: bool | None
+    comparisons: tuple[Comparison, ...]
+    findings: tuple[Finding, ...]
+    evidence: tuple[str, ...]
+    remarks: tuple[str, ...]
+    missing: tuple[Missing, ...]
+    outstanding: tuple[str, ...]
+    nat: NatBehaviour | None
+    way: Way | None
+    resolvers: tuple[ResolverRow, ...]
+    tunnel: str | None
+    between: Between | None = None
+    saved: tuple[ChangedKey, ...] = ()
+
+
+def _way(facts: LineFacts) -> Way | None:
+    measured = facts.measured
+    if measured is None or measured.to_self is None or measured.nats is None:
+        return None
+    shown = [str(one) if one is not None else None for one in measured.to_self.seen[: measured.to_self.last]]
+    return Way(tuple(shown), measured.nats)
+
+
+def document(site: Site, facts: LineFacts) -> SurveyDocument:
+    """Everything that a survey says."""
+    judged, measured = judge(facts), facts.measured or Measured()
+    todo = (judged.do,) if judged.do else ()
+    return SurveyDocument(
+        own_address=Addresses(_text(facts.own.value), _text(facts.own6.value)),
+        public_address=Addresses(_text(facts.public.value), _text(facts.public6.value)),
+        gateways=tuple(_gateway_rows(site, facts)),
+        situation=judged.kind,
+        can_forward=judged.can_forward,
+        comparisons=tuple(compare(site, facts)),
+        findings=tuple(line_findings(facts)),
+        evidence=judged.evidence,
+        remarks=(*todo, *remarks(site, facts)),
+        missing=tuple(missing_numbers(site, facts)),
+        outstanding=measured.outstanding,
+        nat=measured.nat,
+        way=_way(facts),
+        resolvers=tuple(
+            ResolverRow(
+                str(said.address) if said.port == 53 else f"{said.address}:{said.port}",
+                said.told_by,
+                said.state,
+                tuple(str(one) for answers in said.answers.values() for one in answers),
+            )
+            for said in measured.resolvers
+        ),
+        tunnel=measured.tunnel,
+    )
+
+
+def _text(address: IPAddress | None) -> str | None:
+    return str(address) if address is not None else None
+
+
+def _gateway_rows(site: Site, facts: LineFacts) -> Iterator[GatewayRow]:
+    boxes = facts.measured.boxes if facts.measured is not None else {}
+    for at, key in enumerate(facts.chain):
+        gateway, told, said = site.gateways[key], facts.wan.get(key), boxes.get(key)
+        wan = told.value if told is not None else _text(gateway.wan_behind(facts.chain[at - 1] if at else facts.line))
+        seen = said is not None or facts.default_gateway.value == gateway.lan.ip
+        control = said.control if said is not None else ()
+        yield GatewayRow(key, str(gateway.lan.ip), wan, control, "measured" if seen else "told")
+
+
+@dataclass(frozen=True)
+class SurveyRequest:
+    """public: addresses by line that were given; told: by the keys of the store, these included.
+
+    deadline: seconds for all of it; as long again where it looks `between` two boxes. ask: is asked for a number that
+    nobody here says, and gives None where it is not known. save: write what is clear into the site file. progress: is
+    told what is still running.
+    """
+
+    told: Mapping[str, str] = field(default_factory=dict)
+    public: Mapping[str, IPAddress] = field(default_factory=dict)
+    deadline: float = 5.0
+    between: bool = False
+    save: bool = False
+    dry_run: bool = False
+    ask: Callable[[Missing], IPAddress | None] | None = None
+    progress: Progress | None = None
+
+
+async def survey(run: Run, request: SurveyRequest) -> tuple[SurveyDocument, list[HooperError]]:
+    """Measure, and keep what was measured and told. Raises: NoNetwork, UsageError, SiteFileError, MachineError."""
+    _remember(run, request.told)
+    known = run.given(request.public)
+    told = {**known.told, **{key: as_told(value, run.at) for key, value in request.told.items()}}
+    facts = await measure_line(
+        run.here, run.site, Given(request.public, told), request.deadline, now=run.at, progress=request.progress
+    )
+    trouble = list(facts.measured.trouble) if facts.measured is not None else []
+    if request.ask is not None:
+        facts = _asked(run, facts, request.ask)
+    if facts.stun_silent:
+        names = ", ".join(facts.measured.silent) if facts.measured is not None else ""
+        remedy = "Check this machine's internet access, or name other servers in [measure]."
+        trouble.append(CounterpartError(f"no STUN server answered ({names})", code="no-stun", remedy=remedy))
+    keep_address(run, facts.line, facts.public)
+    made = document(run.site, facts)
+    if request.between:
+        made = replace(made, between=await _between(run, facts, request.deadline))
+    if request.save:
+        made = replace(made, saved=_saved(run, facts, made, dry_run=request.dry_run))
+    return made, trouble
+
+
+def _remember(run: Run, told: Mapping[str, str]) -> None:
+    with run.keeping() as state:
+        if state is not None:
+            state.values.tell(run.at, dict(told))
+
+
+def _asked(run: Run, facts: LineFacts, ask: Callable[[Missing], IPAddress | None]) -> LineFacts:
+    """What a person says, for exactly what is missing."""
+    asked: set[str] = set()
+    while (missing := next((m for m in missing_numbers(run.site, facts) if m.gateway not in asked), None)) is not None:
+        asked.add(missing.gateway)
+        address = ask(missing)
+        if address is not None:
+            _remember(run, {f"wan:{missing.gateway}": str(address)})
+            facts = replace(facts, wan={**facts.wan, missing.gateway: as_told(str(address), run.at)})
+    return facts
+
+
+async def _between(run: Run, facts: LineFacts, deadline: float) -> Between:
+    failed: dict[str, str] = {}
+    for service, entry in run.site.services.items():
+        if run.state is not None and entry.reach == "public":
+            looks = run.state.checks.outside_since(run.at - FRESH, service)
+            if looks and not looks[0][1]["ok"]:
+                failed[service] = age_of(looks[0][0], run.at)
+    own = facts.own.value
+    return await look_between(run.here, run.topology, run.plan, facts.at, own, deadline, failed=failed)
+
+
+def _saved(run: Run, facts: LineFacts, made: SurveyDocument, *, dry_run: bool) -> tuple[ChangedKey, ...]:
+    """Write what is clear into the site file; returns the keys that it changes."""
+    from hooper.planning.edits import measured
+    from hooper.site.load import parse_site
+    from hooper.store.sitefile import save_site
+
+    situation = made.situation if made.can_forward is not None else None
+    if situation == "one-nat" and any(facts.chain[-1] in one.behind for one in run.site.gateways.values()):
+        situation = "several-nats"  # seen from between two boxes; the line has both
+    inner = zip(facts.chain, facts.chain[1:], strict=False)
+    wans = {key: (outer, facts.wan[key].value) for outer, key in inner if key in facts.wan}
+    edited = measured(run.file, facts.line, situation, wans)
+    parse_site(edited.text.encode(), run.file.name)
+    if edited.text != run.file.text and not dry_run:
+        run.use(save_site(run.path, run.file, edited.text))
+    return edited.changes

@@ -1,0 +1,68 @@
+"""The first broken link of a service, with evidence and remedy."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from datetime import timedelta
+
+from hooper.addresses import IPAddress
+from hooper.check.origin import Origin, open_origin
+from hooper.errors import HooperError
+from hooper.line.public import Given
+from hooper.sourced import as_told
+from hooper.usecases.looking import keep_address, keep_look
+from hooper.usecases.run import Run
+from hooper.why.case import WhyDocument
+from hooper.why.diagnosis import diagnose
+from hooper.why.evidence import STORED_FOR, Past, gather_service, stored_result
+
+
+@dataclass(frozen=True)
+class WhyRequest:
+    """origin: the place to look from; None: nobody looks from outside. public: addresses by line
+    that were given. told: by the keys of the store, these included.
+
+    deadline: seconds for each probe.
+    """
+
+    service: str
+    origin: Origin | None = None
+    public: Mapping[str, IPAddress] = field(default_factory=dict)
+    told: Mapping[str, str] = field(default_factory=dict)
+    deadline: float = 5.0
+
+
+async def why(run: Run, request: WhyRequest) -> tuple[WhyDocument, list[HooperError]]:
+    """Diagnose, and keep what was seen and told. Raises: NoNetwork, UsageError, MachineError, ProxyFailed."""
+    past = Past()
+    with run.keeping() as state:
+        if state is not None:
+            state.values.tell(run.at, dict(request.told))
+            past = _past(run, request.service)
+    told = {**past.known.told, **{key: as_told(value, run.at) for key, value in request.told.items()}}
+    past = Past(Given(request.public, told), past.outside, past.fingerprints, past.entered)
+    outside = None
+    if request.origin is not None:
+        outside = await open_origin(run.here, request.origin, run.base, request.deadline)
+    memory = run.state.checks if run.state is not None else None
+    facts, looks = await gather_service(
+        run.here, outside, run.topology, run.plan, request.service, past, memory, request.deadline, now=run.at,
+        base=run.base,
+    )  # fmt: skip
+    trouble: list[HooperError] = []
+    for look in looks:
+        trouble += look.errors
+        keep_look(run, look)
+    keep_address(run, facts.line.line, facts.line.public)
+    return diagnose(run.topology, run.plan, facts), trouble
+
+
+def _past(run: Run, service: str) -> Past:
+    """What earlier runs left. Raises: StateError."""
+    assert run.state is not None
+    rows = run.state.checks.outside_since(run.at - STORED_FOR - timedelta(seconds=1), service)
+    newest = (rows[0][0], stored_result(rows[0][1])) if rows else None
+    journal = run.state.journal
+    entered = {key: frozenset(entry.service for entry in journal.entries(key).values()) for key in run.site.gateways}
+    return Past(run.given(), newest, run.state.checks.fingerprints(), entered)
