@@ -276,7 +276,7 @@ def test_names_that_others_keep_are_watched(own: Lab, tmp_path: Path) -> None:
 def test_where_the_address_comes_from(own: Lab, tmp_path: Path) -> None:
     own.run("lab", "break", "name-stale")
     row, _ = name(own, "list", "--public", "203.0.113.77")
-    assert (row["wanted"], row["wanted_source"]) == (["203.0.113.77"], "given with --public")
+    assert (row["wanted"], row["wanted_source"]) == (["203.0.113.77"], "given on the command line")
     mute = site_with(own, tmp_path, ('stun = ["192.0.2.10:3478", "192.0.2.11:3478"]', "stun = []"))
     row, ran = name(own, "list", *mute)
     assert (row["action"], row["wanted"], ran.code) == ("unknown", [], 1)

@@ -84,7 +84,7 @@ def soap(town: KernelTown, place: str, *arguments: tuple[str, str]) -> None:
     code = (
         "import sys, json, anyio\n"
         "from hooper.gateways.find import _search, _describe\n"
-        "from hooper.gateways.tables import LiveRule\n"
+        "from hooper.store.journal import LiveRule\n"
         "from hooper.net.system import SystemDoor\n"
         "from ipaddress import IPv4Address\n"
         "async def main():\n"

@@ -68,5 +68,6 @@ class Mask:
         if isinstance(value, dict):
             return {self._apply(key): self._apply(item) for key, item in value.items()}
         if isinstance(value, tuple | list):
-            return type(value)(self._apply(item) for item in value)
+            items = [self._apply(item) for item in value]
+            return type(value)(*items) if hasattr(value, "_fields") else type(value)(items)
         return value

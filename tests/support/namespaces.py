@@ -357,6 +357,10 @@ class KernelTown:
             ("here", "default", "2001:db8:44:7::1"),
         ):
             self.run(name, "ip", "-6", "route", "add", to, "via", via)
+        until = time.monotonic() + 10
+        while any(self.run(name, "ip", "-6", "address", "show", "tentative") for name in addresses):
+            assert time.monotonic() < until  # their own addresses on the links are being tried out
+            time.sleep(0.1)
 
     def serve_stun(self, key: str, name: str, *more: str) -> None:
         """coturn as a STUN server. more: further addresses of its, by which it does RFC 5780."""

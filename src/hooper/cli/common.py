@@ -5,10 +5,8 @@ from __future__ import annotations
 import errno
 import gc
 import os
-import signal
 import sys
 from collections.abc import Awaitable, Callable, Iterable
-from contextlib import suppress
 from contextvars import ContextVar
 from dataclasses import dataclass, field
 from datetime import datetime
@@ -181,34 +179,10 @@ def _own_loop(work: Callable[..., Awaitable[T]], *arguments: Any) -> T:
     """Run in an event loop of its own. The start did without garbage collection; from here on it is wanted."""
     import anyio
 
+    from hooper.net.running import interruptible
+
     gc.enable()
-    return anyio.run(_interruptible, work, arguments)
-
-
-async def _interruptible(work: Callable[..., Awaitable[T]], arguments: tuple[Any, ...]) -> T:
-    """Raises: KeyboardInterrupt: a signal came, and the work has tidied up.
-
-    asyncio cancels the main task once. Where a task group ends with an error at that moment, the interrupt is lost
-    with the cancellation. A scope goes on cancelling until the work is left.
-    """
-    import asyncio
-
-    import anyio
-
-    loop, numbers = asyncio.get_running_loop(), (signal.SIGINT, signal.SIGTERM)
-    with anyio.CancelScope() as scope:
-
-        def interrupt() -> None:
-            scope.cancel()
-            for number in numbers:  # whoever cannot wait for the tidying up says so again
-                loop.remove_signal_handler(number)
-                signal.signal(number, signal.default_int_handler)
-
-        with suppress(NotImplementedError, ValueError, RuntimeError):  # Windows; not in the main thread
-            for number in numbers:
-                loop.add_signal_handler(number, interrupt)
-        return await work(*arguments)
-    raise KeyboardInterrupt
+    return anyio.run(interruptible, work, arguments)
 
 
 RUNNER: ContextVar[Callable[..., Any]] = ContextVar("RUNNER", default=_own_loop)  # who runs what is asynchronous

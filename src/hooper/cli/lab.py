@@ -18,7 +18,7 @@ from hooper.cli.common import (
     sub_app,
 )
 from hooper.errors import MachineError, UsageError
-from hooper.ports import ports_text
+from hooper.ports import Ports, ports_text
 from hooper.site.words import chosen
 
 if TYPE_CHECKING:
@@ -289,7 +289,8 @@ def _read_document(sheet: str) -> dict[str, Any]:
 
 
 def _tuples(row: dict[str, Any]) -> dict[str, Any]:
-    return {key: tuple(row[key]) for key in ("outside_ports", "target_ports", "sources")}
+    ports = {key: Ports(*row[key]) for key in ("outside_ports", "target_ports")}
+    return {**ports, "sources": tuple(row["sources"])}
 
 
 def _arrow(rule: Any) -> tuple[str, str, str]:

@@ -225,7 +225,8 @@ def line_findings(facts: LineFacts) -> list[Finding]:
     elif judged.box_before:
         remedy = "Add it to the site file as the outermost gateway: it needs its rules too."
         found.append(finding("box-not-in-file", f"gateways.{outermost}", said, remedy))
-    found += PublicAddress(facts.line, facts.public, facts.differs).findings()
+    written = tuple(pair for pair in facts.differs if pair[0].how == "written")  # the situation speaks of the others
+    found += PublicAddress(facts.line, facts.public, written).findings()
     return sorted(
         [*found, *_seen_findings(facts, judged), *_resolver_findings(facts), *_name_findings(facts)], key=rank
     )

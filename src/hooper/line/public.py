@@ -146,9 +146,12 @@ class _Search:
                 tasks.start_soon(self._ask_stun)
             for line in near:
                 tasks.start_soon(self._ask_router, line)
-            for line in open_lines if names else ():
+        found = {line: await self._chosen(line) for line in lines}
+        unknown = [line for line in lines if names and found[line].address.value is None]
+        async with anyio.create_task_group() as tasks:
+            for line in unknown:
                 tasks.start_soon(self._ask_names, line)
-        return {line: await self._chosen(line) for line in lines}
+        return {**found, **{line: await self._chosen(line) for line in unknown}}
 
     async def _ask_stun(self) -> None:
         servers = [Endpoint(address, port) for address, port in self.site.measure.stun]

@@ -1,0 +1,35 @@
+"""Running a command's asynchronous work so that an interrupt always ends it."""
+
+from __future__ import annotations
+
+import asyncio
+import signal
+from collections.abc import Awaitable, Callable
+from contextlib import suppress
+from typing import Any, TypeVar
+
+import anyio
+
+T = TypeVar("T")
+
+
+async def interruptible(work: Callable[..., Awaitable[T]], arguments: tuple[Any, ...]) -> T:
+    """Raises: KeyboardInterrupt: a signal came, and the work has tidied up.
+
+    asyncio cancels the main task once. Where a task group ends with an error at that moment, the interrupt is lost
+    with the cancellation. A scope goes on cancelling until the work is left.
+    """
+    loop, numbers = asyncio.get_running_loop(), (signal.SIGINT, signal.SIGTERM)
+    with anyio.CancelScope() as scope:
+
+        def interrupt() -> None:
+            scope.cancel()
+            for number in numbers:  # whoever cannot wait for the tidying up says so again
+                loop.remove_signal_handler(number)
+                signal.signal(number, signal.default_int_handler)
+
+        with suppress(NotImplementedError, ValueError, RuntimeError):  # Windows; not in the main thread
+            for number in numbers:
+                loop.add_signal_handler(number, interrupt)
+        return await work(*arguments)
+    raise KeyboardInterrupt
