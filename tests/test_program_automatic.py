@@ -282,7 +282,7 @@ def test_where_the_address_comes_from(own: Lab, tmp_path: Path) -> None:
     assert (row["action"], row["wanted"], ran.code) == ("unknown", [], 1)
     own.run("survey", "--wan", "fibre-box=203.0.113.44", "--state", own.env["STATE"], *mute)
     row, _ = name(own, "list", *mute)
-    assert (row["wanted"], row["wanted_source"]) == (["203.0.113.44"], "told just now")
+    assert (row["wanted"], row["wanted_source"]) == (["203.0.113.44"], "told as WAN address of fibre-box just now")
     own.run("lab", "break", "carrier-nat")
     row, _ = name(own, "list", "--public", "100.64.44.9")
     assert (row["action"], "RFC 6598" in row["detail"]) == ("unknown", True)

@@ -363,4 +363,4 @@ def _typed(case: Case) -> list[str]:
     shown = typed(case.topology, name)
     if shown is None or not shown.port_needed:
         return []
-    return [f"people must type the port: {shown}"]
+    return [f"people must type the port: {shown.text}"]
