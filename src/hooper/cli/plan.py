@@ -155,7 +155,7 @@ def _tree(document: PlanDocument, out: Console, topology: Topology, *, verbose: 
 def render(document: PlanDocument, out: Console, topology: Topology, *, verbose: bool = False) -> None:
     """The ways of the services, those that are not forwarded, the findings."""
     from hooper.cli.render import counted, findings, heading
-    from hooper.planning.catalogue import CATALOGUE
+    from hooper.planning.findings import CATALOGUE
 
     gateways = list(dict.fromkeys(forward.gateway for forward in document.forwards))
     where = f" on {', '.join(gateways)}" if gateways else ""

@@ -11,7 +11,7 @@ from hooper.comparison import Comparison, Side
 from hooper.line.facts import LineFacts
 from hooper.line.public import PublicAddress
 from hooper.line.situation import Judged, Situation, judge
-from hooper.planning.catalogue import finding, rank
+from hooper.planning.findings import finding, rank
 from hooper.planning.looks.line import remaining_ways
 from hooper.planning.values import Finding, Severity
 from hooper.site.model import Site

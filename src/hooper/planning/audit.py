@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from datetime import date
 from typing import TYPE_CHECKING, Literal
 
-from hooper.planning.catalogue import CATALOGUE
+from hooper.planning.findings import CATALOGUE
 from hooper.planning.topology import Topology
 from hooper.planning.values import EVERYTHING, Finding, Forward, Plan
 from hooper.ports import ports_text

@@ -10,8 +10,8 @@ from typing import TYPE_CHECKING
 
 from hooper.errors import HooperError, UsageError
 from hooper.planning.addresses import free_addresses, network_of
-from hooper.planning.catalogue import CATALOGUE
 from hooper.planning.documents import ChangedKey
+from hooper.planning.findings import CATALOGUE
 from hooper.planning.plan import make_plan
 from hooper.planning.topology import Topology
 from hooper.planning.values import Plan

@@ -8,8 +8,8 @@ from contextlib import contextmanager
 from datetime import date
 from typing import TYPE_CHECKING
 
-from hooper.planning.catalogue import rank
 from hooper.planning.facts import Facts
+from hooper.planning.findings import rank
 from hooper.planning.looks import address, exposure, line, name, port, readiness, router
 from hooper.planning.paths import (
     Refused,

@@ -7,8 +7,8 @@ from dataclasses import dataclass, field
 
 from hooper.errors import HooperError
 from hooper.planning.audit import AuditDocument
-from hooper.planning.catalogue import rank
 from hooper.planning.documents import HostListDocument, ServiceListDocument
+from hooper.planning.findings import rank
 from hooper.planning.lists import host_rows, service_rows
 from hooper.planning.looks.line import address_differs
 from hooper.planning.values import Compared, Finding, PlanDocument

@@ -5,9 +5,74 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import NamedTuple
 
-from hooper.planning.catalogue import finding
 from hooper.planning.facts import Facts
+from hooper.planning.findings import Entry, finding, group, register
 from hooper.planning.values import Finding
+
+ENTRIES = register(
+    Entry(
+        "default-password",
+        "readiness",
+        "warning",
+        "nobody has said that the device's default password is changed",
+        "Default passwords are public, and are tried within minutes.",
+        "Change it, then tick it off: `hooper host tick`.",
+        acceptable=True,
+        gate=True,
+    ),
+    *group(
+        "readiness",
+        (
+            "no-second-factor",
+            "note",
+            "a login from anywhere without a second factor",
+            "One lost password is then enough.",
+            "Switch it on, if the device can.",
+        ),
+        (
+            "no-tls",
+            "warning",
+            "the device's encryption is known to be off",
+            "Passwords travel in clear text.",
+            "Switch TLS on in the device's settings.",
+        ),
+        (
+            "no-updates",
+            "warning",
+            "the device's firmware is known to be old",
+            "Known holes are tried on every address of the internet.",
+            "Update it, and have it look for updates by itself.",
+        ),
+        (
+            "no-autostart",
+            "note",
+            "the device does not come up by itself after a power cut",
+            "It is gone just when nobody is there.",
+            "Switch it on in the device's power settings.",
+        ),
+        (
+            "clock-wrong",
+            "warning",
+            "the device's clock is known to be wrong",
+            "Certificates and second factors fail, and films carry the wrong time.",
+            "Set its time zone and a time server.",
+        ),
+        (
+            "dns-wrong",
+            "warning",
+            "the device's DNS or gateway setting is known to be wrong",
+            "It answers inside, but not to the world, and cannot update itself.",
+            "Enter the gateway and DNS servers of its sheet.",
+        ),
+        (
+            "base-url-wrong",
+            "note",
+            "the device does not know its address outside",
+            "Links that it makes lead to its inner address.",
+            "Enter the base URL of its sheet.",
+        ),
+    ),
+)
 
 
 class Item(NamedTuple):
