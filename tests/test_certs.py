@@ -4,14 +4,14 @@ from __future__ import annotations
 
 import base64
 import json
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from datetime import UTC, datetime, timedelta
 from ipaddress import IPv4Address
 from pathlib import Path
 from typing import Any
+from urllib.parse import urlsplit
 
 import anyio
-import httpx
 import pytest
 from cryptography import x509
 from cryptography.hazmat.primitives import serialization
@@ -30,6 +30,7 @@ from hooper.clock import SystemClock
 from hooper.errors import MachineError
 from hooper.lab.identity import Authority
 from hooper.lab.town import Rule
+from hooper.net.http import HttpAnswer
 from hooper.store.sitefile import read_site
 from hooper.store.state import State
 from support.mortal import town
@@ -130,26 +131,28 @@ class Scripted:
         self.replies, self.asked = replies, list[tuple[str, Any]]()
         self.nonces = 0
 
-    def __call__(self, request: httpx.Request) -> httpx.Response:
-        path = request.url.path
+    async def request(
+        self, method: str, url: str, *, headers: Mapping[str, str] | None = None, content: bytes | None = None
+    ) -> HttpAnswer:
+        del method, headers
+        path = urlsplit(url).path
         self.nonces += 1
-        headers = {"Replay-Nonce": f"nonce-{self.nonces}"}
+        nonce = {"replay-nonce": f"nonce-{self.nonces}"}
         if path == "/directory":
-            return httpx.Response(200, json=DIRECTORY)
+            return HttpAnswer(200, content=json.dumps(DIRECTORY).encode())
         if path == "/newNonce":
-            return httpx.Response(200, headers=headers)
-        message = json.loads(request.content)
+            return HttpAnswer(200, nonce)
+        message = json.loads(content or b"")
         self.asked.append((path, message))
         status, more, body = self.replies[path].pop(0)
-        content = body if isinstance(body, bytes) else json.dumps(body).encode()
-        return httpx.Response(status, headers={**headers, **more}, content=content)
+        shown = body if isinstance(body, bytes) else json.dumps(body).encode()
+        return HttpAnswer(status, {**nonce, **{name.lower(): value for name, value in more.items()}}, shown)
 
 
 def with_client(script: Scripted, work: Callable[[AcmeClient], Any], patience: float = 2.0) -> Any:
     async def main() -> Any:
-        async with httpx.AsyncClient(transport=httpx.MockTransport(script)) as client:
-            acme = AcmeClient(client, "https://ca.example/directory", _new_key(), SystemClock(), patience)
-            return await work(acme)
+        acme = AcmeClient(script, "https://ca.example/directory", _new_key(), SystemClock(), patience)
+        return await work(acme)
 
     return anyio.run(main)
 
@@ -173,10 +176,9 @@ def test_requests_are_signed_as_the_standard_wants() -> None:
     key = _new_key()
 
     async def main() -> None:
-        async with httpx.AsyncClient(transport=httpx.MockTransport(script)) as client:
-            acme = AcmeClient(client, "https://ca.example/directory", key, SystemClock(), 1)
-            await acme.register(["mailto:net@heronquay.example"], None)
-            await acme.order("https://ca.example/order/1")
+        acme = AcmeClient(script, "https://ca.example/directory", key, SystemClock(), 1)
+        await acme.register(["mailto:net@heronquay.example"], None)
+        await acme.order("https://ca.example/order/1")
 
     anyio.run(main)
     public = ECKey.import_key(ECKey.import_key(key).as_dict(private=False))

@@ -4,26 +4,24 @@ from __future__ import annotations
 
 import base64
 import json
+from datetime import UTC, datetime
 from urllib.parse import parse_qs
 
-import httpx
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
 from hooper.errors import HooperError, SeveralErrors
 from hooper.names.publish import (
-    WAIT_AT_MOST_S,
-    WAIT_S,
     Said,
     UpdaterBusy,
     UpdaterRefuses,
     UpdaterUnclear,
     _body,
     _words,
-    retry_after,
     understand,
 )
+from hooper.net.http import WAIT_AT_MOST_S, WAIT_S, HttpAnswer, retry_after
 from hooper.secret import Secret
 from hooper.site import placeholders
 from hooper.site.model import Updater
@@ -46,6 +44,8 @@ method = "POST"
 url = "https://names.example/{name}"
 body = '{"a": "{value}", "k": "{token}"}'
 """
+
+NOW = datetime(2026, 5, 1, tzinfo=UTC)
 
 
 def updater(text: str = UPDATER) -> Updater:
@@ -70,27 +70,27 @@ def updater(text: str = UPDATER) -> Updater:
     ],
 )
 def test_what_answers_mean(status: int, text: str, expected: object) -> None:
-    answer = httpx.Response(status, text=text)
+    answer = HttpAnswer(status, content=text.encode())
     if isinstance(expected, str):
-        assert understand(updater().answers, answer).means == expected
+        assert understand(updater().answers, answer, NOW).means == expected
     else:
         with pytest.raises(expected):  # type: ignore[call-overload]
-            understand(updater().answers, answer)
+            understand(updater().answers, answer, NOW)
 
 
 def test_without_a_list_the_status_decides() -> None:
-    assert understand((), httpx.Response(204)) == Said("done", "it answers 204")
+    assert understand((), HttpAnswer(204), NOW) == Said("done", "it answers 204")
     for status, kind in ((403, UpdaterRefuses), (429, UpdaterBusy), (502, UpdaterBusy), (400, UpdaterUnclear)):
         with pytest.raises(kind):
-            understand((), httpx.Response(status))
+            understand((), HttpAnswer(status), NOW)
 
 
 def test_how_long_to_wait() -> None:
-    assert retry_after(None) == retry_after("soon") == retry_after("٣") == WAIT_S
-    assert retry_after("77") == 77
-    assert retry_after("0") == 1
-    assert retry_after("99999999999") == WAIT_AT_MOST_S
-    assert retry_after("Thu, 01 Jan 2026 00:00:00 GMT") == 1
+    assert retry_after(None, NOW) == retry_after("soon", NOW) == retry_after("٣", NOW) == WAIT_S
+    assert retry_after("77", NOW) == 77
+    assert retry_after("0", NOW) == 1
+    assert retry_after("99999999999", NOW) == WAIT_AT_MOST_S
+    assert retry_after("Thu, 01 Jan 2026 00:00:00 GMT", NOW) == 1
 
 
 @given(st.text(min_size=1, max_size=30).filter(lambda text: text.strip() == text and "\0" not in text))

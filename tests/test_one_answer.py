@@ -11,7 +11,7 @@ from typing import Any
 import pytest
 
 from hooper.dnsnames import stands_for
-from hooper.line.public import Candidates, choose
+from hooper.line.sources import Candidates, choose
 from hooper.planning.plan import make_plan
 from hooper.planning.topology import Topology
 from hooper.planning.typed import typed

@@ -185,7 +185,8 @@ HOPS = f"""
 import anyio, os
 from ipaddress import IPv4Address
 from hooper.net.system import SystemDoor
-from hooper.line.hops import between, trace
+from hooper.line.facts import between
+from hooper.line.hops import trace
 async def main():
     assert os.geteuid() == 65534
     to_self = await trace(SystemDoor(), IPv4Address("{PUBLIC}"))

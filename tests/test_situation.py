@@ -13,10 +13,10 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from hooper.line.facts import BoxSaid, LineFacts, Measured, ResolverSaid
-from hooper.line.hops import FARTHEST, Hops, between
+from hooper.line.facts import BoxSaid, Hops, LineFacts, Measured, NatBehaviour, ResolverSaid, between
+from hooper.line.hops import FARTHEST
 from hooper.line.judging import compare, line_findings, missing_numbers
-from hooper.line.nat import SAMPLES, NatBehaviour, common_ports
+from hooper.line.nat import SAMPLES, common_ports
 from hooper.line.situation import judge
 from hooper.sourced import Sourced
 from hooper.usecases.survey import document

@@ -16,7 +16,7 @@ from hooper.lab.switchboard import Switchboard
 from hooper.line.facts import LineFacts
 from hooper.line.judging import line_findings
 from hooper.line.measure import measure_line
-from hooper.line.public import Given
+from hooper.line.sources import Given
 from hooper.net.lab import LabAddress, LabDoor
 from hooper.site.model import Site
 from hooper.sourced import as_told

@@ -6,20 +6,22 @@ import base64
 import hashlib
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from datetime import datetime
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
-
-import anyio
+from urllib.parse import urljoin
 
 from hooper.clock import Clock
 from hooper.errors import CounterpartError
-from hooper.names.publish import retry_after
+from hooper.net.http import retry_after
 
 if TYPE_CHECKING:
-    import httpx
     from joserfc.jwk import ECKey
 
+    from hooper.net.http import HttpAnswer, HttpClient
+
 NONCE_TRIES = 8
+REDIRECTIONS = 5
 POLL_S = (0.3, 0.7, 1.0, 2.0, 3.0, 5.0)  # seconds between looks where the authority does not say; the last repeats
 
 
@@ -68,9 +70,7 @@ class Order:
 class AcmeClient:
     """One authority, one account key. clock: to wait by. patience: seconds for an order or proof to come to its end."""
 
-    def __init__(
-        self, client: httpx.AsyncClient, directory: str, key_pem: bytes, clock: Clock, patience: float
-    ) -> None:
+    def __init__(self, client: HttpClient, directory: str, key_pem: bytes, clock: Clock, patience: float) -> None:
         self._client, self._directory_url, self._key_pem = client, directory, key_pem
         self._clock, self._patience = clock, patience
         self._directory: dict[str, Any] = {}
@@ -90,43 +90,55 @@ class AcmeClient:
 
     # --- requests
 
-    async def _send(self, method: str, url: str, **more: Any) -> httpx.Response:
-        """Raises: AcmeFailed."""
-        import httpx
+    async def _send(self, method: str, url: str, message: object = None) -> HttpAnswer:
+        """message: what is sent as JSON. Raises: AcmeFailed."""
+        import json
 
-        from hooper.net.http import request
+        from hooper.net.http import HttpFailed
 
+        headers = {"Content-Type": "application/jose+json"} if message is not None else {}
+        content = json.dumps(message).encode() if message is not None else None
         if not url.startswith("https://"):
             raise AcmeFailed(f"the authority names an address that is not https: {url[:100]}")
         try:
-            answer = await request(self._client, method, url, **more)
-        except (httpx.HTTPError, httpx.InvalidURL) as exc:
+            answer = await self._client.request(method, url, headers=headers, content=content)
+        except HttpFailed as exc:
             host = url.split("/")[2]
-            raise AcmeFailed(f"the authority {host} cannot be reached: {exc or type(exc).__name__}") from None
-        if nonce := answer.headers.get("Replay-Nonce"):
+            raise AcmeFailed(f"the authority {host} cannot be reached: {exc.message}") from None
+        if nonce := answer.header("Replay-Nonce"):
             self._nonces.append(nonce)
         return answer
 
     async def directory(self) -> Mapping[str, Any]:
         """What the authority offers (RFC 8555 section 7.1.1). Raises: AcmeFailed."""
         if not self._directory:
-            answer = await self._send("GET", self._directory_url, follow_redirects=True)
+            answer = await self._following(self._directory_url)
             document = _object(answer)
-            if answer.status_code != 200 or not all(
+            if answer.status != 200 or not all(
                 isinstance(document.get(name), str) for name in ("newNonce", "newAccount", "newOrder")
             ):
                 raise AcmeFailed(
-                    f"{self._directory_url} is no ACME directory: it answers {answer.status_code}",
+                    f"{self._directory_url} is no ACME directory: it answers {answer.status}",
                     remedy="Correct `directory` in [authorities.*].",
                 )
             self._directory = document
         return self._directory
 
+    async def _following(self, url: str) -> HttpAnswer:
+        """What nobody's secret is sent for: redirections are followed. Raises: AcmeFailed."""
+        for _ in range(REDIRECTIONS):
+            answer = await self._send("GET", url)
+            to = answer.header("Location")
+            if answer.status not in (301, 302, 303, 307, 308) or to is None:
+                return answer
+            url = urljoin(url, to)
+        raise AcmeFailed(f"{self._directory_url} leads round and round")
+
     async def _nonce(self) -> str:
         if not self._nonces:
             answer = await self._send("HEAD", (await self.directory())["newNonce"])
             if not self._nonces:
-                raise AcmeFailed(f"the authority gives no nonce: it answers {answer.status_code}")
+                raise AcmeFailed(f"the authority gives no nonce: it answers {answer.status}")
         return self._nonces.pop()
 
     def _signed(self, url: str, nonce: str, payload: object, *, by_key: bool) -> dict[str, str]:
@@ -143,20 +155,20 @@ class AcmeClient:
         signed = jws.serialize_json({"protected": header}, body, self._key, registry=registry)
         return {part: str(signed.get(part, "")) for part in ("protected", "payload", "signature")}
 
-    async def post(self, url: str, payload: object, *, by_key: bool = False) -> httpx.Response:
+    async def post(self, url: str, payload: object, *, by_key: bool = False) -> HttpAnswer:
         """A signed request, again with a fresh nonce where one is refused (RFC 8555 section 6.5).
 
         Raises: AcmeRefused, AcmeBusy, AcmeFailed.
         """
         for _ in range(NONCE_TRIES):
             message = self._signed(url, await self._nonce(), payload, by_key=by_key)
-            answer = await self._send("POST", url, json=message, headers={"Content-Type": "application/jose+json"})
-            if answer.status_code < 400:
+            answer = await self._send("POST", url, message)
+            if answer.status < 400:
                 return answer
             problem = _object(answer)
             kind = str(problem.get("type", "")).rpartition(":")[2]
             if kind != "badNonce":
-                raise _refusal(answer, problem, kind)
+                raise _refusal(answer, problem, kind, self._clock.now())
         raise AcmeFailed(f"the authority refused {NONCE_TRIES} nonces in a row")
 
     # --- account
@@ -178,7 +190,7 @@ class AcmeClient:
         if binding is not None:
             payload["externalAccountBinding"] = self._binding(new, *binding)
         answer = await self.post(new, payload, by_key=True)
-        self.account = answer.headers.get("Location")
+        self.account = answer.header("Location")
         if not self.account:
             raise AcmeFailed("the authority gives the account no address")
         return self.account
@@ -203,7 +215,7 @@ class AcmeClient:
         """RFC 8555 section 7.4. Raises: as `post`."""
         identifiers = [{"type": "dns", "value": name} for name in names]
         answer = await self.post((await self.directory())["newOrder"], {"identifiers": identifiers})
-        url = answer.headers.get("Location")
+        url = answer.header("Location")
         if not url:
             raise AcmeFailed("the authority gives the order no address")
         return Order(url, _object(answer))
@@ -251,18 +263,18 @@ class AcmeClient:
         return (await self.post(str(order.document["certificate"]), None)).content
 
     async def _poll(self, url: str, while_: Sequence[str]) -> dict[str, Any]:
-        end, step = anyio.current_time() + self._patience, 0
+        end, step = self._clock.monotonic() + self._patience, 0
         while True:
             answer = await self.post(url, None)
             document = _object(answer)
             if document.get("status") not in while_:
                 return document
             pause = POLL_S[min(step, len(POLL_S) - 1)]
-            if (said := answer.headers.get("Retry-After")) is not None:
-                pause = min(retry_after(said), 10.0)
-            if anyio.current_time() + pause > end:
+            if (said := answer.header("Retry-After")) is not None:
+                pause = min(retry_after(said, self._clock.now()), 10.0)
+            if self._clock.monotonic() + pause > end:
                 raise AcmeBusy(f"after {self._patience:g} s the authority is still {document.get('status')}")
-            await anyio.sleep(pause)
+            await self._clock.sleep(pause)
             step += 1
 
     def key_authorization(self, token: str) -> str:
@@ -274,7 +286,7 @@ class AcmeClient:
         return encoded(hashlib.sha256(self.key_authorization(token).encode()).digest())
 
 
-def _object(answer: httpx.Response) -> dict[str, Any]:
+def _object(answer: HttpAnswer) -> dict[str, Any]:
     """The JSON object of an answer; empty where it holds none."""
     try:
         value = answer.json()
@@ -290,12 +302,12 @@ def _words(problem: Mapping[str, Any]) -> str:
     return " ".join("; ".join([detail, *inner]).split())[:400]
 
 
-def _refusal(answer: httpx.Response, problem: Mapping[str, Any], kind: str) -> CounterpartError:
-    words = _words(problem) if problem else f"status {answer.status_code}"
-    if kind == "rateLimited" or answer.status_code == 429:
-        said = answer.headers.get("Retry-After")
-        return AcmeBusy(f"the authority asks to wait{f' {retry_after(said):.0f} s' if said else ''}: {words}")
-    if answer.status_code >= 500:
+def _refusal(answer: HttpAnswer, problem: Mapping[str, Any], kind: str, now: datetime) -> CounterpartError:
+    words = _words(problem) if problem else f"status {answer.status}"
+    if kind == "rateLimited" or answer.status == 429:
+        said = answer.header("Retry-After")
+        return AcmeBusy(f"the authority asks to wait{f' {retry_after(said, now):.0f} s' if said else ''}: {words}")
+    if answer.status >= 500:
         return AcmeFailed(f"the authority fails: {words}")
     return AcmeRefused(f"the authority refuses: {words}" + (f" ({kind})" if kind else ""), kind)
 

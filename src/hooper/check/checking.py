@@ -19,7 +19,8 @@ from hooper.check.results import Evidence, From, InsideSeen, Result, Seen
 from hooper.check.targets import Target, inner_targets, is_ok, outer_targets
 from hooper.clock import rfc3339
 from hooper.errors import CounterpartError, HooperError, UsageError
-from hooper.line.public import Given, PublicAddress, public_addresses
+from hooper.line.public import public_addresses
+from hooper.line.sources import Given, PublicAddress
 from hooper.net.standing import connected_surroundings, standing
 from hooper.net.stun import STUN_DEADLINE, mapped_by
 from hooper.net.types import Door, Endpoint, Surroundings

@@ -9,6 +9,7 @@ from ipaddress import IPv4Address
 import anyio
 
 from hooper.addresses import IPAddress
+from hooper.clock import Clock
 from hooper.errors import CounterpartError, HooperError, NoAnswer, WireError
 from hooper.gateways.igd import Igd
 from hooper.net.exchange import moments
@@ -145,20 +146,20 @@ async def _search(
             if len(found) > ANSWERS_KEPT:
                 return
             if set(routers) <= {sender for sender, _ in found}:
-                scope.deadline = min(scope.deadline, anyio.current_time() + GRACE)
+                scope.deadline = min(scope.deadline, door.clock.monotonic() + GRACE)
 
     async with await door.datagrams(local=Endpoint(own, 0)) as socket:
         with anyio.move_on_after(patience):
             async with anyio.create_task_group() as tasks:
                 tasks.start_soon(listen, socket, tasks.cancel_scope)
-                tasks.cancel_scope.deadline = anyio.current_time() + patience
+                tasks.cancel_scope.deadline = door.clock.monotonic() + patience
                 async for _ in moments(ROUNDS):
-                    await _ask_around(socket, routers, closed, around=around)
+                    await _ask_around(door.clock, socket, routers, closed, around=around)
     return found
 
 
 async def _ask_around(
-    socket: Datagrams, routers: Sequence[IPv4Address], closed: set[IPAddress], *, around: bool
+    clock: Clock, socket: Datagrams, routers: Sequence[IPv4Address], closed: set[IPAddress], *, around: bool
 ) -> None:
     everyone = ((IPv4Address(ssdp.GROUP), 1),) if around else ()
     for target in ssdp.TARGETS:
@@ -167,7 +168,7 @@ async def _ask_around(
                 await socket.send(ssdp.search(target, str(address), wait_s=wait), Endpoint(address, ssdp.PORT))
             except NoRoute:
                 continue
-        await anyio.sleep(BETWEEN_TARGETS)
+        await clock.sleep(BETWEEN_TARGETS)
 
 
 async def _describe(door: Door, key: str, address: IPv4Address, locations: Sequence[str], deadline: float) -> Igd:

@@ -8,9 +8,56 @@ from typing import Literal
 
 from hooper.addresses import IPAddress
 from hooper.errors import HooperError
-from hooper.line.hops import Hops, between
-from hooper.line.nat import NatBehaviour
 from hooper.sourced import Sourced, SourcedAddress
+
+Dependence = Literal["endpoint-independent", "address-dependent", "address-and-port-dependent"]
+
+
+@dataclass(frozen=True, slots=True)
+class Hops:
+    """A way out. seen: who revealed itself at each hop, the nearest first; None: nobody. arrived: the hop at which
+    the destination itself answered. no_way: a router that says that it has no way there.
+    """
+
+    to: IPAddress
+    seen: tuple[IPAddress | None, ...]
+    arrived: int | None = None
+    no_way: IPAddress | None = None
+
+    @property
+    def last(self) -> int:
+        """The last hop that revealed itself; 0: none did."""
+        return max((number for number, one in enumerate(self.seen, 1) if one is not None), default=0)
+
+
+def between(to_self: Hops, outward: Hops | None) -> tuple[int, int | None]:
+    """How many NATs the way to one's own public address goes through: at least, and at most (None: not known).
+
+    A router that reveals itself to what passes on outward, but not to what goes to the public address, has it itself
+    or stands behind the one that has it.
+    """
+    if to_self.arrived is not None:
+        return to_self.arrived, to_self.arrived
+    least = to_self.last + 1
+    further = outward.seen[to_self.last :] if outward is not None else ()
+    most = next((least + number for number, one in enumerate(further) if one is not None), None)
+    return least, most
+
+
+@dataclass(frozen=True, slots=True)
+class NatBehaviour:
+    """What a NAT does with UDP. null: not known, and `note` says why.
+
+    hairpin: whether its outer address works from inside. ports_kept: it gives the same port outside, where that is
+    free. own_ports: what all outside ports that it gave have in common, where it does not have all of them.
+    """
+
+    mapping: Dependence | None = None
+    filtering: Dependence | None = None
+    hairpin: bool | None = None
+    ports_kept: bool | None = None
+    own_ports: str | None = None
+    note: str = ""
 
 
 @dataclass(frozen=True, slots=True)

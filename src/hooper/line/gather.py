@@ -8,7 +8,8 @@ import anyio
 
 from hooper.line.facts import LineFacts
 from hooper.line.lookup import name_looked_up
-from hooper.line.public import Given, PublicAddress, public_addresses
+from hooper.line.public import public_addresses
+from hooper.line.sources import Given, PublicAddress
 from hooper.net.standing import connected_surroundings, standing
 from hooper.net.types import Door
 from hooper.site.model import Site

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import anyio
 
 from hooper.addresses import IPAddress
 from hooper.errors import HooperError
+from hooper.line.facts import Hops
 from hooper.net.exchange import moments
 from hooper.net.types import Datagrams, Door, Endpoint, NoRoute, Rejected
 
@@ -17,23 +18,6 @@ FARTHEST = 8  # hops; more routers than that stand behind no provider's door
 ROUNDS, PATIENCE = (0.0, 0.3), 0.8  # seconds
 CONFIRMED_WITHIN, TRIES = 0.4, 3  # seconds, and how often
 TIME_EXCEEDED, UNREACHABLE, NO_WAY = 11, 3, (0, 6)  # ICMP types, and codes of the second, RFC 792 and RFC 1122
-
-
-@dataclass(frozen=True, slots=True)
-class Hops:
-    """A way out. seen: who revealed itself at each hop, the nearest first; None: nobody. arrived: the hop at which
-    the destination itself answered. no_way: a router that says that it has no way there.
-    """
-
-    to: IPAddress
-    seen: tuple[IPAddress | None, ...]
-    arrived: int | None = None
-    no_way: IPAddress | None = None
-
-    @property
-    def last(self) -> int:
-        """The last hop that revealed itself; 0: none did."""
-        return max((number for number, one in enumerate(self.seen, 1) if one is not None), default=0)
 
 
 async def trace(door: Door, to: IPAddress, patience: float = PATIENCE) -> Hops | None:
@@ -118,17 +102,3 @@ async def _rejected(socket: Datagrams, target: Endpoint) -> Rejected | None:
             except NoRoute:
                 tasks.cancel_scope.cancel()
     return found[0] if found else None
-
-
-def between(to_self: Hops, outward: Hops | None) -> tuple[int, int | None]:
-    """How many NATs the way to one's own public address goes through: at least, and at most (None: not known).
-
-    A router that reveals itself to what passes on outward, but not to what goes to the public address, has it itself
-    or stands behind the one that has it.
-    """
-    if to_self.arrived is not None:
-        return to_self.arrived, to_self.arrived
-    least = to_self.last + 1
-    further = outward.seen[to_self.last :] if outward is not None else ()
-    most = next((least + number for number, one in enumerate(further) if one is not None), None)
-    return least, most

@@ -9,8 +9,8 @@ from ipaddress import ip_network
 from hooper.addresses import classify, parse_address
 from hooper.comparison import Comparison, Side
 from hooper.line.facts import LineFacts
-from hooper.line.public import PublicAddress
 from hooper.line.situation import Judged, Situation, judge
+from hooper.line.sources import PublicAddress
 from hooper.planning.findings import finding, rank
 from hooper.planning.looks.line import remaining_ways
 from hooper.planning.values import Finding, Severity

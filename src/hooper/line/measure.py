@@ -19,10 +19,10 @@ from hooper.errors import HooperError, LabGone, MachineError, WireError
 from hooper.gateways.asking import natpmp_address, pcp_announce
 from hooper.gateways.find import search_routers
 from hooper.gateways.igd import Igd
-from hooper.line.facts import BoxSaid, LineFacts, Measured, ResolverSaid
-from hooper.line.hops import PATIENCE, Hops, between, confirm, trace
-from hooper.line.nat import NatBehaviour, nat_behaviour
-from hooper.line.public import GIVEN, Candidates, Given, PublicAddress, belongs, choose, told_for
+from hooper.line.facts import BoxSaid, Hops, LineFacts, Measured, NatBehaviour, ResolverSaid, between
+from hooper.line.hops import PATIENCE, confirm, trace
+from hooper.line.nat import nat_behaviour
+from hooper.line.sources import GIVEN, Candidates, Given, PublicAddress, belongs, choose, told_for
 from hooper.net.standing import connected_surroundings, standing
 from hooper.net.stun import stun_answer
 from hooper.net.types import Door, Endpoint, Interface, Refused

@@ -2,42 +2,25 @@
 
 from __future__ import annotations
 
-import os
 import random
 from collections.abc import Sequence
 from contextlib import suppress
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from itertools import pairwise
-from typing import Literal
 
 import anyio
 
 from hooper.addresses import IPAddress
 from hooper.errors import HooperError, MachineError, WireError
+from hooper.line.facts import Dependence, NatBehaviour
 from hooper.net.exchange import exchange_by, moments
+from hooper.net.stun import new_transaction
 from hooper.net.types import Datagram, Datagrams, Door, Endpoint, NoRoute
 from hooper.wire import stun
 
 ROUNDS, PATIENCE = (0.0, 0.3, 0.8), 1.5  # seconds; silence is an answer here, so it is waited for
 SAMPLES = 6  # outside ports that are looked at
 FEWEST_BITS = 4  # of a port that are always the same, before it is no chance: a sixteenth of all ports or less
-Dependence = Literal["endpoint-independent", "address-dependent", "address-and-port-dependent"]
-
-
-@dataclass(frozen=True, slots=True)
-class NatBehaviour:
-    """What a NAT does with UDP. null: not known, and `note` says why.
-
-    hairpin: whether its outer address works from inside. ports_kept: it gives the same port outside, where that is
-    free. own_ports: what all outside ports that it gave have in common, where it does not have all of them.
-    """
-
-    mapping: Dependence | None = None
-    filtering: Dependence | None = None
-    hairpin: bool | None = None
-    ports_kept: bool | None = None
-    own_ports: str | None = None
-    note: str = ""
 
 
 async def nat_behaviour(door: Door, server: Endpoint, answer: stun.Message, named: Sequence[Endpoint]) -> NatBehaviour:
@@ -139,7 +122,7 @@ async def _hairpin(door: Door, server: Endpoint) -> bool | None:
         outside_one, outside_two = await _bind(one, server), await _bind(two, server)
         if outside_one is None or outside_two is None:
             return None
-        mark = os.urandom(12)
+        mark = new_transaction()
         message = stun.Message(stun.BINDING_REQUEST, mark).serialize()
         arrived: list[bool] = []
 
@@ -186,7 +169,7 @@ async def _sampled(door: Door, server: Endpoint) -> list[tuple[int, int]]:
 
 async def _bind(socket: Datagrams, server: Endpoint, *attributes: tuple[int, bytes]) -> Endpoint | None:
     """What the socket looks like from `server`, wherever that answers from; None: no answer came."""
-    transaction = os.urandom(12)
+    transaction = new_transaction()
 
     def mapped(came: Datagram) -> tuple[IPAddress, int] | None:
         try:

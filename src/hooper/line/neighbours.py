@@ -11,6 +11,7 @@ from typing import Literal
 import anyio
 
 from hooper.addresses import IPAddress, classify
+from hooper.clock import Clock
 from hooper.errors import HooperError, RefusedForSafety, WireError
 from hooper.net.standing import connected_surroundings, standing
 from hooper.net.types import Datagrams, Door, Endpoint, Interface, NoRoute, Rejected, Surroundings
@@ -104,10 +105,11 @@ async def find_hosts(here: Door, site: Site, deadline: float, *, sweep: bool, po
             remedy="Leave --sweep out: what this machine has spoken with is shown all the same.",
         )
     outstanding: list[str] = []
-    end = anyio.current_time() + deadline
+    clock = here.clock
+    end = clock.monotonic() + deadline
     alive: set[IPAddress] = set()
     if sweep:
-        await _within(end, "the sweep", outstanding, lambda: _sweep(ground.door, network.hosts(), alive, end))
+        await _within(clock, end, "the sweep", outstanding, lambda: _sweep(ground.door, network.hosts(), alive, end))
     around = await here.surroundings()
     macs = _macs(around, ground.interface.name, network)
     macs[ground.own.ip] = ground.interface.mac or ""
@@ -115,10 +117,12 @@ async def find_hosts(here: Door, site: Site, deadline: float, *, sweep: bool, po
     names: dict[IPv4Address, str] = {}
     opened: dict[IPv4Address, list[int]] = {address: [] for address in addresses}
     async with anyio.create_task_group() as tasks:
-        tasks.start_soon(_within, end, "names", outstanding, lambda: _names(here, around, addresses, names))
+        tasks.start_soon(_within, clock, end, "names", outstanding, lambda: _names(here, around, addresses, names))
         if ports:
             others = [address for address in addresses if address != ground.own.ip]
-            tasks.start_soon(_within, end, "ports", outstanding, lambda: _knock(ground.door, site, others, opened))
+            tasks.start_soon(
+                _within, clock, end, "ports", outstanding, lambda: _knock(ground.door, site, others, opened)
+            )
     rows = [
         _row(site, ground, address, macs.get(address) or None, names.get(address), tuple(sorted(opened[address])))
         for address in addresses
@@ -149,15 +153,17 @@ async def silent_addresses(
         if not tried:
             break
         alive: set[IPAddress] = set()
-        await _sweep(door, tried, alive, anyio.current_time() + SETTLE + len(tried) * PACE + 1)
+        await _sweep(door, tried, alive, door.clock.monotonic() + SETTLE + len(tried) * PACE + 1)
         known = {*_macs(await here.surroundings(), name, network), *alive}
         answered += [one for one in tried if one in known]
         silent += [one for one in tried if one not in known]
     return silent[:count], answered
 
 
-async def _within(end: float, label: str, outstanding: list[str], work: Callable[[], Awaitable[None]]) -> None:
-    with anyio.move_on_after(max(end - anyio.current_time(), 0)) as scope:
+async def _within(
+    clock: Clock, end: float, label: str, outstanding: list[str], work: Callable[[], Awaitable[None]]
+) -> None:
+    with anyio.move_on_after(max(end - clock.monotonic(), 0)) as scope:
         await work()
     if scope.cancelled_caught:
         outstanding.append(label)
@@ -179,8 +185,8 @@ async def _sweep(door: Door, addresses: Iterable[IPv4Address], alive: set[IPAddr
                 await socket.send(b"", Endpoint(address, DISCARD))
             except NoRoute:
                 continue
-            await anyio.sleep(PACE)
-        await anyio.sleep(min(SETTLE, max(end - anyio.current_time() - 0.1, 0)))
+            await door.clock.sleep(PACE)
+        await door.clock.sleep(min(SETTLE, max(end - door.clock.monotonic() - 0.1, 0)))
         tasks.cancel_scope.cancel()
 
 

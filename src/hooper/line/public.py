@@ -1,125 +1,26 @@
-"""The public address of a line: one order of sources for all who ask.
-
-Given on the command line; measured now; told by a person, with its age; written in the site file; last what a name has.
-What is written is a claim: where something that was looked at contradicts it, both are told.
-"""
+"""Finding the public address of lines: all sources asked side by side, one answer by their order."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field, replace
-from typing import NamedTuple
 
 import anyio
 
-from hooper.addresses import IPAddress, classify, parse_address
+from hooper.addresses import IPAddress, classify
 from hooper.errors import HooperError
 from hooper.gateways.telling import wan_told
-from hooper.line.hops import Hops, trace
+from hooper.line.facts import Hops
+from hooper.line.hops import trace
 from hooper.line.lookup import name_looked_up
+from hooper.line.sources import GIVEN, Candidates, Given, PublicAddress, belongs, choose, lines_from, told_for
 from hooper.net.standing import connected_surroundings, standing
 from hooper.net.stun import STUN_DEADLINE, mapped_by
 from hooper.net.types import Door, Endpoint
-from hooper.planning.looks.line import address_differs
-from hooper.planning.values import Finding
 from hooper.site.model import Site
 from hooper.site.references import chains_to, names_of_line
 from hooper.sourced import Sourced, SourcedAddress
 
 HOPS_PATIENCE = 0.8  # seconds for the hops that decide between a router's word and what is seen outside
-WRITTEN, GIVEN = "site file", "given on the command line"
-
-
-class Given(NamedTuple):
-    """What is known before anything is asked. given: by line, from the command line. told: as the store keeps it."""
-
-    given: Mapping[str, IPAddress] = {}
-    told: Mapping[str, Sourced[str]] = {}
-
-
-@dataclass(frozen=True)
-class Candidates:
-    """What each source has for one line; None: nothing. written: all addresses of the site file. tried: in words, what
-    was asked in vain.
-    """
-
-    given: SourcedAddress | None = None
-    router: SourcedAddress | None = None
-    stun: SourcedAddress | None = None
-    told: SourcedAddress | None = None
-    written: tuple[IPAddress, ...] = ()
-    named: SourcedAddress | None = None
-    tried: tuple[str, ...] = ()
-
-
-@dataclass(frozen=True)
-class PublicAddress:
-    """The public address of a line. differs: pairs that contradict each other, the claim first.
-
-    stun_silent: STUN servers were asked, and none answered.
-    """
-
-    line: str
-    address: SourcedAddress
-    differs: tuple[tuple[SourcedAddress, SourcedAddress], ...] = ()
-    stun_silent: bool = False
-
-    def findings(self) -> Iterator[Finding]:
-        """What is wrong with what is written or said about it."""
-        for claim, seen in self.differs:
-            yield address_differs(self.line, claim, seen)
-
-
-def choose(line: str, found: Candidates, *, by_hops: IPAddress | None = None) -> PublicAddress:
-    """The address of a line by the order of sources. Pure.
-
-    by_hops: of the router's and the outside's address the one that is as near as the outermost gateway; None: the hops
-    do not tell. A router that says something else than what is seen outside is believed only by the hops: it may
-    have been told to say so.
-    """
-    router, stun = found.router, found.stun
-    measured = router or stun
-    differs: list[tuple[SourcedAddress, SourcedAddress]] = []
-    if router is not None and stun is not None and router.value != stun.value:
-        measured = router if by_hops is not None and by_hops == router.value else stun
-        differs.append((router, stun))
-    written: tuple[SourcedAddress, ...] = tuple(Sourced(one, WRITTEN, how="written") for one in found.written)
-    seen = found.given or measured or found.told
-    if seen is not None and written:
-        if seen.value not in found.written:
-            differs.append((written[0], seen))
-        elif found.given is None:  # the line has several, and what goes out shows one of them
-            confirmed = f"{WRITTEN}; {seen.source} has {'it too' if seen.value == written[0].value else seen.value}"
-            return PublicAddress(line, replace(written[0], source=confirmed, how=seen.how, at=seen.at), tuple(differs))
-    nothing: SourcedAddress = Sourced(None, "; ".join(found.tried) or "no STUN server is named in [measure]")
-    chosen = seen or (written[0] if written else None) or found.named or nothing
-    return PublicAddress(line, chosen, tuple(differs))
-
-
-def told_for(site: Site, line: str, told: Mapping[str, Sourced[str]]) -> SourcedAddress | None:
-    """What a person told of a line's address: itself, or as WAN address of its outermost gateway."""
-    outermost = [key for key, gateway in site.gateways.items() if line in gateway.line]
-    for key in (f"public:{line}", *(f"wan:{gateway}" for gateway in outermost if len(outermost) == 1)):
-        said = told.get(key)
-        address = parse_address(said.value) if said is not None else None
-        if said is not None and address is not None and classify(address).reachable:
-            source = said.source if key.startswith("public:") else f"told as WAN address of {key.removeprefix('wan:')}"
-            return Sourced(address, source, said.at, "told")
-    return None
-
-
-def lines_from(site: Site, at: str | None) -> tuple[str, ...]:
-    """The lines by which a machine on the LAN of `at` gets out; of several it cannot be told which one it was."""
-    return tuple(dict.fromkeys(chain.line for chain in chains_to(site, at))) if at is not None else ()
-
-
-def belongs(site: Site, line: str, at: str | None, address: IPAddress | None) -> bool:
-    """Whether an address that was seen outside of a machine at `at` is this line's, as far as that can be told."""
-    lines = lines_from(site, at)
-    if line not in lines:
-        return False
-    owner = next((key for key in lines if address in site.lines[key].address), lines[0])
-    return len(lines) == 1 or owner == line
 
 
 @dataclass

@@ -4,12 +4,10 @@ from __future__ import annotations
 
 import base64
 import binascii
-import contextlib
 import json
 from collections.abc import Mapping
 from dataclasses import dataclass
-from datetime import UTC, datetime
-from email.utils import parsedate_to_datetime
+from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Literal, Protocol
 from urllib.parse import quote, quote_plus
@@ -23,12 +21,9 @@ from hooper.site import placeholders
 if TYPE_CHECKING:
     import dns.message
     import dns.name
-    import httpx
 
+    from hooper.net.http import HttpAnswer
     from hooper.site.model import Meaning, Request, Site, Updater
-
-WAIT_S = 300.0  # seconds to leave a busy provider alone where it does not say how long
-WAIT_AT_MOST_S = 86_400.0
 
 
 @dataclass(frozen=True)
@@ -111,10 +106,7 @@ class HttpPublisher:
         return await self._do(self.updater.clear_text, name, "TXT", value)
 
     async def _do(self, request: Request, name: str, kind: str, value: str) -> Said:
-        import httpx
-
-        from hooper.net.http import http
-        from hooper.net.http import request as send
+        from hooper.net.http import HttpFailed, http
 
         words = _words(self.updater, self.token, name, kind, value)
         url = placeholders.fill(request.url, {word: quote(text, safe="") for word, text in words.items()})
@@ -128,13 +120,13 @@ class HttpPublisher:
                 headers["Content-Type"] = usual
         try:
             async with http(self.door, self.roots, self.deadline) as client:
-                answer = await send(client, request.method, url, headers=headers, content=content)
-        except (httpx.HTTPError, httpx.InvalidURL, UnicodeEncodeError) as exc:
+                answer = await client.request(request.method, url, headers=headers, content=content)
+        except HttpFailed as exc:
             host = request.url.split("/")[2]
             raise CounterpartError(
-                f"the name provider {host} cannot be reached: {exc}", code="updater-unreachable"
+                f"the name provider {host} cannot be reached: {exc.message}", code="updater-unreachable"
             ) from None
-        return understand(self.updater.answers, answer)
+        return understand(self.updater.answers, answer, self.door.clock.now())
 
 
 def _words(updater: Updater, token: Secret | None, name: str, kind: str, value: str) -> dict[str, str]:
@@ -168,25 +160,27 @@ def _body(request: Request, headers: Mapping[str, str], words: Mapping[str, str]
     return placeholders.fill(request.body, dict(words)).encode(), "text/plain; charset=utf-8"
 
 
-def understand(answers: tuple[Meaning, ...], answer: httpx.Response) -> Said:
-    """What an answer means: by the site file's own list, else by its status.
+def understand(answers: tuple[Meaning, ...], answer: HttpAnswer, now: datetime) -> Said:
+    """What an answer means: by the site file's own list, else by its status. now: what a date to wait until is held to.
 
     Raises: UpdaterBusy, UpdaterRefuses, UpdaterUnclear.
     """
     text = answer.text[:100_000]
-    shown = f"it answers {answer.status_code}" + (f" {' '.join(text.split())[:80]!r}" if text.strip() else "")
-    means = next((one.means for one in answers if _fits(one, answer.status_code, text)), None)
+    shown = f"it answers {answer.status}" + (f" {' '.join(text.split())[:80]!r}" if text.strip() else "")
+    means = next((one.means for one in answers if _fits(one, answer.status, text)), None)
     if means is None:
-        if answer.status_code == 429 or answer.status_code >= 500:
+        if answer.status == 429 or answer.status >= 500:
             means = "wait"
-        elif answer.status_code in (401, 403):
+        elif answer.status in (401, 403):
             means = "never"
-        elif 200 <= answer.status_code < 300 and not any(one.means == "done" for one in answers):
+        elif 200 <= answer.status < 300 and not any(one.means == "done" for one in answers):
             means = "done"
     if means in ("done", "unchanged"):
         return Said(means, shown)
     if means == "wait":
-        raise UpdaterBusy(f"the name provider asks to wait: {shown}", retry_after(answer.headers.get("Retry-After")))
+        from hooper.net.http import retry_after
+
+        raise UpdaterBusy(f"the name provider asks to wait: {shown}", retry_after(answer.header("Retry-After"), now))
     if means == "never":
         raise UpdaterRefuses(f"the name provider refuses: {shown}")
     raise UpdaterUnclear(f"the name provider's answer is not understood: {shown}")
@@ -194,17 +188,6 @@ def understand(answers: tuple[Meaning, ...], answer: httpx.Response) -> Said:
 
 def _fits(one: Meaning, status: int, text: str) -> bool:
     return (one.status is None or status in one.status) and (one.says is None or one.says.search(text) is not None)
-
-
-def retry_after(text: str | None) -> float:
-    """Seconds to wait by a Retry-After field (RFC 9110 section 10.2.3)."""
-    seconds = WAIT_S
-    if text is not None and text.strip().isascii() and text.strip().isdigit():
-        seconds = float(text.strip()[:9])
-    elif text is not None:
-        with contextlib.suppress(ValueError, TypeError):
-            seconds = (parsedate_to_datetime(text) - datetime.now(UTC)).total_seconds()
-    return min(max(seconds, 1.0), WAIT_AT_MOST_S)
 
 
 # --- dynamic update

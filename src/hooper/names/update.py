@@ -15,7 +15,8 @@ import anyio
 from hooper.addresses import classify
 from hooper.clock import rfc3339
 from hooper.errors import HooperError
-from hooper.line.public import Given, PublicAddress, public_addresses
+from hooper.line.public import public_addresses
+from hooper.line.sources import Given, PublicAddress
 from hooper.names.authority import QUESTION_S, Authority, authority_for, published, resolvers_of, shown_by_all
 from hooper.names.publish import UpdaterBusy, UpdaterRefuses, open_publisher
 from hooper.names.rows import NameRow

@@ -1,23 +1,35 @@
-"""HTTP with verified TLS over any door: an httpx client whose connections a door makes."""
+"""HTTP with verified TLS over any door: httpcore speaks it, over connections that the door makes.
+
+No redirection is followed, so that no secret goes where nobody named it.
+"""
 
 from __future__ import annotations
 
+import base64
+import contextlib
+import json
 import ssl
-from collections.abc import AsyncIterator, Iterable
+from collections.abc import AsyncIterator, Iterable, Mapping
 from contextlib import asynccontextmanager
+from dataclasses import dataclass, field
+from datetime import datetime
+from email.utils import parsedate_to_datetime
 from functools import lru_cache
-from typing import Any
+from typing import Any, Protocol
+from urllib.parse import quote, unquote, urlsplit
 
 import anyio
 import httpcore
-import httpx
 from anyio.abc import ByteStream
 
 from hooper.addresses import parse_address
-from hooper.errors import HooperError, MachineError
+from hooper.errors import CounterpartError, HooperError, MachineError
 from hooper.net.proxy import close_quietly
 from hooper.net.types import Door
 
+WAIT_S = 300.0  # seconds to leave a busy server alone where it does not say how long
+WAIT_AT_MOST_S = 86_400.0
+URL_SAFE = "/%:@!$&'()*+,;=~?-._"
 BODY_LIMIT = 1024 * 1024  # bytes; no answer that we ask for is longer
 
 
@@ -154,76 +166,118 @@ class _Backend(httpcore.AsyncNetworkBackend):
         await anyio.sleep(seconds)
 
 
-class _Body(httpx.AsyncByteStream):
-    def __init__(self, answer: httpcore.Response) -> None:
-        self._answer = answer
+class HttpFailed(CounterpartError):
+    """No answer came by HTTP, or none that could be used."""
 
-    async def __aiter__(self) -> AsyncIterator[bytes]:
-        size = 0
+    code = "http-failed"
+
+
+@dataclass(frozen=True)
+class HttpAnswer:
+    """A whole answer. headers: by their names in lower case."""
+
+    status: int
+    headers: Mapping[str, str] = field(default_factory=dict)
+    content: bytes = b""
+
+    def header(self, name: str) -> str | None:
+        return self.headers.get(name.lower())
+
+    @property
+    def text(self) -> str:
+        """The body in the encoding that it names, else in UTF-8; what does not fit is replaced."""
+        _, _, charset = self.headers.get("content-type", "").lower().partition("charset=")
         try:
-            async for chunk in self._answer.aiter_stream():
-                size += len(chunk)
-                if size > BODY_LIMIT:
-                    raise httpx.ReadError(f"the answer is longer than {BODY_LIMIT} bytes")
-                yield chunk
-        except (httpcore.NetworkError, httpcore.ProtocolError) as exc:
-            raise httpx.ReadError(str(exc) or "the answer was cut short") from exc
-        except httpcore.TimeoutException as exc:
-            raise httpx.ReadTimeout("the answer stopped in the middle") from exc
+            return self.content.decode(charset.strip("\"' ;") or "utf-8", "replace")
+        except LookupError:
+            return self.content.decode("utf-8", "replace")
 
-    async def aclose(self) -> None:
-        await self._answer.aclose()
+    def json(self) -> Any:
+        """Raises: ValueError, RecursionError: it is none."""
+        return json.loads(self.content)
 
 
-class _Transport(httpx.AsyncBaseTransport):
-    def __init__(self, door: Door, context: ssl.SSLContext) -> None:
-        self._pool = httpcore.AsyncConnectionPool(ssl_context=context, network_backend=_Backend(door))
+class HttpClient(Protocol):
+    """What sends requests."""
 
-    async def handle_async_request(self, request: httpx.Request) -> httpx.Response:
-        assert isinstance(request.stream, httpx.AsyncByteStream)
-        asked = httpcore.Request(
-            request.method,
-            httpcore.URL(
-                scheme=request.url.raw_scheme,
-                host=request.url.raw_host,
-                port=request.url.port,
-                target=request.url.raw_path,
-            ),
-            headers=request.headers.raw,
-            content=request.stream,
-            extensions=request.extensions,
-        )
+    async def request(
+        self, method: str, url: str, *, headers: Mapping[str, str] | None = None, content: bytes | None = None
+    ) -> HttpAnswer:
+        """One request with its whole answer. No redirection is followed. Raises: HttpFailed."""
+        ...
+
+
+class _Client:
+    def __init__(self, pool: httpcore.AsyncConnectionPool, deadline: float) -> None:
+        self._pool, self._deadline = pool, deadline
+
+    async def request(
+        self, method: str, url: str, *, headers: Mapping[str, str] | None = None, content: bytes | None = None
+    ) -> HttpAnswer:
+        where, login = _parsed(url)
+        sent = {"User-Agent": "hooper", "Accept": "*/*", "Accept-Encoding": "identity", **login, **(headers or {})}
+        if content is None and method in ("POST", "PUT", "PATCH"):
+            sent["Content-Length"] = "0"
+        waits = dict.fromkeys(("connect", "read", "write", "pool"), self._deadline)
         try:
-            answer = await self._pool.handle_async_request(asked)
-        except httpcore.TimeoutException as exc:
-            raise httpx.TimeoutException(str(exc) or "no answer in time", request=request) from exc
+            fields = [(name.encode("ascii"), value.encode("latin-1")) for name, value in sent.items()]
+            with anyio.fail_after(self._deadline):
+                async with self._pool.stream(
+                    method, where, headers=fields, content=content, extensions={"timeout": waits}
+                ) as answer:
+                    return await _whole(answer)
+        except (TimeoutError, httpcore.TimeoutException) as exc:
+            raise HttpFailed(str(exc) or "no whole answer in time") from None
         except (httpcore.NetworkError, httpcore.ProtocolError, httpcore.UnsupportedProtocol) as exc:
-            raise httpx.NetworkError(str(exc) or "the connection broke", request=request) from exc
-        return httpx.Response(
-            answer.status, headers=answer.headers, stream=_Body(answer), extensions=answer.extensions, request=request
-        )
-
-    async def aclose(self) -> None:
-        await self._pool.aclose()
+            raise HttpFailed(str(exc) or "the connection broke") from None
+        except UnicodeEncodeError as exc:
+            raise HttpFailed(f"a header cannot be sent: {exc.reason}") from None
 
 
-async def request(client: httpx.AsyncClient, method: str, url: str, **more: Any) -> httpx.Response:
-    """One request with its whole answer, within the client's deadline for all of it. Raises: httpx.HTTPError."""
+async def _whole(answer: httpcore.Response) -> HttpAnswer:
+    body = bytearray()
+    async for chunk in answer.aiter_stream():
+        body += chunk
+        if len(body) > BODY_LIMIT:
+            raise HttpFailed(f"the answer is longer than {BODY_LIMIT} bytes")
+    headers: dict[str, str] = {}
+    for name, value in answer.headers:
+        headers.setdefault(name.decode("latin-1").lower(), value.decode("latin-1"))
+    return HttpAnswer(answer.status, headers, bytes(body))
+
+
+def _parsed(url: str) -> tuple[httpcore.URL, dict[str, str]]:
+    """A URL as httpcore wants it, and the login that it carries. Raises: HttpFailed: it is none."""
     try:
-        with anyio.fail_after(client.timeout.read):
-            return await client.request(method, url, **more)
-    except TimeoutError:
-        raise httpx.TimeoutException("no whole answer in time") from None
+        parts = urlsplit(url)
+        host, port = (parts.hostname or "").encode("idna" if ":" not in (parts.hostname or "") else "ascii"), parts.port
+    except (ValueError, UnicodeError):
+        raise HttpFailed("the URL cannot be understood") from None
+    if parts.scheme not in ("http", "https") or not host:
+        raise HttpFailed("the URL names no host, or is none of HTTP")
+    target = quote(parts.path or "/", safe="/%:@!$&'()*+,;=~") + (
+        f"?{quote(parts.query, safe=URL_SAFE)}" if parts.query else ""
+    )
+    login: dict[str, str] = {}
+    if parts.username is not None:
+        pair = f"{unquote(parts.username)}:{unquote(parts.password or '')}"
+        login = {"Authorization": f"Basic {base64.b64encode(pair.encode()).decode()}"}
+    return httpcore.URL(scheme=parts.scheme.encode(), host=host, port=port, target=target.encode("ascii")), login
 
 
 @asynccontextmanager
-async def http(door: Door, roots: str | None, deadline: float) -> AsyncIterator[httpx.AsyncClient]:
-    """A client. roots: as for `trusting`. deadline: seconds for a request with its answer.
+async def http(door: Door, roots: str | None, deadline: float) -> AsyncIterator[HttpClient]:
+    """A client. roots: as for `trusting`. deadline: seconds for a request with its answer. Raises: MachineError."""
+    async with httpcore.AsyncConnectionPool(ssl_context=trusting(roots), network_backend=_Backend(door)) as pool:
+        yield _Client(pool, deadline)
 
-    It follows no redirect, so that no secret goes where nobody named it. Raises: MachineError.
-    """
-    transport = _Transport(door, trusting(roots))
-    async with httpx.AsyncClient(
-        transport=transport, trust_env=False, timeout=deadline, headers={"User-Agent": "hooper"}
-    ) as client:
-        yield client
+
+def retry_after(text: str | None, now: datetime) -> float:
+    """Seconds to wait by a Retry-After field (RFC 9110 section 10.2.3). now: in UTC."""
+    seconds = WAIT_S
+    if text is not None and text.strip().isascii() and text.strip().isdigit():
+        seconds = float(text.strip()[:9])
+    elif text is not None:
+        with contextlib.suppress(ValueError, TypeError):
+            seconds = (parsedate_to_datetime(text) - now).total_seconds()
+    return min(max(seconds, 1.0), WAIT_AT_MOST_S)

@@ -19,6 +19,11 @@ from hooper.wire import stun
 STUN_DEADLINE = 2.0  # seconds at most for all servers together, less where the whole check has less
 
 
+def new_transaction() -> bytes:
+    """A transaction id that nobody can guess (RFC 8489 section 5)."""
+    return os.urandom(12)
+
+
 async def ask_stun(door: Door, server: Endpoint, deadline: float) -> IPAddress:
     """The address that `server` sees. Raises: as `stun_answer`."""
     mapped = (await stun_answer(door, server, deadline)).mapped_address()
@@ -31,7 +36,7 @@ async def stun_answer(door: Door, server: Endpoint, deadline: float) -> stun.Mes
 
     Raises: NoAnswer, ConnectFailed, WireError.
     """
-    transaction_id = os.urandom(12)
+    transaction_id = new_transaction()
     request = stun.Message(stun.BINDING_REQUEST, transaction_id).serialize()
 
     def matches(came: Datagram) -> bool:

@@ -6,7 +6,7 @@ from collections.abc import Iterable
 
 from hooper.check.checking import Outcome
 from hooper.jsonform import plain
-from hooper.line.public import PublicAddress
+from hooper.line.sources import PublicAddress
 from hooper.sourced import SourcedAddress
 from hooper.store.checks import Looked, StoredInside
 from hooper.usecases.run import Run

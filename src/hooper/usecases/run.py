@@ -15,7 +15,7 @@ from hooper.planning.topology import Topology
 
 if TYPE_CHECKING:
     from hooper.addresses import IPAddress
-    from hooper.line.public import Given
+    from hooper.line.sources import Given
     from hooper.net.types import Door
     from hooper.planning.values import Plan
     from hooper.site.load import SiteFile
@@ -84,7 +84,7 @@ class Run:
 
     def given(self, public: Mapping[str, IPAddress] | None = None) -> Given:
         """What is known of the lines before anything is asked. public: from the command line, by line."""
-        from hooper.line.public import Given
+        from hooper.line.sources import Given
 
         return Given(public or {}, self.state.values.told() if self.state is not None else {})
 

@@ -10,12 +10,11 @@ from hooper.addresses import IPAddress
 from hooper.check.between import Between, look_between
 from hooper.comparison import Comparison
 from hooper.errors import CounterpartError, HooperError
-from hooper.line.facts import LineFacts, Measured
+from hooper.line.facts import LineFacts, Measured, NatBehaviour
 from hooper.line.judging import Missing, compare, line_findings, missing_numbers, remarks
 from hooper.line.measure import Progress, measure_line
-from hooper.line.nat import NatBehaviour
-from hooper.line.public import Given
 from hooper.line.situation import Situation, judge
+from hooper.line.sources import Given
 from hooper.planning.documents import ChangedKey
 from hooper.planning.values import Finding
 from hooper.site.model import Site

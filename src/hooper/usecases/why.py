@@ -9,7 +9,7 @@ from datetime import timedelta
 from hooper.addresses import IPAddress
 from hooper.check.origin import Origin, open_origin
 from hooper.errors import HooperError
-from hooper.line.public import Given
+from hooper.line.sources import Given
 from hooper.sourced import as_told
 from hooper.usecases.looking import keep_address, keep_look
 from hooper.usecases.run import Run

@@ -7,7 +7,7 @@ from hooper.certs.inspect import NOT_YET
 from hooper.check.certificates import CODES, planned_for
 from hooper.comparison import Comparison, Side
 from hooper.line.judging import compare
-from hooper.line.public import PublicAddress
+from hooper.line.sources import PublicAddress
 from hooper.planning.topology import Topology
 from hooper.planning.typed import typed
 from hooper.planning.values import Plan

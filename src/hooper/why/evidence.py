@@ -18,7 +18,7 @@ from hooper.gateways.find import find_routers
 from hooper.gateways.rules import wanted_rules
 from hooper.line.facts import LineFacts
 from hooper.line.gather import gather_line
-from hooper.line.public import Given, PublicAddress
+from hooper.line.sources import Given, PublicAddress
 from hooper.net.types import Door, Neighbour
 from hooper.planning.openers import not_driven
 from hooper.planning.topology import Topology
