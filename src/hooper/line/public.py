@@ -6,13 +6,13 @@ from dataclasses import dataclass, field, replace
 
 import anyio
 
-from hooper.addresses import IPAddress, classify
+from hooper.addresses import IPAddress
 from hooper.errors import HooperError
 from hooper.gateways.telling import wan_told
 from hooper.line.facts import Hops
 from hooper.line.hops import trace
 from hooper.line.lookup import name_looked_up
-from hooper.line.sources import GIVEN, Candidates, Given, PublicAddress, belongs, choose, lines_from, told_for
+from hooper.line.sources import Given, PublicAddress, candidates, choose, lines_from
 from hooper.net.standing import connected_surroundings, standing
 from hooper.net.stun import STUN_DEADLINE, mapped_by
 from hooper.net.types import Door, Endpoint
@@ -84,24 +84,20 @@ class _Search:
         return tuple(tried)
 
     async def _chosen(self, line: str) -> PublicAddress:
-        said = self.routers.get(line)
-        router = said if said is not None and said.value is not None and classify(said.value).reachable else None
-        stun = self.stun if self.stun is not None and belongs(self.site, line, self.at, self.stun.value) else None
-        given = self.known.given.get(line)
-        found = Candidates(
-            Sourced(given, GIVEN, how="given") if given is not None else None,
-            router,
-            stun,
-            told_for(self.site, line, self.known.told),
-            self.site.lines[line].address if line in self.site.lines else (),
-            self.named.get(line),
-            self._tried(line),
+        found = candidates(
+            self.site,
+            line,
+            self.known,
+            self.at,
+            router=self.routers.get(line),
+            stun=self.stun,
+            named=self.named.get(line),
+            tried=self._tried(line),
         )
         near = None
-        if router is not None and stun is not None and router.value != stun.value:
-            near = await self._nearer(line, router, stun)
-        silent = self.stun_asked and self.stun is None
-        return replace(choose(line, found, by_hops=near), stun_silent=silent)
+        if found.router is not None and found.stun is not None and found.router.value != found.stun.value:
+            near = await self._nearer(line, found.router, found.stun)
+        return replace(choose(line, found, by_hops=near), stun_silent=self.stun_asked and self.stun is None)
 
     async def _nearer(self, line: str, *candidates: SourcedAddress) -> IPAddress | None:
         """Which of the addresses is as near as the outermost gateway; None: the hops do not tell, or name both."""

@@ -110,3 +110,32 @@ def belongs(site: Site, line: str, at: str | None, address: IPAddress | None) ->
         return False
     owner = next((key for key in lines if address in site.lines[key].address), lines[0])
     return len(lines) == 1 or owner == line
+
+
+def candidates(
+    site: Site,
+    line: str,
+    known: Given,
+    at: str | None,
+    *,
+    router: SourcedAddress | None,
+    stun: SourcedAddress | None,
+    named: SourcedAddress | None = None,
+    tried: tuple[str, ...] = (),
+) -> Candidates:
+    """What each source has for a line: what is no public address, or another line's, counts for nothing.
+
+    at: the gateway on whose LAN this machine is; None: it is on the line itself, or elsewhere.
+    """
+    given = known.given.get(line)
+    public = router is not None and router.value is not None and classify(router.value).reachable
+    ours = stun is not None and (at is None or belongs(site, line, at, stun.value))
+    return Candidates(
+        given=Sourced(given, GIVEN, how="given") if given is not None else None,
+        router=router if public else None,
+        stun=stun if ours else None,
+        told=told_for(site, line, known.told),
+        written=site.lines[line].address if line in site.lines else (),
+        named=named,
+        tried=tried,
+    )

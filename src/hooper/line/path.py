@@ -1,0 +1,61 @@
+"""The hops to one's own public address and outward, by which the NATs on the way are counted."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+import anyio
+
+from hooper.addresses import IPAddress
+from hooper.line.facts import Hops, between
+from hooper.line.ground import Ground
+from hooper.line.hops import PATIENCE, confirm, trace
+from hooper.line.seen import SeenOutside
+
+HOPS_SHARE = 0.16  # of the deadline, for the hops that come first
+
+
+@dataclass
+class Path:
+    """counted: they were looked at twice, so that the NATs can be counted by them. done: set once they are read."""
+
+    ground: Ground
+    outside: SeenOutside
+    to_self: Hops | None = None
+    outward: Hops | None = None
+    counted: bool = False
+    done: anyio.Event = field(default_factory=anyio.Event)
+
+    async def read(self) -> None:
+        servers = self.ground.servers(4)
+        try:
+            if servers and self.ground.at is not None:
+                async with anyio.create_task_group() as tasks:
+                    tasks.start_soon(self._trace_outward, servers[0].address)
+                    tasks.start_soon(self._trace_self)
+            if self.to_self is not None:
+                self.counted = self.to_self.arrived is not None
+                if self.outward is not None:
+                    self.to_self, self.counted = await confirm(self.ground.door, self.to_self, self.outward)
+        finally:
+            self.done.set()
+
+    async def _trace_outward(self, to: IPAddress) -> None:
+        self.outward = await trace(self.ground.door, to, self._patience)
+
+    async def _trace_self(self) -> None:
+        with anyio.move_on_after(self._patience):
+            await self.outside.first_answer.wait()
+        seen = self.outside.seen()
+        if seen and seen[0].value is not None:
+            self.to_self = await trace(self.ground.door, seen[0].value, self._patience)
+
+    @property
+    def _patience(self) -> float:
+        return self.ground.left(min(PATIENCE, HOPS_SHARE * self.ground.deadline))
+
+    def nats_are(self, count: int) -> bool:
+        """Whether exactly so many NATs stand before what is seen outside."""
+        if self.to_self is None or not self.counted:
+            return False
+        return between(self.to_self, self.outward) == (count, count)

@@ -1,0 +1,85 @@
+"""What the world sees of this machine, by the line and as it is: STUN, over both families and through a tunnel."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from ipaddress import IPv6Address
+
+import anyio
+
+from hooper.errors import HooperError
+from hooper.line.ground import Ground, side_by_side
+from hooper.net.stun import stun_answer
+from hooper.net.types import Endpoint
+from hooper.sourced import Sourced, SourcedAddress
+from hooper.wire import stun
+
+
+@dataclass
+class SeenOutside:
+    """answers: by server. silent: those that did not answer. first_answer: set once one did, or all are silent."""
+
+    ground: Ground
+    answers: dict[Endpoint, stun.Message] = field(default_factory=dict)
+    silent: list[str] = field(default_factory=list)
+    public6: SourcedAddress = field(default_factory=lambda: Sourced(None, "not measured"))
+    tunnel_shows: SourcedAddress | None = None
+    first_answer: anyio.Event = field(default_factory=anyio.Event)
+
+    async def ask(self) -> None:
+        async def one(server: Endpoint) -> None:
+            try:
+                self.answers[server] = await stun_answer(self.ground.door, server, self.ground.left())
+            except HooperError:
+                self.silent.append(str(server))
+                return
+            self.first_answer.set()
+
+        await side_by_side(one, self.ground.servers(4))
+        self.first_answer.set()
+
+    def seen(self) -> tuple[SourcedAddress, ...]:
+        """What each server sees, in the order of the file."""
+        out = []
+        for server in self.ground.servers(4):
+            mapped = self.answers[server].mapped_address() if server in self.answers else None
+            if mapped is not None and mapped[0].version == 4:
+                out.append(Sourced(mapped[0], f"STUN server {server}"))
+        return tuple(out)
+
+    async def ask6(self) -> None:
+        own = self.own6()
+        if own.value is None:
+            self.public6 = Sourced(None, "this machine has no IPv6 address that can be reached")
+            return
+        self.public6 = Sourced(None, "no STUN server in [measure] has an IPv6 address")
+        for server in self.ground.servers(6):
+            try:
+                mapped = (await stun_answer(self.ground.door, server, self.ground.left(2.0))).mapped_address()
+            except HooperError:
+                self.public6 = Sourced(None, f"STUN server {server} did not answer")
+                continue
+            if mapped is not None:
+                self.public6 = Sourced(mapped[0], f"STUN server {server}")
+                return
+
+    def own6(self) -> SourcedAddress:
+        used = self.ground.around.interface(self.ground.interface) if self.ground.interface is not None else None
+        address = used.ipv6 if used is not None else None
+        seen = self.public6.value  # of several, such as temporary ones, the one that is used outward
+        if used is not None and any(one.ip == seen for one in used.addresses) and isinstance(seen, IPv6Address):
+            address = seen
+        return Sourced(address, f"interface {used.name}" if used is not None and address else "no interface has one")
+
+    async def ask_through_tunnel(self) -> None:
+        """What the world sees of this machine as it is, where that is not by the line."""
+        if self.ground.tunnel is None:
+            return
+        for server in self.ground.servers(4):
+            try:
+                mapped = (await stun_answer(self.ground.here, server, self.ground.left())).mapped_address()
+            except HooperError:
+                continue
+            if mapped is not None:
+                self.tunnel_shows = Sourced(mapped[0], f"STUN server {server}, through {self.ground.tunnel.name}")
+                return
