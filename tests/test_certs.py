@@ -11,7 +11,6 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
 
-import anyio
 import pytest
 from cryptography import x509
 from cryptography.hazmat.primitives import serialization
@@ -34,6 +33,7 @@ from hooper.net.http import HttpAnswer
 from hooper.store.sitefile import read_site
 from hooper.store.state import State
 from support.mortal import town
+from support.virtual import run_virtually
 
 NOW = datetime.now(UTC)
 NAME = "boathouse.heronquay.example"
@@ -154,7 +154,7 @@ def with_client(script: Scripted, work: Callable[[AcmeClient], Any], patience: f
         acme = AcmeClient(script, "https://ca.example/directory", _new_key(), SystemClock(), patience)
         return await work(acme)
 
-    return anyio.run(main)
+    return run_virtually(main)
 
 
 def problem(kind: str, status: int = 400, **more: Any) -> Reply:
@@ -180,7 +180,7 @@ def test_requests_are_signed_as_the_standard_wants() -> None:
         await acme.register(["mailto:net@heronquay.example"], None)
         await acme.order("https://ca.example/order/1")
 
-    anyio.run(main)
+    run_virtually(main)
     public = ECKey.import_key(ECKey.import_key(key).as_dict(private=False))
     registry = jws.JWSRegistry(algorithms=["ES256"], strict_check_header=False)
     first, second = (message for _, message in script.asked)
@@ -317,7 +317,7 @@ def test_a_page_at_port_80_proves_a_name(tmp_path: Path) -> None:
             assert not board.town.listeners
             return row.state
 
-    assert anyio.run(main) == "ordered"
+    assert run_virtually(main) == "ordered"
 
 
 def test_a_web_server_of_this_machine_shows_the_page(tmp_path: Path) -> None:
@@ -343,4 +343,4 @@ def test_a_web_server_of_this_machine_shows_the_page(tmp_path: Path) -> None:
                         assert page.read_text() == "tok.print"
                     assert not page.exists()
 
-    anyio.run(main)
+    run_virtually(main)

@@ -9,7 +9,6 @@ from ipaddress import IPv4Address
 from pathlib import Path
 from typing import Any
 
-import anyio
 import pytest
 
 from hooper.certs.order import Ordering
@@ -25,6 +24,7 @@ from hooper.planning.plan import make_plan
 from hooper.site.load import SiteFile
 from hooper.store.state import State, store_name
 from support.mortal import MortalDoor, lived, town
+from support.virtual import run_virtually
 
 # a run that is killed leaves its sockets to the system; here there is none to take them
 pytestmark = pytest.mark.filterwarnings("ignore::ResourceWarning", "ignore::pytest.PytestUnraisableExceptionWarning")
@@ -37,7 +37,7 @@ def in_town(tmp_path: Path, work: Callable[[Switchboard, MortalDoor, SiteFile], 
         async with town(tmp_path) as (board, door, file):
             await work(board, door, file)
 
-    anyio.run(main)
+    run_virtually(main)
 
 
 def table(board: Switchboard) -> list[tuple[Any, ...]]:

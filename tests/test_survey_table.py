@@ -23,6 +23,7 @@ from hooper.sourced import as_told
 from hooper.usecases.survey import document
 from support.program import BOATHOUSE
 from support.sites import site
+from support.virtual import VirtualClock, run_virtually
 
 DEADLINE = 5.0
 SLACK = 1.0  # seconds: this machine has other things to do
@@ -104,7 +105,7 @@ CASES = [
 @asynccontextmanager
 async def towns(count: int) -> AsyncIterator[list[tuple[LabDoor, Switchboard]]]:
     """So many towns, all built before anything is measured."""
-    built = [Switchboard() for _ in range(count)]
+    built = [Switchboard(clock=VirtualClock()) for _ in range(count)]
     async with anyio.create_task_group() as tasks:
         ports = [await tasks.start(town.serve) for town in built]
         addresses = [LabAddress(port, town.token, Path()) for port, town in zip(ports, built, strict=True)]
@@ -173,7 +174,7 @@ def test_each_line_is_named_rightly() -> None:
                 if different := await look(each, *built[0]):
                     wrong[f"{each.shape} {each.told}"] = different
 
-    anyio.run(work)
+    run_virtually(work)
     assert wrong == {}
     assert said == {"public", "one-nat", "several-nats", "carrier-nat", "shared-ports", "no-ipv4", "unclear"}
     assert {each.shape["kind"] for each in CASES} == set(KINDS)
@@ -181,7 +182,7 @@ def test_each_line_is_named_rightly() -> None:
 
 @pytest.mark.parametrize("deadline", [0.2, 1.0])
 def test_what_is_outstanding_is_told_in_time(deadline: float) -> None:
-    facts, where, took = anyio.run(surveyed, case("unclear", None, dead=["everything"]), deadline)
+    facts, where, took = run_virtually(surveyed, case("unclear", None, dead=["everything"]), deadline)
     assert took < deadline + SLACK
     got = document(where, facts)
     assert ("the routers, by UPnP" in got.outstanding) == (deadline < 0.5)
@@ -190,7 +191,7 @@ def test_what_is_outstanding_is_told_in_time(deadline: float) -> None:
 
 
 def test_ipv6_the_tunnels_end_and_what_each_router_speaks() -> None:
-    facts, where, _ = anyio.run(surveyed, case("several-nats", True, line="tunnel"))
+    facts, where, _ = run_virtually(surveyed, case("several-nats", True, line="tunnel"))
     got = document(where, facts)
     assert (got.own_address.ipv6, got.public_address.ipv6) == (SIX, SIX)
     assert got.tunnel == "tun0"
@@ -211,7 +212,7 @@ BARE = 'version = 1\n[lines.fibre]\n[measure]\nstun = ["192.0.2.10:3478"]\n'
 )
 def test_a_site_without_a_router(line: str, kind: str, can_forward: bool | None) -> None:
     """Then this machine is on the line itself, or behind a router that nobody has told of, which is not asked."""
-    facts, where, _ = anyio.run(surveyed, case(kind, can_forward, line=line), DEADLINE, BARE)
+    facts, where, _ = run_virtually(surveyed, case(kind, can_forward, line=line), DEADLINE, BARE)
     got = document(where, facts)
     assert (got.situation, got.can_forward, got.public_address.ipv4) == (kind, can_forward, "203.0.113.44")
     assert facts.measured is not None
@@ -220,7 +221,7 @@ def test_a_site_without_a_router(line: str, kind: str, can_forward: bool | None)
 
 def test_pcp_is_asked_with_the_inner_routers_outer_address() -> None:
     """Else the outer router would see another address than the request names (RFC 6887 section 8.3)."""
-    facts, _, __ = anyio.run(surveyed, case("several-nats", True, speaks="outer"))
+    facts, _, __ = run_virtually(surveyed, case("several-nats", True, speaks="outer"))
     assert facts.measured is not None
     assert set(facts.measured.boxes["fibre-box"].control) == {"igd", "natpmp", "pcp"}
     assert not facts.measured.boxes["fibre-box"].between
@@ -245,4 +246,4 @@ def test_nothing_is_sent_to_anybody_who_was_not_named_given_or_revealed() -> Non
             assert hosts <= named | given | revealed | own | group, kind
             assert revealed == ({"192.168.100.1"} if kind == "third-box" else {"100.64.44.1"} if revealed else set())
 
-    anyio.run(work)
+    run_virtually(work)

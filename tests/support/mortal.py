@@ -16,6 +16,7 @@ from hooper.lab.switchboard import Switchboard
 from hooper.net.lab import LabAddress, LabDoor
 from hooper.site.load import SiteFile
 from hooper.store.sitefile import read_site
+from support.virtual import VirtualClock
 
 
 class Killed(BaseException):
@@ -79,7 +80,7 @@ class MortalDoor(LabDoor):
 @asynccontextmanager
 async def town(folder: Path) -> AsyncIterator[tuple[Switchboard, MortalDoor, SiteFile]]:
     """A town that runs here, a door into it, and the boathouse's site file with its secrets."""
-    board = Switchboard()
+    board = Switchboard(clock=VirtualClock())
     (folder / "secrets").mkdir(parents=True, exist_ok=True)
     (folder / "secrets" / "club-names").write_text(board.town.provider.token)
     (folder / "town-ca.pem").write_bytes(board.town.root_pem)

@@ -12,7 +12,7 @@ from itertools import islice
 from typing import TYPE_CHECKING, NamedTuple
 
 from hooper.addresses import classify
-from hooper.planning.ports import LAST, Side, transports
+from hooper.planning.ports import LAST, STEP, Side, transports
 from hooper.planning.values import EVERYTHING, Forward
 from hooper.ports import Blocked, Ports, blocking, single
 from hooper.site.references import Chain, chains_to, gateways_for
@@ -104,9 +104,17 @@ def way_of_six(site: Site, service: Service, ways: tuple[Chain, ...], default: C
 
 
 def public_services(site: Site) -> list[str]:
-    """Their keys, in the order in which they are served: those with a written port first."""
+    """Their keys, in the order in which they are served: those with a written port first, then by public address."""
     keys = [key for key, service in site.services.items() if service.reach == "public"]
-    return sorted(keys, key=lambda key: (site.services[key].outside_port is None, key))
+    services = site.services
+    return sorted(keys, key=lambda key: (services[key].outside_port is None, _place(site, services[key]), key))
+
+
+def _place(site: Site, service: Service) -> int:
+    """Which of its line's addresses a service has, from 0; 0 too where it has none of its own."""
+    chosen = service.outside_address
+    lists = (line.address for line in site.lines.values())
+    return next((addresses.index(chosen) for addresses in lists if chosen in addresses), 0) if chosen else 0
 
 
 def make_ways(site: Site, hosts: dict[str, tuple[Chain, ...]] | None = None) -> dict[str, Way]:
@@ -126,10 +134,11 @@ def make_ways(site: Site, hosts: dict[str, tuple[Chain, ...]] | None = None) -> 
 class _Street(NamedTuple):
     """The outer sides that a packet for one public address passes, outermost first.
 
-    translates: which gateways can turn a port into another one; later: whether one further in can. kept: what each
-    gateway keeps for itself.
+    place: which of the line's addresses it is, from 0. translates: which gateways can turn a port into another one;
+    later: whether one further in can. kept: what each gateway keeps for itself.
     """
 
+    place: int
     gateways: tuple[str, ...]
     sides: tuple[Side, ...]
     translates: tuple[bool, ...]
@@ -153,17 +162,23 @@ class _Street(NamedTuple):
         """The ports on each link for another outside port than the service's own, or why there is none."""
         refused = Refused("no-port-left", self.gateways[0], transport)
         for choice in islice(self.sides[0].choices(transport, inside), CHOICES_TRIED):
-            links, met = self.walk(choice, inside, transport)
+            links, met = self.walk(choice, inside, transport, free=True)
             if met is None:
                 return links, None
             refused = Refused("no-port-left", met.gateway or self.gateways[0], transport)
         return [], refused
 
-    def walk(self, outside: Ports, inside: Ports, transport: str) -> tuple[list[Ports], Refused | None]:
+    def walk(
+        self, outside: Ports, inside: Ports, transport: str, *, free: bool = False
+    ) -> tuple[list[Ports], Refused | None]:
         """The ports on each link, and why they cannot be had.
 
-        The port stays the one that people type as far in as it can: the innermost gateway that can translates. Where
-        a gateway further in has that port for another service, the next one out takes the inside port or one near by.
+        The port stays the one that people type as far in as it can: the innermost gateway that can translates. The
+        links are shared by all addresses of a line, so that those of its second address travel in a lane of their own,
+        10,000 further up, whoever else is there: what is added later then moves nobody. Where a gateway further in
+        has that port for another service, the next one out takes the inside port or one near by.
+
+        free: nobody wrote the outside port down; then another one is chosen before it takes somebody's lane.
         """
         ports, links, sides = outside, [outside], self.sides
         last = len(sides) - 1
@@ -175,12 +190,23 @@ class _Street(NamedTuple):
             if self.translates[at]:
                 if at == last or not self.later[at]:
                     ports = inside
-                elif not sides[at + 1].is_open(transport, ports):
+                else:
                     further = sides[at + 1]
-                    free = further.is_open(transport, inside)
-                    ports = inside if free else next(further.choices(transport, ports), ports)
+                    if at == 0 and self.place:
+                        ports = _lane(ports, self.place)
+                    elif free and (held := further.owner(transport, ports)) is not None:
+                        return links, Refused("port-clash", self.gateways[at + 1], held[1], held[2], held[0])
+                    if not further.is_open(transport, ports):
+                        own = further.is_open(transport, inside)
+                        ports = inside if own else next(further.choices(transport, ports), ports)
             links.append(ports)
         return links, (None if ports == inside else Refused("cannot-translate"))
+
+
+def _lane(ports: Ports, place: int) -> Ports:
+    """Where the ports of a line's further address travel on the links, as far as there is room above."""
+    shifted = Ports(ports.first + STEP * place, ports.last + STEP * place)
+    return shifted if shifted.last <= LAST else ports
 
 
 class _Streets:
@@ -208,7 +234,9 @@ class _Streets:
             keys = chain.gateways
             forms = [self.site.gateways[key].form for key in keys]
             translates = tuple(form.translate and not hands_on(self.site, keys, at) for at, form in enumerate(forms))
+            lists = self.site.lines[chain.line].address
             found = self._streets[chain, address] = _Street(
+                lists.index(address) if address in lists else 0,
                 keys,
                 tuple(
                     self._side(key, keys[at - 1] if at else chain.line, None if at else address)
@@ -239,8 +267,8 @@ class _Streets:
             return Way(chain, address, (), passed=passed)
         used, written, chosen = service.used_ports, service.outside_port, False
         wanted = written if written is not None else used
-        links, refused = street.walk(wanted, used, transport)
         free = written is None and True in street.translates
+        links, refused = street.walk(wanted, used, transport, free=free)
         if free and (refused is not None or not street.sides[0].is_open(transport, wanted)):
             refused = street.stuck(used, transport)
             if refused is None:
