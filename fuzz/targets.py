@@ -69,12 +69,12 @@ def _stun_seeds() -> tuple[bytes, ...]:
 
 
 def _pcp_request(data: bytes) -> Any:
-    got = pcp.Request.parse(data)
+    got = pcp.PcpRequest.parse(data)
     return got.serialize(), _options(got.options)
 
 
 def _pcp_response(data: bytes) -> Any:
-    got = pcp.Response.parse(data)
+    got = pcp.PcpResponse.parse(data)
     return got.serialize(), _options(got.options)
 
 
@@ -143,27 +143,27 @@ _ERROR = struct.pack("=IBBBBII", 111, 2, 3, 3, 0, 0, 0) + b"\x02\0\0\0" + OUTSID
 TARGETS: dict[str, Target] = {
     "stun": Target(_stun, _stun_seeds()),
     "natpmp-request": Target(
-        lambda data: natpmp.Request.parse(data).serialize(),
-        tuple(natpmp.Request(opcode, 443, 443, 3600).serialize() for opcode in range(3)),
+        lambda data: natpmp.NatPmpRequest.parse(data).serialize(),
+        tuple(natpmp.NatPmpRequest(opcode, 443, 443, 3600).serialize() for opcode in range(3)),
     ),
     "natpmp-response": Target(
-        lambda data: natpmp.Response.parse(data).serialize(),
-        tuple(natpmp.Response(opcode, 0, 12345, OUTSIDE, 443, 443, 3600).serialize() for opcode in range(4)),
+        lambda data: natpmp.NatPmpResponse.parse(data).serialize(),
+        tuple(natpmp.NatPmpResponse(opcode, 0, 12345, OUTSIDE, 443, 443, 3600).serialize() for opcode in range(4)),
     ),
     "pcp-request": Target(
         _pcp_request,
         (
-            pcp.Request(pcp.ANNOUNCE, 0, INSIDE).serialize(),
-            pcp.Request(pcp.MAP, 3600, INSIDE, _MAPPING, _OPTIONS).serialize(),
-            pcp.Request(2, 3600, INSIDE, body=bytes(56)).serialize(),
+            pcp.PcpRequest(pcp.ANNOUNCE, 0, INSIDE).serialize(),
+            pcp.PcpRequest(pcp.MAP, 3600, INSIDE, _MAPPING, _OPTIONS).serialize(),
+            pcp.PcpRequest(2, 3600, INSIDE, body=bytes(56)).serialize(),
         ),
     ),
     "pcp-response": Target(
         _pcp_response,
         (
-            pcp.Response(pcp.ANNOUNCE, 0, 0, 99).serialize(),
-            pcp.Response(pcp.MAP, 0, 3600, 99, _MAPPING, _OPTIONS).serialize(),
-            pcp.Response(pcp.MAP, pcp.ADDRESS_MISMATCH, 3600, 99).serialize(),
+            pcp.PcpResponse(pcp.ANNOUNCE, 0, 0, 99).serialize(),
+            pcp.PcpResponse(pcp.MAP, 0, 3600, 99, _MAPPING, _OPTIONS).serialize(),
+            pcp.PcpResponse(pcp.MAP, pcp.ADDRESS_MISMATCH, 3600, 99).serialize(),
         ),
     ),
     "ssdp-search": Target(ssdp.parse_search, (ssdp.search(ssdp.TARGETS[0], ssdp.GROUP, wait_s=1),)),

@@ -27,7 +27,7 @@ from hooper.certs.order import Ordering
 from hooper.certs.store import CertificateStore, _new_key
 from hooper.clock import SystemClock
 from hooper.errors import MachineError
-from hooper.lab.identity import Authority
+from hooper.lab.identity import TownAuthority
 from hooper.lab.town import Rule
 from hooper.net.http import HttpAnswer
 from hooper.store.sitefile import read_site
@@ -64,13 +64,15 @@ def test_any_names_give_an_answer(names: list[str], wanted: str) -> None:
     assert isinstance(is_for(names, wanted), bool)
 
 
-def chain_for(authority: Authority, names: Sequence[str], start: datetime, days: int = 90) -> list[x509.Certificate]:
+def chain_for(
+    authority: TownAuthority, names: Sequence[str], start: datetime, days: int = 90
+) -> list[x509.Certificate]:
     key = ec.generate_private_key(ec.SECP256R1())
     return load_pem(authority.issue(names, key.public_key(), start, days))
 
 
 def test_what_is_wrong_with_a_certificate() -> None:
-    authority, stranger = Authority(NOW), Authority(NOW)
+    authority, stranger = TownAuthority(NOW), TownAuthority(NOW)
     roots, start = [authority.root], NOW - timedelta(days=1)
     good = chain_for(authority, [NAME], start)
 
@@ -95,12 +97,12 @@ def test_what_is_wrong_with_a_certificate() -> None:
 
 
 def test_what_cannot_be_read_is_left_out() -> None:
-    good = chain_for(Authority(NOW), [NAME], NOW)[0].public_bytes(serialization.Encoding.DER)
+    good = chain_for(TownAuthority(NOW), [NAME], NOW)[0].public_bytes(serialization.Encoding.DER)
     assert len(load_chain([b"", b"\x30\x00", good, good[:-9], b"\xff" * 40])) == 1
 
 
 def test_a_chain_for_another_key_is_not_kept(tmp_path: Path) -> None:
-    store, authority = CertificateStore(tmp_path), Authority(NOW)
+    store, authority = CertificateStore(tmp_path), TownAuthority(NOW)
     key = store.pending_key("a", fresh=True)
     assert store.pending_key("a", fresh=False) == key
     other = ec.generate_private_key(ec.SECP256R1()).public_key()

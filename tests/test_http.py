@@ -24,7 +24,7 @@ from hooper.clock import SystemClock
 from hooper.errors import HooperError, MachineError
 from hooper.lab.acme import AcmeServer
 from hooper.lab.devices import read_request
-from hooper.lab.identity import Authority
+from hooper.lab.identity import TownAuthority
 from hooper.lab.switchboard import Switchboard
 from hooper.names.publish import UpdaterBusy, UpdaterRefuses, open_publisher
 from hooper.net.http import BODY_LIMIT, HttpAnswer, HttpFailed, http, trusting
@@ -35,7 +35,7 @@ from support.sites import ONE_BOX, site
 
 NOW = datetime.now(UTC)
 HOME = IPv4Address("127.0.0.1")
-AUTHORITY = Authority(NOW)
+AUTHORITY = TownAuthority(NOW)
 ROOTS = AUTHORITY.root_pem.decode()
 SITE = "names.heronquay.example"
 Handler = Callable[[ByteStream], Awaitable[None]]
@@ -101,7 +101,7 @@ def test_whom_it_does_not_trust() -> None:
     with pytest.raises(HttpFailed, match="not to be trusted"):
         served(polite, partial(ask, roots=None))
     with pytest.raises(HttpFailed, match="not to be trusted"):
-        served(polite, partial(ask, roots=Authority(NOW).root_pem.decode()))
+        served(polite, partial(ask, roots=TownAuthority(NOW).root_pem.decode()))
     with pytest.raises(HttpFailed, match="not to be trusted"):
         served(polite, partial(ask, name="other.heronquay.example"))
     with pytest.raises(HttpFailed, match="not to be trusted"):

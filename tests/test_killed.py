@@ -59,12 +59,13 @@ def test_opening_and_closing_rules(tmp_path: Path, stride: int) -> None:
 
     async def work(board: Switchboard, door: MortalDoor, file: SiteFile) -> None:
         plan = make_plan(file, date(2026, 5, 1))
-        wanted = [w for w in wanted_rules(plan.forwards, "club-router", LEASE_S) if w.service in ("film-page", "gate")]
         box = board.town.boxes["club-router"]
         other = Rule("a song", "udp", (6000, 6000), IPv4Address("10.44.7.40"), (6000, 6000), owner="10.44.7.40")
         box.rules = [GAME, other]
         before = table(board)
         found = await find_routers(door, file.site, ["club-router"], 2)
+        all_rules = wanted_rules(found.routers["club-router"], plan.forwards, "club-router", LEASE_S)
+        wanted = [one for one in all_rules if one.service in ("film-page", "gate")]
 
         async def change(deed: str) -> list[str]:
             with state_of(file, tmp_path / "state") as state:

@@ -13,9 +13,9 @@ from hypothesis import strategies as st
 
 from hooper.errors import HooperError, SeveralErrors
 from hooper.names.publish import (
-    Said,
     UpdaterBusy,
     UpdaterRefuses,
+    UpdaterSaid,
     UpdaterUnclear,
     _body,
     _words,
@@ -79,7 +79,7 @@ def test_what_answers_mean(status: int, text: str, expected: object) -> None:
 
 
 def test_without_a_list_the_status_decides() -> None:
-    assert understand((), HttpAnswer(204), NOW) == Said("done", "it answers 204")
+    assert understand((), HttpAnswer(204), NOW) == UpdaterSaid("done", "it answers 204")
     for status, kind in ((403, UpdaterRefuses), (429, UpdaterBusy), (502, UpdaterBusy), (400, UpdaterUnclear)):
         with pytest.raises(kind):
             understand((), HttpAnswer(status), NOW)

@@ -17,7 +17,7 @@ from hooper.planning.devices import device_sheets
 from hooper.planning.gate import kept_back
 from hooper.planning.letter import letters
 from hooper.planning.openers import Protocol, Target, entering, may_open
-from hooper.planning.ports import Side
+from hooper.planning.ports import OuterSide
 from hooper.planning.topology import Topology
 from hooper.planning.values import EVERYTHING
 from hooper.planning.worksheet import changes_since, client_lines, labels, make_sheets, sheet_mark
@@ -175,7 +175,7 @@ def test_sources_are_never_widened() -> None:
     st.lists(st.tuples(st.sampled_from(["tcp", "udp", "both"]), st.integers(1, 65535), st.integers(1, 50)), max_size=20)
 )
 def test_a_choice_is_always_open_and_nobodys(takes: list[tuple[str, int, int]]) -> None:
-    side = Side()
+    side = OuterSide()
     taken: set[tuple[str, int]] = set()
     for number, (transport, first, length) in enumerate(takes):
         choice = next(side.choices(transport, Ports(first, min(first + length - 1, 65535))), None)

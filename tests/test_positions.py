@@ -9,7 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from hooper.site.path import DEPTH_LIMIT, Path
-from hooper.site.positions import Lines, positions, too_deep
+from hooper.site.positions import LineIndex, positions, too_deep
 from support.program import BOATHOUSE
 
 BARE = st.text("abcXYZ09_-", min_size=1, max_size=6)
@@ -110,5 +110,5 @@ def test_depth_is_measured_outside_of_texts_and_comments() -> None:
 
 
 def test_lines_count_from_one_and_carriage_returns_belong_to_their_line() -> None:
-    lines = Lines("ab\r\ncd\n")
+    lines = LineIndex("ab\r\ncd\n")
     assert [lines(offset) for offset in (0, 1, 4, 5, 7)] == [(1, 1), (1, 2), (2, 1), (2, 2), (3, 1)]

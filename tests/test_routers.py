@@ -17,8 +17,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from hooper.errors import HooperError, NoAnswer, WireError
+from hooper.gateways.driver import RouterLied, RouterRefuses, SourceDropped
 from hooper.gateways.find import RouterMute, _describe
-from hooper.gateways.igd import Igd, Refusal, RouterLied, SourceDropped
+from hooper.gateways.igd import Igd
 from hooper.gateways.rules import is_ours, rows, wanted_rules
 from hooper.lab.devices import read_request
 from hooper.net.plain_http import Url, ask
@@ -28,6 +29,7 @@ from hooper.store.journal import Entered, LiveRule, key_of
 from hooper.wire import head, upnp
 
 KIND = "urn:schemas-upnp-org:service:WANIPConnection:1"
+IGD = Igd(SystemDoor(), Url(IPv4Address("192.0.2.1"), 80, "/"), KIND, "box", 1.0)  # for what it can, not to ask it
 HOME = IPv4Address("127.0.0.1")
 RULE = LiveRule("tcp", 8443, "10.44.7.50", 8443, "", "hooper hub-page", enabled=True, lease_s=604_800)
 Handler = Callable[[ByteStream], Awaitable[None]]
@@ -80,9 +82,9 @@ class Box:
         assert got is not None
         name, given = upnp.parse_action(got[1])
         answer = self._do(name, given)
-        if name in self.bend and not isinstance(answer, upnp.Fault):
+        if name in self.bend and not isinstance(answer, upnp.SoapFault):
             answer = self.bend[name](given, answer)
-        if isinstance(answer, upnp.Fault):
+        if isinstance(answer, upnp.SoapFault):
             body, status = upnp.fault(answer.code, answer.text), 500
         else:
             body, status = answer if isinstance(answer, bytes) else upnp.response(KIND, name, answer), 200
@@ -98,10 +100,10 @@ class Box:
 
         if name == "GetGenericPortMappingEntry":
             index = int(given["NewPortMappingIndex"])
-            return shown(self.table[index]) if index < len(self.table) else upnp.Fault(713, "end")
+            return shown(self.table[index]) if index < len(self.table) else upnp.SoapFault(713, "end")
         found = [r for r in self.table if str(r.outside_port) == given.get("NewExternalPort")]
         if name == "GetSpecificPortMappingEntry":
-            return shown(found[0])[3:] if found else upnp.Fault(714, "none")
+            return shown(found[0])[3:] if found else upnp.SoapFault(714, "none")
         if name == "DeletePortMapping":
             self.table = [r for r in self.table if r not in found]
         if name == "AddPortMapping":
@@ -171,14 +173,14 @@ def test_a_router_that_knows_only_rules_without_an_end(code: int) -> None:
         if given["NewLeaseDuration"] == "0":
             return answer
         box.table = []
-        return upnp.Fault(code, "OnlyPermanentLeasesSupported")
+        return upnp.SoapFault(code, "OnlyPermanentLeasesSupported")
 
     box = Box(bend={"AddPortMapping": permanent})
     assert served(box, lambda igd: igd.add(RULE)).lease_s == 0
 
 
 def test_a_router_that_cannot_show_a_single_entry() -> None:
-    box = Box([RULE], bend={"GetSpecificPortMappingEntry": lambda *_: upnp.Fault(401, "Invalid Action")})
+    box = Box([RULE], bend={"GetSpecificPortMappingEntry": lambda *_: upnp.SoapFault(401, "Invalid Action")})
     assert served(box, lambda igd: igd.entry(RULE)) == RULE
 
 
@@ -237,7 +239,7 @@ def test_odd_messages_are_understood(sent: bytes) -> None:
         (b"HTTP/1.1 200 OK\r\n\r\n" + b"x" * 400_000, WireError),
         (b'HTTP/1.1 200 OK\r\n\r\n<!DOCTYPE a [<!ENTITY b "b">]><a>&b;</a>', WireError),
         (b"HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\nzz\r\n", WireError),
-        (b"HTTP/1.1 500 No\r\n\r\n" + upnp.fault(501, "Action Failed"), Refusal),
+        (b"HTTP/1.1 500 No\r\n\r\n" + upnp.fault(501, "Action Failed"), RouterRefuses),
     ],
 )
 def test_what_is_no_answer_is_an_error_of_ours(sent: bytes, kind: type[HooperError]) -> None:
@@ -383,7 +385,7 @@ def forward(**more: Any) -> Forward:
 
 def test_what_igd_can_say_and_what_it_cannot() -> None:
     def entries(**more: Any) -> list[tuple[str, int, int, str]]:
-        wanted = wanted_rules([forward(**more)], "box", 0)
+        wanted = wanted_rules(IGD, [forward(**more)], "box", 0)
         return [(w.rule.transport, w.rule.outside_port, w.rule.target_port, w.rule.source) for w in wanted if w.rule]
 
     assert entries() == [("tcp", 8443, 8443, "")]
@@ -400,7 +402,7 @@ def test_what_igd_can_say_and_what_it_cannot() -> None:
         ({"outside_ports": (5000, 5999), "target_ports": (5000, 5999)}, "each port of a wide range"),
         ({"transport": "47", "outside_ports": None, "target_ports": None}, "for TCP and UDP only"),
     ):
-        (one,) = wanted_rules([forward(**more)], "box", 0)
+        (one,) = wanted_rules(IGD, [forward(**more)], "box", 0)
         assert (one.rule, words in one.reason) == (None, True)
 
 
@@ -416,9 +418,9 @@ def test_whose_an_entry_is() -> None:
     assert not ours(replace(RULE, target_address="10.44.7.9"), None)
     assert not ours(replace(RULE, label="a game"), now - timedelta(days=1)), "ours has ended: this is somebody else's"
     assert not is_ours(RULE, {}, now)
-    wanted = list(wanted_rules([forward()], "box", 0))
+    wanted = list(wanted_rules(IGD, [forward()], "box", 0))
     elsewhere = replace(RULE, target_port=80)
-    (row,) = rows([elsewhere], wanted, {}, now)
+    (row,) = rows("igd", [elsewhere], wanted, {}, now)
     assert (row.service, row.owner, row.meets_plan) == ("hub-page", "other", False)
-    (row,) = rows([replace(RULE, enabled=False)], wanted, {}, now)
+    (row,) = rows("igd", [replace(RULE, enabled=False)], wanted, {}, now)
     assert not row.meets_plan

@@ -155,11 +155,11 @@ def test_ssh_identification_of_rfc_4253() -> None:
 def test_the_remote_desktop_request_byte_for_byte() -> None:
     # [MS-RDPBCGR] section 4.1.1 has this packet with a cookie; the fixed parts and the negotiation are the same
     assert REQUEST.hex() == "030000130ee000000000000100080003000000"
-    assert x224.parse_request(REQUEST) == x224.Request(3)
+    assert x224.parse_request(REQUEST) == x224.ConnectionRequest(3)
     with_cookie = bytes.fromhex(
         "0300002c27e00000000000436f6f6b69653a206d737473686173683d656c746f6e730d0a0100080000000000"
     )
-    assert x224.parse_request(with_cookie) == x224.Request(0)
+    assert x224.parse_request(with_cookie) == x224.ConnectionRequest(0)
     # section 4.1.2, the server's confirm
     assert x224.parse_confirm(bytes.fromhex("030000130ed000001234000200080000000000")) == x224.Confirm(0)
     assert x224.parse_confirm(bytes.fromhex("030000130ed00000123400030008000500000000")[:19]) == x224.Confirm(failure=5)

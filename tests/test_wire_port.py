@@ -25,28 +25,30 @@ ADDRESSES = st.ip_addresses(v=4) | st.ip_addresses(v=6, network="2000::/3")
 
 
 def test_natpmp_requests_as_sections_3_2_and_3_3_draw_them() -> None:
-    assert natpmp.Request(natpmp.ADDRESS).serialize() == bytes.fromhex("0000")
-    assert natpmp.Request(natpmp.UDP, 51820, 51821, 7200).serialize() == bytes.fromhex("0001 0000 ca6c ca6d 00001c20")
-    assert natpmp.Request(natpmp.TCP, 443, 443, 3600).serialize() == bytes.fromhex("0002 0000 01bb 01bb 00000e10")
+    assert natpmp.NatPmpRequest(natpmp.ADDRESS).serialize() == bytes.fromhex("0000")
+    assert natpmp.NatPmpRequest(natpmp.UDP, 51820, 51821, 7200).serialize() == bytes.fromhex(
+        "0001 0000 ca6c ca6d 00001c20"
+    )
+    assert natpmp.NatPmpRequest(natpmp.TCP, 443, 443, 3600).serialize() == bytes.fromhex("0002 0000 01bb 01bb 00000e10")
     for data in ("0000", "0001 0000 ca6c ca6d 00001c20", "0002 0000 01bb 01bb 00000e10"):
-        assert natpmp.Request.parse(bytes.fromhex(data)).serialize() == bytes.fromhex(data)
+        assert natpmp.NatPmpRequest.parse(bytes.fromhex(data)).serialize() == bytes.fromhex(data)
 
 
 @pytest.mark.parametrize(
     ("recorded", "response"),
     [
-        ("008200000000942601bb01bb00000e10", natpmp.Response(natpmp.TCP, 0, 0x9426, None, 443, 443, 3600)),
-        ("00800000000094260b16212c", natpmp.Response(natpmp.ADDRESS, 0, 0x9426, OUTSIDE)),
-        ("008000030000942600000000", natpmp.Response(natpmp.ADDRESS, 3, 0x9426, IPv4Address(0))),
-        ("008200030000942601bb01bb00000e10", natpmp.Response(natpmp.TCP, 3, 0x9426, None, 443, 443, 3600)),
-        ("0083000500009426", natpmp.Response(3, 5, 0x9426)),  # an opcode that there is not
-        ("0080000100009426", natpmp.Response(natpmp.ADDRESS, 1, 0x9426)),
+        ("008200000000942601bb01bb00000e10", natpmp.NatPmpResponse(natpmp.TCP, 0, 0x9426, None, 443, 443, 3600)),
+        ("00800000000094260b16212c", natpmp.NatPmpResponse(natpmp.ADDRESS, 0, 0x9426, OUTSIDE)),
+        ("008000030000942600000000", natpmp.NatPmpResponse(natpmp.ADDRESS, 3, 0x9426, IPv4Address(0))),
+        ("008200030000942601bb01bb00000e10", natpmp.NatPmpResponse(natpmp.TCP, 3, 0x9426, None, 443, 443, 3600)),
+        ("0083000500009426", natpmp.NatPmpResponse(3, 5, 0x9426)),  # an opcode that there is not
+        ("0080000100009426", natpmp.NatPmpResponse(natpmp.ADDRESS, 1, 0x9426)),
     ],
 )
-def test_natpmp_answers_as_real_software_gives_them(recorded: str, response: natpmp.Response) -> None:
+def test_natpmp_answers_as_real_software_gives_them(recorded: str, response: natpmp.NatPmpResponse) -> None:
     data = bytes.fromhex(recorded)
-    assert natpmp.Response.parse(data) == response
-    assert natpmp.Response.parse(data + b"more") == response or len(data) == 8
+    assert natpmp.NatPmpResponse.parse(data) == response
+    assert natpmp.NatPmpResponse.parse(data + b"more") == response or len(data) == 8
     assert response.serialize() == data
 
 
@@ -55,7 +57,7 @@ def test_natpmp_answers_as_real_software_gives_them(recorded: str, response: nat
 )
 def test_natpmp_answers_that_are_none(data: str) -> None:
     with pytest.raises(WireError):
-        natpmp.Response.parse(bytes.fromhex(data))
+        natpmp.NatPmpResponse.parse(bytes.fromhex(data))
 
 
 def test_every_result_has_words() -> None:
@@ -66,10 +68,10 @@ def test_every_result_has_words() -> None:
 
 @given(st.sampled_from([natpmp.UDP, natpmp.TCP]), U16, U16, U32, st.integers(0, 5), U32)
 def test_natpmp_round_trip(opcode: int, inside: int, outside: int, lifetime: int, result: int, epoch: int) -> None:
-    asked = natpmp.Request(opcode, inside, outside, lifetime)
-    assert natpmp.Request.parse(asked.serialize()) == asked
-    answer = natpmp.Response(opcode, result, epoch, None, inside, outside, lifetime)
-    assert natpmp.Response.parse(answer.serialize()) == answer
+    asked = natpmp.NatPmpRequest(opcode, inside, outside, lifetime)
+    assert natpmp.NatPmpRequest.parse(asked.serialize()) == asked
+    answer = natpmp.NatPmpResponse(opcode, result, epoch, None, inside, outside, lifetime)
+    assert natpmp.NatPmpResponse.parse(answer.serialize()) == answer
 
 
 @pytest.mark.parametrize(
@@ -86,15 +88,15 @@ def test_natpmp_epochs(before: int, now: int, elapsed: float, anew: bool) -> Non
 MAPPING = pcp.Mapping(NONCE, 6, 8443, 8443, IPv4Address(0))
 FILTERED = (pcp.Option(pcp.PREFER_FAILURE), pcp.source_filter(IPv4Network("11.22.55.0/24")))
 REQUESTS = {
-    "020000000000000000000000000000000000ffffc0a85a02": pcp.Request(pcp.ANNOUNCE, 0, WAN),
+    "020000000000000000000000000000000000ffffc0a85a02": pcp.PcpRequest(pcp.ANNOUNCE, 0, WAN),
     "0201000000000e1000000000000000000000ffffc0a85a02000102030405060708090a0b0600000020fb20fb00000000000000000000ffff"
-    "00000000": pcp.Request(pcp.MAP, 3600, WAN, MAPPING),
+    "00000000": pcp.PcpRequest(pcp.MAP, 3600, WAN, MAPPING),
     "0201000000000e1000000000000000000000ffffc0a85a02000102030405060708090a0b11000000ca6cca6c00000000000000000000ffff"
-    "0000000002000000030000140078000000000000000000000000ffff0b163700": pcp.Request(
+    "0000000002000000030000140078000000000000000000000000ffff0b163700": pcp.PcpRequest(
         pcp.MAP, 3600, WAN, pcp.Mapping(NONCE, 17, 51820, 51820, IPv4Address(0)), FILTERED
     ),
     "0201000000000e1000000000000000000000ffffc0a85a02000102030405060708090a0b0600000020fc20fc00000000000000000000ffff"
-    "000000000100001000000000000000000000ffffc0a85a32": pcp.Request(
+    "000000000100001000000000000000000000ffffc0a85a32": pcp.PcpRequest(
         pcp.MAP,
         3600,
         WAN,
@@ -103,37 +105,39 @@ REQUESTS = {
     ),
 }
 RECORDED = {
-    "028000000000000000009428000000000000000000000000": pcp.Response(pcp.ANNOUNCE, 0, 0, 0x9428),
+    "028000000000000000009428000000000000000000000000": pcp.PcpResponse(pcp.ANNOUNCE, 0, 0, 0x9428),
     "0281000000000e1000009428000000000000000000000000000102030405060708090a0b0600000020fb20fb00000000000000000000ffff"
-    "0b16212c": pcp.Response(pcp.MAP, 0, 3600, 0x9428, pcp.Mapping(NONCE, 6, 8443, 8443, OUTSIDE)),
+    "0b16212c": pcp.PcpResponse(pcp.MAP, 0, 3600, 0x9428, pcp.Mapping(NONCE, 6, 8443, 8443, OUTSIDE)),
     "0281000000000e1000009428000000000000000000000000000102030405060708090a0b11000000ca6cca6c00000000000000000000ffff"
-    "0b16212c02000000030000140078000000000000000000000000ffff0b163700": pcp.Response(
+    "0b16212c02000000030000140078000000000000000000000000ffff0b163700": pcp.PcpResponse(
         pcp.MAP, 0, 3600, 0x9428, pcp.Mapping(NONCE, 17, 51820, 51820, OUTSIDE), FILTERED
     ),
     "028100080000001e00009428000000000000000000000000000102030405060708090a0b0600000020fc20fc00000000000000000000ffff"
-    "c0a85a02": pcp.Response(
+    "c0a85a02": pcp.PcpResponse(
         pcp.MAP, pcp.NO_RESOURCES, 30, 0x9428, pcp.Mapping(NONCE, 6, 8444, 8444, IPv4Address("192.168.90.2"))
     ),
-    "02e300040000000000009428000000000000000000000000": pcp.Response(99, pcp.UNSUPP_OPCODE, 0, 0x9428),
-    "028000010000000000009428000000000000000000000000": pcp.Response(pcp.ANNOUNCE, pcp.UNSUPP_VERSION, 0, 0x9428),
+    "02e300040000000000009428000000000000000000000000": pcp.PcpResponse(99, pcp.UNSUPP_OPCODE, 0, 0x9428),
+    "028000010000000000009428000000000000000000000000": pcp.PcpResponse(pcp.ANNOUNCE, pcp.UNSUPP_VERSION, 0, 0x9428),
 }
 
 
 @pytest.mark.parametrize(("data", "request_"), REQUESTS.items())
-def test_pcp_requests_that_real_software_took(data: str, request_: pcp.Request) -> None:
+def test_pcp_requests_that_real_software_took(data: str, request_: pcp.PcpRequest) -> None:
     assert request_.serialize() == bytes.fromhex(data)
-    assert pcp.Request.parse(bytes.fromhex(data)) == request_
+    assert pcp.PcpRequest.parse(bytes.fromhex(data)) == request_
 
 
 @pytest.mark.parametrize(("data", "response"), RECORDED.items())
-def test_pcp_answers_as_real_software_gave_them(data: str, response: pcp.Response) -> None:
-    assert pcp.Response.parse(bytes.fromhex(data)) == response
+def test_pcp_answers_as_real_software_gave_them(data: str, response: pcp.PcpResponse) -> None:
+    assert pcp.PcpResponse.parse(bytes.fromhex(data)) == response
     assert response.serialize() == bytes.fromhex(data)
 
 
 def test_pcp_as_sections_7_and_11_draw_it() -> None:
     """Field by field: version, R and opcode, reserved, lifetime, client; nonce, protocol, ports, address."""
-    whole = pcp.Request(pcp.MAP, 7200, IPv6Address("2001:db8:44::5"), pcp.Mapping(NONCE, 17, 1, 2, OUTSIDE)).serialize()
+    whole = pcp.PcpRequest(
+        pcp.MAP, 7200, IPv6Address("2001:db8:44::5"), pcp.Mapping(NONCE, 17, 1, 2, OUTSIDE)
+    ).serialize()
     assert whole[:4] == bytes((2, 1, 0, 0))
     assert int.from_bytes(whole[4:8], "big") == 7200
     assert IPv6Address(whole[8:24]) == IPv6Address("2001:db8:44::5")
@@ -159,7 +163,7 @@ def test_pcp_as_sections_7_and_11_draw_it() -> None:
 )
 def test_pcp_answers_that_are_none(data: bytes, why: str) -> None:
     with pytest.raises(WireError) as caught:
-        pcp.Response.parse(data)
+        pcp.PcpResponse.parse(data)
     assert caught.value.field == why
 
 
@@ -179,10 +183,10 @@ def test_pcp_round_trip(
     options: list[pcp.Option],
 ) -> None:
     mapping = pcp.Mapping(NONCE, protocol, inside_port, outside_port, outside)
-    asked = pcp.Request(pcp.MAP, lifetime, client, mapping, tuple(options))
-    assert pcp.Request.parse(asked.serialize()) == asked
-    answer = pcp.Response(pcp.MAP, result, lifetime, epoch, mapping, tuple(options))
-    assert pcp.Response.parse(answer.serialize()) == answer
+    asked = pcp.PcpRequest(pcp.MAP, lifetime, client, mapping, tuple(options))
+    assert pcp.PcpRequest.parse(asked.serialize()) == asked
+    answer = pcp.PcpResponse(pcp.MAP, result, lifetime, epoch, mapping, tuple(options))
+    assert pcp.PcpResponse.parse(answer.serialize()) == answer
     assert len(answer.serialize()) % 4 == 0
 
 
@@ -279,7 +283,7 @@ def test_a_neighbour_as_the_kernel_tells_it() -> None:
     body = bytes.fromhex("02000000 05000000 0200 00 01 0800 0100 0a2c0701 0a00 0200 02005e440701 0000".replace(" ", ""))
     header = (16 + len(body)).to_bytes(4, "little") + (28).to_bytes(2, "little") + bytes(10)
     got = rtnetlink.parse(header + body)
-    assert got.neighbours == (rtnetlink.Neighbour(5, IPv4Address("10.44.7.1"), "02:00:5e:44:07:01"),)
+    assert got.neighbours == (rtnetlink.NeighbourMessage(5, IPv4Address("10.44.7.1"), "02:00:5e:44:07:01"),)
     failed = body[:8] + b"\x20\0" + body[10:]
     assert rtnetlink.parse(header + failed).neighbours == ()
     with pytest.raises(WireError):

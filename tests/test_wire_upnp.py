@@ -48,7 +48,9 @@ def test_answers_to_a_search() -> None:
     odd = ANSWER.replace(b"\r\n", b"\n").replace(b"LOCATION: ", b"Location:").rstrip(b"\n")
     assert ssdp.parse_answer(odd).location == got.location
     made = ssdp.answer("http://10.44.7.1:1/", ssdp.TARGETS[0], "uuid:1", "town/1")
-    assert ssdp.parse_answer(made) == ssdp.Answer("http://10.44.7.1:1/", ssdp.TARGETS[0], f"uuid:1::{ssdp.TARGETS[0]}")
+    assert ssdp.parse_answer(made) == ssdp.SearchAnswer(
+        "http://10.44.7.1:1/", ssdp.TARGETS[0], f"uuid:1::{ssdp.TARGETS[0]}"
+    )
     for damaged in (
         b"",
         b"NOTIFY * HTTP/1.1\r\n\r\n",
@@ -104,8 +106,8 @@ def test_actions_and_their_answers() -> None:
     assert upnp.parse_action(asked) == ("AddPortMapping", {"NewRemoteHost": "", "NewPortMappingDescription": "a<b>&c"})
     answer = upnp.response(KIND, "GetExternalIPAddress", [("NewExternalIPAddress", "203.0.113.44")])
     assert upnp.parse_response(answer, "GetExternalIPAddress") == {"NewExternalIPAddress": "203.0.113.44"}
-    assert upnp.parse_response(upnp.fault(718, "Conflict"), "AddPortMapping") == upnp.Fault(718, "Conflict")
-    assert upnp.parse_response(b"<Envelope><Body><Fault/></Body></Envelope>", "X") == upnp.Fault(
+    assert upnp.parse_response(upnp.fault(718, "Conflict"), "AddPortMapping") == upnp.SoapFault(718, "Conflict")
+    assert upnp.parse_response(b"<Envelope><Body><Fault/></Body></Envelope>", "X") == upnp.SoapFault(
         0, "refused without a code"
     )
     with pytest.raises(WireError):

@@ -19,7 +19,7 @@ CHAIN_LENGTH = 8  # certificates from a leaf to its root; more is a loop
 
 
 @dataclass(frozen=True, slots=True)
-class Judged:
+class ChainJudged:
     """problems: codes of what is wrong, the gravest first. self_signed: it vouches for itself."""
 
     problems: tuple[str, ...]
@@ -101,7 +101,7 @@ def judge(
     now: datetime,
     *,
     planned: bool,
-) -> Judged:
+) -> ChainJudged:
     """What is wrong with what a server shows.
 
     Args: chain: as shown, the server's own first. name: that people use; None: none. planned: the site file has a
@@ -121,7 +121,7 @@ def judge(
             problems.append(OTHER_NAME)
         if not reaches_root(chain, roots, now) and planned:
             problems.append(UNTRUSTED)
-    return Judged(tuple(problems), own)
+    return ChainJudged(tuple(problems), own)
 
 
 def well_known_roots() -> list[x509.Certificate]:

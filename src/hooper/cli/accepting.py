@@ -12,7 +12,7 @@ from hooper.cli.common import Session
 from hooper.errors import UsageError
 
 if TYPE_CHECKING:
-    from hooper.usecases.accepting import Acceptance, Accepted
+    from hooper.usecases.accepting import Acceptance, RisksTaken
 
 AcceptOption = Annotated[
     str | None,
@@ -34,13 +34,13 @@ def acceptance(
     return Acceptance(reason, _date(until) if until is not None else None, services, dry_run)
 
 
-def taken(session: Session, accepted: Accepted) -> None:
+def taken(session: Session, accepted: RisksTaken) -> None:
     """Say what was accepted."""
     if not accepted.risks:
         session.note("Nothing is kept back, so nothing was accepted.")
     for key, code in accepted.risks if not session.dry_run else ():
         end, reason = accepted.until, accepted.reason
-        session.note(f"Accepted for {key} until {end}: {code} ({reason}); it stands in {session.site_path}.")
+        session.note(f"RisksTaken for {key} until {end}: {code} ({reason}); it stands in {session.site_path}.")
 
 
 def _date(text: str) -> date:

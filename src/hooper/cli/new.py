@@ -14,7 +14,7 @@ from hooper.cli.common import Session, run_async, site_path, sub_app
 from hooper.errors import SeveralErrors, SiteFileError, UsageError, flatten
 
 if TYPE_CHECKING:
-    from hooper.planning.starting import Box, Start
+    from hooper.planning.starting import Start, StartBox
 
 app = sub_app("Start a site file: by questions, by options, or from what is found here.")
 
@@ -127,8 +127,8 @@ def _pairs(option: str, given: list[str] | None) -> list[tuple[str, str]]:
 
 def _boxes(
     gateway: list[str], wan: list[str] | None, pool: list[str] | None, by_hand: list[str], provider: list[str]
-) -> tuple[Box, ...]:
-    from hooper.planning.starting import Box
+) -> tuple[StartBox, ...]:
+    from hooper.planning.starting import StartBox
 
     lans, wans, pools = dict(_pairs("--gateway", gateway)), dict(_pairs("--wan", wan)), dict(_pairs("--pool", pool))
     for option, keys in (("--wan", wans), ("--pool", pools), ("--by-hand", by_hand), ("--provider", provider)):
@@ -138,7 +138,7 @@ def _boxes(
                     f"{option} names {key!r}, which no --gateway does", remedy=f"There are: {', '.join(lans)}."
                 )
     return tuple(
-        Box(
+        StartBox(
             key,
             lan,
             wans.get(key, ""),
@@ -197,8 +197,8 @@ def _until_it_fits(start: Start, ask: Callable[[Start], Start]) -> Start:
         typer.echo(f"   {wrong}", err=True)
 
 
-def _asked_box(before: tuple[Box, ...], count: int) -> Box:
-    from hooper.planning.starting import Box
+def _asked_box(before: tuple[StartBox, ...], count: int) -> StartBox:
+    from hooper.planning.starting import StartBox
 
     first, number = not before, len(before)
     where = "on the line" if first else f"behind {before[-1].key}"
@@ -213,7 +213,7 @@ def _asked_box(before: tuple[Box, ...], count: int) -> Box:
     hand = _ask(f"Does {key} take rules from programs (UPnP, PCP)? yes, no, or ?", "?").lower()
     theirs = _ask(f"Is {key} the provider's box? yes or no", "yes" if first and count > 1 else "no").lower()
     control, managed = "hand" if hand.startswith("n") else "auto", "provider" if theirs.startswith("y") else "self"
-    return Box(key, lan, wan, pool, control, managed)
+    return StartBox(key, lan, wan, pool, control, managed)
 
 
 def _wrong(start: Start) -> str | None:

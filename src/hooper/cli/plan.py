@@ -136,12 +136,12 @@ def _tree(document: PlanDocument, out: Console, topology: Topology, *, verbose: 
     from rich.text import Text
     from rich.tree import Tree
 
-    from hooper.report.chain import Node, as_tree
+    from hooper.report.chain import TreeNode, as_tree
 
     del document, verbose
     styles = {"line": "bold", "gateway": "bold", "host": "", "open": "orange3", "limited": "green", "closed": "dim"}
 
-    def grow(tree: Tree, node: Node) -> None:
+    def grow(tree: Tree, node: TreeNode) -> None:
         for one in node.inner:
             label = Text.assemble((one.text, styles.get(one.kind, "dim")), "  ", (one.detail, "dim"))
             grow(tree.add(label), one)

@@ -17,7 +17,7 @@ from hooper.site.words import chosen
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from hooper.gateways.tables import Change, RouterChangesDocument, RouterListDocument
+    from hooper.gateways.tables import RouterChangesDocument, RouterListDocument, RuleChange
 
 app = sub_app("The routers' own tables: look, put the plan there, take it back.", group=True)
 
@@ -197,7 +197,7 @@ def _render_changes(document: RouterChangesDocument, out: Console) -> None:
             indented(out, f"{', '.join(services)}: {detail}", left=0)
 
 
-def _until(change: Change, *, dry: bool) -> str:
+def _until(change: RuleChange, *, dry: bool) -> str:
     if change.until is not None:
         return change.until[:16].replace("T", " ") + " UTC"
     stays = change.action == "open" and change.outcome in ("added", "renewed", "already", "replaced", "left")

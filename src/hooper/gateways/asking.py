@@ -13,34 +13,34 @@ from hooper.wire import natpmp, pcp
 SCHEDULE = (0.0, 0.25, 0.75, 1.75)  # seconds: RFC 6886 section 3.1, doubling from 250 ms
 
 
-async def natpmp_address(door: Door, router: IPv4Address, deadline: float) -> natpmp.Response:
+async def natpmp_address(door: Door, router: IPv4Address, deadline: float) -> natpmp.NatPmpResponse:
     """What the router says is its outer address (RFC 6886 section 3.2). Raises: NoAnswer, ConnectFailed."""
 
     def matches(came: Datagram) -> bool:
         try:
-            return natpmp.Response.parse(came.data).opcode == natpmp.ADDRESS
+            return natpmp.NatPmpResponse.parse(came.data).opcode == natpmp.ADDRESS
         except WireError:
             return False
 
-    asked = natpmp.Request(natpmp.ADDRESS).serialize()
+    asked = natpmp.NatPmpRequest(natpmp.ADDRESS).serialize()
     came = await exchange(
         door, Endpoint(router, natpmp.PORT), asked, schedule=SCHEDULE, deadline=deadline, matches=matches
     )
-    return natpmp.Response.parse(came.data)
+    return natpmp.NatPmpResponse.parse(came.data)
 
 
-async def pcp_announce(door: Door, router: IPv4Address, client: IPAddress, deadline: float) -> pcp.Response | None:
+async def pcp_announce(door: Door, router: IPv4Address, client: IPAddress, deadline: float) -> pcp.PcpResponse | None:
     """What the router says to a PCP ANNOUNCE (RFC 6887 section 14.1); None: it answers by NAT-PMP, knowing no PCP.
 
     client: this machine's address as the router sees it: behind another NAT, that one's outer address.
     Raises: NoAnswer, ConnectFailed.
     """
 
-    def read(data: bytes) -> pcp.Response | None:
+    def read(data: bytes) -> pcp.PcpResponse | None:
         try:
-            return pcp.Response.parse(data)
+            return pcp.PcpResponse.parse(data)
         except WireError:
-            natpmp.Response.parse(data)
+            natpmp.NatPmpResponse.parse(data)
             return None
 
     def matches(came: Datagram) -> bool:
@@ -50,7 +50,7 @@ async def pcp_announce(door: Door, router: IPv4Address, client: IPAddress, deadl
             return False
         return got is None or got.opcode == pcp.ANNOUNCE
 
-    asked = pcp.Request(pcp.ANNOUNCE, 0, client).serialize()
+    asked = pcp.PcpRequest(pcp.ANNOUNCE, 0, client).serialize()
     came = await exchange(
         door, Endpoint(router, pcp.PORT), asked, schedule=SCHEDULE, deadline=deadline, matches=matches
     )

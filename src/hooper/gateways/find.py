@@ -11,6 +11,7 @@ import anyio
 from hooper.addresses import IPAddress
 from hooper.clock import Clock
 from hooper.errors import CounterpartError, HooperError, NoAnswer, WireError
+from hooper.gateways.driver import Driver
 from hooper.gateways.igd import Igd
 from hooper.net.exchange import moments
 from hooper.net.plain_http import Url, ask
@@ -50,7 +51,7 @@ class Neighbourhood:
 
     at: str
     own: IPAddress
-    routers: dict[str, Igd]
+    routers: dict[str, Driver]
     trouble: dict[str, HooperError]
     strangers: tuple[IPAddress, ...]
 
@@ -80,7 +81,7 @@ async def find_routers(here: Door, site: Site, wanted: Sequence[str], deadline: 
 class Search:
     """What a search gave: the routers that can be used, why others cannot, and all addresses that were heard."""
 
-    routers: dict[str, Igd]
+    routers: dict[str, Driver]
     trouble: dict[str, HooperError]
     heard: tuple[IPAddress, ...]
 
@@ -127,9 +128,9 @@ async def search_routers(
 
 async def _search(
     door: Door, own: IPv4Address, routers: Sequence[IPv4Address], patience: float, *, around: bool
-) -> list[tuple[IPAddress, ssdp.Answer]]:
+) -> list[tuple[IPAddress, ssdp.SearchAnswer]]:
     """Who answers, with what; ends soon after every router has answered."""
-    found: list[tuple[IPAddress, ssdp.Answer]] = []
+    found: list[tuple[IPAddress, ssdp.SearchAnswer]] = []
     closed: set[IPAddress] = set()
 
     async def listen(socket: Datagrams, scope: anyio.CancelScope) -> None:

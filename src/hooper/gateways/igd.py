@@ -5,19 +5,26 @@ Routers say yes to nonsense, so everything is checked before it is sent, and rea
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
+from ipaddress import ip_network
 from typing import Literal, cast
 
 import anyio
 
 from hooper.addresses import IPAddress, parse_address
-from hooper.errors import CounterpartError, NoAnswer, WireError
+from hooper.errors import NoAnswer, WireError
+from hooper.gateways.driver import Reason, RouterLied, RouterRefuses, SourceDropped
 from hooper.net.plain_http import Url, ask
 from hooper.net.types import Door
+from hooper.planning.openers import Protocol, cannot_say
+from hooper.planning.ports import transports
+from hooper.planning.values import Forward
 from hooper.store.journal import LiveRule
 from hooper.wire import upnp
 
+LONGEST_S = 604_800  # a week (WANIPConnection:2 section 2.3.21)
+LABEL_LENGTH = 30  # letters; some routers turn longer labels into garbage
 ENTRIES_READ = 2000  # more than any router keeps; ends the reading of a table that has no end
 NO_SUCH_ENTRY, INDEX_TOO_LARGE, INVALID_ARGUMENTS, ACTION_FAILED = 714, 713, 402, 501
 PERMANENT_ONLY, CONFLICT = 725, 718
@@ -44,44 +51,61 @@ MEANINGS: dict[int, str] = {
 }
 
 
-class Refusal(CounterpartError):
-    """The router says no. number: its code."""
-
-    code = "router-refuses"
-    remedy = "Enter the rule by hand: see `hooper worksheet`."
-
-    def __init__(self, what: str, fault: upnp.Fault) -> None:
-        meaning = MEANINGS.get(fault.code) or fault.text or "it gives no reason"
-        super().__init__(f"the router refuses {what}: {meaning} (its code {fault.code})")
-        self.number = fault.code
+def _refusal(what: str, fault: upnp.SoapFault) -> RouterRefuses:
+    meaning = MEANINGS.get(fault.code) or fault.text or "it gives no reason"
+    reason: Reason = "taken" if fault.code == CONFLICT else "not-now" if fault.code == ACTION_FAILED else "other"
+    said = f"its code {fault.code}"
+    return IgdRefuses(f"the router refuses {what}: {meaning} ({said})", reason, said, fault.code)
 
 
-class RouterLied(CounterpartError):
-    """The router said yes, and its table says something else."""
+class IgdRefuses(RouterRefuses):
+    """number: the code of WANIPConnection."""
 
-    code = "router-lied"
-    remedy = "Look at its list with `hooper router list`, and enter the rule by hand if it is not right."
-
-
-class SourceDropped(RouterLied):
-    """The router takes a rule for one source, and opens it to everyone."""
-
-    code = "sources-not-kept"
-    remedy = "It was taken away again. Enter the rule by hand: see `hooper worksheet`."
+    def __init__(self, message: str, reason: Reason, said: str, number: int) -> None:
+        super().__init__(message, reason, said)
+        self.number = number
 
 
 @dataclass(frozen=True)
 class Igd:
-    """A connection service of one router. deadline: seconds for each request."""
+    """A connection service of one router: a Driver. deadline: seconds for each request."""
 
     door: Door
     control: Url
     service: str
     device: str
     deadline: float
+    protocol: Protocol = "igd"
+    longest_s: int = LONGEST_S
+
+    @property
+    def where(self) -> str:
+        return f"{self.control}, {self.service}"
+
+    def cannot(self, forward: Forward) -> str | None:
+        """Why IGD cannot enter this rule as it is planned; None: it can."""
+        return "openings for IPv6 are entered by hand" if forward.kind == "pinhole" else cannot_say("igd", forward)
+
+    def entries(self, forward: Forward, label: str, lease_s: int) -> Iterator[LiveRule]:
+        """One for each transport, port and allowed source: an entry has one of each."""
+        assert forward.outside_ports is not None
+        assert forward.target_ports is not None
+        for transport in transports(forward.transport):
+            for step in range(forward.outside_ports.size):
+                for source in [str(ip_network(one).network_address) for one in forward.sources] or [""]:
+                    yield LiveRule(
+                        cast(Literal["tcp", "udp"], transport),
+                        forward.outside_ports.first + step,
+                        forward.target_address,
+                        forward.target_ports.first + step,
+                        source,
+                        label[:LABEL_LENGTH],
+                        enabled=True,
+                        lease_s=lease_s,
+                    )
 
     async def _do(self, name: str, what: str, arguments: Sequence[tuple[str, str]] = ()) -> dict[str, str]:
-        """One action. Raises: Refusal; NoAnswer, ConnectFailed, WireError."""
+        """One action. Raises: RouterRefuses; NoAnswer, ConnectFailed, WireError."""
         fields = (("Content-Type", 'text/xml; charset="utf-8"'), ("SOAPAction", f'"{self.service}#{name}"'))
         body = upnp.action(self.service, name, arguments)
         answer = await ask(self.door, self.control, self.deadline, method="POST", fields=fields, body=body)
@@ -90,8 +114,8 @@ class Igd:
                 return {}  # nothing to read; what came of it is read back
             raise WireError("answer", 0, f"status {answer.head.status} and nothing else")
         got = upnp.parse_response(answer.body, name)
-        if isinstance(got, upnp.Fault):
-            raise Refusal(what, got)
+        if isinstance(got, upnp.SoapFault):
+            raise _refusal(what, got)
         return got
 
     async def external_address(self) -> IPAddress | None:
@@ -107,7 +131,7 @@ class Igd:
         """Whether the router says that its line is up."""
         try:
             got = await self._do("GetStatusInfo", "to tell its state")
-        except Refusal:
+        except IgdRefuses:
             return False
         return got.get("NewConnectionStatus", "").lower() == "connected"
 
@@ -125,7 +149,7 @@ class Igd:
             number = (("NewPortMappingIndex", str(index)),)
             try:
                 got = await self._do("GetGenericPortMappingEntry", "to show its table", number)
-            except Refusal as exc:
+            except IgdRefuses as exc:
                 if index == 0 and exc.number not in (INDEX_TOO_LARGE, NO_SUCH_ENTRY, INVALID_ARGUMENTS, ACTION_FAILED):
                     raise
                 break
@@ -148,7 +172,7 @@ class Igd:
         key = _key(wanted)
         try:
             got = await self._do("GetSpecificPortMappingEntry", "to show an entry", key)
-        except Refusal as exc:
+        except IgdRefuses as exc:
             if exc.number == NO_SUCH_ENTRY:
                 return None
             return next((rule for rule in await self.table() if rule.key == wanted.key), None)
@@ -158,13 +182,13 @@ class Igd:
     async def add(self, rule: LiveRule) -> LiveRule:
         """Add an entry, or change the target of one's own; gives what the router made of it.
 
-        Raises: Refusal; RouterLied: its table says something else than what it granted; SourceDropped: then nothing
-        is left there; as `_do`.
+        Raises: RouterRefuses; RouterLied: its table says something else than what it granted; SourceDropped: then
+        nothing is left there; as `_do`.
         """
         what = f"the rule for {rule.transport} {rule.outside_port}"
         try:
             await self._do("AddPortMapping", what, _arguments(rule, rule.lease_s))
-        except Refusal as exc:
+        except IgdRefuses as exc:
             if exc.number not in (PERMANENT_ONLY, INVALID_ARGUMENTS) or rule.lease_s == 0:
                 raise
             await self._do("AddPortMapping", what, _arguments(rule, 0))
@@ -182,12 +206,16 @@ class Igd:
             raise RouterLied(f"the router said yes to {what}, but its table leads it to {target}{off}")
         return granted
 
+    async def renew(self, rule: LiveRule) -> LiveRule:
+        """Adding one's own entry again lets it last longer. Raises: as `add`."""
+        return await self.add(rule)
+
     async def delete(self, rule: LiveRule) -> None:
-        """Delete the entry for an outside port. Raises: Refusal; RouterLied: it is still there; as `_do`."""
+        """Delete the entry for an outside port. Raises: RouterRefuses; RouterLied: it is still there; as `_do`."""
         what = f"to remove the rule for {rule.transport} {rule.outside_port}"
         try:
             await self._do("DeletePortMapping", what, _key(rule))
-        except Refusal as exc:
+        except IgdRefuses as exc:
             if exc.number != NO_SUCH_ENTRY:
                 raise
         if (left := await self.entry(rule)) is not None and left.leads_as(rule):

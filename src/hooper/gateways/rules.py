@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
-from ipaddress import ip_network
-from typing import TYPE_CHECKING, Literal, cast
+from typing import TYPE_CHECKING
 
 from hooper.addresses import classify, parse_address
 from hooper.comparison import Comparison, Side
+from hooper.gateways.driver import Driver
 from hooper.gateways.tables import Owner, RuleRow
-from hooper.planning.openers import cannot_say
+from hooper.planning.openers import Protocol
 from hooper.planning.values import Forward
 from hooper.ports import single
 from hooper.store.journal import Entered, Key, LiveRule, key_of
@@ -20,12 +20,11 @@ if TYPE_CHECKING:
     from hooper.site.model import Site
 
 LABEL = "hooper "
-LABEL_LENGTH = 30  # letters; some routers turn longer labels into garbage
 
 
 @dataclass(frozen=True, slots=True)
 class Wanted:
-    """One entry that the plan needs. rule: None where IGD cannot say it, then `reason` says why."""
+    """One entry that the plan needs. rule: None where its protocol cannot say it, then `reason` says why."""
 
     service: str
     forward: Forward
@@ -33,39 +32,17 @@ class Wanted:
     reason: str = ""
 
 
-def wanted_rules(forwards: Iterable[Forward], gateway: str, lease_s: int) -> Iterator[Wanted]:
+def wanted_rules(driver: Driver, forwards: Iterable[Forward], gateway: str, lease_s: int) -> Iterator[Wanted]:
     """The entries for one gateway, in the plan's order. lease_s: how long they are to last."""
     for forward in forwards:
         if forward.gateway != gateway:
             continue
-        reason = _not_by_igd(forward)
+        reason = driver.cannot(forward)
         if reason is not None:
             yield Wanted(forward.service, forward, None, reason)
             continue
-        assert forward.outside_ports is not None
-        assert forward.target_ports is not None
-        transports = ("tcp", "udp") if forward.transport == "both" else (forward.transport,)
-        for transport in transports:
-            for step in range(forward.outside_ports[1] - forward.outside_ports[0] + 1):
-                for source in [str(ip_network(one).network_address) for one in forward.sources] or [""]:
-                    rule = LiveRule(
-                        cast(Literal["tcp", "udp"], transport),
-                        forward.outside_ports[0] + step,
-                        forward.target_address,
-                        forward.target_ports[0] + step,
-                        source,
-                        (LABEL + forward.service)[:LABEL_LENGTH],
-                        enabled=True,
-                        lease_s=lease_s,
-                    )
-                    yield Wanted(forward.service, forward, rule)
-
-
-def _not_by_igd(forward: Forward) -> str | None:
-    """Why IGD cannot enter this rule as it is planned; None: it can. Sources are never silently widened."""
-    if forward.kind == "pinhole":
-        return "openings for IPv6 are entered by hand"
-    return cannot_say("igd", forward)
+        for rule in driver.entries(forward, LABEL + forward.service, lease_s):
+            yield Wanted(forward.service, forward, rule)
 
 
 def is_ours(entry: LiveRule, journal: Mapping[Key, Entered], now: datetime) -> bool:
@@ -78,7 +55,11 @@ def is_ours(entry: LiveRule, journal: Mapping[Key, Entered], now: datetime) -> b
 
 
 def rows(
-    table: Sequence[LiveRule], wanted: Sequence[Wanted], journal: Mapping[Key, Entered], now: datetime
+    protocol: Protocol,
+    table: Sequence[LiveRule],
+    wanted: Sequence[Wanted],
+    journal: Mapping[Key, Entered],
+    now: datetime,
 ) -> tuple[RuleRow, ...]:
     """A router's table, each entry with its owner and held against the plan."""
     planned = {(w.rule.key): w for w in wanted if w.rule is not None}
@@ -101,14 +82,14 @@ def rows(
                 owner=owner,
                 meets_plan=meets,
                 lease_s=entry.lease_s or None,
-                visible_by="igd",
+                visible_by=protocol,
             )
         )
     return tuple(sorted(out, key=lambda row: (row.outside_ports, row.transport, row.source or "")))
 
 
 def _by_hand(entry: LiveRule, wanted: Iterable[Wanted]) -> str | None:
-    """The service whose outside port this is, where IGD cannot say its rule."""
+    """The service whose outside port this is, where the protocol cannot say its rule."""
     for one in wanted:
         ports = one.forward.outside_ports
         same = one.forward.transport in (entry.transport, "both")

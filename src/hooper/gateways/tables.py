@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from typing import Literal
 
 from hooper.comparison import Comparison
+from hooper.planning.openers import Protocol
 from hooper.ports import Ports
 
 Owner = Literal["ours", "other"]
@@ -33,7 +34,7 @@ class RuleRow:
     owner: Owner
     meets_plan: bool
     lease_s: int | None
-    visible_by: Literal["igd"]
+    visible_by: Protocol
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,7 +42,7 @@ class GatewayTable:
     """A router's table. protocol: null where it is driven by hand, or answers nothing. device: what it calls itself."""
 
     gateway: str
-    protocol: Literal["igd"] | None
+    protocol: Protocol | None
     device: str | None
     wan_address: str | None
     rules: tuple[RuleRow, ...]
@@ -68,7 +69,7 @@ class ChangedRule:
 
 
 @dataclass(frozen=True, slots=True)
-class Change:
+class RuleChange:
     """What was done about one rule.
 
     action: what was wanted. until: when the rule ends by itself; null: not before it is removed, or it is not there.
@@ -91,5 +92,5 @@ class RouterChangesDocument:
     """
 
     dry_run: bool
-    changes: tuple[Change, ...]
+    changes: tuple[RuleChange, ...]
     by_hand: tuple[str, ...] = ()

@@ -8,31 +8,21 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
-from typing import Literal, Protocol
+from typing import Literal
 
 from hooper.addresses import classify
 from hooper.clock import Clock, rfc3339
 from hooper.errors import CounterpartError, HooperError, NoAnswer, RefusedForSafety
-from hooper.gateways.igd import ACTION_FAILED, CONFLICT, Igd, Refusal, SourceDropped
+from hooper.gateways.driver import Driver, RouterRefuses, SourceDropped
 from hooper.gateways.rules import Wanted, is_ours, rows
-from hooper.gateways.tables import Change, ChangedRule, GatewayTable, Outcome
+from hooper.gateways.tables import ChangedRule, GatewayTable, Outcome, RuleChange
 from hooper.net.types import ConnectFailed
 from hooper.planning.values import Finding
 from hooper.ports import single
-from hooper.store.journal import Entered, Key, LiveRule, key_of
+from hooper.store.journal import Entered, Journal, Key, LiveRule, key_of
 
-LEASE_S = 604_800  # a week: the longest that IGD:2 grants (WANIPConnection:2 section 2.3.21)
+LEASE_S = 604_800  # a week
 DONE: tuple[Outcome, ...] = ("added", "renewed", "already", "replaced", "removed", "put-back", "gone", "left")
-
-
-class Journal(Protocol):
-    """What is kept of our entries. Each call is on the disk when it returns."""
-
-    def entries(self, gateway: str) -> dict[Key, Entered]: ...
-
-    def write(self, entry: Entered) -> None: ...
-
-    def forget(self, gateway: str, key: Key) -> None: ...
 
 
 class PlanForbids(RefusedForSafety):
@@ -71,12 +61,12 @@ class Work:
     """One router being changed. dry: nothing is done, only told."""
 
     gateway: str
-    igd: Igd
+    driver: Driver
     own: str  # this machine's address
     journal: Journal
     clock: Clock
     dry: bool = False
-    changes: list[Change] = field(default_factory=list)
+    changes: list[RuleChange] = field(default_factory=list)
     trouble: list[HooperError] = field(default_factory=list)
     _hit: dict[str, tuple[HooperError, list[str]]] = field(default_factory=dict)
     _drops_sources: str = ""
@@ -95,12 +85,12 @@ class Work:
         """Enter what is missing. findings: of the plan; a service with an error is not entered. kept_back: services
         that are not ready to be exposed, with the error that says why.
 
-        Raises: NoAnswer, ConnectFailed, Refusal, WireError: its table cannot be read.
+        Raises: NoAnswer, ConnectFailed, RouterRefuses, WireError: its table cannot be read.
         """
         wrong = {one.subject.removeprefix("services."): one for one in findings if one.severity == "error"}
         for service in sorted(wrong.keys() - {one.service for one in wanted}):  # it has no rule at all
             self._trouble(PlanForbids(wrong[service].message, remedy=wrong[service].remedy), service)
-        table = {key_of(rule): rule for rule in await self.igd.table()}
+        table = await self._table()
         journal = self.journal.entries(self.gateway)
         gone: HooperError | None = None
         for one in wanted:
@@ -153,7 +143,7 @@ class Work:
             await self._add(one, rule, before, "renewed")
         elif there is not None and ours:
             if not self.dry:  # ours, for an older plan
-                await self.igd.delete(there)
+                await self.driver.delete(there)
             await self._add(one, rule, before, "replaced")
         elif there is not None:
             target = f"{there.target_address}:{there.target_port}"
@@ -162,11 +152,11 @@ class Work:
                 raise PortTaken(f"{rule.transport} {rule.outside_port} is taken: it leads to {target}{label}")
             self._note(Entered(self.gateway, one.service, rule, "opening", there, None))
             if not self.dry:
-                await self.igd.delete(there)
+                await self.driver.delete(there)
                 try:
                     await self._add(one, rule, there, "replaced", f"it led to {target}; `router close` puts that back")
                 except HooperError:
-                    await self.igd.add(there)  # as it was
+                    await self.driver.add(there)  # as it was
                     self.journal.forget(self.gateway, key)
                     raise
             else:
@@ -183,8 +173,8 @@ class Work:
         known = self.journal.entries(self.gateway).get(key_of(rule))
         self._note(Entered(self.gateway, one.service, rule, "opening", before, None))
         try:
-            granted = await self.igd.add(rule)
-        except (Refusal, SourceDropped):
+            granted = await (self.driver.renew(rule) if outcome == "renewed" else self.driver.add(rule))
+        except (RouterRefuses, SourceDropped):
             if known is None:
                 self.journal.forget(self.gateway, key_of(rule))  # a clear no: nothing of ours is there
             else:
@@ -203,23 +193,23 @@ class Work:
 
     async def _understood(self, exc: HooperError, rule: LiveRule, table: Mapping[Key, LiveRule]) -> HooperError:
         """A refusal in terms of what this router will not do at all."""
-        if not isinstance(exc, Refusal):
+        if not isinstance(exc, RouterRefuses):
             return exc
         foreign = rule.target_address != self.own
-        if exc.number == CONFLICT and foreign and key_of(rule) not in table:
+        if exc.reason == "taken" and foreign and key_of(rule) not in table:
             message = f"{self.gateway} opens ports only for the device that asks, which is {self.own}"
-            return RouterStrict(f"{message}, not for others (its code {exc.number})")
-        if exc.number == CONFLICT:
+            return RouterStrict(f"{message}, not for others ({exc.said})")
+        if exc.reason == "taken":
             return PortTaken(
                 f"{rule.transport} {rule.outside_port} is taken by a rule that {self.gateway} shows nobody"
             )
-        if exc.number == ACTION_FAILED:
+        if exc.reason == "not-now":
             try:
-                address = await self.igd.external_address()
+                address = await self.driver.external_address()
             except HooperError:
                 return exc
             if address is None or not classify(address).reachable:
-                return RouterPrivate(f"{self.gateway} has no public address itself and opens nothing (its code 501)")
+                return RouterPrivate(f"{self.gateway} has no public address itself and opens nothing ({exc.said})")
         return exc
 
     # --- close
@@ -230,7 +220,7 @@ class Work:
         Raises: as `open`.
         """
         chosen = None if services is None else set(services)
-        table = {key_of(rule): rule for rule in await self.igd.table()}
+        table = await self._table()
         gone = False
         for entry in self.journal.entries(self.gateway).values():
             if chosen is not None and entry.service not in chosen:
@@ -259,15 +249,22 @@ class Work:
         if not self.dry:
             self._note(replace(entry, state="closing"))
             if there is not None:
-                await self.igd.delete(there)
+                await self.driver.delete(there)
             if before is not None:
-                await self.igd.add(before)
+                await self.driver.add(before)
         if before is not None:
             outcome, detail = "put-back", f"leads to {before.target_address}:{before.target_port} again"
         self._forget(entry)
         self._say("close", _entered(entry), outcome, None, detail)
 
     # --- shared
+
+    async def _table(self) -> dict[Key, LiveRule]:
+        """What stands there; where the protocol shows no table, what the journal has."""
+        table = await self.driver.table()
+        if table is None:
+            return {key: entry.rule for key, entry in self.journal.entries(self.gateway).items()}
+        return {key_of(rule): rule for rule in table}
 
     def _note(self, entry: Entered) -> None:
         if not self.dry:
@@ -289,7 +286,7 @@ class Work:
         detail: str = "",
     ) -> None:
         ends = rfc3339(until) if until is not None else None
-        self.changes.append(Change(self.gateway, action, rule, outcome, ends, detail))
+        self.changes.append(RuleChange(self.gateway, action, rule, outcome, ends, detail))
 
     def _trouble(self, problem: HooperError, service: str) -> None:
         """Each kind of trouble is told once, with the services that it hit."""
@@ -322,13 +319,16 @@ def _rule(service: str, rule: LiveRule) -> ChangedRule:
 
 
 async def read_gateway(
-    gateway: str, igd: Igd, wanted: Sequence[Wanted], journal: Mapping[Key, Entered], now: datetime
+    gateway: str, driver: Driver, wanted: Sequence[Wanted], journal: Mapping[Key, Entered], now: datetime
 ) -> GatewayTable:
-    """A router's table as it stands. Raises: Refusal, NoAnswer, ConnectFailed, WireError."""
+    """A router's table as it stands. Raises: RouterRefuses, NoAnswer, ConnectFailed, WireError."""
     try:
-        address = await igd.external_address()
-    except Refusal:
+        address = await driver.external_address()
+    except RouterRefuses:
         address = None
-    table = await igd.table()
+    table = await driver.table()
+    if table is None:
+        table = [entry.rule for entry in journal.values()]
     told = str(address) if address is not None else None
-    return GatewayTable(gateway, "igd", igd.device or None, told, rows(table, wanted, journal, now))
+    shown = rows(driver.protocol, table, wanted, journal, now)
+    return GatewayTable(gateway, driver.protocol, driver.device or None, told, shown)

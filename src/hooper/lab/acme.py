@@ -21,8 +21,8 @@ from cryptography.hazmat.primitives.asymmetric.utils import encode_dss_signature
 
 from hooper.clock import rfc3339
 from hooper.lab.devices import read_request
-from hooper.lab.identity import Authority
-from hooper.lab.town import Node, Town
+from hooper.lab.identity import TownAuthority
+from hooper.lab.town import Machine, Town
 from hooper.net.types import Endpoint
 from hooper.wire import head
 
@@ -65,7 +65,7 @@ class Proof:
 
 
 @dataclass
-class Order:
+class PlacedOrder:
     account: str
     names: list[str]
     proofs: list[str]
@@ -86,13 +86,13 @@ class AcmeServer:
     """node: where it stands, to look at names and pages from. refuses: a fault: it takes no order. base: its URL."""
 
     town: Town
-    node: Node
-    authority: Authority
+    node: Machine
+    authority: TownAuthority
     refuses: bool = False
     base: str = BASE
     nonces: set[str] = field(default_factory=set)
     accounts: dict[str, Account] = field(default_factory=dict)
-    orders: dict[str, Order] = field(default_factory=dict)
+    orders: dict[str, PlacedOrder] = field(default_factory=dict)
     proofs: dict[str, Proof] = field(default_factory=dict)
     issued: int = 0
     _good: int = 0
@@ -232,10 +232,10 @@ class AcmeServer:
             self.proofs[number] = proof
             proofs.append(number)
         number = f"o{len(self.orders) + 1}"
-        self.orders[number] = Order(account.url, names[::-1], proofs)
+        self.orders[number] = PlacedOrder(account.url, names[::-1], proofs)
         return 201, {"Location": f"{self.base}/order/{number}"}, self._order_json(number)
 
-    def _own_order(self, key: str, account: Account) -> Order:
+    def _own_order(self, key: str, account: Account) -> PlacedOrder:
         order = self.orders.get(key)
         if order is None or order.account != account.url:
             raise Problem("unauthorized", "not your order", 403)

@@ -11,10 +11,10 @@ from ipaddress import IPv4Address, IPv4Interface, IPv4Network, IPv6Address
 from anyio.abc import ByteStream
 
 from hooper.lab import acme, devices
-from hooper.lab.identity import Authority, self_signed
+from hooper.lab.identity import TownAuthority, self_signed
 from hooper.lab.igd import IgdRouter
 from hooper.lab.provider import NameProvider
-from hooper.lab.town import Attachment, Box, Node, StreamHandler, Town, made_up_mac
+from hooper.lab.town import Attachment, Box, Machine, StreamHandler, Town, made_up_mac
 from hooper.lab.zone import PRIMARY, ZONE
 from hooper.net.types import Endpoint
 
@@ -128,7 +128,7 @@ def build(now: Callable[[], datetime]) -> Town:
 
 def _offices(town: Town) -> None:
     """The authority and the name provider, both behind the authority's certificates."""
-    authority, now = Authority(town.now()), town.now()
+    authority, now = TownAuthority(town.now()), town.now()
     town.root_pem = authority.root_pem
     ca = _add(town, "authority", INTERNET, SERVERS[acme.HOST])
     town.acme = acme.AcmeServer(town, ca, authority)
@@ -143,9 +143,9 @@ def _offices(town: Town) -> None:
 
 def _add(
     town: Town, key: str, segment: str, address: str, *, interface: str = "eth0", gateway: str | None = None
-) -> Node:
+) -> Machine:
     own, way = IPv4Address(address), IPv4Address(gateway) if gateway else None
-    node = Node(key, [Attachment(interface, segment, own, made_up_mac(own), way)])
+    node = Machine(key, [Attachment(interface, segment, own, made_up_mac(own), way)])
     town.nodes[key] = node
     return node
 

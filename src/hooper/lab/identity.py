@@ -39,7 +39,7 @@ class Identity:
     context: ssl.SSLContext
 
 
-class Authority:
+class TownAuthority:
     """The town's authority: a root, and an intermediate that signs."""
 
     def __init__(self, now: datetime) -> None:

@@ -39,7 +39,7 @@ DESCRIPTION = """<?xml version="1.0"?>
 """
 
 
-class Refused(Exception):
+class ActionRefused(Exception):
     """The router's no, with its code."""
 
     def __init__(self, code: int, text: str) -> None:
@@ -103,7 +103,7 @@ class IgdRouter:
             try:
                 name, arguments = upnp.parse_action(body)
                 await self._send(stream, 200, upnp.response(KIND, name, self._do(name, arguments, peer)))
-            except Refused as no:
+            except ActionRefused as no:
                 await self._send(stream, 500, upnp.fault(no.code, no.text))
             except WireError:
                 await self._send(stream, 400, b"")
@@ -131,11 +131,11 @@ class IgdRouter:
         }
         action = actions.get(name)
         if action is None:
-            raise Refused(401, "Invalid Action")
+            raise ActionRefused(401, "Invalid Action")
         try:
             return action(given, peer)
         except (KeyError, ValueError):
-            raise Refused(402, "Invalid Args") from None
+            raise ActionRefused(402, "Invalid Args") from None
 
     def _entries(self) -> list[tuple[str, Rule]]:
         """What programs are shown: one entry for each transport; rules with a network as source have no form here."""
@@ -155,15 +155,15 @@ class IgdRouter:
     def _add(self, given: dict[str, str], peer: Endpoint) -> list[tuple[str, str]]:
         transport, port, source = self._key(given)
         if port == 0:
-            raise Refused(716, "WildCardNotPermittedInExtPort")
+            raise ActionRefused(716, "WildCardNotPermittedInExtPort")
         target = IPv4Address(given["NewInternalClient"])
         if target not in self.box.lan.network or (self.strict and target != peer.address):
-            raise Refused(606 if target not in self.box.lan.network else 718, "ConflictInMappingEntry")
+            raise ActionRefused(606 if target not in self.box.lan.network else 718, "ConflictInMappingEntry")
         asker = str(peer.address)
         for rule in self.box.live_rules(self.town.now()):
             same = rule.transport in (transport, "both") and rule.outside[0] <= port <= rule.outside[1]
             if same and (rule.owner == "page" or (rule.owner != asker and rule.target != target)):
-                raise Refused(718, "ConflictInMappingEntry")
+                raise ActionRefused(718, "ConflictInMappingEntry")
         lease = int(given.get("NewLeaseDuration", "0"))
         lease = WEEK if lease <= 0 else min(lease, WEEK)
         inside = int(given["NewInternalPort"]) % 65536
@@ -185,14 +185,14 @@ class IgdRouter:
         for rule in list(self.box.rules):
             if rule.transport == transport and rule.outside == (port, port):
                 if self.strict and rule.target != peer.address:
-                    raise Refused(606, "Action not authorized")
+                    raise ActionRefused(606, "Action not authorized")
                 self.box.rules.remove(rule)
         return []  # one that is not there is fine too
 
     def _generic(self, given: dict[str, str], _: Endpoint) -> list[tuple[str, str]]:
         index, entries = int(given["NewPortMappingIndex"]), self._entries()
         if not 0 <= index < len(entries):
-            raise Refused(713, "SpecifiedArrayIndexInvalid")
+            raise ActionRefused(713, "SpecifiedArrayIndexInvalid")
         transport, rule = entries[index]
         source = str(rule.sources[0].network_address) if rule.sources else ""
         key = [("NewRemoteHost", source), ("NewExternalPort", str(rule.outside[0])), ("NewProtocol", transport.upper())]
@@ -203,7 +203,7 @@ class IgdRouter:
         for one, rule in self._entries():
             if one == transport and rule.outside[0] <= port <= rule.outside[1]:
                 return self._told(rule, port)
-        raise Refused(714, "NoSuchEntryInArray")
+        raise ActionRefused(714, "NoSuchEntryInArray")
 
     def _told(self, rule: Rule, port: int) -> list[tuple[str, str]]:
         left = _left(rule, self.town.now())

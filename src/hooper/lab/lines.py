@@ -11,7 +11,7 @@ from hooper.errors import UsageError
 from hooper.lab import devices
 from hooper.lab.boathouse import BETWEEN, CLUB, INTERNET, PUBLIC, SHARED, WRONG_RESOLVER
 from hooper.lab.igd import IgdRouter
-from hooper.lab.town import Attachment, Box, Dependence, Node, Town
+from hooper.lab.town import Attachment, Box, Dependence, Machine, Town
 
 Speaking = Literal["inner", "outer", "both", "none"]
 Dead = Literal["stun", "gateway", "resolver", "everything"]
@@ -143,7 +143,7 @@ def _void(_: object) -> None:
 
 
 @dataclass
-class Lines:
+class LineSetter:
     """What the town's line is now, and the town as it was built."""
 
     town: Town
@@ -200,7 +200,7 @@ class Lines:
                 box.reveals = False
         if "resolver" in shape.dead:
             town.resolver_dead = True
-            machines: list[Box | Node] = [*town.boxes.values(), town.nodes["resolver"], town.nodes["phone"]]
+            machines: list[Box | Machine] = [*town.boxes.values(), town.nodes["resolver"], town.nodes["phone"]]
             for machine in machines:
                 machine.udp = {port: devices.mute if port == 53 else one for port, one in machine.udp.items()}
         town.cut = "everything" in shape.dead

@@ -31,24 +31,24 @@ class PortControl:
 
     def _natpmp(self, data: bytes, epoch: int) -> bytes | None:
         try:
-            asked = natpmp.Request.parse(data)
+            asked = natpmp.NatPmpRequest.parse(data)
         except WireError:
             return None
         if asked.opcode != natpmp.ADDRESS:
-            return natpmp.Response(asked.opcode, 2, epoch, None, asked.inside_port).serialize()
+            return natpmp.NatPmpResponse(asked.opcode, 2, epoch, None, asked.inside_port).serialize()
         result = natpmp.SUCCESS if int(self.box.wan) else natpmp.NETWORK_FAILURE
-        return natpmp.Response(natpmp.ADDRESS, result, epoch, self.box.wan).serialize()
+        return natpmp.NatPmpResponse(natpmp.ADDRESS, result, epoch, self.box.wan).serialize()
 
     def _pcp(self, data: bytes, peer: Endpoint, epoch: int) -> bytes | None:
         try:
-            asked = pcp.Request.parse(data)
+            asked = pcp.PcpRequest.parse(data)
         except WireError as exc:
             if exc.field == "version" and len(data) >= 2 and not data[1] & pcp.ANSWER:
-                return pcp.Response(data[1], pcp.UNSUPP_VERSION, 1800, epoch).serialize()
+                return pcp.PcpResponse(data[1], pcp.UNSUPP_VERSION, 1800, epoch).serialize()
             return None
         result = pcp.SUCCESS if asked.opcode == pcp.ANNOUNCE else pcp.NOT_AUTHORIZED
         if asked.opcode not in (pcp.ANNOUNCE, pcp.MAP):
             result = pcp.UNSUPP_OPCODE
         if asked.client != peer.address:
             result = pcp.ADDRESS_MISMATCH
-        return pcp.Response(asked.opcode, result, 0 if result == pcp.SUCCESS else 1800, epoch).serialize()
+        return pcp.PcpResponse(asked.opcode, result, 0 if result == pcp.SUCCESS else 1800, epoch).serialize()

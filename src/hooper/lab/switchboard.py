@@ -20,9 +20,9 @@ from hooper.errors import HooperError, MachineError, UsageError, WireError
 from hooper.lab import boathouse
 from hooper.lab.faults import FAULTS, Breakages
 from hooper.lab.identity import context_of
-from hooper.lab.lines import Lines, Shape
+from hooper.lab.lines import LineSetter, Shape
 from hooper.lab.tables import read_tables, type_sheets
-from hooper.lab.town import Arrival, Attachment, DatagramSocket, Node, Turned
+from hooper.lab.town import Arrival, Attachment, DatagramSocket, Machine, Turned
 from hooper.net.types import Endpoint
 from hooper.wire import socks5
 from hooper.wire import town as link
@@ -46,7 +46,7 @@ Verb = Callable[[BufferedByteStream, "Asker", dict[str, Any]], Awaitable[None]]
 class Asker:
     """Who asks: a machine of the town, perhaps bound to one of its interfaces or addresses."""
 
-    def __init__(self, name: str, node: Node, attachment: Attachment | None) -> None:
+    def __init__(self, name: str, node: Machine, attachment: Attachment | None) -> None:
         self.name, self.node, self.attachment = name, node, attachment
 
     @property
@@ -65,7 +65,7 @@ class Switchboard:
         for box in self.town.boxes.values():
             box.hairpin = hairpin and box.is_router
         self.breakages = Breakages(self.town)
-        self.lines = Lines(self.town, Shape(hairpin=hairpin))
+        self.lines = LineSetter(self.town, Shape(hairpin=hairpin))
         self.token = secrets.token_urlsafe(24)
         self.port = 0
         self.town.nodes["rented"].tcp[1080] = self._proxy

@@ -91,7 +91,7 @@ class Attachment:
 
 
 @dataclass
-class Node:
+class Machine:
     """A machine. tcp, udp: what answers at which port. stopped: ports whose program was ended."""
 
     key: str
@@ -170,7 +170,7 @@ class Box:
 class Arrival:
     """The packet reached a machine. source: as seen there. port: after translation. to: the address it arrived at."""
 
-    node: Node | Box
+    node: Machine | Box
     to: IPv4Address
     port: int
     source: Endpoint
@@ -198,7 +198,7 @@ class DatagramSocket:
 
     def __init__(
         self,
-        node: Node,
+        node: Machine,
         attachment: Attachment,
         port: int,
         deliver: Callable[[bytes, Endpoint], Awaitable[None]],
@@ -225,7 +225,7 @@ class Town:
         self.resolver_dead = self.cut = self.without_ipv6 = False
         self.boxes: dict[str, Box] = {}
         self.igd: dict[str, IgdRouter] = {}
-        self.nodes: dict[str, Node] = {}
+        self.nodes: dict[str, Machine] = {}
         self.zone = Zone(secrets.token_bytes(32))
         self.acme: AcmeServer
         self.provider: NameProvider
@@ -248,7 +248,7 @@ class Town:
 
     def route(
         self,
-        node: Node,
+        node: Machine,
         to: IPv4Address,
         transport: Transport,
         port: int,
@@ -270,7 +270,7 @@ class Town:
         source = Endpoint(attachment.address, source_port)
         return self._forward(attachment.segment, source, to, transport, port, sender=node, hops=hops)
 
-    def way_out(self, node: Node, to: IPv4Address, interface: str | None) -> Attachment | None:
+    def way_out(self, node: Machine, to: IPv4Address, interface: str | None) -> Attachment | None:
         """The interface by which a packet leaves: on the same network, else by the best default route."""
         usable = [a for a in node.attachments if interface in (None, a.name)]
         near = [a for a in usable if to in self.segments[a.segment] and self.segments[a.segment].prefixlen]
@@ -285,7 +285,7 @@ class Town:
         transport: Transport,
         port: int,
         *,
-        sender: Node | None,
+        sender: Machine | None,
         hops: int | None = None,
     ) -> Arrival | Turned:
         """Carry a packet from `segment` to wherever its address is, outward through the gateways."""
@@ -339,7 +339,14 @@ class Town:
         return outer
 
     def _deliver(
-        self, segment: str, source: Endpoint, to: IPv4Address, transport: Transport, port: int, *, sender: Node | None
+        self,
+        segment: str,
+        source: Endpoint,
+        to: IPv4Address,
+        transport: Transport,
+        port: int,
+        *,
+        sender: Machine | None,
     ) -> Arrival | Turned:
         for box in self.boxes.values():
             if box.outer == segment and box.holds(to):
@@ -401,7 +408,7 @@ class Town:
             await bound.deliver(data, result.source)
             return "delivered"
         handler = result.node.udp.get(result.port)
-        if handler is None or (isinstance(result.node, Node) and ("udp", result.port) in result.node.stopped):
+        if handler is None or (isinstance(result.node, Machine) and ("udp", result.port) in result.node.stopped):
             await socket.reject(PORT_UNREACHABLE, result.entered, to)
             return "rejected"
         answer = handler(data, result.source)
@@ -456,7 +463,7 @@ class Town:
             return None
         return arrival.node.tcp.get(arrival.port)
 
-    def neighbours(self, node: Node) -> list[tuple[IPv4Address, str, str]]:
+    def neighbours(self, node: Machine) -> list[tuple[IPv4Address, str, str]]:
         """Address, MAC and interface of those on its own networks that `node` has spoken with, as they are now."""
         asked = {e["to"].rpartition(":")[0] for e in self.ledger if e["place"].partition(":")[0] == node.key}
         routers = [
@@ -482,7 +489,7 @@ class Town:
         return [address] if address else []
 
     @asynccontextmanager
-    async def dialled(self, node: Node, to: IPv4Address, port: int) -> AsyncIterator[ByteStream | None]:
+    async def dialled(self, node: Machine, to: IPv4Address, port: int) -> AsyncIterator[ByteStream | None]:
         """A connection that a machine of the town makes by itself; None: it is refused. Silence is the caller's."""
         result = self.route(node, to, "tcp", port, self.free_port())
         handler = self.stream_handler(result) if isinstance(result, Arrival) else None

@@ -9,7 +9,7 @@ from ipaddress import ip_network
 from hooper.addresses import classify, parse_address
 from hooper.comparison import Comparison, Side
 from hooper.line.facts import LineFacts
-from hooper.line.situation import Judged, Situation, judge
+from hooper.line.situation import LineJudged, Situation, judge
 from hooper.line.sources import PublicAddress
 from hooper.planning.findings import finding, rank
 from hooper.planning.looks.line import remaining_ways
@@ -232,7 +232,7 @@ def line_findings(facts: LineFacts) -> list[Finding]:
     )
 
 
-def _seen_findings(facts: LineFacts, judged: Judged) -> Iterator[Finding]:
+def _seen_findings(facts: LineFacts, judged: LineJudged) -> Iterator[Finding]:
     """On what the machines outside see."""
     measured, subject = facts.measured, f"lines.{facts.line}"
     if measured is None:

@@ -11,8 +11,8 @@ import anyio
 from hooper.addresses import IPAddress, classify, parse_address
 from hooper.errors import HooperError
 from hooper.gateways.asking import natpmp_address, pcp_announce
+from hooper.gateways.driver import Driver
 from hooper.gateways.find import search_routers
-from hooper.gateways.igd import Igd
 from hooper.line.facts import BoxSaid, between
 from hooper.line.ground import Ground, side_by_side
 from hooper.line.path import Path
@@ -42,9 +42,8 @@ class RoutersSay:
         found = await search_routers(self.ground.door, self.ground.own, routers, left, around=around, patience=left)
 
         async def one(key: str) -> None:
-            igd = found.routers[key]
             self._said(key, routers[key], "igd")
-            wan, down = await _by_igd(igd)
+            wan, down = await _address_and_state(found.routers[key])
             self._said(key, routers[key], "igd", wan, down=down)
 
         await side_by_side(one, found.routers)
@@ -175,10 +174,10 @@ class RoutersSay:
         return tuple(sorted(self.revealed.values(), key=lambda said: place.get(said.address, -1)))
 
 
-async def _by_igd(igd: Igd) -> tuple[IPAddress | None, bool]:
+async def _address_and_state(router: Driver) -> tuple[IPAddress | None, bool]:
     """A router's outer address, and whether it says that its line is down."""
     try:
-        wan = await igd.external_address()
-        return wan, wan is None and not await igd.connected()
+        wan = await router.external_address()
+        return wan, wan is None and not await router.connected()
     except HooperError:
         return None, False

@@ -15,7 +15,7 @@ _TRANSLATOR = IPv4Network("192.0.0.0/29")  # RFC 6333 section 5.7, RFC 7335
 
 
 @dataclass(frozen=True, slots=True)
-class Judged:
+class LineJudged:
     """kind, and whether forwarding can work at all: null is not known. evidence: what speaks for it, in sentences.
 
     do: what to do next, where it is unclear. box_before: a NAT that is not in the site file stands before the
@@ -30,7 +30,7 @@ class Judged:
 
 
 @dataclass(frozen=True, slots=True)
-class Box:
+class NatBox:
     """One NAT on the way out, with its outer address as far as it is known."""
 
     name: str
@@ -39,23 +39,23 @@ class Box:
     known: bool  # it stands in the site file
 
 
-def boxes_outward(facts: LineFacts) -> list[Box]:
+def boxes_outward(facts: LineFacts) -> list[NatBox]:
     """The NATs from this machine outward: those of the site file, then what revealed itself before them."""
-    out: list[Box] = []
+    out: list[NatBox] = []
     for key in reversed(facts.chain):
         told = facts.wan.get(key)
-        out.append(Box(key, parse_address(told.value) if told is not None else None, told, True))
+        out.append(NatBox(key, parse_address(told.value) if told is not None else None, told, True))
     measured = facts.measured or Measured()
     path = {one for hops in (measured.outward, measured.to_self) if hops is not None for one in hops.seen}
     for said in measured.revealed:
         if said.address not in path and (said.wan is None or said.wan != facts.outside):
             continue  # another router on this network, by which nothing goes
         told = Sourced(str(said.wan), said.by, facts.now) if said.wan is not None else None
-        out.append(Box(f"the router {said.address}", said.wan, told, False))
+        out.append(NatBox(f"the router {said.address}", said.wan, told, False))
     return out
 
 
-def judge(facts: LineFacts) -> Judged:
+def judge(facts: LineFacts) -> LineJudged:
     """What kind of line this is. The first that is proven counts; what is only likely says so."""
     for rule in (_this_machine, _shared, _by_numbers, _by_class, _down, _by_hops, _by_mismatch, _by_space):
         if (judged := rule(facts)) is not None:
@@ -63,7 +63,7 @@ def judge(facts: LineFacts) -> Judged:
     return _unclear(facts)
 
 
-def _sentence(box: Box, facts: LineFacts) -> str:
+def _sentence(box: NatBox, facts: LineFacts) -> str:
     assert box.told is not None
     return f"{box.name} has the WAN address {box.wan} ({box.told.words(facts.now)})"
 
@@ -72,33 +72,33 @@ def _seen(facts: LineFacts) -> str:
     return f"the internet sees {facts.outside} ({facts.public.source})"
 
 
-def _this_machine(facts: LineFacts) -> Judged | None:
+def _this_machine(facts: LineFacts) -> LineJudged | None:
     own, public = facts.own.value, facts.outside
     if own is None:
         return None
     if own == public:
-        return Judged("public", True, (f"this machine has {own} itself", _seen(facts)))
+        return LineJudged("public", True, (f"this machine has {own} itself", _seen(facts)))
     kind = classify(own)
     if own in _TRANSLATOR:
         said = f"this machine has {own}: it reaches IPv4 through a translator only ({kind.source})"
-        return Judged("no-ipv4", False, (said,))
+        return LineJudged("no-ipv4", False, (said,))
     if kind.key == "carrier" and facts.at is None:
         said = f"this machine has {own}, which is {kind.meaning} ({kind.source})"
-        return Judged("carrier-nat", False, (said,))
+        return LineJudged("carrier-nat", False, (said,))
     return None
 
 
-def _shared(facts: LineFacts) -> Judged | None:
+def _shared(facts: LineFacts) -> LineJudged | None:
     """Ports in common, unless carrier NAT proper stands there: that gives out ports in blocks too."""
     nat = facts.measured.nat if facts.measured is not None else None
     if nat is None or nat.own_ports is None or _by_class(facts) is not None:
         return None
-    return Judged(
+    return LineJudged(
         "shared-ports", False, (f"all outside ports that were given are of one set, {nat.own_ports}", _seen(facts))
     )
 
 
-def _by_numbers(facts: LineFacts) -> Judged | None:
+def _by_numbers(facts: LineFacts) -> LineJudged | None:
     """A NAT whose outer address is the public one: it is the outermost."""
     public = facts.outside
     boxes = boxes_outward(facts)
@@ -109,15 +109,15 @@ def _by_numbers(facts: LineFacts) -> Judged | None:
         evidence = [_sentence(box, facts), _seen(facts)]
         if beyond:
             evidence.append(f"so {', '.join(one.name for one in beyond)} of the site file is not on the way")
-        return Judged("one-nat" if count == 1 else "several-nats", True, tuple(evidence), box_before=not box.known)
+        return LineJudged("one-nat" if count == 1 else "several-nats", True, tuple(evidence), box_before=not box.known)
     outermost = boxes[-1] if boxes else None
     if public is None and outermost is not None and outermost.wan is not None and classify(outermost.wan).reachable:
         kind: Situation = "one-nat" if len(boxes) == 1 else "several-nats"
-        return Judged(kind, True, (_sentence(outermost, facts), "nobody outside was asked, or nobody answered"))
+        return LineJudged(kind, True, (_sentence(outermost, facts), "nobody outside was asked, or nobody answered"))
     return None
 
 
-def _by_class(facts: LineFacts) -> Judged | None:
+def _by_class(facts: LineFacts) -> LineJudged | None:
     """What the outermost known address is by itself (RFC 6598, RFC 6333)."""
     for box in reversed(boxes_outward(facts)):
         if box.wan is None:
@@ -125,19 +125,19 @@ def _by_class(facts: LineFacts) -> Judged | None:
         kind = classify(box.wan)
         if kind.key == "carrier":
             said = f"{_sentence(box, facts)}, which is {kind.meaning} ({kind.source})"
-            return Judged("carrier-nat", False, (said,))
+            return LineJudged("carrier-nat", False, (said,))
         if kind.key == "dual-stack-lite":
             said = f"{_sentence(box, facts)}, which is {kind.meaning} ({kind.source})"
-            return Judged("shared-ports", False, (said,))
+            return LineJudged("shared-ports", False, (said,))
         break
     public = facts.outside
     if public is not None and classify(public).key == "carrier":
         kind = classify(public)
-        return Judged("carrier-nat", False, (f"{_seen(facts)}, which is {kind.meaning} ({kind.source})",))
+        return LineJudged("carrier-nat", False, (f"{_seen(facts)}, which is {kind.meaning} ({kind.source})",))
     return None
 
 
-def _down(facts: LineFacts) -> Judged | None:
+def _down(facts: LineFacts) -> LineJudged | None:
     """The outermost box says that it has no IPv4 address, and nobody outside has seen one."""
     if facts.outside is not None and not facts.public.source.startswith(("told", "site file", "the name")):
         return None
@@ -147,16 +147,16 @@ def _down(facts: LineFacts) -> Judged | None:
         return None
     said = facts.measured.boxes.get(outermost.name) if facts.measured is not None else None
     if outermost.wan is not None and int(outermost.wan) == 0:
-        return Judged("no-ipv4", False, (_sentence(outermost, facts),))
+        return LineJudged("no-ipv4", False, (_sentence(outermost, facts),))
     if said is not None and said.down and outermost.wan is None:
-        return Judged("no-ipv4", False, (f"{outermost.name} says that it has no address from its provider",))
+        return LineJudged("no-ipv4", False, (f"{outermost.name} says that it has no address from its provider",))
     refused = facts.measured.outward if facts.measured is not None else None
     if refused is not None and refused.no_way is not None and outermost.wan is None:
-        return Judged("no-ipv4", False, (f"{refused.no_way} says that there is no way into the IPv4 internet",))
+        return LineJudged("no-ipv4", False, (f"{refused.no_way} says that there is no way into the IPv4 internet",))
     return None
 
 
-def _by_hops(facts: LineFacts) -> Judged | None:
+def _by_hops(facts: LineFacts) -> LineJudged | None:
     """How many NATs stand before the public address, counted on the path."""
     measured, public = facts.measured, facts.outside
     if measured is None or measured.nats is None or measured.to_self is None or public is None or facts.at is None:
@@ -170,26 +170,28 @@ def _by_hops(facts: LineFacts) -> Judged | None:
         hops = f"the way to {public} goes through at least {least} routers, the site file has {chain}"
         kinds = [classify(one) for one in extra]
         if any(kind.key == "dual-stack-lite" for kind in kinds):
-            return Judged(
+            return LineJudged(
                 "shared-ports", False, (hops, f"{extra[-1]} is the provider's translator ({kinds[-1].source})")
             )
         shown = f": {', '.join(map(str, extra))}" if extra else ""
         if any(kind.key == "carrier" or kind.reachable for kind in kinds) or _far_out(facts):
-            return Judged("carrier-nat", False, (hops, f"the provider's stand before the public address{shown}"))
+            return LineJudged("carrier-nat", False, (hops, f"the provider's stand before the public address{shown}"))
         do = _before(facts)
         if least > chain + 1:
-            return Judged("carrier-nat", None, (hops, f"so many are rarely one's own{shown}"), do, True)
-        return Judged("unclear", None, (hops, "the one that is not in it may be yours, or the provider's"), do, True)
+            return LineJudged("carrier-nat", None, (hops, f"so many are rarely one's own{shown}"), do, True)
+        return LineJudged(
+            "unclear", None, (hops, "the one that is not in it may be yours, or the provider's"), do, True
+        )
     if least == most and outermost is not None and (outermost.wan is None or not classify(outermost.wan).reachable):
         if most < chain:
             beyond_file = ", ".join(facts.chain[: chain - most])
             said = f"the public address is {most} hop{'s' if most > 1 else ''} away, so {beyond_file} is not on the way"
-            return Judged("one-nat" if most == 1 else "several-nats", True, (said, _seen(facts)))
+            return LineJudged("one-nat" if most == 1 else "several-nats", True, (said, _seen(facts)))
         if most == chain and outermost.wan is None:
             said = (
                 f"the way to {public} ends at hop {most}, and {outermost.name} is that hop: it has the address itself"
             )
-            return Judged("one-nat" if most == 1 else "several-nats", True, (said, _seen(facts)))
+            return LineJudged("one-nat" if most == 1 else "several-nats", True, (said, _seen(facts)))
     return None
 
 
@@ -199,7 +201,7 @@ def _far_out(facts: LineFacts) -> bool:
     return bool(boxes) and boxes[-1].wan is not None and classify(boxes[-1].wan).reachable
 
 
-def _by_mismatch(facts: LineFacts) -> Judged | None:
+def _by_mismatch(facts: LineFacts) -> LineJudged | None:
     """The outermost box says now that it has one public address, and all servers see another."""
     measured, public = facts.measured, facts.outside
     boxes = boxes_outward(facts)
@@ -214,11 +216,11 @@ def _by_mismatch(facts: LineFacts) -> Judged | None:
     if exact or len(seen) > 1 or not outermost.told.measured or measured.tunnel is not None:
         lines = "two public addresses: two lines, or a tunnel on the router"
         do = f"Look on the page of {outermost.name} whether it has a second line or a VPN, and which one comes in."
-        return Judged("unclear", None, (*evidence, lines), do)
+        return LineJudged("unclear", None, (*evidence, lines), do)
     only = (
         "the addresses differ, and only one line is known: the provider translates once more, or there is a second line"
     )
-    return Judged("carrier-nat", None, (*evidence, only))
+    return LineJudged("carrier-nat", None, (*evidence, only))
 
 
 def _before(facts: LineFacts) -> str:
@@ -230,7 +232,7 @@ def _before(facts: LineFacts) -> str:
     )
 
 
-def _by_space(facts: LineFacts) -> Judged | None:
+def _by_space(facts: LineFacts) -> LineJudged | None:
     """A router of the provider's own space on the way out, where the hops cannot be counted (RFC 6598): likely."""
     measured = facts.measured
     if measured is None or facts.at is None or measured.outward is None:
@@ -241,28 +243,28 @@ def _by_space(facts: LineFacts) -> Judged | None:
     for one in near:
         if one is not None and (kind := kinds.get(classify(one).key)) is not None:
             said = f"{one} stands on the way out: {classify(one).meaning} ({classify(one).source})"
-            return Judged(kind, None, (said, "where the public address is, the hops do not tell"))
+            return LineJudged(kind, None, (said, "where the public address is, the hops do not tell"))
     return None
 
 
-def _unclear(facts: LineFacts) -> Judged:
+def _unclear(facts: LineFacts) -> LineJudged:
     boxes = boxes_outward(facts)
     outermost = next((box for box in reversed(boxes) if box.known or box.wan is not None), None)
     if facts.at is None and facts.chain:
-        return Judged(
+        return LineJudged(
             "unclear",
             None,
             ("this machine is on none of the site's networks: what it sees is another line",),
             "Run it again on the site's own network.",
         )
     if outermost is None:
-        return Judged("unclear", None, ("the site file has no gateway, and this machine no public address",))
+        return LineJudged("unclear", None, ("the site file has no gateway, and this machine no public address",))
     if outermost.wan is not None and not classify(outermost.wan).reachable:
         kind = classify(outermost.wan)
         said = f"{_sentence(outermost, facts)}, which is {kind.meaning}: another NAT stands before it"
-        return Judged("unclear", None, (said,), _before(facts), True)
+        return LineJudged("unclear", None, (said,), _before(facts), True)
     if outermost.wan is not None:
-        return Judged(
+        return LineJudged(
             "unclear",
             None,
             (_sentence(outermost, facts), _seen(facts)),
@@ -271,4 +273,4 @@ def _unclear(facts: LineFacts) -> Judged:
     evidence = [f"nobody says which WAN address {outermost.name} has"]
     if facts.outside is None:
         evidence.append(f"the public address is not known: {facts.public.source}")
-    return Judged("unclear", None, tuple(evidence), f"Read the WAN address on the page of {outermost.name}.")
+    return LineJudged("unclear", None, tuple(evidence), f"Read the WAN address on the page of {outermost.name}.")

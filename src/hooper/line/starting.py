@@ -9,7 +9,7 @@ from hooper.errors import HooperError, NoNetwork
 from hooper.gateways.find import find_routers
 from hooper.net.standing import connected_surroundings
 from hooper.net.types import Door
-from hooper.planning.starting import Box, Start, site_text
+from hooper.planning.starting import Start, StartBox, site_text
 from hooper.site.load import parse_site
 
 
@@ -32,7 +32,7 @@ async def found_here(door: Door, title: str, deadline: float) -> Start:
     )
     if not isinstance(gateway, IPv4Address) or lan is None:
         raise NoNetwork("this machine has no default gateway on a network of its own, so nothing can be found")
-    own = Box("own-router", f"{gateway}/{lan.prefixlen}")
+    own = StartBox("own-router", f"{gateway}/{lan.prefixlen}")
     resolvers = tuple(str(one) for one in around.resolvers if one.version == 4 and classify(one).reachable)
     start = Start(title, (own,), resolvers=resolvers)
     try:
@@ -43,16 +43,16 @@ async def found_here(door: Door, title: str, deadline: float) -> Start:
         wan = None
     if wan is None:
         return Start(
-            title, (Box(own.key, own.lan, control="hand", doubt="it answered no protocol"),), resolvers=resolvers
+            title, (StartBox(own.key, own.lan, control="hand", doubt="it answered no protocol"),), resolvers=resolvers
         )
     if isinstance(wan, IPv4Address) and not classify(wan).reachable:
         first = IPv4Address(int(wan) & ~0xFF | 1)
-        outer = Box(
+        outer = StartBox(
             "outer-box",
             f"{first}/24",
             control="hand",
             managed_by="provider",
             doubt=f"a guess, since the next box has the WAN address {wan}: read it on its page",
         )
-        return Start(title, (outer, Box(own.key, own.lan, wan=str(wan))), resolvers=resolvers)
+        return Start(title, (outer, StartBox(own.key, own.lan, wan=str(wan))), resolvers=resolvers)
     return start

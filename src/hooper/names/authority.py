@@ -26,7 +26,7 @@ class Published:
 
 
 @dataclass(frozen=True)
-class Authority:
+class ZoneServers:
     """Where to ask about a name. zone: None where none was found; then `servers` are resolvers."""
 
     zone: str | None
@@ -43,7 +43,7 @@ async def resolvers_of(door: Door, site: Site) -> list[Endpoint]:
     return named or [Endpoint(address, 53) for address in (await door.surroundings()).resolvers]
 
 
-async def authority_of(door: Door, resolvers: Sequence[Endpoint], name: str, deadline: float) -> Authority:
+async def authority_of(door: Door, resolvers: Sequence[Endpoint], name: str, deadline: float) -> ZoneServers:
     """The servers of the zone that `name` is in. deadline: seconds for each question. Never raises for the network."""
     for resolver in resolvers:
         try:
@@ -58,15 +58,15 @@ async def authority_of(door: Door, resolvers: Sequence[Endpoint], name: str, dea
         if servers:
             # one that was named as resolver is asked at the port that was named
             known = {resolver.address: resolver for resolver in resolvers}
-            return Authority(zone, tuple(known.get(address, Endpoint(address, 53)) for address in servers))
-    return Authority(None, tuple(resolvers))
+            return ZoneServers(zone, tuple(known.get(address, Endpoint(address, 53)) for address in servers))
+    return ZoneServers(None, tuple(resolvers))
 
 
-async def authority_for(door: Door, site: Site, name: str, updated_by: str, deadline: float) -> Authority:
+async def authority_for(door: Door, site: Site, name: str, updated_by: str, deadline: float) -> ZoneServers:
     """The servers of a name: the one that its updater names, else those of its zone. deadline: as `authority_of`."""
     updater = site.updaters.get(updated_by)
     if updater is not None and updater.server is not None:
-        return Authority(name, (Endpoint(*updater.server),))
+        return ZoneServers(name, (Endpoint(*updater.server),))
     return await authority_of(door, await resolvers_of(door, site), name, min(deadline, QUESTION_S))
 
 
@@ -86,7 +86,7 @@ async def _addresses(door: Door, resolver: Endpoint, names: Sequence[str], deadl
     return list(dict.fromkeys(address for name in names for address in found[name]))
 
 
-async def published(door: Door, where: Authority, name: str, kind: str, deadline: float) -> Published:
+async def published(door: Door, where: ZoneServers, name: str, kind: str, deadline: float) -> Published:
     """What the first server that answers has for `name`. Never raises for the network."""
     problem = "no server for this name is known"
     for server in where.servers:
@@ -100,7 +100,9 @@ async def published(door: Door, where: Authority, name: str, kind: str, deadline
     return Published(None, problem)
 
 
-async def shown_by_all(door: Door, where: Authority, name: str, kind: str, value: str, deadline: float) -> bool | None:
+async def shown_by_all(
+    door: Door, where: ZoneServers, name: str, kind: str, value: str, deadline: float
+) -> bool | None:
     """Whether every server that answers has `value` for `name`; None: none answers."""
     answers: list[bool] = []
 

@@ -23,11 +23,11 @@ if TYPE_CHECKING:
     import dns.name
 
     from hooper.net.http import HttpAnswer
-    from hooper.site.model import Meaning, Request, Site, Updater
+    from hooper.site.model import Meaning, Site, Updater, UpdaterRequest
 
 
 @dataclass(frozen=True)
-class Said:
+class UpdaterSaid:
     """What a provider said. means: as the site file tells it."""
 
     means: Literal["done", "unchanged"]
@@ -62,11 +62,11 @@ class UpdaterUnclear(CounterpartError):
 class Publisher(Protocol):
     """How one updater publishes. Raises, all three: UpdaterBusy, UpdaterRefuses, UpdaterUnclear, CounterpartError."""
 
-    async def set(self, name: str, kind: str, value: str) -> Said: ...
+    async def set(self, name: str, kind: str, value: str) -> UpdaterSaid: ...
 
-    async def set_text(self, name: str, value: str) -> Said: ...
+    async def set_text(self, name: str, value: str) -> UpdaterSaid: ...
 
-    async def clear_text(self, name: str, value: str) -> Said: ...
+    async def clear_text(self, name: str, value: str) -> UpdaterSaid: ...
 
 
 def open_publisher(door: Door, site: Site, key: str, base: Path, deadline: float) -> Publisher:
@@ -91,21 +91,21 @@ class HttpPublisher:
     roots: str | None
     deadline: float
 
-    async def set(self, name: str, kind: str, value: str) -> Said:
+    async def set(self, name: str, kind: str, value: str) -> UpdaterSaid:
         assert self.updater.set is not None
         return await self._do(self.updater.set, name, kind, value)
 
-    async def set_text(self, name: str, value: str) -> Said:
+    async def set_text(self, name: str, value: str) -> UpdaterSaid:
         if self.updater.set_text is None:
             raise UpdaterUnclear("the updater has no `set_text` request", remedy="Add it to the site file.")
         return await self._do(self.updater.set_text, name, "TXT", value)
 
-    async def clear_text(self, name: str, value: str) -> Said:
+    async def clear_text(self, name: str, value: str) -> UpdaterSaid:
         if self.updater.clear_text is None:
-            return Said("unchanged", "the updater has no `clear_text` request")
+            return UpdaterSaid("unchanged", "the updater has no `clear_text` request")
         return await self._do(self.updater.clear_text, name, "TXT", value)
 
-    async def _do(self, request: Request, name: str, kind: str, value: str) -> Said:
+    async def _do(self, request: UpdaterRequest, name: str, kind: str, value: str) -> UpdaterSaid:
         from hooper.net.http import HttpFailed, http
 
         words = _words(self.updater, self.token, name, kind, value)
@@ -146,7 +146,7 @@ def _words(updater: Updater, token: Secret | None, name: str, kind: str, value: 
     return words
 
 
-def _body(request: Request, headers: Mapping[str, str], words: Mapping[str, str]) -> tuple[bytes, str]:
+def _body(request: UpdaterRequest, headers: Mapping[str, str], words: Mapping[str, str]) -> tuple[bytes, str]:
     """The body with what is filled in written as its kind of text wants it, and its usual type."""
     assert request.body is not None
     given = next((text.lower() for key, text in headers.items() if key.lower() == "content-type"), "")
@@ -160,7 +160,7 @@ def _body(request: Request, headers: Mapping[str, str], words: Mapping[str, str]
     return placeholders.fill(request.body, dict(words)).encode(), "text/plain; charset=utf-8"
 
 
-def understand(answers: tuple[Meaning, ...], answer: HttpAnswer, now: datetime) -> Said:
+def understand(answers: tuple[Meaning, ...], answer: HttpAnswer, now: datetime) -> UpdaterSaid:
     """What an answer means: by the site file's own list, else by its status. now: what a date to wait until is held to.
 
     Raises: UpdaterBusy, UpdaterRefuses, UpdaterUnclear.
@@ -176,7 +176,7 @@ def understand(answers: tuple[Meaning, ...], answer: HttpAnswer, now: datetime) 
         elif 200 <= answer.status < 300 and not any(one.means == "done" for one in answers):
             means = "done"
     if means in ("done", "unchanged"):
-        return Said(means, shown)
+        return UpdaterSaid(means, shown)
     if means == "wait":
         from hooper.net.http import retry_after
 
@@ -210,18 +210,18 @@ class DnsPublisher:
     token: Secret
     deadline: float
 
-    async def set(self, name: str, kind: str, value: str) -> Said:
+    async def set(self, name: str, kind: str, value: str) -> UpdaterSaid:
         return await self._update(name, kind, replace=value)
 
-    async def set_text(self, name: str, value: str) -> Said:
+    async def set_text(self, name: str, value: str) -> UpdaterSaid:
         return await self._update(name, "TXT", add=value)
 
-    async def clear_text(self, name: str, value: str) -> Said:
+    async def clear_text(self, name: str, value: str) -> UpdaterSaid:
         return await self._update(name, "TXT", delete=value)
 
     async def _update(
         self, name: str, kind: str, *, replace: str | None = None, add: str | None = None, delete: str | None = None
-    ) -> Said:
+    ) -> UpdaterSaid:
         import dns.update
 
         from hooper.net.dns import records
@@ -246,7 +246,7 @@ class DnsPublisher:
                 f"{server} took the update, and does not show {wanted} for {name}",
                 remedy="Look into the server's log; perhaps another view or server answers.",
             )
-        return Said("done", f"{server} has it")
+        return UpdaterSaid("done", f"{server} has it")
 
     async def find(self, name: str) -> tuple[Endpoint, str]:
         """The server to send updates to, and the zone. Raises: CounterpartError: none is found."""

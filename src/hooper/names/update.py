@@ -17,7 +17,7 @@ from hooper.clock import rfc3339
 from hooper.errors import HooperError
 from hooper.line.public import public_addresses
 from hooper.line.sources import Given, PublicAddress
-from hooper.names.authority import QUESTION_S, Authority, authority_for, published, resolvers_of, shown_by_all
+from hooper.names.authority import QUESTION_S, ZoneServers, authority_for, published, resolvers_of, shown_by_all
 from hooper.names.publish import UpdaterBusy, UpdaterRefuses, open_publisher
 from hooper.names.rows import NameRow
 from hooper.net.types import Door
@@ -61,9 +61,9 @@ class Names:
         rows, _ = await self._look(names)
         return [rows[name] for name in names]
 
-    async def _look(self, names: Sequence[str]) -> tuple[dict[str, NameRow], dict[str, Authority]]:
+    async def _look(self, names: Sequence[str]) -> tuple[dict[str, NameRow], dict[str, ZoneServers]]:
         wanted: dict[str, SourcedAddress] = {}
-        where: dict[str, Authority] = {}
+        where: dict[str, ZoneServers] = {}
         rows: dict[str, NameRow] = {}
 
         async def of_lines() -> None:
@@ -78,7 +78,7 @@ class Names:
             where[name] = await authority_for(self.here, self.site, name, entry.updated_by, self.deadline)
             shown = await published(self.here, where[name], name, "A", min(self.deadline, QUESTION_S))
             if shown.values is None and where[name].authoritative:
-                resolving = Authority(None, tuple(await resolvers_of(self.here, self.site)))
+                resolving = ZoneServers(None, tuple(await resolvers_of(self.here, self.site)))
                 shown = await published(self.here, resolving, name, "A", min(self.deadline, QUESTION_S))
             values = shown.values
             if values is None:  # no server could be asked directly: then as any program would
@@ -126,7 +126,7 @@ class Names:
         last = self.memory.last_update(row.name, row.type) if self.memory is not None else None
         return last is not None and last.outcome == "done" and last.value == row.wanted[0]
 
-    async def _update(self, row: NameRow, where: Authority, *, again: bool) -> NameRow:
+    async def _update(self, row: NameRow, where: ZoneServers, *, again: bool) -> NameRow:
         now, value = self.here.clock.now(), row.wanted[0]
         mark = mark_of(self.site, row.updated_by)
         last = self.memory.last_update(row.name, row.type) if self.memory is not None else None
@@ -152,7 +152,7 @@ class Names:
         self._remember(row, LastUpdate(value, now, "done", said.text, None, mark))
         return await self._verified(row, where, said.text)
 
-    async def _verified(self, row: NameRow, where: Authority, said: str) -> NameRow:
+    async def _verified(self, row: NameRow, where: ZoneServers, said: str) -> NameRow:
         """Wait until the authoritative servers show it. `done` alone proves nothing."""
         with anyio.move_on_after(self.patience):
             while True:

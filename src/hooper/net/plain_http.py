@@ -45,7 +45,7 @@ class Url:
 
 
 @dataclass(frozen=True, slots=True)
-class Answer:
+class PlainAnswer:
     head: head.Head
     body: bytes
 
@@ -58,7 +58,7 @@ async def ask(
     method: str = "GET",
     fields: tuple[tuple[str, str], ...] = (),
     body: bytes = b"",
-) -> Answer:
+) -> PlainAnswer:
     """Send one request and read the answer, on a connection of its own. deadline: seconds.
 
     Raises: NoAnswer, ConnectFailed; WireError: it answers, but not by HTTP.
@@ -81,7 +81,7 @@ async def ask(
         raise NoAnswer(f"{to} hung up without an answer") from None
 
 
-async def _read(stream: anyio.abc.ByteReceiveStream) -> Answer:
+async def _read(stream: anyio.abc.ByteReceiveStream) -> PlainAnswer:
     data = b""
     while (found := head.split_head(data)) is None or 100 <= found[0].status < 200:
         if found is not None:  # an interim answer (RFC 9110 section 15.2): the real one follows
@@ -98,4 +98,4 @@ async def _read(stream: anyio.abc.ByteReceiveStream) -> Answer:
             ended = True
         if len(rest) > LIMIT:
             raise WireError("body", LIMIT, f"longer than {LIMIT} bytes")
-    return Answer(got, whole)
+    return PlainAnswer(got, whole)

@@ -44,14 +44,14 @@ async def close_quietly(stream: AnyByteStream) -> None:
         await anyio.aclose_forcefully(stream)
 
 
-async def read_reply(stream: BufferedByteStream) -> socks5.Reply:
+async def read_reply(stream: BufferedByteStream) -> socks5.SocksReply:
     """Read a SOCKS5 reply. Raises: WireError, anyio's errors of a stream that ended."""
     version, code, _, kind, first = await stream.receive_exactly(5)
     if version != socks5.VERSION:
         raise WireError("reply version", 0, f"{version} is not 5")
     rest = await stream.receive_exactly(socks5.address_length(kind, first))
     bound, port = socks5.parse_address(kind, bytes([first]) + rest)
-    return socks5.Reply(code, bound, port)
+    return socks5.SocksReply(code, bound, port)
 
 
 @dataclass(frozen=True)

@@ -119,7 +119,7 @@ class BadTable(UsageError):
 
 
 @dataclass(frozen=True, slots=True)
-class Row:
+class TableRow:
     """One rule of the table. sources: None where the table does not say. place: where it stands."""
 
     gateway: str | None
@@ -133,7 +133,7 @@ class Row:
     place: str
 
 
-def read_table(text: str, name: str) -> list[Row]:
+def read_table(text: str, name: str) -> list[TableRow]:
     """The rules of a table. Raises: BadTable, with the place."""
     text = text.removeprefix("\ufeff")
     if text.lstrip()[:1] in ("[", "{"):
@@ -141,7 +141,7 @@ def read_table(text: str, name: str) -> list[Row]:
     return list(_from_csv(text, name))
 
 
-def _from_csv(text: str, name: str) -> Iterator[Row]:
+def _from_csv(text: str, name: str) -> Iterator[TableRow]:
     first = next((line for line in text.splitlines() if line.strip()), "")
     delimiter = max(",;\t|", key=first.count)
     columns: dict[int, str] = {}
@@ -167,7 +167,7 @@ def _from_csv(text: str, name: str) -> Iterator[Row]:
         raise BadTable("the file is empty", where=Where(name, 1))
 
 
-def _from_json(text: str, name: str) -> Iterator[Row]:
+def _from_json(text: str, name: str) -> Iterator[TableRow]:
     try:
         data = json.loads(text)
     except ValueError as exc:
@@ -211,7 +211,7 @@ def _column(heading: str) -> str | None:
     return _COLUMN.get(re.sub(r"[^a-z]", "", heading.lower()))
 
 
-def _row(cells: Mapping[str, Any], where: Where, place: str) -> Row:
+def _row(cells: Mapping[str, Any], where: Where, place: str) -> TableRow:
     for needed in ("outside", "target"):
         if cells.get(needed) in (None, "", []):
             raise BadTable(
@@ -235,7 +235,7 @@ def _row(cells: Mapping[str, Any], where: Where, place: str) -> Row:
         transport = _transport(cells.get("transport"))
     except ValueError as exc:
         raise BadTable(f"{place}: {exc}", where=where, remedy="Correct this rule in the table.") from None
-    return Row(
+    return TableRow(
         gateway=str(cells["gateway"]).strip() or None if cells.get("gateway") else None,
         transport=transport,
         outside=outside,
@@ -281,7 +281,7 @@ def _sources(value: Any) -> tuple[str, ...]:
 
 
 def compare_table(
-    forwards: Sequence[Forward], rows: Sequence[Row], gateways: Sequence[str], named: str | None, name: str
+    forwards: Sequence[Forward], rows: Sequence[TableRow], gateways: Sequence[str], named: str | None, name: str
 ) -> list[Compared]:
     """A whole table against the plan: of the router that is named, of those that its rows name, or of the only one.
 
@@ -304,7 +304,7 @@ def compare_table(
     return [one for key in own for one in compare(forwards, [row for row in rows if row.gateway == key], key)]
 
 
-def compare(forwards: Iterable[Forward], rows: Sequence[Row], gateway: str) -> list[Compared]:
+def compare(forwards: Iterable[Forward], rows: Sequence[TableRow], gateway: str) -> list[Compared]:
     """One gateway's planned rules against the rows of its table: what is missing, different, or not planned.
 
     Several single ports stand for a range, two rules for one that is for both transports.
@@ -346,7 +346,7 @@ def compare(forwards: Iterable[Forward], rows: Sequence[Row], gateway: str) -> l
     return out
 
 
-def _held(rule: Forward, transport: str, rows: Sequence[Row], met: set[int]) -> tuple[str, str, str]:
+def _held(rule: Forward, transport: str, rows: Sequence[TableRow], met: set[int]) -> tuple[str, str, str]:
     """State, what was found, and where, for one transport of a rule."""
     assert rule.outside_ports is not None
     assert rule.target_ports is not None

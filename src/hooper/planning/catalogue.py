@@ -5,11 +5,11 @@
 
 from __future__ import annotations
 
-from hooper.planning.findings import GROUPS, Entry
+from hooper.planning.findings import GROUPS, CatalogueEntry
 from hooper.planning.looks import address, exposure, line, name, port, readiness, router
 
 LOOKS = (line, address, port, router, name, exposure, readiness)  # as their groups stand on the page
-CATALOGUE: dict[str, Entry] = {entry.code: entry for look in LOOKS for entry in look.ENTRIES}
+CATALOGUE: dict[str, CatalogueEntry] = {entry.code: entry for look in LOOKS for entry in look.ENTRIES}
 
 
 def as_markdown() -> str:

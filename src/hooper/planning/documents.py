@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Literal
 
-from hooper.planning.values import Forward, Route
+from hooper.planning.values import Forward, StaticRoute
 from hooper.ports import Ports
 
 
@@ -25,7 +25,7 @@ class Sheet:
     gateway: str
     rules: tuple[Forward, ...]
     reservations: tuple[Reservation, ...]
-    routes: tuple[Route, ...]
+    routes: tuple[StaticRoute, ...]
     notes: tuple[str, ...]
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import date
 from typing import TYPE_CHECKING, NamedTuple
 
-from hooper.planning.paths import Refused, Way
+from hooper.planning.paths import RefusedWay, Way
 from hooper.planning.topology import Topology
 from hooper.planning.values import Forward
 from hooper.site.references import Chain
@@ -31,7 +31,7 @@ class Facts(NamedTuple):
     lines: dict[str, str]
     lines6: dict[str, str]
     forwards: tuple[Forward, ...]
-    no_pinhole: dict[str, Refused]
+    no_pinhole: dict[str, RefusedWay]
 
     def has_pinhole(self, service: str) -> bool:
         """Whether it is reached over IPv6 too."""

@@ -7,7 +7,7 @@ from typing import NamedTuple
 from hooper.planning.values import Finding, Severity
 
 
-class Entry(NamedTuple):
+class CatalogueEntry(NamedTuple):
     """One kind of finding.
 
     what: in one clause. why: one sentence on what it does to the user. do: the remedy in general.
@@ -36,22 +36,22 @@ GROUPS: dict[str, str] = {
 }
 
 
-def group(group: str, *rows: tuple[str, Severity, str, str, str]) -> list[Entry]:
-    return [Entry(code, group, severity, what, why, do) for code, severity, what, why, do in rows]
+def group(group: str, *rows: tuple[str, Severity, str, str, str]) -> list[CatalogueEntry]:
+    return [CatalogueEntry(code, group, severity, what, why, do) for code, severity, what, why, do in rows]
 
 
-def risks(*rows: tuple[str, Severity, str, str, str], gate: bool = False) -> list[Entry]:
+def risks(*rows: tuple[str, Severity, str, str, str], gate: bool = False) -> list[CatalogueEntry]:
     return [
-        Entry(code, "exposure", severity, what, why, do, acceptable=True, gate=gate)
+        CatalogueEntry(code, "exposure", severity, what, why, do, acceptable=True, gate=gate)
         for code, severity, what, why, do in rows
     ]
 
 
-CATALOGUE: dict[str, Entry] = {}
+CATALOGUE: dict[str, CatalogueEntry] = {}
 _ORDER: dict[str, int] = {"error": 0, "warning": 1, "note": 2}
 
 
-def register(*entries: Entry) -> tuple[Entry, ...]:
+def register(*entries: CatalogueEntry) -> tuple[CatalogueEntry, ...]:
     """Put entries into the catalogue. A code stands in it once."""
     for entry in entries:
         assert entry.code not in CATALOGUE, entry.code

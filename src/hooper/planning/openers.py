@@ -35,7 +35,7 @@ def not_driven(gateway: Gateway) -> str | None:
     )
 
 
-class Row(NamedTuple):
+class Opening(NamedTuple):
     """One row of the table.
 
     target: "own": the address that the gateway sees asking (from behind a further router: that router's WAN
@@ -50,34 +50,34 @@ class Row(NamedTuple):
     reason: str
 
 
-TABLE: tuple[Row, ...] = (
-    Row("igd", "own", True, "yes", "it asks for itself"),
-    Row("igd", "own", False, "yes", "it asks for itself"),
-    Row("igd", "own", None, "yes", "it asks for itself"),
-    Row("igd", "other", True, "yes", "this router lets one device open ports for another"),
-    Row("igd", "other", False, "no", "this router opens ports only for the device that asks"),
-    Row("igd", "other", None, "unknown", "many routers open ports only for the device that asks"),
-    Row("pcp", "own", True, "yes", "it asks for itself"),
-    Row("pcp", "own", False, "yes", "it asks for itself"),
-    Row("pcp", "own", None, "yes", "it asks for itself"),
-    Row("pcp", "other", True, "unknown", "it needs the THIRD_PARTY option, which most routers have switched off"),
-    Row("pcp", "other", False, "no", "this router opens ports only for the device that asks"),
-    Row("pcp", "other", None, "unknown", "it needs the THIRD_PARTY option, which most routers have switched off"),
-    Row("natpmp", "own", True, "yes", "it asks for itself"),
-    Row("natpmp", "own", False, "yes", "it asks for itself"),
-    Row("natpmp", "own", None, "yes", "it asks for itself"),
-    Row("natpmp", "other", True, "no", "NAT-PMP has no way to name another device"),
-    Row("natpmp", "other", False, "no", "NAT-PMP has no way to name another device"),
-    Row("natpmp", "other", None, "no", "NAT-PMP has no way to name another device"),
+TABLE: tuple[Opening, ...] = (
+    Opening("igd", "own", True, "yes", "it asks for itself"),
+    Opening("igd", "own", False, "yes", "it asks for itself"),
+    Opening("igd", "own", None, "yes", "it asks for itself"),
+    Opening("igd", "other", True, "yes", "this router lets one device open ports for another"),
+    Opening("igd", "other", False, "no", "this router opens ports only for the device that asks"),
+    Opening("igd", "other", None, "unknown", "many routers open ports only for the device that asks"),
+    Opening("pcp", "own", True, "yes", "it asks for itself"),
+    Opening("pcp", "own", False, "yes", "it asks for itself"),
+    Opening("pcp", "own", None, "yes", "it asks for itself"),
+    Opening("pcp", "other", True, "unknown", "it needs the THIRD_PARTY option, which most routers have switched off"),
+    Opening("pcp", "other", False, "no", "this router opens ports only for the device that asks"),
+    Opening("pcp", "other", None, "unknown", "it needs the THIRD_PARTY option, which most routers have switched off"),
+    Opening("natpmp", "own", True, "yes", "it asks for itself"),
+    Opening("natpmp", "own", False, "yes", "it asks for itself"),
+    Opening("natpmp", "own", None, "yes", "it asks for itself"),
+    Opening("natpmp", "other", True, "no", "NAT-PMP has no way to name another device"),
+    Opening("natpmp", "other", False, "no", "NAT-PMP has no way to name another device"),
+    Opening("natpmp", "other", None, "no", "NAT-PMP has no way to name another device"),
 )
 BEYOND = "the address is not on its own LAN, and no router opens ports for such"
 _LOOKUP = {(row.protocol, row.target, row.opens_for_others): row for row in TABLE}
 
 
-def may_open(protocol: Protocol, target: Target, *, opens_for_others: bool | None) -> Row:
+def may_open(protocol: Protocol, target: Target, *, opens_for_others: bool | None) -> Opening:
     """What the table says."""
     if target == "beyond":
-        return Row(protocol, target, opens_for_others, "no", BEYOND)
+        return Opening(protocol, target, opens_for_others, "no", BEYOND)
     return _LOOKUP[protocol, target, opens_for_others]
 
 
@@ -138,11 +138,11 @@ def entering(topology: Topology, plan: Plan) -> Iterator[Entering]:
         yield Entering(rule.gateway, rule.service, protocol, *possible, True, reason)
 
 
-def _asked(site: Site, protocol: Protocol, rule: Forward, chain: tuple[str, ...], asker: str) -> Row:
+def _asked(site: Site, protocol: Protocol, rule: Forward, chain: tuple[str, ...], asker: str) -> Opening:
     """What happens when a device behind `chain` asks; asker: its address, "" for one that is not the target."""
     opens = site.gateways[rule.gateway].opens_for_others
     if rule.gateway not in chain:
-        return Row(protocol, "beyond", opens, "no", f"that machine is not behind {rule.gateway}")
+        return Opening(protocol, "beyond", opens, "no", f"that machine is not behind {rule.gateway}")
     at = chain.index(rule.gateway)
     if rule.kind == "pinhole":  # nothing is translated: every gateway sees the device's own address
         owner = next((h for h in site.hosts.values() if str(h.address6) == rule.target_address), None)

@@ -12,7 +12,7 @@ from itertools import islice
 from typing import TYPE_CHECKING, NamedTuple
 
 from hooper.addresses import classify
-from hooper.planning.ports import LAST, STEP, Side, transports
+from hooper.planning.ports import LAST, STEP, OuterSide, transports
 from hooper.planning.values import EVERYTHING, Forward
 from hooper.ports import Blocked, Ports, blocking, single
 from hooper.site.references import Chain, chains_to, gateways_for
@@ -27,7 +27,7 @@ CHOICES_TRIED = 1000  # of outside ports; on the links further in, one choice is
 CANNOT_FORWARD = ("carrier-nat", "shared-ports", "no-ipv4")  # situations of a line
 
 
-class Refused(NamedTuple):
+class RefusedWay(NamedTuple):
     """Why a service gets no rule. code: of the finding. gateway: where. ports: which. by: the service in the way."""
 
     code: str
@@ -48,7 +48,7 @@ class Way(NamedTuple):
     chain: Chain
     outside_address: IPv4Address | None
     ports: tuple[Ports, ...]
-    refused: Refused | None = None
+    refused: RefusedWay | None = None
     chosen: bool = False
     passed: tuple[str, ...] = ()
 
@@ -140,12 +140,12 @@ class _Street(NamedTuple):
 
     place: int
     gateways: tuple[str, ...]
-    sides: tuple[Side, ...]
+    sides: tuple[OuterSide, ...]
     translates: tuple[bool, ...]
     later: tuple[bool, ...]
     kept: tuple[tuple[Blocked, ...], ...]
 
-    def stuck(self, inside: Ports, transport: str) -> Refused | None:
+    def stuck(self, inside: Ports, transport: str) -> RefusedWay | None:
         """Why no outside port helps; None: one may. Behind the innermost gateway that translates, every link has the
         inside port, whatever people type.
         """
@@ -155,22 +155,22 @@ class _Street(NamedTuple):
             kept = blocking(self.kept[at], transport, inside)
             if taken is not None or kept is not None:
                 by, over, port = taken or ("", kept.transport if kept else transport, inside.first)
-                return Refused("no-port-left", self.gateways[at], over, port, by)
+                return RefusedWay("no-port-left", self.gateways[at], over, port, by)
         return None
 
-    def other(self, inside: Ports, transport: str) -> tuple[list[Ports], Refused | None]:
+    def other(self, inside: Ports, transport: str) -> tuple[list[Ports], RefusedWay | None]:
         """The ports on each link for another outside port than the service's own, or why there is none."""
-        refused = Refused("no-port-left", self.gateways[0], transport)
+        refused = RefusedWay("no-port-left", self.gateways[0], transport)
         for choice in islice(self.sides[0].choices(transport, inside), CHOICES_TRIED):
             links, met = self.walk(choice, inside, transport, free=True)
             if met is None:
                 return links, None
-            refused = Refused("no-port-left", met.gateway or self.gateways[0], transport)
+            refused = RefusedWay("no-port-left", met.gateway or self.gateways[0], transport)
         return [], refused
 
     def walk(
         self, outside: Ports, inside: Ports, transport: str, *, free: bool = False
-    ) -> tuple[list[Ports], Refused | None]:
+    ) -> tuple[list[Ports], RefusedWay | None]:
         """The ports on each link, and why they cannot be had.
 
         The port stays the one that people type as far in as it can: the innermost gateway that can translates. The
@@ -184,9 +184,11 @@ class _Street(NamedTuple):
         last = len(sides) - 1
         for at, side in enumerate(sides):
             if (taken := side.owner(transport, ports)) is not None:
-                return links, Refused("port-clash", self.gateways[at], taken[1], taken[2], taken[0])
+                return links, RefusedWay("port-clash", self.gateways[at], taken[1], taken[2], taken[0])
             if self.kept[at] and (met := blocking(self.kept[at], transport, ports)) is not None:
-                return links, Refused("port-kept", self.gateways[at], met.transport, max(met.ports.first, ports.first))
+                return links, RefusedWay(
+                    "port-kept", self.gateways[at], met.transport, max(met.ports.first, ports.first)
+                )
             if self.translates[at]:
                 if at == last or not self.later[at]:
                     ports = inside
@@ -195,12 +197,12 @@ class _Street(NamedTuple):
                     if at == 0 and self.place:
                         ports = _lane(ports, self.place)
                     elif free and (held := further.owner(transport, ports)) is not None:
-                        return links, Refused("port-clash", self.gateways[at + 1], held[1], held[2], held[0])
+                        return links, RefusedWay("port-clash", self.gateways[at + 1], held[1], held[2], held[0])
                     if not further.is_open(transport, ports):
                         own = further.is_open(transport, inside)
                         ports = inside if own else next(further.choices(transport, ports), ports)
             links.append(ports)
-        return links, (None if ports == inside else Refused("cannot-translate"))
+        return links, (None if ports == inside else RefusedWay("cannot-translate"))
 
 
 def _lane(ports: Ports, place: int) -> Ports:
@@ -214,14 +216,14 @@ class _Streets:
 
     def __init__(self, site: Site) -> None:
         self.site = site
-        self._sides: dict[tuple[str, str, IPv4Address | None], Side] = {}
+        self._sides: dict[tuple[str, str, IPv4Address | None], OuterSide] = {}
         self._streets: dict[tuple[Chain, IPv4Address | None], _Street] = {}
 
-    def _side(self, gateway: str, outer: str, address: IPv4Address | None) -> Side:
+    def _side(self, gateway: str, outer: str, address: IPv4Address | None) -> OuterSide:
         """The outer side of a gateway towards a line or an outer gateway."""
         found = self._sides.get((gateway, outer, address))
         if found is None:
-            found = self._sides[gateway, outer, address] = Side()
+            found = self._sides[gateway, outer, address] = OuterSide()
             entry = self.site.gateways[gateway]
             for block in (*entry.form.own_ports, *(() if entry.behind else self.site.lines[outer].blocked)):
                 found.close(block.transport, block.ports.first, block.ports.last)
@@ -260,7 +262,7 @@ class _Streets:
         if not service.has_ports:
             for gateway, side in zip(chain.gateways, street.sides, strict=True):
                 if (taken := side.owner(transport, None)) is not None:
-                    clash = Refused("port-clash", gateway, transport, 0, taken[0])
+                    clash = RefusedWay("port-clash", gateway, transport, 0, taken[0])
                     return Way(chain, address, (), clash, passed=passed)
             for side in street.sides:
                 side.take(key, transport, None)
@@ -281,28 +283,28 @@ class _Streets:
         return Way(chain, address, tuple(links), chosen=chosen, passed=passed)
 
 
-def _never(site: Site, service: Service, chain: Chain) -> Refused | None:
+def _never(site: Site, service: Service, chain: Chain) -> RefusedWay | None:
     """Why no port would help."""
     lists = site.lines[chain.line].address
     if service.outside_address is not None and service.outside_address not in lists:
-        return Refused("address-not-on-line")
+        return RefusedWay("address-not-on-line")
     if service.sources:
         if not any(source.version == 4 for source in service.sources):
-            return Refused("")  # meant for IPv6 alone
+            return RefusedWay("")  # meant for IPv6 alone
         if not any(site.gateways[gateway].form.sources for gateway in chain.gateways):
-            return Refused("sources-not-kept")
+            return RefusedWay("sources-not-kept")
     return _no_rule(site, service, chain)
 
 
-def _no_rule(site: Site, service: Service, chain: Chain) -> Refused | None:
+def _no_rule(site: Site, service: Service, chain: Chain) -> RefusedWay | None:
     """Why a page on the way has no rule for this, over IPv4 or IPv6."""
     if not service.has_ports:
         closed = next((g for g in chain.gateways if not site.gateways[g].form.protocols), None)
-        return Refused("protocol-not-passed", closed, service.used_transport) if closed is not None else None
+        return RefusedWay("protocol-not-passed", closed, service.used_transport) if closed is not None else None
     length = service.used_ports.size
     for gateway in chain.gateways:
         if length > RULES_FOR_A_RANGE and needs_splitting(length, site.gateways[gateway]):
-            return Refused("too-many-rules", gateway)
+            return RefusedWay("too-many-rules", gateway)
     return None
 
 
@@ -406,7 +408,7 @@ def everything_of(ways: Iterable[Way], rules: Rules) -> Iterator[Forward]:
                 )
 
 
-def pinholes_of(site: Site, key: str, chain: Chain) -> list[Forward] | Refused:
+def pinholes_of(site: Site, key: str, chain: Chain) -> list[Forward] | RefusedWay:
     """An opening in each IPv6 firewall on the way: the address is the host's own, and no port changes."""
     service = site.services[key]
     address = site.hosts[service.host].address6
@@ -415,9 +417,9 @@ def pinholes_of(site: Site, key: str, chain: Chain) -> list[Forward] | Refused:
         return []
     closed = next((g for g in chain.gateways if not site.gateways[g].form.pinholes), None)
     if closed is not None:
-        return Refused("no-pinhole", closed)
+        return RefusedWay("no-pinhole", closed)
     if sources and not any(site.gateways[gateway].form.sources for gateway in chain.gateways):
-        return Refused("sources-not-kept")
+        return RefusedWay("sources-not-kept")
     if (refused := _no_rule(site, service, chain)) is not None:
         return refused
     ports = service.used_ports if service.has_ports else None

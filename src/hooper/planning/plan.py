@@ -12,7 +12,7 @@ from hooper.planning.facts import Facts
 from hooper.planning.findings import rank
 from hooper.planning.looks import address, exposure, line, name, port, readiness, router
 from hooper.planning.paths import (
-    Refused,
+    RefusedWay,
     Rules,
     everything_of,
     pinholes_of,
@@ -65,7 +65,7 @@ def gather(file: SiteFile, today: date, topology: Topology) -> Facts:
     site = file.site
     hosts, ways, rules = topology.hosts, topology.ways, Rules(site)
     forwards: list[Forward] = []
-    no_pinhole: dict[str, Refused] = {}
+    no_pinhole: dict[str, RefusedWay] = {}
     lines: dict[str, str] = {}
     lines6: dict[str, str] = {}
     openings: dict[tuple[str, str], list[Forward]] = {}
@@ -82,7 +82,7 @@ def gather(file: SiteFile, today: date, topology: Topology) -> Facts:
         chain = way_of_six(site, service, hosts[service.host], chain)
         lines6[key] = chain.line
         pinholes = pinholes_of(site, key, chain)
-        if isinstance(pinholes, Refused):
+        if isinstance(pinholes, RefusedWay):
             no_pinhole[key] = pinholes
             continue
         twins = openings.setdefault((service.host, chain.line), [])
@@ -91,7 +91,7 @@ def gather(file: SiteFile, today: date, topology: Topology) -> Facts:
             twins += pinholes
             forwards += pinholes
         elif not _same_opening(other, pinholes):
-            no_pinhole[key] = Refused("port-clash", other.gateway, other.transport, 0, other.service)
+            no_pinhole[key] = RefusedWay("port-clash", other.gateway, other.transport, 0, other.service)
     forwards += everything_of(ways.values(), rules)
     depth = {key: at for chains in hosts.values() for chain in chains for at, key in enumerate(chain.gateways)}
     forwards.sort(key=lambda rule: _order(rule, depth))

@@ -19,7 +19,7 @@ def transports(transport: str) -> tuple[str, ...]:
     return ("tcp", "udp") if transport == "both" else (transport,)
 
 
-class Side:
+class OuterSide:
     """The ports of one address of one gateway.
 
     Taken ports have an owner, a service. Closed ones are not to be chosen: taken, kept by the gateway, or blocked.

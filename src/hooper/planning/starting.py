@@ -9,7 +9,7 @@ from hooper.site.edit import Value, key_text, literal
 
 
 @dataclass(frozen=True, slots=True)
-class Box:
+class StartBox:
     """One gateway. wan, pool: "" where it is not known. doubt: what is a guess, for a comment."""
 
     key: str
@@ -26,7 +26,7 @@ class Start:
     """What a site file starts with. boxes: outermost first. hosts: (key, address)."""
 
     title: str
-    boxes: tuple[Box, ...]
+    boxes: tuple[StartBox, ...]
     line: str = "line"
     address: str = "dynamic"
     blocked: tuple[str, ...] = ()

@@ -59,7 +59,7 @@ class Plan(NamedTuple):
 
 
 @dataclass(frozen=True, slots=True)
-class Route:
+class StaticRoute:
     """A static route that a gateway needs."""
 
     prefix: str

@@ -20,7 +20,7 @@ INK, SOFT, WIRE, FAINT, OPEN, LIMITED = "#1c2733", "#5b6775", "#0b6e6e", "#c9ced
 
 
 @dataclass(frozen=True, slots=True)
-class Entry:
+class PanelRow:
     """One row: a service, the ports on each link where it is public, and why it is not."""
 
     service: str
@@ -31,16 +31,16 @@ class Entry:
     note: str = ""
 
 
-def panels(topology: Topology) -> dict[Chain, list[Entry]]:
+def panels(topology: Topology) -> dict[Chain, list[PanelRow]]:
     """The rows of each chain that leads to a host, hosts in the order of their addresses."""
     site, offered = topology.site, services_by_host(topology.site)
-    out: dict[Chain, list[Entry]] = {}
+    out: dict[Chain, list[PanelRow]] = {}
     hosts = sorted(site.hosts, key=lambda key: (int(site.hosts[key].address), key))
     for host in hosts:
         chains = chains_to(site, topology.gateway(host))
         for key in offered[host] or [""]:
             if not key:
-                out.setdefault(chains[0], []).append(Entry("", host, (), "", "", "no service"))
+                out.setdefault(chains[0], []).append(PanelRow("", host, (), "", "", "no service"))
                 continue
             service = site.services[key]
             chain = next((one for one in chains if one.line == topology.lines[key]), chains[0])
@@ -55,7 +55,7 @@ def panels(topology: Topology) -> dict[Chain, list[Entry]]:
                 note = "IPv6 only" if way is None else "no rule: see the findings"
             who = "limited" if service.sources else "everyone"
             what = f"{service.speaks} {'' if not service.has_ports else service.used_ports}".strip()
-            out.setdefault(chain, []).append(Entry(key, host, links, who, what, note))
+            out.setdefault(chain, []).append(PanelRow(key, host, links, who, what, note))
     return out
 
 
@@ -81,7 +81,7 @@ def as_svg(topology: Topology, title: str) -> str:
     )
 
 
-def _panel(site: Site, chain: Chain, entries: list[Entry]) -> Iterator[str]:
+def _panel(site: Site, chain: Chain, entries: list[PanelRow]) -> Iterator[str]:
     line = site.lines[chain.line]
     bottom = HEAD + ROW * len(entries)
     start, end = EDGE + LINE_WIDTH, WIDTH - EDGE - HOST_WIDTH
@@ -159,22 +159,23 @@ def _text(
 
 
 @dataclass(frozen=True, slots=True)
-class Node:
+class TreeNode:
     """One line of the tree, with what hangs on it."""
 
     kind: str
     text: str
     detail: str
-    inner: tuple[Node, ...] = ()
+    inner: tuple[TreeNode, ...] = ()
 
 
-def as_tree(topology: Topology) -> Node:
+def as_tree(topology: Topology) -> TreeNode:
     """The chain as a tree: lines, gateways, hosts, services."""
     site = topology.site
     lines = tuple(
-        Node("line", key, _line_detail(site, key), tuple(_gateways(topology, key, outer=None))) for key in site.lines
+        TreeNode("line", key, _line_detail(site, key), tuple(_gateways(topology, key, outer=None)))
+        for key in site.lines
     )
-    return Node("internet", "internet", "", lines)
+    return TreeNode("internet", "internet", "", lines)
 
 
 def _line_detail(site: Site, key: str) -> str:
@@ -184,7 +185,7 @@ def _line_detail(site: Site, key: str) -> str:
     return address + (f"; drops {blocked}" if blocked else "")
 
 
-def _gateways(topology: Topology, line: str, outer: str | None) -> Iterator[Node]:
+def _gateways(topology: Topology, line: str, outer: str | None) -> Iterator[TreeNode]:
     """The gateways on a line, or behind another gateway; a host stands where its services come in."""
     entries = {chain: rows for chain, rows in panels(topology).items() if chain.line == line}
     site = topology.site
@@ -199,10 +200,12 @@ def _gateways(topology: Topology, line: str, outer: str | None) -> Iterator[Node
             row for chain, found in entries.items() if chain.gateways[-1] == key and _by(chain, outer) for row in found
         ]
         hosts = [
-            Node("host", host, str(site.hosts[host].address), tuple(_service(row) for row in rows if row.host == host))
+            TreeNode(
+                "host", host, str(site.hosts[host].address), tuple(_service(row) for row in rows if row.host == host)
+            )
             for host in dict.fromkeys(row.host for row in rows)
         ]
-        yield Node("gateway", key, detail, (*hosts, *_gateways(topology, line, key)))
+        yield TreeNode("gateway", key, detail, (*hosts, *_gateways(topology, line, key)))
 
 
 def _by(chain: Chain, outer: str | None) -> bool:
@@ -210,10 +213,10 @@ def _by(chain: Chain, outer: str | None) -> bool:
     return before == outer
 
 
-def _service(row: Entry) -> Node:
+def _service(row: PanelRow) -> TreeNode:
     if not row.service:
-        return Node("none", row.note, "")
+        return TreeNode("none", row.note, "")
     if not row.links:
-        return Node("closed", row.service, f"{row.what}, {row.note}")
+        return TreeNode("closed", row.service, f"{row.what}, {row.note}")
     links = " → ".join(dict.fromkeys(row.links)) if len(set(row.links)) > 1 else row.links[0]
-    return Node("open" if row.who == "everyone" else "limited", row.service, f"{row.what}: {links}, {row.who}")
+    return TreeNode("open" if row.who == "everyone" else "limited", row.service, f"{row.what}: {links}, {row.who}")

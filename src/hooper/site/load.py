@@ -19,7 +19,7 @@ from hooper.site.references import mistakes_between_tables
 from hooper.site.words import nearest
 
 if TYPE_CHECKING:
-    from hooper.site.positions import Lines, Span
+    from hooper.site.positions import LineIndex, Span
 
 SIZE_LIMIT = 32 * 1024 * 1024  # bytes; 10,000 services take about 2 MiB
 
@@ -45,9 +45,9 @@ class SiteFile:
 
     def where(self, path: Path) -> Where:
         """The place of `path`, or of the nearest table around it."""
-        from hooper.site.positions import Lines
+        from hooper.site.positions import LineIndex
 
-        return _where(self.name, path, self.spans, Lines(self.text))
+        return _where(self.name, path, self.spans, LineIndex(self.text))
 
 
 def dotted(path: Path) -> str:
@@ -73,9 +73,9 @@ def parse_site(data: bytes, name: str) -> SiteFile:
     try:
         site = Site.model_validate(raw)
     except ValidationError as exc:
-        from hooper.site.positions import Lines, positions
+        from hooper.site.positions import LineIndex, positions
 
-        spans, lines = positions(text), Lines(text)
+        spans, lines = positions(text), LineIndex(text)
         found = [_mistake(error, name, spans, lines) for error in exc.errors(include_url=False)]
         raise _one_or_several(sorted(found, key=_place)) from None
     file = SiteFile(name, text, site, tuple(_padded(raw)))
@@ -103,10 +103,10 @@ def _decode(data: bytes, name: str) -> str:
     try:
         text = data.decode("utf-8-sig")
     except UnicodeDecodeError as exc:
-        from hooper.site.positions import Lines
+        from hooper.site.positions import LineIndex
 
         before = data[: exc.start].decode("utf-8-sig", "replace")
-        line, column = Lines(before)(len(before))
+        line, column = LineIndex(before)(len(before))
         raise SiteFileError(
             f"the byte 0x{data[exc.start]:02x} is not UTF-8",
             remedy="Save the file as UTF-8 in your editor.",
@@ -114,9 +114,9 @@ def _decode(data: bytes, name: str) -> str:
         ) from None
     bad = re.search(r"[\x00-\x08\x0b\x0c\x0e-\x1f\x7f]", text)
     if bad:
-        from hooper.site.positions import Lines
+        from hooper.site.positions import LineIndex
 
-        line, column = Lines(text)(bad.start())
+        line, column = LineIndex(text)(bad.start())
         raise SiteFileError(
             f"there is a control character here (U+{ord(bad[0]):04X})",
             remedy="Delete it; a site file is plain text.",
@@ -151,9 +151,9 @@ def _parse_toml(text: str, name: str) -> dict[str, Any]:
         if at and at[1]:
             line, column = int(at[1]), int(at[2])
         else:
-            from hooper.site.positions import Lines
+            from hooper.site.positions import LineIndex
 
-            line, column = Lines(text)(len(text.rstrip()))
+            line, column = LineIndex(text)(len(text.rstrip()))
         message, remedy = _plain_words(_AT.sub("", message))
         raise SiteFileError(message, remedy=remedy, where=Where(name, line, column)) from None
     except (RecursionError, ValueError):  # digits past Python's limit for whole numbers
@@ -171,10 +171,10 @@ def _too_deep(text: str) -> tuple[int, int] | None:
             opened = DEPTH_LIMIT
     if opened + 8 <= DEPTH_LIMIT:
         return None
-    from hooper.site.positions import Lines, too_deep
+    from hooper.site.positions import LineIndex, too_deep
 
     deep = too_deep(text)
-    return Lines(text)(deep) if deep is not None else None
+    return LineIndex(text)(deep) if deep is not None else None
 
 
 def _plain_words(message: str) -> tuple[str, str]:
@@ -192,7 +192,7 @@ def _plain_words(message: str) -> tuple[str, str]:
     )
 
 
-def _where(name: str, path: Path, spans: dict[Path, Span], lines: Lines, *, key: bool = False) -> Where:
+def _where(name: str, path: Path, spans: dict[Path, Span], lines: LineIndex, *, key: bool = False) -> Where:
     known = path
     while known and known not in spans:
         known = known[:-1]
@@ -220,7 +220,7 @@ _PLAIN: dict[str, str] = {
 }
 
 
-def _mistake(error: Any, name: str, spans: dict[Path, Span], lines: Lines) -> SiteFileError:
+def _mistake(error: Any, name: str, spans: dict[Path, Span], lines: LineIndex) -> SiteFileError:
     kind, context = error["type"], error.get("ctx", {})
     # pydantic adds parts to the path for keys and for members of a union, which do not stand in the file
     path: Path = tuple(error["loc"])

@@ -217,7 +217,7 @@ class Name(Table):
     updated_by: str = Field("router", description='One of [updaters], or "router" or "device": then only watched.')
 
 
-class Request(Table):
+class UpdaterRequest(Table):
     """[updaters.KEY.set] and its like: one HTTP request, with {words} in braces that are filled in."""
 
     method: Annotated[str, Field(pattern=r"^[A-Z]{3,10}$")] = "GET"
@@ -243,9 +243,9 @@ class Updater(Table):
     zone: DnsName | None = Field(None, description="The zone; dns-update finds it by itself.")
     ttl: Annotated[StrictInt, Field(ge=1, le=604_800)] = 60
     trust: SecretField | None = Field(None, description="file:PATH of a root certificate for the provider's server.")
-    set: Request | None = Field(None, description="http: publishes an address.")
-    set_text: Request | None = Field(None, description="http: adds a TXT record, for certificates.")
-    clear_text: Request | None = Field(None, description="http: takes that TXT record away.")
+    set: UpdaterRequest | None = Field(None, description="http: publishes an address.")
+    set_text: UpdaterRequest | None = Field(None, description="http: adds a TXT record, for certificates.")
+    clear_text: UpdaterRequest | None = Field(None, description="http: takes that TXT record away.")
     answers: tuple[Meaning, ...] = ()
     server: ServerField | None = Field(None, description="dns-update: the server; else the zone's primary.")
     key: str | None = Field(None, description="dns-update: the name of the TSIG key.")

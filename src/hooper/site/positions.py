@@ -101,7 +101,7 @@ def positions(text: str) -> dict[Path, Span]:
     return _Scanner(text).run()
 
 
-class Lines:
+class LineIndex:
     """Line and column, both from 1, of offsets in one text."""
 
     def __init__(self, text: str) -> None:

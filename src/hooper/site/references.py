@@ -11,7 +11,7 @@ from typing import NamedTuple
 
 from hooper.dnsnames import base, is_wildcard, stands_for
 from hooper.site import placeholders
-from hooper.site.model import Gateway, Host, Name, Request, Site, Updater
+from hooper.site.model import Gateway, Host, Name, Site, Updater, UpdaterRequest
 from hooper.site.path import Path
 from hooper.site.words import nearest
 
@@ -261,7 +261,7 @@ def _updater(key: str, updater: Updater) -> Iterator[Mistake]:
             yield from _request((*path, part), updater, request)
 
 
-def _request(path: Path, updater: Updater, request: Request) -> Iterator[Mistake]:
+def _request(path: Path, updater: Updater, request: UpdaterRequest) -> Iterator[Mistake]:
     texts: list[tuple[Path, str]] = [((*path, "url"), request.url), ((*path, "body"), request.body or "")]
     texts += [((*path, "headers", name), value) for name, value in request.headers.items()]
     words = [(where, word) for where, text in texts for word in placeholders.used(text)]

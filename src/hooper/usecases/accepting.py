@@ -28,7 +28,7 @@ NOTHING = Acceptance(None)
 
 
 @dataclass(frozen=True)
-class Accepted:
+class RisksTaken:
     """What was accepted: service and finding, each; until when."""
 
     risks: tuple[tuple[str, str], ...]
@@ -36,7 +36,7 @@ class Accepted:
     reason: str
 
 
-def take_risks(run: Run, asked: Acceptance) -> Accepted | None:
+def take_risks(run: Run, asked: Acceptance) -> RisksTaken | None:
     """Accept what keeps these services back, and go on with the site as it then is; None: no reason was given.
 
     Raises: UsageError, CannotEdit, SiteFileError, MachineError.
@@ -58,4 +58,4 @@ def take_risks(run: Run, asked: Acceptance) -> Accepted | None:
             run.use(parse_site(edited.text.encode(), run.file.name))
         else:
             run.use(save_site(run.path, run.file, edited.text))
-    return Accepted(risks, end, asked.reason.strip())
+    return RisksTaken(risks, end, asked.reason.strip())

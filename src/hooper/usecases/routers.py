@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from hooper.errors import HooperError, NeedsAPerson, UsageError
 from hooper.gateways.find import Neighbourhood, find_routers
 from hooper.gateways.rules import Wanted, wan_compared, wanted_rules
-from hooper.gateways.tables import Change, GatewayTable, RouterChangesDocument, RouterListDocument
+from hooper.gateways.tables import GatewayTable, RouterChangesDocument, RouterListDocument, RuleChange
 from hooper.gateways.work import LEASE_S, Work, read_gateway
 from hooper.planning.gate import refusals
 from hooper.planning.openers import not_driven
@@ -76,7 +76,7 @@ async def list_rules(run: Run, request: RouterRequest) -> tuple[RouterListDocume
             if key in gateways:
                 tables.append(GatewayTable(key, None, None, None, ()))
             continue
-        wanted = list(wanted_rules(run.plan.forwards, key, LEASE_S))
+        wanted = list(wanted_rules(router, run.plan.forwards, key, LEASE_S))
         try:
             journal = run.state.journal.entries(key) if run.state is not None else {}
             tables.append(await read_gateway(key, router, wanted, journal, run.at))
@@ -120,16 +120,16 @@ async def close_rules(run: Run, request: RouterRequest) -> tuple[RouterChangesDo
 async def _change(run: Run, request: RouterRequest, deed: Deed) -> tuple[RouterChangesDocument, list[HooperError]]:
     """Find the routers, and do the deed on each. Without a journal nothing is touched."""
     gateways = driven(run, request.gateways)
-    changes: list[Change] = []
+    changes: list[RuleChange] = []
     trouble: list[HooperError] = []
     if run.state is None:
         return RouterChangesDocument(request.dry_run, ()), trouble
     found = await _found(run, gateways, request.deadline)
     for key, router in found.routers.items():
-        run.detail(f"{key}: {router.device or 'a router'} at {router.control}, {router.service}")
+        run.detail(f"{key}: {router.device or 'a router'} at {router.where}")
         work = Work(key, router, str(found.own), run.state.journal, run.here.clock, request.dry_run)
         try:
-            await deed(work, list(wanted_rules(run.plan.forwards, key, request.lease_s)))
+            await deed(work, list(wanted_rules(router, run.plan.forwards, key, request.lease_s)))
         except HooperError as exc:
             if exc.exit_code == UsageError.exit_code:
                 raise

@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     from hooper.site.load import SiteFile
     from hooper.site.model import Site
     from hooper.store.state import State
-    from hooper.usecases.accepting import Accepted
+    from hooper.usecases.accepting import RisksTaken
 
 
 @dataclass
@@ -40,7 +40,7 @@ class Run:
     state: State | None = None
     trouble: list[HooperError] = field(default_factory=list)
     detail: Callable[[str], None] = lambda text: None
-    accepted: Accepted | None = None
+    accepted: RisksTaken | None = None
 
     @property
     def site(self) -> Site:

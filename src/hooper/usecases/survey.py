@@ -51,7 +51,7 @@ class ResolverRow:
 
 
 @dataclass(frozen=True, slots=True)
-class Way:
+class WayMeasured:
     """The hops. seen: who revealed itself on the way to the public address, nearest first; null: nobody.
 
     nats: how many NATs stand before that address, at least and at most; null where it is not known.
@@ -83,19 +83,19 @@ class SurveyDocument:
     missing: tuple[Missing, ...]
     outstanding: tuple[str, ...]
     nat: NatBehaviour | None
-    way: Way | None
+    way: WayMeasured | None
     resolvers: tuple[ResolverRow, ...]
     tunnel: str | None
     between: Between | None = None
     saved: tuple[ChangedKey, ...] = ()
 
 
-def _way(facts: LineFacts) -> Way | None:
+def _way(facts: LineFacts) -> WayMeasured | None:
     measured = facts.measured
     if measured is None or measured.to_self is None or measured.nats is None:
         return None
     shown = [str(one) if one is not None else None for one in measured.to_self.seen[: measured.to_self.last]]
-    return Way(tuple(shown), measured.nats)
+    return WayMeasured(tuple(shown), measured.nats)
 
 
 def document(site: Site, facts: LineFacts) -> SurveyDocument:

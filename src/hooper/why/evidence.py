@@ -133,7 +133,9 @@ async def _tables(
             table = await router.table()
         except HooperError:
             continue
-        for one in wanted_rules([f for f in plan.forwards if f.service == service], key, 0):
+        if table is None:
+            continue
+        for one in wanted_rules(router, [f for f in plan.forwards if f.service == service], key, 0):
             if one.rule is None:
                 continue
             entry = next((e for e in table if (e.key, e.source) == (one.rule.key, one.rule.source)), None)

@@ -33,7 +33,7 @@ def _checked(opcode: int, *ports: int, seconds: int = 0) -> None:
 
 
 @dataclass(frozen=True, slots=True)
-class Request:
+class NatPmpRequest:
     """A request. The ports and lifetime_s (seconds) are for mappings only; a lifetime of 0 takes one away."""
 
     opcode: int
@@ -68,7 +68,7 @@ class Request:
 
 
 @dataclass(frozen=True, slots=True)
-class Response:
+class NatPmpResponse:
     """An answer. epoch_s: seconds since the router's table was last empty. address: to ADDRESS.
 
     The ports and lifetime_s: to a mapping. After a result other than 0 all of these may be left out.

@@ -149,7 +149,7 @@ class Mapping:
 
 
 @dataclass(frozen=True, slots=True)
-class Request:
+class PcpRequest:
     """A request (section 7.1). client: the address that it is sent from, as the server sees it.
 
     mapping: of MAP. body: what an opcode that is not known here carries.
@@ -183,10 +183,10 @@ class Request:
 
 
 @dataclass(frozen=True, slots=True)
-class Response:
+class PcpResponse:
     """An answer (section 7.2). lifetime_s: of the mapping, or of the error. epoch_s: how long the server has its state.
 
-    mapping: of MAP; after an error it may be missing. body: as in Request.
+    mapping: of MAP; after an error it may be missing. body: as in PcpRequest.
     """
 
     opcode: int

@@ -40,7 +40,7 @@ class Link:
 
 
 @dataclass(frozen=True, slots=True)
-class Neighbour:
+class NeighbourMessage:
     """A device on a network of this machine, as far as it has answered. index: of the interface."""
 
     index: int
@@ -53,7 +53,7 @@ class Messages:
     """What one datagram held. done: a dump ends here. failed: the system's error number, negative; 0: none."""
 
     links: tuple[Link, ...] = ()
-    neighbours: tuple[Neighbour, ...] = ()
+    neighbours: tuple[NeighbourMessage, ...] = ()
     changes: tuple[Kind, ...] = ()
     done: bool = False
     failed: int = 0
@@ -68,7 +68,7 @@ def dump(kind: int, family: int = 0) -> bytes:
 def parse(data: bytes) -> Messages:
     """Read one datagram from the kernel. Raises: WireError."""
     links: list[Link] = []
-    neighbours: list[Neighbour] = []
+    neighbours: list[NeighbourMessage] = []
     changes: list[Kind] = []
     done, failed = False, 0
     for kind, body in _messages(data):
@@ -109,14 +109,14 @@ def _attributes(data: bytes) -> dict[int, bytes]:
     return out
 
 
-def _neighbour(body: bytes) -> Iterator[Neighbour]:
+def _neighbour(body: bytes) -> Iterator[NeighbourMessage]:
     if len(body) < _NEIGHBOUR.size:
         raise WireError("neighbour", 0, "cut short")
     _, _, _, index, state, *_ = _NEIGHBOUR.unpack_from(body)
     found = _attributes(body[_NEIGHBOUR.size :])
     raw, mac = found.get(_DST, b""), found.get(_LLADDR, b"")
     if state & _KNOWN and len(raw) in (4, 16) and len(mac) == 6 and any(mac):
-        yield Neighbour(index, ip_address(raw), mac.hex(":"))
+        yield NeighbourMessage(index, ip_address(raw), mac.hex(":"))
 
 
 def _link(body: bytes) -> Link:

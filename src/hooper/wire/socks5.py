@@ -29,7 +29,7 @@ REPLIES = {
 
 
 @dataclass(frozen=True, slots=True)
-class Reply:
+class SocksReply:
     """The answer to a request. bound: the address that the proxy uses, or names as the one that refused."""
 
     code: int

@@ -23,7 +23,7 @@ Kind = Literal["alive", "update", "byebye"]
 
 
 @dataclass(frozen=True, slots=True)
-class Answer:
+class SearchAnswer:
     """What a device says to a search. location: the address of its description. target: what it answers for."""
 
     location: str
@@ -62,13 +62,13 @@ def answer(location: str, target: str, name: str, software: str) -> bytes:
     return head.response(200, "OK", "HTTP/1.1", (*fields, ("SERVER", software), ("LOCATION", location)))
 
 
-def parse_answer(data: bytes) -> Answer:
+def parse_answer(data: bytes) -> SearchAnswer:
     """Read an answer to a search. Raises: WireError: it is none, or says nothing about where."""
     got = _head(data)
     location = got.get("location")
     if got.protocol != "HTTP" or got.status != 200 or not location:
         raise WireError("answer", 0, "no success with a location")
-    return Answer(location, got.get("st") or "", got.get("usn") or "")
+    return SearchAnswer(location, got.get("st") or "", got.get("usn") or "")
 
 
 def notice(told: Notice) -> bytes:

@@ -21,7 +21,7 @@ _NOT_XML = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\x7f￾￿]")
 
 
 @dataclass(frozen=True, slots=True)
-class Service:
+class OfferedService:
     """One service of a device. kind: its type, such as urn:schemas-upnp-org:service:WANIPConnection:1."""
 
     kind: str
@@ -33,11 +33,11 @@ class Description:
     """What a device says of itself. name: maker and model, for people."""
 
     name: str
-    services: tuple[Service, ...]
+    services: tuple[OfferedService, ...]
 
 
 @dataclass(frozen=True, slots=True)
-class Fault:
+class SoapFault:
     """An action that was refused (section 3.2.6)."""
 
     code: int
@@ -125,20 +125,20 @@ def _loose_description(data: bytes, location: str) -> Description:
             kind = text
         elif name == "controlURL" and kind and text:
             with suppress(ValueError):
-                services.append(Service(kind, urljoin(base, text)))
+                services.append(OfferedService(kind, urljoin(base, text)))
             kind = ""
     if not services:
         raise WireError("description", 0, "is no XML, and names no service")
     return Description("", tuple(services))
 
 
-def _services(root: Element, base: str) -> Iterator[Service]:
+def _services(root: Element, base: str) -> Iterator[OfferedService]:
     for one in root.iter():
         if local(one.tag) == "service":
             kind, control = _child(one, "serviceType"), _child(one, "controlURL")
             if kind and control:
                 try:
-                    yield Service(kind, urljoin(base, control))
+                    yield OfferedService(kind, urljoin(base, control))
                 except ValueError:
                     continue
 
@@ -159,7 +159,7 @@ def fault(code: int, text: str) -> bytes:
     error = f'<UPnPError xmlns="urn:schemas-upnp-org:control-1-0"><errorCode>{code}</errorCode>'
     error += f"<errorDescription>{escape(text)}</errorDescription></UPnPError>"
     inside = f"<faultcode>s:Client</faultcode><faultstring>UPnPError</faultstring><detail>{error}</detail>"
-    return _envelope(f"<s:Fault>{inside}</s:Fault>")
+    return _envelope(f"<s:SoapFault>{inside}</s:SoapFault>")
 
 
 def _envelope(inside: str) -> bytes:
@@ -176,7 +176,7 @@ def parse_action(data: bytes) -> tuple[str, dict[str, str]]:
     return local(body[0].tag), {local(one.tag): (one.text or "").strip() for one in body[0]}
 
 
-def parse_response(data: bytes, name: str) -> dict[str, str] | Fault:
+def parse_response(data: bytes, name: str) -> dict[str, str] | SoapFault:
     """What an action gave, by argument, or the refusal. Raises: WireError."""
     try:
         root = parse_xml(data)
@@ -188,9 +188,9 @@ def parse_response(data: bytes, name: str) -> dict[str, str] | Fault:
     if error is not None:
         code = _child(error, "errorCode")
         number = int(code) if code.isascii() and code.isdigit() and len(code) < 6 else 0
-        return Fault(number, " ".join(_child(error, "errorDescription").split())[:120])
+        return SoapFault(number, " ".join(_child(error, "errorDescription").split())[:120])
     if any(local(one.tag) == "Fault" for one in root.iter()):
-        return Fault(0, "refused without a code")
+        return SoapFault(0, "refused without a code")
     got = next((one for one in root.iter() if local(one.tag) == f"{name}Response"), None)
     if got is None:
         raise WireError("envelope", 0, f"answers something else than {name}")

@@ -38,7 +38,7 @@ class Confirm:
 
 
 @dataclass(frozen=True, slots=True)
-class Request:
+class ConnectionRequest:
     """What a client asks for. protocols: the bits of the security it can do; None: it does not negotiate."""
 
     protocols: int | None
@@ -91,12 +91,12 @@ def parse_confirm(data: bytes) -> Confirm | None:
     raise WireError("negotiation type", 11, f"{kind} is neither a response nor a failure")
 
 
-def parse_request(data: bytes) -> Request | None:
+def parse_request(data: bytes) -> ConnectionRequest | None:
     """Read a client's request; None while it is not whole. A routing cookie before the negotiation is passed over."""
     body = _body(data, CONNECTION_REQUEST)
     if body is None:
         return None
     _, _, rest = body.rpartition(b"\r\n")
     if len(rest) < NEGOTIATION.size or rest[0] != REQUEST_TYPE:
-        return Request(None)
-    return Request(NEGOTIATION.unpack_from(rest)[3])
+        return ConnectionRequest(None)
+    return ConnectionRequest(NEGOTIATION.unpack_from(rest)[3])

@@ -7,8 +7,8 @@ from typing import TYPE_CHECKING
 
 from hooper.planning.facts import Facts
 from hooper.planning.findings import finding, group, register
-from hooper.planning.paths import RULES_FOR_A_RANGE, Refused, Way
-from hooper.planning.ports import Side
+from hooper.planning.paths import RULES_FOR_A_RANGE, RefusedWay, Way
+from hooper.planning.ports import OuterSide
 from hooper.planning.typed import WEB, typed, unnamed
 from hooper.planning.values import Finding
 from hooper.ports import Blocked, Ports, blocking, ports_text, single
@@ -152,14 +152,14 @@ class _Proposals:
 
     def __init__(self, facts: Facts) -> None:
         self.facts = facts
-        self.sides: dict[str, Side] = {}
+        self.sides: dict[str, OuterSide] = {}
 
     def __call__(self, key: str) -> str:
         """How to write a free outside port for a service: 13389, or "15000-15010"."""
         service, line = self.facts.site.services[key], self.facts.lines[key]
         side = self.sides.get(line)
         if side is None:
-            side = self.sides[line] = Side()
+            side = self.sides[line] = OuterSide()
             for name, way in self.facts.ways.items():
                 if way.line == line and way.ports:
                     side.take(name, self.facts.site.services[name].used_transport, way.ports[0])
@@ -176,7 +176,7 @@ class _Proposals:
         return text if text.isdigit() else f'"{text}"'
 
 
-def _refusal(facts: Facts, key: str, refused: Refused, better: Callable[[str], str]) -> Finding:
+def _refusal(facts: Facts, key: str, refused: RefusedWay, better: Callable[[str], str]) -> Finding:
     """Why a service gets no rule."""
     service, subject = facts.site.services[key], f"services.{key}"
     way = facts.ways.get(key)

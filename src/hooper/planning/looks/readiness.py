@@ -6,11 +6,11 @@ from collections.abc import Iterator
 from typing import NamedTuple
 
 from hooper.planning.facts import Facts
-from hooper.planning.findings import Entry, finding, group, register
+from hooper.planning.findings import CatalogueEntry, finding, group, register
 from hooper.planning.values import Finding
 
 ENTRIES = register(
-    Entry(
+    CatalogueEntry(
         "default-password",
         "readiness",
         "warning",
