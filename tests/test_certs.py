@@ -28,7 +28,7 @@ from hooper.certs.store import CertificateStore, _new_key
 from hooper.clock import SystemClock
 from hooper.errors import MachineError
 from hooper.lab.identity import TownAuthority
-from hooper.lab.town import Rule
+from hooper.lab.things import Rule
 from hooper.net.http import HttpAnswer
 from hooper.store.sitefile import read_site
 from hooper.store.state import State

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import ast
 import json
 import os
 import pickle
@@ -30,47 +29,6 @@ from hooper.store.state import State, store_name
 from hooper.usecases.schemas import all_schemas
 from support.program import BOATHOUSE, ROOT, valid
 from support.sites import site
-
-SOURCE = ROOT / "src" / "hooper"
-NO_IO = {"socket", "ssl", "asyncio", "anyio", "httpx", "subprocess", "sqlite3", "time", "threading", "psutil"}
-PURE = {"wire", "planning", "site"}
-
-
-def _imports(path: Path) -> set[str]:
-    found: set[str] = set()
-    for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
-        if isinstance(node, ast.Import):
-            found.update(alias.name for alias in node.names)
-        elif isinstance(node, ast.ImportFrom) and node.module:
-            found.add(node.module)
-            found.update(f"{node.module}.{alias.name}" for alias in node.names)
-    return found
-
-
-@pytest.mark.parametrize("layer", sorted(PURE))
-def test_pure_layers_import_neither_io_nor_anything_above_them(layer: str) -> None:
-    allowed = {"wire": {"wire"}, "site": {"site"}, "planning": {"planning", "site"}}[layer]
-    for path in (SOURCE / layer).rglob("*.py"):
-        names = _imports(path)
-        assert not {name.split(".")[0] for name in names} & NO_IO, path
-        layers = {
-            name.split(".")[1]
-            for name in names
-            if name.startswith("hooper.") and (SOURCE / name.split(".")[1]).is_dir()
-        }
-        assert layers <= allowed, path
-
-
-def test_nothing_below_imports_the_command_line() -> None:
-    for path in SOURCE.rglob("*.py"):
-        if path.relative_to(SOURCE).parts[0] not in ("cli", "__main__.py"):
-            assert not any(name.startswith("hooper.cli") for name in _imports(path)), path
-
-
-def test_sockets_are_opened_in_the_door_and_the_lab_alone() -> None:
-    for path in SOURCE.rglob("*.py"):
-        if path.relative_to(SOURCE).parts[0] not in ("net", "lab"):
-            assert not {"socket", "asyncio"} & {name.split(".")[0] for name in _imports(path)}, path
 
 
 def _loaded(code: str) -> set[str]:

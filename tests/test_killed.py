@@ -17,7 +17,7 @@ from hooper.gateways.find import find_routers
 from hooper.gateways.rules import wanted_rules
 from hooper.gateways.work import LEASE_S, Work
 from hooper.lab.switchboard import Switchboard
-from hooper.lab.town import Rule
+from hooper.lab.things import Rule
 from hooper.line.sources import Given
 from hooper.names.update import Names
 from hooper.planning.plan import make_plan

@@ -9,7 +9,7 @@ from pathlib import Path
 import pytest
 
 from hooper.planning.catalogue import as_markdown
-from hooper.store.journal import Entered, LiveRule
+from hooper.store.entries import Entered, LiveRule
 from hooper.store.sitefile import read_site
 from hooper.store.state import State, store_name
 from support.program import BOATHOUSE, ROOT, Lab, Ran, hooper, town_here, valid

@@ -25,7 +25,8 @@ from hooper.lab.devices import read_request
 from hooper.net.plain_http import Url, ask
 from hooper.net.system import SystemDoor
 from hooper.planning.values import Forward
-from hooper.store.journal import Entered, LiveRule, key_of
+from hooper.ports import Ports
+from hooper.store.entries import Entered, LiveRule, key_of
 from hooper.wire import head, upnp
 
 KIND = "urn:schemas-upnp-org:service:WANIPConnection:1"
@@ -378,9 +379,11 @@ def forward(**more: Any) -> Forward:
     usual: dict[str, Any] = {
         "gateway": "box", "line": "fibre", "kind": "forward", "service": "hub-page", "transport": "tcp",
         "outside_address": None, "outside_ports": (8443, 8443), "target_address": "10.44.7.50",
-        "target_ports": (8443, 8443), "sources": (), "by": "auto",
+        "target_ports": (8443, 8443), "sources": (), "by": "auto", **more,
     }  # fmt: skip
-    return Forward(**{**usual, **more})
+    for key in ("outside_ports", "target_ports"):
+        usual[key] = Ports(*usual[key]) if usual[key] is not None else None
+    return Forward(**usual)
 
 
 def test_what_igd_can_say_and_what_it_cannot() -> None:

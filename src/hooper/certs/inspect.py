@@ -8,13 +8,12 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import TYPE_CHECKING
 
+from hooper.certs.problems import ABSENT, EXPIRED, NOT_YET, OTHER_NAME, UNTRUSTED
 from hooper.dnsnames import any_stands_for
 
 if TYPE_CHECKING:
     from cryptography import x509
 
-EXPIRED, NOT_YET, OTHER_NAME = "certificate-expired", "certificate-not-yet-valid", "certificate-other-name"
-UNTRUSTED, ABSENT = "certificate-untrusted", "certificate-absent"
 CHAIN_LENGTH = 8  # certificates from a leaf to its root; more is a loop
 
 

@@ -9,18 +9,8 @@ from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from hooper.certs.inspect import (
-    ABSENT,
-    EXPIRED,
-    NOT_YET,
-    OTHER_NAME,
-    UNTRUSTED,
-    judge,
-    load_chain,
-    load_pem,
-    names_of,
-    well_known_roots,
-)
+from hooper.certs.inspect import judge, load_chain, load_pem, names_of, well_known_roots
+from hooper.certs.problems import ABSENT, EXPIRED, NOT_YET, OTHER_NAME, UNTRUSTED, planned_for
 from hooper.errors import MachineError
 from hooper.files import read_text
 
@@ -28,13 +18,6 @@ if TYPE_CHECKING:
     from cryptography import x509
 
     from hooper.site.model import Site
-
-CODES = (ABSENT, EXPIRED, NOT_YET, OTHER_NAME, UNTRUSTED)
-
-
-def planned_for(site: Site, service: str) -> str | None:
-    """The certificate that the site file has for a service; None: it has none."""
-    return next((key for key, entry in site.certificates.items() if service in entry.services), None)
 
 
 @dataclass(frozen=True)

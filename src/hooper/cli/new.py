@@ -19,67 +19,72 @@ if TYPE_CHECKING:
 app = sub_app("Start a site file: by questions, by options, or from what is found here.")
 
 
-@command(app, "new", deadline=5.0)
+FileArgument = Annotated[Path | None, typer.Argument(metavar="FILE", help="Else HOOPER_SITE, else site.toml here.")]
+FoundFlag = Annotated[
+    bool, typer.Option("--found", help="Take what can be found here: this network, its router, its WAN address.")
+]
+TitleOption = Annotated[str | None, typer.Option("--title", metavar="TEXT", help="What the place is called.")]
+GatewaysOption = Annotated[
+    list[str] | None,
+    typer.Option("--gateway", metavar="KEY=LAN", help="A router, such as box=10.0.0.1/24; outermost first."),
+]
+WansOption = Annotated[
+    list[str] | None, typer.Option("--wan", metavar="KEY=ADDRESS", help="An inner router's address outside.")
+]
+PoolsOption = Annotated[
+    list[str] | None, typer.Option("--pool", metavar="KEY=FIRST-LAST", help="What its DHCP gives away.")
+]
+ByHandOption = Annotated[
+    list[str] | None, typer.Option("--by-hand", metavar="KEY", help="This router answers no protocol.")
+]
+ProviderOption = Annotated[
+    list[str] | None, typer.Option("--provider", metavar="KEY", help="This router is the provider's.")
+]
+LineOption = Annotated[str, typer.Option("--line", metavar="KEY", help="The key of the line.")]
+AddressOption = Annotated[str, typer.Option("--address", metavar="ADDRESS", help="The line's fixed address.")]
+BlockedOption = Annotated[
+    list[str] | None, typer.Option("--blocked", metavar="PORTS", help='What the provider drops, such as "tcp 25".')
+]
+StunOption = Annotated[
+    list[str] | None, typer.Option("--stun", metavar="ADDRESS:PORT", help="A STUN server that may be asked.")
+]
+ResolverOption = Annotated[
+    list[str] | None, typer.Option("--resolver", metavar="ADDRESS", help="A DNS server that may be asked.")
+]
+NameOption = Annotated[str, typer.Option("--name", metavar="NAME", help="A DNS name that leads to the line.")]
+HostsOption = Annotated[
+    list[str] | None, typer.Option("--host", metavar="KEY=ADDRESS", help="A device; can be given again.")
+]
+
+
+@command(app, "new", deadline=5.0, dry_run="Print the file instead of writing it.")
 def new(
     session: Session,
-    file: Annotated[Path | None, typer.Argument(metavar="FILE", help="Else HOOPER_SITE, else site.toml here.")] = None,
-    found: Annotated[
-        bool,
-        typer.Option("--found", help="Take what can be found here: this network, its router, its WAN address."),
-    ] = False,
-    title: Annotated[str | None, typer.Option("--title", metavar="TEXT", help="What the place is called.")] = None,
-    gateway: Annotated[
-        list[str] | None,
-        typer.Option("--gateway", metavar="KEY=LAN", help="A router, such as box=10.0.0.1/24; outermost first."),
-    ] = None,
-    wan: Annotated[
-        list[str] | None, typer.Option("--wan", metavar="KEY=ADDRESS", help="An inner router's address outside.")
-    ] = None,
-    pool: Annotated[
-        list[str] | None, typer.Option("--pool", metavar="KEY=FIRST-LAST", help="What its DHCP gives away.")
-    ] = None,
-    by_hand: Annotated[
-        list[str] | None, typer.Option("--by-hand", metavar="KEY", help="This router answers no protocol.")
-    ] = None,
-    provider: Annotated[
-        list[str] | None, typer.Option("--provider", metavar="KEY", help="This router is the provider's.")
-    ] = None,
-    line: Annotated[str, typer.Option("--line", metavar="KEY", help="The key of the line.")] = "line",
-    address: Annotated[str, typer.Option("--address", metavar="ADDRESS", help="The line's fixed address.")] = "dynamic",
-    blocked: Annotated[
-        list[str] | None, typer.Option("--blocked", metavar="PORTS", help='What the provider drops, such as "tcp 25".')
-    ] = None,
-    stun: Annotated[
-        list[str] | None, typer.Option("--stun", metavar="ADDRESS:PORT", help="A STUN server that may be asked.")
-    ] = None,
-    resolver: Annotated[
-        list[str] | None, typer.Option("--resolver", metavar="ADDRESS", help="A DNS server that may be asked.")
-    ] = None,
-    name: Annotated[str, typer.Option("--name", metavar="NAME", help="A DNS name that leads to the line.")] = "",
-    host: Annotated[
-        list[str] | None, typer.Option("--host", metavar="KEY=ADDRESS", help="A device; can be given again.")
-    ] = None,
-    dry_run: Annotated[bool, typer.Option("--dry-run", help="Print the file instead of writing it.")] = False,
+    file: FileArgument = None,
+    found: FoundFlag = False,
+    title: TitleOption = None,
+    gateway: GatewaysOption = None,
+    wan: WansOption = None,
+    pool: PoolsOption = None,
+    by_hand: ByHandOption = None,
+    provider: ProviderOption = None,
+    line: LineOption = "line",
+    address: AddressOption = "dynamic",
+    blocked: BlockedOption = None,
+    stun: StunOption = None,
+    resolver: ResolverOption = None,
+    name: NameOption = "",
+    host: HostsOption = None,
 ) -> int:
     """Start a site file. Without --gateway and --found it asks, in a sensible order, with defaults in brackets."""
-    from hooper.files import write_atomically
-    from hooper.planning.documents import ChangedKey, EditDocument
-    from hooper.planning.starting import Start, site_text
+    from hooper.planning.starting import Start
 
     path = site_path(file)
-    if path.exists() and not dry_run:
+    if path.exists() and not session.dry_run:
         raise UsageError(f"{path} exists, and is not overwritten", remedy="Name another file, or change that one.")
-    start = Start(
-        title or "",
-        (),
-        line,
-        address,
-        tuple(blocked or ()),
-        tuple(stun or ()),
-        tuple(resolver or ()),
-        name,
-        tuple(_pairs("--host", host)),
-    )
+    drops, servers, resolvers = tuple(blocked or ()), tuple(stun or ()), tuple(resolver or ())
+    hosts = tuple(_pairs("--host", host))
+    start = Start(title or "", (), line, address, drops, servers, resolvers, name, hosts)
     if gateway:
         start = replace(start, boxes=_boxes(gateway, wan, pool, by_hand or [], provider or []))
     elif found:
@@ -89,10 +94,18 @@ def new(
         raise UsageError("--json asks no questions", remedy="Give --gateway KEY=LAN, or --found.")
     else:
         start = _asked(start)
+    return _written(session, path, start)
+
+
+def _written(session: Session, path: Path, start: Start) -> int:
+    from hooper.files import write_atomically
+    from hooper.planning.documents import ChangedKey, EditDocument
+    from hooper.planning.starting import site_text
+
     text = site_text(start)
     if (wrong := _wrong(start)) is not None:
         raise UsageError(f"that makes no site: {wrong}", remedy="Correct what you gave; nothing was written.")
-    if dry_run:
+    if session.dry_run:
         typer.echo(text, nl=False)
         return 0
     write_atomically(path, text.encode())

@@ -2,17 +2,17 @@
 
 from __future__ import annotations
 
+from functools import partial
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from hooper.cli.accepting import AcceptOption, UntilOption, acceptance, taken
 from hooper.cli.command import command
-from hooper.cli.common import Session, sub_app
-from hooper.errors import EXIT_NEEDS_A_PERSON, HooperError, UsageError, worst
+from hooper.cli.common import Done, Session, sub_app
+from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 from hooper.planning.documents import WorksheetDocument
 from hooper.site.words import chosen
-from hooper.usecases.accepting import take_risks
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -60,7 +60,7 @@ def worksheet(
 
     What would be exposed before it is ready is left out, and said (exit code 5).
     """
-    from hooper.usecases.worksheet import WorksheetRequest, never_ticked
+    from hooper.usecases.worksheet import WorksheetRequest
     from hooper.usecases.worksheet import worksheet as make
 
     flags = {"devices": devices, "letter": letter, "removal": removal}
@@ -74,46 +74,45 @@ def worksheet(
     file = session.read_site()
     known = {**file.site.gateways, **(file.site.hosts if kind == "devices" else {})}
     chosen_keys = chosen(keys or (), known, "gateway or host" if kind == "devices" else "gateway")
-    new: tuple[str, ...] = ()
+    asked = acceptance(accept, until, ())
+    request = WorksheetRequest(kind, chosen_keys, html, rest, ticked, asked)  # type: ignore[arg-type]
+    done = session.do(make, request, file, state=kept)
+    _remarks(session, done, request)
+    form = "html" if html else "markdown" if markdown else ""
+    code = session.show(done.document, partial(_print, session, done.run, form), errors=done.trouble)
+    if not done.run.plan.feasible:
+        session.note("\nThis plan has errors: entered like this, not everything will work. See `hooper plan`.")
+    return worst([code, 0 if done.run.plan.feasible else EXIT_NEEDS_A_PERSON])
 
-    def work(run: Run, request: WorksheetRequest) -> tuple[WorksheetDocument, list[HooperError]]:
-        nonlocal new
-        run.accepted = take_risks(run, acceptance(accept, until, ()))
-        new = never_ticked(run, request.keys) if changed else ()
-        return make(run, request)
 
-    request = WorksheetRequest(kind, chosen_keys, html, rest, ticked)  # type: ignore[arg-type]
-    done = session.do(work, request, file, state=kept)
-    document, run = done.document, done.run
-    if run.accepted is not None:
-        taken(session, run.accepted)
-    for gateway in new:
+def _remarks(session: Session, done: Done[WorksheetDocument], request: WorksheetRequest) -> None:
+    """What was accepted and ticked off, and what is new."""
+    document = done.document
+    if done.run.accepted is not None:
+        taken(session, done.run.accepted)
+    for gateway in document.never_ticked:
         session.note(f"No sheet of {gateway} was ticked off yet, so all of it is new.")
-    if changed and not document.changes:
+    if request.kind == "changed" and not document.changes:
         session.note("Nothing is different from the sheets that were ticked off.")
-    if ticked:
+    if request.ticked:
         session.note(f"Ticked off: {', '.join(sheet.gateway for sheet in document.sheets)}.\n")
-    title = run.site.site.title or "this site"
+
+
+def _print(session: Session, run: Run, form: str, shown: WorksheetDocument, out: Console) -> None:
+    """The sheets as text, Markdown or one page."""
+    title, day = run.site.site.title or "this site", str(session.at.date())
     if session.mask:
         title = session.mask.text(title)
-    day = str(session.at.date())
+    if form == "html":
+        typer.echo(_page(session, run.topology, shown, title, day))
+    elif form == "markdown":
+        from hooper.report.sheets import as_markdown
 
-    def render(shown: WorksheetDocument, out: Console) -> None:
+        typer.echo(as_markdown(shown, run.site, title, day))
+    else:
         from hooper.cli.sheets import as_text
 
-        if html:
-            typer.echo(_page(session, run.topology, shown, title, day))
-        elif markdown:
-            from hooper.report.sheets import as_markdown
-
-            typer.echo(as_markdown(shown, run.site, title, day))
-        else:
-            as_text(shown, run.site, title, out)
-
-    code = session.show(document, render, errors=done.trouble)
-    if not run.plan.feasible:
-        session.note("\nThis plan has errors: entered like this, not everything will work. See `hooper plan`.")
-    return worst([code, 0 if run.plan.feasible else EXIT_NEEDS_A_PERSON])
+        as_text(shown, run.site, title, out)
 
 
 def _page(session: Session, topology: Topology, shown: WorksheetDocument, title: str, day: str) -> str:

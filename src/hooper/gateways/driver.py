@@ -9,7 +9,7 @@ from hooper.addresses import IPAddress
 from hooper.errors import CounterpartError
 from hooper.planning.openers import Protocol as Spoken
 from hooper.planning.values import Forward
-from hooper.store.journal import LiveRule
+from hooper.store.entries import LiveRule
 
 Reason = Literal["taken", "not-now", "other"]
 

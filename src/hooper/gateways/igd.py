@@ -20,7 +20,7 @@ from hooper.net.types import Door
 from hooper.planning.openers import Protocol, cannot_say
 from hooper.planning.ports import transports
 from hooper.planning.values import Forward
-from hooper.store.journal import LiveRule
+from hooper.store.entries import LiveRule
 from hooper.wire import upnp
 
 LONGEST_S = 604_800  # a week (WANIPConnection:2 section 2.3.21)

@@ -14,7 +14,7 @@ from hooper.gateways.tables import Owner, RuleRow
 from hooper.planning.openers import Protocol
 from hooper.planning.values import Forward
 from hooper.ports import single
-from hooper.store.journal import Entered, Key, LiveRule, key_of
+from hooper.store.entries import Entered, Key, LiveRule, key_of
 
 if TYPE_CHECKING:
     from hooper.site.model import Site

@@ -19,7 +19,8 @@ from hooper.gateways.tables import ChangedRule, GatewayTable, Outcome, RuleChang
 from hooper.net.types import ConnectFailed
 from hooper.planning.values import Finding
 from hooper.ports import single
-from hooper.store.journal import Entered, Journal, Key, LiveRule, key_of
+from hooper.store.entries import Entered, Key, LiveRule, key_of
+from hooper.store.journal import Journal
 
 LEASE_S = 604_800  # a week
 DONE: tuple[Outcome, ...] = ("added", "renewed", "already", "replaced", "removed", "put-back", "gone", "left")

@@ -22,7 +22,8 @@ from cryptography.hazmat.primitives.asymmetric.utils import encode_dss_signature
 from hooper.clock import rfc3339
 from hooper.lab.devices import read_request
 from hooper.lab.identity import TownAuthority
-from hooper.lab.town import Machine, Town
+from hooper.lab.things import Machine
+from hooper.lab.town import Town
 from hooper.net.types import Endpoint
 from hooper.wire import head
 

@@ -14,7 +14,8 @@ from hooper.lab import acme, devices
 from hooper.lab.identity import TownAuthority, self_signed
 from hooper.lab.igd import IgdRouter
 from hooper.lab.provider import NameProvider
-from hooper.lab.town import Attachment, Box, Machine, StreamHandler, Town, made_up_mac
+from hooper.lab.things import Attachment, Box, Machine, StreamHandler, made_up_mac
+from hooper.lab.town import Town
 from hooper.lab.zone import PRIMARY, ZONE
 from hooper.net.types import Endpoint
 
@@ -65,6 +66,19 @@ def build(now: Callable[[], datetime]) -> Town:
         SHARED: IPv4Network("100.64.44.0/24"),  # behind the provider's own NAT, while it has one
     }
     town.routers = {INTERNET: (IPv4Address("203.0.113.1"), IPv4Address("192.0.2.254"))}
+    _gateways(town)
+    for key, address in HOSTS.items():
+        _add(town, key, CLUB, address, gateway="10.44.7.1")
+        town.zone.set(IPv4Address(address).reverse_pointer, "PTR", [f"{key}.home.arpa."])
+    _equip(town)
+    _people(town)
+    _servers(town)
+    _offices(town)
+    return town
+
+
+def _gateways(town: Town) -> None:
+    """The provider's box, the club's router, the mobile carrier's."""
     fibre = Box(
         "fibre-box",
         INTERNET,
@@ -92,13 +106,10 @@ def build(now: Callable[[], datetime]) -> Town:
         box.tcp[80] = status_page(box)
     town.igd[club.key] = IgdRouter(town, club)
     town.zone.set(NAME, "A", [str(fibre.wan)])
-    for name, address in SERVERS.items():
-        town.zone.set(name, "A", [address])
-    town.zone.set(ZONE, "NS", [f"{PRIMARY}."])
-    for key, address in HOSTS.items():
-        _add(town, key, CLUB, address, gateway="10.44.7.1")
-        town.zone.set(IPv4Address(address).reverse_pointer, "PTR", [f"{key}.home.arpa."])
-    _equip(town)
+
+
+def _people(town: Town) -> None:
+    """The laptop at home and between the boxes, the phone, the rented machine."""
     here = _add(town, "here", CLUB, "10.44.7.105", interface="lan0", gateway="10.44.7.1")
     here.attachments[0].address6 = IPv6Address("2001:db8:44:7::105")
     usb = Attachment("usb0", MOBILE, IPv4Address("100.72.5.20"), "02:00:5e:72:05:20", IPv4Address("100.72.5.9"), 700)
@@ -109,6 +120,13 @@ def build(now: Callable[[], datetime]) -> Town:
     between.attachments.append(usb)
     _add(town, "phone", MOBILE, "100.72.5.9", gateway="100.72.5.1")
     _add(town, "rented", INTERNET, "198.51.100.7")
+
+
+def _servers(town: Town) -> None:
+    """STUN, the zone's own servers, and the resolvers."""
+    for name, address in SERVERS.items():
+        town.zone.set(name, "A", [address])
+    town.zone.set(ZONE, "NS", [f"{PRIMARY}."])
     stun = [IPv4Address("192.0.2.10"), IPv4Address("192.0.2.11")]
     for number, own in enumerate(stun):
         server = _add(town, f"stun-{number + 1}", INTERNET, str(own))
@@ -119,11 +137,10 @@ def build(now: Callable[[], datetime]) -> Town:
         server.tcp[3478] = devices.stun_stream
     server = _add(town, "name-server", INTERNET, SERVERS[PRIMARY])
     server.udp[53], server.tcp[53] = town.zone.authority, town.zone.stream
-    for machine in (_add(town, "resolver", INTERNET, "192.0.2.53"), fibre, club, town.nodes["phone"]):  # or pass on
+    routers = town.boxes["fibre-box"], town.boxes["club-router"]
+    for machine in (_add(town, "resolver", INTERNET, "192.0.2.53"), *routers, town.nodes["phone"]):  # or pass on
         machine.udp[53] = town.zone.resolver
     _add(town, "wrong-resolver", INTERNET, str(WRONG_RESOLVER)).udp[53] = town.zone.liar
-    _offices(town)
-    return town
 
 
 def _offices(town: Town) -> None:

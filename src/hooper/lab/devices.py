@@ -11,7 +11,7 @@ from anyio.streams.tls import TLSStream
 
 from hooper.errors import WireError
 from hooper.lab.identity import Identity
-from hooper.lab.town import DatagramHandler, Reply, StreamHandler
+from hooper.lab.things import DatagramHandler, Reply, StreamHandler
 from hooper.net.types import Endpoint
 from hooper.wire import head, stun, x224
 from hooper.wire.body import read_body

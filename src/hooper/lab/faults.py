@@ -10,7 +10,8 @@ from ipaddress import IPv4Address, IPv4Interface
 from hooper.errors import NeedsAPerson, UsageError
 from hooper.lab.boathouse import CLUB, INTERNET, NAME, SERVICES, SHARED
 from hooper.lab.identity import Identity, self_signed
-from hooper.lab.town import Box, Rule, Town
+from hooper.lab.things import Box, Rule
+from hooper.lab.town import Town
 
 HUB = "hub-page"
 Undo = Callable[[], None]

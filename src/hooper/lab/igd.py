@@ -13,7 +13,8 @@ from anyio.abc import ByteStream
 from hooper.errors import WireError
 from hooper.lab.devices import read_request
 from hooper.lab.portcontrol import PortControl
-from hooper.lab.town import Box, Rule, Town
+from hooper.lab.things import Box, Rule
+from hooper.lab.town import Town
 from hooper.net.types import Endpoint
 from hooper.wire import head, natpmp, ssdp, upnp
 

@@ -11,7 +11,8 @@ from hooper.errors import UsageError
 from hooper.lab import devices
 from hooper.lab.boathouse import BETWEEN, CLUB, INTERNET, PUBLIC, SHARED, WRONG_RESOLVER
 from hooper.lab.igd import IgdRouter
-from hooper.lab.town import Attachment, Box, Dependence, Machine, Town
+from hooper.lab.things import Attachment, Box, Dependence, Machine
+from hooper.lab.town import Town
 
 Speaking = Literal["inner", "outer", "both", "none"]
 Dead = Literal["stun", "gateway", "resolver", "everything"]

@@ -6,7 +6,8 @@ from dataclasses import dataclass, field
 from datetime import datetime
 
 from hooper.errors import WireError
-from hooper.lab.town import Box, Town
+from hooper.lab.things import Box
+from hooper.lab.town import Town
 from hooper.net.types import Endpoint
 from hooper.wire import natpmp, pcp
 

@@ -22,7 +22,7 @@ from hooper.lab.faults import FAULTS, Breakages
 from hooper.lab.identity import context_of
 from hooper.lab.lines import LineSetter, Shape
 from hooper.lab.tables import read_tables, type_sheets
-from hooper.lab.town import Arrival, Attachment, DatagramSocket, Machine, Turned
+from hooper.lab.things import Arrival, Attachment, DatagramSocket, Machine, Turned
 from hooper.net.types import Endpoint
 from hooper.wire import socks5
 from hooper.wire import town as link

@@ -7,7 +7,8 @@ from ipaddress import IPv4Address, IPv4Network
 from typing import Any
 
 from hooper.errors import UsageError
-from hooper.lab.town import Box, Rule, Town, overlapping, type_rule
+from hooper.lab.things import Box, Rule, overlapping, type_rule
+from hooper.lab.town import Town
 from hooper.planning.values import Forward
 from hooper.planning.worksheet import labels
 

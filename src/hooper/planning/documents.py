@@ -107,7 +107,10 @@ class Ruleset:
 
 @dataclass(frozen=True, slots=True)
 class WorksheetDocument:
-    """`hooper worksheet`: sheets for the routers, or what an option asked for instead."""
+    """`hooper worksheet`: sheets for the routers, or what an option asked for instead.
+
+    never_ticked: the routers no sheet of which was ticked off yet, so that all of it is a change.
+    """
 
     sheets: tuple[Sheet, ...]
     devices: tuple[DeviceSheet, ...] = ()
@@ -116,6 +119,7 @@ class WorksheetDocument:
     changes: tuple[SheetChange, ...] = ()
     clients: tuple[ClientLine, ...] = ()
     rulesets: tuple[Ruleset, ...] = ()
+    never_ticked: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

@@ -16,6 +16,7 @@ from hooper.planning.letter import letters
 from hooper.planning.values import Forward
 from hooper.planning.worksheet import changes_since, client_lines, make_sheets, sheet_mark, without_entered
 from hooper.ports import Ports
+from hooper.usecases.accepting import NOTHING, Acceptance, take_risks
 from hooper.usecases.run import Run
 
 Kind = Literal["", "devices", "letter", "removal", "changed", "clients", "nftables"]
@@ -25,7 +26,7 @@ Kind = Literal["", "devices", "letter", "removal", "changed", "clients", "nftabl
 class WorksheetRequest:
     """keys: only these routers, or devices. whole: devices and letters too. rest: without what a program has entered.
 
-    ticked: remember that these sheets have been entered as they stand.
+    ticked: remember that these sheets have been entered as they stand. accept: risks that are taken.
     """
 
     kind: Kind = ""
@@ -33,6 +34,7 @@ class WorksheetRequest:
     whole: bool = False
     rest: bool = False
     ticked: bool = False
+    accept: Acceptance = NOTHING
 
 
 def worksheet(run: Run, request: WorksheetRequest) -> tuple[WorksheetDocument, list[HooperError]]:
@@ -40,6 +42,7 @@ def worksheet(run: Run, request: WorksheetRequest) -> tuple[WorksheetDocument, l
 
     Raises: UsageError, StateError.
     """
+    run.accepted = take_risks(run, request.accept)
     kept = refusals(run.site, run.plan)
     document, trouble = _document(run, request, kept)
     if request.ticked:
@@ -68,7 +71,7 @@ def _document(
     if request.kind == "removal":
         return WorksheetDocument((), removals=make_sheets(topology, plan, keys)), []
     if request.kind == "changed":
-        return WorksheetDocument((), changes=_changes(run, sheets)), trouble
+        return WorksheetDocument((), changes=_changes(run, sheets), never_ticked=_never_ticked(run, keys)), trouble
     if request.kind == "clients":
         return WorksheetDocument((), clients=client_lines(topology)), []
     if request.kind == "nftables":
@@ -99,7 +102,7 @@ def _tick(run: Run, sheets: tuple[Sheet, ...], kept: Mapping[str, HooperError]) 
         run.state.values.tell(run.at, {**marks, **rules})
 
 
-def never_ticked(run: Run, gateways: tuple[str, ...]) -> tuple[str, ...]:
+def _never_ticked(run: Run, gateways: tuple[str, ...]) -> tuple[str, ...]:
     """The gateways no sheet of which was ticked off yet. Raises: StateError."""
     told = run.state.values.told() if run.state is not None else {}
     return tuple(key for key in gateways or run.site.gateways if f"entered:{key}" not in told)

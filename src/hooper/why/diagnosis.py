@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 from hooper.addresses import parse_address
-from hooper.certs.inspect import NOT_YET
-from hooper.check.certificates import CODES, planned_for
+from hooper.certs.problems import CODES, NOT_YET, planned_for
 from hooper.comparison import Comparison, Side
 from hooper.line.judging import compare
 from hooper.line.sources import PublicAddress
