@@ -1,4 +1,5 @@
-"""Start-up by CPU time: the least of twenty interleaved runs each. Exit code 1 if a ratio is over its limit.
+"""Start-up by CPU time: the least of twenty interleaved runs each, of up to eighty while a ratio is over its limit, since
+a busy machine can only make a run dearer. Exit code 1 if it stays over.
 
 python benchmarks/startup.py
 """
@@ -17,7 +18,7 @@ ROOT = Path(__file__).parents[1]
 RUNS = 20
 BASE = "import typer"
 # what is run, with its limit as a multiple of the base
-CASES = {"hooper --help": (["--help"], 2.0), "hooper plan": (["plan"], 4.0)}
+CASES = {"hooper --help": (["--help"], 1.3), "hooper plan": (["plan"], 4.0)}
 
 
 def program() -> str:
@@ -37,6 +38,11 @@ def cpu_seconds(command: list[str], folder: Path) -> float:
     return after.ru_utime - before.ru_utime + after.ru_stime - before.ru_stime
 
 
+def ratios(least: dict[str, float]) -> dict[str, float]:
+    """How many times the base each case takes."""
+    return {key: least[key] / least[BASE] for key in CASES}
+
+
 def main() -> int:
     commands = {BASE: [sys.executable, "-c", BASE]}
     commands |= {name: [program(), *arguments] for name, (arguments, _) in CASES.items()}
@@ -44,16 +50,15 @@ def main() -> int:
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         (folder / "site.toml").write_bytes((ROOT / "src" / "hooper" / "lab" / "boathouse.toml").read_bytes())
-        for _ in range(RUNS):
+        for run in range(1, 4 * RUNS + 1):
             for key, command in commands.items():
                 least[key] = min(least[key], cpu_seconds(command, folder))
-    over = 0
+            if run % RUNS == 0 and all(ratio <= CASES[key][1] for key, ratio in ratios(least).items()):
+                break
     print(f"{BASE:<15}{least[BASE] * 1000:6.0f} ms")
-    for key, (_, limit) in CASES.items():
-        ratio = least[key] / least[BASE]
-        over += ratio > limit
-        print(f"{key:<15}{least[key] * 1000:6.0f} ms  {ratio:.2f} times the base, limit {limit:g}")
-    return 1 if over else 0
+    for key, ratio in ratios(least).items():
+        print(f"{key:<15}{least[key] * 1000:6.0f} ms  {ratio:.2f} times the base, limit {CASES[key][1]:g}")
+    return 1 if any(ratio > CASES[key][1] for key, ratio in ratios(least).items()) else 0
 
 
 if __name__ == "__main__":

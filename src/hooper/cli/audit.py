@@ -22,7 +22,7 @@ def audit(
     session: Session,
 ) -> int:
     """What the world can see by this plan, the gravest first, with the safer way for each. Asks nobody."""
-    from hooper.usecases.plan import audit as make
+    from hooper.usecases.lists import audit as make
 
     document = session.do(make, None, session.read_site()).document
     code = session.show(document, _render)

@@ -35,7 +35,7 @@ BehindOption = Annotated[
 @command(app, "host list", site=True, mask=True)
 def list_hosts(session: Session) -> int:
     """All devices of the site file: address, who gives it, services, what is ticked off."""
-    from hooper.usecases.plan import list_hosts as look
+    from hooper.usecases.lists import list_hosts as look
 
     return session.show(session.do(look, None, session.read_site()).document, _render_list)
 
@@ -161,7 +161,7 @@ def tick(
     """Tick off what is done on a device before it is exposed; without an item, show its list."""
     from hooper.planning.edits import tick as tick_edit
     from hooper.planning.looks.readiness import ITEMS
-    from hooper.usecases.plan import list_hosts as look
+    from hooper.usecases.lists import list_hosts as look
 
     file = session.read_site()
     (key,) = chosen([host], file.site.hosts, "host")

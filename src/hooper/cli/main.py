@@ -10,6 +10,7 @@ import signal
 import sys
 from collections.abc import Sequence
 from importlib import import_module
+from types import ModuleType
 from typing import Any
 
 import typer
@@ -46,6 +47,7 @@ class LazyGroup(TyperGroup):
     def get_command(self, ctx: Any, cmd_name: str) -> Any:
         if cmd_name not in COMMANDS:
             return None
+        _without_plugins()
         app = import_module(COMMANDS[cmd_name][0]).app
         command = typer.main.get_command(app)
         command.name = cmd_name
@@ -54,6 +56,23 @@ class LazyGroup(TyperGroup):
     def format_commands(self, ctx: Any, formatter: Any) -> None:
         with formatter.section("Commands, in the order of the work"):
             formatter.write_dl([(name, text) for name, (_, text) in COMMANDS.items()])
+
+
+def _without_plugins() -> None:
+    """Import pydantic without its search for plugins, which `run` has switched off: before it finds that out, it
+    has imported what reads installed packages, a twelfth of a start.
+    """
+    if "importlib.metadata" in sys.modules or os.environ.get("PYDANTIC_DISABLE_PLUGINS") != "__all__":
+        return
+    empty = ModuleType("importlib.metadata")
+    empty.entry_points = lambda **_: ()  # type: ignore[attr-defined]
+    sys.modules["importlib.metadata"] = empty
+    try:
+        import_module("pydantic.plugin._loader")
+    except ImportError:
+        pass  # another pydantic, which does it in another way
+    finally:
+        del sys.modules["importlib.metadata"]
 
 
 app = typer.Typer(

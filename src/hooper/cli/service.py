@@ -51,7 +51,7 @@ ExpectOption = Annotated[str | None, typer.Option("--expect", metavar="TEXT", he
 @command(app, "service list", site=True, mask=True)
 def list_all(session: Session) -> int:
     """All services of the site file: where they are, how far they reach, by which port."""
-    from hooper.usecases.plan import list_services as look
+    from hooper.usecases.lists import list_services as look
 
     return session.show(session.do(look, None, session.read_site()).document, _render)
 

@@ -1,4 +1,4 @@
-"""The rule that every router needs, and what is wrong or risky; what the plan exposes; hosts and services as lists."""
+"""The rule that every router needs, and what is wrong or risky."""
 
 from __future__ import annotations
 
@@ -6,10 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 
 from hooper.errors import HooperError
-from hooper.planning.audit import AuditDocument
-from hooper.planning.documents import HostListDocument, ServiceListDocument
 from hooper.planning.findings import rank
-from hooper.planning.lists import host_rows, service_rows
 from hooper.planning.looks.line import address_differs
 from hooper.planning.values import Compared, Finding, PlanDocument
 from hooper.sourced import Sourced, SourcedAddress
@@ -72,21 +69,3 @@ def _against(run: Run, request: PlanRequest) -> tuple[Compared, ...]:
     for name, (gateway, text) in request.against.items():
         out += compare_table(run.plan.forwards, read_table(text, name), gateways, gateway, name)
     return tuple(out)
-
-
-def audit(run: Run, request: None = None) -> tuple[AuditDocument, list[HooperError]]:
-    """What the plan lets in. Asks nobody."""
-    from hooper.planning.audit import audit as make_audit
-
-    return make_audit(run.topology, run.plan, run.at.date()), []
-
-
-def list_hosts(run: Run, request: str | None = None) -> tuple[HostListDocument, list[HooperError]]:
-    """The hosts of the file. request: only this one."""
-    rows = (row for row in host_rows(run.topology) if request in (None, row.host))
-    return HostListDocument(tuple(rows)), []
-
-
-def list_services(run: Run, request: None = None) -> tuple[ServiceListDocument, list[HooperError]]:
-    """The services of the file."""
-    return ServiceListDocument(tuple(service_rows(run.topology))), []
