@@ -1,5 +1,5 @@
-"""Start-up by CPU time: the least of twenty interleaved runs each, of up to eighty while a ratio is over its limit, since
-a busy machine can only make a run dearer. Exit code 1 if it stays over.
+"""Start-up by CPU time: the least of twenty interleaved runs each, of up to eighty while a ratio is over its limit,
+since a busy machine can only make a run dearer. Exit code 1 if it stays over.
 
 python benchmarks/startup.py
 """

@@ -41,13 +41,17 @@ COMMANDS: dict[str, tuple[str, str]] = {
 class LazyGroup(TyperGroup):
     """Commands whose modules are imported when they are called; the overview needs none of them."""
 
+    def parse_args(self, ctx: Any, args: list[str]) -> list[str]:
+        if any(argument in COMMANDS for argument in args):
+            _without_plugins()
+        return super().parse_args(ctx, args)
+
     def list_commands(self, ctx: Any) -> list[str]:
         return list(COMMANDS)
 
     def get_command(self, ctx: Any, cmd_name: str) -> Any:
         if cmd_name not in COMMANDS:
             return None
-        _without_plugins()
         app = import_module(COMMANDS[cmd_name][0]).app
         command = typer.main.get_command(app)
         command.name = cmd_name
