@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 import pickle
+import signal
 import sqlite3
 import stat
 import subprocess
@@ -22,6 +23,7 @@ from hooper.clock import SystemClock, rfc3339
 from hooper.files import write_atomically
 from hooper.jsonform import dump, error_objects, head, plain
 from hooper.masking import Mask
+from hooper.net.running import interruptible
 from hooper.secret import Secret, SecretRef, redact
 from hooper.store.checks import Looked, StoredInside
 from hooper.store.database import MIGRATIONS
@@ -219,3 +221,38 @@ def test_a_file_is_written_whole_or_not_at_all(tmp_path: Path) -> None:
 def test_sleeping_until_a_moment_that_has_passed_takes_no_time() -> None:
     clock = SystemClock()
     anyio.run(clock.sleep_until, clock.now() - timedelta(seconds=5))
+
+
+# interrupts
+
+
+@pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM])
+def test_an_interrupt_is_not_lost_in_a_task_group_that_fails(number: int) -> None:
+    tidied = []
+
+    async def work() -> None:
+        try:
+            async with anyio.create_task_group() as group:
+
+                async def failing() -> None:
+                    os.kill(os.getpid(), number)
+                    raise ValueError
+
+                group.start_soon(failing)
+                await anyio.sleep_forever()
+        except* ValueError:
+            pass
+        try:
+            with anyio.fail_after(20):
+                await anyio.sleep_forever()
+        finally:
+            tidied.append(True)
+
+    before = {number: signal.getsignal(number) for number in (signal.SIGINT, signal.SIGTERM)}
+    try:
+        with pytest.raises(KeyboardInterrupt):
+            anyio.run(interruptible, work, ())
+    finally:
+        for each, handler in before.items():
+            signal.signal(each, handler)
+    assert tidied

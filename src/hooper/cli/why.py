@@ -99,7 +99,9 @@ def render(document: WhyDocument, out: Console, *, verbose: bool = False) -> Non
     from hooper.cli.render import heading, indented
 
     words = {True: "all is well", False: "something is broken", None: "not proven from outside"}
-    heading(out, f"{document.service}: {words[document.ok]}")
+    wrong = any(finding.severity == "error" for finding in document.findings)
+    word = "it answers, but see the findings" if document.ok and wrong else words[document.ok]
+    heading(out, f"{document.service}: {word}")
     out.print()
     for step in document.steps:
         if step.state == "skipped" and not verbose:
