@@ -86,6 +86,19 @@ def test_the_shipped_schemas_are_current() -> None:
     assert shipped == all_schemas(), "run: python -m hooper.usecases.schemas docs/schemas"
 
 
+def test_every_field_of_every_schema_is_described() -> None:
+    def bare(schema: object, path: str) -> list[str]:
+        if isinstance(schema, list):
+            return [name for item in schema for name in bare(item, path)]
+        if not isinstance(schema, dict):
+            return []
+        fields = schema.get("properties", {})
+        here = [f"{path}.{name}" for name, field in fields.items() if not field.get("description")]
+        return here + [name for key, value in schema.items() for name in bare(value, f"{path}.{key}")]
+
+    assert not [name for file, text in all_schemas().items() for name in bare(json.loads(text), file)]
+
+
 def test_schemas_of_documents_are_closed() -> None:
     def closed(schema: object) -> None:
         if isinstance(schema, dict):

@@ -7,7 +7,10 @@ from dataclasses import dataclass
 
 @dataclass(frozen=True, slots=True)
 class Side:
-    """One number of a comparison. value: null where it is not known; source: where it comes from."""
+    """One number of a comparison.
+
+    value: null where it is not known; source: where it comes from. what: what the number is.
+    """
 
     what: str
     value: str | None
@@ -16,7 +19,10 @@ class Side:
 
 @dataclass(frozen=True, slots=True)
 class Comparison:
-    """Two numbers that should be the same, and what it means that they are or are not. equal: null: not known."""
+    """Two numbers that should be the same, and what it means that they are or are not.
+
+    equal: null: not known. left: the one number. right: the other.
+    """
 
     left: Side
     right: Side

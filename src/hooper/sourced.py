@@ -15,7 +15,10 @@ FRESH = timedelta(hours=1)  # what was told longer ago is still evidence, but no
 
 @dataclass(frozen=True, slots=True)
 class Shown:
-    """A value and its source, as documents show them. value: null where it is not known."""
+    """A value and its source, as documents show them.
+
+    value: null where it is not known. source: where the value comes from, in words.
+    """
 
     value: str | None
     source: str

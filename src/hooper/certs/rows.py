@@ -14,7 +14,8 @@ class CertificateRow:
 
     state: absent: there is none yet; current; due: it ends soon; expired; ordered: just now; watched: the device keeps
     it itself; unknown: it could not be seen; failed. names: as planned. not_after: RFC 3339. days_left: whole days.
-    chain, key: the files, where Hooper keeps it. ok: it is valid and for all its names.
+    chain, key: the files, where Hooper keeps it. ok: it is valid and for all its names. certificate: its key in the
+    site file. authority: who issues it, by its key.
     """
 
     certificate: str
@@ -33,6 +34,6 @@ class CertificateRow:
 
 @dataclass(frozen=True, slots=True)
 class CertificatesDocument:
-    """`hooper cert list` and `hooper cert order`."""
+    """`hooper cert list` and `hooper cert order`. certificates: one row each."""
 
     certificates: tuple[CertificateRow, ...]

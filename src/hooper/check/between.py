@@ -29,7 +29,12 @@ class Passed:
 
 @dataclass(frozen=True, slots=True)
 class Between:
-    """What a machine between two boxes sees of the inner one. wrong: the box that is, as far as it can be told."""
+    """What a machine between two boxes sees of the inner one.
+
+    wrong: the box that is, as far as it can be told. outer: the outer box, by its key. inner: the inner box, by its
+    key. own_address: of this machine on that network. tried_address: the inner box's outer side, as it was tried.
+    results: what answered there, one row a service.
+    """
 
     outer: str
     inner: str

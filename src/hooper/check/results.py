@@ -14,7 +14,10 @@ Expected = Literal["reachable", "unreachable"]
 
 @dataclass(frozen=True, slots=True)
 class CertificateSeen:
-    """What a server showed; not judged. Times as in RFC 3339."""
+    """What a server showed; not judged. Times as in RFC 3339.
+
+    names: the names that it is for. not_before: valid from then on. not_after: expired from then on.
+    """
 
     subject: str
     names: tuple[str, ...]
@@ -25,6 +28,11 @@ class CertificateSeen:
 
 @dataclass(frozen=True, slots=True)
 class IcmpSeen:
+    """An ICMP message.
+
+    type: its number. code: its number. name: in words. by: who sent it; null where that is not told.
+    """
+
     type: int
     code: int
     name: str
@@ -33,7 +41,11 @@ class IcmpSeen:
 
 @dataclass(frozen=True, slots=True)
 class PageSeen:
-    """The first answer of a web page, or of a camera (then title is null)."""
+    """The first answer of a web page, or of a camera (then title is null).
+
+    status: the HTTP status code. server: the Server header. title: the page's title. location: where it sends the
+    browser.
+    """
 
     status: int
     server: str | None
@@ -43,9 +55,10 @@ class PageSeen:
 
 @dataclass(frozen=True, slots=True)
 class InsideSeen:
-    """The same service probed at its inner address. at: when. stored: it could not be seen now.
+    """The same service probed at its inner address.
 
-    nobody: no device on the network has that address.
+    at: when. stored: it could not be seen now. nobody: no device on the network has that address. greeting: what the
+    service said first; null where it says nothing.
     """
 
     verdict: Verdict
@@ -60,8 +73,10 @@ class InsideSeen:
 class Evidence:
     """All that was seen, null where there was nothing of the kind.
 
-    public_address: the address that was probed. place_address: the public address of the place probed from.
-    greeting: the first line of a server that speaks first, or its name for itself.
+    public_address: the address that was probed. place_address: the public address of the place probed from. greeting:
+    the first line of a server that speaks first, or its name for itself. certificate: what was shown; not judged.
+    first_bytes: what came first, where it was no known greeting. icmp: the message that came instead of an answer.
+    inside: the same service at its inner address. page: the answer of a web page. tls_version: as negotiated.
     """
 
     public_address: Shown | None = None
@@ -77,7 +92,12 @@ class Evidence:
 
 @dataclass(frozen=True, slots=True)
 class Result:
-    """One probe. took_ms: until the verdict. fingerprint: of the certificate, "sha256:..."."""
+    """One probe.
+
+    expected: what should come out. problems: the codes of what is wrong. family: of the address. target_address: where
+    it was tried. took_ms: until the verdict, in milliseconds. fingerprint: of the certificate, "sha256:...". evidence:
+    all that was seen.
+    """
 
     service: str
     expected: Expected
@@ -96,7 +116,10 @@ class Result:
 
 @dataclass(frozen=True, slots=True)
 class From:
-    """Where the check was made from."""
+    """Where the check was made from.
+
+    kind: the sort of place. name: its name. proves_outside: whether an answer there proves anything about the internet.
+    """
 
     kind: Literal["here", "interface", "proxy", "witness"]
     name: str
@@ -116,7 +139,7 @@ class CheckDocument:
     """`hooper check`.
 
     findings: where what is written or told of a line contradicts what was looked at. remarks: what this place cannot
-    see.
+    see. from: where the check was made from. results: one row a probe. skipped: what was not probed.
     """
 
     from_: From

@@ -21,6 +21,7 @@ class RuleRow:
 
     service: the one of the plan that wants this outside port; null: none. meets_plan: it leads where the plan says.
     source: the one address it is for; null: anyone. lease_s: seconds it still lasts; null: until it is removed.
+    enabled: the rule is in force. owner: whose rule it is. visible_by: the protocol that lists it.
     """
 
     service: str | None
@@ -73,7 +74,7 @@ class RuleChange:
     """What was done about one rule.
 
     action: what was wanted. until: when the rule ends by itself; null: not before it is removed, or it is not there.
-    detail: what a person should know about it; empty where the outcome says all.
+    detail: what a person should know about it; empty where the outcome says all. outcome: what came of it.
     """
 
     gateway: str

@@ -11,7 +11,10 @@ from hooper.ports import Ports
 
 @dataclass(frozen=True, slots=True)
 class LabEnvironment:
-    """The environment variables that lead other commands into a lab."""
+    """The environment variables that lead other commands into a lab.
+
+    HOOPER_LAB: where the lab answers. HOOPER_SITE: its site file.
+    """
 
     HOOPER_LAB: str
     HOOPER_SITE: str
@@ -19,14 +22,18 @@ class LabEnvironment:
 
 @dataclass(frozen=True, slots=True)
 class LabRunDocument:
-    """The first line of `hooper lab run --json`."""
+    """The first line of `hooper lab run --json`. env: what other commands need in their environment."""
 
     env: LabEnvironment
 
 
 @dataclass(frozen=True, slots=True)
 class FaultRow:
-    """One fault of the lab. service: the one it was applied to, while it is active."""
+    """One fault of the lab.
+
+    service: the one it was applied to, while it is active. fault: its name. active: it is broken now. cause: the code
+    that `hooper why` has for it.
+    """
 
     fault: str
     active: bool
@@ -37,7 +44,7 @@ class FaultRow:
 
 @dataclass(frozen=True, slots=True)
 class LabFaultsDocument:
-    """`hooper lab faults`, `lab break`, `lab mend`: the faults as they now are."""
+    """`hooper lab faults`, `lab break`, `lab mend`: the faults as they now are. faults: one row each."""
 
     faults: tuple[FaultRow, ...]
 
@@ -56,7 +63,7 @@ class ShownRule:
 
 @dataclass(frozen=True, slots=True)
 class EnteredRule(ShownRule):
-    """A rule as it was typed into a router's page of the lab."""
+    """A rule as it was typed into a router's page of the lab. outcome: what came of it."""
 
     gateway: str
     service: str
@@ -65,7 +72,7 @@ class EnteredRule(ShownRule):
 
 @dataclass(frozen=True, slots=True)
 class LabTypeDocument:
-    """`hooper lab type`."""
+    """`hooper lab type`. entered: the rules as they were typed."""
 
     entered: tuple[EnteredRule, ...]
 
@@ -80,7 +87,7 @@ class Device:
 
 @dataclass(frozen=True, slots=True)
 class RouterPage:
-    """What can be read off a router's page of the lab."""
+    """What can be read off a router's page of the lab. lan: its inner network."""
 
     gateway: str
     wan_address: str
@@ -99,7 +106,7 @@ class LabReadDocument:
 
 @dataclass(frozen=True, slots=True)
 class LineKind:
-    """A kind of line that the lab can have. situation: what a survey comes to."""
+    """A kind of line that the lab can have. situation: what a survey comes to. kind: its name."""
 
     kind: str
     situation: str
@@ -108,7 +115,12 @@ class LineKind:
 
 @dataclass(frozen=True, slots=True)
 class LabLineDocument:
-    """`hooper lab line`: the line as it now is, and the kinds that there are."""
+    """`hooper lab line`: the line as it now is, and the kinds that there are.
+
+    kind: of the line. mapping: what the outer port depends on. filtering: what is let in depends on. hairpin: whether
+    the router sends packets for its own public address back in. dead: the STUN servers that do not answer. kinds: those
+    that there are.
+    """
 
     kind: str
     mapping: str
@@ -122,7 +134,7 @@ class LabLineDocument:
 
 @dataclass(frozen=True, slots=True)
 class LabPlugDocument:
-    """`hooper lab plug`."""
+    """`hooper lab plug`. where: the interface or network."""
 
     where: str
 
@@ -144,7 +156,11 @@ class LabInstallDocument:
 
 @dataclass(frozen=True, slots=True)
 class LedgerEntry:
-    """One exchange in the lab. to: address:port, or a name that was looked up (transport "dns")."""
+    """One exchange in the lab.
+
+    to: address:port, or a name that was looked up (transport "dns"). at: when. outcome: what came of it. place: where
+    in the lab it started.
+    """
 
     at: str
     place: str
@@ -155,14 +171,14 @@ class LedgerEntry:
 
 @dataclass(frozen=True, slots=True)
 class LabLedgerDocument:
-    """`hooper lab ledger`."""
+    """`hooper lab ledger`. entries: one row each, the oldest first."""
 
     entries: tuple[LedgerEntry, ...]
 
 
 @dataclass(frozen=True, slots=True)
 class LabClockDocument:
-    """`hooper lab clock`. ahead_s: seconds by which the lab's clock is ahead of the machine's."""
+    """`hooper lab clock`. ahead_s: seconds by which the lab's clock is ahead of the machine's. now: the lab's time."""
 
     now: str
     ahead_s: float
@@ -170,7 +186,7 @@ class LabClockDocument:
 
 @dataclass(frozen=True, slots=True)
 class Step:
-    """One step of the demo."""
+    """One step of the demo. step: its name."""
 
     step: str
     ok: bool
@@ -179,7 +195,7 @@ class Step:
 
 @dataclass(frozen=True, slots=True)
 class DemoDocument:
-    """`hooper demo`. folder: where the site file was left; null where none was asked for."""
+    """`hooper demo`. folder: where the site file was left; null where none was asked for. steps: one row each."""
 
     steps: tuple[Step, ...]
     folder: str | None

@@ -46,10 +46,12 @@ def between(to_self: Hops, outward: Hops | None) -> tuple[int, int | None]:
 
 @dataclass(frozen=True, slots=True)
 class NatBehaviour:
-    """What a NAT does with UDP. null: not known, and `note` says why.
+    """What a NAT does with UDP.
 
-    hairpin: whether its outer address works from inside. ports_kept: it gives the same port outside, where that is
-    free. own_ports: what all outside ports that it gave have in common, where it does not have all of them.
+    null: not known, and `note` says why. hairpin: whether its outer address works from inside. ports_kept: it gives the
+    same port outside, where that is free. own_ports: what all outside ports that it gave have in common, where it does
+    not have all of them. mapping: what the outer port depends on, as in RFC 4787. filtering: what is let in depends on,
+    as in RFC 4787. note: what could not be measured and why; may be empty.
     """
 
     mapping: Dependence | None = None

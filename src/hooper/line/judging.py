@@ -31,7 +31,10 @@ SENTENCES: dict[str, str] = {
 
 @dataclass(frozen=True, slots=True)
 class Missing:
-    """A number that only a person can read. where: it usually stands there. option: how it is given."""
+    """A number that only a person can read.
+
+    where: it usually stands there. option: how it is given. number: what is missing.
+    """
 
     gateway: str
     number: str

@@ -30,10 +30,12 @@ USUAL = {80, 8080, 8443, 631, 445} | {s.port for s in SPEECHES.values() if s.por
 
 @dataclass(frozen=True, slots=True)
 class FoundHost:
-    """A device. host: its key in the site file. state: as planned; moved (its MAC is planned at another address);
-    taken (another device is planned here); new (the file does not have it); gateway; self.
+    """A device.
 
-    in_pool: whether DHCP may give its address to somebody else; null where the pool is not known.
+    host: its key in the site file. state: as planned; moved (its MAC is planned at another address); taken (another
+    device is planned here); new (the file does not have it); gateway; self. in_pool: whether DHCP may give its address
+    to somebody else; null where the pool is not known. name: what the device calls itself; null where it tells none.
+    open_ports: the TCP ports that answered.
     """
 
     address: str
@@ -48,9 +50,11 @@ class FoundHost:
 
 @dataclass(frozen=True, slots=True)
 class FindDocument:
-    """`hooper host find`. swept: every address was tried, not only the neighbours that this machine knows already.
+    """`hooper host find`.
 
-    silent: planned on this network, and not found. outstanding: what the time did not suffice for.
+    swept: every address was tried, not only the neighbours that this machine knows already. silent: planned on this
+    network, and not found. outstanding: what the time did not suffice for. interface: this machine's interface on that
+    network.
     """
 
     network: str

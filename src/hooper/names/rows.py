@@ -17,7 +17,8 @@ class NameRow:
     wanted: the address it should have; empty: not known. published: the one it has; empty: none, or nobody tells.
     action: current: as it should be; needed: to be updated; updated: it was; watched: kept by the router or a device;
     waiting: the provider asked to wait; refused: the provider said no for good; failed; unknown: something is missing.
-    ok: what is published is what is wanted.
+    ok: what is published is what is wanted. name: the DNS name. type: the record's type, A or AAAA. updated_by: who
+    keeps it. wanted_source: where the wanted address comes from. published_source: who told the published one.
     """
 
     name: str
@@ -37,6 +38,7 @@ class NamesDocument:
     """`hooper name list` and `hooper name update`.
 
     dry_run: nothing was changed. findings: where what is written or told of a line contradicts what was looked at.
+    names: one row each.
     """
 
     dry_run: bool

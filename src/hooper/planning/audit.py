@@ -21,7 +21,10 @@ _RISKS: tuple[Risk, ...] = ("high", "medium", "low")
 
 @dataclass(frozen=True, slots=True)
 class AcceptedRisk:
-    """A risk that a person has taken: why, and until when. ended: that day has passed."""
+    """A risk that a person has taken: why, and until when.
+
+    ended: that day has passed. finding: the code of the finding.
+    """
 
     service: str
     finding: str
@@ -35,7 +38,8 @@ class Exposed:
     """One service that can be reached from outside.
 
     outside: as transport and port, one for each address. open_to: the sources; empty: everyone. findings: codes that
-    speak against it, the gravest first. accepted: all of them are accepted. safer: what to do instead.
+    speak against it, the gravest first. accepted: all of them are accepted. safer: what to do instead. what: the
+    service in words. risk: how bad it is if somebody finds it. why: what makes it a risk.
     """
 
     service: str
@@ -53,7 +57,12 @@ class Exposed:
 
 @dataclass(frozen=True, slots=True)
 class AuditDocument:
-    """`hooper audit`. everything: the gateways that hand all packets inward, so that others behind them filter."""
+    """`hooper audit`.
+
+    everything: the gateways that hand all packets inward, so that others behind them filter. exposed: what can be
+    reached from outside. accepted: the risks that a person has taken. not_exposed: the services that nobody reaches
+    from outside.
+    """
 
     exposed: tuple[Exposed, ...]
     accepted: tuple[AcceptedRisk, ...]

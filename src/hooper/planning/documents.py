@@ -20,7 +20,7 @@ class Reservation:
 
 @dataclass(frozen=True, slots=True)
 class Sheet:
-    """What to enter by hand on one gateway."""
+    """What to enter by hand on one gateway. routes: the static routes to enter."""
 
     gateway: str
     rules: tuple[Forward, ...]
@@ -43,7 +43,7 @@ class DeviceService:
 
 @dataclass(frozen=True, slots=True)
 class DeviceTick:
-    """One line of a device's list. said: as ticked; null: nobody has said."""
+    """One line of a device's list. said: as ticked; null: nobody has said. item: its key. question: what is asked."""
 
     item: str
     question: str
@@ -52,7 +52,12 @@ class DeviceTick:
 
 @dataclass(frozen=True, slots=True)
 class DeviceSheet:
-    """What to set on one device. outer_side: it is an inner router's form for its outer side (WAN)."""
+    """What to set on one device.
+
+    outer_side: it is an inner router's form for its outer side (WAN). device: the host's or gateway's name. dns: the
+    DNS servers to enter. mask: as dotted numbers, for forms that want them. method: how the device gets its address.
+    prefix_length: the same as the mask. ticks: what has to be done once, and whether it is.
+    """
 
     device: str
     outer_side: bool
@@ -69,7 +74,7 @@ class DeviceSheet:
 
 @dataclass(frozen=True, slots=True)
 class Letter:
-    """What is asked of the provider, for a box that the user may not change."""
+    """What is asked of the provider, for a box that the user may not change. paragraphs: its text."""
 
     gateway: str
     subject: str
@@ -79,7 +84,10 @@ class Letter:
 
 @dataclass(frozen=True, slots=True)
 class SheetChange:
-    """What is different from the sheet that was ticked off last. was: the rule as it stood there; null: none."""
+    """What is different from the sheet that was ticked off last.
+
+    was: the rule as it stood there; null: none. change: what to do about it.
+    """
 
     gateway: str
     change: Literal["enter", "remove", "alter"]
@@ -89,7 +97,10 @@ class SheetChange:
 
 @dataclass(frozen=True, slots=True)
 class ClientLine:
-    """A line for the hosts files of devices inside. Several addresses for one name cannot all be right."""
+    """A line for the hosts files of devices inside. Several addresses for one name cannot all be right.
+
+    name: the DNS name. needed: without the line the name leads nowhere from inside.
+    """
 
     name: str
     address: str
@@ -99,7 +110,7 @@ class ClientLine:
 
 @dataclass(frozen=True, slots=True)
 class Ruleset:
-    """A gateway's rules as a file for nftables."""
+    """A gateway's rules as a file for nftables. text: the file."""
 
     gateway: str
     text: str
@@ -109,7 +120,9 @@ class Ruleset:
 class WorksheetDocument:
     """`hooper worksheet`: sheets for the routers, or what an option asked for instead.
 
-    never_ticked: the routers no sheet of which was ticked off yet, so that all of it is a change.
+    never_ticked: the routers no sheet of which was ticked off yet, so that all of it is a change. sheets: one for each
+    gateway. letters: to the provider. removals: what to take out again. clients: lines for the hosts files of devices.
+    rulesets: the rules as files.
     """
 
     sheets: tuple[Sheet, ...]
@@ -124,7 +137,10 @@ class WorksheetDocument:
 
 @dataclass(frozen=True, slots=True)
 class ChangedKey:
-    """One key of the site file that was set; null stands for a key that is not there."""
+    """One key of the site file that was set; null stands for a key that is not there.
+
+    key: the path in the site file. before: as it was. after: as it is now.
+    """
 
     key: str
     before: str | None
@@ -133,7 +149,10 @@ class ChangedKey:
 
 @dataclass(frozen=True, slots=True)
 class EditDocument:
-    """What an edit did to the site file. follows: what is left to do elsewhere."""
+    """What an edit did to the site file.
+
+    follows: what is left to do elsewhere. action: what was done. file: the site file.
+    """
 
     file: str
     action: str
@@ -145,7 +164,11 @@ class EditDocument:
 
 @dataclass(frozen=True, slots=True)
 class HostRow:
-    """One host. in_pool: null where the pool is not known. ready: what was ticked, null: nobody has said."""
+    """One host.
+
+    in_pool: null where the pool is not known. ready: what was ticked, null: nobody has said. address6: its IPv6
+    address; null where none is written. address_from: who gives the device its address.
+    """
 
     host: str
     network: str
@@ -170,7 +193,8 @@ class SuggestDocument:
     """`hooper host suggest`: free addresses on one network, the best first.
 
     looked: each was tried, and stayed silent; else this machine is not on that network. answered: those at which
-    somebody is whom the site file does not have.
+    somebody is whom the site file does not have. addresses: free ones, the best first. pool: what the DHCP server gives
+    out; null where it is not known.
     """
 
     gateway: str
@@ -183,7 +207,11 @@ class SuggestDocument:
 
 @dataclass(frozen=True, slots=True)
 class ServiceRow:
-    """One service. outside_ports: on the public address; null where it is not public or has no ports."""
+    """One service.
+
+    outside_ports: on the public address; null where it is not public or has no ports. name: the DNS name; null where it
+    has none.
+    """
 
     service: str
     host: str

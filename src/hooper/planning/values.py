@@ -15,9 +15,9 @@ EVERYTHING = "*"  # in place of a service: a gateway's one entry for all that no
 class Forward:
     """One rule on one gateway, as it is entered there.
 
-    service: its key, or "*" for the one entry that hands on all that no other rule takes. transport: "tcp", "udp",
-    "both", or an IP protocol's number, then the ports are null. outside_address: null while unknown. sources: empty
-    means anyone. by: hand, auto, igd, pcp or natpmp.
+    kind: a port forward, or a pinhole in an IPv6 firewall. service: its key, or "*" for the one entry that hands on all
+    that no other rule takes. transport: "tcp", "udp", "both", or an IP protocol's number, then the ports are null.
+    outside_address: null while unknown. sources: empty means anyone. by: how it gets there, as the gateway's `control`.
     """
 
     gateway: str
@@ -35,7 +35,10 @@ class Forward:
 
 @dataclass(frozen=True, slots=True)
 class Finding:
-    """What is wrong or worth knowing. subject: the path in the site file, such as services.desk."""
+    """What is wrong or worth knowing.
+
+    subject: the path in the site file, such as services.desk. severity: how bad it is.
+    """
 
     code: str
     severity: Severity
@@ -60,7 +63,7 @@ class Plan(NamedTuple):
 
 @dataclass(frozen=True, slots=True)
 class StaticRoute:
-    """A static route that a gateway needs."""
+    """A static route that a gateway needs. prefix: the network that it leads to. via: the next hop."""
 
     prefix: str
     via: str
@@ -90,7 +93,8 @@ class Entering:
 class Compared:
     """One rule of a gateway, as planned and as it was found in the table that was given.
 
-    state: same, missing (planned only), different (the outside port leads elsewhere), unknown (not planned).
+    state: same, missing (planned only), different (the outside port leads elsewhere), unknown (not planned). planned:
+    where the plan has the rule lead. found: where it leads. place: where in the table it stands.
     """
 
     gateway: str
@@ -105,7 +109,11 @@ class Compared:
 
 @dataclass(frozen=True, slots=True)
 class PlanDocument:
-    """`hooper plan`. against: the rules of a table that was given, held against the plan. pinned: what was written."""
+    """`hooper plan`.
+
+    against: the rules of a table that was given, held against the plan. pinned: what was written. entering: how each
+    rule can be put on its gateway. feasible: no finding says that it cannot work. forwards: the rules, one row each.
+    """
 
     forwards: tuple[Forward, ...]
     findings: tuple[Finding, ...]

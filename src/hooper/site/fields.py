@@ -234,6 +234,9 @@ def _key(value: Any) -> str:
     return text
 
 
+OWN_KEY = "A key of your own."
+
+
 def _string_schema(description: str, **more: Any) -> WithJsonSchema:
     return WithJsonSchema({"type": "string", "description": description, **more})
 
@@ -243,9 +246,7 @@ def _text_or_list(description: str) -> WithJsonSchema:
     return WithJsonSchema({"anyOf": [{"type": "string"}, several], "description": description})
 
 
-Key = Annotated[
-    str, PlainValidator(_key), _string_schema("A key of your own.", pattern="^[A-Za-z0-9][A-Za-z0-9_-]{0,62}$")
-]
+Key = Annotated[str, PlainValidator(_key), _string_schema(OWN_KEY, pattern="^[A-Za-z0-9][A-Za-z0-9_-]{0,62}$")]
 Address4 = Annotated[
     IPv4Address,
     _reader(_address4, "an IPv4 address", "10.0.0.20"),

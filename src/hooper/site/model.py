@@ -51,7 +51,7 @@ class Table(BaseModel):
 
 
 class SiteHead(Table):
-    """[site]: what it is called."""
+    """[site]: what it is called. title: for people. id: tells sites apart that share a router."""
 
     id: Key | None = None
     title: str | None = None
@@ -59,14 +59,20 @@ class SiteHead(Table):
 
 
 class Measure(Table):
-    """[measure]: the servers outside that may be asked; only what stands here is asked."""
+    """[measure]: the servers outside that may be asked; only what stands here is asked.
+
+    stun: the STUN servers to ask, in their order. resolvers: the DNS servers to compare.
+    """
 
     stun: tuple[EndpointField, ...] = ()
     resolvers: tuple[ServerField, ...] = ()
 
 
 class Line(Table):
-    """[lines.KEY]: a connection to the internet."""
+    """[lines.KEY]: a connection to the internet.
+
+    blocked: the ports that the provider blocks. prefix6: the IPv6 prefix that the provider delegates.
+    """
 
     address: LineAddress = ()
     prefix6: Prefix6 | None = None
@@ -75,7 +81,10 @@ class Line(Table):
 
 
 class Form(Table):
-    """[gateways.KEY.form]: what the gateway's own pages can do. Left out: the most common page."""
+    """[gateways.KEY.form]: what the gateway's own pages can do. Left out: the most common page.
+
+    label_length: the most characters that a rule's label may have.
+    """
 
     translate: StrictBool = Field(True, description="The inside port may differ from the outside port.")
     both: StrictBool = Field(True, description="One rule can be for TCP and UDP.")
@@ -96,7 +105,11 @@ class Form(Table):
 
 
 class Gateway(Table):
-    """[gateways.KEY]: a box that does NAT."""
+    """[gateways.KEY]: a box that does NAT.
+
+    address6: its inner IPv6 address. control: how its rules get there. form: what its page for rules can take.
+    managed_by: who may change it. pool: what its DHCP server gives out. prefix6: its inner IPv6 prefix.
+    """
 
     line: Keys = Field((), description="The line it is on, for the outermost gateway; or several.")
     behind: Keys = Field((), description="The gateway it is behind, for an inner one; or several.")
@@ -125,7 +138,10 @@ class Gateway(Table):
 
 
 class Ready(Table):
-    """[hosts.KEY.ready]: what a person has ticked off."""
+    """[hosts.KEY.ready]: what a person has ticked off.
+
+    default_password_changed: it no longer has the maker's password. second_factor: it asks for a second factor.
+    """
 
     default_password_changed: StrictBool | None = None
     second_factor: StrictBool | None = None
@@ -141,7 +157,11 @@ READY_ITEMS = tuple(Ready.model_fields)
 
 
 class Host(Table):
-    """[hosts.KEY]: a device on a network."""
+    """[hosts.KEY]: a device on a network.
+
+    address6: its IPv6 address. address_from: who gives it its address. mac: its hardware address. ready: what was
+    ticked off.
+    """
 
     address: Address4
     address6: Address6 | None = None
@@ -154,7 +174,10 @@ class Host(Table):
 
 
 class Accepted(Table):
-    """[services.KEY.accepted]: a risk that a person takes knowingly, and until when."""
+    """[services.KEY.accepted]: a risk that a person takes knowingly, and until when.
+
+    finding: the code of the finding. reason: why it is taken. until: the day it ends.
+    """
 
     finding: str
     reason: Annotated[str, Field(min_length=1)]
@@ -167,7 +190,12 @@ def _one_or_more(given: Any) -> Any:
 
 
 class Service(Table):
-    """[services.KEY]: what a host offers."""
+    """[services.KEY]: what a host offers.
+
+    accepted: the risks that were taken. line: the line it is reached over. name: its DNS name. outside_port: the port
+    on the public address. path: of the page, for what speaks HTTP. port: on the host. reach: who may use it. sources:
+    who may use it from outside; empty means anyone.
+    """
 
     host: Key
     speaks: Speaks = "unknown"
@@ -218,7 +246,10 @@ class Name(Table):
 
 
 class UpdaterRequest(Table):
-    """[updaters.KEY.set] and its like: one HTTP request, with {words} in braces that are filled in."""
+    """[updaters.KEY.set] and its like: one HTTP request, with {words} in braces that are filled in.
+
+    body: what is sent. headers: further ones. method: of the request. url: where to.
+    """
 
     method: Annotated[str, Field(pattern=r"^[A-Z]{3,10}$")] = "GET"
     url: Annotated[str, Field(pattern=r"^https?://[^\s]+$")]
@@ -227,7 +258,10 @@ class UpdaterRequest(Table):
 
 
 class Meaning(Table):
-    """One of an updater's `answers`: what a status, a text or both mean. The first that fits counts."""
+    """One of an updater's `answers`: what a status, a text or both mean. The first that fits counts.
+
+    means: what such an answer says.
+    """
 
     status: Statuses | None = Field(None, description="One status, or a list; left out: any.")
     says: Pattern | None = Field(None, description="A regular expression found in the body; left out: any.")
@@ -235,7 +269,11 @@ class Meaning(Table):
 
 
 class Updater(Table):
-    """[updaters.KEY]: how a name is changed: by a provider's HTTP requests, or by dynamic update (RFC 2136)."""
+    """[updaters.KEY]: how a name is changed: by a provider's HTTP requests, or by dynamic update (RFC 2136).
+
+    algorithm: of the key that signs updates. answers: what the provider's answers mean. kind: the protocol by which it
+    is told. ttl: of the record, in seconds. user: whom to log in as.
+    """
 
     kind: Literal["http", "dns-update"]
     token: SecretField | None = Field(None, description="The password or token; of dns-update the key, in base64.")
@@ -260,7 +298,10 @@ class Updater(Table):
 
 
 class Certificate(Table):
-    """[certificates.KEY]: a certificate for one or more names."""
+    """[certificates.KEY]: a certificate for one or more names.
+
+    challenge: how control of the names is proven. names: what it is for. services: who shows it.
+    """
 
     names: Annotated[tuple[DnsName, ...], Field(min_length=1)]
     authority: str = Field("device", description='One of [authorities], or "device": then only watched.')
@@ -272,7 +313,10 @@ class Certificate(Table):
 
 
 class Authority(Table):
-    """[authorities.KEY]: a certificate authority that speaks ACME."""
+    """[authorities.KEY]: a certificate authority that speaks ACME.
+
+    contact: whom the authority writes to. directory: its ACME directory.
+    """
 
     directory: Annotated[str, Field(pattern=r"^https://[^\s]+$")]
     contact: tuple[str, ...] = ()
@@ -290,7 +334,12 @@ class Tunnel(Table):
 
 
 class Site(Table):
-    """The whole site file."""
+    """The whole site file.
+
+    authorities: who issues certificates. certificates: what is to be had from them. gateways: the routers. hosts: the
+    devices. lines: the internet lines. measure: whom to ask. names: the DNS names. services: what the hosts offer.
+    site: what the site is. tunnels: private access. updaters: who is told of new addresses. version: of this format.
+    """
 
     version: Literal[1]
     site: SiteHead = Field(default_factory=SiteHead.model_construct)

@@ -4,45 +4,56 @@ from __future__ import annotations
 
 import json
 import sys
+from collections.abc import Iterator
 from pathlib import Path
-from typing import Any
+from typing import Any, get_args, get_type_hints
 
 from pydantic import TypeAdapter
 
+from hooper.site.fields import OWN_KEY
 from hooper.site.model import Site
 from hooper.usecases.documents import DOCUMENTS
+from hooper.usecases.glossary import SHARED, field_texts
 
 _DIALECT = "https://json-schema.org/draft/2020-12/schema"
 _HEAD: dict[str, Any] = {
     "hooper": {"type": "string", "description": "The version that printed this."},
-    "command": {"type": "string"},
+    "command": {"type": "string", "description": "The command as it was called, without its options."},
     "at": {"type": "string", "description": "When, as RFC 3339 writes it."},
-    "world": {"enum": ["real", "lab"]},
+    "world": {"enum": ["real", "lab"], "description": "Whether this is about real systems or a lab."},
 }
 _ERRORS: dict[str, Any] = {
+    "description": "What went wrong; absent where nothing did.",
     "type": "array",
     "minItems": 1,
     "items": {
         "type": "object",
         "properties": {
-            "code": {"type": "string"},
-            "message": {"type": "string"},
-            "remedy": {"type": "string"},
+            "code": {"type": "string", "description": SHARED["code"]},
+            "message": {"type": "string", "description": SHARED["message"]},
+            "remedy": {"type": "string", "description": SHARED["remedy"]},
             "where": {
+                "description": "The place in a file; null where it is not about one.",
                 "anyOf": [
                     {"type": "null"},
                     {
                         "type": "object",
                         "properties": {
-                            "file": {"type": "string"},
-                            "line": {"type": ["integer", "null"]},
-                            "column": {"type": ["integer", "null"]},
-                            "path": {"type": ["string", "null"]},
+                            "file": {"type": "string", "description": "Its path, as it was given."},
+                            "line": {
+                                "type": ["integer", "null"],
+                                "description": "Counted from 1; null where it is about the whole file.",
+                            },
+                            "column": {"type": ["integer", "null"], "description": "In characters, counted from 1."},
+                            "path": {
+                                "type": ["string", "null"],
+                                "description": "The key in the file, such as services.desk.port.",
+                            },
                         },
                         "required": ["file", "line", "column", "path"],
                         "additionalProperties": False,
                     },
-                ]
+                ],
             },
         },
         "required": ["code", "message", "remedy", "where"],
@@ -60,7 +71,7 @@ def _closed(schema: Any) -> Any:
     out: dict[str, Any] = {}
     for key, value in schema.items():
         if key == "properties":
-            out[key] = {name.rstrip("_"): _closed(item) for name, item in value.items()}
+            out[key] = {_shown(name): _closed(item) for name, item in value.items()}
         elif key == "$defs":
             out[key] = {name: _closed(item) for name, item in value.items()}
         elif key not in ("title", "default"):
@@ -71,9 +82,45 @@ def _closed(schema: Any) -> Any:
     return out
 
 
+def _classes(kind: Any) -> Iterator[type]:
+    """The document classes that a type is made of, itself included."""
+    for argument in get_args(kind):
+        yield from _classes(argument)
+    if isinstance(kind, type) and kind.__module__.startswith("hooper.") and hasattr(kind, "__annotations__"):
+        yield kind
+        for inner in get_type_hints(kind).values():
+            yield from _classes(inner)
+
+
+def _shown(name: str) -> str:
+    """A field as it is printed: `from_` avoids a keyword of Python."""
+    return name.rstrip("_")
+
+
+def _explain(schema: dict[str, Any], kind: type) -> None:
+    """Add what the class says of itself and of its fields."""
+    properties = schema.get("properties", {})
+    summary, texts = field_texts(kind.__doc__ or "", [_shown(name) for name in properties])
+    schema["description"] = summary
+    for name, field in properties.items():
+        text = texts.get(_shown(name)) or SHARED.get(_shown(name))
+        if text and (_shown(name) in texts or field.get("description") in (None, OWN_KEY)):
+            field["description"] = text
+
+
+def _explained(made: dict[str, Any], kind: type) -> dict[str, Any]:
+    """A schema as pydantic made it, with what its classes say of their fields."""
+    classes = {inner.__name__: inner for inner in _classes(kind)}
+    _explain(made, kind)
+    for key, inner in made.get("$defs", {}).items():
+        _explain(inner, classes[key])
+    return made
+
+
 def document_schema(name: str) -> dict[str, Any]:
     """The schema of one command's document. A command that fails before it has data prints errors.schema.json."""
-    body = _closed(TypeAdapter(DOCUMENTS[name]).json_schema(mode="serialization"))
+    made = TypeAdapter(DOCUMENTS[name]).json_schema(mode="serialization")
+    body = _closed(_explained(made, DOCUMENTS[name]))
     properties = {**_HEAD, **body.get("properties", {}), "errors": _ERRORS}
     optional = set() if name == "errors" else {"errors"}
     schema = {
@@ -93,7 +140,7 @@ def document_schema(name: str) -> dict[str, Any]:
 
 def site_schema() -> dict[str, Any]:
     """The schema of the site file, for editors."""
-    return {"$schema": _DIALECT, **Site.model_json_schema()}
+    return {"$schema": _DIALECT, **_explained(Site.model_json_schema(), Site)}
 
 
 def all_schemas() -> dict[str, str]:

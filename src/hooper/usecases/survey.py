@@ -25,6 +25,8 @@ from hooper.usecases.run import Run
 
 @dataclass(frozen=True, slots=True)
 class Addresses:
+    """An address of each family. ipv4: null where there is none. ipv6: null where there is none."""
+
     ipv4: str | None
     ipv6: str | None
 
@@ -42,7 +44,11 @@ class GatewayRow:
 
 @dataclass(frozen=True, slots=True)
 class ResolverRow:
-    """A resolver that was asked. told_by: this machine or the site file. addresses: what it has for the names."""
+    """A resolver that was asked.
+
+    told_by: this machine or the site file. addresses: what it has for the names. state: whether it answers as it
+    should.
+    """
 
     resolver: str
     told_by: Literal["machine", "site"]
@@ -63,12 +69,15 @@ class WayMeasured:
 
 @dataclass(frozen=True, slots=True)
 class SurveyDocument:
-    """`hooper survey`. can_forward: whether a rule on the routers can work; null: not known yet.
+    """`hooper survey`.
 
-    evidence: what speaks for the situation. remarks: what else was noticed. missing: the numbers that would settle it.
-    outstanding: what was still running when the time was over. tunnel: the interface of a tunnel that this machine's
-    way out leads through. between: from a place between two boxes, what is seen of the inner one. saved: the keys
-    that were written into the site file.
+    can_forward: whether a rule on the routers can work; null: not known yet. evidence: what speaks for the situation.
+    remarks: what else was noticed. missing: the numbers that would settle it. outstanding: what was still running when
+    the time was over. tunnel: the interface of a tunnel that this machine's way out leads through. between: from a
+    place between two boxes, what is seen of the inner one. saved: the keys that were written into the site file. nat:
+    what the NAT does with UDP; null where it was not measured. own_address: of this machine. public_address: of the
+    line. resolvers: the DNS servers, one row each. situation: what the line is. way: the hops; null where they were not
+    measured.
     """
 
     own_address: Addresses

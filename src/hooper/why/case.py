@@ -19,7 +19,10 @@ THERE = ("answered", "connected")
 
 @dataclass(frozen=True, slots=True)
 class WhyStep:
-    """One link of the chain, with what speaks for its state."""
+    """One link of the chain, with what speaks for its state.
+
+    step: the link's name. state: what it comes to. evidence: what speaks for that, one line each.
+    """
 
     step: str
     state: State
@@ -39,9 +42,10 @@ class Cause:
 
 @dataclass(frozen=True, slots=True)
 class WhyDocument:
-    """`hooper why`. ok: null where nobody looked from outside. causes: the likeliest first.
+    """`hooper why`.
 
-    findings: where what is written or told of the line contradicts what was looked at.
+    ok: null where nobody looked from outside. causes: the likeliest first. findings: where what is written or told of
+    the line contradicts what was looked at. steps: the links of the chain, from the site file to the outside.
     """
 
     service: str
