@@ -5,13 +5,15 @@ from __future__ import annotations
 import dataclasses
 from collections.abc import Iterable, Mapping
 from datetime import date, datetime
-from typing import Any
+from functools import cache
+from typing import Any, TypeVar, cast
 
 from hooper import __version__
 from hooper.clock import rfc3339
 from hooper.errors import HooperError, flatten
 from hooper.secret import redact
 
+T = TypeVar("T")
 World = str  # "real" or "lab"
 
 
@@ -38,6 +40,19 @@ def plain(value: Any) -> Any:
     if isinstance(value, Iterable):
         return [plain(item) for item in value]
     return redact(str(value))
+
+
+@cache
+def _reader(kind: Any) -> Any:
+    from pydantic import TypeAdapter
+
+    return TypeAdapter(kind)
+
+
+def read_as(kind: type[T], value: Any) -> T:
+    """What `plain` was made of: a dataclass, or whatever else a type names. Raises: ValueError: it is none."""
+    read = cast("Callable[[object], Any]", _reader)(kind).validate_python
+    return cast(T, read(value))
 
 
 def error_objects(errors: Iterable[HooperError]) -> list[dict[str, Any]]:

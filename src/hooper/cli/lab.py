@@ -7,7 +7,7 @@ import os
 import sys
 import tempfile
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any, TypeVar
 
 import typer
 
@@ -18,7 +18,8 @@ from hooper.cli.common import (
     sub_app,
 )
 from hooper.errors import MachineError, UsageError
-from hooper.ports import Ports, ports_text
+from hooper.jsonform import read_as
+from hooper.ports import ports_text
 from hooper.site.words import chosen
 
 if TYPE_CHECKING:
@@ -34,6 +35,7 @@ if TYPE_CHECKING:
         ShownRule,
     )
 
+T = TypeVar("T")
 app = sub_app("The simulated town by itself: run it, break it, mend it.", group=True)
 INPUT_LIMIT = 64 * 1024 * 1024  # bytes of a worksheet document
 
@@ -55,6 +57,17 @@ def _ask(session: Session, do: str, **more: Any) -> dict[str, Any]:
         return await LabLink(address).ask(do, **more)
 
     return run_async(ask)
+
+
+def _answer(session: Session, kind: type[T], do: str, **more: Any) -> T:
+    """The lab's answer to one verb, as the document that it is. Raises: UsageError: it is none."""
+    answer = _ask(session, do, **more)
+    try:
+        return read_as(kind, answer)
+    except ValueError:
+        raise UsageError(
+            f"the lab's answer to {do!r} is not understood", remedy="Start a new one: `hooper lab run`."
+        ) from None
 
 
 @command(app, "lab run")
@@ -119,10 +132,9 @@ def list_faults(session: Session) -> None:
 
 
 def _show_faults(session: Session) -> None:
-    from hooper.lab.answers import FaultRow, LabFaultsDocument
+    from hooper.lab.answers import LabFaultsDocument
 
-    rows = tuple(FaultRow(**row) for row in _ask(session, "faults")["faults"])
-    session.show(LabFaultsDocument(rows), _render_faults)
+    session.show(_answer(session, LabFaultsDocument, "faults"), _render_faults)
 
 
 def _render_faults(document: LabFaultsDocument, out: Console) -> None:
@@ -185,7 +197,7 @@ def set_line(
     wanted = {"kind": kind, **shape, "dead": dead or []} if kind is not None else None
     now = _ask(session, "line", shape=wanted)["shape"]
     kinds = tuple(LineKind(name, one.situation, one.summary) for name, one in KINDS.items())
-    shown = LabLineDocument(**{**now, "dead": tuple(now["dead"])}, kinds=kinds)
+    shown = read_as(LabLineDocument, {**now, "kinds": kinds})
     session.show(shown, _render_line)
     session.note("\nSee it: `hooper survey`. Set it back: `hooper lab line several-nats`.")
 
@@ -212,7 +224,7 @@ def plug(
     """Be the person who carries the laptop to another socket."""
     from hooper.lab.answers import LabPlugDocument
 
-    done = LabPlugDocument(str(_ask(session, "plug", where=where)["where"]))
+    done = _answer(session, LabPlugDocument, "plug", where=where)
     words = {"home": "on the club's LAN", "between": "between the two boxes"}
     session.show(done, lambda shown, out: out.print(f"The laptop is plugged in {words[shown.where]}."))
 
@@ -236,7 +248,7 @@ def install(
     if store.kept(certificate) is None:
         raise UsageError(f"{certificate} was not ordered yet", remedy="Order it: `hooper cert order`.")
     chain, key = read_text(store.chain_path(certificate)), read_text(store.key_path(certificate))
-    done = LabInstallDocument(**_ask(session, "install", service=service, chain=chain, key=key))
+    done = _answer(session, LabInstallDocument, "install", service=service, chain=chain, key=key)
     session.show(done, lambda shown, out: out.print(f"{shown.host} now shows the certificate {certificate}."))
 
 
@@ -248,7 +260,7 @@ def restart(
     """Restart a router: what programs entered is lost, what was typed stays, its control address changes."""
     from hooper.lab.answers import LabRestartDocument
 
-    done = LabRestartDocument(str(_ask(session, "restart", gateway=gateway)["gateway"]))
+    done = _answer(session, LabRestartDocument, "restart", gateway=gateway)
     session.show(done, lambda shown, out: out.print(f"{shown.gateway} has restarted."))
 
 
@@ -258,15 +270,13 @@ def type_sheet(
     sheet: Annotated[str, typer.Argument(metavar="FILE", help="A worksheet as JSON; - reads standard input.")],
 ) -> None:
     """Be the person who enters a worksheet into the town's routers."""
-    from hooper.lab.answers import EnteredRule, LabTypeDocument
+    from hooper.lab.answers import LabTypeDocument
 
     document = _read_document(sheet)
     if "errors" in document and "sheets" not in document:
         said = "; ".join(str(error.get("message")) for error in document["errors"] if isinstance(error, dict))
         raise UsageError(f"this is no worksheet, but an error: {said}", remedy="Put that right first.")
-    entered = _ask(session, "type", sheets=document.get("sheets"))["entered"]
-    rows = tuple(EnteredRule(**{**row, **_tuples(row)}) for row in entered)
-    session.show(LabTypeDocument(rows), _render_typed)
+    session.show(_answer(session, LabTypeDocument, "type", sheets=document.get("sheets")), _render_typed)
 
 
 def _read_document(sheet: str) -> dict[str, Any]:
@@ -286,11 +296,6 @@ def _read_document(sheet: str) -> dict[str, Any]:
     if not isinstance(document, dict):
         raise UsageError("this is not a worksheet document", remedy=remedy)
     return document
-
-
-def _tuples(row: dict[str, Any]) -> dict[str, Any]:
-    ports = {key: Ports(*row[key]) for key in ("outside_ports", "target_ports")}
-    return {**ports, "sources": tuple(row["sources"])}
 
 
 def _arrow(rule: Any) -> tuple[str, str, str]:
@@ -322,21 +327,9 @@ def read_pages(
     ] = None,
 ) -> None:
     """Be the person who reads numbers and rules off the town's routers."""
-    from hooper.lab.answers import Device, LabReadDocument, RouterPage, ShownRule
-    from hooper.planning.documents import Reservation
+    from hooper.lab.answers import LabReadDocument
 
-    pages = tuple(
-        RouterPage(
-            row["gateway"],
-            row["wan_address"],
-            row["lan"],
-            tuple(ShownRule(**{**rule, **_tuples(rule)}) for rule in row["rules"]),
-            tuple(Reservation(**reservation) for reservation in row["reservations"]),
-            tuple(Device(**device) for device in row["devices"]),
-        )
-        for row in _ask(session, "read", gateways=gateway or [])["gateways"]
-    )
-    session.show(LabReadDocument(pages), _render_pages)
+    session.show(_answer(session, LabReadDocument, "read", gateways=gateway or []), _render_pages)
 
 
 def _render_pages(document: LabReadDocument, out: Console) -> None:
@@ -367,10 +360,9 @@ def _render_pages(document: LabReadDocument, out: Console) -> None:
 @command(app, "lab ledger")
 def show_ledger(session: Session) -> None:
     """Everything that was sent in the town so far: who asked whom, and what became of it."""
-    from hooper.lab.answers import LabLedgerDocument, LedgerEntry
+    from hooper.lab.answers import LabLedgerDocument
 
-    entries = tuple(LedgerEntry(**entry) for entry in _ask(session, "ledger")["entries"])
-    session.show(LabLedgerDocument(entries), _render_ledger)
+    session.show(_answer(session, LabLedgerDocument, "ledger"), _render_ledger)
 
 
 def _render_ledger(document: LabLedgerDocument, out: Console) -> None:

@@ -7,6 +7,7 @@ from ipaddress import IPv4Address, IPv4Network
 from typing import Any
 
 from hooper.errors import UsageError
+from hooper.jsonform import read_as
 from hooper.lab.things import Box, Rule, overlapping, type_rule
 from hooper.lab.town import Town
 from hooper.planning.values import Forward
@@ -42,12 +43,11 @@ def _box(town: Town, key: str) -> Box:
 
 
 def _rules(box: Box, sheet: dict[str, Any]) -> list[tuple[str, Rule]]:
-    rows = sheet.get("rules", [])
     forwards: list[Forward] = []
-    for row in rows:
+    for row in sheet.get("rules", []):
         try:
-            forwards.append(Forward(**{name: row[name] for name in Forward.__dataclass_fields__}))
-        except (KeyError, TypeError):
+            forwards.append(read_as(Forward, row))
+        except ValueError:
             raise UsageError(f"a rule for {box.key} is incomplete: {row!r}"[:200]) from None
     out: list[tuple[str, Rule]] = []
     for forward, label in zip(forwards, labels(forwards, box.label_length), strict=True):

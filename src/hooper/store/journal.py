@@ -6,9 +6,19 @@ import json
 from datetime import datetime
 
 from hooper.clock import rfc3339
-from hooper.jsonform import plain
+from hooper.errors import StateError
+from hooper.jsonform import plain, read_as
 from hooper.store.database import Database
 from hooper.store.entries import Entered, Key, LiveRule
+
+
+def _rule(text: str) -> LiveRule:
+    try:
+        return read_as(LiveRule, json.loads(text))
+    except ValueError:
+        raise StateError(
+            "a rule in the journal cannot be read", remedy="Bring the state file back from a copy."
+        ) from None
 
 
 class Journal:
@@ -26,9 +36,9 @@ class Journal:
             Entered(
                 gateway,
                 service,
-                LiveRule(**json.loads(rule)),
+                _rule(rule),
                 state,
-                LiveRule(**json.loads(before)) if before else None,
+                _rule(before) if before else None,
                 datetime.fromisoformat(until) if until else None,
             )
             for service, state, rule, before, until in rows

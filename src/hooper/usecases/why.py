@@ -8,14 +8,16 @@ from datetime import timedelta
 
 from hooper.addresses import IPAddress
 from hooper.check.origin import Origin, open_origin
+from hooper.check.results import Result
 from hooper.errors import HooperError
+from hooper.jsonform import read_as
 from hooper.line.sources import Given
 from hooper.sourced import as_told
 from hooper.usecases.looking import keep_address, keep_look
 from hooper.usecases.run import Run
 from hooper.why.case import WhyDocument
 from hooper.why.diagnosis import diagnose
-from hooper.why.evidence import STORED_FOR, Past, gather_service, stored_result
+from hooper.why.evidence import STORED_FOR, Past, gather_service
 
 
 @dataclass(frozen=True)
@@ -62,7 +64,7 @@ def _past(run: Run, service: str) -> Past:
     """What earlier runs left. Raises: StateError."""
     assert run.state is not None
     rows = run.state.checks.outside_since(run.at - STORED_FOR - timedelta(seconds=1), service)
-    newest = (rows[0][0], stored_result(rows[0][1])) if rows else None
+    newest = (rows[0][0], read_as(Result, rows[0][1])) if rows else None
     journal = run.state.journal
     entered = {key: frozenset(entry.service for entry in journal.entries(key).values()) for key in run.site.gateways}
     return Past(run.given(), newest, run.state.checks.fingerprints(), entered)

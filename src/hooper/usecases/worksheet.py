@@ -8,14 +8,13 @@ from json import dumps, loads
 from typing import Literal
 
 from hooper.errors import HooperError, UsageError
-from hooper.jsonform import plain
+from hooper.jsonform import plain, read_as
 from hooper.planning.devices import device_sheets
 from hooper.planning.documents import Ruleset, Sheet, SheetChange, WorksheetDocument
 from hooper.planning.gate import NotReady, refusals
 from hooper.planning.letter import letters
 from hooper.planning.values import Forward
 from hooper.planning.worksheet import changes_since, client_lines, make_sheets, sheet_mark, without_entered
-from hooper.ports import Ports
 from hooper.usecases.accepting import NOTHING, Acceptance, take_risks
 from hooper.usecases.run import Run
 
@@ -114,17 +113,6 @@ def _changes(run: Run, sheets: tuple[Sheet, ...]) -> tuple[SheetChange, ...]:
     out: list[SheetChange] = []
     for sheet in sheets:
         known = told.get(f"entered:{sheet.gateway}")
-        before = [_forward(row) for row in loads(known.value)] if known is not None else []
+        before = read_as(list[Forward], loads(known.value)) if known is not None else []
         out += changes_since(sheet.gateway, before, sheet.rules)
     return tuple(out)
-
-
-def _forward(row: dict[str, object]) -> Forward:
-    """A rule as it was kept; JSON has lists where a rule has ranges and tuples."""
-    values = dict(row)
-    for key in ("outside_ports", "target_ports"):
-        ports = values[key]
-        values[key] = Ports(*ports) if isinstance(ports, list) else None
-    sources = values["sources"]
-    values["sources"] = tuple(sources) if isinstance(sources, list) else ()
-    return Forward(**values)  # type: ignore[arg-type]

@@ -3,16 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, field, fields, replace
+from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import anyio
 
 from hooper.addresses import parse_address
 from hooper.check.checking import InsideMemory, Outcome, Wish, check_here, check_outside
-from hooper.check.results import Evidence, IcmpSeen, Result
+from hooper.check.results import Result
 from hooper.errors import HooperError
 from hooper.gateways.find import find_routers
 from hooper.gateways.rules import wanted_rules
@@ -48,14 +48,6 @@ class Past:
     outside: tuple[datetime, Result] | None = None
     fingerprints: Mapping[str, str] = field(default_factory=dict)
     entered: Mapping[str, frozenset[str]] = field(default_factory=dict)
-
-
-def stored_result(document: Mapping[str, Any]) -> Result:
-    """A result as the store keeps it; of its evidence, what a diagnosis uses."""
-    icmp = document["evidence"].get("icmp")
-    evidence = Evidence(icmp=IcmpSeen(**icmp) if icmp else None)
-    values = {one.name: document[one.name] for one in fields(Result) if one.name != "evidence"}
-    return Result(**{**values, "problems": tuple(values["problems"]), "evidence": evidence})
 
 
 async def gather_service(
