@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
-from collections.abc import Iterable, Mapping
+from collections.abc import Hashable, Iterable, Mapping
 from datetime import date, datetime
 from functools import cache
 from typing import Any, TypeVar, cast
@@ -51,8 +51,7 @@ def _reader(kind: Any) -> Any:
 
 def read_as(kind: type[T], value: Any) -> T:
     """What `plain` was made of: a dataclass, or whatever else a type names. Raises: ValueError: it is none."""
-    read = cast("Callable[[object], Any]", _reader)(kind).validate_python
-    return cast(T, read(value))
+    return cast(T, _reader(cast(Hashable, kind)).validate_python(value))
 
 
 def error_objects(errors: Iterable[HooperError]) -> list[dict[str, Any]]:
