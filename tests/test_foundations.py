@@ -236,6 +236,39 @@ def test_sleeping_until_a_moment_that_has_passed_takes_no_time() -> None:
     anyio.run(clock.sleep_until, clock.now() - timedelta(seconds=5))
 
 
+# what is found wherever one starts
+
+
+def test_each_job_can_be_the_first_that_is_imported() -> None:
+    modules = sorted(
+        ".".join(path.relative_to(ROOT / "src").with_suffix("").parts)
+        for folder in ("cli", "usecases")
+        for path in (ROOT / "src" / "hooper" / folder).glob("*.py")
+        if path.name != "__init__.py"
+    )
+    code = f"""
+import importlib, os, sys
+import typer, rich.console, pydantic.main, anyio, sqlite3, cryptography.x509, dns.resolver
+for name in {modules!r}:
+    child = os.fork()
+    if child == 0:
+        try:
+            importlib.import_module(name)
+        except BaseException as exc:
+            print(name, type(exc).__name__, exc, flush=True)
+        os._exit(0)
+    os.waitpid(child, 0)
+"""
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=False, timeout=300)
+    assert (done.returncode, done.stdout) == (0, ""), done.stdout + done.stderr
+
+
+def test_a_finding_has_its_entry_whichever_look_was_needed() -> None:
+    code = "from hooper.planning.findings import known; print(known('name-behind').severity, known('no-such'))"
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=False)
+    assert done.stdout.split() == ["warning", "None"], done.stderr
+
+
 # interrupts
 
 

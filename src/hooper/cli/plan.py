@@ -155,7 +155,7 @@ def _tree(document: PlanDocument, out: Console, topology: Topology, *, verbose: 
 def render(document: PlanDocument, out: Console, topology: Topology, *, verbose: bool = False) -> None:
     """The ways of the services, those that are not forwarded, the findings."""
     from hooper.cli.render import counted, findings, heading
-    from hooper.planning.findings import CATALOGUE
+    from hooper.planning.findings import entry_of
 
     gateways = list(dict.fromkeys(forward.gateway for forward in document.forwards))
     where = f" on {', '.join(gateways)}" if gateways else ""
@@ -177,7 +177,7 @@ def render(document: PlanDocument, out: Console, topology: Topology, *, verbose:
         findings(out, document.findings)
     if verbose:
         for code in dict.fromkeys(item.code for item in document.findings):
-            out.print(f"{code}: {CATALOGUE[code].why}", style="dim")
+            out.print(f"{code}: {entry_of(code).why}", style="dim")
 
 
 def _entering(document: PlanDocument, out: Console) -> None:

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from datetime import date
 from typing import TYPE_CHECKING, Literal
 
-from hooper.planning.findings import CATALOGUE
+from hooper.planning.findings import entry_of
 from hooper.planning.topology import Topology
 from hooper.planning.values import EVERYTHING, Finding, Forward, Plan
 from hooper.ports import ports_text
@@ -75,7 +75,7 @@ def audit(topology: Topology, plan: Plan, today: date) -> AuditDocument:
     site = topology.site
     against: dict[str, list[Finding]] = {}
     for item in plan.findings:
-        if CATALOGUE[item.code].group in ("exposure", "readiness") or item.code in ("range-too-wide", "inside-ipsec"):
+        if entry_of(item.code).group in ("exposure", "readiness") or item.code in ("range-too-wide", "inside-ipsec"):
             against.setdefault(item.subject.removeprefix("services."), []).append(item)
     outside: dict[str, list[str]] = {}
     for rule in plan.forwards:
@@ -126,7 +126,7 @@ def _exposed(key: str, service: Service, line: str, outside: tuple[str, ...], fo
         risk,
         bool(found) and not open_risks,
         tuple(dict.fromkeys(item.code for item in speaking)),
-        CATALOGUE[worst.code].why if worst is not None else _fine(service),
+        entry_of(worst.code).why if worst is not None else _fine(service),
         worst.remedy if worst is not None else "Keep the device's firmware current.",
     )
 
@@ -142,7 +142,7 @@ def _weight(item: Finding, service: Service) -> int:
     if item.code in HIGH or (item.code == "clear-text-open"):
         weight = 0
     else:
-        weight = {"error": 0, "warning": 1, "note": 2}[CATALOGUE[item.code].severity]
+        weight = {"error": 0, "warning": 1, "note": 2}[entry_of(item.code).severity]
     if item.code == "unknown-protocol-open":
         weight = 1
     return min(2, weight + bool(service.sources and item.code != "default-password"))

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 from hooper.errors import HooperError, UsageError
 from hooper.planning.addresses import free_addresses, network_of
 from hooper.planning.documents import ChangedKey
-from hooper.planning.findings import CATALOGUE
+from hooper.planning.findings import known
 from hooper.planning.plan import make_plan
 from hooper.planning.topology import Topology
 from hooper.planning.values import Plan
@@ -231,7 +231,8 @@ def accept(file: SiteFile, risks: Iterable[tuple[str, str]], reason: str, until:
     """Risks that a person takes: (service, code of the finding). Raises: UsageError, CannotEdit."""
     text, changes = file.text, []
     for service, code in risks:
-        if code not in CATALOGUE or not CATALOGUE[code].acceptable:
+        kind = known(code)
+        if kind is None or not kind.acceptable:
             raise UsageError(f"{code!r} is no risk that can be accepted", remedy="See docs/findings.md.")
         now = _again(file, text).site.services[service].accepted
         at = next((number for number, one in enumerate(now) if one.finding == code), None)

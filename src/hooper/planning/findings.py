@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from importlib import import_module
 from typing import NamedTuple
 
 from hooper.planning.values import Finding, Severity
@@ -47,21 +48,36 @@ def risks(*rows: tuple[str, Severity, str, str, str], gate: bool = False) -> lis
     ]
 
 
-CATALOGUE: dict[str, CatalogueEntry] = {}
+_REGISTERED: dict[str, CatalogueEntry] = {}
 _ORDER: dict[str, int] = {"error": 0, "warning": 1, "note": 2}
 
 
 def register(*entries: CatalogueEntry) -> tuple[CatalogueEntry, ...]:
     """Put entries into the catalogue. A code stands in it once."""
     for entry in entries:
-        assert entry.code not in CATALOGUE, entry.code
-        CATALOGUE[entry.code] = entry
+        assert entry.code not in _REGISTERED, entry.code
+        _REGISTERED[entry.code] = entry
     return entries
+
+
+def known(code: str) -> CatalogueEntry | None:
+    """The entry of a code; None: there is no such finding."""
+    if code not in _REGISTERED:
+        import_module("hooper.planning.catalogue")  # its look was not needed so far
+    return _REGISTERED.get(code)
+
+
+def entry_of(code: str) -> CatalogueEntry:
+    """The entry of a code. Raises: KeyError: there is no such finding."""
+    entry = known(code)
+    if entry is None:
+        raise KeyError(code)
+    return entry
 
 
 def finding(code: str, subject: str, message: str, remedy: str, *, severity: Severity | None = None) -> Finding:
     """A finding with the severity that the catalogue gives it, unless the case at hand has another one."""
-    return Finding(code, severity or CATALOGUE[code].severity, subject, message, remedy)
+    return Finding(code, severity or entry_of(code).severity, subject, message, remedy)
 
 
 def rank(item: Finding) -> tuple[int, str, str, str]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from hooper.errors import HooperError, RefusedForSafety
-from hooper.planning.findings import CATALOGUE
+from hooper.planning.findings import entry_of
 from hooper.planning.values import Finding, Plan
 
 if TYPE_CHECKING:
@@ -26,7 +26,7 @@ def kept_back(site: Site, plan: Plan) -> dict[str, list[Finding]]:
     """
     out: dict[str, list[Finding]] = {}
     for item in plan.findings:
-        if not CATALOGUE[item.code].gate or item.severity == "note":
+        if not entry_of(item.code).gate or item.severity == "note":
             continue
         key = item.subject.removeprefix("services.")
         if item.code == "default-password" or not site.services[key].sources:

@@ -6,7 +6,7 @@ from collections.abc import Iterable, Iterator
 from typing import TYPE_CHECKING
 
 from hooper.planning.facts import Facts
-from hooper.planning.findings import CATALOGUE, finding, group, register, risks
+from hooper.planning.findings import entry_of, finding, group, register, risks
 from hooper.planning.values import Finding
 
 if TYPE_CHECKING:
@@ -132,7 +132,7 @@ def accept(facts: Facts, found: Iterable[Finding]) -> Iterator[Finding]:
     }
     for item in found:
         accepted = unused.get((item.subject, item.code))
-        if accepted is None or not CATALOGUE[item.code].acceptable:
+        if accepted is None or not entry_of(item.code).acceptable:
             yield item
             continue
         del unused[item.subject, item.code]
