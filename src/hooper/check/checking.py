@@ -121,7 +121,9 @@ async def check_outside(here: Door, outside: Door, wish: Wish, memory: InsideMem
     if same is not None:
         reason = f"{outside.place.name} shows {shown}, the address of {same} itself: this is the inside, looking round"
         return _unproven(wish, replace(origin, proves_outside=False), reason, here.clock.now(), public, place)
-    outcome = Outcome(origin, findings=[one for found in public.values() for one in found.findings()], public=public)
+    outcome = Outcome(
+        origin, findings=[finding for found in public.values() for finding in found.findings()], public=public
+    )
     targets, outcome.skipped = outer_targets(wish.topology, wish.services, _values(public), shown)
     if wish.transports:
         targets = [one for one in targets if one.transport in wish.transports or one.service == wish.services[0]]

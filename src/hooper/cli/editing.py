@@ -42,14 +42,14 @@ def render(document: EditDocument, out: Console) -> None:
         return
     would = " (not written: --dry-run)" if document.dry_run else ""
     heading(out, f"{document.subject}: {document.action} in {document.file}{would}")
-    for one in document.changes:
-        line = Text(f"   {one.key}", style="bold" if one.after is not None else "")
-        if one.after is None:
-            line.append("  gone" if not one.before else f"  gone, was {one.before}", style="red")
-        elif one.before is None:
-            line.append(f" = {one.after}")
+    for change in document.changes:
+        line = Text(f"   {change.key}", style="bold" if change.after is not None else "")
+        if change.after is None:
+            line.append("  gone" if not change.before else f"  gone, was {change.before}", style="red")
+        elif change.before is None:
+            line.append(f" = {change.after}")
         else:
-            line.append(f" = {one.after}").append(f"  was {one.before}", style="dim")
+            line.append(f" = {change.after}").append(f"  was {change.before}", style="dim")
         out.print(line, soft_wrap=True)
     if document.follows:
         out.print()

@@ -20,8 +20,8 @@ BOX = "[ ] "
 
 def as_text(document: WorksheetDocument, site: Site, title: str, out: Console) -> None:
     """Whatever the document holds."""
-    for one in document.rulesets:
-        out.file.write(one.text)
+    for ruleset in document.rulesets:
+        out.file.write(ruleset.text)
     if document.rulesets:
         return
     sheets, removing = document.sheets or document.removals, bool(document.removals)
@@ -80,12 +80,15 @@ def _router(sheet: Sheet, site: Site, out: Console, *, removing: bool) -> None:
     if sheet.reservations:
         out.print()
         indented(out, words.RESERVE, mark=BOX, left=3)
-        rows = ((one.host, one.address, one.mac or words.LABEL_MAC) for one in sheet.reservations)
+        rows = (
+            (reservation.host, reservation.address, reservation.mac or words.LABEL_MAC)
+            for reservation in sheet.reservations
+        )
         _boxes(("host", "address", "MAC"), rows, out)
     if sheet.routes:
         out.print()
         indented(out, words.ROUTES, mark=BOX, left=3)
-        _boxes(("network", "by (gateway)"), ((one.prefix, one.via) for one in sheet.routes), out)
+        _boxes(("network", "by (gateway)"), ((route.prefix, route.via) for route in sheet.routes), out)
 
 
 def _boxes(columns: tuple[str, ...], rows: Iterable[tuple[str, ...]], out: Console) -> None:

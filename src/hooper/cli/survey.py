@@ -84,7 +84,9 @@ def survey(
         session.note("\nNothing to write: the site file says so already, or it is not clear yet.")
     _next(session, document)
     wrong = document.can_forward is False or (document.between is not None and document.between.wrong is not None)
-    wrong = wrong or any(one.code == "address-differs" and one.severity == "error" for one in document.findings)
+    wrong = wrong or any(
+        finding.code == "address-differs" and finding.severity == "error" for finding in document.findings
+    )
     return worst([code, EXIT_NEEDS_A_PERSON if wrong else 0])
 
 

@@ -203,7 +203,7 @@ class AcmeServer:
     def _new_account(self, protected: dict[str, Any], payload: Any) -> tuple[int, dict[str, str], bytes]:
         jwk = {part: protected["jwk"][part] for part in ("crv", "kty", "x", "y")}
         thumbprint = b64(sha256(json.dumps(jwk, sort_keys=True, separators=(",", ":")).encode()).digest())
-        known = next((one for one in self.accounts.values() if one.thumbprint == thumbprint), None)
+        known = next((account for account in self.accounts.values() if account.thumbprint == thumbprint), None)
         if known is None and (payload or {}).get("onlyReturnExisting"):
             raise Problem("accountDoesNotExist", "no such account")
         if known is None and (payload or {}).get("termsOfServiceAgreed") is not True:

@@ -196,9 +196,11 @@ async def _sweep(door: Door, addresses: Iterable[IPv4Address], alive: set[IPAddr
 
 def _macs(around: Surroundings, interface: str, network: IPv4Network) -> dict[IPv4Address, str]:
     return {
-        one.address: one.mac
-        for one in around.neighbours
-        if isinstance(one.address, IPv4Address) and one.address in network and one.interface == interface
+        neighbour.address: neighbour.mac
+        for neighbour in around.neighbours
+        if isinstance(neighbour.address, IPv4Address)
+        and neighbour.address in network
+        and neighbour.interface == interface
     }
 
 
@@ -230,7 +232,9 @@ async def _knock(
     """Which of the usual ports, and of those in the site file, accept a connection. It is closed at once."""
     from hooper.net.proxy import close_quietly
 
-    known = {one.used_ports.first for one in site.services.values() if one.used_transport in ("tcp", "both")}
+    known = {
+        service.used_ports.first for service in site.services.values() if service.used_transport in ("tcp", "both")
+    }
 
     limit = anyio.CapacityLimiter(AT_ONCE)
 

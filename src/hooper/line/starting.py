@@ -33,7 +33,9 @@ async def found_here(door: Door, title: str, deadline: float) -> Start:
     if not isinstance(gateway, IPv4Address) or lan is None:
         raise NoNetwork("this machine has no default gateway on a network of its own, so nothing can be found")
     own = StartBox("own-router", f"{gateway}/{lan.prefixlen}")
-    resolvers = tuple(str(one) for one in around.resolvers if one.version == 4 and classify(one).reachable)
+    resolvers = tuple(
+        str(resolver) for resolver in around.resolvers if resolver.version == 4 and classify(resolver).reachable
+    )
     start = Start(title, (own,), resolvers=resolvers)
     try:
         site = parse_site(site_text(start).encode(), "found").site

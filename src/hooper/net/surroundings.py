@@ -51,15 +51,15 @@ def _of_linux() -> Surroundings:
     told = _ask_kernel(rtnetlink.GET_LINKS) + _ask_kernel(rtnetlink.GET_NEIGHBOURS)
     tunnels = {_name(link.index) for messages in told for link in messages.links if link.tunnel}
     neighbours = tuple(
-        Neighbour(one.address, one.mac, name)
+        Neighbour(neighbour.address, neighbour.mac, name)
         for messages in told
-        for one in messages.neighbours
-        if (name := _name(one.index)) is not None and not one.address.is_multicast
+        for neighbour in messages.neighbours
+        if (name := _name(neighbour.index)) is not None and not neighbour.address.is_multicast
     )
     resolvers = read_resolvers(_RESOLVERS)
-    if [str(one) for one in resolvers] == [_STUB]:
+    if [str(resolver) for resolver in resolvers] == [_STUB]:
         resolvers = read_resolvers(_BEHIND_STUB) or resolvers
-    interfaces = tuple(replace(one, tunnel=one.name in tunnels) for one in _interfaces())
+    interfaces = tuple(replace(interface, tunnel=interface.name in tunnels) for interface in _interfaces())
     return Surroundings(interfaces, tuple(routes) if routes is not None else None, resolvers, neighbours)
 
 
@@ -92,7 +92,9 @@ def of_macos(said: Mapping[str, str], interfaces: tuple[Interface, ...]) -> Surr
     """said: the output of each of `macos.COMMANDS`, empty where it failed."""
     routes = [*macos.parse_routes(said["routes4"]), *macos.parse_routes(said["routes6"])]
     neighbours = [*macos.parse_neighbours(said["neighbours4"]), *macos.parse_neighbours(said["neighbours6"])]
-    known = tuple(replace(one, tunnel=macos.TUNNELS.match(one.name) is not None) for one in interfaces)
+    known = tuple(
+        replace(interface, tunnel=macos.TUNNELS.match(interface.name) is not None) for interface in interfaces
+    )
     resolvers = tuple(macos.parse_resolvers(said["resolvers"]))
     return Surroundings(known, tuple(routes) or None, resolvers, tuple(neighbours))
 
@@ -103,7 +105,7 @@ def of_windows(said: str, interfaces: tuple[Interface, ...]) -> Surroundings:
         got = windows.parse(said.encode())
     except WireError:
         return Surroundings(interfaces, None, ())
-    known = tuple(replace(one, tunnel=one.name in got.tunnels) for one in interfaces)
+    known = tuple(replace(interface, tunnel=interface.name in got.tunnels) for interface in interfaces)
     return Surroundings(known, got.routes or None, got.resolvers, got.neighbours)
 
 
@@ -150,7 +152,9 @@ async def compared(read: Callable[[], Awaitable[Surroundings]], every_s: float) 
     while True:
         await anyio.sleep(every_s)
         now = await read()
-        if {one.name: one.up for one in now.interfaces} != {one.name: one.up for one in last.interfaces}:
+        if {interface.name: interface.up for interface in now.interfaces} != {
+            one.name: one.up for one in last.interfaces
+        }:
             yield Change("link")
         elif [one.addresses for one in now.interfaces] != [one.addresses for one in last.interfaces]:
             yield Change("address")

@@ -319,7 +319,7 @@ def compare(forwards: Iterable[Forward], rows: Sequence[TableRow], gateway: str)
             or rule.service == EVERYTHING
         ):
             continue
-        verdicts = [_held(rule, one, rows, met) for one in transports(rule.transport)]
+        verdicts = [_held(rule, transport, rows, met) for transport in transports(rule.transport)]
         state = next((s for s in ("different", "missing") if any(v[0] == s for v in verdicts)), "same")
         found = "; ".join(dict.fromkeys(v[1] for v in verdicts if v[1] and (v[0] == state or state != "same"))) or None
         place = ", ".join(dict.fromkeys(v[2] for v in verdicts if v[2]))

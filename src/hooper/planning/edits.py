@@ -139,7 +139,7 @@ def remove_service(file: SiteFile, key: str) -> Edited:
     changes = [ChangedKey(f"services.{key}", "", None)]
     for name, certificate in file.site.certificates.items():
         if key in certificate.services:
-            rest = [one for one in certificate.services if one != key]
+            rest = [service for service in certificate.services if service != key]
             text = set_key(text, ("certificates", name), "services", rest)
             changes.append(
                 ChangedKey(f"certificates.{name}.services", ", ".join(certificate.services), ", ".join(rest))

@@ -121,7 +121,7 @@ def _opening(rule: Forward) -> str:
 
 def _set(sources: tuple[str, ...]) -> str:
     """Sources as a set without overlaps, which nftables refuses."""
-    networks = sorted({ip_network(one) for one in sources}, key=lambda net: (net.prefixlen, str(net)))
+    networks = sorted({ip_network(source) for source in sources}, key=lambda net: (net.prefixlen, str(net)))
     kept: list[object] = []
     for net in networks:
         if not any(net.subnet_of(other) for other in kept):  # type: ignore[arg-type]

@@ -93,7 +93,7 @@ def cannot_say(protocol: Protocol, rule: Forward) -> str | None:
         return f"{NAMES[protocol]} would need a rule for each port of a wide range"
     if rule.sources and protocol == "natpmp":
         return "NAT-PMP cannot limit a rule to allowed sources"
-    if rule.sources and protocol == "igd" and any(ip_network(one).num_addresses > 1 for one in rule.sources):
+    if rule.sources and protocol == "igd" and any(ip_network(source).num_addresses > 1 for source in rule.sources):
         return f"IGD can limit a rule to single addresses, not to {', '.join(rule.sources)}"
     return None
 

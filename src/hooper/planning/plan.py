@@ -86,7 +86,7 @@ def gather(file: SiteFile, today: date, topology: Topology) -> Facts:
             no_pinhole[key] = pinholes
             continue
         twins = openings.setdefault((service.host, chain.line), [])
-        other = next((twin for twin in twins for one in pinholes if _meet(twin, one)), None)
+        other = next((twin for twin in twins for pinhole in pinholes if _meet(twin, pinhole)), None)
         if other is None:
             twins += pinholes
             forwards += pinholes

@@ -39,10 +39,10 @@ def as_markdown(document: WorksheetDocument, site: Site, title: str, day: str) -
         lines += [f"# {letter.subject}", "", day, "", *(f"{paragraph}\n" for paragraph in letter.paragraphs)]
     if document.changes:
         lines += ["# What is different since the last sheet", ""]
-        lines += [f"- [ ] {one.gateway}: {words.changed(one)}" for one in document.changes]
+        lines += [f"- [ ] {change.gateway}: {words.changed(change)}" for change in document.changes]
     if document.clients:
         lines += ["# Hosts files of devices inside", "", "```", *hosts_lines(document), "```"]
-    lines += [f"```\n{one.text}```" for one in document.rulesets]
+    lines += [f"```\n{ruleset.text}```" for ruleset in document.rulesets]
     return "\n".join(lines).rstrip()
 
 
@@ -71,7 +71,10 @@ def _router(sheet: Sheet, site: Site, *, removing: bool) -> list[str]:
         lines += _table(("done", *words.PINHOLE_COLUMNS), (("☐", *row) for row in words.pinhole_rows(pinholes)))
     if sheet.reservations and not removing:
         lines += [f"- [ ] {words.RESERVE}", ""]
-        rows = (("☐", one.host, one.address, one.mac or words.LABEL_MAC) for one in sheet.reservations)
+        rows = (
+            ("☐", reservation.host, reservation.address, reservation.mac or words.LABEL_MAC)
+            for reservation in sheet.reservations
+        )
         lines += _table(("done", "host", "address", "MAC"), rows)
     if sheet.routes and not removing:
         lines += [f"- [ ] {words.ROUTES}", ""]

@@ -147,9 +147,13 @@ def device_rows(sheet: DeviceSheet) -> list[tuple[str, str]]:
 def device_services(sheet: DeviceSheet) -> list[tuple[str, str, str]]:
     """Service, port, and what to enter as its own address."""
     out = []
-    for one in sheet.services:
-        port = f"{transport(one.transport)} {ports_text(one.ports)}" if one.ports else transport(one.transport)
-        out.append((f"{one.service} ({one.speaks})", port, one.base_url or "-"))
+    for service in sheet.services:
+        port = (
+            f"{transport(service.transport)} {ports_text(service.ports)}"
+            if service.ports
+            else transport(service.transport)
+        )
+        out.append((f"{service.service} ({service.speaks})", port, service.base_url or "-"))
     return out
 
 

@@ -259,7 +259,7 @@ def _with_block(text: str, kind: Path, header: str, rows: Rows) -> str:
 def _with_lines(text: str, kind: Path, lines: list[str]) -> str:
     """A block of lines after the last table whose path starts with `kind`, else at the end."""
     where, newline = layout(text), _newline(text)
-    at = max((_block_end(where, one) for one in where.headers if one.path[: len(kind)] == kind), default=None)
+    at = max((_block_end(where, header) for header in where.headers if header.path[: len(kind)] == kind), default=None)
     block = newline.join(lines) + newline
     if at is None:
         gap = "" if not text or text.endswith("\n\n") else newline if text.endswith("\n") else newline * 2
@@ -289,7 +289,7 @@ def _add_entry(text: str, path: Path, rows: Rows) -> str:
         entries = [one for one in where.pairs if pair.value < one.start and one.end < pair.end]
         last = text.rindex("}", pair.value, pair.end) if entries else pair.end - 2
         return text[: last + 1] + f", {literal(rows)}" + text[last + 1 :]
-    single = next((one for one in where.headers if one.path == path and not one.array), None)
+    single = next((header for header in where.headers if header.path == path and not header.array), None)
     if single is not None:
         text = text[: single.start] + f"[{text[single.start : single.end]}]" + text[single.end :]
         return _with_block(text, path, f"[[{dotted_key(path)}]]", rows)
@@ -310,7 +310,7 @@ def _cut(text: str, path: Path) -> str:
     for pair in where.pairs:
         if pair.path[: len(path)] == path and not any(start <= pair.start and pair.end <= end for start, end in cuts):
             cuts.append((pair.start, pair.end))
-    outer = [one for one in cuts if not any(o != one and o[0] <= one[0] and one[1] <= o[1] for o in cuts)]
+    outer = [cut for cut in cuts if not any(o != cut and o[0] <= cut[0] and cut[1] <= o[1] for o in cuts)]
     inline = {(pair.start, pair.end) for pair in where.pairs if pair.inline}
     for start, end in sorted(outer, reverse=True):
         text = _cut_inline(text, start, end) if (start, end) in inline else _cut_line(text, start, end)

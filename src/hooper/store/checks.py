@@ -54,8 +54,17 @@ class Checks:
         place: its kind and name, and whether it proves anything about outside.
         """
         rows = [
-            (rfc3339(at), *place, one.service, one.transport, one.port, one.verdict, one.ok, json.dumps(one.document))
-            for one in results
+            (
+                rfc3339(at),
+                *place,
+                result.service,
+                result.transport,
+                result.port,
+                result.verdict,
+                result.ok,
+                json.dumps(result.document),
+            )
+            for result in results
         ]
         seen = [(*key, one.verdict, one.fingerprint, one.greeting, one.at) for key, one in inside.items()]
         outdated = {one.service for one in results if one.reached}  # what was told of their rules before

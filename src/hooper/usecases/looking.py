@@ -17,15 +17,15 @@ def keep_look(run: Run, outcome: Outcome) -> None:
     origin = outcome.origin
     rows = [
         Looked(
-            service=one.service,
-            transport=one.transport,
-            port=one.port,
-            verdict=one.verdict,
-            ok=one.ok,
-            reached=origin.proves_outside and one.expected == "reachable" and one.ok,
-            document=plain(one),
+            service=result.service,
+            transport=result.transport,
+            port=result.port,
+            verdict=result.verdict,
+            ok=result.ok,
+            reached=origin.proves_outside and result.expected == "reachable" and result.ok,
+            document=plain(result),
         )
-        for one in outcome.results
+        for result in outcome.results
     ]
     inside = {
         key: StoredInside(one.verdict, one.fingerprint, one.greeting, one.at)

@@ -31,7 +31,7 @@ def plan(run: Run, request: PlanRequest) -> tuple[PlanDocument, list[HooperError
     pinned = _pinned(run) if request.pin else ()
     made = run.plan
     findings = tuple(sorted([*made.findings, *_contradicted(run, request.seen)], key=rank))
-    feasible = made.feasible and not any(one.severity == "error" for one in findings)
+    feasible = made.feasible and not any(finding.severity == "error" for finding in findings)
     ways_to_enter = tuple(entering(run.topology, made))
     compared = _against(run, request)
     return PlanDocument(made.forwards, findings, feasible, ways_to_enter, compared, pinned), []

@@ -83,7 +83,7 @@ async def list_rules(run: Run, request: RouterRequest) -> tuple[RouterListDocume
         except HooperError as exc:
             trouble.append(exc)
             tables.append(GatewayTable(key, None, router.device, None, ()))
-    compared = [row for one in tables for row in wan_compared(run.site, one.gateway, one.wan_address)]
+    compared = [row for table in tables for row in wan_compared(run.site, table.gateway, table.wan_address)]
     return RouterListDocument(tuple(tables), tuple(compared)), trouble
 
 
@@ -95,7 +95,7 @@ async def open_rules(run: Run, request: RouterRequest) -> tuple[RouterChangesDoc
     driven(run, request.gateways)
     run.accepted = take_risks(run, request.accept)
     public = {f"services.{key}" for key in request.services or run.site.services}
-    findings = [one for one in run.plan.findings if one.subject in public]
+    findings = [finding for finding in run.plan.findings if finding.subject in public]
     kept_back = refusals(run.site, run.plan)
 
     async def deed(work: Work, wanted: list[Wanted]) -> None:

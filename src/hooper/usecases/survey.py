@@ -130,7 +130,7 @@ def document(site: Site, facts: LineFacts) -> SurveyDocument:
                 str(said.address) if said.port == 53 else f"{said.address}:{said.port}",
                 said.told_by,
                 said.state,
-                tuple(str(one) for answers in said.answers.values() for one in answers),
+                tuple(str(answer) for answers in said.answers.values() for answer in answers),
             )
             for said in measured.resolvers
         ),
@@ -231,7 +231,7 @@ def _saved(run: Run, facts: LineFacts, made: SurveyDocument, *, dry_run: bool) -
     from hooper.store.sitefile import save_site
 
     situation = made.situation if made.can_forward is not None else None
-    if situation == "one-nat" and any(facts.chain[-1] in one.behind for one in run.site.gateways.values()):
+    if situation == "one-nat" and any(facts.chain[-1] in gateway.behind for gateway in run.site.gateways.values()):
         situation = "several-nats"  # seen from between two boxes; the line has both
     inner = zip(facts.chain, facts.chain[1:], strict=False)
     wans = {key: (outer, facts.wan[key].value) for outer, key in inner if key in facts.wan}

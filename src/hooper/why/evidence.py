@@ -127,12 +127,12 @@ async def _tables(
             continue
         if table is None:
             continue
-        for one in wanted_rules(router, [f for f in plan.forwards if f.service == service], key, 0):
-            if one.rule is None:
+        for rule in wanted_rules(router, [f for f in plan.forwards if f.service == service], key, 0):
+            if rule.rule is None:
                 continue
-            entry = next((e for e in table if (e.key, e.source) == (one.rule.key, one.rule.source)), None)
+            entry = next((e for e in table if (e.key, e.source) == (rule.rule.key, rule.rule.source)), None)
             if entry is not None:
-                right = entry.leads_as(one.rule) and entry.enabled
+                right = entry.leads_as(rule.rule) and entry.enabled
                 target = f"{entry.target_address}:{entry.target_port}"
                 found[key] = Sourced("there" if right else target if entry.enabled else "missing", SEEN, now)
             elif service in past.entered.get(key, ()):

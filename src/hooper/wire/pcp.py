@@ -233,8 +233,8 @@ def _whole(opcode: int, lifetime_s: int, mapping: Mapping | None, options: tuple
 
 def _rest(mapping: Mapping | None, options: tuple[Option, ...], body: bytes) -> bytes:
     out = mapping.serialize() if mapping is not None else body
-    for one in options:
-        out += _OPTION.pack(one.code, 0, len(one.value)) + one.value + bytes(-len(one.value) % 4)
+    for option in options:
+        out += _OPTION.pack(option.code, 0, len(option.value)) + option.value + bytes(-len(option.value) % 4)
     return out
 
 
