@@ -235,8 +235,8 @@ def _row(
 ) -> CertificateRow:
     detail = {
         "absent": "there is none yet" if kept is None else "the one that is kept is for other names",
-        "due": "it ends soon",
-        "expired": "it has ended",
+        "due": "it expires soon",
+        "expired": "it has expired",
     }.get(state, "")
     end = kept.leaf.not_valid_after_utc if kept is not None else None
     return CertificateRow(

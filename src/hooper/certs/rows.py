@@ -12,7 +12,7 @@ State = Literal["absent", "current", "due", "expired", "ordered", "watched", "un
 class CertificateRow:
     """One certificate of the site file.
 
-    state: absent: there is none yet; current; due: it ends soon; expired; ordered: just now; watched: the device keeps
+    state: absent: there is none yet; current; due: expires soon; expired; ordered: just now; watched: the device keeps
     it itself; unknown: it could not be seen; failed. names: as planned. not_after: RFC 3339. days_left: whole days.
     chain, key: the files, where Hooper keeps it. ok: it is valid and for all its names. certificate: its key in the
     site file. authority: who issues it, by its key.

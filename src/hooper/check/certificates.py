@@ -51,7 +51,7 @@ class Judge:
         leaf = shown[0]
         words = {
             ABSENT: f"it shows a certificate of the device's own making, not {key}",
-            EXPIRED: f"its certificate ended on {leaf.not_valid_after_utc:%Y-%m-%d}",
+            EXPIRED: f"its certificate expired on {leaf.not_valid_after_utc:%Y-%m-%d}",
             NOT_YET: f"its certificate begins on {leaf.not_valid_before_utc:%Y-%m-%d} only",
             OTHER_NAME: f"its certificate is for {', '.join(names_of(leaf)[:3]) or 'no name'}, not for {name}",
             UNTRUSTED: "nobody that is trusted vouches for its certificate",

@@ -63,7 +63,7 @@ def _render(document: AuditDocument, out: Console) -> None:
         out.print()
         heading(out, "Accepted risks")
         for risk in document.accepted:
-            end = f"ended on {risk.until}: look again" if risk.ended else f"until {risk.until}"
+            end = f"expired on {risk.until}: look again" if risk.ended else f"until {risk.until}"
             out.print(Text.assemble(f"   {risk.service}  ", (f"{risk.finding}, {end}", "red" if risk.ended else "")))
             indented(out, risk.reason, left=6, style="dim")
     if document.not_exposed:

@@ -87,7 +87,7 @@ def _render(document: CertificatesDocument, out: Console) -> None:
 
     if not document.certificates:
         return
-    drawn = table("", "certificate", "for", "by", "ends", "days left", "state", right=("days left",))
+    drawn = table("", "certificate", "for", "by", "expires", "days left", "state", right=("days left",))
     for row in document.certificates:
         mark = Text("✓", style="green") if row.ok else Text("✗", style="red")
         drawn.add_row(

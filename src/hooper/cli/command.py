@@ -25,23 +25,18 @@ def _option(
     return inspect.Parameter(name, inspect.Parameter.KEYWORD_ONLY, default=default, annotation=declared)
 
 
-def command(
-    app: typer.Typer,
-    name: str,
-    *,
-    site: bool = False,
-    state: bool = False,
-    mask: bool = False,
-    deadline: float | None = None,
-    deadline_help: str = DEADLINE,
-    dry_run: str | None = None,
-) -> Callable[[Body], Body]:
-    """Register a command with the options it shares with others.
+def key_option(
+    key: str, metavar: str, text: str, *, words: str | None = None, several: bool = False
+) -> inspect.Parameter:
+    """An option that sets one key of a table of the site file. words: its name where the key is not it."""
+    kind = list[str] | None if several else str | None
+    return _option(key, kind, None, words or f"--{key.replace('_', '-')}", text=text, metavar=metavar)
 
-    The function gets a Session first, then its own options; it returns the exit code. Its help shows its own options
-    before the shared ones. name: all words, such as "name list". deadline: the default in seconds; None: it waits for
-    nobody. dry_run: the help of --dry-run; None: it has none.
-    """
+
+def _shared(
+    *, site: bool, state: bool, mask: bool, deadline: float | None, deadline_help: str, dry_run: str | None
+) -> list[inspect.Parameter]:
+    """The options of a command that others have too, as its help shows them."""
     shared: list[inspect.Parameter] = []
     if dry_run is not None:
         shared.append(_option("dry_run", bool, False, "--dry-run", text=dry_run))
@@ -63,21 +58,46 @@ def command(
     )
     text = "Say on stderr what is read, asked and written."
     shared.append(_option("verbose", bool, False, "--verbose", "-v", text=text))
+    return shared
+
+
+def command(
+    app: typer.Typer,
+    name: str,
+    *,
+    site: bool = False,
+    state: bool = False,
+    mask: bool = False,
+    deadline: float | None = None,
+    deadline_help: str = DEADLINE,
+    dry_run: str | None = None,
+    keys: tuple[inspect.Parameter, ...] = (),
+) -> Callable[[Body], Body]:
+    """Register a command with the options it shares with others.
+
+    The function gets a Session first, then its own options; it returns the exit code. Its help shows its own options
+    before the shared ones. name: all words, such as "name list". deadline: the default in seconds; None: it waits for
+    nobody. dry_run: the help of --dry-run; None: it has none. keys: options for the keys of a table; those that were
+    given reach the function as its second argument.
+    """
+    shared = _shared(site=site, state=state, mask=mask, deadline=deadline, deadline_help=deadline_help, dry_run=dry_run)
 
     def decorate(body: Body) -> Body:
         hints = get_type_hints(body, include_extras=True)
-        _, *own = inspect.signature(body).parameters.values()
+        own = list(inspect.signature(body).parameters.values())[2 if keys else 1 :]
 
         def run(**given: Any) -> None:
             values = {one.name: given.pop(one.name) for one in shared}
             if not 0.05 <= values.get("deadline", 1) <= 3600:
                 message = f"--deadline {values['deadline']:g}: from 0.05 to 3600 seconds"
                 raise UsageError(message, remedy="Give seconds, such as 5.")
-            raise typer.Exit(body(Session(name, keeps=state, **values), **given) or 0)
+            rows = {one.name: given.pop(one.name) for one in keys}
+            first = ({key: value for key, value in rows.items() if value not in (None, [])},) if keys else ()
+            raise typer.Exit(body(Session(name, keeps=state, **values), *first, **given) or 0)
 
         parameters = [one.replace(annotation=hints[one.name], kind=inspect.Parameter.KEYWORD_ONLY) for one in own]
-        run.__signature__ = inspect.Signature([*parameters, *shared])  # type: ignore[attr-defined]
-        run.__annotations__ = {one.name: one.annotation for one in (*parameters, *shared)}
+        run.__signature__ = inspect.Signature([*keys, *parameters, *shared])  # type: ignore[attr-defined]
+        run.__annotations__ = {one.name: one.annotation for one in (*keys, *parameters, *shared)}
         run.__doc__, run.__name__ = body.__doc__, body.__name__
         app.command(name.rpartition(" ")[2])(run)
         return body

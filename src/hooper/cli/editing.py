@@ -58,11 +58,6 @@ def render(document: EditDocument, out: Console) -> None:
             indented(out, follow, mark="[ ] ", left=3)
 
 
-def rows_of(**given: object) -> dict[str, object]:
-    """The options that were given, as keys of the site file."""
-    return {key: value for key, value in given.items() if value is not None}
-
-
 def port_value(option: str, text: str | None) -> int | str | None:
     """A port as the site file has it: a number, or a range as text. Raises: UsageError."""
     if text is None:

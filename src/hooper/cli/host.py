@@ -6,9 +6,9 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from hooper.cli.command import EDIT_DRY_RUN, command
+from hooper.cli.command import EDIT_DRY_RUN, command, key_option
 from hooper.cli.common import Session, sub_app
-from hooper.cli.editing import ClearOption, finish, rows_of
+from hooper.cli.editing import ClearOption, finish
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 from hooper.site.words import chosen
 
@@ -21,15 +21,13 @@ if TYPE_CHECKING:
 app = sub_app("The devices: list, find, add, change, remove, tick off, free addresses.", group=True)
 
 HostArgument = Annotated[str, typer.Argument(metavar="HOST", help="A host's key.")]
-AddressOption = Annotated[str | None, typer.Option("--address", metavar="ADDRESS", help="Its IPv4 address.")]
-Address6Option = Annotated[str | None, typer.Option("--address6", metavar="ADDRESS", help="Its IPv6 address.")]
-MacOption = Annotated[str | None, typer.Option("--mac", metavar="MAC", help="In any common spelling.")]
-GivenOption = Annotated[
-    str | None, typer.Option("--given-by", metavar="WHO", help="Who gives the address: device, reservation or pool.")
-]
-BehindOption = Annotated[
-    str | None, typer.Option("--behind", metavar="GATEWAY", help="Where the address alone fits several networks.")
-]
+KEYS = (
+    key_option("address", "ADDRESS", "Its IPv4 address."),
+    key_option("address6", "ADDRESS", "Its IPv6 address."),
+    key_option("mac", "MAC", "In any common spelling."),
+    key_option("address_from", "WHO", "Who gives the address: device, reservation or pool.", words="--given-by"),
+    key_option("behind", "GATEWAY", "Where the address alone fits several networks."),
+)
 
 
 @command(app, "host list", site=True, mask=True)
@@ -40,35 +38,26 @@ def list_hosts(session: Session) -> int:
     return session.show(session.do(look, None, session.read_site()).document, _render_list)
 
 
-@command(app, "host add", site=True, dry_run=EDIT_DRY_RUN)
+@command(app, "host add", site=True, dry_run=EDIT_DRY_RUN, keys=KEYS)
 def add(
     session: Session,
+    keys: dict[str, Any],
     host: Annotated[str, typer.Argument(metavar="HOST", help="The key that it is to have.")],
-    address: AddressOption = None,
-    address6: Address6Option = None,
-    mac: MacOption = None,
-    given: GivenOption = None,
-    behind: BehindOption = None,
 ) -> int:
     """Add a device. Without --address it gets the first free one outside the pool."""
     from hooper.planning.edits import add_host
 
-    rows: dict[str, Any] = rows_of(address=address, address6=address6, mac=mac, address_from=given, behind=behind)
-    code = finish(session, session.read_site(), lambda file: add_host(file, host, rows))
+    code = finish(session, session.read_site(), lambda file: add_host(file, host, keys))
     session.note(f"\nNext: `hooper service add KEY --host {host} --speaks ...`,")
     session.note(f"      then `hooper worksheet --devices {host}` says what to set on it.")
     return code
 
 
-@command(app, "host change", site=True, dry_run=EDIT_DRY_RUN)
+@command(app, "host change", site=True, dry_run=EDIT_DRY_RUN, keys=KEYS)
 def change(
     session: Session,
+    keys: dict[str, Any],
     host: HostArgument,
-    address: AddressOption = None,
-    address6: Address6Option = None,
-    mac: MacOption = None,
-    given: GivenOption = None,
-    behind: BehindOption = None,
     clear: ClearOption = None,
 ) -> int:
     """Change a device, and list all that hangs on its old address."""
@@ -76,10 +65,9 @@ def change(
 
     file = session.read_site()
     (key,) = chosen([host], file.site.hosts, "host")
-    rows: dict[str, Any] = rows_of(address=address, address6=address6, mac=mac, address_from=given, behind=behind)
-    if not rows and not clear:
+    if not keys and not clear:
         raise UsageError("nothing to change was given", remedy="Give an option such as --address 10.0.0.20.")
-    return finish(session, file, lambda file: change_host(file, key, rows, clear or (), session.at.date()))
+    return finish(session, file, lambda file: change_host(file, key, keys, clear or (), session.at.date()))
 
 
 @command(app, "host remove", site=True, dry_run=EDIT_DRY_RUN)
@@ -110,7 +98,7 @@ def suggest(
     document = done.document
     code = session.show(document, _render_suggest, errors=done.trouble)
     if document.pool is None:
-        session.note("The pool is not known, so DHCP may give these away: better reserve the address on the router.")
+        session.note("The pool is not known, so DHCP may hand these out: better reserve the address on the router.")
     if not document.looked:
         session.note(
             f"This machine is not on the LAN of {document.gateway}, so nobody was asked: try the address before you"

@@ -32,7 +32,7 @@ WansOption = Annotated[
     list[str] | None, typer.Option("--wan", metavar="KEY=ADDRESS", help="An inner router's address outside.")
 ]
 PoolsOption = Annotated[
-    list[str] | None, typer.Option("--pool", metavar="KEY=FIRST-LAST", help="What its DHCP gives away.")
+    list[str] | None, typer.Option("--pool", metavar="KEY=FIRST-LAST", help="What its DHCP hands out.")
 ]
 ByHandOption = Annotated[
     list[str] | None, typer.Option("--by-hand", metavar="KEY", help="This router answers no protocol.")
@@ -222,7 +222,7 @@ def _asked_box(before: tuple[StartBox, ...], count: int) -> StartBox:
     )
     lan = _ask(f"The LAN address of {key} with the prefix length", "192.168.1.1/24" if first else "10.44.7.1/24")
     wan = "" if first else _ask(f"The address of {key} outside, from its status page (WAN)")
-    pool = _ask(f"What the DHCP of {key} gives away, FIRST-LAST (Enter: not known)")
+    pool = _ask(f"What the DHCP of {key} hands out, FIRST-LAST (Enter: not known)")
     hand = _ask(f"Does {key} take rules from programs (UPnP, PCP)? yes, no, or ?", "?").lower()
     theirs = _ask(f"Is {key} the provider's box? yes or no", "yes" if first and count > 1 else "no").lower()
     control, managed = "hand" if hand.startswith("n") else "auto", "provider" if theirs.startswith("y") else "self"

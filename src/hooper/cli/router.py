@@ -54,7 +54,7 @@ def open_rules(
         bool, typer.Option("--take-over", help="Replace what another hand has at a port; `close` puts it back.")
     ] = False,
     lease: Annotated[
-        int, typer.Option("--lease", metavar="SECONDS", help="How long the rules are to last; 0: without an end.")
+        int, typer.Option("--lease", metavar="SECONDS", help="How long the rules are to last; 0: they never expire.")
     ] = 604_800,
     accept: AcceptOption = None,
     until: UntilOption = None,
@@ -160,7 +160,7 @@ def _service(key: str | None) -> str:
 def lasting(seconds: int | None) -> str:
     """How long something lasts, in the largest unit that is right enough; None: until it is removed."""
     if seconds is None:
-        return "no end"
+        return "no expiry"
     for size, unit in ((86_400, "d"), (3_600, "h"), (60, "min")):
         if seconds >= size * 2 or (unit == "d" and seconds >= size):
             return f"{seconds / size:.0f} {unit}"
@@ -201,4 +201,4 @@ def _until(change: RuleChange, *, dry: bool) -> str:
     if change.until is not None:
         return change.until[:16].replace("T", " ") + " UTC"
     stays = change.action == "open" and change.outcome in ("added", "renewed", "already", "replaced", "left")
-    return "no end" if stays and not dry else "-"
+    return "no expiry" if stays and not dry else "-"

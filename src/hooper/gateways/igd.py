@@ -40,7 +40,7 @@ MEANINGS: dict[int, str] = {
     716: "it takes no rule without an outside port",
     718: "another rule has this port, or the router lets a device open ports for itself only",
     724: "it cannot turn one port into another: outside and inside port must be the same",
-    725: "it takes only rules without an end",
+    725: "it takes only rules that never expire",
     726: "it takes no rule for a single source",
     727: "it takes only rules for all outside ports",
     728: "its table is full",

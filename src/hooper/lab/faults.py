@@ -217,7 +217,7 @@ FAULTS: dict[str, Fault] = {
         ),
         Fault("forward-wrong-host", "rule-wrong-host", "the club's router sends it to another device", _wrong_host),
         Fault("host-moved", "host-moved", "the device has taken another address", _moved),
-        Fault("service-stopped", "service-stopped", "the program on the device has ended", _stopped),
+        Fault("service-stopped", "service-stopped", "the program on the device has stopped", _stopped),
         Fault("provider-blocks-port", "port-blocked", "the provider drops what comes in there", _blocked),
         Fault("carrier-nat", "carrier-nat", "the provider puts a NAT of its own before the line", _carrier_nat),
         Fault("name-stale", "name-stale", "the name still has last week's address", _name_stale),
@@ -235,7 +235,9 @@ FAULTS: dict[str, Fault] = {
             _mute,
             look="hooper router list",
         ),
-        Fault("certificate-expired", "certificate-expired", "the device's certificate has ended", _shows(_ended), HUB),
+        Fault(
+            "certificate-expired", "certificate-expired", "the device's certificate has expired", _shows(_ended), HUB
+        ),
         Fault(
             "certificate-other-name",
             "certificate-other-name",

@@ -39,7 +39,7 @@ def _paragraphs(site: Site, sheet: Sheet) -> tuple[str, ...]:
         wan = site.gateways[key].wan_behind(sheet.gateway)
         out.append(
             f"{wan} is our own router, {key}. Please make sure that it keeps this address (a reservation, or outside"
-            " of the range that your box gives away)."
+            " of the range that your box hands out)."
         )
         out.append(
             f"If single rules are not possible, one of these would serve us as well: handing everything that arrives"

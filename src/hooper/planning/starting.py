@@ -60,7 +60,7 @@ def site_text(start: Start) -> str:
         if box.wan:
             out.append(_row("wan", box.wan))
         out.append(_row("lan", box.lan))
-        out.append(_row("pool", box.pool) if box.pool else '# pool = "FIRST-LAST"     # what its DHCP gives away')
+        out.append(_row("pool", box.pool) if box.pool else '# pool = "FIRST-LAST"     # what its DHCP hands out')
         out.append(_row("control", box.control))
         if box.managed_by != "self":
             out.append(_row("managed_by", box.managed_by))

@@ -148,7 +148,7 @@ def _blocked(text: str) -> Blocked:
 
 @dataclass(frozen=True, slots=True)
 class Pool:
-    """The addresses that a gateway's DHCP server gives away, both ends included."""
+    """The addresses that a gateway's DHCP server hands out, both ends included."""
 
     first: IPv4Address
     last: IPv4Address
@@ -324,7 +324,7 @@ BlockedField = Annotated[
 PoolField = Annotated[
     Pool,
     _reader(_pool, "a DHCP pool", "10.0.0.100-10.0.0.199"),
-    _string_schema("First and last address that DHCP gives away, joined by a dash."),
+    _string_schema("First and last address that DHCP hands out, joined by a dash."),
 ]
 LineAddress = Annotated[
     tuple[IPv4Address, ...],

@@ -108,7 +108,7 @@ class Gateway(Table):
     """[gateways.KEY]: a box that does NAT.
 
     address6: its inner IPv6 address. control: how its rules get there. form: what its page for rules can take.
-    managed_by: who may change it. pool: what its DHCP server gives out. prefix6: its inner IPv6 prefix.
+    managed_by: who may change it. pool: what its DHCP server hands out. prefix6: its inner IPv6 prefix.
     """
 
     line: Keys = Field((), description="The line it is on, for the outermost gateway; or several.")

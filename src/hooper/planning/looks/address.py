@@ -46,7 +46,7 @@ ENTRIES = register(
         (
             "pool-unknown",
             "note",
-            "it is not known which addresses DHCP gives away",
+            "it is not known which addresses DHCP hands out",
             "An address set on a device may then be given to another one.",
             "Reserve the address, or give the pool.",
         ),
@@ -229,7 +229,7 @@ def _kept(
         yield finding(
             "pool-unknown",
             f"gateways.{gateway}",
-            f"which addresses {gateway} gives away is not known, so an address set on a device may be one of them",
+            f"which addresses {gateway} hands out is not known, so an address set on a device may be one of them",
             "Add its `pool`, or reserve the addresses there: then the pool does not matter.",
         )
 
