@@ -44,7 +44,7 @@ def _loaded(code: str) -> set[str]:
 
 
 def test_the_start_is_light(tmp_path: Path) -> None:
-    heavy = {"anyio", "httpx", "dns", "cryptography", "psutil", "sqlite3", "asyncio", "ssl"}
+    heavy = {"anyio", "httpcore", "dns", "cryptography", "psutil", "sqlite3", "asyncio", "ssl"}
     (tmp_path / "site.toml").write_text(BOATHOUSE)
     run = "from hooper.cli.main import run\ntry: run({})\nexcept SystemExit: pass"
     overview = _loaded(run.format(["--help"]))

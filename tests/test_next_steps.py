@@ -1,0 +1,76 @@
+"""Every command and option that a text of the program names is there: no next step that does not work."""
+
+from __future__ import annotations
+
+import ast
+import re
+from collections.abc import Iterator
+from functools import cache
+from typing import Any
+
+import typer
+
+from hooper.cli.main import app
+from support.program import ROOT
+
+SOURCE = ROOT / "src" / "hooper"
+QUOTED = re.compile(r"`hooper ([^`]+)`")
+AS_TYPED = re.compile(r"^(?:\$ )?hooper ([^#|>\n]+)", re.MULTILINE)  # in the docs
+OPTION = re.compile(r"(?<![\w`/-])--[a-z][a-z0-9-]+")
+OF_OTHERS = {"--dns"}  # an option of the system's own program
+
+
+@cache
+def _options() -> dict[str, frozenset[str]]:
+    """By command, such as "name list": its options."""
+    found: dict[str, frozenset[str]] = {}
+
+    def walk(command: Any, context: Any, path: str) -> None:
+        words = (word for parameter in command.params for word in (*parameter.opts, *parameter.secondary_opts))
+        found[path] = frozenset(words) | {"--help"}
+        for name in command.list_commands(context) if hasattr(command, "list_commands") else ():
+            walk(command.get_command(context, name), context, f"{path} {name}".strip())
+
+    root = typer.main.get_command(app)
+    walk(root, root.make_context("hooper", ["survey"], resilient_parsing=True), "")
+    return found
+
+
+def _texts() -> Iterator[tuple[str, str]]:
+    """Every text in the source and the docs with its place; what is filled in while it runs is X."""
+    for page in (ROOT / "README.md", *(ROOT / "docs").glob("*.md")):
+        yield page.name, re.sub(r"\\\n\s*", "", page.read_text(encoding="utf-8"))
+    for path in SOURCE.rglob("*.py"):
+        for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
+            place = f"{path.relative_to(SOURCE)}:{getattr(node, 'lineno', 0)}"
+            if isinstance(node, ast.JoinedStr):
+                parts = (part.value if isinstance(part, ast.Constant) else "X" for part in node.values)
+                yield place, "".join(map(str, parts))
+            elif isinstance(node, ast.Constant) and isinstance(node.value, str):
+                yield place, node.value
+
+
+def _command(words: list[str]) -> str | None:
+    """The command that a line begins with; None: there is no such command."""
+    return next((" ".join(words[:n]) for n in (2, 1) if words[:n] and " ".join(words[:n]) in _options()), None)
+
+
+def test_every_command_that_is_named_is_there() -> None:
+    lines = [(place, line.strip()) for place, text in _texts() for line in QUOTED.findall(text)]
+    lines += [(place, line) for place, text in _texts() if place.endswith(".md") for line in AS_TYPED.findall(text)]
+    assert len(lines) > 100
+    lacking = []
+    for place, line in lines:
+        words = line.split()
+        command = "" if words[0].startswith("-") else _command(words)
+        options = {word.partition("=")[0] for word in words if word.startswith("--")}
+        if command is None or options - _options()[command]:
+            lacking.append((place, line))
+    assert not lacking
+
+
+def test_every_option_that_is_named_is_there() -> None:
+    known = set[str]().union(*_options().values(), OF_OTHERS)
+    named = {(place, option) for place, text in _texts() for option in OPTION.findall(text)}
+    assert len(named) > 100
+    assert not {(place, option) for place, option in named if option not in known}
