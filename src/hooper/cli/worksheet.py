@@ -70,7 +70,7 @@ def worksheet(
         raise UsageError(f"--ticked and --rest say nothing with --{kind}", remedy="They are for the routers' sheets.")
     kept = ticked or rest or changed
     if session.state_folder is not None and not kept:
-        raise UsageError("--state says nothing here", remedy="It goes with --ticked, --rest or --changed.")
+        raise UsageError("--state has no effect here", remedy="It goes with --ticked, --rest or --changed.")
     file = session.read_site()
     known = {**file.site.gateways, **(file.site.hosts if kind == "devices" else {})}
     chosen_keys = chosen(keys or (), known, "gateway or host" if kind == "devices" else "gateway")
