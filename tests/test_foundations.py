@@ -21,7 +21,7 @@ from hooper import errors
 from hooper.check.results import Evidence, Result
 from hooper.clock import SystemClock, rfc3339
 from hooper.files import write_atomically
-from hooper.jsonform import dump, error_objects, head, plain
+from hooper.jsonform import dump, each_text, error_objects, head, plain
 from hooper.masking import Mask
 from hooper.net.running import interruptible
 from hooper.secret import Secret, SecretRef, redact
@@ -155,11 +155,12 @@ class _Masked:
 
 def test_masking_is_consistent_and_leaves_private_addresses() -> None:
     mask = Mask({"boathouse.heronquay.example", "heronquay.example"})
-    shown = mask.apply(
+    shown = each_text(
         _Masked(
             "203.0.113.44 and 10.44.7.1, 02:00:5E:44:07:41, sha256:" + "ab" * 32,
             ("https://Boathouse.heronquay.example:8443/", "203.0.113.44/24 2001:db8::5 10.1.2.3 v1.2.3.4.5"),
-        )
+        ),
+        mask.text,
     )
     assert shown.text == "address-1 and 10.44.7.1, mac-1, key-1"
     assert shown.rows == ("https://name-1:8443/", "address-1/24 address-2 10.1.2.3 v1.2.3.4.5")

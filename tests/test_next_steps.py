@@ -10,13 +10,16 @@ from typing import Any
 
 import typer
 
+from hooper import deeds
 from hooper.cli.main import app
+from hooper.cli.spelling import COMMANDS, OPTIONS
 from support.program import ROOT
 
 SOURCE = ROOT / "src" / "hooper"
 QUOTED = re.compile(r"`hooper ([^`]+)`")
 AS_TYPED = re.compile(r"^(?:\$ )?hooper ([^#|>\n]+)", re.MULTILINE)  # in the docs
 OPTION = re.compile(r"(?<![\w`/-])--[a-z][a-z0-9-]+")
+NOT_MESSAGES = ("usecases/demo.py",)  # starts the program itself
 OF_OTHERS = {"--dns"}  # an option of the system's own program
 
 
@@ -38,6 +41,7 @@ def _options() -> dict[str, frozenset[str]]:
 
 def _texts() -> Iterator[tuple[str, str]]:
     """Every text in the source and the docs with its place; what is filled in while it runs is X."""
+    yield from (("deeds", f"`hooper {command}`") for command in COMMANDS.values())
     for page in (ROOT / "README.md", *(ROOT / "docs").glob("*.md")):
         yield page.name, re.sub(r"\\\n\s*", "", page.read_text(encoding="utf-8"))
     for path in SOURCE.rglob("*.py"):
@@ -48,6 +52,22 @@ def _texts() -> Iterator[tuple[str, str]]:
                 yield place, "".join(map(str, parts))
             elif isinstance(node, ast.Constant) and isinstance(node.value, str):
                 yield place, node.value
+
+
+def _messages() -> Iterator[tuple[str, str]]:
+    """Every text below the command line that is no docstring."""
+    for place, text in _texts():
+        if place.endswith(".md") or place == "deeds" or place.startswith(("cli/", *NOT_MESSAGES)):
+            continue
+        if text not in _docstrings():
+            yield place, text
+
+
+@cache
+def _docstrings() -> frozenset[str]:
+    nodes = (node for path in SOURCE.rglob("*.py") for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))))
+    holders = (node for node in nodes if isinstance(node, ast.Module | ast.ClassDef | ast.FunctionDef))
+    return frozenset(ast.get_docstring(node, clean=False) or "" for node in holders)
 
 
 def _command(words: list[str]) -> str | None:
@@ -67,6 +87,22 @@ def test_every_command_that_is_named_is_there() -> None:
         if command is None or options - _options()[command]:
             lacking.append((place, line))
     assert not lacking
+
+
+def test_below_the_command_line_messages_name_deeds() -> None:
+    """What a command or an option is called, its table in `cli` says."""
+    named = {
+        (place, text)
+        for place, text in _messages()
+        if re.search(r"`hooper |(?<![\w`/-])--[a-z]", text) and not OF_OTHERS & set(OPTION.findall(text))
+    }
+    assert not named
+
+
+def test_every_deed_is_spelled_once() -> None:
+    made = {value for value in vars(deeds).values() if isinstance(value, deeds.Deed)}
+    assert made == COMMANDS.keys() | OPTIONS.keys()
+    assert not COMMANDS.keys() & OPTIONS.keys()
 
 
 def test_every_option_that_is_named_is_there() -> None:

@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 
-from hooper.planning.catalogue import as_markdown
+from hooper.cli.findings_page import as_markdown
 from hooper.store.entries import Entered, LiveRule
 from hooper.store.sitefile import read_site
 from hooper.store.state import State, store_name

@@ -9,6 +9,8 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
+from hooper import deeds
+
 EXIT_OK = 0
 EXIT_NEEDS_A_PERSON = 1
 EXIT_USAGE = 2
@@ -82,7 +84,7 @@ class UsageError(HooperError):
     """The command was called with words that do not fit together."""
 
     code, exit_code = "usage", EXIT_USAGE
-    remedy = "See the command's --help."
+    remedy = f"See the command's {deeds.SEE_HELP}."
 
 
 class SiteFileError(HooperError):
@@ -103,7 +105,7 @@ class NoAnswer(CounterpartError):
     """Nothing came back before the deadline."""
 
     code = "no-answer"
-    remedy = "Check the address, wait longer with --deadline, or ask another server."
+    remedy = f"Check the address, wait longer with {deeds.WAIT_LONGER}, or ask another server."
 
 
 class NoNetwork(CounterpartError):
@@ -117,7 +119,7 @@ class LabGone(CounterpartError):
     """The lab that HOOPER_LAB names is not running any more."""
 
     code = "lab-gone"
-    remedy = "Start it again with `hooper lab run`, or unset HOOPER_LAB to work on the real network."
+    remedy = f"Start it again with `{deeds.RUN_LAB}`, or unset HOOPER_LAB to work on the real network."
 
 
 class RefusedForSafety(HooperError):
@@ -138,7 +140,7 @@ class StateError(MachineError):
     """The state store cannot be used."""
 
     code = "state"
-    remedy = "Choose another folder with --state DIR, or make room and permissions right."
+    remedy = f"Choose another folder with {deeds.STATE_FOLDER}, or make room and permissions right."
 
 
 class SeveralErrors(HooperError):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
-from collections.abc import Hashable, Iterable, Mapping
+from collections.abc import Callable, Hashable, Iterable, Mapping
 from datetime import date, datetime
 from functools import cache
 from typing import Any, TypeVar, cast
@@ -40,6 +40,32 @@ def plain(value: Any) -> Any:
     if isinstance(value, Iterable):
         return [plain(item) for item in value]
     return redact(str(value))
+
+
+def each_text(value: T, change: Callable[[str], str]) -> T:
+    """`value` with every text inside it changed: what holds one is rebuilt, dataclasses, tuples, lists and dicts."""
+    return cast(T, _changed(value, change))
+
+
+def _changed(value: Any, change: Callable[[str], str]) -> Any:
+    if isinstance(value, str):
+        return change(value)
+    if dataclasses.is_dataclass(value) and not isinstance(value, type):
+        old = {field.name: getattr(value, field.name) for field in dataclasses.fields(value)}
+        new = {name: _changed(item, change) for name, item in old.items()}
+        return value if _same(old.values(), new.values()) else dataclasses.replace(value, **new)
+    if isinstance(value, dict):
+        return {_changed(key, change): _changed(item, change) for key, item in value.items()}
+    if isinstance(value, tuple | list):
+        items = [_changed(item, change) for item in value]
+        if _same(value, items):
+            return value
+        return type(value)(*items) if hasattr(value, "_fields") else type(value)(items)
+    return value
+
+
+def _same(old: Iterable[Any], new: Iterable[Any]) -> bool:
+    return all(one is other for one, other in zip(old, new, strict=True))
 
 
 @cache

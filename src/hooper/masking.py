@@ -2,15 +2,11 @@
 
 from __future__ import annotations
 
-import dataclasses
 import re
 from collections.abc import Iterable
 from ipaddress import ip_address
-from typing import Any, TypeVar
 
 from hooper.addresses import classify
-
-T = TypeVar("T")
 
 _IPV4 = r"(?<![\d.])(?:\d{1,3}\.){3}\d{1,3}(?![\d.]*\d)"
 _IPV6 = r"(?<![0-9A-Fa-f:.])(?=[0-9A-Fa-f:]*:[0-9A-Fa-f:]*:)[0-9A-Fa-f:]{2,39}(?![0-9A-Fa-f:])"
@@ -54,20 +50,3 @@ class Mask:
         if self._words is not None:
             text = self._words.sub(lambda match: self._label("name", match[0].lower()), text)
         return _ANY.sub(replace, text)
-
-    def apply(self, value: T) -> T:
-        """`value` with every text inside it masked: dataclasses, tuples, lists and dicts are rebuilt."""
-        return self._apply(value)  # type: ignore[no-any-return]
-
-    def _apply(self, value: Any) -> Any:
-        if isinstance(value, str):
-            return self.text(value)
-        if dataclasses.is_dataclass(value) and not isinstance(value, type):
-            changed = {field.name: self._apply(getattr(value, field.name)) for field in dataclasses.fields(value)}
-            return dataclasses.replace(value, **changed)
-        if isinstance(value, dict):
-            return {self._apply(key): self._apply(item) for key, item in value.items()}
-        if isinstance(value, tuple | list):
-            items = [self._apply(item) for item in value]
-            return type(value)(*items) if hasattr(value, "_fields") else type(value)(items)
-        return value

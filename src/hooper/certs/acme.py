@@ -11,6 +11,7 @@ from functools import cached_property
 from typing import TYPE_CHECKING, Any
 from urllib.parse import urljoin
 
+from hooper import deeds
 from hooper.clock import Clock
 from hooper.errors import CounterpartError
 from hooper.net.http import retry_after
@@ -29,7 +30,7 @@ class AcmeRefused(CounterpartError):
     """The authority says no. kind: the last part of its error's type (RFC 8555 section 6.7)."""
 
     code = "ca-refused"
-    remedy = "Correct what it names; `hooper why` and `hooper name list` show how the name stands."
+    remedy = f"Correct what it names; `{deeds.WHY}` and `{deeds.NAMES}` show how the name stands."
 
     def __init__(self, message: str, kind: str) -> None:
         super().__init__(message)

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Literal, Protocol
 
 import anyio
 
+from hooper import deeds
 from hooper.addresses import IPAddress
 from hooper.dnsnames import is_wildcard
 from hooper.errors import CounterpartError, HooperError, NeedsAPerson, WireError
@@ -45,7 +46,7 @@ class TextNotShown(CounterpartError):
     """The TXT record did not arrive at all servers of the zone."""
 
     code = "text-not-shown"
-    remedy = "Run the command again later, or wait longer with --patience; it goes on where it stopped."
+    remedy = f"Run the command again later, or wait longer with {deeds.WAIT_FOR_NAMES}; it goes on where it stopped."
 
 
 @dataclass(frozen=True)

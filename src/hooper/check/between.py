@@ -6,6 +6,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, replace
 from ipaddress import IPv4Address
 
+from hooper import deeds
 from hooper.check.checking import probe_all
 from hooper.check.results import Seen, Verdict
 from hooper.check.targets import Target, inner_targets, is_ok
@@ -110,7 +111,7 @@ def _judged(
     good = [row.service for row in rows if row.ok]
     if nobody:
         said = f"Nobody has the address {wan} here: {inner} is off, or has another WAN address, so that the rules of"
-        return inner, f"{said} {outer} lead nowhere. Read its WAN address and give it with --wan {inner}=ADDRESS."
+        return inner, f"{said} {outer} lead nowhere. Read its WAN address and give it with {deeds.WAN_ADDRESS(inner)}."
     if bad and good:
         return inner, (
             f"{inner} lets {', '.join(good)} through, but not {', '.join(bad)}: look at its rules for these, and"

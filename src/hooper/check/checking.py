@@ -12,6 +12,7 @@ from urllib.parse import urlsplit
 
 import anyio
 
+from hooper import deeds
 from hooper.addresses import IPAddress
 from hooper.check.certificates import Judge
 from hooper.check.probes import probe
@@ -140,7 +141,7 @@ async def check_outside(here: Door, outside: Door, wish: Wish, memory: InsideMem
     for target in targets:
         evidence = _where(target, public, place, now)
         if target.address is None:
-            unknown = "the public address is not known; give it with --public"
+            unknown = f"the public address is not known; give it with {deeds.PUBLIC_ADDRESS}"
             nothing = Seen(verdict="unproven", detail=target.beyond or unknown)
             outcome.results.append(_result(target, nothing, evidence))
             continue
@@ -208,12 +209,12 @@ def _no_public_address(site: Site, lines: Sequence[str]) -> HooperError:
         return CounterpartError(
             f"{message}: no STUN server and no name gave it",
             code="public-address-unknown",
-            remedy="Give it with --public ADDRESS; the router's status page shows it as WAN or internet address.",
+            remedy=f"Give it with {deeds.PUBLIC_ADDRESS}; the router's page shows it as WAN or internet address.",
         )
     return UsageError(
         f"{message}, and the site file names nothing that could tell it",
         code="public-address-unknown",
-        remedy="Give --public ADDRESS, or name STUN servers in [measure].",
+        remedy=f"Give {deeds.PUBLIC_ADDRESS}, or name STUN servers in [measure].",
     )
 
 

@@ -16,9 +16,10 @@ from typing import TYPE_CHECKING, Any, Generic, NamedTuple, TypeVar
 import typer
 
 from hooper.cli import report
+from hooper.cli.spelling import spelled
 from hooper.clock import SystemClock
 from hooper.errors import HooperError, worst
-from hooper.jsonform import dump, dump_line, error_objects, head, plain
+from hooper.jsonform import dump, dump_line, each_text, head, plain
 from hooper.secret import redact
 
 if TYPE_CHECKING:
@@ -84,7 +85,12 @@ class Session:
             sys.stderr.write(self._said(text) + "\n")
 
     def _said(self, text: str) -> str:
-        return redact(self.mask.text(text) if self.mask else text)
+        return redact(self._worded(text))
+
+    def _worded(self, text: str) -> str:
+        """A text as it is shown: with the commands of its deeds, and masked where that is asked for."""
+        text = spelled(text)
+        return self.mask.text(text) if self.mask else text
 
     @property
     def site_path(self) -> Path:
@@ -149,12 +155,11 @@ class Session:
     ) -> int:
         """Print the document as JSON, or as text by `render`; returns the exit code of the errors."""
         problems = list(errors)
-        if self.mask:
-            document = self.mask.apply(document)
+        document = each_text(document, self._worded)
         if self.json:
             body = {**head(self.command, self.at, self.world), **plain(document), **(extra or {})}
             if problems:
-                body["errors"] = error_objects(problems)
+                body["errors"] = report.error_objects(problems)
             sys.stdout.write(dump(body))
         else:
             render(document, console())
@@ -165,7 +170,7 @@ class Session:
 
     def line(self, document: Any) -> None:
         """Print one line of JSON Lines and flush it."""
-        sys.stdout.write(dump_line({**head(self.command, self.at, self.world), **plain(document)}))
+        sys.stdout.write(dump_line({**head(self.command, self.at, self.world), **plain(each_text(document, spelled))}))
         sys.stdout.flush()
 
 

@@ -12,12 +12,55 @@ import typer
 
 from hooper.cli.command import command
 from hooper.cli.common import Session, console, run_async, sub_app
+from hooper.cli.spelling import spelled
 from hooper.errors import EXIT_NEEDS_A_PERSON, MachineError, worst
+from hooper.jsonform import each_text
 
 if TYPE_CHECKING:
     from rich.console import Console
 
     from hooper.usecases.demo import Scene
+
+NEXT = """\
+# What to try next
+
+This folder holds `site.toml`, the site file of the boathouse. Look at its plan and its sheets:
+
+    hooper plan --site site.toml
+    hooper worksheet --site site.toml
+
+Run the simulated town in one terminal, and set the two variables that it prints in another:
+
+    hooper lab run
+
+There, open the inner router's rules by its protocol, enter the sheets for the rest by hand, and look from the phone's
+mobile data:
+
+    hooper router open
+    hooper worksheet --rest --json | hooper lab type -
+    hooper router list
+    hooper name list
+    hooper check --from interface:usb0
+
+Get a certificate, give it to the hub, and see what to type away from home:
+
+    hooper cert order
+    hooper lab install boathouse hub-page
+    hooper card hub-page
+
+Break something and look again:
+
+    hooper lab faults
+    hooper lab break forward-missing-inner
+    hooper check --from interface:usb0 film-page
+    hooper why film-page --from interface:usb0
+    hooper lab read
+    hooper why film-page --from interface:usb0 --rule club-router=missing
+    hooper lab mend
+
+For your own network, copy `site.toml`, replace what it says by what you have, and start with
+`hooper survey`.
+"""
 
 app = sub_app("The whole job on a simulated town, from nothing to proven.")
 
@@ -46,7 +89,7 @@ def demo(
     with temporary as folder:
         scenes = run_async(_play, session, Path(folder), None if session.json else screen)
     if out is not None:
-        leave_files(out)
+        leave_files(out, NEXT)
     steps = tuple(Step(scene.step, scene.ok, scene.took_ms) for scene in scenes)
     good = all(step.ok for step in steps)
     document = DemoDocument(steps, str(out) if out is not None else None)
@@ -64,7 +107,7 @@ async def _play(session: Session, folder: Path, screen: Console | None) -> list[
         async for scene in told:
             session.detail(f"{scene.step}: {scene.took_ms} ms")
             if screen is not None:
-                _TOLD[scene.step](scene, screen)
+                _TOLD[scene.step](each_text(scene, spelled), screen)
             scenes.append(scene)
     return scenes
 

@@ -5,13 +5,16 @@ from __future__ import annotations
 import errno
 import os
 import sys
+from collections.abc import Iterable
 from typing import Any
 
 import typer
 
+from hooper import jsonform
+from hooper.cli.spelling import spelled
 from hooper.clock import SystemClock
 from hooper.errors import EXIT_INTERRUPTED, EXIT_OUR_FAULT, HooperError, SeveralErrors, UsageError, flatten
-from hooper.jsonform import dump, error_objects, head
+from hooper.jsonform import dump, each_text, head
 from hooper.secret import redact
 
 GROUPS = ("lab", "router", "name", "cert", "host", "service")  # commands that have commands of their own
@@ -34,8 +37,13 @@ def print_errors(error: HooperError) -> None:
     """Each error and its remedy on stderr."""
     for one in flatten(error):
         place = f"{one.where}: " if one.where else ""
-        sys.stderr.write(redact(f"error: {place}{one.message}\n"))
-        sys.stderr.write(redact(f"  → {one.remedy}\n"))
+        sys.stderr.write(redact(spelled(f"error: {place}{one.message}\n")))
+        sys.stderr.write(redact(spelled(f"  → {one.remedy}\n")))
+
+
+def error_objects(errors: Iterable[HooperError]) -> list[dict[str, Any]]:
+    """The `errors` of a document."""
+    return each_text(jsonform.error_objects(errors), spelled)
 
 
 def failure(arguments: list[str], error: HooperError) -> int:

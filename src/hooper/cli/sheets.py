@@ -6,6 +6,7 @@ from collections.abc import Iterable
 from typing import TYPE_CHECKING
 
 from hooper.cli.render import counted, heading, indented, table
+from hooper.cli.spelling import spelled
 from hooper.report import words
 from hooper.report.sheets import hosts_lines
 
@@ -34,7 +35,7 @@ def as_text(document: WorksheetDocument, site: Site, title: str, out: Console) -
     if any(sheet.rules for sheet in document.sheets):
         out.print()
         heading(out, f"{len(document.sheets) + 1}. Then")
-        for step in words.PROOF:
+        for step in map(spelled, words.PROOF):
             indented(out, step, mark=BOX, left=3)
         out.print()
         heading(out, "What the pages call it")

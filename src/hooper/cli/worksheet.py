@@ -10,6 +10,7 @@ import typer
 from hooper.cli.accepting import AcceptOption, UntilOption, acceptance, taken
 from hooper.cli.command import command
 from hooper.cli.common import Done, Session, sub_app
+from hooper.cli.spelling import spelled
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 from hooper.planning.documents import WorksheetDocument
 from hooper.site.words import chosen
@@ -104,11 +105,11 @@ def _print(session: Session, run: Run, form: str, shown: WorksheetDocument, out:
     if session.mask:
         title = session.mask.text(title)
     if form == "html":
-        typer.echo(_page(session, run.topology, shown, title, day))
+        typer.echo(spelled(_page(session, run.topology, shown, title, day)))
     elif form == "markdown":
         from hooper.report.sheets import as_markdown
 
-        typer.echo(as_markdown(shown, run.site, title, day))
+        typer.echo(spelled(as_markdown(shown, run.site, title, day)))
     else:
         from hooper.cli.sheets import as_text
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import Literal, Protocol
 
+from hooper import deeds
 from hooper.addresses import IPAddress
 from hooper.errors import CounterpartError
 from hooper.planning.openers import Protocol as Spoken
@@ -21,7 +22,7 @@ class RouterRefuses(CounterpartError):
     """
 
     code = "router-refuses"
-    remedy = "Enter the rule by hand: see `hooper worksheet`."
+    remedy = f"Enter the rule by hand: see `{deeds.SHEET}`."
 
     def __init__(self, message: str, reason: Reason = "other", said: str = "") -> None:
         super().__init__(message)
@@ -32,14 +33,14 @@ class RouterLied(CounterpartError):
     """The router said yes, and what it then has says something else."""
 
     code = "router-lied"
-    remedy = "Look at its list with `hooper router list`, and enter the rule by hand if it is not right."
+    remedy = f"Look at its list with `{deeds.TABLES}`, and enter the rule by hand if it is not right."
 
 
 class SourceDropped(RouterLied):
     """The router takes a rule for one source, and opens it to everyone."""
 
     code = "sources-not-kept"
-    remedy = "It was taken away again. Enter the rule by hand: see `hooper worksheet`."
+    remedy = f"It was taken away again. Enter the rule by hand: see `{deeds.SHEET}`."
 
 
 class Driver(Protocol):

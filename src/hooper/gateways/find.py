@@ -8,6 +8,7 @@ from ipaddress import IPv4Address
 
 import anyio
 
+from hooper import deeds
 from hooper.addresses import IPAddress
 from hooper.clock import Clock
 from hooper.errors import CounterpartError, HooperError, NoAnswer, WireError
@@ -34,7 +35,7 @@ class RouterMute(NoAnswer):
     code = "router-mute"
     remedy = (
         "Switch UPnP on in its pages, or look whether this computer's firewall or a guest network drops the answers;"
-        ' else write control = "hand" and use `hooper worksheet`.'
+        f' else write control = "hand" and use `{deeds.SHEET}`.'
     )
 
 

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import TYPE_CHECKING
 
+from hooper import deeds
 from hooper.addresses import classify, parse_address
 from hooper.comparison import Comparison, Side
 from hooper.gateways.driver import Driver
@@ -120,7 +121,7 @@ def wan_compared(site: Site, gateway: str, wan: str | None) -> Iterator[Comparis
         kind = classify(parse_address(wan))
         if not kind.reachable:
             right = Side(f"the line {line}", None, "a public address was meant")
-            meaning = f"It is {kind.meaning} ({kind.source}): another NAT stands before it. See `hooper survey`."
+            meaning = f"It is {kind.meaning} ({kind.source}): another NAT stands before it. See `{deeds.SURVEY}`."
             yield Comparison(said, right, False, meaning)
         elif fixed:
             right = Side(f"the line {line}", ", ".join(fixed), "site file")

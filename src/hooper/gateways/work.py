@@ -10,6 +10,7 @@ from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
 from typing import Literal
 
+from hooper import deeds
 from hooper.addresses import classify
 from hooper.clock import Clock, rfc3339
 from hooper.errors import CounterpartError, HooperError, NoAnswer, RefusedForSafety
@@ -30,7 +31,7 @@ class PlanForbids(RefusedForSafety):
     """The plan has an error for this service, such as sources that no box would keep: it is not entered."""
 
     code = "plan-error"
-    remedy = "See `hooper plan`."
+    remedy = f"See `{deeds.PLAN}`."
 
 
 class RouterStrict(CounterpartError):
@@ -38,7 +39,7 @@ class RouterStrict(CounterpartError):
 
     code = "router-strict"
     remedy = (
-        "Enter these rules by hand (`hooper worksheet`), let the device itself ask for its ports,"
+        f"Enter these rules by hand (`{deeds.SHEET}`), let the device itself ask for its ports,"
         " or allow in the router's pages that one device opens ports for others."
     )
 
@@ -47,14 +48,16 @@ class RouterPrivate(CounterpartError):
     """The router has no public address itself and therefore opens nothing."""
 
     code = "router-behind-another"
-    remedy = "Enter these rules by hand on its pages (`hooper worksheet`); those do not mind."
+    remedy = f"Enter these rules by hand on its pages (`{deeds.SHEET}`); those do not mind."
 
 
 class PortTaken(CounterpartError):
     """Another hand has the outside port."""
 
     code = "port-taken"
-    remedy = "Look at `hooper router list`; choose another outside port, or give --take-over to replace what is there."
+    remedy = (
+        f"Look at `{deeds.TABLES}`; choose another outside port, or give {deeds.TAKE_OVER} to replace what is there."
+    )
 
 
 @dataclass

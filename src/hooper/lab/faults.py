@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from datetime import timedelta
 from ipaddress import IPv4Address, IPv4Interface
 
+from hooper import deeds
 from hooper.errors import NeedsAPerson, UsageError
 from hooper.lab.boathouse import CLUB, INTERNET, NAME, SERVICES, SHARED
 from hooper.lab.identity import Identity, self_signed
@@ -33,7 +34,7 @@ class NothingToBreak(NeedsAPerson):
     """The town has nothing that this fault could break."""
 
     code = "nothing-to-break"
-    remedy = "Enter the worksheet first: `hooper worksheet --json | hooper lab type -`."
+    remedy = f"Enter the worksheet first: `{deeds.TYPE_SHEETS}`."
 
 
 def _rule(town: Town, gateway: str, service: str) -> tuple[Box, Rule]:
@@ -226,14 +227,14 @@ FAULTS: dict[str, Fault] = {
             "router-strict",
             "the club's router opens ports only for the device that asks",
             _switch(lambda town: town.igd["club-router"], "strict"),
-            look="hooper router open",
+            look=f"{deeds.OPEN}",
         ),
         Fault(
             "router-mute",
             "router-mute",
             "the club's router speaks no protocol any more",
             _mute,
-            look="hooper router list",
+            look=f"{deeds.TABLES}",
         ),
         Fault(
             "certificate-expired", "certificate-expired", "the device's certificate has expired", _shows(_ended), HUB
@@ -257,21 +258,21 @@ FAULTS: dict[str, Fault] = {
             "updater-busy",
             "the name provider asks to wait",
             _switch(lambda town: town.provider, "busy"),
-            look="hooper lab break name-stale; hooper name update",
+            look=f"{deeds.BREAK('name-stale')}; {deeds.PUBLISH}",
         ),
         Fault(
             "provider-refuses",
             "updater-refused",
             "the name provider has closed the account",
             _switch(lambda town: town.provider, "closed"),
-            look="hooper lab break name-stale; hooper name update",
+            look=f"{deeds.BREAK('name-stale')}; {deeds.PUBLISH}",
         ),
         Fault(
             "ca-refuses",
             "ca-refused",
             "the certificate authority takes no order",
             _switch(lambda town: town.acme, "refuses"),
-            look="hooper cert order --anew",
+            look=f"{deeds.ORDER_ANEW}",
         ),
     )
 }
@@ -293,7 +294,7 @@ class Breakages:
             raise UsageError(f"there is no service {chosen!r} in the town", remedy=f"There are: {', '.join(SERVICES)}.")
         if name in self.active:
             raise UsageError(
-                f"{name} is active already, for {self.active[name][0]}", remedy=f"Mend it: `hooper lab mend {name}`."
+                f"{name} is active already, for {self.active[name][0]}", remedy=f"Mend it: `{deeds.MEND(name)}`."
             )
         self.active[name] = (chosen, FAULTS[name].apply(self.town, chosen))
         return chosen
@@ -303,7 +304,7 @@ class Breakages:
         if name is not None and name not in FAULTS:
             raise UsageError(f"there is no fault {name!r}", remedy=f"There are: {', '.join(FAULTS)}.")
         if name is not None and name not in self.active:
-            raise UsageError(f"{name} is not active", remedy="`hooper lab faults` lists those that are.")
+            raise UsageError(f"{name} is not active", remedy=f"`{deeds.FAULTS}` lists those that are.")
         names = [name] if name is not None else list(reversed(self.active))
         for one in names:
             self.active.pop(one)[1]()

@@ -13,7 +13,7 @@ from pathlib import Path
 import anyio
 from anyio.abc import TaskStatus
 
-from hooper import __version__
+from hooper import __version__, deeds
 from hooper.errors import HooperError, MachineError
 from hooper.files import make_folder, write_atomically
 from hooper.lab.boathouse import site_file
@@ -73,7 +73,9 @@ async def _refuse_a_second(lab: Path) -> None:
     except HooperError:  # no such file, or nobody there any more
         return
     raise MachineError(
-        f"a lab runs in {lab.parent} already", code="lab-running", remedy="Use it, or choose another folder with --out."
+        f"a lab runs in {lab.parent} already",
+        code="lab-running",
+        remedy=f"Use it, or choose another folder with {deeds.OUTPUT_FOLDER}.",
     )
 
 

@@ -15,6 +15,7 @@ import anyio
 from anyio.abc import ByteStream, TaskStatus
 from anyio.streams.buffered import BufferedByteStream
 
+from hooper import deeds
 from hooper.clock import Clock, SystemClock
 from hooper.errors import HooperError, MachineError, UsageError, WireError
 from hooper.lab import boathouse
@@ -291,7 +292,7 @@ class Switchboard:
         if (given := asked.get("shape")) is not None:
             if self.breakages.active:
                 active = ", ".join(self.breakages.active)
-                raise UsageError(f"something is broken: {active}", remedy="Mend it first: `hooper lab mend`.")
+                raise UsageError(f"something is broken: {active}", remedy=f"Mend it first: `{deeds.MEND}`.")
             self.lines.set(Shape.read(given))
         await stream.send(link.line({"shape": asdict(self.lines.shape)}))
 
@@ -342,7 +343,7 @@ class Switchboard:
 
     async def _break(self, stream: BufferedByteStream, _: Asker, asked: dict[str, Any]) -> None:
         if self.lines.shape.kind != "several-nats":
-            remedy = "Set it back first: `hooper lab line several-nats`."
+            remedy = f"Set it back first: `{deeds.SET_LINE('several-nats')}`."
             raise UsageError("faults are for the line that the town was built with", remedy=remedy)
         service = self.breakages.break_(str(asked["fault"]), asked.get("service"))
         await stream.send(link.line({"service": service}))

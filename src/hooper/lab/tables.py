@@ -6,6 +6,7 @@ from collections.abc import Iterable
 from ipaddress import IPv4Address, IPv4Network
 from typing import Any
 
+from hooper import deeds
 from hooper.errors import UsageError
 from hooper.jsonform import read_as
 from hooper.lab.things import Box, Rule, overlapping, type_rule
@@ -20,7 +21,7 @@ def type_sheets(town: Town, sheets: Any) -> list[dict[str, Any]]:
     Raises: UsageError: not a worksheet, or a page that would not take a rule.
     """
     if not isinstance(sheets, list) or not all(isinstance(sheet, dict) for sheet in sheets):
-        raise UsageError("this is not a worksheet document", remedy="Give it the output of `hooper worksheet --json`.")
+        raise UsageError("this is not a worksheet document", remedy=f"Give it the output of `{deeds.SHEET_DOCUMENT}`.")
     pages = [(_box(town, str(sheet.get("gateway"))), sheet) for sheet in sheets]
     entries = [(box, sheet, _rules(box, sheet)) for box, sheet in pages]
     entered: list[dict[str, Any]] = []
@@ -57,7 +58,7 @@ def _rules(box: Box, sheet: dict[str, Any]) -> list[tuple[str, Rule]]:
             raise UsageError(
                 f"{box.key} does not take the rule for {forward.service}:"
                 f" port {rule.outside[0]} is used by {clash.label}",
-                remedy="A page refuses overlapping ports; see the findings of `hooper plan`.",
+                remedy=f"A page refuses overlapping ports; see the findings of `{deeds.PLAN}`.",
             )
         out.append((forward.service, rule))
     return out

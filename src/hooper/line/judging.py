@@ -6,6 +6,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from ipaddress import ip_network
 
+from hooper import deeds
 from hooper.addresses import classify, parse_address
 from hooper.comparison import Comparison, Side
 from hooper.line.facts import LineFacts
@@ -172,7 +173,7 @@ def _outer_wan(facts: LineFacts) -> Comparison:
     left = _told(f"{outermost}, WAN address", told, facts)
     right = _known("public address", facts.public if public is not None else Sourced(None, "nobody outside said it"))
     if told is None:
-        meaning = f"Read the WAN address on {outermost}'s status page and give it with --wan {outermost}=ADDRESS."
+        meaning = f"Read the WAN address on {outermost}'s status page and give it with {deeds.WAN_ADDRESS(outermost)}."
         return Comparison(left, right, None, meaning)
     wan = parse_address(told.value)
     kind = classify(wan)
@@ -285,7 +286,7 @@ def _name_findings(facts: LineFacts) -> Iterator[Finding]:
         if row.equal is False:
             shown = f"is {row.left.value}" if row.left.value is not None else "has no address"
             message = f"{row.left.what} {shown}, the public address is {row.right.value or 'not known'}"
-            remedy = "`hooper name update` publishes it, where Hooper keeps the name; else have it updated there."
+            remedy = f"`{deeds.PUBLISH}` publishes it, where Hooper keeps the name; else have it updated there."
             yield finding("name-behind", f"names.{row.left.what}", message, remedy)
 
 
@@ -308,7 +309,7 @@ def _missing(site: Site, key: str) -> Missing:
     where += " external or internet address"
     if gateway.managed_by == "provider":
         where += "; where the box has no page for you, the provider's customer page or hotline tells it"
-    return Missing(key, "WAN address", where, f"--wan {key}=ADDRESS")
+    return Missing(key, "WAN address", where, f"{deeds.WAN_ADDRESS(key)}")
 
 
 def remarks(site: Site, facts: LineFacts) -> Iterator[str]:
@@ -319,7 +320,7 @@ def remarks(site: Site, facts: LineFacts) -> Iterator[str]:
     mute = [key for key in reversed(facts.chain) if key not in measured.boxes and site.gateways[key].control != "hand"]
     for key, gateway in site.gateways.items():
         if facts.at in gateway.behind:
-            yield f"This machine stands between {facts.at} and {key}: --between tries {key} by itself."
+            yield f"This machine stands between {facts.at} and {key}: {deeds.BETWEEN} tries {key} by itself."
     mute = [] if any("routers" in one for one in measured.outstanding) else mute
     if mute:
         yield (

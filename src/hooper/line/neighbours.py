@@ -10,6 +10,7 @@ from typing import Literal
 
 import anyio
 
+from hooper import deeds
 from hooper.addresses import IPAddress, classify
 from hooper.clock import Clock
 from hooper.errors import HooperError, RefusedForSafety, WireError
@@ -106,7 +107,7 @@ async def find_hosts(here: Door, site: Site, deadline: float, *, sweep: bool, po
     if sweep and network.num_addresses > MOST:
         raise RefusedForSafety(
             f"{network} has {network.num_addresses} addresses, more than are tried one by one",
-            remedy="Leave --sweep out: what this machine has spoken with is shown all the same.",
+            remedy=f"Leave {deeds.SWEEP} out: what this machine has spoken with is shown all the same.",
         )
     outstanding: list[str] = []
     clock = here.clock

@@ -12,6 +12,7 @@ from typing import Protocol
 
 import anyio
 
+from hooper import deeds
 from hooper.addresses import classify
 from hooper.clock import rfc3339
 from hooper.errors import HooperError
@@ -144,7 +145,7 @@ class Names:
             return self._failed(row, exc, "waiting")
         except UpdaterRefuses as exc:
             self._remember(row, LastUpdate(value, now, "never", exc.message, None, mark))
-            exc.remedy += " Then give --again: until then it is not asked any more."
+            exc.remedy += f" Then give {deeds.ASK_AGAIN}: until then it is not asked any more."
             return self._failed(row, exc, "refused")
         except HooperError as exc:
             self._remember(row, LastUpdate(value, now, "failed", exc.message, None, mark))
@@ -195,10 +196,11 @@ def _judged(row: NameRow, wanted: SourcedAddress, now: datetime) -> NameRow:
 def _held(row: NameRow, last: LastUpdate, mark: str, now: datetime) -> NameRow | None:
     """Whether the provider is to be left alone, by what it said the last time."""
     if last.outcome == "wait" and last.not_before is not None and now < last.not_before:
-        detail = f"the provider asked to wait until {rfc3339(last.not_before)}; --again asks now"
+        detail = f"the provider asked to wait until {rfc3339(last.not_before)}; {deeds.ASK_AGAIN} asks now"
         return replace(row, action="waiting", detail=detail)
     if last.outcome == "never" and last.mark == mark:
-        detail = f"not asked again, since on {rfc3339(last.at)[:10]} {last.said}; correct it, then give --again"
+        day = rfc3339(last.at)[:10]
+        detail = f"not asked again, since on {day} {last.said}; correct it, then give {deeds.ASK_AGAIN}"
         return replace(row, action="refused", detail=detail)
     return None
 

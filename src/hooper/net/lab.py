@@ -15,6 +15,7 @@ import anyio
 from anyio.abc import ByteStream
 from anyio.streams.buffered import BufferedByteStream
 
+from hooper import deeds
 from hooper.addresses import IPAddress
 from hooper.clock import SystemClock
 from hooper.errors import CounterpartError, LabGone, MachineError, NeedsAPerson, UsageError, WireError
@@ -59,7 +60,7 @@ class LabAddress:
 
 def read_lab_file(path: Path) -> LabAddress:
     """Read the file that HOOPER_LAB names. Raises: MachineError: it leads nowhere."""
-    remedy = "Start a lab with `hooper lab run` and take the HOOPER_LAB that it prints, or unset HOOPER_LAB."
+    remedy = f"Start a lab with `{deeds.RUN_LAB}` and take the HOOPER_LAB that it prints, or unset HOOPER_LAB."
     try:
         with path.open("rb") as file:
             value = town.parse_line(file.read(64 * 1024))

@@ -10,6 +10,7 @@ import anyio
 from anyio.abc import AnyByteStream, ByteStream
 from anyio.streams.buffered import BufferedByteStream
 
+from hooper import deeds
 from hooper.addresses import IPAddress
 from hooper.clock import Clock
 from hooper.errors import CounterpartError, HooperError, WireError
@@ -104,7 +105,7 @@ class ProxyDoor:
             wants = "wants another way to log in" if login else "wants a user name and a password"
             raise ProxyFailed(
                 f"the proxy {self.proxy} {wants}",
-                remedy="Give the user in the URL, and --proxy-password env:NAME or file:PATH.",
+                remedy=f"Give the user in the URL, and {deeds.PROXY_PASSWORD}.",
             )
         if not login:
             return

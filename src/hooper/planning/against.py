@@ -14,6 +14,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
+from hooper import deeds
 from hooper.addresses import parse_address
 from hooper.errors import UsageError, Where
 from hooper.planning.ports import transports
@@ -299,7 +300,7 @@ def compare_table(
     if not own:
         raise UsageError(
             f"{name} does not say which router it is of",
-            remedy=f"Write --against GATEWAY={name} with one of: {', '.join(gateways)}.",
+            remedy=f"Write {deeds.COMPARE_WITH(name)} with one of: {', '.join(gateways)}.",
         )
     return [one for key in own for one in compare(forwards, [row for row in rows if row.gateway == key], key)]
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Literal
 
+from hooper import deeds
 from hooper.dnsnames import any_stands_for
 from hooper.planning.topology import Topology
 from hooper.planning.typed import URL_SCHEMES, Typed, own_address
@@ -112,5 +113,5 @@ def _certificate(site: Site, service: str, host: str, fingerprint: str | None) -
         shown = ":".join(short[i : i + 2] for i in range(0, 16, 2)).upper()
         expect.append(f"Its SHA-256 fingerprint begins with {shown}.")
         return expect, ["A certificate with another fingerprint: something else answers."]
-    expect.append("Note its fingerprint at home (`hooper check --from here` keeps it) and compare.")
+    expect.append(f"Note its fingerprint at home (`{deeds.LOOK_FROM_HERE}` keeps it) and compare.")
     return expect, ["A certificate with another fingerprint than at home."]

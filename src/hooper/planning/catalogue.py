@@ -1,39 +1,9 @@
-"""The whole catalogue of findings, by importing every look that raises some.
-
-`docs/findings.md` is made from it: `python -m hooper.planning.catalogue FILE`.
-"""
+"""The whole catalogue of findings, by importing every look that raises some."""
 
 from __future__ import annotations
 
-from hooper.planning.findings import GROUPS, CatalogueEntry
+from hooper.planning.findings import CatalogueEntry
 from hooper.planning.looks import address, exposure, line, name, port, readiness, router
 
 LOOKS = (line, address, port, router, name, exposure, readiness)  # as their groups stand on the page
 CATALOGUE: dict[str, CatalogueEntry] = {entry.code: entry for look in LOOKS for entry in look.ENTRIES}
-
-
-def as_markdown() -> str:
-    """The catalogue as a page of the docs."""
-    lines = [
-        "# Findings",
-        "",
-        "What `hooper plan` and its siblings can say. An **error** means that it cannot work as planned, a **warning**",
-        "that it will hurt, a **note** that it is worth knowing. Made from the code; do not edit by hand.",
-        "",
-        "Marked ⛔: `hooper router open` and the router's sheet leave the service out while it stands; `--accept",
-        "REASON` overrules that until a day. Marked ✎: the risk can be accepted in `[services.KEY.accepted]`.",
-    ]
-    for group, title in GROUPS.items():
-        lines += ["", f"## {title} ({group})", "", "| code | severity | what | why | do |", "|---|---|---|---|---|"]
-        for entry in CATALOGUE.values():
-            if entry.group == group:
-                marks = (" ⛔" if entry.gate else "") + (" ✎" if entry.acceptable else "")
-                lines.append(f"| `{entry.code}`{marks} | {entry.severity} | {entry.what} | {entry.why} | {entry.do} |")
-    return "\n".join(lines) + "\n"
-
-
-if __name__ == "__main__":
-    import sys
-    from pathlib import Path
-
-    Path(sys.argv[1]).write_text(as_markdown(), encoding="utf-8")

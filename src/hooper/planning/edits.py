@@ -8,6 +8,7 @@ from datetime import date, timedelta
 from ipaddress import IPv4Address
 from typing import TYPE_CHECKING
 
+from hooper import deeds
 from hooper.errors import HooperError, UsageError
 from hooper.planning.addresses import free_addresses, network_of
 from hooper.planning.documents import ChangedKey
@@ -123,7 +124,7 @@ def remove_host(file: SiteFile, key: str, *, with_services: bool) -> Edited:
     if file.site.site.here == key:
         other.append("site.here")
     if other or (used and not with_services):
-        more = "; --with-services removes its services too" if used and not other else ""
+        more = f"; {deeds.WITH_SERVICES} removes its services too" if used and not other else ""
         raise StillUsed(f"{key} is used by {', '.join((*used, *other))}", remedy=f"Remove those first{more}.")
     text = file.text
     for service in used:
@@ -160,7 +161,7 @@ def _leftovers(file: SiteFile, services: Iterable[str]) -> tuple[str, ...]:
         if way is not None and way.ports:
             rule = f"{file.site.services[key].used_transport} {ports_text(way.ports[0])}"
             there = ", ".join(way.gateways)
-            out.append(f"take the rule {rule} away on {there}; what Hooper entered: `hooper router close {key}`")
+            out.append(f"take the rule {rule} away on {there}; what Hooper entered: `{deeds.CLOSE(key)}`")
     return tuple(out)
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+from hooper import deeds
 from hooper.errors import HooperError, RefusedForSafety
 from hooper.planning.findings import entry_of
 from hooper.planning.values import Finding, Plan
@@ -38,7 +39,7 @@ def refusal(found: list[Finding]) -> NotReady:
     """The error that says so."""
     said = "; ".join(item.message for item in found)
     first = found[0].remedy.rstrip(".")
-    remedy = f"{first}. If it has to be so, give --accept REASON: it is written into the site file with an end."
+    remedy = f"{first}. If it has to be so, give {deeds.ACCEPT}: it is written into the site file with an end."
     return NotReady(f"not entered: {said}", remedy=remedy)
 
 

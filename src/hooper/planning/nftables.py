@@ -29,7 +29,7 @@ def ruleset(site: Site, plan: Plan, key: str, *, without: set[str] | None = None
     names = {one: "outside" if len(outer) == 1 else f"outside_{n}" for n, one in enumerate(outer, 1)}
     given = [part.strip() for part in (gateway.form.outside_interface or "").split(",") if part.strip()]
     lines = [
-        f"# {key}: what `hooper plan` forwards, for nft -f FILE. It replaces its own table and touches no other.",
+        f"# {key}: what the plan forwards, for nft -f FILE. It replaces its own table and touches no other.",
         "# Forwarding must be on: sysctl net.ipv4.ip_forward=1 net.ipv6.conf.all.forwarding=1",
         "# Where another table drops forwarded packets, that one has to let them through too.",
     ]

@@ -7,6 +7,7 @@ from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
+from hooper import deeds
 from hooper.planning.clients import hairpin_lines
 from hooper.planning.documents import ClientLine, Reservation, Sheet, SheetChange
 from hooper.planning.paths import gateway_of
@@ -67,7 +68,7 @@ def _notes(site: Site, key: str, rules: Sequence[Forward], without: Collection[s
     if gateway.managed_by == "provider":
         notes.append(
             "This box is the provider's. If you cannot log in, or its page has no such rules, ask the provider to"
-            f" enter them: `hooper worksheet --letter {key}` is the letter."
+            f" enter them: `{deeds.LETTER(key)}` is the letter."
         )
     for inner_key, inner in site.gateways.items():
         wan = inner.wan_behind(key)

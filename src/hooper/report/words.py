@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from typing import TYPE_CHECKING
 
+from hooper import deeds
 from hooper.planning.documents import DeviceSheet, Sheet, SheetChange
 from hooper.planning.values import EVERYTHING, Forward
 from hooper.planning.worksheet import labels
@@ -23,7 +24,7 @@ PAGES = "port forwarding, port sharing, virtual servers, NAT rules or applicatio
 PROOF = (
     "On each router: save or apply, then look at its list once more: every rule is there and switched on.",
     "Prove it from outside. A test from the same network proves nothing. Join this computer to a phone's mobile data"
-    " by cable and run `hooper check --from interface:NAME`.",
+    f" by cable and run `{deeds.LOOK_FROM_PHONE}`.",
 )
 RESERVE = "On the page for DHCP, LAN or network, reserve these addresses:"
 ROUTES = "On the page for static routes or routing, enter:"

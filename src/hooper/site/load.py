@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 from pydantic import ValidationError
 
+from hooper import deeds
 from hooper.addresses import has_leading_zeros, plain_digits
 from hooper.errors import HooperError, SeveralErrors, SiteFileError, Where
 from hooper.site.model import VERSION, Site, fields_of
@@ -125,7 +126,7 @@ def _decode(data: bytes, name: str) -> str:
     if not text.strip():
         raise SiteFileError(
             "the file is empty",
-            remedy="Start with `version = 1`; `hooper demo --out DIR` leaves a complete example in DIR.",
+            remedy=f"Start with `version = 1`; `{deeds.EXAMPLE}` leaves a complete example in DIR.",
             where=Where(name, 1, 1),
         )
     return text

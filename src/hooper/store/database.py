@@ -9,6 +9,7 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
+from hooper import deeds
 from hooper.errors import MachineError, StateError
 from hooper.files import make_folder
 
@@ -79,7 +80,7 @@ class Database:
         if version > len(MIGRATIONS):
             raise StateError(
                 f"the state {self.path} comes from a newer Hooper (its version is {version}, ours {len(MIGRATIONS)})",
-                remedy="Update Hooper, or use another folder with --state DIR.",
+                remedy=f"Update Hooper, or use another folder with {deeds.STATE_FOLDER}.",
             )
         for number in range(version, len(MIGRATIONS)):
             script = f"BEGIN IMMEDIATE;{MIGRATIONS[number]};PRAGMA user_version = {number + 1};COMMIT;"

@@ -5,6 +5,7 @@ from __future__ import annotations
 import codecs
 from pathlib import Path
 
+from hooper import deeds
 from hooper.errors import MachineError, SiteFileError, Where
 from hooper.files import machine_error, write_atomically
 from hooper.site.load import SIZE_LIMIT, SiteFile, parse_site
@@ -21,7 +22,7 @@ def read_site(path: Path) -> SiteFile:
         raise SiteFileError(
             "there is no such site file",
             code="site-file-missing",
-            remedy="Name it with --site FILE or HOOPER_SITE; `hooper demo --out DIR` leaves an example in DIR.",
+            remedy=f"Name it with {deeds.SITE_FILE} or HOOPER_SITE; `{deeds.EXAMPLE}` leaves an example in DIR.",
             where=Where(str(path)),
         ) from None
     except (OSError, ValueError) as exc:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
+from hooper import deeds
 from hooper.certs.order import Ordering
 from hooper.certs.rows import CertificateRow, CertificatesDocument
 from hooper.certs.store import CertificateStore
@@ -56,7 +57,7 @@ async def order_certificates(run: Run, request: CertificatesRequest) -> tuple[Ce
     if not request.certificates:
         chosen = tuple(key for key in chosen if run.site.certificates[key].authority != "device")
     if not chosen:
-        raise UsageError("all certificates of this site are kept by devices", remedy="See `hooper cert list`.")
+        raise UsageError("all certificates of this site are kept by devices", remedy=f"See `{deeds.CERTIFICATES}`.")
     rows: list[CertificateRow] = []
     trouble: list[HooperError] = []
     if run.state is None:

@@ -43,46 +43,6 @@ WRONG, VICTIM = "forward-wrong-host", "film-page"
 PHONE = Origin("interface", "usb0")
 VISITED = "fibre-box"  # whose status page someone reads
 NEXT_FILE = "NEXT.md"
-NEXT = """\
-# What to try next
-
-This folder holds `site.toml`, the site file of the boathouse. Look at its plan and its sheets:
-
-    hooper plan --site site.toml
-    hooper worksheet --site site.toml
-
-Run the simulated town in one terminal, and set the two variables that it prints in another:
-
-    hooper lab run
-
-There, open the inner router's rules by its protocol, enter the sheets for the rest by hand, and look from the phone's
-mobile data:
-
-    hooper router open
-    hooper worksheet --rest --json | hooper lab type -
-    hooper router list
-    hooper name list
-    hooper check --from interface:usb0
-
-Get a certificate, give it to the hub, and see what to type away from home:
-
-    hooper cert order
-    hooper lab install boathouse hub-page
-    hooper card hub-page
-
-Break something and look again:
-
-    hooper lab faults
-    hooper lab break forward-missing-inner
-    hooper check --from interface:usb0 film-page
-    hooper why film-page --from interface:usb0
-    hooper lab read
-    hooper why film-page --from interface:usb0 --rule club-router=missing
-    hooper lab mend
-
-For your own network, copy `site.toml`, replace what it says by what you have, and start with
-`hooper survey`.
-"""
 
 
 @dataclass(frozen=True)
@@ -110,10 +70,10 @@ def prepare_folder(folder: Path) -> None:
         )
 
 
-def leave_files(folder: Path) -> None:
-    """The site file and the next commands. Raises: MachineError."""
+def leave_files(folder: Path, next_steps: str) -> None:
+    """The site file, and what to try next. Raises: MachineError."""
     write_atomically(folder / "site.toml", site_file())
-    write_atomically(folder / NEXT_FILE, NEXT.encode())
+    write_atomically(folder / NEXT_FILE, next_steps.encode())
 
 
 @asynccontextmanager

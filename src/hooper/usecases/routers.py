@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Awaitable, Callable, Collection
 from dataclasses import dataclass
 
+from hooper import deeds
 from hooper.errors import HooperError, NeedsAPerson, UsageError
 from hooper.gateways.find import Neighbourhood, find_routers
 from hooper.gateways.rules import Wanted, wan_compared, wanted_rules
@@ -44,13 +45,13 @@ def driven(run: Run, given: Collection[str]) -> tuple[str, ...]:
         reason = not_driven(gateways[key])
         if reason is not None:
             message = f'{key} has control = "{gateways[key].control}": {reason}'
-            raise UsageError(message, remedy=f"See `hooper worksheet {key}`.")
+            raise UsageError(message, remedy=f"See `{deeds.SHEET(key)}`.")
     found = tuple(key for key in given or gateways if not_driven(gateways[key]) is None)
     if not found:
         reasons = "; ".join(f"{key}: {not_driven(gateway)}" for key, gateway in gateways.items())
         raise UsageError(
             f"no router of this site takes rules from a program ({reasons or 'it has none'})",
-            remedy="See `hooper worksheet` for entering by hand.",
+            remedy=f"See `{deeds.SHEET}` for entering by hand.",
         )
     return found
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from hooper import deeds
 from hooper.addresses import parse_address
 from hooper.certs.problems import CODES, NOT_YET, planned_for
 from hooper.comparison import Comparison, Side
@@ -128,15 +129,14 @@ def _moved(case: Case, new: str | None, certainty: Certainty) -> None:
         f"{service.host} has moved{to}; the rules lead to {host.address}",
         f"Give it {host.address} again: set it on the device, or reserve it on its router"
         + (f" for {host.mac}." if host.mac else "."),
-        "Look once more at its address, on the device or in the router's list: give it with --at ADDRESS.",
+        f"Look once more at its address, on the device or in the router's list: give it with {deeds.HOST_ADDRESS}.",
     )
 
 
 def _gone(case: Case) -> None:
     name = case.site.services[case.facts.service].host
-    decide = (
-        f"Look for {name} in its router's list of devices, or on its own screen: give the address with --at ADDRESS."
-    )
+    place = "in its router's list of devices, or on its own screen"
+    decide = f"Look for {name} {place}: give the address with {deeds.HOST_ADDRESS}."
     case.cause(
         "host-moved",
         "likely",
@@ -170,7 +170,7 @@ def _service(case: Case) -> None:
             "certain" if same or told else "likely",
             f"{service.host} answers, but nothing listens at port {inside.port}: {name} does not run",
             f"Start it on {service.host}, or correct its port.",
-            f"Make sure that {host.address} is {service.host}: give the address it shows with --at ADDRESS.",
+            f"Make sure that {host.address} is {service.host}: give the address it shows with {deeds.HOST_ADDRESS}.",
         )
         if not (same or told):
             case.cause(
@@ -178,7 +178,7 @@ def _service(case: Case) -> None:
                 "possible",
                 f"another device has the address {host.address}",
                 f"Look which device has it, and give it to {service.host} again.",
-                f"Look at {service.host} itself and give its address with --at ADDRESS.",
+                f"Look at {service.host} itself and give its address with {deeds.HOST_ADDRESS}.",
             )
     elif inside.verdict == "mismatched" and inside.problems:
         case.step("service", "broken", f"inside: {inside.detail}")
@@ -191,7 +191,7 @@ def _service(case: Case) -> None:
             "likely",
             f"at {host.address}, port {inside.port}, is something else than {service.speaks}",
             "Correct `speaks` or `port` in the site file, or the address of the device.",
-            f"Look at {service.host} itself and give its address with --at ADDRESS.",
+            f"Look at {service.host} itself and give its address with {deeds.HOST_ADDRESS}.",
         )
     else:
         case.step("service", "unknown", f"inside: {inside.verdict}, {inside.detail}")
@@ -215,17 +215,17 @@ def _faulty(case: Case, fault: str, detail: str) -> None:
         "port-lost": (
             "port-lost",
             f"{name} sends people on to an address without its outside port: {detail}",
-            "Set the device's own address, base URL or external port to the URL that `hooper card` shows.",
+            f"Set the device's own address, base URL or external port to the URL that `{deeds.CARD}` shows.",
         ),
         "inner-address": (
             "inner-address",
             f"{name} sends people on to an address of the LAN: {detail}",
-            "Set the device's own address or base URL to the URL that `hooper card` shows.",
+            f"Set the device's own address or base URL to the URL that `{deeds.CARD}` shows.",
         ),
         "https-lost": (
             "https-needed",
             f"{name} sends people on to a page without encryption: {detail}",
-            "Set the device's base URL to the one that `hooper card` shows, with https.",
+            f"Set the device's base URL to the one that `{deeds.CARD}` shows, with https.",
         ),
     }
     usual = ("service-faulty", f"{name} answers with a fault: {detail}", "Set it right on the device.")
@@ -265,7 +265,7 @@ def _renewal(case: Case, planned: str | None, problem: str) -> str:
         return f"Have {host} get it anew, on its page for certificates."
     if problem == NOT_YET:
         return f"Set the clocks of this machine and of {host} right."
-    return f"`hooper cert order {planned}` gets it, if it is not kept already; then give {host} its two files."
+    return f"`{deeds.ORDER(planned)}` gets it, if it is not kept already; then give {host} its two files."
 
 
 # --- name, outside
@@ -321,14 +321,14 @@ def _name(case: Case, *, public: bool) -> None:
 def _publish(case: Case, name: str) -> str:
     kept_by = case.site.names[name].updated_by
     if kept_by in case.site.updaters:
-        return f"`hooper name update {name}` publishes the right one."
+        return f"`{deeds.PUBLISH(name)}` publishes the right one."
     return f"Have it updated where it is kept: by the {kept_by}."
 
 
 def _outside(case: Case) -> None:
     outside = case.facts.outside
     if outside is None:
-        case.step("outside", "unknown", "nobody looked from outside; give --from interface:NAME")
+        case.step("outside", "unknown", f"nobody looked from outside; give {deeds.FROM_PHONE}")
         return
     stored = case.facts.stored_at
     when = f", seen {age_of(stored, case.facts.line.now)}" if stored is not None else ""
@@ -351,7 +351,7 @@ def _outside(case: Case) -> None:
             "unexplained",
             "possible",
             f"from outside {where} is {outside.verdict}: {outside.detail}",
-            "Look at each router's list of rules and compare it with `hooper worksheet`.",
+            f"Look at each router's list of rules and compare it with `{deeds.SHEET}`.",
             read_rule(case.facts.line.chain[0], case.facts.service) if case.facts.line.chain else None,
         )
 

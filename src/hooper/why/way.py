@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from hooper import deeds
 from hooper.addresses import classify, parse_address
 from hooper.check.results import IcmpSeen
 from hooper.line.judging import outer_wan, situation
@@ -102,7 +103,7 @@ def _stopped_on_the_way(case: Case, icmp: IcmpSeen) -> None:
         "likely",
         f"{icmp.by}, a router on the way, says about {outside.target_address}: {icmp.name}",
         "Look from another place outside; if it says the same, ask the provider.",
-        "Look once more from another network outside, with another --from.",
+        f"Look once more from another network outside, with another {deeds.FROM_ELSEWHERE}.",
     )
 
 
@@ -138,7 +139,7 @@ def _rule_step(case: Case, gateway: str, *, arrived: bool) -> None:
         f"{r.transport} {ports_text(r.outside_ports)} to {r.target_address}:{ports_text(r.target_ports)}" for r in rules
     )
     if not rules and not arrived:
-        case.step(name, "broken", "no rule is planned; see `hooper plan`")
+        case.step(name, "broken", f"no rule is planned; see `{deeds.PLAN}`")
         return
     state, told = _told_rule(case, gateway)
     age = told.age(case.facts.line.now) if told is not None else ""
@@ -174,13 +175,14 @@ def _carrier(case: Case) -> None:
 
 
 def read_wan(gateway: str) -> str:
-    return f"Read the WAN address on {gateway}'s status page and give it with --wan {gateway}=ADDRESS."
+    return f"Read the WAN address on {gateway}'s status page and give it with {deeds.WAN_ADDRESS(gateway)}."
 
 
 def read_rule(gateway: str, service: str) -> str:
     return (
         f"Look for {service} in {gateway}'s list of rules and give what stands there:"
-        f" --rule {gateway}=there, {gateway}=missing, or {gateway}=ADDRESS where it leads to."
+        f" {deeds.RULE_THERE(gateway)}, {deeds.RULE_MISSING(gateway)},"
+        f" or {deeds.RULE_TARGET(gateway)} where it leads to."
     )
 
 
@@ -201,8 +203,8 @@ def _position(case: Case, gateway: str) -> str:
 def _enter(case: Case, gateway: str) -> str:
     told = case.facts.rules.get(gateway)
     if told is not None and told.measured:  # read in its own table, so it takes rules from a program
-        return f"`hooper router open {case.facts.service}` enters it; by hand, do as `hooper worksheet {gateway}` says."
-    return f"Enter it as `hooper worksheet {gateway}` says, and look that it is switched on."
+        return f"`{deeds.OPEN(case.facts.service)}` enters it; by hand, do as `{deeds.SHEET(gateway)}` says."
+    return f"Enter it as `{deeds.SHEET(gateway)}` says, and look that it is switched on."
 
 
 def _told_wrong(case: Case) -> bool:
@@ -238,7 +240,7 @@ def _wrong_host(case: Case, certainty: Certainty) -> None:
             "rule-wrong-host",
             "certain",
             f"a rule for {facts.service} leads to {twin_host}: what answers has the certificate of {facts.twin}",
-            f"Compare the inside address of {facts.service} on each router with `hooper worksheet`.",
+            f"Compare the inside address of {facts.service} on each router with `{deeds.SHEET}`.",
         )
         return
     open_ones = _undecided(case)
@@ -248,7 +250,7 @@ def _wrong_host(case: Case, certainty: Certainty) -> None:
         "rule-wrong-host",
         certainty,
         f"a rule for {facts.service} leads to another device, or to none",
-        f"Compare the inside address of {facts.service} on each router with `hooper worksheet`.",
+        f"Compare the inside address of {facts.service} on each router with `{deeds.SHEET}`.",
         read_rule(look, facts.service),
     )
     if not line_proven(case):
@@ -256,7 +258,7 @@ def _wrong_host(case: Case, certainty: Certainty) -> None:
             "public-address-wrong",
             "possible",
             "the address that was probed is not this line's",
-            "Give the right one with --public.",
+            f"Give the right one with {deeds.PUBLIC_ADDRESS}.",
             read_wan(facts.line.chain[0]),
         )
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from typing import TYPE_CHECKING
 
+from hooper import deeds
 from hooper.planning.facts import Facts
 from hooper.planning.findings import finding, group, register
 from hooper.planning.paths import RULES_FOR_A_RANGE, RefusedWay, Way
@@ -59,7 +60,7 @@ ENTRIES = register(
             "note",
             "the outside port was chosen, since the usual one is taken",
             "It can move when services are added, as long as it is not written down.",
-            "Write it down: `hooper plan --pin`.",
+            f"Write it down: `{deeds.PIN}`.",
         ),
         (
             "port-in-url",
@@ -249,7 +250,7 @@ def _chosen(facts: Facts, key: str, way: Way) -> Iterator[Finding]:
             "port-chosen",
             subject,
             f"its own port {ports_text(inside)} cannot be used outside, so {shown} was chosen",
-            f"Write it down, so that it stays: `outside_port = {written}`, or `hooper plan --pin`.",
+            f"Write it down, so that it stays: `outside_port = {written}`, or `{deeds.PIN}`.",
         )
     usual = WEB.get(service.speaks)
     if usual is not None and outside[0] != usual:

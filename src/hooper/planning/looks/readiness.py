@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import NamedTuple
 
+from hooper import deeds
 from hooper.planning.facts import Facts
 from hooper.planning.findings import CatalogueEntry, finding, group, register
 from hooper.planning.values import Finding
@@ -16,7 +17,7 @@ ENTRIES = register(
         "warning",
         "nobody has said that the device's default password is changed",
         "Default passwords are public, and are tried within minutes.",
-        "Change it, then tick it off: `hooper host tick`.",
+        f"Change it, then tick it off: `{deeds.TICK}`.",
         acceptable=True,
         gate=True,
     ),
@@ -127,14 +128,14 @@ ITEMS: tuple[Item, ...] = (
         "Its gateway and both DNS servers are those of its sheet.",
         "dns-wrong",
         "its gateway or DNS setting is wrong",
-        "Enter those of its sheet (`hooper worksheet --devices`)",
+        f"Enter those of its sheet (`{deeds.DEVICE_SHEETS}`)",
     ),
     Item(
         "base_url",
         "Its base or external URL is that of its sheet, with the port.",
         "base-url-wrong",
         "it does not know its address outside",
-        "Enter the base URL of its sheet (`hooper worksheet --devices`)",
+        f"Enter the base URL of its sheet (`{deeds.DEVICE_SHEETS}`)",
     ),
 )
 SILENT_IS_FINE = ("wireguard", "openvpn", "ike", "ipsec-nat", "esp")  # no login with a password
@@ -153,5 +154,5 @@ def find(facts: Facts) -> Iterator[Finding]:
                     item.code,
                     f"services.{key}",
                     f"{service.host}: {item.message}",
-                    f"{item.remedy}, then tick it off: `hooper host tick {service.host} {item.key}`.",
+                    f"{item.remedy}, then tick it off: `{deeds.TICK(service.host, item.key)}`.",
                 )

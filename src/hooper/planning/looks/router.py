@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from hooper import deeds
 from hooper.planning.clients import hairpin_lines
 from hooper.planning.facts import Facts
 from hooper.planning.findings import finding, group, register
@@ -105,7 +106,7 @@ def find(facts: Facts) -> Iterator[Finding]:
                 "no-hairpin",
                 f'names."{name}"',
                 f"inside, {name} does not work: {lines.gateway} does not let devices inside reach the public address",
-                "Give the devices inside a line in their hosts file (`hooper worksheet --clients`): "
+                f"Give the devices inside a line in their hosts file (`{deeds.HOSTS_FILE}`): "
                 + "; ".join(f"{address} {name}" for address in lines.addresses)
                 + ("." if len(lines.addresses) == 1 else ". It can lead to one of them only."),
             )

@@ -1,0 +1,34 @@
+"""`docs/findings.md`, made from the catalogue: `python -m hooper.cli.findings_page FILE`."""
+
+from __future__ import annotations
+
+from hooper.cli.spelling import spelled
+from hooper.planning.catalogue import CATALOGUE
+from hooper.planning.findings import GROUPS
+
+
+def as_markdown() -> str:
+    """The catalogue as a page of the docs."""
+    lines = [
+        "# Findings",
+        "",
+        "What `hooper plan` and its siblings can say. An **error** means that it cannot work as planned, a **warning**",
+        "that it will hurt, a **note** that it is worth knowing. Made from the code; do not edit by hand.",
+        "",
+        "Marked ⛔: `hooper router open` and the router's sheet leave the service out while it stands; `--accept",
+        "REASON` overrules that until a day. Marked ✎: the risk can be accepted in `[services.KEY.accepted]`.",
+    ]
+    for group, title in GROUPS.items():
+        lines += ["", f"## {title} ({group})", "", "| code | severity | what | why | do |", "|---|---|---|---|---|"]
+        for entry in CATALOGUE.values():
+            if entry.group == group:
+                marks = (" ⛔" if entry.gate else "") + (" ✎" if entry.acceptable else "")
+                lines.append(f"| `{entry.code}`{marks} | {entry.severity} | {entry.what} | {entry.why} | {entry.do} |")
+    return spelled("\n".join(lines) + "\n")
+
+
+if __name__ == "__main__":
+    import sys
+    from pathlib import Path
+
+    Path(sys.argv[1]).write_text(as_markdown(), encoding="utf-8")

@@ -1,0 +1,73 @@
+"""How the deeds that messages name are done here: by which command, by which option."""
+
+from __future__ import annotations
+
+from hooper import deeds
+from hooper.deeds import Deed
+
+# What it is done to is added to a command, or stands where an option has {}.
+COMMANDS: dict[Deed, str] = {
+    deeds.EXAMPLE: "demo --out DIR",
+    deeds.SURVEY: "survey",
+    deeds.PLAN: "plan",
+    deeds.PIN: "plan --pin",
+    deeds.SHEET: "worksheet",
+    deeds.SHEET_DOCUMENT: "worksheet --json",
+    deeds.DEVICE_SHEETS: "worksheet --devices",
+    deeds.LETTER: "worksheet --letter",
+    deeds.HOSTS_FILE: "worksheet --clients",
+    deeds.TICK: "host tick",
+    deeds.OPEN: "router open",
+    deeds.CLOSE: "router close",
+    deeds.TABLES: "router list",
+    deeds.NAMES: "name list",
+    deeds.PUBLISH: "name update",
+    deeds.CERTIFICATES: "cert list",
+    deeds.ORDER: "cert order",
+    deeds.ORDER_ANEW: "cert order --anew",
+    deeds.LOOK_FROM_HERE: "check --from here",
+    deeds.LOOK_FROM_PHONE: "check --from interface:NAME",
+    deeds.CARD: "card",
+    deeds.WHY: "why",
+    deeds.RUN_LAB: "lab run",
+    deeds.TYPE_SHEETS: "worksheet --json | hooper lab type -",
+    deeds.SET_LINE: "lab line",
+    deeds.FAULTS: "lab faults",
+    deeds.BREAK: "lab break",
+    deeds.MEND: "lab mend",
+}
+OPTIONS: dict[Deed, str] = {
+    deeds.SEE_HELP: "--help",
+    deeds.SITE_FILE: "--site FILE",
+    deeds.STATE_FOLDER: "--state DIR",
+    deeds.OUTPUT_FOLDER: "--out",
+    deeds.WAIT_LONGER: "--deadline",
+    deeds.WAIT_FOR_NAMES: "--patience",
+    deeds.PROXY_PASSWORD: "--proxy-password env:NAME or file:PATH",
+    deeds.ACCEPT: "--accept REASON",
+    deeds.TAKE_OVER: "--take-over",
+    deeds.ASK_AGAIN: "--again",
+    deeds.WITH_SERVICES: "--with-services",
+    deeds.COMPARE_WITH: "--against GATEWAY={}",
+    deeds.PUBLIC_ADDRESS: "--public ADDRESS",
+    deeds.WAN_ADDRESS: "--wan {}=ADDRESS",
+    deeds.RULE_THERE: "--rule {}=there",
+    deeds.RULE_MISSING: "--rule {}=missing",
+    deeds.RULE_TARGET: "--rule {}=ADDRESS",
+    deeds.HOST_ADDRESS: "--at ADDRESS",
+    deeds.FROM_ELSEWHERE: "--from",
+    deeds.FROM_PHONE: "--from interface:NAME",
+    deeds.SWEEP: "--sweep",
+    deeds.BETWEEN: "--between",
+}
+
+
+def _spell(deed: Deed, *objects: str) -> str:
+    if deed in COMMANDS:
+        return " ".join(("hooper", COMMANDS[deed], *objects))
+    return OPTIONS[deed].format(*objects)
+
+
+def spelled(text: str) -> str:
+    """`text` with every deed as the command or the option that does it."""
+    return deeds.spelled_out(text, _spell)

@@ -1,0 +1,87 @@
+"""What a message tells a person to do, named as a deed: the interface puts its own command or option in its place.
+
+f"Enter it by hand, as `{deeds.SHEET(gateway)}` says."
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+
+_MARK = re.compile(r"⟦([a-z-]+)((?:\|[^⟧|]*)*)⟧")
+
+
+class Deed(str):
+    """A deed as it stands in a message; called with what it is done to, such as the key of a gateway."""
+
+    __slots__ = ()
+
+    def __new__(cls, name: str) -> Deed:
+        return super().__new__(cls, f"⟦{name}⟧")
+
+    def __call__(self, *objects: str) -> str:
+        return f"{self[:-1]}{''.join(f'|{word}' for word in objects)}⟧"
+
+
+def spelled_out(text: str, spell: Callable[..., str]) -> str:
+    """`text` with every deed in it replaced by `spell(deed, *objects)`."""
+    if "⟦" not in text:
+        return text
+    return _MARK.sub(lambda match: spell(Deed(match[1]), *match[2].split("|")[1:]), text)
+
+
+# What is done with a site.
+EXAMPLE = Deed("leave-an-example")
+SURVEY = Deed("survey-the-line")
+PLAN = Deed("see-the-plan")
+PIN = Deed("write-down-chosen-ports")
+SHEET = Deed("see-the-sheets")
+SHEET_DOCUMENT = Deed("write-the-sheets-for-programs")
+DEVICE_SHEETS = Deed("see-the-device-sheets")
+LETTER = Deed("write-the-letter")
+HOSTS_FILE = Deed("write-the-hosts-file")
+TICK = Deed("tick-off")
+OPEN = Deed("open-rules")
+CLOSE = Deed("close-rules")
+TABLES = Deed("see-the-routers-tables")
+NAMES = Deed("see-the-names")
+PUBLISH = Deed("publish-the-names")
+CERTIFICATES = Deed("see-the-certificates")
+ORDER = Deed("order-certificates")
+ORDER_ANEW = Deed("order-certificates-anew")
+LOOK_FROM_HERE = Deed("look-from-here")
+LOOK_FROM_PHONE = Deed("look-from-a-phone")
+CARD = Deed("see-the-card")
+WHY = Deed("ask-why")
+
+# What is told, or allowed, along with the command that ran.
+SEE_HELP = Deed("see-the-help")
+SITE_FILE = Deed("name-the-site-file")
+STATE_FOLDER = Deed("name-the-state-folder")
+OUTPUT_FOLDER = Deed("name-the-output-folder")
+WAIT_LONGER = Deed("wait-longer")
+WAIT_FOR_NAMES = Deed("wait-longer-for-names")
+PROXY_PASSWORD = Deed("give-the-proxy-password")
+ACCEPT = Deed("accept-the-risk")
+TAKE_OVER = Deed("take-over")
+ASK_AGAIN = Deed("ask-again")
+WITH_SERVICES = Deed("with-its-services")
+COMPARE_WITH = Deed("compare-with")
+PUBLIC_ADDRESS = Deed("tell-the-public-address")
+WAN_ADDRESS = Deed("tell-a-wan-address")
+RULE_THERE = Deed("tell-that-a-rule-is-there")
+RULE_MISSING = Deed("tell-that-a-rule-is-missing")
+RULE_TARGET = Deed("tell-where-a-rule-leads")
+HOST_ADDRESS = Deed("tell-the-host-address")
+FROM_ELSEWHERE = Deed("from-elsewhere")
+FROM_PHONE = Deed("from-a-phone")
+SWEEP = Deed("sweep")
+BETWEEN = Deed("look-between")
+
+# What is done with the lab.
+RUN_LAB = Deed("run-the-lab")
+TYPE_SHEETS = Deed("type-the-sheets")
+SET_LINE = Deed("set-the-line")
+FAULTS = Deed("see-the-faults")
+BREAK = Deed("break")
+MEND = Deed("mend")
