@@ -98,7 +98,7 @@ _DESCRIPTION = f"""<?xml version="1.0"?>
 <serviceType>{KIND}</serviceType><controlURL>ctl/IPConn</controlURL></service></serviceList></device></deviceList>
 </device></root>""".encode()
 _LATIN = _DESCRIPTION.replace(b"?>", b' encoding="latin-1"?>', 1)
-_ANSWER = upnp.response(KIND, "GetExternalIPAddress", (("NewExternalIPAddress", str(OUTSIDE)),))
+_ANSWER = upnp.serialize_response(KIND, "GetExternalIPAddress", (("NewExternalIPAddress", str(OUTSIDE)),))
 _PAGE = (
     b"HTTP/1.1 200 OK\r\nServer: works\r\nno colon\r\nX : y\r\nTransfer-Encoding: chunked\r\n\r\n"
     b"5;a=b\r\nhello\r\n0\r\n\r\n"
@@ -166,14 +166,14 @@ TARGETS: dict[str, Target] = {
             pcp.PcpResponse(pcp.MAP, pcp.ADDRESS_MISMATCH, 3600, 99).serialize(),
         ),
     ),
-    "ssdp-search": Target(ssdp.parse_search, (ssdp.search(ssdp.TARGETS[0], ssdp.GROUP, wait_s=1),)),
+    "ssdp-search": Target(ssdp.parse_search, (ssdp.serialize_search(ssdp.TARGETS[0], ssdp.GROUP, wait_s=1),)),
     "ssdp-answer": Target(
-        ssdp.parse_answer, (ssdp.answer("http://10.44.7.1:5000/d.xml", ssdp.TARGETS[0], "uuid:1", "works"),)
+        ssdp.parse_answer, (ssdp.serialize_answer("http://10.44.7.1:5000/d.xml", ssdp.TARGETS[0], "uuid:1", "works"),)
     ),
     "ssdp-notice": Target(
         ssdp.parse_notice,
         tuple(
-            ssdp.notice(ssdp.Notice(kind, "http://10.44.7.1/", "upnp:rootdevice", "uuid:1"))
+            ssdp.serialize_notice(ssdp.Notice(kind, "http://10.44.7.1/", "upnp:rootdevice", "uuid:1"))
             for kind in ("alive", "update", "byebye")
         ),
     ),
@@ -186,18 +186,18 @@ TARGETS: dict[str, Target] = {
         ),
     ),
     "soap-action": Target(
-        upnp.parse_action, (upnp.action(KIND, "AddPortMapping", (("NewPortMappingDescription", "a<b"),)),)
+        upnp.parse_action, (upnp.serialize_action(KIND, "AddPortMapping", (("NewPortMappingDescription", "a<b"),)),)
     ),
     "soap-response": Target(
         lambda data: upnp.parse_response(data, "GetExternalIPAddress"),
-        (_ANSWER, _ANSWER.replace(b"203.", b"<&>203."), upnp.fault(718, "ConflictInMappingEntry")),
+        (_ANSWER, _ANSWER.replace(b"203.", b"<&>203."), upnp.serialize_fault(718, "ConflictInMappingEntry")),
     ),
     "http": Target(_page, (_PAGE, _PLAIN)),
     "socks": Target(_socks, (b"\x01\xcb\0\x71\x2c\x01\xbb", b"\x03\x04name\0\x50", b"\x04" + bytes(18))),
-    "ssh": Target(ssh.identification, (b"welcome\r\nSSH-2.0-OpenSSH_9.2p1 Debian-2\r\n",)),
-    "rfb": Target(rfb.version, (b"RFB 003.008\n",)),
-    "x224-confirm": Target(x224.parse_confirm, (x224.connection_confirm(x224.Confirm(x224.HYBRID)),)),
-    "x224-request": Target(x224.parse_request, (x224.connection_request(),)),
+    "ssh": Target(ssh.parse_identification, (b"welcome\r\nSSH-2.0-OpenSSH_9.2p1 Debian-2\r\n",)),
+    "rfb": Target(rfb.parse_version, (b"RFB 003.008\n",)),
+    "x224-confirm": Target(x224.parse_confirm, (x224.serialize_confirm(x224.Confirm(x224.HYBRID)),)),
+    "x224-request": Target(x224.parse_request, (x224.serialize_request(),)),
     "first-bytes": Target(recognise.recognise, (b"SSH-2.0-x\r\n", _PAGE, b"RFB 003.008\n", b"\x16\x03\x01\0\x10")),
     "icmp": Target(icmp.parse_extended_error, (_ERROR,)),
     "rtnetlink": Target(
@@ -246,5 +246,7 @@ TARGETS: dict[str, Target] = {
         ),
     ),
     "lab-line": Target(town.parse_line, (b'{"a": 1}', b'{"a": [[[{}]]]}')),
-    "lab-frame": Target(lambda data: town.parse_lengths(data[:8].ljust(8, b"\0")), (town.frame({"a": 1}, b"xyz"),)),
+    "lab-frame": Target(
+        lambda data: town.parse_lengths(data[:8].ljust(8, b"\0")), (town.serialize_frame({"a": 1}, b"xyz"),)
+    ),
 }

@@ -139,7 +139,7 @@ async def _then(stream: ByteStream, words: bytes) -> None:
 
 
 def _reply(code: int) -> bytes:
-    return socks5.reply(code, HERE)
+    return socks5.serialize_reply(code, HERE)
 
 
 PROXIES: dict[str, tuple[Callable[[ByteStream], Awaitable[None]], type[BaseException] | None]] = {

@@ -82,7 +82,7 @@ async def polite(stream: ByteStream) -> None:
     while (got := await read_request(stream)) is not None:
         asked, body = got
         fields = (("Content-Type", "text/plain"), ("X-Asked", f"{asked.method} {asked.target} {asked.get('host')}"))
-        await stream.send(head.response(200, "OK", "HTTP/1.1", fields, body or b"hello"))
+        await stream.send(head.serialize_response(200, "OK", "HTTP/1.1", fields, body or b"hello"))
 
 
 async def ask(port: int, *, name: str = SITE, roots: str | None = ROOTS, deadline: float = 3.0) -> HttpAnswer:
@@ -173,7 +173,7 @@ def test_a_name_provider_on_loopback(status: int, outcome: object) -> None:
             got = await read_request(stream)
             assert got is not None
             asked.append((f"{got[0].method} {got[0].target} {got[0].get('content-type')}", got[1]))
-            await stream.send(head.response(status, "-", "HTTP/1.1", (("Connection", "close"),), b"so be it"))
+            await stream.send(head.serialize_response(status, "-", "HTTP/1.1", (("Connection", "close"),), b"so be it"))
 
     async def main() -> str:
         listener = await anyio.create_tcp_listener(local_host=str(HOME))
@@ -201,7 +201,7 @@ def test_no_redirection_is_followed() -> None:
     async def elsewhere(stream: ByteStream) -> None:
         while await read_request(stream) is not None:
             fields = (("Location", "https://other.heronquay.example/"),)
-            await stream.send(head.response(302, "Found", "HTTP/1.1", fields))
+            await stream.send(head.serialize_response(302, "Found", "HTTP/1.1", fields))
 
     assert served(elsewhere, ask).status == 302
 

@@ -86,10 +86,10 @@ class Box:
         if name in self.bend and not isinstance(answer, upnp.SoapFault):
             answer = self.bend[name](given, answer)
         if isinstance(answer, upnp.SoapFault):
-            body, status = upnp.fault(answer.code, answer.text), 500
+            body, status = upnp.serialize_fault(answer.code, answer.text), 500
         else:
-            body, status = answer if isinstance(answer, bytes) else upnp.response(KIND, name, answer), 200
-        await stream.send(head.response(status, "-", "HTTP/1.1", (), body))
+            body, status = answer if isinstance(answer, bytes) else upnp.serialize_response(KIND, name, answer), 200
+        await stream.send(head.serialize_response(status, "-", "HTTP/1.1", (), body))
 
     def _do(self, name: str, given: dict[str, str]) -> Any:
         def shown(rule: LiveRule) -> list[tuple[str, str]]:
@@ -191,8 +191,8 @@ def test_tables_without_an_end_and_with_nonsense() -> None:
 
     async def endless(stream: ByteStream) -> None:
         await read_request(stream)
-        body = upnp.response(KIND, "GetGenericPortMappingEntry", entry)
-        await stream.send(head.response(200, "OK", "HTTP/1.1", (), body))
+        body = upnp.serialize_response(KIND, "GetGenericPortMappingEntry", entry)
+        await stream.send(head.serialize_response(200, "OK", "HTTP/1.1", (), body))
 
     assert served(endless, lambda igd: igd.table()) == [RULE]
     second = replace(RULE, outside_port=443)
@@ -202,7 +202,7 @@ def test_tables_without_an_end_and_with_nonsense() -> None:
     assert served(Box([label]), lambda igd: igd.table())[0].leads_as(RULE)
 
 
-ANSWER = upnp.response(KIND, "GetExternalIPAddress", [("NewExternalIPAddress", "203.0.113.44")])
+ANSWER = upnp.serialize_response(KIND, "GetExternalIPAddress", [("NewExternalIPAddress", "203.0.113.44")])
 FIRST = b"HTTP/1.1 200 OK\r\nContent-Type: text/xml\r\n"
 
 
@@ -240,7 +240,7 @@ def test_odd_messages_are_understood(sent: bytes) -> None:
         (b"HTTP/1.1 200 OK\r\n\r\n" + b"x" * 400_000, WireError),
         (b'HTTP/1.1 200 OK\r\n\r\n<!DOCTYPE a [<!ENTITY b "b">]><a>&b;</a>', WireError),
         (b"HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\nzz\r\n", WireError),
-        (b"HTTP/1.1 500 No\r\n\r\n" + upnp.fault(501, "Action Failed"), RouterRefuses),
+        (b"HTTP/1.1 500 No\r\n\r\n" + upnp.serialize_fault(501, "Action Failed"), RouterRefuses),
     ],
 )
 def test_what_is_no_answer_is_an_error_of_ours(sent: bytes, kind: type[HooperError]) -> None:
@@ -289,8 +289,8 @@ def described(pages: dict[str, bytes], locations: list[str]) -> Igd:
         if got[0].method == "POST":
             name, _ = upnp.parse_action(got[1])
             up = "Connected" if got[0].target == "/up" else "Disconnected"
-            body = upnp.response(KIND, name, [("NewConnectionStatus", up)])
-        await stream.send(head.response(200, "OK", "HTTP/1.1", (), body))
+            body = upnp.serialize_response(KIND, name, [("NewConnectionStatus", up)])
+        await stream.send(head.serialize_response(200, "OK", "HTTP/1.1", (), body))
 
     async def work(igd: Igd) -> Igd:
         port = igd.control.port
@@ -361,7 +361,7 @@ def test_plain_requests_have_what_routers_want() -> None:
         got = await read_request(stream)
         assert got is not None
         seen.append(got[0])
-        await stream.send(head.response(200, "OK", "HTTP/1.1", (), b"x"))
+        await stream.send(head.serialize_response(200, "OK", "HTTP/1.1", (), b"x"))
 
     async def work(igd: Igd) -> None:
         await ask(igd.door, igd.control, 2.0, method="POST", fields=(("SOAPAction", '"a#b"'),), body=b"abc")

@@ -90,16 +90,16 @@ HTTP = (
     b"HTTP/1.1 401 Unauthorized\r\nServer: hub\r\nWWW-Authenticate: Basic\r\n"
     b"no colon here\r\nX : y\r\n\r\n<title>A\n b</title>"
 )
-CONFIRM = x224.connection_confirm(x224.Confirm(x224.HYBRID))
-REQUEST = x224.connection_request()
+CONFIRM = x224.serialize_confirm(x224.Confirm(x224.HYBRID))
+REQUEST = x224.serialize_request()
 VALID: list[tuple[Callable[[bytes], Any], bytes]] = [
     (stun.Message.parse, RFC_5769_2_2),
     (head.split_head, HTTP),
-    (ssh.identification, b"welcome\r\nSSH-2.0-OpenSSH_9.2p1 Debian-2\r\n"),
-    (rfb.version, b"RFB 003.008\n"),
+    (ssh.parse_identification, b"welcome\r\nSSH-2.0-OpenSSH_9.2p1 Debian-2\r\n"),
+    (rfb.parse_version, b"RFB 003.008\n"),
     (x224.parse_confirm, CONFIRM),
     (x224.parse_request, REQUEST),
-    (lambda data: town.parse_lengths(data[:8].ljust(8, b"\0")), town.frame({"a": 1}, b"xyz")),
+    (lambda data: town.parse_lengths(data[:8].ljust(8, b"\0")), town.serialize_frame({"a": 1}, b"xyz")),
     (town.parse_line, b'{"a": 1}'),
 ]
 
@@ -141,15 +141,15 @@ def test_a_patient_reader_of_heads() -> None:
 
 def test_a_request_cannot_be_split() -> None:
     with pytest.raises(ValueError, match="line break"):
-        head.request("GET", "/", "HTTP/1.1", (("Host", "a\r\nX: y"),))
+        head.serialize_request("GET", "/", "HTTP/1.1", (("Host", "a\r\nX: y"),))
 
 
 def test_ssh_identification_of_rfc_4253() -> None:
-    assert ssh.identification(b"SSH-2.0-billsSSH_3.6.3q3\r\n") == "SSH-2.0-billsSSH_3.6.3q3"  # section 5.1's form
-    assert ssh.identification(b"hello\r\nSSH-1.99-x\n") == "SSH-1.99-x"
+    assert ssh.parse_identification(b"SSH-2.0-billsSSH_3.6.3q3\r\n") == "SSH-2.0-billsSSH_3.6.3q3"  # section 5.1's form
+    assert ssh.parse_identification(b"hello\r\nSSH-1.99-x\n") == "SSH-1.99-x"
     for wrong in (b"\x15\x03\x01\x00\x02\x02F", b"SSH-2.0-" + b"x" * 300, b"SSH-\r\n"):
         with pytest.raises(WireError):
-            ssh.identification(wrong)
+            ssh.parse_identification(wrong)
 
 
 def test_the_remote_desktop_request_byte_for_byte() -> None:
@@ -167,14 +167,14 @@ def test_the_remote_desktop_request_byte_for_byte() -> None:
 
 
 def test_socks_of_rfc_1928_and_1929() -> None:
-    assert socks5.greeting(login=True) == b"\x05\x01\x02"
-    assert socks5.login_request("me", "pw") == b"\x01\x02me\x02pw"
-    assert socks5.connect_request(IPv4Address("203.0.113.44"), 443) == bytes.fromhex("05010001cb00712c01bb")
-    assert socks5.connect_request("a.example", 80) == b"\x05\x01\x00\x03\x09a.example\x00\x50"
+    assert socks5.serialize_greeting(login=True) == b"\x05\x01\x02"
+    assert socks5.serialize_login("me", "pw") == b"\x01\x02me\x02pw"
+    assert socks5.serialize_request(IPv4Address("203.0.113.44"), 443) == bytes.fromhex("05010001cb00712c01bb")
+    assert socks5.serialize_request("a.example", 80) == b"\x05\x01\x00\x03\x09a.example\x00\x50"
     assert socks5.parse_address(1, bytes.fromhex("cb00712c01bb")) == (IPv4Address("203.0.113.44"), 443)
     for user, password in (("", "x"), ("x", ""), ("x" * 256, "y")):
         with pytest.raises(ValueError, match="1 to 255"):
-            socks5.login_request(user, password)
+            socks5.serialize_login(user, password)
 
 
 @pytest.mark.parametrize(

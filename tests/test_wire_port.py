@@ -272,10 +272,10 @@ def test_stun_refusals() -> None:
 @pytest.mark.parametrize("kind", ["alive", "update", "byebye"])
 def test_notices_of_coming_and_going(kind: ssdp.Kind) -> None:
     told = ssdp.Notice(kind, "" if kind == "byebye" else "http://10.44.7.1:5000/d.xml", "upnp:rootdevice", "uuid:1")
-    assert ssdp.parse_notice(ssdp.notice(told)) == told
-    assert b"NTS: ssdp:" + kind.encode() in ssdp.notice(told)
+    assert ssdp.parse_notice(ssdp.serialize_notice(told)) == told
+    assert b"NTS: ssdp:" + kind.encode() in ssdp.serialize_notice(told)
     with pytest.raises(WireError):
-        ssdp.parse_notice(ssdp.search(ssdp.TARGETS[0], ssdp.GROUP, wait_s=1))
+        ssdp.parse_notice(ssdp.serialize_search(ssdp.TARGETS[0], ssdp.GROUP, wait_s=1))
 
 
 def test_a_neighbour_as_the_kernel_tells_it() -> None:

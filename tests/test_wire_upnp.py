@@ -32,12 +32,14 @@ DESCRIPTION = f"""<?xml version="1.0"?>
 
 
 def test_a_search_as_the_standard_has_it() -> None:
-    sent = ssdp.search(ssdp.TARGETS[0], ssdp.GROUP, wait_s=1)
+    sent = ssdp.serialize_search(ssdp.TARGETS[0], ssdp.GROUP, wait_s=1)
     assert sent == (
         b'M-SEARCH * HTTP/1.1\r\nHOST: 239.255.255.250:1900\r\nMAN: "ssdp:discover"\r\nMX: 1\r\n'
         b"ST: urn:schemas-upnp-org:device:InternetGatewayDevice:1\r\n\r\n"
     )
-    assert b"MX" not in ssdp.search(ssdp.TARGETS[0], "10.44.7.1", wait_s=None)  # section 1.3.2: not to one device
+    assert b"MX" not in ssdp.serialize_search(
+        ssdp.TARGETS[0], "10.44.7.1", wait_s=None
+    )  # section 1.3.2: not to one device
     assert ssdp.parse_search(sent) == ssdp.TARGETS[0]
 
 
@@ -47,7 +49,7 @@ def test_answers_to_a_search() -> None:
     assert got.target.endswith("InternetGatewayDevice:1")
     odd = ANSWER.replace(b"\r\n", b"\n").replace(b"LOCATION: ", b"Location:").rstrip(b"\n")
     assert ssdp.parse_answer(odd).location == got.location
-    made = ssdp.answer("http://10.44.7.1:1/", ssdp.TARGETS[0], "uuid:1", "town/1")
+    made = ssdp.serialize_answer("http://10.44.7.1:1/", ssdp.TARGETS[0], "uuid:1", "town/1")
     assert ssdp.parse_answer(made) == ssdp.SearchAnswer(
         "http://10.44.7.1:1/", ssdp.TARGETS[0], f"uuid:1::{ssdp.TARGETS[0]}"
     )
@@ -102,11 +104,15 @@ def test_what_would_load_or_swell_is_refused() -> None:
 
 
 def test_actions_and_their_answers() -> None:
-    asked = upnp.action(KIND, "AddPortMapping", [("NewRemoteHost", ""), ("NewPortMappingDescription", "a<b>&c")])
+    asked = upnp.serialize_action(
+        KIND, "AddPortMapping", [("NewRemoteHost", ""), ("NewPortMappingDescription", "a<b>&c")]
+    )
     assert upnp.parse_action(asked) == ("AddPortMapping", {"NewRemoteHost": "", "NewPortMappingDescription": "a<b>&c"})
-    answer = upnp.response(KIND, "GetExternalIPAddress", [("NewExternalIPAddress", "203.0.113.44")])
+    answer = upnp.serialize_response(KIND, "GetExternalIPAddress", [("NewExternalIPAddress", "203.0.113.44")])
     assert upnp.parse_response(answer, "GetExternalIPAddress") == {"NewExternalIPAddress": "203.0.113.44"}
-    assert upnp.parse_response(upnp.fault(718, "Conflict"), "AddPortMapping") == upnp.SoapFault(718, "Conflict")
+    assert upnp.parse_response(upnp.serialize_fault(718, "Conflict"), "AddPortMapping") == upnp.SoapFault(
+        718, "Conflict"
+    )
     assert upnp.parse_response(b"<Envelope><Body><Fault/></Body></Envelope>", "X") == upnp.SoapFault(
         0, "refused without a code"
     )
@@ -121,7 +127,7 @@ def test_actions_and_their_answers() -> None:
 @given(st.text(), st.text())
 def test_any_text_travels_whole(label: str, other: str) -> None:
     clean = upnp._NOT_XML.sub("", label).encode("utf-8", "replace").decode()
-    asked = upnp.action(KIND, "X", [("A", clean)])
+    asked = upnp.serialize_action(KIND, "X", [("A", clean)])
     assert upnp.parse_action(asked)[1]["A"].split() == clean.split()
     with suppress(WireError):
         upnp.parse_response(other.encode("utf-8", "replace"), "X")

@@ -81,18 +81,23 @@ def read_as(kind: type[T], value: Any) -> T:
 
 
 def error_objects(errors: Iterable[HooperError]) -> list[dict[str, Any]]:
-    """The `errors` of a document, several inside one taken apart."""
+    """The `errors` of a document, several inside single taken apart."""
     return [
         {
-            "code": one.code,
-            "message": redact(one.message if one.args else str(one)),
-            "remedy": redact(one.remedy),
+            "code": single.code,
+            "message": redact(single.message if single.args else str(single)),
+            "remedy": redact(single.remedy),
             "where": None
-            if one.where is None
-            else {"file": one.where.file, "line": one.where.line, "column": one.where.column, "path": one.where.path},
+            if single.where is None
+            else {
+                "file": single.where.file,
+                "line": single.where.line,
+                "column": single.where.column,
+                "path": single.where.path,
+            },
         }
         for error in errors
-        for one in flatten(error)
+        for single in flatten(error)
     ]
 
 

@@ -241,7 +241,11 @@ class AcmeClient:
         document = await self._poll(authorization, ("pending", "processing"))
         if document.get("status") == "valid":
             return
-        errors = [one["error"] for one in document.get("challenges", ()) if isinstance(one.get("error"), dict)]
+        errors = [
+            challenge["error"]
+            for challenge in document.get("challenges", ())
+            if isinstance(challenge.get("error"), dict)
+        ]
         why = "; ".join(_words(error) for error in errors) or f"it is {document.get('status')}"
         name = document.get("identifier", {}).get("value", "?")
         kind = str(errors[0].get("type", "")).rpartition(":")[2] if errors else "unauthorized"
@@ -299,7 +303,7 @@ def _object(answer: HttpAnswer) -> dict[str, Any]:
 def _words(problem: Mapping[str, Any]) -> str:
     """A problem document (RFC 7807) with those inside it, for people."""
     detail = str(problem.get("detail") or problem.get("title") or problem.get("type") or "no reason")
-    inner = [_words(one) for one in problem.get("subproblems", ()) if isinstance(one, dict)]
+    inner = [_words(part) for part in problem.get("subproblems", ()) if isinstance(part, dict)]
     return " ".join("; ".join([detail, *inner]).split())[:400]
 
 

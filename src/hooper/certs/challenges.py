@@ -214,6 +214,6 @@ async def _answer_page(stream: ByteStream, pages: Mapping[str, str]) -> None:
         page = pages.get(found[0].target)
         fields = (("Content-Type", "application/octet-stream"), ("Connection", "close"))
         status, text = (200, page) if page is not None else (404, "no such page")
-        await stream.send(head.response(status, "-", "HTTP/1.1", fields, text.encode()))
+        await stream.send(head.serialize_response(status, "-", "HTTP/1.1", fields, text.encode()))
     with anyio.CancelScope(shield=True):
         await anyio.aclose_forcefully(stream)

@@ -85,7 +85,9 @@ def reaches_root(chain: Sequence[x509.Certificate], roots: Sequence[x509.Certifi
     for _ in range(CHAIN_LENGTH):
         if at in roots or any(root.subject == at.issuer and signed_by(at, root) for root in roots):
             return True
-        above = next((one for one in pool if one.subject == at.issuer and one != at and signed_by(at, one)), None)
+        above = next(
+            (other for other in pool if other.subject == at.issuer and other != at and signed_by(at, other)), None
+        )
         if above is None or not above.not_valid_before_utc <= now <= above.not_valid_after_utc:
             return False
         pool.remove(above)
@@ -137,8 +139,8 @@ def well_known_roots() -> list[x509.Certificate]:
         try:
             with warnings.catch_warnings():
                 warnings.simplefilter("ignore")
-                for one in load_pem(Path(path).read_bytes()):
-                    found[one.fingerprint(hashes.SHA256())] = one
+                for certificate in load_pem(Path(path).read_bytes()):
+                    found[certificate.fingerprint(hashes.SHA256())] = certificate
         except (OSError, ValueError):
             continue
     return list(found.values())

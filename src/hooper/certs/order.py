@@ -182,7 +182,9 @@ class Ordering:
             bare = str(proof.get("identifier", {}).get("value", ""))
             name = f"*.{bare}" if proof.get("wildcard") else bare
             challenges: dict[str, Any] = {
-                str(one.get("type")): one for one in proof.get("challenges", ()) if isinstance(one, dict)
+                str(challenge.get("type")): challenge
+                for challenge in proof.get("challenges", ())
+                if isinstance(challenge, dict)
             }
             if proof.get("status") == "valid":
                 continue

@@ -75,9 +75,9 @@ async def look_between(
         raise UsageError(f"{where}, with no other router behind it", remedy=f"To look from between: {move}.")
     targets = list(_targets(topology, plan, inner, wan))
     open_to_all = [target for target in targets if not target.beyond]
-    seen = dict(zip(open_to_all, await probe_all([(door, one) for one in open_to_all], deadline), strict=True))
+    seen = dict(zip(open_to_all, await probe_all([(door, target) for target in open_to_all], deadline), strict=True))
     rows = tuple(_passed(target, seen.get(target)) for target in targets)
-    nobody = bool(seen) and all(one.nobody for one in seen.values())
+    nobody = bool(seen) and all(answer.nobody for answer in seen.values())
     wrong, meaning = _judged(inner, at, wan, rows, failed, nobody=nobody)
     return Between(at, inner, str(own), str(wan), rows, wrong, meaning)
 

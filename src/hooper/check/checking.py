@@ -127,7 +127,9 @@ async def check_outside(here: Door, outside: Door, wish: Wish, memory: InsideMem
     )
     targets, outcome.skipped = outer_targets(wish.topology, wish.services, _values(public), shown)
     if wish.transports:
-        targets = [one for one in targets if one.transport in wish.transports or one.service == wish.services[0]]
+        targets = [
+            target for target in targets if target.transport in wish.transports or target.service == wish.services[0]
+        ]
     reachable = [target for target in targets if target.address is not None]
     compared = [target for target in reachable if target.expected == "reachable" and target.gateway in sight]
     inner = [replace(target, address=target.inner[0], port=target.inner[1]) for target in compared]

@@ -222,7 +222,7 @@ async def _web(stream: ByteStream, target: Target, seen: Seen) -> None:
     """Ask for the page; its head is enough, its body is read for the title and the expected text."""
     host = target.server_name or str(Endpoint(target.inner[0], target.inner[1]))
     fields = (("Host", host), ("User-Agent", "hooper"), ("Accept", "*/*"), ("Connection", "close"))
-    await stream.send(head.request("GET", target.path, "HTTP/1.1", fields))
+    await stream.send(head.serialize_request("GET", target.path, "HTTP/1.1", fields))
     got, body = await _read(stream, head.split_head)
     if got.protocol != "HTTP" or not got.status:
         raise WireError("first line", 0, "no HTTP status")
@@ -270,19 +270,19 @@ async def _greeted(stream: Recorder, seen: Seen, read: Callable[[bytes], str | N
 
 async def _ssh(stream: Recorder, target: Target, seen: Seen) -> None:
     del target
-    await _greeted(stream, seen, ssh.identification)
+    await _greeted(stream, seen, ssh.parse_identification)
 
 
 async def _vnc(stream: Recorder, target: Target, seen: Seen) -> None:
     del target
-    await _greeted(stream, seen, rfb.version)
+    await _greeted(stream, seen, rfb.parse_version)
 
 
 async def _rtsp(stream: Recorder, target: Target, seen: Seen) -> None:
     """RFC 2326 section 10.1: OPTIONS needs no login and changes nothing."""
     host = Endpoint(target.inner[0], target.inner[1])
     fields = (("CSeq", "1"), ("User-Agent", "hooper"))
-    await stream.send(head.request("OPTIONS", f"rtsp://{host}{target.path}", "RTSP/1.0", fields))
+    await stream.send(head.serialize_request("OPTIONS", f"rtsp://{host}{target.path}", "RTSP/1.0", fields))
     got, _ = await _read(stream, head.split_head)
     if got.protocol != "RTSP" or not got.status:
         raise WireError("first line", 0, "no RTSP status")
@@ -292,7 +292,7 @@ async def _rtsp(stream: Recorder, target: Target, seen: Seen) -> None:
 
 
 async def _rdp(stream: Recorder, target: Target, seen: Seen) -> None:
-    await stream.send(x224.connection_request())
+    await stream.send(x224.serialize_request())
     confirm: x224.Confirm = await _read(stream, x224.parse_confirm)
     seen.verdict = "answered"
     if confirm.failure is not None:

@@ -69,8 +69,8 @@ def _notes(session: Session, document: CheckDocument) -> None:
     """What it means, and what is next."""
     for remark in document.remarks:
         session.note(remark)
-    for one in document.skipped:
-        session.note(f"{one.service} is not probed: {one.reason}")
+    for skipped in document.skipped:
+        session.note(f"{skipped.service} is not probed: {skipped.reason}")
     broken = [result for result in document.results if not result.ok]
     if any(result.verdict == "unproven" for result in broken):
         session.note("What is unproven could not be told from here; --allow-unproven lets it pass.")

@@ -87,17 +87,20 @@ def command(
         own = list(inspect.signature(body).parameters.values())[2 if keys else 1 :]
 
         def run(**given: Any) -> None:
-            values = {one.name: given.pop(one.name) for one in shared}
+            values = {parameter.name: given.pop(parameter.name) for parameter in shared}
             if not 0.05 <= values.get("deadline", 1) <= 3600:
                 message = f"--deadline {values['deadline']:g}: from 0.05 to 3600 seconds"
                 raise UsageError(message, remedy="Give seconds, such as 5.")
-            rows = {one.name: given.pop(one.name) for one in keys}
+            rows = {parameter.name: given.pop(parameter.name) for parameter in keys}
             first = ({key: value for key, value in rows.items() if value not in (None, [])},) if keys else ()
             raise typer.Exit(body(Session(name, keeps=state, **values), *first, **given) or 0)
 
-        parameters = [one.replace(annotation=hints[one.name], kind=inspect.Parameter.KEYWORD_ONLY) for one in own]
+        parameters = [
+            parameter.replace(annotation=hints[parameter.name], kind=inspect.Parameter.KEYWORD_ONLY)
+            for parameter in own
+        ]
         run.__signature__ = inspect.Signature([*keys, *parameters, *shared])  # type: ignore[attr-defined]
-        run.__annotations__ = {one.name: one.annotation for one in (*keys, *parameters, *shared)}
+        run.__annotations__ = {parameter.name: parameter.annotation for parameter in (*keys, *parameters, *shared)}
         run.__doc__, run.__name__ = body.__doc__, body.__name__
         app.command(name.rpartition(" ")[2])(run)
         return body

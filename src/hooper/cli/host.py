@@ -157,11 +157,11 @@ def tick(
         raise UsageError("--all stands alone", remedy="Leave the items and --not out.")
     if not item and not all_items:
         if is_not:
-            raise UsageError("--not needs an item", remedy=f"There are: {', '.join(one.key for one in ITEMS)}.")
+            raise UsageError("--not needs an item", remedy=f"There are: {', '.join(known.key for known in ITEMS)}.")
         code = session.show(session.do(look, key, file).document, _render_ticks)
         session.note(f"\nNext: `hooper host tick {key} ITEM` for what is so, with --not for what is not.")
         return code
-    items = {one.key: True for one in ITEMS} if all_items else dict.fromkeys(item or [], not is_not)
+    items = {known.key: True for known in ITEMS} if all_items else dict.fromkeys(item or [], not is_not)
     return finish(session, file, lambda file: tick_edit(file, key, items))
 
 
@@ -179,7 +179,7 @@ def _render_list(document: HostListDocument, out: Console) -> None:
         done = sum(said is True for said in row.ready.values())
         wrong = sum(said is False for said in row.ready.values())
         ticks = f"{done} of {len(row.ready)}" + (f", {wrong} not so" if wrong else "")
-        address = "\n".join(one for one in (row.address, row.address6, row.mac) if one is not None)
+        address = "\n".join(text for text in (row.address, row.address6, row.mac) if text is not None)
         network = [row.network] if several else []
         drawn.add_row(row.host, address, given, *network, ticks, ", ".join(row.services) or "-")
     out.print(drawn)

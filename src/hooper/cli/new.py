@@ -237,7 +237,7 @@ def _wrong(start: Start) -> str | None:
     try:
         parse_site(site_text(start).encode(), "new")
     except (SiteFileError, SeveralErrors) as exc:  # the mistake is in what was given, not in a file
-        return "; ".join(one.message for one in flatten(exc))
+        return "; ".join(error.message for error in flatten(exc))
     return None
 
 

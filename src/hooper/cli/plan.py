@@ -142,9 +142,9 @@ def _tree(document: PlanDocument, out: Console, topology: Topology, *, verbose: 
     styles = {"line": "bold", "gateway": "bold", "host": "", "open": "orange3", "limited": "green", "closed": "dim"}
 
     def grow(tree: Tree, node: TreeNode) -> None:
-        for one in node.inner:
-            label = Text.assemble((one.text, styles.get(one.kind, "dim")), "  ", (one.detail, "dim"))
-            grow(tree.add(label), one)
+        for inner in node.inner:
+            label = Text.assemble((inner.text, styles.get(inner.kind, "dim")), "  ", (inner.detail, "dim"))
+            grow(tree.add(label), inner)
 
     root = as_tree(topology)
     tree = Tree(Text(root.text, style="bold"))

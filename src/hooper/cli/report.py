@@ -35,10 +35,10 @@ def command_of(arguments: list[str]) -> str:
 
 def print_errors(error: HooperError) -> None:
     """Each error and its remedy on stderr."""
-    for one in flatten(error):
-        place = f"{one.where}: " if one.where else ""
-        sys.stderr.write(redact(spelled(f"error: {place}{one.message}\n")))
-        sys.stderr.write(redact(spelled(f"  → {one.remedy}\n")))
+    for single in flatten(error):
+        place = f"{single.where}: " if single.where else ""
+        sys.stderr.write(redact(spelled(f"error: {place}{single.message}\n")))
+        sys.stderr.write(redact(spelled(f"  → {single.remedy}\n")))
 
 
 def error_objects(errors: Iterable[HooperError]) -> list[dict[str, Any]]:

@@ -78,8 +78,9 @@ def survey(
     code = session.show(document, render, errors=done.trouble)
     if save and document.saved:
         session.note(f"\n{'Would be written' if session.dry_run else 'Written'} to {session.site_path}:")
-        for one in document.saved:
-            session.note(f"   {one.key} = {one.after}" + (f", was {one.before}" if one.before is not None else ""))
+        for written in document.saved:
+            was = f", was {written.before}" if written.before is not None else ""
+            session.note(f"   {written.key} = {written.after}{was}")
     elif save:
         session.note("\nNothing to write: the site file says so already, or it is not clear yet.")
     _next(session, document)
@@ -135,12 +136,12 @@ def render(document: SurveyDocument, out: Console) -> None:
         indented(out, f"{said[:1].upper() if first in OPENINGS else said[:1]}{said[1:]}.", mark="- ", left=0)
     out.print()
     drawn = table("from inside outward", "address", "WAN address", "answers")
-    own = "\n".join(one for one in (document.own_address.ipv4, document.own_address.ipv6) if one)
+    own = "\n".join(text for text in (document.own_address.ipv4, document.own_address.ipv6) if text)
     drawn.add_row("this machine", own or "not at the site", "", "")
     for row in reversed(document.gateways):
-        answers = ", ".join(PROTOCOLS[one] for one in row.control) or "nothing"
+        answers = ", ".join(PROTOCOLS[protocol] for protocol in row.control) or "nothing"
         drawn.add_row(row.gateway, row.address, row.wan_address or "not told yet", answers)
-    seen = "\n".join(one for one in (document.public_address.ipv4, document.public_address.ipv6) if one)
+    seen = "\n".join(text for text in (document.public_address.ipv4, document.public_address.ipv6) if text)
     drawn.add_row("the internet sees", seen or "not measured", "", "")
     out.print(drawn)
     out.print()

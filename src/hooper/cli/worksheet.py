@@ -129,5 +129,7 @@ def _one_of(flags: dict[str, bool]) -> str:
     """The flag that was given, or nothing. Raises: UsageError: there are several."""
     given = [name for name, on in flags.items() if on]
     if len(given) > 1:
-        raise UsageError(f"{' and '.join(f'--{one}' for one in given)} exclude each other", remedy="Give one of them.")
+        raise UsageError(
+            f"{' and '.join(f'--{name}' for name in given)} exclude each other", remedy="Give one of them."
+        )
     return given[0] if given else ""

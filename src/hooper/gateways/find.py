@@ -74,7 +74,7 @@ async def find_routers(here: Door, site: Site, wanted: Sequence[str], deadline: 
     }
     search = await search_routers(here.through(interface), own, addresses, deadline)
     known = {gateway.lan.ip for gateway in site.gateways.values()}
-    strangers = tuple(one for one in search.heard if one not in known)
+    strangers = tuple(answer for answer in search.heard if answer not in known)
     return Neighbourhood(at, own, search.routers, {**trouble, **search.trouble}, strangers)
 
 
@@ -167,7 +167,9 @@ async def _ask_around(
     for target in ssdp.TARGETS:
         for address, wait in (*everyone, *((router, None) for router in routers if router not in closed)):
             try:
-                await socket.send(ssdp.search(target, str(address), wait_s=wait), Endpoint(address, ssdp.PORT))
+                await socket.send(
+                    ssdp.serialize_search(target, str(address), wait_s=wait), Endpoint(address, ssdp.PORT)
+                )
             except NoRoute:
                 continue
         await clock.sleep(BETWEEN_TARGETS)

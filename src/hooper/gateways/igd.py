@@ -92,7 +92,7 @@ class Igd:
         assert forward.target_ports is not None
         for transport in transports(forward.transport):
             for step in range(forward.outside_ports.size):
-                for source in [str(ip_network(one).network_address) for one in forward.sources] or [""]:
+                for source in [str(ip_network(network).network_address) for network in forward.sources] or [""]:
                     yield LiveRule(
                         cast(Literal["tcp", "udp"], transport),
                         forward.outside_ports.first + step,
@@ -107,7 +107,7 @@ class Igd:
     async def _do(self, name: str, what: str, arguments: Sequence[tuple[str, str]] = ()) -> dict[str, str]:
         """One action. Raises: RouterRefuses; NoAnswer, ConnectFailed, WireError."""
         fields = (("Content-Type", 'text/xml; charset="utf-8"'), ("SOAPAction", f'"{self.service}#{name}"'))
-        body = upnp.action(self.service, name, arguments)
+        body = upnp.serialize_action(self.service, name, arguments)
         answer = await ask(self.door, self.control, self.deadline, method="POST", fields=fields, body=body)
         if not answer.body.strip():
             if answer.head.status == 200 and name in ("AddPortMapping", "DeletePortMapping"):

@@ -91,11 +91,11 @@ def rows(
 
 def _by_hand(entry: LiveRule, wanted: Iterable[Wanted]) -> str | None:
     """The service whose outside port this is, where the protocol cannot say its rule."""
-    for one in wanted:
-        ports = one.forward.outside_ports
-        same = one.forward.transport in (entry.transport, "both")
-        if one.rule is None and ports is not None and same and ports[0] <= entry.outside_port <= ports[1]:
-            return one.service
+    for candidate in wanted:
+        ports = candidate.forward.outside_ports
+        same = candidate.forward.transport in (entry.transport, "both")
+        if candidate.rule is None and ports is not None and same and ports[0] <= entry.outside_port <= ports[1]:
+            return candidate.service
     return None
 
 

@@ -91,7 +91,7 @@ class Work:
 
         Raises: NoAnswer, ConnectFailed, RouterRefuses, WireError: its table cannot be read.
         """
-        wrong = {one.subject.removeprefix("services."): one for one in findings if one.severity == "error"}
+        wrong = {item.subject.removeprefix("services."): item for item in findings if item.severity == "error"}
         for service in sorted(wrong.keys() - {one.service for one in wanted}):  # it has no rule at all
             self._trouble(PlanForbids(wrong[service].message, remedy=wrong[service].remedy), service)
         table = await self._table()

@@ -108,7 +108,7 @@ class AcmeServer:
                 status, fields = no.status, {"Content-Type": "application/problem+json"}
                 answer = json.dumps(no.document()).encode()
             headers = {"Replay-Nonce": self._nonce(), "Cache-Control": "no-store", **fields}
-            data = head.response(status, "-", "HTTP/1.1", tuple(headers.items()), answer)
+            data = head.serialize_response(status, "-", "HTTP/1.1", tuple(headers.items()), answer)
             if asked.method == "HEAD":
                 data = data[: data.index(b"\r\n\r\n") + 4]
             try:
@@ -221,7 +221,7 @@ class AcmeServer:
     async def _new_order(self, key: str, payload: Any, account: Account) -> tuple[int, dict[str, str], bytes]:
         del key
         try:
-            names = [str(one["value"]) for one in payload["identifiers"] if one["type"] == "dns"]
+            names = [str(identifier["value"]) for identifier in payload["identifiers"] if identifier["type"] == "dns"]
         except (KeyError, TypeError):
             raise Problem("malformed", "no identifiers") from None
         if self.refuses or not names or not all(name.endswith(".heronquay.example") for name in names):
@@ -369,7 +369,7 @@ class AcmeServer:
                     raise Problem("connection", f"{address}:80 refuses")
                 target = f"/.well-known/acme-challenge/{proof.token}"
                 fields = (("Host", proof.name), ("Connection", "close"))
-                await stream.send(head.request("GET", target, "HTTP/1.1", fields))
+                await stream.send(head.serialize_request("GET", target, "HTTP/1.1", fields))
                 try:
                     while (found := head.split_head(body)) is None or len(found[1]) < 80:
                         body += await stream.receive()

@@ -51,14 +51,18 @@ async def _until_head(stream: ByteStream) -> head.Head | None:
 async def _web(stream: ByteStream, peer: Endpoint, *, title: str, server: str) -> None:
     asked = await _until_head(stream)
     if asked is None:
-        await stream.send(head.response(400, "Bad Request", "HTTP/1.1", (("Server", server), ("Connection", "close"))))
+        await stream.send(
+            head.serialize_response(400, "Bad Request", "HTTP/1.1", (("Server", server), ("Connection", "close")))
+        )
         return
     page = f"<!doctype html>\n<title>{title}</title>\n<h1>{title}</h1>\n<p>You are {peer.address}.</p>\n".encode()
     fields = (("Server", server), ("Content-Type", "text/html; charset=utf-8"), ("Connection", "close"))
     if asked.target.partition("?")[0] == "/":
-        await stream.send(head.response(200, "OK", "HTTP/1.1", fields, page if asked.method != "HEAD" else b""))
+        await stream.send(
+            head.serialize_response(200, "OK", "HTTP/1.1", fields, page if asked.method != "HEAD" else b"")
+        )
     else:
-        await stream.send(head.response(404, "Not Found", "HTTP/1.1", fields, b"no such page\n"))
+        await stream.send(head.serialize_response(404, "Not Found", "HTTP/1.1", fields, b"no such page\n"))
 
 
 def web(title: str, server: str) -> StreamHandler:
@@ -87,10 +91,10 @@ def rtsp(server: str) -> StreamHandler:
             fields = (("CSeq", asked.get("cseq") or "0"), ("Server", server))
             if asked.method == "OPTIONS":
                 public = ("Public", "OPTIONS, DESCRIBE, SETUP, PLAY, TEARDOWN")
-                await stream.send(head.response(200, "OK", "RTSP/1.0", (*fields, public)))
+                await stream.send(head.serialize_response(200, "OK", "RTSP/1.0", (*fields, public)))
             else:
                 login = ("WWW-Authenticate", 'Digest realm="slip-cam", nonce="7f1c"')
-                await stream.send(head.response(401, "Unauthorized", "RTSP/1.0", (*fields, login)))
+                await stream.send(head.serialize_response(401, "Unauthorized", "RTSP/1.0", (*fields, login)))
 
     return handle
 
@@ -114,10 +118,10 @@ def remote_desktop(identity: Identity) -> StreamHandler:
             while (asked := x224.parse_request(data)) is None:
                 data += await stream.receive()
         if asked.protocols is None or not asked.protocols & (x224.TLS | x224.HYBRID):
-            await stream.send(x224.connection_confirm(x224.Confirm(failure=5)))
+            await stream.send(x224.serialize_confirm(x224.Confirm(failure=5)))
             return
         chosen = x224.HYBRID if asked.protocols & x224.HYBRID else x224.TLS
-        await stream.send(x224.connection_confirm(x224.Confirm(chosen)))
+        await stream.send(x224.serialize_confirm(x224.Confirm(chosen)))
         with anyio.fail_after(PATIENCE):
             wrapped = await TLSStream.wrap(
                 stream, server_side=True, ssl_context=identity.context, standard_compatible=False

@@ -306,6 +306,6 @@ class Breakages:
         if name is not None and name not in self.active:
             raise UsageError(f"{name} is not active", remedy=f"`{deeds.FAULTS}` lists those that are.")
         names = [name] if name is not None else list(reversed(self.active))
-        for one in names:
-            self.active.pop(one)[1]()
+        for fault in names:
+            self.active.pop(fault)[1]()
         return names

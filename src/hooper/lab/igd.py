@@ -88,7 +88,7 @@ class IgdRouter:
         if self.mute or target not in ANSWERED:
             return None
         location = f"http://{self.box.lan.ip}:{self.port}/description.xml"
-        return ssdp.answer(location, target, f"uuid:{self.box.key}", "town/1 UPnP/1.1 works/1")
+        return ssdp.serialize_answer(location, target, f"uuid:{self.box.key}", "town/1 UPnP/1.1 works/1")
 
     # --- description and control
 
@@ -103,9 +103,9 @@ class IgdRouter:
         elif asked.method == "POST" and asked.target == "/control":
             try:
                 name, arguments = upnp.parse_action(body)
-                await self._send(stream, 200, upnp.response(KIND, name, self._do(name, arguments, peer)))
+                await self._send(stream, 200, upnp.serialize_response(KIND, name, self._do(name, arguments, peer)))
             except ActionRefused as no:
-                await self._send(stream, 500, upnp.fault(no.code, no.text))
+                await self._send(stream, 500, upnp.serialize_fault(no.code, no.text))
             except WireError:
                 await self._send(stream, 400, b"")
         else:
@@ -115,7 +115,9 @@ class IgdRouter:
     async def _send(stream: ByteStream, status: int, body: bytes) -> None:
         fields = (("Content-Type", 'text/xml; charset="utf-8"'), ("Connection", "close"))
         with anyio.move_on_after(10):
-            await stream.send(head.response(status, "OK" if status == 200 else "No", "HTTP/1.1", fields, body))
+            await stream.send(
+                head.serialize_response(status, "OK" if status == 200 else "No", "HTTP/1.1", fields, body)
+            )
 
     def _do(self, name: str, given: dict[str, str], peer: Endpoint) -> list[tuple[str, str]]:
         actions: dict[str, Callable[[dict[str, str], Endpoint], list[tuple[str, str]]]] = {
@@ -201,8 +203,8 @@ class IgdRouter:
 
     def _specific(self, given: dict[str, str], _: Endpoint) -> list[tuple[str, str]]:
         transport, port, __ = self._key(given)
-        for one, rule in self._entries():
-            if one == transport and rule.outside[0] <= port <= rule.outside[1]:
+        for spoken, rule in self._entries():
+            if spoken == transport and rule.outside[0] <= port <= rule.outside[1]:
                 return self._told(rule, port)
         raise ActionRefused(714, "NoSuchEntryInArray")
 

@@ -233,5 +233,5 @@ class LineSetter:
 
 
 def _copied(box: Box) -> dict[str, Any]:
-    values = {one.name: getattr(box, one.name) for one in fields(box)}
+    values = {field.name: getattr(box, field.name) for field in fields(box)}
     return {name: value.copy() if isinstance(value, dict | set) else value for name, value in values.items()}

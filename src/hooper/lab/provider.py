@@ -34,7 +34,7 @@ class NameProvider:
             if status == 429:
                 fields.append(("Retry-After", "120"))
             with suppress(anyio.BrokenResourceError):
-                await stream.send(head.response(status, "-", "HTTP/1.1", tuple(fields), f"{text}\n".encode()))
+                await stream.send(head.serialize_response(status, "-", "HTTP/1.1", tuple(fields), f"{text}\n".encode()))
 
     def _answer(self, asked: head.Head, body: bytes) -> tuple[int, str]:
         if asked.get("authorization") != f"Bearer {self.token}":

@@ -63,7 +63,7 @@ def leave_files(folder: Path, board: Switchboard) -> None:
     if not (folder / "site.toml").exists():
         write_atomically(folder / "site.toml", site_file())
     private = {"hooper": __version__, "port": board.port, "token": board.token, "pid": os.getpid()}
-    write_atomically(folder / "lab.json", link.line(private), private=True)
+    write_atomically(folder / "lab.json", link.serialize_line(private), private=True)
 
 
 async def _refuse_a_second(lab: Path) -> None:

@@ -174,17 +174,17 @@ class Switchboard:
             rest = await stream.receive_exactly(socks5.address_length(kind, first))
         target, port = socks5.parse_address(kind, bytes([first]) + rest)
         if command != socks5.CONNECT:
-            await stream.send(socks5.reply(socks5.BAD_COMMAND, _NOWHERE))
+            await stream.send(socks5.serialize_reply(socks5.BAD_COMMAND, _NOWHERE))
             return
         if isinstance(target, str):
             self.town.note(asker.name, "dns", target, "asked")
             found = self.town.lookup(target)
             if not found:
-                await stream.send(socks5.reply(socks5.HOST_UNREACHABLE, _NOWHERE))
+                await stream.send(socks5.serialize_reply(socks5.HOST_UNREACHABLE, _NOWHERE))
                 return
             target = found[0]
         if isinstance(target, IPv6Address):
-            await stream.send(socks5.reply(socks5.BAD_ADDRESS, _NOWHERE))
+            await stream.send(socks5.serialize_reply(socks5.BAD_ADDRESS, _NOWHERE))
             return
         await self._connect(stream, asker, target, port)
 
@@ -197,10 +197,10 @@ class Switchboard:
             await self._turn(stream, asker, written, result)
         elif handler is None:
             self.town.note(asker.name, "tcp", written, "refused")
-            await stream.send(socks5.reply(socks5.REFUSED, _NOWHERE))
+            await stream.send(socks5.serialize_reply(socks5.REFUSED, _NOWHERE))
         else:
             self.town.note(asker.name, "tcp", written, "delivered")
-            await stream.send(socks5.reply(socks5.GRANTED, _NOWHERE))
+            await stream.send(socks5.serialize_reply(socks5.GRANTED, _NOWHERE))
             await handler(stream, result.source)
 
     async def _turn(self, stream: BufferedByteStream, asker: Asker, written: str, result: Turned) -> None:
@@ -208,11 +208,11 @@ class Switchboard:
             asker.name, "tcp", written, "rejected" if result.icmp else "no-way" if result.local else "swallowed"
         )
         if result.local:
-            await stream.send(socks5.reply(socks5.TTL_EXPIRED, _NOWHERE))
+            await stream.send(socks5.serialize_reply(socks5.TTL_EXPIRED, _NOWHERE))
         elif result.icmp is not None or result.after:
             await anyio.sleep(result.after)
             by = result.by if result.icmp is not None and result.by else _NOWHERE
-            await stream.send(socks5.reply(socks5.HOST_UNREACHABLE, by))
+            await stream.send(socks5.serialize_reply(socks5.HOST_UNREACHABLE, by))
         else:
             while True:  # until the asker gives up
                 await stream.receive()
@@ -239,14 +239,14 @@ class Switchboard:
             if isinstance(exc, WireError):
                 raise
             answer = {"code": exc.code, "message": exc.message, "remedy": exc.remedy, "exit_code": exc.exit_code}
-            await stream.send(link.line({"error": answer}))
+            await stream.send(link.serialize_line({"error": answer}))
         except (KeyError, TypeError, ValueError, AttributeError, IndexError) as exc:
             answer = {"code": "usage", "message": f"not understood: {exc!r}", "remedy": "See the link's description."}
-            await stream.send(link.line({"error": {**answer, "exit_code": 2}}))
+            await stream.send(link.serialize_line({"error": {**answer, "exit_code": 2}}))
 
     async def _hello(self, stream: BufferedByteStream, _: Asker, __: dict[str, Any]) -> None:
         places = list(self.town.nodes)
-        await stream.send(link.line({"now": self.now().isoformat(), "places": places}))
+        await stream.send(link.serialize_line({"now": self.now().isoformat(), "places": places}))
 
     async def _surroundings(self, stream: BufferedByteStream, asker: Asker, _: dict[str, Any]) -> None:
         attachments = asker.node.attachments
@@ -267,10 +267,12 @@ class Switchboard:
             way = str(a.gateway) if a.gateway else None
             routes.append({"destination": "0.0.0.0/0", "gateway": way, "interface": a.name, "metric": a.metric})
         told = self.town.resolvers
-        resolvers = [str(a.gateway) for a in attachments if a.gateway] if told is None else [str(one) for one in told]
+        resolvers = (
+            [str(a.gateway) for a in attachments if a.gateway] if told is None else [str(server) for server in told]
+        )
         around = {"interfaces": interfaces, "routes": routes, "resolvers": resolvers}
         neighbours = [[str(address), mac, name] for address, mac, name in self.town.neighbours(asker.node)]
-        await stream.send(link.line({**around, "neighbours": neighbours}))
+        await stream.send(link.serialize_line({**around, "neighbours": neighbours}))
 
     def _addresses(self, attachment: Attachment) -> list[str]:
         six = [f"{attachment.address6}/64"] if attachment.address6 is not None and not self.town.without_ipv6 else []
@@ -285,7 +287,7 @@ class Switchboard:
         else:
             usable = [a for a in asker.node.attachments if asker.interface in (None, a.name)]
             source = next((str(a.address6) for a in usable if a.address6 is not None), None)
-        await stream.send(link.line({"source": source}))
+        await stream.send(link.serialize_line({"source": source}))
 
     async def _line(self, stream: BufferedByteStream, _: Asker, asked: dict[str, Any]) -> None:
         """The line as it is, once it is what was asked for."""
@@ -294,12 +296,12 @@ class Switchboard:
                 active = ", ".join(self.breakages.active)
                 raise UsageError(f"something is broken: {active}", remedy=f"Mend it first: `{deeds.MEND}`.")
             self.lines.set(Shape.read(given))
-        await stream.send(link.line({"shape": asdict(self.lines.shape)}))
+        await stream.send(link.serialize_line({"shape": asdict(self.lines.shape)}))
 
     async def _plug(self, stream: BufferedByteStream, _: Asker, asked: dict[str, Any]) -> None:
         """The person who carries the laptop to another socket."""
         self.lines.plug(str(asked["where"]))
-        await stream.send(link.line({"where": str(asked["where"])}))
+        await stream.send(link.serialize_line({"where": str(asked["where"])}))
 
     async def _lookup(self, stream: BufferedByteStream, asker: Asker, asked: dict[str, Any]) -> None:
         if self.town.resolver_dead or self.town.cut:
@@ -307,14 +309,14 @@ class Switchboard:
             await anyio.sleep_forever()
         found = self.town.lookup(str(asked["name"])) if asked["family"] == "ipv4" else []
         self.town.note(asker.name, "dns", str(asked["name"]), "answered" if found else "no address")
-        await stream.send(link.line({"addresses": [str(address) for address in found]}))
+        await stream.send(link.serialize_line({"addresses": [str(address) for address in found]}))
 
     async def _sleep(self, stream: BufferedByteStream, _: Asker, asked: dict[str, Any]) -> None:
         until = datetime.fromtimestamp(float(asked["until"]), UTC)
         while (left := (until - self.now()).total_seconds()) > 0:
             with anyio.move_on_after(left):
                 await self._moved.wait()
-        await stream.send(link.line({"now": self.now().isoformat()}))
+        await stream.send(link.serialize_line({"now": self.now().isoformat()}))
 
     async def _clock(self, stream: BufferedByteStream, _: Asker, asked: dict[str, Any]) -> None:
         step = float(asked["advance_s"])
@@ -323,10 +325,10 @@ class Switchboard:
         self.ahead += timedelta(seconds=step)
         moved, self._moved = self._moved, anyio.Event()
         moved.set()
-        await stream.send(link.line({"ahead_s": self.ahead.total_seconds(), "now": self.now().isoformat()}))
+        await stream.send(link.serialize_line({"ahead_s": self.ahead.total_seconds(), "now": self.now().isoformat()}))
 
     async def _ledger(self, stream: BufferedByteStream, _: Asker, __: dict[str, Any]) -> None:
-        await stream.send(link.line({"entries": list(self.town.ledger)}))
+        await stream.send(link.serialize_line({"entries": list(self.town.ledger)}))
 
     async def _faults(self, stream: BufferedByteStream, _: Asker, __: dict[str, Any]) -> None:
         rows = [
@@ -339,17 +341,17 @@ class Switchboard:
             }
             for fault in FAULTS.values()
         ]
-        await stream.send(link.line({"faults": rows}))
+        await stream.send(link.serialize_line({"faults": rows}))
 
     async def _break(self, stream: BufferedByteStream, _: Asker, asked: dict[str, Any]) -> None:
         if self.lines.shape.kind != "several-nats":
             remedy = f"Set it back first: `{deeds.SET_LINE('several-nats')}`."
             raise UsageError("faults are for the line that the town was built with", remedy=remedy)
         service = self.breakages.break_(str(asked["fault"]), asked.get("service"))
-        await stream.send(link.line({"service": service}))
+        await stream.send(link.serialize_line({"service": service}))
 
     async def _mend(self, stream: BufferedByteStream, _: Asker, asked: dict[str, Any]) -> None:
-        await stream.send(link.line({"mended": self.breakages.mend(asked.get("fault"))}))
+        await stream.send(link.serialize_line({"mended": self.breakages.mend(asked.get("fault"))}))
 
     async def _restart(self, stream: BufferedByteStream, _: Asker, asked: dict[str, Any]) -> None:
         router = self.town.igd.get(str(asked["gateway"]))
@@ -357,7 +359,7 @@ class Switchboard:
             known = ", ".join(self.town.igd)
             raise UsageError(f"no router {asked['gateway']!r} that could be restarted", remedy=f"There are: {known}.")
         router.restart()
-        await stream.send(link.line({"gateway": router.box.key}))
+        await stream.send(link.serialize_line({"gateway": router.box.key}))
 
     async def _install(self, stream: BufferedByteStream, _: Asker, asked: dict[str, Any]) -> None:
         """The person at a device's page who gives it a certificate."""
@@ -371,13 +373,13 @@ class Switchboard:
         except ssl.SSLError:
             raise UsageError("the device does not take it: key and certificate do not belong together") from None
         self.town.identities[host].context = context
-        await stream.send(link.line({"service": service, "host": host}))
+        await stream.send(link.serialize_line({"service": service, "host": host}))
 
     async def _type(self, stream: BufferedByteStream, _: Asker, asked: dict[str, Any]) -> None:
-        await stream.send(link.line({"entered": type_sheets(self.town, asked["sheets"])}))
+        await stream.send(link.serialize_line({"entered": type_sheets(self.town, asked["sheets"])}))
 
     async def _read(self, stream: BufferedByteStream, _: Asker, asked: dict[str, Any]) -> None:
-        await stream.send(link.line({"gateways": read_tables(self.town, asked.get("gateways") or [])}))
+        await stream.send(link.serialize_line({"gateways": read_tables(self.town, asked.get("gateways") or [])}))
 
     # --- datagrams and listeners
 
@@ -398,7 +400,7 @@ class Switchboard:
         async def back(header: dict[str, Any], data: bytes = b"") -> None:
             async with lock:
                 with contextlib.suppress(*_GONE):
-                    await stream.send(link.frame(header, data))
+                    await stream.send(link.serialize_frame(header, data))
 
         async def deliver(data: bytes, sender: Endpoint) -> None:
             await back({"from": [str(sender.address), sender.port]}, data)
@@ -409,7 +411,7 @@ class Switchboard:
         socket = DatagramSocket(asker.node, attachment, port, deliver, reject, asked.get("hops"))
         self.town.sockets[asker.node.key, port] = socket
         try:
-            await stream.send(link.line({"local": [str(attachment.address), port]}))
+            await stream.send(link.serialize_line({"local": [str(attachment.address), port]}))
             while True:
                 header_size, size = link.parse_lengths(await stream.receive_exactly(link.LENGTHS.size))
                 header = link.parse_line(await stream.receive_exactly(header_size))
@@ -427,14 +429,14 @@ class Switchboard:
             ticket, done = secrets.token_urlsafe(12), anyio.Event()
             self._visitors[ticket] = (visitor, done)
             try:
-                await stream.send(link.line({"visitor": ticket, "from": [str(source.address), source.port]}))
+                await stream.send(link.serialize_line({"visitor": ticket, "from": [str(source.address), source.port]}))
                 await done.wait()
             finally:
                 self._visitors.pop(ticket, None)
 
         self.town.listeners[asker.node.key, port] = visit
         try:
-            await stream.send(link.line({"local": [str(attachment.address), port]}))
+            await stream.send(link.serialize_line({"local": [str(attachment.address), port]}))
             while True:  # until the listener goes away
                 await stream.receive()
         finally:
@@ -443,7 +445,7 @@ class Switchboard:
     async def _accept(self, stream: BufferedByteStream, _: Asker, asked: dict[str, Any]) -> None:
         visitor, done = self._visitors[str(asked["visitor"])]
         try:
-            await stream.send(link.line({}))
+            await stream.send(link.serialize_line({}))
             await _splice(stream, visitor)
         finally:
             done.set()

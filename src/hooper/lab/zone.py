@@ -51,7 +51,7 @@ class Zone:
     def remove(self, name: str, kind: str, value: str | None) -> bool:
         """Take a value away, or all of them."""
         old = self.get(name, kind)
-        return self.set(name, kind, [one for one in old if value is not None and one != value]) if old else False
+        return self.set(name, kind, [kept for kept in old if value is not None and kept != value]) if old else False
 
     def address(self, name: str) -> IPv4Address | None:
         found = self.get(name, "A")

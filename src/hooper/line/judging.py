@@ -321,7 +321,7 @@ def remarks(site: Site, facts: LineFacts) -> Iterator[str]:
     for key, gateway in site.gateways.items():
         if facts.at in gateway.behind:
             yield f"This machine stands between {facts.at} and {key}: {deeds.BETWEEN} tries {key} by itself."
-    mute = [] if any("routers" in one for one in measured.outstanding) else mute
+    mute = [] if any("routers" in missing for missing in measured.outstanding) else mute
     if mute:
         yield (
             f"{' and '.join(mute)} answers neither UPnP nor NAT-PMP nor PCP: it is switched off there, or this"

@@ -103,7 +103,9 @@ class Measuring:
         servers = [server for server in self.ground.servers(4) if server in self.outside.answers]
         if not servers or self.ground.own is None:
             return
-        telling = next((one for one in servers if _names_another(one, self.outside.answers[one])), servers[0])
+        telling = next(
+            (server for server in servers if _names_another(server, self.outside.answers[server])), servers[0]
+        )
         mapped = self.outside.answers[telling].mapped_address()
         if mapped is not None and mapped[0] == self.ground.own:
             return  # no NAT at all
@@ -208,11 +210,11 @@ async def measure_line(
 def _leaves(group: BaseExceptionGroup[BaseException] | None) -> list[HooperError]:
     """The errors in a group, whatever groups are inside it."""
     out: list[HooperError] = []
-    for one in group.exceptions if group is not None else ():
-        if isinstance(one, BaseExceptionGroup):
-            out += _leaves(one)
-        elif isinstance(one, HooperError):
-            out.append(one)
+    for exception in group.exceptions if group is not None else ():
+        if isinstance(exception, BaseExceptionGroup):
+            out += _leaves(exception)
+        elif isinstance(exception, HooperError):
+            out.append(exception)
     return out
 
 

@@ -47,8 +47,8 @@ async def nat_behaviour(door: Door, server: Endpoint, answer: stun.Message, name
         found["ports"] = NatBehaviour(ports_kept=kept, own_ports=common_ports(samples))
 
     async with anyio.create_task_group() as tasks:
-        for one in (mapping, filtering, hairpin, ports):
-            tasks.start_soon(one)
+        for test in (mapping, filtering, hairpin, ports):
+            tasks.start_soon(test)
     notes = [found["mapping"].note]
     if other is None:
         notes.append(f"{server} has no other address to answer from, so filtering cannot be told")
@@ -74,11 +74,14 @@ def _other(server: Endpoint, answer: stun.Message) -> Endpoint | None:
 
 async def _mapping(door: Door, server: Endpoint, other: Endpoint | None, named: Sequence[Endpoint]) -> NatBehaviour:
     """RFC 5780 section 4.3: what one socket looks like from up to three places, asked in the standard's order."""
-    addresses = {one.address for one in named}
+    addresses = {endpoint.address for endpoint in named}
     if other is not None and other.address in addresses:
         second, third = Endpoint(other.address, server.port), other
     else:
-        elsewhere = next((one for one in named if one.address != server.address and one.address.version == 4), None)
+        elsewhere = next(
+            (endpoint for endpoint in named if endpoint.address != server.address and endpoint.address.version == 4),
+            None,
+        )
         if elsewhere is None:
             hint = f", such as its other one, {other.address}:{server.port}" if other is not None else ""
             return NatBehaviour(note=f"mapping needs a second STUN address in [measure]{hint}")

@@ -118,7 +118,7 @@ async def find_hosts(here: Door, site: Site, deadline: float, *, sweep: bool, po
     around = await here.surroundings()
     macs = _macs(around, ground.interface.name, network)
     macs[ground.own.ip] = ground.interface.mac or ""
-    addresses = sorted({*macs, *(one for one in alive if isinstance(one, IPv4Address))})
+    addresses = sorted({*macs, *(address for address in alive if isinstance(address, IPv4Address))})
     names: dict[IPv4Address, str] = {}
     opened: dict[IPv4Address, list[int]] = {address: [] for address in addresses}
     async with anyio.create_task_group() as tasks:
@@ -160,8 +160,8 @@ async def silent_addresses(
         alive: set[IPAddress] = set()
         await _sweep(door, tried, alive, door.clock.monotonic() + SETTLE + len(tried) * PACE + 1)
         known = {*_macs(await here.surroundings(), name, network), *alive}
-        answered += [one for one in tried if one in known]
-        silent += [one for one in tried if one not in known]
+        answered += [address for address in tried if address in known]
+        silent += [address for address in tried if address not in known]
     return silent[:count], answered
 
 
@@ -209,7 +209,7 @@ async def _names(
     here: Door, around: Surroundings, addresses: Sequence[IPv4Address], names: dict[IPv4Address, str]
 ) -> None:
     """What this machine's own resolvers call them; those outside would learn of them, and are not asked."""
-    inside = [one for one in around.resolvers if classify(one).key in ("private", "loopback", "link-local")]
+    inside = [server for server in around.resolvers if classify(server).key in ("private", "loopback", "link-local")]
 
     async def one(resolver: IPAddress, address: IPv4Address) -> None:
         from hooper.net.dns import records

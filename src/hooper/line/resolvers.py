@@ -71,7 +71,7 @@ class Resolving:
         for name, entry in self.ground.site.names.items():
             if entry.line != self.ground.line or "*" in name:
                 continue
-            said = next((one for one in answering if name in one.answers), None)
+            said = next((server for server in answering if name in server.answers), None)
             if said is None:
                 out[name] = self.looked_up.get(name, Sourced(None, "no resolver answered"))
                 continue

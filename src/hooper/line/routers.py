@@ -149,18 +149,22 @@ class RoutersSay:
         known = {gateway.lan.ip for gateway in self.ground.site.gateways.values()}
         out: list[IPv4Address] = []
         for hops in (self.path.outward, self.path.to_self):
-            for one in hops.seen[:reach] if hops is not None else ():
-                if one is not None and classify(one).reachable:
+            for hop in hops.seen[:reach] if hops is not None else ():
+                if hop is not None and classify(hop).reachable:
                     break
-                if isinstance(one, IPv4Address) and one not in known and one not in out:
-                    out.append(one)
+                if isinstance(hop, IPv4Address) and hop not in known and hop not in out:
+                    out.append(hop)
         return out
 
     async def ask_revealed(self) -> None:
         for address in self._near():
             self.revealed.setdefault(address, BoxSaid(address))
         asked = self.ground.routers().values()
-        new = {str(one): one for one in self.revealed if isinstance(one, IPv4Address) and one not in asked}
+        new = {
+            str(address): address
+            for address in self.revealed
+            if isinstance(address, IPv4Address) and address not in asked
+        }
         if not new or not isinstance(self.ground.own, IPv4Address):
             return
         async with anyio.create_task_group() as tasks:
@@ -169,7 +173,7 @@ class RoutersSay:
 
     def revealed_in_order(self) -> tuple[BoxSaid, ...]:
         """Nearest first, as they stand on the path; those that the hops do not show come first, being the nearest."""
-        order = [one for hops in (self.path.outward, self.path.to_self) if hops is not None for one in hops.seen]
+        order = [hop for hops in (self.path.outward, self.path.to_self) if hops is not None for hop in hops.seen]
         place = {address: number for number, address in reversed(list(enumerate(order)))}
         return tuple(sorted(self.revealed.values(), key=lambda said: place.get(said.address, -1)))
 

@@ -67,7 +67,7 @@ class SeenOutside:
         used = self.ground.around.interface(self.ground.interface) if self.ground.interface is not None else None
         address = used.ipv6 if used is not None else None
         seen = self.public6.value  # of several, such as temporary ones, the one that is used outward
-        if used is not None and any(one.ip == seen for one in used.addresses) and isinstance(seen, IPv6Address):
+        if used is not None and any(held.ip == seen for held in used.addresses) and isinstance(seen, IPv6Address):
             address = seen
         return Sourced(address, f"interface {used.name}" if used is not None and address else "no interface has one")
 

@@ -46,7 +46,7 @@ def boxes_outward(facts: LineFacts) -> list[NatBox]:
         told = facts.wan.get(key)
         out.append(NatBox(key, parse_address(told.value) if told is not None else None, told, True))
     measured = facts.measured or Measured()
-    path = {one for hops in (measured.outward, measured.to_self) if hops is not None for one in hops.seen}
+    path = {hop for hops in (measured.outward, measured.to_self) if hops is not None for hop in hops.seen}
     for said in measured.revealed:
         if said.address not in path and (said.wan is None or said.wan != facts.outside):
             continue  # another router on this network, by which nothing goes
@@ -105,10 +105,10 @@ def _by_numbers(facts: LineFacts) -> LineJudged | None:
     for count, box in enumerate(boxes, 1):
         if box.wan is None or box.wan != public or not classify(box.wan).reachable:
             continue
-        beyond = [one for one in boxes[count:] if one.known]
+        beyond = [box for box in boxes[count:] if box.known]
         evidence = [_sentence(box, facts), _seen(facts)]
         if beyond:
-            evidence.append(f"so {', '.join(one.name for one in beyond)} of the site file is not on the way")
+            evidence.append(f"so {', '.join(box.name for box in beyond)} of the site file is not on the way")
         return LineJudged("one-nat" if count == 1 else "several-nats", True, tuple(evidence), box_before=not box.known)
     outermost = boxes[-1] if boxes else None
     if public is None and outermost is not None and outermost.wan is not None and classify(outermost.wan).reachable:
@@ -165,10 +165,10 @@ def _by_hops(facts: LineFacts) -> LineJudged | None:
     chain, boxes = len(facts.chain), boxes_outward(facts)
     outermost = next((box for box in reversed(boxes) if box.known), None)
     paths = (measured.to_self, *([measured.outward] if measured.outward is not None else []))
-    extra = list(dict.fromkeys(one for path in paths for one in path.seen[chain:least] if one is not None))
+    extra = list(dict.fromkeys(hop for path in paths for hop in path.seen[chain:least] if hop is not None))
     if least > chain:
         hops = f"the way to {public} goes through at least {least} routers, the site file has {chain}"
-        kinds = [classify(one) for one in extra]
+        kinds = [classify(hop) for hop in extra]
         if any(kind.key == "dual-stack-lite" for kind in kinds):
             return LineJudged(
                 "shared-ports", False, (hops, f"{extra[-1]} is the provider's translator ({kinds[-1].source})")
@@ -240,9 +240,9 @@ def _by_space(facts: LineFacts) -> LineJudged | None:
     least, most = measured.nats if measured.nats is not None else (1, None)
     near = measured.outward.seen[:most] if least != most else ()
     kinds: dict[str, Situation] = {"carrier": "carrier-nat", "dual-stack-lite": "shared-ports"}
-    for one in near:
-        if one is not None and (kind := kinds.get(classify(one).key)) is not None:
-            said = f"{one} stands on the way out: {classify(one).meaning} ({classify(one).source})"
+    for hop in near:
+        if hop is not None and (kind := kinds.get(classify(hop).key)) is not None:
+            said = f"{hop} stands on the way out: {classify(hop).meaning} ({classify(hop).source})"
             return LineJudged(kind, None, (said, "where the public address is, the hops do not tell"))
     return None
 

@@ -73,7 +73,7 @@ def choose(line: str, found: Candidates, *, by_hops: IPAddress | None = None) ->
     if router is not None and stun is not None and router.value != stun.value:
         measured = router if by_hops is not None and by_hops == router.value else stun
         differs.append((router, stun))
-    written: tuple[SourcedAddress, ...] = tuple(Sourced(one, WRITTEN, how="written") for one in found.written)
+    written: tuple[SourcedAddress, ...] = tuple(Sourced(address, WRITTEN, how="written") for address in found.written)
     seen = found.given or measured or found.told
     if seen is not None and written:
         if seen.value not in found.written:

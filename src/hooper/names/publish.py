@@ -167,13 +167,13 @@ def understand(answers: tuple[Meaning, ...], answer: HttpAnswer, now: datetime) 
     """
     text = answer.text[:100_000]
     shown = f"it answers {answer.status}" + (f" {' '.join(text.split())[:80]!r}" if text.strip() else "")
-    means = next((one.means for one in answers if _fits(one, answer.status, text)), None)
+    means = next((rule.means for rule in answers if _fits(rule, answer.status, text)), None)
     if means is None:
         if answer.status == 429 or answer.status >= 500:
             means = "wait"
         elif answer.status in (401, 403):
             means = "never"
-        elif 200 <= answer.status < 300 and not any(one.means == "done" for one in answers):
+        elif 200 <= answer.status < 300 and not any(rule.means == "done" for rule in answers):
             means = "done"
     if means in ("done", "unchanged"):
         return UpdaterSaid(means, shown)

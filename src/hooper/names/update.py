@@ -87,7 +87,7 @@ class Names:
                 self._unread.add(name)
                 with anyio.move_on_after(self.deadline), suppress(HooperError):
                     found = await self.here.lookup(name.replace("*", "hooper", 1), "ipv4")
-                    values, source = tuple(str(one) for one in found), "this machine's resolver"
+                    values, source = tuple(str(address) for address in found), "this machine's resolver"
                     self._unread.discard(name)
             else:
                 source = shown.source

@@ -115,7 +115,7 @@ class LabLink:
     async def say(self, stream: BufferedByteStream, do: str, place: str, more: dict[str, Any]) -> dict[str, Any]:
         """Say one verb on an open stream and take its answer. Raises: as `ask`."""
         try:
-            await stream.send(town.line({"token": self.address.token, "place": place, "do": do, **more}))
+            await stream.send(town.serialize_line({"token": self.address.token, "place": place, "do": do, **more}))
             with anyio.fail_after(None if do in ("sleep", "accept") else ENTRANCE):
                 answer = town.parse_line(await stream.receive_until(b"\n", town.LINE_LIMIT))
         except (anyio.EndOfStream, anyio.IncompleteRead, anyio.BrokenResourceError, anyio.DelimiterNotFound, WireError):
@@ -187,9 +187,9 @@ class LabDoor:
         user = self._spot if source is None else f"{self._spot}@{source}"
         try:
             await stream.send(
-                socks5.greeting(login=True)
-                + socks5.login_request(user, self.link.address.token)
-                + socks5.connect_request(to, port)
+                socks5.serialize_greeting(login=True)
+                + socks5.serialize_login(user, self.link.address.token)
+                + socks5.serialize_request(to, port)
             )
             try:
                 if await stream.receive_exactly(4) != bytes([5, socks5.LOGIN, socks5.LOGIN_VERSION, 0]):
@@ -313,7 +313,7 @@ class LabDatagrams(_Closing):
     async def send(self, data: bytes, to: Endpoint) -> None:
         async with self._sending:
             try:
-                await self._stream.send(town.frame({"to": _written(to)}, data))
+                await self._stream.send(town.serialize_frame({"to": _written(to)}, data))
             except (anyio.BrokenResourceError, anyio.ClosedResourceError):
                 raise LabGone("the lab ended") from None
 

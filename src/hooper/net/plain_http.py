@@ -71,7 +71,7 @@ async def ask(
         with anyio.fail_after(deadline):
             stream = await door.connect(url.address, url.port)
             try:
-                await stream.send(head.request(method, url.target, "HTTP/1.1", (*own, *fields)) + body)
+                await stream.send(head.serialize_request(method, url.target, "HTTP/1.1", (*own, *fields)) + body)
                 return await _read(stream)
             finally:
                 await close_quietly(stream)

@@ -97,7 +97,7 @@ class ProxyDoor:
 
     async def _log_in(self, stream: BufferedByteStream) -> None:
         login = self.user is not None
-        await stream.send(socks5.greeting(login=login))
+        await stream.send(socks5.serialize_greeting(login=login))
         version, method = await stream.receive_exactly(2)
         if version != socks5.VERSION:
             raise ProxyFailed(f"{self.proxy} does not answer as a SOCKS5 proxy")
@@ -110,7 +110,7 @@ class ProxyDoor:
         if not login:
             return
         assert self.user is not None
-        await stream.send(socks5.login_request(self.user, self.password.reveal() if self.password else ""))
+        await stream.send(socks5.serialize_login(self.user, self.password.reveal() if self.password else ""))
         _, status = await stream.receive_exactly(2)
         if status != 0:
             raise ProxyFailed(f"the proxy {self.proxy} does not accept this user name and password")
@@ -124,7 +124,7 @@ class ProxyDoor:
         except ProxyFailed as exc:
             raise ProxyTrouble(exc.message) from None
         try:
-            await stream.send(socks5.connect_request(to, port))
+            await stream.send(socks5.serialize_request(to, port))
             reply = await read_reply(stream)
         except (anyio.EndOfStream, anyio.IncompleteRead, anyio.BrokenResourceError, WireError):
             await close_quietly(stream)

@@ -68,7 +68,7 @@ def _ask_kernel(kind: int) -> list[rtnetlink.Messages]:
     found: list[rtnetlink.Messages] = []
     with contextlib.suppress(OSError, WireError), _netlink(0) as sock:
         sock.settimeout(1.0)
-        sock.send(rtnetlink.dump(kind))
+        sock.send(rtnetlink.serialize_dump(kind))
         while not found or not (found[-1].done or found[-1].failed):
             found.append(rtnetlink.parse(sock.recv(256 * 1024)))
     return found
@@ -153,10 +153,12 @@ async def compared(read: Callable[[], Awaitable[Surroundings]], every_s: float) 
         await anyio.sleep(every_s)
         now = await read()
         if {interface.name: interface.up for interface in now.interfaces} != {
-            one.name: one.up for one in last.interfaces
+            interface.name: interface.up for interface in last.interfaces
         }:
             yield Change("link")
-        elif [one.addresses for one in now.interfaces] != [one.addresses for one in last.interfaces]:
+        elif [interface.addresses for interface in now.interfaces] != [
+            interface.addresses for interface in last.interfaces
+        ]:
             yield Change("address")
         if now.routes != last.routes:
             yield Change("route")

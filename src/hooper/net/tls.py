@@ -49,5 +49,8 @@ def chain_of(stream: TLSStream) -> tuple[bytes, ...]:
     # public since Python 3.13; before that only inside, and then as objects
     teller: Any = shown if hasattr(shown, "get_unverified_chain") else getattr(shown, "_sslobj", None)
     told = teller.get_unverified_chain() if hasattr(teller, "get_unverified_chain") else ()
-    chain = [one if isinstance(one, bytes) else ssl.PEM_cert_to_DER_cert(one.public_bytes()) for one in told or ()]
-    return (leaf, *(one for one in chain if one != leaf))
+    chain = [
+        certificate if isinstance(certificate, bytes) else ssl.PEM_cert_to_DER_cert(certificate.public_bytes())
+        for certificate in told or ()
+    ]
+    return (leaf, *(certificate for certificate in chain if certificate != leaf))

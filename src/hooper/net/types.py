@@ -157,7 +157,9 @@ class Surroundings:
 
     def holder(self, address: IPAddress) -> Interface | None:
         """The interface that has this very address."""
-        return next((one for one in self.interfaces if any(a.ip == address for a in one.addresses)), None)
+        return next(
+            (interface for interface in self.interfaces if any(a.ip == address for a in interface.addresses)), None
+        )
 
     def default_routes(self) -> list[Route]:
         """The IPv4 routes to anywhere, the preferred one first."""

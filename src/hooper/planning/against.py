@@ -193,8 +193,8 @@ def _from_json(text: str, name: str) -> Iterator[TableRow]:
 def _rules_in(data: Any, gateway: str | None) -> Iterator[tuple[str | None, Mapping[str, Any]]]:
     """Every object that has an outside port and a target, with the gateway around it."""
     if isinstance(data, list):
-        for one in data:
-            yield from _rules_in(one, gateway)
+        for row in data:
+            yield from _rules_in(row, gateway)
     elif isinstance(data, dict):
         columns = {_column(str(key)) for key in data}
         if {"outside", "target"} <= columns and not any(
@@ -250,7 +250,7 @@ def _row(cells: Mapping[str, Any], where: Where, place: str) -> TableRow:
 
 
 def _ports(value: Any) -> Ports:
-    if isinstance(value, list) and value and all(type(one) is int for one in value):
+    if isinstance(value, list) and value and all(type(item) is int for item in value):
         first, last = value[0], value[-1]
     else:
         match = re.fullmatch(r"\s*([0-9]{1,5})(?:\s*[-:–~]\s*([0-9]{1,5}))?\s*", str(value))
@@ -275,7 +275,7 @@ def _transport(value: Any) -> str:
 
 def _sources(value: Any) -> tuple[str, ...]:
     given = value if isinstance(value, list) else re.split(r"[,;\s]+", str(value if value is not None else ""))
-    return tuple(sorted(str(one).strip() for one in given if str(one).strip().lower() not in ANYONE))
+    return tuple(sorted(str(source).strip() for source in given if str(source).strip().lower() not in ANYONE))
 
 
 # --- comparing

@@ -94,9 +94,9 @@ def audit(topology: Topology, plan: Plan, today: date) -> AuditDocument:
     return AuditDocument(
         tuple(sorted(exposed, key=lambda row: (row.accepted, _RISKS.index(row.risk), bool(row.open_to), row.service))),
         tuple(
-            AcceptedRisk(key, one.finding, one.reason, one.until, today > one.until)
+            AcceptedRisk(key, risk.finding, risk.reason, risk.until, today > risk.until)
             for key, service in sorted(site.services.items())
-            for one in service.accepted
+            for risk in service.accepted
         ),
         tuple(sorted(handed)),
         tuple(sorted(key for key in site.services if key not in outside)),
@@ -149,4 +149,4 @@ def _weight(item: Finding, service: Service) -> int:
 
 
 def _is_accepted(item: Finding, service: Service) -> bool:
-    return item.severity == "note" and any(one.finding == item.code for one in service.accepted)
+    return item.severity == "note" and any(risk.finding == item.code for risk in service.accepted)

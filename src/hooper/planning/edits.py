@@ -89,7 +89,7 @@ def measured(file: SiteFile, line: str, situation: str | None, wans: Mapping[str
         gateway = file.site.gateways[key]
         if str(gateway.wan_behind(outer)) == address:
             continue
-        several = [str(one) for one in gateway.wan]
+        several = [str(address) for address in gateway.wan]
         if len(gateway.behind) > 1 and len(several) == len(gateway.behind):
             several[gateway.behind.index(outer)] = address
             edits.append(("gateways", key, {"wan": several}))

@@ -43,11 +43,11 @@ def ruleset(site: Site, plan: Plan, key: str, *, without: set[str] | None = None
     lines += ["", f"table {TABLE}", f"delete table {TABLE}", "", f"table {TABLE} {{", "    chain arriving {"]
     lines += ["        type nat hook prerouting priority dstnat; policy accept;"]
     if any(rule.service == EVERYTHING for rule in rules):
-        lines += [f"        {one}" for one in _kept(gateway, sides)]
+        lines += [f"        {line}" for line in _kept(gateway, sides)]
     ordered = sorted(rules, key=lambda rule: rule.service == EVERYTHING)
     for rule in ordered:
         if rule.kind == "forward":
-            lines += [f"        {one}" for one in _translation(site, gateway, rule, names)]
+            lines += [f"        {line}" for line in _translation(site, gateway, rule, names)]
     lines += ["    }", "", "    chain inward {", "        type filter hook forward priority filter; policy accept;"]
     lines += ["        ct state established,related accept", "        ct status dnat accept"]
     for rule in ordered:
@@ -74,7 +74,7 @@ def _kept(gateway: Gateway, sides: str) -> Iterator[str]:
 
 def _translation(site: Site, gateway: Gateway, rule: Forward, names: dict[str, str]) -> Iterator[str]:
     """The lines for one forward: one, or where a range moves to other ports one with a map."""
-    outer = next((one for one in gateway.behind if str(gateway.wan_behind(one)) == rule.outside_address), rule.line)
+    outer = next((key for key in gateway.behind if str(gateway.wan_behind(key)) == rule.outside_address), rule.line)
     arriving = f"iifname ${names[outer]}"
     if rule.outside_address is None:
         arriving += " fib daddr type local"

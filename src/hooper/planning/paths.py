@@ -374,14 +374,14 @@ class Rules:
             pieces: Iterable[tuple[Ports | None, Ports | None]] = ((None, None),)
             if ports:
                 pieces = _pieces(ports[at], ports[at + 1], hop.gateway)
-            for one in (transport,) if form.both else transports(transport):
+            for spoken in (transport,) if form.both else transports(transport):
                 for outside, inside in pieces:
                     yield Forward(
                         hop.key,
                         way.chain.line,
                         "forward",
                         key,
-                        one,
+                        spoken,
                         hop.address if at else outermost,
                         outside,
                         hop.target or self._hosts[service.host],

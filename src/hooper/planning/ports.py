@@ -38,8 +38,8 @@ class OuterSide:
 
     def close(self, transport: str, first: int, last: int) -> None:
         """Never choose these ports."""
-        for one in transports(transport):
-            self._closed[one][first : last + 1] = b"\1" * (last - first + 1)
+        for single in transports(transport):
+            self._closed[single][first : last + 1] = b"\1" * (last - first + 1)
         self._closed["both"][first : last + 1] = b"\1" * (last - first + 1)
 
     def take(self, service: str, transport: str, ports: Ports | None) -> None:
@@ -52,15 +52,15 @@ class OuterSide:
             number = self._numbers[service] = len(self._names)
             self._names.append(service)
         first, last = ports
-        for one in transports(transport):
-            if one not in self._owners:
-                self._owners[one] = array("I", bytes(4 * (LAST + 1)))
+        for single in transports(transport):
+            if single not in self._owners:
+                self._owners[single] = array("I", bytes(4 * (LAST + 1)))
             if first == last:
-                self._owners[one][first] = number
-                self._closed[one][first] = 1
+                self._owners[single][first] = number
+                self._closed[single][first] = 1
             else:
-                self._owners[one][first : last + 1] = array("I", [number]) * (last - first + 1)
-                self._closed[one][first : last + 1] = b"\1" * (last - first + 1)
+                self._owners[single][first : last + 1] = array("I", [number]) * (last - first + 1)
+                self._closed[single][first : last + 1] = b"\1" * (last - first + 1)
         self._closed["both"][first : last + 1] = b"\1" * (last - first + 1)
 
     def owner(self, transport: str, ports: Ports | None) -> tuple[str, str, int] | None:
@@ -68,17 +68,17 @@ class OuterSide:
         if ports is None:
             name = self._protocols.get(transport)
             return (name, transport, 0) if name is not None else None
-        for one in transports(transport):
-            owners = self._owners.get(one)
+        for single in transports(transport):
+            owners = self._owners.get(single)
             if owners is None:
                 continue
             if ports[0] == ports[1]:
                 if owners[ports[0]]:
-                    return self._names[owners[ports[0]]], one, ports[0]
+                    return self._names[owners[ports[0]]], single, ports[0]
                 continue
             for port, number in enumerate(owners[ports[0] : ports[1] + 1], ports[0]):
                 if number:
-                    return self._names[number], one, port
+                    return self._names[number], single, port
         return None
 
     def is_open(self, transport: str, ports: Ports) -> bool:

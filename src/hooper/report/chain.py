@@ -43,7 +43,7 @@ def panels(topology: Topology) -> dict[Chain, list[PanelRow]]:
                 out.setdefault(chains[0], []).append(PanelRow("", host, (), "", "", "no service"))
                 continue
             service = site.services[key]
-            chain = next((one for one in chains if one.line == topology.lines[key]), chains[0])
+            chain = next((way for way in chains if way.line == topology.lines[key]), chains[0])
             way = topology.ways.get(key)
             links: tuple[str, ...] = ()
             note = {"tunnel": "tunnel only", "lan": "LAN only"}.get(service.reach, "")
@@ -92,7 +92,7 @@ def _panel(site: Site, chain: Chain, entries: list[PanelRow]) -> Iterator[str]:
     yield _text(EDGE, 22, chain.line, size=15, weight=600)
     address = ", ".join(map(str, line.address)) or "dynamic address"
     yield _text(EDGE, 42, _cut(address, LINE_WIDTH), colour=SOFT)
-    blocked = ", ".join(f"{one.transport} {one.ports}" for one in line.blocked)
+    blocked = ", ".join(f"{span.transport} {span.ports}" for span in line.blocked)
     if blocked:
         yield _text(EDGE, 60, _cut(f"drops {blocked}", LINE_WIDTH), colour=OPEN)
     for at, (key, left) in enumerate(zip(chain.gateways, lefts, strict=True)):
@@ -181,7 +181,7 @@ def as_tree(topology: Topology) -> TreeNode:
 def _line_detail(site: Site, key: str) -> str:
     line = site.lines[key]
     address = ", ".join(map(str, line.address)) or "dynamic address"
-    blocked = ", ".join(f"{one.transport} {one.ports}" for one in line.blocked)
+    blocked = ", ".join(f"{span.transport} {span.ports}" for span in line.blocked)
     return address + (f"; drops {blocked}" if blocked else "")
 
 

@@ -44,7 +44,7 @@ def literal(value: Value) -> str:
     if isinstance(value, Mapping):
         inside = ", ".join(f"{key_text(key)} = {literal(one)}" for key, one in value.items())
         return f"{{ {inside} }}" if inside else "{}"
-    return "[" + ", ".join(literal(one) for one in value) + "]"
+    return "[" + ", ".join(literal(item) for item in value) + "]"
 
 
 def key_text(key: str) -> str:
@@ -170,7 +170,7 @@ def _plain(value: Value) -> Any:
         return {key: _plain(one) for key, one in value.items()}
     if isinstance(value, str | bool | int | date):
         return value
-    return [_plain(one) for one in value]
+    return [_plain(item) for item in value]
 
 
 def _reach(data: Any, path: Path) -> Any:
@@ -211,15 +211,15 @@ def _set_key(text: str, table: Path, key: str, value: str) -> str:
     if pair is not None:
         return _replaced(text, pair, value)
     line = f"{key_text(key)} = {value}"
-    header = next((one for one in where.headers if one.path == table), None)
+    header = next((head for head in where.headers if head.path == table), None)
     if header is not None:
-        own = [one for one in where.pairs if one.base == table and not one.inline]
-        last = max((one.end for one in own), default=header.end)
+        own = [pair for pair in where.pairs if pair.base == table and not pair.inline]
+        last = max((pair.end for pair in own), default=header.end)
         return _inserted_line(text, last, _indent(text, own[-1].start if own else header.start) + line)
     braces = _pair_at(where, table)
     if braces is not None:
         return _into_braces(text, where, braces, line)
-    spread = [one for one in where.pairs if one.path[: len(table)] == table and not one.inline]
+    spread = [pair for pair in where.pairs if pair.path[: len(table)] == table and not pair.inline]
     if spread:  # as ready.clock = true
         last_pair = spread[-1]
         prefix = dotted_key(table[len(last_pair.base) :])
@@ -234,7 +234,7 @@ def _replaced(text: str, pair: Pair, value: str) -> str:
     inside = comments(text, pair.value, pair.end)
     text = text[: pair.value] + value + text[pair.end :]
     start = _line_start(text, pair.start)
-    above = "".join(_indent(text, pair.start) + one + _newline(text) for one in inside)
+    above = "".join(_indent(text, pair.start) + line + _newline(text) for line in inside)
     return text[:start] + above + text[start:]
 
 
@@ -286,16 +286,16 @@ def _add_entry(text: str, path: Path, rows: Rows) -> str:
         inner = text[pair.value + 1 : pair.end - 1]
         if not inner.strip():
             return text[: pair.value] + f"[{literal(rows)}]" + text[pair.end :]
-        entries = [one for one in where.pairs if pair.value < one.start and one.end < pair.end]
+        entries = [entry for entry in where.pairs if pair.value < entry.start and entry.end < pair.end]
         last = text.rindex("}", pair.value, pair.end) if entries else pair.end - 2
         return text[: last + 1] + f", {literal(rows)}" + text[last + 1 :]
     single = next((header for header in where.headers if header.path == path and not header.array), None)
     if single is not None:
         text = text[: single.start] + f"[{text[single.start : single.end]}]" + text[single.end :]
         return _with_block(text, path, f"[[{dotted_key(path)}]]", rows)
-    if any(one.path[:-1] == path and one.array for one in where.headers):
+    if any(head.path[:-1] == path and head.array for head in where.headers):
         return _with_block(text, path, f"[[{dotted_key(path)}]]", rows)
-    if any(one.path == path[:-1] for one in where.headers):
+    if any(head.path == path[:-1] for head in where.headers):
         return _with_block(text, path[:-1], f"[{dotted_key(path)}]", rows)
     return _set_key(text, path[:-1], str(path[-1]), literal(rows))
 
@@ -331,7 +331,7 @@ def _cut_line(text: str, start: int, end: int) -> str:
     kept, newline = comments(text, start, end), _newline(text)
     first, last = _line_start(text, start), _line_end(text, end)
     indent, rest = text[first:start], text[end:last]
-    left = "".join(indent + one + newline for one in kept)
+    left = "".join(indent + line + newline for line in kept)
     if rest.strip():  # a comment behind it
         return text[:first] + left + indent + rest.lstrip(" \t") + text[last:]
     if left:

@@ -201,7 +201,7 @@ def _transport(value: Any) -> str:
 
 def _keys(value: Any) -> tuple[str, ...]:
     given = value if isinstance(value, list) else [value]
-    keys = tuple(_key(one) for one in given)
+    keys = tuple(_key(item) for item in given)
     if not keys or len(set(keys)) < len(keys):
         raise _wrong("this is a key, or a list of different ones")
     return keys
@@ -210,7 +210,7 @@ def _keys(value: Any) -> tuple[str, ...]:
 def _wan(value: Any) -> tuple[IPv4Address, ...]:
     given = value if isinstance(value, list) else [value]
     try:
-        return tuple(_address4(_text(one, "an address")) for one in given)
+        return tuple(_address4(_text(item, "an address")) for item in given)
     except ValueError as exc:
         if isinstance(exc, PydanticCustomError):
             raise
@@ -366,7 +366,7 @@ def _server(text: str) -> tuple[IPv4Address | IPv6Address, int]:
 
 def _statuses(value: Any) -> tuple[int, ...]:
     given = value if isinstance(value, list) else [value]
-    if not given or not all(type(one) is int and 100 <= one <= 599 for one in given):
+    if not given or not all(type(status) is int and 100 <= status <= 599 for status in given):
         raise _wrong("a status is a number from 100 to 599, or a list of them")
     return tuple(given)
 

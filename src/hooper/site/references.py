@@ -197,9 +197,9 @@ def _services(site: Site, *, sound: bool) -> Iterator[Mistake]:
         elif service.line is not None and service.host in site.hosts and sound:
             yield from _service_line(site, key, service.line, site.hosts[service.host])
         if not service.has_ports:
-            for one in ("port", "outside_port"):
-                if getattr(service, one) is not None:
-                    yield (*path, one), f"the IP protocol {service.used_transport} has no ports", f"Remove `{one}`."
+            for field in ("port", "outside_port"):
+                if getattr(service, field) is not None:
+                    yield (*path, field), f"the IP protocol {service.used_transport} has no ports", f"Remove `{field}`."
         elif service.port is None and service.speech.port is None:
             yield path, f"the key 'port' is missing: {service.speaks!r} has no usual port", "Add `port = NUMBER`."
         elif service.outside_port is not None and service.outside_port.size != service.used_ports.size:
@@ -245,13 +245,13 @@ HTTP_ONLY, DNS_ONLY = ("set", "set_text", "clear_text", "answers", "trust", "use
 
 def _updater(key: str, updater: Updater) -> Iterator[Mistake]:
     path: Path = ("updaters", key)
-    for one in HTTP_ONLY if updater.kind == "dns-update" else DNS_ONLY:
-        if one in updater.model_fields_set:
-            yield (*path, one), f'this says nothing with kind = "{updater.kind}"', "Remove it, or correct `kind`."
+    for field in HTTP_ONLY if updater.kind == "dns-update" else DNS_ONLY:
+        if field in updater.model_fields_set:
+            yield (*path, field), f'this says nothing with kind = "{updater.kind}"', "Remove it, or correct `kind`."
     if updater.kind == "dns-update":
-        for one in ("key", "token"):
-            if getattr(updater, one) is None:
-                yield path, f"the key {one!r} is missing: dynamic updates are signed", f"Add `{one} = ...`."
+        for field in ("key", "token"):
+            if getattr(updater, field) is None:
+                yield path, f"the key {field!r} is missing: dynamic updates are signed", f"Add `{field} = ...`."
         return
     if updater.set is None:
         yield path, "the table 'set' is missing: the request that publishes an address", f"Add [updaters.{key}.set]."
@@ -269,7 +269,7 @@ def _request(path: Path, updater: Updater, request: UpdaterRequest) -> Iterator[
         if word not in placeholders.WORDS:
             near = nearest(word, placeholders.WORDS)
             hint = f"Write {{{near[0]}}}, or use" if near else "Use"
-            remedy = f"{hint} one of {', '.join(f'{{{one}}}' for one in placeholders.WORDS)}."
+            remedy = f"{hint} one of {', '.join(f'{{{word}}}' for word in placeholders.WORDS)}."
             yield where, f"{{{word}}} is not known", remedy
         elif word in placeholders.SECRET and updater.token is None:
             yield where, f"{{{word}}} is used, but the updater has no `token`", 'Add `token = "file:PATH"`.'

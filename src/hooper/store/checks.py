@@ -67,7 +67,7 @@ class Checks:
             for result in results
         ]
         seen = [(*key, one.verdict, one.fingerprint, one.greeting, one.at) for key, one in inside.items()]
-        outdated = {one.service for one in results if one.reached}  # what was told of their rules before
+        outdated = {result.service for result in results if result.reached}  # what was told of their rules before
         with self._db.writing():
             self._db.many(
                 "INSERT INTO results (at, from_kind, from_name, proves_outside, service, transport, port, verdict, ok,"

@@ -200,8 +200,8 @@ async def play(folder: Path) -> AsyncGenerator[Scene, None]:
             yield await demo.survey()
             yield demo.scene("plan", run.plan, ok=run.plan.feasible)
             async with aclosing(demo.enter()) as scenes:
-                async for one in scenes:
-                    yield one
+                async for scene in scenes:
+                    yield scene
             yield await demo.name()
             yield await demo.certificate()
             seen = await demo.look()
@@ -209,7 +209,7 @@ async def play(folder: Path) -> AsyncGenerator[Scene, None]:
             good = all(result.ok or result.service in unproven for result in seen.results)
             yield demo.scene("check", seen, ok=good and unproven == ["gate"])
             async with aclosing(demo.break_and_mend()) as scenes:
-                async for one in scenes:
-                    yield one
+                async for scene in scenes:
+                    yield scene
             shown, _ = await card(run, CardRequest(CERTIFIED))
             yield demo.scene("card", shown)

@@ -40,9 +40,9 @@ def keep_look(run: Run, outcome: Outcome) -> None:
 
 def keep_addresses(run: Run, found: Iterable[PublicAddress]) -> None:
     """Remember the public addresses that were measured: what is written can then be held against them."""
-    for one in found:
-        seen = next((other for _, other in one.differs if other.measured), one.address)
-        keep_address(run, one.line, seen)
+    for public in found:
+        seen = next((other for _, other in public.differs if other.measured), public.address)
+        keep_address(run, public.line, seen)
 
 
 def keep_address(run: Run, line: str, address: SourcedAddress) -> None:

@@ -100,7 +100,7 @@ async def open_rules(run: Run, request: RouterRequest) -> tuple[RouterChangesDoc
     kept_back = refusals(run.site, run.plan)
 
     async def deed(work: Work, wanted: list[Wanted]) -> None:
-        these = [one for one in wanted if not request.services or one.service in request.services]
+        these = [rule for rule in wanted if not request.services or rule.service in request.services]
         await work.open(these, findings, take_over=request.take_over, kept_back=kept_back)
 
     return await _change(run, request, deed)

@@ -103,7 +103,7 @@ def _way(facts: LineFacts) -> WayMeasured | None:
     measured = facts.measured
     if measured is None or measured.to_self is None or measured.nats is None:
         return None
-    shown = [str(one) if one is not None else None for one in measured.to_self.seen[: measured.to_self.last]]
+    shown = [str(hop) if hop is not None else None for hop in measured.to_self.seen[: measured.to_self.last]]
     return WayMeasured(tuple(shown), measured.nats)
 
 

@@ -239,7 +239,7 @@ def _certificate(case: Case) -> None:
     planned = planned_for(case.site, name)
     newest = (facts.outside, facts.inside) if facts.stored_at is None else (facts.inside, facts.outside)
     looks = [look for look in newest if look is not None and look.verdict == "answered"]
-    look = next((one for one in looks if one.fingerprint is not None), None)
+    look = next((tried for tried in looks if tried.fingerprint is not None), None)
     problems = [problem for problem in look.problems if problem in CODES] if look is not None else []
     if look is None or (planned is None and not problems):
         known = f"{planned} is planned" if planned is not None else "none is planned for it"

@@ -165,7 +165,7 @@ async def _facts(
         line=line,
         service=service,
         inside=inside,
-        nobody_inside=any(one.nobody for one in looks["inside"].inside.values()) if "inside" in looks else False,
+        nobody_inside=any(look.nobody for look in looks["inside"].inside.values()) if "inside" in looks else False,
         outside=outside,
         others=_others(seen, service),
         stored_at=stored_at,

@@ -37,7 +37,7 @@ def _refused(case: Case) -> bool:
     """Whether the plan has no rule for this service at all, since it cannot work as it is written."""
     if any(rule.service == case.facts.service for rule in case.plan.forwards):
         return False
-    wrong = [one for one in case.plan.findings if one.severity == "error" and one.subject == _subject(case)]
+    wrong = [item for item in case.plan.findings if item.severity == "error" and item.subject == _subject(case)]
     for finding in wrong[:1]:
         case.cause("plan-error", "certain", f"no rule is planned: {finding.message}", finding.remedy)
     return bool(wrong)

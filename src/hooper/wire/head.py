@@ -82,12 +82,14 @@ def _field(line: bytes) -> tuple[str, str]:
     return name.decode("latin-1").strip().lower(), value.decode("latin-1").strip()
 
 
-def request(method: str, target: str, protocol: str, headers: tuple[tuple[str, str], ...]) -> bytes:
+def serialize_request(method: str, target: str, protocol: str, headers: tuple[tuple[str, str], ...]) -> bytes:
     """A request without a body. Raises: ValueError: a part holds a line break, which would smuggle in a header."""
     return _message(f"{method} {target} {protocol}", headers)
 
 
-def response(status: int, reason: str, protocol: str, headers: tuple[tuple[str, str], ...], body: bytes = b"") -> bytes:
+def serialize_response(
+    status: int, reason: str, protocol: str, headers: tuple[tuple[str, str], ...], body: bytes = b""
+) -> bytes:
     """A response with its body; Content-Length is added. Raises: ValueError: as `request`."""
     return _message(f"{protocol} {status} {reason}", (*headers, ("Content-Length", str(len(body))))) + body
 

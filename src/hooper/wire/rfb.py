@@ -9,7 +9,7 @@ from hooper.errors import WireError
 _VERSION = re.compile(rb"RFB \d{3}\.\d{3}\n")
 
 
-def version(data: bytes) -> str | None:
+def parse_version(data: bytes) -> str | None:
     """ "RFB 003.008"; None while it is not whole. Raises: WireError: this is no RFB server."""
     if len(data) < 12:
         if not b"RFB ".startswith(data[:4]):

@@ -59,7 +59,7 @@ class Messages:
     failed: int = 0
 
 
-def dump(kind: int, family: int = 0) -> bytes:
+def serialize_dump(kind: int, family: int = 0) -> bytes:
     """The request for a whole table: GET_LINKS or GET_NEIGHBOURS. family: AF_*, 0 for all."""
     body = struct.pack("=B15x" if kind == GET_LINKS else "=B11x", family)
     return _HEADER.pack(_HEADER.size + len(body), kind, _REQUEST_DUMP, 1, 0) + body

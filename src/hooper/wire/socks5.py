@@ -46,11 +46,11 @@ class Asked:
     port: int
 
 
-def greeting(*, login: bool) -> bytes:
+def serialize_greeting(*, login: bool) -> bytes:
     return bytes([VERSION, 1, LOGIN if login else NO_LOGIN])
 
 
-def login_request(user: str, password: str) -> bytes:
+def serialize_login(user: str, password: str) -> bytes:
     """RFC 1929 section 2. Raises: ValueError: either is empty or longer than 255 bytes."""
     name, word = user.encode(), password.encode()
     if not (0 < len(name) < 256 and 0 < len(word) < 256):
@@ -67,11 +67,11 @@ def _address(target: IPAddress | str) -> bytes:
     return bytes([3, len(name)]) + name
 
 
-def connect_request(target: IPAddress | str, port: int) -> bytes:
+def serialize_request(target: IPAddress | str, port: int) -> bytes:
     return bytes([VERSION, CONNECT, 0]) + _address(target) + struct.pack("!H", port)
 
 
-def reply(code: int, bound: IPAddress, port: int = 0) -> bytes:
+def serialize_reply(code: int, bound: IPAddress, port: int = 0) -> bytes:
     return bytes([VERSION, code, 0]) + _address(bound) + struct.pack("!H", port)
 
 

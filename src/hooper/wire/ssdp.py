@@ -41,12 +41,12 @@ class Notice:
     name: str
 
 
-def search(target: str, host: str, *, wait_s: int | None) -> bytes:
+def serialize_search(target: str, host: str, *, wait_s: int | None) -> bytes:
     """A search (section 1.3.2). host: the group, or one device. wait_s: seconds an answer may take, to a group only."""
     fields = [("HOST", f"{host}:{PORT}"), ("MAN", '"ssdp:discover"'), ("ST", target)]
     if wait_s is not None:
         fields.insert(2, ("MX", str(wait_s)))
-    return head.request("M-SEARCH", "*", "HTTP/1.1", tuple(fields))
+    return head.serialize_request("M-SEARCH", "*", "HTTP/1.1", tuple(fields))
 
 
 def parse_search(data: bytes) -> str | None:
@@ -56,10 +56,10 @@ def parse_search(data: bytes) -> str | None:
     return asked.get("st") if asked.method == "M-SEARCH" and wanted else None
 
 
-def answer(location: str, target: str, name: str, software: str) -> bytes:
+def serialize_answer(location: str, target: str, name: str, software: str) -> bytes:
     """An answer to a search (section 1.3.3)."""
     fields = (("CACHE-CONTROL", "max-age=120"), ("ST", target), ("USN", f"{name}::{target}"), ("EXT", ""))
-    return head.response(200, "OK", "HTTP/1.1", (*fields, ("SERVER", software), ("LOCATION", location)))
+    return head.serialize_response(200, "OK", "HTTP/1.1", (*fields, ("SERVER", software), ("LOCATION", location)))
 
 
 def parse_answer(data: bytes) -> SearchAnswer:
@@ -71,12 +71,12 @@ def parse_answer(data: bytes) -> SearchAnswer:
     return SearchAnswer(location, got.get("st") or "", got.get("usn") or "")
 
 
-def notice(told: Notice) -> bytes:
+def serialize_notice(told: Notice) -> bytes:
     """A notice for the group (section 1.2.2)."""
     fields = [("HOST", f"{GROUP}:{PORT}"), ("NT", told.target), ("NTS", f"ssdp:{told.kind}"), ("USN", told.name)]
     if told.location:
         fields[1:1] = [("CACHE-CONTROL", "max-age=1800"), ("LOCATION", told.location)]
-    return head.request("NOTIFY", "*", "HTTP/1.1", tuple(fields))
+    return head.serialize_request("NOTIFY", "*", "HTTP/1.1", tuple(fields))
 
 
 def parse_notice(data: bytes) -> Notice:

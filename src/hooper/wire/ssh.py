@@ -8,7 +8,7 @@ LIMIT = 8 * 1024  # bytes of other lines that a server may send first; ours, the
 LINE_LIMIT = 255  # RFC 4253 section 4.2, with CR LF
 
 
-def identification(data: bytes) -> str | None:
+def parse_identification(data: bytes) -> str | None:
     """The line "SSH-2.0-..." in what a server sent first; None while it is not whole.
 
     Raises: WireError: this is no SSH server.

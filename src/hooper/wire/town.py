@@ -16,7 +16,7 @@ LENGTHS = struct.Struct("!II")
 HEADER_LIMIT, PAYLOAD_LIMIT, LINE_LIMIT = 64 * 1024, 1024 * 1024, 8 * 1024 * 1024  # bytes
 
 
-def line(value: dict[str, Any]) -> bytes:
+def serialize_line(value: dict[str, Any]) -> bytes:
     """A verb or its answer."""
     return json.dumps(value, separators=(",", ":")).encode() + b"\n"
 
@@ -32,7 +32,7 @@ def parse_line(data: bytes) -> dict[str, Any]:
     return value
 
 
-def frame(header: dict[str, Any], payload: bytes = b"") -> bytes:
+def serialize_frame(header: dict[str, Any], payload: bytes = b"") -> bytes:
     text = json.dumps(header, separators=(",", ":")).encode()
     return LENGTHS.pack(len(text), len(payload)) + text + payload
 

@@ -93,7 +93,7 @@ def local(tag: object) -> str:
 
 
 def _child(element: Element, name: str) -> str:
-    return next(((one.text or "").strip() for one in element if local(one.tag) == name), "")
+    return next(((child.text or "").strip() for child in element if local(child.tag) == name), "")
 
 
 def parse_description(data: bytes, location: str) -> Description:
@@ -108,7 +108,7 @@ def parse_description(data: bytes, location: str) -> Description:
             raise
         return _loose_description(data, location)
     base = _child(root, "URLBase") or location
-    devices = [one for one in root.iter() if local(one.tag) == "device"]
+    devices = [element for element in root.iter() if local(element.tag) == "device"]
     if not devices:
         raise WireError("description", 0, "names no device")
     name = " ".join(filter(None, (_child(devices[0], "manufacturer"), _child(devices[0], "modelName"))))
@@ -133,9 +133,9 @@ def _loose_description(data: bytes, location: str) -> Description:
 
 
 def _services(root: Element, base: str) -> Iterator[OfferedService]:
-    for one in root.iter():
-        if local(one.tag) == "service":
-            kind, control = _child(one, "serviceType"), _child(one, "controlURL")
+    for element in root.iter():
+        if local(element.tag) == "service":
+            kind, control = _child(element, "serviceType"), _child(element, "controlURL")
             if kind and control:
                 try:
                     yield OfferedService(kind, urljoin(base, control))
@@ -143,18 +143,18 @@ def _services(root: Element, base: str) -> Iterator[OfferedService]:
                     continue
 
 
-def action(service: str, name: str, arguments: Sequence[tuple[str, str]]) -> bytes:
+def serialize_action(service: str, name: str, arguments: Sequence[tuple[str, str]]) -> bytes:
     """The body of a request for an action (section 3.2.1). The arguments' order is the one of the service."""
     inside = "".join(f"<{key}>{escape(value)}</{key}>" for key, value in arguments)
     return _envelope(f'<u:{name} xmlns:u="{service}">{inside}</u:{name}>')
 
 
-def response(service: str, name: str, arguments: Sequence[tuple[str, str]]) -> bytes:
+def serialize_response(service: str, name: str, arguments: Sequence[tuple[str, str]]) -> bytes:
     """The body of an answer to an action (section 3.2.5)."""
-    return action(service, f"{name}Response", arguments)
+    return serialize_action(service, f"{name}Response", arguments)
 
 
-def fault(code: int, text: str) -> bytes:
+def serialize_fault(code: int, text: str) -> bytes:
     """The body of a refusal (section 3.2.6)."""
     error = f'<UPnPError xmlns="urn:schemas-upnp-org:control-1-0"><errorCode>{code}</errorCode>'
     error += f"<errorDescription>{escape(text)}</errorDescription></UPnPError>"
@@ -170,10 +170,10 @@ def _envelope(inside: str) -> bytes:
 
 def parse_action(data: bytes) -> tuple[str, dict[str, str]]:
     """The name and the arguments of an action, or of the answer to one. Raises: WireError."""
-    body = next((one for one in parse_xml(data).iter() if local(one.tag) == "Body"), None)
+    body = next((element for element in parse_xml(data).iter() if local(element.tag) == "Body"), None)
     if body is None or not len(body):
         raise WireError("envelope", 0, "has no body")
-    return local(body[0].tag), {local(one.tag): (one.text or "").strip() for one in body[0]}
+    return local(body[0].tag), {local(child.tag): (child.text or "").strip() for child in body[0]}
 
 
 def parse_response(data: bytes, name: str) -> dict[str, str] | SoapFault:
@@ -184,14 +184,14 @@ def parse_response(data: bytes, name: str) -> dict[str, str] | SoapFault:
         if exc.field != "XML" or f"{name}Response>".encode() not in data:
             raise
         return dict(loose_texts(data))
-    error = next((one for one in root.iter() if local(one.tag) == "UPnPError"), None)
+    error = next((element for element in root.iter() if local(element.tag) == "UPnPError"), None)
     if error is not None:
         code = _child(error, "errorCode")
         number = int(code) if code.isascii() and code.isdigit() and len(code) < 6 else 0
         return SoapFault(number, " ".join(_child(error, "errorDescription").split())[:120])
-    if any(local(one.tag) == "Fault" for one in root.iter()):
+    if any(local(element.tag) == "Fault" for element in root.iter()):
         return SoapFault(0, "refused without a code")
-    got = next((one for one in root.iter() if local(one.tag) == f"{name}Response"), None)
+    got = next((element for element in root.iter() if local(element.tag) == f"{name}Response"), None)
     if got is None:
         raise WireError("envelope", 0, f"answers something else than {name}")
-    return {local(one.tag): (one.text or "").strip() for one in got}
+    return {local(child.tag): (child.text or "").strip() for child in got}

@@ -49,11 +49,11 @@ def _packet(code: int, negotiation: bytes) -> bytes:
     return TPKT.pack(3, 0, TPKT.size + 1 + len(body)) + bytes([len(body)]) + body
 
 
-def connection_request(protocols: int = TLS | HYBRID) -> bytes:
+def serialize_request(protocols: int = TLS | HYBRID) -> bytes:
     return _packet(CONNECTION_REQUEST, NEGOTIATION.pack(REQUEST_TYPE, 0, 8, protocols))
 
 
-def connection_confirm(confirm: Confirm) -> bytes:
+def serialize_confirm(confirm: Confirm) -> bytes:
     if confirm.failure is not None:
         return _packet(CONNECTION_CONFIRM, NEGOTIATION.pack(FAILURE_TYPE, 0, 8, confirm.failure))
     return _packet(CONNECTION_CONFIRM, NEGOTIATION.pack(RESPONSE_TYPE, 0, 8, confirm.protocol))
