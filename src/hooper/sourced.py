@@ -43,6 +43,10 @@ class Sourced(Generic[T_co]):
         """Whether it is recent enough to be certain by it."""
         return self.at is None or now - self.at <= FRESH
 
+    def now(self, now: datetime) -> bool:
+        """Whether it was seen or told in this very run: what was told before may have changed since."""
+        return self.at is None or self.at >= now
+
     def age(self, now: datetime) -> str:
         """How long ago, in words."""
         return age_of(self.at, now) if self.at is not None else "just now"

@@ -83,10 +83,87 @@ def _moved(town: Town, service: str) -> Undo:
     attachment = town.nodes[SERVICES[service][0]].attachments[0]
     old, taken = attachment.address, {a.address for node in town.nodes.values() for a in node.attachments}
     network = town.segments[CLUB].network_address
+    town.leave(attachment)
     attachment.address = next(a for n in range(132, 200) if (a := IPv4Address(int(network) + n)) not in taken)
 
     def undo() -> None:
         attachment.address = old
+        town.gone.pop(old, None)
+
+    return undo
+
+
+def _off(town: Town, service: str) -> Undo:
+    """Somebody has pulled the plug. Machines go on sending to it for a while."""
+    node = town.nodes[SERVICES[service][0]]
+    node.off = True
+    town.leave(node.attachments[0])
+
+    def undo() -> None:
+        node.off = False
+        town.gone.pop(node.address, None)
+
+    return undo
+
+
+def _of_host(name: str, value: object) -> Callable[[Town, str], Undo]:
+    """Another setting of the device."""
+
+    def apply(town: Town, service: str) -> Undo:
+        node = town.nodes[SERVICES[service][0]]
+        old = getattr(node, name)
+        setattr(node, name, value)
+        return lambda: setattr(node, name, old)
+
+    return apply
+
+
+def _line_down(town: Town, service: str) -> Undo:
+    """The provider's line has no address any more; a while later it comes back with the same."""
+    del service
+    box, old = town.boxes["fibre-box"], town.boxes["fibre-box"].wan
+    box.wan = IPv4Address(0)
+
+    def undo() -> None:
+        if not int(box.wan):
+            box.wan = old
+
+    return undo
+
+
+def _inner_wan_moved(town: Town, service: str) -> Undo:
+    """The provider's box gives the club's router another address than its rules lead to."""
+    del service
+    box, old = town.boxes["club-router"], town.boxes["club-router"].wan
+    box.wan = IPv4Address("192.168.90.77")
+
+    def undo() -> None:
+        box.wan = old
+
+    return undo
+
+
+def _false_wan(town: Town, service: str) -> Undo:
+    """The club's router was told to say that it has the line's public address, though it stands behind another NAT."""
+    del service
+    club, fibre = town.boxes["club-router"], town.boxes["fibre-box"]
+    club.claims = fibre.wan
+
+    def undo() -> None:
+        club.claims = None
+
+    return undo
+
+
+def _zone_down(town: Town, service: str) -> Undo:
+    """The zone's own server is down, and what resolvers still have is last week's address."""
+    stale = _name_stale(town, service)
+    node = town.nodes["name-server"]
+    node.off = True
+
+    def undo() -> None:
+        node.off = False
+        stale()
 
     return undo
 
@@ -221,7 +298,47 @@ FAULTS: dict[str, Fault] = {
         Fault("service-stopped", "service-stopped", "the program on the device has stopped", _stopped),
         Fault("provider-blocks-port", "port-blocked", "the provider drops what comes in there", _blocked),
         Fault("carrier-nat", "carrier-nat", "the provider puts a NAT of its own before the line", _carrier_nat),
+        Fault("host-off", "host-off", "the device is unplugged", _off),
+        Fault(
+            "host-filters-strangers",
+            "host-filters-strangers",
+            "the device's own firewall answers its own network only",
+            _of_host("hears", "lan"),
+        ),
+        Fault(
+            "host-filters-all",
+            "host-filters-all",
+            "the device's own firewall drops what comes in",
+            _of_host("hears", "nobody"),
+        ),
+        Fault(
+            "host-without-way-out",
+            "host-without-way-out",
+            "the device has no gateway, or a wrong one",
+            _of_host("way_out", False),
+        ),
+        Fault("line-down", "line-down", "the provider's line has no address", _line_down),
+        Fault(
+            "inner-wan-moved",
+            "inner-wan-moved",
+            "the club's router has taken another address on the provider's box",
+            _inner_wan_moved,
+        ),
+        Fault(
+            "false-wan",
+            "",
+            "the club's router tells a public address that it does not have",
+            _false_wan,
+            look=f"{deeds.SURVEY}",
+        ),
         Fault("name-stale", "name-stale", "the name still has last week's address", _name_stale),
+        Fault(
+            "zone-down",
+            "name-stale",
+            "the zone's own server is down, and resolvers still have last week's address",
+            _zone_down,
+            look=f"{deeds.NAMES}",
+        ),
         Fault(
             "router-strict",
             "router-strict",

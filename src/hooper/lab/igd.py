@@ -121,7 +121,7 @@ class IgdRouter:
 
     def _do(self, name: str, given: dict[str, str], peer: Endpoint) -> list[tuple[str, str]]:
         actions: dict[str, Callable[[dict[str, str], Endpoint], list[tuple[str, str]]]] = {
-            "GetExternalIPAddress": lambda _, __: [("NewExternalIPAddress", str(self.box.wan))],
+            "GetExternalIPAddress": lambda _, __: [("NewExternalIPAddress", str(self.box.told_wan))],
             "GetStatusInfo": lambda _, __: [
                 ("NewConnectionStatus", "Connected" if int(self.box.wan) else "Disconnected"),
                 ("NewLastConnectionError", "ERROR_NONE"),

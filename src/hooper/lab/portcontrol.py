@@ -38,7 +38,7 @@ class PortControl:
         if asked.opcode != natpmp.ADDRESS:
             return natpmp.NatPmpResponse(asked.opcode, 2, epoch, None, asked.inside_port).serialize()
         result = natpmp.SUCCESS if int(self.box.wan) else natpmp.NETWORK_FAILURE
-        return natpmp.NatPmpResponse(natpmp.ADDRESS, result, epoch, self.box.wan).serialize()
+        return natpmp.NatPmpResponse(natpmp.ADDRESS, result, epoch, self.box.told_wan).serialize()
 
     def _pcp(self, data: bytes, peer: Endpoint, epoch: int) -> bytes | None:
         try:

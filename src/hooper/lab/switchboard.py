@@ -271,7 +271,7 @@ class Switchboard:
             [str(a.gateway) for a in attachments if a.gateway] if told is None else [str(server) for server in told]
         )
         around = {"interfaces": interfaces, "routes": routes, "resolvers": resolvers}
-        neighbours = [[str(address), mac, name] for address, mac, name in self.town.neighbours(asker.node)]
+        neighbours = [[str(address), *rest] for address, *rest in self.town.neighbours(asker.node)]
         await stream.send(link.serialize_line({**around, "neighbours": neighbours}))
 
     def _addresses(self, attachment: Attachment) -> list[str]:

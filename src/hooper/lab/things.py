@@ -69,13 +69,25 @@ class Attachment:
 
 @dataclass
 class Machine:
-    """A machine. tcp, udp: what answers at which port. stopped: ports whose program was ended."""
+    """A machine. tcp, udp: what answers at which port. stopped: ports whose program was ended.
+
+    off: nobody is there. hears: whom its own firewall lets in. way_out: its gateway is set, and is the router; without
+    it answers reach its own network only.
+    """
 
     key: str
     attachments: list[Attachment]
     tcp: dict[int, StreamHandler] = field(default_factory=dict)
     udp: dict[int, DatagramHandler] = field(default_factory=dict)
     stopped: set[tuple[str, int]] = field(default_factory=set)
+    off: bool = False
+    hears: Literal["all", "lan", "nobody"] = "all"
+    way_out: bool = True
+
+    def answers(self, source: IPv4Address, network: IPv4Network) -> bool:
+        """Whether what comes from `source` gets an answer that arrives."""
+        near = source in network
+        return self.hears == "all" and (near or self.way_out) if self.hears != "lan" else near
 
     @property
     def address(self) -> IPv4Address:
@@ -102,7 +114,8 @@ class Box:
     """A NAT gateway between two segments. blocked: what the provider drops before this box.
 
     ports: the outside ports that are this box's own, where it shares its address with others. other_exit: by which it
-    sends, where it has a second line. reveals: it says when a packet has made too many hops. A WAN address of 0.0.0.0
+    sends, where it has a second line. claims: the address that it tells to programs, where that is not its own.
+    reveals: it says when a packet has made too many hops. A WAN address of 0.0.0.0
     is a line that is down.
     """
 
@@ -123,6 +136,7 @@ class Box:
     filtering: Dependence = "address-and-port"
     ports: range | None = None
     other_exit: IPv4Address | None = None
+    claims: IPv4Address | None = None
     reveals: bool = True
     flows: dict[int, Flow] = field(default_factory=dict)
     tcp: dict[int, StreamHandler] = field(default_factory=dict)
@@ -132,6 +146,11 @@ class Box:
         """The rules that have not ended; those that have are dropped."""
         self.rules = [rule for rule in self.rules if rule.until is None or now < rule.until]
         return self.rules
+
+    @property
+    def told_wan(self) -> IPv4Address:
+        """What it says of its outer address to programs."""
+        return self.claims or self.wan
 
     def holds(self, address: IPv4Address) -> bool:
         """Whether it is one of its outer addresses."""

@@ -46,6 +46,7 @@ from hooper.lab.things import (
     made_up_mac,
 )
 
+NEIGHBOUR_SECONDS = 30.0  # how long a machine goes on sending to a device that is gone, as the kernel does
 ARP_SECONDS = 3.0  # how long a router asks for a host that is gone before it gives up, as the kernel does
 LEDGER_LENGTH = 100_000
 PORT_UNREACHABLE, HOST_UNREACHABLE, NET_UNREACHABLE = Icmp(3, 3), Icmp(3, 1), Icmp(3, 0)
@@ -69,6 +70,7 @@ class Town:
         self.provider: NameProvider
         self.root_pem = b""  # of the town's certificate authority
         self.identities: dict[str, Identity] = {}  # what devices show in TLS, by the name of the machine
+        self.gone: dict[IPv4Address, tuple[str, str, datetime]] = {}  # segment, MAC, since when nobody is there
         self.listeners: dict[tuple[str, int], Callable[[ByteStream, Endpoint], Awaitable[None]]] = {}
         self.sockets: dict[tuple[str, int], DatagramSocket] = {}
         self.ledger: deque[dict[str, Any]] = deque(maxlen=LEDGER_LENGTH)
@@ -192,8 +194,12 @@ class Town:
             if box.inner == segment and box.lan.ip == to:
                 return Arrival(box, to, port, source, to)
         for node in self.nodes.values():
-            if any(a.segment == segment and a.address == to for a in node.attachments):
+            if not node.off and any(a.segment == segment and a.address == to for a in node.attachments):
+                if isinstance(source.address, IPv4Address) and not node.answers(source.address, self.segments[segment]):
+                    return SWALLOWED
                 return Arrival(node, to, port, source, to)
+        if (left := self.gone.get(to)) is not None and left[0] == segment and self._remembered(left[2]) is not None:
+            return SWALLOWED
         if sender is not None:
             return Turned(after=ARP_SECONDS, local=False, icmp=None, by=to)  # asked on its own network, nobody is there
         router = next((b for b in self.boxes.values() if b.inner == segment), None)
@@ -301,23 +307,42 @@ class Town:
             return None
         return arrival.node.tcp.get(arrival.port)
 
-    def neighbours(self, node: Machine) -> list[tuple[IPv4Address, str, str]]:
-        """Address, MAC and interface of those on its own networks that `node` has spoken with, as they are now."""
+    def leave(self, attachment: Attachment) -> None:
+        """Nobody has this address any more, and for a while machines go on sending to who had it."""
+        self.gone[attachment.address] = attachment.segment, attachment.mac, self.now()
+
+    def _remembered(self, since: datetime) -> float | None:
+        """For how many seconds nobody has answered there; None: machines have found out meanwhile."""
+        silent = (self.now() - since).total_seconds() + 1  # it was heard of a second before it left
+        return silent if silent < NEIGHBOUR_SECONDS else None
+
+    def neighbours(self, node: Machine) -> list[tuple[IPv4Address, str, str, float]]:
+        """Address, MAC and interface of those on its own networks that `node` has spoken with, and for how many seconds
+        they have been silent: those that are gone stay for a while.
+        """
         asked = {e["to"].rpartition(":")[0] for e in self.ledger if e["place"].partition(":")[0] == node.key}
         routers = [
-            (address, made_up_mac(address), own.name)
+            (address, made_up_mac(address), own.name, 0.0)
             for own in node.attachments
             for box in self.boxes.values()
             for segment, address in ((box.inner, box.lan.ip), (box.outer, box.wan))
             if segment == own.segment and (address == own.gateway or str(address) in asked)
         ]
-        return routers + [
-            (other.address, other.mac, own.name)
+        gone = [
+            (address, mac, own.name, silent)
+            for own in node.attachments
+            for address, (segment, mac, since) in self.gone.items()
+            if segment == own.segment and (silent := self._remembered(since)) is not None
+        ]
+        there = [
+            (other.address, other.mac, own.name, 0.0)
             for own in node.attachments
             for peer in self.nodes.values()
             for other in peer.attachments
-            if other.segment == own.segment and peer is not node and str(other.address) in asked
+            if other.segment == own.segment and not peer.off and peer is not node and str(other.address) in asked
         ]
+        taken = {address for address, *_ in there}
+        return routers + there + [entry for entry in gone if entry[0] not in taken]
 
     def lookup(self, name: str) -> list[IPv4Address]:
         """What a machine's own resolver gives."""

@@ -44,6 +44,14 @@ def between(to_self: Hops, outward: Hops | None) -> tuple[int, int | None]:
     return least, most
 
 
+def nats_before(to_self: Hops | None, outward: Hops | None, *, counted: bool) -> tuple[int, int | None] | None:
+    """How many NATs stand before the public address, at least and at most; None: the hops do not tell."""
+    if to_self is None:
+        return None
+    told = to_self.last or to_self.arrived or (outward is not None and outward.last)
+    return between(to_self, outward if counted else None) if told else None
+
+
 @dataclass(frozen=True, slots=True)
 class NatBehaviour:
     """What a NAT does with UDP.
@@ -96,6 +104,7 @@ class Measured:
     are not in it, the nearest first. to_self, outward: the hops to one's own public address, and to a STUN server.
     counted: these were looked at twice, so that the NATs can be counted by them.
     tunnel: the interface of a tunnel that this machine's default route leads through; tunnel_shows: what it shows.
+    claims: outer addresses that gateways tell and that cannot be so, since the site or the hops say otherwise.
     silent: STUN servers that did not answer. outstanding: what was still running when the time was over. trouble: what
     this machine did not allow.
     """
@@ -104,6 +113,7 @@ class Measured:
     silent: tuple[str, ...] = ()
     boxes: dict[str, BoxSaid] = field(default_factory=dict)
     revealed: tuple[BoxSaid, ...] = ()
+    claims: dict[str, BoxSaid] = field(default_factory=dict)
     to_self: Hops | None = None
     outward: Hops | None = None
     counted: bool = False
@@ -117,10 +127,7 @@ class Measured:
     @property
     def nats(self) -> tuple[int, int | None] | None:
         """How many NATs stand before the public address, at least and at most, by the hops; None: not read."""
-        if self.to_self is None:
-            return None
-        told = self.to_self.last or self.to_self.arrived or (self.outward is not None and self.outward.last)
-        return between(self.to_self, self.outward if self.counted else None) if told else None
+        return nats_before(self.to_self, self.outward, counted=self.counted)
 
 
 @dataclass(frozen=True)

@@ -327,6 +327,11 @@ def remarks(site: Site, facts: LineFacts) -> Iterator[str]:
             f"{' and '.join(mute)} answers neither UPnP nor NAT-PMP nor PCP: it is switched off there, or this"
             " computer's own firewall or a guest network drops the answers."
         )
+    for key, claim in measured.claims.items():
+        yield (
+            f"{key} tells the WAN address {claim.wan} ({claim.by}), which cannot be its own: another router stands"
+            " before it. It was told to say so, and is not believed."
+        )
     for key, said in measured.boxes.items():
         if site.gateways[key].control == "hand":
             yield f"{key} answers {', '.join(said.control)}: with `control` left out, Hooper can drive it."

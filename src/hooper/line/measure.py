@@ -12,9 +12,9 @@ from datetime import datetime
 
 import anyio
 
-from hooper.addresses import classify
+from hooper.addresses import IPAddress, classify
 from hooper.errors import HooperError, LabGone, WireError
-from hooper.line.facts import LineFacts, Measured, NatBehaviour
+from hooper.line.facts import BoxSaid, LineFacts, Measured, NatBehaviour
 from hooper.line.ground import Ground, Job, stand
 from hooper.line.nat import nat_behaviour
 from hooper.line.path import Path
@@ -29,16 +29,26 @@ from hooper.wire import stun
 
 SHORTEST = 0.2  # seconds in which an answer can be expected at all
 
+SHALLOW = (
+    "the public address, by STUN",
+    "the hops",
+    "the routers, by UPnP",
+    "the routers, by NAT-PMP and PCP",
+)
+
 Progress = Callable[[tuple[str, ...]], None]
 
 
 @dataclass
 class Measuring:
-    """One survey of one line. progress: called with what is still running."""
+    """One survey of one line. progress: called with what is still running. deep: else only what tells whether packets
+    arrive: the public address, the hops, what routers say.
+    """
 
     ground: Ground
     now: datetime
     progress: Progress | None = None
+    deep: bool = True
     nat: NatBehaviour | None = None
     running: list[str] = field(default_factory=list)
     trouble: list[HooperError] = field(default_factory=list)
@@ -61,6 +71,8 @@ class Measuring:
             "routers further out": self._after_hops(self.routers.ask_revealed),
             "how the NAT behaves": self._after_hops(self._ask_nat),
         }
+        if not self.deep:
+            jobs = {label: job for label, job in jobs.items() if label in SHALLOW}
         with anyio.move_on_after(max(self.ground.end - self.ground.here.clock.monotonic(), 0)):
             async with anyio.create_task_group() as tasks:
                 for label, job in jobs.items():
@@ -121,8 +133,9 @@ class Measuring:
             for key in self.ground.site.gateways
             if (said := self.ground.known.told.get(f"wan:{key}")) is not None
         }
+        claims = {key: said_so for key, said_so in self.routers.boxes.items() if self._is_false(key, said_so)}
         for key, said_so in self.routers.boxes.items():
-            if said_so.wan is not None:
+            if said_so.wan is not None and key not in claims:
                 wan[key] = Sourced(str(said_so.wan), said_so.by, self.now)
         way = f"route by {interface}" if interface is not None else "its route"
         measured = Measured(
@@ -130,6 +143,7 @@ class Measuring:
             silent=tuple(self.outside.silent),
             boxes=self.routers.boxes,
             revealed=self.routers.revealed_in_order(),
+            claims=claims,
             to_self=self.path.to_self,
             outward=self.path.outward,
             counted=self.path.counted,
@@ -158,6 +172,27 @@ class Measuring:
             measured=measured,
         )
 
+    def _is_false(self, key: str, said: BoxSaid) -> bool:
+        """Whether a router tells an outer address that it cannot have: people can set what it tells. What the hops show
+        counts more; where they show nothing, an inner router's address is one of the LAN of the router before it.
+        """
+        chain = self.ground.chain
+        if said.wan is None or key not in chain:
+            return False
+        count, nats = len(chain) - chain.index(key), self.path.nats()
+        if nats is not None and classify(said.wan).reachable:
+            least, most = nats
+            if least > count:
+                return self._shows(said.wan)
+            if most is not None and most <= count:
+                return False
+        outer = chain[chain.index(key) - 1] if count < len(chain) else None
+        return outer is not None and said.wan not in self.ground.site.gateways[outer].lan.network
+
+    def _shows(self, address: IPAddress) -> bool:
+        """Whether it is the address that the hops were counted to."""
+        return self.path.to_self is not None and self.path.to_self.to == address
+
     def _is_the_line(self) -> bool:
         """Whether this machine, on none of the site's networks, has the line's address itself."""
         if self.ground.own is not None and not self.ground.site.gateways:
@@ -174,6 +209,7 @@ class Measuring:
         ground = self.ground
         outermost = ground.chain[0] if ground.chain else ""
         said = self.routers.boxes.get(outermost)
+        said = None if said is not None and self._is_false(outermost, said) else said
         tried = "no STUN server is named in [measure]"
         if ground.servers(4):
             tried = "no STUN server answered" if at_line else "this machine is not at the site"
@@ -198,13 +234,15 @@ async def measure_line(
     *,
     now: datetime,
     progress: Progress | None = None,
+    deep: bool = True,
 ) -> LineFacts:
     """What is known of the line that this machine is on, measured in depth.
 
     Args: known: before anything is asked. deadline: seconds for all of it. progress: called with what is still running.
+    deep: else only what tells whether packets arrive.
     Raises: NoNetwork.
     """
-    return await Measuring(await stand(here, site, known, deadline), now, progress).run()
+    return await Measuring(await stand(here, site, known, deadline), now, progress, deep).run()
 
 
 def _leaves(group: BaseExceptionGroup[BaseException] | None) -> list[HooperError]:

@@ -14,12 +14,12 @@ from hooper import deeds
 from hooper.addresses import IPAddress, classify
 from hooper.clock import Clock
 from hooper.errors import HooperError, RefusedForSafety, WireError
+from hooper.net.presence import DISCARD
 from hooper.net.standing import connected_surroundings, standing
 from hooper.net.types import Datagrams, Door, Endpoint, Interface, NoRoute, Rejected, Surroundings
 from hooper.site.model import Site
 from hooper.site.protocols import SPEECHES
 
-DISCARD = 9  # where a datagram does nothing (RFC 863); that it is sent makes the system ask for the address
 PACE = 0.008  # seconds between two datagrams of a sweep
 SETTLE = 1.2  # seconds that answers may take after the last one
 MOST = 1024  # addresses of a sweep: a home or a small office has no more

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 import anyio
 
 from hooper.addresses import IPAddress
-from hooper.line.facts import Hops, between
+from hooper.line.facts import Hops, between, nats_before
 from hooper.line.ground import Ground
 from hooper.line.hops import PATIENCE, confirm, trace
 from hooper.line.seen import SeenOutside
@@ -53,6 +53,10 @@ class Path:
     @property
     def _patience(self) -> float:
         return self.ground.left(min(PATIENCE, HOPS_SHARE * self.ground.deadline))
+
+    def nats(self) -> tuple[int, int | None] | None:
+        """How many NATs stand before the public address, at least and at most; None: the hops do not tell."""
+        return nats_before(self.to_self, self.outward, counted=self.counted)
 
     def nats_are(self, count: int) -> bool:
         """Whether exactly so many NATs stand before what is seen outside."""

@@ -102,9 +102,12 @@ def _by_numbers(facts: LineFacts) -> LineJudged | None:
     """A NAT whose outer address is the public one: it is the outermost."""
     public = facts.outside
     boxes = boxes_outward(facts)
+    nats = facts.measured.nats if facts.measured is not None else None
     for count, box in enumerate(boxes, 1):
         if box.wan is None or box.wan != public or not classify(box.wan).reachable:
             continue
+        if nats is not None and nats[0] > count:
+            continue  # it says so, and the hops go on behind it
         beyond = [box for box in boxes[count:] if box.known]
         evidence = [_sentence(box, facts), _seen(facts)]
         if beyond:

@@ -268,7 +268,9 @@ class LabDoor:
                 for row in answer["routes"]
             ),
             tuple(ip_address(text) for text in answer["resolvers"]),
-            tuple(Neighbour(ip_address(a), mac, interface) for a, mac, interface in answer["neighbours"]),
+            tuple(
+                Neighbour(ip_address(a), mac, interface, silent) for a, mac, interface, silent in answer["neighbours"]
+            ),
         )
 
     def changes(self) -> AsyncIterator[Change]:

@@ -51,7 +51,7 @@ def _of_linux() -> Surroundings:
     told = _ask_kernel(rtnetlink.GET_LINKS) + _ask_kernel(rtnetlink.GET_NEIGHBOURS)
     tunnels = {_name(link.index) for messages in told for link in messages.links if link.tunnel}
     neighbours = tuple(
-        Neighbour(neighbour.address, neighbour.mac, name)
+        Neighbour(neighbour.address, neighbour.mac, name, neighbour.silent_s)
         for messages in told
         for neighbour in messages.neighbours
         if (name := _name(neighbour.index)) is not None and not neighbour.address.is_multicast

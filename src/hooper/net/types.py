@@ -129,11 +129,16 @@ class Route:
 
 @dataclass(frozen=True, slots=True)
 class Neighbour:
-    """A device that this machine has spoken with on one of its own networks."""
+    """A device that this machine has spoken with on one of its own networks.
+
+    silent_s: seconds since it last showed that it is there; None: the system does not say. Systems keep an entry for
+    half a minute and more after its owner is gone.
+    """
 
     address: IPAddress
     mac: str
     interface: str
+    silent_s: float | None = None
 
 
 @dataclass(frozen=True, slots=True)

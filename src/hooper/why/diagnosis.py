@@ -42,6 +42,15 @@ def diagnose(topology: Topology, plan: Plan, facts: ServiceFacts) -> WhyDocument
         "outside",
     ]
     ok: bool | None
+    broken = next((case.steps[name] for name in order if case.steps[name].state == "broken"), None)
+    if broken is not None and not case.causes:
+        case.cause(
+            "unexplained",
+            "possible",
+            f"{broken.step} is broken: {'; '.join(broken.evidence)}",
+            f"Look at each router's list of rules and compare it with `{deeds.SHEET}`.",
+            read_rule(chain[0], facts.service) if chain else None,
+        )
     if any(step.state == "broken" for step in case.steps.values()) or case.causes:
         ok = False
     else:
@@ -93,7 +102,7 @@ def _host(case: Case) -> None:
     moved = facts.host_at is not None and parse_address(facts.host_at.value) != host.address and not answers
     if moved and facts.host_at is not None:
         new = facts.host_at.value
-        fresh = facts.host_at.fresh(facts.line.now)
+        fresh = facts.host_at.now(facts.line.now)
         case.step("host", "broken", f"{service.host} is told to be at {new}, the plan says {host.address}")
         _moved(case, new, "certain" if fresh else "likely")
     elif facts.elsewhere is not None and not answers:
@@ -103,20 +112,24 @@ def _host(case: Case) -> None:
         # Wi-Fi repeaters answer with a MAC of their own, so this alone is not certain
         case.step("host", "unknown", f"at {host.address} answers the MAC {facts.mac_seen}, the plan says {host.mac}")
         _moved(case, None, "likely")
-    elif facts.nobody_inside:
+    elif facts.nobody_inside and not answers:
         case.step("host", "broken", f"nobody on this network has the address {host.address}")
-        _gone(case)
+        _gone(case, "likely")
     elif facts.inside is None:
         case.step("host", "unknown", "this machine is not on the device's network")
     elif facts.inside.verdict in (*THERE, "mismatched", "refused"):
         known = ", by the MAC in the plan" if host.mac and facts.mac_seen == host.mac else ""
         case.step("host", "ok", f"{host.address} answers{known}")
-    elif host.mac is not None and facts.mac_seen == host.mac:
-        case.step("host", "ok", f"the MAC in the plan is at {host.address}")
-    else:
-        case.step("host", "unknown", f"{host.address} does not answer at port {facts.inside.port}")
+    elif facts.mac_seen is not None and not facts.doubtful:
+        whose = "the MAC in the plan" if facts.mac_seen == host.mac else "a device"
+        case.step("host", "ok", f"{whose} is at {host.address}")
         if facts.inside.verdict == "silent":
-            _gone(case)
+            _filters_all(case, "likely")
+    else:
+        case.step("host", "unknown", f"{host.address} does not answer, and nothing shows that it is there now")
+        if facts.inside.verdict == "silent":
+            _gone(case, "likely")
+            _filters_all(case, "possible")
 
 
 def _moved(case: Case, new: str | None, certainty: Certainty) -> None:
@@ -133,18 +146,31 @@ def _moved(case: Case, new: str | None, certainty: Certainty) -> None:
     )
 
 
-def _gone(case: Case) -> None:
+def _filters_all(case: Case, certainty: Certainty) -> None:
+    """The device is there, and what comes in at the port gets no answer, not even a refusal."""
+    inside, host = case.facts.inside, case.site.services[case.facts.service].host
+    assert inside is not None
+    case.cause(
+        "host-filters-all",
+        certainty,
+        f"{host} drops what comes in at {inside.transport} {inside.port}: its own firewall, or a program that hangs",
+        f"Let {case.facts.service} in in the firewall of {host}, and start it anew.",
+        f"Look on {host} itself whether {case.facts.service} answers there, and what its firewall lets in.",
+    )
+
+
+def _gone(case: Case, certainty: Certainty) -> None:
     name = case.site.services[case.facts.service].host
     place = "in its router's list of devices, or on its own screen"
     decide = f"Look for {name} {place}: give the address with {deeds.HOST_ADDRESS}."
     case.cause(
         "host-moved",
-        "likely",
+        certainty,
         f"{name} has taken another address",
         f"Find it in its router's list of devices and give it {case.site.hosts[name].address} again.",
         decide,
     )
-    case.cause("host-off", "possible", f"{name} is switched off or unplugged", "Look whether it runs.", decide)
+    case.cause("host-off", certainty, f"{name} is switched off or unplugged", "Look whether it runs.", decide)
 
 
 def _service(case: Case) -> None:
@@ -164,12 +190,12 @@ def _service(case: Case) -> None:
     elif inside.verdict == "refused":
         case.step("service", "broken", f"inside: {host.address} refuses port {inside.port}")
         same = host.mac is not None and facts.mac_seen == host.mac
-        told = facts.host_at is not None and facts.host_at.fresh(facts.line.now)
+        told = facts.host_at is not None and facts.host_at.now(facts.line.now)
         case.cause(
             "service-stopped",
             "certain" if same or told else "likely",
-            f"{service.host} answers, but nothing listens at port {inside.port}: {name} does not run",
-            f"Start it on {service.host}, or correct its port.",
+            f"{service.host} refuses port {inside.port}: {name} does not run there, or its firewall refuses it",
+            f"Start it on {service.host}, or correct its port; else let it in in the firewall of {service.host}.",
             f"Make sure that {host.address} is {service.host}: give the address it shows with {deeds.HOST_ADDRESS}.",
         )
         if not (same or told):
@@ -346,14 +372,6 @@ def _outside(case: Case) -> None:
         for fault in outside.problems:
             if fault not in CODES:
                 _faulty(case, fault, outside.detail)
-    if state == "broken" and not case.causes:
-        case.cause(
-            "unexplained",
-            "possible",
-            f"from outside {where} is {outside.verdict}: {outside.detail}",
-            f"Look at each router's list of rules and compare it with `{deeds.SHEET}`.",
-            read_rule(case.facts.line.chain[0], case.facts.service) if case.facts.line.chain else None,
-        )
 
 
 def _typed(case: Case) -> list[str]:

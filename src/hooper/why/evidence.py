@@ -6,7 +6,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 import anyio
 
@@ -16,9 +16,11 @@ from hooper.check.results import Result
 from hooper.errors import HooperError
 from hooper.gateways.find import find_routers
 from hooper.gateways.rules import wanted_rules
-from hooper.line.facts import LineFacts
+from hooper.line.facts import LineFacts, Measured
 from hooper.line.gather import gather_line
+from hooper.line.measure import measure_line
 from hooper.line.sources import Given, PublicAddress
+from hooper.net.presence import neighbours_since
 from hooper.net.types import Door, Neighbour
 from hooper.planning.openers import not_driven
 from hooper.planning.topology import Topology
@@ -33,6 +35,8 @@ if TYPE_CHECKING:
     from hooper.site.model import Host, Site
 
 SEEN = "seen in its table"
+LINE_PATIENCE = 3.0  # seconds for what routers and hops tell of the line
+HEARD = ("answered", "connected", "mismatched", "refused")  # whoever says so is there
 STORED_FOR = timedelta(minutes=10)  # an older look from outside proves nothing any more
 
 
@@ -69,7 +73,7 @@ async def gather_service(
     base: the site file's folder.
     Raises: NoNetwork, UsageError.
     """
-    site, way = topology.site, topology.chain(service)
+    site, way, started = topology.site, topology.chain(service), here.clock.monotonic()
     chain = way.gateways
     line = await gather_line(here, site, past.known, min(deadline, 2.0), now=now, chain=chain, line=way.line)
     looks: dict[str, Outcome] = {}
@@ -77,25 +81,43 @@ async def gather_service(
     async def inside() -> None:
         looks["inside"] = await check_here(here, Wish(topology, [service], deadline, base=base))
 
+    well = anyio.CancelScope()  # ends what looks for reasons once there is nothing to explain
+
     async def from_outside(door: Door) -> None:
         public = {line.line: PublicAddress(line.line, line.public)} if line.public.value is not None else {}
         services = _side_by_side(site, service)  # of the others, those over TCP say whether the line is sound
         wish = Wish(topology, services, deadline, past.known, public, base, ("tcp",))
         looks["outside"] = await check_outside(here, door, wish, memory)
+        own = [result for result in looks["outside"].results if result.service == service]
+        if own and all(result.ok for result in own):
+            well.cancel()
 
     tables: dict[str, Sourced[str]] = {}
 
     async def read_tables() -> None:
         tables.update(await _tables(here, site, plan, service, chain, past, min(deadline, 2.0), now=now))
 
+    measured: list[LineFacts] = []
+
+    async def measure() -> None:
+        with well:
+            patience = min(max(deadline, 1.0), LINE_PATIENCE)
+            measured.append(await measure_line(here, site, past.known, patience, now=now, deep=False))
+
     async with anyio.create_task_group() as tasks:
         tasks.start_soon(read_tables)
+        if chain[-1] in in_sight(site, line.at):
+            tasks.start_soon(measure)
         if chain[-1] in in_sight(site, line.at):
             tasks.start_soon(inside)
         if outside is not None:
             tasks.start_soon(from_outside, outside)
-    facts = await _facts(here, site, plan, service, past, line, looks)
-    return replace(facts, rules={**facts.rules, **tables}), list(looks.values())
+    if measured:
+        line = _with_measured(line, measured[0])
+    near = await _near(here, site, service, line, looks.get("inside"), started, deadline)
+    facts = _facts(topology, plan, service, past, line, looks, near)
+    seen = {key: said for key, said in tables.items() if said.value != "unseen" or key not in facts.rules}
+    return replace(facts, rules={**facts.rules, **seen}), list(looks.values())
 
 
 async def _tables(
@@ -109,8 +131,8 @@ async def _tables(
     *,
     now: datetime,
 ) -> dict[str, Sourced[str]]:
-    """What the routers that answer say of the service's rule. One that is not shown may still be there, made by hand,
-    unless it was Hooper that had entered it.
+    """What the routers that answer say of the service's rule: there, missing, the address that it names, or unseen: one
+    that is not shown may still be there, made by hand, unless it was Hooper that had entered it.
     """
     driven = [key for key in chain if not_driven(site.gateways[key]) is None]
     found: dict[str, Sourced[str]] = {}
@@ -135,8 +157,9 @@ async def _tables(
                 right = entry.leads_as(rule.rule) and entry.enabled
                 target = f"{entry.target_address}:{entry.target_port}"
                 found[key] = Sourced("there" if right else target if entry.enabled else "missing", SEEN, now)
-            elif service in past.entered.get(key, ()):
-                found[key] = Sourced("missing", SEEN, now)
+            else:  # rules that were made by hand may not be shown to programs
+                sure = service in past.entered.get(key, ())
+                found[key] = Sourced("missing" if sure else "unseen", SEEN, now)
     return found
 
 
@@ -146,9 +169,49 @@ def _side_by_side(site: Site, service: str) -> list[str]:
     return [service, *others]
 
 
-async def _facts(
-    here: Door, site: Site, plan: Plan, service: str, past: Past, line: LineFacts, looks: Mapping[str, Outcome]
+def _with_measured(line: LineFacts, measured: LineFacts) -> LineFacts:
+    """What the routers say and the hops show, added to what was asked for quickly. What a router says now counts more
+    than what a person said of it earlier.
+    """
+    assert measured.measured is not None
+    own = measured.chain == line.chain and measured.line == line.line
+    more = measured.measured if own else Measured(boxes=measured.measured.boxes)
+    said = {key: wan for key, wan in measured.wan.items() if wan.measured}
+    if own and measured.public.measured and line.public.how in ("measured", "told", "named", "written"):
+        line = replace(line, public=measured.public, differs=measured.differs)
+    return replace(line, wan={**line.wan, **said}, measured=more)
+
+
+class _Near(NamedTuple):
+    """Who is there on this machine's own network: all neighbours, and whether anything shows that the device is."""
+
+    neighbours: tuple[Neighbour, ...] = ()
+    doubtful: bool = False
+    gone: bool = False
+
+
+async def _near(
+    here: Door, site: Site, service: str, line: LineFacts, look: Outcome | None, started: float, deadline: float
+) -> _Near:
+    """Neighbours are seen on one's own network only; those in question are asked again where the device is silent."""
+    if line.at is None or line.at != line.chain[-1] or look is None:
+        return _Near()
+    host = site.hosts[site.services[service].host]
+    heard = any(result.verdict in HEARD for result in look.results if result.service == service)
+    before = (await here.surroundings()).neighbours
+    others = [n.address for n in before if host.mac is not None and n.mac == host.mac and n.address != host.address]
+    asked = others if heard else [host.address, *others]
+    now = await neighbours_since(here, asked, started, min(deadline, 4.0)) if asked else before
+    told = any(neighbour.silent_s is not None for neighbour in before)  # this system says how old its entries are
+    there = heard or any(n.address == host.address for n in now)
+    left = any(n.address == host.address for n in (await here.surroundings()).neighbours)
+    return _Near(now, doubtful=not there, gone=not there and told and not left)
+
+
+def _facts(
+    topology: Topology, plan: Plan, service: str, past: Past, line: LineFacts, looks: Mapping[str, Outcome], near: _Near
 ) -> ServiceFacts:
+    site = topology.site
     host_key = site.services[service].host
     host = site.hosts[host_key]
     inside = _worst(looks["inside"].results if "inside" in looks else (), service)
@@ -159,18 +222,19 @@ async def _facts(
     found = outside.evidence.public_address if outside is not None else None
     if line.public.value is None and found is not None and found.value is not None:
         line = replace(line, public=Sourced(parse_address(found.value), found.source))
-    near = line.at is not None and line.at == line.chain[-1]  # neighbours are seen on one's own network only
-    neighbours = (await here.surroundings()).neighbours if near else ()
+    nobody = any(look.nobody for look in looks["inside"].inside.values()) if "inside" in looks else False
     facts = ServiceFacts(
         line=line,
         service=service,
         inside=inside,
-        nobody_inside=any(look.nobody for look in looks["inside"].inside.values()) if "inside" in looks else False,
+        nobody_inside=nobody or near.gone,
         outside=outside,
         others=_others(seen, service),
+        host_reached=_host_reached(site, seen, service),
         stored_at=stored_at,
-        mac_seen=next((n.mac for n in neighbours if n.address == host.address), None),
-        elsewhere=_elsewhere(neighbours, host),
+        mac_seen=next((n.mac for n in near.neighbours if n.address == host.address), None),
+        elsewhere=_elsewhere(near.neighbours, host),
+        doubtful=near.doubtful,
         rules={key: told for key in line.chain if (told := past.known.told.get(f"rule:{service}:{key}"))},
         ticked=ticked_sheets(plan, line.chain, past.known.told),
         host_at=past.known.told.get(f"at:{host_key}"),
@@ -195,6 +259,14 @@ def _others(seen: Outcome | None, service: str) -> bool | None:
         return None
     others = [r for r in seen.results if r.service != service and r.expected == "reachable" and r.transport == "tcp"]
     return any(r.verdict in ("answered", "connected") for r in others) if others else None
+
+
+def _host_reached(site: Site, seen: Outcome | None, service: str) -> bool:
+    """Whether another service of the same host answered from outside."""
+    if seen is None or not seen.origin.proves_outside:
+        return False
+    mates = {key for key, entry in site.services.items() if entry.host == site.services[service].host} - {service}
+    return any(result.service in mates and result.verdict in ("answered", "connected") for result in seen.results)
 
 
 def _twin(site: Site, facts: ServiceFacts, seen: Outcome | None, past: Past) -> str | None:

@@ -17,9 +17,12 @@ class ServiceFacts:
 
     inside: the probe at the inner address. outside: the probes at the public one, None: not looked.
     others: did other public services of this line answer from outside? None: not looked, or there are none.
+    host_reached: another service of the same host answered there, so that its answers find the way out.
     stored_at: when the outside was seen, where that is an earlier result.
-    mac_seen: the MAC that answers at the host's address; elsewhere: where the host's MAC answers instead.
-    rules: what was told of the routers' rules, or read in their tables: there, missing, or the address a rule names.
+    mac_seen: the MAC that answers at the host's address now; elsewhere: where the host's MAC answers instead.
+    doubtful: nothing shows that the device is there now: what this machine remembers of it may be old.
+    rules: what was told of the routers' rules, or read in their tables: there, missing, unseen (a table that may not
+    show all does not have it), or the address that a rule names.
     ticked: the gateways whose sheet the user has ticked off as it now stands.
     host_at: the address that the device has, as told. twin: the service whose certificate answered instead.
     """
@@ -30,9 +33,11 @@ class ServiceFacts:
     nobody_inside: bool
     outside: Result | None
     others: bool | None = None
+    host_reached: bool = False
     stored_at: datetime | None = None
     mac_seen: str | None = None
     elsewhere: IPAddress | None = None
+    doubtful: bool = False
     rules: dict[str, Sourced[str]] = field(default_factory=dict)
     ticked: dict[str, Sourced[str]] = field(default_factory=dict)
     host_at: Sourced[str] | None = None

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from hooper import deeds
-from hooper.addresses import classify, parse_address
+from hooper.addresses import parse_address
 from hooper.check.results import IcmpSeen
 from hooper.line.judging import outer_wan, situation
+from hooper.line.situation import judge
 from hooper.planning.values import EVERYTHING, Forward
 from hooper.ports import ports_text
 from hooper.sourced import Sourced
@@ -17,7 +18,7 @@ def _told_rule(case: Case, gateway: str) -> tuple[str | None, Sourced[str] | Non
     told = case.facts.rules.get(gateway)
     if told is None:
         return ("ticked", case.facts.ticked[gateway]) if gateway in case.facts.ticked else (None, None)
-    if told.value in ("there", "missing"):
+    if told.value in ("there", "missing", "unseen"):
         return told.value, told
     wanted = {rule.target_address for rule in _rules(case, gateway)}
     address, _, port = told.value.partition(":")
@@ -62,25 +63,95 @@ def judge_way(case: Case) -> None:
     if kind in ("carrier-nat", "shared-ports", "no-ipv4") and not reached:
         _carrier(case)
         return
+    if not arrived and _inner_moved(case):
+        return
     if outside is not None and outside.expected == "unreachable":
         _not_allowed(case, reachable=arrived or verdict == "mismatched")
         return
-    if arrived or outside is None:
+    if arrived:
+        return
+    if outside is None or verdict == "unproven":  # not seen: what routers and people say counts
+        if not _told_wrong(case) and any(_told_rule(case, key)[0] == "unseen" for key in facts.line.chain):
+            _missing(case, "possible", only="unseen")
         return
     icmp = outside.evidence.icmp
-    from_the_site = icmp is not None and icmp.by == outside.target_address
+    from_the_site = icmp is not None and _is_ours(case, icmp.by)
     if verdict == "mismatched":
         _wrong_host(case, "likely")
     elif not inside_good and case.causes:
         return  # the first broken link is inside: what lies further out cannot be told yet
     elif icmp is not None and not from_the_site:
         _stopped_on_the_way(case, icmp)
-    elif verdict == "refused" or (verdict == "silent" and from_the_site):
+    elif icmp is not None and (icmp.type, icmp.code) in PROHIBITED:
+        _strangers_rejected(case, icmp)
+    elif icmp is not None and verdict == "silent":
+        _nobody_at_the_end(case, icmp)
+    elif verdict == "refused":
         _wrong_host(case, "likely")
-        if verdict == "refused" and not any(cause.certainty == "certain" for cause in case.causes):
+        if not any(cause.certainty == "certain" for cause in case.causes):
             _missing(case, "possible")
     elif verdict == "silent":
         _silent(case)
+
+
+PROHIBITED = ((3, 9), (3, 10), (3, 13))  # RFC 1812 section 5.2.7.1: forbidden by an administrator
+
+
+def _is_ours(case: Case, sender: str | None) -> bool:
+    """Whether an ICMP message comes from behind the public address: a NAT puts that in, or forgets to."""
+    outside = case.facts.outside
+    if sender is None or outside is None:
+        return False
+    own = [gateway.lan.network for gateway in case.site.gateways.values()]
+    return sender == outside.target_address or any(parse_address(sender) in network for network in own)
+
+
+def _inner_moved(case: Case) -> bool:
+    """Whether an inner router has another outer address than the rules of the one before it lead to."""
+    line = case.facts.line
+    for outer, key in zip(line.chain, line.chain[1:], strict=False):
+        planned, said = case.site.gateways[key].wan_behind(outer), line.wan.get(key)
+        if said is None or planned is None or parse_address(said.value) == planned:
+            continue
+        words = f"{key} has the WAN address {said.value}"
+        case.step(f"rule:{outer}", "broken", f"its rules lead to {planned}", f"{words} ({said.words(line.now)})")
+        case.cause(
+            "inner-wan-moved",
+            "certain" if said.now(line.now) else "likely",
+            f"{words}; the rules of {outer} lead to {planned}",
+            f"Have {outer} reserve {planned} for {key}, or write {said.value} as its `wan` and enter the rules anew.",
+            read_wan(key),
+        )
+        return True
+    return False
+
+
+def _nobody_at_the_end(case: Case, icmp: IcmpSeen) -> None:
+    """The packet passed the provider and a rule, and the router found nobody where that leads."""
+    facts = case.facts
+    service = case.site.services[facts.service]
+    if facts.inside is not None and facts.inside.verdict in (*THERE, "mismatched", "refused"):
+        _wrong_host(case, "likely")  # the device is there: so the rule leads elsewhere
+        return
+    said = f"{icmp.by} says that nobody is where the rule leads ({icmp.name})"
+    again = f"Give it {case.site.hosts[service.host].address} again."
+    decide = f"Look whether {service.host} is on, and which address it shows: give that with {deeds.HOST_ADDRESS}."
+    case.cause("host-off", "likely", f"{service.host} is switched off or unplugged: {said}", "Switch it on.", decide)
+    case.cause("host-moved", "likely", f"{service.host} has taken another address: {said}", again, decide)
+    _wrong_host(case, "possible")
+
+
+def _strangers_rejected(case: Case, icmp: IcmpSeen) -> None:
+    """Somebody behind the public address forbids it: the device's own firewall, or a router's."""
+    host = case.site.services[case.facts.service].host
+    case.cause(
+        "host-filters-strangers",
+        "likely",
+        f"{icmp.by} says {icmp.name}: a firewall of {host}, or of a router, forbids it to strangers",
+        f"Let it in from everywhere in the firewall of {host}, and look for such a rule on the routers.",
+        "Switch that firewall off for a moment and look again from outside.",
+    )
+    _wrong_host(case, "possible")
 
 
 def _not_allowed(case: Case, *, reachable: bool) -> None:
@@ -128,7 +199,7 @@ def _public_address(case: Case, *, arrived: bool) -> None:
 def line_proven(case: Case) -> bool:
     """Whether packets to the public address surely reach the outermost gateway."""
     told = outer_wan(case.facts.line)
-    fresh = told is not None and told.fresh(case.facts.line.now)
+    fresh = told is None or told.fresh(case.facts.line.now)  # without it, the hops have said so, just now
     return bool(case.facts.others) or (situation(case.facts.line)[1] is True and fresh)
 
 
@@ -149,6 +220,9 @@ def _rule_step(case: Case, gateway: str, *, arrived: bool) -> None:
         case.step(name, "broken", f"planned: {planned}", f"{told.source} to be missing, {age}")
     elif state == "wrong" and told is not None:
         case.step(name, "broken", f"planned: {planned}", f"{told.source} to lead to {told.value}, {age}")
+    elif state == "unseen" and told is not None:
+        seen = "not in the table that it shows to programs, which may leave out what was entered by hand"
+        case.step(name, "unknown", f"planned: {planned}", f"{seen}, {age}")
     elif state == "there" and told is not None:
         case.step(name, "ok", f"planned: {planned}", f"{told.source} to be there, {age}")
     elif state == "ticked":
@@ -160,15 +234,22 @@ def _rule_step(case: Case, gateway: str, *, arrived: bool) -> None:
 def _carrier(case: Case) -> None:
     line = case.facts.line
     told = outer_wan(line)
-    fresh = told is not None and told.fresh(line.now)
-    kind = situation(line)[0]
-    code = {"carrier-nat": "carrier-nat", "shared-ports": "shared-ports"}.get(kind, "line-down")
-    value = told.value if told is not None else str(line.public.value)
+    judged = judge(line)
+    certainty: Certainty = "certain" if told is None or told.now(line.now) else "likely"
+    evidence = "; ".join(judged.evidence)
+    if judged.kind == "no-ipv4":
+        case.cause(
+            "line-down",
+            certainty,
+            f"the line has no IPv4 address: {evidence}",
+            f"Look at the lamps and the status page of {line.chain[0]}; if it is all right there, ask the provider.",
+            read_wan(line.chain[0]),
+        )
+        return
     case.cause(
-        code,
-        "certain" if fresh or told is None else "likely",
-        f"{line.chain[0]} has the address {value}, which is {classify(parse_address(value)).meaning}:"
-        " nothing from outside reaches it",
+        "shared-ports" if judged.kind == "shared-ports" else "carrier-nat",
+        certainty,
+        f"{evidence}: nothing from outside reaches {line.chain[0]}",
         "Ask the provider for a public IPv4 address; else use IPv6, or a tunnel out to a machine you rent.",
         read_wan(line.chain[0]),
     )
@@ -191,7 +272,7 @@ def _undecided(case: Case) -> list[str]:
     out = []
     for gateway in case.facts.line.chain:
         state, told = _told_rule(case, gateway)
-        if state in (None, "ticked") or told is None or not told.fresh(case.facts.line.now):
+        if state in (None, "ticked", "unseen") or told is None or not told.fresh(case.facts.line.now):
             out.append(gateway)
     return out
 
@@ -215,7 +296,7 @@ def _told_wrong(case: Case) -> bool:
         if told is None or state not in ("missing", "wrong"):
             continue
         found = True
-        certainty: Certainty = "certain" if told.fresh(case.facts.line.now) else "likely"
+        certainty: Certainty = "certain" if told.now(case.facts.line.now) else "likely"
         name = case.facts.service
         if state == "missing":
             code, message = f"rule-missing-{_position(case, gateway)}", f"{gateway} has no rule for {name}"
@@ -263,15 +344,18 @@ def _wrong_host(case: Case, certainty: Certainty) -> None:
         )
 
 
-def _missing(case: Case, certainty: Certainty) -> None:
+def _missing(case: Case, certainty: Certainty, *, only: str | None = None) -> None:
+    """Rules of which nobody knows that they are there. only: where that was told or seen of them."""
     for gateway in case.facts.line.chain:
-        if gateway in _undecided(case):
+        if gateway in _undecided(case) and (only is None or _told_rule(case, gateway)[0] == only):
             place = _position(case, gateway)
             ticked = gateway in case.facts.ticked
+            unseen = _told_rule(case, gateway)[0] == "unseen"
+            more = "; its table does not show one" if unseen else ", or it is switched off"
             case.cause(
                 f"rule-missing-{place}",
-                "possible" if ticked else certainty,
-                f"{gateway} has no rule for {case.facts.service}, or it is switched off",
+                "possible" if ticked and not unseen else "likely" if unseen else certainty,
+                f"{gateway} has no rule for {case.facts.service}{more}",
                 _enter(case, gateway),
                 read_rule(gateway, case.facts.service),
             )
@@ -284,6 +368,8 @@ def _silent(case: Case) -> None:
     if _told_wrong(case):
         return
     undecided = _undecided(case)
+    if any(_told_rule(case, gateway)[0] == "unseen" for gateway in undecided):
+        _missing(case, "likely", only="unseen")  # the likeliest of all: a table that was read does not have it
     lone = facts.others is False  # nothing of this line answers from outside
     if not proven and lone and outer_wan(line) is None:
         _carrier_suspected(case, "likely")
@@ -298,7 +384,25 @@ def _silent(case: Case) -> None:
             "Read the WAN address again; if it is not the public one, ask the provider for a public address.",
             read_wan(line.chain[0]),
         )
-    _blocked(case, certain=proven and not undecided)
+    if not facts.others:
+        _inner_unknown(case)
+    _on_the_device(case, "possible" if undecided or not proven else "likely")
+    _blocked(case, "possible" if undecided or not proven else "likely")
+
+
+def _inner_unknown(case: Case) -> None:
+    """An inner router that says nothing of its outer address may have got another one."""
+    line = case.facts.line
+    for outer, key in zip(line.chain, line.chain[1:], strict=False):
+        if key not in line.wan:
+            planned = case.site.gateways[key].wan_behind(outer)
+            case.cause(
+                "inner-wan-moved",
+                "possible",
+                f"{key} has another WAN address than {planned}, where the rules of {outer} lead",
+                f"Have {outer} reserve {planned} for {key}.",
+                read_wan(key),
+            )
 
 
 def _carrier_suspected(case: Case, certainty: Certainty) -> None:
@@ -312,7 +416,31 @@ def _carrier_suspected(case: Case, certainty: Certainty) -> None:
     )
 
 
-def _blocked(case: Case, *, certain: bool) -> None:
+def _on_the_device(case: Case, certainty: Certainty) -> None:
+    """What the device itself may do to strangers: what answers its own network need not answer them."""
+    facts = case.facts
+    host = case.site.services[facts.service].host
+    network = case.site.gateways[facts.line.chain[-1]].lan
+    case.cause(
+        "host-filters-strangers",
+        certainty,
+        f"the firewall of {host} answers its own network only",
+        f"Let {facts.service} in from every address in the firewall of {host}.",
+        f"Look there whether only {network.network} is let in, or switch it off for a moment and look from outside.",
+    )
+    if facts.host_reached:  # what it answers finds its way
+        return
+    case.cause(
+        "host-without-way-out",
+        certainty,
+        f"{host} has no gateway, or a wrong one: what it answers to strangers does not leave its network",
+        f"Set the gateway of {host} to {network.ip}.",
+        f"Look in the network settings of {host} which gateway it has, or try whether it reaches the internet.",
+    )
+
+
+def _blocked(case: Case, certainty: Certainty) -> None:
+    """Never certain: a device that answers its own network only looks the same."""
     facts = case.facts
     assert facts.outside is not None
     port, transport = facts.outside.port, facts.outside.transport
@@ -320,13 +448,14 @@ def _blocked(case: Case, *, certain: bool) -> None:
         blocked.transport in (transport, "both") and blocked.ports.first <= port <= blocked.ports.last
         for blocked in case.site.lines[facts.line.line].blocked
     )
-    if certain or listed:
-        message = f"nothing that comes in at {transport} {port} gets as far as the rules: the provider drops it"
-        certainty: Certainty = "certain"
-    else:
-        message = f"the provider drops what comes in at {transport} {port}"
-        certainty = "possible"
-    undecided = _undecided(case)
-    decide = read_rule(undecided[0], facts.service) if undecided else read_wan(facts.line.chain[0])
+    says = ", as the site file says" if listed else ""
     remedy = f"Ask the provider, or choose another outside port: `outside_port` in [services.{facts.service}]."
-    case.cause("port-blocked", certainty, message, remedy, decide)
+    undecided = _undecided(case)
+    decide = f"Give {facts.service} another outside port for a moment: if it answers there, the provider drops {port}."
+    case.cause(
+        "port-blocked",
+        "likely" if listed else certainty,
+        f"the provider drops what comes in at {transport} {port}{says}",
+        remedy,
+        read_rule(undecided[0], facts.service) if undecided else decide,
+    )

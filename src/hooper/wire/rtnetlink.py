@@ -19,7 +19,8 @@ _REQUEST_DUMP = 0x0001 | 0x0300  # NLM_F_REQUEST, NLM_F_DUMP
 _HEADER, _ATTRIBUTE = struct.Struct("=IHHII"), struct.Struct("=HH")
 _NEIGHBOUR, _LINK = struct.Struct("=BBHiHBB"), struct.Struct("=BBHiII")  # ndmsg, ifinfomsg
 _KNOWN = 0x02 | 0x04 | 0x08 | 0x10 | 0x80  # NUD_REACHABLE, STALE, DELAY, PROBE, PERMANENT
-_DST, _LLADDR = 1, 2  # NDA_*
+_PERMANENT, _TICKS = 0x80, 100  # NUD_PERMANENT; USER_HZ
+_DST, _LLADDR, _CACHEINFO = 1, 2, 3  # NDA_*
 _LINKINFO, _INFO_KIND, _NESTED = 18, 1, 0x3FFF  # IFLA_LINKINFO, IFLA_INFO_KIND, NLA_TYPE_MASK
 # linux/if_arp.h: kinds of link that are tunnels by themselves; tun and WireGuard have ARPHRD_NONE, as modems do
 _TUNNELS, _NONE = {768, 769, 776, 778, 823}, 65534
@@ -41,11 +42,16 @@ class Link:
 
 @dataclass(frozen=True, slots=True)
 class NeighbourMessage:
-    """A device on a network of this machine, as far as it has answered. index: of the interface."""
+    """A device on a network of this machine, as far as it has answered.
+
+    index: of the interface. silent_s: seconds since it was confirmed (nda_cacheinfo, in ticks of a hundredth of a
+    second); None: it is not told, or set by hand for good.
+    """
 
     index: int
     address: IPAddress
     mac: str
+    silent_s: float | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -116,7 +122,9 @@ def _neighbour(body: bytes) -> Iterator[NeighbourMessage]:
     found = _attributes(body[_NEIGHBOUR.size :])
     raw, mac = found.get(_DST, b""), found.get(_LLADDR, b"")
     if state & _KNOWN and len(raw) in (4, 16) and len(mac) == 6 and any(mac):
-        yield NeighbourMessage(index, ip_address(raw), mac.hex(":"))
+        told = found.get(_CACHEINFO, b"")
+        silent = struct.unpack_from("=I", told)[0] / _TICKS if len(told) >= 4 and not state & _PERMANENT else None
+        yield NeighbourMessage(index, ip_address(raw), mac.hex(":"), silent)
 
 
 def _link(body: bytes) -> Link:
