@@ -80,6 +80,7 @@ class LabWorld(World):
 
     async def move(self) -> None:
         await self.link.ask("break", fault="host-moved")
+        await self.link.ask("clock", advance_s=60)  # nobody remembers it any more
 
     async def mend(self) -> None:
         await self.link.ask("mend")

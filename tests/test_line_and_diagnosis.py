@@ -269,7 +269,11 @@ CASES: dict[str, tuple[ServiceFacts, bool | None, list[tuple[str, str]]]] = {
         False,
         [("rule-wrong-host", "certain")],
     ),
-    "a router says that nobody is there": (facts(result("silent", icmp=True)), False, [("rule-wrong-host", "likely")]),
+    "a router says that nobody is there": (
+        facts(result("silent", icmp=True)),
+        False,
+        [("rule-wrong-host", "likely"), ("inner-wan-moved", "likely")],
+    ),
     "refused outside, answered inside": (
         facts(result("refused")),
         False,

@@ -284,12 +284,35 @@ class KernelTown:
             self.run(name, "nft", "flush", "chain", "ip", "town", "pre")
             self.run(name, "ip", "neigh", "flush", "all")
 
-    def move(self, name: str, new: str) -> None:
-        """Give a host another address; its neighbours have forgotten where the old one was."""
+    def plug(self, name: str, *, on: bool) -> None:
+        """Pull a host's cable, or put it back. Its neighbours go on remembering it."""
+        self.run(name, "ip", "link", "set", "eth0", "up" if on else "down")
+        if on:
+            self.run(name, "ip", "route", "replace", "default", "via", "10.44.7.1", "dev", "eth0", "metric", "100")
+
+    def filter(self, name: str, hears: str) -> None:
+        """A host's own firewall: hears "all", "lan" or "nobody"."""
+        with contextlib.suppress(AssertionError):
+            self.run(name, "nft", "delete", "table", "ip", "own")
+        if hears != "all":
+            match = "ip saddr != 10.44.7.0/24 drop" if hears == "lan" else "meta l4proto { tcp, udp, icmp } drop"
+            hook = "type filter hook input priority filter;"
+            rules = f"table ip own {{\n chain inward {{\n {hook}\n {match}\n }}\n}}\n"
+            self.run(name, "nft", "-f", "-", stdin=rules)
+
+    def gateway(self, name: str, address: str | None) -> None:
+        """The gateway that a host uses; None: it has none."""
+        with contextlib.suppress(AssertionError):
+            self.run(name, "ip", "route", "del", "default")
+        if address is not None:
+            self.run(name, "ip", "route", "add", "default", "via", address, "dev", "eth0", "metric", "100")
+
+    def move(self, name: str, new: str, *, forgotten: bool = True) -> None:
+        """Give a host another address. forgotten: its neighbours do not remember where the old one was."""
         self.run(name, "ip", "address", "flush", "dev", "eth0")
         self.run(name, "ip", "address", "add", f"{new}/24", "dev", "eth0")
         self.run(name, "ip", "route", "replace", "default", "via", "10.44.7.1", "dev", "eth0", "metric", "100")
-        for neighbour in ("club-router", "here"):
+        for neighbour in ("club-router", "here") if forgotten else ():
             self.run(neighbour, "ip", "neigh", "flush", "all")
 
     def serve(self, key: str, name: str, port: int, *command: str) -> None:

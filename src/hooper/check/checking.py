@@ -15,6 +15,7 @@ import anyio
 from hooper import deeds
 from hooper.addresses import IPAddress
 from hooper.check.certificates import Judge
+from hooper.check.naming import MISSING, by_name, names_seen
 from hooper.check.probes import probe
 from hooper.check.results import Evidence, From, InsideSeen, Result, Seen
 from hooper.check.targets import Target, inner_targets, is_ok, outer_targets
@@ -34,6 +35,7 @@ from hooper.store.checks import StoredInside
 if TYPE_CHECKING:
     from hooper.site.model import Site
 
+NAME_PATIENCE = 3.0  # seconds for what names lead to
 AT_ONCE = 100  # probes at the same time; more would fill the tables of small routers
 
 
@@ -48,7 +50,8 @@ class Wish:
     """What is to be checked.
 
     known: what is known of the lines before anything is asked. public: addresses that were found already, by line.
-    deadline: seconds for each probe. base: the site file's folder. transports: only these are probed.
+    deadline: seconds for each probe. base: the site file's folder. transports: only these are probed. by_number: names
+    are not tried.
     """
 
     topology: Topology
@@ -58,6 +61,7 @@ class Wish:
     public: Mapping[str, PublicAddress] = field(default_factory=dict)
     base: Path = Path()
     transports: tuple[str, ...] = ()
+    by_number: bool = False
 
     @property
     def site(self) -> Site:
@@ -130,16 +134,17 @@ async def check_outside(here: Door, outside: Door, wish: Wish, memory: InsideMem
         targets = [
             target for target in targets if target.transport in wish.transports or target.service == wish.services[0]
         ]
+    targets = await _named(here, outside, wish, targets, outcome)
     reachable = [target for target in targets if target.address is not None]
     compared = [target for target in reachable if target.expected == "reachable" and target.gateway in sight]
-    inner = [replace(target, address=target.inner[0], port=target.inner[1]) for target in compared]
+    inner = list({_id(target): _inside_target(target) for target in compared}.values())
     jobs = [(outside, target) for target in reachable] + [(here, target) for target in inner]
     seen = await probe_all(jobs, wish.deadline)
     now = here.clock.now()
     _judge_all(wish, reachable, seen, now)
     for target, one in zip(inner, seen[len(reachable) :], strict=True):
         outcome.inside[target.service, target.transport, target.port] = as_inside(one, now)
-    seen_outside = dict(zip(map(_id, reachable), seen, strict=False))
+    outer_seen = iter(seen)
     for target in targets:
         evidence = _where(target, public, place, now)
         if target.address is None:
@@ -148,13 +153,32 @@ async def check_outside(here: Door, outside: Door, wish: Wish, memory: InsideMem
             outcome.results.append(_result(target, nothing, evidence))
             continue
         inside = _inside_of(target, outcome.inside, memory)
-        outcome.results.append(
-            _compared(target, seen_outside[_id(target)], evidence, inside, visible=target.gateway in sight)
-        )
+        outcome.results.append(_compared(target, next(outer_seen), evidence, inside, visible=target.gateway in sight))
     missing = sorted({target.line for target in targets if target.address is None and not target.beyond})
     if missing:
         outcome.errors.append(_no_public_address(wish.site, missing))
     return outcome
+
+
+async def _named(here: Door, outside: Door, wish: Wish, targets: list[Target], outcome: Outcome) -> list[Target]:
+    """The targets as people reach them: at every address that the name on the card leads to."""
+    if wish.by_number:
+        return targets
+    tried = [
+        target
+        for target in targets
+        if target.expected == "reachable" and target.line not in wish.known.given and not target.beyond
+    ]
+    given = sorted({target.line for target in targets if target.server_name and target.line in wish.known.given})
+    if given:
+        outcome.remarks.append(f"Tried by the number that was given: the names of {', '.join(given)} were not tried.")
+    names = {target.server_name for target in tried if target.server_name is not None}
+    seen = await names_seen(here, outside, wish.site, names, min(wish.deadline, NAME_PATIENCE)) if names else {}
+    return [found for target in targets for found in (by_name(target, seen) if target in tried else (target,))]
+
+
+def _inside_target(target: Target) -> Target:
+    return replace(target, address=target.inner[0], port=target.inner[1], name=None, wrong=None)
 
 
 def _useless(site: Site, outside: Door, around: Surroundings) -> str | None:
@@ -240,7 +264,11 @@ def _judge_all(wish: Wish, targets: Sequence[Target], seen: Sequence[Seen], now:
     for target, one in zip(targets, seen, strict=False):
         if one.verdict != "answered":
             continue
-        found = wish.judge.problems(target.service, target.server_name, one.chain, now)
+        found = (
+            []
+            if target.wrong is not None and target.wrong[0] != MISSING
+            else wish.judge.problems(target.service, target.server_name, one.chain, now)
+        )
         if one.page is not None and one.page.location is not None and target.expected == "reachable":
             found += redirected(target, one.page.location)
         for code, words in found:
@@ -324,6 +352,9 @@ def _compared(target: Target, seen: Seen, evidence: Evidence, inside: InsideSeen
 
 
 def _result(target: Target, seen: Seen, evidence: Evidence) -> Result:
+    if target.wrong is not None:
+        seen.problems.append(target.wrong[0])
+        seen.detail += f"; {target.wrong[1]}"
     return Result(
         service=target.service,
         expected=target.expected,
@@ -346,6 +377,7 @@ def _result(target: Target, seen: Seen, evidence: Evidence) -> Result:
             icmp=seen.icmp,
         ),
         detail=seen.detail,
+        name=target.name,
     )
 
 

@@ -95,8 +95,8 @@ class Result:
     """One probe.
 
     expected: what should come out. problems: the codes of what is wrong. family: of the address. target_address: where
-    it was tried. took_ms: until the verdict, in milliseconds. fingerprint: of the certificate, "sha256:...". evidence:
-    all that was seen.
+    it was tried. name: the one that people type and that leads there; null where it was tried by number. took_ms:
+    until the verdict, in milliseconds. fingerprint: of the certificate, "sha256:...". evidence: all that was seen.
     """
 
     service: str
@@ -112,6 +112,12 @@ class Result:
     fingerprint: str | None
     evidence: Evidence
     detail: str
+    name: str | None = None
+
+    @property
+    def untold(self) -> bool:
+        """It is not known whether this is as it should be, and nothing is known to be wrong."""
+        return self.verdict == "unproven" and not self.problems
 
 
 @dataclass(frozen=True, slots=True)

@@ -25,6 +25,7 @@ class Target:
 
     gateway: the one whose LAN the host is on. own_address: the service has this address outside to itself.
     server_name: the DNS name to ask for, in TLS and HTTP; None: none is known. beyond: why it cannot be looked at.
+    name: the one that `address` is of; None: it is tried by number. wrong: what is wrong with that, as code and words.
     """
 
     service: str
@@ -41,6 +42,8 @@ class Target:
     expect: str | None = None
     own_address: bool = False
     beyond: str = ""
+    name: str | None = None
+    wrong: tuple[str, str] | None = None
 
 
 def _ends(ports: Ports) -> tuple[int, ...]:

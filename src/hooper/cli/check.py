@@ -60,7 +60,7 @@ def check(
     document = done.document
     code = session.show(document, lambda shown, out: render(shown, out, verbose=session.verbose), errors=done.trouble)
     _notes(session, document)
-    passed = all(result.ok or (allow_unproven and result.verdict == "unproven") for result in document.results)
+    passed = all(result.ok or (allow_unproven and result.untold) for result in document.results)
     wrong = any(finding.severity == "error" for finding in document.findings)
     return worst([code, 0 if passed and not wrong else EXIT_NEEDS_A_PERSON])
 
@@ -72,9 +72,9 @@ def _notes(session: Session, document: CheckDocument) -> None:
     for skipped in document.skipped:
         session.note(f"{skipped.service} is not probed: {skipped.reason}")
     broken = [result for result in document.results if not result.ok]
-    if any(result.verdict == "unproven" for result in broken):
+    if any(result.untold for result in broken):
         session.note("What is unproven could not be told from here; --allow-unproven lets it pass.")
-    worse = [result.service for result in broken if result.verdict != "unproven"]
+    worse = [result.service for result in broken if not result.untold]
     kind, name = document.from_.kind, document.from_.name
     if kind == "here":
         session.note("This was seen from inside and proves nothing about outside.")
@@ -113,7 +113,7 @@ def results_table(results: Iterable[Result], *, brief: bool = False, header: boo
     drawn.show_header = header
     for result in results:
         mark = Text("✓", style="green") if result.ok else Text("✗", style="red")
-        if result.verdict == "unproven":
+        if result.untold:
             mark = Text("?", style="orange3")
         verdict = Text(result.verdict, style="green" if result.ok else VERDICT_STYLE[result.verdict])
         numbers = () if brief else (f"{result.transport} {result.port}", str(result.took_ms))
@@ -126,7 +126,7 @@ def summary(results: Sequence[Result]) -> str:
     from hooper.cli.render import counted
 
     good = sum(result.ok for result in results)
-    unproven = sum(result.verdict == "unproven" for result in results)
+    unproven = sum(result.untold for result in results)
     bad = len(results) - good - unproven
     parts = [f"{good} of {counted(len(results), 'probe')} as it should be"]
     parts += [f"{bad} not"] if bad else []

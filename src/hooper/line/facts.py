@@ -136,7 +136,8 @@ class LineFacts:
 
     chain: the gateways, outermost first. at: the gateway whose LAN this machine is on, None: it is elsewhere.
     wan: the gateways' outer addresses, as told, or as they say themselves. names: the addresses of each DNS name.
-    stun_silent: STUN servers were asked, and none answered. differs: what contradicts each other about the public
+    stun_silent: STUN servers were asked, and none answered. no_way: the router that says that
+    it has no way there. differs: what contradicts each other about the public
     address, the claim first. measured: what a survey looks at beyond that.
     """
 
@@ -150,6 +151,7 @@ class LineFacts:
     wan: dict[str, Sourced[str]] = field(default_factory=dict)
     names: dict[str, SourcedAddress] = field(default_factory=dict)
     stun_silent: bool = False
+    no_way: IPAddress | None = None
     differs: tuple[tuple[SourcedAddress, SourcedAddress], ...] = ()
     own6: SourcedAddress = field(default_factory=lambda: Sourced(None, "no interface has one"))
     public6: SourcedAddress = field(default_factory=lambda: Sourced(None, "not measured"))

@@ -66,6 +66,7 @@ async def gather_line(
         public=public[line].address,
         differs=public[line].differs,
         stun_silent=public[line].stun_silent,
+        no_way=public[line].no_way,
         wan={key: known.told[f"wan:{key}"] for key in site.gateways if f"wan:{key}" in known.told},
         names={name: found[name] for name in names},
     )

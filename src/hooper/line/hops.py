@@ -11,13 +11,20 @@ from hooper.addresses import IPAddress
 from hooper.errors import HooperError
 from hooper.line.facts import Hops
 from hooper.net.exchange import moments
-from hooper.net.types import Datagrams, Door, Endpoint, NoRoute, Rejected
+from hooper.net.types import Datagrams, Door, Endpoint, NoRoute, Rejected, Unreachable
 
 FIRST_PORT = 33434  # where the trade sends such datagrams: nothing listens there
 FARTHEST = 8  # hops; more routers than that stand behind no provider's door
 ROUNDS, PATIENCE = (0.0, 0.3), 0.8  # seconds
 CONFIRMED_WITHIN, TRIES = 0.4, 3  # seconds, and how often
 TIME_EXCEEDED, UNREACHABLE, NO_WAY = 11, 3, (0, 6)  # ICMP types, and codes of the second, RFC 792 and RFC 1122
+
+
+def without_way(problem: HooperError) -> IPAddress | None:
+    """The router that says that it has no way there. It says so once in a while only: what asks first hears of it."""
+    icmp = problem.icmp if isinstance(problem, Unreachable) else None
+    refused = icmp is not None and icmp.type == UNREACHABLE and icmp.code in NO_WAY
+    return problem.by if refused and isinstance(problem, Unreachable) else None
 
 
 async def trace(door: Door, to: IPAddress, patience: float = PATIENCE) -> Hops | None:

@@ -167,6 +167,7 @@ class Measuring:
             wan=wan,
             names=self.resolving.names(),
             stun_silent=bool(self.ground.servers(4)) and not seen,
+            no_way=self.outside.no_way or (self.path.outward.no_way if self.path.outward is not None else None),
             own6=self.outside.own6(),
             public6=self.outside.public6,
             measured=measured,

@@ -10,7 +10,7 @@ from hooper.addresses import IPAddress
 from hooper.errors import HooperError
 from hooper.gateways.telling import wan_told
 from hooper.line.facts import Hops
-from hooper.line.hops import trace
+from hooper.line.hops import trace, without_way
 from hooper.line.lookup import name_looked_up
 from hooper.line.sources import Given, PublicAddress, candidates, choose, lines_from
 from hooper.net.standing import connected_surroundings, standing
@@ -33,6 +33,7 @@ class _Search:
     deadline: float
     stun: SourcedAddress | None = None
     stun_asked: bool = False
+    no_way: IPAddress | None = None
     routers: dict[str, SourcedAddress | None] = field(default_factory=dict)
     named: dict[str, SourcedAddress] = field(default_factory=dict)
 
@@ -58,9 +59,12 @@ class _Search:
         servers = [Endpoint(address, port) for address, port in self.site.measure.stun]
         if servers:
             self.stun_asked = True
-            mapped = await mapped_by(self.door, servers, min(self.deadline, STUN_DEADLINE))
+            mapped = await mapped_by(self.door, servers, min(self.deadline, STUN_DEADLINE), heard=self._refused)
             if mapped is not None:
                 self.stun = Sourced(mapped[0], f"STUN server {mapped[1]}")
+
+    def _refused(self, problem: HooperError) -> None:
+        self.no_way = self.no_way or without_way(problem)
 
     async def _ask_router(self, line: str) -> None:
         chain = next(chain for chain in chains_to(self.site, self.at or "") if chain.line == line)
@@ -97,7 +101,8 @@ class _Search:
         near = None
         if found.router is not None and found.stun is not None and found.router.value != found.stun.value:
             near = await self._nearer(line, found.router, found.stun)
-        return replace(choose(line, found, by_hops=near), stun_silent=self.stun_asked and self.stun is None)
+        silent = self.stun_asked and self.stun is None
+        return replace(choose(line, found, by_hops=near), stun_silent=silent, no_way=self.no_way)
 
     async def _nearer(self, line: str, *candidates: SourcedAddress) -> IPAddress | None:
         """Which of the addresses is as near as the outermost gateway; None: the hops do not tell, or name both."""

@@ -7,8 +7,10 @@ from ipaddress import IPv6Address
 
 import anyio
 
+from hooper.addresses import IPAddress
 from hooper.errors import HooperError
 from hooper.line.ground import Ground, side_by_side
+from hooper.line.hops import without_way
 from hooper.net.stun import stun_answer
 from hooper.net.types import Endpoint
 from hooper.sourced import Sourced, SourcedAddress
@@ -17,21 +19,25 @@ from hooper.wire import stun
 
 @dataclass
 class SeenOutside:
-    """answers: by server. silent: those that did not answer. first_answer: set once one did, or all are silent."""
+    """answers: by server. silent: those that did not answer. no_way: the router that says that it has no way to one.
+    first_answer: set once one did, or all are silent.
+    """
 
     ground: Ground
     answers: dict[Endpoint, stun.Message] = field(default_factory=dict)
     silent: list[str] = field(default_factory=list)
     public6: SourcedAddress = field(default_factory=lambda: Sourced(None, "not measured"))
     tunnel_shows: SourcedAddress | None = None
+    no_way: IPAddress | None = None
     first_answer: anyio.Event = field(default_factory=anyio.Event)
 
     async def ask(self) -> None:
         async def one(server: Endpoint) -> None:
             try:
                 self.answers[server] = await stun_answer(self.ground.door, server, self.ground.left())
-            except HooperError:
+            except HooperError as exc:
                 self.silent.append(str(server))
+                self.no_way = self.no_way or without_way(exc)
                 return
             self.first_answer.set()
 

@@ -153,9 +153,8 @@ def _down(facts: LineFacts) -> LineJudged | None:
         return LineJudged("no-ipv4", False, (_sentence(outermost, facts),))
     if said is not None and said.down and outermost.wan is None:
         return LineJudged("no-ipv4", False, (f"{outermost.name} says that it has no address from its provider",))
-    refused = facts.measured.outward if facts.measured is not None else None
-    if refused is not None and refused.no_way is not None and outermost.wan is None:
-        return LineJudged("no-ipv4", False, (f"{refused.no_way} says that there is no way into the IPv4 internet",))
+    if facts.no_way is not None and outermost.wan is None:
+        return LineJudged("no-ipv4", False, (f"{facts.no_way} says that there is no way into the IPv4 internet",))
     return None
 
 

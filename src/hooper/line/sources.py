@@ -46,13 +46,14 @@ class Candidates:
 class PublicAddress:
     """The public address of a line. differs: pairs that contradict each other, the claim first.
 
-    stun_silent: STUN servers were asked, and none answered.
+    stun_silent: STUN servers were asked, and none answered. no_way: the router that says that it has no way there.
     """
 
     line: str
     address: SourcedAddress
     differs: tuple[tuple[SourcedAddress, SourcedAddress], ...] = ()
     stun_silent: bool = False
+    no_way: IPAddress | None = None
 
     def findings(self) -> Iterator[Finding]:
         """What is wrong with what is written or said about it."""

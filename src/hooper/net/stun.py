@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import struct
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
 import anyio
 from anyio.streams.buffered import BufferedByteStream
@@ -73,14 +73,18 @@ async def _over_stream(door: Door, server: Endpoint, request: bytes, deadline: f
         raise NoAnswer(f"no answer from {server} within {deadline:g} s") from None
 
 
-async def mapped_by(door: Door, servers: Sequence[Endpoint], deadline: float) -> tuple[IPAddress, Endpoint] | None:
-    """The first IPv4 answer of any of `servers`, asked side by side; None: none answered."""
+async def mapped_by(
+    door: Door, servers: Sequence[Endpoint], deadline: float, *, heard: Callable[[HooperError], None] | None = None
+) -> tuple[IPAddress, Endpoint] | None:
+    """The first IPv4 answer of any of `servers`, asked side by side; None: none answered, and `heard` is told why."""
     found: list[tuple[IPAddress, Endpoint]] = []
 
     async def one(server: Endpoint, scope: anyio.CancelScope) -> None:
         try:
             address = await ask_stun(door, server, deadline)
-        except HooperError:
+        except HooperError as exc:
+            if heard is not None:
+                heard(exc)
             return
         if address.version != 4:
             return

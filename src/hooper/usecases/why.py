@@ -7,9 +7,10 @@ from dataclasses import dataclass, field
 from datetime import timedelta
 
 from hooper.addresses import IPAddress
+from hooper.check.naming import PROBLEMS
 from hooper.check.origin import Origin, open_origin
 from hooper.check.results import Result
-from hooper.errors import HooperError
+from hooper.errors import CounterpartError, HooperError
 from hooper.jsonform import read_as
 from hooper.line.sources import Given
 from hooper.sourced import as_told
@@ -45,26 +46,33 @@ async def why(run: Run, request: WhyRequest) -> tuple[WhyDocument, list[HooperEr
     told = {**past.known.told, **{key: as_told(value, run.at) for key, value in request.told.items()}}
     past = Past(Given(request.public, told), past.outside, past.fingerprints, past.entered)
     outside = None
+    trouble: list[HooperError] = []
     if request.origin is not None:
-        outside = await open_origin(run.here, request.origin, run.base, request.deadline)
+        try:
+            outside = await open_origin(run.here, request.origin, run.base, request.deadline)
+        except CounterpartError as exc:  # a proxy that cannot be reached: what is seen from here may tell why
+            trouble.append(exc)
     memory = run.state.checks if run.state is not None else None
     facts, looks = await gather_service(
         run.here, outside, run.topology, run.plan, request.service, past, memory, request.deadline, now=run.at,
         base=run.base,
     )  # fmt: skip
-    trouble: list[HooperError] = []
     for look in looks:
         trouble += look.errors
         keep_look(run, look)
     keep_address(run, facts.line.line, facts.line.public)
-    return diagnose(run.topology, run.plan, facts), trouble
+    document = diagnose(run.topology, run.plan, facts)
+    if document.causes:  # which say why, so that it is no trouble of its own
+        trouble = [problem for problem in trouble if problem.code != "public-address-unknown"]
+    return document, trouble
 
 
 def _past(run: Run, service: str) -> Past:
     """What earlier runs left. Raises: StateError."""
     assert run.state is not None
     rows = run.state.checks.outside_since(run.at - STORED_FOR - timedelta(seconds=1), service)
-    newest = (rows[0][0], read_as(Result, rows[0][1])) if rows else None
+    looks = [(at, read_as(Result, row)) for at, row in rows]
+    newest = next((look for look in looks if not set(look[1].problems) & set(PROBLEMS)), None)  # of the line itself
     journal = run.state.journal
     entered = {key: frozenset(entry.service for entry in journal.entries(key).values()) for key in run.site.gateways}
     return Past(run.given(), newest, run.state.checks.fingerprints(), entered)

@@ -70,8 +70,7 @@ async def gather_service(
     """All evidence about one service, and the looks that it comes from.
 
     Args: outside: the place to look from, None: nobody looks from outside now. deadline: seconds for each probe.
-    base: the site file's folder.
-    Raises: NoNetwork, UsageError.
+    base: the site file's folder. Raises: NoNetwork, UsageError.
     """
     site, way, started = topology.site, topology.chain(service), here.clock.monotonic()
     chain = way.gateways
@@ -86,18 +85,17 @@ async def gather_service(
     async def from_outside(door: Door) -> None:
         public = {line.line: PublicAddress(line.line, line.public)} if line.public.value is not None else {}
         services = _side_by_side(site, service)  # of the others, those over TCP say whether the line is sound
-        wish = Wish(topology, services, deadline, past.known, public, base, ("tcp",))
+        wish = Wish(topology, services, deadline, past.known, public, base, ("tcp",), by_number=True)
         looks["outside"] = await check_outside(here, door, wish, memory)
         own = [result for result in looks["outside"].results if result.service == service]
         if own and all(result.ok for result in own):
             well.cancel()
 
     tables: dict[str, Sourced[str]] = {}
+    measured: list[LineFacts] = []
 
     async def read_tables() -> None:
         tables.update(await _tables(here, site, plan, service, chain, past, min(deadline, 2.0), now=now))
-
-    measured: list[LineFacts] = []
 
     async def measure() -> None:
         with well:
@@ -105,11 +103,8 @@ async def gather_service(
             measured.append(await measure_line(here, site, past.known, patience, now=now, deep=False))
 
     async with anyio.create_task_group() as tasks:
-        tasks.start_soon(read_tables)
-        if chain[-1] in in_sight(site, line.at):
-            tasks.start_soon(measure)
-        if chain[-1] in in_sight(site, line.at):
-            tasks.start_soon(inside)
+        for job in (read_tables, measure, inside) if chain[-1] in in_sight(site, line.at) else (read_tables,):
+            tasks.start_soon(job)
         if outside is not None:
             tasks.start_soon(from_outside, outside)
     if measured:
@@ -179,7 +174,8 @@ def _with_measured(line: LineFacts, measured: LineFacts) -> LineFacts:
     said = {key: wan for key, wan in measured.wan.items() if wan.measured}
     if own and measured.public.measured and line.public.how in ("measured", "told", "named", "written"):
         line = replace(line, public=measured.public, differs=measured.differs)
-    return replace(line, wan={**line.wan, **said}, measured=more)
+    no_way = line.no_way or measured.no_way if not measured.measured.seen else None
+    return replace(line, wan={**line.wan, **said}, measured=more, no_way=no_way)
 
 
 class _Near(NamedTuple):

@@ -71,6 +71,8 @@ def judge_way(case: Case) -> None:
     if arrived:
         return
     if outside is None or verdict == "unproven":  # not seen: what routers and people say counts
+        if outside is not None and facts.line.public.value is None and facts.line.stun_silent:
+            _nobody_outside(case)
         if not _told_wrong(case) and any(_told_rule(case, key)[0] == "unseen" for key in facts.line.chain):
             _missing(case, "possible", only="unseen")
         return
@@ -106,6 +108,18 @@ def _is_ours(case: Case, sender: str | None) -> bool:
     return sender == outside.target_address or any(parse_address(sender) in network for network in own)
 
 
+def _nobody_outside(case: Case) -> None:
+    """No machine outside answers, and nobody says why."""
+    outermost = case.facts.line.chain[0]
+    case.cause(
+        "line-down",
+        "likely",
+        "nobody outside answers this machine: the line is down, or this machine is kept from it",
+        f"Look at the lamps and the status page of {outermost}, and whether this machine reaches the internet.",
+        read_wan(outermost),
+    )
+
+
 def _inner_moved(case: Case) -> bool:
     """Whether an inner router has another outer address than the rules of the one before it lead to."""
     line = case.facts.line
@@ -131,7 +145,9 @@ def _nobody_at_the_end(case: Case, icmp: IcmpSeen) -> None:
     facts = case.facts
     service = case.site.services[facts.service]
     if facts.inside is not None and facts.inside.verdict in (*THERE, "mismatched", "refused"):
-        _wrong_host(case, "likely")  # the device is there: so the rule leads elsewhere
+        if _undecided(case) or _told_wrong(case):
+            _wrong_host(case, "likely")  # the device is there: so the rule leads elsewhere
+        _inner_unknown(case, "likely")
         return
     said = f"{icmp.by} says that nobody is where the rule leads ({icmp.name})"
     again = f"Give it {case.site.hosts[service.host].address} again."
@@ -385,12 +401,12 @@ def _silent(case: Case) -> None:
             read_wan(line.chain[0]),
         )
     if not facts.others:
-        _inner_unknown(case)
+        _inner_unknown(case, "possible")
     _on_the_device(case, "possible" if undecided or not proven else "likely")
     _blocked(case, "possible" if undecided or not proven else "likely")
 
 
-def _inner_unknown(case: Case) -> None:
+def _inner_unknown(case: Case, certainty: Certainty) -> None:
     """An inner router that says nothing of its outer address may have got another one."""
     line = case.facts.line
     for outer, key in zip(line.chain, line.chain[1:], strict=False):
@@ -398,7 +414,7 @@ def _inner_unknown(case: Case) -> None:
             planned = case.site.gateways[key].wan_behind(outer)
             case.cause(
                 "inner-wan-moved",
-                "possible",
+                certainty,
                 f"{key} has another WAN address than {planned}, where the rules of {outer} lead",
                 f"Have {outer} reserve {planned} for {key}.",
                 read_wan(key),
