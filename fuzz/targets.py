@@ -10,7 +10,23 @@ from typing import Any
 
 from hooper.errors import WireError
 from hooper.net import macos, surroundings, windows
-from hooper.wire import head, icmp, natpmp, pcp, recognise, rfb, rtnetlink, socks5, ssdp, ssh, stun, town, upnp, x224
+from hooper.wire import (
+    head,
+    icmp,
+    natpmp,
+    pcp,
+    recognise,
+    rfb,
+    rtnetlink,
+    socks5,
+    ssdp,
+    ssh,
+    sshkex,
+    stun,
+    town,
+    upnp,
+    x224,
+)
 from hooper.wire.body import read_body
 
 TRANSACTION, NONCE = bytes(range(12)), bytes(range(100, 112))
@@ -195,6 +211,10 @@ TARGETS: dict[str, Target] = {
     "http": Target(_page, (_PAGE, _PLAIN)),
     "socks": Target(_socks, (b"\x01\xcb\0\x71\x2c\x01\xbb", b"\x03\x04name\0\x50", b"\x04" + bytes(18))),
     "ssh": Target(ssh.parse_identification, (b"welcome\r\nSSH-2.0-OpenSSH_9.2p1 Debian-2\r\n",)),
+    "ssh-packet": Target(sshkex.parse_packet, (sshkex.serialize_packet(b"\x14" + bytes(40)),)),
+    "ssh-kexinit": Target(
+        sshkex.KexInit.parse, (sshkex.KexInit(bytes(16), ("curve25519-sha256",), sshkex.HOST_KEYS).serialize(),)
+    ),
     "rfb": Target(rfb.parse_version, (b"RFB 003.008\n",)),
     "x224-confirm": Target(x224.parse_confirm, (x224.serialize_confirm(x224.Confirm(x224.HYBRID)),)),
     "x224-request": Target(x224.parse_request, (x224.serialize_request(),)),

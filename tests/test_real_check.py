@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import base64
+import hashlib
 import json
 from collections.abc import Iterator
 from pathlib import Path
@@ -71,6 +73,23 @@ def test_from_here_everything_is_probed_inside(town: KernelTown) -> None:
     assert set(verdicts(ran).values()) == {"answered"}
     assert ran.code == 0
     assert ran.document["from"]["proves_outside"] is False
+
+
+def test_the_host_key_of_openssh_is_proven_and_tells_servers_apart(town: KernelTown) -> None:
+    (result,) = [r for r in check(town, "film-shell").document["results"] if r["service"] == "film-shell"]
+    blob = base64.b64decode((town.folder / "film-shell" / "host.pub").read_text().split()[1])
+    assert result["fingerprint"] == "sha256:" + hashlib.sha256(blob).hexdigest()
+    assert "same host key as inside" in result["detail"]
+    town.serve_shell("other-shell", "hub", 22)
+    town.remove("club-router", "film-shell")
+    rule = {"outside_ports": [2222, 2222], "target_address": "10.44.7.50", "target_ports": [22, 22]}
+    town.enter(
+        [{"gateway": "club-router", "rules": [{**rule, "service": "film-shell", "transport": "tcp", "sources": []}]}]
+    )
+    try:
+        assert verdicts(check(town, "film-shell")) == {"film-shell": "mismatched"}, "it greets in the same words"
+    finally:
+        town.stop("other-shell")
 
 
 def test_without_the_inner_rule_it_is_silent(town: KernelTown) -> None:

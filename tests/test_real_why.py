@@ -146,7 +146,7 @@ def test_each_fault_comes_to_its_cause(town: KernelTown, tmp_path: Path, fault: 
     break_it(town, fault)
     state = str(tmp_path / "after")
     told: tuple[str, ...] = ()
-    for _ in range(4):
+    for _ in range(6):
         ran = why(town, state, *told)
         assert FAULTS[fault] in dict(causes(ran)), causes(ran)
         certain = [code for code, certainty in causes(ran) if certainty == "certain"]

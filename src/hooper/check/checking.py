@@ -320,13 +320,17 @@ def _inside_of(
     return InsideSeen(stored.verdict, stored.fingerprint, stored.greeting, stored.at, True, False) if stored else seen
 
 
-def _same_device(seen: Seen, inside: InsideSeen) -> bool | None:
-    """Whether outside and inside show the same: by the certificate, else by the greeting. None: nothing to compare."""
+def _same_device(target: Target, seen: Seen, inside: InsideSeen) -> bool | None:
+    """Whether outside and inside show the same: by certificate or host key, else by the greeting; many servers of SSH
+    greet in the same words. None: nothing to compare.
+    """
     there = ("answered", "connected")
     if seen.verdict not in there or inside.verdict not in there:
         return None
     if seen.fingerprint or inside.fingerprint:
         return seen.fingerprint == inside.fingerprint if seen.fingerprint and inside.fingerprint else None
+    if target.speaks == "ssh" and seen.greeting == inside.greeting:
+        return None
     return seen.greeting == inside.greeting if seen.greeting or inside.greeting else None
 
 
@@ -337,9 +341,9 @@ def _compared(target: Target, seen: Seen, evidence: Evidence, inside: InsideSeen
         if seen.verdict not in ("silent", "refused", "unproven"):
             seen.detail += "; it must not be reachable from outside"
         return _result(target, seen, evidence)
-    same = _same_device(seen, inside) if inside is not None else None
+    same = _same_device(target, seen, inside) if inside is not None else None
     if inside is not None and same is not None:
-        sign = "certificate" if seen.fingerprint else "greeting"
+        sign = "greeting" if not seen.fingerprint else "host key" if target.speaks == "ssh" else "certificate"
         when = f" on {inside.at[:10]}" if inside.stored else ""
         if same:
             seen.detail += f", same {sign} as inside{when}"

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import os
 import re
 import ssl
 import warnings
@@ -28,7 +29,7 @@ from hooper.net.types import (
     Unreachable,
 )
 from hooper.site.protocols import SPEECHES
-from hooper.wire import head, rfb, ssh, x224
+from hooper.wire import head, rfb, ssh, sshkex, x224
 from hooper.wire.icmp import Icmp
 from hooper.wire.recognise import recognise
 
@@ -269,8 +270,27 @@ async def _greeted(stream: Recorder, seen: Seen, read: Callable[[bytes], str | N
 
 
 async def _ssh(stream: Recorder, target: Target, seen: Seen) -> None:
+    """The greeting, and the host key by which a server is told apart: others greet in the same words. No login."""
     del target
-    await _greeted(stream, seen, ssh.parse_identification)
+    data = b""
+    while (greeting := ssh.parse_identification(data)) is None:
+        data += await stream.receive()
+    seen.greeting = greeting
+    seen.verdict, seen.detail = "answered", greeting
+    talk = sshkex.HostKeyTalk(ssh.OURS, greeting, os.urandom)
+    try:
+        await stream.send(f"{ssh.OURS}\r\n".encode() + talk.start())
+        answer = talk.receive(data[data.index(greeting.encode()) :].partition(b"\n")[2])
+        while talk.host_key is None:
+            if answer:
+                await stream.send(answer)
+            answer = talk.receive(await stream.receive())
+    except (WireError, *_ENDED) as exc:
+        why = exc.message if isinstance(exc, WireError) else "it hangs up"
+        seen.detail += f", but its host key is not proven: {why}"
+        return
+    seen.fingerprint = talk.host_key.fingerprint
+    seen.detail += f", {talk.host_key.kind} key"
 
 
 async def _vnc(stream: Recorder, target: Target, seen: Seen) -> None:

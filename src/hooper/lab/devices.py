@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import struct
 from functools import partial
 
@@ -13,7 +14,8 @@ from hooper.errors import WireError
 from hooper.lab.identity import Identity
 from hooper.lab.things import DatagramHandler, Reply, StreamHandler
 from hooper.net.types import Endpoint
-from hooper.wire import head, stun, x224
+from hooper.wire import head, sshkex, stun, x224
+from hooper.wire import ssh as ssh_line
 from hooper.wire.body import read_body
 
 PATIENCE = 30.0  # seconds that a device waits for a silent client
@@ -100,10 +102,34 @@ def rtsp(server: str) -> StreamHandler:
 
 
 def ssh(software: str) -> StreamHandler:
-    """A secure shell as far as its first line (RFC 4253 section 4.2)."""
+    """A secure shell as far as its host key: its first line, and one key exchange (RFC 4253, RFC 8731)."""
+    from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
+
+    private = Ed25519PrivateKey.generate()
+    key = sshkex.string(b"ssh-ed25519") + sshkex.string(private.public_key().public_bytes_raw())
 
     async def handle(stream: ByteStream, _: Endpoint) -> None:
-        await stream.send(f"SSH-2.0-{software}\r\n".encode())
+        own = f"SSH-2.0-{software}"
+        await stream.send(f"{own}\r\n".encode())
+        data = b""
+        while (client := ssh_line.parse_identification(data)) is None:
+            data += await stream.receive()
+        data = data.partition(b"\n")[2]
+        init = sshkex.KexInit(os.urandom(16), ("curve25519-sha256",), ("ssh-ed25519",)).serialize()
+        await stream.send(sshkex.serialize_packet(init))
+        received: list[bytes] = []
+        while len(received) < 2:
+            while (got := sshkex.parse_packet(data)) is None:
+                data += await stream.receive()
+            received.append(got[0])
+            data = got[1]
+        asked = sshkex.Reader(received[1], 1).string("client's value")
+        value, share = sshkex.x25519(os.urandom(32))
+        parts = (client.encode(), own.encode(), received[0], init, key, sshkex.string(asked), value)
+        digest = sshkex.exchange_hash("curve25519-sha256", parts, share(asked))
+        signature = sshkex.string(b"ssh-ed25519") + sshkex.string(private.sign(digest))
+        reply = bytes([sshkex.REPLY]) + sshkex.string(key) + value + sshkex.string(signature)
+        await stream.send(sshkex.serialize_packet(reply))
         await _until_gone(stream)
 
     return handle

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from hooper.errors import WireError
 
+OURS = "SSH-2.0-hooper"  # what this program says of itself
 LIMIT = 8 * 1024  # bytes of other lines that a server may send first; ours, the RFC sets none
 LINE_LIMIT = 255  # RFC 4253 section 4.2, with CR LF
 
