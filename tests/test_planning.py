@@ -178,6 +178,10 @@ FINDINGS: dict[str, tuple[str, str]] = {
         TWO_BOXES + "form.sources = true\n" + service('port = 1\nsources = ["198.51.100.0/24"]'),
     ),
     "range-too-wide": (ONE_BOX + service('port = "1000-1100"'), ONE_BOX + service('port = "1000-1099"')),
+    "transport-unused": (
+        ONE_BOX + service('speaks = "ssh"\ntransport = "both"'),
+        ONE_BOX + service('speaks = "https"\ntransport = "both"'),
+    ),
     "transport-wrong": (
         ONE_BOX + service('speaks = "wireguard"\ntransport = "tcp"'),
         ONE_BOX + service('speaks = "openvpn"\ntransport = "tcp"'),

@@ -466,4 +466,4 @@ def test_a_card_without_a_name(tmp_path: Path) -> None:
     )
     assert hooper("card", "s", cwd=tmp_path).code == 2
     ran = hooper("card", "s", "--public", "203.0.113.44", "--json", cwd=tmp_path)
-    assert (ran.code, ran.document["type"]) == (0, "ssh://203.0.113.44")
+    assert (ran.code, ran.document["type"]) == (0, "ssh 203.0.113.44")

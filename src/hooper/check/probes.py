@@ -365,8 +365,8 @@ async def _datagram(door: Door, target: Target, seen: Seen, deadline: float) -> 
         return
     if waiting.cancelled_caught and target.expected == "reachable":
         seen.verdict = "unproven"
-        mute = SPEECHES[target.speaks].mute
-        why = f"{target.speaks} answers strangers nothing" if mute else "nothing came back: over UDP no proof"
-        seen.detail = why
+        speech = SPEECHES[target.speaks]
+        mute = f"nothing came back: {speech.silence or f'{target.speaks} answers strangers nothing'}"
+        seen.detail = mute if speech.mute else "nothing came back: over UDP no proof"
     elif waiting.cancelled_caught:
         seen.verdict, seen.detail = "silent", f"nothing came back within {deadline:g} s"

@@ -56,12 +56,20 @@ def _inner_ports(service: Service) -> Ports:
     return service.used_ports if service.has_ports else Ports(0, 0)
 
 
+def spoken(service: Service) -> tuple[str, ...]:
+    """The transports that are probed: each is judged by itself, and one that the protocol does not use is none."""
+    uses = service.speech.transport
+    if service.used_transport == "both" and uses in ("tcp", "udp") and service.speaks != "unknown":
+        return (uses,)
+    return transports(service.used_transport)
+
+
 def inner_targets(topology: Topology, services: Iterable[str]) -> Iterator[Target]:
     """Each service at its inner address; all are expected to be reachable from here."""
     for key in services:
         service = topology.site.services[key]
         address = topology.site.hosts[service.host].address
-        for transport in transports(service.used_transport):
+        for transport in spoken(service):
             for port in _ends(_inner_ports(service)):
                 yield Target(
                     service=key,
@@ -95,7 +103,7 @@ def outer_targets(
         beyond = "it is planned over IPv6 alone, and this looks over IPv4" if service.family == "ipv6" else ""
         allowed = not service.sources or place is None or any(place in network for network in service.sources)
         outside = topology.outside_ports.get(key, _inner_ports(service)) if exposed else _inner_ports(service)
-        for transport in transports(service.used_transport):
+        for transport in spoken(service):
             owner = None if exposed else _owner(topology, key, transport, outside)
             if owner is not None:
                 skipped[key] = f"outside, port {outside} belongs to {owner}"

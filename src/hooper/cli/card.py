@@ -50,9 +50,10 @@ def _render(document: CardDocument, out: Console, *, code: bool) -> None:
     out.print()
     out.print(Text.assemble("   Type  ", (document.type, "bold")), soft_wrap=True)
     out.print(f"   into  {document.into}", soft_wrap=True)
-    if document.kind == "address":
+    if document.kind in ("address", "endpoint") and document.ports:
         over = {"udp": "UDP", "both": "TCP and UDP"}.get(document.transport, "TCP")
-        out.print(f"         (address {document.address}, port {document.port}, {over})", soft_wrap=True)
+        ports = f"ports {document.ports}" if "-" in document.ports else f"port {document.ports}"
+        out.print(f"         (address {document.address}, {ports}, {over})", soft_wrap=True)
     if document.address_source is not None:
         indented(out, f"There is no name: the address is as now known ({document.address_source}).", left=9)
     if document.expect:
@@ -65,7 +66,7 @@ def _render(document: CardDocument, out: Console, *, code: bool) -> None:
         heading(out, "Stop if you see")
         for line in document.stop:
             indented(out, line, mark="! ", left=3, style="red")
-    if code:
+    if code and document.kind != "endpoint":  # a bare address is no profile, and no app can do anything with it
         out.print()
         for row in qr_rows(document.type):
             drawn = Text(style="#000000 on #ffffff")

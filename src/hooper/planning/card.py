@@ -13,6 +13,10 @@ from hooper.planning.typed import URL_SCHEMES, Typed, own_address
 if TYPE_CHECKING:
     from hooper.site.model import Site
 
+KINDS: dict[str, Literal["command", "endpoint"]] = {
+    "ssh": "command",
+    **dict.fromkeys(("wireguard", "openvpn", "ike", "ipsec-nat", "esp", "l2tp", "pptp", "gre"), "endpoint"),
+}
 TLS_SPEECHES = ("https", "tls", "rdp")
 
 
@@ -20,13 +24,14 @@ TLS_SPEECHES = ("https", "tls", "rdp")
 class CardDocument:
     """`hooper card`.
 
-    kind: url: to be opened or scanned; address: to be typed as address and port. type: what to type. into: where.
+    kind: url: to be opened or scanned; command: for a terminal; endpoint: of a tunnel, for its profile; address: to be
+    typed as address and port. ports: those outside, a range as "5000-5010". type: what to type. into: where.
     expect: what is to be expected, warnings too. stop: what must not appear; who sees it goes no further.
     address_source: where the address comes from; null: a name is typed.
     """
 
     service: str
-    kind: Literal["url", "address"]
+    kind: Literal["url", "command", "endpoint", "address"]
     type: str
     into: str
     address: str
@@ -35,6 +40,7 @@ class CardDocument:
     expect: tuple[str, ...]
     stop: tuple[str, ...]
     address_source: str | None = None
+    ports: str = ""
 
 
 def make_card(
@@ -68,11 +74,11 @@ def make_card(
     if entry.speaks == "ssh":
         expect.append("The first time, its key is shown: compare it with the one that the device shows at home.")
         stop.append('"The host key has changed": something else answers.')
-    if entry.speaks not in ("wireguard", "openvpn"):
+    if KINDS.get(entry.speaks) != "endpoint":
         stop.append("A page or login that looks other than at home: type no password.")
     return CardDocument(
         service=service,
-        kind="url" if typed.is_url else "address",
+        kind="url" if typed.is_url else KINDS.get(entry.speaks, "address"),
         type=typed.text,
         into=into,
         address=typed.host,
@@ -81,6 +87,7 @@ def make_card(
         expect=tuple(expect),
         stop=tuple(stop),
         address_source=source or None,
+        ports=str(topology.outside_ports[service]) if service in topology.outside_ports else "",
     )
 
 

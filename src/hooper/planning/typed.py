@@ -18,9 +18,9 @@ WITH_PATH = ("http", "https", "rtsp")
 class Typed(NamedTuple):
     """What is typed for one service.
 
-    text: the URL, else address:port. host: the name, else the address. name: None where it is an address. port: the
-    first one outside; 0 where the protocol has none. port_needed: a URL without it leads elsewhere. is_url: else it
-    is typed as address and port.
+    text: the URL, the command of a shell, else address:port, or with the range of its ports. host: the name, else the
+    address. name: None where it is an address. port: the first one outside; 0 where the protocol has none.
+    port_needed: without it the text leads elsewhere. is_url: it is a URL.
     """
 
     text: str
@@ -80,11 +80,16 @@ def unnamed(topology: Topology, service: str) -> str:
 
 def _typed(topology: Topology, service: str, host: str, name: str | None) -> Typed:
     entry, port = topology.site.services[service], outside_port(topology, service)
-    usual = URL_SCHEMES.get(entry.speaks)
+    usual, ports = URL_SCHEMES.get(entry.speaks), topology.outside_ports.get(service)
     needed = usual is not None and port != usual
     shown = f"[{host}]" if ":" in host else host
     if not entry.has_ports:
         return Typed(host, host, name, 0, port_needed=False, is_url=False)
+    if entry.speaks == "ssh":
+        text = f"ssh -p {port} {host}" if needed else f"ssh {host}"
+        return Typed(text, host, name, port, port_needed=needed, is_url=False)
+    if usual is None and ports is not None and ports.size > 1:
+        return Typed(f"{shown}:{ports}", host, name, port, port_needed=False, is_url=False)
     if usual is None:
         return Typed(f"{shown}:{port}", host, name, port, port_needed=False, is_url=False)
     path = (entry.path or "/") if entry.speaks in WITH_PATH else ""

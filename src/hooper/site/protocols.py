@@ -14,9 +14,9 @@ class Speech(NamedTuple):
     transport: tcp, udp, both, or an IP protocol's number. port: the usual one, or None where there is none.
     clear_text: a passer-by can read along. desktop: gives full control of a machine's screen. sharing: hands out
     files. lan_only: made for networks where everyone is trusted, it asks for no login or is used against others.
-    mute: a stranger gets no answer, so that silence proves nothing. safer: the encrypted kind. either: it may run
-    over the other transport too. more: what else it needs, in words, and as transport and port: 0 for a range of
-    ports. probe: how it is probed, "tcp" where it can only be connected to.
+    mute: a stranger gets no answer, so that silence proves nothing; silence: why, in words. safer: the encrypted
+    kind. either: it may run over the other transport too. more: what else it needs, in words, and as transport and
+    port: 0 for a range of ports. probe: how it is probed, "tcp" where it can only be connected to.
     """
 
     key: str
@@ -33,6 +33,7 @@ class Speech(NamedTuple):
     more: str = ""
     more_ports: tuple[str, int] = ("", 0)
     probe: str = "tcp"
+    silence: str = ""
 
     @property
     def told(self) -> bool:
@@ -117,8 +118,23 @@ SPEECHES: dict[str, Speech] = {
         Speech("modbus", "tcp", 502, "control of machines (Modbus)", clear_text=True, lan_only=True),
         Speech("bacnet", "udp", 47808, "control of buildings (BACnet)", clear_text=True, lan_only=True),
         Speech("knx", "udp", 3671, "control of buildings (KNXnet/IP)", clear_text=True, lan_only=True),
-        Speech("wireguard", "udp", 51820, "a WireGuard tunnel", mute=True),
-        Speech("openvpn", "udp", 1194, "an OpenVPN tunnel", mute=True, either=True),
+        Speech(
+            "wireguard",
+            "udp",
+            51820,
+            "a WireGuard tunnel",
+            mute=True,
+            silence="a WireGuard server answers only whose key it knows",
+        ),
+        Speech(
+            "openvpn",
+            "udp",
+            1194,
+            "an OpenVPN tunnel",
+            mute=True,
+            either=True,
+            silence="an OpenVPN server with a key that its clients share answers nobody else, and this look has none",
+        ),
         Speech(
             "ike",
             "udp",

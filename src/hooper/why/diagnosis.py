@@ -187,6 +187,8 @@ def _service(case: Case) -> None:
         case.step("service", "broken" if faults else "ok", f"inside: {inside.verdict}, {inside.detail}")
         for fault in faults:
             _faulty(case, fault, inside.detail)
+    elif inside.verdict == "refused" and facts.answers_by:
+        _one_transport(case)
     elif inside.verdict == "refused":
         case.step("service", "broken", f"inside: {host.address} refuses port {inside.port}")
         same = host.mac is not None and facts.mac_seen == host.mac
@@ -221,6 +223,21 @@ def _service(case: Case) -> None:
         )
     else:
         case.step("service", "unknown", f"inside: {inside.verdict}, {inside.detail}")
+
+
+def _one_transport(case: Case) -> None:
+    """A service for both transports that answers by one of them, and refuses the other."""
+    inside, name = case.facts.inside, case.facts.service
+    assert inside is not None
+    used = " and ".join(case.facts.answers_by)
+    case.step("service", "ok", f"inside: it answers by {used}, and refuses {inside.transport} {inside.port}")
+    case.cause(
+        "transport-unused",
+        "likely",
+        f"{name} answers by {used} and not by {inside.transport}, though both were planned",
+        f'Write `transport = "{case.facts.answers_by[0]}"` for it, or switch {inside.transport} on in the device.',
+        f"Look in the settings of {case.site.services[name].host} whether {name} uses {inside.transport}.",
+    )
 
 
 def _faulty(case: Case, fault: str, detail: str) -> None:

@@ -224,6 +224,7 @@ def _facts(
         service=service,
         inside=inside,
         nobody_inside=nobody or near.gone,
+        answers_by=_answers_by(looks["inside"].results if "inside" in looks else (), service),
         outside=outside,
         others=_others(seen, service),
         host_reached=_host_reached(site, seen, service),
@@ -248,6 +249,11 @@ def _worst(results: Iterable[Result], service: str) -> Result | None:
     """Of several ports of one service the first that is not as it should be."""
     own = [result for result in results if result.service == service]
     return next((result for result in own if not result.ok), own[0] if own else None)
+
+
+def _answers_by(results: Iterable[Result], service: str) -> tuple[str, ...]:
+    there = [result for result in results if result.service == service and result.verdict in ("answered", "connected")]
+    return tuple(dict.fromkeys(result.transport for result in there))
 
 
 def _others(seen: Outcome | None, service: str) -> bool | None:

@@ -15,7 +15,8 @@ from hooper.sourced import Sourced
 class ServiceFacts:
     """What is known of one service, beside its line.
 
-    inside: the probe at the inner address. outside: the probes at the public one, None: not looked.
+    inside: the probe at the inner address. answers_by: the transports by which it answers there.
+    outside: the probes at the public one, None: not looked.
     others: did other public services of this line answer from outside? None: not looked, or there are none.
     host_reached: another service of the same host answered there, so that its answers find the way out.
     stored_at: when the outside was seen, where that is an earlier result.
@@ -32,6 +33,7 @@ class ServiceFacts:
     inside: Result | None
     nobody_inside: bool
     outside: Result | None
+    answers_by: tuple[str, ...] = ()
     others: bool | None = None
     host_reached: bool = False
     stored_at: datetime | None = None

@@ -98,6 +98,13 @@ ENTRIES = register(
             "Correct `transport`.",
         ),
         (
+            "transport-unused",
+            "note",
+            "a rule is for both transports, and the protocol uses one",
+            "The other half opens a port at which nothing is meant to answer.",
+            "Write the transport that it uses.",
+        ),
+        (
             "ports-missing",
             "warning",
             "the protocol needs further ports",
@@ -320,6 +327,13 @@ def _protocol(facts: Facts, key: str, service: Service) -> Iterator[Finding]:
             "transport-wrong",
             subject,
             f"{speech.title} runs over {_named(speech.transport)}, not over {_named(transport)}",
+            f'Write `transport = "{speech.transport}"`, or leave it out.',
+        )
+    if transport == "both" and speech.transport in ("tcp", "udp") and not speech.either and service.speaks != "unknown":
+        yield finding(
+            "transport-unused",
+            subject,
+            f"{speech.title} uses {speech.transport} only, and its rule is for both transports",
             f'Write `transport = "{speech.transport}"`, or leave it out.',
         )
     if (
