@@ -383,6 +383,8 @@ def _silent(case: Case) -> None:
     line, proven = facts.line, line_proven(case)
     if _told_wrong(case):
         return
+    if line.stun_silent and not facts.others:
+        _nobody_outside(case)
     undecided = _undecided(case)
     if any(_told_rule(case, gateway)[0] == "unseen" for gateway in undecided):
         _missing(case, "likely", only="unseen")  # the likeliest of all: a table that was read does not have it
