@@ -11,6 +11,7 @@ from pathlib import Path
 import pytest
 from hypothesis import settings
 
+from hooper import secret
 from support.program import Lab, town_here
 
 steady = os.environ.get("CI") == "true"  # there the same examples each time; elsewhere new ones are looked for
@@ -29,6 +30,15 @@ def _missing() -> str | None:
         return "needs root, for network namespaces"
     absent = [tool for tool in TOOLS if shutil.which(tool) is None]
     return f"not installed: {', '.join(absent)}" if absent else None
+
+
+@pytest.fixture(autouse=True)
+def _secrets_of_this_test() -> Iterator[None]:
+    """What one test keeps out of its output is an ordinary word in the next."""
+    before = set(secret._known)
+    yield
+    secret._known.clear()
+    secret._known.update(before)
 
 
 def pytest_runtest_setup(item: pytest.Item) -> None:

@@ -156,7 +156,11 @@ class Work:
                 raise PortTaken(f"{rule.transport} {rule.outside_port} is taken: it leads to {target}{label}")
             self._note(Entered(self.gateway, one.service, rule, "opening", there, None))
             if not self.dry:
-                await self.driver.delete(there)
+                try:
+                    await self.driver.delete(there)
+                except RouterRefuses:
+                    self.journal.forget(self.gateway, key)  # theirs stands, and nothing of ours is there
+                    raise
                 try:
                     await self._add(one, rule, there, "replaced", f"it led to {target}; `router close` puts that back")
                 except HooperError:

@@ -78,17 +78,17 @@ class Names:
             entry = self.site.names[name]
             where[name] = await authority_for(self.here, self.site, name, entry.updated_by, self.deadline)
             shown = await published(self.here, where[name], name, "A", min(self.deadline, QUESTION_S))
+            if shown.values is None or not where[name].authoritative:
+                self._unread.add(name)  # what resolvers have may be old
             if shown.values is None and where[name].authoritative:
                 resolving = ZoneServers(None, tuple(await resolvers_of(self.here, self.site)))
                 shown = await published(self.here, resolving, name, "A", min(self.deadline, QUESTION_S))
             values = shown.values
             if values is None:  # no server could be asked directly: then as any program would
                 values, source = (), "no resolver answers"
-                self._unread.add(name)
                 with anyio.move_on_after(self.deadline), suppress(HooperError):
                     found = await self.here.lookup(name.replace("*", "hooper", 1), "ipv4")
                     values, source = tuple(str(address) for address in found), "this machine's resolver"
-                    self._unread.discard(name)
             else:
                 source = shown.source
             rows[name] = NameRow(name, "A", entry.updated_by, (), "", values, source, "unknown", False, "")
@@ -97,9 +97,17 @@ class Names:
             tasks.start_soon(of_lines)
             for name in names:
                 tasks.start_soon(of_name, name)
-        return {
+        judged = {
             name: _judged(rows[name], wanted[self.site.names[name].line], self.here.clock.now()) for name in names
-        }, where
+        }
+        return {name: self._doubted(row) for name, row in judged.items()}, where
+
+    def _doubted(self, row: NameRow) -> NameRow:
+        """A name whose own servers did not answer is not called current: a resolver may have kept what it has."""
+        if row.name not in self._unread or not row.ok:
+            return row
+        detail = f"its own servers do not answer; {row.published_source} has this, which may be old"
+        return replace(row, action="unknown", ok=False, detail=detail)
 
     # --- update
 

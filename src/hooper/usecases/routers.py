@@ -6,14 +6,16 @@ from collections.abc import Awaitable, Callable, Collection
 from dataclasses import dataclass
 
 from hooper import deeds
-from hooper.errors import HooperError, NeedsAPerson, UsageError
+from hooper.errors import HooperError, NeedsAPerson, RefusedForSafety, UsageError
 from hooper.gateways.find import Neighbourhood, find_routers
 from hooper.gateways.rules import Wanted, wan_compared, wanted_rules
 from hooper.gateways.tables import GatewayTable, RouterChangesDocument, RouterListDocument, RuleChange
 from hooper.gateways.work import LEASE_S, Work, read_gateway
 from hooper.planning.gate import refusals
 from hooper.planning.openers import not_driven
+from hooper.ports import single
 from hooper.site.words import chosen
+from hooper.store.entries import Entered
 from hooper.usecases.accepting import NOTHING, Acceptance, take_risks
 from hooper.usecases.run import Run
 from hooper.usecases.ticks import ticked
@@ -81,6 +83,9 @@ async def list_rules(run: Run, request: RouterRequest) -> tuple[RouterListDocume
         try:
             journal = run.state.journal.entries(key) if run.state is not None else {}
             tables.append(await read_gateway(key, router, wanted, journal, run.at))
+            lost = _lost(key, tables[-1], journal.values())
+            if lost is not None:
+                trouble.append(lost)
         except HooperError as exc:
             trouble.append(exc)
             tables.append(GatewayTable(key, None, router.device, None, ()))
@@ -92,18 +97,49 @@ async def open_rules(run: Run, request: RouterRequest) -> tuple[RouterChangesDoc
     """Enter what the plan wants. Raises: NoNetwork, NotAtTheSite, UsageError."""
     not_public = [key for key in request.services if run.site.services[key].reach != "public"]
     if not_public:
-        raise UsageError(f"{not_public[0]} is not public, so it has no rule", remedy='Set reach = "public", if so.')
+        names, verb = ", ".join(not_public), "is" if len(not_public) == 1 else "are"
+        raise UsageError(f"{names} {verb} not public, so there is no rule", remedy='Set reach = "public", if so.')
     driven(run, request.gateways)
     run.accepted = take_risks(run, request.accept)
     public = {f"services.{key}" for key in request.services or run.site.services}
     findings = [finding for finding in run.plan.findings if finding.subject in public]
-    kept_back = refusals(run.site, run.plan)
+    kept_back = {**_of_their_lines(run, request), **refusals(run.site, run.plan)}
 
     async def deed(work: Work, wanted: list[Wanted]) -> None:
         these = [rule for rule in wanted if not request.services or rule.service in request.services]
         await work.open(these, findings, take_over=request.take_over, kept_back=kept_back)
 
     return await _change(run, request, deed)
+
+
+def _of_their_lines(run: Run, request: RouterRequest) -> dict[str, HooperError]:
+    """Services behind a line by which nothing arrives: a rule for them would be a promise that nobody keeps."""
+    if request.accept.reason:
+        return {}
+    wrong = {f.subject: f for f in run.plan.findings if f.severity == "error" and f.subject.startswith("lines.")}
+    return {
+        key: RefusedForSafety(
+            f"not entered: {wrong[subject].message}",
+            code=wrong[subject].code,
+            remedy=f"{wrong[subject].remedy} To enter it all the same, give {deeds.ACCEPT}.",
+        )
+        for key in run.site.services
+        if (subject := f"lines.{run.topology.lines[key]}") in wrong
+    }
+
+
+def _lost(gateway: str, table: GatewayTable, journal: Collection[Entered]) -> HooperError | None:
+    """What Hooper had entered and the router has no more, as after a restart."""
+    there = {(row.transport, row.outside_ports) for row in table.rules}
+    lost = [
+        f"{entry.service} ({entry.rule.transport} {entry.rule.outside_port})"
+        for entry in journal
+        if (entry.rule.transport, single(entry.rule.outside_port)) not in there
+    ]
+    if not lost:
+        return None
+    message = f"{gateway} has what was entered no more: {', '.join(lost)}"
+    return NeedsAPerson(message, code="rules-lost", remedy=f"`{deeds.OPEN}` enters it again.")
 
 
 async def close_rules(run: Run, request: RouterRequest) -> tuple[RouterChangesDocument, list[HooperError]]:
