@@ -178,6 +178,14 @@ FINDINGS: dict[str, tuple[str, str]] = {
         TWO_BOXES + "form.sources = true\n" + service('port = 1\nsources = ["198.51.100.0/24"]'),
     ),
     "range-too-wide": (ONE_BOX + service('port = "1000-1100"'), ONE_BOX + service('port = "1000-1099"')),
+    "open-by-another": (
+        ONE_BOX + service('port = "20-30"') + '[services.shell]\nhost = "hub"\nspeaks = "ssh"\nreach = "lan"\n',
+        ONE_BOX + service('port = "20-21"') + '[services.shell]\nhost = "hub"\nspeaks = "ssh"\nreach = "lan"\n',
+    ),
+    "tunnel-missing": (
+        ONE_BOX + '[services.shell]\nhost = "hub"\nspeaks = "ssh"\nreach = "tunnel"\n',
+        ONE_BOX + service('speaks = "wireguard"') + '[services.far]\nhost = "hub"\nspeaks = "ssh"\nreach = "tunnel"\n',
+    ),
     "transport-unused": (
         ONE_BOX + service('speaks = "ssh"\ntransport = "both"'),
         ONE_BOX + service('speaks = "https"\ntransport = "both"'),

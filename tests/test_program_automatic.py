@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import signal
 import sqlite3
@@ -467,3 +468,45 @@ def test_a_card_without_a_name(tmp_path: Path) -> None:
     assert hooper("card", "s", cwd=tmp_path).code == 2
     ran = hooper("card", "s", "--public", "203.0.113.44", "--json", cwd=tmp_path)
     assert (ran.code, ran.document["type"]) == (0, "ssh 203.0.113.44")
+
+
+def test_a_refused_take_over_leaves_no_trace(tmp_path: Path) -> None:
+    """The journal holds nothing of it, so that a later close neither tells of it nor makes another's rule anew."""
+    with town_here(tmp_path / "lab") as town:
+        own = Lab({**town.env, "STATE": str(tmp_path / "state")}, town.folder)
+        (sheet,) = own.run("worksheet", "club-router", "--json").document["sheets"]
+        (rule,) = [row for row in sheet["rules"] if row["service"] == "film-page"]
+        typed = {"gateway": "club-router", "rules": [{**rule, "target_address": "10.44.7.50"}]}
+        assert own.run("lab", "type", "-", stdin=json.dumps({"sheets": [typed]})).code == 0
+        own.run("lab", "break", "router-strict")
+        assert run(own, "router", "open", "film-page", "--take-over").code != 0
+        own.run("lab", "mend")
+        ran = run(own, "router", "close")
+        assert (ran.code, outcomes(ran)) == (0, {})
+        assert [row["target_address"] for row in rules(own) if row["outside_ports"] == [443, 443]] == ["10.44.7.50"]
+
+
+def test_what_a_router_has_lost_is_told(own: Lab) -> None:
+    assert run(own, "router", "open", "film-page").code == 0
+    assert run(own, "router", "list").code == 0
+    own.ask("restart", gateway="club-router")
+    ran = run(own, "router", "list")
+    assert (ran.code, codes(ran)) == (1, ["rules-lost"])
+    assert "film-page (tcp 443)" in ran.document["errors"][0]["message"]
+    assert run(own, "router", "open", "film-page").code == 0
+    assert run(own, "router", "list").code == 0
+
+
+def test_a_name_whose_own_servers_are_down_is_not_called_current(own: Lab) -> None:
+    own.ask("break", fault="zone-down")
+    ran = run(own, "name", "list")
+    (row,) = valid("name", ran.document)["names"]
+    assert (ran.code, row["ok"], row["action"] in ("unknown", "needed")) == (1, False, True)
+    own.ask("mend")
+    assert run(own, "name", "list").code == 0
+
+
+def test_every_service_without_a_rule_is_named(own: Lab) -> None:
+    ran = run(own, "router", "open", "film-shell", "slip-page")
+    assert ran.code == 2
+    assert "film-shell, slip-page are not public" in ran.document["errors"][0]["message"]

@@ -171,7 +171,12 @@ def test_the_router_sheet_leaves_out_what_is_not_ready(place: Path) -> None:
     assert entered.isdisjoint({"desk", "film-page", "slip-film"})
     assert "hub-page" in entered
     assert run(place, "audit").code == 1
-    ran = run(place, "worksheet", "--accept", "only for the regatta", "--until", "2999-01-01", "--json")
+    ran = run(place, "worksheet", "--accept", "only for the regatta", "--json")
+    assert ran.code == 2
+    assert all(key in ran.document["errors"][0]["message"] for key in ("desk", "film-page", "slip-film"))
+    for key in ("desk", "film-page", "slip-film"):
+        accept = ("--accept", f"{key}=only for the regatta", "--until", "2999-01-01")
+        ran = run(place, "worksheet", *accept, "--json")
     assert ran.code == 0, ran
     assert {"desk", "film-page", "slip-film"} <= {r["service"] for s in ran.document["sheets"] for r in s["rules"]}
     assert text(place).count('reason = "only for the regatta"\nuntil = 2999-01-01') == 3

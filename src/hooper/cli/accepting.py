@@ -16,7 +16,11 @@ if TYPE_CHECKING:
 
 AcceptOption = Annotated[
     str | None,
-    typer.Option("--accept", metavar="REASON", help="Take the risks that keep rules back; written into the site file."),
+    typer.Option(
+        "--accept",
+        metavar="[SERVICE=]REASON",
+        help="Take the risks that keep a service's rules back; written into the site file.",
+    ),
 ]
 UntilOption = Annotated[
     str | None, typer.Option("--until", metavar="DATE", help="With --accept: until when; else for 90 days.")
@@ -40,7 +44,7 @@ def taken(session: Session, accepted: RisksTaken) -> None:
         session.note("Nothing is kept back, so nothing was accepted.")
     for key, code in accepted.risks if not session.dry_run else ():
         end, reason = accepted.until, accepted.reason
-        session.note(f"RisksTaken for {key} until {end}: {code} ({reason}); it stands in {session.site_path}.")
+        session.note(f"Accepted for {key} until {end}: {code} ({reason}); it stands in {session.site_path}.")
 
 
 def _date(text: str) -> date:

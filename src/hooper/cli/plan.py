@@ -90,7 +90,13 @@ def _next(session: Session, made: PlanDocument) -> None:
             "\nNext: `hooper service add KEY --host HOST --speaks WHAT --reach public` for what is to be reached."
         )
         return
-    driven = sorted({forward.gateway for forward in made.forwards if forward.by in DRIVEN})
+    held = {row.service for row in made.held_back}
+    for row in made.held_back:
+        session.note(f"\nFirst, for {row.service}: {row.remedy}")
+    ready = [forward for forward in made.forwards if forward.service not in held]
+    if not ready:
+        return
+    driven = sorted({forward.gateway for forward in ready if forward.by in DRIVEN})
     if driven:
         session.note(f"\nNext: `hooper router open` enters what {', '.join(driven)} takes from a program;")
         session.note("      `hooper worksheet --rest` then says what to enter by hand.")
@@ -154,7 +160,7 @@ def _tree(document: PlanDocument, out: Console, topology: Topology, *, verbose: 
 
 def render(document: PlanDocument, out: Console, topology: Topology, *, verbose: bool = False) -> None:
     """The ways of the services, those that are not forwarded, the findings."""
-    from hooper.cli.render import counted, findings, heading
+    from hooper.cli.render import counted, findings, heading, indented
     from hooper.planning.findings import entry_of
 
     gateways = list(dict.fromkeys(forward.gateway for forward in document.forwards))
@@ -167,6 +173,8 @@ def render(document: PlanDocument, out: Console, topology: Topology, *, verbose:
         keys = [key for key, service in topology.site.services.items() if service.reach == reach]
         if keys:
             out.print(f"Not forwarded, {words}: {', '.join(keys)}")
+    for held in document.held_back:
+        indented(out, f"Held back: {held.service}: {held.reason}", left=0, style="orange3")
     _entering(document, out)
     if document.against:
         out.print()

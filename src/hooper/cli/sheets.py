@@ -67,14 +67,14 @@ def _router(sheet: Sheet, site: Site, out: Console, *, removing: bool) -> None:
             indented(out, note, mark="! ", left=3)
     if sheet.rules or sheet.reservations or sheet.routes:
         indented(out, words.login(sheet, site), mark=BOX, left=3)
-    for step in words.handed(sheet):
+    for step in words.handed(sheet, removing=removing):
         indented(out, step, mark=BOX, left=3)
     if rules:
         indented(out, words.enter(sheet, removing=removing), mark=BOX, left=3)
         out.print()
         _boxes(words.columns(sheet, site, rules), words.rows(sheet, site, rules), out)
     if pinholes:
-        indented(out, words.PINHOLES, mark=BOX, left=3)
+        indented(out, words.openings(removing=removing), mark=BOX, left=3)
         _boxes(words.PINHOLE_COLUMNS, words.pinhole_rows(pinholes), out)
     if removing:
         return

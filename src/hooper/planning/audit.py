@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date
 from typing import TYPE_CHECKING, Literal
 
 from hooper.planning.findings import entry_of
 from hooper.planning.topology import Topology
+from hooper.planning.unfolded import side_doors
 from hooper.planning.values import EVERYTHING, Finding, Forward, Plan
 from hooper.ports import ports_text
 
@@ -87,8 +88,15 @@ def audit(topology: Topology, plan: Plan, today: date) -> AuditDocument:
     for rule in plan.forwards:  # behind a gateway that hands everything on, the next one's rules say it
         if rule.service != EVERYTHING and handed & set(site.gateways[rule.gateway].behind):
             outside.setdefault(rule.service, []).append(_ports(rule))
+    behind: dict[str, str] = {}
+    for door in side_doors(topology, plan.forwards):
+        outside.setdefault(door.service, []).append(f"{door.words()}, by the rule of {door.by}")
+        behind[door.service] = f"The rule of {door.by} lets it in, though it is not to be reached so."
     exposed = [
-        _exposed(key, site.services[key], topology.lines[key], tuple(dict.fromkeys(places)), against.get(key, []))
+        _unmeant(
+            _exposed(key, site.services[key], topology.lines[key], tuple(dict.fromkeys(places)), against.get(key, [])),
+            behind.get(key),
+        )
         for key, places in outside.items()
     ]
     return AuditDocument(
@@ -101,6 +109,15 @@ def audit(topology: Topology, plan: Plan, today: date) -> AuditDocument:
         tuple(sorted(handed)),
         tuple(sorted(key for key in site.services if key not in outside)),
     )
+
+
+def _unmeant(row: Exposed, why: str | None) -> Exposed:
+    """A service that comes in by the rule of another one, which is always grave."""
+    if why is None:
+        return row
+    findings = tuple(dict.fromkeys(("open-by-another", *row.findings)))
+    remedy = "Narrow that rule, or move one of the two to other ports."
+    return replace(row, risk="high", accepted=False, open_to=(), findings=findings, why=why, safer=remedy)
 
 
 def _ports(rule: Forward) -> str:

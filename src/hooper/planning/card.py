@@ -9,13 +9,14 @@ from hooper import deeds
 from hooper.dnsnames import any_stands_for
 from hooper.planning.topology import Topology
 from hooper.planning.typed import URL_SCHEMES, Typed, own_address
+from hooper.site.protocols import TUNNELS
 
 if TYPE_CHECKING:
     from hooper.site.model import Site
 
 KINDS: dict[str, Literal["command", "endpoint"]] = {
     "ssh": "command",
-    **dict.fromkeys(("wireguard", "openvpn", "ike", "ipsec-nat", "esp", "l2tp", "pptp", "gre"), "endpoint"),
+    **dict.fromkeys(TUNNELS, "endpoint"),
 }
 TLS_SPEECHES = ("https", "tls", "rdp")
 

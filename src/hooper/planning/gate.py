@@ -13,6 +13,9 @@ if TYPE_CHECKING:
     from hooper.site.model import Site
 
 
+ALWAYS = ("default-password", "open-by-another")  # whoever may come
+
+
 class NotReady(RefusedForSafety):
     """A service would be exposed in a way that is known to end badly."""
 
@@ -30,7 +33,7 @@ def kept_back(site: Site, plan: Plan) -> dict[str, list[Finding]]:
         if not entry_of(item.code).gate or item.severity == "note":
             continue
         key = item.subject.removeprefix("services.")
-        if item.code == "default-password" or not site.services[key].sources:
+        if item.code in ALWAYS or not site.services[key].sources:
             out.setdefault(key, []).append(item)
     return out
 
@@ -39,7 +42,9 @@ def refusal(found: list[Finding]) -> NotReady:
     """The error that says so."""
     said = "; ".join(item.message for item in found)
     first = found[0].remedy.rstrip(".")
-    remedy = f"{first}. If it has to be so, give {deeds.ACCEPT}: it is written into the site file with an end."
+    remedy = f"{first}."
+    if all(entry_of(item.code).acceptable for item in found):
+        remedy += f" If it has to be so, give {deeds.ACCEPT}: it is written into the site file with an end."
     return NotReady(f"not entered: {said}", remedy=remedy)
 
 

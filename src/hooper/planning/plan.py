@@ -55,6 +55,7 @@ def _planned(file: SiteFile, today: date, topology: Topology) -> Plan:
         *port.find(facts),
         *router.find(facts),
         *name.find(facts),
+        *exposure.find_unmeant(facts),
         *exposure.accept(facts, [*exposure.find(facts), *readiness.find(facts)]),
     ]
     return Plan(facts.forwards, tuple(sorted(dict.fromkeys(found), key=rank)))

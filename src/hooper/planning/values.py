@@ -108,11 +108,21 @@ class Compared:
 
 
 @dataclass(frozen=True, slots=True)
+class HeldBack:
+    """A service whose rules are not entered yet. reason: what stands against it. remedy: what lets it through."""
+
+    service: str
+    reason: str
+    remedy: str
+
+
+@dataclass(frozen=True, slots=True)
 class PlanDocument:
     """`hooper plan`.
 
     against: the rules of a table that was given, held against the plan. pinned: what was written. entering: how each
     rule can be put on its gateway. feasible: no finding says that it cannot work. forwards: the rules, one row each.
+    held_back: the services whose rules are not entered before their device is ready, or a risk is accepted.
     """
 
     forwards: tuple[Forward, ...]
@@ -121,3 +131,4 @@ class PlanDocument:
     entering: tuple[Entering, ...] = ()
     against: tuple[Compared, ...] = ()
     pinned: tuple[str, ...] = ()
+    held_back: tuple[HeldBack, ...] = ()

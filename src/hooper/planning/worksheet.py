@@ -91,7 +91,7 @@ def _notes(site: Site, key: str, rules: Sequence[Forward], without: Collection[s
         )
     if without:
         notes.append(f"Left out, since they are not ready to be exposed: {', '.join(sorted(without))}.")
-    if not rules:
+    if not rules and not without:
         notes.append("No rule has to be entered here.")
     return notes
 

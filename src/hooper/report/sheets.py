@@ -61,13 +61,13 @@ def _router(sheet: Sheet, site: Site, *, removing: bool) -> list[str]:
     rules, pinholes = words.forwards(sheet), words.pinholes(sheet)
     if sheet.rules or sheet.reservations or sheet.routes:
         lines += [f"- [ ] {words.login(sheet, site)}"]
-    lines += [f"- [ ] {step}" for step in words.handed(sheet)]
+    lines += [f"- [ ] {step}" for step in words.handed(sheet, removing=removing)]
     if rules:
         lines += [f"- [ ] {words.enter(sheet, removing=removing)}", ""]
         header = ("done", *words.columns(sheet, site, rules))
         lines += _table(header, (("☐", *row) for row in words.rows(sheet, site, rules)))
     if pinholes:
-        lines += [f"- [ ] {words.PINHOLES}", ""]
+        lines += [f"- [ ] {words.openings(removing=removing)}", ""]
         lines += _table(("done", *words.PINHOLE_COLUMNS), (("☐", *row) for row in words.pinhole_rows(pinholes)))
     if sheet.reservations and not removing:
         lines += [f"- [ ] {words.RESERVE}", ""]

@@ -28,7 +28,6 @@ PROOF = (
 )
 RESERVE = "On the page for DHCP, LAN or network, reserve these addresses:"
 ROUTES = "On the page for static routes or routing, enter:"
-PINHOLES = "On the page for the IPv6 firewall (also pinholes, IPv6 port sharing), let in:"
 LABEL_MAC = "see the device's label"
 
 
@@ -53,8 +52,21 @@ def pinholes(sheet: Sheet) -> list[Forward]:
     return [rule for rule in sheet.rules if rule.kind == "pinhole"]
 
 
-def handed(sheet: Sheet) -> list[str]:
+def openings(*, removing: bool = False) -> str:
+    """The sentence above the openings for IPv6."""
+    page = "On the page for the IPv6 firewall (also pinholes, IPv6 port sharing)"
+    return f"{page}, take away what lets in:" if removing else f"{page}, let in:"
+
+
+def handed(sheet: Sheet, *, removing: bool = False) -> list[str]:
     """The entry that hands everything on, as a step."""
+    if removing:
+        return [
+            "Find the page for DMZ host, exposed host or default server, and switch it off: nothing is handed to"
+            f" {rule.target_address} any more. Where the box was made a bridge, make it a router again."
+            for rule in sheet.rules
+            if rule.service == EVERYTHING
+        ]
     return [
         f"Find the page for DMZ host, exposed host or default server, and hand everything to {rule.target_address}."
         " Where the box can be a bridge (also PPPoE passthrough), that is as good: then the inner router logs in."

@@ -36,11 +36,17 @@ class Speech(NamedTuple):
     silence: str = ""
 
     @property
+    def tunnel(self) -> bool:
+        """Whether it is a way into a network for other protocols."""
+        return self.key in TUNNELS
+
+    @property
     def told(self) -> bool:
         """Whether a probe can tell that it is this protocol that answers."""
         return self.probe != "tcp"
 
 
+TUNNELS = ("wireguard", "openvpn", "ike", "ipsec-nat", "esp", "l2tp", "pptp", "gre")
 SPEECHES: dict[str, Speech] = {
     speech.key: speech
     for speech in (

@@ -8,6 +8,7 @@ from datetime import date
 
 from hooper.errors import UsageError
 from hooper.planning.edits import ACCEPTED_FOR, accept
+from hooper.planning.findings import entry_of
 from hooper.planning.gate import kept_back
 from hooper.site.load import parse_site
 from hooper.store.sitefile import save_site
@@ -49,13 +50,23 @@ def take_risks(run: Run, asked: Acceptance) -> RisksTaken | None:
     end = asked.until or today + ACCEPTED_FOR
     if end < today:
         raise UsageError(f"{end} has passed", remedy="Give a day to come, or leave it out.")
-    kept = kept_back(run.site, run.plan)
-    wanted = {key: found for key, found in kept.items() if not asked.services or key in asked.services}
-    risks = tuple((key, item.code) for key, found in wanted.items() for item in found)
+    named, _, rest = asked.reason.partition("=")
+    services, reason = asked.services, asked.reason.strip()
+    if named.strip() in run.site.services and rest.strip():
+        services, reason = (named.strip(),), rest.strip()
+    kept = {
+        key: codes
+        for key, found in kept_back(run.site, run.plan).items()
+        if (codes := [item.code for item in found if entry_of(item.code).acceptable])
+    }
+    if not services and len(kept) > 1:
+        several = f"several services are kept back: {', '.join(kept)}"
+        raise UsageError(several, remedy=f"Take each risk for a reason of its own: {next(iter(kept))}=REASON.")
+    risks = tuple((key, code) for key, codes in kept.items() if not services or key in services for code in codes)
     if risks:
-        edited = accept(run.file, list(risks), asked.reason.strip(), end)
+        edited = accept(run.file, list(risks), reason, end)
         if asked.dry_run:
             run.use(parse_site(edited.text.encode(), run.file.name))
         else:
             run.use(save_site(run.path, run.file, edited.text))
-    return RisksTaken(risks, end, asked.reason.strip())
+    return RisksTaken(risks, end, reason)

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from hooper.errors import HooperError
 from hooper.planning.findings import rank
 from hooper.planning.looks.line import address_differs
-from hooper.planning.values import Compared, Finding, PlanDocument
+from hooper.planning.values import Compared, Finding, HeldBack, PlanDocument
 from hooper.sourced import Sourced, SourcedAddress
 from hooper.usecases.run import Run
 
@@ -26,6 +26,7 @@ class PlanRequest:
 
 def plan(run: Run, request: PlanRequest) -> tuple[PlanDocument, list[HooperError]]:
     """Plan. Asks nobody. Raises: CannotEdit, MachineError, BadTable."""
+    from hooper.planning.gate import refusals
     from hooper.planning.openers import entering
 
     pinned = _pinned(run) if request.pin else ()
@@ -34,7 +35,11 @@ def plan(run: Run, request: PlanRequest) -> tuple[PlanDocument, list[HooperError
     feasible = made.feasible and not any(finding.severity == "error" for finding in findings)
     ways_to_enter = tuple(entering(run.topology, made))
     compared = _against(run, request)
-    return PlanDocument(made.forwards, findings, feasible, ways_to_enter, compared, pinned), []
+    held = tuple(
+        HeldBack(key, exc.message.removeprefix("not entered: "), exc.remedy)
+        for key, exc in refusals(run.site, made).items()
+    )
+    return PlanDocument(made.forwards, findings, feasible, ways_to_enter, compared, pinned, held), []
 
 
 def _contradicted(run: Run, seen: Mapping[str, SourcedAddress]) -> list[Finding]:

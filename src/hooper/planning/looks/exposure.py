@@ -6,7 +6,8 @@ from collections.abc import Iterable, Iterator
 from typing import TYPE_CHECKING
 
 from hooper.planning.facts import Facts
-from hooper.planning.findings import entry_of, finding, group, register, risks
+from hooper.planning.findings import CatalogueEntry, entry_of, finding, group, register, risks
+from hooper.planning.unfolded import side_doors
 from hooper.planning.values import Finding
 
 if TYPE_CHECKING:
@@ -60,6 +61,15 @@ ENTRIES = register(
             "Put it behind a tunnel, or keep the firmware current.",
         ),
     ),
+    CatalogueEntry(
+        "open-by-another",
+        "exposure",
+        "error",
+        "the rule of a service lets in another one, which is not to be reached so",
+        "A rule is for ports of a device, and lets in whatever listens there.",
+        "Narrow that rule, or move one of the two to other ports.",
+        gate=True,
+    ),
     *group(
         "exposure",
         (
@@ -68,6 +78,13 @@ ENTRIES = register(
             "no gateway on the way can limit a rule to the allowed sources",
             "The service would be open to the whole world instead.",
             "Limit them on the device, or use a tunnel.",
+        ),
+        (
+            "tunnel-missing",
+            "warning",
+            "a service is to be reached through a tunnel, and there is none",
+            "Nobody outside reaches it, and nothing says so.",
+            "Make a tunnel, or choose another reach.",
         ),
         (
             "acceptance-ended",
@@ -85,6 +102,28 @@ ENTRIES = register(
         ),
     ),
 )
+
+
+def find_unmeant(facts: Facts) -> Iterator[Finding]:
+    """What is reached otherwise than its reach says. Nobody can accept that: the site file says the contrary."""
+    for door in side_doors(facts.topology, facts.forwards):
+        service = facts.site.services[door.service]
+        meant = f'its reach is "{service.reach}"' if service.reach != "public" else "that one is for its sources only"
+        yield finding(
+            "open-by-another",
+            f"services.{door.by}",
+            f"its rule lets in {door.service} too, at {door.words()}, though {meant}",
+            f"Narrow the ports of {door.by}, or make {door.service} listen on another port of {service.host}.",
+        )
+    ends = any(entry.reach == "public" and entry.speech.tunnel for entry in facts.site.services.values())
+    for key, service in facts.site.services.items():
+        if service.reach == "tunnel" and not facts.site.tunnels and not ends:
+            yield finding(
+                "tunnel-missing",
+                f"services.{key}",
+                "it is to be reached through a tunnel, and the site file has none",
+                'Add the service that ends one (`speaks = "wireguard"`); until then `reach = "lan"` is what is so.',
+            )
 
 
 def find(facts: Facts) -> Iterator[Finding]:
