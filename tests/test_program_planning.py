@@ -345,3 +345,28 @@ def test_the_catalogue_in_the_docs_is_the_one_in_the_code() -> None:
 def test_json_documents_say_why_a_command_failed(place: Path) -> None:
     ran = run(place, "host", "change", "nix", "--mac", "1", "--json")
     assert (ran.code, json.loads(ran.out)["command"]) == (2, "host change")
+
+
+def test_a_service_behind_the_rule_of_another_is_found_everywhere(tmp_path: Path) -> None:
+    """A range beside a shell that is for the LAN only: the plan, the audit, the check and the router agree."""
+    with town_here(tmp_path / "lab") as lab:
+        site = Path(lab.env["HOOPER_SITE"])
+        added = '\n[services.wide]\nhost = "film-box"\nport = "20-30"\nreach = "public"\noutside_port = "2020-2030"\n'
+        site.write_text(site.read_text() + added)
+        ran = lab.run("plan", "--json")
+        (found,) = [f for f in ran.document["findings"] if f["code"] == "open-by-another"]
+        assert (ran.code, found["subject"], "film-shell" in found["message"]) == (1, "services.wide", True)
+        assert [row["service"] for row in ran.document["held_back"]] == ["wide"]
+        assert lab.run("router", "open", "wide").code == 5
+        exposed = lab.run("audit", "--json").document["exposed"]
+        (row,) = [row for row in exposed if row["service"] == "film-shell"]
+        assert (row["risk"], row["findings"][0], "tcp 2022" in row["outside"][0]) == ("high", "open-by-another", True)
+        sheets = [
+            {"gateway": key, "rules": [rule for rule in ran.document["forwards"] if rule["gateway"] == key]}
+            for key in ("fibre-box", "club-router")
+        ]
+        assert lab.run("lab", "type", "-", stdin=json.dumps({"sheets": sheets})).code == 0
+        ran = lab.run("check", "film-shell", "--from", "interface:usb0", "--deadline", "1", "--json")
+        results = {(r["port"], r["expected"], r["verdict"], r["ok"]) for r in valid("check", ran.document)["results"]}
+        assert (2022, "unreachable", "answered", False) in results
+        assert (22, "unreachable", "silent", True) in results

@@ -27,6 +27,7 @@ from hooper.net.standing import connected_surroundings, standing
 from hooper.net.stun import STUN_DEADLINE, mapped_by
 from hooper.net.types import Door, Endpoint, Surroundings
 from hooper.planning.topology import Topology
+from hooper.planning.unfolded import SideDoor
 from hooper.planning.values import Finding
 from hooper.site.references import in_sight
 from hooper.sourced import Shown, Sourced, SourcedAddress
@@ -51,7 +52,7 @@ class Wish:
 
     known: what is known of the lines before anything is asked. public: addresses that were found already, by line.
     deadline: seconds for each probe. base: the site file's folder. transports: only these are probed. by_number: names
-    are not tried.
+    are not tried. doors: where the rules of one service lead to another.
     """
 
     topology: Topology
@@ -62,6 +63,7 @@ class Wish:
     base: Path = Path()
     transports: tuple[str, ...] = ()
     by_number: bool = False
+    doors: tuple[SideDoor, ...] = ()
 
     @property
     def site(self) -> Site:
@@ -129,7 +131,7 @@ async def check_outside(here: Door, outside: Door, wish: Wish, memory: InsideMem
     outcome = Outcome(
         origin, findings=[finding for found in public.values() for finding in found.findings()], public=public
     )
-    targets, outcome.skipped = outer_targets(wish.topology, wish.services, _values(public), shown)
+    targets, outcome.skipped = outer_targets(wish.topology, wish.services, _values(public), shown, wish.doors)
     if wish.transports:
         targets = [
             target for target in targets if target.transport in wish.transports or target.service == wish.services[0]

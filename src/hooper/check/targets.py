@@ -11,6 +11,7 @@ from hooper.check.results import Expected, Verdict
 from hooper.planning.ports import transports
 from hooper.planning.topology import Topology
 from hooper.planning.typed import address_for, name_for, own_address
+from hooper.planning.unfolded import SideDoor
 from hooper.ports import Ports
 from hooper.site.protocols import SPEECHES
 
@@ -88,16 +89,25 @@ def inner_targets(topology: Topology, services: Iterable[str]) -> Iterator[Targe
 
 
 def outer_targets(
-    topology: Topology, services: Iterable[str], public: Mapping[str, IPAddress], place: IPAddress | None
+    topology: Topology,
+    services: Iterable[str],
+    public: Mapping[str, IPAddress],
+    place: IPAddress | None,
+    doors: Iterable[SideDoor] = (),
 ) -> tuple[list[Target], dict[str, str]]:
     """Each service at the address outside that people reach it by.
 
-    Args: public: by line. place: the public address that the prober shows, None: unknown.
+    Args: public: by line. place: the public address that the prober shows, None: unknown. doors: where the rules of
+    others lead to it: there it must not be reached.
     Returns: the targets, and the services that are not probed with the reason.
     """
     targets: list[Target] = []
     skipped: dict[str, str] = {}
+    by_others = [door for door in doors if door.family == "ipv4" and door.outside is not None]
     for key in services:
+        for door in by_others:
+            if door.service == key:
+                targets.append(_at_door(topology, door, public))
         service = topology.site.services[key]
         exposed = service.reach == "public"
         beyond = "it is planned over IPv6 alone, and this looks over IPv4" if service.family == "ipv6" else ""
@@ -105,6 +115,8 @@ def outer_targets(
         outside = topology.outside_ports.get(key, _inner_ports(service)) if exposed else _inner_ports(service)
         for transport in spoken(service):
             owner = None if exposed else _owner(topology, key, transport, outside)
+            if owner is not None and any((door.service, door.by) == (key, owner) for door in by_others):
+                continue  # it is tried there
             if owner is not None:
                 skipped[key] = f"outside, port {outside} belongs to {owner}"
                 continue
@@ -128,6 +140,26 @@ def outer_targets(
                     )
                 )
     return targets, skipped
+
+
+def _at_door(topology: Topology, door: SideDoor, public: Mapping[str, IPAddress]) -> Target:
+    """A service at the port where the rule of another one leads to it."""
+    service, host = topology.site.services[door.service], topology.site.services[door.service].host
+    assert door.outside is not None
+    return Target(
+        service=door.service,
+        speaks=service.speaks,
+        transport=door.transport,
+        line=topology.lines[door.by],
+        address=_address(topology, door.by, public),
+        port=door.outside.first,
+        inner=(topology.site.hosts[host].address, service.used_ports.first),
+        expected="unreachable",
+        gateway=topology.gateway(host),
+        server_name=name_for(topology, door.service),
+        path=service.path or "/",
+        expect=service.expect,
+    )
 
 
 def _address(topology: Topology, service: str, public: Mapping[str, IPAddress]) -> IPAddress | None:

@@ -10,6 +10,7 @@ from hooper.check.checking import Wish, check_here, check_outside
 from hooper.check.origin import Origin, open_origin
 from hooper.check.results import CheckDocument, Skipped
 from hooper.errors import HooperError
+from hooper.planning.unfolded import side_doors
 from hooper.usecases.looking import keep_look
 from hooper.usecases.run import Run
 
@@ -26,7 +27,9 @@ class CheckRequest:
 
 async def check(run: Run, request: CheckRequest) -> tuple[CheckDocument, list[HooperError]]:
     """Check, and keep the results. Raises: NoNetwork, UsageError, MachineError, ProxyFailed."""
-    wish = Wish(run.topology, request.services, request.deadline, run.given(request.public), base=run.base)
+    doors = tuple(side_doors(run.topology, run.plan.forwards))
+    known = run.given(request.public)
+    wish = Wish(run.topology, request.services, request.deadline, known, base=run.base, doors=doors)
     if request.origin.kind == "here":
         outcome = await check_here(run.here, wish)
     else:
