@@ -390,3 +390,22 @@ def test_state_is_private(fresh: Lab) -> None:
     folder = Path(fresh.env["STATE"])
     assert folder.stat().st_mode & 0o77 == 0
     assert all((folder / name).stat().st_mode & 0o77 == 0 for name in os.listdir(folder))
+
+
+def test_what_cannot_be_so_is_refused_and_what_was_told_is_taken_back(fresh: Lab) -> None:
+    def survey(*arguments: str) -> Ran:
+        return fresh.run("survey", "--state", fresh.env["STATE"], "--json", *arguments)
+
+    for wrong, words in (
+        ("fibre-box=192.168.90.7", "own LAN"),
+        ("club-router=203.0.113.44", "not of the network of fibre-box"),
+    ):
+        ran = survey("--wan", wrong)
+        assert (ran.code, words in ran.document["errors"][0]["message"]) == (2, True)
+    assert survey("--wan", "fibre-box=203.0.113.44").code == 0
+    fresh.run("lab", "clock", "--advance", "600")
+    told = [remark for remark in survey().document["remarks"] if "was told" in remark]
+    assert len(told) == 1
+    assert "203.0.113.44, 10 min ago" in told[0]
+    assert survey("--wan", "fibre-box=").code == 0
+    assert not [remark for remark in survey().document["remarks"] if "was told" in remark]

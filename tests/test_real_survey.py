@@ -84,7 +84,7 @@ def test_how_the_kernels_nat_behaves_says_coturn(town: KernelTown) -> None:
     nat = survey(town)["nat"]
     assert nat["mapping"] == "endpoint-independent"
     assert nat["filtering"] == "address-and-port-dependent"
-    assert nat["hairpin"] is False
+    assert nat["hairpin"] is None, "a filter that depends on the port hides it from this test"
     assert nat["ports_kept"] is True
     assert nat["own_ports"] is None
 

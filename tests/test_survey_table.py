@@ -28,7 +28,7 @@ from support.virtual import VirtualClock, run_virtually
 DEADLINE = 5.0
 SLACK = 1.0  # seconds: this machine has other things to do
 AT_ONCE = 4
-USUAL = ("endpoint-independent", "address-and-port-dependent", False)
+USUAL = ("endpoint-independent", "address-and-port-dependent", None)
 PLAIN = BOATHOUSE.replace('"192.0.2.11:3478"]', '"192.0.2.11:3478", "[2001:db8:c0::10]:3478"]')
 SIX = "2001:db8:44:7::105"
 
@@ -50,7 +50,7 @@ class Case:
     nat: tuple[str | None, str | None, bool | None] | None = (
         "endpoint-independent",
         "address-and-port-dependent",
-        False,
+        None,
     )
 
 
@@ -66,7 +66,7 @@ CASES = [
     case("several-nats", True, nats=(2, 2), speaks="both"),
     case("several-nats", True, nats=(2, 2), speaks="outer"),
     case("several-nats", True, nats=(2, 2), mapping="address", filtering="address",
-         nat=("address-dependent", "address-dependent", False)),
+         nat=("address-dependent", "address-dependent", None)),
     case("several-nats", True, nats=(2, 2), mapping="address-and-port", filtering="endpoint",
          nat=("address-and-port-dependent", "endpoint-independent", False)),
     case("several-nats", True, nats=(2, 2), hairpin=True,

@@ -35,7 +35,11 @@ PublicOption = Annotated[
 ]
 WanOption = Annotated[
     list[str] | None,
-    typer.Option("--wan", metavar="GATEWAY=ADDRESS", help="The WAN address that stands on a router's status page."),
+    typer.Option(
+        "--wan",
+        metavar="GATEWAY=ADDRESS",
+        help="The WAN address on a router's status page; empty: taken back.",
+    ),
 ]
 
 
@@ -116,12 +120,12 @@ def parse_public(given: list[str], site: Site) -> dict[str, IPAddress]:
     return out
 
 
-def parse_pairs(option: str, given: list[str], site: Site) -> dict[str, str]:
-    """Read GATEWAY=VALUE. Raises: UsageError."""
+def parse_pairs(option: str, given: list[str], site: Site, *, empty: bool = False) -> dict[str, str]:
+    """Read GATEWAY=VALUE. empty: a value may be left out. Raises: UsageError."""
     out: dict[str, str] = {}
     for text in given:
         key, equals, value = text.partition("=")
-        if not equals or not value:
+        if not equals or not (value or empty):
             raise UsageError(f"{option} {text!r} is not understood", remedy=f"Write {option} GATEWAY=VALUE.")
         chosen([key], site.gateways, "gateway")
         out[key] = value
@@ -129,9 +133,9 @@ def parse_pairs(option: str, given: list[str], site: Site) -> dict[str, str]:
 
 
 def parse_wan(given: list[str], site: Site) -> dict[str, str]:
-    """Read --wan GATEWAY=ADDRESS into what the store keeps. Raises: UsageError."""
-    pairs = parse_pairs("--wan", given, site)
-    return {f"wan:{key}": str(read_address(f"--wan {key}", value)) for key, value in pairs.items()}
+    """Read --wan GATEWAY=ADDRESS into what the store keeps; without an address it is taken back. Raises: UsageError."""
+    pairs = parse_pairs("--wan", given, site, empty=True)
+    return {f"wan:{key}": str(read_address(f"--wan {key}", value)) if value else "" for key, value in pairs.items()}
 
 
 def numbers(comparisons: tuple[Comparison, ...], out: Console) -> None:

@@ -93,9 +93,7 @@ def _next(session: Session, made: PlanDocument) -> None:
     held = {row.service for row in made.held_back}
     for row in made.held_back:
         session.note(f"\nFirst, for {row.service}: {row.remedy}")
-    ready = [forward for forward in made.forwards if forward.service not in held]
-    if not ready:
-        return
+    ready = [forward for forward in made.forwards if forward.service not in held] or made.forwards
     driven = sorted({forward.gateway for forward in ready if forward.by in DRIVEN})
     if driven:
         session.note(f"\nNext: `hooper router open` enters what {', '.join(driven)} takes from a program;")

@@ -51,6 +51,7 @@ OPTIONS: dict[Deed, str] = {
     deeds.COMPARE_WITH: "--against GATEWAY={}",
     deeds.PUBLIC_ADDRESS: "--public ADDRESS",
     deeds.WAN_ADDRESS: "--wan {}=ADDRESS",
+    deeds.WAN_TAKEN_BACK: "--wan {}=",
     deeds.RULE_THERE: "--rule {}=there",
     deeds.RULE_MISSING: "--rule {}=missing",
     deeds.RULE_TARGET: "--rule {}=ADDRESS",

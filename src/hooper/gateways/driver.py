@@ -37,7 +37,7 @@ class RouterLied(CounterpartError):
 
 
 class SourceDropped(RouterLied):
-    """The router takes a rule for one source, and opens it to everyone."""
+    """The router takes a rule for one source, and does not show that it keeps it to that."""
 
     code = "sources-not-kept"
     remedy = f"It was taken away again. Enter the rule by hand: see `{deeds.SHEET}`."

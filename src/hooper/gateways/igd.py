@@ -197,7 +197,8 @@ class Igd:
             raise RouterLied(f"the router said yes to {what}, and has no such rule")
         if rule.source and replace(granted, source=rule.source).leads_as(rule) and not granted.source:
             await self.delete(granted)
-            raise SourceDropped(f"the router opens {what.removeprefix('the rule for ')} to everyone, not to one source")
+            shown = what.removeprefix("the rule for ")
+            raise SourceDropped(f"the router's table does not show the one source that {shown} is for")
         if not granted.leads_as(rule) or not granted.enabled:
             target = f"{granted.target_address}:{granted.target_port}"
             off = "" if granted.enabled else ", switched off"

@@ -114,7 +114,7 @@ class Work:
                         raise SourceDropped(self._drops_sources)
                     await self._open_one(one, one.rule, table, journal, take_over=take_over)
                 except SourceDropped:
-                    self._drops_sources = f"{self.gateway} opens to everyone what is meant for one source"
+                    self._drops_sources = f"{self.gateway} does not show that it keeps a rule to one source"
                     self._say("open", changed(one), "by-hand", None, self._drops_sources)
                 except HooperError as exc:
                     problem = await self._understood(exc, one.rule, table)

@@ -327,6 +327,10 @@ def remarks(site: Site, facts: LineFacts) -> Iterator[str]:
             f"{' and '.join(mute)} answers neither UPnP nor NAT-PMP nor PCP: it is switched off there, or this"
             " computer's own firewall or a guest network drops the answers."
         )
+    for key, told in facts.wan.items():
+        if not told.measured and not told.now(facts.now):
+            again = f"{deeds.WAN_TAKEN_BACK(key)} takes it back"
+            yield f"Used here: {key} was told to have the WAN address {told.value}, {told.age(facts.now)}; {again}."
     for key, claim in measured.claims.items():
         yield (
             f"{key} tells the WAN address {claim.wan} ({claim.by}), which cannot be its own: another router stands"

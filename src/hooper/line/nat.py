@@ -52,11 +52,15 @@ async def nat_behaviour(door: Door, server: Endpoint, answer: stun.Message, name
     notes = [found["mapping"].note]
     if other is None:
         notes.append(f"{server} has no other address to answer from, so filtering cannot be told")
+    works, filters = found["hairpin"].hairpin, found["filtering"].filtering
+    if works is False and filters != "endpoint-independent":
+        works = None  # the filter may have dropped the test, and let forwarded ports through
+        notes.append("hairpin cannot be told by this: try a forwarded port from inside")
     return replace(
         found["ports"],
         mapping=found["mapping"].mapping,
-        filtering=found["filtering"].filtering,
-        hairpin=found["hairpin"].hairpin,
+        filtering=filters,
+        hairpin=works,
         note="; ".join(filter(None, notes)),
     )
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from datetime import datetime
 
 from hooper.addresses import IPAddress, parse_address
@@ -22,6 +23,11 @@ class Values:
         with self._db.writing():
             rows = [(key, value, rfc3339(at)) for key, value in told.items()]
             self._db.many("INSERT OR REPLACE INTO told VALUES (?, ?, ?)", rows)
+
+    def forget(self, keys: Iterable[str]) -> None:
+        """What was told under these keys counts no more. Raises: StateError."""
+        with self._db.writing():
+            self._db.many("DELETE FROM told WHERE key = ?", [(key,) for key in keys])
 
     def told(self) -> dict[str, Sourced[str]]:
         """All that the user told, with its date. Raises: StateError."""

@@ -21,6 +21,7 @@ from hooper.site.model import Site
 from hooper.sourced import FRESH, age_of, as_told
 from hooper.usecases.looking import keep_address
 from hooper.usecases.run import Run
+from hooper.usecases.telling import remember
 
 
 @dataclass(frozen=True, slots=True)
@@ -173,9 +174,7 @@ class SurveyRequest:
 
 async def survey(run: Run, request: SurveyRequest) -> tuple[SurveyDocument, list[HooperError]]:
     """Measure, and keep what was measured and told. Raises: NoNetwork, UsageError, SiteFileError, MachineError."""
-    _remember(run, request.told)
-    known = run.given(request.public)
-    told = {**known.told, **{key: as_told(value, run.at) for key, value in request.told.items()}}
+    told = remember(run, request.told)
     facts = await measure_line(
         run.here, run.site, Given(request.public, told), request.deadline, now=run.at, progress=request.progress
     )
@@ -195,12 +194,6 @@ async def survey(run: Run, request: SurveyRequest) -> tuple[SurveyDocument, list
     return made, trouble
 
 
-def _remember(run: Run, told: Mapping[str, str]) -> None:
-    with run.keeping() as state:
-        if state is not None:
-            state.values.tell(run.at, dict(told))
-
-
 def _asked(run: Run, facts: LineFacts, ask: Callable[[Missing], IPAddress | None]) -> LineFacts:
     """What a person says, for exactly what is missing."""
     asked: set[str] = set()
@@ -208,7 +201,7 @@ def _asked(run: Run, facts: LineFacts, ask: Callable[[Missing], IPAddress | None
         asked.add(missing.gateway)
         address = ask(missing)
         if address is not None:
-            _remember(run, {f"wan:{missing.gateway}": str(address)})
+            remember(run, {f"wan:{missing.gateway}": str(address)})
             facts = replace(facts, wan={**facts.wan, missing.gateway: as_told(str(address), run.at)})
     return facts
 

@@ -13,9 +13,9 @@ from hooper.check.results import Result
 from hooper.errors import CounterpartError, HooperError
 from hooper.jsonform import read_as
 from hooper.line.sources import Given
-from hooper.sourced import as_told
 from hooper.usecases.looking import keep_address, keep_look
 from hooper.usecases.run import Run
+from hooper.usecases.telling import remember
 from hooper.why.case import WhyDocument
 from hooper.why.diagnosis import diagnose
 from hooper.why.evidence import STORED_FOR, Past, gather_service
@@ -38,12 +38,11 @@ class WhyRequest:
 
 async def why(run: Run, request: WhyRequest) -> tuple[WhyDocument, list[HooperError]]:
     """Diagnose, and keep what was seen and told. Raises: NoNetwork, UsageError, MachineError, ProxyFailed."""
+    told = remember(run, request.told)
     past = Past()
     with run.keeping() as state:
         if state is not None:
-            state.values.tell(run.at, dict(request.told))
             past = _past(run, request.service)
-    told = {**past.known.told, **{key: as_told(value, run.at) for key, value in request.told.items()}}
     past = Past(Given(request.public, told), past.outside, past.fingerprints, past.entered)
     outside = None
     trouble: list[HooperError] = []
