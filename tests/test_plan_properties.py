@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass, field
 from datetime import date
 from itertools import combinations
@@ -10,6 +11,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from hooper.planning.plan import make_plan
+from hooper.planning.topology import Topology
+from hooper.planning.unfolded import side_doors
 from hooper.planning.values import EVERYTHING, Forward, Plan
 from hooper.site.load import SiteFile
 from support.sites import plan, site
@@ -186,3 +189,37 @@ def _pinned(file: SiteFile, made: Plan) -> dict[str, object]:
         key: service.model_copy(update={"outside_port": Ports(*ways[key].ports[0])}) if ways[key].ports else service
         for key, service in file.site.services.items()
     }
+
+
+@given(sites(), st.sets(st.integers(0, 5)))
+def test_what_a_packet_reaches_unmeant_is_told(drawn: Drawn, inward: set[int]) -> None:
+    """A service that is not public is reached from outside exactly where the plan says that a rule lets it in."""
+    kept = {f"s{number}" for number in inward} & set(drawn.services)
+    tables = [
+        re.sub(r"\noutside_(port|address) = .*", "", table.replace('reach = "public"', 'reach = "lan"'))
+        if table.startswith(tuple(f"[services.{key}]" for key in kept))
+        else table
+        for table in drawn.tables
+    ]
+    text = "\n".join(tables)
+    made, topology = plan(text), Topology(site(text).site)
+    doors = {
+        (door.service, door.transport, port)
+        for door in side_doors(topology, made.forwards)
+        if door.outside is not None
+        for port in range(door.outside.first, door.outside.last + 1)
+    }
+    reached = {
+        (key, transport, port)
+        for public in PUBLIC
+        for transport in ("tcp", "udp")
+        for port in {*range(1, 20), *(port for _, _, port in doors), *range(20, 70)}
+        for host, inside in arrives(made, drawn.depth, public, transport, port)
+        for key in kept
+        if drawn.services[key][0] == host
+        and transport in transports(drawn.services[key][1])
+        and inside in drawn.services[key][2]
+    }
+    assert reached == doors
+    for service, _, __ in doors:
+        assert any(f.code == "open-by-another" and f" {service} " in f.message for f in made.findings)

@@ -213,6 +213,7 @@ def test_a_host_that_moved_is_found_by_its_mac(lab: Lab) -> None:
     assert ran.code == 1
     assert (rows["10.44.7.132"]["host"], rows["10.44.7.132"]["state"]) == ("film-box", "moved")
     assert rows["10.44.7.132"]["in_pool"] is True
+    assert "10.44.7.30" not in rows, "what is remembered of the place that it left is not it"
     assert not rows["10.44.7.132"]["open_ports"]
 
 

@@ -14,7 +14,7 @@ from hooper import deeds
 from hooper.addresses import IPAddress, classify
 from hooper.clock import Clock
 from hooper.errors import HooperError, RefusedForSafety, WireError
-from hooper.net.presence import DISCARD
+from hooper.net.presence import DISCARD, seen_since
 from hooper.net.standing import connected_surroundings, standing
 from hooper.net.types import Datagrams, Door, Endpoint, Interface, NoRoute, Rejected, Surroundings
 from hooper.site.model import Site
@@ -110,13 +110,13 @@ async def find_hosts(here: Door, site: Site, deadline: float, *, sweep: bool, po
             remedy=f"Leave {deeds.SWEEP} out: what this machine has spoken with is shown all the same.",
         )
     outstanding: list[str] = []
-    clock = here.clock
+    clock, started = here.clock, here.clock.monotonic()
     end = clock.monotonic() + deadline
     alive: set[IPAddress] = set()
     if sweep:
         await _within(clock, end, "the sweep", outstanding, lambda: _sweep(ground.door, network.hosts(), alive, end))
     around = await here.surroundings()
-    macs = _macs(around, ground.interface.name, network)
+    macs = _without_left(here, around, _macs(around, ground.interface.name, network), started if sweep else None)
     macs[ground.own.ip] = ground.interface.mac or ""
     addresses = sorted({*macs, *(address for address in alive if isinstance(address, IPv4Address))})
     names: dict[IPv4Address, str] = {}
@@ -129,7 +129,7 @@ async def find_hosts(here: Door, site: Site, deadline: float, *, sweep: bool, po
                 _within, clock, end, "ports", outstanding, lambda: _knock(ground.door, site, others, opened)
             )
     rows = [
-        _row(site, ground, address, macs.get(address) or None, names.get(address), tuple(sorted(opened[address])))
+        _row(site, ground, macs, address, macs.get(address) or None, names.get(address), tuple(sorted(opened[address])))
         for address in addresses
     ]
     planned = _planned(site, ground.at)
@@ -255,6 +255,19 @@ async def _knock(
                 tasks.start_soon(one, address, port)
 
 
+def _without_left(
+    here: Door, around: Surroundings, macs: dict[IPv4Address, str], since: float | None
+) -> dict[IPv4Address, str]:
+    """Without the addresses that a device has left: its MAC has shown itself at another since. since: by the clock of
+    the door; None: nobody was asked.
+    """
+    if since is None:
+        return macs
+    now = {n.address for n in around.neighbours if seen_since(here, n, since)}
+    there = {mac for address, mac in macs.items() if address in now}
+    return {address: mac for address, mac in macs.items() if address in now or mac not in there}
+
+
 def _planned(site: Site, at: str | None) -> dict[str, IPv4Address]:
     if at is None:
         return {}
@@ -265,6 +278,7 @@ def _planned(site: Site, at: str | None) -> dict[str, IPv4Address]:
 def _row(
     site: Site,
     ground: _Ground,
+    macs: dict[IPv4Address, str],
     address: IPv4Address,
     mac: str | None,
     name: str | None,
@@ -282,6 +296,8 @@ def _row(
     planned = _planned(site, ground.at)
     there = next((key for key, planned_at in planned.items() if planned_at == address), None)
     owner = next((key for key in planned if mac is not None and site.hosts[key].mac == mac), None)
+    if owner is not None and owner != there and macs.get(planned[owner]) == mac:
+        return replace(row, host=owner, meaning=f"a second address of {owner}, which is at {planned[owner]} too")
     if owner is not None and owner != there:
         return replace(row, state="moved", host=owner, meaning=f"{owner} has moved here from {planned[owner]}")
     if there is None:
