@@ -510,3 +510,13 @@ def test_every_service_without_a_rule_is_named(own: Lab) -> None:
     ran = run(own, "router", "open", "film-shell", "slip-page")
     assert ran.code == 2
     assert "film-shell, slip-page are not public" in ran.document["errors"][0]["message"]
+
+
+def test_an_address_behind_the_providers_nat_is_not_published(own: Lab) -> None:
+    own.ask("break", fault="carrier-nat")
+    own.ask("break", fault="name-stale")
+    ran = run(own, "name", "update")
+    (row,) = valid("name", ran.document)["names"]
+    assert (ran.code, codes(ran), row["action"], row["ok"]) == (5, ["line-behind-carrier"], "refused", False)
+    ran = run(own, "name", "update", "--accept", "the tunnel goes by it")
+    assert (ran.code, ran.document["names"][0]["action"]) == (0, "updated")

@@ -409,3 +409,15 @@ def test_what_cannot_be_so_is_refused_and_what_was_told_is_taken_back(fresh: Lab
     assert "203.0.113.44, 10 min ago" in told[0]
     assert survey("--wan", "fibre-box=").code == 0
     assert not [remark for remark in survey().document["remarks"] if "was told" in remark]
+
+
+def test_a_rule_for_udp_that_is_gone_has_a_cause(fresh: Lab) -> None:
+    fresh.run("lab", "break", "forward-missing-inner", "gate")
+    ran = fresh.run("why", "gate", "--from", "interface:usb0", "--deadline", "1", "--json")
+    assert (ran.code, causes(ran)[0][0]) == (1, "rule-missing-inner")
+
+
+def test_where_all_is_well_nobody_is_sent_to_read_numbers(fresh: Lab) -> None:
+    ran = why(fresh)
+    assert ran.document["ok"] is True
+    assert all(row["equal"] is not None for row in ran.document["comparisons"])

@@ -50,9 +50,14 @@ def update_names(
     patience: Annotated[
         float, typer.Option("--patience", metavar="SECONDS", help="How long to wait until the name's servers show it.")
     ] = 30.0,
+    accept: Annotated[
+        str | None,
+        typer.Option("--accept", metavar="REASON", help="Publish an address too by which nothing arrives here."),
+    ] = None,
 ) -> int:
     """Update the names that do not lead here, and only those; then look at the name's own servers whether it arrived.
 
+    An address that the provider keeps for itself (carrier NAT) is not published (exit code 5).
     Names that the router or a device keeps are looked at, not touched.
     """
     from hooper.usecases.names import NamesRequest
@@ -62,7 +67,7 @@ def update_names(
         raise UsageError(f"--patience {patience:g}: from 0 to 3600 seconds", remedy="Give seconds, such as 30.")
     file = session.read_site()
     given = parse_public(public or [], file.site)
-    request = NamesRequest(_names(file, name), given, session.deadline, patience, again, session.dry_run)
+    request = NamesRequest(_names(file, name), given, session.deadline, patience, again, session.dry_run, accept)
     done = session.look(update, request, file)
     good = session.dry_run or all(row.ok for row in done.document.names)
     return worst([_show(session, done), 0 if good else EXIT_NEEDS_A_PERSON])

@@ -55,7 +55,7 @@ async def nat_behaviour(door: Door, server: Endpoint, answer: stun.Message, name
     works, filters = found["hairpin"].hairpin, found["filtering"].filtering
     if works is False and filters != "endpoint-independent":
         works = None  # the filter may have dropped the test, and let forwarded ports through
-        notes.append("hairpin cannot be told by this: try a forwarded port from inside")
+        notes.append("whether hairpin works cannot be told so: try a forwarded port from inside")
     return replace(
         found["ports"],
         mapping=found["mapping"].mapping,

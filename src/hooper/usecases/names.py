@@ -3,21 +3,28 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
+from hooper import deeds
 from hooper.addresses import IPAddress
-from hooper.errors import HooperError, UsageError
-from hooper.names.rows import NamesDocument
+from hooper.errors import HooperError, RefusedForSafety, UsageError
+from hooper.line.judging import CODES
+from hooper.line.measure import measure_line
+from hooper.line.situation import judge
+from hooper.names.rows import NameRow, NamesDocument
 from hooper.names.update import Names
 from hooper.usecases.looking import keep_addresses
 from hooper.usecases.run import Run
+
+MEASURED_S = 3.0  # seconds for whether anything arrives at the address at all
 
 
 @dataclass(frozen=True)
 class NamesRequest:
     """names: only these; empty: all. deadline: seconds for each question; patience: for an update to show.
 
-    again: ask the provider also where it said to wait, or never again. dry_run: look only.
+    again: ask the provider also where it said to wait, or never again. dry_run: look only. accept: publish an address
+    too by which nothing arrives here.
     """
 
     names: tuple[str, ...] = ()
@@ -26,6 +33,7 @@ class NamesRequest:
     patience: float = 0.0
     again: bool = False
     dry_run: bool = True
+    accept: str | None = None
 
 
 def _names(run: Run, request: NamesRequest) -> tuple[tuple[str, ...], Names]:
@@ -45,15 +53,43 @@ async def list_names(run: Run, request: NamesRequest) -> tuple[NamesDocument, li
     return NamesDocument(True, tuple(rows), tuple(work.findings)), work.trouble
 
 
+async def _barred(run: Run, request: NamesRequest, rows: list[NameRow]) -> dict[str, HooperError]:
+    """The names that would lead to an address by which nothing arrives here: the provider's own NAT has it."""
+    needed = [row for row in rows if row.action == "needed"]
+    if not needed or request.accept is not None:
+        return {}
+    facts = await measure_line(run.here, run.site, run.given(request.public), MEASURED_S, now=run.at, deep=False)
+    judged = judge(facts)
+    if judged.can_forward is not False:
+        return {}
+    remedy = f"Ask the provider for a public address, or use a tunnel. To publish it all the same, give {deeds.ACCEPT}."
+    return {
+        row.name: RefusedForSafety(
+            f"{row.name}: not published, since nothing from outside arrives there: {'; '.join(judged.evidence)}",
+            code=CODES.get(judged.kind, "line-behind-carrier"),
+            remedy=remedy,
+        )
+        for row in needed
+        if run.site.names[row.name].line == facts.line
+    }
+
+
 async def update_names(run: Run, request: NamesRequest) -> tuple[NamesDocument, list[HooperError]]:
     """Update those that do not lead here, and only those. Without a memory nothing is updated.
 
     Raises: NoNetwork, UsageError, StateError.
     """
     names, work = _names(run, request)
-    if work.memory is None:
-        rows = await work.look(names)
-    else:
-        rows = await work.update(names, again=request.again, dry=request.dry_run)
+    rows = await work.look(names)
+    barred = await _barred(run, request, rows)
+    allowed = tuple(name for name in names if name not in barred)
+    if work.memory is not None and allowed:
+        fresh, work = _names(run, replace(request, names=allowed))
+        done = {row.name: row for row in await work.update(fresh, again=request.again, dry=request.dry_run)}
+        rows = [done.get(row.name, row) for row in rows]
+    rows = [
+        replace(row, action="refused", detail=barred[row.name].message) if row.name in barred else row for row in rows
+    ]
+    work.trouble += {problem.message: problem for problem in barred.values()}.values()
     keep_addresses(run, work.public.values())
     return NamesDocument(request.dry_run, tuple(rows), tuple(work.findings)), work.trouble

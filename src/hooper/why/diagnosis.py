@@ -60,7 +60,7 @@ def diagnose(topology: Topology, plan: Plan, facts: ServiceFacts) -> WhyDocument
         ok,
         tuple(case.steps[name] for name in order),
         tuple(sorted(case.causes, key=lambda cause: ORDER[cause.certainty])),
-        (*_address_compared(site, facts), *compare(site, facts.line)),
+        (*_address_compared(site, facts), *_compared(case, ok=ok)),
         tuple(PublicAddress(facts.line.line, facts.line.public, facts.line.differs).findings()),
     )
 
@@ -130,6 +130,8 @@ def _host(case: Case) -> None:
         if facts.inside.verdict == "silent":
             _gone(case, "likely")
             _filters_all(case, "possible")
+        elif facts.doubtful:  # over UDP silence alone says nothing
+            _gone(case, "possible")
 
 
 def _moved(case: Case, new: str | None, certainty: Certainty) -> None:
@@ -144,6 +146,12 @@ def _moved(case: Case, new: str | None, certainty: Certainty) -> None:
         + (f" for {host.mac}." if host.mac else "."),
         f"Look once more at its address, on the device or in the router's list: give it with {deeds.HOST_ADDRESS}.",
     )
+
+
+def _compared(case: Case, *, ok: bool | None) -> list[Comparison]:
+    """The numbers side by side; where all is well, nobody has to read one that is not known."""
+    rows = compare(case.site, case.facts.line)
+    return [row for row in rows if row.equal is not None] if ok else rows
 
 
 def _filters_all(case: Case, certainty: Certainty) -> None:

@@ -204,7 +204,12 @@ def _public_address(case: Case, *, arrived: bool) -> None:
     elif can_forward is False and not case.facts.others:
         case.step("public-address", "broken", shown, f"{line.chain[0]}'s WAN address is {told.value if told else '?'}")
     elif can_forward:
-        case.step("public-address", "ok", shown, f"{line.chain[0]} has it itself" if told else "site file")
+        case.step(
+            "public-address",
+            "ok",
+            shown,
+            f"{line.chain[0]} has it itself" if told else f"{line.chain[0]} has it itself, by the hops",
+        )
     elif case.facts.others:
         case.step("public-address", "ok", shown, "other services of this line answered there from outside")
     else:
