@@ -18,6 +18,10 @@ from ipaddress import IPv4Address
 from pathlib import Path
 from typing import Any
 
+import dns.exception
+import dns.message
+import dns.query
+
 from hooper.net.surroundings import read_surroundings
 from hooper.net.system import SystemDoor
 from hooper.net.types import Surroundings
@@ -410,6 +414,18 @@ class KernelTown:
         text = NAMES_CONFIG.format(folder=folder, secret=secret, algorithm=algorithm)
         (folder / "named.conf").write_text(text)
         self.serve("names", name, 53, "named", "-f", "-c", str(folder / "named.conf"))
+        self._wait_for_zone(name)
+
+    def _wait_for_zone(self, name: str) -> None:
+        """A server listens before it has read its zones."""
+        asked = dns.message.make_query("boathouse.heronquay.example", "A")
+        until = time.monotonic() + 10
+        while time.monotonic() < until:
+            with inside(self.ns(name)), contextlib.suppress(OSError, dns.exception.DNSException):
+                if dns.query.udp(asked, "127.0.0.1", timeout=1).answer:
+                    return
+            time.sleep(0.02)
+        raise AssertionError("the zone is not served")
 
     def serve_router(self, name: str, *, secure: bool, natpmp: bool = False, more: str = "") -> None:
         """Router software that speaks IGD, on the kernel's NAT. secure: it maps for the asking device only.
