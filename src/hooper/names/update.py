@@ -172,6 +172,8 @@ class Names:
         row = replace(row, action="updated", published=shown.values or (), published_source=shown.source)
         if row.published == row.wanted:
             return replace(row, ok=True, detail="")
+        if shown.values is None:
+            return replace(row, detail=f"{said}; whether it shows could not be asked: {shown.source}")
         detail = f"{said}, but after {self.patience:g} s it does not show yet"
         return replace(row, detail=detail)
 
