@@ -185,7 +185,7 @@ def test_the_demo_as_json() -> None:
     steps = valid("demo", ran.document)["steps"]
     assert [step["step"] for step in steps] == STORY
     assert all(step["ok"] for step in steps)
-    assert sum(step["took_ms"] for step in steps) < 10_000
+    assert sum(step["took_ms"] for step in steps) < 20_000  # a few seconds; more where the machine is busy
 
 
 @pytest.mark.skipif(sys.platform == "win32", reason="signals and pipes")

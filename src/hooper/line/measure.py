@@ -37,18 +37,20 @@ SHALLOW = (
 )
 
 Progress = Callable[[tuple[str, ...]], None]
+Settled = Callable[[LineFacts], bool]
 
 
 @dataclass
 class Measuring:
     """One survey of one line. progress: called with what is still running. deep: else only what tells whether packets
-    arrive: the public address, the hops, what routers say.
+    arrive: the public address, the hops, what routers say. settled: whether what is known is enough.
     """
 
     ground: Ground
     now: datetime
     progress: Progress | None = None
     deep: bool = True
+    settled: Settled | None = None
     nat: NatBehaviour | None = None
     running: list[str] = field(default_factory=list)
     trouble: list[HooperError] = field(default_factory=list)
@@ -73,7 +75,8 @@ class Measuring:
         }
         if not self.deep:
             jobs = {label: job for label, job in jobs.items() if label in SHALLOW}
-        with anyio.move_on_after(max(self.ground.end - self.ground.here.clock.monotonic(), 0)):
+        self._enough = anyio.CancelScope()
+        with self._enough, anyio.move_on_after(max(self.ground.end - self.ground.here.clock.monotonic(), 0)):
             async with anyio.create_task_group() as tasks:
                 for label, job in jobs.items():
                     self.running.append(label)
@@ -96,6 +99,8 @@ class Measuring:
                 raise gone from None
             self.trouble += _leaves(rest)
         self.running.remove(label)
+        if self.settled is not None and self.settled(self._facts()):
+            self._enough.cancel()
         if self.progress is not None:
             self.progress(tuple(self.running))
 
@@ -236,14 +241,15 @@ async def measure_line(
     now: datetime,
     progress: Progress | None = None,
     deep: bool = True,
+    settled: Settled | None = None,
 ) -> LineFacts:
     """What is known of the line that this machine is on, measured in depth.
 
     Args: known: before anything is asked. deadline: seconds for all of it. progress: called with what is still running.
-    deep: else only what tells whether packets arrive.
+    deep: else only what tells whether packets arrive. settled: whether what is known is enough; then it ends.
     Raises: NoNetwork.
     """
-    return await Measuring(await stand(here, site, known, deadline), now, progress, deep).run()
+    return await Measuring(await stand(here, site, known, deadline), now, progress, deep, settled).run()
 
 
 def _leaves(group: BaseExceptionGroup[BaseException] | None) -> list[HooperError]:

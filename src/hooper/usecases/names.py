@@ -58,7 +58,11 @@ async def _barred(run: Run, request: NamesRequest, rows: list[NameRow]) -> dict[
     needed = [row for row in rows if row.action == "needed"]
     if not needed or request.accept is not None:
         return {}
-    facts = await measure_line(run.here, run.site, run.given(request.public), MEASURED_S, now=run.at, deep=False)
+    known = run.given(request.public)
+    facts = await measure_line(
+        run.here, run.site, known, MEASURED_S, now=run.at, deep=False,
+        settled=lambda facts: judge(facts).can_forward is not None,
+    )  # fmt: skip
     judged = judge(facts)
     if judged.can_forward is not False:
         return {}
