@@ -11,10 +11,9 @@ import anyio
 
 from hooper.addresses import IPAddress, classify
 from hooper.check.targets import Target
-from hooper.errors import HooperError
-from hooper.line.lookup import name_looked_up
+from hooper.line.lookup import addresses_of
 from hooper.names.authority import authority_for, published
-from hooper.net.types import Door, Endpoint
+from hooper.net.types import Door
 
 if TYPE_CHECKING:
     from hooper.site.model import Site
@@ -53,7 +52,7 @@ async def names_seen(
         sources: list[str] = []
 
         async def by_resolver() -> None:
-            addresses, source = await _resolved(door, site, name, min(deadline, PATIENCE))
+            addresses, source = await addresses_of(door, site, name, min(deadline, PATIENCE))
             sources.append(source)
             if addresses is not None:
                 found["resolved"] = addresses
@@ -77,22 +76,6 @@ async def names_seen(
         for name in set(names):
             tasks.start_soon(look, name)
     return seen
-
-
-async def _resolved(door: Door, site: Site, name: str, deadline: float) -> tuple[tuple[IPAddress, ...] | None, str]:
-    """All IPv4 addresses of a name by the resolvers of [measure], else by this machine's own."""
-    from hooper.net.dns import addresses_by
-
-    for address, port in site.measure.resolvers:
-        try:
-            found = await addresses_by(door, Endpoint(address, port), name, deadline)
-        except HooperError:
-            continue
-        return tuple(found), f"resolver {address}"
-    known = await name_looked_up(door, site, name, deadline)
-    if known.value is None and not known.absent:
-        return None, known.source
-    return ((known.value,) if known.value is not None else ()), known.source
 
 
 def by_name(target: Target, seen: Mapping[str, NameSeen]) -> Iterator[Target]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import anyio
 
+from hooper.addresses import IPAddress
 from hooper.errors import HooperError
 from hooper.net.types import Door, Endpoint
 from hooper.site.model import Site
@@ -12,26 +13,35 @@ from hooper.sourced import Sourced, SourcedAddress
 
 async def name_looked_up(here: Door, site: Site, name: str, deadline: float) -> SourcedAddress:
     """A name's IPv4 address. deadline: seconds for each resolver. Never raises for the network."""
+    return first_of(*await addresses_of(here, site, name, deadline))
+
+
+def first_of(found: tuple[IPAddress, ...] | None, source: str) -> SourcedAddress:
+    """The first of the addresses of a name, with who says so."""
+    return Sourced(found[0] if found else None, source, absent=found == ())
+
+
+async def addresses_of(here: Door, site: Site, name: str, deadline: float) -> tuple[tuple[IPAddress, ...] | None, str]:
+    """All IPv4 addresses of a name, and who says so; None: nobody does, and why. deadline: as for one."""
     from hooper.net.dns import addresses_by
 
     for address, port in site.measure.resolvers:
         server = Endpoint(address, port)
         with anyio.move_on_after(deadline):
             try:
-                addresses = await addresses_by(here, server, name, deadline)
+                found = await addresses_by(here, server, name, deadline)
             except HooperError:
                 continue
-            source = f"resolver {server if port != 53 else address}"
-            return Sourced(addresses[0] if addresses else None, source, absent=not addresses)
+            return tuple(found), f"resolver {server if port != 53 else address}"
     return await by_this_machine(here, name, deadline)
 
 
-async def by_this_machine(here: Door, name: str, deadline: float) -> SourcedAddress:
+async def by_this_machine(here: Door, name: str, deadline: float) -> tuple[tuple[IPAddress, ...] | None, str]:
     """As any program here would look it up, which may know more ways than the list of resolvers."""
     with anyio.move_on_after(deadline):
         try:
             addresses = await here.lookup(name, "ipv4")
         except HooperError as exc:
-            return Sourced(None, exc.message)
-        return Sourced(addresses[0] if addresses else None, "this machine's resolver", absent=not addresses)
-    return Sourced(None, "no resolver answered")
+            return None, exc.message
+        return tuple(addresses), "this machine's resolver"
+    return None, "no resolver answered"

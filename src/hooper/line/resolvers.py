@@ -8,7 +8,7 @@ from hooper.addresses import IPAddress, classify
 from hooper.errors import HooperError, WireError
 from hooper.line.facts import ResolverSaid
 from hooper.line.ground import Ground, side_by_side
-from hooper.line.lookup import by_this_machine
+from hooper.line.lookup import by_this_machine, first_of
 from hooper.net.types import Endpoint
 from hooper.site.references import names_of_line
 from hooper.sourced import Sourced, SourcedAddress
@@ -41,7 +41,8 @@ class Resolving:
 
     async def _look_up(self, name: str) -> None:
         """By the system itself, which may know more ways than its list of resolvers."""
-        self.looked_up[name] = await by_this_machine(self.ground.here, name, self.ground.left(RESOLVER_PATIENCE))
+        found = await by_this_machine(self.ground.here, name, self.ground.left(RESOLVER_PATIENCE))
+        self.looked_up[name] = first_of(*found)
 
     async def _resolver(self, address: IPAddress, port: int, told_by: str, names: list[str]) -> ResolverSaid:
         from hooper.net.dns import addresses_by, records

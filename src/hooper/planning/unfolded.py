@@ -7,6 +7,7 @@ from typing import NamedTuple
 
 from hooper.planning.ports import transports
 from hooper.planning.topology import Topology
+from hooper.planning.typed import outside_port
 from hooper.planning.values import Forward
 from hooper.ports import Ports
 
@@ -73,16 +74,6 @@ def _doors(topology: Topology, service: str, rule: Forward) -> Iterator[SideDoor
         last = min(rule.target_ports[1], entry.used_ports.last)
         if first > last:
             continue
-        shift = _outside_first(topology, rule) - _inside_first(topology, rule)
+        shift = outside_port(topology, rule.service) - topology.site.services[rule.service].used_ports.first
         outside = Ports(first, last) if family == "ipv6" else Ports(first + shift, last + shift)
         yield SideDoor(service, rule.service, transport, outside, rule.sources, family)
-
-
-def _outside_first(topology: Topology, rule: Forward) -> int:
-    """The first port on the public address of the service that a rule is for."""
-    ports = topology.outside_ports.get(rule.service)
-    return ports.first if ports is not None else _inside_first(topology, rule)
-
-
-def _inside_first(topology: Topology, rule: Forward) -> int:
-    return topology.site.services[rule.service].used_ports.first
