@@ -494,7 +494,11 @@ class KernelTown:
         server = self.servers.pop(key, None)
         if server is not None:
             server.terminate()
-            server.wait(10)
+            try:
+                server.wait(10)
+            except subprocess.TimeoutExpired:  # some miss the signal while they begin
+                server.kill()
+                server.wait(10)
 
     def close(self) -> None:
         for key in list(self.servers):

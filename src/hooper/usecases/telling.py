@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from hooper import deeds
 from hooper.addresses import parse_address
 from hooper.errors import UsageError
 from hooper.sourced import Sourced, as_told
@@ -37,8 +36,7 @@ def _refuse(run: Run, gateway: str, value: str) -> None:
     outer = [site.gateways[key].lan.network for key in entry.behind]
     if outer and not entry.line and not any(address in network for network in outer):
         behind = ", ".join(f"{key} ({site.gateways[key].lan.network})" for key in entry.behind)
-        remedy = f"{where} If it is right, {gateway} is not behind {behind}: correct `behind`, or take it back with"
         raise UsageError(
             f"{value} is not of the network of {behind}, behind which {gateway} stands",
-            remedy=f"{remedy} {deeds.WAN_TAKEN_BACK(gateway)}.",
+            remedy=f"{where} If it is right, {gateway} is not behind {behind}: correct `behind`.",
         )
