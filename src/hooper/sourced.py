@@ -9,7 +9,7 @@ from typing import Generic, Literal, TypeAlias, TypeVar
 from hooper.addresses import IPAddress
 
 T_co = TypeVar("T_co", covariant=True)
-How = Literal["given", "measured", "told", "named", "written"]
+How = Literal["given", "measured", "surveyed", "told", "named", "written"]
 FRESH = timedelta(hours=1)  # what was told longer ago is still evidence, but nothing is certain by it
 
 
@@ -29,7 +29,8 @@ class Sourced(Generic[T_co]):
     """A value with its source and its age.
 
     source: in words; where the value is None, what was tried. at: when it was told or seen; None: now. how: given on
-    the command line, measured, told by a person, what a DNS name has, or written in the site file. absent: who was
+    the command line, measured, measured by an earlier survey, told by a person, what a DNS name has, or written in the
+    site file. absent: who was
     asked says that there is none.
     """
 

@@ -160,4 +160,5 @@ class LineFacts:
     @property
     def outside(self) -> IPAddress | None:
         """The public address as somebody outside has it: that a router was read off with one says nothing of that."""
-        return None if self.public.how == "told" and self.public.source != "told" else self.public.value
+        read_off = self.public.how == "surveyed" or (self.public.how == "told" and self.public.source != "told")
+        return None if read_off else self.public.value

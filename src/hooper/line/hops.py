@@ -68,6 +68,22 @@ async def confirm(door: Door, to_self: Hops, outward: Hops) -> tuple[Hops, bool]
     return to_self, False
 
 
+async def holds(door: Door, to_self: Hops, outward: Hops | None) -> bool:
+    """Whether the NATs can still be counted by hops that were read before: one look at the hops that decide."""
+    last = to_self.arrived or to_self.last
+    further = outward.seen[last:] if outward is not None else ()
+    beyond = next((number for number, one in enumerate(further, last + 1) if one is not None), None)
+    expected: dict[tuple[IPAddress, int], IPAddress | None] = {}
+    if last:
+        expected[to_self.to, last] = to_self.to if to_self.arrived is not None else to_self.seen[last - 1]
+    if outward is not None and beyond is not None:
+        expected[outward.to, beyond] = outward.seen[beyond - 1]
+        if to_self.arrived is None:
+            expected[to_self.to, beyond] = None  # the last NAT is passed before, or swallows it
+    said = await _at_hops(door, list(expected), CONFIRMED_WITHIN)
+    return bool(expected) and all((said[key].by if key in said else None) == by for key, by in expected.items())
+
+
 async def _at_hops(
     door: Door, wanted: Sequence[tuple[IPAddress, int]], patience: float
 ) -> dict[tuple[IPAddress, int], Rejected]:

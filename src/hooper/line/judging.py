@@ -299,7 +299,7 @@ def missing_numbers(site: Site, facts: LineFacts) -> Iterator[Missing]:
     if not facts.chain or judged.can_forward is not None:
         return
     outermost, told = facts.chain[0], outer_wan(facts)
-    if told is None or (not told.measured and classify(parse_address(told.value)).reachable):
+    if told is None or (told.how == "told" and classify(parse_address(told.value)).reachable):
         yield _missing(site, outermost)
 
 
@@ -328,7 +328,7 @@ def remarks(site: Site, facts: LineFacts) -> Iterator[str]:
             " computer's own firewall or a guest network drops the answers."
         )
     for key, told in facts.wan.items():
-        if not told.measured and not told.now(facts.now):
+        if told.how == "told" and not told.now(facts.now):
             again = f"{deeds.WAN_TAKEN_BACK(key)} takes it back"
             yield f"Used here: {key} was told to have the WAN address {told.value}, {told.age(facts.now)}; {again}."
     for key, claim in measured.claims.items():

@@ -142,7 +142,7 @@ def _by_class(facts: LineFacts) -> LineJudged | None:
 
 def _down(facts: LineFacts) -> LineJudged | None:
     """The outermost box says that it has no IPv4 address, and nobody outside has seen one."""
-    if facts.outside is not None and not facts.public.source.startswith(("told", "site file", "the name")):
+    if facts.outside is not None and facts.public.how in ("given", "measured"):
         return None
     boxes = boxes_outward(facts)
     outermost = boxes[-1] if boxes else None

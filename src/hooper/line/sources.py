@@ -1,7 +1,8 @@
 """The public address of a line, of all that each source has: one order for all who ask. Pure.
 
-Given on the command line; measured now; told by a person, with its age; written in the site file; last what a name has.
-What is written is a claim: where something that was looked at contradicts it, both are told.
+Given on the command line; measured now; surveyed within the hour or told by a person, whichever is newer; written in
+the site file; last what a name has. What is written is a claim: where something that was looked at contradicts it, both
+are told.
 """
 
 from __future__ import annotations
@@ -11,6 +12,7 @@ from dataclasses import dataclass, replace
 from typing import NamedTuple
 
 from hooper.addresses import IPAddress, classify, parse_address
+from hooper.line.surveyed import KeptWay
 from hooper.planning.looks.line import address_differs
 from hooper.planning.values import Finding
 from hooper.site.model import Site
@@ -21,10 +23,13 @@ WRITTEN, GIVEN = "site file", "given on the command line"
 
 
 class Given(NamedTuple):
-    """What is known before anything is asked. given: by line, from the command line. told: as the store keeps it."""
+    """What is known before anything is asked. given: by line, from the command line. told: as the store keeps it, with
+    what a survey measured lately. ways: by line, the hops that it read.
+    """
 
     given: Mapping[str, IPAddress] = {}
     told: Mapping[str, Sourced[str]] = {}
+    ways: Mapping[str, KeptWay] = {}
 
 
 @dataclass(frozen=True)
@@ -95,7 +100,9 @@ def told_for(site: Site, line: str, told: Mapping[str, Sourced[str]]) -> Sourced
         address = parse_address(said.value) if said is not None else None
         if said is not None and address is not None and classify(address).reachable:
             source = said.source if key.startswith("public:") else f"told as WAN address of {key.removeprefix('wan:')}"
-            return Sourced(address, source, said.at, "told")
+            if said.how == "surveyed":
+                source = f"{key.removeprefix('wan:')}: {said.source}"
+            return Sourced(address, source, said.at, said.how)
     return None
 
 

@@ -49,6 +49,9 @@ MIGRATIONS: tuple[str, ...] = (
     """
     CREATE TABLE seen (line TEXT PRIMARY KEY, address TEXT NOT NULL, source TEXT NOT NULL, at TEXT NOT NULL);
     """,
+    """
+    CREATE TABLE surveys (line TEXT PRIMARY KEY, at TEXT NOT NULL, document TEXT NOT NULL);
+    """,
 )
 BUSY_SECONDS = 5.0
 

@@ -1,9 +1,11 @@
-"""What people told, and the public addresses that were measured."""
+"""What people told, and what was measured of lines."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+import json
+from collections.abc import Iterable, Mapping
 from datetime import datetime
+from typing import Any
 
 from hooper.addresses import IPAddress, parse_address
 from hooper.clock import rfc3339
@@ -37,6 +39,15 @@ class Values:
     def saw(self, at: datetime, line: str, address: IPAddress, source: str) -> None:
         """Remember the public address of a line as it was measured. Raises: StateError."""
         self._db.write("INSERT OR REPLACE INTO seen VALUES (?, ?, ?, ?)", line, str(address), source, rfc3339(at))
+
+    def surveyed(self, at: datetime, line: str, document: Mapping[str, Any]) -> None:
+        """Keep what a survey measured of a line beside its public address. Raises: StateError."""
+        self._db.write("INSERT OR REPLACE INTO surveys VALUES (?, ?, ?)", line, rfc3339(at), json.dumps(document))
+
+    def surveys(self) -> dict[str, tuple[datetime, dict[str, Any]]]:
+        """The last survey of each line, with its date. Raises: StateError."""
+        rows = self._db.rows("SELECT line, at, document FROM surveys")
+        return {line: (datetime.fromisoformat(at), json.loads(document)) for line, at, document in rows}
 
     def seen(self) -> dict[str, SourcedAddress]:
         """The public address of each line as it was last measured. Raises: StateError."""

@@ -6,7 +6,9 @@ from collections.abc import Iterable
 
 from hooper.check.checking import Outcome
 from hooper.jsonform import plain
+from hooper.line.facts import LineFacts
 from hooper.line.sources import PublicAddress
+from hooper.line.surveyed import worth_keeping
 from hooper.sourced import SourcedAddress
 from hooper.store.checks import Looked, StoredInside
 from hooper.usecases.run import Run
@@ -50,3 +52,10 @@ def keep_address(run: Run, line: str, address: SourcedAddress) -> None:
     with run.keeping() as state:
         if state is not None and address.measured and address.value is not None:
             state.values.saw(run.at, line, address.value, address.source.removeprefix("site file; "))
+
+
+def keep_survey(run: Run, facts: LineFacts) -> None:
+    """Keep what else was measured of a line, for whoever asks within the hour."""
+    with run.keeping() as state:
+        if state is not None:
+            state.values.surveyed(run.at, facts.line, plain(worth_keeping(facts)))

@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from hooper.errors import HooperError, StateError
+from hooper.jsonform import read_as
 from hooper.planning.topology import Topology
 
 if TYPE_CHECKING:
@@ -20,6 +21,7 @@ if TYPE_CHECKING:
     from hooper.planning.values import Plan
     from hooper.site.load import SiteFile
     from hooper.site.model import Site
+    from hooper.sourced import Sourced
     from hooper.store.state import State
     from hooper.usecases.accepting import RisksTaken
 
@@ -82,11 +84,26 @@ class Run:
         except StateError as exc:
             self.trouble.append(exc)
 
-    def given(self, public: Mapping[str, IPAddress] | None = None) -> Given:
-        """What is known of the lines before anything is asked. public: from the command line, by line."""
+    def told(self) -> dict[str, Sourced[str]]:
+        """All that people told. Raises: StateError."""
+        return self.state.values.told() if self.state is not None else {}
+
+    def given(
+        self, public: Mapping[str, IPAddress] | None = None, told: Mapping[str, Sourced[str]] | None = None
+    ) -> Given:
+        """What is known of the lines before anything is asked: told, or measured by a survey within the hour.
+
+        public: from the command line, by line. told: None: what is stored. Raises: StateError.
+        """
         from hooper.line.sources import Given
 
-        return Given(public or {}, self.state.values.told() if self.state is not None else {})
+        if self.state is None:
+            return Given(public or {}, told or {})
+        from hooper.line.surveyed import Surveyed, recalled
+
+        kept = self.state.values.surveys()
+        surveys = {line: (at, read_as(Surveyed, document)) for line, (at, document) in kept.items()}
+        return Given(public or {}, *recalled(self.told() if told is None else told, surveys, self.at))
 
 
 @contextmanager

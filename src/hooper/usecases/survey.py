@@ -19,7 +19,7 @@ from hooper.planning.documents import ChangedKey
 from hooper.planning.values import Finding
 from hooper.site.model import Site
 from hooper.sourced import FRESH, age_of, as_told
-from hooper.usecases.looking import keep_address
+from hooper.usecases.looking import keep_address, keep_survey
 from hooper.usecases.run import Run
 from hooper.usecases.telling import remember
 
@@ -186,6 +186,7 @@ async def survey(run: Run, request: SurveyRequest) -> tuple[SurveyDocument, list
         remedy = "Check this machine's internet access, or name other servers in [measure]."
         trouble.append(CounterpartError(f"no STUN server answered ({names})", code="no-stun", remedy=remedy))
     keep_address(run, facts.line, facts.public)
+    keep_survey(run, facts)
     made = document(run.site, facts)
     if request.between:
         made = replace(made, between=await _between(run, facts, request.deadline))

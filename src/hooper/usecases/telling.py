@@ -17,7 +17,7 @@ def remember(run: Run, told: Mapping[str, str]) -> dict[str, Sourced[str]]:
     for key, value in told.items():
         if key.startswith("wan:") and value != TAKEN_BACK:
             _refuse(run, key.removeprefix("wan:"), value)
-    known: dict[str, Sourced[str]] = dict(run.given().told)
+    known: dict[str, Sourced[str]] = run.told()
     with run.keeping() as state:
         if state is not None:
             state.values.forget([key for key, value in told.items() if value == TAKEN_BACK])

@@ -13,6 +13,7 @@ from hooper.check.results import Result
 from hooper.errors import CounterpartError, HooperError
 from hooper.jsonform import read_as
 from hooper.line.sources import Given
+from hooper.sourced import Sourced
 from hooper.usecases.looking import keep_address, keep_look
 from hooper.usecases.run import Run
 from hooper.usecases.telling import remember
@@ -39,11 +40,10 @@ class WhyRequest:
 async def why(run: Run, request: WhyRequest) -> tuple[WhyDocument, list[HooperError]]:
     """Diagnose, and keep what was seen and told. Raises: NoNetwork, UsageError, MachineError, ProxyFailed."""
     told = remember(run, request.told)
-    past = Past()
+    past = Past(Given(request.public, told))
     with run.keeping() as state:
         if state is not None:
-            past = _past(run, request.service)
-    past = Past(Given(request.public, told), past.outside, past.fingerprints, past.entered)
+            past = _past(run, request, told)
     outside = None
     trouble: list[HooperError] = []
     if request.origin is not None:
@@ -66,12 +66,12 @@ async def why(run: Run, request: WhyRequest) -> tuple[WhyDocument, list[HooperEr
     return document, trouble
 
 
-def _past(run: Run, service: str) -> Past:
+def _past(run: Run, request: WhyRequest, told: Mapping[str, Sourced[str]]) -> Past:
     """What earlier runs left. Raises: StateError."""
     assert run.state is not None
-    rows = run.state.checks.outside_since(run.at - STORED_FOR - timedelta(seconds=1), service)
+    rows = run.state.checks.outside_since(run.at - STORED_FOR - timedelta(seconds=1), request.service)
     looks = [(at, read_as(Result, row)) for at, row in rows]
     newest = next((look for look in looks if not set(look[1].problems) & set(PROBLEMS)), None)  # of the line itself
     journal = run.state.journal
     entered = {key: frozenset(entry.service for entry in journal.entries(key).values()) for key in run.site.gateways}
-    return Past(run.given(), newest, run.state.checks.fingerprints(), entered)
+    return Past(run.given(request.public, told), newest, run.state.checks.fingerprints(), entered)

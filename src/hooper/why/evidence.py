@@ -27,7 +27,7 @@ from hooper.planning.topology import Topology
 from hooper.planning.values import Plan
 from hooper.planning.worksheet import ticked_sheets
 from hooper.site.references import in_sight
-from hooper.sourced import Sourced
+from hooper.sourced import Sourced, SourcedAddress
 from hooper.why.facts import ServiceFacts
 
 if TYPE_CHECKING:
@@ -172,7 +172,7 @@ def _with_measured(line: LineFacts, measured: LineFacts) -> LineFacts:
     own = measured.chain == line.chain and measured.line == line.line
     more = measured.measured if own else Measured(boxes=measured.measured.boxes)
     said = {key: wan for key, wan in measured.wan.items() if wan.measured}
-    if own and measured.public.measured and line.public.how in ("measured", "told", "named", "written"):
+    if own and measured.public.measured and line.public.how != "given":
         line = replace(line, public=measured.public, differs=measured.differs)
     no_way = line.no_way or measured.no_way if not measured.measured.seen else None
     return replace(line, wan={**line.wan, **said}, measured=more, no_way=no_way)
@@ -215,9 +215,7 @@ def _facts(
     outside, stored_at = _worst(seen.results if seen else (), service), None
     if seen is None and past.outside is not None:
         stored_at, outside = past.outside
-    found = outside.evidence.public_address if outside is not None else None
-    if line.public.value is None and found is not None and found.value is not None:
-        line = replace(line, public=Sourced(parse_address(found.value), found.source))
+    line = replace(line, public=_probed(line, outside, seen, stored_at))
     nobody = any(look.nobody for look in looks["inside"].inside.values()) if "inside" in looks else False
     facts = ServiceFacts(
         line=line,
@@ -237,6 +235,20 @@ def _facts(
         host_at=past.known.told.get(f"at:{host_key}"),
     )
     return replace(facts, twin=_twin(site, facts, seen, past))
+
+
+def _probed(
+    line: LineFacts, outside: Result | None, seen: Outcome | None, stored_at: datetime | None
+) -> SourcedAddress:
+    """The public address; where nothing else tells it, the one that was looked at."""
+    if line.public.value is not None:
+        return line.public
+    if seen is not None and line.line in seen.public:
+        return seen.public[line.line].address
+    found = outside.evidence.public_address if outside is not None else None
+    if found is None or found.value is None:
+        return line.public
+    return Sourced(parse_address(found.value), found.source, stored_at, "surveyed")
 
 
 def _elsewhere(neighbours: Iterable[Neighbour], host: Host) -> IPAddress | None:

@@ -414,10 +414,11 @@ def _silent(case: Case) -> None:
 
 
 def _inner_unknown(case: Case, certainty: Certainty) -> None:
-    """An inner router that says nothing of its outer address may have got another one."""
+    """An inner router that says nothing of its outer address now may have got another one."""
     line = case.facts.line
     for outer, key in zip(line.chain, line.chain[1:], strict=False):
-        if key not in line.wan:
+        said = line.wan.get(key)
+        if said is None or not said.now(line.now):
             planned = case.site.gateways[key].wan_behind(outer)
             case.cause(
                 "inner-wan-moved",
