@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import base64
 import re
+import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
@@ -13,6 +15,18 @@ from support.program import Ran, hooper, valid
 
 pytestmark = pytest.mark.real
 
+NAMED = f"""
+[names."boathouse.heronquay.example"]
+line = "fibre"
+[measure]
+resolvers = ["{RENTED}"]
+stun = ["{RENTED}:3478"]
+[services.zone]
+host = "hub"
+speaks = "dns"
+transport = "udp"
+reach = "public"
+"""
 STUN = f'[measure]\nstun = ["{RENTED}:3478"]\n'
 # what breaks the town, and the cause that must be found
 FAULTS = {
@@ -25,6 +39,8 @@ FAULTS = {
     "carrier NAT": "carrier-nat",
     "unplugged": "host-off",
     "moved, and still remembered": "host-moved",
+    "moved 10 s before": "host-moved",
+    "moved 40 s before": "host-moved",
     "firewall answers its network only": "host-filters-strangers",
     "firewall drops all": "host-filters-all",
     "no gateway": "host-without-way-out",
@@ -90,6 +106,18 @@ def wrong_host(town: KernelTown) -> None:
     town.enter([{"gateway": "club-router", "rules": [named]}])
 
 
+def moved_before(town: KernelTown, then: Callable[..., None], *arguments: object) -> None:
+    town.move("film-box", "10.44.7.132", forgotten=False)
+    then(*arguments)
+
+
+def remembered(town: KernelTown) -> None:
+    """The neighbours' entries as they are once they have not been confirmed for a while."""
+    for neighbour, interface in (("here", "lan0"), ("club-router", "lan")):
+        entry = ("10.44.7.30", "lladdr", town.mac("film-box"), "dev", interface, "nud", "stale")
+        town.run(neighbour, "ip", "neigh", "replace", *entry)
+
+
 def break_it(town: KernelTown, fault: str) -> None:
     deeds: dict[str, Callable[[], object]] = {
         "rule missing outer": lambda: town.remove("fibre-box", "film-page"),
@@ -101,6 +129,8 @@ def break_it(town: KernelTown, fault: str) -> None:
         "carrier NAT": lambda: town.carrier_nat(on=True),
         "unplugged": lambda: town.plug("film-box", on=False),
         "moved, and still remembered": lambda: town.move("film-box", "10.44.7.132", forgotten=False),
+        "moved 10 s before": lambda: moved_before(town, time.sleep, 10),
+        "moved 40 s before": lambda: moved_before(town, remembered, town),
         "firewall answers its network only": lambda: town.filter("film-box", "lan"),
         "firewall drops all": lambda: town.filter("film-box", "nobody"),
         "no gateway": lambda: town.gateway("film-box", None),
@@ -158,6 +188,70 @@ def test_each_fault_comes_to_its_cause(town: KernelTown, tmp_path: Path, fault: 
     assert ran.code in (1, 4)
     assert certain == ([FAULTS[fault]] if fault not in ON_THE_DEVICE else certain)
     assert set(certain) <= {FAULTS[fault]}
+
+
+def test_a_stale_name_fails_who_types_it(town: KernelTown, tmp_path: Path) -> None:
+    """The line is sound, and the name that the card shows leads elsewhere: no command calls that well."""
+    town.serve_names("rented", base64.b64encode(b"heron" * 6).decode())
+    path = town.folder / "named.toml"
+    path.write_text((town.folder / "site.toml").read_text().replace(STUN, "") + NAMED)
+    try:
+        ran = why(town, str(tmp_path), "--site", str(path))
+        checked = hooper(
+            "check", "film-page", "--from", "interface:usb0", "--site", str(path), "--state", str(tmp_path), "--json",
+            place=town.ns("here"),
+        )  # fmt: skip
+    finally:
+        town.stop("names")
+    assert causes(ran) == [("name-stale", "certain")]
+    (result,) = checked.document["results"]
+    assert (checked.code, result["ok"], result["problems"]) == (1, False, ["name-stale"])
+
+
+def test_a_rule_for_udp_that_is_gone(town: KernelTown, tmp_path: Path) -> None:
+    path = town.folder / "named.toml"
+    path.write_text((town.folder / "site.toml").read_text().replace(STUN, "") + NAMED)
+    town.clear()
+    town.enter(hooper("worksheet", "fibre-box", "--json", "--site", str(path)).document["sheets"])
+    town.serve_router("club-router", secure=False, more=f"ext_ip={PUBLIC}")
+    town.serve_names("hub", base64.b64encode(b"heron" * 6).decode())
+    where = ("--site", str(path), "--state", str(tmp_path), "--json")
+
+    def ask() -> Ran:
+        place = ("why", "zone", "--from", "interface:usb0", "--deadline", "1.5")
+        return hooper(*place, *where, place=town.ns("here"))
+
+    try:
+        unseen = ask()
+        opened = hooper("router", "open", "zone", *where, place=town.ns("here"))
+        well = ask()
+        town.serve_router("club-router", secure=False, more=f"ext_ip={PUBLIC}")  # it forgets all
+        gone = ask()
+    finally:
+        town.stop("igd-club-router")
+        town.stop("names")
+    assert "rule-missing-inner" in dict(causes(unseen))
+    assert opened.code == 0, opened.err
+    assert (well.document["ok"], causes(well)) == (None, [])  # over UDP silence is no proof
+    assert causes(gone) == [("rule-missing-inner", "certain")]
+
+
+def test_a_router_that_was_told_to_show_a_public_address(town: KernelTown, tmp_path: Path) -> None:
+    """Router software has a setting for it; another NAT stands before it all the same."""
+    town.serve_router("club-router", secure=False, more="ext_ip=11.22.33.99")
+    try:
+        site = ("--site", str(town.folder / "site.toml"), "--state", str(tmp_path), "--json")
+        surveyed = hooper("survey", *site, place=town.ns("here")).document
+        well = why(town, str(tmp_path / "well"))
+        town.remove("fibre-box", "film-page")
+        gone = why(town, str(tmp_path / "gone"))
+    finally:
+        town.stop("igd-club-router")
+    assert (surveyed["situation"], surveyed["can_forward"]) == ("several-nats", True)
+    assert any("cannot be its own" in remark for remark in surveyed["remarks"]), surveyed
+    assert (well.code, causes(well)) == (0, [])
+    assert "rule-missing-outer" in dict(causes(gone))
+    assert {code for code, certainty in causes(gone) if certainty == "certain"} <= {"rule-missing-outer"}
 
 
 def test_survey_by_a_real_stun_server(town: KernelTown, tmp_path: Path) -> None:

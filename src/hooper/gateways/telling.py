@@ -18,13 +18,13 @@ PATIENCE = 1.5  # seconds; one that answers at all does so at once
 
 
 async def wan_told(here: Door, site: Site, gateway: str, deadline: float) -> SourcedAddress | None:
-    """The outer address that a gateway tells, whatever kind of address that is; None: it is by hand, or says nothing.
+    """The outer address that a gateway tells, whatever kind of address that is; None: it says nothing.
+
+    One whose rules are entered by hand is asked too: that it has not to be driven does not mean that it is mute.
 
     deadline: seconds, of which it takes `PATIENCE` at most. Never raises for the network.
     """
     control = site.gateways[gateway].control
-    if control == "hand":
-        return None
     found: list[SourcedAddress] = []
     patience = min(deadline, PATIENCE)
 
@@ -49,8 +49,8 @@ async def wan_told(here: Door, site: Site, gateway: str, deadline: float) -> Sou
 
     with anyio.move_on_after(patience):
         async with anyio.create_task_group() as tasks:
-            if control in ("auto", "igd"):
+            if control in ("auto", "hand", "igd"):
                 tasks.start_soon(by_igd, tasks.cancel_scope)
-            if control in ("auto", "natpmp", "pcp"):
+            if control != "igd":
                 tasks.start_soon(by_natpmp, tasks.cancel_scope)
     return found[0] if found else None

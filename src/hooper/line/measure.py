@@ -179,21 +179,20 @@ class Measuring:
         )
 
     def _is_false(self, key: str, said: BoxSaid) -> bool:
-        """Whether a router tells an outer address that it cannot have: people can set what it tells. What the hops show
+        """Whether a router tells a public address that it cannot have: people can set what it tells. What the hops show
         counts more; where they show nothing, an inner router's address is one of the LAN of the router before it.
         """
         chain = self.ground.chain
         if said.wan is None or key not in chain:
             return False
-        count, nats = len(chain) - chain.index(key), self.path.nats()
+        count, nats, inner = len(chain) - chain.index(key), self.path.nats(), key != chain[0]
         if nats is not None and classify(said.wan).reachable:
             least, most = nats
             if least > count:
-                return self._shows(said.wan)
+                return inner or self._shows(said.wan)
             if most is not None and most <= count:
                 return False
-        outer = chain[chain.index(key) - 1] if count < len(chain) else None
-        return outer is not None and said.wan not in self.ground.site.gateways[outer].lan.network
+        return inner and classify(said.wan).reachable
 
     def _shows(self, address: IPAddress) -> bool:
         """Whether it is the address that the hops were counted to."""

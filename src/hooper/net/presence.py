@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
+import anyio
+
 from hooper.addresses import IPAddress
 from hooper.errors import HooperError
-from hooper.net.types import Door, Endpoint, Neighbour
+from hooper.net.types import Door, Neighbour, Refused
 
 DISCARD = 9  # the port of RFC 863: nobody minds what comes in there
 PATIENCE = 4.0  # seconds: a system that doubts an entry asks for it in five, and three times more
@@ -22,17 +24,20 @@ async def neighbours_since(
     Args: since: by the door's clock. patience: seconds.
     Returns: those of whom it is known that they are there, at the addresses in question; and all others as they stand.
     """
-    wanted = set(addresses)
+    wanted, heard = set(addresses), set[IPAddress]()
     end = here.clock.monotonic() + min(patience, PATIENCE)
-    await _knock(here, wanted)
-    while True:
-        entries = (await here.surroundings()).neighbours
-        doubtful = {
-            entry.address for entry in entries if entry.address in wanted and not seen_since(here, entry, since)
-        }
-        if not doubtful or here.clock.monotonic() >= end:
-            return tuple(entry for entry in entries if entry.address not in doubtful)
-        await here.clock.sleep(LOOK_EVERY)
+    async with anyio.create_task_group() as tasks:
+        for address in wanted:
+            tasks.start_soon(_knock, here, address, heard)
+        while True:
+            entries = (await here.surroundings()).neighbours
+            asked = [entry for entry in entries if entry.address in wanted - heard]
+            doubtful = {entry.address for entry in asked if not seen_since(here, entry, since)}
+            if not doubtful or here.clock.monotonic() >= end:
+                tasks.cancel_scope.cancel()
+                break
+            await here.clock.sleep(LOOK_EVERY)
+    return tuple(entry for entry in entries if entry.address not in doubtful)
 
 
 def seen_since(here: Door, entry: Neighbour, since: float) -> bool:
@@ -40,11 +45,14 @@ def seen_since(here: Door, entry: Neighbour, since: float) -> bool:
     return entry.silent_s is not None and entry.silent_s <= here.clock.monotonic() - since + NOISE
 
 
-async def _knock(here: Door, addresses: Iterable[IPAddress]) -> None:
-    """One datagram makes the system ask for the device, where it is in doubt."""
-    for address in addresses:
-        try:
-            async with await here.datagrams() as socket:
-                await socket.send(b"", Endpoint(address, DISCARD))
-        except HooperError:
-            continue
+async def _knock(here: Door, address: IPAddress, heard: set[IPAddress]) -> None:
+    """Make the system ask for the device where it is in doubt; one that accepts or refuses is there at once."""
+    try:
+        stream = await here.connect(address, DISCARD)
+    except Refused:
+        heard.add(address)
+    except HooperError:
+        return
+    else:
+        heard.add(address)
+        await stream.aclose()
