@@ -9,6 +9,7 @@ from typing import Any
 
 import pytest
 
+from hooper import deeds
 from hooper.addresses import IPAddress
 from hooper.check.results import Evidence, IcmpSeen, Result, Verdict
 from hooper.line.facts import LineFacts
@@ -19,7 +20,7 @@ from hooper.why.case import WhyDocument
 from hooper.why.diagnosis import diagnose
 from hooper.why.facts import ServiceFacts
 from support.program import BOATHOUSE
-from support.sites import plan, site
+from support.sites import ONE_BOX, plan, site
 
 NOW = datetime(2026, 5, 1, 12, tzinfo=UTC)
 SITE, PLAN = site(BOATHOUSE).site, plan(BOATHOUSE)
@@ -97,6 +98,25 @@ def test_the_numbers_are_compared_as_people_do() -> None:
     assert [f.code for f in line_findings(facts)] == ["name-behind"]
     private = line(wan={"fibre-box": told("10.1.2.3")})
     assert [f.code for f in line_findings(private)] == ["line-behind-router"]
+
+
+def test_a_table_that_is_empty_comes_before_what_is_merely_possible() -> None:
+    """One router, which tells its WAN address and shows no rule: that is the likeliest, and a program can enter it."""
+    text = ONE_BOX + '[services.hub-page]\nhost = "hub"\nspeaks = "https"\nreach = "public"\n'
+    one, key, service = site(text), "box", "hub-page"
+    outer = Sourced(str(PUBLIC), "it says so by UPnP", NOW)
+    seen = replace(
+        facts(replace(result("silent"), service=service)),
+        service=service,
+        others=False,
+        mac_seen=None,
+        line=line(chain=(key,), at=key, wan={key: outer}, names={}),
+        rules={key: Sourced("unseen", "seen in its table", NOW)},
+    )
+    found = diagnose(Topology(one.site), plan(text), seen).causes
+    assert (found[0].code, found[0].certainty) == ("rule-missing-outer", "likely")
+    assert f"`{deeds.OPEN(service)}`" in found[0].remedy
+    assert "carrier-nat" not in {cause.code for cause in found}
 
 
 @pytest.mark.parametrize(

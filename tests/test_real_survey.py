@@ -181,6 +181,24 @@ def test_an_address_at_which_somebody_is_is_not_offered(town: KernelTown) -> Non
     assert got["addresses"] == ["10.44.7.253", "10.44.7.252"]
 
 
+def test_a_box_with_two_addresses_has_not_moved(town: KernelTown) -> None:
+    text = SITE.replace('address = "10.44.7.30"', f'address = "10.44.7.30"\nmac = "{town.mac("film-box")}"')
+    (town.folder / "macs.toml").write_text(text)
+    town.run("film-box", "ip", "address", "add", "10.44.7.31/24", "dev", "eth0")
+    try:
+        ran = run(town, "host", "find", "--sweep", "--no-ports", "--json", site="macs")
+        both = {row["address"]: row for row in valid("host-find", ran.document)["hosts"]}
+        town.move("film-box", "10.44.7.31", forgotten=False)
+        ran = run(town, "host", "find", "--sweep", "--no-ports", "--json", site="macs")
+        moved = [row for row in valid("host-find", ran.document)["hosts"] if row["host"] == "film-box"]
+    finally:
+        town.move("film-box", "10.44.7.30")
+    assert (both["10.44.7.30"]["state"], both["10.44.7.30"]["host"]) == ("planned", "film-box")
+    assert (both["10.44.7.31"]["state"], both["10.44.7.31"]["host"]) == ("new", "film-box")
+    assert "a second address of film-box" in both["10.44.7.31"]["meaning"]
+    assert [(row["address"], row["state"]) for row in moved] == [("10.44.7.31", "moved")], "it is listed once"
+
+
 HOPS = f"""
 import anyio, os
 from ipaddress import IPv4Address

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Awaitable, Callable, Iterable, Sequence
 from dataclasses import dataclass, replace
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
@@ -14,7 +15,7 @@ from hooper import deeds
 from hooper.addresses import IPAddress, classify
 from hooper.clock import Clock
 from hooper.errors import HooperError, RefusedForSafety, WireError
-from hooper.net.presence import DISCARD, seen_since
+from hooper.net.presence import DISCARD, PATIENCE, those_there
 from hooper.net.standing import connected_surroundings, standing
 from hooper.net.types import Datagrams, Door, Endpoint, Interface, NoRoute, Rejected, Surroundings
 from hooper.site.model import Site
@@ -116,7 +117,9 @@ async def find_hosts(here: Door, site: Site, deadline: float, *, sweep: bool, po
     if sweep:
         await _within(clock, end, "the sweep", outstanding, lambda: _sweep(ground.door, network.hosts(), alive, end))
     around = await here.surroundings()
-    macs = _without_left(here, around, _macs(around, ground.interface.name, network), started if sweep else None)
+    macs = _macs(around, ground.interface.name, network)
+    if sweep:
+        macs = await _without_left(ground.door, macs, started, end)
     macs[ground.own.ip] = ground.interface.mac or ""
     addresses = sorted({*macs, *(address for address in alive if isinstance(address, IPv4Address))})
     names: dict[IPv4Address, str] = {}
@@ -255,17 +258,18 @@ async def _knock(
                 tasks.start_soon(one, address, port)
 
 
-def _without_left(
-    here: Door, around: Surroundings, macs: dict[IPv4Address, str], since: float | None
-) -> dict[IPv4Address, str]:
-    """Without the addresses that a device has left: its MAC has shown itself at another since. since: by the clock of
-    the door; None: nobody was asked.
+async def _without_left(door: Door, macs: dict[IPv4Address, str], since: float, end: float) -> dict[IPv4Address, str]:
+    """Without the addresses that a device has left: its MAC stands at several, and shows itself at others only.
+
+    since, end: by the clock of the door.
     """
-    if since is None:
+    held = Counter(macs.values())
+    doubtful = [address for address, mac in macs.items() if held[mac] > 1]
+    if not doubtful:
         return macs
-    now = {n.address for n in around.neighbours if seen_since(here, n, since)}
-    there = {mac for address, mac in macs.items() if address in now}
-    return {address: mac for address, mac in macs.items() if address in now or mac not in there}
+    there = await those_there(door, doubtful, since, min(PATIENCE, end - door.clock.monotonic()))
+    elsewhere = {macs[address] for address in there if isinstance(address, IPv4Address)}
+    return {address: mac for address, mac in macs.items() if address in there or mac not in elsewhere}
 
 
 def _planned(site: Site, at: str | None) -> dict[str, IPv4Address]:

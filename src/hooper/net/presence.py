@@ -19,10 +19,22 @@ NOISE = 0.05  # seconds that clocks and ticks differ by
 async def neighbours_since(
     here: Door, addresses: Iterable[IPAddress], since: float, patience: float
 ) -> tuple[Neighbour, ...]:
-    """This machine's neighbours, those at `addresses` asked again until each has shown itself since, or is gone.
+    """This machine's neighbours, those at `addresses` only if it is known that they are there now."""
+    wanted = set(addresses)
+    there = await those_there(here, wanted, since, patience)
+    return tuple(
+        entry
+        for entry in (await here.surroundings()).neighbours
+        if entry.address in there or entry.address not in wanted
+    )
 
-    Args: since: by the door's clock. patience: seconds.
-    Returns: those of whom it is known that they are there, at the addresses in question; and all others as they stand.
+
+async def those_there(
+    here: Door, addresses: Iterable[IPAddress], since: float, patience: float
+) -> frozenset[IPAddress]:
+    """Of some addresses on this machine's own networks those at which somebody has shown itself.
+
+    Args: since: by the door's clock. patience: seconds; it ends once each has shown itself, or is gone.
     """
     wanted, heard = set(addresses), set[IPAddress]()
     end = here.clock.monotonic() + min(patience, PATIENCE)
@@ -30,14 +42,13 @@ async def neighbours_since(
         for address in wanted:
             tasks.start_soon(_knock, here, address, heard)
         while True:
-            entries = (await here.surroundings()).neighbours
-            asked = [entry for entry in entries if entry.address in wanted - heard]
-            doubtful = {entry.address for entry in asked if not seen_since(here, entry, since)}
-            if not doubtful or here.clock.monotonic() >= end:
+            asked = [entry for entry in (await here.surroundings()).neighbours if entry.address in wanted]
+            heard |= {entry.address for entry in asked if seen_since(here, entry, since)}
+            if {entry.address for entry in asked} <= heard or here.clock.monotonic() >= end:
                 tasks.cancel_scope.cancel()
                 break
             await here.clock.sleep(LOOK_EVERY)
-    return tuple(entry for entry in entries if entry.address not in doubtful)
+    return frozenset(heard)
 
 
 def seen_since(here: Door, entry: Neighbour, since: float) -> bool:
