@@ -88,6 +88,10 @@ def audit(topology: Topology, plan: Plan, today: date) -> AuditDocument:
     for rule in plan.forwards:  # behind a gateway that hands everything on, the next one's rules say it
         if rule.service != EVERYTHING and handed & set(site.gateways[rule.gateway].behind):
             outside.setdefault(rule.service, []).append(_ports(rule))
+    ruled = set(outside)
+    for door in side_doors(topology, plan.forwards, allowed=True):
+        if door.service not in ruled:  # it has no rule of its own, and is reached all the same
+            outside.setdefault(door.service, []).append(f"{door.words()}, by the rule of {door.by}")
     behind: dict[str, str] = {}
     for door in side_doors(topology, plan.forwards):
         outside.setdefault(door.service, []).append(f"{door.words()}, by the rule of {door.by}")

@@ -32,8 +32,11 @@ class SideDoor(NamedTuple):
         return f"{where}{' over IPv6' if self.family == 'ipv6' else ''}"
 
 
-def side_doors(topology: Topology, forwards: Iterable[Forward]) -> Iterator[SideDoor]:
-    """What the rules let in beyond what they are for: a service whose reach forbids it, or whose sources do."""
+def side_doors(topology: Topology, forwards: Iterable[Forward], *, allowed: bool = False) -> Iterator[SideDoor]:
+    """What the rules let in beyond what they are for: a service whose reach forbids it, or whose sources do.
+
+    allowed: those instead whose reach and sources have nothing against it.
+    """
     site = topology.site
     by_address: dict[str, list[str]] = {}
     for key, service in sorted(site.services.items()):
@@ -44,7 +47,7 @@ def side_doors(topology: Topology, forwards: Iterable[Forward]) -> Iterator[Side
     seen: set[tuple[str, str, str, Ports | None, str]] = set()
     for rule in forwards:
         for key in by_address.get(rule.target_address, ()):
-            if key == rule.service or _allowed(topology, key, rule):
+            if key == rule.service or _allowed(topology, key, rule) != allowed:
                 continue
             for door in _doors(topology, key, rule):
                 mark = (door.service, door.by, door.transport, door.outside, door.family)
