@@ -17,7 +17,7 @@ from hooper.addresses import IPAddress
 from hooper.check.certificates import Judge
 from hooper.check.naming import MISSING, by_name, names_seen
 from hooper.check.probes import probe
-from hooper.check.results import Evidence, From, InsideSeen, Result, Seen
+from hooper.check.results import Evidence, From, InsideSeen, PageSeen, Result, Seen
 from hooper.check.targets import Target, inner_targets, is_ok, outer_targets
 from hooper.clock import rfc3339
 from hooper.errors import CounterpartError, HooperError, UsageError
@@ -307,7 +307,7 @@ def _id(target: Target) -> tuple[str, str, int]:
 
 
 def as_inside(seen: Seen, at: datetime) -> InsideSeen:
-    return InsideSeen(seen.verdict, seen.fingerprint, seen.greeting, rfc3339(at), False, seen.nobody)
+    return InsideSeen(seen.verdict, seen.fingerprint, seen.greeting, rfc3339(at), False, seen.nobody, seen.page)
 
 
 def _inside_of(
@@ -324,16 +324,26 @@ def _inside_of(
 
 def _same_device(target: Target, seen: Seen, inside: InsideSeen) -> bool | None:
     """Whether outside and inside show the same: by certificate or host key, else by the greeting; many servers of SSH
-    greet in the same words. None: nothing to compare.
+    greet in the same words, and a page without encryption whose title is another one is another page. None: nothing to
+    compare.
     """
     there = ("answered", "connected")
     if seen.verdict not in there or inside.verdict not in there:
         return None
     if seen.fingerprint or inside.fingerprint:
         return seen.fingerprint == inside.fingerprint if seen.fingerprint and inside.fingerprint else None
+    if _titles_differ(seen.page, inside.page):
+        return False
     if target.speaks == "ssh" and seen.greeting == inside.greeting:
         return None
     return seen.greeting == inside.greeting if seen.greeting or inside.greeting else None
+
+
+def _titles_differ(one: PageSeen | None, other: PageSeen | None) -> bool:
+    """Whether two pages that came in the same moment are not the same one."""
+    if one is None or other is None or one.title is None or other.title is None:
+        return False
+    return one.status == other.status and one.title != other.title
 
 
 def _compared(target: Target, seen: Seen, evidence: Evidence, inside: InsideSeen | None, *, visible: bool) -> Result:
@@ -346,6 +356,8 @@ def _compared(target: Target, seen: Seen, evidence: Evidence, inside: InsideSeen
     same = _same_device(target, seen, inside) if inside is not None else None
     if inside is not None and same is not None:
         sign = "greeting" if not seen.fingerprint else "host key" if target.speaks == "ssh" else "certificate"
+        if not seen.fingerprint and _titles_differ(seen.page, inside.page):
+            sign = "page"
         when = f" on {inside.at[:10]}" if inside.stored else ""
         if same:
             seen.detail += f", same {sign} as inside{when}"

@@ -58,7 +58,7 @@ class InsideSeen:
     """The same service probed at its inner address.
 
     at: when. stored: it could not be seen now. nobody: no device on the network has that address. greeting: what the
-    service said first; null where it says nothing.
+    service said first; null where it says nothing. page: its page; null where it has none, or was stored.
     """
 
     verdict: Verdict
@@ -67,6 +67,7 @@ class InsideSeen:
     at: str
     stored: bool
     nobody: bool
+    page: PageSeen | None = None
 
 
 @dataclass(frozen=True, slots=True)
