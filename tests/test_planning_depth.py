@@ -10,6 +10,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from hooper.check.targets import outer_targets
 from hooper.planning.addresses import COMMON, free_addresses, free_prefix
 from hooper.planning.against import BadTable, compare, read_table
 from hooper.planning.audit import audit
@@ -19,6 +20,7 @@ from hooper.planning.letter import letters
 from hooper.planning.openers import Protocol, Target, entering, may_open
 from hooper.planning.ports import OuterSide
 from hooper.planning.topology import Topology
+from hooper.planning.unfolded import side_doors
 from hooper.planning.values import EVERYTHING
 from hooper.planning.worksheet import changes_since, client_lines, labels, make_sheets, sheet_mark
 from hooper.ports import Ports
@@ -429,3 +431,16 @@ def test_the_picture_has_every_service_and_is_escaped() -> None:
     tree = as_tree(Topology(file.site))
     assert tree.inner[0].text == "fibre"
     assert as_svg(Topology(site("version = 1\n").site), "x")
+
+
+def test_an_opening_over_ipv6_that_lets_another_service_in_is_never_called_closed() -> None:
+    """A check that looks over IPv4 alone cannot tell, and says so."""
+    text = HUB6
+    text += '[services.wide]\nhost = "hub"\nport = "20-30"\nreach = "public"\nfamily = "ipv6"\n'
+    text += '[services.shell]\nhost = "hub"\nspeaks = "ssh"\nreach = "lan"\n'
+    topology, made = Topology(site(text).site), plan(text)
+    doors = list(side_doors(topology, made.forwards))
+    assert [(door.service, door.by, door.family) for door in doors] == [("shell", "wide", "ipv6")]
+    targets, _ = outer_targets(topology, ["shell"], {"fibre": IPv4Address("203.0.113.44")}, None, doors)
+    (door,) = [target for target in targets if target.beyond]
+    assert (door.address, door.expected, "over IPv6" in door.beyond) == (None, "unreachable", True)

@@ -103,7 +103,7 @@ def outer_targets(
     """
     targets: list[Target] = []
     skipped: dict[str, str] = {}
-    by_others = [door for door in doors if door.family == "ipv4" and door.outside is not None]
+    by_others = [door for door in doors if door.outside is not None]
     for key in services:
         for door in by_others:
             if door.service == key:
@@ -115,7 +115,9 @@ def outer_targets(
         outside = topology.outside_ports.get(key, _inner_ports(service)) if exposed else _inner_ports(service)
         for transport in spoken(service):
             owner = None if exposed else _owner(topology, key, transport, outside)
-            if owner is not None and any((door.service, door.by) == (key, owner) for door in by_others):
+            if owner is not None and any(
+                (door.service, door.by, door.family) == (key, owner, "ipv4") for door in by_others
+            ):
                 continue  # it is tried there
             if owner is not None:
                 skipped[key] = f"outside, port {outside} belongs to {owner}"
@@ -151,7 +153,7 @@ def _at_door(topology: Topology, door: SideDoor, public: Mapping[str, IPAddress]
         speaks=service.speaks,
         transport=door.transport,
         line=topology.lines[door.by],
-        address=_address(topology, door.by, public),
+        address=_address(topology, door.by, public) if door.family == "ipv4" else None,
         port=door.outside.first,
         inner=(topology.site.hosts[host].address, service.used_ports.first),
         expected="unreachable",
@@ -159,6 +161,7 @@ def _at_door(topology: Topology, door: SideDoor, public: Mapping[str, IPAddress]
         server_name=name_for(topology, door.service),
         path=service.path or "/",
         expect=service.expect,
+        beyond=f"the rule of {door.by} lets it in over IPv6, and this looks over IPv4" if door.family == "ipv6" else "",
     )
 
 

@@ -17,14 +17,18 @@ from hooper.wire import natpmp
 PATIENCE = 1.5  # seconds; one that answers at all does so at once
 
 
-async def wan_told(here: Door, site: Site, gateway: str, deadline: float) -> SourcedAddress | None:
-    """The outer address that a gateway tells, whatever kind of address that is; None: it says nothing.
+async def wan_told(
+    here: Door, site: Site, gateway: str, deadline: float, *, by_hand: bool = False
+) -> SourcedAddress | None:
+    """The outer address that a gateway tells, whatever kind of address that is; None: it was not asked, or says
+    nothing.
 
-    One whose rules are entered by hand is asked too: that it has not to be driven does not mean that it is mute.
-
-    deadline: seconds, of which it takes `PATIENCE` at most. Never raises for the network.
+    Args: deadline: seconds, of which it takes `PATIENCE` at most. by_hand: ask one whose rules are entered by hand too:
+    what is not to be driven need not be mute. Never raises for the network.
     """
     control = site.gateways[gateway].control
+    if control == "hand" and not by_hand:
+        return None
     found: list[SourcedAddress] = []
     patience = min(deadline, PATIENCE)
 

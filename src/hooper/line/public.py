@@ -68,7 +68,9 @@ class _Search:
 
     async def _ask_router(self, line: str) -> None:
         chain = next(chain for chain in chains_to(self.site, self.at or "") if chain.line == line)
-        self.routers[line] = await wan_told(self.here, self.site, chain.gateways[0], self.deadline)
+        self.routers[line] = await wan_told(
+            self.here, self.site, chain.gateways[0], self.deadline, by_hand=not self.site.measure.stun
+        )
 
     async def _ask_names(self, line: str) -> None:
         for name in names_of_line(self.site, line):
