@@ -113,14 +113,35 @@ def test_two_fixed_addresses(answers: Callable[..., Answers]) -> None:
     assert asked.card("hub-page")["address"] == REAL
 
 
-def test_a_router_that_tells_its_address(lab: Lab, answers: Callable[..., Answers]) -> None:
-    """No STUN server is named; the outermost router says it by its protocol."""
+@pytest.mark.parametrize("control", ["auto", "hand"])
+def test_a_router_that_tells_its_address(lab: Lab, answers: Callable[..., Answers], control: str) -> None:
+    """No STUN server is named; the outermost router says it by its protocol, driven by a program or by hand."""
     lab.ask("line", shape={"kind": "several-nats", "speaks": "both"})
     try:
-        asked = answers(BOATHOUSE.replace(STUN, "stun = []").replace(BY_HAND, 'control = "auto"'))
+        asked = answers(BOATHOUSE.replace(STUN, "stun = []").replace(BY_HAND, f'control = "{control}"'))
         assert asked.addresses() == _everywhere(REAL)
         source = asked.check()["results"][0]["evidence"]["public_address"]["source"]
         assert source.startswith("fibre-box, by ")
+    finally:
+        lab.ask("line", shape={"kind": "several-nats"})
+
+
+def test_what_a_survey_measured_serves_all_for_an_hour(lab: Lab, answers: Callable[..., Answers]) -> None:
+    """The router has fallen silent since: what it told counts, with its age, until that is too old."""
+    unnamed = BOATHOUSE[: BOATHOUSE.index('[names."')].replace(STUN, "stun = []").replace(BY_HAND, 'control = "auto"')
+    lab.ask("line", shape={"kind": "several-nats", "speaks": "both"})
+    try:
+        asked = answers(unnamed)
+        asked.survey()
+        lab.ask("line", shape={"kind": "several-nats"})
+        lab.run("lab", "clock", "--advance", "900")
+        (result,) = asked.check()["results"]
+        assert (result["target_address"], result["verdict"]) == (REAL, "answered")
+        assert result["evidence"]["public_address"]["source"].endswith("surveyed 15 min ago")
+        assert (asked.why()["ok"], asked.card()["address"]) == (True, REAL)
+        assert asked.survey()["public_address"]["ipv4"] is None, "a survey measures anew"
+        lab.run("lab", "clock", "--advance", "3000")
+        assert asked.check()["results"][0]["verdict"] == "unproven"
     finally:
         lab.ask("line", shape={"kind": "several-nats"})
 
