@@ -27,7 +27,8 @@ from hooper.net.running import interruptible
 from hooper.secret import Secret, SecretRef, redact
 from hooper.store.checks import Looked, StoredInside
 from hooper.store.database import MIGRATIONS
-from hooper.store.state import State, store_name
+from hooper.store.path import store_name
+from hooper.store.state import State
 from hooper.usecases.schemas import all_schemas
 from support.program import BOATHOUSE, ROOT, valid
 from support.sites import site
@@ -184,11 +185,11 @@ def test_state_is_kept_private_and_found_again(tmp_path: Path) -> None:
     with State(path) as state:
         assert state.checks.inside("a", "tcp", 443) == seen
         assert state.checks.inside("a", "udp", 443) is None
-        assert [row["service"] for _, row in state.checks.outside_since(now, "a")] == ["a"]
-        assert state.checks.outside_since(now + timedelta(seconds=1), "a") == []
+        assert [row["service"] for _, row in state.checks.outside_since(now, now, "a")] == ["a"]
+        assert state.checks.outside_since(now + timedelta(seconds=1), now, "a") == []
         state.values.tell(now, {"wan:box": "1.2.3.4"})
         state.values.tell(now, {"wan:box": "1.2.3.5", "at:hub": "10.0.0.9"})
-        assert {key: told.value for key, told in state.values.told().items()} == {
+        assert {key: told.value for key, told in state.values.told(now).items()} == {
             "wan:box": "1.2.3.5",
             "at:hub": "10.0.0.9",
         }

@@ -93,6 +93,7 @@ OF_THE_LINE = {
     "resolver-differs",
     "way-out-by-tunnel",
     "address-differs",
+    "rule-still-stands",
     "line-has-two-addresses",
     "box-not-in-file",
     "gateway-not-on-the-way",

@@ -73,15 +73,81 @@ def test_rules_by_protocol_and_by_hand(own: Lab) -> None:
     assert run(own, "router", "close").document["changes"] == []
 
 
-def test_a_rule_of_another_hand_that_meets_the_plan_is_left(own: Lab, tmp_path: Path) -> None:
+def test_a_state_that_was_lost_is_no_reason_to_leave_rules_open(own: Lab, tmp_path: Path) -> None:
+    """What carries Hooper's label is named, taken up where it meets the plan, and can be taken away."""
     other = Lab({**own.env, "STATE": str(tmp_path / "other")}, own.folder)
-    assert outcomes(run(other, "router", "open", "film-page")) == {"film-page": "added"}
+    assert outcomes(run(other, "router", "open", "film-page", "gate")) == {"film-page": "added", "gate": "added"}
+    listed = run(own, "router", "list")
+    assert (listed.code, codes(listed)) == (1, ["labelled-unknown"])
+    assert {(row["service"], row["owner"]) for row in rules(own)} == {("film-page", "labelled"), ("gate", "labelled")}
+    closed = run(own, "router", "close")
+    assert (closed.code, closed.document["changes"], codes(closed)) == (1, [], ["labelled-unknown"])
     ran = run(own, "router", "open", "film-page")
     (change,) = ran.document["changes"]
-    assert (change["outcome"], ran.code, "another hand" in change["detail"]) == ("left", 0, True)
-    assert [(row["service"], row["owner"]) for row in rules(own)] == [("film-page", "other")]
-    assert run(own, "router", "close").document["changes"] == []
-    assert outcomes(run(other, "router", "close")) == {"film-page": "removed"}
+    assert (change["outcome"], ran.code, "by its label" in change["detail"]) == ("already", 0, True)
+    assert run(own, "router", "close", "--labelled", "--dry-run").code == 0
+    assert len(rules(own)) == 2
+    assert outcomes(run(own, "router", "close", "--labelled")) == {"film-page": "removed", "gate": "removed"}
+    assert rules(own) == []
+
+
+def test_what_the_plan_has_no_more_is_taken_away(own: Lab) -> None:
+    """A service that was made private, one that is gone, and one that has another port."""
+    site = Path(own.env["HOOPER_SITE"])
+    text = site.read_text()
+    try:
+        assert run(own, "router", "open", "film-page", "recorder-phone", "hub-page").code == 0
+        for change in (
+            ("service", "change", "film-page", "--reach", "lan"),
+            ("service", "remove", "recorder-phone"),
+            ("service", "change", "hub-page", "--outside-port", "9443"),
+        ):
+            assert own.run(*change).code == 0, change
+        listed = run(own, "router", "list")
+        assert (listed.code, "rule-not-planned" in codes(listed)) == (1, True)
+        exposed = own.run("audit", "--state", own.env["STATE"], "--json").document["exposed"]
+        rows = {row["service"]: row for row in exposed}
+        assert {"film-page", "recorder-phone"} <= set(rows)
+        assert rows["film-page"]["findings"][0] == "rule-still-stands"
+        planned = own.run("plan", "--state", own.env["STATE"], "--json").document
+        found = [f["subject"] for f in planned["findings"] if f["code"] == "rule-still-stands"]
+        assert len(found) == 3
+        dry = run(own, "router", "open", "film-page", "hub-page", "--dry-run").document["changes"]
+        assert {(c["action"], c["rule"]["outside_ports"][0]) for c in dry} == {
+            ("close", 443), ("close", 8443), ("open", 9443)
+        }  # fmt: skip
+        assert len(rules(own)) == 3
+        ran = run(own, "router", "open")
+        removed = {c["rule"]["service"]: c for c in ran.document["changes"] if c["action"] == "close"}
+        assert {key: change["outcome"] for key, change in removed.items()} == {
+            "film-page": "removed", "recorder-phone": "removed", "hub-page": "removed"
+        }  # fmt: skip
+        assert "the plan has it no more" in removed["film-page"]["detail"]
+        there = {(row["outside_ports"][0], row["owner"], row["meets_plan"]) for row in rules(own)}
+        assert all(owner == "ours" and meets for _, owner, meets in there)
+        assert not {443, 8443} & {port for port, _, __ in there}
+        assert not [f for f in own.run("plan", "--state", own.env["STATE"], "--json").document["findings"]
+                    if f["code"] == "rule-still-stands"]  # fmt: skip
+    finally:
+        site.write_text(text)
+
+
+def test_rules_at_a_router_that_is_driven_no_more_are_not_forgotten(own: Lab) -> None:
+    site = Path(own.env["HOOPER_SITE"])
+    text = site.read_text()
+    assert run(own, "router", "open", "film-page").code == 0
+    try:
+        site.write_text(text.replace("opens_for_others = true", 'opens_for_others = true\ncontrol = "hand"', 1))
+        found = own.run("plan", "--state", own.env["STATE"], "--json").document["findings"]
+        assert "rule-still-stands" not in {f["code"] for f in found}, "it is planned, by hand now"
+        own.run("service", "change", "film-page", "--reach", "lan")
+        found = own.run("plan", "--state", own.env["STATE"], "--json").document["findings"]
+        assert "rule-still-stands" in {f["code"] for f in found}
+        ran = run(own, "router", "close", "--given-up", "club-router")
+        assert outcomes(ran) == {"film-page": "gone"}
+        assert run(own, "router", "close", "--given-up", "club-router").code == 2
+    finally:
+        site.write_text(text)
 
 
 def test_short_leases_are_renewed_and_told(own: Lab) -> None:

@@ -10,8 +10,9 @@ import pytest
 
 from hooper.cli.findings_page import as_markdown
 from hooper.store.entries import Entered, LiveRule
+from hooper.store.path import store_name
 from hooper.store.sitefile import read_site
-from hooper.store.state import State, store_name
+from hooper.store.state import State
 from support.program import BOATHOUSE, ROOT, Lab, Ran, hooper, town_here, valid
 
 
@@ -265,7 +266,7 @@ def test_what_is_ticked_off_with_the_rest_is_the_whole_sheet(place: Path) -> Non
     state = ("--state", str(place / "state"))
     with State(Path(state[1]) / store_name(read_site(place / "site.toml"))) as store:
         rule = LiveRule("tcp", 443, "10.44.7.30", 443, "", "hooper film-page", enabled=True, lease_s=0)
-        store.journal.write(Entered("club-router", "film-page", rule, "open", None, None))
+        store.journal.write(Entered("club-router", "film-page", rule, "open", (), None))
     rest = run(place, "worksheet", "club-router", "--rest", "--ticked", "--json", *state).document["sheets"]
     assert "film-page" not in {one["service"] for one in rest[0]["rules"]}
     assert run(place, "worksheet", "club-router", "--changed", "--json", *state).document["changes"] == []

@@ -413,7 +413,7 @@ def test_whose_an_entry_is() -> None:
     now = datetime(2026, 5, 1, tzinfo=UTC)
 
     def ours(entry: LiveRule, until: datetime | None) -> bool:
-        mine = Entered("box", "hub-page", RULE, "open", None, until)
+        mine = Entered("box", "hub-page", RULE, "open", (), until)
         return is_ours(entry, {key_of(RULE): mine}, now)
 
     assert ours(RULE, None)
@@ -424,6 +424,6 @@ def test_whose_an_entry_is() -> None:
     wanted = list(wanted_rules(IGD, [forward()], "box", 0))
     elsewhere = replace(RULE, target_port=80)
     (row,) = rows("igd", [elsewhere], wanted, {}, now)
-    assert (row.service, row.owner, row.meets_plan) == ("hub-page", "other", False)
+    assert (row.service, row.owner, row.meets_plan) == ("hub-page", "labelled", False)
     (row,) = rows("igd", [replace(RULE, enabled=False)], wanted, {}, now)
     assert not row.meets_plan

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from typing import Protocol
+
+AHEAD = timedelta(seconds=5)
 
 
 class Clock(Protocol):
@@ -52,3 +54,16 @@ class SystemClock:
 def rfc3339(moment: datetime) -> str:
     """`moment` in UTC to the second (RFC 3339 section 5.6), such as 2026-05-01T09:30:00Z."""
     return moment.astimezone(UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
+
+
+def later(moment: datetime, now: datetime) -> bool:
+    """Whether something is dated later than now, by more than two clocks may differ: then its date is not known."""
+    return moment - now > AHEAD
+
+
+def read_moment(text: str) -> datetime:
+    """A moment as `rfc3339` writes it. Raises: ValueError, TypeError: it is none."""
+    moment = datetime.fromisoformat(text)
+    if moment.tzinfo is None:
+        raise ValueError(f"no time zone: {text!r}")
+    return moment

@@ -53,6 +53,41 @@ def make_folder(path: Path, *, private: bool = False) -> None:
         raise machine_error(exc, f"the folder {path} cannot be made") from None
 
 
+class Lock:
+    """A lock on this machine, held by one process at a time; the system frees it however that ends.
+
+    It is on an open file: a system without such locks (Windows) has none, and each run is on its own there.
+    """
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        self._descriptor: int | None = None
+
+    def take(self) -> bool:
+        """Whether it is ours now. Raises: MachineError: the file cannot be opened."""
+        try:
+            import fcntl
+        except ImportError:
+            return True
+        try:
+            descriptor = os.open(self.path, os.O_RDWR | os.O_CREAT | os.O_NOFOLLOW | os.O_CLOEXEC, 0o600)
+        except OSError as exc:
+            raise machine_error(exc, f"{self.path} cannot be opened") from None
+        try:
+            fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except OSError:
+            os.close(descriptor)
+            return False
+        self._descriptor = descriptor
+        return True
+
+    def free(self) -> None:
+        """Let others have it."""
+        if self._descriptor is not None:
+            os.close(self._descriptor)
+            self._descriptor = None
+
+
 def machine_error(exc: OSError, what: str) -> MachineError:
     """The error for trouble with the file system."""
     return MachineError(f"{what}: {exc.strerror or exc}")

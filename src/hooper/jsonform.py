@@ -80,6 +80,14 @@ def read_as(kind: type[T], value: Any) -> T:
     return cast(T, _reader(cast(Hashable, kind)).validate_python(value))
 
 
+def read_if(kind: type[T], value: Any) -> T | None:
+    """As `read_as`; None: it is none, such as what another version has kept."""
+    try:
+        return read_as(kind, value)
+    except ValueError:
+        return None
+
+
 def error_objects(errors: Iterable[HooperError]) -> list[dict[str, Any]]:
     """The `errors` of a document, several inside single taken apart."""
     return [

@@ -17,15 +17,16 @@ app = sub_app("What is exposed and should not be.")
 STYLE = {"high": "bold red", "medium": "orange3", "low": "green"}
 
 
-@command(app, "audit", site=True, mask=True)
+@command(app, "audit", site=True, state=True, mask=True)
 def audit(
     session: Session,
 ) -> int:
     """What the world can see by this plan, the gravest first, with the safer way for each. Asks nobody."""
     from hooper.usecases.lists import audit as make
 
-    document = session.do(make, None, session.read_site()).document
-    code = session.show(document, _render)
+    done = session.do(make, None, session.read_site(), look=True)
+    document = done.document
+    code = session.show(document, _render, errors=done.trouble)
     grave = [row.service for row in document.exposed if row.risk == "high" and not row.accepted]
     if grave:
         session.note(f"\nNext: take the safer way for {', '.join(grave)}, or accept the risk with a reason and an end.")

@@ -7,6 +7,7 @@ import gc
 import os
 import sys
 from collections.abc import Awaitable, Callable, Iterable
+from contextlib import nullcontext
 from contextvars import ContextVar
 from dataclasses import dataclass, field
 from datetime import datetime
@@ -116,17 +117,17 @@ class Session:
         file: SiteFile,
         *,
         state: bool = False,
+        look: bool = False,
     ) -> Done[T]:
-        """A use case that asks nobody. state: it uses what is kept. Raises: StateError."""
-        from hooper.usecases.run import Run
+        """A use case that asks nobody. state: it uses what is kept; look: it looks at that, where there is any.
+
+        Raises: StateError.
+        """
+        from hooper.usecases.run import Run, open_state, state_if_there
 
         run = Run(file, self.at, self.site_path, detail=self.detail)
-        if state:
-            from hooper.usecases.run import open_state
-
-            with open_state(run, self.state_folder):
-                document, trouble = work(run, request)
-        else:
+        kept = open_state(run, self.state_folder) if state else state_if_there(run, self.state_folder) if look else None
+        with kept if kept is not None else nullcontext():
             document, trouble = work(run, request)
         return Done(document, [*run.trouble, *trouble], run)
 

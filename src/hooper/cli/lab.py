@@ -239,7 +239,8 @@ def install(
     from hooper.certs.store import CertificateStore
     from hooper.files import read_text
     from hooper.lab.answers import LabInstallDocument
-    from hooper.store.state import State, state_path
+    from hooper.store.path import state_path
+    from hooper.store.state import State
 
     file = session.read_site()
     chosen([certificate], file.site.certificates, "certificate")

@@ -19,8 +19,6 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from hooper.planning.topology import Topology
-    from hooper.site.load import SiteFile
-    from hooper.sourced import SourcedAddress
 
 app = sub_app("The rule that every router needs, and what is wrong or risky.")
 
@@ -50,7 +48,7 @@ def plan(
         raise UsageError("--chain draws for people", remedy="Leave --json and --against out, or --chain.")
     file = session.read_site()
     tables = _tables(against or [], list(file.site.gateways))
-    done = session.do(make, PlanRequest(pin, tables, _seen(session, file)), file)
+    done = session.do(make, PlanRequest(pin, tables), file, look=True)
     document, run = done.document, done.run
     if pin:
         _pinned(session, document)
@@ -66,21 +64,6 @@ def plan(
     elif not against:
         _next(session, document)
     return worst([code, 0 if document.feasible and not differs else EXIT_NEEDS_A_PERSON])
-
-
-def _seen(session: Session, file: SiteFile) -> dict[str, SourcedAddress]:
-    """The lines' addresses as they were last measured; a plan makes no state where there is none."""
-    if not any(line.address for line in file.site.lines.values()):
-        return {}
-    from hooper.store.state import state_path
-
-    path = state_path(session.state_folder, file)
-    if not path.exists():
-        return {}
-    from hooper.store.state import State
-
-    with State(path) as state:
-        return state.values.seen()
 
 
 def _next(session: Session, made: PlanDocument) -> None:

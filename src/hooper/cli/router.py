@@ -83,14 +83,33 @@ def open_rules(
 
 
 @command(app, "router close", site=True, state=True, mask=True, deadline=5.0, dry_run=DRY_RUN)
-def close_rules(session: Session, service: ServiceArgument = None, gateway: GatewayOption = None) -> int:
+def close_rules(
+    session: Session,
+    service: ServiceArgument = None,
+    gateway: GatewayOption = None,
+    labelled: Annotated[
+        bool,
+        typer.Option("--labelled", help="Take away all with Hooper's label, known to this state or not."),
+    ] = False,
+    given_up: Annotated[
+        list[str] | None,
+        typer.Option("--given-up", metavar="GATEWAY", help="That router is gone: forget what was entered there."),
+    ] = None,
+) -> int:
     """Take away the rules that `router open` entered, those alone, and put back what they replaced."""
     from hooper.usecases.routers import RouterRequest
     from hooper.usecases.routers import close_rules as take_away
 
     file = session.read_site()
     gateways = chosen(gateway or (), file.site.gateways, "gateway")
-    request = RouterRequest(gateways, tuple(service or ()), session.deadline, dry_run=session.dry_run)
+    request = RouterRequest(
+        gateways,
+        tuple(service or ()),
+        session.deadline,
+        dry_run=session.dry_run,
+        labelled=labelled,
+        given_up=tuple(given_up or ()),
+    )
     done = session.look(take_away, request, file)
     code = _show(session, done)
     if not done.document.changes and not code:

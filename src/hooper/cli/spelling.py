@@ -19,6 +19,8 @@ COMMANDS: dict[Deed, str] = {
     deeds.TICK: "host tick",
     deeds.OPEN: "router open",
     deeds.CLOSE: "router close",
+    deeds.CLOSE_LABELLED: "router close --labelled",
+    deeds.GIVE_UP: "router close --given-up",
     deeds.TABLES: "router list",
     deeds.NAMES: "name list",
     deeds.PUBLISH: "name update",

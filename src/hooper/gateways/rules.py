@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
+from ipaddress import ip_network
 from typing import TYPE_CHECKING
 
 from hooper import deeds
@@ -13,6 +14,7 @@ from hooper.comparison import Comparison, Side
 from hooper.gateways.driver import Driver
 from hooper.gateways.tables import Owner, RuleRow
 from hooper.planning.openers import Protocol
+from hooper.planning.ports import transports
 from hooper.planning.values import Forward
 from hooper.ports import single
 from hooper.store.entries import Entered, Key, LiveRule, key_of
@@ -52,7 +54,33 @@ def is_ours(entry: LiveRule, journal: Mapping[Key, Entered], now: datetime) -> b
     if mine is None or not entry.leads_as(mine.rule):
         return False
     ended = mine.until is not None and mine.until < now
-    return not ended or entry.label.startswith(LABEL)  # after its end, somebody else may have made the same
+    return not ended or is_labelled(entry)  # after its end, somebody else may have made the same
+
+
+def is_labelled(entry: LiveRule) -> bool:
+    """Whether an entry carries Hooper's label: this one made it, or another, or one that has lost its state."""
+    return entry.label.startswith(LABEL)
+
+
+def labelled_for(entry: LiveRule) -> str:
+    """The service that a label of ours names, as far as the router kept it."""
+    return entry.label.removeprefix(LABEL)
+
+
+def is_planned(entry: Entered, forwards: Iterable[Forward]) -> bool:
+    """Whether the plan still wants what was entered: the same port, led to the same place, for the same source."""
+    rule = entry.rule
+    for forward in forwards:
+        if forward.gateway != entry.gateway or rule.transport not in transports(forward.transport):
+            continue
+        outside, inside = forward.outside_ports, forward.target_ports
+        if outside is None or inside is None or not outside[0] <= rule.outside_port <= outside[1]:
+            continue
+        sources = {str(ip_network(network).network_address) for network in forward.sources} or {""}
+        right = (forward.target_address, inside[0] + rule.outside_port - outside[0])
+        if right == (rule.target_address, rule.target_port) and rule.source in sources:
+            return True
+    return False
 
 
 def rows(
@@ -68,7 +96,7 @@ def rows(
     for entry in table:
         plan = planned.get(entry.key)
         meets = any(w.rule is not None and entry.leads_as(w.rule) for w in wanted) and entry.enabled
-        owner: Owner = "ours" if is_ours(entry, journal, now) else "other"
+        owner: Owner = "ours" if is_ours(entry, journal, now) else "labelled" if is_labelled(entry) else "other"
         ports = single(entry.outside_port)
         out.append(
             RuleRow(

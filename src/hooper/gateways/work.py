@@ -5,7 +5,7 @@ A run that was killed is taken up by the next: the journal says what was meant, 
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
 from typing import Literal
@@ -13,9 +13,9 @@ from typing import Literal
 from hooper import deeds
 from hooper.addresses import classify
 from hooper.clock import Clock, rfc3339
-from hooper.errors import CounterpartError, HooperError, NoAnswer, RefusedForSafety
-from hooper.gateways.driver import Driver, RouterRefuses, SourceDropped
-from hooper.gateways.rules import Wanted, is_ours, rows
+from hooper.errors import CounterpartError, HooperError, NeedsAPerson, NoAnswer, RefusedForSafety
+from hooper.gateways.driver import Driver, RouterLied, RouterRefuses, SourceDropped
+from hooper.gateways.rules import Wanted, is_labelled, is_ours, labelled_for, rows
 from hooper.gateways.tables import ChangedRule, GatewayTable, Outcome, RuleChange
 from hooper.net.types import ConnectFailed
 from hooper.planning.values import Finding
@@ -60,6 +60,13 @@ class PortTaken(CounterpartError):
     )
 
 
+class LabelledUnknown(NeedsAPerson):
+    """Entries carry Hooper's label, and the journal does not have them: its state was lost, or is another one."""
+
+    code = "labelled-unknown"
+    remedy = f"Give the state that has them with {deeds.STATE_FOLDER}, or take them away: `{deeds.CLOSE_LABELLED}`."
+
+
 @dataclass
 class Work:
     """One router being changed. dry: nothing is done, only told."""
@@ -75,6 +82,8 @@ class Work:
     _hit: dict[str, tuple[HooperError, list[str]]] = field(default_factory=dict)
     _drops_sources: str = ""
     _words: dict[str, str] = field(default_factory=dict)
+    _table: dict[Key, LiveRule] = field(default_factory=dict)  # as it stands, what was done since included
+    _mine: dict[Key, Entered] = field(default_factory=dict)  # what the journal has
 
     # --- open
 
@@ -85,17 +94,21 @@ class Work:
         *,
         take_over: bool,
         kept_back: Mapping[str, HooperError] | None = None,
+        services: Collection[str] | None = None,
     ) -> None:
-        """Enter what is missing. findings: of the plan; a service with an error is not entered. kept_back: services
-        that are not ready to be exposed, with the error that says why.
+        """Enter what is missing, and take away what is ours and wanted no more.
 
+        Args: wanted: all that the plan wants of `services`, None: of all. findings: of the plan; a service with an
+        error is not entered. kept_back: services that are not ready to be exposed, with the error that says why.
         Raises: NoAnswer, ConnectFailed, RouterRefuses, WireError: its table cannot be read.
         """
         wrong = {item.subject.removeprefix("services."): item for item in findings if item.severity == "error"}
         for service in sorted(wrong.keys() - {one.service for one in wanted}):  # it has no rule at all
             self._trouble(PlanForbids(wrong[service].message, remedy=wrong[service].remedy), service)
-        table = await self._table()
-        journal = self.journal.entries(self.gateway)
+        await self._look()
+        keys = {key_of(one.rule) for one in wanted if one.rule is not None}
+        stale = [e for k, e in self._mine.items() if k not in keys and (services is None or e.service in services)]
+        await self._take_away(stale, "the plan has it no more", heirs=[one for one in wanted if one.rule is not None])
         gone: HooperError | None = None
         for one in wanted:
             if (finding := wrong.get(one.service)) is not None:
@@ -112,99 +125,110 @@ class Work:
                 try:
                     if one.rule.source and self._drops_sources:
                         raise SourceDropped(self._drops_sources)
-                    await self._open_one(one, one.rule, table, journal, take_over=take_over)
+                    await self._open_one(one, one.rule, take_over=take_over)
                 except SourceDropped:
                     self._drops_sources = f"{self.gateway} does not show that it keeps a rule to one source"
                     self._say("open", changed(one), "by-hand", None, self._drops_sources)
                 except HooperError as exc:
-                    problem = await self._understood(exc, one.rule, table)
+                    problem = await self._understood(exc, one.rule)
                     self._say("open", changed(one), "failed", None, problem.message)
                     if isinstance(exc, NoAnswer | ConnectFailed):
                         gone = exc
                     self._trouble(problem, one.service)
 
-    async def _open_one(
-        self,
-        one: Wanted,
-        rule: LiveRule,
-        table: Mapping[Key, LiveRule],
-        journal: Mapping[Key, Entered],
-        *,
-        take_over: bool,
-    ) -> None:
-        key, now = key_of(rule), self.clock.now()
-        there, mine = table.get(key), journal.get(key)
-        ours = there is not None and is_ours(there, journal, now)
-        before = mine.before if mine is not None else None
+    async def _open_one(self, one: Wanted, rule: LiveRule, *, take_over: bool) -> None:
+        there, mine = self._table.get(key_of(rule)), self._mine.get(key_of(rule))
+        ours = there is not None and is_ours(there, self._mine, self.clock.now())
+        before = mine.before if mine is not None else ()
         if there is not None and there.leads_as(rule) and there.enabled:
-            if not ours:
+            if not ours and not is_labelled(there):
                 self._say("open", changed(one), "left", self._until(there), "another hand made it; it meets the plan")
                 return
             if there.lease_s == 0 or there.lease_s * 2 >= rule.lease_s:
                 self._keep(one, there, before)
-                self._say("open", changed(one), "already", self._until(there))
+                detail = "" if ours else "taken up by its label: this state did not know it"
+                self._say("open", changed(one), "already", self._until(there), detail)
                 return
             await self._add(one, rule, before, "renewed")
-        elif there is not None and ours:
-            if not self.dry:  # ours, for an older plan
-                await self.driver.delete(there)
+            return
+        taken = self._others_at(rule)
+        if taken:
+            await self._replace(one, rule, taken, before, take_over=take_over)
+        elif there is not None:  # ours, for an older plan
+            await self._delete(there)
             await self._add(one, rule, before, "replaced")
-        elif there is not None:
-            target = f"{there.target_address}:{there.target_port}"
-            if not take_over:
-                label = f" ({there.label})" if there.label else ""
-                raise PortTaken(f"{rule.transport} {rule.outside_port} is taken: it leads to {target}{label}")
-            self._note(Entered(self.gateway, one.service, rule, "opening", there, None))
-            if not self.dry:
-                try:
-                    await self.driver.delete(there)
-                except RouterRefuses:
-                    self.journal.forget(self.gateway, key)  # theirs stands, and nothing of ours is there
-                    raise
-                try:
-                    await self._add(one, rule, there, "replaced", f"it led to {target}; `router close` puts that back")
-                except HooperError:
-                    await self.driver.add(there)  # as it was
-                    self.journal.forget(self.gateway, key)
-                    raise
-            else:
-                self._say("open", changed(one), "replaced", None, f"it leads to {target}")
         else:
             await self._add(one, rule, before, "added")
 
+    def _others_at(self, rule: LiveRule) -> list[LiveRule]:
+        """The entries of another hand at the same port: many routers have one there, whatever its source."""
+        return [there for there in self._table.values() if there.key == rule.key and not self._is_known(there)]
+
+    async def _replace(
+        self, one: Wanted, rule: LiveRule, taken: Sequence[LiveRule], before: tuple[LiveRule, ...], *, take_over: bool
+    ) -> None:
+        """Take the place of other hands' entries; they are put back where it does not come to that."""
+        leads = ", ".join(_leads(there) for there in taken)
+        if not take_over:
+            labels = ", ".join(dict.fromkeys(there.label for there in taken if there.label))
+            label = f" ({labels})" if labels else ""
+            raise PortTaken(f"{rule.transport} {rule.outside_port} is taken: it leads to {leads}{label}")
+        if self.dry:
+            self._say("open", changed(one), "replaced", None, f"it leads to {leads}")
+            return
+        known = self._mine.get(key_of(rule))
+        self._note(Entered(self.gateway, one.service, rule, "opening", (*before, *taken), None))
+        deleted: list[LiveRule] = []
+        try:
+            for there in taken:
+                await self._delete(there)
+                deleted.append(there)
+            detail = f"it led to {leads}; `{deeds.CLOSE}` puts that back"
+            await self._add(one, rule, (*before, *taken), "replaced", detail)
+        except HooperError:
+            for there in deleted:
+                await self._put_back(there)
+            self._undo(rule, known)
+            raise
+
     async def _add(
-        self, one: Wanted, rule: LiveRule, before: LiveRule | None, outcome: Outcome, detail: str = ""
+        self, one: Wanted, rule: LiveRule, before: tuple[LiveRule, ...], outcome: Outcome, detail: str = ""
     ) -> None:
         if self.dry:
             self._say("open", changed(one), outcome, self._until(rule), detail)
             return
-        known = self.journal.entries(self.gateway).get(key_of(rule))
+        known = self._mine.get(key_of(rule))
         self._note(Entered(self.gateway, one.service, rule, "opening", before, None))
         try:
             granted = await (self.driver.renew(rule) if outcome == "renewed" else self.driver.add(rule))
         except (RouterRefuses, SourceDropped):
-            if known is None:
-                self.journal.forget(self.gateway, key_of(rule))  # a clear no: nothing of ours is there
-            else:
-                self._note(known)
+            self._undo(rule, known)  # a clear no: nothing of ours is there
             raise
+        self._table[key_of(granted)] = granted
         self._keep(one, granted, before)
         asked, got = rule.lease_s, granted.lease_s
         if asked and got and abs(asked - got) > 60 and not detail:
             detail = f"asked for {asked} s, the router grants {got} s"
         self._say("open", changed(one), outcome, self._until(granted), detail)
 
-    def _keep(self, one: Wanted, granted: LiveRule, before: LiveRule | None) -> None:
+    def _undo(self, rule: LiveRule, known: Entered | None) -> None:
+        """The journal as it was before a deed that came to nothing."""
+        if known is None:
+            self._forget([key_of(rule)])
+        else:
+            self._note(known)
+
+    def _keep(self, one: Wanted, granted: LiveRule, before: tuple[LiveRule, ...]) -> None:
         assert one.rule is not None
         until = self._until(granted)
         self._note(Entered(self.gateway, one.service, one.rule, "open", before, until))
 
-    async def _understood(self, exc: HooperError, rule: LiveRule, table: Mapping[Key, LiveRule]) -> HooperError:
+    async def _understood(self, exc: HooperError, rule: LiveRule) -> HooperError:
         """A refusal in terms of what this router will not do at all."""
         if not isinstance(exc, RouterRefuses):
             return exc
         foreign = rule.target_address != self.own
-        if exc.reason == "taken" and foreign and key_of(rule) not in table:
+        if exc.reason == "taken" and foreign and not any(there.key == rule.key for there in self._table.values()):
             message = f"{self.gateway} opens ports only for the device that asks, which is {self.own}"
             return RouterStrict(f"{message}, not for others ({exc.said})")
         if exc.reason == "taken":
@@ -222,65 +246,133 @@ class Work:
 
     # --- close
 
-    async def close(self, services: Iterable[str] | None) -> None:
-        """Take away what is ours, and put back what it replaced. services: only these; None: all.
+    async def close(self, services: Collection[str] | None, *, labelled: bool = False) -> None:
+        """Take away what is ours, and put back what it replaced.
 
-        Raises: as `open`.
+        Args: services: only these; None: all. labelled: what carries Hooper's label too, though the journal does not
+        have it. Raises: as `open`.
         """
-        chosen = None if services is None else set(services)
-        table = await self._table()
+        await self._look()
+        await self._take_away([e for e in self._mine.values() if services is None or e.service in services])
+        unknown = [there for there in self._table.values() if is_labelled(there) and not self._is_known(there)]
+        unknown = [there for there in unknown if services is None or labelled_for(there) in services]
+        if not labelled and unknown:
+            names = ", ".join(f"{there.transport} {there.outside_port} ({there.label})" for there in unknown)
+            message = f"{self.gateway} has rules with Hooper's label that this state does not know: {names}"
+            self.trouble.append(LabelledUnknown(message))
+            return
+        for there in unknown:
+            rule = _rule(labelled_for(there), there)
+            try:
+                await self._delete(there)
+            except HooperError as exc:
+                self._say("close", rule, "failed", None, exc.message)
+                self._trouble(exc, labelled_for(there))
+            else:
+                self._say("close", rule, "removed", None, "known by its label alone")
+
+    def _is_known(self, there: LiveRule) -> bool:
+        return is_ours(there, self._mine, self.clock.now())
+
+    async def _take_away(self, entries: Sequence[Entered], why: str = "", heirs: Sequence[Wanted] = ()) -> None:
+        """Take entries of ours away, and put back what they replaced; the table is read again before any is forgotten.
+
+        heirs: what is entered next: where one of them has the same port, what was replaced is left to it.
+        """
+        done: list[tuple[Entered, Outcome, str]] = []
         gone = False
-        for entry in self.journal.entries(self.gateway).values():
-            if chosen is not None and entry.service not in chosen:
-                continue
+        if not self.dry:
+            self._note(*(replace(entry, state="closing") for entry in entries))
+        for entry in entries:
             if gone:
-                self._say("close", _entered(entry), "failed", None, "not tried any more")
+                self._say("close", entered_rule(entry), "failed", None, "not tried any more")
                 continue
             try:
-                await self._close_one(entry, table.get(entry.key))
+                heir = next((one for one in heirs if one.rule is not None and one.rule.key == entry.rule.key), None)
+                if heir is not None and heir.rule is not None and entry.before:
+                    self._inherit(heir.service, heir.rule, entry.before)
+                    entry = replace(entry, before=())
+                done.append((entry, *await self._close_one(entry)))
             except HooperError as exc:
-                self._say("close", _entered(entry), "failed", None, exc.message)
+                self._say("close", entered_rule(entry), "failed", None, exc.message)
                 gone = isinstance(exc, NoAnswer | ConnectFailed)
                 self._trouble(exc, entry.service)
-
-    async def _close_one(self, entry: Entered, there: LiveRule | None) -> None:
-        ours = there is not None and is_ours(there, {entry.key: entry}, self.clock.now())
-        before = entry.before
-        if there is not None and not ours:
-            back = before is not None and there.leads_as(before)
-            self._forget(entry)
-            detail = "" if back else f"another hand has led it to {there.target_address}:{there.target_port}"
-            self._say("close", _entered(entry), "put-back" if back else "left", None, detail)
+        if not done:
             return
-        outcome: Outcome = "removed" if there is not None else "gone"
-        detail = "" if there is not None else "the router had it no more"
         if not self.dry:
-            self._note(replace(entry, state="closing"))
-            if there is not None:
-                await self.driver.delete(there)
-            if before is not None:
-                await self.driver.add(before)
-        if before is not None:
-            outcome, detail = "put-back", f"leads to {before.target_address}:{before.target_port} again"
-        self._forget(entry)
-        self._say("close", _entered(entry), outcome, None, detail)
+            try:
+                await self._read_table()
+            except HooperError as exc:
+                for entry, _, __ in done:
+                    self._say("close", entered_rule(entry), "failed", None, "its table could not be read once more")
+                self.trouble.append(exc)
+                return
+        left = [] if self.dry else [e for e, outcome, _ in done if outcome != "left" and self._still_has(e)]
+        self._forget([entry.key for entry, _, __ in done if entry not in left])
+        for entry, outcome, detail in done:
+            if entry in left:
+                problem = RouterLied(f"{self.gateway} has {entry.rule.transport} {entry.rule.outside_port} again")
+                self._say("close", entered_rule(entry), "failed", None, problem.message)
+                self._trouble(problem, entry.service)
+            else:
+                self._say("close", entered_rule(entry), outcome, None, "; ".join(filter(None, (why, detail))))
+
+    def _inherit(self, service: str, rule: LiveRule, before: tuple[LiveRule, ...]) -> None:
+        known = self._mine.get(key_of(rule)) or Entered(self.gateway, service, rule, "opening", (), None)
+        self._note(replace(known, before=tuple(dict.fromkeys((*known.before, *before)))))
+
+    def _still_has(self, entry: Entered) -> bool:
+        there = self._table.get(entry.key)
+        return there is not None and is_ours(there, {entry.key: entry}, self.clock.now()) and there not in entry.before
+
+    async def _close_one(self, entry: Entered) -> tuple[Outcome, str]:
+        """Take one away; nothing is forgotten yet."""
+        there = self._table.get(entry.key)
+        ours = there is not None and is_ours(there, {entry.key: entry}, self.clock.now())
+        if there is not None and not ours:
+            back = any(there.leads_as(before) for before in entry.before)
+            return ("put-back", "") if back else ("left", f"another hand has led it to {_leads(there)}")
+        if there is not None:
+            await self._delete(there)
+        for before in entry.before:
+            if not any(stands.leads_as(before) for stands in self._table.values()):
+                await self._put_back(before)
+        if entry.before:
+            return "put-back", f"leads to {', '.join(map(_leads, entry.before))} again"
+        return ("removed", "") if there is not None else ("gone", "the router had it no more")
 
     # --- shared
 
-    async def _table(self) -> dict[Key, LiveRule]:
-        """What stands there; where the protocol shows no table, what the journal has."""
+    async def _look(self) -> None:
+        """What the journal has, and what stands there; where the protocol shows no table, what the journal has."""
+        self._mine = self.journal.entries(self.gateway)
+        await self._read_table()
+
+    async def _read_table(self) -> None:
         table = await self.driver.table()
         if table is None:
-            return {key: entry.rule for key, entry in self.journal.entries(self.gateway).items()}
-        return {key_of(rule): rule for rule in table}
+            table = [entry.rule for entry in self._mine.values() if entry.state != "closing"]
+        self._table = {key_of(rule): rule for rule in table}
 
-    def _note(self, entry: Entered) -> None:
+    async def _delete(self, there: LiveRule) -> None:
         if not self.dry:
-            self.journal.write(entry)
+            await self.driver.delete(there)
+            self._table.pop(key_of(there), None)
 
-    def _forget(self, entry: Entered) -> None:
+    async def _put_back(self, before: LiveRule) -> None:
         if not self.dry:
-            self.journal.forget(self.gateway, entry.key)
+            self._table[key_of(before)] = await self.driver.add(before)
+
+    def _note(self, *entries: Entered) -> None:
+        if not self.dry and entries:
+            self.journal.write(*entries)
+            self._mine.update({entry.key: entry for entry in entries})
+
+    def _forget(self, keys: Collection[Key]) -> None:
+        if not self.dry and keys:
+            self.journal.forget(self.gateway, keys)
+            for key in keys:
+                self._mine.pop(key, None)
 
     def _until(self, rule: LiveRule) -> datetime | None:
         return self.clock.now() + timedelta(seconds=rule.lease_s) if rule.lease_s else None
@@ -307,6 +399,11 @@ class Work:
         known.message = f"{', '.join(dict.fromkeys(services))}: {self._words[key]}"
 
 
+def _leads(rule: LiveRule) -> str:
+    """Where an entry leads, as people write it."""
+    return f"{rule.target_address}:{rule.target_port}" + (f" from {rule.source}" if rule.source else "")
+
+
 def changed(one: Wanted) -> ChangedRule:
     """The rule as a change tells it."""
     if one.rule is not None:
@@ -317,7 +414,8 @@ def changed(one: Wanted) -> ChangedRule:
     return ChangedRule(one.service, forward.transport, ports, forward.target_address, inner, source)
 
 
-def _entered(entry: Entered) -> ChangedRule:
+def entered_rule(entry: Entered) -> ChangedRule:
+    """The rule of an entry of ours as a change tells it."""
     return _rule(entry.service, entry.rule)
 
 

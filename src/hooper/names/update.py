@@ -33,7 +33,7 @@ SHOWN_EVERY = 1.0  # seconds between looks whether an update has arrived
 class UpdateMemory(Protocol):
     """What is remembered of updates."""
 
-    def last_update(self, name: str, kind: str) -> LastUpdate | None: ...
+    def last_update(self, name: str, kind: str, now: datetime) -> LastUpdate | None: ...
 
     def save_update(self, name: str, kind: str, last: LastUpdate) -> None: ...
 
@@ -130,15 +130,18 @@ class Names:
             out.append(row)
         return out
 
+    def _last(self, row: NameRow) -> LastUpdate | None:
+        return self.memory.last_update(row.name, row.type, self.here.clock.now()) if self.memory is not None else None
+
     def _was_done(self, row: NameRow) -> bool:
         """Whether the last update was for the address that is wanted, and was taken."""
-        last = self.memory.last_update(row.name, row.type) if self.memory is not None else None
+        last = self._last(row)
         return last is not None and last.outcome == "done" and last.value == row.wanted[0]
 
     async def _update(self, row: NameRow, where: ZoneServers, *, again: bool) -> NameRow:
         now, value = self.here.clock.now(), row.wanted[0]
         mark = mark_of(self.site, row.updated_by)
-        last = self.memory.last_update(row.name, row.type) if self.memory is not None else None
+        last = self._last(row)
         if last is not None and not again:
             held = _held(row, last, mark, now)
             if held is not None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from datetime import date
 from typing import TYPE_CHECKING, Literal
@@ -9,7 +10,7 @@ from typing import TYPE_CHECKING, Literal
 from hooper.planning.findings import entry_of
 from hooper.planning.topology import Topology
 from hooper.planning.unfolded import side_doors
-from hooper.planning.values import EVERYTHING, Finding, Forward, Plan
+from hooper.planning.values import EVERYTHING, Finding, Forward, Plan, Standing
 from hooper.ports import ports_text
 
 if TYPE_CHECKING:
@@ -71,8 +72,8 @@ class AuditDocument:
     not_exposed: tuple[str, ...]
 
 
-def audit(topology: Topology, plan: Plan, today: date) -> AuditDocument:
-    """What the plan lets in. today: accepted risks are judged by it."""
+def audit(topology: Topology, plan: Plan, today: date, standing: Sequence[Standing] = ()) -> AuditDocument:
+    """What the plan lets in, and what stands on routers beside it. today: accepted risks are judged by it."""
     site = topology.site
     against: dict[str, list[Finding]] = {}
     for item in plan.findings:
@@ -103,6 +104,8 @@ def audit(topology: Topology, plan: Plan, today: date) -> AuditDocument:
         )
         for key, places in outside.items()
     ]
+    exposed += [_left(topology, service, standing) for service in dict.fromkeys(one.service for one in standing)]
+    left = {one.service for one in standing}
     return AuditDocument(
         tuple(sorted(exposed, key=lambda row: (row.accepted, _RISKS.index(row.risk), bool(row.open_to), row.service))),
         tuple(
@@ -111,7 +114,26 @@ def audit(topology: Topology, plan: Plan, today: date) -> AuditDocument:
             for risk in service.accepted
         ),
         tuple(sorted(handed)),
-        tuple(sorted(key for key in site.services if key not in outside)),
+        tuple(sorted(key for key in site.services if key not in outside and key not in left)),
+    )
+
+
+def _left(topology: Topology, service: str, standing: Sequence[Standing]) -> Exposed:
+    """A service that entries of ours still let in, though the plan has them no more."""
+    mine = [one for one in standing if one.service == service]
+    entry = topology.site.services.get(service)
+    return Exposed(
+        service,
+        mine[0].host or mine[0].target,
+        entry.speech.title if entry is not None else "a service that the site file does not have any more",
+        topology.lines[service] if entry is not None else "any line",
+        tuple(one.words() for one in mine),
+        (),
+        "high",
+        False,
+        ("rule-still-stands",),
+        entry_of("rule-still-stands").why,
+        mine[0].remedy(),
     )
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Literal, NamedTuple
 
+from hooper import deeds
 from hooper.ports import Ports
 
 Severity = Literal["error", "warning", "note"]
@@ -132,3 +133,24 @@ class PlanDocument:
     against: tuple[Compared, ...] = ()
     pinned: tuple[str, ...] = ()
     held_back: tuple[HeldBack, ...] = ()
+
+
+class Standing(NamedTuple):
+    """An entry of ours that stands in a router's own table, by what Hooper remembers, and that the plan does not have.
+
+    outside: as transport and port. target: where it leads. host: whose address that is; empty: nobody's in the file.
+    """
+
+    service: str
+    gateway: str
+    outside: str
+    target: str
+    host: str
+
+    def words(self) -> str:
+        """As people write it."""
+        return f"{self.gateway} still has {self.outside} to {self.target}"
+
+    def remedy(self) -> str:
+        """How it goes away."""
+        return f"`{deeds.OPEN}` takes away what is planned no more; else take it off on the pages of {self.gateway}."

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any, Literal
 
-from hooper.clock import rfc3339
+from hooper.clock import later, read_moment, rfc3339
 from hooper.store.database import Database
 
 RESULTS_KEPT = 50_000
@@ -84,19 +84,28 @@ class Checks:
         question = (
             "SELECT verdict, fingerprint, greeting, at FROM inside WHERE service = ? AND transport = ? AND port = ?"
         )
-        row = self._db.row(question, service, transport, port)
-        return StoredInside(*row) if row is not None else None
+        return next(iter(self._db.readable("inside", question, _inside, service, transport, port)), None)
 
     def fingerprints(self) -> dict[str, str]:
         """The service behind each certificate that was ever seen from inside. Raises: StateError."""
         rows = self._db.rows("SELECT fingerprint, service FROM inside WHERE fingerprint IS NOT NULL")
         return dict(rows)
 
-    def outside_since(self, moment: datetime, service: str) -> list[tuple[datetime, dict[str, Any]]]:
+    def outside_since(self, moment: datetime, now: datetime, service: str) -> list[tuple[datetime, dict[str, Any]]]:
         """What was seen of `service` from outside since `moment`, newest first. Raises: StateError."""
-        rows = self._db.rows(
-            "SELECT at, document FROM results WHERE service = ? AND at >= ? AND proves_outside ORDER BY id DESC",
-            service,
-            rfc3339(moment),
-        )
-        return [(datetime.fromisoformat(at), json.loads(document)) for at, document in rows]
+
+        def read(row: tuple[Any, ...]) -> tuple[datetime, dict[str, Any]]:
+            return read_moment(row[0]), dict(json.loads(row[1]))
+
+        question = "SELECT at, document FROM results WHERE service = ? AND at >= ? AND proves_outside ORDER BY id DESC"
+        found = self._db.readable("results", question, read, service, rfc3339(moment))
+        return [row for row in found if not later(row[0], now)]
+
+
+def _inside(row: tuple[Any, ...]) -> StoredInside:
+    """Raises: ValueError: the row is damaged."""
+    verdict, fingerprint, greeting, at = row
+    read_moment(at)
+    if verdict not in ("answered", "connected"):
+        raise ValueError(f"no such verdict: {verdict!r}")
+    return StoredInside(verdict, fingerprint, greeting, at)

@@ -4,14 +4,16 @@ from __future__ import annotations
 
 import os
 import sqlite3
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 from hooper import deeds
 from hooper.errors import MachineError, StateError
 from hooper.files import make_folder
+
+T = TypeVar("T")
 
 # Each step takes the store from its number to the next; a step that was released is never changed.
 MIGRATIONS: tuple[str, ...] = (
@@ -51,6 +53,7 @@ MIGRATIONS: tuple[str, ...] = (
     """,
     """
     CREATE TABLE surveys (line TEXT PRIMARY KEY, at TEXT NOT NULL, document TEXT NOT NULL);
+    CREATE TABLE aside (at TEXT NOT NULL DEFAULT CURRENT_TIMESTAMP, part TEXT NOT NULL, row TEXT NOT NULL);
     """,
 )
 BUSY_SECONDS = 5.0
@@ -62,6 +65,7 @@ class Database:
     def __init__(self, path: Path) -> None:
         """Raises: StateError: it cannot be opened, or comes from a newer Hooper."""
         self.path = path
+        self.aside: dict[str, int] = {}  # how many rows of each part could not be read, in this run
         try:
             make_folder(path.parent, private=True)
             os.close(os.open(path, os.O_CREAT | os.O_RDWR, 0o600))
@@ -71,6 +75,7 @@ class Database:
             raise StateError(f"the state {path} cannot be opened: {exc.strerror}") from None
         with self.reading():
             self._db = sqlite3.connect(path, timeout=BUSY_SECONDS, isolation_level=None)
+            self._db.text_factory = lambda data: data.decode("utf-8", "replace")
         with self.reading():
             try:
                 self._migrate()
@@ -117,13 +122,34 @@ class Database:
                 raise
 
     def rows(self, question: str, *values: Any) -> list[tuple[Any, ...]]:
-        """What a query gives. Raises: StateError."""
+        """What a query gives; text that is no UTF-8 comes as it can be shown. Raises: StateError."""
         with self.reading():
             return self._db.execute(question, values).fetchall()
 
     def row(self, question: str, *values: Any) -> tuple[Any, ...] | None:
         """The first row of a query; None: there is none. Raises: StateError."""
         return next(iter(self.rows(question, *values)), None)
+
+    def readable(self, part: str, question: str, read: Callable[[tuple[Any, ...]], T], *values: Any) -> list[T]:
+        """What `read` makes of each row of a query. Rows that it cannot read are counted, and set aside for good where
+        they are a whole table's.
+
+        read: raises ValueError or TypeError. Raises: StateError.
+        """
+        found: list[T] = []
+        for number, row in self._numbered(question, values):
+            try:
+                found.append(read(row))
+            except (ValueError, TypeError, OverflowError):
+                self.aside[part] = self.aside.get(part, 0) + 1
+                with self.writing():
+                    self._db.execute("INSERT INTO aside (part, row) VALUES (?, ?)", (part, repr(row)))
+                    self._db.execute(f"DELETE FROM {part} WHERE rowid = ?", (number,))  # noqa: S608 - a name of ours
+        return found
+
+    def _numbered(self, question: str, values: tuple[Any, ...]) -> list[tuple[int, tuple[Any, ...]]]:
+        rows = self.rows(question.replace("SELECT ", "SELECT rowid, ", 1), *values)
+        return [(row[0], row[1:]) for row in rows]
 
     def write(self, change: str, *values: Any) -> None:
         """One change. Raises: StateError."""

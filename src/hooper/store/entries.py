@@ -37,14 +37,14 @@ class Entered:
     """An entry of ours as the journal keeps it.
 
     state: opening or closing while it is being done, so that a run that was killed is taken up; open when it is done.
-    before: the entry of another hand that it took the place of. until: when it ends; None: not by itself.
+    before: the entries of another hand that it took the place of. until: when it ends; None: not by itself.
     """
 
     gateway: str
     service: str
     rule: LiveRule
     state: Literal["opening", "open", "closing"]
-    before: LiveRule | None
+    before: tuple[LiveRule, ...]
     until: datetime | None
 
     @property

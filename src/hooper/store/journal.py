@@ -3,22 +3,39 @@
 from __future__ import annotations
 
 import json
-from datetime import datetime
+from collections.abc import Iterable
+from typing import Any
 
-from hooper.clock import rfc3339
-from hooper.errors import StateError
+from hooper.clock import read_moment, rfc3339
 from hooper.jsonform import plain, read_as
 from hooper.store.database import Database
 from hooper.store.entries import Entered, Key, LiveRule
 
+_WRITE = "INSERT OR REPLACE INTO rules VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)"
+_FORGET = "DELETE FROM rules WHERE gateway = ? AND transport = ? AND outside_port = ? AND source = ?"
 
-def _rule(text: str) -> LiveRule:
-    try:
-        return read_as(LiveRule, json.loads(text))
-    except ValueError:
-        raise StateError(
-            "a rule in the journal cannot be read", remedy="Bring the state file back from a copy."
-        ) from None
+
+def _rules(text: str | None) -> tuple[LiveRule, ...]:
+    """One entry, as it was kept once, or several."""
+    if text is None:
+        return ()
+    value = json.loads(text)
+    return read_as(tuple[LiveRule, ...], value if isinstance(value, list) else [value])
+
+
+def _entered(row: tuple[Any, ...]) -> Entered:
+    """Raises: ValueError, TypeError: the row is damaged."""
+    gateway, service, state, rule, before, until = row
+    (mine,) = _rules(rule)
+    if state not in ("opening", "open", "closing"):
+        raise ValueError(f"no such state: {state!r}")
+    return Entered(gateway, service, mine, state, _rules(before), read_moment(until) if until else None)
+
+
+def _row(entry: Entered) -> tuple[Any, ...]:
+    rule, before = json.dumps(plain(entry.rule)), json.dumps(plain(entry.before)) if entry.before else None
+    until = rfc3339(entry.until) if entry.until else None
+    return (entry.gateway, *entry.key, entry.service, entry.state, rule, before, until)
 
 
 class Journal:
@@ -29,30 +46,19 @@ class Journal:
 
     def entries(self, gateway: str) -> dict[Key, Entered]:
         """Our entries in a router's table, those half done too. Raises: StateError."""
-        rows = self._db.rows(
-            "SELECT service, state, rule, before, until FROM rules WHERE gateway = ? ORDER BY outside_port", gateway
-        )
-        found = [
-            Entered(
-                gateway,
-                service,
-                _rule(rule),
-                state,
-                _rule(before) if before else None,
-                datetime.fromisoformat(until) if until else None,
-            )
-            for service, state, rule, before, until in rows
-        ]
-        return {entry.key: entry for entry in found}
+        return {entry.key: entry for entry in self.all() if entry.gateway == gateway}
 
-    def write(self, entry: Entered) -> None:
-        """Keep an entry before or after the deed. Raises: StateError."""
-        rule, before = json.dumps(plain(entry.rule)), json.dumps(plain(entry.before)) if entry.before else None
-        until = rfc3339(entry.until) if entry.until else None
-        row = (entry.gateway, *entry.key, entry.service, entry.state, rule, before, until)
-        self._db.write("INSERT OR REPLACE INTO rules VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)", *row)
+    def all(self) -> list[Entered]:
+        """Our entries in all routers' tables. What cannot be read is set aside. Raises: StateError."""
+        question = "SELECT gateway, service, state, rule, before, until FROM rules ORDER BY gateway, outside_port"
+        return self._db.readable("rules", question, _entered)
 
-    def forget(self, gateway: str, key: Key) -> None:
-        """An entry is ours no more. Raises: StateError."""
-        change = "DELETE FROM rules WHERE gateway = ? AND transport = ? AND outside_port = ? AND source = ?"
-        self._db.write(change, gateway, *key)
+    def write(self, *entries: Entered) -> None:
+        """Keep entries before or after the deed. Raises: StateError; then none is kept."""
+        with self._db.writing():
+            self._db.many(_WRITE, [_row(entry) for entry in entries])
+
+    def forget(self, gateway: str, keys: Iterable[Key]) -> None:
+        """These are ours no more. Raises: StateError; then none is forgotten."""
+        with self._db.writing():
+            self._db.many(_FORGET, [(gateway, *key) for key in keys])

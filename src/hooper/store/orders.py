@@ -5,8 +5,10 @@ from __future__ import annotations
 import json
 from dataclasses import dataclass
 from datetime import datetime
+from typing import Any
 
 from hooper.clock import rfc3339
+from hooper.jsonform import read_as
 from hooper.store.database import Database
 
 
@@ -34,8 +36,12 @@ class Orders:
 
     def started(self, certificate: str) -> Started | None:
         """The order for a certificate that has not come to its end. Raises: StateError."""
-        row = self._db.row("SELECT directory, url, names FROM orders WHERE certificate = ?", certificate)
-        return Started(row[0], row[1], tuple(json.loads(row[2]))) if row else None
+
+        def read(row: tuple[Any, ...]) -> Started:
+            return Started(row[0], row[1], read_as(tuple[str, ...], json.loads(row[2])))
+
+        question = "SELECT directory, url, names FROM orders WHERE certificate = ?"
+        return next(iter(self._db.readable("orders", question, read, certificate)), None)
 
     def save_started(self, certificate: str, started: Started | None, at: datetime) -> None:
         """Keep an order that is under way; None: there is none any more. Raises: StateError."""

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from datetime import datetime
-from typing import Literal
+from typing import Any, Literal
 
-from hooper.clock import rfc3339
+from hooper.clock import later, read_moment, rfc3339
 from hooper.secret import redact
 from hooper.store.database import Database
 
@@ -27,17 +27,23 @@ class Updates:
     def __init__(self, database: Database) -> None:
         self._db = database
 
-    def last_update(self, name: str, kind: str) -> LastUpdate | None:
-        """What came of the last update of a name. Raises: StateError."""
+    def last_update(self, name: str, kind: str, now: datetime) -> LastUpdate | None:
+        """What came of the last update of a name; None too where that is dated later than `now`. Raises: StateError."""
         question = "SELECT value, at, outcome, said, not_before, mark FROM updates WHERE name = ? AND type = ?"
-        row = self._db.row(question, name, kind)
-        if row is None:
-            return None
-        not_before = datetime.fromisoformat(row[4]) if row[4] else None
-        return LastUpdate(row[0], datetime.fromisoformat(row[1]), row[2], row[3], not_before, row[5])
+        found = self._db.readable("updates", question, _last, name, kind)
+        return next((last for last in found if not later(last.at, now)), None)
 
     def save_update(self, name: str, kind: str, last: LastUpdate) -> None:
         """Remember what came of an update. Raises: StateError."""
         not_before = rfc3339(last.not_before) if last.not_before else None
         row = (name, kind, last.value, rfc3339(last.at), last.outcome, redact(last.said), not_before, last.mark)
         self._db.write("INSERT OR REPLACE INTO updates VALUES (?, ?, ?, ?, ?, ?, ?, ?)", *row)
+
+
+def _last(row: tuple[Any, ...]) -> LastUpdate:
+    """Raises: ValueError, TypeError: the row is damaged."""
+    value, at, outcome, said, not_before, mark = row
+    if outcome not in ("done", "wait", "never", "failed"):
+        raise ValueError(f"no such outcome: {outcome!r}")
+    until = read_moment(not_before) if not_before else None
+    return LastUpdate(value, read_moment(at), outcome, said, until, mark)

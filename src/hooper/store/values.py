@@ -8,7 +8,7 @@ from datetime import datetime
 from typing import Any
 
 from hooper.addresses import IPAddress, parse_address
-from hooper.clock import rfc3339
+from hooper.clock import later, read_moment, rfc3339
 from hooper.sourced import Sourced, SourcedAddress, as_told
 from hooper.store.database import Database
 
@@ -31,10 +31,14 @@ class Values:
         with self._db.writing():
             self._db.many("DELETE FROM told WHERE key = ?", [(key,) for key in keys])
 
-    def told(self) -> dict[str, Sourced[str]]:
-        """All that the user told, with its date. Raises: StateError."""
-        rows = self._db.rows("SELECT key, value, at FROM told")
-        return {key: as_told(value, datetime.fromisoformat(at)) for key, value, at in rows}
+    def told(self, now: datetime) -> dict[str, Sourced[str]]:
+        """All that the user told, with its date; what is dated later than `now` is not known. Raises: StateError."""
+
+        def read(row: tuple[Any, ...]) -> tuple[str, Sourced[str]]:
+            return row[0], as_told(row[1], read_moment(row[2]))
+
+        found = self._db.readable("told", "SELECT key, value, at FROM told", read)
+        return {key: said for key, said in found if said.at is not None and not later(said.at, now)}
 
     def saw(self, at: datetime, line: str, address: IPAddress, source: str) -> None:
         """Remember the public address of a line as it was measured. Raises: StateError."""
@@ -46,13 +50,21 @@ class Values:
 
     def surveys(self) -> dict[str, tuple[datetime, dict[str, Any]]]:
         """The last survey of each line, with its date. Raises: StateError."""
-        rows = self._db.rows("SELECT line, at, document FROM surveys")
-        return {line: (datetime.fromisoformat(at), json.loads(document)) for line, at, document in rows}
 
-    def seen(self) -> dict[str, SourcedAddress]:
-        """The public address of each line as it was last measured. Raises: StateError."""
-        rows = self._db.rows("SELECT line, address, source, at FROM seen")
-        return {
-            line: Sourced(parse_address(address), source, datetime.fromisoformat(at))
-            for line, address, source, at in rows
-        }
+        def read(row: tuple[Any, ...]) -> tuple[str, tuple[datetime, dict[str, Any]]]:
+            return row[0], (read_moment(row[1]), dict(json.loads(row[2])))
+
+        return dict(self._db.readable("surveys", "SELECT line, at, document FROM surveys", read))
+
+    def seen(self, now: datetime) -> dict[str, SourcedAddress]:
+        """The public address of each line as it was last measured, unless that is dated later than `now`.
+
+        Raises: StateError.
+        """
+
+        def read(row: tuple[Any, ...]) -> tuple[str, SourcedAddress]:
+            line, address, source, at = row
+            return line, Sourced(parse_address(address), source, read_moment(at))
+
+        found = self._db.readable("seen", "SELECT line, address, source, at FROM seen", read)
+        return {line: said for line, said in found if said.at is not None and not later(said.at, now)}

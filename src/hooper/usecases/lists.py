@@ -7,13 +7,14 @@ from hooper.planning.audit import AuditDocument
 from hooper.planning.documents import HostListDocument, ServiceListDocument
 from hooper.planning.lists import host_rows, service_rows
 from hooper.usecases.run import Run
+from hooper.usecases.standing import standing
 
 
 def audit(run: Run, request: None = None) -> tuple[AuditDocument, list[HooperError]]:
-    """What the plan lets in. Asks nobody."""
+    """What the plan lets in, and what of ours stands on routers beside it. Asks nobody. Raises: StateError."""
     from hooper.planning.audit import audit as make_audit
 
-    return make_audit(run.topology, run.plan, run.at.date()), []
+    return make_audit(run.topology, run.plan, run.at.date(), standing(run)), []
 
 
 def list_hosts(run: Run, request: str | None = None) -> tuple[HostListDocument, list[HooperError]]:

@@ -11,27 +11,27 @@ from hooper.planning.looks.line import address_differs
 from hooper.planning.values import Compared, Finding, HeldBack, PlanDocument
 from hooper.sourced import Sourced, SourcedAddress
 from hooper.usecases.run import Run
+from hooper.usecases.standing import findings as standing_findings
 
 
 @dataclass(frozen=True)
 class PlanRequest:
     """pin: write the chosen outside ports down. against: the text of each table to hold against the plan, by its name;
-    with the gateway that it is of, where that was said. seen: the lines' addresses as they were last measured.
+    with the gateway that it is of, where that was said.
     """
 
     pin: bool = False
     against: Mapping[str, tuple[str | None, str]] = field(default_factory=dict)
-    seen: Mapping[str, SourcedAddress] = field(default_factory=dict)
 
 
 def plan(run: Run, request: PlanRequest) -> tuple[PlanDocument, list[HooperError]]:
-    """Plan. Asks nobody. Raises: CannotEdit, MachineError, BadTable."""
+    """Plan. Asks nobody. Raises: CannotEdit, MachineError, BadTable, StateError."""
     from hooper.planning.gate import refusals
     from hooper.planning.openers import entering
 
     pinned = _pinned(run) if request.pin else ()
     made = run.plan
-    findings = tuple(sorted([*made.findings, *_contradicted(run, request.seen)], key=rank))
+    findings = tuple(sorted([*made.findings, *_contradicted(run), *standing_findings(run)], key=rank))
     feasible = made.feasible and not any(finding.severity == "error" for finding in findings)
     ways_to_enter = tuple(entering(run.topology, made))
     compared = _against(run, request)
@@ -42,9 +42,11 @@ def plan(run: Run, request: PlanRequest) -> tuple[PlanDocument, list[HooperError
     return PlanDocument(made.forwards, findings, feasible, ways_to_enter, compared, pinned, held), []
 
 
-def _contradicted(run: Run, seen: Mapping[str, SourcedAddress]) -> list[Finding]:
+def _contradicted(run: Run) -> list[Finding]:
     """What is written as fixed, where it was last measured to be another address."""
     found = []
+    fixed = any(line.address for line in run.site.lines.values())
+    seen = run.state.values.seen(run.at) if run.state is not None and fixed else {}
     for key, address in seen.items():
         line = run.site.lines.get(key)
         if line is not None and line.address and address.value not in line.address:

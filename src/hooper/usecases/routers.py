@@ -2,23 +2,34 @@
 
 from __future__ import annotations
 
-from collections.abc import Awaitable, Callable, Collection
+from collections.abc import AsyncIterator, Awaitable, Callable, Collection
+from contextlib import asynccontextmanager
 from dataclasses import dataclass
 
 from hooper import deeds
-from hooper.errors import HooperError, NeedsAPerson, RefusedForSafety, UsageError
+from hooper.errors import HooperError, MachineError, NeedsAPerson, RefusedForSafety, UsageError
 from hooper.gateways.find import Neighbourhood, find_routers
 from hooper.gateways.rules import Wanted, wan_compared, wanted_rules
-from hooper.gateways.tables import GatewayTable, RouterChangesDocument, RouterListDocument, RuleChange
-from hooper.gateways.work import LEASE_S, Work, read_gateway
+from hooper.gateways.tables import GatewayTable, RouterChangesDocument, RouterListDocument, RuleChange, RuleRow
+from hooper.gateways.work import LEASE_S, LabelledUnknown, Work, entered_rule, read_gateway
 from hooper.planning.gate import refusals
 from hooper.planning.openers import not_driven
-from hooper.ports import single
+from hooper.ports import ports_text, single
 from hooper.site.words import chosen
 from hooper.store.entries import Entered
 from hooper.usecases.accepting import NOTHING, Acceptance, take_risks
 from hooper.usecases.run import Run
 from hooper.usecases.ticks import ticked
+
+PATIENCE = 30.0  # seconds for another run that changes the same router
+
+
+class Busy(MachineError):
+    """Another run of Hooper holds what this one needs."""
+
+    code = "busy"
+    remedy = "Wait until it has ended, then run the command again."
+
 
 Deed = Callable[[Work, list[Wanted]], Awaitable[None]]
 
@@ -28,7 +39,8 @@ class RouterRequest:
     """gateways: only these; empty: all that a program drives. services: only their rules; empty: all.
 
     deadline: seconds for each request. lease_s: how long rules are to last; 0: without an end. take_over: replace what
-    another hand has. dry_run: look, and change nothing. accept: risks that are taken.
+    another hand has. dry_run: look, and change nothing. accept: risks that are taken. labelled: take away what carries
+    Hooper's label, known or not. given_up: routers that are gone: what was entered there is forgotten.
     """
 
     gateways: tuple[str, ...] = ()
@@ -38,6 +50,8 @@ class RouterRequest:
     take_over: bool = False
     dry_run: bool = False
     accept: Acceptance = NOTHING
+    labelled: bool = False
+    given_up: tuple[str, ...] = ()
 
 
 def driven(run: Run, given: Collection[str]) -> tuple[str, ...]:
@@ -83,19 +97,23 @@ async def list_rules(run: Run, request: RouterRequest) -> tuple[RouterListDocume
         try:
             journal = run.state.journal.entries(key) if run.state is not None else {}
             tables.append(await read_gateway(key, router, wanted, journal, run.at))
-            lost = _lost(key, tables[-1], journal.values())
-            if lost is not None:
-                trouble.append(lost)
+            trouble += [
+                problem
+                for problem in (_lost(key, tables[-1], journal.values()), _unplanned(tables[-1]), _unknown(tables[-1]))
+                if problem is not None
+            ]
         except HooperError as exc:
             trouble.append(exc)
             tables.append(GatewayTable(key, None, router.device, None, ()))
+    trouble += _left_behind(run, request)
     compared = [row for table in tables for row in wan_compared(run.site, table.gateway, table.wan_address)]
     return RouterListDocument(tuple(tables), tuple(compared)), trouble
 
 
 async def open_rules(run: Run, request: RouterRequest) -> tuple[RouterChangesDocument, list[HooperError]]:
     """Enter what the plan wants. Raises: NoNetwork, NotAtTheSite, UsageError."""
-    not_public = [key for key in request.services if run.site.services[key].reach != "public"]
+    entered = {entry.service for entry in run.state.journal.all()} if run.state is not None else set()
+    not_public = [key for key in request.services if run.site.services[key].reach != "public" and key not in entered]
     if not_public:
         names, verb = ", ".join(not_public), "is" if len(not_public) == 1 else "are"
         raise UsageError(f"{names} {verb} not public, so there is no rule", remedy='Set reach = "public", if so.')
@@ -107,9 +125,12 @@ async def open_rules(run: Run, request: RouterRequest) -> tuple[RouterChangesDoc
 
     async def deed(work: Work, wanted: list[Wanted]) -> None:
         these = [rule for rule in wanted if not request.services or rule.service in request.services]
-        await work.open(these, findings, take_over=request.take_over, kept_back=kept_back)
+        await work.open(
+            these, findings, take_over=request.take_over, kept_back=kept_back, services=request.services or None
+        )
 
-    return await _change(run, request, deed)
+    document, trouble = await _change(run, request, deed)
+    return document, [*trouble, *_left_behind(run, request)]
 
 
 def _of_their_lines(run: Run, request: RouterRequest) -> dict[str, HooperError]:
@@ -142,6 +163,50 @@ def _lost(gateway: str, table: GatewayTable, journal: Collection[Entered]) -> Ho
     return NeedsAPerson(message, code="rules-lost", remedy=f"`{deeds.OPEN}` enters it again.")
 
 
+def _unplanned(table: GatewayTable) -> HooperError | None:
+    """What Hooper had entered, and the plan does not have any more."""
+    left = [_row_words(row) for row in table.rules if row.owner == "ours" and not row.meets_plan]
+    if not left:
+        return None
+    message = f"{table.gateway} still has rules of ours that the plan does not have: {', '.join(left)}"
+    return NeedsAPerson(message, code="rule-not-planned", remedy=f"`{deeds.OPEN}` takes them away.")
+
+
+def _unknown(table: GatewayTable) -> HooperError | None:
+    """What carries Hooper's label, and the journal does not have."""
+    found = [_row_words(row) for row in table.rules if row.owner == "labelled"]
+    if not found:
+        return None
+    return LabelledUnknown(
+        f"{table.gateway} has rules with Hooper's label that this state does not know: {', '.join(found)}",
+        remedy=f"`{deeds.OPEN}` takes up those that meet the plan, `{deeds.CLOSE_LABELLED}` takes all away;"
+        f" or give the state that has them with {deeds.STATE_FOLDER}.",
+    )
+
+
+def _row_words(row: RuleRow) -> str:
+    where = f"{row.transport} {ports_text(row.outside_ports)} to {row.target_address}:{ports_text(row.target_ports)}"
+    return f"{where} ({row.label})" if row.label else where
+
+
+def _left_behind(run: Run, request: RouterRequest) -> list[HooperError]:
+    """Rules of ours at routers that no program drives any more: nobody takes those away."""
+    if run.state is None or request.gateways:
+        return []
+    out: list[HooperError] = []
+    entries = [entry for entry in run.state.journal.all() if entry.until is None or entry.until > run.at]
+    for key in sorted({entry.gateway for entry in entries}):
+        known = run.site.gateways.get(key)
+        if known is not None and not_driven(known) is None:
+            continue
+        left = [f"{e.rule.transport} {e.rule.outside_port} ({e.service})" for e in entries if e.gateway == key]
+        why = "the site file does not have it any more" if known is None else str(not_driven(known))
+        message = f"rules of ours may still stand at {key}: {', '.join(left)}; {why}"
+        remedy = f"Take them off on its pages, then `{deeds.GIVE_UP(key)}`."
+        out.append(NeedsAPerson(message, code="rules-left-behind", remedy=remedy))
+    return out
+
+
 async def close_rules(run: Run, request: RouterRequest) -> tuple[RouterChangesDocument, list[HooperError]]:
     """Take away what is ours. Raises: NoNetwork, NotAtTheSite, UsageError: nothing has such a service."""
 
@@ -149,9 +214,27 @@ async def close_rules(run: Run, request: RouterRequest) -> tuple[RouterChangesDo
         del wanted
         entered = {entry.service for entry in work.journal.entries(work.gateway).values()}
         known = [*run.site.services, *sorted(entered - {*run.site.services})]
-        await work.close(chosen(request.services, known, "service") or None)
+        await work.close(chosen(request.services, known, "service") or None, labelled=request.labelled)
 
-    return await _change(run, request, deed)
+    if request.given_up:
+        return _given_up(run, request)
+    document, trouble = await _change(run, request, deed)
+    return document, [*trouble, *_left_behind(run, request)]
+
+
+def _given_up(run: Run, request: RouterRequest) -> tuple[RouterChangesDocument, list[HooperError]]:
+    """Forget what was entered at routers that are gone. Raises: UsageError: nothing was entered there."""
+    if run.state is None:
+        return RouterChangesDocument(request.dry_run, ()), []
+    entries = run.state.journal.all()
+    changes: list[RuleChange] = []
+    for key in chosen(request.given_up, sorted({entry.gateway for entry in entries}), "router with rules of ours"):
+        mine = [entry for entry in entries if entry.gateway == key]
+        if not request.dry_run:
+            run.state.journal.forget(key, [entry.key for entry in mine])
+        for entry in mine:
+            changes.append(RuleChange(key, "close", entered_rule(entry), "gone", None, "given up: nobody looked"))
+    return RouterChangesDocument(request.dry_run, tuple(changes)), []
 
 
 async def _change(run: Run, request: RouterRequest, deed: Deed) -> tuple[RouterChangesDocument, list[HooperError]]:
@@ -166,7 +249,8 @@ async def _change(run: Run, request: RouterRequest, deed: Deed) -> tuple[RouterC
         run.detail(f"{key}: {router.device or 'a router'} at {router.where}")
         work = Work(key, router, str(found.own), run.state.journal, run.here.clock, request.dry_run)
         try:
-            await deed(work, list(wanted_rules(router, run.plan.forwards, key, request.lease_s)))
+            async with _alone(run, key):
+                await deed(work, list(wanted_rules(router, run.plan.forwards, key, request.lease_s)))
         except HooperError as exc:
             if exc.exit_code == UsageError.exit_code:
                 raise
@@ -176,3 +260,19 @@ async def _change(run: Run, request: RouterRequest, deed: Deed) -> tuple[RouterC
     done = ticked(run)
     by_hand = {change.gateway for change in changes if change.outcome == "by-hand"} - done.keys()
     return RouterChangesDocument(request.dry_run, tuple(changes), tuple(sorted(by_hand))), trouble
+
+
+@asynccontextmanager
+async def _alone(run: Run, gateway: str) -> AsyncIterator[None]:
+    """The only run that changes this router for this site. Raises: Busy."""
+    assert run.state is not None
+    lock = run.state.lock(f"router-{gateway}")
+    end = run.here.clock.monotonic() + PATIENCE
+    while not lock.take():
+        if run.here.clock.monotonic() >= end:
+            raise Busy(f"another run is changing {gateway} since more than {PATIENCE:g} s")
+        await run.here.clock.sleep(0.05)
+    try:
+        yield
+    finally:
+        lock.free()

@@ -10,8 +10,9 @@ from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from hooper import deeds
 from hooper.errors import HooperError, StateError
-from hooper.jsonform import read_as
+from hooper.jsonform import read_if
 from hooper.planning.topology import Topology
 
 if TYPE_CHECKING:
@@ -86,7 +87,7 @@ class Run:
 
     def told(self) -> dict[str, Sourced[str]]:
         """All that people told. Raises: StateError."""
-        return self.state.values.told() if self.state is not None else {}
+        return self.state.values.told(self.at) if self.state is not None else {}
 
     def given(
         self, public: Mapping[str, IPAddress] | None = None, told: Mapping[str, Sourced[str]] | None = None
@@ -102,19 +103,56 @@ class Run:
         from hooper.line.surveyed import Surveyed, recalled
 
         kept = self.state.values.surveys()
-        surveys = {line: (at, read_as(Surveyed, document)) for line, (at, document) in kept.items()}
+        read = {line: (at, read_if(Surveyed, document)) for line, (at, document) in kept.items()}
+        surveys = {line: (at, said) for line, (at, said) in read.items() if said is not None}
         return Given(public or {}, *recalled(self.told() if told is None else told, surveys, self.at))
+
+
+PARTS = {
+    "rules": "rules entered into routers", "told": "what was told", "results": "results of checks",
+    "inside": "what services look like from inside", "updates": "updates of names", "orders": "orders of certificates",
+    "seen": "addresses that were measured", "surveys": "surveys",
+}  # fmt: skip
+
+
+def _set_aside(state: State) -> list[HooperError]:
+    """What could not be read of the state: said once, since it does not stand in the way any more."""
+    if not state.aside:
+        return []
+    parts = ", ".join(f"{count} of {PARTS.get(part, part)}" for part, count in sorted(state.aside.items()))
+    message = f"rows of the state could not be read and were set aside: {parts}"
+    remedy = "The rest is used."
+    if "rules" in state.aside:
+        remedy += f" See with `{deeds.TABLES}` which rules of ours stand where."
+    remedy += f" They are kept in {state.path}, table `aside`."
+    return [StateError(message, code="state-rows-aside", remedy=remedy)]
 
 
 @contextmanager
 def open_state(run: Run, folder: Path | None) -> Iterator[State]:
     """The state of a run's site. folder: the one that was named; None: the usual one. Raises: StateError."""
-    from hooper.store.state import State, state_path
+    from hooper.store.path import state_path
+    from hooper.store.state import State
 
     with State(state_path(folder, run.file)) as state:
         run.state = state
         run.detail(f"state in {state.path}")
         yield state
+        run.trouble += _set_aside(state)
+
+
+@contextmanager
+def state_if_there(run: Run, folder: Path | None) -> Iterator[None]:
+    """The state for what only looks at it: none is made, and what is wrong with it is trouble."""
+    from hooper.store.path import state_path
+
+    with ExitStack() as opened:
+        if state_path(folder, run.file).exists():
+            try:
+                opened.enter_context(open_state(run, folder))
+            except StateError as exc:
+                run.trouble.append(exc)
+        yield
 
 
 @asynccontextmanager

@@ -211,7 +211,7 @@ async def _between(run: Run, facts: LineFacts, deadline: float) -> Between:
     failed: dict[str, str] = {}
     for service, entry in run.site.services.items():
         if run.state is not None and entry.reach == "public":
-            looks = run.state.checks.outside_since(run.at - FRESH, service)
+            looks = run.state.checks.outside_since(run.at - FRESH, run.at, service)
             if looks and not looks[0][1]["ok"]:
                 failed[service] = age_of(looks[0][0], run.at)
     own = facts.own.value

@@ -11,7 +11,7 @@ from hooper.check.naming import PROBLEMS
 from hooper.check.origin import Origin, open_origin
 from hooper.check.results import Result
 from hooper.errors import CounterpartError, HooperError
-from hooper.jsonform import read_as
+from hooper.jsonform import read_if
 from hooper.line.sources import Given
 from hooper.sourced import Sourced
 from hooper.usecases.looking import keep_address, keep_look
@@ -69,8 +69,8 @@ async def why(run: Run, request: WhyRequest) -> tuple[WhyDocument, list[HooperEr
 def _past(run: Run, request: WhyRequest, told: Mapping[str, Sourced[str]]) -> Past:
     """What earlier runs left. Raises: StateError."""
     assert run.state is not None
-    rows = run.state.checks.outside_since(run.at - STORED_FOR - timedelta(seconds=1), request.service)
-    looks = [(at, read_as(Result, row)) for at, row in rows]
+    rows = run.state.checks.outside_since(run.at - STORED_FOR - timedelta(seconds=1), run.at, request.service)
+    looks = [(at, look) for at, row in rows if (look := read_if(Result, row)) is not None]
     newest = next((look for look in looks if not set(look[1].problems) & set(PROBLEMS)), None)  # of the line itself
     journal = run.state.journal
     entered = {key: frozenset(entry.service for entry in journal.entries(key).values()) for key in run.site.gateways}

@@ -103,13 +103,13 @@ def _tick(run: Run, sheets: tuple[Sheet, ...], kept: Mapping[str, HooperError]) 
 
 def _never_ticked(run: Run, gateways: tuple[str, ...]) -> tuple[str, ...]:
     """The gateways no sheet of which was ticked off yet. Raises: StateError."""
-    told = run.state.values.told() if run.state is not None else {}
+    told = run.told()
     return tuple(key for key in gateways or run.site.gateways if f"entered:{key}" not in told)
 
 
 def _changes(run: Run, sheets: tuple[Sheet, ...]) -> tuple[SheetChange, ...]:
     """What is different from the sheets that were ticked off last; a router that never was gets everything."""
-    told = run.state.values.told() if run.state is not None else {}
+    told = run.told()
     out: list[SheetChange] = []
     for sheet in sheets:
         known = told.get(f"entered:{sheet.gateway}")

@@ -8,7 +8,7 @@ from hooper import deeds
 from hooper.planning.clients import hairpin_lines
 from hooper.planning.facts import Facts
 from hooper.planning.findings import finding, group, register
-from hooper.planning.values import EVERYTHING, Finding
+from hooper.planning.values import EVERYTHING, Finding, Standing
 
 ENTRIES = register(
     *group(
@@ -55,8 +55,21 @@ ENTRIES = register(
             "At home the same name or address ends at the router.",
             "Give the devices inside the hosts lines, or use the inner address there.",
         ),
+        (
+            "rule-still-stands",
+            "warning",
+            "a router still has an entry of ours that the plan does not have any more",
+            "What was made private is reached from outside as before.",
+            "Have what is planned no more taken away, or take it off on the router's page.",
+        ),
     ),
 )
+
+
+def still_stands(one: Standing) -> Finding:
+    """An entry of ours that the plan does not have."""
+    return finding("rule-still-stands", f"services.{one.service}", one.words(), one.remedy())
+
 
 WORTH_JOINING = 4  # rules on an outer box that one entry could replace
 
