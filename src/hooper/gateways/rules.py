@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 from ipaddress import ip_network
 from typing import TYPE_CHECKING
@@ -49,12 +49,17 @@ def wanted_rules(driver: Driver, forwards: Iterable[Forward], gateway: str, leas
 
 
 def is_ours(entry: LiveRule, journal: Mapping[Key, Entered], now: datetime) -> bool:
-    """Whether this entry is the one that the journal has."""
+    """Whether this entry is one that the journal has, or what a router made of one."""
     mine = journal.get(key_of(entry))
     if mine is None or not entry.leads_as(mine.rule):
-        return False
+        return any(is_made_of(entry, other.rule) for other in journal.values()) if is_labelled(entry) else False
     ended = mine.until is not None and mine.until < now
     return not ended or is_labelled(entry)  # after its end, somebody else may have made the same
+
+
+def is_made_of(entry: LiveRule, rule: LiveRule) -> bool:
+    """Whether an entry is what a router that drops sources made of a rule of ours."""
+    return is_labelled(entry) and entry.source != rule.source and replace(entry, source=rule.source).leads_as(rule)
 
 
 def is_labelled(entry: LiveRule) -> bool:

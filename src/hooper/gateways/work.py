@@ -15,7 +15,7 @@ from hooper.addresses import classify
 from hooper.clock import Clock, rfc3339
 from hooper.errors import CounterpartError, HooperError, NeedsAPerson, NoAnswer, RefusedForSafety
 from hooper.gateways.driver import Driver, RouterLied, RouterRefuses, SourceDropped
-from hooper.gateways.rules import Wanted, is_labelled, is_ours, labelled_for, rows
+from hooper.gateways.rules import Wanted, is_labelled, is_made_of, is_ours, labelled_for, rows
 from hooper.gateways.tables import ChangedRule, GatewayTable, Outcome, RuleChange
 from hooper.net.types import ConnectFailed
 from hooper.planning.values import Finding
@@ -322,12 +322,18 @@ class Work:
         self._note(replace(known, before=tuple(dict.fromkeys((*known.before, *before)))))
 
     def _still_has(self, entry: Entered) -> bool:
-        there = self._table.get(entry.key)
+        there = self._standing_for(entry)
         return there is not None and is_ours(there, {entry.key: entry}, self.clock.now()) and there not in entry.before
+
+    def _standing_for(self, entry: Entered) -> LiveRule | None:
+        """What stands at the place of an entry of ours: under its key, or as the router made it without the source."""
+        there = self._table.get(entry.key)
+        made = (row for key, row in self._table.items() if key not in self._mine and is_made_of(row, entry.rule))
+        return there if there is not None else next(made, None)
 
     async def _close_one(self, entry: Entered) -> tuple[Outcome, str]:
         """Take one away; nothing is forgotten yet."""
-        there = self._table.get(entry.key)
+        there = self._standing_for(entry)
         ours = there is not None and is_ours(there, {entry.key: entry}, self.clock.now())
         if there is not None and not ours:
             back = any(there.leads_as(before) for before in entry.before)

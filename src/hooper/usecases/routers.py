@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator, Awaitable, Callable, Collection
-from contextlib import asynccontextmanager
+from collections.abc import Awaitable, Callable, Collection
 from dataclasses import dataclass
 
 from hooper import deeds
-from hooper.errors import HooperError, MachineError, NeedsAPerson, RefusedForSafety, UsageError
+from hooper.errors import HooperError, NeedsAPerson, RefusedForSafety, UsageError
 from hooper.gateways.find import Neighbourhood, find_routers
 from hooper.gateways.rules import Wanted, wan_compared, wanted_rules
 from hooper.gateways.tables import GatewayTable, RouterChangesDocument, RouterListDocument, RuleChange, RuleRow
@@ -17,19 +16,10 @@ from hooper.planning.openers import not_driven
 from hooper.ports import ports_text, single
 from hooper.site.words import chosen
 from hooper.store.entries import Entered
+from hooper.store.locking import alone
 from hooper.usecases.accepting import NOTHING, Acceptance, take_risks
 from hooper.usecases.run import Run
 from hooper.usecases.ticks import ticked
-
-PATIENCE = 30.0  # seconds for another run that changes the same router
-
-
-class Busy(MachineError):
-    """Another run of Hooper holds what this one needs."""
-
-    code = "busy"
-    remedy = "Wait until it has ended, then run the command again."
-
 
 Deed = Callable[[Work, list[Wanted]], Awaitable[None]]
 
@@ -249,7 +239,7 @@ async def _change(run: Run, request: RouterRequest, deed: Deed) -> tuple[RouterC
         run.detail(f"{key}: {router.device or 'a router'} at {router.where}")
         work = Work(key, router, str(found.own), run.state.journal, run.here.clock, request.dry_run)
         try:
-            async with _alone(run, key):
+            async with alone(run.state.lock(f"router-{key}"), run.here.clock, f"is changing {key}"):
                 await deed(work, list(wanted_rules(router, run.plan.forwards, key, request.lease_s)))
         except HooperError as exc:
             if exc.exit_code == UsageError.exit_code:
@@ -260,19 +250,3 @@ async def _change(run: Run, request: RouterRequest, deed: Deed) -> tuple[RouterC
     done = ticked(run)
     by_hand = {change.gateway for change in changes if change.outcome == "by-hand"} - done.keys()
     return RouterChangesDocument(request.dry_run, tuple(changes), tuple(sorted(by_hand))), trouble
-
-
-@asynccontextmanager
-async def _alone(run: Run, gateway: str) -> AsyncIterator[None]:
-    """The only run that changes this router for this site. Raises: Busy."""
-    assert run.state is not None
-    lock = run.state.lock(f"router-{gateway}")
-    end = run.here.clock.monotonic() + PATIENCE
-    while not lock.take():
-        if run.here.clock.monotonic() >= end:
-            raise Busy(f"another run is changing {gateway} since more than {PATIENCE:g} s")
-        await run.here.clock.sleep(0.05)
-    try:
-        yield
-    finally:
-        lock.free()
