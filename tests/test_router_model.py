@@ -43,21 +43,28 @@ class Routers(RuleBasedStateMachine):
     def teardown(self) -> None:
         shutil.rmtree(self.folder)
 
-    @initialize(by_source=st.booleans(), sources=st.sampled_from(["kept", "dropped", "refused"]), takes=st.booleans())
-    def a_router(self, by_source: bool, sources: str, takes: bool) -> None:
+    @initialize(
+        by_source=st.booleans(),
+        sources=st.sampled_from(["kept", "dropped", "refused"]),
+        takes=st.booleans(),
+        plan=st.dictionaries(st.sampled_from(SERVICES), places, min_size=1),
+    )
+    def a_router(self, by_source: bool, sources: str, takes: bool, plan: dict[str, tuple[int, str, str]]) -> None:
         self.router = MemoryRouter(by_source and sources == "kept", sources, takes)
+        for service, place in plan.items():
+            self.edit(service, place)
 
     # --- what happens
 
-    @rule(service=st.sampled_from(SERVICES), place=places)
-    def plan_it(self, service: str, place: tuple[int, str, str]) -> None:
-        taken = {port for key, (port, _, __) in self.plan.items() if key != service}
-        if place[0] not in taken:  # no plan has two services at one port
-            self.plan[service] = place
+    @rule(service=st.sampled_from(SERVICES), place=st.none() | places)
+    def edit_the_plan(self, service: str, place: tuple[int, str, str] | None) -> None:
+        self.edit(service, place)
 
-    @rule(service=st.sampled_from(SERVICES))
-    def make_it_private(self, service: str) -> None:
+    def edit(self, service: str, place: tuple[int, str, str] | None) -> None:
+        """place: None: it is made private."""
         self.plan.pop(service, None)
+        if place is not None and place[0] not in {port for port, _, __ in self.plan.values()}:
+            self.plan[service] = place  # no plan has two services at one port
 
     @rule(port=st.sampled_from(PORTS), game=st.sampled_from(GAMES), source=st.sampled_from(SOURCES))
     def another_hand(self, port: int, game: str, source: str) -> None:
@@ -76,15 +83,15 @@ class Routers(RuleBasedStateMachine):
         shutil.rmtree(self.folder)
         self.folder.mkdir()
 
-    @rule(take_over=st.booleans(), lives=st.integers(0, 25))
-    def an_open_is_killed(self, take_over: bool, lives: int) -> None:
-        self.run_it(driver(self.router, lives), "open", take_over=take_over)
+    @rule(deed=st.sampled_from(["open", "close"]), take_over=st.booleans(), lives=st.integers(0, 25))
+    def a_run_is_killed(self, deed: str, take_over: bool, lives: int) -> None:
+        self.run_it(driver(self.router, lives), deed, take_over=take_over)
 
-    @rule(lives=st.integers(0, 25))
-    def a_close_is_killed(self, lives: int) -> None:
-        self.run_it(driver(self.router, lives), "close")
+    @rule(take_over=st.booleans(), service=st.sampled_from(SERVICES), place=st.none() | places)
+    def edit_and_open(self, take_over: bool, service: str, place: tuple[int, str, str] | None) -> None:
+        self.edit(service, place)
+        self.open(take_over)
 
-    @rule(take_over=st.booleans())
     def open(self, take_over: bool) -> None:
         before = self.theirs()
         work = self.run_it(driver(self.router), "open", take_over=take_over)
