@@ -12,6 +12,7 @@ from hooper import __version__
 from hooper.clock import rfc3339
 from hooper.errors import HooperError, flatten
 from hooper.secret import redact
+from hooper.visible import in_json
 
 T = TypeVar("T")
 World = str  # "real" or "lab"
@@ -113,11 +114,11 @@ def dump(document: Mapping[str, Any]) -> str:
     """The document as text, ending in a newline."""
     import json
 
-    return json.dumps(document, ensure_ascii=False, indent=2) + "\n"
+    return in_json(json.dumps(document, ensure_ascii=False, indent=2)) + "\n"
 
 
 def dump_line(document: Mapping[str, Any]) -> str:
     """The document as one line of JSON Lines."""
     import json
 
-    return json.dumps(document, ensure_ascii=False, separators=(",", ":")) + "\n"
+    return in_json(json.dumps(document, ensure_ascii=False, separators=(",", ":"))) + "\n"

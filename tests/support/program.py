@@ -201,8 +201,15 @@ def _environment(folder: Path) -> dict[str, str]:
     return {"HOOPER_LAB": str(folder / "lab.json"), "HOOPER_SITE": str(folder / "site.toml")}
 
 
+@dataclass(frozen=True)
+class LabHere(Lab):
+    """One in this process."""
+
+    board: Switchboard
+
+
 @contextmanager
-def town_here(folder: Path, *, hairpin: bool = False) -> Iterator[Lab]:
+def town_here(folder: Path, *, hairpin: bool = False) -> Iterator[LabHere]:
     """A lab in this process, in a thread of its own, whose time passes at once while a command runs in it."""
     with start_blocking_portal("asyncio", {"loop_factory": VirtualLoop}) as portal:
 
@@ -216,7 +223,7 @@ def town_here(folder: Path, *, hairpin: bool = False) -> Iterator[Lab]:
         environment = _environment(folder)
         _LOOPS[environment["HOOPER_LAB"]] = Loop(portal)
         try:
-            yield Lab(environment, folder)
+            yield LabHere(environment, folder, board)
         finally:
             del _LOOPS[environment["HOOPER_LAB"]]
             served.cancel()

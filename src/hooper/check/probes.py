@@ -280,7 +280,8 @@ async def _ssh(stream: Recorder, target: Target, seen: Seen) -> None:
     talk = sshkex.HostKeyTalk(ssh.OURS, greeting, os.urandom)
     try:
         await stream.send(f"{ssh.OURS}\r\n".encode() + talk.start())
-        answer = talk.receive(data[data.index(greeting.encode()) :].partition(b"\n")[2])
+        line = re.search(rb"^SSH-[^\n]*\n", data, re.MULTILINE)
+        answer = talk.receive(data[line.end() :] if line is not None else b"")
         while talk.host_key is None:
             if answer:
                 await stream.send(answer)

@@ -6,7 +6,7 @@ import errno
 import gc
 import os
 import sys
-from collections.abc import Awaitable, Callable, Iterable
+from collections.abc import Awaitable, Callable, Iterable, Iterator
 from contextlib import nullcontext
 from contextvars import ContextVar
 from dataclasses import dataclass, field
@@ -22,6 +22,7 @@ from hooper.clock import SystemClock
 from hooper.errors import HooperError, worst
 from hooper.jsonform import dump, dump_line, each_text, head, plain
 from hooper.secret import redact
+from hooper.visible import Lines, shown, shown_lines
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -78,12 +79,12 @@ class Session:
     def note(self, text: str = "") -> None:
         """Something for the person on stderr: what it means, what is next."""
         if not self.quiet and not self.json:
-            sys.stderr.write(self._said(text) + "\n")
+            sys.stderr.write(shown_lines(self._said(text)) + "\n")
 
     def detail(self, text: str) -> None:
         """What is being done, for --verbose."""
         if self.verbose:
-            sys.stderr.write(self._said(text) + "\n")
+            sys.stderr.write(shown(self._said(text)) + "\n")
 
     def _said(self, text: str) -> str:
         return redact(self._worded(text))
@@ -156,14 +157,14 @@ class Session:
     ) -> int:
         """Print the document as JSON, or as text by `render`; returns the exit code of the errors."""
         problems = list(errors)
-        document = each_text(document, self._worded)
         if self.json:
+            document = each_text(document, self._worded)
             body = {**head(self.command, self.at, self.world), **plain(document), **(extra or {})}
             if problems:
                 body["errors"] = report.error_objects(problems)
             sys.stdout.write(dump(body))
         else:
-            render(document, console())
+            render(each_text(document, lambda text: _visible(self._worded(text), text)), console())
             sys.stdout.flush()
             for problem in problems:
                 report.print_errors(problem)
@@ -173,6 +174,11 @@ class Session:
         """Print one line of JSON Lines and flush it."""
         sys.stdout.write(dump_line({**head(self.command, self.at, self.world), **plain(each_text(document, spelled))}))
         sys.stdout.flush()
+
+
+def _visible(worded: str, written: str) -> str:
+    """A text of a document as a terminal may have it; what we composed ourselves keeps its line ends."""
+    return shown_lines(worded) if isinstance(written, Lines) else shown(worded)
 
 
 def site_path(given: Path | None) -> Path:
@@ -213,8 +219,15 @@ def private_words(file: SiteFile) -> set[str]:
 def console(*, stderr: bool = False) -> Console:
     """A console for tables; as wide as the terminal, and 80 columns where there is none."""
     from rich.console import Console
+    from rich.segment import Segment
 
     class OurConsole(Console):
+        def render(self, renderable: Any, options: Any = None) -> Iterator[Segment]:
+            """The last net: whatever a text came by, a terminal acts on nothing in it."""
+            for segment in super().render(renderable, options):
+                clean = segment.text if segment.control else shown_lines(segment.text)
+                yield segment if clean == segment.text else Segment(clean, segment.style)
+
         def on_broken_pipe(self) -> None:
             """Rich would leave by SystemExit, which tears an event loop apart; this is an error like any other."""
             raise BrokenPipeError(errno.EPIPE, "the reader of the output is gone")

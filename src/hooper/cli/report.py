@@ -16,6 +16,7 @@ from hooper.clock import SystemClock
 from hooper.errors import EXIT_INTERRUPTED, EXIT_OUR_FAULT, HooperError, SeveralErrors, UsageError, flatten
 from hooper.jsonform import dump, each_text, head
 from hooper.secret import redact
+from hooper.visible import shown, shown_lines
 
 GROUPS = ("lab", "router", "name", "cert", "host", "service")  # commands that have commands of their own
 STDOUT_ERRORS = (errno.EPIPE, errno.ENOSPC, errno.EIO, errno.EBADF)
@@ -37,8 +38,8 @@ def print_errors(error: HooperError) -> None:
     """Each error and its remedy on stderr."""
     for single in flatten(error):
         place = f"{single.where}: " if single.where else ""
-        sys.stderr.write(redact(spelled(f"error: {place}{single.message}\n")))
-        sys.stderr.write(redact(spelled(f"  → {single.remedy}\n")))
+        sys.stderr.write(shown(redact(spelled(f"error: {place}{single.message}"))) + "\n")
+        sys.stderr.write(shown(redact(spelled(f"  → {single.remedy}"))) + "\n")
 
 
 def error_objects(errors: Iterable[HooperError]) -> list[dict[str, Any]]:
@@ -61,7 +62,7 @@ def wrong_usage(arguments: list[str], exc: typer.TyperException) -> int:
     context: Any = getattr(exc, "ctx", None)
     path = context.command_path if context is not None else "hooper"
     if type(exc).__name__ == "NoArgsIsHelpError":
-        sys.stderr.write(exc.format_message() + "\n")
+        sys.stderr.write(shown_lines(exc.format_message()) + "\n")
         return exc.exit_code
     message = " ".join(exc.format_message().split())
     return failure(arguments, UsageError(message.rstrip("."), remedy=f"See `{path} --help`."))

@@ -14,6 +14,7 @@ from hooper.cli.spelling import spelled
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 from hooper.planning.documents import WorksheetDocument
 from hooper.site.words import chosen
+from hooper.visible import shown_lines
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -105,11 +106,11 @@ def _print(session: Session, run: Run, form: str, shown: WorksheetDocument, out:
     if session.mask:
         title = session.mask.text(title)
     if form == "html":
-        typer.echo(spelled(_page(session, run.topology, shown, title, day)))
+        typer.echo(shown_lines(spelled(_page(session, run.topology, shown, title, day))))
     elif form == "markdown":
         from hooper.report.sheets import as_markdown
 
-        typer.echo(spelled(as_markdown(shown, run.site, title, day)))
+        typer.echo(shown_lines(spelled(as_markdown(shown, run.site, title, day))))
     else:
         from hooper.cli.sheets import as_text
 

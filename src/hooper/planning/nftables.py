@@ -6,17 +6,20 @@ forwards, opens what it opens for IPv6, and lets nothing else in from outside.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 from ipaddress import ip_network
 from typing import TYPE_CHECKING
 
 from hooper.planning.values import EVERYTHING, Forward, Plan
 from hooper.ports import ports_text
+from hooper.visible import Lines, shown
 
 if TYPE_CHECKING:
     from hooper.site.model import Gateway, Site
 
 TABLE = "inet hooper"
+_INTERFACE = re.compile(r"[A-Za-z0-9_.:@+-]{1,15}")  # what Linux calls one, and nothing that ends a string
 # What IPv6 cannot do without (RFC 4890 section 4.3.1)
 ICMP6 = "destination-unreachable, packet-too-big, time-exceeded, parameter-problem, echo-request"
 
@@ -34,8 +37,9 @@ def ruleset(site: Site, plan: Plan, key: str, *, without: set[str] | None = None
         "# Where another table drops forwarded packets, that one has to let them through too.",
     ]
     for number, (one, name) in enumerate(names.items()):
-        interface = given[number] if number < len(given) else "wan0"
-        hint = "" if number < len(given) else "  # put the interface's name here"
+        known = number < len(given) and _INTERFACE.fullmatch(given[number]) is not None
+        interface = given[number] if known else "wan0"
+        hint = "" if known else "  # put the interface's name here"
         lines.append(f'define {name} = "{interface}"  # towards {one}' + hint.replace("  #", ";"))
     if len(outer) > 1:
         lines.append("# Several lines: answers must leave by the line that was asked; that takes routes of their own.")
@@ -62,7 +66,7 @@ def ruleset(site: Site, plan: Plan, key: str, *, without: set[str] | None = None
         lines.append(f"        ip saddr {lan} ip daddr {lan} ct status dnat masquerade")
 
     lines += ["    }", "}"]
-    return "\n".join(lines) + "\n"
+    return Lines("\n".join(lines) + "\n")
 
 
 def _kept(gateway: Gateway, sides: str) -> Iterator[str]:
@@ -130,4 +134,5 @@ def _set(sources: tuple[str, ...]) -> str:
 
 
 def _quoted(text: str) -> str:
-    return '"' + text.replace('"', "'")[:100] + '"'
+    """A comment: nftables knows no escape inside of quotes, so what could end them is left out."""
+    return '"' + re.sub(r'["\\]', "'", shown(text))[:100] + '"'

@@ -5,15 +5,18 @@ from __future__ import annotations
 from collections.abc import Iterable
 from typing import TYPE_CHECKING
 
+from hooper.jsonform import each_text
 from hooper.planning.documents import Sheet, WorksheetDocument
 from hooper.report import words
+from hooper.visible import in_markdown
 
 if TYPE_CHECKING:
     from hooper.site.model import Site
 
 
 def as_markdown(document: WorksheetDocument, site: Site, title: str, day: str) -> str:
-    """The sheets as Markdown (CommonMark with tables)."""
+    """The sheets as Markdown (CommonMark with tables). What stands in them is text, and no markup."""
+    plain, document, title = document, each_text(document, in_markdown), in_markdown(title)
     lines: list[str] = []
     if document.sheets or document.removals:
         verb = "enter" if document.sheets else "take away"
@@ -41,8 +44,8 @@ def as_markdown(document: WorksheetDocument, site: Site, title: str, day: str) -
         lines += ["# What is different since the last sheet", ""]
         lines += [f"- [ ] {change.gateway}: {words.changed(change)}" for change in document.changes]
     if document.clients:
-        lines += ["# Hosts files of devices inside", "", "```", *hosts_lines(document), "```"]
-    lines += [f"```\n{ruleset.text}```" for ruleset in document.rulesets]
+        lines += ["# Hosts files of devices inside", "", "```", *hosts_lines(plain), "```"]
+    lines += [f"```\n{ruleset.text}```" for ruleset in plain.rulesets]
     return "\n".join(lines).rstrip()
 
 

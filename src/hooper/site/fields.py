@@ -64,6 +64,13 @@ def _reader(read: Callable[[str], Any], what: str, example: str) -> Read:
     return Read(validate)
 
 
+def _form_words(text: str) -> str:
+    """What a form calls an interface or a zone: nothing that ends a string or a line wherever it is written."""
+    if not 1 <= len(text) <= 63 or not all(sign.isalnum() or sign in " ._:@+-()/," for sign in text):
+        raise ValueError
+    return text
+
+
 def _address4(text: str) -> IPv4Address:
     address = parse_address(text)
     if not isinstance(address, IPv4Address):
@@ -283,6 +290,11 @@ SourceNetwork = Annotated[
     IPv4Network | IPv6Network,
     _reader(parse_network, "a network", "198.51.100.0/24"),
     _string_schema("A network, or a single address."),
+]
+FormWords = Annotated[
+    str,
+    _reader(_form_words, "what a router's form calls it", "wan0"),
+    _string_schema("Letters, digits, spaces and ._:@+-()/, as a form shows them.", max_length=63),
 ]
 Mac = Annotated[
     str,

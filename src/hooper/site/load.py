@@ -18,6 +18,7 @@ from hooper.site.model import VERSION, Site, fields_of
 from hooper.site.path import DEPTH_LIMIT, Path
 from hooper.site.references import mistakes_between_tables
 from hooper.site.words import nearest
+from hooper.visible import is_plain, shown
 
 if TYPE_CHECKING:
     from hooper.site.positions import LineIndex, Span
@@ -71,6 +72,9 @@ def parse_site(data: bytes, name: str) -> SiteFile:
     """
     text = _decode(data, name)
     raw = _parse_toml(text, name)
+    if hidden := list(_hidden(raw)):
+        file = SiteFile(name, text, Site(version=1))
+        raise _one_or_several([_unseen(path, file) for path in hidden])
     try:
         site = Site.model_validate(raw)
     except ValidationError as exc:
@@ -87,6 +91,26 @@ def parse_site(data: bytes, name: str) -> SiteFile:
     if found:
         raise _one_or_several(sorted(found, key=_place))
     return file
+
+
+def _hidden(value: Any, path: Path = ()) -> Iterator[Path]:
+    """Where a text or a key has signs that cannot be seen: nothing in a site file needs them."""
+    if isinstance(value, str) and not is_plain(value):
+        yield path
+    elif isinstance(value, dict):
+        for key, item in value.items():
+            yield from _hidden(item, (*path, key)) if is_plain(key) else ((*path, key),)
+    elif isinstance(value, list):
+        for item in value:
+            yield from _hidden(item, path)
+
+
+def _unseen(path: Path, file: SiteFile) -> SiteFileError:
+    return SiteFileError(
+        f"{shown(dotted(path))}: there is a sign in it that cannot be seen, such as a line's end",
+        remedy="Write it on one line, without control characters.",
+        where=file.where(path),
+    )
 
 
 def _place(error: HooperError) -> tuple[int, int]:

@@ -16,6 +16,7 @@ from hooper.site.fields import (
     Control,
     DnsName,
     EndpointField,
+    FormWords,
     Key,
     Keys,
     Lan,
@@ -98,8 +99,8 @@ class Form(Table):
     blank_inside_port: StrictBool = Field(False, description="A blank inside port means: the same as outside.")
     rules: Annotated[StrictInt, Field(ge=1)] | None = Field(None, description="How many rules its table holds.")
     own_ports: tuple[BlockedField, ...] = Field((), description="What it keeps for itself on its outer side.")
-    outside_interface: str | None = Field(None, description="What its form calls the way to the line.")
-    source_zone: str | None = Field(None, description="What its form calls the zone that packets come from.")
+    outside_interface: FormWords | None = Field(None, description="What its form calls the way to the line.")
+    source_zone: FormWords | None = Field(None, description="What its form calls the zone that packets come from.")
     label_length: Annotated[StrictInt, Field(ge=1, le=255)] = 15
     label_letters: Literal["any", "letters-digits"] = Field("any", description="What a label may be made of.")
 
