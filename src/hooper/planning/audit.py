@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Literal
 from hooper.planning.findings import entry_of
 from hooper.planning.topology import Topology
 from hooper.planning.unfolded import side_doors
-from hooper.planning.values import EVERYTHING, Finding, Forward, Plan, Standing
+from hooper.planning.values import EVERYTHING, Finding, Forward, LeftOver, Plan
 from hooper.ports import ports_text
 
 if TYPE_CHECKING:
@@ -72,7 +72,7 @@ class AuditDocument:
     not_exposed: tuple[str, ...]
 
 
-def audit(topology: Topology, plan: Plan, today: date, standing: Sequence[Standing] = ()) -> AuditDocument:
+def audit(topology: Topology, plan: Plan, today: date, standing: Sequence[LeftOver] = ()) -> AuditDocument:
     """What the plan lets in, and what stands on routers beside it. today: accepted risks are judged by it."""
     site = topology.site
     against: dict[str, list[Finding]] = {}
@@ -118,7 +118,7 @@ def audit(topology: Topology, plan: Plan, today: date, standing: Sequence[Standi
     )
 
 
-def _left(topology: Topology, service: str, standing: Sequence[Standing]) -> Exposed:
+def _left(topology: Topology, service: str, standing: Sequence[LeftOver]) -> Exposed:
     """A service that entries of ours still let in, though the plan has them no more."""
     mine = [one for one in standing if one.service == service]
     entry = topology.site.services.get(service)

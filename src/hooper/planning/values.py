@@ -135,7 +135,7 @@ class PlanDocument:
     held_back: tuple[HeldBack, ...] = ()
 
 
-class Standing(NamedTuple):
+class LeftOver(NamedTuple):
     """An entry of ours that stands in a router's own table, by what Hooper remembers, and that the plan does not have.
 
     outside: as transport and port. target: where it leads. host: whose address that is; empty: nobody's in the file.

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from hooper.planning.looks.router import still_stands
-from hooper.planning.values import Finding, Standing
+from hooper.planning.values import Finding, LeftOver
 from hooper.usecases.run import Run
 
 
-def standing(run: Run) -> list[Standing]:
+def standing(run: Run) -> list[LeftOver]:
     """Entries of ours that the plan does not have, unless they have ended by themselves. Raises: StateError."""
     if run.state is None or not (entries := run.state.journal.all()):
         return []
@@ -15,7 +15,7 @@ def standing(run: Run) -> list[Standing]:
 
     hosts = {str(host.address): key for key, host in run.site.hosts.items()}
     return [
-        Standing(
+        LeftOver(
             entry.service,
             entry.gateway,
             f"{entry.rule.transport} {entry.rule.outside_port}",

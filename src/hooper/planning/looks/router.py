@@ -8,7 +8,7 @@ from hooper import deeds
 from hooper.planning.clients import hairpin_lines
 from hooper.planning.facts import Facts
 from hooper.planning.findings import finding, group, register
-from hooper.planning.values import EVERYTHING, Finding, Standing
+from hooper.planning.values import EVERYTHING, Finding, LeftOver
 
 ENTRIES = register(
     *group(
@@ -66,7 +66,7 @@ ENTRIES = register(
 )
 
 
-def still_stands(one: Standing) -> Finding:
+def still_stands(one: LeftOver) -> Finding:
     """An entry of ours that the plan does not have."""
     return finding("rule-still-stands", f"services.{one.service}", one.words(), one.remedy())
 
