@@ -21,6 +21,7 @@ from joserfc import jws
 from joserfc.jwk import ECKey
 
 from hooper.certs.acme import AcmeBusy, AcmeClient, AcmeFailed, AcmeRefused, encoded, request_for
+from hooper.certs.acmeform import Challenge
 from hooper.certs.challenges import NoProof, Prover
 from hooper.certs.inspect import is_for, judge, load_chain, load_pem, reaches_root, well_known_roots
 from hooper.certs.order import Ordering
@@ -272,7 +273,8 @@ def test_a_proof_that_fails_says_why() -> None:
 
     async def prove(acme: AcmeClient) -> None:
         await acme.register([], None)
-        await acme.prove({"type": "http-01", "url": "https://ca.example/challenge/1"}, "https://ca.example/proof/1")
+        challenge = Challenge(type="http-01", url="https://ca.example/challenge/1")
+        await acme.prove(challenge, "https://ca.example/proof/1")
 
     with pytest.raises(AcmeRefused, match=r"by http-01 and says about boathouse.heronquay.example: silent"):
         with_client(script, prove, patience=5)

@@ -218,11 +218,11 @@ def test_the_whole_way_to_a_certificate_over_real_sockets() -> None:
             acme = AcmeClient(client, f"{server.base}/directory", _new_key(), SystemClock(), 20)
             await acme.register([], None)
             order = await acme.new_order(names)
-            for proof in await acme.authorizations(order):
-                (challenge,) = [one for one in proof["challenges"] if one["type"] == "dns-01"]
-                record = f"_acme-challenge.{proof['identifier']['value']}"
-                town.zone.set(record, "TXT", [acme.text_of(challenge["token"])])
-                await acme.prove(challenge, proof["url"])
+            for url, proof in await acme.authorizations(order, names):
+                (challenge,) = [one for one in proof.challenges if one.type == "dns-01"]
+                record = f"_acme-challenge.{proof.identifier.value}"
+                town.zone.set(record, "TXT", [acme.text_of(challenge.token)])
+                await acme.prove(challenge, url)
             order = await acme.settled(order, ("pending",))
             assert order.status == "ready"
             order = await acme.finalize(order, request_for(_new_key(), names))

@@ -81,6 +81,11 @@ def read_as(kind: type[T], value: Any) -> T:
     return cast(T, _reader(cast(Hashable, kind)).validate_python(value))
 
 
+def read_json(kind: type[T], data: bytes) -> T:
+    """A JSON text that is not ours, as that type. Raises: ValueError: it is no JSON, or of another form."""
+    return cast(T, _reader(cast(Hashable, kind)).validate_json(data))
+
+
 def read_if(kind: type[T], value: Any) -> T | None:
     """As `read_as`; None: it is none, such as what another version has kept."""
     try:

@@ -4,14 +4,16 @@ from __future__ import annotations
 
 import base64
 import hashlib
-from collections.abc import Mapping, Sequence
+import re
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from functools import cached_property
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, TypeVar
 from urllib.parse import urljoin
 
 from hooper import deeds
+from hooper.certs.acmeform import Authorization, Challenge, Directory, OrderBody, AcmeProblem
 from hooper.clock import Clock
 from hooper.errors import CounterpartError
 from hooper.net.http import retry_after
@@ -21,6 +23,9 @@ if TYPE_CHECKING:
 
     from hooper.net.http import HttpAnswer, HttpClient
 
+T = TypeVar("T")
+Polled = TypeVar("Polled", OrderBody, Authorization)
+NONCE = re.compile(r"[A-Za-z0-9_-]{1,400}")  # RFC 8555 section 6.5.1
 NONCE_TRIES = 8
 REDIRECTIONS = 5
 POLL_S = (0.3, 0.7, 1.0, 2.0, 3.0, 5.0)  # seconds between looks where the authority does not say; the last repeats
@@ -61,11 +66,11 @@ class Order:
     """An order as the authority shows it (RFC 8555 section 7.1.3)."""
 
     url: str
-    document: Mapping[str, Any]
+    body: OrderBody
 
     @property
     def status(self) -> str:
-        return str(self.document.get("status"))
+        return self.body.status
 
 
 class AcmeClient:
@@ -74,7 +79,7 @@ class AcmeClient:
     def __init__(self, client: HttpClient, directory: str, key_pem: bytes, clock: Clock, patience: float) -> None:
         self._client, self._directory_url, self._key_pem = client, directory, key_pem
         self._clock, self._patience = clock, patience
-        self._directory: dict[str, Any] = {}
+        self._directory: Directory | None = None
         self._nonces: list[str] = []
         self.account: str | None = None
 
@@ -106,23 +111,25 @@ class AcmeClient:
         except HttpFailed as exc:
             host = url.split("/")[2]
             raise AcmeFailed(f"the authority {host} cannot be reached: {exc.message}") from None
-        if nonce := answer.header("Replay-Nonce"):
-            self._nonces.append(nonce)
+        nonce = answer.header("Replay-Nonce")
+        if nonce is not None and NONCE.fullmatch(nonce):  # RFC 8555 section 6.5.1: others must be ignored
+            self._nonces = [*self._nonces[-NONCE_TRIES:], nonce]
         return answer
 
-    async def directory(self) -> Mapping[str, Any]:
+    async def directory(self) -> Directory:
         """What the authority offers (RFC 8555 section 7.1.1). Raises: AcmeFailed."""
-        if not self._directory:
+        if self._directory is None:
             answer = await self._following(self._directory_url)
-            document = _object(answer)
-            if answer.status != 200 or not all(
-                isinstance(document.get(name), str) for name in ("newNonce", "newAccount", "newOrder")
-            ):
+            try:
+                found = answer.read_as(Directory)
+            except ValueError:
+                found = None
+            if answer.status != 200 or found is None:
                 raise AcmeFailed(
                     f"{self._directory_url} is no ACME directory: it answers {answer.status}",
                     remedy="Correct `directory` in [authorities.*].",
                 )
-            self._directory = document
+            self._directory = found
         return self._directory
 
     async def _following(self, url: str) -> HttpAnswer:
@@ -132,12 +139,15 @@ class AcmeClient:
             to = answer.header("Location")
             if answer.status not in (301, 302, 303, 307, 308) or to is None:
                 return answer
-            url = urljoin(url, to)
+            try:
+                url = urljoin(url, to)
+            except ValueError:
+                raise AcmeFailed(f"the authority leads to what is no address: {to[:100]!r}") from None
         raise AcmeFailed(f"{self._directory_url} leads round and round")
 
     async def _nonce(self) -> str:
         if not self._nonces:
-            answer = await self._send("HEAD", (await self.directory())["newNonce"])
+            answer = await self._send("HEAD", (await self.directory()).newNonce)
             if not self._nonces:
                 raise AcmeFailed(f"the authority gives no nonce: it answers {answer.status}")
         return self._nonces.pop()
@@ -166,10 +176,9 @@ class AcmeClient:
             answer = await self._send("POST", url, message)
             if answer.status < 400:
                 return answer
-            problem = _object(answer)
-            kind = str(problem.get("type", "")).rpartition(":")[2]
-            if kind != "badNonce":
-                raise _refusal(answer, problem, kind, self._clock.now())
+            problem = _problem(answer)
+            if problem.kind != "badNonce":
+                raise _refusal(answer, problem, self._clock.now())
         raise AcmeFailed(f"the authority refused {NONCE_TRIES} nonces in a row")
 
     # --- account
@@ -184,7 +193,7 @@ class AcmeClient:
         if known is not None:
             self.account = known
             return known
-        new = (await self.directory())["newAccount"]
+        new = (await self.directory()).newAccount
         payload: dict[str, Any] = {"termsOfServiceAgreed": True}
         if contact:
             payload["contact"] = list(contact)
@@ -215,70 +224,71 @@ class AcmeClient:
     async def new_order(self, names: Sequence[str]) -> Order:
         """RFC 8555 section 7.4. Raises: as `post`."""
         identifiers = [{"type": "dns", "value": name} for name in names]
-        answer = await self.post((await self.directory())["newOrder"], {"identifiers": identifiers})
+        answer = await self.post((await self.directory()).newOrder, {"identifiers": identifiers})
         url = answer.header("Location")
         if not url:
             raise AcmeFailed("the authority gives the order no address")
-        return Order(url, _object(answer))
+        return Order(url, _body(answer, OrderBody, "order"))
 
     async def order(self, url: str) -> Order:
         """An order as it stands. Raises: as `post`."""
-        return Order(url, _object(await self.post(url, None)))
+        return Order(url, _body(await self.post(url, None), OrderBody, "order"))
 
-    async def authorizations(self, order: Order) -> list[dict[str, Any]]:
-        """Its authorizations, each with its own address as "url". Raises: as `post`."""
-        found = []
-        for url in order.document.get("authorizations", ()):
-            found.append({**_object(await self.post(str(url), None)), "url": str(url)})
+    async def authorizations(self, order: Order, names: Collection[str]) -> list[tuple[str, Authorization]]:
+        """Its authorizations, each with its own address. names: that were ordered.
+
+        Raises: AcmeFailed: it asks for proofs of something else; as `post`.
+        """
+        urls = list(dict.fromkeys(order.body.authorizations))
+        if len(urls) > len(set(names)):
+            raise AcmeFailed(f"the authority asks for {len(urls)} proofs of {len(set(names))} names")
+        found = [(url, _body(await self.post(url, None), Authorization, "authorization")) for url in urls]
+        strange = [proof.name for _, proof in found if proof.name.lower() not in {name.lower() for name in names}]
+        if strange:
+            raise AcmeFailed(f"the authority asks for a proof of {strange[0][:100]!r}, which was not ordered")
         return found
 
-    async def prove(self, challenge: Mapping[str, Any], authorization: str) -> None:
+    async def prove(self, challenge: Challenge, authorization: str) -> None:
         """Ask the authority to look at a challenge, and wait for what it finds (RFC 8555 section 7.5.1).
 
         Raises: AcmeRefused: it did not find what it should; as `post`.
         """
-        await self.post(str(challenge["url"]), {})
-        document = await self._poll(authorization, ("pending", "processing"))
-        if document.get("status") == "valid":
+        await self.post(challenge.url, {})
+        proof = await self._poll(authorization, Authorization, "authorization", ("pending", "processing"))
+        if proof.status == "valid":
             return
-        errors = [
-            challenge["error"]
-            for challenge in document.get("challenges", ())
-            if isinstance(challenge.get("error"), dict)
-        ]
-        why = "; ".join(_words(error) for error in errors) or f"it is {document.get('status')}"
-        name = document.get("identifier", {}).get("value", "?")
-        kind = str(errors[0].get("type", "")).rpartition(":")[2] if errors else "unauthorized"
-        raise AcmeRefused(f"the authority looked by {challenge['type']} and says about {name}: {why}", kind)
+        errors = [challenge.error for challenge in proof.challenges if challenge.error is not None]
+        why = "; ".join(error.words() for error in errors) or f"it is {proof.status}"
+        kind = errors[0].kind if errors else "unauthorized"
+        raise AcmeRefused(f"the authority looked by {challenge.type} and says about {proof.name}: {why}", kind)
 
     async def finalize(self, order: Order, csr: bytes) -> Order:
         """Hand in the request and wait for the certificate (RFC 8555 section 7.4). csr: DER. Raises: as `post`."""
-        answer = await self.post(str(order.document["finalize"]), {"csr": encoded(csr)})
-        document = _object(answer)
-        if document.get("status") not in ("valid", "invalid"):
-            return Order(order.url, await self._poll(order.url, ("processing", "ready", "pending")))
-        return Order(order.url, document)
+        body = _body(await self.post(order.body.finalize, {"csr": encoded(csr)}), OrderBody, "order")
+        if body.status not in ("valid", "invalid"):
+            return await self.settled(order, ("processing", "ready", "pending"))
+        return Order(order.url, body)
 
     async def settled(self, order: Order, while_: Sequence[str]) -> Order:
         """An order once it is in none of these states. Raises: as `post`."""
-        return Order(order.url, await self._poll(order.url, while_))
+        return Order(order.url, await self._poll(order.url, OrderBody, "order", while_))
 
     async def download(self, order: Order) -> bytes:
         """The chain in PEM (RFC 8555 section 7.4.2). Raises: as `post`."""
-        return (await self.post(str(order.document["certificate"]), None)).content
+        return (await self.post(order.body.certificate, None)).content
 
-    async def _poll(self, url: str, while_: Sequence[str]) -> dict[str, Any]:
+    async def _poll(self, url: str, kind: type[Polled], what: str, while_: Sequence[str]) -> Polled:
         end, step = self._clock.monotonic() + self._patience, 0
         while True:
             answer = await self.post(url, None)
-            document = _object(answer)
-            if document.get("status") not in while_:
+            document = _body(answer, kind, what)
+            if document.status not in while_:
                 return document
             pause = POLL_S[min(step, len(POLL_S) - 1)]
             if (said := answer.header("Retry-After")) is not None:
                 pause = min(retry_after(said, self._clock.now()), 10.0)
             if self._clock.monotonic() + pause > end:
-                raise AcmeBusy(f"after {self._patience:g} s the authority is still {document.get('status')}")
+                raise AcmeBusy(f"after {self._patience:g} s the authority is still {document.status}")
             await self._clock.sleep(pause)
             step += 1
 
@@ -291,30 +301,31 @@ class AcmeClient:
         return encoded(hashlib.sha256(self.key_authorization(token).encode()).digest())
 
 
-def _object(answer: HttpAnswer) -> dict[str, Any]:
-    """The JSON object of an answer; empty where it holds none."""
+def _body(answer: HttpAnswer, kind: type[T], what: str) -> T:
+    """What an answer holds. Raises: AcmeFailed: it is none of that form."""
     try:
-        value = answer.json()
-    except (ValueError, RecursionError):
-        return {}
-    return value if isinstance(value, dict) else {}
+        return answer.read_as(kind)
+    except ValueError as exc:
+        raise AcmeFailed(f"the authority sends what is no {what}: {' '.join(str(exc).split())[:150]}") from None
 
 
-def _words(problem: Mapping[str, Any]) -> str:
-    """A problem document (RFC 7807) with those inside it, for people."""
-    detail = str(problem.get("detail") or problem.get("title") or problem.get("type") or "no reason")
-    inner = [_words(part) for part in problem.get("subproblems", ()) if isinstance(part, dict)]
-    return " ".join("; ".join([detail, *inner]).split())[:400]
+def _problem(answer: HttpAnswer) -> AcmeProblem:
+    """What an answer says that is wrong; an empty one where it says nothing of use."""
+    try:
+        return answer.read_as(AcmeProblem)
+    except ValueError:
+        return AcmeProblem()
 
 
-def _refusal(answer: HttpAnswer, problem: Mapping[str, Any], kind: str, now: datetime) -> CounterpartError:
-    words = _words(problem) if problem else f"status {answer.status}"
-    if kind == "rateLimited" or answer.status == 429:
+def _refusal(answer: HttpAnswer, problem: AcmeProblem, now: datetime) -> CounterpartError:
+    words = problem.words() if problem != AcmeProblem() else f"status {answer.status}"
+    if problem.kind == "rateLimited" or answer.status == 429:
         said = answer.header("Retry-After")
         return AcmeBusy(f"the authority asks to wait{f' {retry_after(said, now):.0f} s' if said else ''}: {words}")
     if answer.status >= 500:
         return AcmeFailed(f"the authority fails: {words}")
-    return AcmeRefused(f"the authority refuses: {words}" + (f" ({kind})" if kind else ""), kind)
+    kind = f" ({problem.kind})" if problem.kind else ""
+    return AcmeRefused(f"the authority refuses: {words}{kind}", problem.kind)
 
 
 def request_for(key_pem: bytes, names: Sequence[str]) -> bytes:

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import base64
+import re
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Protocol
+from typing import TYPE_CHECKING, Protocol
 
 from hooper.certs.acme import AcmeClient, AcmeFailed, AcmeRefused, Order, request_for
 from hooper.certs.challenges import ProofMemory, Prover
@@ -23,6 +24,7 @@ if TYPE_CHECKING:
     from hooper.site.model import Authority, Site
 
 DUE_SHARE = 1 / 3  # of its life: what is left when a certificate should be ordered anew
+TOKEN = re.compile(r"[A-Za-z0-9_-]{1,400}")  # RFC 8555 section 8.1: base64url
 FORGOTTEN = ("accountDoesNotExist",)
 
 
@@ -133,9 +135,8 @@ class Ordering:
                 order = await acme.finalize(order, request_for(key, planned.names))
             if order.status == "processing":
                 order = await acme.settled(order, ("processing",))
-            if order.status != "valid" or "certificate" not in order.document:
-                error = order.document.get("error")
-                why = str(error.get("detail", "")) if isinstance(error, dict) else ""
+            if order.status != "valid" or not order.body.certificate:
+                why = order.body.error.detail if order.body.error is not None else ""
                 raise AcmeRefused(f"the order came to the state {order.status!r}" + (f": {why}" if why else ""), "")
             chain = await acme.download(order)
             try:
@@ -178,24 +179,18 @@ class Ordering:
     async def _prove_all(self, acme: AcmeClient, certificate: str, order: Order) -> None:
         """One name after the other: two records at one name, as with a wildcard, then never hide each other."""
         prover = self._prover(certificate)
-        for proof in await acme.authorizations(order):
-            bare = str(proof.get("identifier", {}).get("value", ""))
-            name = f"*.{bare}" if proof.get("wildcard") else bare
-            challenges: dict[str, Any] = {
-                str(challenge.get("type")): challenge
-                for challenge in proof.get("challenges", ())
-                if isinstance(challenge, dict)
-            }
-            if proof.get("status") == "valid":
+        for url, proof in await acme.authorizations(order, self.site.certificates[certificate].names):
+            if proof.status == "valid":
                 continue
-            if proof.get("status") != "pending":
-                raise AcmeRefused(f"the proof of {name} is {proof.get('status')}", "unauthorized")
-            kind = await prover.choose(name, set(challenges))
-            token = str(challenges[kind].get("token", ""))
-            if not token.replace("-", "").replace("_", "").isalnum():
+            if proof.status != "pending":
+                raise AcmeRefused(f"the proof of {proof.name} is {proof.status}", "unauthorized")
+            challenges = {challenge.type: challenge for challenge in proof.challenges}
+            kind = await prover.choose(proof.name, set(challenges))
+            token = challenges[kind].token
+            if TOKEN.fullmatch(token) is None:
                 raise AcmeFailed(f"the authority gives a token that is none: {token[:40]!r}")
-            async with prover.shown(kind, name, token, acme.key_authorization(token), acme.text_of(token)):
-                await acme.prove(challenges[kind], proof["url"])
+            async with prover.shown(kind, proof.name, token, acme.key_authorization(token), acme.text_of(token)):
+                await acme.prove(challenges[kind], url)
 
     # --- what is kept
 

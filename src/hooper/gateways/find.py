@@ -26,6 +26,7 @@ ROUNDS = (0.0, 0.6, 1.2)  # seconds; datagrams get lost (UPnP Device Architectur
 BETWEEN_TARGETS = 0.03  # seconds, in which a closed port is heard of
 ANSWERS_KEPT, LOCATIONS_TRIED = 256, 8  # what is more is noise, or somebody's joke
 GRACE = 0.3  # seconds for further answers once every router has answered
+SERVICES = 8  # of one description; a router has a connection or two
 BRANCHES = ("WANIPConnection:2", "WANIPConnection:1", "WANPPPConnection:2", "WANPPPConnection:1")
 
 
@@ -110,7 +111,10 @@ async def search_routers(
     async def one(key: str, address: IPv4Address) -> None:
         locations = list(dict.fromkeys(found.location for sender, found in answers if sender == address))
         try:
-            routers[key] = await _describe(door, key, address, locations, deadline)
+            with anyio.fail_after(deadline):  # for all of what it offers together
+                routers[key] = await _describe(door, key, address, locations, deadline)
+        except TimeoutError:
+            trouble[key] = NoAnswer(f"{key} ({address}) takes too long to describe itself")
         except HooperError as exc:
             if not isinstance(exc, RouterMute):
                 exc = CounterpartError(
@@ -190,7 +194,7 @@ async def _describe(door: Door, key: str, address: IPv4Address, locations: Seque
             if url.address != address:
                 raise WireError("location", 0, f"{key} at {address} points to another device, {url.address}")
             described = upnp.parse_description((await ask(door, url, deadline)).body, location)
-            offered += _services(door, address, described, deadline)
+            offered += _services(door, address, described, deadline)[:SERVICES]
         except HooperError as exc:
             problem = exc
     for branch in BRANCHES:

@@ -5,11 +5,13 @@ from __future__ import annotations
 import struct
 from collections.abc import Sequence
 from ipaddress import ip_address
+from typing import Any
 
 import anyio
 import dns.exception
 import dns.flags
 import dns.message
+import dns.name
 import dns.rcode
 import dns.rdatatype
 import dns.tsig
@@ -21,6 +23,7 @@ from hooper.net.exchange import exchange
 from hooper.net.proxy import close_quietly
 from hooper.net.types import Datagram, Door, Endpoint
 
+ALIASES, RECORDS = 8, 100  # of one answer; no name in use has more
 SCHEDULE = (0.0, 1.0, 2.0)  # seconds; RFC 1035 section 4.2.1 leaves the times to the asker
 
 
@@ -43,9 +46,12 @@ async def ask_raw(door: Door, server: Endpoint, message: dns.message.Message, de
             return False
 
     came = await exchange(door, server, data, schedule=SCHEDULE, deadline=deadline, matches=matches)
-    if parse_unchecked(came.data).flags & dns.flags.TC:
-        return await _over_stream(door, server, data, deadline)
-    return came.data
+    if not parse_unchecked(came.data).flags & dns.flags.TC:
+        return came.data
+    whole = await _over_stream(door, server, data, deadline)
+    if not matches(Datagram(whole, server)):
+        raise WireError("answer", 0, f"{server} answers another question over TCP")
+    return whole
 
 
 async def _over_stream(door: Door, server: Endpoint, data: bytes, deadline: float) -> bytes:
@@ -70,6 +76,28 @@ async def ask_dns(door: Door, server: Endpoint, message: dns.message.Message, de
         raise WireError("answer", 0, f"{server} answers with a damaged message") from None
 
 
+def _query(name: str, kind: dns.rdatatype.RdataType) -> dns.message.Message:
+    """Raises: WireError: no DNS message can carry such a name (RFC 1035 section 2.3.4)."""
+    try:
+        return dns.message.make_query(name, kind)
+    except dns.exception.DNSException as exc:
+        raise WireError("name", 0, f"{name[:60]!r} cannot be asked for: {exc}") from None
+
+
+def _answers(answer: dns.message.Message, name: dns.name.Name, kind: dns.rdatatype.RdataType) -> list[Any]:
+    """The records for exactly that name, and those that it is an alias of (RFC 1034 section 3.6.2), as far as the
+    answer holds them: what else stands in it was not asked for.
+    """
+    for _ in range(ALIASES):
+        own = [rrset for rrset in answer.answer if rrset.name == name]
+        found = [record for rrset in own if rrset.rdtype == kind for record in rrset]
+        alias = next((rrset for rrset in own if rrset.rdtype == dns.rdatatype.CNAME), None)
+        if found or alias is None:
+            return found[:RECORDS]
+        name = next(iter(alias)).target
+    return []
+
+
 async def records(
     door: Door, server: Endpoint, name: str, kind: str, deadline: float, *, recursive: bool = True
 ) -> tuple[str, ...]:
@@ -79,13 +107,13 @@ async def records(
     Raises: NoAnswer, ConnectFailed; WireError: it answers with a failure.
     """
     wanted = dns.rdatatype.from_text(kind)
-    asked = dns.message.make_query(name, wanted)
+    asked = _query(name, wanted)
     if not recursive:
         asked.flags &= ~dns.flags.RD
     answer = await ask_dns(door, server, asked, deadline)
     if answer.rcode() not in (dns.rcode.NOERROR, dns.rcode.NXDOMAIN):
         raise WireError("answer", 3, f"{server} answers {dns.rcode.to_text(answer.rcode())} for {name}")
-    found = [record for rrset in answer.answer if rrset.rdtype == wanted for record in rrset]
+    found = _answers(answer, asked.question[0].name, wanted)
     if kind == "TXT":
         return tuple(sorted(b"".join(record.strings).decode("utf-8", "replace") for record in found))
     if kind == "NS":
@@ -103,7 +131,7 @@ async def zone_of(door: Door, server: Endpoint, name: str, deadline: float) -> t
 
     None: the server knows no zone. Raises: as `records`.
     """
-    asked = dns.message.make_query(name.removeprefix("*."), dns.rdatatype.SOA)
+    asked = _query(name.removeprefix("*."), dns.rdatatype.SOA)
     answer = await ask_dns(door, server, asked, deadline)
     if answer.rcode() not in (dns.rcode.NOERROR, dns.rcode.NXDOMAIN):
         raise WireError("answer", 3, f"{server} answers {dns.rcode.to_text(answer.rcode())} for {name}")

@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import base64
 import contextlib
-import json
 import ssl
 from collections.abc import AsyncIterator, Iterable, Mapping
 from contextlib import asynccontextmanager
@@ -15,7 +14,7 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from email.utils import parsedate_to_datetime
 from functools import lru_cache
-from typing import Any, Protocol
+from typing import Any, Protocol, TypeVar
 from urllib.parse import quote, unquote, urlsplit
 
 import anyio
@@ -24,12 +23,15 @@ from anyio.abc import ByteStream
 
 from hooper.addresses import parse_address
 from hooper.errors import CounterpartError, HooperError, MachineError
+from hooper.jsonform import read_json
 from hooper.net.proxy import close_quietly
 from hooper.net.types import Door
 
 WAIT_S = 300.0  # seconds to leave a busy server alone where it does not say how long
 WAIT_AT_MOST_S = 86_400.0
 URL_SAFE = "/%:@!$&'()*+,;=~?-._"
+CHARSETS = ("utf-8", "us-ascii", "ascii", "iso-8859-1", "iso-8859-15", "windows-1252", "latin-1")
+T = TypeVar("T")
 BODY_LIMIT = 1024 * 1024  # bytes; no answer that we ask for is longer
 
 
@@ -185,16 +187,17 @@ class HttpAnswer:
 
     @property
     def text(self) -> str:
-        """The body in the encoding that it names, else in UTF-8; what does not fit is replaced."""
-        _, _, charset = self.headers.get("content-type", "").lower().partition("charset=")
-        try:
-            return self.content.decode(charset.strip("\"' ;") or "utf-8", "replace")
-        except LookupError:
-            return self.content.decode("utf-8", "replace")
+        """The body in the encoding that it names, if that is in use, else in UTF-8; what does not fit is replaced."""
+        _, _, named = self.headers.get("content-type", "").lower().partition("charset=")
+        charset = named.partition(";")[0].strip("\"' ")
+        return self.content.decode(charset if charset in CHARSETS else "utf-8", "replace")
 
-    def json(self) -> Any:
-        """Raises: ValueError, RecursionError: it is none."""
-        return json.loads(self.content)
+    def read_as(self, kind: type[T]) -> T:
+        """The JSON of the body as that type: what is not ours is read here and nowhere else.
+
+        Raises: ValueError: it is no JSON, or of another form.
+        """
+        return read_json(kind, self.content)
 
 
 class HttpClient(Protocol):
@@ -243,6 +246,8 @@ async def _whole(answer: httpcore.Response) -> HttpAnswer:
     headers: dict[str, str] = {}
     for name, value in answer.headers:
         headers.setdefault(name.decode("latin-1").lower(), value.decode("latin-1"))
+    if headers.get("content-encoding", "identity").strip().lower() not in ("", "identity"):
+        raise HttpFailed(f"it answers in an encoding that was not asked for: {headers['content-encoding'][:40]!r}")
     return HttpAnswer(answer.status, headers, bytes(body))
 
 
