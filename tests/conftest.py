@@ -18,6 +18,7 @@ steady = os.environ.get("CI") == "true"  # there the same examples each time; el
 settings.register_profile("hooper", max_examples=100, deadline=None, derandomize=steady)
 settings.load_profile("hooper")
 
+os.umask(0o077)  # secret files are private, as their owners make them
 os.environ["PATH"] = os.pathsep.join([os.environ.get("PATH", ""), "/usr/sbin", "/sbin"])  # where Debian keeps servers
 TOOLS = ("ip", "nft", "nginx", "sshd", "turnserver", "miniupnpd", "named")
 

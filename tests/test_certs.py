@@ -23,8 +23,8 @@ from joserfc.jwk import ECKey
 from hooper.certs.acme import AcmeBusy, AcmeClient, AcmeFailed, AcmeRefused, encoded, request_for
 from hooper.certs.acmeform import Challenge
 from hooper.certs.challenges import NoProof, Prover
-from hooper.certs.inspect import is_for, judge, load_chain, load_pem, reaches_root, well_known_roots
-from hooper.certs.order import Ordering
+from hooper.certs.inspect import is_for, judge, load_chain, load_pem, reaches_root, unfit, well_known_roots
+from hooper.certs.order import WORDS, Ordering
 from hooper.certs.store import CertificateStore, _new_key
 from hooper.clock import SystemClock
 from hooper.errors import MachineError
@@ -108,7 +108,7 @@ def test_a_chain_for_another_key_is_not_kept(tmp_path: Path) -> None:
     assert store.pending_key("a", fresh=False) == key
     other = ec.generate_private_key(ec.SECP256R1()).public_key()
     with pytest.raises(MachineError, match="not for the key"):
-        store.keep("a", key, authority.issue([NAME], other, NOW))
+        store.keep("a", key, load_pem(authority.issue([NAME], other, NOW)))
     assert store.kept("a") is None
     assert store.account_key("https://a/") == store.account_key("https://a/") != store.account_key("https://b/")
 
@@ -254,6 +254,88 @@ def test_refused_nonces_are_replaced() -> None:
 def test_refusals_are_told_in_the_authoritys_words(reply: Reply, kind: type[Exception], words: str) -> None:
     with pytest.raises(kind, match=words):
         with_client(Scripted({"/newAccount": [reply]}), lambda acme: acme.register([], None))
+
+
+@pytest.mark.parametrize(
+    "wrong",
+    [
+        b"", b"null", b"[]", b"3", b"{}", b'{"status": 3}', b'{"status": ["pending"]}', b'{"status": null}',
+        b'{"status": "pending", "authorizations": 3}', b'{"status": "pending", "authorizations": [1, {}]}',
+        b'{"status": "pending", "authorizations": {"a": 1}}', b'{"status": "valid", "certificate": {}}',
+        b'{"status": "ready", "finalize": []}', b'{"status": "invalid", "error": "no"}', b"[" * 100_000,
+        b'{"status": "' + b"x" * 3000 + b'"}', b'{"status": "pending", "authorizations": [' + b'"y",' * 200 + b'"z"]}',
+        b"\xff\xfe", b'{"status": 1e999}',
+    ],
+)  # fmt: skip
+def test_objects_of_wrong_shape_are_refused_in_words(wrong: bytes) -> None:
+    script = Scripted({"/newAccount": [ACCOUNT], "/order/1": [(200, {}, wrong)]})
+
+    async def look(acme: AcmeClient) -> None:
+        await acme.register([], None)
+        await acme.order("https://ca.example/order/1")
+
+    with pytest.raises(AcmeFailed, match="is no order"):
+        with_client(script, look)
+
+
+@pytest.mark.parametrize(
+    ("urls", "identifier", "words"),
+    [
+        (100, NAME, "100 proofs of 1 names"),
+        (1, "other.example", "which was not ordered"),
+    ],
+)
+def test_no_more_is_proven_than_was_ordered(urls: int, identifier: str, words: str) -> None:
+    proof = {"status": "pending", "identifier": {"type": "dns", "value": identifier}, "challenges": []}
+    order = {"status": "pending", "authorizations": [f"https://ca.example/proof/{n}" for n in range(urls)]}
+    script = Scripted({"/newAccount": [ACCOUNT], "/order/1": [(200, {}, order)], "/proof/0": [(200, {}, proof)]})
+
+    async def look(acme: AcmeClient) -> None:
+        await acme.register([], None)
+        await acme.authorizations(await acme.order("https://ca.example/order/1"), [NAME])
+
+    with pytest.raises(AcmeFailed, match=words):
+        with_client(script, look)
+
+
+def test_generations_are_kept_and_brought_back(tmp_path: Path) -> None:
+    store, authority = CertificateStore(tmp_path), TownAuthority(NOW)
+    leaves = []
+    for day in range(3):
+        key = store.pending_key("a", fresh=True)
+        public = serialization.load_pem_private_key(key, None).public_key()
+        assert isinstance(public, ec.EllipticCurvePublicKey)
+        chain = load_pem(authority.issue([NAME], public, NOW + timedelta(days=day)))
+        leaves.append(store.keep("a", key, chain).leaf)
+    earlier = store.earlier("a")
+    assert [kept.leaf for kept in earlier.values()] == [leaves[1], leaves[0]]
+    oldest = list(earlier)[1]
+    assert store.restore("a", oldest).leaf == leaves[0]
+    assert {kept.leaf for kept in store.earlier("a").values()} == {leaves[1], leaves[2]}
+    assert b"BEGIN PRIVATE KEY" in store.key_path("a").read_bytes()
+    (path,) = [one for one in (tmp_path / "a" / "earlier").iterdir() if one.stem == next(iter(store.earlier("a")))]
+    assert path.stat().st_mode & 0o077 == 0
+    with pytest.raises(MachineError):
+        store.restore("a", "nix")
+
+
+@pytest.mark.parametrize(
+    ("names", "age", "words"),
+    [
+        ([NAME], timedelta(days=400), "ended already"),
+        (["other.example"], timedelta(0), "not for all names"),
+        ([NAME], timedelta(days=-30), "begins later"),
+    ],
+)
+def test_what_is_worse_never_replaces_what_is_kept(names: list[str], age: timedelta, words: str) -> None:
+    authority = TownAuthority(NOW - timedelta(days=900))
+    key = ec.generate_private_key(ec.SECP256R1()).public_key()
+    issued = load_pem(authority.issue(names, key, NOW - age))
+    found = unfit(issued, [NAME], [authority.root], NOW)
+    assert words in "; ".join(WORDS[code] for code in found)
+    fine = load_pem(authority.issue([NAME], key, NOW + timedelta(minutes=10)))
+    assert unfit(fine, [NAME], [authority.root], NOW) == [], "an authority's clock may be ahead"
+    assert unfit(fine, [NAME], [TownAuthority(NOW).root], NOW) == ["certificate-untrusted"]
 
 
 def test_a_proof_that_fails_says_why() -> None:

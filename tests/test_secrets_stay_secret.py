@@ -3,22 +3,29 @@
 from __future__ import annotations
 
 import base64
+import json
 import os
 import subprocess
 import sys
 import urllib.parse
 from pathlib import Path
 
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from hooper import secret
+from hooper.files import make_folder
 from support.program import hooper, town_here
 
 PLANTED = 'planted/secret+of "the" heron=quay'  # letters that are written otherwise in URLs, JSON and base64
 PROXY_WORD, NAMES_WORD = "planted-word-of-the-proxy", "planted-word-of-the-names"
 
 
-def forms(secret: str) -> set[bytes]:
+def forms(word: str) -> set[bytes]:
     """The secret in all the ways that it could have been written."""
-    raw = secret.encode()
-    texts = {secret, urllib.parse.quote(secret, safe=""), urllib.parse.quote_plus(secret), secret.replace('"', '\\"')}
+    raw = word.encode()
+    texts = {word, urllib.parse.quote(word, safe=""), urllib.parse.quote_plus(word), word.replace('"', '\\"')}
     found = {text.encode() for text in texts} | {raw.hex().encode()}
     for shift in range(3):  # in the middle of something longer
         found.add(base64.b64encode(b"x" * shift + raw)[4:-4])
@@ -86,10 +93,10 @@ def test_no_secret_is_written_anywhere(tmp_path: Path) -> None:
     kept = everything_written(state, {"key.pem", "pair.pem", "ordered-key.pem", "chain.pem"} | _accounts(state))
     assert len(said) > 10_000
     assert len(kept) > 10_000
-    for secret in (token, club, zone, PLANTED, PROXY_WORD, NAMES_WORD):
-        for written in forms(secret):
-            assert written not in said, (secret, written)
-            assert written not in kept, (secret, written)
+    for word in (token, club, zone, PLANTED, PROXY_WORD, NAMES_WORD):
+        for written in forms(word):
+            assert written not in said, (word, written)
+            assert written not in kept, (word, written)
     assert keys
     for private in keys:
         body = private.split(b"\n")[1]
@@ -98,7 +105,7 @@ def test_no_secret_is_written_anywhere(tmp_path: Path) -> None:
 
 
 def _accounts(state: Path) -> set[str]:
-    return {path.name for path in state.rglob("account-*.pem")}
+    return {path.name for pattern in ("account-*.pem", "earlier/*.pem") for path in state.rglob(pattern)}
 
 
 def test_a_fault_of_ours_does_not_tell_a_secret(tmp_path: Path) -> None:
@@ -130,3 +137,45 @@ def test_a_secret_in_the_site_file_itself_is_never_repeated(tmp_path: Path) -> N
         ran = hooper("plan", "--site", str(site), *form)
         assert ran.code == 3
         assert NAMES_WORD not in ran.out + ran.err
+
+
+@given(st.text(min_size=12, max_size=40), st.integers(0, 30), st.sampled_from(["", "user:", "x", "ab"]))
+def test_no_form_of_a_secret_passes(value: str, cut: int, before: str) -> None:
+    """As it is, quoted, in a URL, in JSON, in Base64 behind something; and cut off by whoever showed it."""
+    secret.keep_out_of_output(value)
+    try:
+        raw = value.encode("utf-8", "replace")
+        shown = (value, repr(value), json.dumps(value), urllib.parse.quote(value), f"https://x/?k={value}&y=1")
+        for text in shown:
+            assert value not in secret.redact(text)
+        coded = base64.b64encode(before.encode() + raw).decode()
+        if len(coded) > 12:
+            assert coded[6:-4] not in secret.redact(f"Basic {coded}")
+        left = secret.redact(f"it said {value[: len(value) - cut]}")
+        assert value[: max(9, len(value) // 2 + 1)] not in left
+    finally:
+        secret._known.clear()
+
+
+@pytest.mark.parametrize("mode", [0o644, 0o640, 0o604])
+def test_a_secret_file_that_others_can_read_is_refused(tmp_path: Path, mode: int) -> None:
+    with town_here(tmp_path / "lab") as lab:
+        path = lab.folder / "secrets" / "club-names"
+        path.chmod(mode)
+        assert lab.run("lab", "break", "name-stale").code == 0
+        ran = lab.run("name", "update", "--again", "--state", str(tmp_path / "state"))
+        assert (ran.code, "chmod 600" in ran.err) == (6, True)
+        allowed = lab.run("name", "update", "--again", "--state", str(tmp_path / "state"), "--insecure-files")
+        assert allowed.code != 6
+        secret._readable_by_others = False
+        path.chmod(0o600)
+        assert lab.run("name", "update", "--again", "--state", str(tmp_path / "state")).code != 6
+
+
+def test_folders_are_private_whatever_the_umask(tmp_path: Path) -> None:
+    before = os.umask(0)
+    try:
+        make_folder(tmp_path / "a" / "b" / "c", private=True)
+    finally:
+        os.umask(before)
+    assert {(tmp_path / part).stat().st_mode & 0o777 for part in ("a", "a/b", "a/b/c")} == {0o700}

@@ -46,9 +46,12 @@ def write_atomically(path: Path, data: bytes, *, private: bool = False, mode: in
 
 
 def make_folder(path: Path, *, private: bool = False) -> None:
-    """Make a folder and those around it; private: its mode is 0700. Raises: MachineError."""
+    """Make a folder and those around it that are missing; private: their mode is 0700. Raises: MachineError."""
     try:
-        path.mkdir(parents=True, exist_ok=True, mode=0o700 if private else 0o777)
+        for folder in reversed([path, *path.parents]):
+            if not folder.exists():
+                folder.mkdir(exist_ok=True, mode=0o700 if private else 0o777)
+        path.mkdir(exist_ok=True)
     except OSError as exc:
         raise machine_error(exc, f"the folder {path} cannot be made") from None
 

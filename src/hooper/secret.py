@@ -2,17 +2,26 @@
 
 from __future__ import annotations
 
+import base64
+import json
 import os
 import re
+import stat
+from collections.abc import Iterator
 from dataclasses import dataclass
+from html import escape
 from pathlib import Path
+from urllib.parse import quote, quote_plus
 
+from hooper import deeds
 from hooper.errors import MachineError
 
 _ENV = re.compile(r"env:([A-Za-z_][A-Za-z0-9_]*)")
 _LIMIT = 64 * 1024  # bytes; a secret file larger than this is some other file
 _MASK = "[secret]"
+CUT = 8  # characters at the start of a secret by which one that was cut is known
 _known: set[str] = set()
+_readable_by_others = False
 
 
 class Secret:
@@ -69,6 +78,7 @@ class SecretRef:
         path = base / Path(self.place).expanduser()
         try:
             with path.open("rb") as file:
+                _refuse_shared(path, os.fstat(file.fileno()).st_mode)
                 data = file.read(_LIMIT + 1)
             text = data.decode("utf-8-sig")
         except OSError as exc:
@@ -86,14 +96,66 @@ class SecretRef:
         return Secret(value, str(self))
 
 
+def allow_shared_files() -> None:
+    """Take secrets from files that others can read too, as on a file system that knows no modes."""
+    global _readable_by_others
+    _readable_by_others = True
+
+
+def _refuse_shared(path: Path, mode: int) -> None:
+    """Raises: MachineError: others on this machine can read the file too."""
+    if os.name != "nt" and mode & 0o077 and stat.S_ISREG(mode) and not _readable_by_others:
+        raise MachineError(
+            f"the secret file {path} can be read by others (its mode is {mode & 0o777:03o})",
+            code="secret-shared",
+            remedy=f"chmod 600 {path}; where the file system knows no modes, give {deeds.SHARED_FILES}.",
+        )
+
+
 def keep_out_of_output(value: str) -> None:
-    """Remember `value`, so that `redact` takes it out. Values under 4 characters are left: they match everywhere."""
+    """Remember `value` and the forms in which it travels, so that `redact` takes them out.
+
+    Values under 4 characters are left: they match everywhere.
+    """
     if len(value) >= 4:
-        _known.add(value)
+        _known.update(form for form in _renderings(value) if len(form) >= 4)
+
+
+def _renderings(value: str) -> Iterator[str]:
+    """A secret as it may come back: in the open, quoted by Python or JSON, in a URL, in HTML, in Base64 (RFC 4648)."""
+    yield value
+    yield repr(value)[1:-1]
+    yield repr(value.encode())[2:-1]
+    for ascii_only in (True, False):
+        yield json.dumps(value, ensure_ascii=ascii_only)[1:-1]
+    for safe in ("", "/", "/:@!$&'()*+,;=~"):
+        yield quote(value, safe=safe)
+    yield quote_plus(value)
+    yield escape(value)
+    data = value.encode()
+    coded = [data.hex()]
+    for before in range(3):  # it may stand behind something else, as in basic authorization (RFC 7617)
+        first, last = -(-before * 4 // 3), (before + len(data)) * 4 // 3  # the characters that it alone decides
+        for encode in (base64.b64encode, base64.urlsafe_b64encode):
+            coded.append(encode(b"\0" * before + data).decode()[first:last])
+    yield from (form for form in coded if len(form) >= CUT)
 
 
 def redact(text: str) -> str:
-    """`text` with every known secret replaced, the longest first."""
+    """`text` with every known secret replaced, the longest first; what begins like one and was cut counts too."""
     for value in sorted(_known, key=len, reverse=True):
         text = text.replace(value, _MASK)
+        least = max(CUT, len(value) // 2)
+        at = text.find(value[:least]) if len(value) > least else -1
+        while at >= 0:
+            end = at + least
+            while end < len(text) and end - at < len(value) and text[end] == value[end - at]:
+                end += 1
+            text = text[:at] + _MASK + text[end:]
+            at = text.find(value[:least], at + len(_MASK))
     return text
+
+
+def excerpt(text: str, length: int) -> str:
+    """The beginning of what a counterpart said, on one line: secrets are taken out before anything is cut."""
+    return " ".join(redact(text).split())[:length]

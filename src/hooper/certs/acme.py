@@ -13,10 +13,11 @@ from typing import TYPE_CHECKING, Any, TypeVar
 from urllib.parse import urljoin
 
 from hooper import deeds
-from hooper.certs.acmeform import Authorization, Challenge, Directory, OrderBody, AcmeProblem
+from hooper.certs.acmeform import AcmeProblem, Authorization, Challenge, Directory, OrderBody
 from hooper.clock import Clock
 from hooper.errors import CounterpartError
 from hooper.net.http import retry_after
+from hooper.secret import excerpt
 
 if TYPE_CHECKING:
     from joserfc.jwk import ECKey
@@ -105,7 +106,7 @@ class AcmeClient:
         headers = {"Content-Type": "application/jose+json"} if message is not None else {}
         content = json.dumps(message).encode() if message is not None else None
         if not url.startswith("https://"):
-            raise AcmeFailed(f"the authority names an address that is not https: {url[:100]}")
+            raise AcmeFailed(f"the authority names an address that is not https: {excerpt(url, 100)}")
         try:
             answer = await self._client.request(method, url, headers=headers, content=content)
         except HttpFailed as exc:
@@ -142,7 +143,7 @@ class AcmeClient:
             try:
                 url = urljoin(url, to)
             except ValueError:
-                raise AcmeFailed(f"the authority leads to what is no address: {to[:100]!r}") from None
+                raise AcmeFailed(f"the authority leads to what is no address: {excerpt(to, 100)!r}") from None
         raise AcmeFailed(f"{self._directory_url} leads round and round")
 
     async def _nonce(self) -> str:
@@ -245,7 +246,7 @@ class AcmeClient:
         found = [(url, _body(await self.post(url, None), Authorization, "authorization")) for url in urls]
         strange = [proof.name for _, proof in found if proof.name.lower() not in {name.lower() for name in names}]
         if strange:
-            raise AcmeFailed(f"the authority asks for a proof of {strange[0][:100]!r}, which was not ordered")
+            raise AcmeFailed(f"the authority asks for a proof of {excerpt(strange[0], 100)!r}, which was not ordered")
         return found
 
     async def prove(self, challenge: Challenge, authorization: str) -> None:
@@ -306,7 +307,7 @@ def _body(answer: HttpAnswer, kind: type[T], what: str) -> T:
     try:
         return answer.read_as(kind)
     except ValueError as exc:
-        raise AcmeFailed(f"the authority sends what is no {what}: {' '.join(str(exc).split())[:150]}") from None
+        raise AcmeFailed(f"the authority sends what is no {what}: {excerpt(str(exc), 150)}") from None
 
 
 def _problem(answer: HttpAnswer) -> AcmeProblem:

@@ -6,6 +6,8 @@ from typing import Annotated
 
 from pydantic import BaseModel, ConfigDict, Field
 
+from hooper.secret import excerpt
+
 Text = Annotated[str, Field(max_length=2000)]
 AT_MOST = 100  # authorizations, challenges and problems in one object; no authority has use for more
 
@@ -32,7 +34,7 @@ class AcmeProblem(_Object):
     def words(self) -> str:
         """For people."""
         said = self.detail or self.title or self.type or "no reason"
-        return " ".join("; ".join([said, *(inner.words() for inner in self.subproblems[:8])]).split())[:400]
+        return excerpt("; ".join([said, *(inner.words() for inner in self.subproblems[:8])]), 400)
 
 
 class Directory(_Object):

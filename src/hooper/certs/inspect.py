@@ -5,7 +5,7 @@ from __future__ import annotations
 import warnings
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import datetime, timedelta
 from typing import TYPE_CHECKING
 
 from hooper.certs.problems import ABSENT, EXPIRED, NOT_YET, OTHER_NAME, UNTRUSTED
@@ -14,6 +14,7 @@ from hooper.dnsnames import any_stands_for
 if TYPE_CHECKING:
     from cryptography import x509
 
+AHEAD = timedelta(hours=1)  # of an authority's clock
 CHAIN_LENGTH = 8  # certificates from a leaf to its root; more is a loop
 
 
@@ -123,6 +124,19 @@ def judge(
         if not reaches_root(chain, roots, now) and planned:
             problems.append(UNTRUSTED)
     return ChainJudged(tuple(problems), own)
+
+
+def unfit(
+    chain: Sequence[x509.Certificate], names: Iterable[str], roots: Sequence[x509.Certificate], now: datetime
+) -> list[str]:
+    """What speaks against a chain that was just issued for `names`: codes, the gravest first.
+
+    Authorities' clocks may be ahead a little (RFC 5280 section 4.1.2.5 knows no other start than this one).
+    """
+    found = {problem for name in names for problem in judge(chain, name, roots, now, planned=True).problems}
+    if chain[0].not_valid_before_utc - now <= AHEAD:
+        found.discard(NOT_YET)
+    return [code for code in (ABSENT, EXPIRED, NOT_YET, OTHER_NAME, UNTRUSTED) if code in found]
 
 
 def well_known_roots() -> list[x509.Certificate]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import base64
 import re
 from collections.abc import Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
@@ -12,6 +13,8 @@ from typing import TYPE_CHECKING, Protocol
 
 from hooper.certs.acme import AcmeClient, AcmeFailed, AcmeRefused, Order, request_for
 from hooper.certs.challenges import ProofMemory, Prover
+from hooper.certs.inspect import load_pem, unfit, well_known_roots
+from hooper.certs.problems import ABSENT, EXPIRED, NOT_YET, OTHER_NAME, UNTRUSTED
 from hooper.certs.rows import CertificateRow
 from hooper.certs.store import CertificateStore, Kept
 from hooper.clock import rfc3339
@@ -21,10 +24,19 @@ from hooper.net.types import Door
 from hooper.store.orders import Started
 
 if TYPE_CHECKING:
+    from cryptography import x509
+
     from hooper.site.model import Authority, Site
 
 DUE_SHARE = 1 / 3  # of its life: what is left when a certificate should be ordered anew
 TOKEN = re.compile(r"[A-Za-z0-9_-]{1,400}")  # RFC 8555 section 8.1: base64url
+WORDS = {
+    ABSENT: "it vouches for itself alone",
+    EXPIRED: "it has ended already",
+    NOT_YET: "it begins later",
+    OTHER_NAME: "it is not for all names that were ordered",
+    UNTRUSTED: "nobody that is trusted vouches for it",
+}
 FORGOTTEN = ("accountDoesNotExist",)
 
 
@@ -138,11 +150,7 @@ class Ordering:
             if order.status != "valid" or not order.body.certificate:
                 why = order.body.error.detail if order.body.error is not None else ""
                 raise AcmeRefused(f"the order came to the state {order.status!r}" + (f": {why}" if why else ""), "")
-            chain = await acme.download(order)
-            try:
-                self.store.keep(certificate, key, chain)
-            except ValueError:
-                raise AcmeFailed("what the authority gave is no certificate in PEM") from None
+            self.store.keep(certificate, key, self._judged(certificate, await acme.download(order)))
         except AcmeRefused as exc:
             if exc.kind not in FORGOTTEN:
                 self._started(certificate, None)  # a refused order is of no use any more
@@ -153,6 +161,31 @@ class Ordering:
             raise
         await self._prover(certificate).clear_leftovers()
         self._started(certificate, None)
+
+    def _judged(self, certificate: str, data: bytes) -> list[x509.Certificate]:
+        """The chain that came, if it is better than what is kept. Raises: AcmeFailed: it is of no use."""
+        try:
+            chain = load_pem(data)
+        except ValueError:
+            raise AcmeFailed("what the authority gave is no certificate in PEM") from None
+        planned, now = self.site.certificates[certificate], self.here.clock.now()
+        roots, kept = self._roots(planned.authority), self.store.kept(certificate)
+        wrong = unfit(chain, planned.names, roots, now)
+        if wrong == [UNTRUSTED]:  # some roots are known to devices alone: it may serve, but replaces nothing better
+            good = kept is not None and not unfit(kept.chain, planned.names, roots, now)
+            wrong = wrong if good else []
+        if wrong:
+            left = "; the one that is kept stays" if kept is not None else ""
+            what = ", ".join(WORDS[code] for code in wrong)
+            raise AcmeFailed(f"what the authority issued is of no use: {what}{left}", code="certificate-unfit")
+        return chain
+
+    def _roots(self, authority: str) -> list[x509.Certificate]:
+        trust = self.site.authorities[authority].trust
+        own = read_text(self.base / trust.place).encode() if trust is not None else b""
+        with suppress(ValueError):
+            return [*well_known_roots(), *load_pem(own)] if own else well_known_roots()
+        return well_known_roots()
 
     async def _taken_up(self, acme: AcmeClient, certificate: str, directory: str) -> Order | None:
         """The order of a run that did not come to its end; None: there is none that is of use."""

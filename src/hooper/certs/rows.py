@@ -33,7 +33,26 @@ class CertificateRow:
 
 
 @dataclass(frozen=True, slots=True)
+class EarlierRow:
+    """A generation that was kept before.
+
+    certificate: its key in the site file. generation: the start of its SHA-256 fingerprint. names: that it is for.
+    not_after: RFC 3339.
+    """
+
+    certificate: str
+    generation: str
+    names: tuple[str, ...]
+    issuer: str
+    not_after: str
+
+
+@dataclass(frozen=True, slots=True)
 class CertificatesDocument:
-    """`hooper cert list` and `hooper cert order`. certificates: one row each."""
+    """`hooper cert list`, `hooper cert order` and `hooper cert restore`. certificates: one row each.
+
+    earlier: the generations that were kept before, where they were asked for.
+    """
 
     certificates: tuple[CertificateRow, ...]
+    earlier: tuple[EarlierRow, ...] = ()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import hashlib
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -36,7 +37,8 @@ class Kept:
 
 class CertificateStore:
     """The folder of one site. For each certificate: pair.pem (key and chain, written in one stroke), and from it
-    key.pem and chain.pem, as servers want them; they are made anew where they do not match.
+    key.pem and chain.pem, as servers want them; they are made anew where they do not match. earlier/ has the pairs
+    that were kept before.
     """
 
     def __init__(self, folder: Path) -> None:
@@ -69,21 +71,59 @@ class CertificateStore:
                 write_atomically(path, right, private=True)
         return found
 
-    def keep(self, certificate: str, key: bytes, chain: bytes) -> Kept:
-        """Keep a key with its chain, both PEM. Raises: MachineError: the disk is full, or they do not match."""
+    def keep(self, certificate: str, key: bytes, chain: Sequence[x509.Certificate]) -> Kept:
+        """Keep a key, in PEM, with its chain; the generation before stays beside it.
+
+        Raises: MachineError: the disk is full, or they do not match.
+        """
         from cryptography.hazmat.primitives import serialization
 
         private = serialization.load_pem_private_key(key, None)
-        leaf = load_pem(chain)[0]
         form = (serialization.Encoding.DER, serialization.PublicFormat.SubjectPublicKeyInfo)
-        if leaf.public_key().public_bytes(*form) != private.public_key().public_bytes(*form):
+        if chain[0].public_key().public_bytes(*form) != private.public_key().public_bytes(*form):
             raise MachineError("the certificate that came is not for the key that was ordered", code="wrong-key")
-        make_folder(self._of(certificate), private=True)
-        write_atomically(self._of(certificate) / "pair.pem", key + chain, private=True)
+        self._put(certificate, key + b"".join(one.public_bytes(serialization.Encoding.PEM) for one in chain))
         kept = self.kept(certificate)
         assert kept is not None
         with contextlib.suppress(OSError):
             self._pending(certificate).unlink()
+        return kept
+
+    def _put(self, certificate: str, pair: bytes) -> None:
+        """A pair in the place of the one that is kept, which becomes an earlier one."""
+        path = self._of(certificate) / "pair.pem"
+        make_folder(path.parent, private=True)
+        before = _read(path)
+        if before is not None and before != pair:
+            with contextlib.suppress(ValueError):  # one that is damaged is of no use to anybody
+                make_folder(self._earlier(certificate), private=True)
+                write_atomically(self._earlier(certificate) / f"{_generation(before)}.pem", before, private=True)
+        write_atomically(path, pair, private=True)
+
+    def _earlier(self, certificate: str) -> Path:
+        return self._of(certificate) / "earlier"
+
+    def earlier(self, certificate: str) -> dict[str, Kept]:
+        """The generations that were kept before, the newest first, by the start of their fingerprints."""
+        found: dict[str, Kept] = {}
+        for path in self._earlier(certificate).glob("*.pem"):
+            with contextlib.suppress(ValueError, MachineError):
+                found[path.stem] = Kept(tuple(load_pem((_read(path) or b"").partition(_END)[2])))
+        return dict(sorted(found.items(), key=lambda item: item[1].leaf.not_valid_before_utc, reverse=True))
+
+    def restore(self, certificate: str, generation: str) -> Kept:
+        """Put an earlier generation in the place of the one that is kept, which becomes an earlier one.
+
+        Raises: MachineError: it is not there, or cannot be read.
+        """
+        pair = _read(self._earlier(certificate) / f"{generation}.pem")
+        if pair is None:
+            raise MachineError(f"there is no earlier generation {generation} of {certificate}", code="no-generation")
+        self._put(certificate, pair)
+        with contextlib.suppress(OSError):
+            (self._earlier(certificate) / f"{generation}.pem").unlink()
+        kept = self.kept(certificate)
+        assert kept is not None
         return kept
 
     def _pending(self, certificate: str) -> Path:
@@ -109,6 +149,13 @@ class CertificateStore:
             make_folder(self.folder, private=True)
             write_atomically(path, data, private=True)
         return data
+
+
+def _generation(pair: bytes) -> str:
+    """What a pair is called once it is an earlier one. Raises: ValueError: it is damaged."""
+    from cryptography.hazmat.primitives import hashes
+
+    return load_pem(pair.partition(_END)[2])[0].fingerprint(hashes.SHA256()).hex()[:12]
 
 
 def _new_key() -> bytes:

@@ -25,7 +25,11 @@ STYLE = {"current": "green", "ordered": "green", "watched": "cyan", "due": "oran
 
 
 @command(app, "cert list", site=True, state=True, mask=True, deadline=5.0)
-def list_certificates(session: Session, certificate: CertificateArgument = None) -> int:
+def list_certificates(
+    session: Session,
+    certificate: CertificateArgument = None,
+    every: Annotated[bool, typer.Option("--all", help="Also the generations that were kept before.")] = False,
+) -> int:
     """Each certificate of the site: for which names, by whom, how long it lasts, and where its files are.
 
     One that a device keeps itself is looked at where its services show it.
@@ -35,7 +39,7 @@ def list_certificates(session: Session, certificate: CertificateArgument = None)
 
     file = session.read_site()
     keys = chosen(certificate or (), file.site.certificates, "certificate")
-    done = session.look(look, CertificatesRequest(keys, session.deadline), file)
+    done = session.look(look, CertificatesRequest(keys, session.deadline, earlier=every), file)
     code = _show(session, done)
     if any(r.state in ("absent", "due", "expired") and r.authority != "device" for r in done.document.certificates):
         session.note("\nNext: `hooper cert order`.")
@@ -75,6 +79,24 @@ def order_certificates(
     return code
 
 
+@command(app, "cert restore", site=True, state=True, mask=True)
+def restore_certificate(
+    session: Session,
+    certificate: Annotated[str, typer.Argument(metavar="CERTIFICATE", help="Its key in the site file.")],
+    generation: Annotated[
+        str, typer.Option("--generation", metavar="NAME", help="Which, as `cert list --all` shows it; else the newest.")
+    ] = "",
+) -> int:
+    """Bring a certificate and its key back that were kept before; the one that is kept now stays as an earlier one."""
+    from hooper.usecases.certificates import CertificatesRequest
+    from hooper.usecases.certificates import restore_certificate as restore
+
+    file = session.read_site()
+    keys = chosen((certificate,), file.site.certificates, "certificate")
+    done = session.look(restore, CertificatesRequest(keys, generation=generation), file)
+    return _show(session, done)
+
+
 def _show(session: Session, done: Done[CertificatesDocument]) -> int:
     code = session.show(done.document, _render, errors=done.trouble)
     return worst([code, 0 if all(row.ok for row in done.document.certificates) else EXIT_NEEDS_A_PERSON])
@@ -106,3 +128,6 @@ def _render(document: CertificatesDocument, out: Console) -> None:
         if row.chain is not None:
             out.print(f"{row.certificate}: certificate {row.chain}", soft_wrap=True)
             out.print(f"{' ' * len(row.certificate)}  key         {row.key}", soft_wrap=True)
+    for one in document.earlier:
+        what = f"{one.certificate}: kept before {one.generation}, until {one.not_after[:10]}, by {one.issuer}"
+        out.print(what, soft_wrap=True)

@@ -11,6 +11,7 @@ import typer
 
 from hooper.cli.common import Session
 from hooper.errors import UsageError
+from hooper.secret import allow_shared_files
 
 Body = Callable[..., int | None]
 DEADLINE = "For each probe; all run side by side."
@@ -51,6 +52,9 @@ def _shared(
     if mask:
         text = "Replace public addresses, names and MACs, so that the output can be posted."
         shared.append(_option("masked", bool, False, "--mask", text=text))
+    if site and deadline is not None:
+        text = "Take secrets from files that others can read too."
+        shared.append(_option("insecure_files", bool, False, "--insecure-files", text=text))
     text = "Print one JSON document instead of text."
     shared.append(_option("json", bool, False, "--json", text=text))
     shared.append(
@@ -91,6 +95,8 @@ def command(
             if not 0.05 <= values.get("deadline", 1) <= 3600:
                 message = f"--deadline {values['deadline']:g}: from 0.05 to 3600 seconds"
                 raise UsageError(message, remedy="Give seconds, such as 5.")
+            if values.pop("insecure_files", False):
+                allow_shared_files()
             rows = {parameter.name: given.pop(parameter.name) for parameter in keys}
             first = ({key: value for key, value in rows.items() if value not in (None, [])},) if keys else ()
             raise typer.Exit(body(Session(name, keeps=state, **values), *first, **given) or 0)

@@ -15,7 +15,7 @@ from urllib.parse import quote, quote_plus
 from hooper.errors import CounterpartError, HooperError, MachineError, WireError
 from hooper.files import read_text
 from hooper.net.types import Door, Endpoint
-from hooper.secret import Secret, keep_out_of_output
+from hooper.secret import Secret, excerpt, keep_out_of_output
 from hooper.site import placeholders
 
 if TYPE_CHECKING:
@@ -137,8 +137,6 @@ def _words(updater: Updater, token: Secret | None, name: str, kind: str, value: 
         words["user"] = updater.user
     if token is not None:
         words["token"] = token.reveal()
-        for form in (quote(token.reveal(), safe=""), quote_plus(token.reveal()), json.dumps(token.reveal())[1:-1]):
-            keep_out_of_output(form)
         if updater.user is not None:
             login = base64.b64encode(f"{updater.user}:{token.reveal()}".encode()).decode()
             keep_out_of_output(login)
@@ -166,7 +164,7 @@ def understand(answers: tuple[Meaning, ...], answer: HttpAnswer, now: datetime) 
     Raises: UpdaterBusy, UpdaterRefuses, UpdaterUnclear.
     """
     text = answer.text[:100_000]
-    shown = f"it answers {answer.status}" + (f" {' '.join(text.split())[:80]!r}" if text.strip() else "")
+    shown = f"it answers {answer.status}" + (f" {excerpt(text, 80)!r}" if text.strip() else "")
     means = next((rule.means for rule in answers if _fits(rule, answer.status, text)), None)
     if means is None:
         if answer.status == 429 or answer.status >= 500:

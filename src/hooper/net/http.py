@@ -26,6 +26,7 @@ from hooper.errors import CounterpartError, HooperError, MachineError
 from hooper.jsonform import read_json
 from hooper.net.proxy import close_quietly
 from hooper.net.types import Door
+from hooper.secret import excerpt
 
 WAIT_S = 300.0  # seconds to leave a busy server alone where it does not say how long
 WAIT_AT_MOST_S = 86_400.0
@@ -247,7 +248,9 @@ async def _whole(answer: httpcore.Response) -> HttpAnswer:
     for name, value in answer.headers:
         headers.setdefault(name.decode("latin-1").lower(), value.decode("latin-1"))
     if headers.get("content-encoding", "identity").strip().lower() not in ("", "identity"):
-        raise HttpFailed(f"it answers in an encoding that was not asked for: {headers['content-encoding'][:40]!r}")
+        raise HttpFailed(
+            f"it answers in an encoding that was not asked for: {excerpt(headers['content-encoding'], 40)!r}"
+        )
     return HttpAnswer(answer.status, headers, bytes(body))
 
 

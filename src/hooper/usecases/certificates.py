@@ -7,10 +7,12 @@ from dataclasses import dataclass, replace
 
 from hooper import deeds
 from hooper.certs.order import Ordering
-from hooper.certs.rows import CertificateRow, CertificatesDocument
+from hooper.certs.rows import CertificateRow, CertificatesDocument, EarlierRow
 from hooper.certs.store import CertificateStore
 from hooper.check.shown import watched
+from hooper.clock import rfc3339
 from hooper.errors import HooperError, UsageError
+from hooper.store.locking import alone
 from hooper.usecases.run import Run
 
 
@@ -18,13 +20,16 @@ from hooper.usecases.run import Run
 class CertificatesRequest:
     """certificates: only these; empty: all. deadline: seconds for each question; patience: for what has to show.
 
-    anew: order also where the one that is kept is still good.
+    anew: order also where the one that is kept is still good. earlier: list the generations before too. generation:
+    the one to bring back; empty: the newest.
     """
 
     certificates: tuple[str, ...] = ()
     deadline: float = 5.0
     patience: float = 0.0
     anew: bool = False
+    earlier: bool = False
+    generation: str = ""
 
 
 def _ordering(run: Run, request: CertificatesRequest) -> Ordering:
@@ -48,7 +53,33 @@ async def list_certificates(run: Run, request: CertificatesRequest) -> tuple[Cer
             rows.append(await watched(run.here, run.topology, key, request.deadline))
         elif run.state is not None:
             rows.append(_ordering(run, request).row(key))
-    return CertificatesDocument(tuple(rows)), []
+    return CertificatesDocument(tuple(rows), _earlier(run, request) if request.earlier else ()), []
+
+
+def _earlier(run: Run, request: CertificatesRequest) -> tuple[EarlierRow, ...]:
+    if run.state is None:
+        return ()
+    store = CertificateStore(run.state.certificates)
+    return tuple(
+        EarlierRow(key, name, kept.names, kept.leaf.issuer.rfc4514_string(), rfc3339(kept.leaf.not_valid_after_utc))
+        for key in _chosen(run, request.certificates)
+        for name, kept in store.earlier(key).items()
+    )
+
+
+async def restore_certificate(run: Run, request: CertificatesRequest) -> tuple[CertificatesDocument, list[HooperError]]:
+    """Bring an earlier generation back. Raises: UsageError: there is none; MachineError, Busy."""
+    (key,) = request.certificates
+    if run.state is None:
+        return CertificatesDocument(()), []
+    store = CertificateStore(run.state.certificates)
+    known = store.earlier(key)
+    if not known or (request.generation and request.generation not in known):
+        there = f"there are: {', '.join(known)}" if known else "none was kept before"
+        raise UsageError(f"{key} has no such earlier generation; {there}", remedy=f"See `{deeds.GENERATIONS}`.")
+    async with alone(run.state.lock("orders"), run.here.clock, "is ordering certificates"):
+        store.restore(key, request.generation or next(iter(known)))
+    return CertificatesDocument((_ordering(run, request).row(key),), _earlier(run, request)), []
 
 
 async def order_certificates(run: Run, request: CertificatesRequest) -> tuple[CertificatesDocument, list[HooperError]]:
@@ -66,7 +97,8 @@ async def order_certificates(run: Run, request: CertificatesRequest) -> tuple[Ce
     for key in chosen:
         run.detail(f"{key}: {', '.join(run.site.certificates[key].names)}")
         try:
-            rows.append(await ordering.order(key, anew=request.anew))
+            async with alone(run.state.lock("orders"), run.here.clock, "is ordering certificates"):
+                rows.append(await ordering.order(key, anew=request.anew))
         except HooperError as exc:
             exc.message = f"{key}: {exc.message}"
             trouble.append(exc)
