@@ -4,9 +4,12 @@ from __future__ import annotations
 
 import contextlib
 import os
+import stat
+from collections.abc import Iterable
 from pathlib import Path
 
-from hooper.errors import MachineError
+from hooper import deeds
+from hooper.errors import MachineError, RefusedForSafety
 
 FILE_LIMIT = 1024 * 1024  # bytes of a text file that is read whole
 
@@ -56,10 +59,48 @@ def make_folder(path: Path, *, private: bool = False) -> None:
         raise machine_error(exc, f"the folder {path} cannot be made") from None
 
 
+MADE_BY = b"Made by Hooper"  # stands in the first lines of what Hooper writes for people, so that it may renew it
+
+
+def write_output(path: Path, data: bytes, *, keep: Iterable[Path] = (), force: bool = False) -> None:
+    """Write a file that a person has named. Nothing but a file is ever replaced, and none that Hooper did not write.
+
+    Args: keep: files that are never the target, such as the site file. force: replace a file of somebody else.
+    Raises: RefusedForSafety, MachineError.
+    """
+    try:
+        known = path.lstat()
+    except FileNotFoundError:
+        known = None
+    except OSError as exc:
+        raise machine_error(exc, f"{path} cannot be written") from None
+    if any(one.exists() and path.exists() and one.samefile(path) for one in keep):
+        raise RefusedForSafety(f"{path} is the site file", code="not-overwritten", remedy="Name another file.")
+    if known is not None and not stat.S_ISREG(known.st_mode):
+        kinds = ((stat.S_ISLNK, "a link"), (stat.S_ISDIR, "a folder"), (stat.S_ISFIFO, "a pipe"))
+        kind = next((word for test, word in kinds if test(known.st_mode)), "a device")
+        raise RefusedForSafety(f"{path} is {kind}, no file", code="not-overwritten", remedy="Name a file.")
+    if known is not None and known.st_size and not force and MADE_BY not in _start_of(path):
+        raise RefusedForSafety(
+            f"{path} is there already, and Hooper did not write it",
+            code="not-overwritten",
+            remedy=f"Name another file, or give {deeds.FORCE} to replace it.",
+        )
+    write_atomically(path, data)
+
+
+def _start_of(path: Path) -> bytes:
+    try:
+        with path.open("rb") as file:
+            return file.read(1024)
+    except OSError as exc:
+        raise machine_error(exc, f"{path} cannot be read") from None
+
+
 class Lock:
     """A lock on this machine, held by one process at a time; the system frees it however that ends.
 
-    It is on an open file: a system without such locks (Windows) has none, and each run is on its own there.
+    It is on an open file or folder: a system without such locks (Windows) has none, and each run is on its own there.
     """
 
     def __init__(self, path: Path) -> None:
@@ -73,7 +114,8 @@ class Lock:
         except ImportError:
             return True
         try:
-            descriptor = os.open(self.path, os.O_RDWR | os.O_CREAT | os.O_NOFOLLOW | os.O_CLOEXEC, 0o600)
+            made = os.O_RDONLY | os.O_DIRECTORY if self.path.is_dir() else os.O_RDWR | os.O_CREAT | os.O_NOFOLLOW
+            descriptor = os.open(self.path, made | os.O_CLOEXEC, 0o600)
         except OSError as exc:
             raise machine_error(exc, f"{self.path} cannot be opened") from None
         try:

@@ -13,6 +13,17 @@ from importlib import import_module
 from types import ModuleType
 from typing import Any
 
+if os.path.basename(sys.argv[0]) in ("hooper", "__main__.py"):  # not where somebody else's program imports this
+
+    def _left(number: int, frame: Any) -> None:
+        os.write(2, b"interrupted\n")
+        os._exit(130)
+
+    for _name in ("SIGINT", "SIGTERM", "SIGHUP"):  # until there is anything to tidy up
+        with contextlib.suppress(ValueError, AttributeError):
+            if signal.getsignal(getattr(signal, _name)) is not signal.SIG_IGN:
+                signal.signal(getattr(signal, _name), _left)
+
 import typer
 from typer.core import TyperGroup
 
@@ -110,25 +121,40 @@ def run(arguments: Sequence[str] | None = None) -> None:
     os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")  # nobody's plugin changes how a site file is read
     closed = sys.stdout is None  # as by `>&-`
     _open_what_is_closed()
-    with contextlib.suppress(ValueError):  # not in the main thread
-        signal.signal(signal.SIGTERM, signal.default_int_handler)  # end as with Ctrl-C, tidying up
     given = list(sys.argv[1:] if arguments is None else arguments)
     for stream in (sys.stdout, sys.stderr):
         with contextlib.suppress(AttributeError, ValueError):
             stream.reconfigure(errors="replace")  # type: ignore[union-attr]
     try:
+        import_module("hooper.cli.report")  # which every end needs
+        _end_on(signal.default_int_handler)  # tidying up
         code = outcome(given)
+    except KeyboardInterrupt:  # between the command and its end
+        code = errors.EXIT_INTERRUPTED
     except OSError as exc:  # not even the error can be printed
         code = _stdout_failed(exc, errors.EXIT_OK)
     if closed:
         code = _stdout_failed(OSError(errno.EBADF, os.strerror(errno.EBADF)), code)
+    _end_on(signal.SIG_IGN)  # it has ended: what came of it is what is told
     with contextlib.suppress(OSError, ValueError):
         sys.stderr.flush()
     try:
         sys.stdout.flush()
     except OSError as exc:
         code = _stdout_failed(exc, code)
+    if (
+        code == errors.EXIT_INTERRUPTED
+    ):  # Python would end by SIGINT where an interrupt hit an `exec`, as of dataclasses
+        os._exit(code)
     sys.exit(code)
+
+
+def _end_on(handler: Any) -> None:
+    """What SIGINT, SIGTERM and SIGHUP do, all the same: the command ends with 130."""
+    for number in ("SIGINT", "SIGTERM", "SIGHUP"):
+        with contextlib.suppress(ValueError, AttributeError):  # not in the main thread; Windows
+            if signal.getsignal(getattr(signal, number)) is not signal.SIG_IGN:  # as by nohup
+                signal.signal(getattr(signal, number), handler)
 
 
 def _open_what_is_closed() -> None:

@@ -14,6 +14,7 @@ from hooper.files import read_text
 from hooper.planning.openers import DRIVEN
 from hooper.planning.values import EVERYTHING, Forward, PlanDocument
 from hooper.ports import ports_text
+from hooper.visible import shown_lines
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -30,6 +31,7 @@ def plan(
     svg: Annotated[
         Path | None, typer.Option("--svg", metavar="FILE", help="Write the picture of the chain to this file too.")
     ] = None,
+    force: Annotated[bool, typer.Option("--force", help="With --svg: replace a file of another hand.")] = False,
     against: Annotated[
         list[str] | None,
         typer.Option(
@@ -53,7 +55,7 @@ def plan(
     if pin:
         _pinned(session, document)
     if svg is not None:
-        _draw(session, run.topology, svg)
+        _draw(session, run.topology, svg, force=force)
     shown = _tree if chain else render
     code = session.show(
         document, lambda said, out: shown(said, out, run.topology, verbose=session.verbose), errors=done.trouble
@@ -96,12 +98,14 @@ def _pinned(session: Session, document: PlanDocument) -> None:
     session.note()
 
 
-def _draw(session: Session, topology: Topology, path: Path) -> None:
-    from hooper.files import write_atomically
+def _draw(session: Session, topology: Topology, path: Path, *, force: bool) -> None:
+    from hooper.files import MADE_BY, write_output
     from hooper.report.chain import as_svg
 
     drawn = as_svg(topology, topology.site.site.title or "The chain")
-    write_atomically(path, (session.mask.text(drawn) if session.mask else drawn).encode())
+    text = shown_lines(session.mask.text(drawn) if session.mask else drawn)
+    data = b"<!-- " + MADE_BY + b" -->\n" + text.encode()
+    write_output(path, data, keep=(session.site_path,), force=force)
     session.note(f"The picture is in {path}.\n")
 
 

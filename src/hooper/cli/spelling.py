@@ -49,6 +49,7 @@ OPTIONS: dict[Deed, str] = {
     deeds.WAIT_FOR_NAMES: "--patience",
     deeds.PROXY_PASSWORD: "--proxy-password env:NAME or file:PATH",
     deeds.ACCEPT: "--accept REASON",
+    deeds.FORCE: "--force",
     deeds.TAKE_OVER: "--take-over",
     deeds.ASK_AGAIN: "--again",
     deeds.WITH_SERVICES: "--with-services",

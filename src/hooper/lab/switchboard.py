@@ -29,6 +29,7 @@ from hooper.wire import socks5
 from hooper.wire import town as link
 from hooper.wire.icmp import Icmp
 
+STRANGERS = 64  # connections at once that have not shown the token
 _NOWHERE = IPv4Address(0)
 _GONE = (
     anyio.EndOfStream,
@@ -70,6 +71,7 @@ class Switchboard:
         self.token = secrets.token_urlsafe(24)
         self.port = 0
         self.town.nodes["rented"].tcp[1080] = self._proxy
+        self._strangers: dict[int, anyio.CancelScope] = {}  # connections that have not shown the token, oldest first
         self._moved = anyio.Event()
         self._visitors: dict[str, tuple[ByteStream, anyio.Event]] = {}
         self._verbs: dict[str, Verb] = {
@@ -106,22 +108,35 @@ class Switchboard:
             await listener.serve(self._one)
 
     async def _one(self, raw: ByteStream) -> None:
+        """One connection. Of those that have not shown the token the oldest make room: nobody can fill the lab."""
         stream = BufferedByteStream(raw)
         try:
-            with anyio.fail_after(10):
-                first = await stream.receive_exactly(1)
-            if first == b"\x05":
-                await self._socks(stream)
-            elif first == b"{":
-                await self._verb(stream)
+            with anyio.CancelScope() as scope:
+                self._strangers[id(stream)] = scope
+                if len(self._strangers) > STRANGERS:
+                    next(iter(self._strangers.values())).cancel()
+                with anyio.fail_after(10):
+                    first = await stream.receive_exactly(1)
+                if first == b"\x05":
+                    await self._socks(stream)
+                elif first == b"{":
+                    await self._verb(stream)
         except _GONE:
             pass
         except BaseExceptionGroup as group:
             if group.split(_GONE)[1] is not None:
                 raise
         finally:
+            self._strangers.pop(id(stream), None)
             with anyio.CancelScope(shield=True), contextlib.suppress(*_GONE):
                 await anyio.aclose_forcefully(raw)
+
+    def _has_token(self, stream: BufferedByteStream, shown: bytes) -> bool:
+        """Whether whoever is at the other end may use the lab."""
+        right = secrets.compare_digest(shown, self.token.encode())
+        if right:
+            self._strangers.pop(id(stream), None)
+        return right
 
     def _asker(self, name: str) -> Asker | None:
         """`here`, `here:usb0`, `here@10.44.7.105`, a host's key, phone, rented."""
@@ -149,7 +164,7 @@ class Switchboard:
             length = (await stream.receive_exactly(1))[0]
             token = await stream.receive_exactly(length) if length else b""
             asker = self._asker(name)
-            if asker is None or not secrets.compare_digest(token, self.token.encode()):
+            if not self._has_token(stream, token) or asker is None:
                 await stream.send(b"\x01\x01")
                 return
             await stream.send(b"\x01\x00")
@@ -223,7 +238,7 @@ class Switchboard:
         with anyio.fail_after(10):
             asked = link.parse_line(b"{" + await stream.receive_until(b"\n", link.LINE_LIMIT))
         try:
-            if not secrets.compare_digest(str(asked.get("token", "")).encode(), self.token.encode()):
+            if not self._has_token(stream, str(asked.get("token", "")).encode()):
                 raise UsageError("the token is wrong", remedy="Take it from the lab's private file.")
             asker = self._asker(str(asked.get("place", "here")))
             if asker is None:

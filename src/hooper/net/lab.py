@@ -62,6 +62,8 @@ def read_lab_file(path: Path) -> LabAddress:
     """Read the file that HOOPER_LAB names. Raises: MachineError: it leads nowhere."""
     remedy = f"Start a lab with `{deeds.RUN_LAB}` and take the HOOPER_LAB that it prints, or unset HOOPER_LAB."
     try:
+        if not path.is_file() and path.exists():  # a pipe would keep whoever opens it waiting
+            raise WireError("lab file", 0, "no file")
         with path.open("rb") as file:
             value = town.parse_line(file.read(64 * 1024))
         port, token = value["port"], value["token"]

@@ -3,12 +3,17 @@
 from __future__ import annotations
 
 import codecs
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 from hooper import deeds
 from hooper.errors import MachineError, SiteFileError, Where
-from hooper.files import machine_error, write_atomically
+from hooper.files import Lock, machine_error, write_atomically
 from hooper.site.load import SIZE_LIMIT, SiteFile, parse_site
+
+TRIES, PAUSE = 200, 0.02  # seconds; writing takes a few milliseconds
 
 
 def read_site(path: Path) -> SiteFile:
@@ -46,13 +51,33 @@ def save_site(path: Path, file: SiteFile, text: str) -> SiteFile:
     """
     saved = parse_site(text.encode(), file.name)
     target = path.resolve()  # a link stays a link
-    try:
-        before = target.read_bytes()
-        mode = target.stat().st_mode & 0o777
-    except OSError as exc:
-        raise machine_error(exc, f"{path} cannot be read again") from None
-    mark = codecs.BOM_UTF8 if before.startswith(codecs.BOM_UTF8) else b""
-    if before != mark + file.text.encode():
-        raise ChangedMeanwhile(f"{path} has been changed by another hand since it was read")
-    write_atomically(target, mark + text.encode(), mode=mode)
+    with _alone(target):
+        try:
+            before = target.read_bytes()
+            mode = target.stat().st_mode & 0o777
+        except OSError as exc:
+            raise machine_error(exc, f"{path} cannot be read again") from None
+        mark = codecs.BOM_UTF8 if before.startswith(codecs.BOM_UTF8) else b""
+        if before != mark + file.text.encode():
+            raise ChangedMeanwhile(f"{path} has been changed by another hand since it was read")
+        write_atomically(target, mark + text.encode(), mode=mode)
     return saved
+
+
+@contextmanager
+def _alone(target: Path) -> Iterator[None]:
+    """The only run that puts this file back: two at once would both find it as it was read, and one edit be lost.
+
+    Raises: ChangedMeanwhile: another one is at it, for longer than writing takes.
+    """
+    lock = Lock(target.parent)
+    for _ in range(TRIES):
+        if lock.take():
+            break
+        time.sleep(PAUSE)
+    else:
+        raise ChangedMeanwhile(f"{target} is being changed by another run")
+    try:
+        yield
+    finally:
+        lock.free()
