@@ -45,11 +45,15 @@ class SiteFile:
 
         return positions(self.text)
 
-    def where(self, path: Path) -> Where:
-        """The place of `path`, or of the nearest table around it."""
+    @cached_property
+    def _lines(self) -> LineIndex:
         from hooper.site.positions import LineIndex
 
-        return _where(self.name, path, self.spans, LineIndex(self.text))
+        return LineIndex(self.text)
+
+    def where(self, path: Path) -> Where:
+        """The place of `path`, or of the nearest table around it."""
+        return _where(self.name, path, self.spans, self._lines)
 
 
 def dotted(path: Path) -> str:

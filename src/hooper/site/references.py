@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 from ipaddress import IPv4Address
+from itertools import chain, islice
 from typing import NamedTuple
 
 from hooper.dnsnames import base, is_wildcard, stands_for
@@ -18,16 +19,17 @@ from hooper.site.words import nearest
 Mistake = tuple[Path, str, str]  # path, message, remedy
 
 
+MOST = 200  # mistakes that are told at once; who has more has one cause for many
+IN_A_ROW, WAYS = 16, 64  # gateways on one way in, and ways in to one network; no house and no office has more
+
+
 def mistakes_between_tables(site: Site) -> list[Mistake]:
-    """All mistakes of reference in `site`, in no particular order."""
-    found = list(_gateways(site))
+    """The first mistakes of reference in `site`, in no particular order."""
+    found = list(islice(_gateways(site), MOST))
     sound = not found
-    if sound:  # hosts can only be placed once the chains are sound
-        found += _hosts(site)
-    found += _services(site, sound=sound)
-    found += _names(site)
-    found += _others(site)
-    return found
+    rest = [_hosts(site)] if sound else []  # hosts can only be placed once the chains are sound
+    rest += [_services(site, sound=sound), _names(site), _others(site)]
+    return [*found, *islice(chain.from_iterable(rest), MOST - len(found))]
 
 
 class Chain(NamedTuple):
@@ -94,6 +96,7 @@ def _unknown(path: Path, kind: str, key: str, known: Mapping[str, object]) -> Mi
 
 
 def _gateways(site: Site) -> Iterator[Mistake]:
+    loops = _loops(site)
     for key, gateway in site.gateways.items():
         path: Path = ("gateways", key)
         if gateway.line and gateway.behind:
@@ -121,10 +124,13 @@ def _gateways(site: Site) -> Iterator[Mistake]:
             yield _unknown((*path, "behind"), "gateways", outer, site.gateways)
         if unknown or not gateway.behind:
             continue
-        if loop := _loop(site, key):
-            yield (*path, "behind"), f"the chain is a loop: {' behind '.join(loop)}", "One of them must be on a line."
+        if key in loops:
+            around = _shortened([*loops[key], key])
+            yield (*path, "behind"), f"the chain is a loop: {' behind '.join(around)}", "One of them must be on a line."
         else:
             yield from _inner_wan(site, key, gateway)
+    if not loops:
+        yield from _too_many(site)
 
 
 def _inner_wan(site: Site, key: str, gateway: Gateway) -> Iterator[Mistake]:
@@ -148,18 +154,68 @@ def _inner_wan(site: Site, key: str, gateway: Gateway) -> Iterator[Mistake]:
                 yield path, f"{wan} is the address of {outer_key} itself", remedy
 
 
-def _loop(site: Site, start: str) -> list[str]:
-    """The way around from `start` back to it; empty: there is none. A loop further out is reported there."""
-    ways, seen = [[start]], {start}
-    while ways:
-        way = ways.pop()
-        for outer in site.gateways[way[-1]].behind:
-            if outer == start:
-                return [*way, start]
-            if outer in site.gateways and outer not in seen:
-                seen.add(outer)
-                ways.append([*way, outer])
-    return []
+def _shortened(keys: list[str]) -> list[str]:
+    return keys if len(keys) <= 9 else [*keys[:4], f"({len(keys) - 6} more)", *keys[-2:]]
+
+
+def _loops(site: Site) -> dict[str, list[str]]:
+    """The way around from each gateway that stands behind itself; each gateway is looked at once."""
+    found: dict[str, list[str]] = {}
+    done: set[str] = set()
+    for start in site.gateways:
+        way: list[str] = []
+        places: dict[str, int] = {}  # of those on the way
+        left: list[tuple[str, Iterator[str]]] = []
+
+        def enter(key: str) -> None:
+            places[key] = len(way)  # noqa: B023 - used within this turn
+            way.append(key)  # noqa: B023
+            left.append((key, iter(site.gateways[key].behind)))  # noqa: B023
+
+        if start not in done:
+            enter(start)
+        while left:
+            key, outers = left[-1]
+            outer = next(outers, None)
+            if outer is None:
+                left.pop()
+                way.pop()
+                del places[key]
+                done.add(key)
+            elif outer in places:
+                ring = way[places[outer] :]
+                for at, member in enumerate(ring):
+                    found.setdefault(member, [*ring[at:], *ring[:at]])
+            elif outer in site.gateways and outer not in done:
+                enter(outer)
+    return found
+
+
+def _too_many(site: Site) -> Iterator[Mistake]:
+    """Chains that no building has: what is planned for them would take for ever."""
+    ways: dict[str, tuple[int, int]] = {}  # how many, and how long the longest is
+    left = list(site.gateways)
+    while left:
+        key = left[-1]
+        outers = [outer for outer in site.gateways[key].behind if outer in site.gateways]
+        missing = [outer for outer in outers if outer not in ways]
+        if missing:
+            left += missing
+            continue
+        left.pop()
+        count = len(site.gateways[key].line) + sum(ways[outer][0] for outer in outers)
+        length = 1 + max((ways[outer][1] for outer in outers), default=0)
+        ways.setdefault(key, (min(count, WAYS + 1), length))
+    for key, (count, length) in ways.items():
+        path: Path = ("gateways", key, "behind")
+        if length > IN_A_ROW and all(ways[outer][1] <= IN_A_ROW for outer in site.gateways[key].behind):
+            yield (
+                path,
+                f"it stands behind {length - 1} gateways in a row; {IN_A_ROW - 1} are the most",
+                "Correct `behind`.",
+            )
+        elif count > WAYS and all(ways[outer][0] <= WAYS for outer in site.gateways[key].behind):
+            yield path, f"there are more than {WAYS} ways in to it", "Leave out outer gateways that are not used."
 
 
 def _hosts(site: Site) -> Iterator[Mistake]:
