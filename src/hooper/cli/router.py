@@ -27,10 +27,11 @@ GatewayOption = Annotated[
 ServiceArgument = Annotated[
     list[str] | None, typer.Argument(metavar="SERVICE", help="Only the rules of these services; else all.")
 ]
+ALL_OF_IT = "For all of it; what was begun and not done is taken up by the next run."
 OUTCOME_STYLE = {"failed": "bold red", "refused": "bold red", "by-hand": "orange3"}
 
 
-@command(app, "router list", site=True, state=True, mask=True, deadline=5.0)
+@command(app, "router list", site=True, state=True, mask=True, deadline=10.0, deadline_help=ALL_OF_IT)
 def list_rules(session: Session, gateway: GatewayOption = None) -> int:
     """What stands in the routers' own tables, whose it is, how long it lasts, and whether it meets the plan."""
     from hooper.usecases.routers import RouterRequest
@@ -45,7 +46,7 @@ def list_rules(session: Session, gateway: GatewayOption = None) -> int:
     return code
 
 
-@command(app, "router open", site=True, state=True, mask=True, deadline=5.0, dry_run=DRY_RUN)
+@command(app, "router open", site=True, state=True, mask=True, deadline=60.0, deadline_help=ALL_OF_IT, dry_run=DRY_RUN)
 def open_rules(
     session: Session,
     service: ServiceArgument = None,
@@ -82,7 +83,7 @@ def open_rules(
     return code
 
 
-@command(app, "router close", site=True, state=True, mask=True, deadline=5.0, dry_run=DRY_RUN)
+@command(app, "router close", site=True, state=True, mask=True, deadline=60.0, deadline_help=ALL_OF_IT, dry_run=DRY_RUN)
 def close_rules(
     session: Session,
     service: ServiceArgument = None,

@@ -90,14 +90,15 @@ async def _addresses(door: Door, resolver: Endpoint, names: Sequence[str], deadl
 async def published(door: Door, where: ZoneServers, name: str, kind: str, deadline: float) -> Published:
     """What the first server that answers has for `name`. Never raises for the network."""
     problem = "no server for this name is known"
-    for server in where.servers:
-        try:
-            values = await records(door, server, name, kind, deadline, recursive=not where.authoritative)
-        except HooperError as exc:
-            problem = exc.message
-            continue
-        kind_of_server = "authoritative server" if where.authoritative else "resolver"
-        return Published(values, f"{kind_of_server} {server.address}")
+    with anyio.move_on_after(2 * deadline):  # for all of them; the first that is silent leaves time for another
+        for server in where.servers:
+            try:
+                values = await records(door, server, name, kind, deadline, recursive=not where.authoritative)
+            except HooperError as exc:
+                problem = exc.message
+                continue
+            kind_of_server = "authoritative server" if where.authoritative else "resolver"
+            return Published(values, f"{kind_of_server} {server.address}")
     return Published(None, problem)
 
 

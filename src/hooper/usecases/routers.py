@@ -5,8 +5,11 @@ from __future__ import annotations
 from collections.abc import Awaitable, Callable, Collection
 from dataclasses import dataclass
 
+import anyio
+
 from hooper import deeds
-from hooper.errors import HooperError, NeedsAPerson, RefusedForSafety, UsageError
+from hooper.errors import HooperError, NeedsAPerson, NoAnswer, RefusedForSafety, UsageError
+from hooper.gateways.driver import Driver
 from hooper.gateways.find import Neighbourhood, find_routers
 from hooper.gateways.rules import Wanted, wan_compared, wanted_rules
 from hooper.gateways.tables import GatewayTable, RouterChangesDocument, RouterListDocument, RuleChange, RuleRow
@@ -21,6 +24,7 @@ from hooper.usecases.accepting import NOTHING, Acceptance, take_risks
 from hooper.usecases.run import Run
 from hooper.usecases.ticks import ticked
 
+REQUEST_S, LEAST = 5.0, 0.5  # seconds for one request at most, and for a router that was found late at least
 Deed = Callable[[Work, list[Wanted]], Awaitable[None]]
 
 
@@ -28,7 +32,7 @@ Deed = Callable[[Work, list[Wanted]], Awaitable[None]]
 class RouterRequest:
     """gateways: only these; empty: all that a program drives. services: only their rules; empty: all.
 
-    deadline: seconds for each request. lease_s: how long rules are to last; 0: without an end. take_over: replace what
+    deadline: seconds for all of it. lease_s: how long rules are to last; 0: without an end. take_over: replace what
     another hand has. dry_run: look, and change nothing. accept: risks that are taken. labelled: take away what carries
     Hooper's label, known or not. given_up: routers that are gone: what was entered there is forgotten.
     """
@@ -63,7 +67,8 @@ def driven(run: Run, given: Collection[str]) -> tuple[str, ...]:
 
 
 async def _found(run: Run, gateways: tuple[str, ...], deadline: float) -> Neighbourhood:
-    found = await find_routers(run.here, run.site, gateways, deadline)
+    """The routers, found within half of the time: the other half is for what they are asked."""
+    found = await find_routers(run.here, run.site, gateways, min(deadline / 2, REQUEST_S))
     run.trouble += [found.trouble[key] for key in gateways if key in found.trouble]
     for stranger in found.strangers:
         message = f"another device answers as a router: {stranger}, which is no gateway of the site file"
@@ -74,30 +79,41 @@ async def _found(run: Run, gateways: tuple[str, ...], deadline: float) -> Neighb
 async def list_rules(run: Run, request: RouterRequest) -> tuple[RouterListDocument, list[HooperError]]:
     """What stands in the tables. Raises: NoNetwork, NotAtTheSite, UsageError."""
     gateways = driven(run, request.gateways)
-    tables: list[GatewayTable] = []
-    trouble: list[HooperError] = []
+    end = run.here.clock.monotonic() + request.deadline
     found = await _found(run, gateways, request.deadline)
-    for key in run.site.gateways:
-        router = found.routers.get(key)
-        if router is None:
-            if key in gateways:
-                tables.append(GatewayTable(key, None, None, None, ()))
-            continue
-        wanted = list(wanted_rules(router, run.plan.forwards, key, LEASE_S))
+    tables: dict[str, GatewayTable] = {}
+    problems: dict[str, list[HooperError]] = {}
+
+    async def read(key: str, router: Driver) -> None:
         try:
-            journal = run.state.journal.entries(key) if run.state is not None else {}
-            tables.append(await read_gateway(key, router, wanted, journal, run.at))
-            trouble += [
-                problem
-                for problem in (_lost(key, tables[-1], journal.values()), _unplanned(tables[-1]), _unknown(tables[-1]))
-                if problem is not None
-            ]
-        except HooperError as exc:
-            trouble.append(exc)
-            tables.append(GatewayTable(key, None, router.device, None, ()))
+            with anyio.fail_after(max(end - run.here.clock.monotonic(), LEAST)):
+                tables[key], problems[key] = await _read(run, key, router)
+        except (HooperError, TimeoutError) as exc:
+            late = NoAnswer(f"{key} has not shown its table within {request.deadline:g} s")
+            tables[key] = GatewayTable(key, None, router.device, None, ())
+            problems[key] = [exc if isinstance(exc, HooperError) else late]
+
+    async with anyio.create_task_group() as tasks:
+        for key, router in found.routers.items():
+            tasks.start_soon(read, key, router)
+    shown = tuple(
+        tables.get(key) or GatewayTable(key, None, None, None, ())
+        for key in run.site.gateways
+        if key in tables or key in gateways
+    )
+    trouble = [problem for table in shown for problem in problems.get(table.gateway, ())]
     trouble += _left_behind(run, request)
-    compared = [row for table in tables for row in wan_compared(run.site, table.gateway, table.wan_address)]
-    return RouterListDocument(tuple(tables), tuple(compared)), trouble
+    compared = [row for table in shown for row in wan_compared(run.site, table.gateway, table.wan_address)]
+    return RouterListDocument(shown, tuple(compared)), trouble
+
+
+async def _read(run: Run, key: str, router: Driver) -> tuple[GatewayTable, list[HooperError]]:
+    """One router's table, and what is wrong with it. Raises: as `read_gateway`."""
+    wanted = list(wanted_rules(router, run.plan.forwards, key, LEASE_S))
+    journal = run.state.journal.entries(key) if run.state is not None else {}
+    table = await read_gateway(key, router, wanted, journal, run.at)
+    found = (_lost(key, table, journal.values()), _unplanned(table), _unknown(table))
+    return table, [problem for problem in found if problem is not None]
 
 
 async def open_rules(run: Run, request: RouterRequest) -> tuple[RouterChangesDocument, list[HooperError]]:
@@ -197,6 +213,13 @@ def _left_behind(run: Run, request: RouterRequest) -> list[HooperError]:
     return out
 
 
+def _unfinished(gateway: str, deadline: float) -> HooperError:
+    return NoAnswer(
+        f"{gateway} was not done with within {deadline:g} s; what was begun stands in the journal",
+        remedy=f"Run the command again, which takes it up; {deeds.WAIT_LONGER} gives it more time.",
+    )
+
+
 async def close_rules(run: Run, request: RouterRequest) -> tuple[RouterChangesDocument, list[HooperError]]:
     """Take away what is ours. Raises: NoNetwork, NotAtTheSite, UsageError: nothing has such a service."""
 
@@ -234,13 +257,17 @@ async def _change(run: Run, request: RouterRequest, deed: Deed) -> tuple[RouterC
     trouble: list[HooperError] = []
     if run.state is None:
         return RouterChangesDocument(request.dry_run, ()), trouble
+    end = run.here.clock.monotonic() + request.deadline
     found = await _found(run, gateways, request.deadline)
     for key, router in found.routers.items():
         run.detail(f"{key}: {router.device or 'a router'} at {router.where}")
         work = Work(key, router, str(found.own), run.state.journal, run.here.clock, request.dry_run)
         try:
-            async with alone(run.state.lock(f"router-{key}"), run.here.clock, f"is changing {key}"):
-                await deed(work, list(wanted_rules(router, run.plan.forwards, key, request.lease_s)))
+            with anyio.fail_after(max(end - run.here.clock.monotonic(), LEAST)):
+                async with alone(run.state.lock(f"router-{key}"), run.here.clock, f"is changing {key}"):
+                    await deed(work, list(wanted_rules(router, run.plan.forwards, key, request.lease_s)))
+        except TimeoutError:
+            work.trouble.append(_unfinished(key, request.deadline))
         except HooperError as exc:
             if exc.exit_code == UsageError.exit_code:
                 raise
