@@ -111,10 +111,7 @@ async def search_routers(
     async def one(key: str, address: IPv4Address) -> None:
         locations = list(dict.fromkeys(found.location for sender, found in answers if sender == address))
         try:
-            with anyio.fail_after(deadline):  # for all of what it offers together
-                routers[key] = await _describe(door, key, address, locations, deadline)
-        except TimeoutError:
-            trouble[key] = NoAnswer(f"{key} ({address}) takes too long to describe itself")
+            routers[key] = await _describe(door, key, address, locations, deadline)
         except HooperError as exc:
             if not isinstance(exc, RouterMute):
                 exc = CounterpartError(
@@ -180,10 +177,18 @@ async def _ask_around(
 
 
 async def _describe(door: Door, key: str, address: IPv4Address, locations: Sequence[str], deadline: float) -> Igd:
-    """The connection service of a router, by the descriptions that it offers.
+    """The connection service of a router, by the descriptions that it offers. deadline: seconds for all of them.
 
     Raises: RouterMute; CounterpartError: what it offers is of no use.
     """
+    try:
+        with anyio.fail_after(deadline):
+            return await _described(door, key, address, locations, deadline)
+    except TimeoutError:
+        raise NoAnswer(f"{key} ({address}) takes too long to describe itself") from None
+
+
+async def _described(door: Door, key: str, address: IPv4Address, locations: Sequence[str], deadline: float) -> Igd:
     if not locations:
         raise RouterMute(f"{key} ({address}) answers no search for a router (UPnP IGD)")
     problem: HooperError | None = None
