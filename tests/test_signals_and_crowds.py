@@ -25,7 +25,7 @@ HOOPER = (sys.executable, "-m", "hooper")
 COMMANDS = (
     ("check", "--from", "interface:usb0", "--state", "state"), ("plan",), ("survey", "--state", "state"),
     ("why", "film-page", "--from", "interface:usb0", "--state", "state"), ("name", "list", "--state", "state"),
-    ("router", "open", "film-page", "--state", "state"), ("host", "find"), ("--help",),
+    ("router", "open", "film-page", "--state", "state"), ("host", "find"),
 )  # fmt: skip
 
 
@@ -35,12 +35,26 @@ def lab(tmp_path_factory: pytest.TempPathFactory) -> Iterator[LabProcess]:
         yield started
 
 
+STARTED: list[subprocess.Popen[str]] = []
+
+
+@pytest.fixture(autouse=True)
+def none_is_left() -> Iterator[None]:
+    yield
+    for process in STARTED:
+        process.kill()
+        process.communicate()
+    STARTED.clear()
+
+
 def begin(lab: LabProcess, folder: Path, *arguments: str) -> subprocess.Popen[str]:
-    return subprocess.Popen(
+    process = subprocess.Popen(
         [*HOOPER, *arguments],
         stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, cwd=folder,
         env={**os.environ, **lab.env},
     )  # fmt: skip
+    STARTED.append(process)
+    return process
 
 
 def test_a_signal_ends_every_command_tidily(lab: LabProcess, tmp_path: Path) -> None:
@@ -50,7 +64,9 @@ def test_a_signal_ends_every_command_tidily(lab: LabProcess, tmp_path: Path) -> 
     for _ in range(24):
         command, sent = number.choice(COMMANDS), number.choice(SIGNALS)
         process = begin(lab, tmp_path, *command)
-        time.sleep(number.uniform(0.15, 1.0))  # what is tried is the moment
+        assert process.stderr is not None
+        assert process.stderr.readline().startswith("[lab]"), "it has begun"
+        time.sleep(number.uniform(0, 0.6))  # what is tried is the moment
         process.send_signal(sent)
         _, err = process.communicate(timeout=20)
         assert "Traceback" not in err, (command, err)

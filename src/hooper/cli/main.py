@@ -127,6 +127,7 @@ def run(arguments: Sequence[str] | None = None) -> None:
             stream.reconfigure(errors="replace")  # type: ignore[union-attr]
     try:
         import_module("hooper.cli.report")  # which every end needs
+        sys.unraisablehook = _not_lost
         _end_on(signal.default_int_handler)  # tidying up
         code = outcome(given)
     except KeyboardInterrupt:  # between the command and its end
@@ -135,6 +136,8 @@ def run(arguments: Sequence[str] | None = None) -> None:
         code = _stdout_failed(exc, errors.EXIT_OK)
     if closed:
         code = _stdout_failed(OSError(errno.EBADF, os.strerror(errno.EBADF)), code)
+    if hasattr(signal, "setitimer"):
+        signal.setitimer(signal.ITIMER_REAL, 0)
     _end_on(signal.SIG_IGN)  # it has ended: what came of it is what is told
     with contextlib.suppress(OSError, ValueError):
         sys.stderr.flush()
@@ -147,6 +150,15 @@ def run(arguments: Sequence[str] | None = None) -> None:
     ):  # Python would end by SIGINT where an interrupt hit an `exec`, as of dataclasses
         os._exit(code)
     sys.exit(code)
+
+
+def _not_lost(unraisable: Any) -> None:
+    """An interrupt that fell into a destructor or a callback, where nothing can be raised, comes again soon."""
+    if not issubclass(unraisable.exc_type, KeyboardInterrupt):
+        sys.__unraisablehook__(unraisable)
+    elif hasattr(signal, "setitimer"):
+        signal.signal(signal.SIGALRM, signal.default_int_handler)
+        signal.setitimer(signal.ITIMER_REAL, 0.005)
 
 
 def _end_on(handler: Any) -> None:

@@ -104,8 +104,8 @@ def _draw(session: Session, topology: Topology, path: Path, *, force: bool) -> N
 
     drawn = as_svg(topology, topology.site.site.title or "The chain")
     text = shown_lines(session.mask.text(drawn) if session.mask else drawn)
-    data = b"<!-- " + MADE_BY + b" -->\n" + text.encode()
-    write_output(path, data, keep=(session.site_path,), force=force)
+    text = text.replace(">", f"><!-- {MADE_BY.decode()} -->", 1)
+    write_output(path, text.encode(), keep=(session.site_path,), force=force)
     session.note(f"The picture is in {path}.\n")
 
 

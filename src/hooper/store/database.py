@@ -90,9 +90,14 @@ class Database:
                 f"the state {self.path} comes from a newer Hooper (its version is {version}, ours {len(MIGRATIONS)})",
                 remedy=f"Update Hooper, or use another folder with {deeds.STATE_FOLDER}.",
             )
-        for number in range(version, len(MIGRATIONS)):
-            script = f"BEGIN IMMEDIATE;{MIGRATIONS[number]};PRAGMA user_version = {number + 1};COMMIT;"
-            self._db.executescript(script)
+        while version < len(MIGRATIONS):
+            with self.writing():  # another run may be doing the same: who comes second finds it done
+                (version,) = self._db.execute("PRAGMA user_version").fetchone()
+                if version < len(MIGRATIONS):
+                    for statement in MIGRATIONS[version].split(";"):
+                        self._db.execute(statement)
+                    version += 1
+                    self._db.execute(f"PRAGMA user_version = {version}")
 
     @contextmanager
     def reading(self) -> Iterator[None]:

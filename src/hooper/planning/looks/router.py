@@ -59,7 +59,7 @@ ENTRIES = register(
             "rule-still-stands",
             "warning",
             "a router still has an entry of ours that the plan does not have any more",
-            "What was made private is reached from outside as before.",
+            "Until it is gone, what was made private may be reached as before.",
             "Have what is planned no more taken away, or take it off on the router's page.",
         ),
     ),
