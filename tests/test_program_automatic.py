@@ -9,8 +9,9 @@ import sqlite3
 import subprocess
 import sys
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import closing
+from datetime import timedelta
 from pathlib import Path
 from typing import Any
 
@@ -372,6 +373,36 @@ def certificate(lab: Lab, *arguments: str) -> tuple[dict[str, Any], Ran]:
     ran = run(lab, "cert", *arguments)
     (row,) = valid("cert", ran.document)["certificates"]
     return row, ran
+
+
+def test_a_certificate_that_is_of_no_use_replaces_nothing(tmp_path: Path) -> None:
+    """The authority issues one that has ended, or is for another name: what is kept stays, and can be brought back."""
+    with town_here(tmp_path / "lab") as started:
+        own = Lab({**started.env, "STATE": str(tmp_path / "state")}, started.folder)
+        row, ran = certificate(own, "order")
+        assert (row["state"], ran.code) == ("ordered", 0)
+        before = Path(row["chain"]).read_bytes()
+        authority = started.board.town.acme.authority
+        right = authority.issue
+        wrong: dict[str, Callable[..., bytes]] = {
+            "ended already": lambda names, public, start: right(names, public, start - timedelta(days=400)),
+            "not for all names": lambda names, public, start: right(["other.example"], public, start),
+        }
+        for words, issue in wrong.items():
+            authority.issue = issue  # type: ignore[method-assign]
+            row, ran = certificate(own, "order", "--anew")
+            assert (ran.code, codes(ran), row["ok"]) == (4, ["certificate-unfit"], True), words
+            assert words in ran.document["errors"][0]["message"]
+            assert Path(row["chain"]).read_bytes() == before
+        authority.issue = right  # type: ignore[method-assign]
+        row, ran = certificate(own, "order", "--anew")
+        assert ran.code == 0
+        assert Path(row["chain"]).read_bytes() != before
+        listed = valid("cert", run(own, "cert", "list", "--all").document)
+        (earlier,) = listed["earlier"]
+        row, ran = certificate(own, "restore", "boathouse", "--generation", earlier["generation"])
+        assert (ran.code, Path(row["chain"]).read_bytes() == before) == (0, True)
+        assert run(own, "cert", "restore", "boathouse", "--generation", "nix").code == 2
 
 
 def test_a_certificate_from_nothing_to_the_device(own: Lab) -> None:

@@ -155,8 +155,8 @@ class Ordering:
             if exc.kind not in FORGOTTEN:
                 self._started(certificate, None)  # a refused order is of no use any more
             raise
-        except MachineError as exc:
-            if exc.code == "wrong-key":
+        except (MachineError, AcmeFailed) as exc:
+            if exc.code in ("wrong-key", "certificate-unfit"):  # what it gives would be the same once more
                 self._started(certificate, None)
             raise
         await self._prover(certificate).clear_leftovers()
