@@ -15,7 +15,7 @@ import anyio
 from hooper import deeds
 from hooper.addresses import IPAddress
 from hooper.check.certificates import Judge
-from hooper.check.naming import MISSING, by_name, names_seen
+from hooper.check.naming import MISSING, NameSeen, by_name, names_seen
 from hooper.check.probes import probe
 from hooper.check.results import Evidence, From, InsideSeen, PageSeen, Result, Seen
 from hooper.check.targets import Target, inner_targets, is_ok, outer_targets
@@ -27,6 +27,7 @@ from hooper.net.standing import connected_surroundings, standing
 from hooper.net.stun import STUN_DEADLINE, mapped_by
 from hooper.net.types import Door, Endpoint, Surroundings
 from hooper.planning.topology import Topology
+from hooper.planning.typed import name_for
 from hooper.planning.unfolded import SideDoor
 from hooper.planning.values import Finding
 from hooper.site.references import in_sight
@@ -122,7 +123,14 @@ async def check_outside(here: Door, outside: Door, wish: Wish, memory: InsideMem
     reason = _useless(wish.site, outside, around)
     if reason is not None:
         return _unproven(wish, replace(origin, proves_outside=False), reason, here.clock.now())
-    public, place = await _addresses(here, outside, wish)
+    names: dict[str, NameSeen] = {}
+
+    async def look_names() -> None:
+        names.update(await _names(here, outside, wish))
+
+    async with anyio.create_task_group() as tasks:
+        tasks.start_soon(look_names)
+        public, place = await _addresses(here, outside, wish)
     shown = place.value if place is not None else None
     same = next((line for line, found in public.items() if shown is not None and found.address.value == shown), None)
     if same is not None:
@@ -136,7 +144,7 @@ async def check_outside(here: Door, outside: Door, wish: Wish, memory: InsideMem
         targets = [
             target for target in targets if target.transport in wish.transports or target.service == wish.services[0]
         ]
-    targets = await _named(here, outside, wish, targets, outcome)
+    targets = _named(wish, targets, names, outcome)
     reachable = [target for target in targets if target.address is not None]
     compared = [target for target in reachable if target.expected == "reachable" and target.gateway in sight]
     inner = list({_id(target): _inside_target(target) for target in compared}.values())
@@ -162,7 +170,17 @@ async def check_outside(here: Door, outside: Door, wish: Wish, memory: InsideMem
     return outcome
 
 
-async def _named(here: Door, outside: Door, wish: Wish, targets: list[Target], outcome: Outcome) -> list[Target]:
+async def _names(here: Door, outside: Door, wish: Wish) -> dict[str, NameSeen]:
+    """What the names of the services that are to be reached lead to."""
+    if wish.by_number:
+        return {}
+    services = [key for key in wish.services if wish.site.services[key].reach == "public"]
+    names = {name_for(wish.topology, key) for key in services if wish.topology.lines[key] not in wish.known.given}
+    known = {name for name in names if name is not None}
+    return await names_seen(here, outside, wish.site, known, min(wish.deadline, NAME_PATIENCE)) if known else {}
+
+
+def _named(wish: Wish, targets: list[Target], seen: Mapping[str, NameSeen], outcome: Outcome) -> list[Target]:
     """The targets as people reach them: at every address that the name on the card leads to."""
     if wish.by_number:
         return targets
@@ -174,8 +192,6 @@ async def _named(here: Door, outside: Door, wish: Wish, targets: list[Target], o
     given = sorted({target.line for target in targets if target.server_name and target.line in wish.known.given})
     if given:
         outcome.remarks.append(f"Tried by the number that was given: the names of {', '.join(given)} were not tried.")
-    names = {target.server_name for target in tried if target.server_name is not None}
-    seen = await names_seen(here, outside, wish.site, names, min(wish.deadline, NAME_PATIENCE)) if names else {}
     return [found for target in targets for found in (by_name(target, seen) if target in tried else (target,))]
 
 

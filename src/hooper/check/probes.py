@@ -80,6 +80,9 @@ async def probe(door: Door, target: Target, deadline: float) -> Seen:
     return seen
 
 
+_STRANGE = (ValueError, LookupError, TypeError, ArithmeticError, RecursionError)
+
+
 async def _stream(door: Door, target: Target, seen: Seen, deadline: float) -> None:
     assert target.address is not None
     stream: Recorder | None = None
@@ -111,6 +114,9 @@ async def _stream(door: Door, target: Target, seen: Seen, deadline: float) -> No
             _cut_short(stream, target, seen, "then hangs up in the middle of TLS")
         else:
             _not_understood(stream, target, seen, exc)
+    except _STRANGE as exc:  # whatever a stranger sends, it is what it sent that is at fault
+        assert stream is not None
+        _not_understood(stream, target, seen, WireError("answer", 0, f"it cannot be understood ({type(exc).__name__})"))
     finally:
         if stream is not None:
             if seen.verdict in ("connected", "mismatched") and stream.first:

@@ -18,7 +18,15 @@ from hooper.clock import rfc3339
 from hooper.errors import HooperError
 from hooper.line.public import public_addresses
 from hooper.line.sources import Given, PublicAddress
-from hooper.names.authority import QUESTION_S, ZoneServers, authority_for, published, resolvers_of, shown_by_all
+from hooper.names.authority import (
+    QUESTION_S,
+    Published,
+    ZoneServers,
+    authority_for,
+    published,
+    resolvers_of,
+    shown_by_all,
+)
 from hooper.names.publish import UpdaterBusy, UpdaterRefuses, open_publisher
 from hooper.names.rows import NameRow
 from hooper.net.types import Door
@@ -28,6 +36,9 @@ from hooper.sourced import SourcedAddress
 from hooper.store.updates import LastUpdate
 
 SHOWN_EVERY = 1.0  # seconds between looks whether an update has arrived
+
+
+LAST_S = 1.0  # seconds for this machine's own resolver, once all others were asked in vain
 
 
 class UpdateMemory(Protocol):
@@ -76,17 +87,22 @@ class Names:
 
         async def of_name(name: str) -> None:
             entry = self.site.names[name]
-            where[name] = await authority_for(self.here, self.site, name, entry.updated_by, self.deadline)
-            shown = await published(self.here, where[name], name, "A", min(self.deadline, QUESTION_S))
-            if shown.values is None or not where[name].authoritative:
-                self._unread.add(name)  # what resolvers have may be old
-            if shown.values is None and where[name].authoritative:
-                resolving = ZoneServers(None, tuple(await resolvers_of(self.here, self.site)))
-                shown = await published(self.here, resolving, name, "A", min(self.deadline, QUESTION_S))
+            where[name] = ZoneServers(None, ())
+            shown = Published(None, f"no server has told it within {self.deadline:g} s")
+            with anyio.move_on_after(self.deadline):  # for all who are asked about it
+                where[name] = await authority_for(self.here, self.site, name, entry.updated_by, self.deadline)
+                shown = await published(self.here, where[name], name, "A", min(self.deadline, QUESTION_S))
+                if shown.values is None or not where[name].authoritative:
+                    self._unread.add(name)  # what resolvers have may be old
+                if shown.values is None and where[name].authoritative:
+                    resolving = ZoneServers(None, tuple(await resolvers_of(self.here, self.site)))
+                    shown = await published(self.here, resolving, name, "A", min(self.deadline, QUESTION_S))
+            if shown.values is None:
+                self._unread.add(name)
             values = shown.values
             if values is None:  # no server could be asked directly: then as any program would
                 values, source = (), "no resolver answers"
-                with anyio.move_on_after(self.deadline), suppress(HooperError):
+                with anyio.move_on_after(min(self.deadline, LAST_S)), suppress(HooperError):
                     found = await self.here.lookup(name.replace("*", "hooper", 1), "ipv4")
                     values, source = tuple(str(address) for address in found), "this machine's resolver"
             else:
