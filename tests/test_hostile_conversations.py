@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 import gzip
+import random
 import time
 import tracemalloc
 from collections.abc import Awaitable, Callable
+from contextlib import suppress
+from datetime import UTC, datetime, timedelta
 from functools import partial
 from ipaddress import IPv4Address
 from typing import Any
@@ -17,13 +20,20 @@ import dns.rdatatype
 import dns.rrset
 import pytest
 from anyio.abc import ByteStream, SocketAttribute
+from fuzz.damage import damaged
 
+from hooper.check.probes import probe
+from hooper.check.targets import Target
 from hooper.errors import HooperError
 from hooper.gateways.find import _describe
+from hooper.gateways.igd import Igd
+from hooper.lab import devices
 from hooper.lab.devices import read_request
+from hooper.lab.identity import self_signed
 from hooper.names.authority import authority_of
 from hooper.net.dns import records
 from hooper.net.http import HttpFailed, http
+from hooper.net.plain_http import Url
 from hooper.net.system import SystemDoor
 from hooper.net.types import Datagram, Door, Endpoint
 from hooper.wire import head
@@ -244,3 +254,84 @@ def test_a_name_that_no_message_can_carry() -> None:
             return exc
 
     assert isinstance(asking(lambda data: data, ask), HooperError)
+
+
+# --- devices: a sound conversation, damaged on its way
+
+
+class Damaging(ByteStream):
+    """What is sent is damaged now and then; what comes is left."""
+
+    def __init__(self, inner: ByteStream, chance: random.Random) -> None:
+        self.inner, self.chance = inner, chance
+
+    async def send(self, item: bytes) -> None:
+        if item and self.chance.random() < 0.5:
+            item = next(damaged([item], 1, self.chance.randrange(1 << 30)))
+        await self.inner.send(item)
+
+    async def receive(self, max_bytes: int = 65536) -> bytes:
+        return await self.inner.receive(max_bytes)
+
+    async def send_eof(self) -> None:
+        await self.inner.send_eof()
+
+    async def aclose(self) -> None:
+        await self.inner.aclose()
+
+
+IDENTITY = self_signed("film-box.local", datetime.now(UTC) - timedelta(days=1))
+DEVICES: dict[str, Callable[[ByteStream, Endpoint], Awaitable[None]]] = {
+    "http": devices.web("Race films", "film box"),
+    "https": devices.secured(IDENTITY, devices.web("Race films", "film box")),
+    "ssh": devices.ssh("film-box"),
+    "rtsp": devices.rtsp("camera"),
+    "rdp": devices.remote_desktop(IDENTITY),
+}
+VERDICTS = {"answered", "connected", "mismatched", "silent", "refused", "unproven"}
+
+
+@pytest.mark.parametrize("speaks", DEVICES)
+def test_conversations_that_are_damaged_on_their_way(speaks: str) -> None:
+    for number in range(16):
+        chance = random.Random(number)
+
+        async def handle(stream: ByteStream, chance: random.Random = chance) -> None:
+            with anyio.move_on_after(DEADLINE):
+                await DEVICES[speaks](Damaging(stream, chance), Endpoint(HERE, 1))
+
+        async def ask(port: int) -> Any:
+            target = Target("s", speaks, "tcp", "l", HERE, port, (HERE, port), "reachable")
+            return await probe(SystemDoor(), target, 0.3)
+
+        found = talking_to(partial(_quietly, handle=handle), ask)
+        assert found.verdict in VERDICTS, (number, found)
+
+
+async def _quietly(stream: ByteStream, handle: Handler) -> None:
+    """A device that stumbles over its own broken conversation only hangs up."""
+    with suppress(Exception):
+        await handle(stream)
+
+
+def test_a_routers_answers_that_are_damaged_on_their_way() -> None:
+    """Table, address, adding and deleting: a value or our own error, whatever came back."""
+    from test_routers import KIND as SERVICE
+    from test_routers import RULE, Box
+
+    for number in range(30):
+        chance, box = random.Random(number), Box([RULE])
+
+        async def handle(stream: ByteStream, chance: random.Random = chance, box: Box = box) -> None:
+            await box(Damaging(stream, chance))
+
+        async def ask(port: int) -> Any:
+            igd = Igd(SystemDoor(), Url(HERE, port, "/control"), SERVICE, "box", 0.3)
+            for work in (igd.table, igd.external_address, igd.connected):
+                with suppress(HooperError):
+                    await work()
+            for change in (igd.add, igd.renew, igd.delete):
+                with suppress(HooperError):
+                    await change(RULE)
+
+        talking_to(partial(_quietly, handle=handle), ask)

@@ -83,7 +83,7 @@ async def gather_service(
     well = anyio.CancelScope()  # ends what looks for reasons once there is nothing to explain
 
     async def from_outside(door: Door) -> None:
-        public = {line.line: PublicAddress(line.line, line.public)} if line.public.value is not None else {}
+        public = {line.line: PublicAddress(line.line, _known(line))}  # asked once, for both
         services = _side_by_side(site, service)  # of the others, those over TCP say whether the line is sound
         wish = Wish(topology, services, deadline, past.known, public, base, ("tcp",), by_number=True)
         looks["outside"] = await check_outside(here, door, wish, memory)
@@ -235,6 +235,13 @@ def _facts(
         host_at=past.known.told.get(f"at:{host_key}"),
     )
     return replace(facts, twin=_twin(site, facts, seen, past))
+
+
+def _known(line: LineFacts) -> SourcedAddress:
+    """The public address; where nothing else tells it, what a name of the line has."""
+    named = ((name, said.value) for name, said in line.names.items() if said.value is not None)
+    by_name = next((Sourced(value, f"the name {name}", how="named") for name, value in named), None)
+    return line.public if line.public.value is not None or by_name is None else by_name
 
 
 def _probed(
