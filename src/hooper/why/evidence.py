@@ -76,9 +76,11 @@ async def gather_service(
     chain = way.gateways
     line = await gather_line(here, site, past.known, min(deadline, 2.0), now=now, chain=chain, line=way.line)
     looks: dict[str, Outcome] = {}
+    near: list[_Near] = []
 
     async def inside() -> None:
         looks["inside"] = await check_here(here, Wish(topology, [service], deadline, base=base))
+        near.append(await _near(here, site, service, line, looks["inside"], started, deadline))
 
     well = anyio.CancelScope()  # ends what looks for reasons once there is nothing to explain
 
@@ -109,8 +111,7 @@ async def gather_service(
             tasks.start_soon(from_outside, outside)
     if measured:
         line = _with_measured(line, measured[0])
-    near = await _near(here, site, service, line, looks.get("inside"), started, deadline)
-    facts = _facts(topology, plan, service, past, line, looks, near)
+    facts = _facts(topology, plan, service, past, line, looks, near[0] if near else _Near())
     seen = {key: said for key, said in tables.items() if said.value != "unseen" or key not in facts.rules}
     return replace(facts, rules={**facts.rules, **seen}), list(looks.values())
 
@@ -187,10 +188,10 @@ class _Near(NamedTuple):
 
 
 async def _near(
-    here: Door, site: Site, service: str, line: LineFacts, look: Outcome | None, started: float, deadline: float
+    here: Door, site: Site, service: str, line: LineFacts, look: Outcome, started: float, deadline: float
 ) -> _Near:
     """Neighbours are seen on one's own network only; those in question are asked again where the device is silent."""
-    if line.at is None or line.at != line.chain[-1] or look is None:
+    if line.at is None or line.at != line.chain[-1]:
         return _Near()
     host = site.hosts[site.services[service].host]
     heard = any(result.verdict in HEARD for result in look.results if result.service == service)
