@@ -147,6 +147,7 @@ def test_rules_at_a_router_that_is_driven_no_more_are_not_forgotten(own: Lab) ->
         ran = run(own, "router", "close", "--given-up", "club-router")
         assert outcomes(ran) == {"film-page": "gone"}
         assert run(own, "router", "close", "--given-up", "club-router").code == 2
+        assert run(own, "router", "close", "--given-up", "club-router", "--labelled").code == 2
     finally:
         site.write_text(text)
 

@@ -15,6 +15,7 @@ from pathlib import Path
 
 import pytest
 
+from hooper.cli.report import fault
 from hooper.errors import MachineError, RefusedForSafety
 from hooper.files import MADE_BY, write_output
 from support.program import BOATHOUSE, LabProcess, hooper, start_lab
@@ -74,6 +75,18 @@ def test_a_signal_ends_every_command_tidily(lab: LabProcess, tmp_path: Path) -> 
         assert process.returncode in (0, 1, 4, 130), (command, sent, process.returncode, err)
         codes[process.returncode] += 1
     assert codes[130]
+
+
+def test_an_interrupt_that_python_wraps_up_is_no_fault(capsys: pytest.CaptureFixture[str]) -> None:
+    """One that falls into `__set_name__` comes out as a RuntimeError (Python 3.11)."""
+    try:
+        try:
+            raise KeyboardInterrupt
+        except KeyboardInterrupt as inner:
+            raise RuntimeError("Error calling __set_name__") from inner
+    except RuntimeError as exc:
+        assert fault(["survey"], exc) == 130
+    assert capsys.readouterr().err == "interrupted\n"
 
 
 def test_two_edits_at_once_are_both_kept_or_one_is_refused(tmp_path: Path) -> None:
@@ -146,6 +159,7 @@ def test_what_is_written_replaces_nothing_of_anybody_else(tmp_path: Path) -> Non
             assert hooper("plan", "--svg", str(tmp_path / name), "--force", cwd=tmp_path).code == 5, name
     assert site.read_text() == ONE_BOX
     assert (tmp_path / "theirs.svg").read_text() == "<svg/>"
+    assert hooper("plan", "--force", cwd=tmp_path).code == 2, "no option does nothing"
     assert hooper("plan", "--svg", str(tmp_path / "theirs.svg"), "--force", cwd=tmp_path).code == 0
     assert hooper("plan", "--svg", str(tmp_path / "theirs.svg"), cwd=tmp_path).code == 0, "it is ours now"
 

@@ -48,6 +48,8 @@ def plan(
 
     if chain and (session.json or against):
         raise UsageError("--chain draws for people", remedy="Leave --json and --against out, or --chain.")
+    if force and svg is None:
+        raise UsageError("--force has no effect here", remedy="It goes with --svg FILE.")
     file = session.read_site()
     tables = _tables(against or [], list(file.site.gateways))
     done = session.do(make, PlanRequest(pin, tables), file, look=True)

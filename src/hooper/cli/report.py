@@ -75,7 +75,12 @@ def interrupted() -> int:
 
 
 def fault(arguments: list[str], exc: BaseException) -> int:
-    """A fault of ours: where it happened, for a report, without a traceback."""
+    """A fault of ours: where it happened, for a report, without a traceback; or an interrupt that Python wrapped up."""
+    cause: BaseException | None = exc
+    while cause is not None:  # one that fell into the making of a class comes out as its RuntimeError
+        if isinstance(cause, KeyboardInterrupt):
+            return interrupted()
+        cause = cause.__cause__ or cause.__context__
     place, step = "", exc.__traceback__
     while step is not None:
         module = step.tb_frame.f_globals.get("__name__", "")

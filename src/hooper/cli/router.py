@@ -101,6 +101,11 @@ def close_rules(
     from hooper.usecases.routers import RouterRequest
     from hooper.usecases.routers import close_rules as take_away
 
+    if given_up and (service or gateway or labelled):
+        raise UsageError(
+            "--given-up forgets all of that router, and looks at none",
+            remedy="Give it without services and --labelled.",
+        )
     file = session.read_site()
     gateways = chosen(gateway or (), file.site.gateways, "gateway")
     request = RouterRequest(
