@@ -181,7 +181,8 @@ def test_allowed_sources_are_kept(town: KernelTown) -> None:
             for rule in sheet["rules"]:
                 rule["sources"] = [allowed] if sheet["gateway"] == "club-router" else []
         town.enter(rules)
-        assert verdicts(check(town, "film-page")) == {"film-page": verdict}
+        ran = check(town, "film-page")
+        assert verdicts(ran) == {"film-page": verdict}, ran.document
 
 
 def test_an_interface_that_proves_nothing_is_unproven(town: KernelTown) -> None:

@@ -51,6 +51,11 @@ class SystemClock:
             await anyio.sleep(min(left, 60.0))  # in short naps: the system's clock may be set meanwhile
 
 
+def time_left(clock: Clock, started: float, deadline: float, least: float = 1.0) -> float:
+    """Seconds of `deadline` that are left since `started` (monotonic), and `least` of them in any case."""
+    return max(least, deadline - (clock.monotonic() - started))
+
+
 def rfc3339(moment: datetime) -> str:
     """`moment` in UTC to the second (RFC 3339 section 5.6), such as 2026-05-01T09:30:00Z."""
     return moment.astimezone(UTC).strftime("%Y-%m-%dT%H:%M:%SZ")

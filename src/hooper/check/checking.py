@@ -19,7 +19,7 @@ from hooper.check.naming import MISSING, NameSeen, by_name, names_seen
 from hooper.check.probes import probe
 from hooper.check.results import Evidence, From, InsideSeen, PageSeen, Result, Seen
 from hooper.check.targets import Target, inner_targets, is_ok, outer_targets
-from hooper.clock import rfc3339
+from hooper.clock import rfc3339, time_left
 from hooper.errors import CounterpartError, HooperError, UsageError
 from hooper.line.public import public_addresses
 from hooper.line.sources import Given, PublicAddress
@@ -37,7 +37,8 @@ from hooper.store.checks import StoredInside
 if TYPE_CHECKING:
     from hooper.site.model import Site
 
-NAME_PATIENCE = 3.0  # seconds for what names lead to
+BEFORE = 0.35  # of the deadline, at most, for what has to be known before anything is probed
+PROBED_FOR = 0.2  # seconds at least, however late it is
 AT_ONCE = 100  # probes at the same time; more would fill the tables of small routers
 
 
@@ -52,7 +53,7 @@ class Wish:
     """What is to be checked.
 
     known: what is known of the lines before anything is asked. public: addresses that were found already, by line.
-    deadline: seconds for each probe. base: the site file's folder. transports: only these are probed. by_number: names
+    deadline: seconds for all of it. base: the site file's folder. transports: only these are probed. by_number: names
     are not tried. doors: where the rules of one service lead to another.
     """
 
@@ -91,6 +92,7 @@ class Outcome:
 
 async def check_here(here: Door, wish: Wish) -> Outcome:
     """Each service at its inner address. Proves nothing about outside. Raises: NoNetwork."""
+    started = here.clock.monotonic()
     around = await connected_surroundings(here)
     outcome = Outcome(From("here", "here", False))
     targets = list(inner_targets(wish.topology, wish.services))
@@ -104,7 +106,8 @@ async def check_here(here: Door, wish: Wish) -> Outcome:
             f"This machine is on the LAN of {at}: what is behind {', '.join(sorted(hidden))} cannot be seen from here."
         )
         outcome.remarks.append(remark)
-    seen = await probe_all([(here, target) for target in targets], wish.deadline)
+    left = time_left(here.clock, started, wish.deadline, PROBED_FOR)
+    seen = await probe_all([(here, target) for target in targets], left)
     _judge_all(wish, targets, seen, here.clock.now())
     for target, one in zip(targets, seen, strict=True):
         outcome.results.append(_result(target, one, Evidence()))
@@ -117,6 +120,7 @@ async def check_outside(here: Door, outside: Door, wish: Wish, memory: InsideMem
 
     Raises: NoNetwork; UsageError: no such interface here, or nothing tells the public address.
     """
+    started = here.clock.monotonic()
     around = await connected_surroundings(here)
     origin = From(outside.place.kind, outside.place.name, True)
     sight = in_sight(wish.site, standing(wish.site, around).gateway)
@@ -149,7 +153,7 @@ async def check_outside(here: Door, outside: Door, wish: Wish, memory: InsideMem
     compared = [target for target in reachable if target.expected == "reachable" and target.gateway in sight]
     inner = list({_id(target): _inside_target(target) for target in compared}.values())
     jobs = [(outside, target) for target in reachable] + [(here, target) for target in inner]
-    seen = await probe_all(jobs, wish.deadline)
+    seen = await probe_all(jobs, time_left(here.clock, started, wish.deadline, PROBED_FOR))
     now = here.clock.now()
     _judge_all(wish, reachable, seen, now)
     for target, one in zip(inner, seen[len(reachable) :], strict=True):
@@ -177,7 +181,7 @@ async def _names(here: Door, outside: Door, wish: Wish) -> dict[str, NameSeen]:
     services = [key for key in wish.services if wish.site.services[key].reach == "public"]
     names = {name_for(wish.topology, key) for key in services if wish.topology.lines[key] not in wish.known.given}
     known = {name for name in names if name is not None}
-    return await names_seen(here, outside, wish.site, known, min(wish.deadline, NAME_PATIENCE)) if known else {}
+    return await names_seen(here, outside, wish.site, known, wish.deadline * BEFORE) if known else {}
 
 
 def _named(wish: Wish, targets: list[Target], seen: Mapping[str, NameSeen], outcome: Outcome) -> list[Target]:
@@ -227,7 +231,7 @@ async def _addresses(here: Door, outside: Door, wish: Wish) -> tuple[dict[str, P
     """The public address of each line, and the one that the place shows; asked side by side."""
     site = wish.site
     servers = [Endpoint(address, port) for address, port in site.measure.stun]
-    patience = min(STUN_DEADLINE, wish.deadline)
+    patience = min(STUN_DEADLINE, wish.deadline * BEFORE)
     public: dict[str, PublicAddress] = {}
     place: list[SourcedAddress] = []
 

@@ -14,7 +14,7 @@ from hooper.errors import UsageError
 from hooper.secret import allow_shared_files
 
 Body = Callable[..., int | None]
-DEADLINE = "For each probe; all run side by side."
+DEADLINE = "How long it may take; what is asked is asked side by side."
 EDIT_DRY_RUN = "Say what would be written; write nothing."
 DRY_RUN = "Look, and say what would be done; change nothing."
 

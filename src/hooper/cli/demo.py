@@ -195,7 +195,7 @@ def _check(scene: Scene, out: Console) -> None:
     from hooper.usecases.demo import DEADLINE
 
     outcome: Any = scene.told
-    _title(out, f"Check: looked at from a phone's mobile data, {DEADLINE:g} s for each probe", scene)
+    _title(out, f"Check: looked at from a phone's mobile data, within {DEADLINE:g} s", scene)
     shut = [result for result in outcome.results if result.expected == "unreachable" and result.ok]
     out.print(results_table([result for result in outcome.results if result not in shut], brief=True))
     out.print(f"Not reachable, as it should be: {', '.join(result.service for result in shut)}.")

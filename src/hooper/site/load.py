@@ -16,7 +16,7 @@ from hooper.addresses import has_leading_zeros, plain_digits
 from hooper.errors import HooperError, SeveralErrors, SiteFileError, Where
 from hooper.site.model import VERSION, Site, fields_of
 from hooper.site.path import DEPTH_LIMIT, Path
-from hooper.site.references import mistakes_between_tables
+from hooper.site.references import MOST, mistakes_between_tables
 from hooper.site.words import nearest
 from hooper.visible import is_plain, shown
 
@@ -92,6 +92,11 @@ def parse_site(data: bytes, name: str) -> SiteFile:
         SiteFileError(f"{dotted(path)}: {message}", remedy=remedy, where=file.where(path))
         for path, message, remedy in mistakes_between_tables(site)
     ]
+    if len(found) >= MOST:
+        more = SiteFileError(
+            f"there are more: only {MOST} mistakes are told", remedy="Correct these first: often one causes many."
+        )
+        raise _one_or_several([*sorted(found, key=_place), more])
     if found:
         raise _one_or_several(sorted(found, key=_place))
     return file

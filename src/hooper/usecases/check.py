@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from hooper.addresses import IPAddress
 from hooper.check.checking import Wish, check_here, check_outside
 from hooper.check.origin import Origin, open_origin
 from hooper.check.results import CheckDocument, Skipped
+from hooper.clock import time_left
 from hooper.errors import HooperError
 from hooper.planning.unfolded import side_doors
 from hooper.usecases.looking import keep_look
@@ -17,7 +18,7 @@ from hooper.usecases.run import Run
 
 @dataclass(frozen=True)
 class CheckRequest:
-    """services: which. public: addresses by line that were given. deadline: seconds for each probe."""
+    """services: which. public: addresses by line that were given. deadline: seconds for all of it."""
 
     services: tuple[str, ...]
     origin: Origin
@@ -29,11 +30,13 @@ async def check(run: Run, request: CheckRequest) -> tuple[CheckDocument, list[Ho
     """Check, and keep the results. Raises: NoNetwork, UsageError, MachineError, ProxyFailed."""
     doors = tuple(side_doors(run.topology, run.plan.forwards))
     known = run.given(request.public)
+    started = run.here.clock.monotonic()
     wish = Wish(run.topology, request.services, request.deadline, known, base=run.base, doors=doors)
     if request.origin.kind == "here":
         outcome = await check_here(run.here, wish)
     else:
         outside = await open_origin(run.here, request.origin, run.base, request.deadline)
+        wish = replace(wish, deadline=time_left(run.here.clock, started, request.deadline))
         outcome = await check_outside(run.here, outside, wish, run.state.checks if run.state is not None else None)
     keep_look(run, outcome)
     document = CheckDocument(

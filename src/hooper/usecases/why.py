@@ -10,6 +10,7 @@ from hooper.addresses import IPAddress
 from hooper.check.naming import PROBLEMS
 from hooper.check.origin import Origin, open_origin
 from hooper.check.results import Result
+from hooper.clock import time_left
 from hooper.errors import CounterpartError, HooperError
 from hooper.jsonform import read_if
 from hooper.line.sources import Given
@@ -27,7 +28,7 @@ class WhyRequest:
     """origin: the place to look from; None: nobody looks from outside. public: addresses by line
     that were given. told: by the keys of the store, these included.
 
-    deadline: seconds for each probe.
+    deadline: seconds for all of it.
     """
 
     service: str
@@ -40,7 +41,7 @@ class WhyRequest:
 async def why(run: Run, request: WhyRequest) -> tuple[WhyDocument, list[HooperError]]:
     """Diagnose, and keep what was seen and told. Raises: NoNetwork, UsageError, MachineError, ProxyFailed."""
     told = remember(run, request.told)
-    past = Past(Given(request.public, told))
+    past, started = Past(Given(request.public, told)), run.here.clock.monotonic()
     with run.keeping() as state:
         if state is not None:
             past = _past(run, request, told)
@@ -52,9 +53,9 @@ async def why(run: Run, request: WhyRequest) -> tuple[WhyDocument, list[HooperEr
         except CounterpartError as exc:  # a proxy that cannot be reached: what is seen from here may tell why
             trouble.append(exc)
     memory = run.state.checks if run.state is not None else None
+    left = time_left(run.here.clock, started, request.deadline)
     facts, looks = await gather_service(
-        run.here, outside, run.topology, run.plan, request.service, past, memory, request.deadline, now=run.at,
-        base=run.base,
+        run.here, outside, run.topology, run.plan, request.service, past, memory, left, now=run.at, base=run.base
     )  # fmt: skip
     for look in looks:
         trouble += look.errors

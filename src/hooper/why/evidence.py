@@ -11,8 +11,9 @@ from typing import TYPE_CHECKING, NamedTuple
 import anyio
 
 from hooper.addresses import parse_address
-from hooper.check.checking import InsideMemory, Outcome, Wish, check_here, check_outside
+from hooper.check.checking import BEFORE, InsideMemory, Outcome, Wish, check_here, check_outside
 from hooper.check.results import Result
+from hooper.clock import time_left
 from hooper.errors import HooperError
 from hooper.gateways.find import find_routers
 from hooper.gateways.rules import wanted_rules
@@ -69,17 +70,18 @@ async def gather_service(
 ) -> tuple[ServiceFacts, list[Outcome]]:
     """All evidence about one service, and the looks that it comes from.
 
-    Args: outside: the place to look from, None: nobody looks from outside now. deadline: seconds for each probe.
+    Args: outside: the place to look from, None: nobody looks from outside now. deadline: seconds for all of it.
     base: the site file's folder. Raises: NoNetwork, UsageError.
     """
     site, way, started = topology.site, topology.chain(service), here.clock.monotonic()
     chain = way.gateways
-    line = await gather_line(here, site, past.known, min(deadline, 2.0), now=now, chain=chain, line=way.line)
+    line = await gather_line(here, site, past.known, min(deadline * BEFORE, 2.0), now=now, chain=chain, line=way.line)
+    left = time_left(here.clock, started, deadline)
     looks: dict[str, Outcome] = {}
     near: list[_Near] = []
 
     async def inside() -> None:
-        looks["inside"] = await check_here(here, Wish(topology, [service], deadline, base=base))
+        looks["inside"] = await check_here(here, Wish(topology, [service], left, base=base))
         near.append(await _near(here, site, service, line, looks["inside"], started, deadline))
 
     well = anyio.CancelScope()  # ends what looks for reasons once there is nothing to explain
@@ -87,7 +89,7 @@ async def gather_service(
     async def from_outside(door: Door) -> None:
         public = {line.line: PublicAddress(line.line, _known(line))}  # asked once, for both
         services = _side_by_side(site, service)  # of the others, those over TCP say whether the line is sound
-        wish = Wish(topology, services, deadline, past.known, public, base, ("tcp",), by_number=True)
+        wish = Wish(topology, services, left, past.known, public, base, ("tcp",), by_number=True)
         looks["outside"] = await check_outside(here, door, wish, memory)
         own = [result for result in looks["outside"].results if result.service == service]
         if own and all(result.ok for result in own):
@@ -97,11 +99,11 @@ async def gather_service(
     measured: list[LineFacts] = []
 
     async def read_tables() -> None:
-        tables.update(await _tables(here, site, plan, service, chain, past, min(deadline, 2.0), now=now))
+        tables.update(await _tables(here, site, plan, service, chain, past, min(left, 2.0), now=now))
 
     async def measure() -> None:
         with well:
-            patience = min(max(deadline, 1.0), LINE_PATIENCE)
+            patience = min(left, LINE_PATIENCE)
             measured.append(await measure_line(here, site, past.known, patience, now=now, deep=False))
 
     async with anyio.create_task_group() as tasks:
@@ -198,7 +200,7 @@ async def _near(
     before = (await here.surroundings()).neighbours
     others = [n.address for n in before if host.mac is not None and n.mac == host.mac and n.address != host.address]
     asked = others if heard else [host.address, *others]
-    now = await neighbours_since(here, asked, started, min(deadline, 4.0)) if asked else before
+    now = await neighbours_since(here, asked, started, time_left(here.clock, started, deadline)) if asked else before
     told = any(neighbour.silent_s is not None for neighbour in before)  # this system says how old its entries are
     there = heard or any(n.address == host.address for n in now)
     left = any(n.address == host.address for n in (await here.surroundings()).neighbours)
