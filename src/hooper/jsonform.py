@@ -12,7 +12,7 @@ from hooper import __version__
 from hooper.clock import rfc3339
 from hooper.errors import HooperError, flatten
 from hooper.secret import redact
-from hooper.visible import in_json
+from hooper.visible import as_json, in_json
 
 T = TypeVar("T")
 World = str  # "real" or "lab"
@@ -120,6 +120,15 @@ def dump(document: Mapping[str, Any]) -> str:
     import json
 
     return in_json(json.dumps(document, ensure_ascii=False, indent=2)) + "\n"
+
+
+def in_encoding(text: str, encoding: str | None) -> str:
+    """A JSON text for an output of that encoding: what it lacks is escaped (RFC 8259 section 7)."""
+    try:
+        text.encode(encoding or "ascii")
+    except (UnicodeEncodeError, LookupError):
+        return "".join(sign if sign.isascii() else as_json(sign) for sign in text)
+    return text
 
 
 def dump_line(document: Mapping[str, Any]) -> str:

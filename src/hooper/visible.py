@@ -39,7 +39,7 @@ def shown_lines(text: str) -> str:
 
 def in_json(document: str) -> str:
     """A JSON text in which such signs are escaped (RFC 8259 section 7): its values stay what they are."""
-    return _CONTROLS_IN_LINES.sub(lambda match: _as_json(match[0]), document)
+    return _CONTROLS_IN_LINES.sub(lambda match: as_json(match[0]), document)
 
 
 def in_markdown(text: str) -> str:
@@ -57,7 +57,8 @@ def _written(sign: str) -> str:
     return f"\\x{number:02x}" if number < 0x100 else f"\\u{number:04x}" if number < 0x10000 else f"\\U{number:08x}"
 
 
-def _as_json(sign: str) -> str:
+def as_json(sign: str) -> str:
+    """One sign as JSON escapes it."""
     number = ord(sign)
     if number < 0x10000:
         return f"\\u{number:04x}"

@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 import json
 import os
+import re
 import subprocess
 import sys
 import tempfile
@@ -26,9 +27,11 @@ from hooper.cli.main import outcome
 from hooper.lab.serve import leave_files
 from hooper.lab.switchboard import Switchboard
 from hooper.net.lab import LabLink, read_lab_file
+from hooper.signs import HANDLER
 from support.namespaces import inside
 from support.virtual import VirtualClock, VirtualLoop
 
+STYLES = re.compile(r"\x1b\[[0-9;?]*[A-Za-z]|\r")
 ROOT = Path(__file__).parents[2]
 BOATHOUSE = files("hooper.lab").joinpath("boathouse.toml").read_text(encoding="utf-8")
 
@@ -79,12 +82,17 @@ def hooper(
     stdin: str = "",
     cwd: Path | None = None,
     place: str | None = None,
+    columns: int | None = None,
+    encoding: str = "utf-8",
 ) -> Ran:
     """Run hooper in this process: in a town of this process, time passes at once where everybody waits.
 
-    place: a network namespace to run it in.
+    place: a network namespace to run it in. columns: its output is a terminal of that width, whose styles are left out
+    here. encoding: of both outputs.
     """
-    out, err = _Captured(), _Captured()
+    out, err = _Captured(encoding, columns), _Captured(encoding, columns)
+    if columns is not None:
+        env = {"COLUMNS": str(columns), "TERM": "xterm-256color", **(env or {})}
     where = (env or {}).get("HOOPER_LAB", os.environ.get("HOOPER_LAB", ""))
     token = RUNNER.set(_LOOPS[where].run) if where in _LOOPS else None
     given = io.TextIOWrapper(io.BytesIO(stdin.encode()), encoding="utf-8")
@@ -105,15 +113,19 @@ def hooper(
 
 
 class _Captured(io.TextIOWrapper):
-    """A stream as a pipe has it."""
+    """A stream as a pipe has it, or a terminal of so many columns."""
 
-    def __init__(self) -> None:
-        super().__init__(io.BytesIO(), encoding="utf-8", errors="replace", write_through=True)
+    def __init__(self, encoding: str = "utf-8", columns: int | None = None) -> None:
+        super().__init__(io.BytesIO(), encoding=encoding, errors=HANDLER, write_through=True)
+        self.columns = columns
+
+    def isatty(self) -> bool:
+        return self.columns is not None
 
     @property
     def text(self) -> str:
         assert isinstance(self.buffer, io.BytesIO)
-        return self.buffer.getvalue().decode()
+        return STYLES.sub("", self.buffer.getvalue().decode(self.encoding))
 
 
 def _ran(code: int, out: str, err: str) -> Ran:

@@ -9,8 +9,7 @@ from hooper.cli.common import Session, sub_app
 from hooper.errors import EXIT_NEEDS_A_PERSON, worst
 
 if TYPE_CHECKING:
-    from rich.console import Console
-
+    from hooper.cli.screen import Screen
     from hooper.planning.audit import AuditDocument
 
 app = sub_app("What is exposed and should not be.")
@@ -33,7 +32,7 @@ def audit(
     return worst([code, EXIT_NEEDS_A_PERSON if grave else 0])
 
 
-def _render(document: AuditDocument, out: Console) -> None:
+def _render(document: AuditDocument, out: Screen) -> None:
     from rich.text import Text
 
     from hooper.cli.render import counted, heading, indented
@@ -51,7 +50,6 @@ def _render(document: AuditDocument, out: Console) -> None:
                 f"  {row.what} on {row.host}: {', '.join(row.outside)} by {row.line}, {who}",
                 (f"  {' '.join(row.findings)}", "dim"),
             ),
-            soft_wrap=True,
         )
         indented(out, row.why, left=10)
         indented(out, row.safer, left=10, mark="→ ")

@@ -12,8 +12,7 @@ from hooper.cli.looking import PublicOption, parse_public
 from hooper.site.words import chosen
 
 if TYPE_CHECKING:
-    from rich.console import Console
-
+    from hooper.cli.screen import Screen
     from hooper.planning.card import CardDocument
 
 app = sub_app("What to type away from home, with a QR code.")
@@ -41,19 +40,19 @@ def card(
     return session.show(done.document, lambda shown, out: _render(shown, out, code=not no_code), errors=done.trouble)
 
 
-def _render(document: CardDocument, out: Console, *, code: bool) -> None:
+def _render(document: CardDocument, out: Screen, *, code: bool) -> None:
     from rich.text import Text
 
     from hooper.cli.render import heading, indented
 
     heading(out, f"{document.service}: away from home")
     out.print()
-    out.print(Text.assemble("   Type  ", (document.type, "bold")), soft_wrap=True)
-    out.print(f"   into  {document.into}", soft_wrap=True)
+    out.print(Text.assemble("   Type  ", (document.type, "bold")))
+    out.print(f"   into  {document.into}")
     if document.kind in ("address", "endpoint") and document.ports:
         over = {"udp": "UDP", "both": "TCP and UDP"}.get(document.transport, "TCP")
         ports = f"ports {document.ports}" if "-" in document.ports else f"port {document.ports}"
-        out.print(f"         (address {document.address}, {ports}, {over})", soft_wrap=True)
+        out.print(f"         (address {document.address}, {ports}, {over})")
     if document.address_source is not None:
         indented(out, f"There is no name: the address is as now known ({document.address_source}).", left=9)
     if document.expect:
@@ -74,7 +73,7 @@ def _render(document: CardDocument, out: Console, *, code: bool) -> None:
                 # fonts draw a full block with a gap around it; the background has none
                 solid = block == "█" and out.color_system is not None
                 drawn.append(" " if solid else block, style="on #000000" if solid else "")
-            out.print(drawn, soft_wrap=True)
+            out.print(drawn)
 
 
 def qr_rows(text: str) -> list[str]:

@@ -12,9 +12,8 @@ from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 from hooper.site.words import chosen
 
 if TYPE_CHECKING:
-    from rich.console import Console
-
     from hooper.certs.rows import CertificatesDocument
+    from hooper.cli.screen import Screen
 
 app = sub_app("Certificates: which there are, and getting them.", group=True)
 
@@ -102,7 +101,7 @@ def _show(session: Session, done: Done[CertificatesDocument]) -> int:
     return worst([code, 0 if all(row.ok for row in done.document.certificates) else EXIT_NEEDS_A_PERSON])
 
 
-def _render(document: CertificatesDocument, out: Console) -> None:
+def _render(document: CertificatesDocument, out: Screen) -> None:
     from rich.text import Text
 
     from hooper.cli.render import table
@@ -124,10 +123,10 @@ def _render(document: CertificatesDocument, out: Console) -> None:
     out.print(drawn)
     for row in document.certificates:
         if row.detail:
-            out.print(f"{row.certificate}: {row.detail}.", soft_wrap=True)
+            out.print(f"{row.certificate}: {row.detail}.")
         if row.chain is not None:
-            out.print(f"{row.certificate}: certificate {row.chain}", soft_wrap=True)
-            out.print(f"{' ' * len(row.certificate)}  key         {row.key}", soft_wrap=True)
+            out.print(f"{row.certificate}: certificate {row.chain}")
+            out.print(f"{' ' * len(row.certificate)}  key         {row.key}")
     for one in document.earlier:
         what = f"{one.certificate}: kept before {one.generation}, until {one.not_after[:10]}, by {one.issuer}"
-        out.print(what, soft_wrap=True)
+        out.print(what)

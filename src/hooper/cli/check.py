@@ -9,15 +9,22 @@ import typer
 
 from hooper.cli.command import command
 from hooper.cli.common import Session, sub_app
-from hooper.cli.looking import FromOption, ProxyPasswordOption, PublicOption, differing, parse_origin, parse_public
+from hooper.cli.looking import (
+    FROM_PHONE,
+    FromOption,
+    ProxyPasswordOption,
+    PublicOption,
+    differing,
+    parse_origin,
+    parse_public,
+)
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 from hooper.site.words import chosen
 
 if TYPE_CHECKING:
-    from rich.console import Console
-    from rich.table import Table
-
     from hooper.check.results import CheckDocument, Result
+    from hooper.cli.render import Grid
+    from hooper.cli.screen import Screen
 
 app = sub_app("Does it answer, and is it really that service?")
 
@@ -80,37 +87,34 @@ def _notes(session: Session, document: CheckDocument) -> None:
         session.note("This was seen from inside and proves nothing about outside.")
     if worse:
         place = {"here": "", "interface": f" --from interface:{name}"}.get(kind, f" --from socks5://{name}")
-        session.note(f"Next: `hooper why {worse[0]}{place}`.")
+        session.next("find the first broken link", f"why {worse[0]}{place}")
     elif kind == "here":
-        session.note("Next: join this computer to a phone's mobile data by cable, then")
-        session.note("      `hooper check --from interface:NAME`.")
+        session.next(FROM_PHONE, "check --from interface")
 
 
-def render(document: CheckDocument, out: Console, *, verbose: bool = False) -> None:
+def render(document: CheckDocument, out: Screen, *, verbose: bool = False) -> None:
     """The addresses, one row a probe, how many are as they should be."""
     from hooper.cli.render import heading
 
     origin = document.from_
     where = {"here": "here, at the inner addresses", "interface": f"the interface {origin.name}"}
-    heading(out, f"Check from {where.get(origin.kind, f'the proxy {origin.name}')}")
+    heading(out, f"From {where.get(origin.kind, f'the proxy {origin.name}')}: {summary(document.results)}")
     _addresses(document, out)
     out.print(results_table(document.results))
-    out.print()
-    out.print(summary(document.results))
     differing(document.findings, out)
     if verbose:
         _evidence(document, out)
 
 
-def results_table(results: Iterable[Result], *, brief: bool = False, header: bool = True) -> Table:
+def results_table(results: Iterable[Result], *, brief: bool = False, header: bool = True) -> Grid:
     """One row a probe; brief: without ports and times."""
     from rich.text import Text
 
     from hooper.cli.render import table
 
     more = () if brief else ("probed", "ms")
-    drawn = table("", "service", *more, "verdict", "what was seen", right=("ms",))
-    drawn.show_header = header
+    seen = "what was seen"
+    drawn = table("", "service", *more, "verdict", seen, right=("ms",), prose=(seen,), header=header)
     for result in results:
         mark = Text("✓", style="green") if result.ok else Text("✗", style="red")
         if result.untold:
@@ -141,17 +145,17 @@ def _words(result: Result) -> str:
     return result.detail + problems
 
 
-def _addresses(document: CheckDocument, out: Console) -> None:
+def _addresses(document: CheckDocument, out: Screen) -> None:
     public = {r.evidence.public_address for r in document.results if r.evidence.public_address is not None}
     for found in sorted(public, key=str):
-        out.print(f"Public address {found.value}: {found.source}", soft_wrap=True)
+        out.print(f"Public address {found.value}: {found.source}")
     place = next((r.evidence.place_address for r in document.results if r.evidence.place_address), None)
     if place is not None:
-        out.print(f"This place shows itself as {place.value}: {place.source}", soft_wrap=True)
+        out.print(f"This place shows itself as {place.value}: {place.source}")
     out.print()
 
 
-def _evidence(document: CheckDocument, out: Console) -> None:
+def _evidence(document: CheckDocument, out: Screen) -> None:
     from hooper.jsonform import plain
 
     out.print()
@@ -160,4 +164,4 @@ def _evidence(document: CheckDocument, out: Console) -> None:
         kept = {key: value for key, value in kept.items() if key not in ("public_address", "place_address")}
         for key, value in kept.items():
             words = value if not isinstance(value, Mapping) else ", ".join(f"{k} {v}" for k, v in value.items())
-            out.print(f"{result.service}: {key} {words}", style="dim", soft_wrap=True)
+            out.print(f"{result.service}: {key} {words}", style="dim")

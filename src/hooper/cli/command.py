@@ -57,6 +57,8 @@ def _shared(
         shared.append(_option("insecure_files", bool, False, "--insecure-files", text=text))
     text = "Print one JSON document instead of text."
     shared.append(_option("json", bool, False, "--json", text=text))
+    text = "One fact a line, words in place of signs: for screen readers and scripts."
+    shared.append(_option("plain", bool, False, "--plain", text=text))
     shared.append(
         _option("quiet", bool, False, "--quiet", "-q", text="Nothing on stderr but errors and the lab's mark.")
     )

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import errno
 import gc
 import os
+import shlex
 import sys
-from collections.abc import Awaitable, Callable, Iterable, Iterator
+from collections.abc import Awaitable, Callable, Iterable
 from contextlib import nullcontext
 from contextvars import ContextVar
 from dataclasses import dataclass, field
@@ -20,17 +20,19 @@ from hooper.cli import report
 from hooper.cli.spelling import spelled
 from hooper.clock import SystemClock
 from hooper.errors import HooperError, worst
-from hooper.jsonform import dump, dump_line, each_text, head, plain
+from hooper.folding import folded_lines
+from hooper.jsonform import dump, dump_line, each_text, head, in_encoding, plain
 from hooper.secret import redact
 from hooper.visible import Lines, shown, shown_lines
 
 if TYPE_CHECKING:
-    from rich.console import Console
-
+    from hooper.cli.screen import Screen
     from hooper.masking import Mask
     from hooper.site.load import SiteFile
     from hooper.usecases.run import Run
 
+NO_SITE = ("demo", "lab", "explain", "schema")  # commands without a site file
+KEEPS_STATE = ("survey", "why", "check", "card", "plan", "audit", "router", "name", "cert")
 T = TypeVar("T")
 R = TypeVar("R")
 
@@ -60,6 +62,7 @@ class Session:
 
     command: str
     json: bool = False
+    plain: bool = False
     quiet: bool = False
     verbose: bool = False
     site_file: Path | None = None
@@ -74,12 +77,32 @@ class Session:
     def __post_init__(self) -> None:
         self.world = report.world()
         if self.world == "lab":
-            sys.stderr.write("[lab] the simulated town, not the real network\n")
+            mark = "[lab] the simulated town, not the real network"
+            sys.stderr.write(folded_lines(mark, stderr_width()) + "\n")
 
     def note(self, text: str = "") -> None:
         """Something for the person on stderr: what it means, what is next."""
         if not self.quiet and not self.json:
-            sys.stderr.write(shown_lines(self._said(text)) + "\n")
+            sys.stderr.write(folded_lines(shown_lines(self._said(text)), stderr_width()) + "\n")
+
+    def next(self, why: str, *commands: str) -> None:
+        """The next step, each command on a line of its own, so that it can be pasted.
+
+        why: what it is for. commands: what follows "hooper"; they name the site file and the state as this one did.
+        """
+        self.note(f"\nNext: {why}:")
+        for command in commands:
+            self.note(f"   hooper {self.here(command)}")
+
+    def here(self, command: str) -> str:
+        """A command with the site file and the state that this one was given, so that it means the same ones."""
+        first, pipe, rest = command.partition(" | ")
+        word = first.split(" ", 1)[0]
+        if self.site_file is not None and word not in NO_SITE:
+            first += f" --site {shlex.quote(str(self.site_file))}"
+        if self.state_folder is not None and word in KEEPS_STATE:
+            first += f" --state {shlex.quote(str(self.state_folder))}"
+        return first + pipe + rest
 
     def detail(self, text: str) -> None:
         """What is being done, for --verbose."""
@@ -150,7 +173,7 @@ class Session:
     def show(
         self,
         document: T,
-        render: Callable[[T, Console], None],
+        render: Callable[[T, Screen], None],
         *,
         errors: Iterable[HooperError] = (),
         extra: dict[str, Any] | None = None,
@@ -162,9 +185,9 @@ class Session:
             body = {**head(self.command, self.at, self.world), **plain(document), **(extra or {})}
             if problems:
                 body["errors"] = report.error_objects(problems)
-            sys.stdout.write(dump(body))
+            sys.stdout.write(in_encoding(dump(body), sys.stdout.encoding))
         else:
-            render(each_text(document, lambda text: _visible(self._worded(text), text)), console())
+            render(each_text(document, lambda text: _visible(self._worded(text), text)), console(plain=self.plain))
             sys.stdout.flush()
             for problem in problems:
                 report.print_errors(problem)
@@ -172,7 +195,8 @@ class Session:
 
     def line(self, document: Any) -> None:
         """Print one line of JSON Lines and flush it."""
-        sys.stdout.write(dump_line({**head(self.command, self.at, self.world), **plain(each_text(document, spelled))}))
+        text = dump_line({**head(self.command, self.at, self.world), **plain(each_text(document, spelled))})
+        sys.stdout.write(in_encoding(text, sys.stdout.encoding))
         sys.stdout.flush()
 
 
@@ -216,20 +240,21 @@ def private_words(file: SiteFile) -> set[str]:
     return {*names, *domains, *title}
 
 
-def console(*, stderr: bool = False) -> Console:
-    """A console for tables; as wide as the terminal, and 80 columns where there is none."""
-    from rich.console import Console
-    from rich.segment import Segment
+def console(*, stderr: bool = False, plain: bool = False) -> Screen:
+    """What text is drawn on."""
+    from hooper.cli.screen import Screen
 
-    class OurConsole(Console):
-        def render(self, renderable: Any, options: Any = None) -> Iterator[Segment]:
-            """The last net: whatever a text came by, a terminal acts on nothing in it."""
-            for segment in super().render(renderable, options):
-                clean = segment.text if segment.control else shown_lines(segment.text)
-                yield segment if clean == segment.text else Segment(clean, segment.style)
+    return Screen(stderr=stderr, plain=plain)
 
-        def on_broken_pipe(self) -> None:
-            """Rich would leave by SystemExit, which tears an event loop apart; this is an error like any other."""
-            raise BrokenPipeError(errno.EPIPE, "the reader of the output is gone")
 
-    return OurConsole(stderr=stderr, highlight=False, markup=False, emoji=False, soft_wrap=False)
+def stderr_width() -> int | None:
+    """The columns of stderr's terminal; None: it is none."""
+    if not sys.stderr.isatty():
+        return None
+    columns = os.environ.get("COLUMNS", "")
+    if columns.isascii() and columns.isdigit() and int(columns):
+        return int(columns)
+    try:
+        return os.get_terminal_size(sys.stderr.fileno()).columns or 80
+    except (OSError, ValueError):
+        return 80

@@ -17,8 +17,7 @@ from hooper.errors import EXIT_NEEDS_A_PERSON, MachineError, worst
 from hooper.jsonform import each_text
 
 if TYPE_CHECKING:
-    from rich.console import Console
-
+    from hooper.cli.screen import Screen
     from hooper.usecases.demo import Scene
 
 NEXT = """\
@@ -97,7 +96,7 @@ def demo(
     return worst([code, 0 if good else EXIT_NEEDS_A_PERSON])
 
 
-async def _play(session: Session, folder: Path, screen: Console | None) -> list[Scene]:
+async def _play(session: Session, folder: Path, screen: Screen | None) -> list[Scene]:
     from hooper.usecases.demo import play
 
     scenes: list[Scene] = []
@@ -112,7 +111,7 @@ async def _play(session: Session, folder: Path, screen: Console | None) -> list[
     return scenes
 
 
-def _begin(out: Console) -> None:
+def _begin(out: Screen) -> None:
     from hooper.cli.render import heading
 
     heading(out, "The boathouse of the Heron Quay rowing club")
@@ -120,7 +119,7 @@ def _begin(out: Console) -> None:
     out.print("the club's own router. Nobody has entered anything, nothing is reachable.")
 
 
-def _title(out: Console, text: str, scene: Scene) -> None:
+def _title(out: Screen, text: str, scene: Scene) -> None:
     from rich.text import Text
 
     out.print()
@@ -128,11 +127,11 @@ def _title(out: Console, text: str, scene: Scene) -> None:
     out.print(Text.assemble(mark, (text, "bold"), (f"  {scene.took_ms / 1000:.1f} s", "dim")))
 
 
-def _lab(scene: Scene, out: Console) -> None:
+def _lab(scene: Scene, out: Screen) -> None:
     """The town's start has nothing to show."""
 
 
-def _survey(scene: Scene, out: Console) -> None:
+def _survey(scene: Scene, out: Screen) -> None:
     from hooper.cli.looking import numbers
 
     seen: Any = scene.told
@@ -140,7 +139,7 @@ def _survey(scene: Scene, out: Console) -> None:
     numbers(tuple(row for row in seen.comparisons if row.left.what.startswith("fibre-box")), out)
 
 
-def _plan(scene: Scene, out: Console) -> None:
+def _plan(scene: Scene, out: Screen) -> None:
     from hooper.cli.plan import ways
     from hooper.cli.render import counted
 
@@ -149,7 +148,7 @@ def _plan(scene: Scene, out: Console) -> None:
     ways(plan.forwards, out)
 
 
-def _router(scene: Scene, out: Console) -> None:
+def _router(scene: Scene, out: Screen) -> None:
     from hooper.cli.render import indented
 
     changes: Any = scene.told
@@ -160,37 +159,37 @@ def _router(scene: Scene, out: Console) -> None:
     indented(out, f"by hand: {', '.join(c.rule.service for c in left)}, since {left[0].detail}", left=3)
 
 
-def _name(scene: Scene, out: Console) -> None:
+def _name(scene: Scene, out: Screen) -> None:
     before, after = scene.told
     _title(out, "Name: it still has last week's address, and is updated", scene)
     for old, new in zip(before, after, strict=True):
         out.print(f"   {new.name}: {', '.join(old.published) or '-'} → {', '.join(new.published)}")
-        out.print(f"   published, says the {new.published_source}", soft_wrap=True)
-        out.print(f"   public address, says {new.wanted_source}", soft_wrap=True)
+        out.print(f"   published, says the {new.published_source}")
+        out.print(f"   public address, says {new.wanted_source}")
 
 
-def _certificate(scene: Scene, out: Console) -> None:
+def _certificate(scene: Scene, out: Screen) -> None:
     row: Any = scene.told
     _title(out, "Certificate: ordered by ACME, proven by a TXT record, given to the hub", scene)
-    out.print(f"   {', '.join(row.names)}, by {row.authority}, until {row.not_after[:10]}", soft_wrap=True)
+    out.print(f"   {', '.join(row.names)}, by {row.authority}, until {row.not_after[:10]}")
 
 
-def _card(scene: Scene, out: Console) -> None:
+def _card(scene: Scene, out: Screen) -> None:
     card: Any = scene.told
     _title(out, f"Card: what to type away from home for {card.service}", scene)
-    out.print(f"   {card.type}", style="bold", soft_wrap=True)
+    out.print(f"   {card.type}", style="bold")
 
 
-def _worksheet(scene: Scene, out: Console) -> None:
+def _worksheet(scene: Scene, out: Screen) -> None:
     """The sheets show at the plan, and in what was typed."""
 
 
-def _typed(scene: Scene, out: Console) -> None:
+def _typed(scene: Scene, out: Screen) -> None:
     entered: Any = scene.told
     _title(out, f"Worksheet: the other {len(entered)} rules typed into the routers' pages by hand", scene)
 
 
-def _check(scene: Scene, out: Console) -> None:
+def _check(scene: Scene, out: Screen) -> None:
     from hooper.cli.check import results_table
     from hooper.usecases.demo import DEADLINE
 
@@ -201,7 +200,7 @@ def _check(scene: Scene, out: Console) -> None:
     out.print(f"Not reachable, as it should be: {', '.join(result.service for result in shut)}.")
 
 
-def _one_result(text: str, scene: Scene, out: Console) -> None:
+def _one_result(text: str, scene: Scene, out: Screen) -> None:
     from hooper.cli.check import results_table
 
     outcome: Any = scene.told
@@ -209,11 +208,11 @@ def _one_result(text: str, scene: Scene, out: Console) -> None:
     out.print(results_table(outcome.results, brief=True, header=False))
 
 
-def _broken(scene: Scene, out: Console) -> None:
+def _broken(scene: Scene, out: Screen) -> None:
     _one_result("Someone mistypes: film-page's rule now names another device", scene, out)
 
 
-def _explained(scene: Scene, out: Console) -> None:
+def _explained(scene: Scene, out: Screen) -> None:
     from hooper.cli.render import indented
 
     found: Any = scene.told
@@ -223,7 +222,7 @@ def _explained(scene: Scene, out: Console) -> None:
         indented(out, cause.remedy, mark="→ ", left=3)
 
 
-def _mended(scene: Scene, out: Console) -> None:
+def _mended(scene: Scene, out: Screen) -> None:
     _one_result("Put right", scene, out)
 
 
@@ -244,7 +243,7 @@ _TOLD = {
 }
 
 
-def _end(document: Any, out: Console, *, good: bool) -> None:
+def _end(document: Any, out: Screen, *, good: bool) -> None:
     took = sum(step.took_ms for step in document.steps) / 1000
     out.print()
     if not good:
@@ -256,6 +255,6 @@ def _end(document: Any, out: Console, *, good: bool) -> None:
         style="bold green",
     )
     if document.folder is not None:
-        out.print(f"{document.folder} has its site file, and NEXT.md the next commands.", soft_wrap=True)
+        out.print(f"{document.folder} has its site file, and NEXT.md the next commands.")
     else:
         out.print("Next: `hooper demo --out DIR` leaves the site file in DIR, and `hooper lab run` runs the town.")

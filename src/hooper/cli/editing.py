@@ -11,8 +11,7 @@ from hooper.cli.common import Session
 from hooper.errors import UsageError
 
 if TYPE_CHECKING:
-    from rich.console import Console
-
+    from hooper.cli.screen import Screen
     from hooper.planning.documents import EditDocument
     from hooper.planning.edits import Edited
     from hooper.site.load import SiteFile
@@ -31,7 +30,7 @@ def finish(session: Session, file: SiteFile, edit: Callable[[SiteFile], Edited])
     return session.show(done.document, render, errors=done.trouble)
 
 
-def render(document: EditDocument, out: Console) -> None:
+def render(document: EditDocument, out: Screen) -> None:
     """What was changed, key by key, and what is left to do."""
     from rich.text import Text
 
@@ -50,7 +49,7 @@ def render(document: EditDocument, out: Console) -> None:
             line.append(f" = {change.after}")
         else:
             line.append(f" = {change.after}").append(f"  was {change.before}", style="dim")
-        out.print(line, soft_wrap=True)
+        out.print(line)
     if document.follows:
         out.print()
         heading(out, "Left to do, by hand")

@@ -13,8 +13,7 @@ from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 from hooper.site.words import chosen
 
 if TYPE_CHECKING:
-    from rich.console import Console
-
+    from hooper.cli.screen import Screen
     from hooper.line.neighbours import FindDocument
     from hooper.planning.documents import HostListDocument, SuggestDocument
 
@@ -165,15 +164,14 @@ def tick(
     return finish(session, file, lambda file: tick_edit(file, key, items))
 
 
-def _render_list(document: HostListDocument, out: Console) -> None:
+def _render_list(document: HostListDocument, out: Screen) -> None:
     from hooper.cli.render import table
 
     if not document.hosts:
         out.print("There are no hosts yet: `hooper host add KEY`.")
         return
     several = len({row.network for row in document.hosts}) > 1
-    drawn = table("host", "address", "given by", *(["on"] if several else []), "ready", "services")
-    drawn.columns[0].no_wrap = drawn.columns[1].no_wrap = True
+    drawn = table("host", "address", "given by", *(["on"] if several else []), "ready", "services", prose=("services",))
     for row in document.hosts:
         given = row.address_from + (", in the pool" if row.in_pool and row.address_from != "reservation" else "")
         done = sum(said is True for said in row.ready.values())
@@ -185,7 +183,7 @@ def _render_list(document: HostListDocument, out: Console) -> None:
     out.print(drawn)
 
 
-def _render_ticks(document: HostListDocument, out: Console) -> None:
+def _render_ticks(document: HostListDocument, out: Screen) -> None:
     from rich.text import Text
 
     from hooper.cli.render import heading
@@ -195,16 +193,15 @@ def _render_ticks(document: HostListDocument, out: Console) -> None:
         heading(out, f"Before {row.host} is exposed")
         for item in ITEMS:
             mark, style = {True: ("[x]", "green"), False: ("[!]", "red"), None: ("[ ]", "")}[row.ready[item.key]]
-            out.print(Text.assemble((f"   {mark} ", style), (f"{item.key:<26}", "bold"), item.question), soft_wrap=True)
+            out.print(Text.assemble((f"   {mark} ", style), (f"{item.key:<26}", "bold"), item.question))
 
 
-def _render_found(document: FindDocument, out: Console) -> None:
+def _render_found(document: FindDocument, out: Screen) -> None:
     from hooper.cli.render import indented, table
 
     where = f"the LAN of {document.gateway}" if document.gateway is not None else "no network of the site file"
     out.print(f"{document.network} by {document.interface}: {where}")
-    drawn = table("address", "MAC", "name", "open ports", "what it is")
-    drawn.columns[0].no_wrap = drawn.columns[1].no_wrap = True
+    drawn = table("address", "MAC", "name", "open ports", "what it is", prose=("open ports", "what it is"))
     for row in document.hosts:
         what = f"{row.host}, {row.meaning}" if row.host is not None and row.state != "moved" else row.meaning
         if row.in_pool and "pool" not in what:
@@ -218,7 +215,7 @@ def _render_found(document: FindDocument, out: Console) -> None:
         indented(out, f"The time did not suffice for: {', '.join(document.outstanding)}.", left=0)
 
 
-def _render_suggest(document: SuggestDocument, out: Console) -> None:
+def _render_suggest(document: SuggestDocument, out: Screen) -> None:
     pool = f", outside the pool {document.pool}" if document.pool else ""
     silent = ", and silent" if document.looked else ""
     out.print(f"Free on the LAN of {document.gateway}, {document.network}{pool}{silent}:")

@@ -23,8 +23,7 @@ from hooper.ports import ports_text
 from hooper.site.words import chosen
 
 if TYPE_CHECKING:
-    from rich.console import Console
-
+    from hooper.cli.screen import Screen
     from hooper.lab.answers import (
         LabClockDocument,
         LabFaultsDocument,
@@ -137,12 +136,12 @@ def _show_faults(session: Session) -> None:
     session.show(_answer(session, LabFaultsDocument, "faults"), _render_faults)
 
 
-def _render_faults(document: LabFaultsDocument, out: Console) -> None:
+def _render_faults(document: LabFaultsDocument, out: Screen) -> None:
     from hooper.cli.render import table
 
-    drawn = table("fault", "active", "what it does")
+    drawn = table("fault", "active", "what it does", prose=("what it does",))
     for row in document.faults:
-        drawn.add_row(row.fault, row.service if row.active else "-", row.summary)
+        drawn.add_row(row.fault, (row.service or "yes") if row.active else "-", row.summary)
     out.print(drawn)
 
 
@@ -202,10 +201,10 @@ def set_line(
     session.note("\nSee it: `hooper survey`. Set it back: `hooper lab line several-nats`.")
 
 
-def _render_line(document: LabLineDocument, out: Console) -> None:
+def _render_line(document: LabLineDocument, out: Screen) -> None:
     from hooper.cli.render import table
 
-    drawn = table("", "kind", "what it is")
+    drawn = table("", "kind", "what it is", prose=("what it is",))
     for row in document.kinds:
         drawn.add_row("now" if row.kind == document.kind else "", row.kind, row.summary)
     out.print(drawn)
@@ -307,7 +306,7 @@ def _arrow(rule: Any) -> tuple[str, str, str]:
     )
 
 
-def _render_typed(document: LabTypeDocument, out: Console) -> None:
+def _render_typed(document: LabTypeDocument, out: Screen) -> None:
     from hooper.cli.render import counted, heading, table
 
     for gateway in dict.fromkeys(rule.gateway for rule in document.entered):
@@ -333,7 +332,7 @@ def read_pages(
     session.show(_answer(session, LabReadDocument, "read", gateways=gateway or []), _render_pages)
 
 
-def _render_pages(document: LabReadDocument, out: Console) -> None:
+def _render_pages(document: LabReadDocument, out: Screen) -> None:
     from hooper.cli.render import heading, table
 
     for number, page in enumerate(document.gateways):
@@ -366,7 +365,7 @@ def show_ledger(session: Session) -> None:
     session.show(_answer(session, LabLedgerDocument, "ledger"), _render_ledger)
 
 
-def _render_ledger(document: LabLedgerDocument, out: Console) -> None:
+def _render_ledger(document: LabLedgerDocument, out: Screen) -> None:
     from hooper.cli.render import table
 
     drawn = table("at", "from", "by", "to", "outcome")
@@ -388,5 +387,5 @@ def move_clock(
     session.show(document, _render_clock)
 
 
-def _render_clock(document: LabClockDocument, out: Console) -> None:
+def _render_clock(document: LabClockDocument, out: Screen) -> None:
     out.print(f"{document.now}, {document.ahead_s:g} s ahead of this machine")

@@ -15,14 +15,14 @@ from hooper.site.words import chosen
 if TYPE_CHECKING:
     from collections.abc import Iterable
 
-    from rich.console import Console
-
     from hooper.addresses import IPAddress
     from hooper.check.origin import Origin
+    from hooper.cli.screen import Screen
     from hooper.comparison import Comparison
     from hooper.planning.values import Finding
     from hooper.site.model import Site
 
+FROM_PHONE = "join this computer to a phone's mobile data by cable, then look from there"
 FromOption = Annotated[
     str | None, typer.Option("--from", metavar="PLACE", help="here, interface:NAME, or socks5://[USER@]HOST:PORT.")
 ]
@@ -138,29 +138,35 @@ def parse_wan(given: list[str], site: Site) -> dict[str, str]:
     return {f"wan:{key}": str(read_address(f"--wan {key}", value)) if value else "" for key, value in pairs.items()}
 
 
-def numbers(comparisons: tuple[Comparison, ...], out: Console) -> None:
-    """The numbers that people compare, one pair after the other, each with its line of meaning."""
-    from rich.table import Table
-    from rich.text import Text
+def numbers(comparisons: tuple[Comparison, ...], out: Screen, *, verbose: bool = True) -> None:
+    """The numbers that people compare, one pair after the other, each with its line of meaning.
 
-    from hooper.cli.render import indented
+    verbose: all of them; else those that differ or are not known, and how many are equal.
+    """
+    from hooper.cli.render import heading, indented, line
 
-    sides = [side for row in comparisons for side in (row.left, row.right)]
-    value = max((len(side.value or "?") for side in sides), default=0)
-    what = min(max((len(side.what) for side in sides), default=0), max(out.width - value - 28, 16))
-    for row in comparisons:
+    rows = [row for row in comparisons if verbose or row.equal is not True]
+    equal = len(comparisons) - len(rows)
+    if not comparisons:
+        return
+    out.print()
+    if not rows:
+        out.print(f"The numbers: {equal} of {equal} pairs are equal (all with --verbose).")
+        return
+    heading(out, "The numbers" + (f" that differ or are not known; {equal} more are equal" if equal else ""))
+    sides = [side for row in rows for side in (row.left, row.right)]
+    value = max(len(side.value or "?") for side in sides)
+    what = max(len(side.what) for side in sides)
+    for row in rows:
         mark, style = {True: ("=", "green"), False: ("≠", "bold red"), None: ("?", "orange3")}[row.equal]
-        pair = Table.grid(padding=(0, 2, 0, 0))
-        for width in (3, what, value, None):
-            pair.add_column(width=width, overflow="fold")
         for sign, side in ((" ", row.left), (mark, row.right)):
-            shown = Text(side.value or "?", style="bold")
-            pair.add_row(Text(f"  {sign}", style=style), side.what, shown, Text(side.source, style="dim"))
-        out.print(pair)
+            number = f"{side.value or '?':<{value}}"
+            label = f"{side.what:<{what}}  "
+            line(out, (f"  {sign}  ", style), label, (number, "bold"), "  ", (side.source, "dim"), hang=9)
         indented(out, row.meaning, left=5, style=style.removeprefix("bold "))
 
 
-def differing(found: Iterable[Finding], out: Console) -> None:
+def differing(found: Iterable[Finding], out: Screen) -> None:
     """The findings on what is written or told, where there are any."""
     from hooper.cli.render import findings, heading
 

@@ -27,7 +27,7 @@ if os.path.basename(sys.argv[0]) in ("hooper", "__main__.py"):  # not where some
 import typer
 from typer.core import TyperGroup
 
-from hooper import __version__, errors
+from hooper import __version__, errors, signs
 
 # name: (module, one line of help); in the order of the work
 COMMANDS: dict[str, tuple[str, str]] = {
@@ -124,7 +124,7 @@ def run(arguments: Sequence[str] | None = None) -> None:
     given = list(sys.argv[1:] if arguments is None else arguments)
     for stream in (sys.stdout, sys.stderr):
         with contextlib.suppress(AttributeError, ValueError):
-            stream.reconfigure(errors="replace")  # type: ignore[union-attr]
+            stream.reconfigure(errors=signs.HANDLER)  # type: ignore[union-attr]
     try:
         import_module("hooper.cli.report")  # which every end needs
         sys.unraisablehook = _not_lost

@@ -13,8 +13,7 @@ from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 from hooper.site.words import chosen
 
 if TYPE_CHECKING:
-    from rich.console import Console
-
+    from hooper.cli.screen import Screen
     from hooper.names.rows import NamesDocument
     from hooper.site.load import SiteFile
 
@@ -84,7 +83,7 @@ def _show(session: Session, done: Done[NamesDocument]) -> int:
     return worst([code, EXIT_NEEDS_A_PERSON if wrong else 0])
 
 
-def _render(document: NamesDocument, out: Console, told: set[str]) -> None:
+def _render(document: NamesDocument, out: Screen, told: set[str]) -> None:
     from rich.text import Text
 
     from hooper.cli.render import indented, table

@@ -111,7 +111,7 @@ def _written(session: Session, path: Path, start: Start) -> int:
     write_atomically(path, text.encode())
     rows = tuple(ChangedKey(f"gateways.{box.key}", None, box.lan) for box in start.boxes)
     document = EditDocument(str(path), "made", str(path), rows, (), False)
-    code = session.show(document, lambda shown, out: out.print(f"{shown.file} is made.", soft_wrap=True))
+    code = session.show(document, lambda shown, out: out.print(f"{shown.file} is made."))
     session.note(
         "\nNext: `hooper host add KEY`, `hooper service add KEY --host HOST --speaks WHAT`, then `hooper plan`."
     )

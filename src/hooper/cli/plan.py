@@ -17,8 +17,7 @@ from hooper.ports import ports_text
 from hooper.visible import shown_lines
 
 if TYPE_CHECKING:
-    from rich.console import Console
-
+    from hooper.cli.screen import Screen
     from hooper.planning.topology import Topology
 
 app = sub_app("The rule that every router needs, and what is wrong or risky.")
@@ -124,28 +123,28 @@ def _tables(given: list[str], gateways: list[str]) -> dict[str, tuple[str | None
     return out
 
 
-def _tree(document: PlanDocument, out: Console, topology: Topology, *, verbose: bool = False) -> None:
+def _tree(document: PlanDocument, out: Screen, topology: Topology, *, verbose: bool = False) -> None:
     """The chain as a tree."""
-    from rich.text import Text
-    from rich.tree import Tree
-
+    from hooper.cli.render import heading, line
     from hooper.report.chain import TreeNode, as_tree
 
     del document, verbose
     styles = {"line": "bold", "gateway": "bold", "host": "", "open": "orange3", "limited": "green", "closed": "dim"}
 
-    def grow(tree: Tree, node: TreeNode) -> None:
-        for inner in node.inner:
-            label = Text.assemble((inner.text, styles.get(inner.kind, "dim")), "  ", (inner.detail, "dim"))
-            grow(tree.add(label), inner)
+    def grow(node: TreeNode, before: str) -> None:
+        for number, inner in enumerate(node.inner, 1):
+            last = number == len(node.inner)
+            branch = before + ("└── " if last else "├── ")
+            text = (inner.text, styles.get(inner.kind, "dim"))
+            line(out, (branch, "dim"), text, (f"  {inner.detail}" if inner.detail else "", "dim"), hang=len(branch) + 2)
+            grow(inner, before + ("    " if last else "│   "))
 
     root = as_tree(topology)
-    tree = Tree(Text(root.text, style="bold"))
-    grow(tree, root)
-    out.print(tree)
+    heading(out, root.text)
+    grow(root, "")
 
 
-def render(document: PlanDocument, out: Console, topology: Topology, *, verbose: bool = False) -> None:
+def render(document: PlanDocument, out: Screen, topology: Topology, *, verbose: bool = False) -> None:
     """The ways of the services, those that are not forwarded, the findings."""
     from hooper.cli.render import counted, findings, heading, indented
     from hooper.planning.findings import entry_of
@@ -175,7 +174,7 @@ def render(document: PlanDocument, out: Console, topology: Topology, *, verbose:
             out.print(f"{code}: {entry_of(code).why}", style="dim")
 
 
-def _entering(document: PlanDocument, out: Console) -> None:
+def _entering(document: PlanDocument, out: Screen) -> None:
     """How the rules get into each router, alike services together."""
     from hooper.cli.render import heading, indented
 
@@ -211,7 +210,7 @@ STATES = {
 }
 
 
-def _compared(document: PlanDocument, out: Console) -> None:
+def _compared(document: PlanDocument, out: Screen) -> None:
     """The table that was given against the plan, gateway by gateway."""
     from rich.text import Text
 
@@ -221,7 +220,7 @@ def _compared(document: PlanDocument, out: Console) -> None:
         rows = [row for row in document.against if row.gateway == gateway]
         wrong = sum(row.state != "same" for row in rows)
         heading(out, f"{gateway}, as it is: " + (f"{wrong} not as planned" if wrong else "all as planned"))
-        drawn = table("", "service", "outside", "planned", "found", "at")
+        drawn = table("", "service", "outside", "planned", "found", "at", prose=("found", "at"))
         for row in rows:
             mark, style = STATES[row.state]
             outside = f"{row.transport} {ports_text(row.outside_ports)}"
@@ -237,7 +236,7 @@ def _counts(document: PlanDocument) -> str:
     return ", ".join(counted(number, word) for word, number in counts.items() if number)
 
 
-def ways(forwards: tuple[Forward, ...], out: Console) -> None:
+def ways(forwards: tuple[Forward, ...], out: Screen) -> None:
     """One row a service: where it comes in, and where each gateway sends it. One table for each chain."""
     from hooper.cli.render import table
 

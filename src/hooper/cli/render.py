@@ -1,51 +1,194 @@
-"""Drawing with Rich: tables, findings and steps, the same way in every command."""
+"""Drawing: paragraphs, tables, findings, the same way in every command. No value is ever broken; prose folds."""
 
 from __future__ import annotations
 
-import textwrap
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
+from typing import TYPE_CHECKING, NamedTuple
 
-from rich import box
-from rich.console import Console
-from rich.table import Table
+from rich.segment import Segment
 from rich.text import Text
 
-from hooper.planning.values import Finding
+from hooper.folding import lines_within, longest_piece, width_of
+
+if TYPE_CHECKING:
+    from rich.console import Console, ConsoleOptions, RenderResult
+
+    from hooper.cli.screen import Screen
+    from hooper.planning.values import Finding
 
 SEVERITY_STYLE = {"error": "bold red", "warning": "orange3", "note": "blue"}
+GAP = 2  # columns between those of a table
+NARROW = 24  # columns that prose in a table has at least, where it is that long
 
 
-def table(*columns: str, right: Sequence[str] = ()) -> Table:
-    """A table without frame. right: columns that hold numbers. Where it is too narrow, cells wrap; nothing is cut."""
-    drawn = Table(box=box.SIMPLE_HEAD, pad_edge=False, show_edge=False, header_style="bold", padding=(0, 1, 0, 0))
-    for name in columns:
-        drawn.add_column(name, justify="right" if name in right else "left", overflow="fold")
-    return drawn
+class Column(NamedTuple):
+    """name: empty for signs. right: numbers, which end below each other. prose: may be folded."""
+
+    name: str
+    right: bool = False
+    prose: bool = False
 
 
-def heading(out: Console, text: str) -> None:
+class Grid:
+    """A table without a frame, each row a record of its own where the table does not fit.
+
+    A cell's lines are values that are never broken; only prose is folded. The first named column tells what a row is
+    about.
+    """
+
+    def __init__(self, columns: Sequence[Column], *, header: bool = True) -> None:
+        self.columns, self.header = tuple(columns), header
+        self.rows: list[tuple[Text, ...]] = []
+
+    def add_row(self, *cells: str | Text) -> None:
+        assert len(cells) == len(self.columns)
+        self.rows.append(tuple(cell if isinstance(cell, Text) else Text(cell) for cell in cells))
+
+    def __rich_console__(self, console: Console, options: ConsoleOptions) -> RenderResult:
+        screen: Screen = console  # type: ignore[assignment]
+        rows = [tuple(screen.worded(cell) for cell in row) for row in self.rows]
+        if screen.plain:
+            lines = self._facts(rows)
+        else:
+            widths = self._widths(rows, options.max_width)
+            room = options.max_width
+            lines = self._table(rows, widths, screen) if widths is not None else self._records(rows, room)
+        for line in lines:
+            line.rstrip()
+            yield from line.render(console)
+            yield Segment.line()
+
+    def _widths(self, rows: Sequence[tuple[Text, ...]], room: int) -> list[int] | None:
+        """The columns' widths; None: it does not fit."""
+        room -= GAP * (len(self.columns) - 1)
+        names = [column.name if self.header else "" for column in self.columns]
+        for heads in (list(map(width_of, names)), list(map(longest_piece, names))):
+            widths = [max([head, *(_widest(row[n]) for row in rows)]) for n, head in enumerate(heads)]
+            least = list(widths)
+            for n, column in enumerate(self.columns):
+                if column.prose:
+                    pieces = (longest_piece(row[n].plain) for row in rows)
+                    least[n] = max([heads[n], min(widths[n], NARROW), *pieces])
+            if sum(least) > room:
+                continue
+            over = sum(widths) - room
+            for n in range(len(widths) - 1, -1, -1):
+                less = max(0, min(over, widths[n] - least[n]))
+                widths[n], over = widths[n] - less, over - less
+            return widths
+        return None
+
+    def _table(self, rows: Sequence[tuple[Text, ...]], widths: list[int], screen: Screen) -> Iterator[Text]:
+        if self.header and any(column.name for column in self.columns):
+            names = tuple(Text(column.name, style="bold") for column in self.columns)
+            yield from self._row(names, widths, head=True)
+            yield screen.worded(Text("─" * (sum(widths) + GAP * (len(widths) - 1)), style="dim"))
+        for row in rows:
+            yield from self._row(row, widths)
+
+    def _row(self, cells: tuple[Text, ...], widths: list[int], *, head: bool = False) -> Iterator[Text]:
+        parts = [
+            folded(cell, width) if head or column.prose else cell.split("\n")
+            for cell, width, column in zip(cells, widths, self.columns, strict=True)
+        ]
+        for number in range(max(map(len, parts))):
+            line = Text()
+            for lines, width, column in zip(parts, widths, self.columns, strict=True):
+                piece = lines[number] if number < len(lines) else Text()
+                space = " " * (width - width_of(piece.plain))
+                line.append(space if column.right else "").append_text(piece).append("" if column.right else space)
+                line.append(" " * GAP)
+            yield line
+
+    def _records(self, rows: Sequence[tuple[Text, ...]], room: int) -> Iterator[Text]:
+        subject = self._subject
+        label = max((len(column.name) for column in self.columns[subject + 1 :]), default=0)
+        for number, row in enumerate(rows):
+            if number:
+                yield Text()
+            title = Text(" ").join(cell for cell in row[: subject + 1] if cell.plain)
+            title.stylize("bold")
+            yield from title.split("\n")
+            for column, cell in zip(self.columns[subject + 1 :], row[subject + 1 :], strict=True):
+                if cell.plain:
+                    yield from _field(column, cell, label, room)
+
+    def _facts(self, rows: Sequence[tuple[Text, ...]]) -> Iterator[Text]:
+        """One fact a line: what it is about, which fact, its value."""
+        subject = self._subject
+        for row in rows:
+            about = ", ".join(row[subject].plain.split("\n"))
+            for number, (column, cell) in enumerate(zip(self.columns, row, strict=True)):
+                name = column.name or ("state" if number < subject else "")
+                words = ", ".join(cell.plain.split("\n"))
+                if number != subject and words not in ("", "-"):
+                    yield Text(f"{about}: {f'{name}: ' if name else ''}{words}")
+            if sum(bool(cell.plain) for cell in row) == 1:
+                yield Text(about)
+
+    @property
+    def _subject(self) -> int:
+        return next((n for n, column in enumerate(self.columns) if column.name.strip()), 0)
+
+
+def _field(column: Column, cell: Text, label: int, room: int) -> Iterator[Text]:
+    """One field of a record: its value beside its name, or below it where it would not fit. label: of the names."""
+    left = label + 5
+    lines = folded(cell, max(room - left, 1)) if column.prose else list(cell.split("\n"))
+    names = [f"   {column.name}", *[""] * (len(lines) - 1)]
+    if any(width_of(line.plain) > room - left for line in lines):
+        left = 6
+        yield Text(f"   {column.name}", style="dim")
+        lines = folded(cell, max(room - left, 1)) if column.prose else lines
+        names = [""] * len(lines)
+    for name, line in zip(names, lines, strict=True):
+        before = max(min(left, room - width_of(line.plain)), 0)
+        yield Text.assemble((f"{name:<{before}}", "dim"), line)
+
+
+def _widest(cell: Text) -> int:
+    return max((width_of(line) for line in cell.plain.split("\n")), default=0)
+
+
+def folded(text: Text, width: int, first: int | None = None) -> list[Text]:
+    """The lines of a text, each of its own lines folded to `width` columns, with its styles."""
+    out: list[Text] = []
+    for line in text.split("\n", allow_blank=True):
+        out += [line[start:end] for start, end in lines_within(line.plain, width, first if not out else None)]
+    return out
+
+
+def table(*columns: str, right: Sequence[str] = (), prose: Sequence[str] = (), header: bool = True) -> Grid:
+    """A table by its columns' names. right: columns of numbers. prose: columns that may be folded."""
+    return Grid([Column(name, name in right, name in prose) for name in columns], header=header)
+
+
+def line(out: Screen, *parts: str | tuple[str, str] | Text, hang: int = 0) -> None:
+    """One paragraph of styled parts, folded to the output's width, its further lines `hang` columns in."""
+    out.print(Text.assemble(*parts), hang=hang)
+
+
+def heading(out: Screen, text: str) -> None:
     """A line that starts a part of the output."""
-    out.print(Text(text, style="bold"))
+    line(out, (text, "bold"))
 
 
-def findings(out: Console, found: Iterable[Finding]) -> None:
+def findings(out: Screen, found: Iterable[Finding]) -> None:
     """Each finding: severity and subject, what it is, what to do. Those that say the same are told once."""
     alike: dict[tuple[str, str, str, str], list[str]] = {}
     for item in found:
         alike.setdefault((item.severity, item.code, item.message, item.remedy), []).append(item.subject)
     for (severity, code, message, remedy), subjects in alike.items():
         label = (f"{severity:<8}", SEVERITY_STYLE[severity])
-        out.print(Text.assemble(label, (", ".join(subjects), "bold"), (f"  {code}", "dim")), soft_wrap=True)
+        line(out, label, (", ".join(subjects), "bold"), (f"  {code}", "dim"), hang=8)
         indented(out, message)
         indented(out, remedy, mark="→ ")
 
 
-def indented(out: Console, text: str, *, mark: str = "", left: int = 8, style: str = "") -> None:
+def indented(out: Screen, text: str, *, mark: str = "", left: int = 8, style: str = "") -> None:
     """A paragraph that hangs `left` columns in, its further lines below its first word."""
-    start = " " * left + mark
-    width = max(out.width, len(start) + 20)
-    lines = textwrap.fill(text, width, initial_indent=start, subsequent_indent=" " * len(start), break_on_hyphens=False)
-    out.print(Text(lines, style=style), soft_wrap=True)
+    start = " " * left + out.worded(mark).plain
+    line(out, (start + text, style), hang=width_of(start))
 
 
 def counted(number: int, word: str) -> str:

@@ -14,8 +14,10 @@ from hooper import jsonform
 from hooper.cli.spelling import spelled
 from hooper.clock import SystemClock
 from hooper.errors import EXIT_INTERRUPTED, EXIT_OUR_FAULT, HooperError, SeveralErrors, UsageError, flatten
-from hooper.jsonform import dump, each_text, head
+from hooper.folding import folded
+from hooper.jsonform import dump, each_text, head, in_encoding
 from hooper.secret import redact
+from hooper.signs import worded
 from hooper.visible import shown, shown_lines
 
 GROUPS = ("lab", "router", "name", "cert", "host", "service")  # commands that have commands of their own
@@ -38,8 +40,18 @@ def print_errors(error: HooperError) -> None:
     """Each error and its remedy on stderr."""
     for single in flatten(error):
         place = f"{single.where}: " if single.where else ""
-        sys.stderr.write(shown(redact(spelled(f"error: {place}{single.message}"))) + "\n")
-        sys.stderr.write(shown(redact(spelled(f"  → {single.remedy}"))) + "\n")
+        for start, text in (("error: ", f"{place}{single.message}"), ("  → ", single.remedy)):
+            _say(start, shown(redact(spelled(text))))
+
+
+def _say(start: str, text: str) -> None:
+    """One paragraph on stderr, its further lines below the first."""
+    from hooper.cli.common import stderr_width
+
+    start, text = (worded(part, sys.stderr.encoding) for part in (start, text))
+    width = stderr_width()
+    lines = [start + text] if width is None else folded(text, width, start=start, hang=len(start) if width > 50 else 4)
+    sys.stderr.write("\n".join(lines) + "\n")
 
 
 def error_objects(errors: Iterable[HooperError]) -> list[dict[str, Any]]:
@@ -51,7 +63,7 @@ def failure(arguments: list[str], error: HooperError) -> int:
     """Report `error` in the form that was asked for; returns the exit code."""
     if "--json" in arguments:
         document = head(command_of(arguments), SystemClock().now(), world())
-        sys.stdout.write(dump({**document, "errors": error_objects([error])}))
+        sys.stdout.write(in_encoding(dump({**document, "errors": error_objects([error])}), sys.stdout.encoding))
     else:
         print_errors(error)
     return error.exit_code

@@ -15,8 +15,7 @@ from hooper.planning.values import EVERYTHING
 from hooper.site.words import chosen
 
 if TYPE_CHECKING:
-    from rich.console import Console
-
+    from hooper.cli.screen import Screen
     from hooper.gateways.tables import RouterChangesDocument, RouterListDocument, RuleChange
 
 app = sub_app("The routers' own tables: look, put the plan there, take it back.", group=True)
@@ -140,7 +139,7 @@ def _show(session: Session, done: Done[RouterChangesDocument]) -> int:
     return worst([code, EXIT_NEEDS_A_PERSON if document.by_hand or failed else 0])
 
 
-def _render_tables(document: RouterListDocument, out: Console) -> None:
+def _render_tables(document: RouterListDocument, out: Screen) -> None:
     from rich.text import Text
 
     from hooper.cli.render import heading, table
@@ -192,7 +191,7 @@ def lasting(seconds: int | None) -> str:
     return f"{seconds} s"
 
 
-def _render_changes(document: RouterChangesDocument, out: Console) -> None:
+def _render_changes(document: RouterChangesDocument, out: Screen) -> None:
     from rich.text import Text
 
     from hooper.cli.render import heading, indented, table

@@ -16,8 +16,7 @@ from hooper.errors import UsageError
 from hooper.site.words import chosen
 
 if TYPE_CHECKING:
-    from rich.console import Console
-
+    from hooper.cli.screen import Screen
     from hooper.planning.documents import ServiceListDocument
 
 app = sub_app("What the devices offer: list, add, change, remove.", group=True)
@@ -112,15 +111,14 @@ def _rows(keys: dict[str, Any]) -> dict[str, Any]:
     return rows
 
 
-def _render(document: ServiceListDocument, out: Console) -> None:
+def _render(document: ServiceListDocument, out: Screen) -> None:
     from hooper.cli.render import table
     from hooper.ports import ports_text
 
     if not document.services:
         out.print("There are no services yet: `hooper service add KEY --host HOST --speaks WHAT`.")
         return
-    drawn = table("service", "host", "speaks", "port", "reach", "outside", "only from")
-    drawn.columns[0].no_wrap = True
+    drawn = table("service", "host", "speaks", "port", "reach", "outside", "only from", prose=("only from",))
     for row in document.services:
         ports = f"{row.transport} {ports_text(row.ports)}" if row.ports else f"IP protocol {row.transport}"
         outside = ports_text(row.outside_ports) if row.outside_ports else "-"

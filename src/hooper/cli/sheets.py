@@ -11,15 +11,14 @@ from hooper.report import words
 from hooper.report.sheets import hosts_lines
 
 if TYPE_CHECKING:
-    from rich.console import Console
-
+    from hooper.cli.screen import Screen
     from hooper.planning.documents import DeviceSheet, Letter, Sheet, WorksheetDocument
     from hooper.site.model import Site
 
 BOX = "[ ] "
 
 
-def as_text(document: WorksheetDocument, site: Site, title: str, out: Console) -> None:
+def as_text(document: WorksheetDocument, site: Site, title: str, out: Screen) -> None:
     """Whatever the document holds."""
     for ruleset in document.rulesets:
         out.file.write(ruleset.text)
@@ -57,10 +56,10 @@ def as_text(document: WorksheetDocument, site: Site, title: str, out: Console) -
         why = "the public address does not work from inside" if needed else "only if the name does not work from inside"
         indented(out, f"Enter them where they are wanted: {why}.", left=3)
         for row in hosts_lines(document):
-            out.print(f"   {row.expandtabs(24)}", soft_wrap=True)
+            out.print(f"   {row.expandtabs(24)}")
 
 
-def _router(sheet: Sheet, site: Site, out: Console, *, removing: bool) -> None:
+def _router(sheet: Sheet, site: Site, out: Screen, *, removing: bool) -> None:
     rules, pinholes = words.forwards(sheet), words.pinholes(sheet)
     if not removing:
         for note in sheet.notes:
@@ -92,15 +91,14 @@ def _router(sheet: Sheet, site: Site, out: Console, *, removing: bool) -> None:
         _boxes(("network", "by (gateway)"), ((route.prefix, route.via) for route in sheet.routes), out)
 
 
-def _boxes(columns: tuple[str, ...], rows: Iterable[tuple[str, ...]], out: Console) -> None:
-    names = [name.replace(" ", "\n") for name in columns]
-    drawn = table("   ", *names, right=("outside\nport", "inside\nport", "port"))
+def _boxes(columns: tuple[str, ...], rows: Iterable[tuple[str, ...]], out: Screen) -> None:
+    drawn = table("   ", *columns, right=("outside port", "inside port", "port"))
     for row in rows:
         drawn.add_row(BOX.strip(), *row)
     out.print(drawn)
 
 
-def _device(sheet: DeviceSheet, out: Console) -> None:
+def _device(sheet: DeviceSheet, out: Screen) -> None:
     heading(out, words.device_title(sheet))
     indented(out, words.device_page(sheet), mark=BOX, left=3)
     for field, value in words.device_rows(sheet):
@@ -119,7 +117,7 @@ def _device(sheet: DeviceSheet, out: Console) -> None:
         indented(out, tick.question, mark=mark, left=3)
 
 
-def _letter(letter: Letter, out: Console) -> None:
+def _letter(letter: Letter, out: Screen) -> None:
     heading(out, letter.subject)
     for paragraph in letter.paragraphs:
         out.print()

@@ -14,10 +14,9 @@ from hooper.cli.looking import PublicOption, WanOption, numbers, parse_public, p
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 
 if TYPE_CHECKING:
-    from rich.console import Console
-
     from hooper.addresses import IPAddress
     from hooper.check.between import Between
+    from hooper.cli.screen import Screen
     from hooper.line.judging import Missing
     from hooper.usecases.survey import SurveyDocument
 
@@ -75,7 +74,7 @@ def survey(
     finally:
         progress.clear()
     document = done.document
-    code = session.show(document, render, errors=done.trouble)
+    code = session.show(document, lambda shown, out: render(shown, out, verbose=session.verbose), errors=done.trouble)
     if save and document.saved:
         session.note(f"\n{'Would be written' if session.dry_run else 'Written'} to {session.site_path}:")
         for written in document.saved:
@@ -123,17 +122,20 @@ def _ask(session: Session, progress: _Progress, missing: Missing) -> IPAddress |
             session.note(exc.message)
 
 
-def render(document: SurveyDocument, out: Console) -> None:
-    """The sentence, the boxes, the numbers, what is wrong."""
-    from hooper.cli.render import findings, heading, indented, table
+def render(document: SurveyDocument, out: Screen, *, verbose: bool = False) -> None:
+    """The sentence, what is wrong, the boxes, the numbers."""
+    from hooper.cli.render import findings, indented, line, table
     from hooper.line.judging import SENTENCES
 
-    heading(out, f"This line: {document.situation}")
     proven = document.can_forward is not None or document.situation == "unclear"
-    indented(out, ("" if proven else "Likely, not proven: ") + SENTENCES[document.situation], left=0)
+    sentence = ("" if proven else "Likely, not proven: ") + SENTENCES[document.situation]
+    line(out, (sentence, "bold"), (f"  {document.situation}", "dim"))
     for said in document.evidence:
         first = said.split(" ", 1)[0]  # a key of the site file keeps its spelling
         indented(out, f"{said[:1].upper() if first in OPENINGS else said[:1]}{said[1:]}.", mark="- ", left=0)
+    if document.findings:
+        out.print()
+        findings(out, document.findings)
     out.print()
     drawn = table("from inside outward", "address", "WAN address", "answers")
     own = "\n".join(text for text in (document.own_address.ipv4, document.own_address.ipv6) if text)
@@ -144,19 +146,14 @@ def render(document: SurveyDocument, out: Console) -> None:
     seen = "\n".join(text for text in (document.public_address.ipv4, document.public_address.ipv6) if text)
     drawn.add_row("the internet sees", seen or "not measured", "", "")
     out.print(drawn)
-    out.print()
-    for line in (*_nat_lines(document), *document.remarks):
-        indented(out, line, mark="- ", left=0)
-    if document.comparisons:
-        out.print()
-        heading(out, "The numbers")
-        numbers(document.comparisons, out)
+    numbers(document.comparisons, out, verbose=verbose)
     if document.between is not None:
         _render_between(document.between, out)
-    if document.findings:
-        out.print()
-        heading(out, "Findings")
-        findings(out, document.findings)
+    more = [*_nat_lines(document), *document.remarks] if verbose else list(document.remarks)
+    for number, remark in enumerate(more):
+        if not number:
+            out.print()
+        indented(out, remark, mark="- ", left=0)
     if document.outstanding:
         out.print()
         indented(out, f"Still running when the time was over: {', '.join(document.outstanding)}.", left=0)
@@ -180,15 +177,17 @@ def _nat_lines(document: SurveyDocument) -> list[str]:
     return [*lines, f"{nat.note[:1].upper()}{nat.note[1:]}."] if nat.note else lines
 
 
-def _render_between(between: Between, out: Console) -> None:
+def _render_between(between: Between, out: Screen) -> None:
     from hooper.cli.render import heading, indented, table
 
     out.print()
     heading(out, f"Between {between.outer} and {between.inner}")
-    drawn = table("service", f"tried at {between.tried_address}", "verdict", "")
+    drawn = table(
+        "", "service", f"tried at {between.tried_address}", "verdict", "what was seen", prose=("what was seen",)
+    )
     for row in between.results:
-        mark = {True: "ok", False: "not ok", None: "?"}[row.ok]
-        drawn.add_row(row.service, f"{row.transport} {row.port}", row.verdict, f"{mark}: {row.detail}")
+        mark = {True: "✓", False: "✗", None: "?"}[row.ok]
+        drawn.add_row(mark, row.service, f"{row.transport} {row.port}", row.verdict, row.detail)
     out.print(drawn)
     indented(out, between.meaning, left=0)
 
@@ -196,12 +195,14 @@ def _render_between(between: Between, out: Console) -> None:
 def _next(session: Session, document: SurveyDocument) -> None:
     if document.between is not None:
         sheet = document.between.inner if document.between.wrong is not None else document.between.outer
-        session.note(f"\nNext: hold the list on the page of {sheet} against `hooper worksheet {sheet}`.")
+        session.next(f"hold the list on the page of {sheet} against its sheet", f"worksheet {sheet}")
     elif document.can_forward:
-        session.note("\nForwarding can work here. Next: `hooper plan`.")
+        session.next("forwarding can work here; see which rules it takes", "plan")
     elif document.missing:
         missing = document.missing[0]
-        session.note(f"\nNext: read the {missing.number} of {missing.gateway}. It stands {missing.where}. Then")
-        session.note(f"      `hooper survey {missing.option}`.")
+        session.next(
+            f"read the {missing.number} of {missing.gateway}. It stands {missing.where}. Then tell it, as here",
+            f"survey {missing.option}",
+        )
     elif document.can_forward is None:
         session.note("\nNext: look at the pair marked ≠ or ?, and read that number again.")

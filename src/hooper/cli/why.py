@@ -9,6 +9,7 @@ import typer
 from hooper.cli.command import command
 from hooper.cli.common import Session, sub_app
 from hooper.cli.looking import (
+    FROM_PHONE,
     FromOption,
     ProxyPasswordOption,
     PublicOption,
@@ -25,8 +26,7 @@ from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 from hooper.site.words import chosen
 
 if TYPE_CHECKING:
-    from rich.console import Console
-
+    from hooper.cli.screen import Screen
     from hooper.site.model import Site
     from hooper.why.case import WhyDocument
 
@@ -92,51 +92,39 @@ def _parse_rules(given: list[str], service: str, site: Site) -> dict[str, str]:
     return out
 
 
-def render(document: WhyDocument, out: Console, *, verbose: bool = False) -> None:
+def render(document: WhyDocument, out: Screen, *, verbose: bool = False) -> None:
     """The chain with its first broken link, the causes, the numbers."""
-    from rich.text import Text
-
-    from hooper.cli.render import heading, indented
+    from hooper.cli.render import heading, indented, line
 
     words = {True: "all is well", False: "something is broken", None: "not proven from outside"}
     wrong = any(finding.severity == "error" for finding in document.findings)
     word = "it answers, but see the findings" if document.ok and wrong else words[document.ok]
     heading(out, f"{document.service}: {word}")
+    for number, cause in enumerate(document.causes):
+        if not number:
+            out.print()
+        line(
+            out,
+            (f"{cause.certainty:<9}", CERTAINTY_STYLE[cause.certainty]),
+            cause.message,
+            (f"  {cause.code}", "dim"),
+            hang=9,
+        )
+        indented(out, cause.remedy, mark="→ ", left=9)
+        if cause.would_make_certain:
+            indented(out, cause.would_make_certain, mark="To be sure: ", left=9)
     out.print()
+    good = [step for step in document.steps if step.state == "ok" and not verbose]
     for step in document.steps:
         if step.state == "skipped" and not verbose:
             continue
         mark, style = MARKS[step.state]
         first, *more = step.evidence or ("",)
-        label = f"{step.step:<20}"
-        out.print(Text.assemble((f"{mark} ", style), (label, "bold")), end="")
-        _hanging(out, first)
-        for line in more:
-            indented(out, line, left=22)
-    if document.causes:
-        out.print()
-        heading(out, "What may be wrong, the likeliest first" if len(document.causes) > 1 else "What is wrong")
-        for cause in document.causes:
-            head = (f"{cause.certainty:<9}", CERTAINTY_STYLE[cause.certainty])
-            out.print(Text.assemble(head, (cause.code, "bold")), soft_wrap=True)
-            indented(out, cause.message, left=9)
-            indented(out, cause.remedy, mark="→ ", left=9)
-            if cause.would_make_certain:
-                indented(out, cause.would_make_certain, mark="? ", left=9)
-    if document.comparisons:
-        out.print()
-        heading(out, "The numbers")
-        numbers(document.comparisons, out)
+        line(out, (f"{mark} ", style), (f"{step.step:<20}", "bold"), first, hang=22)
+        for one in more if step not in good else ():
+            indented(out, one, left=22)
+    numbers(document.comparisons, out, verbose=verbose)
     differing(document.findings, out)
-
-
-def _hanging(out: Console, text: str) -> None:
-    """The rest of a line whose first 22 columns are printed, wrapped below itself."""
-    import textwrap
-
-    lines = textwrap.wrap(text, max(out.width - 22, 20), break_on_hyphens=False) or [""]
-    for number, line in enumerate(lines):
-        out.print((" " * 22 if number else "") + line, soft_wrap=True)
 
 
 def _next(session: Session, document: WhyDocument, *, outside: bool) -> None:
@@ -144,9 +132,7 @@ def _next(session: Session, document: WhyDocument, *, outside: bool) -> None:
     if document.ok is None and outside:
         session.note("\nThe line marked ? at `outside` says why this look could not prove it.")
     elif document.ok is None:
-        session.note("\nNext: join this computer to a phone's mobile data by cable, then")
-        session.note(f"      `hooper why {document.service} --from interface:NAME`.")
-    elif first is not None and first.would_make_certain:
-        session.note("\nNext: the line marked ? below the first cause would decide it.")
+        session.next(FROM_PHONE, f"why {document.service} --from interface")
     elif first is not None:
-        session.note(f"\nNext: do what → says, then `hooper why {document.service}` again.")
+        what = "what decides it is said below the first cause" if first.would_make_certain else "do what → says"
+        session.next(f"{what}, then look again", f"why {document.service}{' --from interface' if outside else ''}")

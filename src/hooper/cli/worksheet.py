@@ -17,8 +17,7 @@ from hooper.site.words import chosen
 from hooper.visible import shown_lines
 
 if TYPE_CHECKING:
-    from rich.console import Console
-
+    from hooper.cli.screen import Screen
     from hooper.planning.topology import Topology
     from hooper.usecases.run import Run
     from hooper.usecases.worksheet import WorksheetRequest
@@ -100,7 +99,7 @@ def _remarks(session: Session, done: Done[WorksheetDocument], request: Worksheet
         session.note(f"Ticked off: {', '.join(sheet.gateway for sheet in document.sheets)}.\n")
 
 
-def _print(session: Session, run: Run, form: str, shown: WorksheetDocument, out: Console) -> None:
+def _print(session: Session, run: Run, form: str, shown: WorksheetDocument, out: Screen) -> None:
     """The sheets as text, Markdown or one page."""
     title, day = run.site.site.title or "this site", str(session.at.date())
     if session.mask:
