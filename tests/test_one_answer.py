@@ -299,7 +299,7 @@ def test_what_is_not_driven_yet_is_said_by_plan_and_router_in_the_same_words(tmp
     said = f"Hooper does not enter rules by {named} yet"
     assert (row[0], row[1].startswith(said)) == ("no", True)
     note = hooper("plan", cwd=tmp_path).err
-    assert "`hooper worksheet`" in note
+    assert "hooper worksheet" in note
     assert "router open" not in note
     ran = hooper("router", "open", "--json", cwd=tmp_path)
     assert (ran.code, said in ran.document["errors"][0]["message"]) == (2, True)

@@ -78,7 +78,7 @@ def test_worksheet_in_its_three_forms(site: Path) -> None:
     ("arguments", "words"),
     [
         ((), "Usage"),
-        (("nix",), "No such command"),
+        (("nix",), "there is no command"),
         (("plan", "extra"), "extra"),
         (("plan", "--nix"), "--nix"),
         (("plan", "--site"), "--site"),
@@ -152,7 +152,7 @@ def test_no_site_file_and_things_that_are_none(tmp_path: Path) -> None:
 
 def test_the_demo_tells_its_story(tmp_path: Path) -> None:
     folder = tmp_path / "out"
-    ran = hooper("demo", "--out", str(folder))
+    ran = hooper("demo", "--out", str(folder), columns=80)
     assert ran.code == 0
     for words in (
         "mismatched",

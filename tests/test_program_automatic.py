@@ -222,7 +222,7 @@ def test_wrong_words_to_the_router_commands(own: Lab) -> None:
         (("open", "film-shell"), "is not public"),
         (("open", "--gateway", "fibre-box"), 'control = "hand"'),
         (("list", "--gateway", "nix"), "there is no gateway"),
-        (("open", "--lease", "-5"), "--lease -5"),
+        (("open", "--lease", "-5"), "--lease: '-5'"),
     ):
         ran = own.run("router", *arguments)
         assert (ran.code, words in ran.err) == (2, True), ran
@@ -241,7 +241,7 @@ def test_without_a_journal_nothing_is_touched(own: Lab, tmp_path: Path) -> None:
 def test_kill_minus_nine(own: Lab, after: float) -> None:
     """At whatever point it hits, the next run ends right."""
     environment = {**os.environ, **own.env}
-    for command in (("router", "open"), ("cert", "order", "--anew"), ("router", "close")):
+    for command in (("router", "open"), ("cert", "order", "--again"), ("router", "close")):
         process = subprocess.Popen(
             [sys.executable, "-m", "hooper", *command, "--state", own.env["STATE"], "--quiet"],
             env=environment, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
@@ -391,12 +391,12 @@ def test_a_certificate_that_is_of_no_use_replaces_nothing(tmp_path: Path) -> Non
         }
         for words, issue in wrong.items():
             authority.issue = issue  # type: ignore[method-assign]
-            row, ran = certificate(own, "order", "--anew")
+            row, ran = certificate(own, "order", "--again")
             assert (ran.code, codes(ran), row["ok"]) == (4, ["certificate-unfit"], True), words
             assert words in ran.document["errors"][0]["message"]
             assert Path(row["chain"]).read_bytes() == before
         authority.issue = right  # type: ignore[method-assign]
-        row, ran = certificate(own, "order", "--anew")
+        row, ran = certificate(own, "order", "--again")
         assert ran.code == 0
         assert Path(row["chain"]).read_bytes() != before
         listed = valid("cert", run(own, "cert", "list", "--all").document)
@@ -457,11 +457,11 @@ def test_an_authority_that_refuses(own: Lab, tmp_path: Path) -> None:
         (("ca.heronquay.example/directory", "nobody.heronquay.example/directory"), 4, "ca-failed"),
         (('updated_by = "club-names"', 'updated_by = "device"'), 1, "no-challenge"),
     ):
-        row, ran = certificate(own, "order", "--anew", *site_with(own, tmp_path, change))
+        row, ran = certificate(own, "order", "--again", *site_with(own, tmp_path, change))
         assert (row["state"], ran.code, codes(ran)) == ("current", code, [error]), change
     untrusted = site_with(own, tmp_path, ('agreed = true                            # to its terms of service\n'
                                           'trust = "file:town-ca.pem"', "agreed = true"))  # fmt: skip
-    _, ran = certificate(own, "order", "--anew", *untrusted)
+    _, ran = certificate(own, "order", "--again", *untrusted)
     assert (ran.code, "not to be trusted" in ran.document["errors"][0]["message"]) == (4, True)
 
 
@@ -515,7 +515,7 @@ def test_orders_and_accounts_that_the_authority_has_forgotten(own: Lab) -> None:
             "FROM accounts",
             (f'["{NAME}"]',),
         )
-    row, ran = certificate(own, "order", "--anew")
+    row, ran = certificate(own, "order", "--again")
     assert (row["state"], ran.code) == ("ordered", 0), ran
 
 

@@ -167,7 +167,7 @@ def test_the_move_that_tells_which_box_is_wrong(lab: Lab, tmp_path: Path) -> Non
         (("lab", "plug", "attic"), "between"),
         (("survey", "--dry-run"), "--save"),
         (("survey", "--wan", "fibre-box"), "GATEWAY=VALUE"),
-        (("host", "find", "--deadline", "0"), "Give seconds"),
+        (("host", "find", "--deadline", "0"), "5, 5s, 2m"),
     ],
 )
 def test_wrong_usage(lab: Lab, arguments: tuple[str, ...], says: str) -> None:

@@ -206,7 +206,7 @@ def test_without_a_look_from_outside_it_is_not_proven(fresh: Lab) -> None:
     assert ran.document["steps"][-1] == {
         "step": "outside",
         "state": "unknown",
-        "evidence": ["nobody looked from outside; give --from interface:NAME"],
+        "evidence": ["nobody looked from outside; give --from interface"],
     }
     why(fresh)  # this look is remembered for ten minutes
     ran = why(fresh, origin=None)

@@ -65,7 +65,7 @@ def test_no_secret_is_written_anywhere(tmp_path: Path) -> None:
         commands = [
             ("name", "update", "--again"),
             ("name", "list"),
-            ("cert", "order", "--anew", "--patience", "2"),
+            ("cert", "order", "--again", "--patience", "2"),
             ("cert", "list"),
             ("router", "open"),
             ("router", "list"),
@@ -86,7 +86,7 @@ def test_no_secret_is_written_anywhere(tmp_path: Path) -> None:
         said += (ran.out + ran.err).encode()
         for fault in ("provider-refuses", "provider-busy", "ca-refuses"):
             lab.run("lab", "break", fault)
-            for command in (("name", "update", "--again"), ("cert", "order", "--anew")):
+            for command in (("name", "update", "--again"), ("cert", "order", "--again")):
                 ran = lab.run(*command, "--state", str(state), "--verbose")
                 said += (ran.out + ran.err).encode()
         keys = [path.read_bytes() for path in state.rglob("*.pem") if b"PRIVATE" in path.read_bytes()]

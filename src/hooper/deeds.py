@@ -32,6 +32,7 @@ def spelled_out(text: str, spell: Callable[..., str]) -> str:
 
 # What is done with a site.
 EXAMPLE = Deed("leave-an-example")
+START = Deed("start-a-site-file")
 SURVEY = Deed("survey-the-line")
 PLAN = Deed("see-the-plan")
 PIN = Deed("write-down-chosen-ports")
@@ -59,6 +60,7 @@ WHY = Deed("ask-why")
 
 # What is told, or allowed, along with the command that ran.
 SEE_HELP = Deed("see-the-help")
+THIS_SITE_FILE = Deed("name-this-site-file")
 SITE_FILE = Deed("name-the-site-file")
 STATE_FOLDER = Deed("name-the-state-folder")
 OUTPUT_FOLDER = Deed("name-the-output-folder")

@@ -125,7 +125,8 @@ class _Captured(io.TextIOWrapper):
     @property
     def text(self) -> str:
         assert isinstance(self.buffer, io.BytesIO)
-        return STYLES.sub("", self.buffer.getvalue().decode(self.encoding))
+        text = self.buffer.getvalue().decode(self.encoding)
+        return text if self.columns is None else STYLES.sub("", re.sub(r"[^\n]*\r\x1b\[2K", "", text))
 
 
 def _ran(code: int, out: str, err: str) -> Ran:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 from functools import cached_property
@@ -54,7 +54,8 @@ class Wish:
 
     known: what is known of the lines before anything is asked. public: addresses that were found already, by line.
     deadline: seconds for all of it. base: the site file's folder. transports: only these are probed. by_number: names
-    are not tried. doors: where the rules of one service lead to another.
+    are not tried. doors: where the rules of one service lead to another. heard: is told how far it is, with each
+    probe that ends.
     """
 
     topology: Topology
@@ -66,6 +67,7 @@ class Wish:
     transports: tuple[str, ...] = ()
     by_number: bool = False
     doors: tuple[SideDoor, ...] = ()
+    heard: Callable[[str], None] = lambda text: None
 
     @property
     def site(self) -> Site:
@@ -107,7 +109,7 @@ async def check_here(here: Door, wish: Wish) -> Outcome:
         )
         outcome.remarks.append(remark)
     left = time_left(here.clock, started, wish.deadline, PROBED_FOR)
-    seen = await probe_all([(here, target) for target in targets], left)
+    seen = await probe_all([(here, target) for target in targets], left, wish.heard)
     _judge_all(wish, targets, seen, here.clock.now())
     for target, one in zip(targets, seen, strict=True):
         outcome.results.append(_result(target, one, Evidence()))
@@ -153,7 +155,7 @@ async def check_outside(here: Door, outside: Door, wish: Wish, memory: InsideMem
     compared = [target for target in reachable if target.expected == "reachable" and target.gateway in sight]
     inner = list({_id(target): _inside_target(target) for target in compared}.values())
     jobs = [(outside, target) for target in reachable] + [(here, target) for target in inner]
-    seen = await probe_all(jobs, time_left(here.clock, started, wish.deadline, PROBED_FOR))
+    seen = await probe_all(jobs, time_left(here.clock, started, wish.deadline, PROBED_FOR), wish.heard)
     now = here.clock.now()
     _judge_all(wish, reachable, seen, now)
     for target, one in zip(inner, seen[len(reachable) :], strict=True):
@@ -266,14 +268,21 @@ def _no_public_address(site: Site, lines: Sequence[str]) -> HooperError:
     )
 
 
-async def probe_all(jobs: Sequence[tuple[Door, Target]], deadline: float) -> list[Seen]:
-    """All probes side by side, their results in the order of the jobs."""
+async def probe_all(
+    jobs: Sequence[tuple[Door, Target]], deadline: float, heard: Callable[[str], None] = lambda text: None
+) -> list[Seen]:
+    """All probes side by side, their results in the order of the jobs. heard: is told of each that ends."""
+    ended = 0
     results: list[Seen] = [Seen() for _ in jobs]
     limit = anyio.CapacityLimiter(AT_ONCE)
 
     async def one(index: int, door: Door, target: Target) -> None:
         async with limit:
-            results[index] = await probe(door, target, deadline)
+            nonlocal ended
+            seen = results[index] = await probe(door, target, deadline)
+            ended += 1
+            from_where = "inside" if door.place.kind == "here" else "outside"
+            heard(f"{ended} of {len(jobs)} probes: {target.service}, {from_where}: {seen.verdict}")
 
     async with anyio.create_task_group() as tasks:
         for index, (door, target) in enumerate(jobs):

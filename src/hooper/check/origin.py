@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import anyio
 
@@ -13,12 +14,18 @@ from hooper.net.proxy import ProxyDoor, ProxyFailed, close_quietly
 from hooper.net.types import Door, Endpoint
 from hooper.secret import SecretRef
 
+if TYPE_CHECKING:
+    from hooper.site.model import Site
+
 GREETED_WITHIN = 3.0  # seconds, or as long as a probe may take
 
 
 @dataclass(frozen=True)
 class Origin:
-    """A place to look from. name: of the interface, or the proxy's host. password: of the proxy's user."""
+    """A place to look from.
+
+    name: of the interface, empty: the one that leads elsewhere; or the proxy's host. password: of the proxy's user.
+    """
 
     kind: str  # here, interface, proxy
     name: str = ""
@@ -27,10 +34,10 @@ class Origin:
     password: SecretRef | None = None
 
 
-async def open_origin(here: Door, origin: Origin, base: Path, deadline: float) -> Door:
+async def open_origin(here: Door, origin: Origin, site: Site, base: Path, deadline: float) -> Door:
     """The door of that place. base: the site file's folder. Raises: UsageError, MachineError, ProxyFailed."""
     if origin.kind == "interface":
-        return here.through(origin.name)
+        return here.through(origin.name or await _elsewhere(here, site))
     try:
         address = parse_address(origin.name)
     except ValueError:
@@ -48,3 +55,27 @@ async def open_origin(here: Door, origin: Origin, base: Path, deadline: float) -
     except TimeoutError:
         raise ProxyFailed(f"the proxy {door.proxy} does not answer") from None
     return door
+
+
+async def _elsewhere(here: Door, site: Site) -> str:
+    """The one interface by which something leaves that is not on the site's own networks. Raises: UsageError."""
+    around = await here.surroundings()
+    inside = [gateway.lan.network for gateway in site.gateways.values()]
+    up = {i.name: i.ipv4 for i in around.interfaces if not i.loopback and i.up and i.ipv4 is not None}
+    names = list(up)
+    leading = [
+        name
+        for name, address in up.items()
+        if around.has_default_route(name) is not False and not any(address in network for network in inside)
+    ]
+    if len(leading) == 1:
+        return leading[0]
+    if not leading:
+        raise UsageError(
+            f"no interface of this machine leads elsewhere; there are: {', '.join(names) or 'none'}",
+            remedy="Join this computer to a phone's mobile data by cable, then try again.",
+        )
+    raise UsageError(
+        f"several interfaces of this machine lead elsewhere: {', '.join(leading)}",
+        remedy=f"Name the one that is the phone's mobile data, such as interface:{leading[-1]}.",
+    )

@@ -28,7 +28,10 @@ def audit(
     code = session.show(document, _render, errors=done.trouble)
     grave = [row.service for row in document.exposed if row.risk == "high" and not row.accepted]
     if grave:
-        session.note(f"\nNext: take the safer way for {', '.join(grave)}, or accept the risk with a reason and an end.")
+        session.next(
+            f"take the safer way for {', '.join(grave)}, such as this, or accept the risk with a reason and an end",
+            f"service change {grave[0]} --reach tunnel",
+        )
     return worst([code, EXIT_NEEDS_A_PERSON if grave else 0])
 
 

@@ -6,9 +6,9 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from hooper.cli.command import command
+from hooper.cli.command import DRY_RUN, command, duration, within
 from hooper.cli.common import Done, Session, sub_app
-from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
+from hooper.errors import EXIT_NEEDS_A_PERSON, worst
 from hooper.site.words import chosen
 
 if TYPE_CHECKING:
@@ -41,19 +41,26 @@ def list_certificates(
     done = session.look(look, CertificatesRequest(keys, session.deadline, earlier=every), file)
     code = _show(session, done)
     if any(r.state in ("absent", "due", "expired") and r.authority != "device" for r in done.document.certificates):
-        session.note("\nNext: `hooper cert order`.")
+        session.next("get what is missing or ends soon", "cert order")
     return code
 
 
-@command(app, "cert order", site=True, state=True, mask=True, deadline=10.0)
+@command(app, "cert order", site=True, state=True, mask=True, deadline=10.0, dry_run=DRY_RUN)
 def order_certificates(
     session: Session,
     certificate: CertificateArgument = None,
-    anew: Annotated[bool, typer.Option("--anew", help="Order also where the one that is kept is still good.")] = False,
+    again: Annotated[
+        bool, typer.Option("--again", help="Order also where the one that is kept is still good.")
+    ] = False,
     patience: Annotated[
         float,
-        typer.Option("--patience", metavar="SECONDS", help="How long to wait for a record to show, or the authority."),
-    ] = 120.0,
+        typer.Option(
+            "--patience",
+            metavar="TIME",
+            help="How long to wait for a record to show, or the authority.",
+            parser=duration("--patience"),
+        ),
+    ] = "2m",  # type: ignore[assignment]
 ) -> int:
     """Get the certificates that are missing or end soon, by ACME. What was begun before is taken up, not begun again.
 
@@ -62,19 +69,18 @@ def order_certificates(
     from hooper.usecases.certificates import CertificatesRequest
     from hooper.usecases.certificates import order_certificates as order
 
-    if not 1 <= patience <= 3600:
-        raise UsageError(f"--patience {patience:g}: from 1 to 3600 seconds")
+    within("--patience", patience, 1, 3600)
     file = session.read_site()
     keys = chosen(certificate or (), file.site.certificates, "certificate")
-    done = session.look(order, CertificatesRequest(keys, session.deadline, patience, anew), file)
+    request = CertificatesRequest(keys, session.deadline, patience, again, dry_run=session.dry_run)
+    done = session.look(order, request, file)
     code = _show(session, done)
     for row in done.document.certificates:
         if row.state == "ordered" and row.services:
             services = ", ".join(row.services)
-            session.note(f"\nNext: give {services} these two files, on the device's page for certificates,")
-            if session.world == "lab":
-                session.note(f"      which in the lab is `hooper lab install {row.certificate} {row.services[0]}`,")
-            session.note(f"      then `hooper check {row.services[0]}`.")
+            give = f"give {services} these two files, on the device's page for certificates, then look"
+            lab = [f"lab install {row.certificate} {row.services[0]}"] if session.world == "lab" else []
+            session.next(give, *lab, f"check {row.services[0]}")
     return code
 
 

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
-from typing import TYPE_CHECKING, Annotated
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
@@ -52,7 +52,7 @@ def check(
     """Does it answer, and is it really that service?
 
     From `here`, which is the default, the inner addresses are probed, and that proves nothing about outside. Join this
-    computer to a phone's mobile data by cable and use --from interface:NAME.
+    computer to a phone's mobile data by cable and use --from interface.
     """
     from hooper.usecases.check import CheckRequest
     from hooper.usecases.check import check as look
@@ -160,8 +160,20 @@ def _evidence(document: CheckDocument, out: Screen) -> None:
 
     out.print()
     for result in document.results:
-        kept = {key: value for key, value in plain(result.evidence).items() if value is not None}
-        kept = {key: value for key, value in kept.items() if key not in ("public_address", "place_address")}
-        for key, value in kept.items():
-            words = value if not isinstance(value, Mapping) else ", ".join(f"{k} {v}" for k, v in value.items())
-            out.print(f"{result.service}: {key} {words}", style="dim")
+        kept = plain(result.evidence)
+        for key in ("public_address", "place_address"):
+            kept.pop(key)
+        for key, words in _facts(kept):
+            out.print(f"{result.service}: {key}: {words}", style="dim", hang=4)
+
+
+def _facts(value: Mapping[str, Any], before: str = "") -> Iterator[tuple[str, str]]:
+    """Each fact of an object, what is inside an object under both names."""
+    for key, inner in value.items():
+        name = f"{before} {key}".strip().replace("_", " ")
+        if isinstance(inner, Mapping):
+            yield from _facts(inner, name)
+        elif isinstance(inner, list):
+            yield name, ", ".join(map(str, inner))
+        elif inner is not None:
+            yield name, {True: "yes", False: "no"}.get(inner, str(inner)) if isinstance(inner, bool) else str(inner)

@@ -10,6 +10,7 @@ from typing import Annotated, Any, get_type_hints
 import typer
 
 from hooper.cli.common import Session
+from hooper.durations import parse_duration, shown_duration
 from hooper.errors import UsageError
 from hooper.secret import allow_shared_files
 
@@ -26,6 +27,26 @@ def _option(
     return inspect.Parameter(name, inspect.Parameter.KEYWORD_ONLY, default=default, annotation=declared)
 
 
+def duration(option: str) -> Callable[[str | float], float]:
+    """How an option reads a duration, in seconds; it raises UsageError."""
+
+    def parse(text: str | float) -> float:
+        try:
+            return parse_duration(str(text))
+        except ValueError as exc:
+            raise UsageError(f"{option}: {exc}", remedy="Write 5, 5s, 2m, 1h, 3d or 1w.") from None
+
+    return parse
+
+
+def within(option: str, seconds: float, least: float, most: float) -> float:
+    """`seconds`, checked. Raises: UsageError."""
+    if not least <= seconds <= most:
+        limits = f"from {shown_duration(least)} to {shown_duration(most)}"
+        raise UsageError(f"{option} {shown_duration(seconds)}: {limits}", remedy="Write 5, 5s, 2m, 1h, 3d or 1w.")
+    return seconds
+
+
 def key_option(
     key: str, metavar: str, text: str, *, words: str | None = None, several: bool = False
 ) -> inspect.Parameter:
@@ -35,14 +56,24 @@ def key_option(
 
 
 def _shared(
-    *, site: bool, state: bool, mask: bool, deadline: float | None, deadline_help: str, dry_run: str | None
+    *,
+    site: bool,
+    state: bool,
+    mask: bool,
+    deadline: float | None,
+    deadline_help: str,
+    dry_run: str | None,
+    secrets: bool,
 ) -> list[inspect.Parameter]:
     """The options of a command that others have too, as its help shows them."""
     shared: list[inspect.Parameter] = []
     if dry_run is not None:
         shared.append(_option("dry_run", bool, False, "--dry-run", text=dry_run))
     if deadline is not None:
-        shared.append(_option("deadline", float, deadline, "--deadline", text=deadline_help, metavar="SECONDS"))
+        option = typer.Option("--deadline", help=deadline_help, metavar="TIME", parser=duration("--deadline"))
+        kind = inspect.Parameter.KEYWORD_ONLY
+        shown = shown_duration(deadline)
+        shared.append(inspect.Parameter("deadline", kind, default=shown, annotation=Annotated[float, option]))
     if site:
         text = "The site file. Else HOOPER_SITE, else site.toml here."
         shared.append(_option("site_file", Path | None, None, "--site", text=text, metavar="FILE"))
@@ -52,7 +83,7 @@ def _shared(
     if mask:
         text = "Replace public addresses, names and MACs, so that the output can be posted."
         shared.append(_option("masked", bool, False, "--mask", text=text))
-    if site and deadline is not None:
+    if site and secrets and deadline is not None:
         text = "Take secrets from files that others can read too."
         shared.append(_option("insecure_files", bool, False, "--insecure-files", text=text))
     text = "Print one JSON document instead of text."
@@ -78,15 +109,17 @@ def command(
     deadline_help: str = DEADLINE,
     dry_run: str | None = None,
     keys: tuple[inspect.Parameter, ...] = (),
+    secrets: bool = True,
 ) -> Callable[[Body], Body]:
     """Register a command with the options it shares with others.
 
     The function gets a Session first, then its own options; it returns the exit code. Its help shows its own options
     before the shared ones. name: all words, such as "name list". deadline: the default in seconds; None: it waits for
     nobody. dry_run: the help of --dry-run; None: it has none. keys: options for the keys of a table; those that were
-    given reach the function as its second argument.
+    given reach the function as its second argument. secrets: it may need what the site file's references lead to.
     """
-    shared = _shared(site=site, state=state, mask=mask, deadline=deadline, deadline_help=deadline_help, dry_run=dry_run)
+    told = {"deadline": deadline, "deadline_help": deadline_help, "dry_run": dry_run, "secrets": secrets}
+    shared = _shared(site=site, state=state, mask=mask, **told)  # type: ignore[arg-type]
 
     def decorate(body: Body) -> Body:
         hints = get_type_hints(body, include_extras=True)
@@ -94,9 +127,7 @@ def command(
 
         def run(**given: Any) -> None:
             values = {parameter.name: given.pop(parameter.name) for parameter in shared}
-            if not 0.05 <= values.get("deadline", 1) <= 3600:
-                message = f"--deadline {values['deadline']:g}: from 0.05 to 3600 seconds"
-                raise UsageError(message, remedy="Give seconds, such as 5.")
+            within("--deadline", values.get("deadline", 1), 0.05, 3600)
             if values.pop("insecure_files", False):
                 allow_shared_files()
             rows = {parameter.name: given.pop(parameter.name) for parameter in keys}

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import gc
 import os
+import re
 import shlex
 import sys
 from collections.abc import Awaitable, Callable, Iterable
@@ -15,14 +16,16 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, Generic, NamedTuple, TypeVar
 
 import typer
+from typer.core import TyperGroup
 
 from hooper.cli import report
 from hooper.cli.spelling import spelled
 from hooper.clock import SystemClock
-from hooper.errors import HooperError, worst
+from hooper.errors import HooperError, UsageError, worst
 from hooper.folding import folded_lines
 from hooper.jsonform import dump, dump_line, each_text, head, in_encoding, plain
 from hooper.secret import redact
+from hooper.site.words import nearest
 from hooper.visible import Lines, shown, shown_lines
 
 if TYPE_CHECKING:
@@ -45,9 +48,23 @@ class Done(NamedTuple, Generic[T]):
     run: Run
 
 
+class GuessingGroup(TyperGroup):
+    """Commands of which a mistyped one is guessed."""
+
+    def resolve_command(self, ctx: Any, args: list[str]) -> Any:
+        known = self.list_commands(ctx)
+        if args and not args[0].startswith("-") and args[0] not in known:
+            near = nearest(args[0], known)
+            hint = f"Did you mean `{ctx.command_path} {near[0]}`? " if near else ""
+            message = f"there is no command `{ctx.command_path} {args[0]}`"
+            raise UsageError(message, remedy=f"{hint}There are: {', '.join(known)}.")
+        return super().resolve_command(ctx, args)
+
+
 def sub_app(help_text: str, *, group: bool = False) -> typer.Typer:
     """A Typer application for one command, or for a group of commands, which shows its help when none is given."""
     return typer.Typer(
+        cls=GuessingGroup,
         help=help_text,
         no_args_is_help=group,
         rich_markup_mode=None,
@@ -72,6 +89,7 @@ class Session:
     deadline: float = 5.0
     dry_run: bool = False
     mask: Mask | None = None
+    _progress: bool = False
     at: datetime = field(default_factory=lambda: SystemClock().now())
 
     def __post_init__(self) -> None:
@@ -100,14 +118,15 @@ class Session:
         word = first.split(" ", 1)[0]
         if self.site_file is not None and word not in NO_SITE:
             first += f" --site {shlex.quote(str(self.site_file))}"
-        if self.state_folder is not None and word in KEEPS_STATE:
+        keeps = word in KEEPS_STATE or (word == "worksheet" and re.search("--(rest|ticked|changed)", first))
+        if self.state_folder is not None and keeps:
             first += f" --state {shlex.quote(str(self.state_folder))}"
         return first + pipe + rest
 
     def detail(self, text: str) -> None:
         """What is being done, for --verbose."""
         if self.verbose:
-            sys.stderr.write(shown(self._said(text)) + "\n")
+            sys.stderr.write(folded_lines(shown(self._said(text)), stderr_width()) + "\n")
 
     def _said(self, text: str) -> str:
         return redact(self._worded(text))
@@ -163,12 +182,32 @@ class Session:
         async def opened() -> Done[T]:
             from hooper.usecases.run import open_run
 
-            async with open_run(file, self.site_path, self.detail, keeps=self.keeps, state=self.state_folder) as run:
+            async with open_run(
+                file,
+                self.site_path,
+                self.detail,
+                keeps=self.keeps,
+                state=self.state_folder,
+                told=self.detail if self.verbose else None,
+                progress=self.progress,
+            ) as run:
                 self.at = run.at
                 document, trouble = await work(run, request)
             return Done(document, [*run.trouble, *trouble], run)
 
-        return run_async(opened)
+        try:
+            return run_async(opened)
+        finally:
+            self.progress("")
+
+    def progress(self, text: str) -> None:
+        """One line on a terminal, which the next takes the place of: how far it is; empty: it is over."""
+        width = stderr_width()
+        if width is None or self.json or self.quiet or self.verbose or not (text or self._progress):
+            return
+        self._progress = bool(text)
+        sys.stderr.write("\r\x1b[2K" + redact(self._worded(shown(text)))[: width - 1])
+        sys.stderr.flush()
 
     def show(
         self,
@@ -245,6 +284,14 @@ def console(*, stderr: bool = False, plain: bool = False) -> Screen:
     from hooper.cli.screen import Screen
 
     return Screen(stderr=stderr, plain=plain)
+
+
+def prompt(question: str, default: str = "") -> str | None:
+    """A person's answer to a question on stderr; None: there is none any more."""
+    sys.stderr.write(question + (f" [{default}]" if default else "") + ": ")
+    sys.stderr.flush()
+    line = sys.stdin.readline()
+    return (line.strip() or default) if line else None
 
 
 def stderr_width() -> int | None:

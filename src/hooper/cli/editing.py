@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from hooper.cli.common import Session
-from hooper.errors import UsageError
+from hooper.errors import HooperError, SeveralErrors, SiteFileError, UsageError, flatten
 
 if TYPE_CHECKING:
     from hooper.cli.screen import Screen
@@ -26,15 +27,30 @@ def finish(session: Session, file: SiteFile, edit: Callable[[SiteFile], Edited])
     from hooper.usecases.edits import EditRequest
     from hooper.usecases.edits import edit as do_edit
 
-    done = session.do(do_edit, EditRequest(edit, session.dry_run), file)
+    try:
+        done = session.do(do_edit, EditRequest(edit, session.dry_run), file)
+    except (SiteFileError, SeveralErrors) as exc:  # the file was sound: what was given is not
+        raise _of_options(exc) from None
     return session.show(done.document, render, errors=done.trouble)
+
+
+def _of_options(error: HooperError) -> UsageError:
+    """What is wrong with the file that would have been, as what is wrong with the options."""
+    said: list[str] = []
+    for single in flatten(error):
+        path, colon, words = single.message.partition(": ")
+        key = path.rpartition(".")[2].partition("[")[0] if colon else ""
+        plain = bool(re.fullmatch(r"[a-z][a-z0-9_]*", key)) and path.count(".") >= 2
+        message = f"--{key.replace('_', '-')}: {words}" if plain else single.message
+        said.append(message)
+    return UsageError("; ".join(dict.fromkeys(said)), remedy="Give another value; nothing was written.")
 
 
 def render(document: EditDocument, out: Screen) -> None:
     """What was changed, key by key, and what is left to do."""
     from rich.text import Text
 
-    from hooper.cli.render import heading, indented
+    from hooper.cli.render import findings, heading, indented
 
     if not document.changes:
         out.print(f"Nothing to change: {document.subject} is so already.")
@@ -50,6 +66,9 @@ def render(document: EditDocument, out: Screen) -> None:
         else:
             line.append(f" = {change.after}").append(f"  was {change.before}", style="dim")
         out.print(line)
+    if document.findings:
+        out.print()
+        findings(out, document.findings)
     if document.follows:
         out.print()
         heading(out, "Left to do, by hand")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
@@ -24,7 +25,7 @@ KEYS = (
     key_option("address", "ADDRESS", "Its IPv4 address."),
     key_option("address6", "ADDRESS", "Its IPv6 address."),
     key_option("mac", "MAC", "In any common spelling."),
-    key_option("address_from", "WHO", "Who gives the address: device, reservation or pool.", words="--given-by"),
+    key_option("address_from", "WHO", "Who gives the address: device, reservation or pool."),
     key_option("behind", "GATEWAY", "Where the address alone fits several networks."),
 )
 
@@ -47,8 +48,11 @@ def add(
     from hooper.planning.edits import add_host
 
     code = finish(session, session.read_site(), lambda file: add_host(file, host, keys))
-    session.note(f"\nNext: `hooper service add KEY --host {host} --speaks ...`,")
-    session.note(f"      then `hooper worksheet --devices {host}` says what to set on it.")
+    session.next(
+        "say what it offers, as here; then see what to set on it",
+        f"service add {host}-page --host {host} --speaks https",
+        f"worksheet --devices {host}",
+    )
     return code
 
 
@@ -124,16 +128,19 @@ def find(
     done = session.look(look, FindRequest(session.deadline, sweep, not no_ports), session.read_site())
     code = session.show(done.document, _render_found, errors=done.trouble)
     if not sweep:
-        session.note("\nOnly those that this machine has spoken with: `hooper host find --sweep` tries every address.")
+        session.next("these are those that this machine has spoken with; try every address", "host find --sweep")
     hosts = done.document.hosts
     for row in hosts:
         if row.state == "moved":
-            session.note(f"\nNext: give {row.host} its address again: `hooper worksheet --devices {row.host}`.")
+            session.next(f"give {row.host} its address again", f"worksheet --devices {row.host}")
             return worst([code, EXIT_NEEDS_A_PERSON])
     if any(row.state == "taken" for row in hosts):
         return worst([code, EXIT_NEEDS_A_PERSON])
-    if any(row.state == "new" for row in hosts):
-        session.note("\nNext: `hooper host add KEY --address ADDRESS --mac MAC` for those that belong to the site.")
+    new = next((row for row in hosts if row.state == "new"), None)
+    if new is not None:
+        key = re.sub(r"[^a-z0-9-]+", "-", (new.name or "").partition(".")[0].lower()).strip("-") or "new-device"
+        mac = f" --mac {new.mac}" if new.mac else ""
+        session.next("add those that belong to the site, as here", f"host add {key} --address {new.address}{mac}")
     return code
 
 
@@ -158,7 +165,7 @@ def tick(
         if is_not:
             raise UsageError("--not needs an item", remedy=f"There are: {', '.join(known.key for known in ITEMS)}.")
         code = session.show(session.do(look, key, file).document, _render_ticks)
-        session.note(f"\nNext: `hooper host tick {key} ITEM` for what is so, with --not for what is not.")
+        session.next("say what is so, as here, with --not what is not", f"host tick {key} {ITEMS[0].key}")
         return code
     items = {known.key: True for known in ITEMS} if all_items else dict.fromkeys(item or [], not is_not)
     return finish(session, file, lambda file: tick_edit(file, key, items))

@@ -11,12 +11,13 @@ from typing import TYPE_CHECKING, Annotated, Any, TypeVar
 
 import typer
 
-from hooper.cli.command import command
+from hooper.cli.command import command, duration
 from hooper.cli.common import (
     Session,
     run_async,
     sub_app,
 )
+from hooper.durations import shown_duration
 from hooper.errors import MachineError, UsageError
 from hooper.jsonform import read_as
 from hooper.ports import ports_text
@@ -127,7 +128,8 @@ def run_lab(
 def list_faults(session: Session) -> None:
     """The faults that the town can have, and those that are active."""
     _show_faults(session)
-    session.note("\nBreak one with `hooper lab break FAULT [SERVICE]`, mend it with `hooper lab mend`.")
+    look = "why film-page --from interface:usb0"
+    session.next("break something and see; then mend it", "lab break forward-missing-inner", look, "lab mend")
 
 
 def _show_faults(session: Session) -> None:
@@ -158,7 +160,7 @@ def break_town(
     session.detail(f"{fault} now hits {hit}")
     _show_faults(session)
     look = FAULTS[fault].look or f"hooper why {hit} --from interface:usb0"
-    session.note(f"\nSee it: `{look}`. Mend it: `hooper lab mend`.")
+    session.next("see it, then mend it", look.removeprefix("hooper "), "lab mend")
 
 
 @command(app, "lab mend")
@@ -198,7 +200,7 @@ def set_line(
     kinds = tuple(LineKind(name, one.situation, one.summary) for name, one in KINDS.items())
     shown = read_as(LabLineDocument, {**now, "kinds": kinds})
     session.show(shown, _render_line)
-    session.note("\nSee it: `hooper survey`. Set it back: `hooper lab line several-nats`.")
+    session.next("see it, then set it back", "survey", "lab line several-nats")
 
 
 def _render_line(document: LabLineDocument, out: Screen) -> None:
@@ -377,7 +379,9 @@ def _render_ledger(document: LabLedgerDocument, out: Screen) -> None:
 @command(app, "lab clock")
 def move_clock(
     session: Session,
-    advance: Annotated[float, typer.Option(metavar="SECONDS", help="Move the town's clock forward.")] = 0.0,
+    advance: Annotated[
+        float, typer.Option(metavar="TIME", help="Move the town's clock forward.", parser=duration("--advance"))
+    ] = "0s",  # type: ignore[assignment]
 ) -> None:
     """The town's clock; it can be moved forward."""
     from hooper.lab.answers import LabClockDocument
@@ -388,4 +392,4 @@ def move_clock(
 
 
 def _render_clock(document: LabClockDocument, out: Screen) -> None:
-    out.print(f"{document.now}, {document.ahead_s:g} s ahead of this machine")
+    out.print(f"{document.now}, {shown_duration(document.ahead_s)} ahead of this machine")

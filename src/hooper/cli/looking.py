@@ -24,7 +24,8 @@ if TYPE_CHECKING:
 
 FROM_PHONE = "join this computer to a phone's mobile data by cable, then look from there"
 FromOption = Annotated[
-    str | None, typer.Option("--from", metavar="PLACE", help="here, interface:NAME, or socks5://[USER@]HOST:PORT.")
+    str | None,
+    typer.Option("--from", metavar="PLACE", help="here, interface, interface:NAME, or socks5://[USER@]HOST:PORT."),
 ]
 ProxyPasswordOption = Annotated[
     str | None, typer.Option("--proxy-password", metavar="REF", help="The proxy's password: env:NAME or file:PATH.")
@@ -64,6 +65,8 @@ def _origin(text: str) -> Origin:
 
     if text == "here":
         return Origin("here")
+    if text == "interface":
+        return Origin("interface")
     kind, colon, rest = text.partition(":")
     if kind == "interface" and colon and rest and len(rest) < 64:
         return Origin("interface", rest)
@@ -82,7 +85,7 @@ def _origin(text: str) -> Origin:
         raise UsageError("--from: not a SOCKS5 URL", remedy="Write it like socks5://198.51.100.7:1080.")
     raise UsageError(
         f"--from {text!r} is not understood",
-        remedy="Give here, interface:NAME (such as interface:usb0), or socks5://HOST:PORT.",
+        remedy="Give here, interface (the one that leads elsewhere), interface:NAME, or socks5://HOST:PORT.",
     )
 
 

@@ -25,9 +25,9 @@ if os.path.basename(sys.argv[0]) in ("hooper", "__main__.py"):  # not where some
                 signal.signal(getattr(signal, _name), _left)
 
 import typer
-from typer.core import TyperGroup
 
 from hooper import __version__, errors, signs
+from hooper.cli.common import GuessingGroup
 
 # name: (module, one line of help); in the order of the work
 COMMANDS: dict[str, tuple[str, str]] = {
@@ -49,7 +49,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
 }
 
 
-class LazyGroup(TyperGroup):
+class LazyGroup(GuessingGroup):
     """Commands whose modules are imported when they are called; the overview needs none of them."""
 
     def parse_args(self, ctx: Any, args: list[str]) -> list[str]:

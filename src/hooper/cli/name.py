@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
+from functools import partial
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from hooper.cli.command import DRY_RUN, command
+from hooper.cli.command import DRY_RUN, command, duration, within
 from hooper.cli.common import Done, Session, sub_app
 from hooper.cli.looking import PublicOption, differing, parse_public
-from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
+from hooper.errors import EXIT_NEEDS_A_PERSON, worst
 from hooper.site.words import chosen
 
 if TYPE_CHECKING:
@@ -34,7 +35,7 @@ def list_names(session: Session, name: NameArgument = None, public: PublicOption
     done = session.look(look, request, file)
     code = _show(session, done)
     if any(row.action == "needed" for row in done.document.names):
-        session.note("\nNext: `hooper name update`.")
+        session.next("publish the address", "name update")
     return worst([code, 0 if all(row.ok for row in done.document.names) else EXIT_NEEDS_A_PERSON])
 
 
@@ -47,8 +48,14 @@ def update_names(
         bool, typer.Option("--again", help="Ask the provider also where it said to wait, or never again.")
     ] = False,
     patience: Annotated[
-        float, typer.Option("--patience", metavar="SECONDS", help="How long to wait until the name's servers show it.")
-    ] = 30.0,
+        float,
+        typer.Option(
+            "--patience",
+            metavar="TIME",
+            help="How long to wait until the name's servers show it.",
+            parser=duration("--patience"),
+        ),
+    ] = "30s",  # type: ignore[assignment]
     accept: Annotated[
         str | None,
         typer.Option("--accept", metavar="REASON", help="Publish an address too by which nothing arrives here."),
@@ -62,8 +69,7 @@ def update_names(
     from hooper.usecases.names import NamesRequest
     from hooper.usecases.names import update_names as update
 
-    if not 0 <= patience <= 3600:
-        raise UsageError(f"--patience {patience:g}: from 0 to 3600 seconds", remedy="Give seconds, such as 30.")
+    within("--patience", patience, 0, 3600)
     file = session.read_site()
     given = parse_public(public or [], file.site)
     request = NamesRequest(_names(file, name), given, session.deadline, patience, again, session.dry_run, accept)
@@ -78,12 +84,12 @@ def _names(file: SiteFile, given: list[str] | None) -> tuple[str, ...]:
 
 def _show(session: Session, done: Done[NamesDocument]) -> int:
     told = {problem.message for problem in done.trouble}  # an error says it already
-    code = session.show(done.document, lambda shown, out: _render(shown, out, told), errors=done.trouble)
+    code = session.show(done.document, partial(_render, told=told, would=session.dry_run), errors=done.trouble)
     wrong = any(finding.severity == "error" for finding in done.document.findings)
     return worst([code, EXIT_NEEDS_A_PERSON if wrong else 0])
 
 
-def _render(document: NamesDocument, out: Screen, told: set[str]) -> None:
+def _render(document: NamesDocument, out: Screen, told: set[str], *, would: bool) -> None:
     from rich.text import Text
 
     from hooper.cli.render import indented, table
@@ -91,7 +97,8 @@ def _render(document: NamesDocument, out: Screen, told: set[str]) -> None:
     drawn = table("", "name", "should be", "is", "kept by", "state")
     for row in document.names:
         mark = Text("✓", style="green") if row.ok else Text("✗", style="red")
-        state = Text(row.action, style=STYLE.get(row.action, "bold red"))
+        said = "would update" if would and row.action == "needed" else row.action
+        state = Text(said, style=STYLE.get(row.action, "bold red"))
         wanted, shown = ", ".join(row.wanted) or "?", ", ".join(row.published) or "-"
         drawn.add_row(mark, row.name, wanted, shown, row.updated_by, state)
     out.print(drawn)

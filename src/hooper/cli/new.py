@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
@@ -10,8 +9,8 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from hooper.cli.command import command
-from hooper.cli.common import Session, run_async, site_path, sub_app
-from hooper.errors import SeveralErrors, SiteFileError, UsageError, flatten
+from hooper.cli.common import Session, run_async, sub_app
+from hooper.errors import UsageError
 
 if TYPE_CHECKING:
     from hooper.planning.starting import Start, StartBox
@@ -19,7 +18,6 @@ if TYPE_CHECKING:
 app = sub_app("Start a site file: by questions, by options, or from what is found here.")
 
 
-FileArgument = Annotated[Path | None, typer.Argument(metavar="FILE", help="Else HOOPER_SITE, else site.toml here.")]
 FoundFlag = Annotated[
     bool, typer.Option("--found", help="Take what can be found here: this network, its router, its WAN address.")
 ]
@@ -57,10 +55,9 @@ HostsOption = Annotated[
 ]
 
 
-@command(app, "new", deadline=5.0, dry_run="Print the file instead of writing it.")
+@command(app, "new", site=True, secrets=False, deadline=5.0, dry_run="Print the file instead of writing it.")
 def new(
     session: Session,
-    file: FileArgument = None,
     found: FoundFlag = False,
     title: TitleOption = None,
     gateway: GatewaysOption = None,
@@ -79,7 +76,7 @@ def new(
     """Start a site file. Without --gateway and --found it asks, in a sensible order, with defaults in brackets."""
     from hooper.planning.starting import Start
 
-    path = site_path(file)
+    path = session.site_path
     if path.exists() and not session.dry_run:
         raise UsageError(f"{path} exists, and is not overwritten", remedy="Name another file, or change that one.")
     drops, servers, resolvers = tuple(blocked or ()), tuple(stun or ()), tuple(resolver or ())
@@ -93,28 +90,39 @@ def new(
     elif session.json:
         raise UsageError("--json asks no questions", remedy="Give --gateway KEY=LAN, or --found.")
     else:
-        start = _asked(start)
+        from hooper.cli.asking import asked
+
+        return _keep(session, path, asked(start))
     return _written(session, path, start)
 
 
 def _written(session: Session, path: Path, start: Start) -> int:
-    from hooper.files import write_atomically
-    from hooper.planning.documents import ChangedKey, EditDocument
+    from hooper.planning.answers import problem
     from hooper.planning.starting import site_text
 
-    text = site_text(start)
-    if (wrong := _wrong(start)) is not None:
+    if (wrong := problem({}, start)) is not None:
         raise UsageError(f"that makes no site: {wrong}", remedy="Correct what you gave; nothing was written.")
+    return _keep(session, path, site_text(start))
+
+
+def _keep(session: Session, path: Path, text: str) -> int:
+    """Write the file, and say what is next."""
+    from hooper.files import write_atomically
+    from hooper.planning.documents import ChangedKey, EditDocument
+    from hooper.site.load import parse_site
+
     if session.dry_run:
         typer.echo(text, nl=False)
         return 0
     write_atomically(path, text.encode())
-    rows = tuple(ChangedKey(f"gateways.{box.key}", None, box.lan) for box in start.boxes)
+    site = parse_site(text.encode(), str(path)).site
+    rows = tuple(ChangedKey(f"gateways.{key}", None, str(box.lan)) for key, box in site.gateways.items())
     document = EditDocument(str(path), "made", str(path), rows, (), False)
     code = session.show(document, lambda shown, out: out.print(f"{shown.file} is made."))
-    session.note(
-        "\nNext: `hooper host add KEY`, `hooper service add KEY --host HOST --speaks WHAT`, then `hooper plan`."
-    )
+    host = next(iter(site.hosts), "camera")
+    steps = [] if site.hosts else [f"host add {host}"]
+    steps += [] if site.services else [f"service add {host}-page --host {host} --speaks https"]
+    session.next("add a device and what it offers, as here; then plan" if steps else "see the rules", *steps, "plan")
     return code
 
 
@@ -161,85 +169,3 @@ def _boxes(
         )
         for key, lan in lans.items()
     )
-
-
-def _ask(question: str, default: str = "") -> str:
-    """One answer. Raises: UsageError: there is none any more."""
-    try:
-        said = typer.prompt(question, default=default, show_default=bool(default), err=True)
-    except typer.Abort:
-        raise UsageError(
-            "the questions were not answered to the end; nothing was written",
-            remedy="Answer them, or give --gateway KEY=LAN or --found.",
-        ) from None
-    return str(said).strip()
-
-
-def _asked(start: Start) -> Start:
-    """The rest by questions, on stderr; what does not fit is asked again. Raises: UsageError."""
-    if (wrong := _wrong(start)) is not None:
-        raise UsageError(f"that makes no site: {wrong}", remedy="Correct what you gave; nothing was written.")
-    start = replace(start, title=start.title or _ask("What is the place called", "Home"))
-    count = _ask("How many boxes that route stand between the line and your devices (1 to 5)", "1")
-    while count not in ("1", "2", "3", "4", "5"):
-        count = _ask("A number from 1 to 5", "1")
-    for _ in range(int(count)):
-        start = _until_it_fits(start, lambda now: replace(now, boxes=(*now.boxes, _asked_box(now.boxes, int(count)))))
-    if start.address == "dynamic":
-        question = "The line's fixed public address (Enter: it changes)"
-        start = _until_it_fits(start, lambda now: replace(now, address=_ask(question, "dynamic")))
-    if not start.blocked:
-        drops = 'Ports that the provider drops, such as "tcp 25, tcp 80" (Enter: none known)'
-        start = _until_it_fits(start, lambda now: replace(now, blocked=_list(_ask(drops))))
-    if not start.stun:
-        server = "A STUN server, ADDRESS:PORT; telephone providers name theirs (Enter: none)"
-        start = _until_it_fits(start, lambda now: replace(now, stun=_list(_ask(server))))
-    if not start.name:
-        name = "A DNS name that leads to the line (Enter: none yet)"
-        start = _until_it_fits(start, lambda now: replace(now, name=_ask(name)))
-    return start
-
-
-def _until_it_fits(start: Start, ask: Callable[[Start], Start]) -> Start:
-    """Ask until what was answered makes a site."""
-    while True:
-        more = ask(start)
-        wrong = _wrong(more)
-        if wrong is None:
-            return more
-        typer.echo(f"   {wrong}", err=True)
-
-
-def _asked_box(before: tuple[StartBox, ...], count: int) -> StartBox:
-    from hooper.planning.starting import StartBox
-
-    first, number = not before, len(before)
-    where = "on the line" if first else f"behind {before[-1].key}"
-    inner = f"own-router{number if number > 1 else ''}"
-    key = _ask(
-        f"A short name for the box {where}",
-        "provider-box" if first and count > 1 else inner if number else "own-router",
-    )
-    lan = _ask(f"The LAN address of {key} with the prefix length", "192.168.1.1/24" if first else "10.44.7.1/24")
-    wan = "" if first else _ask(f"The address of {key} outside, from its status page (WAN)")
-    pool = _ask(f"What the DHCP of {key} hands out, FIRST-LAST (Enter: not known)")
-    hand = _ask(f"Does {key} take rules from programs (UPnP, PCP)? yes, no, or ?", "?").lower()
-    theirs = _ask(f"Is {key} the provider's box? yes or no", "yes" if first and count > 1 else "no").lower()
-    control, managed = "hand" if hand.startswith("n") else "auto", "provider" if theirs.startswith("y") else "self"
-    return StartBox(key, lan, wan, pool, control, managed)
-
-
-def _wrong(start: Start) -> str | None:
-    """Why what was given makes no site; None: it does."""
-    from hooper.planning.starting import site_text
-    from hooper.site.load import parse_site
-
-    try:
-        parse_site(site_text(start).encode(), "new")
-    except (SiteFileError, SeveralErrors) as exc:  # the mistake is in what was given, not in a file
-        return "; ".join(error.message for error in flatten(exc))
-    return None
-
-
-def _list(text: str) -> tuple[str, ...]:
-    return tuple(part.strip() for part in text.split(",") if part.strip())

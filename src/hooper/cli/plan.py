@@ -19,6 +19,7 @@ from hooper.visible import shown_lines
 if TYPE_CHECKING:
     from hooper.cli.screen import Screen
     from hooper.planning.topology import Topology
+    from hooper.site.model import Site
 
 app = sub_app("The rule that every router needs, and what is wrong or risky.")
 
@@ -63,18 +64,21 @@ def plan(
     )
     differs = any(row.state != "same" for row in document.against)
     if not document.feasible:
-        session.note("\nNext: put the errors right in the site file, then `hooper plan` again.")
+        session.next("put the errors right, as → says, then plan again", "plan")
     elif not against:
-        _next(session, document)
+        _next(session, document, file.site)
     return worst([code, 0 if document.feasible and not differs else EXIT_NEEDS_A_PERSON])
 
 
-def _next(session: Session, made: PlanDocument) -> None:
+def _next(session: Session, made: PlanDocument, site: Site) -> None:
     """What to do with a plan that can work."""
     if not made.forwards:
-        session.note(
-            "\nNext: `hooper service add KEY --host HOST --speaks WHAT --reach public` for what is to be reached."
-        )
+        host = next(iter(site.hosts), None)
+        if host is None:
+            session.next("add a device and what it offers, as here", "host add camera")
+        else:
+            add = f"service add {host}-page --host {host} --speaks https --reach public"
+            session.next("add what is to be reached, as here", add)
         return
     held = {row.service for row in made.held_back}
     for row in made.held_back:
@@ -82,10 +86,10 @@ def _next(session: Session, made: PlanDocument) -> None:
     ready = [forward for forward in made.forwards if forward.service not in held] or made.forwards
     driven = sorted({forward.gateway for forward in ready if forward.by in DRIVEN})
     if driven:
-        session.note(f"\nNext: `hooper router open` enters what {', '.join(driven)} takes from a program;")
-        session.note("      `hooper worksheet --rest` then says what to enter by hand.")
+        what = f"enter what {', '.join(driven)} takes from a program, then see what is left to enter by hand"
+        session.next(what, "router open", "worksheet --rest")
     else:
-        session.note("\nNext: `hooper worksheet` says what to enter on each router.")
+        session.next("see what to enter on each router", "worksheet")
 
 
 def _pinned(session: Session, document: PlanDocument) -> None:

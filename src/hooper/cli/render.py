@@ -62,13 +62,14 @@ class Grid:
         """The columns' widths; None: it does not fit."""
         room -= GAP * (len(self.columns) - 1)
         names = [column.name if self.header else "" for column in self.columns]
-        for heads in (list(map(width_of, names)), list(map(longest_piece, names))):
+        whole, folded_names = list(map(width_of, names)), list(map(longest_piece, names))
+        for heads, narrow in ((whole, NARROW), (folded_names, NARROW), (folded_names, NARROW // 2)):
             widths = [max([head, *(_widest(row[n]) for row in rows)]) for n, head in enumerate(heads)]
             least = list(widths)
             for n, column in enumerate(self.columns):
                 if column.prose:
                     pieces = (longest_piece(row[n].plain) for row in rows)
-                    least[n] = max([heads[n], min(widths[n], NARROW), *pieces])
+                    least[n] = max([heads[n], min(widths[n], narrow), *pieces])
             if sum(least) > room:
                 continue
             over = sum(widths) - room

@@ -18,6 +18,7 @@ from hooper.folding import folded
 from hooper.jsonform import dump, each_text, head, in_encoding
 from hooper.secret import redact
 from hooper.signs import worded
+from hooper.site.words import nearest
 from hooper.visible import shown, shown_lines
 
 GROUPS = ("lab", "router", "name", "cert", "host", "service")  # commands that have commands of their own
@@ -76,8 +77,13 @@ def wrong_usage(arguments: list[str], exc: typer.TyperException) -> int:
     if type(exc).__name__ == "NoArgsIsHelpError":
         sys.stderr.write(shown_lines(exc.format_message()) + "\n")
         return exc.exit_code
-    message = " ".join(exc.format_message().split())
-    return failure(arguments, UsageError(message.rstrip("."), remedy=f"See `{path} --help`."))
+    message, hint = " ".join(exc.format_message().split()), ""
+    wrong = getattr(exc, "option_name", None)
+    if wrong is not None and context is not None:
+        known = [word for parameter in context.command.params for word in parameter.opts if word.startswith("--")]
+        near = nearest(wrong, known)
+        message, hint = f"`{path}` has no option {wrong}", f"Did you mean {near[0]}? " if near else ""
+    return failure(arguments, UsageError(message.rstrip("."), remedy=f"{hint}See `{path} --help`."))
 
 
 def interrupted() -> int:

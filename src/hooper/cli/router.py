@@ -7,9 +7,10 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from hooper.cli.accepting import AcceptOption, UntilOption, acceptance, taken
-from hooper.cli.command import DRY_RUN, command
+from hooper.cli.command import DRY_RUN, command, duration, within
 from hooper.cli.common import Done, Session, sub_app
 from hooper.cli.looking import numbers
+from hooper.durations import shown_duration
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 from hooper.planning.values import EVERYTHING
 from hooper.site.words import chosen
@@ -27,6 +28,13 @@ ServiceArgument = Annotated[
     list[str] | None, typer.Argument(metavar="SERVICE", help="Only the rules of these services; else all.")
 ]
 ALL_OF_IT = "For all of it; what was begun and not done is taken up by the next run."
+WOULD = {
+    "added": "would add",
+    "renewed": "would renew",
+    "replaced": "would replace",
+    "removed": "would remove",
+    "put-back": "would put back",
+}  # what an outcome is called where nothing was done
 OUTCOME_STYLE = {"failed": "bold red", "refused": "bold red", "by-hand": "orange3"}
 
 
@@ -41,7 +49,7 @@ def list_rules(session: Session, gateway: GatewayOption = None) -> int:
     done = session.look(look, request, file)
     code = session.show(done.document, _render_tables, errors=done.trouble)
     if not code:
-        session.note("\nNext: `hooper router open` enters what is missing, `hooper router close` takes ours away.")
+        session.next("enter what is missing; the other takes all of ours away", "router open", "router close")
     return code
 
 
@@ -54,8 +62,14 @@ def open_rules(
         bool, typer.Option("--take-over", help="Replace what another hand has at a port; `close` puts it back.")
     ] = False,
     lease: Annotated[
-        int, typer.Option("--lease", metavar="SECONDS", help="How long the rules are to last; 0: they never expire.")
-    ] = 604_800,
+        float,
+        typer.Option(
+            "--lease",
+            metavar="TIME",
+            help="How long the rules are to last; 0: they never expire.",
+            parser=duration("--lease"),
+        ),
+    ] = "1w",  # type: ignore[assignment]
     accept: AcceptOption = None,
     until: UntilOption = None,
 ) -> int:
@@ -67,18 +81,17 @@ def open_rules(
     from hooper.usecases.routers import RouterRequest
     from hooper.usecases.routers import open_rules as enter
 
-    if not 0 <= lease <= 31_536_000:
-        raise UsageError(f"--lease {lease}: from 0 to 31536000 seconds (a year)", remedy="Leave it out for a week.")
+    within("--lease", lease, 0, 31_536_000)
     file = session.read_site()
     services = chosen(service or (), file.site.services, "service")
     gateways = chosen(gateway or (), file.site.gateways, "gateway")
     asked = acceptance(accept, until, services, dry_run=session.dry_run)
-    request = RouterRequest(gateways, services, session.deadline, lease, take_over, session.dry_run, asked)
+    request = RouterRequest(gateways, services, session.deadline, int(lease), take_over, session.dry_run, asked)
     done = session.look(enter, request, file)
     code = _show(session, done)
     hand = [key for key, gateway in file.site.gateways.items() if gateway.control == "hand"]
     if hand:
-        session.note(f"{', '.join(hand)}: by hand, so it needs its sheet too: `hooper worksheet {hand[0]}`.")
+        session.next(f"{', '.join(hand)}: by hand, so it needs its sheet too", f"worksheet {hand[0]}")
     return code
 
 
@@ -133,8 +146,8 @@ def _show(session: Session, done: Done[RouterChangesDocument]) -> int:
     for key in document.by_hand:
         left = [c for c in document.changes if c.gateway == key and c.outcome == "by-hand"]
         names = ", ".join(_service(change.rule.service) for change in left)
-        session.note(f"\nNext: at {key}, enter {names} by hand as `hooper worksheet {key} --rest` says,")
-        session.note(f"      then tell so: `hooper worksheet {key} --ticked`.")
+        what = f"at {key}, enter {names} by hand as its sheet says, then tell so"
+        session.next(what, f"worksheet {key} --rest", f"worksheet {key} --ticked")
     failed = any(change.outcome not in (*DONE, "by-hand") for change in document.changes)
     return worst([code, EXIT_NEEDS_A_PERSON if document.by_hand or failed else 0])
 
@@ -182,13 +195,8 @@ def _service(key: str | None) -> str:
 
 
 def lasting(seconds: int | None) -> str:
-    """How long something lasts, in the largest unit that is right enough; None: until it is removed."""
-    if seconds is None:
-        return "no expiry"
-    for size, unit in ((86_400, "d"), (3_600, "h"), (60, "min")):
-        if seconds >= size * 2 or (unit == "d" and seconds >= size):
-            return f"{seconds / size:.0f} {unit}"
-    return f"{seconds} s"
+    """How long something lasts; None: until it is removed."""
+    return "no expiry" if seconds is None else shown_duration(seconds)
 
 
 def _render_changes(document: RouterChangesDocument, out: Screen) -> None:
@@ -204,9 +212,10 @@ def _render_changes(document: RouterChangesDocument, out: Screen) -> None:
         drawn = table("outcome", "service", "outside", "leads to", "until", right=("outside",))
         for change in changes:
             rule = change.rule
+            style = OUTCOME_STYLE.get(change.outcome, "green")
             last = "" if rule.outside_ports[0] == rule.outside_ports[1] else f"-{rule.outside_ports[1]}"
             drawn.add_row(
-                Text(change.outcome, style=OUTCOME_STYLE.get(change.outcome, "green")),
+                Text(WOULD.get(change.outcome, change.outcome) if document.dry_run else change.outcome, style=style),
                 _service(rule.service),
                 f"{rule.transport} {rule.outside_ports[0]}{last}",
                 f"{rule.target_address}:{rule.target_ports[0]}",

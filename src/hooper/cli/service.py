@@ -62,7 +62,7 @@ def add(
     chosen([keys["host"]], file.site.hosts, "host")
     rows = _rows(keys)
     code = finish(session, file, lambda file: add_service(file, service, rows))
-    session.note("\nNext: `hooper plan` for the rules and what is wrong or risky.")
+    session.next("see the rules, and what is wrong or risky", "plan")
     return code
 
 
@@ -82,7 +82,7 @@ def change(
     if not rows and not clear:
         raise UsageError("nothing to change was given", remedy="Give an option such as --reach tunnel.")
     code = finish(session, file, lambda file: change_service(file, key, rows, clear or ()))
-    session.note("\nNext: `hooper plan`; `hooper worksheet --changed` says what to change on the routers.")
+    session.next("see the rules, and what to change on the routers", "plan", "worksheet --changed")
     return code
 
 

@@ -8,6 +8,7 @@ from hooper.deeds import Deed
 # What it is done to is added to a command, or stands where an option has {}.
 COMMANDS: dict[Deed, str] = {
     deeds.EXAMPLE: "demo --out DIR",
+    deeds.START: "new",
     deeds.SURVEY: "survey",
     deeds.PLAN: "plan",
     deeds.PIN: "plan --pin",
@@ -27,9 +28,9 @@ COMMANDS: dict[Deed, str] = {
     deeds.CERTIFICATES: "cert list",
     deeds.GENERATIONS: "cert list --all",
     deeds.ORDER: "cert order",
-    deeds.ORDER_ANEW: "cert order --anew",
+    deeds.ORDER_ANEW: "cert order --again",
     deeds.LOOK_FROM_HERE: "check --from here",
-    deeds.LOOK_FROM_PHONE: "check --from interface:NAME",
+    deeds.LOOK_FROM_PHONE: "check --from interface",
     deeds.CARD: "card",
     deeds.WHY: "why",
     deeds.RUN_LAB: "lab run",
@@ -42,6 +43,7 @@ COMMANDS: dict[Deed, str] = {
 OPTIONS: dict[Deed, str] = {
     deeds.SEE_HELP: "--help",
     deeds.SITE_FILE: "--site FILE",
+    deeds.THIS_SITE_FILE: "--site {}",
     deeds.STATE_FOLDER: "--state DIR",
     deeds.OUTPUT_FOLDER: "--out",
     deeds.SHARED_FILES: "--insecure-files",
@@ -62,7 +64,7 @@ OPTIONS: dict[Deed, str] = {
     deeds.RULE_TARGET: "--rule {}=ADDRESS",
     deeds.HOST_ADDRESS: "--at ADDRESS",
     deeds.FROM_ELSEWHERE: "--from",
-    deeds.FROM_PHONE: "--from interface:NAME",
+    deeds.FROM_PHONE: "--from interface",
     deeds.SWEEP: "--sweep",
     deeds.BETWEEN: "--between",
 }

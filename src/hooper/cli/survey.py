@@ -4,20 +4,22 @@ from __future__ import annotations
 
 import sys
 from functools import partial
+from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from hooper.cli.command import command
-from hooper.cli.common import Session, sub_app
+from hooper.cli.common import Session, prompt, run_async, sub_app
 from hooper.cli.looking import PublicOption, WanOption, numbers, parse_public, parse_wan, read_address
-from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
+from hooper.errors import EXIT_NEEDS_A_PERSON, SiteFileError, UsageError, worst
 
 if TYPE_CHECKING:
     from hooper.addresses import IPAddress
     from hooper.check.between import Between
     from hooper.cli.screen import Screen
     from hooper.line.judging import Missing
+    from hooper.site.load import SiteFile
     from hooper.usecases.survey import SurveyDocument
 
 OPENINGS = {"the", "this", "all", "nobody", "so", "where", "two"}
@@ -53,12 +55,11 @@ def survey(
 
     if session.dry_run and not save:
         raise UsageError("--dry-run without --save would change nothing anyway", remedy="Add --save, or leave it out.")
-    file = session.read_site()
+    file = _site(session, save=save)
     given = parse_public(public or [], file.site)
     told = parse_wan(wan or [], file.site) | {f"public:{line}": str(address) for line, address in given.items()}
     quiet = session.json or session.quiet
     asking = ask if ask is not None else sys.stdin.isatty() and sys.stderr.isatty() and not quiet
-    progress = _Progress(session)
     request = SurveyRequest(
         told,
         given,
@@ -66,13 +67,9 @@ def survey(
         between,
         save,
         session.dry_run,
-        partial(_ask, session, progress) if asking else None,
-        progress.show,
+        partial(_ask, session) if asking else None,
     )
-    try:
-        done = session.look(measure, request, file)
-    finally:
-        progress.clear()
+    done = session.look(measure, request, file)
     document = done.document
     code = session.show(document, lambda shown, out: render(shown, out, verbose=session.verbose), errors=done.trouble)
     if save and document.saved:
@@ -90,30 +87,28 @@ def survey(
     return worst([code, EXIT_NEEDS_A_PERSON if wrong else 0])
 
 
-class _Progress:
-    """One line on a terminal: what is still running."""
+def _site(session: Session, *, save: bool) -> SiteFile:
+    """The site file; where there is none and none was named, what can be seen from here stands in for it."""
+    try:
+        return session.read_site()
+    except SiteFileError as exc:
+        if exc.code != "site-file-missing" or session.site_path != Path("site.toml"):
+            raise
+        if save:
+            raise
+    from hooper.usecases.starting import site_found_here
 
-    def __init__(self, session: Session) -> None:
-        self.on = sys.stderr.isatty() and not (session.json or session.quiet)
-
-    def show(self, running: tuple[str, ...]) -> None:
-        if self.on and running:
-            more = f", and {len(running) - 2} more" if len(running) > 2 else ""
-            sys.stderr.write(f"\r\x1b[2Klooking: {', '.join(running[:2])}{more}"[:100])
-            sys.stderr.flush()
-
-    def clear(self) -> None:
-        if self.on:
-            sys.stderr.write("\r\x1b[2K")
-            sys.stderr.flush()
+    session.keeps = False
+    session.note("There is no site file here: this is what can be seen without one, and nothing of it is kept.\n")
+    return run_async(site_found_here, session.deadline)
 
 
-def _ask(session: Session, progress: _Progress, missing: Missing) -> IPAddress | None:
+def _ask(session: Session, missing: Missing) -> IPAddress | None:
     """One number of a person's; an empty answer: it is not known."""
-    progress.clear()
+    session.progress("")
     session.note(f"Nobody here says the {missing.number} of {missing.gateway}. It stands {missing.where}.")
     while True:
-        given = typer.prompt("It is (empty: not known)", default="", show_default=False, err=True).strip()
+        given = prompt("It is (empty: not known)")
         if not given:
             return None
         try:
@@ -193,7 +188,9 @@ def _render_between(between: Between, out: Screen) -> None:
 
 
 def _next(session: Session, document: SurveyDocument) -> None:
-    if document.between is not None:
+    if not session.keeps:
+        session.next("write down what was found, then go on from there", "new --found", "survey")
+    elif document.between is not None:
         sheet = document.between.inner if document.between.wrong is not None else document.between.outer
         session.next(f"hold the list on the page of {sheet} against its sheet", f"worksheet {sheet}")
     elif document.can_forward:

@@ -69,21 +69,28 @@ def worksheet(
     _one_of({"markdown": markdown, "html": html, "json": session.json})
     if kind and (ticked or rest):
         raise UsageError(f"--ticked and --rest say nothing with --{kind}", remedy="They are for the routers' sheets.")
-    kept = ticked or rest or changed
-    if session.state_folder is not None and not kept:
+    if session.state_folder is not None and not (ticked or rest or changed):
         raise UsageError("--state has no effect here", remedy="It goes with --ticked, --rest or --changed.")
     file = session.read_site()
     known = {**file.site.gateways, **(file.site.hosts if kind == "devices" else {})}
     chosen_keys = chosen(keys or (), known, "gateway or host" if kind == "devices" else "gateway")
     asked = acceptance(accept, until, ())
     request = WorksheetRequest(kind, chosen_keys, html, rest, ticked, asked)  # type: ignore[arg-type]
-    done = session.do(make, request, file, state=kept)
+    done = session.do(make, request, file, state=ticked or rest or changed)
     _remarks(session, done, request)
     form = "html" if html else "markdown" if markdown else ""
     code = session.show(done.document, partial(_print, session, done.run, form), errors=done.trouble)
-    if not done.run.plan.feasible:
-        session.note("\nThis plan has errors: entered like this, not everything will work. See `hooper plan`.")
+    _next(session, done, listed=not (form or kind or ticked))
     return worst([code, 0 if done.run.plan.feasible else EXIT_NEEDS_A_PERSON])
+
+
+def _next(session: Session, done: Done[WorksheetDocument], *, listed: bool) -> None:
+    """listed: the sheets were printed to be entered now."""
+    if not done.run.plan.feasible:
+        session.next("this plan has errors: entered like this, not everything will work", "plan")
+    elif listed and done.document.sheets:
+        told, look = "worksheet --ticked", "check --from interface"
+        session.next("once it is entered, tell so, and look from outside", told, look)
 
 
 def _remarks(session: Session, done: Done[WorksheetDocument], request: WorksheetRequest) -> None:

@@ -13,6 +13,7 @@ from hooper.lab.boathouse import CLUB, INTERNET, NAME, SERVICES, SHARED
 from hooper.lab.identity import Identity, self_signed
 from hooper.lab.things import Box, Rule
 from hooper.lab.town import Town
+from hooper.site.words import chosen
 
 HUB = "hub-page"
 Undo = Callable[[], None]
@@ -404,22 +405,18 @@ class Breakages:
 
     def break_(self, name: str, service: str | None) -> str:
         """Apply a fault; returns the service. Raises: UsageError, NothingToBreak."""
-        if name not in FAULTS:
-            raise UsageError(f"there is no fault {name!r}", remedy=f"There are: {', '.join(FAULTS)}.")
-        chosen = service or FAULTS[name].usual
-        if chosen not in SERVICES:
-            raise UsageError(f"there is no service {chosen!r} in the town", remedy=f"There are: {', '.join(SERVICES)}.")
+        chosen((name,), FAULTS, "fault")
+        (hit,) = chosen((service or FAULTS[name].usual,), SERVICES, "service")
         if name in self.active:
             raise UsageError(
                 f"{name} is active already, for {self.active[name][0]}", remedy=f"Mend it: `{deeds.MEND(name)}`."
             )
-        self.active[name] = (chosen, FAULTS[name].apply(self.town, chosen))
-        return chosen
+        self.active[name] = (hit, FAULTS[name].apply(self.town, hit))
+        return hit
 
     def mend(self, name: str | None) -> list[str]:
         """Take a fault back, or all of them; returns their names. Raises: UsageError: it is not active."""
-        if name is not None and name not in FAULTS:
-            raise UsageError(f"there is no fault {name!r}", remedy=f"There are: {', '.join(FAULTS)}.")
+        chosen((name,) if name is not None else (), FAULTS, "fault")
         if name is not None and name not in self.active:
             raise UsageError(f"{name} is not active", remedy=f"`{deeds.FAULTS}` lists those that are.")
         names = [name] if name is not None else list(reversed(self.active))

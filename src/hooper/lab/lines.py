@@ -7,12 +7,12 @@ from dataclasses import dataclass, field, fields, replace
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 from typing import Any, Literal, get_args
 
-from hooper.errors import UsageError
 from hooper.lab import devices
 from hooper.lab.boathouse import BETWEEN, CLUB, INTERNET, PUBLIC, SHARED, WRONG_RESOLVER
 from hooper.lab.igd import IgdRouter
 from hooper.lab.things import Attachment, Box, Dependence, Machine
 from hooper.lab.town import Town
+from hooper.site.words import chosen
 
 Speaking = Literal["inner", "outer", "both", "none"]
 Dead = Literal["stun", "gateway", "resolver", "everything"]
@@ -49,9 +49,11 @@ class Shape:
         }
         for name, known in words.items():
             value = getattr(shape, name)
-            for word in value if isinstance(value, tuple) else (value,):
-                if word not in known:
-                    raise UsageError(f"{name} {word!r} is not known", remedy=f"There are: {', '.join(known)}.")
+            chosen(
+                value if isinstance(value, tuple) else (value,),
+                known,
+                f"--{name}" if name != "kind" else "kind of line",
+            )
         return shape
 
 
@@ -226,8 +228,7 @@ class LineSetter:
     def plug(self, where: str) -> None:
         """Carry the laptop: home is the club's LAN, between is between the two boxes. Raises: UsageError."""
         places = {"home": CLUB, "between": BETWEEN}
-        if where not in places:
-            raise UsageError(f"there is no socket {where!r}", remedy=f"There are: {', '.join(places)}.")
+        chosen((where,), places, "socket")
         built = self._built["attachments"]
         self.town.nodes["here"].attachments = list(built["here" if where == "home" else "between"])
 

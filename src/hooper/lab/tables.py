@@ -13,6 +13,7 @@ from hooper.lab.things import Box, Rule, overlapping, type_rule
 from hooper.lab.town import Town
 from hooper.planning.values import Forward
 from hooper.planning.worksheet import labels
+from hooper.site.words import chosen
 
 
 def type_sheets(town: Town, sheets: Any) -> list[dict[str, Any]]:
@@ -36,11 +37,8 @@ def type_sheets(town: Town, sheets: Any) -> list[dict[str, Any]]:
 
 
 def _box(town: Town, key: str) -> Box:
-    box = town.boxes.get(key)
-    if box is None or not box.is_router:
-        known = ", ".join(b.key for b in town.boxes.values() if b.is_router)
-        raise UsageError(f"the town has no router {key!r}", remedy=f"There are: {known}.")
-    return box
+    chosen((key,), [box.key for box in town.boxes.values() if box.is_router], "router")
+    return town.boxes[key]
 
 
 def _rules(box: Box, sheet: dict[str, Any]) -> list[tuple[str, Rule]]:

@@ -24,6 +24,7 @@ from hooper.site.protocols import SPEECHES
 PACE = 0.008  # seconds between two datagrams of a sweep
 SETTLE = 1.2  # seconds that answers may take after the last one
 MOST = 1024  # addresses of a sweep: a home or a small office has no more
+TOLD_EVERY = 0.2  # seconds
 AT_ONCE = 64  # connections at the same time
 KNOCK = 0.8  # seconds for a connection on one's own network
 RESOLVER_PATIENCE = 1.5  # seconds
@@ -97,10 +98,19 @@ async def _ground(here: Door, site: Site) -> _Ground:
     return _Ground(here.through(name), interface, four, at)
 
 
-async def find_hosts(here: Door, site: Site, deadline: float, *, sweep: bool, ports: bool) -> FindDocument:
+async def find_hosts(
+    here: Door,
+    site: Site,
+    deadline: float,
+    *,
+    sweep: bool,
+    ports: bool,
+    heard: Callable[[str], None] = lambda text: None,
+) -> FindDocument:
     """The devices on this machine's network.
 
     Args: sweep: try every address of its prefix. ports: try the usual ports of those that are there. deadline: seconds.
+    heard: is told how far it is.
     Raises: NoNetwork; RefusedForSafety: the prefix is too large for a sweep, or not a LAN.
     """
     ground = await _ground(here, site)
@@ -114,8 +124,16 @@ async def find_hosts(here: Door, site: Site, deadline: float, *, sweep: bool, po
     clock, started = here.clock, here.clock.monotonic()
     end = clock.monotonic() + deadline
     alive: set[IPAddress] = set()
+
     if sweep:
-        await _within(clock, end, "the sweep", outstanding, lambda: _sweep(ground.door, network.hosts(), alive, end))
+
+        def trying() -> Awaitable[None]:
+            return _sweep(ground.door, network.hosts(), alive, end)
+
+        def so_far() -> str:
+            return f"trying every address of {network}: {len(alive)} have answered"
+
+        await _told(clock, heard, so_far, lambda: _within(clock, end, "the sweep", outstanding, trying))
     around = await here.surroundings()
     macs = _macs(around, ground.interface.name, network)
     if sweep:
@@ -166,6 +184,22 @@ async def silent_addresses(
         answered += [address for address in tried if address in known]
         silent += [address for address in tried if address not in known]
     return silent[:count], answered
+
+
+async def _told(
+    clock: Clock, heard: Callable[[str], None], words: Callable[[], str], work: Callable[[], Awaitable[None]]
+) -> None:
+    """Do it, and tell every now and then how far it is."""
+
+    async def tell() -> None:
+        while True:
+            heard(words())
+            await clock.sleep(TOLD_EVERY)
+
+    async with anyio.create_task_group() as tasks:
+        tasks.start_soon(tell)
+        await work()
+        tasks.cancel_scope.cancel()
 
 
 async def _within(

@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from hooper.net.lab import LabAddress, LabDoor
 from hooper.net.system import SystemDoor
+from hooper.net.telling import TellingDoor
 from hooper.net.types import Door
 
 
-async def open_door(lab: LabAddress | None) -> Door:
-    """Raises: LabGone."""
-    return SystemDoor() if lab is None else await LabDoor.open(lab)
+async def open_door(lab: LabAddress | None, tell: Callable[[str], None] | None = None) -> Door:
+    """tell: is told what is asked and answered. Raises: LabGone."""
+    door: Door = SystemDoor() if lab is None else await LabDoor.open(lab)
+    return door if tell is None else TellingDoor(door, tell, door.clock.monotonic())

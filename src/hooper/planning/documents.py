@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Literal
 
-from hooper.planning.values import Forward, StaticRoute
+from hooper.planning.values import Finding, Forward, StaticRoute
 from hooper.ports import Ports
 
 
@@ -151,7 +151,8 @@ class ChangedKey:
 class EditDocument:
     """What an edit did to the site file.
 
-    follows: what is left to do elsewhere. action: what was done. file: the site file.
+    follows: what is left to do elsewhere. action: what was done. file: the site file. findings: what the plan says of
+    it that it did not say before.
     """
 
     file: str
@@ -160,6 +161,7 @@ class EditDocument:
     changes: tuple[ChangedKey, ...]
     follows: tuple[str, ...]
     dry_run: bool
+    findings: tuple[Finding, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

@@ -21,6 +21,7 @@ from hooper.site.edit import Value, add_entry, add_keys, add_table, remove_key, 
 from hooper.site.load import SiteFile, parse_site
 from hooper.site.model import READY_ITEMS
 from hooper.site.path import Path
+from hooper.site.words import guess
 
 if TYPE_CHECKING:
     from hooper.site.model import Site
@@ -192,9 +193,8 @@ def tick(file: SiteFile, host: str, items: Mapping[str, bool]) -> Edited:
     """What a person says of a device. Raises: UsageError: no such item; CannotEdit."""
     for item in items:
         if item not in READY_ITEMS:
-            raise UsageError(
-                f"there is nothing to tick called {item!r}", remedy=f"There are: {', '.join(READY_ITEMS)}."
-            )
+            hint = f"{guess(item, READY_ITEMS)}There are: {', '.join(READY_ITEMS)}."
+            raise UsageError(f"there is nothing to tick called {item!r}", remedy=hint)
     text, changes = file.text, []
     for item, said in items.items():
         before = getattr(file.site.hosts[host].ready, item)

@@ -9,9 +9,30 @@ from hooper.errors import UsageError
 
 def nearest(word: str, known: Iterable[str]) -> list[str]:
     """The one of `known` that `word` was perhaps meant to be, in a list; empty: none is near."""
-    from difflib import get_close_matches
+    distances = {one: _distance(word.lower(), one.lower()) for one in known if abs(len(one) - len(word)) <= 4}
+    near = min(distances, key=lambda one: distances[one], default=None)
+    return [near] if near is not None and distances[near] <= max(1, len(word) // 3) else []
 
-    return get_close_matches(word, list(known), 1)
+
+def _distance(one: str, other: str) -> int:
+    """How many letters are changed, added, missing, or have changed places with their neighbour."""
+    before: list[int] = []
+    rows = list(range(len(other) + 1))
+    for i, a in enumerate(one, 1):
+        row = [i]
+        for j, b in enumerate(other, 1):
+            cost = min(rows[j] + 1, row[j - 1] + 1, rows[j - 1] + (a != b))
+            if i > 1 and j > 1 and a == other[j - 2] and one[i - 2] == b:
+                cost = min(cost, before[j - 2] + 1)
+            row.append(cost)
+        before, rows = rows, row
+    return rows[-1]
+
+
+def guess(word: str, known: Iterable[str]) -> str:
+    """What was perhaps meant, as the start of a remedy; empty: nothing is near."""
+    near = nearest(word, known)
+    return f"Did you mean {near[0]!r}? " if near else ""
 
 
 def chosen(wanted: Iterable[str], known: Iterable[str], kind: str) -> tuple[str, ...]:
@@ -19,10 +40,7 @@ def chosen(wanted: Iterable[str], known: Iterable[str], kind: str) -> tuple[str,
     all_known, out = list(known), []
     for key in wanted:
         if key not in all_known:
-            near = nearest(key, all_known)
-            hint = f"Did you mean {near[0]!r}? " if near else ""
-            raise UsageError(
-                f"there is no {kind} {key!r}", remedy=f"{hint}There are: {', '.join(all_known) or 'none'}."
-            )
+            there = ", ".join(all_known) or "none"
+            raise UsageError(f"there is no {kind} {key!r}", remedy=f"{guess(key, all_known)}There are: {there}.")
         out.append(key)
     return tuple(dict.fromkeys(out))

@@ -16,6 +16,15 @@ from hooper.site.load import SIZE_LIMIT, SiteFile, parse_site
 TRIES, PAUSE = 200, 0.02  # seconds; writing takes a few milliseconds
 
 
+def _near(path: Path) -> str:
+    """Where there is one, in words: in a folder above, or to be named."""
+    above = (Path("../" * count, path.name) for count in (1, 2, 3))
+    there = next((one for one in above if not path.is_absolute() and one.is_file()), None)
+    if there is not None:
+        return f"{deeds.THIS_SITE_FILE(str(there))} names the one in a folder above; "
+    return f"{deeds.SITE_FILE} or HOOPER_SITE names one that is elsewhere; "
+
+
 def read_site(path: Path) -> SiteFile:
     """Read and understand the site file. Raises: SiteFileError, SeveralErrors."""
     try:
@@ -27,7 +36,7 @@ def read_site(path: Path) -> SiteFile:
         raise SiteFileError(
             "there is no such site file",
             code="site-file-missing",
-            remedy=f"Name it with {deeds.SITE_FILE} or HOOPER_SITE; `{deeds.EXAMPLE}` leaves an example in DIR.",
+            remedy=f"`{deeds.START}` starts one; {_near(path)}`{deeds.EXAMPLE}` leaves an example in DIR.",
             where=Where(str(path)),
         ) from None
     except (OSError, ValueError) as exc:

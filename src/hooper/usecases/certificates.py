@@ -20,16 +20,17 @@ from hooper.usecases.run import Run
 class CertificatesRequest:
     """certificates: only these; empty: all. deadline: seconds for each question; patience: for what has to show.
 
-    anew: order also where the one that is kept is still good. earlier: list the generations before too. generation:
-    the one to bring back; empty: the newest.
+    again: order also where the one that is kept is still good. earlier: list the generations before too. generation:
+    the one to bring back; empty: the newest. dry_run: say what would be ordered.
     """
 
     certificates: tuple[str, ...] = ()
     deadline: float = 5.0
     patience: float = 0.0
-    anew: bool = False
+    again: bool = False
     earlier: bool = False
     generation: str = ""
+    dry_run: bool = False
 
 
 def _ordering(run: Run, request: CertificatesRequest) -> Ordering:
@@ -96,9 +97,15 @@ async def order_certificates(run: Run, request: CertificatesRequest) -> tuple[Ce
     ordering = _ordering(run, request)
     for key in chosen:
         run.detail(f"{key}: {', '.join(run.site.certificates[key].names)}")
+        if request.dry_run:
+            row, by = ordering.row(key), run.site.certificates[key].authority
+            kept = row.state == "current" and not request.again
+            said = "would be left: it is good" if kept else f"would be ordered from {by}"
+            rows.append(replace(row, detail=said))
+            continue
         try:
             async with alone(run.state.lock("orders"), run.here.clock, "is ordering certificates"):
-                rows.append(await ordering.order(key, anew=request.anew))
+                rows.append(await ordering.order(key, anew=request.again))
         except HooperError as exc:
             exc.message = f"{key}: {exc.message}"
             trouble.append(exc)

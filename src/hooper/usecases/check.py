@@ -31,11 +31,11 @@ async def check(run: Run, request: CheckRequest) -> tuple[CheckDocument, list[Ho
     doors = tuple(side_doors(run.topology, run.plan.forwards))
     known = run.given(request.public)
     started = run.here.clock.monotonic()
-    wish = Wish(run.topology, request.services, request.deadline, known, base=run.base, doors=doors)
+    wish = Wish(run.topology, request.services, request.deadline, known, base=run.base, doors=doors, heard=run.progress)
     if request.origin.kind == "here":
         outcome = await check_here(run.here, wish)
     else:
-        outside = await open_origin(run.here, request.origin, run.base, request.deadline)
+        outside = await open_origin(run.here, request.origin, run.site, run.base, request.deadline)
         wish = replace(wish, deadline=time_left(run.here.clock, started, request.deadline))
         outcome = await check_outside(run.here, outside, wish, run.state.checks if run.state is not None else None)
     keep_look(run, outcome)

@@ -24,11 +24,17 @@ class EditRequest:
 def edit(run: Run, request: EditRequest) -> tuple[EditDocument, list[HooperError]]:
     """Raises: UsageError, CannotEdit, SiteFileError, SeveralErrors, ChangedMeanwhile, MachineError."""
     edited = request.edit(run.file)
+    before = {(found.code, found.subject) for found in run.plan.findings}
     if request.dry_run:
-        parse_site(edited.text.encode(), run.file.name)
+        run.use(parse_site(edited.text.encode(), run.file.name))
     elif edited.text != run.file.text:
         run.use(save_site(run.path, run.file, edited.text))
+    new = tuple(
+        found
+        for found in run.plan.findings
+        if (found.code, found.subject) not in before and found.subject == edited.subject and found.severity != "note"
+    )
     document = EditDocument(
-        str(run.path), edited.action, edited.subject, edited.changes, edited.follows, request.dry_run
+        str(run.path), edited.action, edited.subject, edited.changes, edited.follows, request.dry_run, new
     )
     return document, []

@@ -23,7 +23,8 @@ class FindRequest:
 
 async def find(run: Run, request: FindRequest) -> tuple[FindDocument, list[HooperError]]:
     """Raises: NoNetwork, UsageError."""
-    return await find_hosts(run.here, run.site, request.deadline, sweep=request.sweep, ports=request.ports), []
+    how = {"sweep": request.sweep, "ports": request.ports}
+    return await find_hosts(run.here, run.site, request.deadline, heard=run.progress, **how), []
 
 
 @dataclass(frozen=True)

@@ -32,7 +32,8 @@ class Run:
     """The site file and where it stands, the place to look from, the state, the time, the trouble met on the way.
 
     door: None for use cases that ask nobody. state: None where none is kept, or where it cannot be used, then the
-    reason stands in `trouble`. detail: is told what is being done, for whoever wants to know. accepted: the risks that
+    reason stands in `trouble`. detail: is told what is being done, for whoever wants to know. progress: is told
+    how far it is, each time something has come. accepted: the risks that
     were taken in this run.
     """
 
@@ -43,6 +44,7 @@ class Run:
     state: State | None = None
     trouble: list[HooperError] = field(default_factory=list)
     detail: Callable[[str], None] = lambda text: None
+    progress: Callable[[str], None] = lambda text: None
     accepted: RisksTaken | None = None
 
     @property
@@ -157,18 +159,25 @@ def state_if_there(run: Run, folder: Path | None) -> Iterator[None]:
 
 @asynccontextmanager
 async def open_run(
-    file: SiteFile, path: Path, detail: Callable[[str], None], *, keeps: bool = True, state: Path | None = None
+    file: SiteFile,
+    path: Path,
+    detail: Callable[[str], None],
+    *,
+    keeps: bool = True,
+    state: Path | None = None,
+    told: Callable[[str], None] | None = None,
+    progress: Callable[[str], None] = lambda text: None,
 ) -> AsyncIterator[Run]:
     """A run with the door that this machine has, or that HOOPER_LAB names, and the state of the site.
 
     keeps: whether it has a state at all; what is wrong with that is trouble of the run. state: the folder that was
-    named. Raises: LabGone, MachineError.
+    named. told: what is asked and answered. progress: how far it is. Raises: LabGone, MachineError.
     """
     from hooper.net.lab import lab_from_environment
     from hooper.net.opening import open_door
 
-    door = await open_door(lab_from_environment())
-    run = Run(file, door.clock.now(), path, door, detail=detail)
+    door = await open_door(lab_from_environment(), told)
+    run = Run(file, door.clock.now(), path, door, detail=detail, progress=progress)
     with ExitStack() as opened:
         if keeps:
             try:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
+from functools import partial
 from typing import Literal
 
 from hooper.addresses import IPAddress
@@ -12,7 +13,7 @@ from hooper.comparison import Comparison
 from hooper.errors import CounterpartError, HooperError
 from hooper.line.facts import LineFacts, Measured, NatBehaviour
 from hooper.line.judging import Missing, compare, line_findings, missing_numbers, remarks
-from hooper.line.measure import Progress, measure_line
+from hooper.line.measure import measure_line
 from hooper.line.situation import Situation, judge
 from hooper.line.sources import Given
 from hooper.planning.documents import ChangedKey
@@ -158,8 +159,7 @@ class SurveyRequest:
     """public: addresses by line that were given; told: by the keys of the store, these included.
 
     deadline: seconds for all of it; as long again where it looks `between` two boxes. ask: is asked for a number that
-    nobody here says, and gives None where it is not known. save: write what is clear into the site file. progress: is
-    told what is still running.
+    nobody here says, and gives None where it is not known. save: write what is clear into the site file.
     """
 
     told: Mapping[str, str] = field(default_factory=dict)
@@ -169,14 +169,19 @@ class SurveyRequest:
     save: bool = False
     dry_run: bool = False
     ask: Callable[[Missing], IPAddress | None] | None = None
-    progress: Progress | None = None
+
+
+def _running(run: Run, running: tuple[str, ...]) -> None:
+    more = f", and {len(running) - 2} more" if len(running) > 2 else ""
+    if running:
+        run.progress(f"looking: {', '.join(running[:2])}{more}")
 
 
 async def survey(run: Run, request: SurveyRequest) -> tuple[SurveyDocument, list[HooperError]]:
     """Measure, and keep what was measured and told. Raises: NoNetwork, UsageError, SiteFileError, MachineError."""
     told = remember(run, request.told)
     facts = await measure_line(
-        run.here, run.site, Given(request.public, told), request.deadline, now=run.at, progress=request.progress
+        run.here, run.site, Given(request.public, told), request.deadline, now=run.at, progress=partial(_running, run)
     )
     trouble = list(facts.measured.trouble) if facts.measured is not None else []
     if request.ask is not None:

@@ -49,7 +49,7 @@ async def why(run: Run, request: WhyRequest) -> tuple[WhyDocument, list[HooperEr
     trouble: list[HooperError] = []
     if request.origin is not None:
         try:
-            outside = await open_origin(run.here, request.origin, run.base, request.deadline)
+            outside = await open_origin(run.here, request.origin, run.site, run.base, request.deadline)
         except CounterpartError as exc:  # a proxy that cannot be reached: what is seen from here may tell why
             trouble.append(exc)
     memory = run.state.checks if run.state is not None else None

@@ -74,8 +74,8 @@ async def gather_service(
     base: the site file's folder. Raises: NoNetwork, UsageError.
     """
     site, way, started = topology.site, topology.chain(service), here.clock.monotonic()
-    chain = way.gateways
-    line = await gather_line(here, site, past.known, min(deadline * BEFORE, 2.0), now=now, chain=chain, line=way.line)
+    chain, before = way.gateways, min(deadline * BEFORE, 2.0)
+    line = await gather_line(here, site, past.known, before, now=now, chain=chain, line=way.line)
     left = time_left(here.clock, started, deadline)
     looks: dict[str, Outcome] = {}
     near: list[_Near] = []
