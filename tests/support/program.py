@@ -84,13 +84,14 @@ def hooper(
     place: str | None = None,
     columns: int | None = None,
     encoding: str = "utf-8",
+    styled: bool = False,
 ) -> Ran:
     """Run hooper in this process: in a town of this process, time passes at once where everybody waits.
 
     place: a network namespace to run it in. columns: its output is a terminal of that width, whose styles are left out
-    here. encoding: of both outputs.
+    here. encoding: of both outputs. styled: with the styles.
     """
-    out, err = _Captured(encoding, columns), _Captured(encoding, columns)
+    out, err = _Captured(encoding, columns, styled=styled), _Captured(encoding, columns)
     if columns is not None:
         env = {"COLUMNS": str(columns), "TERM": "xterm-256color", **(env or {})}
     where = (env or {}).get("HOOPER_LAB", os.environ.get("HOOPER_LAB", ""))
@@ -115,9 +116,9 @@ def hooper(
 class _Captured(io.TextIOWrapper):
     """A stream as a pipe has it, or a terminal of so many columns."""
 
-    def __init__(self, encoding: str = "utf-8", columns: int | None = None) -> None:
+    def __init__(self, encoding: str = "utf-8", columns: int | None = None, *, styled: bool = False) -> None:
         super().__init__(io.BytesIO(), encoding=encoding, errors=HANDLER, write_through=True)
-        self.columns = columns
+        self.columns, self.styled = columns, styled
 
     def isatty(self) -> bool:
         return self.columns is not None
@@ -126,7 +127,7 @@ class _Captured(io.TextIOWrapper):
     def text(self) -> str:
         assert isinstance(self.buffer, io.BytesIO)
         text = self.buffer.getvalue().decode(self.encoding)
-        return text if self.columns is None else STYLES.sub("", re.sub(r"[^\n]*\r\x1b\[2K", "", text))
+        return text if self.columns is None or self.styled else STYLES.sub("", re.sub(r"[^\n]*\r\x1b\[2K", "", text))
 
 
 def _ran(code: int, out: str, err: str) -> Ran:

@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from hooper.cli.command import command
 from hooper.cli.common import Session, sub_app
+from hooper.cli.completing import keys_of
 from hooper.cli.looking import PublicOption, parse_public
+from hooper.errors import UsageError
+from hooper.files import MADE_BY, write_output
 from hooper.site.words import chosen
 
 if TYPE_CHECKING:
@@ -21,9 +25,15 @@ app = sub_app("What to type away from home, with a QR code.")
 @command(app, "card", site=True, state=True, mask=True)
 def card(
     session: Session,
-    service: Annotated[str, typer.Argument(help="A public service.")],
+    service: Annotated[
+        str, typer.Argument(metavar="SERVICE", help="A public service.", autocompletion=keys_of("services"))
+    ],
     public: PublicOption = None,
     no_code: Annotated[bool, typer.Option("--no-code", help="Without the QR code.")] = False,
+    out: Annotated[
+        Path | None, typer.Option("--out", metavar="FILE", help="Write the QR code as a picture too: .svg or .png.")
+    ] = None,
+    force: Annotated[bool, typer.Option("--force", help="With --out: replace a file of another hand.")] = False,
 ) -> int:
     """What to type away from home to use a service, the warnings to expect, and those at which to stop.
 
@@ -33,11 +43,21 @@ def card(
     from hooper.usecases.card import CardRequest
     from hooper.usecases.card import card as make
 
+    if out is not None and out.suffix not in (".svg", ".png"):
+        raise UsageError(f"--out {out}: the picture is an .svg or a .png", remedy="Name the file so.")
+    if force and out is None:
+        raise UsageError("--force has no effect here", remedy="It goes with --out FILE.")
     file = session.read_site()
     (key,) = chosen([service], file.site.services, "service")
     request = CardRequest(key, parse_public(public or [], file.site))
     done = session.look(make, request, file)
-    return session.show(done.document, lambda shown, out: _render(shown, out, code=not no_code), errors=done.trouble)
+    code = session.show(done.document, lambda shown, out: _render(shown, out, code=not no_code), errors=done.trouble)
+    if out is not None:
+        if done.document.kind == "endpoint":
+            raise UsageError(f"{key} has no QR code: no app can do anything with a bare address", remedy="Type it.")
+        write_output(out, picture(done.document.type, out.suffix), keep=(session.site_path,), force=force)
+        session.note(f"The QR code is in {out}.")
+    return code
 
 
 def _render(document: CardDocument, out: Screen, *, code: bool) -> None:
@@ -67,20 +87,47 @@ def _render(document: CardDocument, out: Screen, *, code: bool) -> None:
             indented(out, line, mark="! ", left=3, style="red")
     if code and document.kind != "endpoint":  # a bare address is no profile, and no app can do anything with it
         out.print()
-        for row in qr_rows(document.type):
+        _draw(document, out)
+
+
+def _draw(document: CardDocument, out: Screen) -> None:
+    """The code where it comes out as a camera can read it: dark on light, whatever the terminal's ground."""
+    from rich.text import Text
+
+    from hooper.signs import can_write
+
+    blocks = can_write("▀", out.encoding)
+    rows = qr_rows(document.type) if blocks else qr_cells(document.type)
+    coloured = out.color_system is not None and not out.no_color and not out.plain
+    width = len(rows[0])
+    if not out.is_terminal and blocks and not out.plain:
+        for row in rows:  # a file, which is read on light ground
+            out.print(row)
+    elif not coloured:
+        out.print(
+            "The QR code is left out: without colours nobody can tell dark from light here; --out FILE writes it."
+        )
+    elif width > out.width:
+        out.print(f"The QR code is left out: it is {width} columns wide; widen the window, or --out FILE writes it.")
+    else:
+        for row in rows:
             drawn = Text(style="#000000 on #ffffff")
             for block in row:
                 # fonts draw a full block with a gap around it; the background has none
-                solid = block == "█" and out.color_system is not None
-                drawn.append(" " if solid else block, style="on #000000" if solid else "")
-            out.print(drawn)
+                drawn.append(" " if block == "█" else block, style="on #000000" if block == "█" else "")
+            out.as_it_is(drawn)
+
+
+def _matrix(text: str) -> list[list[int]]:
+    """The modules of a QR code (ISO/IEC 18004) with its quiet zone; 1 is dark."""
+    import segno
+
+    return [list(map(int, row)) for row in segno.make(text, micro=False).matrix_iter(border=4)]
 
 
 def qr_rows(text: str) -> list[str]:
-    """A QR code (ISO/IEC 18004) in half blocks, two modules a character, with its quiet zone; dark on light."""
-    import segno
-
-    modules = [list(row) for row in segno.make(text, micro=False).matrix_iter(border=4)]
+    """A QR code in half blocks, two modules a character, dark on light."""
+    modules = _matrix(text)
     if len(modules) % 2:
         modules.append([0] * len(modules[0]))
     blocks = {(0, 0): " ", (1, 0): "▀", (0, 1): "▄", (1, 1): "█"}
@@ -88,3 +135,33 @@ def qr_rows(text: str) -> list[str]:
         "".join(blocks[bool(top), bool(bottom)] for top, bottom in zip(upper, lower, strict=True))
         for upper, lower in zip(modules[::2], modules[1::2], strict=True)
     ]
+
+
+def qr_cells(text: str) -> list[str]:
+    """A QR code of whole cells, two columns a module, for encodings without half blocks; █ stands for dark ground."""
+    return ["".join("██" if dark else "  " for dark in row) for row in _matrix(text)]
+
+
+def picture(text: str, kind: str) -> bytes:
+    """A QR code as a picture. kind: .svg or .png."""
+    import io
+
+    import segno
+
+    made = io.BytesIO()
+    code = segno.make(text, micro=False)
+    if kind == ".png":
+        code.save(made, kind="png", scale=8, border=4)
+        return _marked(made.getvalue())
+    code.save(made, kind="svg", scale=8, border=4, title=MADE_BY.decode())
+    return made.getvalue()
+
+
+def _marked(png: bytes) -> bytes:
+    """With a text (PNG, section 11.3.3.2) after the header, by which it is known again as ours."""
+    import zlib
+
+    text = b"tEXtSoftware\0" + MADE_BY
+    header = 8 + 25  # the signature and IHDR
+    chunk = (len(text) - 4).to_bytes(4, "big") + text + zlib.crc32(text).to_bytes(4, "big")
+    return png[:header] + chunk + png[header:]

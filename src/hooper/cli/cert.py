@@ -8,6 +8,7 @@ import typer
 
 from hooper.cli.command import DRY_RUN, command, duration, within
 from hooper.cli.common import Done, Session, sub_app
+from hooper.cli.completing import keys_of
 from hooper.errors import EXIT_NEEDS_A_PERSON, worst
 from hooper.site.words import chosen
 
@@ -18,7 +19,10 @@ if TYPE_CHECKING:
 app = sub_app("Certificates: which there are, and getting them.", group=True)
 
 CertificateArgument = Annotated[
-    list[str] | None, typer.Argument(metavar="CERTIFICATE", help="Only these of [certificates]; else all.")
+    list[str] | None,
+    typer.Argument(
+        metavar="CERTIFICATE", help="Only these of [certificates]; else all.", autocompletion=keys_of("certificates")
+    ),
 ]
 STYLE = {"current": "green", "ordered": "green", "watched": "cyan", "due": "orange3", "unknown": "orange3"}
 
@@ -87,7 +91,10 @@ def order_certificates(
 @command(app, "cert restore", site=True, state=True, mask=True)
 def restore_certificate(
     session: Session,
-    certificate: Annotated[str, typer.Argument(metavar="CERTIFICATE", help="Its key in the site file.")],
+    certificate: Annotated[
+        str,
+        typer.Argument(metavar="CERTIFICATE", help="Its key in the site file.", autocompletion=keys_of("certificates")),
+    ],
     generation: Annotated[
         str, typer.Option("--generation", metavar="NAME", help="Which, as `cert list --all` shows it; else the newest.")
     ] = "",

@@ -9,6 +9,7 @@ import typer
 
 from hooper.cli.command import command
 from hooper.cli.common import Session, sub_app
+from hooper.cli.completing import keys_of
 from hooper.cli.looking import (
     FROM_PHONE,
     FromOption,
@@ -42,7 +43,8 @@ VERDICT_STYLE = {
 def check(
     session: Session,
     service: Annotated[
-        list[str] | None, typer.Argument(metavar="SERVICE", help="Only these services; else all.")
+        list[str] | None,
+        typer.Argument(metavar="SERVICE", help="Only these services; else all.", autocompletion=keys_of("services")),
     ] = None,
     origin: FromOption = None,
     proxy_password: ProxyPasswordOption = None,

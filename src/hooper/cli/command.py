@@ -10,6 +10,8 @@ from typing import Annotated, Any, get_type_hints
 import typer
 
 from hooper.cli.common import Session
+from hooper.cli.examples import EXAMPLES
+from hooper.cli.helping import helped
 from hooper.durations import parse_duration, shown_duration
 from hooper.errors import UsageError
 from hooper.secret import allow_shared_files
@@ -21,9 +23,15 @@ DRY_RUN = "Look, and say what would be done; change nothing."
 
 
 def _option(
-    name: str, kind: Any, default: Any, *words: str, text: str, metavar: str | None = None
+    name: str,
+    kind: Any,
+    default: Any,
+    *words: str,
+    text: str,
+    metavar: str | None = None,
+    offer: Callable[..., list[str]] | None = None,
 ) -> inspect.Parameter:
-    declared = Annotated[kind, typer.Option(*words, help=text, metavar=metavar)]
+    declared = Annotated[kind, typer.Option(*words, help=text, metavar=metavar, autocompletion=offer)]
     return inspect.Parameter(name, inspect.Parameter.KEYWORD_ONLY, default=default, annotation=declared)
 
 
@@ -48,11 +56,20 @@ def within(option: str, seconds: float, least: float, most: float) -> float:
 
 
 def key_option(
-    key: str, metavar: str, text: str, *, words: str | None = None, several: bool = False
+    key: str,
+    metavar: str,
+    text: str,
+    *,
+    words: str | None = None,
+    several: bool = False,
+    offer: Callable[..., list[str]] | None = None,
 ) -> inspect.Parameter:
-    """An option that sets one key of a table of the site file. words: its name where the key is not it."""
+    """An option that sets one key of a table of the site file.
+
+    words: its name where the key is not it. offer: what a shell is offered for it.
+    """
     kind = list[str] | None if several else str | None
-    return _option(key, kind, None, words or f"--{key.replace('_', '-')}", text=text, metavar=metavar)
+    return _option(key, kind, None, words or f"--{key.replace('_', '-')}", text=text, metavar=metavar, offer=offer)
 
 
 def _shared(
@@ -141,7 +158,7 @@ def command(
         run.__signature__ = inspect.Signature([*keys, *parameters, *shared])  # type: ignore[attr-defined]
         run.__annotations__ = {parameter.name: parameter.annotation for parameter in (*keys, *parameters, *shared)}
         run.__doc__, run.__name__ = body.__doc__, body.__name__
-        app.command(name.rpartition(" ")[2])(run)
+        app.command(name.rpartition(" ")[2], cls=helped(*EXAMPLES[name]))(run)
         return body
 
     return decorate

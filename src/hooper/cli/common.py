@@ -16,16 +16,15 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, Generic, NamedTuple, TypeVar
 
 import typer
-from typer.core import TyperGroup
 
 from hooper.cli import report
+from hooper.cli.helping import GuessingGroup
 from hooper.cli.spelling import spelled
 from hooper.clock import SystemClock
-from hooper.errors import HooperError, UsageError, worst
+from hooper.errors import HooperError, worst
 from hooper.folding import folded_lines
 from hooper.jsonform import dump, dump_line, each_text, head, in_encoding, plain
 from hooper.secret import redact
-from hooper.site.words import nearest
 from hooper.visible import Lines, shown, shown_lines
 
 if TYPE_CHECKING:
@@ -46,19 +45,6 @@ class Done(NamedTuple, Generic[T]):
     document: T
     trouble: list[HooperError]
     run: Run
-
-
-class GuessingGroup(TyperGroup):
-    """Commands of which a mistyped one is guessed."""
-
-    def resolve_command(self, ctx: Any, args: list[str]) -> Any:
-        known = self.list_commands(ctx)
-        if args and not args[0].startswith("-") and args[0] not in known:
-            near = nearest(args[0], known)
-            hint = f"Did you mean `{ctx.command_path} {near[0]}`? " if near else ""
-            message = f"there is no command `{ctx.command_path} {args[0]}`"
-            raise UsageError(message, remedy=f"{hint}There are: {', '.join(known)}.")
-        return super().resolve_command(ctx, args)
 
 
 def sub_app(help_text: str, *, group: bool = False) -> typer.Typer:
@@ -231,6 +217,26 @@ class Session:
             for problem in problems:
                 report.print_errors(problem)
         return worst(problem.exit_code for problem in problems)
+
+    def give(self, text: str, out: Path | None, *, force: bool = False) -> None:
+        """A whole text file, in UTF-8 whatever the terminal's encoding: to `out`, else to stdout.
+
+        Raises: RefusedForSafety: a file of another hand is there; MachineError.
+        """
+        data = text.encode("utf-8", "backslashreplace")
+        if out is not None:
+            from hooper.files import write_output
+
+            write_output(out, data, keep=(self.site_path,), force=force)
+            self.note(f"Written to {out}.")
+            return
+        stream = getattr(sys.stdout, "buffer", None)
+        if stream is None:
+            sys.stdout.write(text)
+        else:
+            sys.stdout.flush()
+            stream.write(data)
+            stream.flush()
 
     def line(self, document: Any) -> None:
         """Print one line of JSON Lines and flush it."""

@@ -9,6 +9,7 @@ import typer
 
 from hooper.cli.command import EDIT_DRY_RUN, command, key_option
 from hooper.cli.common import Session, sub_app
+from hooper.cli.completing import keys_of, ticks
 from hooper.cli.editing import ClearOption, finish
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 from hooper.site.words import chosen
@@ -20,7 +21,7 @@ if TYPE_CHECKING:
 
 app = sub_app("The devices: list, find, add, change, remove, tick off, free addresses.", group=True)
 
-HostArgument = Annotated[str, typer.Argument(metavar="HOST", help="A host's key.")]
+HostArgument = Annotated[str, typer.Argument(metavar="HOST", help="A host's key.", autocompletion=keys_of("hosts"))]
 KEYS = (
     key_option("address", "ADDRESS", "Its IPv4 address."),
     key_option("address6", "ADDRESS", "Its IPv6 address."),
@@ -90,8 +91,11 @@ def remove(
 @command(app, "host suggest", site=True, mask=True)
 def suggest(
     session: Session,
-    gateway: Annotated[str | None, typer.Argument(metavar="GATEWAY", help="On whose LAN; else the innermost.")] = None,
-    count: Annotated[int, typer.Option("--count", help="How many.")] = 5,
+    gateway: Annotated[
+        str | None,
+        typer.Argument(metavar="GATEWAY", help="On whose LAN; else the innermost.", autocompletion=keys_of("gateways")),
+    ] = None,
+    count: Annotated[int, typer.Option("--count", metavar="NUMBER", help="How many.")] = 5,
 ) -> int:
     """Free addresses: outside the pool, nobody's in the site file, and silent, where this machine can tell."""
     from hooper.usecases.hosts import SuggestRequest
@@ -148,7 +152,9 @@ def find(
 def tick(
     session: Session,
     host: HostArgument,
-    item: Annotated[list[str] | None, typer.Argument(metavar="ITEM", help="What is so; without it the list.")] = None,
+    item: Annotated[
+        list[str] | None, typer.Argument(metavar="ITEM", help="What is so; without it the list.", autocompletion=ticks)
+    ] = None,
     is_not: Annotated[bool, typer.Option("--not", help="Say that it is not so.")] = False,
     all_items: Annotated[bool, typer.Option("--all", help="All of the list is so.")] = False,
 ) -> int:

@@ -17,9 +17,11 @@ from hooper.cli.common import (
     run_async,
     sub_app,
 )
+from hooper.cli.completing import keys_of, words
 from hooper.durations import shown_duration
 from hooper.errors import MachineError, UsageError
 from hooper.jsonform import read_as
+from hooper.known import FAULTS, LINES
 from hooper.ports import ports_text
 from hooper.site.words import chosen
 
@@ -150,8 +152,15 @@ def _render_faults(document: LabFaultsDocument, out: Screen) -> None:
 @command(app, "lab break")
 def break_town(
     session: Session,
-    fault: Annotated[str, typer.Argument(help="One of `hooper lab faults`.")],
-    service: Annotated[str | None, typer.Argument(help="The service it is to hit; else film-page.")] = None,
+    fault: Annotated[
+        str, typer.Argument(metavar="FAULT", help="One of `hooper lab faults`.", autocompletion=words(*FAULTS))
+    ],
+    service: Annotated[
+        str | None,
+        typer.Argument(
+            metavar="SERVICE", help="The service it is to hit; else film-page.", autocompletion=keys_of("services")
+        ),
+    ] = None,
 ) -> None:
     """Break something in the town."""
     from hooper.lab.faults import FAULTS
@@ -166,7 +175,12 @@ def break_town(
 @command(app, "lab mend")
 def mend_town(
     session: Session,
-    fault: Annotated[str | None, typer.Argument(help="Only this fault; else all that are active.")] = None,
+    fault: Annotated[
+        str | None,
+        typer.Argument(
+            metavar="FAULT", help="Only this fault; else all that are active.", autocompletion=words(*FAULTS)
+        ),
+    ] = None,
 ) -> None:
     """Take a fault back, or all of them."""
     mended = _ask(session, "mend", fault=fault)["mended"]
@@ -177,18 +191,30 @@ def mend_town(
 @command(app, "lab line")
 def set_line(
     session: Session,
-    kind: Annotated[str | None, typer.Argument(help="The kind of line; without it the kinds are listed.")] = None,
+    kind: Annotated[
+        str | None,
+        typer.Argument(
+            metavar="KIND", help="The kind of line; without it the kinds are listed.", autocompletion=words(*LINES)
+        ),
+    ] = None,
     mapping: Annotated[
-        str, typer.Option(help="The routers map by: endpoint, address, address-and-port (of the far end).")
+        str,
+        typer.Option(metavar="WORD", help="The routers map by: endpoint, address, address-and-port (of the far end)."),
     ] = "endpoint",
-    filtering: Annotated[str, typer.Option(help="They let in by the same three.")] = "address-and-port",
+    filtering: Annotated[str, typer.Option(metavar="WORD", help="They let in by the same three.")] = "address-and-port",
     hairpin: Annotated[bool, typer.Option("--hairpin", help="The public address can be reached from inside.")] = False,
-    speaks: Annotated[str, typer.Option(help="Which routers answer a protocol: inner, outer, both, none.")] = "inner",
+    speaks: Annotated[
+        str, typer.Option(metavar="WORD", help="Which routers answer a protocol: inner, outer, both, none.")
+    ] = "inner",
     dead: Annotated[
         list[str] | None,
-        typer.Option(help="Who answers nothing: stun, gateway, resolver, everything; can be given again."),
+        typer.Option(
+            metavar="WHO", help="Who answers nothing: stun, gateway, resolver, everything; can be given again."
+        ),
     ] = None,
-    resolver: Annotated[str, typer.Option(help="The machines' resolver: usual, unset, wrong.")] = "usual",
+    resolver: Annotated[
+        str, typer.Option(metavar="WORD", help="The machines' resolver: usual, unset, wrong.")
+    ] = "usual",
 ) -> None:
     """Give the town another line, with routers that behave otherwise. What was entered into them stays."""
     from hooper.lab.answers import LabLineDocument, LineKind
@@ -220,7 +246,9 @@ def _render_line(document: LabLineDocument, out: Screen) -> None:
 @command(app, "lab plug")
 def plug(
     session: Session,
-    where: Annotated[str, typer.Argument(help="home: the club's LAN; between: between the two boxes.")],
+    where: Annotated[
+        str, typer.Argument(metavar="SOCKET", help="home: the club's LAN; between: between the two boxes.")
+    ],
 ) -> None:
     """Be the person who carries the laptop to another socket."""
     from hooper.lab.answers import LabPlugDocument
@@ -233,8 +261,18 @@ def plug(
 @command(app, "lab install", site=True, state=True)
 def install(
     session: Session,
-    certificate: Annotated[str, typer.Argument(help="One of [certificates] that was ordered.")],
-    service: Annotated[str, typer.Argument(help="The service whose device gets it.")],
+    certificate: Annotated[
+        str,
+        typer.Argument(
+            metavar="CERTIFICATE",
+            help="One of [certificates] that was ordered.",
+            autocompletion=keys_of("certificates"),
+        ),
+    ],
+    service: Annotated[
+        str,
+        typer.Argument(metavar="SERVICE", help="The service whose device gets it.", autocompletion=keys_of("services")),
+    ],
 ) -> None:
     """Be the person at a device's page who gives it the certificate that was ordered."""
     from hooper.certs.store import CertificateStore
@@ -257,7 +295,10 @@ def install(
 @command(app, "lab restart")
 def restart(
     session: Session,
-    gateway: Annotated[str, typer.Argument(help="A router that speaks a protocol.")],
+    gateway: Annotated[
+        str,
+        typer.Argument(metavar="GATEWAY", help="A router that speaks a protocol.", autocompletion=keys_of("gateways")),
+    ],
 ) -> None:
     """Restart a router: what programs entered is lost, what was typed stays, its control address changes."""
     from hooper.lab.answers import LabRestartDocument
@@ -325,7 +366,8 @@ def _render_typed(document: LabTypeDocument, out: Screen) -> None:
 def read_pages(
     session: Session,
     gateway: Annotated[
-        list[str] | None, typer.Argument(metavar="GATEWAY", help="Only these routers; else all.")
+        list[str] | None,
+        typer.Argument(metavar="GATEWAY", help="Only these routers; else all.", autocompletion=keys_of("gateways")),
     ] = None,
 ) -> None:
     """Be the person who reads numbers and rules off the town's routers."""

@@ -8,6 +8,7 @@ from urllib.parse import urlsplit
 
 import typer
 
+from hooper.cli.completing import pairs, places
 from hooper.errors import UsageError
 from hooper.secret import SecretRef
 from hooper.site.words import chosen
@@ -25,7 +26,12 @@ if TYPE_CHECKING:
 FROM_PHONE = "join this computer to a phone's mobile data by cable, then look from there"
 FromOption = Annotated[
     str | None,
-    typer.Option("--from", metavar="PLACE", help="here, interface, interface:NAME, or socks5://[USER@]HOST:PORT."),
+    typer.Option(
+        "--from",
+        metavar="PLACE",
+        help="here, interface, interface:NAME, or socks5://[USER@]HOST:PORT.",
+        autocompletion=places,
+    ),
 ]
 ProxyPasswordOption = Annotated[
     str | None, typer.Option("--proxy-password", metavar="REF", help="The proxy's password: env:NAME or file:PATH.")
@@ -40,6 +46,7 @@ WanOption = Annotated[
         "--wan",
         metavar="GATEWAY=ADDRESS",
         help="The WAN address on a router's status page; empty: taken back.",
+        autocompletion=pairs("gateways"),
     ),
 ]
 

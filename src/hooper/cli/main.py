@@ -27,18 +27,18 @@ if os.path.basename(sys.argv[0]) in ("hooper", "__main__.py"):  # not where some
 import typer
 
 from hooper import __version__, errors, signs
-from hooper.cli.common import GuessingGroup
+from hooper.cli.helping import GuessingGroup
 
 # name: (module, one line of help); in the order of the work
 COMMANDS: dict[str, tuple[str, str]] = {
     "demo": ("hooper.cli.demo", "The whole job on a simulated town, from nothing to proven."),
     "lab": ("hooper.cli.lab", "The simulated town by itself: run it, break it, mend it."),
-    "new": ("hooper.cli.new", "Start a site file: by questions, by options, or from what is found here."),
+    "new": ("hooper.cli.new", "Start a site file, by questions or from what is found here."),
     "survey": ("hooper.cli.survey", "What this line is, and whether forwarding can work at all."),
     "host": ("hooper.cli.host", "The devices: list, add, change, remove, tick off, free addresses."),
     "service": ("hooper.cli.service", "What the devices offer: list, add, change, remove."),
     "plan": ("hooper.cli.plan", "The rule that every router needs, and what is wrong or risky."),
-    "worksheet": ("hooper.cli.worksheet", "What to enter by hand: routers, devices, the letter to the provider."),
+    "worksheet": ("hooper.cli.worksheet", "What to enter by hand: routers, devices, provider's letter."),
     "router": ("hooper.cli.router", "The routers' own tables: look, put the plan there, take it back."),
     "name": ("hooper.cli.name", "Dynamic names: do they lead here, and making them."),
     "cert": ("hooper.cli.cert", "Certificates: which there are, and getting them."),
@@ -46,6 +46,8 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "check": ("hooper.cli.check", "Does it answer, and is it really that service?"),
     "card": ("hooper.cli.card", "What to type away from home, with a QR code."),
     "why": ("hooper.cli.why", "The first broken link of a service, with evidence and remedy."),
+    "explain": ("hooper.cli.explain", "What a finding, a cause or a problem means, by its code."),
+    "schema": ("hooper.cli.schema", "The keys of the site file, as a JSON schema."),
 }
 
 
@@ -53,7 +55,7 @@ class LazyGroup(GuessingGroup):
     """Commands whose modules are imported when they are called; the overview needs none of them."""
 
     def parse_args(self, ctx: Any, args: list[str]) -> list[str]:
-        if any(argument in COMMANDS for argument in args):
+        if not ctx.resilient_parsing and any(argument in COMMANDS for argument in args):
             _without_plugins()
         return super().parse_args(ctx, args)
 
@@ -71,6 +73,9 @@ class LazyGroup(GuessingGroup):
     def format_commands(self, ctx: Any, formatter: Any) -> None:
         with formatter.section("Commands, in the order of the work"):
             formatter.write_dl([(name, text) for name, (_, text) in COMMANDS.items()])
+        with formatter.section("Examples"):
+            for example in ("demo", "new --found", "check film-page --from interface"):
+                formatter.write(f"{' ' * formatter.current_indent}hooper {example}\n")
 
 
 def _without_plugins() -> None:
@@ -97,7 +102,6 @@ app = typer.Typer(
     epilog="New here? `hooper demo` shows the whole job in a few seconds and touches no network.",
     rich_markup_mode=None,
     no_args_is_help=True,
-    add_completion=False,
     context_settings={"help_option_names": ["-h", "--help"]},
 )
 
@@ -191,8 +195,9 @@ def outcome(arguments: list[str]) -> int:
         return report.interrupted()
     except typer.TyperException as exc:
         return report.wrong_usage(arguments, exc)
-    except SystemExit:  # how the parser leaves when the reader of our output is gone
-        return errors.EXIT_INTERRUPTED
+    except SystemExit as exc:  # how the parser leaves when the reader of our output is gone, or a shell was answered
+        answered = "_HOOPER_COMPLETE" in os.environ or exc.code in (0, None)
+        return int(exc.code or 0) if answered else errors.EXIT_INTERRUPTED
     except OSError as exc:
         if exc.filename is None and exc.errno in report.STDOUT_ERRORS:
             return _stdout_failed(exc, errors.EXIT_OK)

@@ -9,6 +9,7 @@ import typer
 
 from hooper.cli.command import DRY_RUN, command, duration, within
 from hooper.cli.common import Done, Session, sub_app
+from hooper.cli.completing import keys_of
 from hooper.cli.looking import PublicOption, differing, parse_public
 from hooper.errors import EXIT_NEEDS_A_PERSON, worst
 from hooper.site.words import chosen
@@ -20,7 +21,10 @@ if TYPE_CHECKING:
 
 app = sub_app("Dynamic names: do they lead here, and making them.", group=True)
 
-NameArgument = Annotated[list[str] | None, typer.Argument(metavar="NAME", help="Only these names; else all.")]
+NameArgument = Annotated[
+    list[str] | None,
+    typer.Argument(metavar="NAME", help="Only these names; else all.", autocompletion=keys_of("names")),
+]
 STYLE = {"current": "green", "updated": "green", "watched": "cyan", "needed": "orange3", "waiting": "orange3"}
 
 

@@ -9,6 +9,7 @@ import typer
 from hooper.cli.accepting import AcceptOption, UntilOption, acceptance, taken
 from hooper.cli.command import DRY_RUN, command, duration, within
 from hooper.cli.common import Done, Session, sub_app
+from hooper.cli.completing import keys_of
 from hooper.cli.looking import numbers
 from hooper.durations import shown_duration
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
@@ -22,10 +23,16 @@ if TYPE_CHECKING:
 app = sub_app("The routers' own tables: look, put the plan there, take it back.", group=True)
 
 GatewayOption = Annotated[
-    list[str] | None, typer.Option("--gateway", metavar="GATEWAY", help="Only this router; can be given again.")
+    list[str] | None,
+    typer.Option(
+        "--gateway", metavar="GATEWAY", help="Only this router; can be given again.", autocompletion=keys_of("gateways")
+    ),
 ]
 ServiceArgument = Annotated[
-    list[str] | None, typer.Argument(metavar="SERVICE", help="Only the rules of these services; else all.")
+    list[str] | None,
+    typer.Argument(
+        metavar="SERVICE", help="Only the rules of these services; else all.", autocompletion=keys_of("services")
+    ),
 ]
 ALL_OF_IT = "For all of it; what was begun and not done is taken up by the next run."
 WOULD = {
@@ -106,7 +113,12 @@ def close_rules(
     ] = False,
     given_up: Annotated[
         list[str] | None,
-        typer.Option("--given-up", metavar="GATEWAY", help="That router is gone: forget what was entered there."),
+        typer.Option(
+            "--given-up",
+            metavar="GATEWAY",
+            help="That router is gone: forget what was entered there.",
+            autocompletion=keys_of("gateways"),
+        ),
     ] = None,
 ) -> int:
     """Take away the rules that `router open` entered, those alone, and put back what they replaced."""

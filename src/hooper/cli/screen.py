@@ -59,6 +59,15 @@ class Screen(Console):
                 piece = Text(" " * left if number else "").append_text(text[start:end])
                 super().print(piece, style=style, soft_wrap=True)
 
+    @property
+    def encoding(self) -> str:
+        """Of the stream that is written to; Rich takes one that it was not given for UTF-8."""
+        return (getattr(self.file, "encoding", None) or "ascii").lower()
+
+    def as_it_is(self, text: Text) -> None:
+        """One line whose spaces count."""
+        super().print(text, soft_wrap=True)
+
     def render(self, renderable: Any, options: Any = None) -> Iterator[Segment]:
         """The last net: whatever a text came by, a terminal acts on nothing in it."""
         for segment in super().render(renderable, options):

@@ -11,6 +11,7 @@ from hooper.cli.common import (
     Session,
     sub_app,
 )
+from hooper.cli.completing import keys_of
 from hooper.cli.editing import ClearOption, finish, port_value
 from hooper.errors import UsageError
 from hooper.site.words import chosen
@@ -21,7 +22,9 @@ if TYPE_CHECKING:
 
 app = sub_app("What the devices offer: list, add, change, remove.", group=True)
 
-ServiceArgument = Annotated[str, typer.Argument(metavar="SERVICE", help="A service's key.")]
+ServiceArgument = Annotated[
+    str, typer.Argument(metavar="SERVICE", help="A service's key.", autocompletion=keys_of("services"))
+]
 KEYS = (
     key_option("host", "HOST", "The device that offers it."),
     key_option("speaks", "WHAT", "Its protocol, which brings transport and port."),

@@ -8,6 +8,7 @@ import typer
 
 from hooper.cli.command import command
 from hooper.cli.common import Session, sub_app
+from hooper.cli.completing import keys_of, pairs
 from hooper.cli.looking import (
     FROM_PHONE,
     FromOption,
@@ -39,14 +40,21 @@ CERTAINTY_STYLE = {"certain": "bold red", "likely": "orange3", "possible": "blue
 @command(app, "why", site=True, state=True, mask=True, deadline=5.0)
 def why(
     session: Session,
-    service: Annotated[str, typer.Argument(help="The service that does not answer.")],
+    service: Annotated[
+        str,
+        typer.Argument(metavar="SERVICE", help="The service that does not answer.", autocompletion=keys_of("services")),
+    ],
     origin: FromOption = None,
     proxy_password: ProxyPasswordOption = None,
     wan: WanOption = None,
     public: PublicOption = None,
     rule: Annotated[
         list[str] | None,
-        typer.Option(metavar="GATEWAY=WORD", help="What a router's list says: there, missing, or its ADDRESS."),
+        typer.Option(
+            metavar="GATEWAY=WORD",
+            help="What a router's list says: there, missing, or its ADDRESS.",
+            autocompletion=pairs("gateways"),
+        ),
     ] = None,
     at: Annotated[
         str | None,

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from functools import partial
+from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
@@ -10,8 +11,10 @@ import typer
 from hooper.cli.accepting import AcceptOption, UntilOption, acceptance, taken
 from hooper.cli.command import command
 from hooper.cli.common import Done, Session, sub_app
+from hooper.cli.completing import keys_of
 from hooper.cli.spelling import spelled
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
+from hooper.files import MADE_BY
 from hooper.planning.documents import WorksheetDocument
 from hooper.site.words import chosen
 from hooper.visible import shown_lines
@@ -30,7 +33,11 @@ def worksheet(
     session: Session,
     keys: Annotated[
         list[str] | None,
-        typer.Argument(metavar="KEY", help="Only these routers (with --devices: these devices); else all."),
+        typer.Argument(
+            metavar="KEY",
+            help="Only these routers (with --devices: these devices); else all.",
+            autocompletion=keys_of("gateways", "hosts"),
+        ),
     ] = None,
     devices: Annotated[
         bool, typer.Option("--devices", help="What to set on each device, and what to tick off.")
@@ -48,6 +55,10 @@ def worksheet(
     ] = False,
     markdown: Annotated[bool, typer.Option("--markdown", help="Print Markdown, to keep or to send.")] = False,
     html: Annotated[bool, typer.Option("--html", help="Print one HTML page of routers, devices and letters.")] = False,
+    out: Annotated[
+        Path | None, typer.Option("--out", metavar="FILE", help="With --markdown or --html: write it to this file.")
+    ] = None,
+    force: Annotated[bool, typer.Option("--force", help="With --out: replace a file of another hand.")] = False,
     ticked: Annotated[
         bool, typer.Option("--ticked", help="Remember that these sheets have been entered just as they stand.")
     ] = False,
@@ -67,6 +78,8 @@ def worksheet(
     flags = {"devices": devices, "letter": letter, "removal": removal}
     kind = _one_of({**flags, "changed": changed, "clients": clients, "nftables": nftables})
     _one_of({"markdown": markdown, "html": html, "json": session.json})
+    if (out is not None and not (html or markdown)) or (force and out is None):
+        raise UsageError("--out and --force have no effect here", remedy="They go with --html or --markdown.")
     if kind and (ticked or rest):
         raise UsageError(f"--ticked and --rest say nothing with --{kind}", remedy="They are for the routers' sheets.")
     if session.state_folder is not None and not (ticked or rest or changed):
@@ -79,7 +92,7 @@ def worksheet(
     done = session.do(make, request, file, state=ticked or rest or changed)
     _remarks(session, done, request)
     form = "html" if html else "markdown" if markdown else ""
-    code = session.show(done.document, partial(_print, session, done.run, form), errors=done.trouble)
+    code = session.show(done.document, partial(_print, session, done.run, form, out, force), errors=done.trouble)
     _next(session, done, listed=not (form or kind or ticked))
     return worst([code, 0 if done.run.plan.feasible else EXIT_NEEDS_A_PERSON])
 
@@ -106,21 +119,25 @@ def _remarks(session: Session, done: Done[WorksheetDocument], request: Worksheet
         session.note(f"Ticked off: {', '.join(sheet.gateway for sheet in document.sheets)}.\n")
 
 
-def _print(session: Session, run: Run, form: str, shown: WorksheetDocument, out: Screen) -> None:
+def _print(
+    session: Session, run: Run, form: str, file: Path | None, force: bool, shown: WorksheetDocument, out: Screen
+) -> None:
     """The sheets as text, Markdown or one page."""
     title, day = run.site.site.title or "this site", str(session.at.date())
     if session.mask:
         title = session.mask.text(title)
     if form == "html":
-        typer.echo(shown_lines(spelled(_page(session, run.topology, shown, title, day))))
+        text = _page(session, run.topology, shown, title, day)
     elif form == "markdown":
         from hooper.report.sheets import as_markdown
 
-        typer.echo(shown_lines(spelled(as_markdown(shown, run.site, title, day))))
+        text = f"<!-- {MADE_BY.decode()} -->\n\n{as_markdown(shown, run.site, title, day)}"
     else:
         from hooper.cli.sheets import as_text
 
         as_text(shown, run.site, title, out)
+        return
+    session.give(shown_lines(spelled(text)).rstrip("\n") + "\n", file, force=force)
 
 
 def _page(session: Session, topology: Topology, shown: WorksheetDocument, title: str, day: str) -> str:

@@ -35,6 +35,7 @@ from hooper.planning.documents import (
     WorksheetDocument,
 )
 from hooper.planning.values import PlanDocument
+from hooper.usecases.explaining import ExplainDocument
 from hooper.usecases.survey import SurveyDocument
 from hooper.why.case import WhyDocument
 
@@ -61,6 +62,7 @@ DOCUMENTS: dict[str, type] = {
     "check": CheckDocument,
     "why": WhyDocument,
     "card": CardDocument,
+    "explain": ExplainDocument,
     "lab-run": LabRunDocument,
     "lab-faults": LabFaultsDocument,
     "lab-type": LabTypeDocument,

@@ -10,11 +10,13 @@ from typing import Any, get_args, get_type_hints
 
 from pydantic import TypeAdapter
 
+from hooper.files import MADE_BY
 from hooper.site.fields import OWN_KEY
 from hooper.site.model import Site
 from hooper.usecases.documents import DOCUMENTS
 from hooper.usecases.glossary import SHARED, field_texts
 
+SHIPPED = Path(__file__).parents[1] / "site" / "site.schema.json"  # in the wheel, for `hooper schema`
 _DIALECT = "https://json-schema.org/draft/2020-12/schema"
 _HEAD: dict[str, Any] = {
     "hooper": {"type": "string", "description": "The version that printed this."},
@@ -140,7 +142,7 @@ def document_schema(name: str) -> dict[str, Any]:
 
 def site_schema() -> dict[str, Any]:
     """The schema of the site file, for editors."""
-    return {"$schema": _DIALECT, **_explained(Site.model_json_schema(), Site)}
+    return {"$schema": _DIALECT, "$comment": MADE_BY.decode(), **_explained(Site.model_json_schema(), Site)}
 
 
 def all_schemas() -> dict[str, str]:
@@ -153,7 +155,8 @@ def all_schemas() -> dict[str, str]:
 def write_schemas(folder: Path) -> None:
     folder.mkdir(parents=True, exist_ok=True)
     for name, text in all_schemas().items():
-        (folder / name).write_text(text, encoding="utf-8")
+        place = SHIPPED if name == SHIPPED.name else folder / name
+        place.write_text(text, encoding="utf-8")
 
 
 if __name__ == "__main__":

@@ -36,7 +36,6 @@ if TYPE_CHECKING:
     from hooper.site.model import Host, Site
 
 SEEN = "seen in its table"
-LINE_PATIENCE = 3.0  # seconds for what routers and hops tell of the line
 HEARD = ("answered", "connected", "mismatched", "refused")  # whoever says so is there
 STORED_FOR = timedelta(minutes=10)  # an older look from outside proves nothing any more
 
@@ -103,8 +102,7 @@ async def gather_service(
 
     async def measure() -> None:
         with well:
-            patience = min(left, LINE_PATIENCE)
-            measured.append(await measure_line(here, site, past.known, patience, now=now, deep=False))
+            measured.append(await measure_line(here, site, past.known, min(left, 3.0), now=now, deep=False))
 
     async with anyio.create_task_group() as tasks:
         for job in (read_tables, measure, inside) if chain[-1] in in_sight(site, line.at) else (read_tables,):

@@ -1,0 +1,60 @@
+"""What the codes of findings, causes and problems mean."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal
+
+from hooper.errors import HooperError, UsageError
+from hooper.planning.catalogue import CATALOGUE
+from hooper.site.words import guess
+from hooper.usecases.run import Run
+from hooper.why.catalogue import CAUSES
+
+
+@dataclass(frozen=True, slots=True)
+class Meaning:
+    """What one code means, as a finding of the plan or as a cause of a diagnosis.
+
+    severity: of a finding; null: it is a cause. what: in one clause. why: what it does to people. do: the remedy in
+    general. acceptable: a person may take the risk. holds_back: rules are not entered while it stands. kind: which.
+    """
+
+    code: str
+    kind: Literal["finding", "cause"]
+    severity: str | None
+    what: str
+    why: str
+    do: str
+    acceptable: bool
+    holds_back: bool
+
+
+@dataclass(frozen=True, slots=True)
+class ExplainDocument:
+    """`hooper explain`. meanings: of one code, or of all."""
+
+    meanings: tuple[Meaning, ...]
+
+
+def explain(run: Run | None, code: str | None) -> tuple[ExplainDocument, list[HooperError]]:
+    """What a code means, or all of them. Raises: UsageError: there is none such."""
+    del run
+    known = tuple(dict.fromkeys([*CATALOGUE, *CAUSES]))
+    if code is not None and code not in known:
+        raise UsageError(f"there is no code {code!r}", remedy=f"{guess(code, known)}All of them: leave the code out.")
+    wanted = (code,) if code is not None else known
+    return ExplainDocument(tuple(meaning for one in wanted for meaning in _meanings(one))), []
+
+
+def _meanings(code: str) -> list[Meaning]:
+    found = []
+    if code in CATALOGUE:
+        entry = CATALOGUE[code]
+        found.append(
+            Meaning(code, "finding", entry.severity, entry.what, entry.why, entry.do, entry.acceptable, entry.gate)
+        )
+    if code in CAUSES:
+        cause = CAUSES[code]
+        found.append(Meaning(code, "cause", None, cause.what, cause.why, cause.do, acceptable=False, holds_back=False))
+    return found

@@ -1,0 +1,168 @@
+"""The causes that a diagnosis can name, and the faults that a check can see in what answers: what they mean."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+
+class CauseEntry(NamedTuple):
+    """what: in one clause. why: what it does to who wants to get in. do: the remedy in general."""
+
+    what: str
+    why: str
+    do: str
+
+
+CAUSES: dict[str, CauseEntry] = {
+    "host-off": CauseEntry(
+        "the device is switched off, unplugged or asleep",
+        "Nobody answers at its address, from inside either.",
+        "Switch it on; keep it from sleeping; look at its cable or radio.",
+    ),
+    "host-moved": CauseEntry(
+        "the device has another address than the plan says",
+        "The rules lead to an address at which it is not any more, often after DHCP gave it a new one.",
+        "Give it its planned address again: a fixed one on the device, or a reservation on the router.",
+    ),
+    "host-filters-strangers": CauseEntry(
+        "the device's own firewall lets in its own network only",
+        "It answers from inside, and drops what comes from the internet.",
+        "Allow the port in its firewall for every source, or for those that the plan names.",
+    ),
+    "host-filters-all": CauseEntry(
+        "the device's own firewall lets nobody in at this port",
+        "The device is there, and its port is silent even from inside.",
+        "Allow the port in its firewall.",
+    ),
+    "host-without-way-out": CauseEntry(
+        "the device has no gateway, or a wrong one",
+        "It answers its own network, but its answers to the internet go nowhere.",
+        "Set its gateway to the LAN address of its router.",
+    ),
+    "service-stopped": CauseEntry(
+        "the service does not run, or listens at another port",
+        "The device is there and refuses the connection.",
+        "Start it, let it start by itself, and compare its port with the plan.",
+    ),
+    "service-other": CauseEntry(
+        "something else answers at the service's port",
+        "Another program or device has the port, or the service speaks another protocol than planned.",
+        "Find out what listens there; correct the port or what it speaks.",
+    ),
+    "service-faulty": CauseEntry(
+        "the service answers, with a fault",
+        "It can be reached, but what it says is not as it should be.",
+        "Set it right on the device.",
+    ),
+    "rule-missing-outer": CauseEntry(
+        "the outer router has no rule",
+        "What arrives from the internet ends at the provider's box.",
+        "Enter the rule there; it leads to the inner router's outside address.",
+    ),
+    "rule-missing-inner": CauseEntry(
+        "the inner router has no rule",
+        "The outer router passes it on, and the inner one drops it.",
+        "Enter the rule there; it leads to the device.",
+    ),
+    "rule-wrong-host": CauseEntry(
+        "a rule leads to another device",
+        "Strangers reach a device that was not meant, and the one that was meant is not reached.",
+        "Correct the rule's inside address and port.",
+    ),
+    "inner-wan-moved": CauseEntry(
+        "the inner router has another outside address than the plan says",
+        "The outer router's rules lead to an address at which the inner one is not any more.",
+        "Fix its outside address, or reserve it on the outer router; then correct the rules.",
+    ),
+    "line-down": CauseEntry(
+        "the line is down", "Nothing goes out, so nothing comes in.", "Restart the provider's box; ask the provider."
+    ),
+    "line-not-reached": CauseEntry(
+        "nothing arrives at the line's address",
+        "Neither this service nor any other of the site answers from outside.",
+        "Compare the public address; then ask the provider what it drops.",
+    ),
+    "port-blocked": CauseEntry(
+        "the provider drops this port",
+        "Everything is right at home, and the packets do not get there; other ports do.",
+        "Use another outside port, and write the blocked one down for the line.",
+    ),
+    "carrier-nat": CauseEntry(
+        "the provider keeps the public address for itself",
+        "Many customers share one address, so no rule of yours can be reached.",
+        "Ask the provider for a public address, use IPv6, or a tunnel by a machine outside.",
+    ),
+    "shared-ports": CauseEntry(
+        "the provider shares the address among customers, by ports",
+        "Only a few outside ports are yours, if any.",
+        "Ask for a public address, use IPv6, or a tunnel by a machine outside.",
+    ),
+    "public-address-wrong": CauseEntry(
+        "another address was tried than the line has",
+        "Who uses the old number reaches somebody else, or nobody.",
+        "Use the line's address of now, or a name that follows it.",
+    ),
+    "plan-error": CauseEntry(
+        "no rule is planned, since the plan has an error", "Nothing can be entered for it.", "Put the error right."
+    ),
+    "name-missing": CauseEntry(
+        "the name has no address", "Who types it gets nowhere.", "Publish the address under the name."
+    ),
+    "name-stale": CauseEntry(
+        "the name leads to an address that the line had before",
+        "Who types the name reaches somebody else, or nobody; the number still works.",
+        "Publish the address; look why it was not kept up.",
+    ),
+    "name-has-others": CauseEntry(
+        "the name leads to further addresses",
+        "Some who type it get to another place, by chance.",
+        "Take the other addresses away where the name is kept.",
+    ),
+    "clear-text": CauseEntry(
+        "it speaks in clear text where encryption was meant",
+        "Passwords can be read on the way.",
+        "Switch encryption on at the device, or correct what it speaks.",
+    ),
+    "https-needed": CauseEntry(
+        "the page wants https at this port", "A browser that is sent there by http sees an error.", "Plan it as https."
+    ),
+    "https-lost": CauseEntry(
+        "the page sends people on to one without encryption",
+        "The first page is safe, and the next one is not.",
+        "Correct the base URL on the device.",
+    ),
+    "port-lost": CauseEntry(
+        "the page sends people on to its address without the port",
+        "The first page opens, and the next one is not found.",
+        "Enter the base URL with its port on the device.",
+    ),
+    "inner-address": CauseEntry(
+        "the page sends people on to its inner address",
+        "It works at home, and from outside the next page does not open.",
+        "Enter the name or the public address as base URL on the device.",
+    ),
+    "tls-failed": CauseEntry(
+        "the encryption could not be agreed on",
+        "Newer browsers and apps refuse what the device offers.",
+        "Update the device's software; give it a usual certificate.",
+    ),
+    "certificate-absent": CauseEntry(
+        "the device shows a certificate of its own instead of the planned one",
+        "Browsers warn, and people learn to click warnings away.",
+        "Give the device the certificate that was ordered.",
+    ),
+    "certificate-expired": CauseEntry("the certificate has ended", "Browsers and apps refuse it.", "Renew it."),
+    "certificate-not-yet-valid": CauseEntry(
+        "the certificate begins later", "Often the device's clock is wrong.", "Set its clock; look at the certificate."
+    ),
+    "certificate-other-name": CauseEntry(
+        "the certificate is for another name",
+        "Browsers warn: it may be another server.",
+        "Order one for the name that people type, and give it to the device.",
+    ),
+    "certificate-untrusted": CauseEntry(
+        "nobody whom this site trusts has issued the certificate",
+        "Browsers warn; a stranger in between would look the same.",
+        "Use one of an authority that devices know, or compare its fingerprint.",
+    ),
+}

@@ -1,0 +1,131 @@
+"""What shells are offered, and help pages: whole, with examples that are commands, and quick to come by."""
+
+from __future__ import annotations
+
+import shutil
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+import typer
+
+from hooper import known
+from hooper.cli.examples import EXAMPLES
+from hooper.cli.main import COMMANDS, app
+from hooper.lab.faults import FAULTS
+from hooper.lab.lines import KINDS
+from hooper.planning.catalogue import CATALOGUE
+from hooper.site.model import READY_ITEMS
+from hooper.why.catalogue import CAUSES
+from support.program import BOATHOUSE, hooper, program
+
+PROGRAM = Path(sys.executable).with_name("hooper")
+
+
+def test_the_words_are_those_that_they_stand_for() -> None:
+    assert tuple(FAULTS) == known.FAULTS
+    assert tuple(KINDS) == known.LINES
+    assert tuple(READY_ITEMS) == known.TICKS
+    assert tuple(dict.fromkeys([*CATALOGUE, *CAUSES])) == known.CODES
+
+
+def offered(folder: Path, line: str, shell: str = "bash") -> list[str]:
+    words = line.split(" ")
+    if shell == "bash":
+        env = {"COMP_WORDS": line, "COMP_CWORD": str(len(words) - 1)}
+    else:
+        env = {"_TYPER_COMPLETE_ARGS": line, "_TYPER_COMPLETE_FISH_ACTION": "get-args"}
+    ran = program(env={**env, "_HOOPER_COMPLETE": f"complete_{shell}"}, cwd=folder)
+    assert (ran.code, ran.err) == (0, ""), ran
+    return ran.out.split()
+
+
+@pytest.mark.parametrize(
+    ("line", "words"),
+    [
+        ("hooper ch", ["check"]),
+        ("hooper cert re", ["restore"]),
+        ("hooper check fi", ["film-page", "film-shell"]),
+        ("hooper check film-page --deadl", ["--deadline"]),
+        ("hooper why --from int", ["interface"]),
+        ("hooper lab break service", ["service-stopped"]),
+        ("hooper host tick hub up", ["updates"]),
+        ("hooper lab line shared", ["shared-ports"]),
+        ("hooper explain port-kept", ["port-kept"]),
+        ("hooper worksheet fibre", ["fibre-box"]),
+        ("hooper survey --wan club", ["club-router="]),
+        ("hooper plan --site nix check", []),
+    ],
+)
+def test_a_shell_is_offered(tmp_path: Path, line: str, words: list[str]) -> None:
+    (tmp_path / "site.toml").write_text(BOATHOUSE)
+    found = offered(tmp_path, line)
+    assert found[: len(words)] == words
+    assert words or not found
+
+
+def test_a_broken_site_file_offers_nothing(tmp_path: Path) -> None:
+    for text in (
+        "services = 3",
+        "[services",
+        "\udcff".encode("utf-8", "surrogateescape").decode("latin-1"),
+        "[" * 9000,
+    ):
+        (tmp_path / "site.toml").write_text(text)
+        assert offered(tmp_path, "hooper check fi") == []
+
+
+@pytest.mark.parametrize("shell", ["bash", "zsh", "fish"])
+def test_real_shells_complete(tmp_path: Path, shell: str) -> None:
+    """The script that the program prints, in the shell itself."""
+    if shutil.which(shell) is None:
+        pytest.skip(f"{shell} is not installed")
+    (tmp_path / "site.toml").write_text(BOATHOUSE)
+    script = program(env={"_HOOPER_COMPLETE": f"source_{shell}"}, cwd=tmp_path).out
+    assert "hooper" in script
+    (tmp_path / "script").write_text(script)
+    ask = {
+        "bash": 'source ./script; COMP_WORDS=(hooper check fi); COMP_CWORD=2; "$(complete -p hooper |'
+        ' sed \'s/.*-F \\([^ ]*\\).*/\\1/\')" hooper; echo "${COMPREPLY[@]}"',
+        "zsh": "autoload -U compinit; compinit -D; source ./script; whence _hooper_completion >/dev/null &&"
+        ' _TYPER_COMPLETE_ARGS="hooper check fi" _HOOPER_COMPLETE=complete_zsh hooper',
+        "fish": 'source ./script; complete -C "hooper check fi"',
+    }[shell]
+    ran = subprocess.run(
+        [shell, "-c", ask], cwd=tmp_path, capture_output=True, text=True, timeout=60,
+        env={"PATH": f"{PROGRAM.parent}:/usr/bin:/bin", "HOME": str(tmp_path), "TERM": "xterm"},
+    )  # fmt: skip
+    assert "film-page" in ran.stdout, ran
+    assert "film-shell" in ran.stdout
+
+
+def _commands() -> list[str]:
+    found = []
+    for name in COMMANDS:
+        command = typer.main.get_command(app).get_command(None, name)  # type: ignore[attr-defined]
+        inner = command.list_commands(None) if hasattr(command, "list_commands") else []
+        found += [f"{name} {word}" for word in inner] or [name]
+    return found
+
+
+def test_every_command_has_examples() -> None:
+    assert sorted(EXAMPLES) == sorted(_commands())
+
+
+@pytest.mark.parametrize("command", ["", *COMMANDS, *EXAMPLES])
+def test_help_is_whole(command: str) -> None:
+    text = hooper(*command.split(), "--help", columns=80).out
+    assert "..." not in text.replace("...  ", "").replace("]...", "").replace("}...", ""), "a summary that is cut"
+    assert "<" not in text
+    assert max(map(len, text.splitlines())) <= 80
+    if command in EXAMPLES or not command:
+        assert "Examples:\n  hooper " in text
+
+
+@pytest.mark.parametrize("example", [example for rows in EXAMPLES.values() for example in rows])
+def test_examples_are_commands_that_are_understood(example: str, tmp_path: Path) -> None:
+    """Each with --help behind it, which is read after everything else is."""
+    ran = hooper(*example.split(), "--nothing-such", cwd=tmp_path)
+    assert ran.code == 2
+    assert "has no option --nothing-such" in ran.err, ran
