@@ -30,6 +30,20 @@ def test_the_words_are_those_that_they_stand_for() -> None:
     assert tuple(dict.fromkeys([*CATALOGUE, *CAUSES])) == known.CODES
 
 
+def test_each_cause_that_a_diagnosis_names_is_in_the_catalogue() -> None:
+    import ast
+
+    from hooper.why import diagnosis, way
+
+    for module in (diagnosis, way):
+        tree = ast.parse(Path(module.__file__).read_text(encoding="utf-8"))
+        calls = [node for node in ast.walk(tree) if isinstance(node, ast.Call)]
+        named = [call.args[0] for call in calls if isinstance(call.func, ast.Attribute) and call.func.attr == "cause"]
+        codes = {code.value for code in named if isinstance(code, ast.Constant)}
+        assert codes
+        assert codes <= set(CAUSES)
+
+
 def offered(folder: Path, line: str, shell: str = "bash") -> list[str]:
     words = line.split(" ")
     if shell == "bash":

@@ -65,7 +65,7 @@ def test_worksheet_in_its_three_forms(site: Path) -> None:
     assert [rule for sheet in document["sheets"] for rule in sheet["rules"]] == plan["forwards"]
     text = hooper("worksheet", cwd=site.parent, columns=80)
     assert max(len(line.rstrip()) for line in text.out.splitlines()) <= 80
-    for words in ("http://192.168.90.1/", "recorder-med", "WAN, external, public", "[ ]", "proves nothing", "ask the"):
+    for words in ("http://192.168.90.1/", "recorder-str", "WAN, external, public", "[ ]", "proves nothing", "ask the"):
         assert words in text.out
     markdown = hooper("worksheet", "--markdown", cwd=site.parent).out
     for words in ("# What to enter at", "| ☐ | timing-desk | TCP | 13389 | 192.168.90.2 | 13389 |", "- [ ] Open http"):
@@ -97,7 +97,7 @@ def test_worksheet_in_its_three_forms(site: Path) -> None:
         (("check", "--proxy-password", "env:X"), "--proxy-password"),
         (("lab",), "Usage"),
         (("lab", "faults"), "HOOPER_LAB is not set"),
-        (("lab", "break"), "Missing argument 'fault'"),
+        (("lab", "break"), "Missing argument 'FAULT'"),
     ],
 )
 def test_wrong_words_are_told_with_exit_code_2(site: Path, arguments: tuple[str, ...], words: str) -> None:

@@ -51,7 +51,7 @@ def codes(ran: Ran) -> list[str]:
     return [error["code"] for error in ran.document.get("errors", ())]
 
 
-BY_PROTOCOL = {"film-page", "hub-page", "recorder-media", "recorder-phone", "slip-film", "gate"}
+BY_PROTOCOL = {"film-page", "hub-page", "recorder-stream", "recorder-app", "slip-film", "gate"}
 
 
 def test_rules_by_protocol_and_by_hand(own: Lab) -> None:
@@ -97,10 +97,10 @@ def test_what_the_plan_has_no_more_is_taken_away(own: Lab) -> None:
     site = Path(own.env["HOOPER_SITE"])
     text = site.read_text()
     try:
-        assert run(own, "router", "open", "film-page", "recorder-phone", "hub-page").code == 0
+        assert run(own, "router", "open", "film-page", "recorder-app", "hub-page").code == 0
         for change in (
             ("service", "change", "film-page", "--reach", "lan"),
-            ("service", "remove", "recorder-phone"),
+            ("service", "remove", "recorder-app"),
             ("service", "change", "hub-page", "--outside-port", "9443"),
         ):
             assert own.run(*change).code == 0, change
@@ -108,7 +108,7 @@ def test_what_the_plan_has_no_more_is_taken_away(own: Lab) -> None:
         assert (listed.code, "rule-not-planned" in codes(listed)) == (1, True)
         exposed = own.run("audit", "--state", own.env["STATE"], "--json").document["exposed"]
         rows = {row["service"]: row for row in exposed}
-        assert {"film-page", "recorder-phone"} <= set(rows)
+        assert {"film-page", "recorder-app"} <= set(rows)
         assert rows["film-page"]["findings"][0] == "rule-still-stands"
         planned = own.run("plan", "--state", own.env["STATE"], "--json").document
         found = [f["subject"] for f in planned["findings"] if f["code"] == "rule-still-stands"]
@@ -121,7 +121,7 @@ def test_what_the_plan_has_no_more_is_taken_away(own: Lab) -> None:
         ran = run(own, "router", "open")
         removed = {c["rule"]["service"]: c for c in ran.document["changes"] if c["action"] == "close"}
         assert {key: change["outcome"] for key, change in removed.items()} == {
-            "film-page": "removed", "recorder-phone": "removed", "hub-page": "removed"
+            "film-page": "removed", "recorder-app": "removed", "hub-page": "removed"
         }  # fmt: skip
         assert "the plan has it no more" in removed["film-page"]["detail"]
         there = {(row["outside_ports"][0], row["owner"], row["meets_plan"]) for row in rules(own)}

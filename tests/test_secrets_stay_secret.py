@@ -90,7 +90,9 @@ def test_no_secret_is_written_anywhere(tmp_path: Path) -> None:
                 ran = lab.run(*command, "--state", str(state), "--verbose")
                 said += (ran.out + ran.err).encode()
         keys = [path.read_bytes() for path in state.rglob("*.pem") if b"PRIVATE" in path.read_bytes()]
-    kept = everything_written(state, {"key.pem", "pair.pem", "ordered-key.pem", "chain.pem"} | _accounts(state))
+    kept = everything_written(
+        state, {"key.pem", "pair.pem", "ordered-key.pem", "certificate-with-chain.pem"} | _accounts(state)
+    )
     assert len(said) > 10_000
     assert len(kept) > 10_000
     for word in (token, club, zone, PLANTED, PROXY_WORD, NAMES_WORD):

@@ -17,9 +17,9 @@ WIDTHS = (40, 60, 80, 120)
 COMMANDS = (
     "plan", "plan --chain", "worksheet", "worksheet --devices", "worksheet --letter", "worksheet --removal",
     "worksheet --clients", "audit", "survey", "survey --verbose", "check", "check --from interface:usb0",
-    "why film-page", "why gate --from interface:usb0", "card hub-page --no-code", "router list", "router open --dry-run",
-    "name list", "cert list", "host list", "host find", "host suggest", "host tick hub", "service list",
-    "lab faults", "lab line", "lab read",
+    "why film-page", "why gate --from interface:usb0", "card hub-page --no-code", "router list",
+    "router open --dry-run", "name list", "cert list", "host list", "host find", "host suggest", "host tick hub",
+    "service list", "lab faults", "lab line", "lab read",
 )  # fmt: skip
 # What people copy, wherever it stands: addresses, networks, MACs, names, URLs, commands.
 COPIED = re.compile(

@@ -28,6 +28,7 @@ from hooper.lab.serve import leave_files
 from hooper.lab.switchboard import Switchboard
 from hooper.net.lab import LabLink, read_lab_file
 from hooper.signs import HANDLER
+from hooper.usecases.schemas import SHIPPED
 from support.namespaces import inside
 from support.virtual import VirtualClock, VirtualLoop
 
@@ -160,7 +161,8 @@ def program(
 
 def valid(name: str, document: Any) -> Any:
     """`document`, once it has matched the shipped schema of that name."""
-    schema = json.loads((ROOT / "docs" / "schemas" / f"{name}.schema.json").read_text(encoding="utf-8"))
+    place = SHIPPED if name == "site" else ROOT / "docs" / "schemas" / f"{name}.schema.json"
+    schema = json.loads(place.read_text(encoding="utf-8"))
     Draft202012Validator.check_schema(schema)
     Draft202012Validator(schema).validate(document)
     return document

@@ -37,8 +37,8 @@ class Kept:
 
 class CertificateStore:
     """The folder of one site. For each certificate: pair.pem (key and chain, written in one stroke), and from it
-    key.pem and chain.pem, as servers want them; they are made anew where they do not match. earlier/ has the pairs
-    that were kept before.
+    key.pem and certificate-with-chain.pem, as servers want them; they are made anew where they do not match, and so is
+    a chain.pem, as earlier versions called it, where it stands there still. earlier/ has the pairs kept before.
     """
 
     def __init__(self, folder: Path) -> None:
@@ -51,7 +51,7 @@ class CertificateStore:
         return self._of(certificate) / "key.pem"
 
     def chain_path(self, certificate: str) -> Path:
-        return self._of(certificate) / "chain.pem"
+        return self._of(certificate) / "certificate-with-chain.pem"
 
     def kept(self, certificate: str) -> Kept | None:
         """What is kept; None: nothing. Raises: MachineError: it cannot be read."""
@@ -66,7 +66,9 @@ class CertificateStore:
                 f"{self._of(certificate) / 'pair.pem'} is damaged",
                 remedy="Move it away, then order the certificate again.",
             ) from None
-        for path, right in ((self.key_path(certificate), key + end), (self.chain_path(certificate), chain)):
+        old = self._of(certificate) / "chain.pem"
+        files = [(self.key_path(certificate), key + end), (self.chain_path(certificate), chain)]
+        for path, right in (*files, *([(old, chain)] if old.is_file() else [])):
             if _read(path) != right:
                 write_atomically(path, right, private=True)
         return found

@@ -30,6 +30,7 @@ from hooper.planning.topology import Topology
 from hooper.planning.typed import name_for
 from hooper.planning.unfolded import SideDoor
 from hooper.planning.values import Finding
+from hooper.site.protocols import SPEECHES
 from hooper.site.references import in_sight
 from hooper.sourced import Shown, Sourced, SourcedAddress
 from hooper.store.checks import StoredInside
@@ -425,6 +426,7 @@ def _result(target: Target, seen: Seen, evidence: Evidence) -> Result:
         ),
         detail=seen.detail,
         name=target.name,
+        provable=not (target.transport.isdigit() or SPEECHES[target.speaks].mute),
     )
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Literal
 
@@ -98,6 +99,7 @@ class Result:
     expected: what should come out. problems: the codes of what is wrong. family: of the address. target_address: where
     it was tried. name: the one that people type and that leads there; null where it was tried by number. took_ms:
     until the verdict, in milliseconds. fingerprint: of the certificate, "sha256:...". evidence: all that was seen.
+    provable: false: no probe could prove that this protocol answers, so that silence says nothing.
     """
 
     service: str
@@ -114,11 +116,25 @@ class Result:
     evidence: Evidence
     detail: str
     name: str | None = None
+    provable: bool = True
 
     @property
     def untold(self) -> bool:
         """It is not known whether this is as it should be, and nothing is known to be wrong."""
         return self.verdict == "unproven" and not self.problems
+
+
+def passes(results: Sequence[Result], *, allow_unproven: bool = False, strict: bool = False) -> bool:
+    """Whether a check is well.
+
+    What no probe could prove is not counted against the rest, unless `strict`; it is no rest by itself. allow_unproven:
+    what could not be told passes too.
+    """
+
+    def well(result: Result) -> bool:
+        return result.ok or (result.untold and (allow_unproven or not (result.provable or strict)))
+
+    return all(map(well, results)) and (allow_unproven or any(result.ok for result in results) or not results)
 
 
 @dataclass(frozen=True, slots=True)

@@ -50,15 +50,19 @@ def check(
     proxy_password: ProxyPasswordOption = None,
     public: PublicOption = None,
     allow_unproven: Annotated[bool, typer.Option("--allow-unproven", help="Let what cannot be told pass.")] = False,
+    strict: Annotated[bool, typer.Option("--strict", help="Count also what no probe could prove.")] = False,
 ) -> int:
     """Does it answer, and is it really that service?
 
     From `here`, which is the default, the inner addresses are probed, and that proves nothing about outside. Join this
     computer to a phone's mobile data by cable and use --from interface.
     """
+    from hooper.check.results import passes
     from hooper.usecases.check import CheckRequest
     from hooper.usecases.check import check as look
 
+    if strict and allow_unproven:
+        raise UsageError("--strict and --allow-unproven exclude each other", remedy="Give one of them.")
     place = parse_origin(origin if origin is not None else "here", proxy_password)
     file = session.read_site()
     services = chosen(service or (), file.site.services, "service") or tuple(file.site.services)
@@ -68,20 +72,23 @@ def check(
     done = session.look(look, CheckRequest(services, place, given, session.deadline), file)
     document = done.document
     code = session.show(document, lambda shown, out: render(shown, out, verbose=session.verbose), errors=done.trouble)
-    _notes(session, document)
-    passed = all(result.ok or (allow_unproven and result.untold) for result in document.results)
+    _notes(session, document, strict=strict, allowed=allow_unproven)
+    passed = passes(document.results, allow_unproven=allow_unproven, strict=strict)
     wrong = any(finding.severity == "error" for finding in document.findings)
     return worst([code, 0 if passed and not wrong else EXIT_NEEDS_A_PERSON])
 
 
-def _notes(session: Session, document: CheckDocument) -> None:
+def _notes(session: Session, document: CheckDocument, *, strict: bool, allowed: bool) -> None:
     """What it means, and what is next."""
     for remark in document.remarks:
         session.note(remark)
     for skipped in document.skipped:
         session.note(f"{skipped.service} is not probed: {skipped.reason}")
     broken = [result for result in document.results if not result.ok]
-    if any(result.untold for result in broken):
+    hopeless = [result.service for result in broken if result.untold and not result.provable and not strict]
+    if hopeless and not allowed:
+        session.note(f"Not counted, since no probe could prove it: {', '.join(hopeless)}; --strict counts it.")
+    if any(result.untold and (result.provable or strict) for result in broken) and not allowed:
         session.note("What is unproven could not be told from here; --allow-unproven lets it pass.")
     worse = [result.service for result in broken if not result.untold]
     kind, name = document.from_.kind, document.from_.name

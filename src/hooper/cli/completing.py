@@ -94,14 +94,9 @@ ticks.__annotations__ = _annotations()
 
 
 def _interfaces() -> list[str]:
-    import socket
+    from hooper.net.interfaces import interface_names
 
-    if os.environ.get("HOOPER_LAB"):
-        return ["lan0", "usb0"]
-    try:
-        return [name for _, name in socket.if_nameindex() if name != "lo"]
-    except OSError:
-        return []
+    return ["lan0", "usb0"] if os.environ.get("HOOPER_LAB") else interface_names()
 
 
 def _after_a_colon() -> str | None:

@@ -107,7 +107,8 @@ def _draw(session: Session, topology: Topology, path: Path, *, force: bool) -> N
     from hooper.files import MADE_BY, write_output
     from hooper.report.chain import as_svg
 
-    drawn = as_svg(topology, topology.site.site.title or "The chain")
+    mark = "[lab] " if session.world == "lab" else ""
+    drawn = as_svg(topology, f"{mark}{topology.site.site.title or 'The chain'}")
     text = shown_lines(session.mask.text(drawn) if session.mask else drawn)
     text = text.replace(">", f"><!-- {MADE_BY.decode()} -->", 1)
     write_output(path, text.encode(), keep=(session.site_path,), force=force)

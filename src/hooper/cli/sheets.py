@@ -80,15 +80,11 @@ def _router(sheet: Sheet, site: Site, out: Screen, *, removing: bool) -> None:
     if sheet.reservations:
         out.print()
         indented(out, words.RESERVE, mark=BOX, left=3)
-        rows = (
-            (reservation.host, reservation.address, reservation.mac or words.LABEL_MAC)
-            for reservation in sheet.reservations
-        )
-        _boxes(("host", "address", "MAC"), rows, out)
+        _boxes(("host", "address", "MAC"), words.reservation_rows(sheet), out)
     if sheet.routes:
         out.print()
         indented(out, words.ROUTES, mark=BOX, left=3)
-        _boxes(("network", "by (gateway)"), ((route.prefix, route.via) for route in sheet.routes), out)
+        _boxes(("network", "by (gateway)"), words.route_rows(sheet), out)
 
 
 def _boxes(columns: tuple[str, ...], rows: Iterable[tuple[str, ...]], out: Screen) -> None:
@@ -107,7 +103,7 @@ def _device(sheet: DeviceSheet, out: Screen) -> None:
         indented(out, note, mark="! ", left=3)
     if sheet.services:
         out.print()
-        drawn = table("   ", "service", "port on the device", "base URL to enter")
+        drawn = table("   ", *words.SERVICE_COLUMNS)
         for row in words.device_services(sheet):
             drawn.add_row("", *row)
         out.print(drawn)

@@ -75,26 +75,30 @@ def worksheet(
     from hooper.usecases.worksheet import WorksheetRequest
     from hooper.usecases.worksheet import worksheet as make
 
-    flags = {"devices": devices, "letter": letter, "removal": removal}
-    kind = _one_of({**flags, "changed": changed, "clients": clients, "nftables": nftables})
-    _one_of({"markdown": markdown, "html": html, "json": session.json})
-    if (out is not None and not (html or markdown)) or (force and out is None):
-        raise UsageError("--out and --force have no effect here", remedy="They go with --html or --markdown.")
-    if kind and (ticked or rest):
-        raise UsageError(f"--ticked and --rest say nothing with --{kind}", remedy="They are for the routers' sheets.")
-    if session.state_folder is not None and not (ticked or rest or changed):
-        raise UsageError("--state has no effect here", remedy="It goes with --ticked, --rest or --changed.")
+    flags = {"devices": devices, "letter": letter, "removal": removal, "changed": changed}
+    kind = _one_of({**flags, "clients": clients, "nftables": nftables})
+    form = _one_of({"markdown": markdown, "html": html, "json": session.json})
+    kept = ticked or rest
+    _fitting(session, kind, form, kept=kept, out=out, force=force)
     file = session.read_site()
     known = {**file.site.gateways, **(file.site.hosts if kind == "devices" else {})}
     chosen_keys = chosen(keys or (), known, "gateway or host" if kind == "devices" else "gateway")
-    asked = acceptance(accept, until, ())
-    request = WorksheetRequest(kind, chosen_keys, html, rest, ticked, asked)  # type: ignore[arg-type]
-    done = session.do(make, request, file, state=ticked or rest or changed)
+    request = WorksheetRequest(kind, chosen_keys, html, rest, ticked, acceptance(accept, until, ()))  # type: ignore[arg-type]
+    done = session.do(make, request, file, state=kept or changed)
     _remarks(session, done, request)
-    form = "html" if html else "markdown" if markdown else ""
     code = session.show(done.document, partial(_print, session, done.run, form, out, force), errors=done.trouble)
     _next(session, done, listed=not (form or kind or ticked))
     return worst([code, 0 if done.run.plan.feasible else EXIT_NEEDS_A_PERSON])
+
+
+def _fitting(session: Session, kind: str, form: str, *, kept: bool, out: Path | None, force: bool) -> None:
+    """kept: what was ticked off or entered counts. Raises: UsageError: the options do not go together."""
+    if (out is not None and form not in ("html", "markdown")) or (force and out is None):
+        raise UsageError("--out and --force have no effect here", remedy="They go with --html or --markdown.")
+    if kind and kept:
+        raise UsageError(f"--ticked and --rest say nothing with --{kind}", remedy="They are for the routers' sheets.")
+    if session.state_folder is not None and not kept and kind != "changed":
+        raise UsageError("--state has no effect here", remedy="It goes with --ticked, --rest or --changed.")
 
 
 def _next(session: Session, done: Done[WorksheetDocument], *, listed: bool) -> None:
@@ -146,7 +150,8 @@ def _page(session: Session, topology: Topology, shown: WorksheetDocument, title:
     from hooper.report.sheets import as_html
 
     drawn = as_svg(topology, "") if shown.sheets else ""
-    return as_html(shown, topology.site, title, day, session.mask.text(drawn) if session.mask else drawn)
+    picture = session.mask.text(drawn) if session.mask else drawn
+    return as_html(shown, topology.site, title, day, picture, lab=session.world == "lab")
 
 
 def _one_of(flags: dict[str, bool]) -> str:

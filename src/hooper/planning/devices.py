@@ -4,15 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING
+from urllib.parse import urlsplit
 
 from hooper.planning.documents import DeviceService, DeviceSheet, DeviceTick
+from hooper.planning.looks.line import why_unusable
 from hooper.planning.looks.readiness import ITEMS
 from hooper.planning.topology import Topology
 from hooper.planning.typed import WEB, typed
 from hooper.site.references import services_by_host
 
 if TYPE_CHECKING:
-    from hooper.site.model import Gateway
+    from hooper.site.model import Site
 
 
 def device_sheets(topology: Topology, wanted: Sequence[str] = ()) -> Iterator[DeviceSheet]:
@@ -24,8 +26,7 @@ def device_sheets(topology: Topology, wanted: Sequence[str] = ()) -> Iterator[De
         for outer in gateway.behind:
             address = gateway.wan_behind(outer)
             if address is not None:
-                entry = site.gateways[outer]
-                yield _sheet(key, outer, entry, str(address), gateway.wan_from, outer_side=True)
+                yield _sheet(site, key, outer, str(address), gateway.wan_from, outer_side=True)
     offered = services_by_host(site)
     for key, host in site.hosts.items():
         if wanted and key not in wanted:
@@ -37,14 +38,19 @@ def device_sheets(topology: Topology, wanted: Sequence[str] = ()) -> Iterator[De
             inside = service.used_ports if service.has_ports else None
             url = _base_url(topology, name) if service.reach == "public" else None
             services.append(DeviceService(name, service.speaks, service.used_transport, inside, service.reach, url))
-        ticks = tuple(DeviceTick(item.key, item.question, getattr(host.ready, item.key)) for item in ITEMS)
-        yield _sheet(key, outer, site.gateways[outer], str(host.address), host.address_from, tuple(services), ticks)
+        page = any(service.speaks in WEB for service in services)
+        ticks = tuple(
+            DeviceTick(item.key, item.question, getattr(host.ready, item.key))
+            for item in ITEMS
+            if page or item.key not in ("tls", "base_url")
+        )
+        yield _sheet(site, key, outer, str(host.address), host.address_from, tuple(services), ticks)
 
 
 def _sheet(
+    site: Site,
     key: str,
     outer: str,
-    gateway: Gateway,
     address: str,
     given: str,
     services: tuple[DeviceService, ...] = (),
@@ -52,8 +58,10 @@ def _sheet(
     *,
     outer_side: bool = False,
 ) -> DeviceSheet:
+    gateway = site.gateways[outer]
     network = gateway.lan.network
-    dns = tuple(map(str, gateway.dns)) or (str(gateway.lan.ip),)
+    usable = [str(server) for server in gateway.dns if why_unusable(site, server) is None]
+    dns = tuple(usable) or (str(gateway.lan.ip),)
     notes = []
     if given == "device":
         notes.append(
@@ -62,8 +70,19 @@ def _sheet(
             if not outer_side
             else f"While {key} takes its new outer address, everything behind it is cut off for a minute."
         )
+    elif given == "reservation":
+        notes.append(
+            f"It stays on DHCP (automatic): {outer} gives it {address} always, by the reservation of its sheet."
+        )
+        notes.append(
+            f"If it has another address now: once {outer} has the reservation, switch {key} off and on, so that it asks"
+            " DHCP again."
+        )
     else:
-        notes.append(f"It stays on DHCP (automatic): {outer} gives it {address} always, by its reservation.")
+        notes.append(
+            f"It stays on DHCP (automatic), and nothing makes {outer} give it {address} again: rules that lead there"
+            " may one day lead to another device. A reservation, or a fixed address, ends that."
+        )
     return DeviceSheet(
         device=key,
         outer_side=outer_side,
@@ -84,4 +103,7 @@ def _base_url(topology: Topology, key: str) -> str | None:
     if topology.site.services[key].speaks not in WEB or key not in topology.outside_ports:
         return None
     found = typed(topology, key)
-    return found.text if found is not None else None
+    if found is None:
+        return None
+    url = urlsplit(found.text)
+    return f"{url.scheme}://{url.netloc}/"  # the whole server's, without the page of the login

@@ -276,6 +276,7 @@ def hangs_on(site: Site, plan: Plan, host: str, old: IPv4Address) -> Iterator[st
             yield f"on {rule.gateway}: the rule for {where}, which leads to {text}"
     if entry.address_from == "reservation":
         yield f"on the gateway of {host}: the reservation of {text}" + (f" for {entry.mac}" if entry.mac else "")
+        yield f"on {host}: switch it off and on, so that it asks DHCP for its new address"
     for key, tunnel in site.tunnels.items():
         if tunnel.host == host:
             yield f"the route to {tunnel.subnet} of the tunnel {key}, which goes by {text}"

@@ -21,13 +21,13 @@ if TYPE_CHECKING:
 
 
 def make_sheets(
-    topology: Topology, plan: Plan, gateways: Sequence[str] = (), *, without: Collection[str] = ()
+    topology: Topology, plan: Plan, gateways: Sequence[str] = (), *, without: Mapping[str, str] | None = None
 ) -> tuple[Sheet, ...]:
     """One sheet for each gateway, outermost first.
 
-    gateways: only these, where it is not empty. without: services whose rules are left out.
+    gateways: only these, where it is not empty. without: services whose rules are left out, with the reason.
     """
-    site = topology.site
+    site, without = topology.site, without or {}
     depth = {key: at for chains in topology.hosts.values() for chain in chains for at, key in enumerate(chain.gateways)}
     wanted = [key for key in site.gateways if not gateways or key in gateways]
     wanted.sort(key=lambda key: (depth.get(key, 0), key))
@@ -63,7 +63,7 @@ def _reservations(site: Site, gateway: str) -> list[Reservation]:
     ]
 
 
-def _notes(site: Site, key: str, rules: Sequence[Forward], without: Collection[str]) -> list[str]:
+def _notes(site: Site, key: str, rules: Sequence[Forward], without: Mapping[str, str]) -> list[str]:
     gateway, notes = site.gateways[key], []
     if gateway.managed_by == "provider":
         notes.append(
@@ -89,8 +89,7 @@ def _notes(site: Site, key: str, rules: Sequence[Forward], without: Collection[s
             f"This page cannot limit a rule to allowed sources. That is right here: another box limits"
             f" {', '.join(limited)}."
         )
-    if without:
-        notes.append(f"Left out, since they are not ready to be exposed: {', '.join(sorted(without))}.")
+    notes += [f"Left out: {service}: {reason}." for service, reason in sorted(without.items())]
     if not rules and not without:
         notes.append("No rule has to be entered here.")
     return notes
@@ -117,10 +116,13 @@ def ticked_sheets(plan: Plan, gateways: Iterable[str], told: Mapping[str, Source
 
 def without_entered(sheets: Sequence[Sheet], entered: Collection[tuple[str, str]]) -> tuple[Sheet, ...]:
     """The sheets without the rules that were entered already. entered: gateway and service, each."""
-    return tuple(
-        replace(sheet, rules=tuple(rule for rule in sheet.rules if (sheet.gateway, rule.service) not in entered))
-        for sheet in sheets
-    )
+    out = []
+    for sheet in sheets:
+        rest = tuple(rule for rule in sheet.rules if (sheet.gateway, rule.service) not in entered)
+        gone = dict.fromkeys(rule.service for rule in sheet.rules if rule not in rest)
+        said = f"Left out, since `{deeds.OPEN}` has entered them and they still last: {', '.join(gone)}."
+        out.append(replace(sheet, rules=rest, notes=(*sheet.notes, *([said] if gone else []))))
+    return tuple(out)
 
 
 def labels(rules: Sequence[Forward], length: int, *, dashes: bool = True) -> list[str]:

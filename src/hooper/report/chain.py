@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 
 WIDTH, ROW, HEAD, EDGE, GAP = 1240, 27, 96, 24, 30  # pixels
 LINE_WIDTH, BOX_WIDTH, HOST_WIDTH = 150, 148, 390
-INK, SOFT, WIRE, FAINT, OPEN, LIMITED = "#1c2733", "#5b6775", "#0b6e6e", "#c9ced6", "#b3401f", "#0b6e6e"
+INK, SOFT, FAINT, OPEN, LIMITED, OTHER = "#1c2733", "#5b6775", "#c9ced6", "#b3401f", "#0b6e6e", "#b26a12"
 
 
 @dataclass(frozen=True, slots=True)
@@ -67,10 +67,12 @@ def as_svg(topology: Topology, title: str) -> str:
         drawn += _panel(topology.site, chain, entries)
         drawn.append("</g>")
         at += HEAD + ROW * len(entries) + GAP
-    shown = _text(EDGE, 30, title, size=18, weight=600)
+    shown = _text(EDGE, 30, _cut(title, 640), size=18, weight=600)
     legend = (
-        f'<circle cx="{WIDTH - 330}" cy="25" r="5" fill="{OPEN}"/>'
-        + _text(WIDTH - 318, 30, "open to everyone", colour=SOFT)
+        _box(WIDTH - 560, 16, 28, 18, edge=OTHER, fill="#fdf6ea")
+        + _text(WIDTH - 524, 30, "another port from here", colour=SOFT)
+        + f'<circle cx="{WIDTH - 350}" cy="25" r="5" fill="{OPEN}"/>'
+        + _text(WIDTH - 338, 30, "open to everyone", colour=SOFT)
         + f'<circle cx="{WIDTH - 180}" cy="25" r="5" fill="{LIMITED}"/>'
         + _text(WIDTH - 168, 30, "allowed sources only", colour=SOFT)
     )
@@ -126,13 +128,17 @@ def _panel(site: Site, chain: Chain, entries: list[PanelRow]) -> Iterator[str]:
         yield f'<circle cx="{EDGE + 6}" cy="{y:.1f}" r="5" fill="{colour}"/>'
         edges = [EDGE + 14, *lefts, end]
         rights = [EDGE + 14, *(left + width for left in lefts)]
-        yield f'<path d="M{rights[0]} {y:.1f} H{end - 7}" stroke="{WIRE}" stroke-width="1.6" fill="none"/>'
-        yield f'<path d="M{end - 8} {y - 4:.1f} l8 4 l-8 4 z" fill="{WIRE}"/>'
+        yield f'<path d="M{rights[0]} {y:.1f} H{end - 7}" stroke="{colour}" stroke-width="1.8" fill="none"/>'
+        yield f'<path d="M{end - 8} {y - 4:.1f} l8 4 l-8 4 z" fill="{colour}"/>'
+        before = entry.links[0]
         for link, (right, left) in zip(entry.links, zip(rights, edges[1:], strict=True), strict=True):
             middle = (right + left) / 2
-            half = len(link) * 3.6 + 5
-            yield _box(middle - half, y - 9, half * 2, 18, edge="none")
-            yield _text(middle, y + 4, link, anchor="middle", size=12)
+            half = len(link) * 3.6 + 7
+            other = link != before  # the gateway before has made another port of it
+            edge, ground = (OTHER, "#fdf6ea") if other else ("none", "#ffffff")
+            yield _box(middle - half, y - 9, half * 2, 18, edge=edge, fill=ground)
+            yield _text(middle, y + 4, link, anchor="middle", size=12, weight=600 if other else 400)
+            before = link
 
 
 def _box(x: float, y: float, width: float, height: float, *, fill: str = "#ffffff", edge: str = FAINT) -> str:

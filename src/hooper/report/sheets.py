@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable
 from typing import TYPE_CHECKING
 
@@ -11,6 +12,8 @@ from hooper.report import words
 from hooper.visible import in_markdown
 
 if TYPE_CHECKING:
+    from markupsafe import Markup
+
     from hooper.site.model import Site
 
 
@@ -35,7 +38,7 @@ def as_markdown(document: WorksheetDocument, site: Site, title: str, day: str) -
         lines += _table(("field", "enter"), words.device_rows(device))
         lines += [f"> {note}\n" for note in device.notes]
         if device.services:
-            lines += _table(("service", "port on the device", "base URL to enter"), words.device_services(device))
+            lines += _table(words.SERVICE_COLUMNS, words.device_services(device))
         lines += [f"- [{'x' if tick.said else ' '}] {tick.question}" for tick in device.ticks]
         lines.append("")
     for letter in document.letters:
@@ -74,14 +77,11 @@ def _router(sheet: Sheet, site: Site, *, removing: bool) -> list[str]:
         lines += _table(("done", *words.PINHOLE_COLUMNS), (("☐", *row) for row in words.pinhole_rows(pinholes)))
     if sheet.reservations and not removing:
         lines += [f"- [ ] {words.RESERVE}", ""]
-        rows = (
-            ("☐", reservation.host, reservation.address, reservation.mac or words.LABEL_MAC)
-            for reservation in sheet.reservations
-        )
+        rows = (("☐", *row) for row in words.reservation_rows(sheet))
         lines += _table(("done", "host", "address", "MAC"), rows)
     if sheet.routes and not removing:
         lines += [f"- [ ] {words.ROUTES}", ""]
-        lines += _table(("done", "network", "by (gateway, next hop)"), (("☐", r.prefix, r.via) for r in sheet.routes))
+        lines += _table(("done", "network", "by (gateway, next hop)"), (("☐", *row) for row in words.route_rows(sheet)))
     return lines
 
 
@@ -90,8 +90,43 @@ def _table(columns: tuple[str, ...], rows: Iterable[tuple[str, ...]]) -> list[st
     return [*drawn, ""]
 
 
-def as_html(document: WorksheetDocument, site: Site, title: str, day: str, picture: str = "") -> str:
-    """One page with all sheets of `document`, to print. picture: an SVG of the chain to put on top."""
+_MARKED = re.compile(r"`([^`]+)`|(https?://[^\s,;)\]]+[^\s,;)\].])")
+_ADDRESS = re.compile(r"\d+\.\d+\.\d+\.\d+$")
+
+
+def _marked(text: object) -> Markup:
+    """A text with its commands in the letters of commands, and its URLs as links."""
+    from markupsafe import Markup, escape
+
+    def shown(match: re.Match[str]) -> str:
+        if match[1] is not None:
+            return f"<code>{escape(match[1])}</code>"
+        return f'<a href="{escape(match[2])}">{escape(match[2])}</a>'
+
+    out, at = "", 0
+    for match in _MARKED.finditer(str(text)):
+        out += f"{escape(str(text)[at : match.start()])}{shown(match)}"
+        at = match.end()
+    return Markup(out + str(escape(str(text)[at:])))  # noqa: S704 - every part of it is escaped
+
+
+def _linked(text: object) -> Markup:
+    """A bare address as a link to the page that opens there; anything else as `_marked`."""
+    from markupsafe import Markup
+
+    address, _, more = str(text).partition(" (")
+    if not _ADDRESS.fullmatch(address) or address.startswith("255."):
+        return _marked(text)
+    return Markup('<a href="http://{0}/">{0}</a>{1}').format(address, f" ({more}" if more else "")
+
+
+def as_html(
+    document: WorksheetDocument, site: Site, title: str, day: str, picture: str = "", *, lab: bool = False
+) -> str:
+    """One page with all sheets of `document`, to tick off and to print.
+
+    picture: an SVG of the chain to put on top. lab: it is about the simulated town, and says so.
+    """
     from jinja2 import Environment, PackageLoader, StrictUndefined
     from markupsafe import Markup
 
@@ -103,12 +138,14 @@ def as_html(document: WorksheetDocument, site: Site, title: str, day: str, pictu
         lstrip_blocks=True,
     )
     environment.globals["words"] = words
+    environment.filters.update(marked=_marked, linked=_linked)
     page = environment.get_template("sheets.html")
     return page.render(
         document=document,
         site=site,
         title=title,
         day=day,
+        lab=lab,
         picture=Markup(picture),  # noqa: S704 - our own drawing, whose texts are escaped
         hosts_lines=hosts_lines(document),
     )

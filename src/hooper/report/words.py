@@ -157,6 +157,19 @@ def device_rows(sheet: DeviceSheet) -> list[tuple[str, str]]:
     ]
 
 
+SERVICE_COLUMNS = ("service", "port on the device", "base URL to enter")
+
+
+def reservation_rows(sheet: Sheet) -> list[tuple[str, str, str]]:
+    """Host, address and MAC."""
+    return [(one.host, one.address, one.mac or LABEL_MAC) for one in sheet.reservations]
+
+
+def route_rows(sheet: Sheet) -> list[tuple[str, str]]:
+    """Network, and by which address."""
+    return [(one.prefix, one.via) for one in sheet.routes]
+
+
 def device_services(sheet: DeviceSheet) -> list[tuple[str, str, str]]:
     """Service, port, and what to enter as its own address."""
     out = []

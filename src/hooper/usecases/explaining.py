@@ -13,7 +13,7 @@ from hooper.why.catalogue import CAUSES
 
 
 @dataclass(frozen=True, slots=True)
-class Meaning:
+class CodeMeaning:
     """What one code means, as a finding of the plan or as a cause of a diagnosis.
 
     severity: of a finding; null: it is a cause. what: in one clause. why: what it does to people. do: the remedy in
@@ -34,7 +34,7 @@ class Meaning:
 class ExplainDocument:
     """`hooper explain`. meanings: of one code, or of all."""
 
-    meanings: tuple[Meaning, ...]
+    meanings: tuple[CodeMeaning, ...]
 
 
 def explain(run: Run | None, code: str | None) -> tuple[ExplainDocument, list[HooperError]]:
@@ -47,14 +47,16 @@ def explain(run: Run | None, code: str | None) -> tuple[ExplainDocument, list[Ho
     return ExplainDocument(tuple(meaning for one in wanted for meaning in _meanings(one))), []
 
 
-def _meanings(code: str) -> list[Meaning]:
+def _meanings(code: str) -> list[CodeMeaning]:
     found = []
     if code in CATALOGUE:
         entry = CATALOGUE[code]
         found.append(
-            Meaning(code, "finding", entry.severity, entry.what, entry.why, entry.do, entry.acceptable, entry.gate)
+            CodeMeaning(code, "finding", entry.severity, entry.what, entry.why, entry.do, entry.acceptable, entry.gate)
         )
     if code in CAUSES:
         cause = CAUSES[code]
-        found.append(Meaning(code, "cause", None, cause.what, cause.why, cause.do, acceptable=False, holds_back=False))
+        found.append(
+            CodeMeaning(code, "cause", None, cause.what, cause.why, cause.do, acceptable=False, holds_back=False)
+        )
     return found

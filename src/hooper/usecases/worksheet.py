@@ -56,7 +56,8 @@ def _document(
     run: Run, request: WorksheetRequest, kept: Mapping[str, HooperError]
 ) -> tuple[WorksheetDocument, list[HooperError]]:
     site, topology, plan, keys = run.site, run.topology, run.plan, request.keys
-    sheets = make_sheets(topology, plan, keys, without=kept)
+    reasons = {key: one.message.removeprefix("not entered: ") for key, one in kept.items()}
+    sheets = make_sheets(topology, plan, keys, without=reasons)
     trouble: list[HooperError] = [NotReady(f"{key}: {one.message}", remedy=one.remedy) for key, one in kept.items()]
     if request.kind == "devices":
         return WorksheetDocument((), devices=tuple(device_sheets(topology, keys))), []

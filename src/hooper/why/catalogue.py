@@ -74,6 +74,21 @@ CAUSES: dict[str, CauseEntry] = {
         "The outer router's rules lead to an address at which the inner one is not any more.",
         "Fix its outside address, or reserve it on the outer router; then correct the rules.",
     ),
+    "transport-unused": CauseEntry(
+        "the service answers over one of its two transports only",
+        "A rule for the other one leads to nobody.",
+        "Write the one that is used for it, or switch the other on in the device.",
+    ),
+    "open-unplanned": CauseEntry(
+        "something answers from outside at the port of a service that is not to be reachable",
+        "A rule of another hand, or of an older plan, lets strangers in.",
+        "Find the rule with that outside port on each router, and take it away.",
+    ),
+    "sources-open": CauseEntry(
+        "a place answers that is not among the allowed sources",
+        "More people get in than the plan says.",
+        "Look at the allowed sources of the rule on the router that is to keep them.",
+    ),
     "line-down": CauseEntry(
         "the line is down", "Nothing goes out, so nothing comes in.", "Restart the provider's box; ask the provider."
     ),
@@ -101,6 +116,11 @@ CAUSES: dict[str, CauseEntry] = {
         "another address was tried than the line has",
         "Who uses the old number reaches somebody else, or nobody.",
         "Use the line's address of now, or a name that follows it.",
+    ),
+    "unexplained": CauseEntry(
+        "nothing that was looked at explains it",
+        "Each link that could be seen is sound, and still it does not answer.",
+        "Look from another place, or tell what is marked unknown: each thing that is known leaves fewer causes.",
     ),
     "plan-error": CauseEntry(
         "no rule is planned, since the plan has an error", "Nothing can be entered for it.", "Put the error right."

@@ -200,19 +200,24 @@ def _resolvers(site: Site) -> Iterator[Finding]:
             yield from _resolver(site, f"gateways.{key}.dns", address)
 
 
-def _resolver(site: Site, subject: str, address: IPAddress) -> Iterator[Finding]:
+def why_unusable(site: Site, address: IPAddress) -> str | None:
+    """Why a DNS server of that address cannot be asked from the site; None: nothing is known against it."""
     kind = classify(address)
     known = any(address in gateway.lan.network for gateway in site.gateways.values())
-    wrong = ""
     if any(
         address in (gateway.lan.network.network_address, gateway.lan.network.broadcast_address)
         for gateway in site.gateways.values()
     ):
-        wrong = "is a network's own or its broadcast address"
-    elif not kind.reachable and kind.key not in ("private", "carrier"):
-        wrong = f"is {kind.meaning}"
-    elif kind.key == "private" and address.version == 4 and not known:
-        wrong = "is private and on none of the site's networks"
+        return "is a network's own or its broadcast address"
+    if not kind.reachable and kind.key not in ("private", "carrier"):
+        return f"is {kind.meaning}"
+    if kind.key == "private" and address.version == 4 and not known:
+        return "is private and on none of the site's networks"
+    return None
+
+
+def _resolver(site: Site, subject: str, address: IPAddress) -> Iterator[Finding]:
+    wrong = why_unusable(site, address)
     if wrong:
         remedy = "Give the gateway's own address, the provider's server, or another one on the internet."
         yield finding("resolver-unusable", subject, f"the DNS server {address} {wrong}", remedy)
