@@ -23,6 +23,11 @@ os.environ["PATH"] = os.pathsep.join([os.environ.get("PATH", ""), "/usr/sbin", "
 TOOLS = ("ip", "nft", "nginx", "sshd", "turnserver", "miniupnpd", "named")
 
 
+def pytest_xdist_auto_num_workers() -> int:
+    """One more than there are processors: many tests wait for others."""
+    return (os.cpu_count() or 2) + 1
+
+
 def _missing() -> str | None:
     """Why `real` tests cannot run here; None: they can."""
     if not sys.platform.startswith("linux"):

@@ -36,7 +36,7 @@ def test_each_cause_that_a_diagnosis_names_is_in_the_catalogue() -> None:
     from hooper.why import diagnosis, way
 
     for module in (diagnosis, way):
-        tree = ast.parse(Path(module.__file__).read_text(encoding="utf-8"))
+        tree = ast.parse(Path(str(module.__file__)).read_text(encoding="utf-8"))
         calls = [node for node in ast.walk(tree) if isinstance(node, ast.Call)]
         named = [call.args[0] for call in calls if isinstance(call.func, ast.Attribute) and call.func.attr == "cause"]
         codes = {code.value for code in named if isinstance(code, ast.Constant)}

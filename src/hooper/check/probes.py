@@ -101,9 +101,9 @@ async def _stream(door: Door, target: Target, seen: Seen, deadline: float) -> No
         seen.verdict, seen.detail = "unproven", exc.message
     except TimeoutError:
         if stream is None:
-            seen.verdict, seen.detail = "silent", f"nothing came back within {deadline:g} s"
+            seen.verdict, seen.detail = "silent", f"nothing came back within {deadline:.2g} s"
         elif seen.verdict == "connected":
-            _cut_short(stream, target, seen, f"but said nothing as {target.speaks} within {deadline:g} s")
+            _cut_short(stream, target, seen, f"but said nothing as {target.speaks} within {deadline:.2g} s")
     except _ENDED:
         assert stream is not None
         if seen.verdict == "connected":
@@ -376,4 +376,4 @@ async def _datagram(door: Door, target: Target, seen: Seen, deadline: float) -> 
         mute = f"nothing came back: {speech.silence or f'{target.speaks} answers strangers nothing'}"
         seen.detail = mute if speech.mute else "nothing came back: over UDP no proof"
     elif waiting.cancelled_caught:
-        seen.verdict, seen.detail = "silent", f"nothing came back within {deadline:g} s"
+        seen.verdict, seen.detail = "silent", f"nothing came back within {deadline:.2g} s"

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from typing import TYPE_CHECKING, Annotated
 
 import typer
@@ -54,7 +55,7 @@ def list_rules(session: Session, gateway: GatewayOption = None) -> int:
     file = session.read_site()
     request = RouterRequest(chosen(gateway or (), file.site.gateways, "gateway"), deadline=session.deadline)
     done = session.look(look, request, file)
-    code = session.show(done.document, _render_tables, errors=done.trouble)
+    code = session.show(done.document, partial(_render_tables, verbose=session.verbose), errors=done.trouble)
     if not code:
         session.next("enter what is missing; the other takes all of ours away", "router open", "router close")
     return code
@@ -164,7 +165,7 @@ def _show(session: Session, done: Done[RouterChangesDocument]) -> int:
     return worst([code, EXIT_NEEDS_A_PERSON if document.by_hand or failed else 0])
 
 
-def _render_tables(document: RouterListDocument, out: Screen) -> None:
+def _render_tables(document: RouterListDocument, out: Screen, *, verbose: bool = False) -> None:
     from rich.text import Text
 
     from hooper.cli.render import heading, table
@@ -195,10 +196,7 @@ def _render_tables(document: RouterListDocument, out: Screen) -> None:
                 rule.label,
             )
         out.print(drawn)
-    if document.comparisons:
-        out.print()
-        heading(out, "The numbers")
-        numbers(document.comparisons, out)
+    numbers(document.comparisons, out, verbose=verbose)
 
 
 def _service(key: str | None) -> str:

@@ -29,7 +29,7 @@ from hooper.wire import socks5
 from hooper.wire import town as link
 from hooper.wire.icmp import Icmp
 
-STRANGERS = 64  # connections at once that have not shown the token
+STRANGERS = 512  # connections at once that have not shown the token; a sweep makes a hundred in one moment
 _NOWHERE = IPv4Address(0)
 _GONE = (
     anyio.EndOfStream,

@@ -1,0 +1,77 @@
+"""What the docs show is run: commands in the lab, Python as it stands there, and the fragments of the changelog."""
+
+from __future__ import annotations
+
+import os
+import re
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+from support.program import ROOT, Lab, hooper, start_lab
+
+PAGES = ("README.md", "docs/troubleshooting.md")
+
+
+def blocks(page: str, language: str) -> list[str]:
+    text = (ROOT / page).read_text(encoding="utf-8")
+    return re.findall(rf"^```{language}\n(.*?)^```", text, re.MULTILINE | re.DOTALL)
+
+
+def commands(page: str) -> list[str]:
+    lines = [line.partition("  #")[0].strip() for block in blocks(page, "sh") for line in block.splitlines()]
+    return [line.removeprefix("hooper ") for line in lines if line.startswith("hooper ")]
+
+
+@pytest.mark.parametrize("page", PAGES)
+def test_commands_of_the_docs_run(lab: Lab, page: str, tmp_path: Path) -> None:
+    """In their order, in the lab; a pipe as a person's shell would have it."""
+    env = {**lab.env, "XDG_STATE_HOME": str(tmp_path)}
+    found = commands(page)
+    assert len(found) > 8
+    for line in found:
+        first, _, second = line.partition(" | hooper ")
+        ran = hooper(*first.split(), env=env, cwd=tmp_path)
+        if second:
+            ran = hooper(*second.split(), env=env, stdin=ran.out)
+        assert ran.code in (0, 1), (line, ran)
+        assert "error: " not in ran.err or ran.code == 1, (line, ran)
+    lab.run("lab", "plug", "home")
+    lab.run("lab", "line", "several-nats")
+
+
+def test_every_page_is_linked_and_every_link_leads_somewhere() -> None:
+    pages = ["README.md", "CONTRIBUTING.md", *(f"docs/{path.name}" for path in (ROOT / "docs").glob("*.md"))]
+    linked = set()
+    for page in pages:
+        text = (ROOT / page).read_text(encoding="utf-8")
+        for target in re.findall(r"\]\(([^)#]+)(?:#[^)]*)?\)", text):
+            if not target.startswith("http"):
+                assert (ROOT / page).parent.joinpath(target).exists(), (page, target)
+                linked.add((ROOT / page).parent.joinpath(target).resolve())
+    assert {(ROOT / page).resolve() for page in pages if page.startswith("docs/")} <= linked
+    pictures = list((ROOT / "docs" / "screenshots").glob("*.png"))
+    assert len(pictures) < 20
+    assert {path.resolve() for path in pictures} <= linked
+
+
+def test_the_librarys_examples_run(tmp_path: Path) -> None:
+    """In the lab: nothing looks at a real network."""
+    program = "\n".join(blocks("docs/library.md", "python"))
+    with start_lab(tmp_path) as lab:
+        ran = subprocess.run(
+            [sys.executable, "-c", program], capture_output=True, text=True, timeout=60, cwd=tmp_path,
+            env={**os.environ, **lab.env},
+        )  # fmt: skip
+    assert ran.returncode == 0, ran.stderr
+    assert "box 8443 10.44.7.50" in ran.stdout
+    assert "https://boathouse.heronquay.example:8443/" in ran.stdout
+    assert "hub-page answered" in ran.stdout
+
+
+def test_fragments_of_the_changelog_are_items_of_a_list() -> None:
+    ran = subprocess.run([sys.executable, ROOT / "scripts" / "changelog"], capture_output=True, text=True)
+    assert ran.returncode == 0, ran.stderr
+    assert ran.stdout.startswith("- ")
