@@ -18,7 +18,8 @@ ROOT = Path(__file__).parents[1]
 RUNS = 20
 BASE = "import typer"
 # what is run, with its limit as a multiple of the base
-CASES = {"hooper --help": (["--help"], 1.3), "hooper plan": (["plan"], 3.8)}
+CASES = {"hooper --help": (["--help"], 1.3), "hooper plan": (["plan"], 3.8), "completion": ([], 1.5)}
+ASKED = {"_HOOPER_COMPLETE": "complete_bash", "COMP_WORDS": "hooper check fi", "COMP_CWORD": "2"}
 
 
 def program() -> str:
@@ -28,12 +29,12 @@ def program() -> str:
     return found
 
 
-def cpu_seconds(command: list[str], folder: Path) -> float:
-    """User and system time of one run."""
+def cpu_seconds(command: list[str], folder: Path, more: dict[str, str]) -> float:
+    """User and system time of one run. more: of the environment."""
     before = resource.getrusage(resource.RUSAGE_CHILDREN)
     left_out = ("HOOPER_", "PYTHONDONTWRITEBYTECODE")  # Python keeps compiled modules, as it does by default
     environment = {key: value for key, value in os.environ.items() if not key.startswith(left_out)}
-    subprocess.run(command, cwd=folder, env=environment, capture_output=True, check=True)
+    subprocess.run(command, cwd=folder, env=environment | more, capture_output=True, check=True)
     after = resource.getrusage(resource.RUSAGE_CHILDREN)
     return after.ru_utime - before.ru_utime + after.ru_stime - before.ru_stime
 
@@ -52,7 +53,7 @@ def main() -> int:
         (folder / "site.toml").write_bytes((ROOT / "src" / "hooper" / "lab" / "boathouse.toml").read_bytes())
         for run in range(1, 4 * RUNS + 1):
             for key, command in commands.items():
-                least[key] = min(least[key], cpu_seconds(command, folder))
+                least[key] = min(least[key], cpu_seconds(command, folder, ASKED if key == "completion" else {}))
             if run % RUNS == 0 and all(ratio <= CASES[key][1] for key, ratio in ratios(least).items()):
                 break
     print(f"{BASE:<15}{least[BASE] * 1000:6.0f} ms")

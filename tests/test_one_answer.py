@@ -293,6 +293,7 @@ def test_what_is_not_driven_yet_is_said_by_plan_and_router_in_the_same_words(tmp
     named = {"pcp": "PCP", "natpmp": "NAT-PMP"}[control]
     text = ONE_BOX.replace("[hosts", f'control = "{control}"\n[hosts', 1)
     text += '[services.page]\nhost = "hub"\nspeaks = "https"\nreach = "public"\n'
+    text += "[hosts.hub.ready]\ndefault_password_changed = true\n"
     (tmp_path / "site.toml").write_text(text)
     plan = hooper("plan", "--json", cwd=tmp_path)
     (row,) = {(e["from_here"], e["reason"]) for e in valid("plan", plan.document)["entering"]}

@@ -174,7 +174,9 @@ def tick(
         session.next("say what is so, as here, with --not what is not", f"host tick {key} {ITEMS[0].key}")
         return code
     items = {known.key: True for known in ITEMS} if all_items else dict.fromkeys(item or [], not is_not)
-    return finish(session, file, lambda file: tick_edit(file, key, items))
+    code = finish(session, file, lambda file: tick_edit(file, key, items))
+    session.next("see what the plan says now", "plan")
+    return code
 
 
 def _render_list(document: HostListDocument, out: Screen) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -9,6 +10,7 @@ import typer
 
 from hooper.cli.command import command
 from hooper.cli.common import Session, sub_app
+from hooper.cli.spelling import spelled
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 from hooper.files import read_text
 from hooper.planning.openers import DRIVEN
@@ -83,7 +85,12 @@ def _next(session: Session, made: PlanDocument, site: Site) -> None:
     held = {row.service for row in made.held_back}
     for row in made.held_back:
         session.note(f"\nFirst, for {row.service}: {row.remedy}")
-    ready = [forward for forward in made.forwards if forward.service not in held] or made.forwards
+    ready = [forward for forward in made.forwards if forward.service not in held]
+    if not ready:
+        said = " ".join(spelled(row.remedy) for row in made.held_back)
+        told = dict.fromkeys(re.findall(r"`hooper ([^`]+)`", said))
+        session.next("nothing is entered before it is ready; put that right, tell so, then plan again", *told, "plan")
+        return
     driven = sorted({forward.gateway for forward in ready if forward.by in DRIVEN})
     if driven:
         what = f"enter what {', '.join(driven)} takes from a program, then see what is left to enter by hand"

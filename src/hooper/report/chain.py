@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from hooper.site.model import Site
 
 WIDTH, ROW, HEAD, EDGE, GAP = 1240, 27, 96, 24, 30  # pixels
-LINE_WIDTH, BOX_WIDTH, HOST_WIDTH = 150, 148, 390
+LINE_WIDTH, BOX_WIDTH, HOST_WIDTH = 150, 148, 440
 INK, SOFT, FAINT, OPEN, LIMITED, OTHER = "#1c2733", "#5b6775", "#c9ced6", "#b3401f", "#0b6e6e", "#b26a12"
 
 
