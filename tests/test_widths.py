@@ -63,6 +63,13 @@ def test_values_are_whole_at_every_width(lab: Lab, command: str, tmp_path: Path)
             assert width_of(line) <= most or "█" in line or "hooper" in line, (columns, line)
 
 
+@pytest.mark.parametrize("command", ["survey", "why film-page --from interface:usb0"])
+def test_a_well_site_fits_a_screen(lab: Lab, command: str, tmp_path: Path) -> None:
+    ran = hooper(*command.split(), "--state", str(tmp_path), env=lab.env, columns=80)
+    assert ran.code == 0, ran
+    assert len((ran.out + ran.err).splitlines()) <= 24, ran.out + ran.err
+
+
 def test_a_pipe_gets_each_paragraph_on_one_line(lab: Lab) -> None:
     document = hooper("plan", "--json", env=lab.env).document
     piped = hooper("plan", env=lab.env).out.splitlines()

@@ -53,6 +53,7 @@ def _render(document: AuditDocument, out: Screen) -> None:
                 f"  {row.what} on {row.host}: {', '.join(row.outside)} by {row.line}, {who}",
                 (f"  {' '.join(row.findings)}", "dim"),
             ),
+            hang=10,
         )
         indented(out, row.why, left=10)
         indented(out, row.safer, left=10, mark="→ ")

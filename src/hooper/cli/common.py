@@ -93,7 +93,10 @@ class Session:
         """The next step, each command on a line of its own, so that it can be pasted.
 
         why: what it is for. commands: what follows "hooper"; they name the site file and the state as this one did.
+        Nothing is next to what was not done (--dry-run of an edit).
         """
+        if self.dry_run and self.command.split()[0] in ("host", "service"):
+            return
         self.note(f"\nNext: {why}:")
         for command in commands:
             self.note(f"   hooper {self.here(command)}")
@@ -294,7 +297,8 @@ def console(*, stderr: bool = False, plain: bool = False) -> Screen:
 
 def prompt(question: str, default: str = "") -> str | None:
     """A person's answer to a question on stderr; None: there is none any more."""
-    sys.stderr.write(question + (f" [{default}]" if default else "") + ": ")
+    text = question + (f" [{default}]" if default else "") + ":"
+    sys.stderr.write(folded_lines(text, stderr_width()) + " ")
     sys.stderr.flush()
     line = sys.stdin.readline()
     return (line.strip() or default) if line else None

@@ -257,4 +257,6 @@ def _end(document: Any, out: Screen, *, good: bool) -> None:
     if document.folder is not None:
         out.print(f"{document.folder} has its site file, and NEXT.md the next commands.")
     else:
-        out.print("Next: `hooper demo --out DIR` leaves the site file in DIR, and `hooper lab run` runs the town.")
+        out.print("Next: leave its site file and the next commands in a folder; run its town in another terminal:")
+        out.print("   hooper demo --out boathouse")
+        out.print("   hooper lab run")

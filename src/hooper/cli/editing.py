@@ -55,8 +55,8 @@ def render(document: EditDocument, out: Screen) -> None:
     if not document.changes:
         out.print(f"Nothing to change: {document.subject} is so already.")
         return
-    would = " (not written: --dry-run)" if document.dry_run else ""
-    heading(out, f"{document.subject}: {document.action} in {document.file}{would}")
+    would = f"would be {document.action}" if document.dry_run else document.action
+    heading(out, f"{document.subject}: {would} in {document.file}{' (not written)' if document.dry_run else ''}")
     for change in document.changes:
         line = Text(f"   {change.key}", style="bold" if change.after is not None else "")
         if change.after is None:

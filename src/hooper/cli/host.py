@@ -36,7 +36,11 @@ def list_hosts(session: Session) -> int:
     """All devices of the site file: address, who gives it, services, what is ticked off."""
     from hooper.usecases.lists import list_hosts as look
 
-    return session.show(session.do(look, None, session.read_site()).document, _render_list)
+    document = session.do(look, None, session.read_site()).document
+    code = session.show(document, _render_list)
+    if not document.hosts:
+        session.next("add a device, as here", "host add camera")
+    return code
 
 
 @command(app, "host add", site=True, dry_run=EDIT_DRY_RUN, keys=KEYS)
@@ -183,7 +187,7 @@ def _render_list(document: HostListDocument, out: Screen) -> None:
     from hooper.cli.render import table
 
     if not document.hosts:
-        out.print("There are no hosts yet: `hooper host add KEY`.")
+        out.print("There are no hosts yet.")
         return
     several = len({row.network for row in document.hosts}) > 1
     drawn = table("host", "address", "given by", *(["on"] if several else []), "ready", "services", prose=("services",))

@@ -11,7 +11,7 @@ import typer
 from hooper.cli.completing import pairs, places
 from hooper.errors import UsageError
 from hooper.secret import SecretRef
-from hooper.site.words import chosen
+from hooper.site.words import chosen, guess
 
 if TYPE_CHECKING:
     from collections.abc import Iterable
@@ -92,7 +92,8 @@ def _origin(text: str) -> Origin:
         raise UsageError("--from: not a SOCKS5 URL", remedy="Write it like socks5://198.51.100.7:1080.")
     raise UsageError(
         f"--from {text!r} is not understood",
-        remedy="Give here, interface (the one that leads elsewhere), interface:NAME, or socks5://HOST:PORT.",
+        remedy=f"{guess(kind, ('here', 'interface'))}Give here, interface (the one that leads elsewhere),"
+        " interface:NAME, or socks5://HOST:PORT.",
     )
 
 

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from hooper.planning.values import Finding
 
 SEVERITY_STYLE = {"error": "bold red", "warning": "orange3", "note": "blue"}
-GAP = 2  # columns between those of a table
+GAP = 2  # columns between those of a table; 1 where it fits only so
 NARROW = 24  # columns that prose in a table has at least, where it is that long
 
 
@@ -50,17 +50,18 @@ class Grid:
         if screen.plain:
             lines = self._facts(rows)
         else:
-            widths = self._widths(rows, options.max_width)
             room = options.max_width
-            lines = self._table(rows, widths, screen) if widths is not None else self._records(rows, room)
+            fitting = ((gap, widths) for gap in (GAP, 1) if (widths := self._widths(rows, room, gap)) is not None)
+            gap, found = next(fitting, (0, None))
+            lines = self._table(rows, found, gap, screen) if found is not None else self._records(rows, room)
         for line in lines:
             line.rstrip()
             yield from line.render(console)
             yield Segment.line()
 
-    def _widths(self, rows: Sequence[tuple[Text, ...]], room: int) -> list[int] | None:
+    def _widths(self, rows: Sequence[tuple[Text, ...]], room: int, gap: int) -> list[int] | None:
         """The columns' widths; None: it does not fit."""
-        room -= GAP * (len(self.columns) - 1)
+        room -= gap * (len(self.columns) - 1)
         names = [column.name if self.header else "" for column in self.columns]
         whole, folded_names = list(map(width_of, names)), list(map(longest_piece, names))
         for heads, narrow in ((whole, NARROW), (folded_names, NARROW), (folded_names, NARROW // 2)):
@@ -79,15 +80,15 @@ class Grid:
             return widths
         return None
 
-    def _table(self, rows: Sequence[tuple[Text, ...]], widths: list[int], screen: Screen) -> Iterator[Text]:
+    def _table(self, rows: Sequence[tuple[Text, ...]], widths: list[int], gap: int, screen: Screen) -> Iterator[Text]:
         if self.header and any(column.name for column in self.columns):
             names = tuple(Text(column.name, style="bold") for column in self.columns)
-            yield from self._row(names, widths, head=True)
-            yield screen.worded(Text("─" * (sum(widths) + GAP * (len(widths) - 1)), style="dim"))
+            yield from self._row(names, widths, gap, head=True)
+            yield screen.worded(Text("─" * (sum(widths) + gap * (len(widths) - 1)), style="dim"))
         for row in rows:
-            yield from self._row(row, widths)
+            yield from self._row(row, widths, gap)
 
-    def _row(self, cells: tuple[Text, ...], widths: list[int], *, head: bool = False) -> Iterator[Text]:
+    def _row(self, cells: tuple[Text, ...], widths: list[int], gap: int, *, head: bool = False) -> Iterator[Text]:
         parts = [
             folded(cell, width) if head or column.prose else cell.split("\n")
             for cell, width, column in zip(cells, widths, self.columns, strict=True)
@@ -98,7 +99,7 @@ class Grid:
                 piece = lines[number] if number < len(lines) else Text()
                 space = " " * (width - width_of(piece.plain))
                 line.append(space if column.right else "").append_text(piece).append("" if column.right else space)
-                line.append(" " * GAP)
+                line.append(" " * gap)
             yield line
 
     def _records(self, rows: Sequence[tuple[Text, ...]], room: int) -> Iterator[Text]:

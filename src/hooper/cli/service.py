@@ -47,7 +47,14 @@ def list_all(session: Session) -> int:
     """All services of the site file: where they are, how far they reach, by which port."""
     from hooper.usecases.lists import list_services as look
 
-    return session.show(session.do(look, None, session.read_site()).document, _render)
+    file = session.read_site()
+    document = session.do(look, None, file).document
+    code = session.show(document, _render)
+    if not document.services:
+        host = next(iter(file.site.hosts), None)
+        add = f"service add {host}-page --host {host} --speaks https" if host is not None else "host add camera"
+        session.next("add what there is to reach, as here", add)
+    return code
 
 
 @command(app, "service add", site=True, dry_run=EDIT_DRY_RUN, keys=KEYS)
@@ -119,7 +126,7 @@ def _render(document: ServiceListDocument, out: Screen) -> None:
     from hooper.ports import ports_text
 
     if not document.services:
-        out.print("There are no services yet: `hooper service add KEY --host HOST --speaks WHAT`.")
+        out.print("There are no services yet.")
         return
     drawn = table("service", "host", "speaks", "port", "reach", "outside", "only from", prose=("only from",))
     for row in document.services:
