@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -10,7 +9,7 @@ import typer
 
 from hooper.cli.command import command
 from hooper.cli.common import Session, sub_app
-from hooper.cli.spelling import spelled
+from hooper.cli.spelling import commands_in
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 from hooper.files import read_text
 from hooper.planning.openers import DRIVEN
@@ -87,8 +86,7 @@ def _next(session: Session, made: PlanDocument, site: Site) -> None:
         session.note(f"\nFirst, for {row.service}: {row.remedy}")
     ready = [forward for forward in made.forwards if forward.service not in held]
     if not ready:
-        said = " ".join(spelled(row.remedy) for row in made.held_back)
-        told = dict.fromkeys(re.findall(r"`hooper ([^`]+)`", said))
+        told = commands_in(" ".join(row.remedy for row in made.held_back))
         session.next("nothing is entered before it is ready; put that right, tell so, then plan again", *told, "plan")
         return
     driven = sorted({forward.gateway for forward in ready if forward.by in DRIVEN})

@@ -79,3 +79,9 @@ def _spell(deed: Deed, *objects: str) -> str:
 def spelled(text: str) -> str:
     """`text` with every deed as the command or the option that does it."""
     return deeds.spelled_out(text, _spell)
+
+
+def commands_in(text: str) -> list[str]:
+    """The commands that a text names between backticks, each once and without the program's name."""
+    named = (part.removeprefix("hooper ") for part in spelled(text).split("`")[1::2] if part.startswith("hooper "))
+    return list(dict.fromkeys(named))
