@@ -17,7 +17,7 @@ SOURCE = ROOT / "src" / "hooper"
 FOUNDATIONS = "foundations"
 ORDER = (
     FOUNDATIONS, "site", "wire", "net", "planning", "report", "store", "lab", "gateways", "line", "names", "certs",
-    "check", "why", "usecases", "cli",
+    "check", "why", "usecases", "keep", "cli",
 )  # fmt: skip
 PURE = ("site", "wire", "planning")
 NO_IO = {"socket", "ssl", "asyncio", "anyio", "httpcore", "subprocess", "sqlite3", "time", "threading", "psutil"}
