@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from hooper.cli.command import DRY_RUN, command, duration, within
+from hooper.cli.command import DRY_RUN, command, time_option, within
 from hooper.cli.common import Done, Session, sub_app
 from hooper.cli.completing import keys_of
 from hooper.errors import EXIT_NEEDS_A_PERSON, worst
@@ -58,12 +58,7 @@ def order_certificates(
     ] = False,
     patience: Annotated[
         float,
-        typer.Option(
-            "--patience",
-            metavar="TIME",
-            help="How long to wait for a record to show, or the authority.",
-            parser=duration("--patience"),
-        ),
+        time_option("--patience", "How long to wait for a record to show, or the authority."),
     ] = "2m",  # type: ignore[assignment]
 ) -> int:
     """Get the certificates that are missing or end soon, by ACME. What was begun before is taken up, not begun again.

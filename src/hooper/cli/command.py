@@ -47,6 +47,11 @@ def duration(option: str) -> Callable[[str | float], float]:
     return parse
 
 
+def time_option(option: str, text: str) -> Any:
+    """An option that takes a duration."""
+    return typer.Option(option, metavar="TIME", help=text, parser=duration(option))
+
+
 def within(option: str, seconds: float, least: float, most: float) -> float:
     """`seconds`, checked. Raises: UsageError."""
     if not least <= seconds <= most:
@@ -87,7 +92,7 @@ def _shared(
     if dry_run is not None:
         shared.append(_option("dry_run", bool, False, "--dry-run", text=dry_run))
     if deadline is not None:
-        option = typer.Option("--deadline", help=deadline_help, metavar="TIME", parser=duration("--deadline"))
+        option = time_option("--deadline", deadline_help)
         kind = inspect.Parameter.KEYWORD_ONLY
         shown = shown_duration(deadline)
         shared.append(inspect.Parameter("deadline", kind, default=shown, annotation=Annotated[float, option]))

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Annotated, Any, TypeVar
 
 import typer
 
-from hooper.cli.command import command, duration
+from hooper.cli.command import command, time_option
 from hooper.cli.common import (
     Session,
     run_async,
@@ -421,9 +421,7 @@ def _render_ledger(document: LabLedgerDocument, out: Screen) -> None:
 @command(app, "lab clock")
 def move_clock(
     session: Session,
-    advance: Annotated[
-        float, typer.Option(metavar="TIME", help="Move the town's clock forward.", parser=duration("--advance"))
-    ] = "0s",  # type: ignore[assignment]
+    advance: Annotated[float, time_option("--advance", "Move the town's clock forward.")] = "0s",  # type: ignore[assignment]
 ) -> None:
     """The town's clock; it can be moved forward."""
     from hooper.lab.answers import LabClockDocument

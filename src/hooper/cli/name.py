@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from hooper.cli.command import DRY_RUN, command, duration, within
+from hooper.cli.command import DRY_RUN, command, time_option, within
 from hooper.cli.common import Done, Session, sub_app
 from hooper.cli.completing import keys_of
 from hooper.cli.looking import PublicOption, differing, parse_public
@@ -53,12 +53,7 @@ def update_names(
     ] = False,
     patience: Annotated[
         float,
-        typer.Option(
-            "--patience",
-            metavar="TIME",
-            help="How long to wait until the name's servers show it.",
-            parser=duration("--patience"),
-        ),
+        time_option("--patience", "How long to wait until the name's servers show it."),
     ] = "30s",  # type: ignore[assignment]
     accept: Annotated[
         str | None,

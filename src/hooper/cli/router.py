@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from hooper.cli.accepting import AcceptOption, UntilOption, acceptance, taken
-from hooper.cli.command import DRY_RUN, command, duration, within
+from hooper.cli.command import DRY_RUN, command, time_option, within
 from hooper.cli.common import Done, Session, sub_app
 from hooper.cli.completing import keys_of
 from hooper.cli.looking import numbers
@@ -71,12 +71,7 @@ def open_rules(
     ] = False,
     lease: Annotated[
         float,
-        typer.Option(
-            "--lease",
-            metavar="TIME",
-            help="How long the rules are to last; 0: they never expire.",
-            parser=duration("--lease"),
-        ),
+        time_option("--lease", "How long the rules are to last; 0: they never expire."),
     ] = "1w",  # type: ignore[assignment]
     accept: AcceptOption = None,
     until: UntilOption = None,
