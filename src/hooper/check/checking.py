@@ -283,7 +283,7 @@ async def probe_all(
             seen = results[index] = await probe(door, target, deadline)
             ended += 1
             from_where = "inside" if door.place.kind == "here" else "outside"
-            heard(f"{ended} of {len(jobs)} probes: {target.service}, {from_where}: {seen.verdict}")
+            heard(f"probe {ended} of {len(jobs)}: {target.service}, {from_where}: {seen.verdict}")
 
     async with anyio.create_task_group() as tasks:
         for index, (door, target) in enumerate(jobs):

@@ -192,7 +192,8 @@ class Session:
     def progress(self, text: str) -> None:
         """One line on a terminal, which the next takes the place of: how far it is; empty: it is over."""
         width = stderr_width()
-        if width is None or self.json or self.quiet or self.verbose or not (text or self._progress):
+        dumb = os.environ.get("TERM", "dumb") in ("dumb", "unknown") and os.name != "nt"  # it cannot take a line back
+        if width is None or dumb or self.json or self.quiet or self.verbose or not (text or self._progress):
             return
         self._progress = bool(text)
         sys.stderr.write("\r\x1b[2K" + redact(self._worded(shown(text)))[: width - 1])
