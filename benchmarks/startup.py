@@ -34,6 +34,7 @@ def cpu_seconds(command: list[str], folder: Path, more: dict[str, str]) -> float
     before = resource.getrusage(resource.RUSAGE_CHILDREN)
     left_out = ("HOOPER_", "PYTHONDONTWRITEBYTECODE")  # Python keeps compiled modules, as it does by default
     environment = {key: value for key, value in os.environ.items() if not key.startswith(left_out)}
+    more = {"XDG_STATE_HOME": str(folder), **more}  # nothing that was kept before is read
     subprocess.run(command, cwd=folder, env=environment | more, capture_output=True, check=True)
     after = resource.getrusage(resource.RUSAGE_CHILDREN)
     return after.ru_utime - before.ru_utime + after.ru_stime - before.ru_stime
