@@ -11,6 +11,7 @@ import pytest
 import typer
 
 from hooper import known
+from hooper.cli.common import KEEPS_STATE, NO_SITE
 from hooper.cli.examples import EXAMPLES
 from hooper.cli.main import COMMANDS, app
 from hooper.lab.faults import FAULTS
@@ -69,6 +70,9 @@ def offered(folder: Path, line: str, shell: str = "bash") -> list[str]:
         ("hooper explain port-kept", ["port-kept"]),
         ("hooper worksheet fibre", ["fibre-box"]),
         ("hooper survey --wan club", ["club-router="]),
+        ("hooper service add x --host hu", ["hub"]),
+        ("hooper service change desk --speaks wire", ["wireguard"]),
+        ("hooper host change hub --address-from res", ["reservation"]),
         ("hooper plan --site nix check", []),
     ],
 )
@@ -121,6 +125,19 @@ def _commands() -> list[str]:
         inner = command.list_commands(None) if hasattr(command, "list_commands") else []
         found += [f"{name} {word}" for word in inner] or [name]
     return found
+
+
+def test_a_next_step_names_the_file_and_the_state_where_commands_take_them() -> None:
+    """The lists by which it is decided, which would be too much to load for one line, are what commands declare."""
+    group = typer.main.get_command(app)
+    for name in _commands():
+        first, _, inner = name.partition(" ")
+        command = group.get_command(None, first)  # type: ignore[attr-defined]
+        command = command.get_command(None, inner) if inner else command
+        taken = {parameter.name for parameter in command.params}
+        if first != "lab":  # whose steps go by the variables that it prints
+            assert ("site_file" in taken) == (first not in NO_SITE), name
+            assert ("state_folder" in taken) == (first in KEEPS_STATE or first == "worksheet"), name
 
 
 def test_every_command_has_examples() -> None:

@@ -10,7 +10,7 @@ from pathlib import Path
 import pytest
 import zxingcpp
 
-from hooper.cli.card import picture, qr_rows
+from hooper.report.qr import picture, qr_rows
 from support.program import Lab, hooper
 
 URL = "https://boathouse.heronquay.example:8443/"

@@ -12,7 +12,7 @@ from hooper.cli.common import Session, sub_app
 from hooper.cli.completing import keys_of
 from hooper.cli.looking import PublicOption, parse_public
 from hooper.errors import UsageError
-from hooper.files import MADE_BY, write_output
+from hooper.files import write_output
 from hooper.site.words import chosen
 
 if TYPE_CHECKING:
@@ -55,6 +55,8 @@ def card(
     if out is not None:
         if done.document.kind == "endpoint":
             raise UsageError(f"{key} has no QR code: no app can do anything with a bare address", remedy="Type it.")
+        from hooper.report.qr import picture
+
         write_output(out, picture(done.document.type, out.suffix), keep=(session.site_path,), force=force)
         session.note(f"The QR code is in {out}.")
     return code
@@ -94,6 +96,7 @@ def _draw(document: CardDocument, out: Screen) -> None:
     """The code where it comes out as a camera can read it: dark on light, whatever the terminal's ground."""
     from rich.text import Text
 
+    from hooper.report.qr import qr_cells, qr_rows
     from hooper.signs import can_write
 
     blocks = can_write("▀", out.encoding)
@@ -116,52 +119,3 @@ def _draw(document: CardDocument, out: Screen) -> None:
                 # fonts draw a full block with a gap around it; the background has none
                 drawn.append(" " if block == "█" else block, style="on #000000" if block == "█" else "")
             out.as_it_is(drawn)
-
-
-def _matrix(text: str) -> list[list[int]]:
-    """The modules of a QR code (ISO/IEC 18004) with its quiet zone; 1 is dark."""
-    import segno
-
-    return [list(map(int, row)) for row in segno.make(text, micro=False).matrix_iter(border=4)]
-
-
-def qr_rows(text: str) -> list[str]:
-    """A QR code in half blocks, two modules a character, dark on light."""
-    modules = _matrix(text)
-    if len(modules) % 2:
-        modules.append([0] * len(modules[0]))
-    blocks = {(0, 0): " ", (1, 0): "▀", (0, 1): "▄", (1, 1): "█"}
-    return [
-        "".join(blocks[bool(top), bool(bottom)] for top, bottom in zip(upper, lower, strict=True))
-        for upper, lower in zip(modules[::2], modules[1::2], strict=True)
-    ]
-
-
-def qr_cells(text: str) -> list[str]:
-    """A QR code of whole cells, two columns a module, for encodings without half blocks; █ stands for dark ground."""
-    return ["".join("██" if dark else "  " for dark in row) for row in _matrix(text)]
-
-
-def picture(text: str, kind: str) -> bytes:
-    """A QR code as a picture. kind: .svg or .png."""
-    import io
-
-    import segno
-
-    made = io.BytesIO()
-    code = segno.make(text, micro=False)
-    if kind == ".png":
-        code.save(made, kind="png", scale=8, border=4)
-        return _marked(made.getvalue())
-    code.save(made, kind="svg", scale=8, border=4, title=MADE_BY.decode())
-    return made.getvalue()
-
-
-def _marked(png: bytes) -> bytes:
-    """With a text (PNG, section 11.3.3.2) after the header, by which it is known again as ours."""
-    import zlib
-
-    text = b"tEXtSoftware\0" + MADE_BY
-    header = 8 + 25  # the signature and IHDR
-    chunk = (len(text) - 4).to_bytes(4, "big") + text + zlib.crc32(text).to_bytes(4, "big")
-    return png[:header] + chunk + png[header:]

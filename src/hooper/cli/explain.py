@@ -30,7 +30,7 @@ def explain(
     """What a finding, a cause or a problem means, what it does to people, and what to do about it."""
     from hooper.usecases.explaining import explain as look
 
-    document, _ = look(None, code)
+    document = look(code)
     return session.show(document, lambda shown, out: _render(shown, out, brief=code is None))
 
 

@@ -9,7 +9,7 @@ import typer
 
 from hooper.cli.command import EDIT_DRY_RUN, command, key_option
 from hooper.cli.common import Session, sub_app
-from hooper.cli.completing import keys_of, ticks
+from hooper.cli.completing import keys_of, ticks, words
 from hooper.cli.editing import ClearOption, finish
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 from hooper.site.words import chosen
@@ -26,8 +26,13 @@ KEYS = (
     key_option("address", "ADDRESS", "Its IPv4 address."),
     key_option("address6", "ADDRESS", "Its IPv6 address."),
     key_option("mac", "MAC", "In any common spelling."),
-    key_option("address_from", "WHO", "Who gives the address: device, reservation or pool."),
-    key_option("behind", "GATEWAY", "Where the address alone fits several networks."),
+    key_option(
+        "address_from",
+        "WHO",
+        "Who gives the address: device, reservation or pool.",
+        offer=words("device", "reservation", "pool"),
+    ),
+    key_option("behind", "GATEWAY", "Where the address alone fits several networks.", offer=keys_of("gateways")),
 )
 
 

@@ -152,11 +152,11 @@ def _widest(cell: Text) -> int:
     return max((width_of(line) for line in cell.plain.split("\n")), default=0)
 
 
-def folded(text: Text, width: int, first: int | None = None) -> list[Text]:
+def folded(text: Text, width: int) -> list[Text]:
     """The lines of a text, each of its own lines folded to `width` columns, with its styles."""
     out: list[Text] = []
     for line in text.split("\n", allow_blank=True):
-        out += [line[start:end] for start, end in lines_within(line.plain, width, first if not out else None)]
+        out += [line[start:end] for start, end in lines_within(line.plain, width)]
     return out
 
 

@@ -11,9 +11,10 @@ from hooper.cli.common import (
     Session,
     sub_app,
 )
-from hooper.cli.completing import keys_of
+from hooper.cli.completing import keys_of, words
 from hooper.cli.editing import ClearOption, finish, port_value
 from hooper.errors import UsageError
+from hooper.site.protocols import SPEECHES
 from hooper.site.words import chosen
 
 if TYPE_CHECKING:
@@ -26,17 +27,17 @@ ServiceArgument = Annotated[
     str, typer.Argument(metavar="SERVICE", help="A service's key.", autocompletion=keys_of("services"))
 ]
 KEYS = (
-    key_option("host", "HOST", "The device that offers it."),
-    key_option("speaks", "WHAT", "Its protocol, which brings transport and port."),
-    key_option("transport", "WHAT", "tcp, udp, both, or an IP protocol's number."),
+    key_option("host", "HOST", "The device that offers it.", offer=keys_of("hosts")),
+    key_option("speaks", "WHAT", "Its protocol, which brings transport and port.", offer=words(*SPEECHES)),
+    key_option("transport", "WHAT", "tcp, udp, both, or an IP protocol's number.", offer=words("tcp", "udp", "both")),
     key_option("port", "PORT", "On the device: a port or a range."),
-    key_option("reach", "WHO", "public, tunnel or lan."),
+    key_option("reach", "WHO", "public, tunnel or lan.", offer=words("public", "tunnel", "lan")),
     key_option("outside_port", "PORT", "On the public address; else one is chosen."),
     key_option("outside_address", "ADDRESS", "Which of the line's fixed addresses."),
     key_option("sources", "NETWORK", "Only from there; can be given again.", words="--source", several=True),
-    key_option("line", "LINE", "By which line it comes in."),
-    key_option("family", "WHICH", "ipv4, ipv6 or both."),
-    key_option("name", "NAME", "The DNS name that people use."),
+    key_option("line", "LINE", "By which line it comes in.", offer=keys_of("lines")),
+    key_option("family", "WHICH", "ipv4, ipv6 or both.", offer=words("ipv4", "ipv6", "both")),
+    key_option("name", "NAME", "The DNS name that people use.", offer=keys_of("names")),
     key_option("path", "PATH", "Of its page, such as /film."),
     key_option("expect", "TEXT", "A text on its first page."),
 )

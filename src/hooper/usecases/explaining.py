@@ -5,10 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Literal
 
-from hooper.errors import HooperError, UsageError
+from hooper.errors import UsageError
 from hooper.planning.catalogue import CATALOGUE
 from hooper.site.words import guess
-from hooper.usecases.run import Run
 from hooper.why.catalogue import CAUSES
 
 
@@ -37,14 +36,13 @@ class ExplainDocument:
     meanings: tuple[CodeMeaning, ...]
 
 
-def explain(run: Run | None, code: str | None) -> tuple[ExplainDocument, list[HooperError]]:
+def explain(code: str | None) -> ExplainDocument:
     """What a code means, or all of them. Raises: UsageError: there is none such."""
-    del run
     known = tuple(dict.fromkeys([*CATALOGUE, *CAUSES]))
     if code is not None and code not in known:
         raise UsageError(f"there is no code {code!r}", remedy=f"{guess(code, known)}All of them: leave the code out.")
     wanted = (code,) if code is not None else known
-    return ExplainDocument(tuple(meaning for one in wanted for meaning in _meanings(one))), []
+    return ExplainDocument(tuple(meaning for one in wanted for meaning in _meanings(one)))
 
 
 def _meanings(code: str) -> list[CodeMeaning]:
