@@ -66,6 +66,11 @@ class VirtualLoop(asyncio.SelectorEventLoop):
     def time(self) -> float:
         return self.impatient.seconds
 
+    async def shutdown_default_executor(self, *arguments: Any) -> None:
+        """At the end threads are waited for, which is another's time: newer Pythons give them 300 seconds."""
+        self.impatient.skips = 0
+        await super().shutdown_default_executor(*arguments)
+
 
 class VirtualClock:
     """The time of day that goes with it."""
