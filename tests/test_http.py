@@ -26,7 +26,7 @@ from hooper.lab.acme import AcmeServer
 from hooper.lab.devices import read_request
 from hooper.lab.identity import TownAuthority
 from hooper.lab.switchboard import Switchboard
-from hooper.names.publish import UpdaterBusy, UpdaterRefuses, open_publisher
+from hooper.names.publish import Setting, UpdaterBusy, UpdaterRefuses, open_publisher
 from hooper.net.http import BODY_LIMIT, HttpAnswer, HttpFailed, http, trusting
 from hooper.net.system import SystemDoor
 from hooper.net.types import Endpoint, Family
@@ -186,7 +186,7 @@ def test_a_name_provider_on_loopback(status: int, outcome: object) -> None:
             tasks.start_soon(listener.serve, provider)
             publisher = open_publisher(SystemDoor(), site(text).site, "u", Path(), 2.0)
             try:
-                said: object = (await publisher.set("a b.example", "A", "203.0.113.44")).means
+                said: object = (await publisher.set([Setting("a b.example", "A", "203.0.113.44")])).means
             except HooperError as exc:
                 said = type(exc)
             tasks.cancel_scope.cancel()

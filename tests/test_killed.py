@@ -131,7 +131,7 @@ def test_updating_a_name(tmp_path: Path) -> None:
             async def update(steps: int = steps) -> str:
                 with state_of(file, tmp_path / f"state-{steps}") as state:
                     names = Names(door, file.site, tmp_path, Given(), 2, 5, state.updates)
-                    (row,) = await names.update([name], again=False, dry=False)
+                    (row,) = await names.update(await names.look([name]), again=False)
                     assert not names.trouble
                     return row.action
 

@@ -330,7 +330,7 @@ def test_dynamic_update_in_the_lab(own: Lab, tmp_path: Path) -> None:
     own.run("lab", "mend")
     own.run("lab", "break", "name-stale")
     row, ran = name(own, "update", *wrong)
-    assert (row["action"], ran.code, "BADKEY" in row["detail"]) == ("failed", 4, True)
+    assert (row["action"], ran.code, "BADKEY" in row["detail"]) == ("refused", 4, True)
 
 
 def test_names_that_others_keep_are_watched(own: Lab, tmp_path: Path) -> None:

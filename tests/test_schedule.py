@@ -9,7 +9,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, invariant, precondition, rule
 
-from hooper.keep.schedule import Pace, Schedule, Turn
+from hooper.keep.schedule import Pace, Schedule
+from hooper.store.kept import Turn
 
 START = datetime(2026, 5, 1, 9, 30, tzinfo=UTC)
 SECOND, MINUTE, HOUR, DAY = (timedelta(seconds=s) for s in (1, 60, 3600, 86_400))

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -12,26 +11,12 @@ from hooper.addresses import parse_address
 from hooper.errors import UsageError
 from hooper.net.proxy import ProxyDoor, ProxyFailed, close_quietly
 from hooper.net.types import Door, Endpoint
-from hooper.secret import SecretRef
+from hooper.site.places import Origin
 
 if TYPE_CHECKING:
     from hooper.site.model import Site
 
 GREETED_WITHIN = 3.0  # seconds, or as long as a probe may take
-
-
-@dataclass(frozen=True)
-class Origin:
-    """A place to look from.
-
-    name: of the interface, empty: the one that leads elsewhere; or the proxy's host. password: of the proxy's user.
-    """
-
-    kind: str  # here, interface, proxy
-    name: str = ""
-    port: int = 0
-    user: str | None = None
-    password: SecretRef | None = None
 
 
 async def open_origin(here: Door, origin: Origin, site: Site, base: Path, deadline: float) -> Door:

@@ -4,24 +4,23 @@ from __future__ import annotations
 
 from dataclasses import replace
 from typing import TYPE_CHECKING, Annotated
-from urllib.parse import urlsplit
 
 import typer
 
 from hooper.cli.completing import pairs, places
 from hooper.errors import UsageError
 from hooper.secret import SecretRef
-from hooper.site.words import chosen, guess
+from hooper.site.words import chosen
 
 if TYPE_CHECKING:
     from collections.abc import Iterable
 
     from hooper.addresses import IPAddress
-    from hooper.check.origin import Origin
     from hooper.cli.screen import Screen
     from hooper.comparison import Comparison
     from hooper.planning.values import Finding
     from hooper.site.model import Site
+    from hooper.site.places import Origin
 
 FROM_PHONE = "join this computer to a phone's mobile data by cable, then look from there"
 FromOption = Annotated[
@@ -53,7 +52,13 @@ WanOption = Annotated[
 
 def parse_origin(text: str, proxy_password: str | None) -> Origin:
     """Read --from. Raises: UsageError; a password in it is never repeated."""
-    origin = _origin(text)
+    from hooper.site.places import PlaceWrong
+    from hooper.site.places import parse_origin as parse
+
+    try:
+        origin = parse(text)
+    except PlaceWrong as exc:
+        raise UsageError(f"--from: {exc}", remedy=exc.remedy.format("--proxy-password")) from None
     if proxy_password is None:
         if origin.user is not None:
             message = "the proxy's user needs a password"
@@ -65,36 +70,6 @@ def parse_origin(text: str, proxy_password: str | None) -> Origin:
         return replace(origin, password=SecretRef.parse(proxy_password))
     except ValueError as exc:
         raise UsageError(f"--proxy-password: {exc}", remedy="Write env:NAME or file:PATH.") from None
-
-
-def _origin(text: str) -> Origin:
-    from hooper.check.origin import Origin
-
-    if text == "here":
-        return Origin("here")
-    if text == "interface":
-        return Origin("interface")
-    kind, colon, rest = text.partition(":")
-    if kind == "interface" and colon and rest and len(rest) < 64:
-        return Origin("interface", rest)
-    if text.startswith("socks5://"):
-        try:
-            url = urlsplit(text)
-            if url.password is not None:
-                raise UsageError(
-                    "a password in the arguments can be read by everyone on this machine",
-                    remedy="Leave it out of the URL and give --proxy-password env:NAME or file:PATH.",
-                )
-            if url.hostname and url.path in ("", "/") and not url.query and not url.fragment:
-                return Origin("proxy", url.hostname, url.port or 1080, url.username)
-        except ValueError:
-            pass
-        raise UsageError("--from: not a SOCKS5 URL", remedy="Write it like socks5://198.51.100.7:1080.")
-    raise UsageError(
-        f"--from {text!r} is not understood",
-        remedy=f"{guess(kind, ('here', 'interface'))}Give here, interface (the one that leads elsewhere),"
-        " interface:NAME, or socks5://HOST:PORT.",
-    )
 
 
 def read_address(option: str, text: str) -> IPAddress:

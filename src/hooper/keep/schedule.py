@@ -13,6 +13,8 @@ from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
 from typing import Literal
 
+from hooper.store.kept import Turn
+
 Outcome = Literal["well", "failed", "stopped"]
 MOST_HELD = timedelta(days=7)  # a provider that says to wait longer is asked again all the same
 
@@ -38,21 +40,6 @@ class Pace:
     def longest(self) -> timedelta:
         """Nothing that is not stopped is further away than this."""
         return max(self.every, self.latest) * (1 + self.spread)
-
-
-@dataclass(frozen=True, slots=True)
-class Turn:
-    """Where a task stands; it can be kept over a restart.
-
-    due: the next run; None: stopped, until what it goes by has changed. last: the last run. failures: in a row. hold:
-    nothing makes it run before that, such as what a provider said. runs: how many there were.
-    """
-
-    due: datetime | None
-    last: datetime | None = None
-    failures: int = 0
-    hold: datetime | None = None
-    runs: int = 0
 
 
 class Schedule:

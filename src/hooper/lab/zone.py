@@ -15,6 +15,7 @@ from hooper.net.types import Endpoint
 if TYPE_CHECKING:
     import dns.message
     import dns.rcode
+    import dns.rrset
 
 ZONE, PRIMARY = "heronquay.example", "ns.heronquay.example"
 TTL = 60  # seconds
@@ -140,7 +141,7 @@ class Zone:
         return f"{PRIMARY}. net.{ZONE}. {self.serial} 3600 600 86400 {TTL}"
 
     def _update(self, asked: dns.message.Message) -> dns.rcode.Rcode:
-        """RFC 2136 section 3.4.2, without prerequisites. The signature has been checked."""
+        """RFC 2136 sections 3.2 and 3.4.2. The signature has been checked."""
         import dns.rcode
         import dns.rdataclass
         import dns.rdatatype
@@ -153,6 +154,9 @@ class Zone:
         names = [change.name.to_text(omit_final_dot=True).lower() for change in changes]
         if not all(name == ZONE or name.endswith(f".{ZONE}") for name in names):
             return dns.rcode.NOTZONE
+        unmet = self._unmet(asked.sections[1])
+        if unmet is not None:
+            return unmet
         for name, change in zip(names, changes, strict=True):
             kind = dns.rdatatype.to_text(change.rdtype)
             values = [record.to_text().strip('"') for record in change]
@@ -165,6 +169,24 @@ class Zone:
                 for value in values:
                     self.add(name, kind, value)
         return dns.rcode.NOERROR
+
+    def _unmet(self, prerequisites: list[dns.rrset.RRset]) -> dns.rcode.Rcode | None:
+        """The first prerequisite that is not met (RFC 2136 section 3.2.5); None: all are."""
+        import dns.rcode
+        import dns.rdataclass
+        import dns.rdatatype
+
+        for one in prerequisites:
+            name, kind = one.name.to_text(omit_final_dot=True).lower(), dns.rdatatype.to_text(one.rdtype)
+            there = any(key[0] == name for key in self.records) if kind == "ANY" else bool(self.get(name, kind))
+            if one.deleting == dns.rdataclass.NONE and there:
+                return dns.rcode.YXDOMAIN if kind == "ANY" else dns.rcode.YXRRSET
+            if one.deleting == dns.rdataclass.ANY and not there:
+                return dns.rcode.NXDOMAIN if kind == "ANY" else dns.rcode.NXRRSET
+            wanted = sorted(record.to_text().strip('"') for record in one)
+            if one.deleting is None and sorted(self.get(name, kind)) != wanted:
+                return dns.rcode.NXRRSET
+        return None
 
 
 def _not_authorized(data: bytes) -> bytes | None:

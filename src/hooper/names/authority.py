@@ -15,6 +15,7 @@ from hooper.net.types import Door, Endpoint
 from hooper.site.model import Site
 
 QUESTION_S = 3.0  # seconds for one question to one server; more does not help
+GRACE_S = 0.5  # seconds for further servers once one has answered
 SERVERS = 13  # of a zone; more fit into no referral (RFC 1035 section 2.3.4), and are not asked
 
 
@@ -64,11 +65,17 @@ async def authority_of(door: Door, resolvers: Sequence[Endpoint], name: str, dea
 
 
 async def authority_for(door: Door, site: Site, name: str, updated_by: str, deadline: float) -> ZoneServers:
-    """The servers of a name: the one that its updater names, else those of its zone. deadline: as `authority_of`."""
+    """The servers of a name: the one that its updater names and those that it tells of, else those of its zone.
+
+    deadline: as `authority_of`.
+    """
     updater = site.updaters.get(updated_by)
-    if updater is not None and updater.server is not None:
-        return ZoneServers(name, (Endpoint(*updater.server),))
-    return await authority_of(door, await resolvers_of(door, site), name, min(deadline, QUESTION_S))
+    if updater is None or updater.server is None:
+        return await authority_of(door, await resolvers_of(door, site), name, min(deadline, QUESTION_S))
+    first = Endpoint(*updater.server)
+    others = await authority_of(door, [first], name, min(deadline, QUESTION_S))
+    more = others.servers if others.authoritative else ()
+    return ZoneServers(others.zone or name, (first, *(server for server in more if server != first)))
 
 
 async def _addresses(door: Door, resolver: Endpoint, names: Sequence[str], deadline: float) -> list[IPAddress]:
@@ -102,20 +109,33 @@ async def published(door: Door, where: ZoneServers, name: str, kind: str, deadli
     return Published(None, problem)
 
 
+async def all_show(
+    door: Door, where: ZoneServers, name: str, kind: str, deadline: float, grace: float = GRACE_S
+) -> dict[Endpoint, tuple[str, ...] | None]:
+    """What each server has for `name`; None: it does not answer. Never raises for the network.
+
+    deadline: seconds for the first answer; grace: for the others after it.
+    """
+    shown: dict[Endpoint, tuple[str, ...] | None] = dict.fromkeys(where.servers)
+
+    async def one(server: Endpoint, scope: anyio.CancelScope) -> None:
+        try:
+            shown[server] = await records(door, server, name, kind, deadline, recursive=not where.authoritative)
+        except HooperError:
+            return
+        scope.deadline = min(scope.deadline, door.clock.monotonic() + grace)
+
+    async with anyio.create_task_group() as tasks:
+        tasks.cancel_scope.deadline = door.clock.monotonic() + deadline
+        for server in where.servers:
+            tasks.start_soon(one, server, tasks.cancel_scope)
+    return shown
+
+
 async def shown_by_all(
     door: Door, where: ZoneServers, name: str, kind: str, value: str, deadline: float
 ) -> bool | None:
     """Whether every server that answers has `value` for `name`; None: none answers."""
-    answers: list[bool] = []
-
-    async def one(server: Endpoint) -> None:
-        try:
-            values = await records(door, server, name, kind, deadline, recursive=not where.authoritative)
-        except HooperError:
-            return
-        answers.append(value in values)
-
-    async with anyio.create_task_group() as tasks:
-        for server in where.servers:
-            tasks.start_soon(one, server)
+    shown = await all_show(door, where, name, kind, deadline, deadline)
+    answers = [value in values for values in shown.values() if values is not None]
     return all(answers) if answers else None

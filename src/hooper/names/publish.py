@@ -3,25 +3,21 @@
 from __future__ import annotations
 
 import base64
-import binascii
 import json
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Literal, Protocol
 from urllib.parse import quote, quote_plus
 
-from hooper.errors import CounterpartError, HooperError, MachineError, WireError
+from hooper.errors import CounterpartError, MachineError
 from hooper.files import read_text
-from hooper.net.types import Door, Endpoint
+from hooper.net.types import Door
 from hooper.secret import Secret, excerpt, keep_out_of_output
 from hooper.site import placeholders
 
 if TYPE_CHECKING:
-    import dns.message
-    import dns.name
-
     from hooper.net.http import HttpAnswer
     from hooper.site.model import Meaning, Site, Updater, UpdaterRequest
 
@@ -59,10 +55,25 @@ class UpdaterUnclear(CounterpartError):
     remedy = "Compare its answer with the updater's `answers` in the site file."
 
 
-class Publisher(Protocol):
-    """How one updater publishes. Raises, all three: UpdaterBusy, UpdaterRefuses, UpdaterUnclear, CounterpartError."""
+@dataclass(frozen=True)
+class Setting:
+    """A record as it is to be: the one of its type (A, AAAA) that the name has."""
 
-    async def set(self, name: str, kind: str, value: str) -> UpdaterSaid: ...
+    name: str
+    kind: str
+    value: str
+
+
+class Publisher(Protocol):
+    """How one updater publishes. Raises, all three: UpdaterBusy, UpdaterRefuses, UpdaterUnclear, CounterpartError.
+
+    together: it takes several settings at once.
+    """
+
+    @property
+    def together(self) -> bool: ...
+
+    async def set(self, settings: Sequence[Setting]) -> UpdaterSaid: ...
 
     async def set_text(self, name: str, value: str) -> UpdaterSaid: ...
 
@@ -76,6 +87,12 @@ def open_publisher(door: Door, site: Site, key: str, base: Path, deadline: float
     if updater.kind == "http":
         roots = read_text(base / updater.trust.place) if updater.trust is not None else None
         return HttpPublisher(door, updater, token, roots, deadline)
+    if updater.kind == "command":
+        from hooper.names.handing import CommandPublisher
+
+        return CommandPublisher(updater, token, base)
+    from hooper.names.dynamic import DnsPublisher
+
     assert token is not None
     return DnsPublisher(door, site, updater, token, deadline)
 
@@ -91,9 +108,16 @@ class HttpPublisher:
     roots: str | None
     deadline: float
 
-    async def set(self, name: str, kind: str, value: str) -> UpdaterSaid:
-        assert self.updater.set is not None
-        return await self._do(self.updater.set, name, kind, value)
+    @property
+    def together(self) -> bool:
+        return False
+
+    async def set(self, settings: Sequence[Setting]) -> UpdaterSaid:
+        assert self.updater.used_set is not None
+        said = UpdaterSaid("unchanged", "")
+        for one in settings:
+            said = await self._do(self.updater.used_set, one.name, one.kind, one.value)
+        return said
 
     async def set_text(self, name: str, value: str) -> UpdaterSaid:
         if self.updater.set_text is None:
@@ -108,25 +132,41 @@ class HttpPublisher:
     async def _do(self, request: UpdaterRequest, name: str, kind: str, value: str) -> UpdaterSaid:
         from hooper.net.http import HttpFailed, http
 
-        words = _words(self.updater, self.token, name, kind, value)
-        url = placeholders.fill(request.url, {word: quote(text, safe="") for word, text in words.items()})
-        headers = {key: placeholders.fill(text, words) for key, text in request.headers.items()}
-        if any("\r" in text or "\n" in text for text in headers.values()):
-            raise MachineError("the secret holds a line break, which no header can", code="secret-unusable")
-        content = None
-        if request.body is not None:
-            content, usual = _body(request, headers, words)
-            if not any(key.lower() == "content-type" for key in headers):
-                headers["Content-Type"] = usual
+        filled = fill(self.updater, self.token, request, Setting(name, kind, value))
         try:
             async with http(self.door, self.roots, self.deadline) as client:
-                answer = await client.request(request.method, url, headers=headers, content=content)
+                answer = await client.request(request.method, filled.url, headers=filled.headers, content=filled.body)
         except HttpFailed as exc:
             host = request.url.split("/")[2]
             raise CounterpartError(
                 f"the name provider {host} cannot be reached: {exc.message}", code="updater-unreachable"
             ) from None
-        return understand(self.updater.answers, answer, self.door.clock.now())
+        return understand(self.updater.used_answers, answer, self.door.clock.now())
+
+
+@dataclass(frozen=True)
+class Filled:
+    """A request as it is sent."""
+
+    method: str
+    url: str
+    headers: dict[str, str]
+    body: bytes | None
+
+
+def fill(updater: Updater, token: Secret | None, request: UpdaterRequest, one: Setting) -> Filled:
+    """A request with its words filled in. Raises: MachineError: the secret cannot stand in a header."""
+    words = _words(updater, token, one.name, one.kind, one.value)
+    url = placeholders.fill(request.url, {word: quote(text, safe="") for word, text in words.items()})
+    headers = {key: placeholders.fill(text, words) for key, text in request.headers.items()}
+    if any("\r" in text or "\n" in text for text in headers.values()):
+        raise MachineError("the secret holds a line break, which no header can", code="secret-unusable")
+    content = None
+    if request.body is not None:
+        content, usual = _body(request, headers, words)
+        if not any(key.lower() == "content-type" for key in headers):
+            headers["Content-Type"] = usual
+    return Filled(request.method, url, headers, content)
 
 
 def _words(updater: Updater, token: Secret | None, name: str, kind: str, value: str) -> dict[str, str]:
@@ -186,158 +226,3 @@ def understand(answers: tuple[Meaning, ...], answer: HttpAnswer, now: datetime) 
 
 def _fits(one: Meaning, status: int, text: str) -> bool:
     return (one.status is None or status in one.status) and (one.says is None or one.says.search(text) is not None)
-
-
-# --- dynamic update
-
-
-class UpdateRefused(CounterpartError):
-    """The DNS server refuses a dynamic update."""
-
-    code = "update-refused"
-    remedy = "Correct the key's name, algorithm or secret, this machine's clock, or what the server allows the key."
-
-
-@dataclass(frozen=True)
-class DnsPublisher:
-    """Dynamic update (RFC 2136) with a transaction signature (RFC 8945)."""
-
-    door: Door
-    site: Site
-    updater: Updater
-    token: Secret
-    deadline: float
-
-    async def set(self, name: str, kind: str, value: str) -> UpdaterSaid:
-        return await self._update(name, kind, replace=value)
-
-    async def set_text(self, name: str, value: str) -> UpdaterSaid:
-        return await self._update(name, "TXT", add=value)
-
-    async def clear_text(self, name: str, value: str) -> UpdaterSaid:
-        return await self._update(name, "TXT", delete=value)
-
-    async def _update(
-        self, name: str, kind: str, *, replace: str | None = None, add: str | None = None, delete: str | None = None
-    ) -> UpdaterSaid:
-        import dns.update
-
-        from hooper.net.dns import records
-
-        server, zone = await self.find(name)
-        ring, key_name = self._keyring()
-        message = dns.update.UpdateMessage(
-            zone, keyring=ring, keyname=key_name, keyalgorithm=f"{self.updater.algorithm}."
-        )
-        absolute = f"{name}."
-        if replace is not None:
-            message.replace(absolute, self.updater.ttl, kind, replace)
-        if add is not None:
-            message.add(absolute, self.updater.ttl, kind, f'"{add}"')
-        if delete is not None:
-            message.delete(absolute, kind, f'"{delete}"')
-        await self._send(server, message, zone)
-        wanted = replace if replace is not None else add
-        shown = await records(self.door, server, name, kind, self.deadline, recursive=False)
-        if wanted is not None and wanted not in shown:
-            raise UpdaterUnclear(
-                f"{server} took the update, and does not show {wanted} for {name}",
-                remedy="Look into the server's log; perhaps another view or server answers.",
-            )
-        return UpdaterSaid("done", f"{server} has it")
-
-    async def find(self, name: str) -> tuple[Endpoint, str]:
-        """The server to send updates to, and the zone. Raises: CounterpartError: none is found."""
-        from ipaddress import ip_address
-
-        from hooper.names.authority import resolvers_of
-        from hooper.net.dns import records, zone_of
-
-        if self.updater.server is not None:
-            server = Endpoint(*self.updater.server)
-            if self.updater.zone is not None:
-                return server, self.updater.zone
-            found = await zone_of(self.door, server, name, self.deadline)
-            if found is None:
-                raise UpdateRefused(f"{server} has no zone that {name} is in")
-            return server, found[0]
-        problem: HooperError | None = None
-        for resolver in await resolvers_of(self.door, self.site):
-            try:
-                found = await zone_of(self.door, resolver, name, self.deadline)
-                if found is None:
-                    continue
-                zone, primary = found
-                for text in await records(self.door, resolver, primary, "A", self.deadline):
-                    return Endpoint(ip_address(text), 53), self.updater.zone or zone
-            except HooperError as exc:
-                problem = exc
-        raise problem or CounterpartError(
-            f"no server is found that has the zone of {name}",
-            code="zone-not-found",
-            remedy="Name it: `server` in [updaters.*].",
-        )
-
-    def _keyring(self) -> tuple[dict[dns.name.Name, bytes], dns.name.Name]:
-        import dns.name
-
-        assert self.updater.key is not None
-        try:
-            secret = base64.b64decode(self.token.reveal(), validate=True)
-            name = dns.name.from_text(self.updater.key)
-        except (binascii.Error, ValueError, dns.exception.DNSException):
-            raise MachineError(
-                "the key of the dynamic update is not base64, or its name is none",
-                code="secret-unusable",
-                remedy="Copy the secret as the server's configuration has it, without quotes.",
-            ) from None
-        return {name: secret}, name
-
-    async def _send(self, server: Endpoint, message: dns.message.Message, zone: str) -> None:
-        """Raises: UpdateRefused; NoAnswer, ConnectFailed, WireError."""
-        import dns.exception
-        import dns.message
-        import dns.rcode
-        import dns.tsig
-
-        from hooper.net.dns import ask_raw, parse_unchecked
-
-        data = await ask_raw(self.door, server, message, self.deadline)
-        try:
-            answer = parse_unchecked(data)
-        except (dns.exception.DNSException, ValueError, LookupError):
-            raise WireError("answer", 0, f"{server} answers with a damaged message") from None
-        rcode = answer.rcode()
-        if rcode != dns.rcode.NOERROR:
-            raise UpdateRefused(self._why(server, zone, answer))
-        try:
-            signed = dns.message.from_wire(data, keyring=message.keyring, request_mac=message.mac)
-        except (dns.exception.DNSException, ValueError, LookupError):
-            raise WireError("signature", 0, f"the answer of {server} is not signed with our key") from None
-        if not signed.had_tsig:
-            raise WireError("signature", 0, f"the answer of {server} is not signed")
-
-    def _why(self, server: Endpoint, zone: str, answer: dns.message.Message) -> str:
-        """RFC 8945 section 5.2 and RFC 2136 section 2.2 in words."""
-        import dns.rcode
-
-        error = answer.tsig[0].error if answer.tsig is not None else 0
-        key = self.updater.key
-        if error == dns.rcode.BADKEY:
-            return f"{server} does not know the key {key!r} with {self.updater.algorithm} (BADKEY)"
-        if error == dns.rcode.BADSIG:
-            return f"{server} does not accept the secret of the key {key!r} (BADSIG)"
-        if error == dns.rcode.BADTIME:
-            assert answer.tsig is not None
-            theirs = int.from_bytes(answer.tsig[0].other, "big") if len(answer.tsig[0].other) == 6 else None
-            by = f" by {abs(theirs - answer.tsig[0].time_signed)} s" if theirs is not None else ""
-            return f"the clocks of {server} and of this machine differ{by} (BADTIME); set the wrong one right"
-        words = {
-            dns.rcode.REFUSED: f"it does not allow the key {key!r} to change this",
-            dns.rcode.NOTAUTH: f"it does not have the zone {zone}, or not the key {key!r}",
-            dns.rcode.NOTZONE: f"the name is not in its zone {zone}",
-            dns.rcode.SERVFAIL: "it failed; its log says why (often its zone file cannot be written)",
-            dns.rcode.NOTIMP: "it knows no dynamic updates",
-        }
-        code = answer.rcode()
-        return f"{server} refuses the update: {words.get(code, 'no reason')} ({dns.rcode.to_text(code)})"

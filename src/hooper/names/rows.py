@@ -7,7 +7,21 @@ from typing import Literal
 
 from hooper.planning.values import Finding
 
-Action = Literal["current", "needed", "updated", "watched", "waiting", "refused", "failed", "unknown"]
+Action = Literal["current", "needed", "updated", "watched", "pending", "waiting", "refused", "failed", "unknown"]
+
+
+@dataclass(frozen=True, slots=True)
+class ServerShows:
+    """What one server has for a name.
+
+    server: its address. kind: authoritative, or a resolver, which may keep what is old for a while. values: what it
+    has; null: it does not answer. ok: that is what is wanted.
+    """
+
+    server: str
+    kind: Literal["authoritative", "resolver"]
+    values: tuple[str, ...] | None
+    ok: bool
 
 
 @dataclass(frozen=True, slots=True)
@@ -16,9 +30,12 @@ class NameRow:
 
     wanted: the address it should have; empty: not known. published: the one it has; empty: none, or nobody tells.
     action: current: as it should be; needed: to be updated; updated: it was; watched: kept by the router or a device;
-    waiting: the provider asked to wait; refused: the provider said no for good; failed; unknown: something is missing.
+    pending: an update was taken, and does not show everywhere yet; waiting: the provider is left alone for now;
+    refused: the provider said no for good; failed; unknown: something is missing.
     ok: what is published is what is wanted. name: the DNS name. type: the record's type, A or AAAA. updated_by: who
-    keeps it. wanted_source: where the wanted address comes from. published_source: who told the published one.
+    keeps it. wanted_source: where the wanted address comes from. published_source: who told the published one. servers:
+    what each that was asked has. took_s: seconds from the update until all of the name's own servers had it; null: it
+    was not updated, or that has not been seen.
     """
 
     name: str
@@ -31,6 +48,8 @@ class NameRow:
     action: Action
     ok: bool
     detail: str
+    servers: tuple[ServerShows, ...] = ()
+    took_s: float | None = None
 
 
 @dataclass(frozen=True, slots=True)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
@@ -15,30 +15,24 @@ import anyio
 from hooper import deeds
 from hooper.addresses import classify
 from hooper.clock import rfc3339
-from hooper.errors import HooperError
+from hooper.durations import shown_duration
+from hooper.errors import HooperError, MachineError
 from hooper.line.public import public_addresses
 from hooper.line.sources import Given, PublicAddress
-from hooper.names.authority import (
-    QUESTION_S,
-    Published,
-    ZoneServers,
-    authority_for,
-    published,
-    resolvers_of,
-    shown_by_all,
-)
-from hooper.names.publish import UpdaterBusy, UpdaterRefuses, open_publisher
-from hooper.names.rows import NameRow
-from hooper.net.types import Door
+from hooper.names.authority import QUESTION_S, ZoneServers, all_show, authority_for, resolvers_of
+from hooper.names.publish import Setting, UpdaterBusy, UpdaterRefuses, open_publisher
+from hooper.names.rows import NameRow, ServerShows
+from hooper.net.types import Door, Endpoint
 from hooper.planning.values import Finding
 from hooper.site.model import Site
 from hooper.sourced import SourcedAddress
 from hooper.store.updates import LastUpdate
 
-SHOWN_EVERY = 1.0  # seconds between looks whether an update has arrived
-
-
+FIRST_LOOK, SHOWN_EVERY = 0.02, 1.0  # seconds until the first look whether an update shows, and between looks at most
 LAST_S = 1.0  # seconds for this machine's own resolver, once all others were asked in vain
+SHOWS_WITHIN = timedelta(minutes=10)  # an update that was taken and does not show by then is made again
+RETRY, RETRY_AT_MOST = timedelta(seconds=30), timedelta(hours=1)  # after a failure; it doubles with each further one
+Record = tuple[str, str]  # name and type
 
 
 class UpdateMemory(Protocol):
@@ -53,7 +47,8 @@ class UpdateMemory(Protocol):
 class Names:
     """One run. known: of the lines, before anything is asked. base: the site file's folder.
 
-    deadline: seconds for each question; patience: seconds for an update to show at the authoritative servers.
+    deadline: seconds for each question; patience: seconds for an update to show at the authoritative servers. patient:
+    a provider that failed is left alone for a while, longer each time.
     """
 
     here: Door
@@ -63,147 +58,275 @@ class Names:
     deadline: float
     patience: float
     memory: UpdateMemory | None
+    patient: bool = False
     trouble: list[HooperError] = field(default_factory=list)
     findings: list[Finding] = field(default_factory=list)
     public: dict[str, PublicAddress] = field(default_factory=dict)
-    _unread: set[str] = field(default_factory=set)  # names whose published address nobody tells
+    _where: dict[str, ZoneServers] = field(default_factory=dict)
+    _unread: set[Record] = field(default_factory=set)  # records whose published value no server of their own tells
 
     async def look(self, names: Sequence[str]) -> list[NameRow]:
-        """How the names stand. Raises: NoNetwork."""
-        rows, _ = await self._look(names)
-        return [rows[name] for name in names]
-
-    async def _look(self, names: Sequence[str]) -> tuple[dict[str, NameRow], dict[str, ZoneServers]]:
-        wanted: dict[str, SourcedAddress] = {}
-        where: dict[str, ZoneServers] = {}
-        rows: dict[str, NameRow] = {}
+        """How the names stand, one row for each of their records. Raises: NoNetwork."""
+        wanted: dict[Record, SourcedAddress] = {}
+        rows: dict[Record, NameRow] = {}
+        records = [(name, kind) for name in names for kind in self.site.names[name].types]
 
         async def of_lines() -> None:
             lines = tuple(dict.fromkeys(self.site.names[name].line for name in names))
             self.public = await public_addresses(self.here, self.site, lines, self.known, self.deadline)
-            for line, found in self.public.items():
-                wanted[line] = found.address
+            for found in self.public.values():
                 self.findings += found.findings()
-
-        async def of_name(name: str) -> None:
-            entry = self.site.names[name]
-            where[name] = ZoneServers(None, ())
-            shown = Published(None, f"no server has told it within {self.deadline:g} s")
-            with anyio.move_on_after(self.deadline):  # for all who are asked about it
-                where[name] = await authority_for(self.here, self.site, name, entry.updated_by, self.deadline)
-                shown = await published(self.here, where[name], name, "A", min(self.deadline, QUESTION_S))
-                if shown.values is None or not where[name].authoritative:
-                    self._unread.add(name)  # what resolvers have may be old
-                if shown.values is None and where[name].authoritative:
-                    resolving = ZoneServers(None, tuple(await resolvers_of(self.here, self.site)))
-                    shown = await published(self.here, resolving, name, "A", min(self.deadline, QUESTION_S))
-            if shown.values is None:
-                self._unread.add(name)
-            values = shown.values
-            if values is None:  # no server could be asked directly: then as any program would
-                values, source = (), "no resolver answers"
-                with anyio.move_on_after(min(self.deadline, LAST_S)), suppress(HooperError):
-                    found = await self.here.lookup(name.replace("*", "hooper", 1), "ipv4")
-                    values, source = tuple(str(address) for address in found), "this machine's resolver"
-            else:
-                source = shown.source
-            rows[name] = NameRow(name, "A", entry.updated_by, (), "", values, source, "unknown", False, "")
+            for name, kind in records:
+                wanted[name, kind] = await self._wanted(name, kind)
 
         async with anyio.create_task_group() as tasks:
             tasks.start_soon(of_lines)
-            for name in names:
-                tasks.start_soon(of_name, name)
-        judged = {
-            name: _judged(rows[name], wanted[self.site.names[name].line], self.here.clock.now()) for name in names
-        }
-        return {name: self._doubted(row) for name, row in judged.items()}, where
+            for record in records:
+                tasks.start_soon(self._read, record, rows)
+        now = self.here.clock.now()
+        return [self._doubted(_judged(rows[record], wanted[record], now)) for record in records]
+
+    async def _wanted(self, name: str, kind: str) -> SourcedAddress:
+        entry = self.site.names[name]
+        if kind == "A":
+            return self.public[entry.line].address
+        from hooper.line.public6 import public6
+
+        return await public6(self.here, self.site, entry.line, entry.host)
+
+    async def _read(self, record: Record, rows: dict[Record, NameRow]) -> None:
+        """What is published. The name's own servers are asked; where none answers, resolvers, which may be behind."""
+        name, kind = record
+        by = self.site.names[name].updated_by
+        servers: list[ServerShows] = []
+        where = ZoneServers(None, ())
+        with anyio.move_on_after(self.deadline):  # for all who are asked about it
+            where = await authority_for(self.here, self.site, name, by, self.deadline)
+            servers = await self._shows(where, record)
+            if where.authoritative and not any(one.values is not None for one in servers):
+                resolving = ZoneServers(None, tuple(await resolvers_of(self.here, self.site)))
+                servers += await self._shows(resolving, record)
+        self._where[name] = where
+        first = next((one for one in servers if one.values is not None), None)
+        if first is None or first.kind == "resolver":
+            self._unread.add(record)
+        values: tuple[str, ...] = ()
+        source = "no resolver answers"
+        if first is not None:
+            values = first.values or ()
+            source = f"{'authoritative server' if first.kind == 'authoritative' else 'resolver'} {first.server}"
+        else:  # no server could be asked directly: then as any program would
+            with anyio.move_on_after(min(self.deadline, LAST_S)), suppress(HooperError):
+                family = "ipv4" if kind == "A" else "ipv6"
+                found = await self.here.lookup(name.replace("*", "hooper", 1), family)  # type: ignore[arg-type]
+                values, source = tuple(str(address) for address in found), "this machine's resolver"
+        rows[record] = NameRow(name, kind, by, (), "", values, source, "unknown", False, "", tuple(servers))
+
+    async def _shows(self, where: ZoneServers, record: Record) -> list[ServerShows]:
+        shown = await all_show(self.here, where, *record, min(self.deadline, QUESTION_S))
+        return [
+            ServerShows(_words(server), "authoritative" if where.authoritative else "resolver", values, False)
+            for server, values in shown.items()
+        ]
 
     def _doubted(self, row: NameRow) -> NameRow:
         """A name whose own servers did not answer is not called current: a resolver may have kept what it has."""
-        if row.name not in self._unread or not row.ok:
+        if row.action == "pending" and row.updated_by not in self.site.updaters:
+            row = replace(row, action="watched")
+        if (row.name, row.type) not in self._unread or not row.ok:
             return row
         detail = f"its own servers do not answer; {row.published_source} has this, which may be old"
         return replace(row, action="unknown", ok=False, detail=detail)
 
     # --- update
 
-    async def update(self, names: Sequence[str], *, again: bool, dry: bool) -> list[NameRow]:
-        """Update those that are not as they should be. again: ask also where the provider said never or later.
+    async def update(self, rows: Sequence[NameRow], *, again: bool) -> list[NameRow]:
+        """Update those that were seen to need it. again: ask also where the provider said never or later.
 
-        Raises: NoNetwork; StateError.
+        Raises: StateError.
         """
-        rows, where = await self._look(names)
-        out: list[NameRow] = []
-        for name in names:
-            row = rows[name]
-            if row.action == "needed" and name in self._unread and self._was_done(row):
-                detail = (
-                    f"nobody tells what is published: {row.published_source}; the last update was for {row.wanted[0]}"
-                )
-                row = replace(row, action="unknown", detail=detail)
-            elif row.action == "needed" and not dry:
-                row = await self._update(row, where[name], again=again)
-            out.append(row)
-        return out
+        out = {(row.name, row.type): self._ready(row, again=again) for row in rows}
+        needed = [row for row in out.values() if row.action == "needed"]
+        for key in dict.fromkeys(row.updated_by for row in needed):
+            mine = [row for row in needed if row.updated_by == key]
+            out |= {(row.name, row.type): row for row in await self._publish(key, mine)}
+        return list(out.values())
 
     def _last(self, row: NameRow) -> LastUpdate | None:
         return self.memory.last_update(row.name, row.type, self.here.clock.now()) if self.memory is not None else None
 
-    def _was_done(self, row: NameRow) -> bool:
-        """Whether the last update was for the address that is wanted, and was taken."""
-        last = self._last(row)
-        return last is not None and last.outcome == "done" and last.value == row.wanted[0]
+    def _ready(self, row: NameRow, *, again: bool) -> NameRow:
+        """The row as it is to be treated now: whether an update is due, or the provider is to be left alone."""
+        updater = self.site.updaters.get(row.updated_by)
+        if updater is None or row.action not in ("needed", "current"):
+            return row
+        last, now = self._last(row), self.here.clock.now()
+        if row.action == "current":
+            dropped = updater.refresh is not None and (
+                last is None or now - last.at >= timedelta(seconds=updater.refresh) or last.outcome != "done"
+            )
+            if not dropped:
+                return row
+            row = replace(row, action="needed", detail="updated again, since the provider drops names that never are")
+        if last is None or again:
+            return row
+        done = last.outcome == "done" and last.value == row.wanted[0]
+        if done and (row.name, row.type) in self._unread:
+            said = f"nobody tells what is published: {row.published_source}; the last update was for {row.wanted[0]}"
+            return replace(row, action="unknown", detail=said)
+        if done and not row.ok and last.shown:
+            said = f"another hand has changed it since the update of {rfc3339(last.at)}"
+            return self._held(row, last, now) or replace(row, detail=said)
+        same_updater = last.mark == mark_of(self.site, row.updated_by, self.base)
+        if done and not row.ok and same_updater and now - last.at < SHOWS_WITHIN:
+            said = f"the update of {rfc3339(last.at)} was taken, and does not show yet; {deeds.ASK_AGAIN} asks again"
+            return replace(row, action="pending", detail=said)
+        return self._held(row, last, now) or row
 
-    async def _update(self, row: NameRow, where: ZoneServers, *, again: bool) -> NameRow:
-        now, value = self.here.clock.now(), row.wanted[0]
-        mark = mark_of(self.site, row.updated_by)
-        last = self._last(row)
-        if last is not None and not again:
-            held = _held(row, last, mark, now)
-            if held is not None:
-                return held
+    def _held(self, row: NameRow, last: LastUpdate, now: datetime) -> NameRow | None:
+        """Whether the provider is to be left alone, by what it said the last time."""
+        until = last.not_before
+        if last.outcome == "wait" and until is not None and now < until:
+            detail = f"the provider asked to wait until {rfc3339(until)}; {deeds.ASK_AGAIN} asks now"
+            return replace(row, action="waiting", detail=detail)
+        if last.outcome == "never" and last.mark == mark_of(self.site, row.updated_by, self.base):
+            day = rfc3339(last.at)[:10]
+            detail = f"not asked again, since on {day} {last.said}; correct it, then give {deeds.ASK_AGAIN}"
+            return replace(row, action="refused", detail=detail)
+        if last.outcome == "failed" and self.patient and until is not None and now < until:
+            times = f"{last.failures} times" if last.failures > 1 else "once"
+            detail = f"it failed {times}, and is left alone until {rfc3339(until)}: {last.said}"
+            return replace(row, action="waiting", detail=detail)
+        spacing = self.site.updaters[row.updated_by].spacing
+        if last.outcome == "done" and spacing is not None and now < (free := last.at + timedelta(seconds=spacing)):
+            wants = f"the provider wants {shown_duration(spacing)} between two updates"
+            return replace(row, action="waiting", detail=f"{wants}, so not before {rfc3339(free)}")
+        return None
+
+    async def _publish(self, key: str, rows: Sequence[NameRow]) -> list[NameRow]:
+        """Update these names by one updater: at once where it takes several, else one after the other."""
+        out: list[NameRow] = []
         try:
-            publisher = open_publisher(self.here, self.site, row.updated_by, self.base, self.deadline)
-            said = await publisher.set(row.name, row.type, value)
-        except UpdaterBusy as exc:
-            until = now + timedelta(seconds=exc.wait_s)
-            self._remember(row, LastUpdate(value, now, "wait", exc.message, until, mark))
-            exc.remedy = f"Run the command again after {rfc3339(until)}; before, it is not asked."
-            return self._failed(row, exc, "waiting")
-        except UpdaterRefuses as exc:
-            self._remember(row, LastUpdate(value, now, "never", exc.message, None, mark))
-            exc.remedy += f" Then give {deeds.ASK_AGAIN}: until then it is not asked any more."
-            return self._failed(row, exc, "refused")
+            publisher = open_publisher(self.here, self.site, key, self.base, self.deadline)
         except HooperError as exc:
-            self._remember(row, LastUpdate(value, now, "failed", exc.message, None, mark))
-            return self._failed(row, exc, "failed")
-        self._remember(row, LastUpdate(value, now, "done", said.text, None, mark))
-        return await self._verified(row, where, said.text)
+            return [self._failed(rows, row, exc, "failed") for row in rows]
+        for group in [rows] if publisher.together else [[row] for row in rows]:
+            start = self.here.clock.monotonic()
+            try:
+                said = await publisher.set([Setting(row.name, row.type, row.wanted[0]) for row in group])
+            except HooperError as exc:
+                out += self._not_done(group, exc)
+                continue
+            for row in group:
+                self._remember(row, "done", said.text)
+            verified: list[NameRow] = [*group]
 
-    async def _verified(self, row: NameRow, where: ZoneServers, said: str) -> NameRow:
-        """Wait until the authoritative servers show it. `done` alone proves nothing."""
+            async def one(number: int, row: NameRow, into: list[NameRow], words: str, since: float) -> None:
+                into[number] = await self._verified(row, words, since)
+
+            async with anyio.create_task_group() as tasks:
+                for number, row in enumerate(group):
+                    tasks.start_soon(one, number, row, verified, said.text, start)
+            out += verified
+        return out
+
+    def _not_done(self, rows: Sequence[NameRow], exc: HooperError) -> list[NameRow]:
+        now = self.here.clock.now()
+        if isinstance(exc, UpdaterBusy):
+            until = now + timedelta(seconds=exc.wait_s)
+            exc.remedy = f"Run the command again after {rfc3339(until)}; before, it is not asked."
+            outcome, action = "wait", "waiting"
+        elif isinstance(exc, UpdaterRefuses):
+            exc.remedy += f" Then give {deeds.ASK_AGAIN}: until then it is not asked any more."
+            until, outcome, action = None, "never", "refused"
+        else:
+            until, outcome, action = None, "failed", "failed"
+        for row in rows:
+            self._remember(row, outcome, exc.message, until)
+        return [self._failed(rows, row, exc, action) for row in rows]
+
+    async def _verified(self, row: NameRow, said: str, since: float) -> NameRow:
+        """Wait until the authoritative servers show it, then look at the resolvers. `done` alone proves nothing.
+
+        since: when the update was sent, by the monotonic clock.
+        """
+        where, record, wait = self._where[row.name], (row.name, row.type), FIRST_LOOK
+        servers, took = await self._shows(where, record), None
         with anyio.move_on_after(self.patience):
-            while True:
-                if await shown_by_all(self.here, where, row.name, row.type, row.wanted[0], self.deadline):
-                    break
-                await self.here.clock.sleep(SHOWN_EVERY)
-        shown = await published(self.here, where, row.name, row.type, self.deadline)
-        row = replace(row, action="updated", published=shown.values or (), published_source=shown.source)
-        if row.published == row.wanted:
-            return replace(row, ok=True, detail="")
-        if shown.values is None:
-            return replace(row, detail=f"{said}; whether it shows could not be asked: {shown.source}")
-        detail = f"{said}, but after {self.patience:g} s it does not show yet"
-        return replace(row, detail=detail)
+            while not _all_have(servers, row.wanted):
+                await self.here.clock.sleep(wait)
+                wait = min(wait * 2, SHOWN_EVERY)
+                servers = await self._shows(where, record)
+        if _all_have(servers, row.wanted):
+            took = round(self.here.clock.monotonic() - since, 3)
+        resolving = ZoneServers(None, tuple(Endpoint(*server) for server in self.site.measure.resolvers))
+        if where.authoritative and resolving.servers:
+            servers += await self._shows(resolving, record)
+        first = next((one for one in servers if one.values is not None), None)
+        servers = _held_against(servers, row.wanted)
+        row = replace(row, action="updated", servers=tuple(servers), took_s=took, ok=took is not None, detail="")
+        if first is None:
+            return replace(row, published=(), detail=f"{said}; whether it shows could not be asked: no server answers")
+        kind = "authoritative server" if first.kind == "authoritative" else "resolver"
+        row = replace(row, published=first.values or (), published_source=f"{kind} {first.server}")
+        if took is not None:
+            self._remember(row, "done", said, shown=True)
+        else:
+            return replace(row, detail=f"{said}, but after {self.patience:g} s {_behind(servers)}")
+        late = [one.server for one in servers if one.kind == "resolver" and one.values is not None and not one.ok]
+        kept = f"{', '.join(late)} still {'has' if len(late) == 1 else 'have'} what was before, for a while"
+        return replace(row, detail=kept if late else "")
 
-    def _failed(self, row: NameRow, exc: HooperError, action: str) -> NameRow:
-        exc.message = f"{row.name}: {exc.message}"
-        self.trouble.append(exc)
+    def _failed(self, together: Sequence[NameRow], row: NameRow, exc: HooperError, action: str) -> NameRow:
+        """The row of an update that was not made; each trouble is told once, with all the names that it hit."""
+        if exc not in self.trouble:
+            names = ", ".join(dict.fromkeys(one.name for one in together))
+            exc.message = f"{names}: {exc.message}"
+            self.trouble.append(exc)
         return replace(row, action=action, detail=exc.message)  # type: ignore[arg-type]
 
-    def _remember(self, row: NameRow, last: LastUpdate) -> None:
-        if self.memory is not None:
-            self.memory.save_update(row.name, row.type, last)
+    def _remember(
+        self, row: NameRow, outcome: str, said: str, until: datetime | None = None, *, shown: bool = False
+    ) -> None:
+        if self.memory is None:
+            return
+        now, before = self.here.clock.now(), self._last(row)
+        failures = (before.failures if before is not None else 0) + 1 if outcome == "failed" else 0
+        if outcome == "failed":
+            until = now + _backing_off(row, failures)
+        mark = mark_of(self.site, row.updated_by, self.base)
+        last = LastUpdate(row.wanted[0], now, outcome, said, until, mark, failures, shown)  # type: ignore[arg-type]
+        self.memory.save_update(row.name, row.type, last)
+
+
+def _words(server: Endpoint) -> str:
+    return str(server.address) if server.port == 53 else str(server)
+
+
+def _all_have(servers: Iterable[ServerShows], wanted: tuple[str, ...]) -> bool:
+    """Whether every server that answers has what is wanted, and nothing else; and one does."""
+    answers = [one.values for one in servers if one.values is not None]
+    return bool(answers) and all(values == wanted for values in answers)
+
+
+def _held_against(servers: Iterable[ServerShows], wanted: tuple[str, ...]) -> list[ServerShows]:
+    return [replace(one, ok=one.values == wanted) for one in servers]
+
+
+def _behind(servers: Sequence[ServerShows]) -> str:
+    """Which of a name's own servers does not have it yet."""
+    own = [one for one in servers if one.kind == "authoritative"] or list(servers)
+    late = [one.server for one in own if one.values is not None and not one.ok]
+    if not late or len(late) == len(own):
+        return "it does not show yet"
+    return f"{', '.join(late)} {'does' if len(late) == 1 else 'do'} not show it yet, of {len(own)} servers"
+
+
+def _backing_off(row: NameRow, failures: int) -> timedelta:
+    """How long a provider is left alone after so many failures in a row; a little longer for some names than others."""
+    wait = min(RETRY_AT_MOST, RETRY * 2.0 ** min(failures - 1, 16))
+    digest = hashlib.sha256(f"{row.name} {row.type} {failures}".encode()).digest()
+    return wait + wait * digest[0] / 1024
 
 
 def _judged(row: NameRow, wanted: SourcedAddress, now: datetime) -> NameRow:
@@ -215,25 +338,24 @@ def _judged(row: NameRow, wanted: SourcedAddress, now: datetime) -> NameRow:
         detail = f"{wanted.value} is {kind.meaning} ({kind.source}): a name for it leads nobody here"
         return replace(row, wanted_source=wanted.words(now), detail=detail)
     row = replace(row, wanted=(str(wanted.value),), wanted_source=wanted.words(now))
+    row = replace(row, servers=tuple(_held_against(row.servers, row.wanted)))
     same = row.published == row.wanted
     if row.updated_by in ("router", "device"):
         detail = "" if same else f"it is kept by the {row.updated_by}: have it updated there"
         return replace(row, action="watched", ok=same, detail=detail)
-    return replace(row, action="current" if same else "needed", ok=same)
+    if not same:
+        return replace(row, action="needed")
+    own = [one for one in row.servers if one.kind == "authoritative" and one.values is not None]
+    if not all(one.ok for one in own):
+        return replace(row, action="pending", detail=_behind(row.servers))
+    return replace(row, action="current", ok=True)
 
 
-def _held(row: NameRow, last: LastUpdate, mark: str, now: datetime) -> NameRow | None:
-    """Whether the provider is to be left alone, by what it said the last time."""
-    if last.outcome == "wait" and last.not_before is not None and now < last.not_before:
-        detail = f"the provider asked to wait until {rfc3339(last.not_before)}; {deeds.ASK_AGAIN} asks now"
-        return replace(row, action="waiting", detail=detail)
-    if last.outcome == "never" and last.mark == mark:
-        day = rfc3339(last.at)[:10]
-        detail = f"not asked again, since on {day} {last.said}; correct it, then give {deeds.ASK_AGAIN}"
-        return replace(row, action="refused", detail=detail)
-    return None
-
-
-def mark_of(site: Site, updater: str) -> str:
-    """A mark of an updater's table: changed there, what the provider said before counts no more."""
-    return hashlib.sha256(repr(site.updaters[updater]).encode()).hexdigest()[:16]
+def mark_of(site: Site, updater: str, base: Path) -> str:
+    """A mark of an updater's table and of its secret: changed there, what the provider said before counts no more."""
+    entry = site.updaters[updater]
+    secret = ""
+    if entry.token is not None:
+        with suppress(MachineError):
+            secret = entry.token.read(base).reveal()
+    return hashlib.sha256(f"{entry!r} {secret}".encode()).hexdigest()[:16]

@@ -59,7 +59,13 @@ def _of_linux() -> Surroundings:
     resolvers = read_resolvers(_RESOLVERS)
     if [str(resolver) for resolver in resolvers] == [_STUB]:
         resolvers = read_resolvers(_BEHIND_STUB) or resolvers
-    interfaces = tuple(replace(interface, tunnel=interface.name in tunnels) for interface in _interfaces())
+    passing: dict[str, frozenset[IPv6Address]] = {}
+    with contextlib.suppress(OSError):
+        passing = parse_passing((_PROC / "if_inet6").read_text().splitlines())
+    interfaces = tuple(
+        replace(interface, tunnel=interface.name in tunnels, passing=passing.get(interface.name, frozenset()))
+        for interface in _interfaces()
+    )
     return Surroundings(interfaces, tuple(routes) if routes is not None else None, resolvers, neighbours)
 
 
@@ -224,6 +230,20 @@ def parse_routes6(lines: Iterable[str]) -> Iterator[Route]:
             gateway = IPv6Address(bytes.fromhex(fields[4]))
             if not network.is_multicast:
                 yield Route(network, gateway if int(gateway) else None, fields[9], int(fields[5], 16))
+
+
+PASSING = 0x01 | 0x20 | 0x40  # of the kernel's flags of an address: temporary, deprecated, tentative
+
+
+def parse_passing(lines: Iterable[str]) -> dict[str, frozenset[IPv6Address]]:
+    """The IPv6 addresses by interface that will not stay, from /proc/net/if_inet6; damaged lines are passed over."""
+    found: dict[str, set[IPv6Address]] = {}
+    for line in lines:
+        words = line.split()
+        with contextlib.suppress(ValueError, IndexError):
+            if int(words[4], 16) & PASSING:
+                found.setdefault(words[5], set()).add(IPv6Address(int(words[0], 16)))
+    return {name: frozenset(addresses) for name, addresses in found.items()}
 
 
 def read_resolvers(path: Path) -> tuple[IPAddress, ...]:

@@ -96,7 +96,8 @@ class Rejected:
 class Interface:
     """A network interface. strict_return: the kernel drops answers that come in another way than they would leave.
 
-    tunnel: what goes in there comes out elsewhere, wrapped: a VPN.
+    tunnel: what goes in there comes out elsewhere, wrapped: a VPN. passing: those of its IPv6 addresses that will not
+    stay: temporary (RFC 8981), deprecated, or not yet known to be its own.
     """
 
     name: str
@@ -106,6 +107,7 @@ class Interface:
     loopback: bool = False
     strict_return: bool = False
     tunnel: bool = False
+    passing: frozenset[IPv6Address] = frozenset()
 
     @property
     def ipv4(self) -> IPv4Address | None:

@@ -6,6 +6,7 @@ Every field that people write is read by a function below, so that the message n
 import re
 from collections.abc import Callable
 from dataclasses import dataclass
+from datetime import time
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network, IPv6Address, IPv6Interface, IPv6Network, ip_interface
 from typing import Annotated, Any, Literal
 
@@ -13,8 +14,10 @@ from pydantic import WithJsonSchema
 from pydantic_core import PydanticCustomError, core_schema
 
 from hooper.addresses import parse_address, parse_network, plain_digits
+from hooper.durations import parse_duration
 from hooper.ports import Blocked, Ports
 from hooper.secret import SecretRef
+from hooper.site.places import Origin, PlaceWrong, parse_origin
 from hooper.site.protocols import SPEECHES
 from hooper.site.words import nearest
 
@@ -367,6 +370,45 @@ Speaks = Annotated[
     Read(_speaks),
     WithJsonSchema({"enum": list(SPEECHES), "description": "The protocol the service speaks."}),
 ]
+
+
+Duration = Annotated[
+    float,
+    Read(lambda value: _duration(value)),
+    _string_schema("A duration, such as 30s, 5m, 12h or 7d.", pattern="^[0-9]+(ms|s|m|h|d|w)?$"),
+]
+PlaceField = Annotated[
+    Origin,
+    Read(lambda value: _place(value)),
+    _string_schema("here, interface, interface:NAME, or socks5://[USER@]HOST:PORT."),
+]
+QuietHours = Annotated[
+    tuple[time, time],
+    _reader(lambda text: _hours(text), "two times of day", "22:00-07:00"),
+    _string_schema("Two times of day, in this machine's zone: 22:00-07:00."),
+]
+
+
+def _duration(value: Any) -> float:
+    try:
+        return parse_duration(_text(value, "a duration"))
+    except ValueError as exc:
+        raise exc if isinstance(exc, PydanticCustomError) else _wrong(f"{exc}; write 30s, 5m, 12h or 7d") from None
+
+
+def _place(value: Any) -> Origin:
+    try:
+        return parse_origin(_text(value, "a place"))
+    except PlaceWrong as exc:
+        raise _wrong(f"{exc}. {exc.remedy.format('proxy_password')}") from None
+
+
+def _hours(text: str) -> tuple[time, time]:
+    match = re.fullmatch(r"([0-2]?[0-9]:[0-5][0-9])\s*-\s*([0-2]?[0-9]:[0-5][0-9])", text)
+    if match is None:
+        raise ValueError
+    first, last = (time.fromisoformat(part.zfill(5)) for part in match.groups())
+    return first, last
 
 
 def _server(text: str) -> tuple[IPv4Address | IPv6Address, int]:

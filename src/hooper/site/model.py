@@ -1,5 +1,6 @@
 """The typed model of the site file (pydantic). One class a table; the guide to the keys is the JSON schema."""
 
+import re
 from datetime import date
 from ipaddress import IPv4Address
 from typing import Annotated, Any, Literal
@@ -15,6 +16,7 @@ from hooper.site.fields import (
     BlockedField,
     Control,
     DnsName,
+    Duration,
     EndpointField,
     FormWords,
     Key,
@@ -23,9 +25,11 @@ from hooper.site.fields import (
     LineAddress,
     Mac,
     Pattern,
+    PlaceField,
     PoolField,
     PortsField,
     Prefix6,
+    QuietHours,
     Reach,
     SecretField,
     ServerField,
@@ -38,6 +42,7 @@ from hooper.site.fields import (
     WanAddresses,
 )
 from hooper.site.protocols import SPEECHES, Speech
+from hooper.site.updating import FORMS, FormOfUpdate, TsigAlgorithm
 
 VERSION = 1
 
@@ -244,6 +249,10 @@ class Name(Table):
 
     line: Key
     updated_by: str = Field("router", description='One of [updaters], or "router" or "device": then only watched.')
+    types: Annotated[tuple[Literal["A", "AAAA"], ...], Field(min_length=1)] = Field(
+        ("A",), description="The records that it has; AAAA needs a `host`, or is this machine's."
+    )
+    host: Key | None = Field(None, description="Whose IPv6 address it has; IPv4 leads to the line.")
 
 
 class UpdaterRequest(Table):
@@ -270,32 +279,60 @@ class Meaning(Table):
 
 
 class Updater(Table):
-    """[updaters.KEY]: how a name is changed: by a provider's HTTP requests, or by dynamic update (RFC 2136).
+    """[updaters.KEY]: how a name is changed: by a provider's HTTP requests, by dynamic update (RFC 2136), by a command.
 
-    algorithm: of the key that signs updates. answers: what the provider's answers mean. kind: the protocol by which it
+    algorithm: of the key that signs updates. answers: what the provider's answers mean. kind: the way in which it
     is told. ttl: of the record, in seconds. user: whom to log in as.
     """
 
-    kind: Literal["http", "dns-update"]
+    kind: Literal["http", "dns-update", "command"]
     token: SecretField | None = Field(None, description="The password or token; of dns-update the key, in base64.")
     user: str | None = None
     zone: DnsName | None = Field(None, description="The zone; dns-update finds it by itself.")
     ttl: Annotated[StrictInt, Field(ge=1, le=604_800)] = 60
+    spacing: Duration | None = Field(None, description="The provider wants so long between two updates of a name.")
+    refresh: Duration | None = Field(None, description="The provider drops names that were not updated for so long.")
     trust: SecretField | None = Field(None, description="file:PATH of a root certificate for the provider's server.")
+    form: FormOfUpdate | None = Field(None, description="http: a form of request that many providers share.")
+    url: Annotated[str, Field(pattern=r"^https?://[^\s]+$")] | None = Field(
+        None, description="http with `form`: the address in the provider's guide, {words} and all."
+    )
     set: UpdaterRequest | None = Field(None, description="http: publishes an address.")
     set_text: UpdaterRequest | None = Field(None, description="http: adds a TXT record, for certificates.")
     clear_text: UpdaterRequest | None = Field(None, description="http: takes that TXT record away.")
     answers: tuple[Meaning, ...] = ()
     server: ServerField | None = Field(None, description="dns-update: the server; else the zone's primary.")
     key: str | None = Field(None, description="dns-update: the name of the TSIG key.")
-    algorithm: Literal["hmac-sha256", "hmac-sha384", "hmac-sha512", "hmac-sha224", "hmac-sha1", "hmac-md5"] = (
-        "hmac-sha256"
+    algorithm: TsigAlgorithm = "hmac-sha256"
+    command: tuple[Annotated[str, Field(min_length=1)], ...] = Field(
+        (), description="command: the program and its arguments; it gets the values in its environment."
     )
+    time_limit: Duration = Field(30.0, description="command: how long it may take.")
+    texts: StrictBool = Field(False, description="command: it sets TXT records too, for certificates.")
 
     @property
     def sets_text(self) -> bool:
         """Whether it can publish TXT records, as dns-01 needs."""
-        return self.kind == "dns-update" or self.set_text is not None
+        return self.kind == "dns-update" or self.set_text is not None or (self.kind == "command" and self.texts)
+
+    @property
+    def used_set(self) -> UpdaterRequest | None:
+        """The request that publishes an address: as written, else of its form."""
+        if self.set is not None or self.form is None:
+            return self.set
+        form = FORMS[self.form]
+        return UpdaterRequest(method=form.method, url=f"{self.url}{form.more}", headers=form.headers, body=form.body)
+
+    @property
+    def used_answers(self) -> tuple[Meaning, ...]:
+        """What answers mean: what is written, then what its form says."""
+        if self.form is None:
+            return self.answers
+        rows = FORMS[self.form].answers
+        return (
+            *self.answers,
+            *(Meaning(status=None, says=re.compile(says, re.I), means=means) for says, means in rows),
+        )
 
 
 class Certificate(Table):
@@ -327,6 +364,43 @@ class Authority(Table):
     trust: SecretField | None = Field(None, description="file:PATH of the authority's own root certificate.")
 
 
+class Keep(Table):
+    """[keep]: what `hooper keep` looks at how often, and from where.
+
+    addresses: how often the public address and the names are looked at. rules: how often the routers' tables are.
+    checks: how often the services are. certificates: how often the certificates are. places: where the services are
+    looked at from; none: from here.
+    """
+
+    addresses: Duration = 60.0
+    rules: Duration = 600.0
+    checks: Duration = 300.0
+    certificates: Duration = 21_600.0
+    places: tuple[PlaceField, ...] = ()
+    proxy_password: SecretField | None = Field(None, description="The password of the proxies' users.")
+    metrics: Annotated[str, Field(min_length=1)] | None = Field(
+        None, description="file:PATH for a node collector, or a loopback address such as 127.0.0.1:9475."
+    )
+
+
+NOTICES = ("broken", "mended", "address", "ends-soon")
+DEFAULT_NOTICES: tuple[Literal["broken", "mended", "address", "ends-soon"], ...] = NOTICES  # type: ignore[assignment]
+
+
+class NoticeTo(Table):
+    """[notices.KEY]: whom a keeper tells, and of what.
+
+    to: where the address stands that a notice goes to, such as one of mail or of a webhook. about: what is told of.
+    quiet: when nothing is sent; it is told of afterwards.
+    """
+
+    to: SecretField
+    about: tuple[Literal["broken", "mended", "address", "ends-soon"], ...] = DEFAULT_NOTICES
+    quiet: QuietHours | None = None
+    digest: Duration | None = Field(None, description="Collect for so long, and tell of it at once.")
+    masked: StrictBool = Field(False, description="Public addresses, names and MACs are replaced in it.")
+
+
 class Tunnel(Table):
     """[tunnels.KEY]: a private way in: the network of its peers, and the host that ends it."""
 
@@ -340,6 +414,7 @@ class Site(Table):
     authorities: who issues certificates. certificates: what is to be had from them. gateways: the routers. hosts: the
     devices. lines: the internet lines. measure: whom to ask. names: the DNS names. services: what the hosts offer.
     site: what the site is. tunnels: private access. updaters: who is told of new addresses. version: of this format.
+    keep: what a keeper does. notices: whom it tells.
     """
 
     version: Literal[1]
@@ -354,6 +429,8 @@ class Site(Table):
     certificates: dict[Key, Certificate] = {}
     authorities: dict[Key, Authority] = {}
     tunnels: dict[Key, Tunnel] = {}
+    keep: Keep = Field(default_factory=Keep.model_construct)
+    notices: dict[Key, NoticeTo] = {}
 
 
 def fields_of(path: tuple[str | int, ...]) -> tuple[str, ...]:

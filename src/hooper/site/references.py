@@ -14,6 +14,7 @@ from hooper.dnsnames import base, is_wildcard, stands_for
 from hooper.site import placeholders
 from hooper.site.model import Gateway, Host, Name, Site, Updater, UpdaterRequest
 from hooper.site.path import Path
+from hooper.site.updating import FORMS
 from hooper.site.words import nearest
 
 Mistake = tuple[Path, str, str]  # path, message, remedy
@@ -296,12 +297,18 @@ def name_entry(site: Site, name: str) -> Name | None:
     return own or (site.names.get(base(name)) if is_wildcard(name) else None)
 
 
-HTTP_ONLY, DNS_ONLY = ("set", "set_text", "clear_text", "answers", "trust", "user"), ("server", "key", "algorithm")
+ONLY = {  # keys of an updater that say something with one kind alone
+    "http": ("set", "set_text", "clear_text", "trust", "form", "url"),
+    "dns-update": ("server", "key", "algorithm"),
+    "command": ("command", "time_limit", "texts"),
+}
 
 
 def _updater(key: str, updater: Updater) -> Iterator[Mistake]:
     path: Path = ("updaters", key)
-    for field in HTTP_ONLY if updater.kind == "dns-update" else DNS_ONLY:
+    foreign = [field for kind, fields in ONLY.items() if kind != updater.kind for field in fields]
+    foreign += ("answers", "user") if updater.kind == "dns-update" else ()
+    for field in foreign:
         if field in updater.model_fields_set:
             yield (*path, field), f'this says nothing with kind = "{updater.kind}"', "Remove it, or correct `kind`."
     if updater.kind == "dns-update":
@@ -309,12 +316,35 @@ def _updater(key: str, updater: Updater) -> Iterator[Mistake]:
             if getattr(updater, field) is None:
                 yield path, f"the key {field!r} is missing: dynamic updates are signed", f"Add `{field} = ...`."
         return
-    if updater.set is None:
-        yield path, "the table 'set' is missing: the request that publishes an address", f"Add [updaters.{key}.set]."
-    for part in ("set", "set_text", "clear_text"):
-        request = getattr(updater, part)
+    if updater.kind == "command":
+        if not updater.command:
+            yield path, "the key 'command' is missing", 'Add `command = ["/path/to/program", "argument"]`.'
+        return
+    if updater.form is not None:
+        yield from _form(path, updater)
+        if updater.url is None:
+            return
+    if updater.used_set is None:
+        remedy = f"Add `form` and `url`, or [updaters.{key}.set]."
+        yield path, "the table 'set' is missing: the request that publishes an address", remedy
+    for part, request in (
+        ("set" if updater.set is not None else "url", updater.used_set),
+        ("set_text", updater.set_text),
+        ("clear_text", updater.clear_text),
+    ):
         if request is not None:
             yield from _request((*path, part), updater, request)
+
+
+def _form(path: Path, updater: Updater) -> Iterator[Mistake]:
+    assert updater.form is not None
+    if updater.set is not None:
+        yield (*path, "form"), "a form and a request of one's own exclude each other", "Remove `form`, or `set`."
+    for field in FORMS[updater.form].needs:
+        if getattr(updater, field) is None:
+            yield path, f'the key {field!r} is missing, which form = "{updater.form}" needs', f"Add `{field} = ...`."
+    if updater.form == "token" and updater.url is not None and "{token}" not in updater.url:
+        yield (*path, "url"), "the address does not hold the {token}", "Put {token} where the provider's guide has it."
 
 
 def _request(path: Path, updater: Updater, request: UpdaterRequest) -> Iterator[Mistake]:
@@ -341,6 +371,8 @@ def _names(site: Site) -> Iterator[Mistake]:
     for key, name in site.names.items():
         if name.line not in site.lines:
             yield _unknown(("names", key, "line"), "lines", name.line, site.lines)
+        if name.host is not None and name.host not in site.hosts:
+            yield _unknown(("names", key, "host"), "hosts", name.host, site.hosts)
         if name.updated_by not in ("router", "device") and name.updated_by not in site.updaters:
             yield _unknown(("names", key, "updated_by"), "updaters", name.updated_by, site.updaters)
     for key, updater in site.updaters.items():

@@ -55,6 +55,26 @@ MIGRATIONS: tuple[str, ...] = (
     CREATE TABLE surveys (line TEXT PRIMARY KEY, at TEXT NOT NULL, document TEXT NOT NULL);
     CREATE TABLE aside (at TEXT NOT NULL DEFAULT CURRENT_TIMESTAMP, part TEXT NOT NULL, row TEXT NOT NULL);
     """,
+    """
+    CREATE TABLE turns (
+        task TEXT PRIMARY KEY, due TEXT, last TEXT, failures INTEGER NOT NULL, hold TEXT, runs INTEGER NOT NULL
+    );
+    CREATE TABLE states (
+        kind TEXT NOT NULL, subject TEXT NOT NULL, aspect TEXT NOT NULL, state TEXT NOT NULL, level TEXT NOT NULL,
+        since TEXT NOT NULL, at TEXT NOT NULL, detail TEXT NOT NULL, cause TEXT, PRIMARY KEY (kind, subject, aspect)
+    );
+    CREATE TABLE events (
+        id INTEGER PRIMARY KEY, at TEXT NOT NULL, kind TEXT NOT NULL, subject TEXT NOT NULL, aspect TEXT NOT NULL,
+        before TEXT, after TEXT NOT NULL, level TEXT NOT NULL, detail TEXT NOT NULL, cause TEXT, seconds REAL
+    );
+    CREATE TABLE days (
+        service TEXT NOT NULL, place TEXT NOT NULL, day TEXT NOT NULL, looks INTEGER NOT NULL, well INTEGER NOT NULL,
+        took_ms REAL NOT NULL, timed INTEGER NOT NULL, PRIMARY KEY (service, place, day)
+    );
+    CREATE TABLE notices (notice TEXT PRIMARY KEY, event INTEGER NOT NULL, at TEXT NOT NULL);
+    ALTER TABLE updates ADD COLUMN failures INTEGER NOT NULL DEFAULT 0;
+    ALTER TABLE updates ADD COLUMN shown INTEGER NOT NULL DEFAULT 0;
+    """,
 )
 BUSY_SECONDS = 5.0
 

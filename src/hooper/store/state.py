@@ -9,8 +9,10 @@ from hooper.errors import MachineError, StateError
 from hooper.files import Lock, make_folder
 from hooper.store.checks import Checks
 from hooper.store.database import Database
+from hooper.store.history import History
 from hooper.store.journal import Journal
 from hooper.store.orders import Orders
+from hooper.store.turns import Turns
 from hooper.store.updates import Updates
 from hooper.store.values import Values
 
@@ -27,6 +29,8 @@ class State:
         self.journal = Journal(self._database)
         self.updates = Updates(self._database)
         self.orders = Orders(self._database)
+        self.history = History(self._database)
+        self.turns = Turns(self._database)
 
     @property
     def certificates(self) -> Path:

@@ -13,6 +13,7 @@ from hooper.check.shown import watched
 from hooper.clock import rfc3339
 from hooper.errors import HooperError, UsageError
 from hooper.store.locking import alone
+from hooper.usecases.conditions import keep_conditions, of_certificates
 from hooper.usecases.run import Run
 
 
@@ -54,6 +55,7 @@ async def list_certificates(run: Run, request: CertificatesRequest) -> tuple[Cer
             rows.append(await watched(run.here, run.topology, key, request.deadline))
         elif run.state is not None:
             rows.append(_ordering(run, request).row(key))
+    keep_conditions(run, of_certificates(rows))
     return CertificatesDocument(tuple(rows), _earlier(run, request) if request.earlier else ()), []
 
 
@@ -112,4 +114,6 @@ async def order_certificates(run: Run, request: CertificatesRequest) -> tuple[Ce
             if run.site.certificates[key].authority != "device":
                 row = ordering.row(key)
                 rows.append(replace(row, state="failed" if not row.ok else row.state, detail="not ordered"))
+    if not request.dry_run:
+        keep_conditions(run, of_certificates(rows))
     return CertificatesDocument(tuple(rows)), trouble

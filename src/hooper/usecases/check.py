@@ -7,11 +7,12 @@ from dataclasses import dataclass, field, replace
 
 from hooper.addresses import IPAddress
 from hooper.check.checking import Wish, check_here, check_outside
-from hooper.check.origin import Origin, open_origin
+from hooper.check.origin import open_origin
 from hooper.check.results import CheckDocument, Skipped
 from hooper.clock import time_left
 from hooper.errors import HooperError
 from hooper.planning.unfolded import side_doors
+from hooper.site.places import Origin
 from hooper.usecases.looking import keep_look
 from hooper.usecases.run import Run
 

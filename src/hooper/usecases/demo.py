@@ -16,7 +16,6 @@ from typing import Any
 import anyio
 from anyio.abc import Process
 
-from hooper.check.origin import Origin
 from hooper.check.results import CheckDocument
 from hooper.errors import HooperError, MachineError, RefusedForSafety
 from hooper.files import make_folder, read_text, write_atomically
@@ -24,6 +23,7 @@ from hooper.jsonform import plain
 from hooper.lab.boathouse import site_file
 from hooper.lab.faults import FAULTS
 from hooper.net.lab import LabDoor, LabLink, read_lab_file
+from hooper.site.places import Origin
 from hooper.store.sitefile import read_site
 from hooper.usecases.card import CardRequest, card
 from hooper.usecases.certificates import CertificatesRequest, order_certificates

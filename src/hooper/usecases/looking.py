@@ -11,6 +11,7 @@ from hooper.line.sources import PublicAddress
 from hooper.line.surveyed import worth_keeping
 from hooper.sourced import SourcedAddress
 from hooper.store.checks import Looked, StoredInside
+from hooper.usecases.conditions import keep_conditions, of_addresses, of_results, place_of
 from hooper.usecases.run import Run
 
 
@@ -37,12 +38,17 @@ def keep_look(run: Run, outcome: Outcome) -> None:
     with run.keeping() as state:
         if state is not None:
             state.checks.save(run.at, (origin.kind, origin.name, origin.proves_outside), rows, inside)
+            looks = [(r.service, place_of(origin), r.ok, r.took_ms) for r in outcome.results if not r.untold]
+            state.history.looked(run.at, looks)
+    keep_conditions(run, of_results(origin, outcome.results))
     keep_addresses(run, outcome.public.values())
 
 
 def keep_addresses(run: Run, found: Iterable[PublicAddress]) -> None:
     """Remember the public addresses that were measured: what is written can then be held against them."""
-    for public in found:
+    lines = list(found)
+    keep_conditions(run, of_addresses(lines))
+    for public in lines:
         seen = next((other for _, other in public.differs if other.measured), public.address)
         keep_address(run, public.line, seen)
 

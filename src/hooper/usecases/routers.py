@@ -21,6 +21,7 @@ from hooper.site.words import chosen
 from hooper.store.entries import Entered
 from hooper.store.locking import alone
 from hooper.usecases.accepting import NOTHING, Acceptance, take_risks
+from hooper.usecases.conditions import keep_conditions, of_changes, of_routers
 from hooper.usecases.run import Run
 from hooper.usecases.ticks import ticked
 
@@ -274,6 +275,8 @@ async def _change(run: Run, request: RouterRequest, deed: Deed) -> tuple[RouterC
             work.trouble.append(exc)
         changes += work.changes
         trouble += work.trouble
+    if not request.dry_run:
+        keep_conditions(run, (*of_changes(changes), *of_routers(found.routers, gateways, found.trouble)))
     done = ticked(run)
     by_hand = {change.gateway for change in changes if change.outcome == "by-hand"} - done.keys()
     return RouterChangesDocument(request.dry_run, tuple(changes), tuple(sorted(by_hand))), trouble

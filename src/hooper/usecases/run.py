@@ -23,6 +23,7 @@ if TYPE_CHECKING:
     from hooper.site.load import SiteFile
     from hooper.site.model import Site
     from hooper.sourced import Sourced
+    from hooper.store.kept import Happening
     from hooper.store.state import State
     from hooper.usecases.accepting import RisksTaken
 
@@ -34,7 +35,7 @@ class Run:
     door: None for use cases that ask nobody. state: None where none is kept, or where it cannot be used, then the
     reason stands in `trouble`. detail: is told what is being done, for whoever wants to know. progress: is told
     how far it is, each time something has come. accepted: the risks that
-    were taken in this run.
+    were taken in this run. changed: what is not any more as it was when it was last looked at.
     """
 
     file: SiteFile
@@ -46,6 +47,7 @@ class Run:
     detail: Callable[[str], None] = lambda text: None
     progress: Callable[[str], None] = lambda text: None
     accepted: RisksTaken | None = None
+    changed: list[Happening] = field(default_factory=list)
 
     @property
     def site(self) -> Site:
@@ -113,7 +115,8 @@ class Run:
 PARTS = {
     "rules": "rules entered into routers", "told": "what was told", "results": "results of checks",
     "inside": "what services look like from inside", "updates": "updates of names", "orders": "orders of certificates",
-    "seen": "addresses that were measured", "surveys": "surveys",
+    "seen": "addresses that were measured", "surveys": "surveys", "turns": "what was to be done when",
+    "states": "how things stand", "events": "what changed", "days": "counted looks", "notices": "notices sent",
 }  # fmt: skip
 
 

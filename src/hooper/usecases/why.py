@@ -8,12 +8,13 @@ from datetime import timedelta
 
 from hooper.addresses import IPAddress
 from hooper.check.naming import PROBLEMS
-from hooper.check.origin import Origin, open_origin
+from hooper.check.origin import open_origin
 from hooper.check.results import Result
 from hooper.clock import time_left
 from hooper.errors import CounterpartError, HooperError
 from hooper.jsonform import read_if
 from hooper.line.sources import Given
+from hooper.site.places import Origin
 from hooper.sourced import Sourced
 from hooper.usecases.looking import keep_address, keep_look
 from hooper.usecases.run import Run

@@ -1,0 +1,72 @@
+"""The IPv6 address by which a host is reached: the prefix that the line has now, and the host's own part."""
+
+from __future__ import annotations
+
+from ipaddress import IPv6Address, IPv6Interface
+
+from hooper.addresses import classify
+from hooper.net.standing import connected_surroundings, standing
+from hooper.net.types import Door, Interface
+from hooper.planning.paths import gateway_of
+from hooper.site.model import Site
+from hooper.sourced import Sourced, SourcedAddress
+
+LAN_LENGTH = 64  # RFC 4291 section 2.5.1: the rest is a host's own part
+
+
+async def public6(here: Door, site: Site, line: str, host: str | None) -> SourcedAddress:
+    """The address of a host, or of this machine where `host` is None; without a value, why there is none.
+
+    Raises: NoNetwork.
+    """
+    around = await connected_surroundings(here)
+    place = standing(site, around)
+    interface = around.interface(place.interface) if place.interface is not None else None
+    if place.gateway is None or interface is None:
+        return Sourced(None, "this machine is not on a network of the site, so that it cannot see the line's prefix")
+    own = steady(interface)
+    if own is None:
+        return Sourced(None, _why_none(interface))
+    source = f"{interface.name} of this machine"
+    if host is None:
+        return Sourced(own.ip, source)
+    written = site.hosts[host].address6
+    if written is None:
+        return Sourced(None, f"{host} has no address6 in the site file, whose last half is its own part")
+    length = LAN_LENGTH
+    if gateway_of(site, site.hosts[host]) != place.gateway:
+        prefix = site.lines[line].prefix6
+        if prefix is None:
+            return Sourced(None, f"{host} is on another network, and [lines.{line}] has no prefix6")
+        length = (prefix.network if isinstance(prefix, IPv6Interface) else prefix).prefixlen
+    return Sourced(joined(own.ip, written, length), f"the prefix at {source}, and the own part of {host}")
+
+
+def joined(prefix: IPv6Address, own: IPv6Address, length: int) -> IPv6Address:
+    """The first `length` bits of `prefix` and the rest of `own`."""
+    rest = (1 << (128 - length)) - 1
+    return IPv6Address((int(prefix) & ~rest) | (int(own) & rest))
+
+
+def steady(interface: Interface) -> IPv6Interface | None:
+    """The address of an interface that is public and stays: no temporary one (RFC 8981), no deprecated one."""
+    found = [
+        one
+        for one in interface.addresses
+        if isinstance(one, IPv6Interface) and classify(one.ip).reachable and one.ip not in interface.passing
+    ]
+    made_of_mac = [one for one in found if int(one.ip) >> 24 & 0xFFFF == 0xFFFE]  # RFC 4291 appendix A: never temporary
+    return next(iter(made_of_mac or found), None)
+
+
+def _why_none(interface: Interface) -> str:
+    six = [one.ip for one in interface.addresses if isinstance(one, IPv6Interface) and not one.ip.is_link_local]
+    if not six:
+        return f"{interface.name} of this machine has no IPv6 address"
+    reasons = (
+        "it is temporary" if one in interface.passing else f"it is {classify(one).meaning} ({classify(one).source})"
+        for one in six
+    )
+    return "; ".join(
+        f"{one} at {interface.name} leads nobody here: {why}" for one, why in zip(six, reasons, strict=True)
+    )
