@@ -50,6 +50,13 @@ def load_pem(data: bytes) -> list[x509.Certificate]:
     return x509.load_pem_x509_certificates(data)
 
 
+def fingerprint_of(certificate: x509.Certificate) -> str:
+    """As everything here writes it: sha256: and the hexadecimal digits."""
+    from cryptography.hazmat.primitives import hashes
+
+    return f"sha256:{certificate.fingerprint(hashes.SHA256()).hex()}"
+
+
 def names_of(certificate: x509.Certificate) -> tuple[str, ...]:
     """The DNS names and addresses that it is for, by its subjectAltName alone (RFC 9525 section 6.3)."""
     from cryptography import x509

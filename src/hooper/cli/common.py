@@ -34,7 +34,7 @@ if TYPE_CHECKING:
     from hooper.usecases.run import Run
 
 NO_SITE = ("demo", "lab", "explain", "schema")  # commands without a site file
-KEEPS_STATE = ("survey", "why", "check", "card", "plan", "audit", "router", "name", "cert")
+KEEPS_STATE = ("keep", "survey", "why", "check", "card", "plan", "audit", "router", "name", "cert")
 T = TypeVar("T")
 R = TypeVar("R")
 
@@ -76,6 +76,7 @@ class Session:
     dry_run: bool = False
     mask: Mask | None = None
     _progress: bool = False
+    _private: set[str] = field(default_factory=set)
     at: datetime = field(default_factory=lambda: SystemClock().now())
 
     def __post_init__(self) -> None:
@@ -135,10 +136,7 @@ class Session:
         from hooper.store.sitefile import read_site
 
         file = read_site(self.site_path)
-        if self.masked:
-            from hooper.masking import Mask
-
-            self.mask = Mask(private_words(file))
+        self.mask_for(self.site_path)
         self.detail(f"read {self.site_path}: {len(file.site.services)} services on {len(file.site.hosts)} hosts")
         return file
 
@@ -242,9 +240,23 @@ class Session:
             stream.write(data)
             stream.flush()
 
-    def line(self, document: Any) -> None:
+    def mask_for(self, path: Path) -> None:
+        """With --mask, set it up for the names of that site file too. Raises: SiteFileError, SeveralErrors."""
+        if self.masked:
+            from hooper.masking import Mask
+            from hooper.store.sitefile import read_site
+
+            self._private |= private_words(read_site(path))
+            self.mask = Mask(self._private)
+
+    def say(self, text: str) -> None:
+        """One line for people on stdout, flushed."""
+        sys.stdout.write(shown(self._worded(text)) + "\n")
+        sys.stdout.flush()
+
+    def line(self, document: Any, at: datetime | None = None) -> None:
         """Print one line of JSON Lines and flush it."""
-        text = dump_line({**head(self.command, self.at, self.world), **plain(each_text(document, spelled))})
+        text = dump_line({**head(self.command, at or self.at, self.world), **plain(each_text(document, self._worded))})
         sys.stdout.write(in_encoding(text, sys.stdout.encoding))
         sys.stdout.flush()
 

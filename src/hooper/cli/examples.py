@@ -43,6 +43,7 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
     "check": ("check", "check film-page --from interface", "check --from socks5://198.51.100.7:1080"),
     "card": ("card hub-page", "card hub-page --out hub.svg"),
     "why": ("why film-page", "why film-page --from interface", "why film-page --rule fibre-box=missing"),
+    "keep run": ("keep", "keep home.toml office.toml", "keep --once"),
     "explain": ("explain port-blocked", "explain"),
     "schema": ("schema", "schema --out site.schema.json"),
 }

@@ -46,6 +46,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "check": ("hooper.cli.check", "Does it answer, and is it really that service?"),
     "card": ("hooper.cli.card", "What to type away from home, with a QR code."),
     "why": ("hooper.cli.why", "The first broken link of a service, with evidence and remedy."),
+    "keep": ("hooper.cli.keep", "Keep it all so from now on: names, rules, certificates, proofs."),
     "explain": ("hooper.cli.explain", "What a finding, a cause or a problem means, by its code."),
     "schema": ("hooper.cli.schema", "The keys of the site file, as a JSON schema."),
 }

@@ -221,6 +221,15 @@ async def _is_up(igd: Igd) -> bool:
         return False
 
 
+def _events(service: upnp.OfferedService, address: IPv4Address) -> Url | None:
+    """Where its events are subscribed to; None: nowhere, or on another machine, which is left alone."""
+    try:
+        url = Url.parse(service.events)
+    except WireError:
+        return None
+    return url if url.address == address else None
+
+
 def _services(door: Door, address: IPv4Address, described: upnp.Description, deadline: float) -> list[Igd]:
     """The services by which ports are opened; those that stand on another machine are left alone."""
     out: list[Igd] = []
@@ -232,5 +241,5 @@ def _services(door: Door, address: IPv4Address, described: upnp.Description, dea
         except WireError:
             continue
         if control.address == address and not any(old.control == control for old in out):
-            out.append(Igd(door, control, service.kind, described.name, deadline))
+            out.append(Igd(door, control, service.kind, described.name, deadline, _events(service, address)))
     return out

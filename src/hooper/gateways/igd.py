@@ -68,13 +68,17 @@ class IgdRefuses(RouterRefuses):
 
 @dataclass(frozen=True)
 class Igd:
-    """A connection service of one router: a Driver. deadline: seconds for each request."""
+    """A connection service of one router: a Driver. deadline: seconds for each request.
+
+    events: where what it tells by itself is subscribed to; None: nowhere.
+    """
 
     door: Door
     control: Url
     service: str
     device: str
     deadline: float
+    events: Url | None = None
     protocol: Protocol = "igd"
     longest_s: int = LONGEST_S
 

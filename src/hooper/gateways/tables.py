@@ -11,8 +11,19 @@ from hooper.ports import Ports
 
 Owner = Literal["ours", "labelled", "other"]
 Outcome = Literal[
-    "added", "renewed", "already", "replaced", "removed", "put-back", "gone", "left", "by-hand", "refused", "failed"
-]
+    "added",
+    "restored",
+    "renewed",
+    "already",
+    "replaced",
+    "removed",
+    "put-back",
+    "gone",
+    "left",
+    "by-hand",
+    "refused",
+    "failed",
+]  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)
@@ -75,7 +86,8 @@ class RuleChange:
     """What was done about one rule.
 
     action: what was wanted. until: when the rule ends by itself; null: not before it is removed, or it is not there.
-    detail: what a person should know about it; empty where the outcome says all. outcome: what came of it.
+    detail: what a person should know about it; empty where the outcome says all. outcome: what came of it;
+    restored: it was entered once, and the router had lost it.
     """
 
     gateway: str

@@ -24,7 +24,17 @@ from hooper.store.entries import Entered, Key, LiveRule, key_of
 from hooper.store.journal import Journal
 
 LEASE_S = 604_800  # a week
-DONE: tuple[Outcome, ...] = ("added", "renewed", "already", "replaced", "removed", "put-back", "gone", "left")
+DONE: tuple[Outcome, ...] = (
+    "added",
+    "restored",
+    "renewed",
+    "already",
+    "replaced",
+    "removed",
+    "put-back",
+    "gone",
+    "left",
+)
 
 
 class PlanForbids(RefusedForSafety):
@@ -81,6 +91,7 @@ class Work:
     trouble: list[HooperError] = field(default_factory=list)
     _hit: dict[str, tuple[HooperError, list[str]]] = field(default_factory=dict)
     _drops_sources: str = ""
+    _renew_left: float = 0.5
     _words: dict[str, str] = field(default_factory=dict)
     _table: dict[Key, LiveRule] = field(default_factory=dict)  # as it stands, what was done since included
     _mine: dict[Key, Entered] = field(default_factory=dict)  # what the journal has
@@ -95,16 +106,19 @@ class Work:
         take_over: bool,
         kept_back: Mapping[str, HooperError] | None = None,
         services: Collection[str] | None = None,
+        renew_left: float = 0.5,
     ) -> None:
         """Enter what is missing, and take away what is ours and wanted no more.
 
         Args: wanted: all that the plan wants of `services`, None: of all. findings: of the plan; a service with an
         error is not entered. kept_back: services that are not ready to be exposed, with the error that says why.
+        renew_left: what is left of a lease when it is renewed, as a share of what is wanted.
         Raises: NoAnswer, ConnectFailed, RouterRefuses, WireError: its table cannot be read.
         """
         wrong = {item.subject.removeprefix("services."): item for item in findings if item.severity == "error"}
         for service in sorted(wrong.keys() - {one.service for one in wanted}):  # it has no rule at all
             self._trouble(PlanForbids(wrong[service].message, remedy=wrong[service].remedy), service)
+        self._renew_left = renew_left
         await self._look()
         keys = {key_of(one.rule) for one in wanted if one.rule is not None}
         stale = [e for k, e in self._mine.items() if k not in keys and (services is None or e.service in services)]
@@ -144,7 +158,7 @@ class Work:
             if not ours and not is_labelled(there):
                 self._say("open", changed(one), "left", self._until(there), "another hand made it; it meets the plan")
                 return
-            if there.lease_s == 0 or there.lease_s * 2 >= rule.lease_s:
+            if there.lease_s == 0 or there.lease_s >= rule.lease_s * self._renew_left:
                 self._keep(one, there, before)
                 detail = "" if ours else "taken up by its label: this state did not know it"
                 self._say("open", changed(one), "already", self._until(there), detail)
@@ -158,7 +172,8 @@ class Work:
             await self._delete(there)
             await self._add(one, rule, before, "replaced")
         else:
-            await self._add(one, rule, before, "added")
+            lost = mine is not None and mine.state == "open"
+            await self._add(one, rule, before, "restored" if lost else "added")
 
     def _others_at(self, rule: LiveRule) -> list[LiveRule]:
         """The entries of another hand at the same port: many routers have one there, whatever its source."""

@@ -98,6 +98,12 @@ class Schedule:
                 concerned.append(key)
         return tuple(concerned)
 
+    def soon(self, task: str, now: datetime) -> None:
+        """A task is wanted again as soon as its pace lets it, since something happened while it was done."""
+        turn = self._turns[task]
+        if turn.due is not None:
+            self._turns[task] = self._fitting(task, replace(turn, due=now), now)
+
     def changed(self, paces: Mapping[str, Pace], now: datetime) -> None:
         """What the tasks go by has changed, such as the site file: all are done anew, those that were stopped too."""
         turns = {key: replace(self._turns.get(key, Turn(now)), due=now, failures=0, hold=None) for key in paces}

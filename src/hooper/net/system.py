@@ -104,9 +104,15 @@ class SystemDoor:
         with _closed_on_trouble(sock, f"a datagram socket on {local or self.place.name}"):
             if groups:
                 sock.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+                if sys.platform == "darwin":  # there it takes both
+                    sock.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEPORT, 1)
             anywhere = "0.0.0.0" if version == 4 else "::"  # noqa: S104 - any address of ours may send
-            sock.bind((str(local.address), local.port) if local else (anywhere, 0))
-            if local is not None and version == 4:  # datagrams to a group leave by the interface with this address
+            for_group = local is not None and local.address.is_multicast
+            own = str(local.address) if local and not (for_group and sys.platform == "win32") else anywhere
+            sock.bind((own, local.port if local else 0))
+            if (
+                local is not None and version == 4 and not for_group
+            ):  # datagrams to a group leave by the interface with this address
                 sock.setsockopt(socket.IPPROTO_IP, socket.IP_MULTICAST_IF, local.address.packed)
                 sock.setsockopt(socket.IPPROTO_IP, socket.IP_MULTICAST_TTL, 2)  # UPnP Device Architecture 2.0, 1.3.2
             for group in groups:

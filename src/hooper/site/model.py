@@ -348,6 +348,12 @@ class Certificate(Table):
     page_folder: Annotated[str, Field(min_length=1)] | None = Field(
         None, description="http-01: the folder of the web server on this machine that answers at port 80."
     )
+    give_to: Annotated[str, Field(min_length=1)] | None = Field(
+        None, description="The folder that receives key.pem and certificate-with-chain.pem, such as a device's share."
+    )
+    give_command: tuple[Annotated[str, Field(min_length=1)], ...] = Field(
+        (), description="The program that hands it to who shows it; it finds the files by its environment."
+    )
 
 
 class Authority(Table):

@@ -37,6 +37,7 @@ class History:
                 (one.kind, one.subject, one.aspect, one.state, one.level, rfc3339(since), rfc3339(at),
                  redact(one.detail), cause)
             )  # fmt: skip
+            known[one.kind, one.subject, one.aspect] = Stood(one, since, at)
             if not same:
                 fresh.append((one, before.condition.state if before is not None else None))
         with self._db.writing():

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Literal
 
-Subject = Literal["service", "name", "rule", "certificate", "address", "router", "clock", "risk", "keeper", "site"]
+Subject = Literal["service", "name", "rule", "certificate", "address", "line", "router", "clock", "risk", "keeper"]
 Level = Literal["well", "wrong", "unknown", "fact"]
 
 

@@ -6,12 +6,17 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 from hooper import deeds
+from hooper.certs.giving import give
+from hooper.certs.inspect import fingerprint_of
 from hooper.certs.order import Ordering
 from hooper.certs.rows import CertificateRow, CertificatesDocument, EarlierRow
 from hooper.certs.store import CertificateStore
+from hooper.check.probes import probe
 from hooper.check.shown import watched
+from hooper.check.targets import inner_targets
 from hooper.clock import rfc3339
 from hooper.errors import HooperError, UsageError
+from hooper.store.kept import Condition
 from hooper.store.locking import alone
 from hooper.usecases.conditions import keep_conditions, of_certificates
 from hooper.usecases.run import Run
@@ -117,3 +122,55 @@ async def order_certificates(run: Run, request: CertificatesRequest) -> tuple[Ce
     if not request.dry_run:
         keep_conditions(run, of_certificates(rows))
     return CertificatesDocument(tuple(rows)), trouble
+
+
+async def keep_certificates(run: Run, request: CertificatesRequest) -> list[HooperError]:
+    """Order what ends soon, give it to whoever shows it, and look whether it is shown; the trouble on the way."""
+    _, trouble = await order_certificates(run, request)
+    for key, planned in run.site.certificates.items():
+        try:
+            if planned.authority == "device":
+                keep_conditions(run, of_certificates([await watched(run.here, run.topology, key, request.deadline)]))
+            elif run.state is not None:
+                trouble += await _given_and_shown(run, request, key)
+        except HooperError as exc:
+            trouble.append(exc)
+    return trouble
+
+
+async def _given_and_shown(run: Run, request: CertificatesRequest, key: str) -> list[HooperError]:
+    """Give the certificate that is kept, unless it was given already, and look at what its services show."""
+    assert run.state is not None
+    planned, store = run.site.certificates[key], CertificateStore(run.state.certificates)
+    kept = store.kept(key)
+    if kept is None:
+        return []
+    fingerprint = fingerprint_of(kept.leaf)
+    stood = {(one.condition.subject, one.condition.aspect): one.condition for one in run.state.history.conditions()
+             if one.condition.kind == "certificate"}  # fmt: skip
+    trouble: list[HooperError] = []
+    given = stood.get((key, "given"))
+    if (planned.give_to or planned.give_command) and (given is None or given.state != fingerprint):
+        try:
+            went = await give(planned, run.base, store.key_path(key), store.chain_path(key))
+            keep_conditions(run, [Condition("certificate", key, "given", fingerprint, "fact", went)])
+        except HooperError as exc:
+            exc.message = f"{key}: {exc.message}"
+            trouble.append(exc)
+            keep_conditions(run, [Condition("certificate", key, "given", "not given", "wrong", exc.message, exc.code)])
+    keep_conditions(run, [await _shown(run, request, key, service, fingerprint) for service in planned.services])
+    return trouble
+
+
+async def _shown(run: Run, request: CertificatesRequest, key: str, service: str, fingerprint: str) -> Condition:
+    """Whether a service shows the certificate, seen by a handshake at its inner address."""
+    seen = None
+    for target in inner_targets(run.topology, [service]):
+        seen = await probe(run.here, target, request.deadline)
+    aspect = f"shown by {service}"
+    if seen is None or seen.fingerprint is None:
+        return Condition("certificate", key, aspect, "not seen", "unknown", f"{service} shows none now", steady=True)
+    if seen.fingerprint == fingerprint:
+        return Condition("certificate", key, aspect, "shown", "well", f"{service} shows it")
+    detail = f"{service} shows another certificate than the one that was ordered; give it to the device"
+    return Condition("certificate", key, aspect, "another", "wrong", detail, "certificate-not-shown")

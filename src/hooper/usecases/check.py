@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 
 from hooper.addresses import IPAddress
-from hooper.check.checking import Wish, check_here, check_outside
+from hooper.check.checking import Outcome, Wish, check_here, check_outside
 from hooper.check.origin import open_origin
 from hooper.check.results import CheckDocument, Skipped
 from hooper.clock import time_left
@@ -27,18 +27,22 @@ class CheckRequest:
     deadline: float = 5.0
 
 
-async def check(run: Run, request: CheckRequest) -> tuple[CheckDocument, list[HooperError]]:
-    """Check, and keep the results. Raises: NoNetwork, UsageError, MachineError, ProxyFailed."""
+async def look(run: Run, request: CheckRequest) -> Outcome:
+    """Check; nothing is kept yet. Raises: NoNetwork, UsageError, MachineError, ProxyFailed."""
     doors = tuple(side_doors(run.topology, run.plan.forwards))
     known = run.given(request.public)
     started = run.here.clock.monotonic()
     wish = Wish(run.topology, request.services, request.deadline, known, base=run.base, doors=doors, heard=run.progress)
     if request.origin.kind == "here":
-        outcome = await check_here(run.here, wish)
-    else:
-        outside = await open_origin(run.here, request.origin, run.site, run.base, request.deadline)
-        wish = replace(wish, deadline=time_left(run.here.clock, started, request.deadline))
-        outcome = await check_outside(run.here, outside, wish, run.state.checks if run.state is not None else None)
+        return await check_here(run.here, wish)
+    outside = await open_origin(run.here, request.origin, run.site, run.base, request.deadline)
+    wish = replace(wish, deadline=time_left(run.here.clock, started, request.deadline))
+    return await check_outside(run.here, outside, wish, run.state.checks if run.state is not None else None)
+
+
+async def check(run: Run, request: CheckRequest) -> tuple[CheckDocument, list[HooperError]]:
+    """Check, and keep the results. Raises: as `look`."""
+    outcome = await look(run, request)
     keep_look(run, outcome)
     document = CheckDocument(
         outcome.origin,

@@ -9,6 +9,8 @@ from hooper.check.results import From, Result
 from hooper.errors import HooperError
 from hooper.gateways.tables import RuleChange
 from hooper.gateways.work import DONE
+from hooper.line.judging import CODES
+from hooper.line.situation import LineJudged
 from hooper.line.sources import PublicAddress
 from hooper.names.rows import NameRow
 from hooper.store.kept import Condition, Level
@@ -71,6 +73,19 @@ def of_addresses(found: Iterable[PublicAddress]) -> Iterator[Condition]:
             yield Condition("address", public.line, family, str(seen.value), "fact", f"says {seen.source}")
 
 
+def of_line(line: str, judged: LineJudged) -> Iterator[Condition]:
+    """Whether something from outside arrives at a line at all."""
+    if not line:
+        return
+    said = "; ".join(judged.evidence)
+    if judged.can_forward is False:
+        yield Condition("line", line, "", "barred", "wrong", said, CODES.get(judged.kind, "line-behind-carrier"))
+    elif judged.can_forward:
+        yield Condition("line", line, "", "reaches", "well", said)
+    else:
+        yield Condition("line", line, "", "unclear", "unknown", said, steady=True)
+
+
 def of_certificates(rows: Iterable[CertificateRow]) -> Iterator[Condition]:
     for row in rows:
         state, level = ("good", "well") if row.ok and row.state not in ENDS_SOON else ("wrong", "wrong")
@@ -96,6 +111,8 @@ def of_changes(changes: Sequence[RuleChange]) -> Iterator[Condition]:
         elif wrong is not None:
             yield Condition("rule", service, gateway, "missing", "wrong", wrong.detail, wrong.outcome)
         elif opened:
+            if any(change.outcome == "restored" for change in opened):
+                yield Condition("rule", service, gateway, "missing", "wrong", "the router had lost it", "rules-lost")
             ends = min((change.until for change in opened if change.until is not None), default=None)
             yield Condition("rule", service, gateway, "entered", "well", f"until {ends}" if ends else "without an end")
 

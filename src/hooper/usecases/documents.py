@@ -36,6 +36,7 @@ from hooper.planning.documents import (
 )
 from hooper.planning.values import PlanDocument
 from hooper.usecases.explaining import ExplainDocument
+from hooper.usecases.keeplines import KeepLine
 from hooper.usecases.survey import SurveyDocument
 from hooper.why.case import WhyDocument
 
@@ -63,6 +64,7 @@ DOCUMENTS: dict[str, type] = {
     "why": WhyDocument,
     "card": CardDocument,
     "explain": ExplainDocument,
+    "keep": KeepLine,
     "lab-run": LabRunDocument,
     "lab-faults": LabFaultsDocument,
     "lab-type": LabTypeDocument,

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 
 from hooper.check.checking import Outcome
 from hooper.jsonform import plain
@@ -15,8 +15,11 @@ from hooper.usecases.conditions import keep_conditions, of_addresses, of_results
 from hooper.usecases.run import Run
 
 
-def keep_look(run: Run, outcome: Outcome) -> None:
-    """Keep the results of a check, what of the inside is worth it, and the public addresses that it measured."""
+def keep_look(run: Run, outcome: Outcome, causes: Mapping[str, str] | None = None) -> None:
+    """Keep the results of a check, what of the inside is worth it, and the public addresses that it measured.
+
+    causes: what broke services that answered before, where that was asked.
+    """
     origin = outcome.origin
     rows = [
         Looked(
@@ -40,7 +43,7 @@ def keep_look(run: Run, outcome: Outcome) -> None:
             state.checks.save(run.at, (origin.kind, origin.name, origin.proves_outside), rows, inside)
             looks = [(r.service, place_of(origin), r.ok, r.took_ms) for r in outcome.results if not r.untold]
             state.history.looked(run.at, looks)
-    keep_conditions(run, of_results(origin, outcome.results))
+    keep_conditions(run, of_results(origin, outcome.results, causes))
     keep_addresses(run, outcome.public.values())
 
 

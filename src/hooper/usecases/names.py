@@ -4,16 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from datetime import timedelta
 
 from hooper import deeds
 from hooper.addresses import IPAddress
 from hooper.errors import HooperError, RefusedForSafety, UsageError
 from hooper.line.judging import CODES
 from hooper.line.measure import measure_line
-from hooper.line.situation import judge
+from hooper.line.situation import LineJudged, judge
 from hooper.names.rows import NameRow, NamesDocument
 from hooper.names.update import Names
-from hooper.usecases.conditions import keep_conditions, of_names
+from hooper.usecases.conditions import keep_conditions, of_line, of_names
 from hooper.usecases.looking import keep_addresses
 from hooper.usecases.run import Run
 
@@ -26,6 +27,7 @@ class NamesRequest:
 
     again: ask the provider also where it said to wait, or never again. dry_run: look only. accept: publish an address
     too by which nothing arrives here. patient: a provider that failed is left alone for a while, longer each time.
+    trusting: how old a look at the line may be that said that something arrives there, so that none is taken now.
     """
 
     names: tuple[str, ...] = ()
@@ -36,6 +38,7 @@ class NamesRequest:
     dry_run: bool = True
     accept: str | None = None
     patient: bool = False
+    trusting: timedelta = timedelta(0)
 
 
 def _names(run: Run, request: NamesRequest) -> tuple[tuple[str, ...], Names]:
@@ -67,12 +70,9 @@ async def _barred(run: Run, request: NamesRequest, rows: list[NameRow]) -> dict[
     needed = [row for row in rows if row.action == "needed" and row.type == "A"]
     if not needed or request.accept is not None:
         return {}
-    known = run.given(request.public)
-    facts = await measure_line(
-        run.here, run.site, known, MEASURED_S, now=run.at, deep=False,
-        settled=lambda facts: judge(facts).can_forward is not None,
-    )  # fmt: skip
-    judged = judge(facts)
+    if all(_reaches(run, run.site.names[row.name].line, request.trusting) for row in needed):
+        return {}
+    line, judged = await look_at_line(run, request.public)
     if judged.can_forward is not False:
         return {}
     remedy = f"Ask the provider for a public address, or use a tunnel. To publish it all the same, give {deeds.ACCEPT}."
@@ -83,8 +83,28 @@ async def _barred(run: Run, request: NamesRequest, rows: list[NameRow]) -> dict[
             remedy=remedy,
         )
         for row in needed
-        if run.site.names[row.name].line == facts.line
+        if run.site.names[row.name].line == line
     }
+
+
+async def look_at_line(run: Run, public: Mapping[str, IPAddress] | None = None) -> tuple[str, LineJudged]:
+    """Whether anything from outside arrives at the line that this machine is behind, and its key; it is kept."""
+    facts = await measure_line(
+        run.here, run.site, run.given(public or {}), MEASURED_S, now=run.at, deep=False,
+        settled=lambda facts: judge(facts).can_forward is not None,
+    )  # fmt: skip
+    judged = judge(facts)
+    keep_conditions(run, of_line(facts.line, judged))
+    return facts.line, judged
+
+
+def _reaches(run: Run, line: str, trusting: timedelta) -> bool:
+    """Whether the line was lately seen to be no hindrance."""
+    if run.state is None or not trusting:
+        return False
+    known = {(one.condition.kind, one.condition.subject): one for one in run.state.history.conditions()}
+    stood = known.get(("line", line))
+    return stood is not None and stood.condition.state != "barred" and run.at - stood.at < trusting
 
 
 async def update_names(run: Run, request: NamesRequest) -> tuple[NamesDocument, list[HooperError]]:

@@ -36,6 +36,7 @@ class RouterRequest:
     deadline: seconds for all of it. lease_s: how long rules are to last; 0: without an end. take_over: replace what
     another hand has. dry_run: look, and change nothing. accept: risks that are taken. labelled: take away what carries
     Hooper's label, known or not. given_up: routers that are gone: what was entered there is forgotten.
+    renew_left: what is left of a lease when it is renewed, as a share.
     """
 
     gateways: tuple[str, ...] = ()
@@ -47,6 +48,7 @@ class RouterRequest:
     accept: Acceptance = NOTHING
     labelled: bool = False
     given_up: tuple[str, ...] = ()
+    renew_left: float = 0.5
 
 
 def driven(run: Run, given: Collection[str]) -> tuple[str, ...]:
@@ -133,8 +135,9 @@ async def open_rules(run: Run, request: RouterRequest) -> tuple[RouterChangesDoc
     async def deed(work: Work, wanted: list[Wanted]) -> None:
         these = [rule for rule in wanted if not request.services or rule.service in request.services]
         await work.open(
-            these, findings, take_over=request.take_over, kept_back=kept_back, services=request.services or None
-        )
+            these, findings, take_over=request.take_over, kept_back=kept_back, services=request.services or None,
+            renew_left=request.renew_left,
+        )  # fmt: skip
 
     document, trouble = await _change(run, request, deed)
     return document, [*trouble, *_left_behind(run, request)]

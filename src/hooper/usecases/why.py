@@ -29,7 +29,7 @@ class WhyRequest:
     """origin: the place to look from; None: nobody looks from outside. public: addresses by line
     that were given. told: by the keys of the store, these included.
 
-    deadline: seconds for all of it.
+    deadline: seconds for all of it. keep: what was seen is kept.
     """
 
     service: str
@@ -37,6 +37,7 @@ class WhyRequest:
     public: Mapping[str, IPAddress] = field(default_factory=dict)
     told: Mapping[str, str] = field(default_factory=dict)
     deadline: float = 5.0
+    keep: bool = True
 
 
 async def why(run: Run, request: WhyRequest) -> tuple[WhyDocument, list[HooperError]]:
@@ -60,8 +61,10 @@ async def why(run: Run, request: WhyRequest) -> tuple[WhyDocument, list[HooperEr
     )  # fmt: skip
     for look in looks:
         trouble += look.errors
-        keep_look(run, look)
-    keep_address(run, facts.line.line, facts.line.public)
+        if request.keep:
+            keep_look(run, look)
+    if request.keep:
+        keep_address(run, facts.line.line, facts.line.public)
     document = diagnose(run.topology, run.plan, facts)
     if document.causes:  # which say why, so that it is no trouble of its own
         trouble = [problem for problem in trouble if problem.code != "public-address-unknown"]

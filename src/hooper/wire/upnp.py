@@ -22,10 +22,14 @@ _NOT_XML = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\x7f￾￿]")
 
 @dataclass(frozen=True, slots=True)
 class OfferedService:
-    """One service of a device. kind: its type, such as urn:schemas-upnp-org:service:WANIPConnection:1."""
+    """One service of a device. kind: its type, such as urn:schemas-upnp-org:service:WANIPConnection:1.
+
+    control, events: where actions go, and where its events are subscribed to, as whole URLs; events: empty: nowhere.
+    """
 
     kind: str
-    control: str  # absolute
+    control: str
+    events: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -137,8 +141,9 @@ def _services(root: Element, base: str) -> Iterator[OfferedService]:
         if local(element.tag) == "service":
             kind, control = _child(element, "serviceType"), _child(element, "controlURL")
             if kind and control:
+                events = _child(element, "eventSubURL")
                 try:
-                    yield OfferedService(kind, urljoin(base, control))
+                    yield OfferedService(kind, urljoin(base, control), urljoin(base, events) if events else "")
                 except ValueError:
                     continue
 

@@ -1,0 +1,264 @@
+"""A keeper: one site, its tasks, what wakes them. It decides nothing that the use cases decide.
+
+Tasks run side by side, each once at a time. What came of one stands in the state before the next is begun, so that a
+keeper that was killed goes on where it stopped.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass, field
+from datetime import datetime, timedelta
+from pathlib import Path
+
+import anyio
+from anyio.abc import TaskGroup
+
+from hooper.clock import rfc3339
+from hooper.errors import HooperError, MachineError, NoAnswer, StateError, flatten
+from hooper.files import Lock
+from hooper.keep.hearing import NAP_S, Ears
+from hooper.keep.schedule import Outcome, Schedule
+from hooper.keep.tasks import Ended, Task, tasks_for
+from hooper.net.types import Door
+from hooper.site.load import SiteFile
+from hooper.store.path import state_path
+from hooper.store.sitefile import read_site
+from hooper.store.state import State
+from hooper.usecases.keeplines import KeepLine, Said, change_of, trouble_of
+from hooper.usecases.run import Run
+
+STATE_AGAIN = timedelta(seconds=30)  # until a state that cannot be used is tried again
+ENDS_WITHIN_S = 10.0  # seconds that what is being done has to come to a safe point
+
+
+class KeeperRuns(MachineError):
+    """Another keeper keeps this site with this state."""
+
+    code = "keeper-running"
+    remedy = "One is enough. End the other first, or give this one another state."
+
+
+@dataclass
+class Keeper:
+    """One site. say: is given each line and its time. folder: of the state, where one was named. nap_s: as for `Ears`."""
+
+    path: Path
+    door: Door
+    say: Callable[[KeepLine, datetime], None]
+    folder: Path | None = None
+    nap_s: float = NAP_S
+    file: SiteFile = field(init=False)
+    _state: State | None = None
+    _lock: Lock | None = None
+    _state_due: float = 0.0
+    _schedule: Schedule = field(init=False)
+    _tasks: dict[str, Task] = field(default_factory=dict)
+    _running: set[str] = field(default_factory=set)
+    _again: set[str] = field(default_factory=set)
+    _bell: anyio.Event = field(init=False)
+    _told: set[tuple[str, str]] = field(default_factory=set)  # trouble that was told and has not passed
+    _ending: bool = False
+    _reload: bool = False
+
+    def open(self) -> None:
+        """Read the site file, open the state, be the only keeper. Raises: SiteFileError; KeeperRuns."""
+        self.file = read_site(self.path)
+        self._tasks = tasks_for(self.file.site)
+        self._bell = anyio.Event()
+        self._open_state()
+        now = self.door.clock.now()
+        kept = None
+        with self._state_used() as state:
+            kept = state.turns.all() if state is not None else None
+        self._schedule = Schedule({key: task.pace for key, task in self._tasks.items()}, now, kept)
+
+    def close(self) -> None:
+        if self._state is not None:
+            self._state.close()
+        if self._lock is not None:
+            self._lock.free()
+        self._state = self._lock = None
+
+    # --- the state
+
+    def _open_state(self) -> None:
+        """What is wrong with it is told; the rest goes on without it. Raises: KeeperRuns."""
+        try:
+            state = State(state_path(self.folder, self.file))
+            lock = state.lock("keeper")
+            if not lock.take():
+                state.close()
+                raise KeeperRuns(f"another keeper runs for {self.path}")
+        except KeeperRuns:
+            raise
+        except MachineError as exc:
+            self._trouble("state", exc)
+            self._state_due = self.door.clock.monotonic() + STATE_AGAIN.total_seconds()
+            return
+        self._state, self._lock = state, lock
+        self._well("state")
+
+    @contextmanager
+    def _state_used(self) -> Iterator[State | None]:
+        try:
+            yield self._state
+        except StateError as exc:
+            self._trouble("state", exc)
+        else:
+            if self._state is not None:
+                self._well("state")
+
+    # --- what is said
+
+    def _line(self, said: Said, **more: object) -> None:
+        self.say(KeepLine(str(self.path), said, **more), self.door.clock.now())  # type: ignore[arg-type]
+
+    def _trouble(self, task: str, *problems: HooperError) -> None:
+        """Each trouble is told once, until it has passed."""
+        for problem in (single for several in problems for single in flatten(several)):
+            if (task, problem.message) not in self._told:
+                self._told.add((task, problem.message))
+                self._line("trouble", task=task, trouble=trouble_of(problem))
+
+    def _well(self, task: str, still: Sequence[HooperError] = ()) -> None:
+        """What a task had to tell before, and has no more, may be told again."""
+        there = {single.message for problem in still for single in flatten(problem)}
+        self._told = {(key, message) for key, message in self._told if key != task or message in there}
+
+    # --- running
+
+    def heard(self, event: str, who: str) -> None:
+        """Something happened."""
+        concerned = self._schedule.happened(event, self.door.clock.now())
+        self._again |= self._running & set(concerned)
+        if concerned:
+            self._line("heard", detail=f"{event}: {who}")
+            self._bell.set()
+
+    def reload(self) -> None:
+        """Read the site file again, at the next moment that is safe."""
+        self._reload = True
+        self._bell.set()
+
+    def end(self) -> None:
+        """Come to an end, at the next moment that is safe."""
+        self._ending = True
+        self._bell.set()
+
+    async def run(self, *, once: bool = False) -> None:
+        """Keep until `end`. once: do what is due, and end. The keeper has been opened."""
+        self._line("started", detail=f"{len(self._tasks)} tasks: {', '.join(self._tasks)}")
+        async with anyio.create_task_group() as tasks:
+            if once:
+                await self._all_due()
+            else:
+                await self._go_on(tasks)
+            tasks.cancel_scope.cancel()
+        self._line("ended")
+
+    async def _all_due(self) -> None:
+        async with anyio.create_task_group() as working:
+            for key in self._schedule.due(self.door.clock.now()):
+                self._running.add(key)
+                working.start_soon(self._do, key)
+
+    async def _go_on(self, tasks: TaskGroup) -> None:
+        ears = anyio.CancelScope()
+
+        async def listen() -> None:
+            nonlocal ears
+            while not self._ending:
+                with anyio.CancelScope() as ears:
+                    await Ears(self.door, self.file.site, self.heard, self.nap_s).listen()
+
+        tasks.start_soon(listen)
+        async with anyio.create_task_group() as working:
+            while not self._ending:
+                self._bell = anyio.Event()
+                if self._reload:
+                    self._reload = False
+                    if self._read_again():
+                        ears.cancel()
+                if self._state is None and self.door.clock.monotonic() >= self._state_due:
+                    self._open_state()
+                for key in self._schedule.due(self.door.clock.now()):
+                    if key not in self._running:
+                        self._running.add(key)
+                        working.start_soon(self._do, key)
+                await self._pause()
+            ears.cancel()
+            working.cancel_scope.deadline = self.door.clock.monotonic() + ENDS_WITHIN_S
+
+    async def _pause(self) -> None:
+        """Until the next task is due, or something happens. In naps, since the time of day may be set meanwhile."""
+        now = self.door.clock.now()
+        waiting = [turn.due for key, turn in self._schedule.turns.items() if turn.due and key not in self._running]
+        wait = max((min(waiting) - now).total_seconds(), 0.0) if waiting else self.nap_s
+        if self._state is None:
+            wait = min(wait, max(self._state_due - self.door.clock.monotonic(), 0.0))
+        async with anyio.create_task_group() as either:
+
+            async def rung() -> None:
+                await self._bell.wait()
+                either.cancel_scope.cancel()
+
+            either.start_soon(rung)
+            await self.door.clock.sleep(min(wait, self.nap_s) + 0.001)
+            either.cancel_scope.cancel()
+
+    def _read_again(self) -> bool:
+        """Go by the site file as it is now; by the one before where it is broken."""
+        try:
+            file = read_site(self.path)
+        except HooperError as exc:
+            self._trouble("site file", exc)
+            self._line("reloaded", detail="the site file is broken: the one before is kept to")
+            return False
+        self._well("site file")
+        self.file, self._tasks = file, tasks_for(file.site)
+        paces = {key: task.pace for key, task in self._tasks.items()}
+        self._schedule.changed(paces, self.door.clock.now())
+        self._line("reloaded", detail=f"{len(self._tasks)} tasks: {', '.join(self._tasks)}")
+        return True
+
+    async def _do(self, key: str) -> None:
+        """One task, from its begin to what is kept of it."""
+        task, clock = self._tasks[key], self.door.clock
+        start = clock.monotonic()
+        run = Run(self.file, clock.now(), self.path, self.door, self._state)
+        ended = await self._worked(task, run)
+        took = round((clock.monotonic() - start) * 1000)
+        trouble = [*run.trouble, *ended.trouble]
+        self._well(key, trouble)
+        self._trouble(key, *trouble)
+        for happening in run.changed:
+            self._line("changed", task=key, change=change_of(happening))
+        self._running.discard(key)
+        if key not in self._tasks:  # the site file has changed meanwhile
+            return
+        self._schedule.ended(key, clock.now(), ended.outcome, again=ended.again)
+        if key in self._again:
+            self._again.discard(key)
+            self._schedule.soon(key, clock.now())
+        with self._state_used() as state:
+            if state is not None:
+                state.turns.save(self._schedule.turns)
+        due = self._schedule.turns[key].due
+        self._line("done", task=key, outcome=ended.outcome, took_ms=took, next=rfc3339(due) if due else None)
+        self._bell.set()
+
+    async def _worked(self, task: Task, run: Run) -> Ended:
+        """What came of a task, whatever happens in it: a keeper does not end with one of its tasks."""
+        outcome: Outcome = "failed"
+        try:
+            with anyio.fail_after(task.limit):
+                return await task.work(run)
+        except HooperError as exc:
+            problem: HooperError = exc
+        except TimeoutError:
+            problem = NoAnswer(f"it was not done within {task.limit:g} s, and was ended")
+        except Exception as exc:  # a fault of ours in one task: the others go on
+            problem = HooperError(f"a fault in this task: {type(exc).__name__}: {exc}")
+        return Ended(outcome, None, [problem])

@@ -1,0 +1,162 @@
+"""What a keeper does: each task calls a use case, says how it ended, and when it is wanted again.
+
+A further one is a further row of `tasks_for`.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Awaitable, Callable, Sequence
+from dataclasses import dataclass, replace
+from datetime import datetime, timedelta
+
+from hooper.clock import read_moment
+from hooper.errors import EXIT_COUNTERPART, HooperError
+from hooper.keep.schedule import Outcome, Pace
+from hooper.planning.openers import not_driven
+from hooper.site.model import Keep, Site
+from hooper.site.places import Origin
+from hooper.store.kept import Condition
+from hooper.usecases.certificates import CertificatesRequest, keep_certificates
+from hooper.usecases.conditions import keep_conditions
+from hooper.usecases.names import NamesRequest, look_at_line, update_names
+from hooper.usecases.routers import RouterRequest, open_rules
+from hooper.usecases.run import Run
+from hooper.usecases.watching import WatchRequest, watch_services
+
+# events that wake tasks
+ADDRESS, ROUTER, TABLE, NETWORK, WOKE = "address", "router", "table", "network", "woke"
+NOW, SOON = timedelta(0), timedelta(seconds=1)
+SHOWN_WITHIN_S = 60.0  # seconds for an update to show at the name's own servers; what lags is looked at again
+JUDGED_FOR = timedelta(days=1)  # so long a line is trusted to be reached once it was seen to be
+RENEWED_AT = 0.45  # of a lease: passed when it is renewed, so that half of it is left for what goes wrong
+ISSUED_WITHIN_S = 180.0
+DAY = timedelta(days=1)
+
+
+@dataclass(frozen=True)
+class Ended:
+    """How a task ended. again: it is wanted sooner than its pace says. trouble: for the person."""
+
+    outcome: Outcome = "well"
+    again: datetime | None = None
+    trouble: Sequence[HooperError] = ()
+
+
+@dataclass(frozen=True)
+class Task:
+    """One task. limit: seconds that it may take, by which it is ended if it hangs. work: what is done."""
+
+    pace: Pace
+    work: Callable[[Run], Awaitable[Ended]]
+    limit: float = 120.0
+
+
+def tasks_for(site: Site) -> dict[str, Task]:
+    """The tasks of a site, by their keys."""
+    keep = site.keep
+    found: dict[str, Task] = {}
+    if site.names:
+        pace = Pace(
+            timedelta(seconds=keep.addresses), timedelta(seconds=0.2), latest=timedelta(seconds=keep.addresses),
+            wakes={ADDRESS: NOW, ROUTER: NOW, NETWORK: SOON, WOKE: NOW},
+        )  # fmt: skip
+        found["names"] = Task(pace, _names)
+    if any(not_driven(gateway) is None for gateway in site.gateways.values()):
+        pace = _pace(keep.rules, {ROUTER: NOW, TABLE: 5 * SOON, NETWORK: SOON, WOKE: NOW, ADDRESS: SOON})
+        found["rules"] = Task(pace, _rules)
+    if any(one.authority != "device" for one in site.certificates.values()):
+        found["certificates"] = Task(_pace(keep.certificates, {WOKE: SOON}, latest=12), _certificates, 900.0)
+    if site.services:
+        for place in keep.places or (Origin("here"),):
+            pace = _pace(keep.checks, {ADDRESS: timedelta(seconds=10), NETWORK: timedelta(seconds=10), WOKE: SOON})
+            found[f"check {place}"] = Task(pace, _checks(place, keep))
+    if site.lines:
+        found["line"] = Task(Pace(DAY, timedelta(minutes=5), wakes={ADDRESS: timedelta(seconds=20)}), _line)
+    if any(service.accepted for service in site.services.values()):
+        found["risks"] = Task(Pace(timedelta(hours=6), wakes={WOKE: SOON}), _risks)
+    found["prune"] = Task(Pace(DAY, timedelta(hours=1)), _prune)
+    return found
+
+
+def _pace(every_s: float, wakes: dict[str, timedelta], latest: int = 2) -> Pace:
+    every = timedelta(seconds=every_s)
+    return Pace(every, retry=min(every, timedelta(seconds=30)), latest=every * latest, wakes=wakes)
+
+
+def _failed(trouble: Sequence[HooperError]) -> Outcome:
+    """Whether asking again soon may help: a counterpart did not do its part."""
+    return "failed" if any(problem.exit_code == EXIT_COUNTERPART for problem in trouble) else "well"
+
+
+async def _names(run: Run) -> Ended:
+    """The addresses of the lines, and the names that lead there."""
+    request = NamesRequest(patience=SHOWN_WITHIN_S, dry_run=False, patient=True, trusting=JUDGED_FOR)
+    document, trouble = await update_names(run, request)
+    late = any(row.action in ("failed", "unknown") for row in document.names)
+    return Ended("failed" if late else "well", None, trouble)
+
+
+async def _rules(run: Run) -> Ended:
+    """What the plan wants of the routers' tables, renewed before half of its lease."""
+    document, trouble = await open_rules(run, RouterRequest(deadline=20.0, renew_left=1 - RENEWED_AT + 0.05))
+    now = run.here.clock.now()
+    ends = [read_moment(change.until) for change in document.changes if change.until is not None]
+    again = now + (min(ends) - now) * RENEWED_AT if ends else None
+    return Ended(_failed(trouble), again, trouble)
+
+
+async def _certificates(run: Run) -> Ended:
+    """Those that end soon are ordered anew, given to whom they are for, and looked at as they are served."""
+    trouble = await keep_certificates(run, CertificatesRequest(patience=ISSUED_WITHIN_S, deadline=10.0))
+    return Ended(_failed(trouble), None, trouble)
+
+
+def _checks(place: Origin, keep: Keep) -> Callable[[Run], Awaitable[Ended]]:
+    if place.user is not None and keep.proxy_password is not None:
+        place = replace(place, password=keep.proxy_password)
+
+    async def work(run: Run) -> Ended:
+        _, trouble = await watch_services(run, WatchRequest(place))
+        return Ended(_failed(trouble), None, trouble)
+
+    return work
+
+
+async def _line(run: Run) -> Ended:
+    await look_at_line(run)
+    return Ended()
+
+
+async def _risks(run: Run) -> Ended:
+    """The accepted risks whose end has passed."""
+    today = run.here.clock.now().date()
+    rows = [
+        Condition(
+            "risk", f"services.{key}", risk.finding,
+            *(("over", "wrong") if risk.until < today else ("taken", "fact")),
+            f"until {risk.until}: {risk.reason}",
+        )
+        for key, service in run.site.services.items() for risk in service.accepted
+    ]  # fmt: skip
+    keep_conditions(run, rows)
+    return Ended()
+
+
+async def _prune(run: Run) -> Ended:
+    """What is no more in the site file, or too old, is let go."""
+    site = run.site
+    if run.state is not None:
+        history = run.state.history
+        history.prune(run.here.clock.now())
+        places = {"here", *(place.name for place in site.keep.places if place.name)}
+        known = {(one.condition.subject, one.condition.aspect) for one in history.conditions()}
+        history.forget("service", [(s, p) for s, p in known if s in site.services and (p in places or not places)])
+        history.forget("name", [(name, kind) for name, entry in site.names.items() for kind in entry.types])
+        history.forget("certificate", [(key, aspect) for key, aspect in known if key in site.certificates])
+        history.forget("router", [(key, "") for key in site.gateways])
+        history.forget(
+            "rule", [(s, gateway) for s, gateway in known if s in site.services and gateway in site.gateways]
+        )
+        risks = [(f"services.{k}", risk.finding) for k, service in site.services.items() for risk in service.accepted]
+        history.forget("risk", risks)
+    return Ended()
