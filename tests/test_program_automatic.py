@@ -199,7 +199,7 @@ def test_routers_that_refuse_and_that_are_gone(own: Lab) -> None:
     run(own, "router", "open", "film-page")
     own.run("lab", "restart", "club-router")
     assert rules(own) == []
-    assert outcomes(run(own, "router", "open", "film-page")) == {"film-page": "added"}
+    assert outcomes(run(own, "router", "open", "film-page")) == {"film-page": "restored"}
 
 
 def test_what_the_plan_forbids_is_not_entered(own: Lab, tmp_path: Path) -> None:

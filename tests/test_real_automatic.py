@@ -204,7 +204,7 @@ def test_after_a_restart_the_rules_are_entered_again(town: KernelTown, here: Her
     assert here("router", "open").code == 0
     town.serve_router("club-router", secure=False, more=f"ext_ip={PUBLIC}")
     assert here.table() == []
-    assert here.outcomes("router", "open") == (0, {"film-page": "added", "film-shell": "added"})
+    assert here.outcomes("router", "open") == (0, {"film-page": "restored", "film-shell": "restored"})
 
 
 def test_a_router_that_is_gone(town: KernelTown, here: Here) -> None:
@@ -246,8 +246,10 @@ def test_dynamic_update_with_wrong_keys_and_clocks(town: KernelTown, here: Here)
     (town.folder / "names.toml").write_text(SITE + NAMES)
     (town.folder / "zone-key").write_text(OTHER_SECRET)
     row = name(here, "update")
-    assert (row["action"], row["code"]) == ("failed", 4)
+    assert (row["action"], row["code"]) == ("refused", 4)
     assert "BADSIG" in row["errors"][0]
+    row = name(here, "update")  # nothing has changed: it is not asked again
+    assert (row["action"], row["code"], row["errors"]) == ("refused", 1, [])
     (town.folder / "zone-key").write_text("not base64!")
     assert name(here, "update")["code"] == 6
     (town.folder / "zone-key").write_text(SECRET)

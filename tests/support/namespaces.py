@@ -509,6 +509,14 @@ class KernelTown:
                 sh("ip", "netns", "del", name)
 
 
+def asked_there(town: KernelTown, server: str, kind: str = "A", name: str = "boathouse.heronquay.example") -> list[str]:
+    """What a name server has, asked from the rented machine; empty: nothing, or it does not answer."""
+    with inside(town.ns("rented")), contextlib.suppress(OSError, dns.exception.DNSException):
+        answer = dns.query.udp(dns.message.make_query(name, kind), server, timeout=2).answer
+        return [str(record) for rrset in answer for record in rrset]
+    return []
+
+
 def make_certificate(path: Path, name: str) -> None:
     """A self-signed pair, as devices make them."""
     openssl = shutil.which("openssl")
@@ -520,9 +528,10 @@ def make_certificate(path: Path, name: str) -> None:
 
 
 @contextmanager
-def kernel_town(folder: Path) -> Iterator[KernelTown]:
+def kernel_town(folder: Path, kind: type[KernelTown] | None = None, mark: str = "") -> Iterator[KernelTown]:
+    """mark: tells the towns of one process apart."""
     assert sys.platform.startswith("linux")
-    town = KernelTown(f"hoop{os.getpid()}", folder)
+    town = (kind or KernelTown)(f"hoop{mark}{os.getpid()}", folder)
     try:
         town.build()
         yield town

@@ -42,7 +42,7 @@ class KeeperRuns(MachineError):
 
 @dataclass
 class Keeper:
-    """One site. say: is given each line and its time. folder: of the state, where one was named. nap_s: as for `Ears`."""
+    """One site. say: is given each line and its time. folder: of the state, if one was named. nap_s: as for `Ears`."""
 
     path: Path
     door: Door
@@ -62,8 +62,11 @@ class Keeper:
     _ending: bool = False
     _reload: bool = False
 
-    def open(self) -> None:
-        """Read the site file, open the state, be the only keeper. Raises: SiteFileError; KeeperRuns."""
+    def open(self, *, once: bool = False) -> None:
+        """Read the site file, open the state, be the only keeper. once: for one round alone.
+
+        Raises: SiteFileError, SeveralErrors; KeeperRuns.
+        """
         self.file = read_site(self.path)
         self._tasks = tasks_for(self.file.site)
         self._bell = anyio.Event()
@@ -72,7 +75,7 @@ class Keeper:
         kept = None
         with self._state_used() as state:
             kept = state.turns.all() if state is not None else None
-        self._schedule = Schedule({key: task.pace for key, task in self._tasks.items()}, now, kept)
+        self._schedule = Schedule({key: task.pace for key, task in self._tasks.items()}, now, kept, anew=not once)
 
     def close(self) -> None:
         if self._state is not None:

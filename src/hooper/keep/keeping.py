@@ -33,7 +33,7 @@ async def keep_sites(
         wrong: list[HooperError] = []
         for keeper in keepers:
             try:
-                keeper.open()
+                keeper.open(once=once)
             except HooperError as exc:
                 wrong.append(exc)
         if wrong:

@@ -45,12 +45,18 @@ class Pace:
 class Schedule:
     """The turns of all tasks.
 
-    paces: of the tasks, by their keys. kept: their turns from an earlier run. Tasks without one are due at once.
+    paces: of the tasks, by their keys. kept: their turns from an earlier run. Tasks without one are due at once, and
+    with `anew` all of which the last run was well: much may have happened since.
     """
 
-    def __init__(self, paces: Mapping[str, Pace], now: datetime, kept: Mapping[str, Turn] | None = None) -> None:
+    def __init__(
+        self, paces: Mapping[str, Pace], now: datetime, kept: Mapping[str, Turn] | None = None, *, anew: bool = False
+    ) -> None:
         self._paces = dict(paces)
-        before = kept or {}
+        before = dict(kept or {})
+        if anew:
+            well = {key: turn for key, turn in before.items() if turn.due is not None and not turn.failures}
+            before |= {key: replace(turn, due=now) for key, turn in well.items()}
         self._turns = {key: self._fitting(key, before.get(key, Turn(now)), now) for key in paces}
 
     @property

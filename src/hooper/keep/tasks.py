@@ -83,9 +83,10 @@ def _pace(every_s: float, wakes: dict[str, timedelta], latest: int = 2) -> Pace:
     return Pace(every, retry=min(every, timedelta(seconds=30)), latest=every * latest, wakes=wakes)
 
 
-def _failed(trouble: Sequence[HooperError]) -> Outcome:
+def _failed(run: Run, trouble: Sequence[HooperError]) -> Outcome:
     """Whether asking again soon may help: a counterpart did not do its part."""
-    return "failed" if any(problem.exit_code == EXIT_COUNTERPART for problem in trouble) else "well"
+    met = [*run.trouble, *trouble]
+    return "failed" if any(problem.exit_code == EXIT_COUNTERPART for problem in met) else "well"
 
 
 async def _names(run: Run) -> Ended:
@@ -102,13 +103,13 @@ async def _rules(run: Run) -> Ended:
     now = run.here.clock.now()
     ends = [read_moment(change.until) for change in document.changes if change.until is not None]
     again = now + (min(ends) - now) * RENEWED_AT if ends else None
-    return Ended(_failed(trouble), again, trouble)
+    return Ended(_failed(run, trouble), again, trouble)
 
 
 async def _certificates(run: Run) -> Ended:
     """Those that end soon are ordered anew, given to whom they are for, and looked at as they are served."""
     trouble = await keep_certificates(run, CertificatesRequest(patience=ISSUED_WITHIN_S, deadline=10.0))
-    return Ended(_failed(trouble), None, trouble)
+    return Ended(_failed(run, trouble), None, trouble)
 
 
 def _checks(place: Origin, keep: Keep) -> Callable[[Run], Awaitable[Ended]]:
@@ -117,7 +118,7 @@ def _checks(place: Origin, keep: Keep) -> Callable[[Run], Awaitable[Ended]]:
 
     async def work(run: Run) -> Ended:
         _, trouble = await watch_services(run, WatchRequest(place))
-        return Ended(_failed(trouble), None, trouble)
+        return Ended(_failed(run, trouble), None, trouble)
 
     return work
 

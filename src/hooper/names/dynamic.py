@@ -212,7 +212,12 @@ class DnsPublisher:
         error = answer.tsig[0].error if answer.tsig is not None else 0
         code, key = answer.rcode(), self.updater.key
         if error == dns.rcode.BADKEY:
-            return UpdateRefused(f"{server} does not know the key {key!r} with {self.updater.algorithm} (BADKEY)")
+            said = f"{server} does not know the key {key!r} with {self.updater.algorithm} (BADKEY)"
+            whole, dash, bits = self.updater.algorithm.removeprefix("hmac-").partition("-")
+            if not dash:
+                return UpdateRefused(said)
+            hint = f"Some servers mean hmac-{whole} by hmac-{whole}-{bits}: write that. Else correct the key's name."
+            return UpdateRefused(said, remedy=hint)
         if error == dns.rcode.BADSIG:
             return UpdateRefused(f"{server} does not accept the secret of the key {key!r} (BADSIG)")
         if error == dns.rcode.BADTRUNC:

@@ -145,7 +145,7 @@ class Names:
 
         Raises: StateError.
         """
-        out = {(row.name, row.type): self._ready(row, again=again) for row in rows}
+        out = {(row.name, row.type): self.ready(row, again=again) for row in rows}
         needed = [row for row in out.values() if row.action == "needed"]
         for key in dict.fromkeys(row.updated_by for row in needed):
             mine = [row for row in needed if row.updated_by == key]
@@ -155,8 +155,11 @@ class Names:
     def _last(self, row: NameRow) -> LastUpdate | None:
         return self.memory.last_update(row.name, row.type, self.here.clock.now()) if self.memory is not None else None
 
-    def _ready(self, row: NameRow, *, again: bool) -> NameRow:
-        """The row as it is to be treated now: whether an update is due, or the provider is to be left alone."""
+    def ready(self, row: NameRow, *, again: bool) -> NameRow:
+        """The row as it is to be treated now: whether an update is due, or the provider is to be left alone.
+
+        Raises: StateError.
+        """
         updater = self.site.updaters.get(row.updated_by)
         if updater is None or row.action not in ("needed", "current"):
             return row

@@ -55,7 +55,7 @@ def _names(run: Run, request: NamesRequest) -> tuple[tuple[str, ...], Names]:
 async def list_names(run: Run, request: NamesRequest) -> tuple[NamesDocument, list[HooperError]]:
     """How the names stand. Raises: NoNetwork, UsageError."""
     names, work = _names(run, request)
-    rows = await work.look(names)
+    rows = [work.ready(row, again=request.again) for row in await work.look(names)]
     _keep(run, work, rows)
     return NamesDocument(True, tuple(rows), tuple(work.findings)), work.trouble
 
@@ -119,6 +119,8 @@ async def update_names(run: Run, request: NamesRequest) -> tuple[NamesDocument, 
         allowed = [row for row in rows if row.name not in barred]
         done = {(row.name, row.type): row for row in await work.update(allowed, again=request.again)}
         rows = [done.get((row.name, row.type), row) for row in rows]
+    elif work.memory is not None:
+        rows = [work.ready(row, again=request.again) for row in rows]
     rows = [
         replace(row, action="refused", detail=barred[row.name].message)
         if row.name in barred and row.type == "A"

@@ -73,7 +73,7 @@ async def _causes(run: Run, request: WatchRequest, services: tuple[str, ...]) ->
                 document, _ = await why(own, WhyRequest(service, origin, deadline=request.deadline, keep=False))
             except HooperError:
                 return
-        if document.causes:
+        if document.causes and document.causes[0].certainty != "possible":
             causes[service] = document.causes[0].code
 
     async with anyio.create_task_group() as tasks:

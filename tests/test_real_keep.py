@@ -1,0 +1,233 @@
+"""The keeper against a real router daemon on kernel NAT and a real name server: how soon a change is published."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import queue
+import socket
+import struct
+import subprocess
+import sys
+import threading
+import time
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from support.namespaces import PUBLIC, RENTED, KernelTown, asked_there, inside, kernel_town
+from support.one_router import OneRouterTown
+from test_real_automatic import SECRET
+
+pytestmark = pytest.mark.real
+OTHERS = ("11.22.33.45", "11.22.33.46", "11.22.33.47")
+ONE_ROUTER = f"""\
+version = 1
+[measure]
+stun = ["{RENTED}:3478"]
+resolvers = ["{RENTED}"]
+[keep]
+addresses = "EVERY"
+rules = "EVERY"
+checks = "1h"
+[lines.fibre]
+address = "dynamic"
+[gateways.club-router]
+line = "fibre"
+lan = "10.44.7.1/24"
+[hosts.film-box]
+address = "10.44.7.30"
+ready.default_password_changed = true
+[services.film-page]
+host = "film-box"
+speaks = "https"
+reach = "public"
+[names."boathouse.heronquay.example"]
+line = "fibre"
+updated_by = "own-zone"
+[updaters.own-zone]
+kind = "dns-update"
+key = "boathouse-key"
+token = "file:zone-key"
+"""
+
+
+@pytest.fixture(scope="module")
+def town(tmp_path_factory: pytest.TempPathFactory) -> Iterator[OneRouterTown]:
+    with kernel_town(tmp_path_factory.mktemp("keep"), OneRouterTown, "k") as built:
+        assert isinstance(built, OneRouterTown)
+        (built.folder / "zone-key").write_text(SECRET + "\n")
+        built.serve_stun("stun", "rented")
+        yield built
+
+
+class Kept:
+    """A keeper as a process, and the lines that it prints, with the moment at which each came."""
+
+    def __init__(self, town: KernelTown, site: Path, state: Path) -> None:
+        command = [*town.wrap("here"), sys.executable, "-m", "hooper", "keep", str(site), "--state", str(state), "-q"]
+        self.process = subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+        self.lines: queue.Queue[tuple[float, dict[str, Any]]] = queue.Queue()
+        self.seen: list[dict[str, Any]] = []
+        self.ended: tuple[int, str] | None = None
+        self.reader = threading.Thread(target=self._read, daemon=True)
+        self.reader.start()
+
+    def _read(self) -> None:
+        assert self.process.stdout is not None
+        for text in self.process.stdout:
+            self.lines.put((time.monotonic(), json.loads(text)))
+
+    def until(self, wanted: Any, within: float = 20.0) -> tuple[float, dict[str, Any]]:
+        """The first line from here on that fits, and when it came."""
+        end = time.monotonic() + within
+        while True:
+            try:
+                at, line = self.lines.get(timeout=max(end - time.monotonic(), 0.001))
+            except queue.Empty:
+                told = "\n".join(map(str, self.seen[-12:]))
+                raise AssertionError(f"no such line within {within} s; the last were:\n{told}") from None
+            self.seen.append(line)
+            if wanted(line):
+                return at, line
+
+    def all(self, *wanted: Any) -> None:
+        """Until each of these was there, in whatever order."""
+        for fits in wanted:
+            if not any(map(fits, self.seen)):
+                self.until(fits)
+
+    def close(self) -> tuple[int, str]:
+        """Its exit code, and what it had to say beside its lines."""
+        if self.ended is not None:
+            return self.ended
+        self.process.terminate()
+        code = self.process.wait(20)
+        self.reader.join(5)
+        assert self.process.stdout is not None
+        assert self.process.stderr is not None
+        said = self.process.stderr.read()
+        self.process.stdout.close()
+        self.process.stderr.close()
+        self.ended = code, said
+        return self.ended
+
+
+@contextlib.contextmanager
+def kept(town: KernelTown, tmp_path: Path, text: str, every: str) -> Iterator[Kept]:
+    site = town.folder / f"{tmp_path.name}.toml"
+    site.write_text(text.replace("EVERY", every))
+    keeper = Kept(town, site, tmp_path / "state")
+    try:
+        yield keeper
+    finally:
+        assert keeper.close() == (0, "")
+
+
+def announced(town: KernelTown, into: queue.Queue[float]) -> threading.Thread:
+    """When the router announces, heard by another program on the same network."""
+    with inside(town.ns("here")):
+        index = socket.if_nametoindex("lan0")
+        ear = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
+    ear.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+    ear.bind(("224.0.0.1", 5350))
+    member = socket.inet_aton("224.0.0.1") + bytes(4) + struct.pack("=i", index)
+    ear.setsockopt(socket.IPPROTO_IP, socket.IP_ADD_MEMBERSHIP, member)
+    ear.settimeout(15)
+
+    def listen() -> None:
+        with contextlib.suppress(OSError):
+            ear.recvfrom(200)
+            into.put(time.monotonic())
+        ear.close()
+
+    thread = threading.Thread(target=listen, daemon=True)
+    thread.start()
+    return thread
+
+
+def is_current(line: dict[str, Any]) -> bool:
+    change = line["change"]
+    return bool(change) and change["kind"] == "name" and change["after"] == "current"
+
+
+def is_done(task: str) -> Any:
+    return lambda line: line["said"] == "done" and line["task"] == task
+
+
+def shown(town: KernelTown) -> str:
+    """What the name server has, asked from beside it."""
+    return next(iter(asked_there(town, RENTED)), "")
+
+
+def test_an_announcement_is_published_within_a_second(town: OneRouterTown, tmp_path: Path) -> None:
+    """The time is taken by another program on the network that hears the same announcement."""
+    town.serve_names("rented", SECRET)
+    town.serve_router("club-router", secure=False, natpmp=True)
+    with kept(town, tmp_path, ONE_ROUTER, "10m") as keeper:
+        keeper.all(is_current, is_done("rules"))
+        assert shown(town) == PUBLIC
+        old, took = PUBLIC, []
+        for new in (*OTHERS, PUBLIC):
+            heard: queue.Queue[float] = queue.Queue()
+            announced(town, heard)
+            town.readdress(old, new)
+            at, _ = keeper.until(lambda line, new=new: is_done("names")(line) and shown(town) == new)
+            took.append(at - heard.get(timeout=1))
+            old = new
+        assert max(took) < 3, took
+        assert sorted(took)[-2] < 1, took  # a machine that does much else may be late once
+
+
+def test_a_restarted_router_has_its_rules_again_within_a_second(town: OneRouterTown, tmp_path: Path) -> None:
+    town.serve_names("rented", SECRET)
+    town.serve_router("club-router", secure=False, natpmp=True)
+    with kept(town, tmp_path, ONE_ROUTER, "10m") as keeper:
+        keeper.until(is_done("rules"))
+        assert "10.44.7.30:443" in table(town)
+        town.serve_router("club-router", secure=False, natpmp=True)
+        there = time.monotonic()
+        at, line = keeper.until(lambda line: bool(line["change"]) and line["change"]["cause"] == "rules-lost")
+        keeper.until(is_done("rules"))
+        assert (line["change"]["subject"], line["change"]["after"]) == ("film-page", "missing")
+        assert at - there < 1.5  # what serve_router waits for to see that it listens is the rest
+        assert "10.44.7.30:443" in table(town)
+
+
+def table(town: KernelTown) -> str:
+    return town.run("club-router", "nft", "list", "chain", "inet", "filter", "prerouting_miniupnpd")
+
+
+def test_without_an_announcement_one_poll_is_enough(town: OneRouterTown, tmp_path: Path) -> None:
+    """The router is mute: what is seen outside is all that tells."""
+    town.serve_names("rented", SECRET)
+    town.stop("igd-club-router")
+    with kept(town, tmp_path, ONE_ROUTER.replace("lan =", 'control = "hand"\nlan ='), "3s") as keeper:
+        keeper.all(is_done("names"), is_done("line"), is_done("check here"))
+        assert shown(town) == PUBLIC
+        town.readdress(PUBLIC, OTHERS[0])
+        there = time.monotonic()
+        try:
+            keeper.until(lambda line: is_done("names")(line) and shown(town) == OTHERS[0])
+            assert time.monotonic() - there < 3 * 1.1 + 1  # a poll may be a tenth later
+        finally:
+            town.readdress(OTHERS[0], PUBLIC)
+
+
+def test_one_keeper_for_one_state_and_the_next_after_a_kill(town: OneRouterTown, tmp_path: Path) -> None:
+    town.serve_names("rented", SECRET)
+    with kept(town, tmp_path, ONE_ROUTER, "10m") as keeper:
+        keeper.until(is_done("names"))
+        site = town.folder / f"{tmp_path.name}.toml"
+        second = Kept(town, site, tmp_path / "state")
+        assert second.process.wait(20) == 6
+        code, said = second.close()
+        assert (code, "another keeper runs" in said) == (6, True)
+        keeper.process.kill()
+        assert keeper.close()[0] == -9
+        third = Kept(town, site, tmp_path / "state")
+        third.until(is_done("names"))
+        assert third.close() == (0, "")
+        keeper.ended = (0, "")
