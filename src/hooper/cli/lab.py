@@ -307,6 +307,54 @@ def restart(
     session.show(done, lambda shown, out: out.print(f"{shown.gateway} has restarted."))
 
 
+@command(app, "lab readdress")
+def readdress(
+    session: Session,
+    address: Annotated[
+        str | None, typer.Argument(metavar="ADDRESS", help="One of the provider's; else its next.")
+    ] = None,
+) -> None:
+    """Be the provider that gives the line another address at night. Routers that speak announce it."""
+    from hooper.lab.answers import LabReaddressDocument
+
+    done = _answer(session, LabReaddressDocument, "readdress", address=address)
+    session.show(done, lambda shown, out: out.print(f"{shown.gateway} has {shown.address} now."))
+
+
+@command(app, "lab power-cut")
+def power_cut(session: Session) -> None:
+    """Let the power go and come back: all routers begin anew, and lose what programs entered."""
+    from hooper.lab.answers import LabPowerDocument
+
+    done = _answer(session, LabPowerDocument, "power-cut")
+    session.show(done, lambda shown, out: out.print(f"The power was gone. Begun anew: {', '.join(shown.gateways)}."))
+
+
+@command(app, "lab lag")
+def lag(
+    session: Session,
+    second: Annotated[float | None, time_option("--second", "How far the zone's second name server is behind.")] = None,
+    provider: Annotated[
+        float | None, time_option("--provider", "How long the name provider takes until what it took shows.")
+    ] = None,
+    spacing: Annotated[
+        float | None, time_option("--spacing", "What the name provider wants between two updates of a name.")
+    ] = None,
+) -> None:
+    """Make name servers and the name provider slow; without options, how slow they are."""
+    from hooper.lab.answers import LabLagDocument
+
+    given = {"second_s": second, "provider_s": provider, "spacing_s": spacing}
+    done = _answer(session, LabLagDocument, "lag", **given)
+
+    def render(shown: LabLagDocument, out: Screen) -> None:
+        behind = f"{shown.second_s:g} s behind" if shown.second_s is not None else "there is none"
+        out.print(f"second name server: {behind}")
+        out.print(f"name provider: shows after {shown.provider_s:g} s, wants {shown.spacing_s:g} s between updates")
+
+    session.show(done, render)
+
+
 @command(app, "lab type")
 def type_sheet(
     session: Session,
@@ -422,14 +470,18 @@ def _render_ledger(document: LabLedgerDocument, out: Screen) -> None:
 def move_clock(
     session: Session,
     advance: Annotated[float, time_option("--advance", "Move the town's clock forward.")] = "0s",  # type: ignore[assignment]
+    back: Annotated[float, time_option("--back", "Move the town's clock back.")] = "0s",  # type: ignore[assignment]
 ) -> None:
-    """The town's clock; it can be moved forward."""
+    """The town's clock; it can be moved."""
     from hooper.lab.answers import LabClockDocument
 
-    answer = _ask(session, "clock", advance_s=advance)
+    if advance and back:
+        raise UsageError("--advance and --back exclude each other", remedy="Give one of them.")
+    answer = _ask(session, "clock", advance_s=advance - back)
     document = LabClockDocument(str(answer["now"])[:19] + "Z", float(answer["ahead_s"]))
     session.show(document, _render_clock)
 
 
 def _render_clock(document: LabClockDocument, out: Screen) -> None:
-    out.print(f"{document.now}, {shown_duration(document.ahead_s)} ahead of this machine")
+    way = "behind" if document.ahead_s < 0 else "ahead of"
+    out.print(f"{document.now}, {shown_duration(abs(document.ahead_s))} {way} this machine")

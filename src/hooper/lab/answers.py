@@ -147,6 +147,34 @@ class LabRestartDocument:
 
 
 @dataclass(frozen=True, slots=True)
+class LabReaddressDocument:
+    """`hooper lab readdress`. address: the one that the line has now. gateway: the box that has it."""
+
+    gateway: str
+    address: str
+
+
+@dataclass(frozen=True, slots=True)
+class LabPowerDocument:
+    """`hooper lab power-cut`. gateways: the routers that speak a protocol, and have lost what programs entered."""
+
+    gateways: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class LabLagDocument:
+    """`hooper lab lag`, in seconds.
+
+    second_s: how far the zone's second name server is behind; null: there is none. provider_s: how long the name
+    provider takes until what it took shows. spacing_s: what it wants between two updates of a name.
+    """
+
+    second_s: float | None
+    provider_s: float
+    spacing_s: float
+
+
+@dataclass(frozen=True, slots=True)
 class LabInstallDocument:
     """`hooper lab install`. host: the device that now shows the certificate."""
 

@@ -23,6 +23,7 @@ NAME = "boathouse.heronquay.example"
 PROVIDER = "names.heronquay.example"
 SERVERS = {PRIMARY: "198.51.100.53", acme.HOST: "198.51.100.80", PROVIDER: "198.51.100.90"}
 PUBLIC = IPv4Address("203.0.113.44")
+SECOND = "198.51.100.54"  # the zone's second server, where it has one
 WRONG_RESOLVER = IPv4Address("192.0.2.66")
 INTERNET, BETWEEN, CLUB, MOBILE, SHARED = "internet", "between", "club", "mobile", "shared"
 # service: (host, transport, inside port, outside port); the lab knows its devices, not the site file
@@ -137,9 +138,11 @@ def _servers(town: Town) -> None:
         server.tcp[3478] = devices.stun_stream
     server = _add(town, "name-server", INTERNET, SERVERS[PRIMARY])
     server.udp[53], server.tcp[53] = town.zone.authority, town.zone.stream
+    _add(town, "second-name-server", INTERNET, SECOND).udp[53] = town.zone.second
     routers = town.boxes["fibre-box"], town.boxes["club-router"]
     for machine in (_add(town, "resolver", INTERNET, "192.0.2.53"), *routers, town.nodes["phone"]):  # or pass on
         machine.udp[53] = town.zone.resolver
+    town.zone.settle = lambda: town.provider.settle()
     _add(town, "wrong-resolver", INTERNET, str(WRONG_RESOLVER)).udp[53] = town.zone.liar
 
 
@@ -152,7 +155,7 @@ def _offices(town: Town) -> None:
     start = now - timedelta(days=50)
     ca.tcp[443] = devices.secured(authority.identity([acme.HOST], start), town.acme.serve)
     provider = _add(town, "name-provider", INTERNET, SERVERS[PROVIDER])
-    town.provider = NameProvider(town.zone, secrets.token_urlsafe(24))
+    town.provider = NameProvider(town.zone, secrets.token_urlsafe(24), town.now)
     provider.tcp[443] = devices.secured(authority.identity([PROVIDER], start), town.provider.serve)
     # somebody ordered the hub's certificate some weeks ago, by hand
     town.identities["hub"].context = authority.identity([NAME], start, days=90).context

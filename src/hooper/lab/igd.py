@@ -57,6 +57,7 @@ class IgdRouter:
     strict: bool = False
     mute: bool = False
     port: int = 49000
+    subscribe: Callable[[Box, dict[str, str]], tuple[int, tuple[tuple[str, str], ...]]] | None = None
 
     def __post_init__(self) -> None:
         self.port_control = PortControl(self.town, self.box)
@@ -75,6 +76,7 @@ class IgdRouter:
         """The control port moves, and the mappings that programs made are lost."""
         self.port = 49000 + (self.port - 49000 + 137) % 1000
         self.box.rules = [rule for rule in self.box.rules if rule.owner == "page"]
+        self.port_control.started = self.town.now()
         self.listen()
 
     # --- searching
@@ -108,12 +110,15 @@ class IgdRouter:
                 await self._send(stream, 500, upnp.serialize_fault(no.code, no.text))
             except WireError:
                 await self._send(stream, 400, b"")
+        elif asked.method in ("SUBSCRIBE", "UNSUBSCRIBE") and asked.target == "/event" and self.subscribe is not None:
+            status, fields = self.subscribe(self.box, {"method": asked.method, **dict(asked.headers)})
+            await self._send(stream, status, b"", fields)
         else:
             await self._send(stream, 404, b"")
 
     @staticmethod
-    async def _send(stream: ByteStream, status: int, body: bytes) -> None:
-        fields = (("Content-Type", 'text/xml; charset="utf-8"'), ("Connection", "close"))
+    async def _send(stream: ByteStream, status: int, body: bytes, more: tuple[tuple[str, str], ...] = ()) -> None:
+        fields = (("Content-Type", 'text/xml; charset="utf-8"'), ("Connection", "close"), *more)
         with anyio.move_on_after(10):
             await stream.send(
                 head.serialize_response(status, "OK" if status == 200 else "No", "HTTP/1.1", fields, body)

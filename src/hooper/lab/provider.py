@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from contextlib import suppress
+from datetime import datetime, timedelta
 from urllib.parse import unquote
 
 import anyio
@@ -17,13 +19,24 @@ from hooper.wire import head
 class NameProvider:
     """PUT /records/NAME/A sets, PUT .../TXT adds, DELETE .../TXT takes away; the body is the value.
 
-    busy, closed: faults: it asks to wait, or refuses for good.
+    busy, closed: faults: it asks to wait, or refuses for good. lag: how long what it takes needs until it shows.
+    spacing: between two updates of a name; who comes sooner is asked to wait. asked: how often it was.
     """
 
-    def __init__(self, zone: Zone, token: str) -> None:
-        self.zone, self.token = zone, token
+    def __init__(self, zone: Zone, token: str, now: Callable[[], datetime]) -> None:
+        self.zone, self.token, self._now = zone, token, now
         self.busy = self.closed = False
-        self.changes = 0
+        self.changes = self.asked = 0
+        self.lag, self.spacing = timedelta(0), timedelta(0)
+        self._last: dict[str, datetime] = {}
+        self._coming: list[tuple[datetime, str, str]] = []  # what was taken and does not show yet
+
+    def settle(self) -> None:
+        """Let show what was taken long enough ago."""
+        now = self._now()
+        for when, name, value in [one for one in self._coming if one[0] <= now]:
+            self._coming.remove((when, name, value))
+            self.zone.set(name, "A", [value])
 
     async def serve(self, stream: ByteStream, peer: Endpoint) -> None:
         del peer
@@ -37,6 +50,7 @@ class NameProvider:
                 await stream.send(head.serialize_response(status, "-", "HTTP/1.1", tuple(fields), f"{text}\n".encode()))
 
     def _answer(self, asked: head.Head, body: bytes) -> tuple[int, str]:
+        self.asked += 1
         if asked.get("authorization") != f"Bearer {self.token}":
             return 401, "who are you?"
         if self.closed:
@@ -51,6 +65,14 @@ class NameProvider:
             return 403, "not your name"
         value = body.decode("utf-8", "replace").strip()
         if asked.method == "PUT" and kind == "A":
+            last, now = self._last.get(name), self._now()
+            if last is not None and now - last < self.spacing:
+                return 429, "too soon"
+            self._last[name] = now
+            if self.lag:
+                self._coming.append((now + self.lag, name, value))
+                self.changes += 1
+                return 200, "kept"
             changed = self.zone.set(name, kind, [value])
         elif asked.method == "PUT":
             changed = self.zone.add(name, kind, value)

@@ -20,6 +20,7 @@ from hooper.clock import Clock, SystemClock
 from hooper.errors import HooperError, MachineError, UsageError, WireError
 from hooper.lab import boathouse
 from hooper.lab.faults import FAULTS, Breakages
+from hooper.lab.happenings import HAPPENINGS, Happenings
 from hooper.lab.identity import context_of
 from hooper.lab.lines import LineSetter, Shape
 from hooper.lab.tables import read_tables, type_sheets
@@ -67,6 +68,9 @@ class Switchboard:
         for box in self.town.boxes.values():
             box.hairpin = hairpin and box.is_router
         self.breakages = Breakages(self.town)
+        self.happenings = Happenings(self.town)
+        for router in self.town.igd.values():
+            router.subscribe = self.happenings.subscribe
         self.lines = LineSetter(self.town, Shape(hairpin=hairpin))
         self.token = secrets.token_urlsafe(24)
         self.port = 0
@@ -90,7 +94,7 @@ class Switchboard:
             "faults": self._faults,
             "break": self._break,
             "mend": self._mend,
-            "restart": self._restart,
+            **dict.fromkeys(HAPPENINGS, self._happen),
             "install": self._install,
             "type": self._type,
             "read": self._read,
@@ -335,8 +339,8 @@ class Switchboard:
 
     async def _clock(self, stream: BufferedByteStream, _: Asker, asked: dict[str, Any]) -> None:
         step = float(asked["advance_s"])
-        if not 0 <= step <= 100 * 366 * 86400:
-            raise UsageError("the clock goes forward, and at most a hundred years", remedy="Give seconds from 0 on.")
+        if abs(step) > 100 * 366 * 86400:
+            raise UsageError("the clock moves by a hundred years at most", remedy="Give fewer seconds.")
         self.ahead += timedelta(seconds=step)
         moved, self._moved = self._moved, anyio.Event()
         moved.set()
@@ -368,13 +372,8 @@ class Switchboard:
     async def _mend(self, stream: BufferedByteStream, _: Asker, asked: dict[str, Any]) -> None:
         await stream.send(link.serialize_line({"mended": self.breakages.mend(asked.get("fault"))}))
 
-    async def _restart(self, stream: BufferedByteStream, _: Asker, asked: dict[str, Any]) -> None:
-        router = self.town.igd.get(str(asked["gateway"]))
-        if router is None:
-            known = ", ".join(self.town.igd)
-            raise UsageError(f"no router {asked['gateway']!r} that could be restarted", remedy=f"There are: {known}.")
-        router.restart()
-        await stream.send(link.serialize_line({"gateway": router.box.key}))
+    async def _happen(self, stream: BufferedByteStream, _: Asker, asked: dict[str, Any]) -> None:
+        await stream.send(link.serialize_line(await self.happenings.verb(asked)))
 
     async def _install(self, stream: BufferedByteStream, _: Asker, asked: dict[str, Any]) -> None:
         """The person at a device's page who gives it a certificate."""
@@ -409,7 +408,9 @@ class Switchboard:
         return attachment, port or self.town.free_port()
 
     async def _datagrams(self, stream: BufferedByteStream, asker: Asker, asked: dict[str, Any]) -> None:
-        attachment, port = self._own_port(asker, asked.get("local"), self.town.sockets)
+        groups = [ip_address(group) for group in asked.get("groups") or ()]
+        shared: dict[tuple[str, int], Any] = {} if groups else self.town.sockets
+        attachment, port = self._own_port(asker, asked.get("local"), shared)
         lock = anyio.Lock()
 
         async def back(header: dict[str, Any], data: bytes = b"") -> None:
@@ -423,8 +424,12 @@ class Switchboard:
         async def reject(icmp: Icmp, by: IPv4Address, to: Endpoint) -> None:
             await back({"icmp": [icmp.type, icmp.code], "by": str(by), "to": [str(to.address), to.port]})
 
-        socket = DatagramSocket(asker.node, attachment, port, deliver, reject, asked.get("hops"))
-        self.town.sockets[asker.node.key, port] = socket
+        group = next((group for group in groups if isinstance(group, IPv4Address)), None)
+        socket = DatagramSocket(asker.node, attachment, port, deliver, reject, asked.get("hops"), group)
+        if group is None:
+            self.town.sockets[asker.node.key, port] = socket
+        else:
+            self.town.members.append(socket)
         try:
             await stream.send(link.serialize_line({"local": [str(attachment.address), port]}))
             while True:
@@ -435,7 +440,10 @@ class Switchboard:
                 outcome = await self.town.send_datagram(socket, data, to, asker.interface)
                 self.town.note(asker.name, "udp", str(to), outcome)
         finally:
-            self.town.sockets.pop((asker.node.key, port), None)
+            if group is None:
+                self.town.sockets.pop((asker.node.key, port), None)
+            else:
+                self.town.members.remove(socket)
 
     async def _listen(self, stream: BufferedByteStream, asker: Asker, asked: dict[str, Any]) -> None:
         attachment, port = self._own_port(asker, asked.get("local"), self.town.listeners)

@@ -200,8 +200,10 @@ class DatagramSocket:
         deliver: Callable[[bytes, Endpoint], Awaitable[None]],
         reject: Callable[[Icmp, IPv4Address, Endpoint], Awaitable[None]],
         hops: int | None = None,
+        group: IPv4Address | None = None,
     ) -> None:
         self.node, self.attachment, self.port = node, attachment, port
+        self.group = group
         self.deliver, self.reject = deliver, reject
         self.hops = hops
 

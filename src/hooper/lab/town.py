@@ -65,7 +65,7 @@ class Town:
         self.boxes: dict[str, Box] = {}
         self.igd: dict[str, IgdRouter] = {}
         self.nodes: dict[str, Machine] = {}
-        self.zone = Zone(secrets.token_bytes(32))
+        self.zone = Zone(secrets.token_bytes(32), now)
         self.acme: AcmeServer
         self.provider: NameProvider
         self.root_pem = b""  # of the town's certificate authority
@@ -73,6 +73,7 @@ class Town:
         self.gone: dict[IPv4Address, tuple[str, str, datetime]] = {}  # segment, MAC, since when nobody is there
         self.listeners: dict[tuple[str, int], Callable[[ByteStream, Endpoint], Awaitable[None]]] = {}
         self.sockets: dict[tuple[str, int], DatagramSocket] = {}
+        self.members: list[DatagramSocket] = []  # sockets that have joined a group
         self.ledger: deque[dict[str, Any]] = deque(maxlen=LEDGER_LENGTH)
         self._ports = 49152
 

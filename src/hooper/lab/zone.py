@@ -3,6 +3,9 @@
 from __future__ import annotations
 
 import struct
+from collections import deque
+from collections.abc import Callable
+from datetime import UTC, datetime, timedelta
 from ipaddress import IPv4Address
 from typing import TYPE_CHECKING
 
@@ -17,7 +20,7 @@ if TYPE_CHECKING:
     import dns.rcode
     import dns.rrset
 
-ZONE, PRIMARY = "heronquay.example", "ns.heronquay.example"
+ZONE, PRIMARY, SECOND_NAME = "heronquay.example", "ns.heronquay.example", "ns2.heronquay.example"
 TTL = 60  # seconds
 LIE = "192.0.2.99"
 KEY_NAME = "boathouse-key"
@@ -26,19 +29,36 @@ KEY_NAME = "boathouse-key"
 class Zone:
     """Records by name and type, as text; a TXT record without its quotes."""
 
-    def __init__(self, secret: bytes) -> None:
-        """secret: of the one key that may change the zone."""
-        self.secret = secret
+    def __init__(self, secret: bytes, now: Callable[[], datetime] = lambda: datetime.now(UTC)) -> None:
+        """secret: of the one key that may change the zone. now: the town's time, by which the second server lags."""
+        self.secret, self._now = secret, now
         self.records: dict[tuple[str, str], list[str]] = {}
         self.serial = 1
+        self.second_lag: timedelta | None = None  # None: there is no second server
+        self.settle: Callable[[], None] = lambda: None  # what is on its way into the zone, as far as it has arrived
+        self._before: deque[tuple[datetime, tuple[str, str], list[str]]] = deque(maxlen=1000)  # newest last
 
-    def get(self, name: str, kind: str) -> list[str]:
-        return list(self.records.get((name.rstrip(".").lower(), kind), ()))
+    @property
+    def servers(self) -> list[str]:
+        """The names of the zone's own servers."""
+        return [PRIMARY, SECOND_NAME] if self.second_lag is not None else [PRIMARY]
+
+    def get(self, name: str, kind: str, at: datetime | None = None) -> list[str]:
+        """What stands there, or stood there at a moment."""
+        self.settle()
+        key = (name.rstrip(".").lower(), kind)
+        if at is not None:
+            for when, changed, before in self._before:
+                if when > at and changed == key:
+                    return list(before)
+        return list(self.records.get(key, ()))
 
     def set(self, name: str, kind: str, values: list[str]) -> bool:
         """Replace what stands there; whether that changed anything."""
         key = (name.rstrip(".").lower(), kind)
         changed = self.records.get(key, []) != values
+        if changed:
+            self._before.append((self._now(), key, self.records.get(key, [])))
         self.records[key] = values
         if not values:
             del self.records[key]
@@ -64,6 +84,13 @@ class Zone:
         """The zone's own server over datagrams."""
         del peer
         return self._answer(data, authoritative=True)
+
+    def second(self, data: bytes, peer: Endpoint) -> bytes | None:
+        """The second server of the zone, which is behind and takes no changes."""
+        del peer
+        if self.second_lag is None:
+            return None
+        return self._answer(data, authoritative=True, at=self._now() - self.second_lag)
 
     def resolver(self, data: bytes, peer: Endpoint) -> bytes | None:
         """A resolver: it knows the same, and changes nothing."""
@@ -96,7 +123,7 @@ class Zone:
                     return
                 await stream.send(struct.pack("!H", len(answer)) + answer)
 
-    def _answer(self, data: bytes, *, authoritative: bool) -> bytes | None:
+    def _answer(self, data: bytes, *, authoritative: bool, at: datetime | None = None) -> bytes | None:
         import dns.exception
         import dns.flags
         import dns.message
@@ -113,14 +140,14 @@ class Zone:
         if authoritative:
             reply.flags |= dns.flags.AA
         if asked.opcode() == dns.opcode.UPDATE:
-            reply.set_rcode(self._update(asked) if authoritative else dns.rcode.REFUSED)
+            reply.set_rcode(self._update(asked) if authoritative and at is None else dns.rcode.REFUSED)
         elif len(asked.question) == 1:
-            self._look(asked, reply)
+            self._look(asked, reply, at)
         else:
             return None
         return reply.to_wire()
 
-    def _look(self, asked: dns.message.Message, reply: dns.message.Message) -> None:
+    def _look(self, asked: dns.message.Message, reply: dns.message.Message, at: datetime | None) -> None:
         import dns.rcode
         import dns.rdatatype
         import dns.rrset
@@ -128,7 +155,7 @@ class Zone:
         question = asked.question[0]
         name, kind = question.name.to_text(omit_final_dot=True).lower(), dns.rdatatype.to_text(question.rdtype)
         mine = name == ZONE or name.endswith(f".{ZONE}")
-        values = [self._soa()] if (name, kind) == (ZONE, "SOA") else self.get(name, kind)
+        values = [self._soa()] if (name, kind) == (ZONE, "SOA") else self.get(name, kind, at)
         if values:
             texts = [f'"{value}"' for value in values] if kind == "TXT" else values
             reply.answer.append(dns.rrset.from_text(question.name, TTL, "IN", kind, *texts))

@@ -225,10 +225,9 @@ class LabDoor:
         groups: Sequence[IPAddress] = (),
         hop_limit: int | None = None,
     ) -> LabDatagrams:
-        if groups:
-            raise CounterpartError("this lab has no groups to join", code="lab-lacks")
         door = self.through(interface) if interface else self
-        stream, answer = await door.keep("datagrams", local=_written(local), hops=hop_limit)
+        joined = [str(group) for group in groups]
+        stream, answer = await door.keep("datagrams", local=_written(local), hops=hop_limit, groups=joined)
         return LabDatagrams(stream, _endpoint(answer["local"]))
 
     async def listen(self, local: Endpoint) -> LabListener:

@@ -61,6 +61,8 @@ def of_names(rows: Iterable[NameRow]) -> Iterator[Condition]:
         state = "current" if row.ok else "unknown" if level == "unknown" else "stale"
         detail = row.detail or f"{', '.join(row.published) or 'nothing'}, says {row.published_source}"
         cause = None if row.ok else row.action
+        if row.action == "updated" and row.ok:  # for as long as that took, it led elsewhere
+            yield Condition("name", row.name, row.type, "stale", "wrong", "it led elsewhere", "name-stale")
         yield Condition("name", row.name, row.type, state, level, detail, cause, row.took_s, steady=level == "unknown")
 
 

@@ -1,0 +1,179 @@
+"""What happens in the town by itself: the provider gives another address, the power goes, name servers lag."""
+
+from __future__ import annotations
+
+import secrets
+from contextlib import suppress
+from dataclasses import dataclass, field
+from datetime import timedelta
+from ipaddress import IPv4Address
+from typing import Any
+
+import anyio
+from anyio.abc import ByteStream
+
+from hooper.errors import HooperError, UsageError, WireError
+from hooper.lab.boathouse import SECOND
+from hooper.lab.pipe import pipe
+from hooper.lab.things import Box, StreamHandler
+from hooper.lab.town import Town
+from hooper.lab.zone import SECOND_NAME, ZONE
+from hooper.net.types import Endpoint
+from hooper.wire import gena, natpmp
+
+ALL_HOSTS, ANNOUNCED = IPv4Address("224.0.0.1"), 5350  # RFC 6886 section 3.2.1
+POOL = [IPv4Address(f"203.0.113.{number}") for number in range(44, 76)]  # what the provider gives to its lines
+HAPPENINGS = ("restart", "readdress", "power-cut", "lag")
+LAGS = ("second_s", "provider_s", "spacing_s")
+WAIT_S = 2.0  # seconds for a machine that wants to be told
+
+
+@dataclass
+class Happenings:
+    """What happens to one town. tellers: who wants to be told by which router."""
+
+    town: Town
+    tellers: dict[str, Subscribers] = field(default_factory=dict)
+
+    async def verb(self, asked: dict[str, Any]) -> dict[str, Any]:
+        """One of HAPPENINGS, as the town's link asks for it; gives the answer. Raises: UsageError."""
+        do = asked["do"]
+        if do == "readdress":
+            box, new = await self.readdress(asked.get("address"))
+            return {"gateway": box.key, "address": str(new)}
+        if do == "power-cut":
+            return {"gateways": await self.power_cut()}
+        if do == "lag":
+            return dict(self.lag(asked))
+        key = str(asked["gateway"])
+        if key not in self.town.igd:
+            known = ", ".join(self.town.igd)
+            raise UsageError(f"no router {key!r} that could be restarted", remedy=f"There are: {known}.")
+        await self.restarted(key)
+        return {"gateway": key}
+
+    async def readdress(self, address: str | None) -> tuple[Box, IPv4Address]:
+        """The provider gives the line another address; the routers that speak tell everyone on their networks.
+
+        address: None: the next of the provider's. Raises: UsageError.
+        """
+        box = next((box for box in self.town.boxes.values() if box.is_router and box.wan in POOL), None)
+        if box is None:
+            raise UsageError("no router of the town has an address of the provider's now", remedy="Set the line back.")
+        new = POOL[(POOL.index(box.wan) + 1) % len(POOL)]
+        if address is not None:
+            try:
+                new = IPv4Address(address)
+            except ValueError:
+                raise UsageError(f"{address!r} is no IPv4 address") from None
+            if new not in POOL:
+                raise UsageError(f"{new} is not the provider's", remedy=f"It has {POOL[0]} to {POOL[-1]}.")
+        box.wan = new
+        box.flows.clear()
+        await self.told(box, {"ExternalIPAddress": str(new), "ConnectionStatus": "Connected"})
+        return box, new
+
+    async def restarted(self, key: str) -> None:
+        """A router begins anew: what programs entered is lost, and it tells that it is there."""
+        router = self.town.igd[key]
+        router.restart()
+        self.tellers.pop(key, None)
+        await self.told(router.box, {})
+
+    async def power_cut(self) -> list[str]:
+        """All routers of the site begin anew; those that speak lose what programs entered."""
+        for box in self.town.boxes.values():
+            box.flows.clear()
+        keys = list(self.town.igd)
+        for key in keys:
+            await self.restarted(key)
+        return keys
+
+    async def told(self, box: Box, variables: dict[str, str]) -> None:
+        """A router that speaks announces its address, and tells those that have subscribed."""
+        router = self.town.igd.get(box.key)
+        if router is None or router.mute:
+            return
+        epoch = round((self.town.now() - router.port_control.started).total_seconds())
+        answer = natpmp.NatPmpResponse(natpmp.ADDRESS, natpmp.SUCCESS, epoch, box.told_wan).serialize()
+        for member in list(self.town.members):
+            if member.attachment.segment == box.inner and (member.group, member.port) == (ALL_HOSTS, ANNOUNCED):
+                await member.deliver(answer, Endpoint(box.lan.ip, natpmp.PORT))
+        if variables and box.key in self.tellers:
+            await self.tellers[box.key].tell(variables)
+
+    def subscribe(self, box: Box, asked: dict[str, str]) -> tuple[int, tuple[tuple[str, str], ...]]:
+        """SUBSCRIBE and UNSUBSCRIBE at a router (UPnP Device Architecture 2.0 section 4.1): status and fields."""
+        return self.tellers.setdefault(box.key, Subscribers(self.town, box)).asked(asked)
+
+    # --- names
+
+    def lag(self, asked: dict[str, Any]) -> dict[str, float | None]:
+        """How far the second name server is behind (None: there is none), how long the provider takes until what it
+        took shows, and how often it may be asked; all in seconds. asked: what is to be another than it was.
+        """
+        zone, provider = self.town.zone, self.town.provider
+        wanted = {key: timedelta(seconds=float(asked[key])) for key in LAGS if asked.get(key) is not None}
+        if "second_s" in wanted:
+            zone.second_lag = wanted["second_s"]
+            zone.set(ZONE, "NS", [f"{name}." for name in zone.servers])
+            zone.set(SECOND_NAME, "A", [SECOND])
+        provider.lag = wanted.get("provider_s", provider.lag)
+        provider.spacing = wanted.get("spacing_s", provider.spacing)
+        second = zone.second_lag.total_seconds() if zone.second_lag is not None else None
+        return {"second_s": second, "provider_s": provider.lag.total_seconds(),
+                "spacing_s": provider.spacing.total_seconds()}  # fmt: skip
+
+
+@dataclass
+class Subscribers:
+    """Who wants to be told by one router."""
+
+    town: Town
+    box: Box
+    callbacks: dict[str, tuple[Endpoint, str]] = field(default_factory=dict)
+    number: int = 0
+
+    def asked(self, fields: dict[str, str]) -> tuple[int, tuple[tuple[str, str], ...]]:
+        name = fields.get("sid")
+        if fields["method"] == "UNSUBSCRIBE":
+            return (200, ()) if self.callbacks.pop(name or "", None) else (412, ())
+        if name is None:
+            try:
+                host, _, path = fields["callback"].strip("<>").removeprefix("http://").partition("/")
+                address, _, port = host.rpartition(":")
+                to = Endpoint(IPv4Address(address), int(port))
+            except (KeyError, ValueError):
+                return 412, ()
+            name = f"uuid:{secrets.token_hex(8)}"
+            self.callbacks[name] = to, f"/{path}"
+        elif name not in self.callbacks:
+            return 412, ()
+        return 200, (("SID", name), ("TIMEOUT", "Second-1800"))
+
+    async def tell(self, variables: dict[str, str]) -> None:
+        for name, (to, path) in list(self.callbacks.items()):
+            self.number += 1
+            with anyio.move_on_after(WAIT_S), suppress(HooperError, WireError, anyio.BrokenResourceError):
+                await self._one(to, gena.serialize_told(gena.Told(name, self.number, variables, path), str(to)))
+
+    async def _visit(self, listener: StreamHandler, stream: ByteStream) -> None:
+        await listener(stream, Endpoint(self.box.lan.ip, self.town.free_port()))
+
+    async def _one(self, to: Endpoint, data: bytes) -> None:
+        near = (
+            listener
+            for (key, port), listener in self.town.listeners.items()
+            if port == to.port and any(a.address == to.address for a in self.town.nodes[key].attachments)
+        )
+        listener = next(near, None)
+        if listener is None:
+            return
+        mine, theirs = pipe()
+        async with anyio.create_task_group() as tasks:
+            tasks.start_soon(self._visit, listener, theirs)
+            await mine.send(data)
+            with suppress(anyio.EndOfStream):
+                await mine.receive()
+            await mine.aclose()
+            tasks.cancel_scope.cancel()
