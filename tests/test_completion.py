@@ -17,6 +17,7 @@ from hooper.cli.main import COMMANDS, app
 from hooper.lab.faults import FAULTS
 from hooper.lab.lines import KINDS
 from hooper.planning.catalogue import CATALOGUE
+from hooper.report.units import SYSTEMS as UNIT_SYSTEMS
 from hooper.site.model import READY_ITEMS
 from hooper.why.catalogue import CAUSES
 from support.program import BOATHOUSE, hooper, program
@@ -28,6 +29,7 @@ def test_the_words_are_those_that_they_stand_for() -> None:
     assert tuple(FAULTS) == known.FAULTS
     assert tuple(KINDS) == known.LINES
     assert tuple(READY_ITEMS) == known.TICKS
+    assert tuple(UNIT_SYSTEMS) == known.SYSTEMS
     assert tuple(dict.fromkeys([*CATALOGUE, *CAUSES])) == known.CODES
 
 

@@ -43,6 +43,7 @@ LINES = (
     "two-lines",
     "tunnel",
 )
+SYSTEMS = ("systemd", "timer", "launchd", "windows", "cron")
 TICKS = (
     "default_password_changed",
     "second_factor",

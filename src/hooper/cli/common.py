@@ -34,7 +34,9 @@ if TYPE_CHECKING:
     from hooper.usecases.run import Run
 
 NO_SITE = ("demo", "lab", "explain", "schema")  # commands without a site file
-KEEPS_STATE = ("keep", "survey", "why", "check", "card", "plan", "audit", "router", "name", "cert")
+KEEPS_STATE = (
+    "keep", "status", "history", "report", "survey", "why", "check", "card", "plan", "audit", "router", "name", "cert",
+)  # fmt: skip
 T = TypeVar("T")
 R = TypeVar("R")
 
@@ -121,6 +123,10 @@ class Session:
     def _said(self, text: str) -> str:
         return redact(self._worded(text))
 
+    def worded(self, text: str) -> str:
+        """A text as it is shown."""
+        return redact(self._worded(text))
+
     def _worded(self, text: str) -> str:
         """A text as it is shown: with the commands of its deeds, and masked where that is asked for."""
         text = spelled(text)
@@ -187,6 +193,15 @@ class Session:
         finally:
             self.progress("")
 
+    def lab_time(self) -> datetime | None:
+        """The town's time, for what asks nobody and yet tells ages; None: this is the real world. Raises: LabGone."""
+        from hooper.net.lab import LabLink, lab_from_environment
+
+        address = lab_from_environment()
+        if address is None:
+            return None
+        return datetime.fromisoformat(run_async(LabLink(address).ask, "hello")["now"])
+
     def progress(self, text: str) -> None:
         """One line on a terminal, which the next takes the place of: how far it is; empty: it is over."""
         width = stderr_width()
@@ -244,9 +259,10 @@ class Session:
         """With --mask, set it up for the names of that site file too. Raises: SiteFileError, SeveralErrors."""
         if self.masked:
             from hooper.masking import Mask
+            from hooper.site.private import private_words
             from hooper.store.sitefile import read_site
 
-            self._private |= private_words(read_site(path))
+            self._private |= private_words(read_site(path).site)
             self.mask = Mask(self._private)
 
     def say(self, text: str) -> None:
@@ -289,16 +305,6 @@ def run_async(work: Callable[..., Awaitable[T]], *arguments: Any) -> T:
     """Run a command's asynchronous part, in the event loop that the caller of the program has handed in."""
     result: T = RUNNER.get()(work, *arguments)
     return result
-
-
-def private_words(file: SiteFile) -> set[str]:
-    """The names of a site that tell whose it is: its title, its DNS names and their domains."""
-    site = file.site
-    names = {*site.names, *(service.name for service in site.services.values() if service.name)}
-    names.update(name for certificate in site.certificates.values() for name in certificate.names)
-    domains = {name.split(".", 1)[1] for name in names if name.count(".") >= 2}
-    title = {site.site.title} if site.site.title else set()
-    return {*names, *domains, *title}
 
 
 def console(*, stderr: bool = False, plain: bool = False) -> Screen:

@@ -47,6 +47,10 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
     "card": ("card hub-page", "card hub-page --out hub.svg"),
     "why": ("why film-page", "why film-page --from interface", "why film-page --rule fibre-box=missing"),
     "keep run": ("keep", "keep home.toml office.toml", "keep --once"),
+    "keep notice": ("keep notice", "keep notice --test"),
+    "keep unit": ("keep unit systemd --out hooper-keep.service", "keep unit cron"),
+    "status": ("status", "status --watch"),
+    "history": ("history", "history film-page --since 30d", "history --csv"),
     "explain": ("explain port-blocked", "explain"),
     "schema": ("schema", "schema --out site.schema.json"),
 }

@@ -11,10 +11,16 @@ import typer
 
 from hooper.cli.command import command
 from hooper.cli.common import Session, run_async
+from hooper.cli.completing import keys_of, words
 from hooper.cli.helping import GuessingGroup
+from hooper.durations import shown_duration
+from hooper.known import SYSTEMS
+from hooper.site.words import chosen
 
 if TYPE_CHECKING:
+    from hooper.cli.screen import Screen
     from hooper.usecases.keeplines import KeepLine
+    from hooper.usecases.noticing import NoticesDocument
 
 
 class KeepGroup(GuessingGroup):
@@ -78,3 +84,71 @@ def run(
         await keep_sites(paths, say, folder=session.state_folder, once=once)
 
     run_async(work)
+
+
+@command(app, "keep notice", site=True, state=True, mask=True)
+def notice(
+    session: Session,
+    notice: Annotated[
+        list[str] | None,
+        typer.Argument(metavar="NOTICE", help="Only these of [notices]; else all.", autocompletion=keys_of("notices")),
+    ] = None,
+    test: Annotated[bool, typer.Option("--test", help="Send each of them a test now.")] = False,
+) -> int:
+    """Whom a keeper tells of what, and when it last did; with --test each gets a test."""
+    from hooper.usecases.noticing import NoticesRequest, list_notices
+
+    file = session.read_site()
+    chosen_ones = chosen(notice or (), file.site.notices, "notice") or tuple(file.site.notices)
+    if not test:
+        done = session.do(list_notices, NoticesRequest(chosen_ones), file, look=True)
+        return session.show(done.document, _render_notices, errors=done.trouble)
+    from hooper.keep.notices import test_notices
+
+    sent = session.look(test_notices, NoticesRequest(chosen_ones), file)
+    return session.show(sent.document, _render_notices, errors=sent.trouble)
+
+
+def _render_notices(document: NoticesDocument, out: Screen) -> None:
+    from hooper.cli.render import table
+
+    drawn = table("notice", "tells of", "quiet", "digest", "masked", "last told", prose=("tells of",))
+    for row in document.notices:
+        digest = shown_duration(row.digest_s) if row.digest_s else "-"
+        masked = "yes" if row.masked else "no"
+        drawn.add_row(row.notice, ", ".join(row.about), row.quiet or "-", digest, masked, row.last_told or "never")
+    out.print(drawn)
+    for row in document.notices:
+        if row.test is not None:
+            out.print(f"{row.notice}: {row.test}")
+
+
+@command(app, "keep unit", site=True, state=True)
+def unit(
+    session: Session,
+    system: Annotated[
+        str, typer.Argument(metavar="SYSTEM", help=f"One of {', '.join(SYSTEMS)}.", autocompletion=words(*SYSTEMS))
+    ],
+    user: Annotated[str | None, typer.Option("--user", metavar="NAME", help="Who it runs as; else you.")] = None,
+    out: Annotated[Path | None, typer.Option("--out", metavar="FILE", help="Write it there; else to stdout.")] = None,
+    force: Annotated[bool, typer.Option("--force", help="Replace a file that Hooper did not write.")] = False,
+) -> None:
+    """What your system needs to run the keeper by itself, as text that you install.
+
+    systemd: a service. timer: a service that does one round, and its timer. launchd: macOS. windows: the task
+    scheduler. cron: a line for a crontab.
+    """
+    from hooper.report.units import unit as make
+    from hooper.usecases.noticing import UnitDocument, unit_asked
+
+    (kind,) = chosen([system], SYSTEMS, "system")
+    file = session.read_site()
+    asked = unit_asked(file, session.site_path.absolute(), session.state_folder, user)
+    text, steps = make(kind, asked)  # type: ignore[arg-type]
+    if session.json:
+        session.show(UnitDocument(kind, text, steps), lambda shown, screen: None)
+        return
+    session.give(text, out, force=force)
+    session.note()
+    for step in steps:
+        session.note(f"  {step}")

@@ -47,6 +47,8 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "card": ("hooper.cli.card", "What to type away from home, with a QR code."),
     "why": ("hooper.cli.why", "The first broken link of a service, with evidence and remedy."),
     "keep": ("hooper.cli.keep", "Keep it all so from now on: names, rules, certificates, proofs."),
+    "status": ("hooper.cli.status", "The one screen: how everything stands, and what needs a person."),
+    "history": ("hooper.cli.history", "What happened: changes, outages and their causes, figures."),
     "explain": ("hooper.cli.explain", "What a finding, a cause or a problem means, by its code."),
     "schema": ("hooper.cli.schema", "The keys of the site file, as a JSON schema."),
 }

@@ -19,8 +19,9 @@ from hooper.clock import rfc3339
 from hooper.errors import HooperError, MachineError, NoAnswer, StateError, flatten
 from hooper.files import Lock
 from hooper.keep.hearing import NAP_S, Ears
+from hooper.keep.metrics import Outlet, Shown, exposition, parse_outlet, write
 from hooper.keep.schedule import Outcome, Schedule
-from hooper.keep.tasks import Ended, Task, tasks_for
+from hooper.keep.tasks import CHANGED, Ended, Task, tasks_for
 from hooper.net.types import Door
 from hooper.site.load import SiteFile
 from hooper.store.path import state_path
@@ -59,16 +60,21 @@ class Keeper:
     _again: set[str] = field(default_factory=set)
     _bell: anyio.Event = field(init=False)
     _told: set[tuple[str, str]] = field(default_factory=set)  # trouble that was told and has not passed
+    _outlet: Outlet | None = None
+    _shown: Shown = field(default_factory=Shown)
     _ending: bool = False
     _reload: bool = False
 
     def open(self, *, once: bool = False) -> None:
         """Read the site file, open the state, be the only keeper. once: for one round alone.
 
-        Raises: SiteFileError, SeveralErrors; KeeperRuns.
+        Raises: SiteFileError, SeveralErrors; UsageError; KeeperRuns.
         """
         self.file = read_site(self.path)
         self._tasks = tasks_for(self.file.site)
+        self._outlet = None
+        if self.file.site.keep.metrics is not None:
+            self._outlet = parse_outlet(self.file.site.keep.metrics, Path(self.file.name).parent)
         self._bell = anyio.Event()
         self._open_state()
         now = self.door.clock.now()
@@ -177,6 +183,7 @@ class Keeper:
                     await Ears(self.door, self.file.site, self.heard, self.nap_s).listen()
 
         tasks.start_soon(listen)
+        tasks.start_soon(self._serve_metrics)
         async with anyio.create_task_group() as working:
             while not self._ending:
                 self._bell = anyio.Event()
@@ -238,6 +245,8 @@ class Keeper:
         self._trouble(key, *trouble)
         for happening in run.changed:
             self._line("changed", task=key, change=change_of(happening))
+        for who in ended.told:
+            self._line("told", task=key, detail=who)
         self._running.discard(key)
         if key not in self._tasks:  # the site file has changed meanwhile
             return
@@ -248,9 +257,36 @@ class Keeper:
         with self._state_used() as state:
             if state is not None:
                 state.turns.save(self._schedule.turns)
+        if run.changed:
+            self._schedule.happened(CHANGED, clock.now())
+        self._show_metrics()
         due = self._schedule.turns[key].due
         self._line("done", task=key, outcome=ended.outcome, took_ms=took, next=rfc3339(due) if due else None)
         self._bell.set()
+
+    def _show_metrics(self) -> None:
+        """How everything stands, where [keep] metrics wants it."""
+        if self._outlet is None:
+            return
+        with self._state_used() as state:
+            stood = state.history.conditions() if state is not None else []
+            site = self.file.site.site.id or self.path.stem
+            self._shown.text = exposition(site, stood, self._schedule.turns, self.door.clock.now())
+            try:
+                write(self._outlet, self._shown.text)
+            except StateError:
+                raise
+            except MachineError as exc:
+                self._trouble("metrics", exc)
+            else:
+                self._well("metrics")
+
+    async def _serve_metrics(self) -> None:
+        if self._outlet is not None and self._outlet.address is not None:
+            try:
+                await self._shown.serve(self._outlet.address)
+            except MachineError as exc:
+                self._trouble("metrics", exc)
 
     async def _worked(self, task: Task, run: Run) -> Ended:
         """What came of a task, whatever happens in it: a keeper does not end with one of its tasks."""

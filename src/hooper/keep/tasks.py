@@ -11,6 +11,7 @@ from datetime import datetime, timedelta
 
 from hooper.clock import read_moment
 from hooper.errors import EXIT_COUNTERPART, HooperError
+from hooper.keep.notices import tell_all
 from hooper.keep.schedule import Outcome, Pace
 from hooper.planning.openers import not_driven
 from hooper.site.model import Keep, Site
@@ -24,7 +25,7 @@ from hooper.usecases.run import Run
 from hooper.usecases.watching import WatchRequest, watch_services
 
 # events that wake tasks
-ADDRESS, ROUTER, TABLE, NETWORK, WOKE = "address", "router", "table", "network", "woke"
+ADDRESS, ROUTER, TABLE, NETWORK, WOKE, CHANGED = "address", "router", "table", "network", "woke", "changed"
 NOW, SOON = timedelta(0), timedelta(seconds=1)
 SHOWN_WITHIN_S = 60.0  # seconds for an update to show at the name's own servers; what lags is looked at again
 JUDGED_FOR = timedelta(days=1)  # so long a line is trusted to be reached once it was seen to be
@@ -35,11 +36,12 @@ DAY = timedelta(days=1)
 
 @dataclass(frozen=True)
 class Ended:
-    """How a task ended. again: it is wanted sooner than its pace says. trouble: for the person."""
+    """How a task ended. again: it is wanted sooner than its pace says. trouble: for the person. told: who was told."""
 
     outcome: Outcome = "well"
     again: datetime | None = None
     trouble: Sequence[HooperError] = ()
+    told: Sequence[str] = ()
 
 
 @dataclass(frozen=True)
@@ -74,6 +76,8 @@ def tasks_for(site: Site) -> dict[str, Task]:
         found["line"] = Task(Pace(DAY, timedelta(minutes=5), wakes={ADDRESS: timedelta(seconds=20)}), _line)
     if any(service.accepted for service in site.services.values()):
         found["risks"] = Task(Pace(timedelta(hours=6), wakes={WOKE: SOON}), _risks)
+    if site.notices:
+        found["notices"] = Task(Pace(timedelta(minutes=5), 10 * SOON, wakes={CHANGED: 10 * SOON}), _notices)
     found["prune"] = Task(Pace(DAY, timedelta(hours=1)), _prune)
     return found
 
@@ -141,6 +145,11 @@ async def _risks(run: Run) -> Ended:
     ]  # fmt: skip
     keep_conditions(run, rows)
     return Ended()
+
+
+async def _notices(run: Run) -> Ended:
+    told, trouble = await tell_all(run)
+    return Ended(_failed(run, trouble), None, trouble, told)
 
 
 async def _prune(run: Run) -> Ended:

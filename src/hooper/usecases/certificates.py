@@ -167,10 +167,10 @@ async def _shown(run: Run, request: CertificatesRequest, key: str, service: str,
     seen = None
     for target in inner_targets(run.topology, [service]):
         seen = await probe(run.here, target, request.deadline)
-    aspect = f"shown by {service}"
+    aspect = f"at {service}"
     if seen is None or seen.fingerprint is None:
         return Condition("certificate", key, aspect, "not seen", "unknown", f"{service} shows none now", steady=True)
     if seen.fingerprint == fingerprint:
         return Condition("certificate", key, aspect, "shown", "well", f"{service} shows it")
     detail = f"{service} shows another certificate than the one that was ordered; give it to the device"
-    return Condition("certificate", key, aspect, "another", "wrong", detail, "certificate-not-shown")
+    return Condition("certificate", key, aspect, "another one", "wrong", detail, "certificate-not-shown")

@@ -59,7 +59,8 @@ def of_names(rows: Iterable[NameRow]) -> Iterator[Condition]:
     for row in rows:
         level = "well" if row.ok else NAME_LEVELS.get(row.action, "wrong")
         state = "current" if row.ok else "unknown" if level == "unknown" else "stale"
-        detail = row.detail or f"{', '.join(row.published) or 'nothing'}, says {row.published_source}"
+        shown = f"{', '.join(row.published) or 'nothing'}, says {row.published_source}"
+        detail = f"{shown}; {row.detail}" if row.detail else shown
         cause = None if row.ok else row.action
         if row.action == "updated" and row.ok:  # for as long as that took, it led elsewhere
             yield Condition("name", row.name, row.type, "stale", "wrong", "it led elsewhere", "name-stale")

@@ -39,7 +39,10 @@ from hooper.planning.documents import (
 )
 from hooper.planning.values import PlanDocument
 from hooper.usecases.explaining import ExplainDocument
+from hooper.usecases.history import HistoryDocument
 from hooper.usecases.keeplines import KeepLine
+from hooper.usecases.noticing import NoticesDocument, UnitDocument
+from hooper.usecases.status import StatusDocument
 from hooper.usecases.survey import SurveyDocument
 from hooper.why.case import WhyDocument
 
@@ -68,6 +71,10 @@ DOCUMENTS: dict[str, type] = {
     "card": CardDocument,
     "explain": ExplainDocument,
     "keep": KeepLine,
+    "keep-notice": NoticesDocument,
+    "keep-unit": UnitDocument,
+    "status": StatusDocument,
+    "history": HistoryDocument,
     "lab-run": LabRunDocument,
     "lab-faults": LabFaultsDocument,
     "lab-type": LabTypeDocument,

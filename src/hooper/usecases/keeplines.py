@@ -12,7 +12,7 @@ Said = Literal["started", "heard", "done", "changed", "trouble", "reloaded", "to
 
 
 @dataclass(frozen=True, slots=True)
-class Change:
+class ChangeLine:
     """Something that is not as it was.
 
     kind: of what: a service, name, rule, certificate, address, line, router, clock, risk. subject: which. aspect: the
@@ -60,13 +60,13 @@ class KeepLine:
     outcome: Literal["well", "failed", "stopped"] | None = None
     took_ms: int | None = None
     next: str | None = None
-    change: Change | None = None
+    change: ChangeLine | None = None
     trouble: Trouble | None = None
     detail: str = ""
 
 
-def change_of(one: Happening) -> Change:
-    return Change(
+def change_of(one: Happening) -> ChangeLine:
+    return ChangeLine(
         one.kind, one.subject, one.aspect, one.before, one.after, one.level, one.detail, one.cause, one.seconds
     )
 

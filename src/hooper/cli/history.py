@@ -1,0 +1,131 @@
+"""hooper history"""
+
+from __future__ import annotations
+
+import csv
+import io
+import sys
+from datetime import timedelta
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from hooper.cli.command import command, time_option, within
+from hooper.cli.common import Session, sub_app
+from hooper.cli.status import MARKS
+from hooper.durations import shown_duration
+from hooper.errors import UsageError
+from hooper.site.words import chosen
+
+if TYPE_CHECKING:
+    from hooper.cli.screen import Screen
+    from hooper.usecases.history import HistoryDocument
+
+app = sub_app("What happened: changes, outages with their cause, how often it was looked.")
+KINDS = ("service", "name", "rule", "certificate", "address", "line", "router", "clock", "risk")
+YEARS_S = 10 * 366 * 86_400.0
+
+
+@command(app, "history", site=True, state=True, mask=True)
+def history(
+    session: Session,
+    subject: Annotated[
+        list[str] | None, typer.Argument(metavar="WHAT", help="Only these services, names, lines or gateways.")
+    ] = None,
+    since: Annotated[float, time_option("--since", "How far back.")] = "7d",  # type: ignore[assignment]
+    kind: Annotated[
+        list[str] | None, typer.Option("--kind", metavar="KIND", help=f"Only these: {', '.join(KINDS)}.")
+    ] = None,
+    most: Annotated[int, typer.Option("--most", min=1, metavar="N", help="Show the newest N changes.")] = 200,
+    as_csv: Annotated[bool, typer.Option("--csv", help="The changes as CSV, for other programs.")] = False,
+    figures: Annotated[
+        Path | None, typer.Option("--figures", metavar="DIR", help="Draw it: PNG and SVG files in this folder.")
+    ] = None,
+) -> int:
+    """What changed, when something was not as it should be and why, and how often each service was looked at."""
+    from hooper.usecases.history import HistoryRequest
+    from hooper.usecases.history import history as look
+
+    within("--since", since, 1, YEARS_S)
+    if as_csv and session.json:
+        raise UsageError("--csv and --json exclude each other", remedy="Give one of them.")
+    file = session.read_site()
+    session.at = session.lab_time() or session.at
+    kinds = chosen(kind or (), KINDS, "kind")
+    request = HistoryRequest(session.at - timedelta(seconds=since), tuple(subject or ()), kinds, most)  # type: ignore[arg-type]
+    done = session.do(look, request, file, look=True)
+    if figures is not None:
+        _draw(session, figures, since)
+    if as_csv:
+        _write_csv(session, done.document)
+        return 0
+    code = session.show(done.document, _render, errors=done.trouble)
+    if not done.document.events:
+        session.next("have everything looked at from now on", "keep")
+    return code
+
+
+def _draw(session: Session, folder: Path, since: float) -> None:
+    from hooper.report.figures import draw_all
+    from hooper.usecases.history import gather
+
+    file = session.read_site()
+    begin = session.at - timedelta(seconds=since)
+    past = session.do(lambda run, _: (gather(run, begin), []), None, file, look=True).document
+    for path in draw_all(past.figures(), folder):
+        session.note(f"Written to {path}.")
+
+
+def _write_csv(session: Session, document: HistoryDocument) -> None:
+    """RFC 4180, with a cell that a table program would take for a formula made text."""
+    out = io.StringIO()
+    writer = csv.writer(out, lineterminator="\r\n")
+    names = ("at", "kind", "subject", "aspect", "before", "after", "level", "cause", "seconds", "detail")
+    writer.writerow(names)
+    for row in document.events:
+        cells = [getattr(row, name) for name in names]
+        texts = ["" if cell is None else session.worded(str(cell)) for cell in cells]
+        writer.writerow([f"'{text}" if text[:1] in ("=", "+", "-", "@") else text for text in texts])
+    sys.stdout.write(out.getvalue())
+
+
+def _render(document: HistoryDocument, out: Screen) -> None:
+    from rich.text import Text
+
+    from hooper.cli.render import heading, table
+
+    if not document.events:
+        out.print(f"Nothing has changed since {document.since}.")
+        return
+    heading(out, f"What changed since {document.since}")
+    if document.earlier:
+        out.print(f"{document.earlier} earlier changes are not shown; --most shows more.")
+    drawn = table("", "when", "what", "from", "to", "why", prose=("what", "why"))
+    for row in document.events:
+        mark, style = MARKS[row.level]
+        what = f"{row.kind} {row.subject}" + (f", {row.aspect}" if row.aspect else "")
+        took = f"took {row.seconds:g} s" if row.seconds is not None else ""
+        why = ", ".join(filter(None, (row.cause, took)))
+        when = f"{row.at[:10]} {row.at[11:19]}"
+        drawn.add_row(Text(mark, style=style), when, what, row.before or "-", Text(row.after, style=style), why)
+    out.print(drawn)
+    if document.outages:
+        out.print()
+        heading(out, "Out of order")
+        drawn = table("what", "from", "until", "for", "why", prose=("what",))
+        for outage in document.outages:
+            what = f"{outage.kind} {outage.subject}" + (f", {outage.aspect}" if outage.aspect else "")
+            end = f"{outage.end[:10]} {outage.end[11:19]}" if outage.end else "now"
+            begin = f"{outage.begin[:10]} {outage.begin[11:19]}"
+            drawn.add_row(what, begin, end, shown_duration(round(outage.seconds)), outage.cause or "-")
+        out.print(drawn)
+    if document.looks:
+        out.print()
+        heading(out, "Looks")
+        drawn = table("service", "from", "looks", "well", "mean ms", right=("looks", "well", "mean ms"))
+        for looks in document.looks:
+            share = f"{100 * looks.well / looks.looks:.1f} %" if looks.looks else "-"
+            took_ms = f"{looks.took_ms:g}" if looks.took_ms is not None else "-"
+            drawn.add_row(looks.service, looks.place, str(looks.looks), share, took_ms)
+        out.print(drawn)

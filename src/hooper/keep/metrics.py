@@ -1,0 +1,112 @@
+"""How everything stands, as OpenMetrics text: for a collector's folder, or at a loopback address."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from contextlib import suppress
+from dataclasses import dataclass
+from datetime import datetime
+from ipaddress import ip_address
+from pathlib import Path
+from typing import Literal
+
+import anyio
+from anyio.abc import ByteStream
+
+from hooper.errors import HooperError, UsageError
+from hooper.files import write_atomically
+from hooper.net.system import SystemDoor
+from hooper.net.types import Endpoint
+from hooper.store.kept import Stood, Turn
+from hooper.wire import head
+
+KIND = "application/openmetrics-text; version=1.0.0; charset=utf-8"
+ASKED_WITHIN_S = 5.0
+
+
+@dataclass(frozen=True)
+class Outlet:
+    """Where metrics go. to: a file, or an address of this machine's own."""
+
+    kind: Literal["file", "address"]
+    file: Path | None = None
+    address: Endpoint | None = None
+
+
+def parse_outlet(text: str, base: Path) -> Outlet:
+    """[keep] metrics. base: the site file's folder. Raises: UsageError: neither file: nor a loopback address."""
+    if text.startswith("file:") and len(text) > 5:
+        return Outlet("file", base / Path(text[5:]).expanduser())
+    host, _, port = text.rpartition(":")
+    with suppress(ValueError):
+        address = ip_address(host.strip("[]"))
+        if port.isascii() and port.isdigit() and 0 < int(port) < 65536:
+            if not address.is_loopback:
+                raise UsageError(
+                    f"metrics = {text!r}: they tell names and addresses, so they are shown on this machine alone",
+                    remedy="Write 127.0.0.1:PORT, or file:PATH.",
+                )
+            return Outlet("address", None, Endpoint(address, int(port)))
+    raise UsageError(f"metrics = {text!r} is not understood", remedy="Write file:PATH or 127.0.0.1:PORT.")
+
+
+def exposition(site: str, stood: Sequence[Stood], turns: dict[str, Turn], now: datetime) -> bytes:
+    """The text of all metrics (OpenMetrics 1.0). site: what the site is called."""
+    from prometheus_client import CollectorRegistry, Gauge
+    from prometheus_client.openmetrics.exposition import generate_latest
+
+    registry = CollectorRegistry()
+    labels = ["site", "kind", "subject", "aspect"]
+    well = Gauge("hooper_well", "1: as it should be, 0: not; what is not known is left out.", labels, registry=registry)
+    seen = Gauge("hooper_seen_age_seconds", "How long ago it was last looked at.", labels, registry=registry)
+    since = Gauge("hooper_unchanged_seconds", "How long it has been so.", labels, registry=registry)
+    for one in stood:
+        what = one.condition
+        values = (site, what.kind, what.subject, what.aspect)
+        if what.level in ("well", "wrong"):
+            well.labels(*values).set(what.level == "well")
+        if what.aspect != "given":
+            seen.labels(*values).set(max((now - one.at).total_seconds(), 0))
+            since.labels(*values).set(max((now - one.since).total_seconds(), 0))
+    failures = Gauge("hooper_task_failures", "Failures of a task in a row.", ["site", "task"], registry=registry)
+    due = Gauge("hooper_task_due_seconds", "Seconds until a task is due again.", ["site", "task"], registry=registry)
+    for task, turn in turns.items():
+        failures.labels(site, task).set(turn.failures)
+        if turn.due is not None:
+            due.labels(site, task).set((turn.due - now).total_seconds())
+    text: bytes = generate_latest(registry)  # type: ignore[no-untyped-call]
+    return text
+
+
+def write(outlet: Outlet, text: bytes) -> None:
+    """Into the file of a collector. Raises: MachineError."""
+    if outlet.file is not None:
+        write_atomically(outlet.file, text, mode=0o644)
+
+
+@dataclass
+class Shown:
+    """What is shown at an address: the newest text."""
+
+    text: bytes = b"# EOF\n"
+
+    async def serve(self, at: Endpoint) -> None:
+        """Until cancelled. Raises: MachineError: the port is taken."""
+        async with await SystemDoor().listen(at) as listener, anyio.create_task_group() as tasks:
+            while True:
+                stream, _ = await listener.accept()
+                tasks.start_soon(self._one, stream)
+
+    async def _one(self, stream: ByteStream) -> None:
+        with suppress(HooperError, anyio.EndOfStream, anyio.BrokenResourceError, anyio.ClosedResourceError):
+            with anyio.move_on_after(ASKED_WITHIN_S):
+                data = b""
+                while (found := head.split_head(data)) is None:
+                    data += await stream.receive()
+                asked = found[0]
+                right = asked.method in ("GET", "HEAD") and asked.target.partition("?")[0] == "/metrics"
+                body = self.text if right else b"see /metrics\n"
+                fields = (("Content-Type", KIND if right else "text/plain"), ("Connection", "close"))
+                answer = head.serialize_response(200 if right else 404, "-", "HTTP/1.1", fields, body)
+                await stream.send(answer[: -len(body)] if asked.method == "HEAD" else answer)
+        await stream.aclose()

@@ -1,0 +1,141 @@
+"""What a system needs to run the keeper by itself: text, for the person to install. Pure."""
+
+from __future__ import annotations
+
+import shlex
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Literal
+from xml.sax.saxutils import escape
+
+System = Literal["systemd", "timer", "launchd", "windows", "cron"]
+SYSTEMS: tuple[System, ...] = ("systemd", "timer", "launchd", "windows", "cron")
+MINUTES = 5  # between two rounds of --once
+NAME = "hooper-keep"
+HARDENED = """\
+NoNewPrivileges=yes
+ProtectSystem=strict
+ProtectHome=read-only
+PrivateTmp=yes
+PrivateDevices=yes
+ProtectKernelTunables=yes
+ProtectKernelModules=yes
+ProtectKernelLogs=yes
+ProtectControlGroups=yes
+ProtectClock=yes
+ProtectHostname=yes
+RestrictAddressFamilies=AF_INET AF_INET6 AF_NETLINK AF_UNIX
+RestrictNamespaces=yes
+RestrictRealtime=yes
+RestrictSUIDSGID=yes
+LockPersonality=yes
+CapabilityBoundingSet=
+SystemCallArchitectures=native
+SystemCallFilter=@system-service
+UMask=0077
+MemoryMax=300M
+"""
+
+
+@dataclass(frozen=True)
+class Asked:
+    """command: the keeper, word by word. user: who it runs as. writes: the folders that it writes to."""
+
+    command: tuple[str, ...]
+    user: str
+    writes: tuple[str, ...]
+
+
+def unit(system: System, asked: Asked) -> tuple[str, tuple[str, ...]]:
+    """The text, and what the person does with it, step by step."""
+    return {"systemd": _systemd, "timer": _timer, "launchd": _launchd, "windows": _windows, "cron": _cron}[system](
+        asked
+    )
+
+
+def _quoted(words: Sequence[str]) -> str:
+    """As systemd reads a command line (systemd.syntax): quoted, with % and $ for themselves."""
+    out = []
+    for word in words:
+        text = word.replace("\\", "\\\\").replace('"', '\\"').replace("%", "%%").replace("$", "$$")
+        out.append(f'"{text}"' if text != word or not word or any(sign in word for sign in " \t;'") else word)
+    return " ".join(out)
+
+
+def _path(text: str) -> str:
+    return _quoted([text])
+
+
+def _service(asked: Asked, *, once: bool) -> str:
+    kind = "Type=oneshot" if once else "Type=exec"
+    ends = "" if once else "ExecReload=/bin/kill -HUP $MAINPID\nRestart=on-failure\nRestartSec=10\nTimeoutStopSec=30\n"
+    writes = "".join(f"ReadWritePaths={_path(folder)}\n" for folder in asked.writes)
+    install = "" if once else "\n[Install]\nWantedBy=multi-user.target\n"
+    command = (*asked.command, "--once") if once else asked.command
+    return (
+        "# Made by Hooper\n[Unit]\nDescription=Hooper keeps names, router rules and certificates\n"
+        "Wants=network-online.target\nAfter=network-online.target\n\n"
+        f"[Service]\n{kind}\nUser={asked.user}\nExecStart={_quoted(command)}\n{ends}{writes}{HARDENED}{install}"
+    )
+
+
+def _systemd(asked: Asked) -> tuple[str, tuple[str, ...]]:
+    place = f"/etc/systemd/system/{NAME}.service"
+    return _service(asked, once=False), (
+        f"Put it into {place}.",
+        f"sudo systemctl daemon-reload && sudo systemctl enable --now {NAME}",
+        f"journalctl -u {NAME} -f",
+    )
+
+
+def _timer(asked: Asked) -> tuple[str, tuple[str, ...]]:
+    timer = (
+        f"# Made by Hooper\n[Unit]\nDescription=Hooper looks every {MINUTES} minutes\n\n[Timer]\nOnBootSec=1min\n"
+        f"OnUnitActiveSec={MINUTES}min\nRandomizedDelaySec=20\n\n[Install]\nWantedBy=timers.target\n"
+    )
+    text = f"# {NAME}.service\n{_service(asked, once=True)}\n# {NAME}.timer\n{timer}"
+    return text, (
+        f"Put the first part into /etc/systemd/system/{NAME}.service, the second into {NAME}.timer beside it.",
+        f"sudo systemctl daemon-reload && sudo systemctl enable --now {NAME}.timer",
+    )
+
+
+def _launchd(asked: Asked) -> tuple[str, tuple[str, ...]]:
+    words = "".join(f"    <string>{escape(word)}</string>\n" for word in asked.command)
+    text = (
+        '<?xml version="1.0" encoding="UTF-8"?>\n<!-- Made by Hooper -->\n'
+        '<!DOCTYPE plist PUBLIC "-//Apple//DTD PLIST 1.0//EN" "http://www.apple.com/DTDs/PropertyList-1.0.dtd">\n'
+        '<plist version="1.0">\n<dict>\n  <key>Label</key>\n'
+        f"  <string>{NAME}</string>\n  <key>ProgramArguments</key>\n  <array>\n{words}  </array>\n"
+        "  <key>RunAtLoad</key>\n  <true/>\n  <key>KeepAlive</key>\n  <dict>\n    <key>SuccessfulExit</key>\n"
+        "    <false/>\n  </dict>\n  <key>ProcessType</key>\n  <string>Background</string>\n"
+        "  <key>Umask</key>\n  <integer>63</integer>\n</dict>\n</plist>\n"
+    )
+    place = f"~/Library/LaunchAgents/{NAME}.plist"
+    return text, (f"Put it into {place}.", f"launchctl bootstrap gui/$(id -u) {place}")
+
+
+def _windows(asked: Asked) -> tuple[str, tuple[str, ...]]:
+    program, *rest = asked.command
+    arguments = " ".join(f'"{word}"' if " " in word or not word else word for word in rest)
+    text = (
+        '<?xml version="1.0" encoding="UTF-8"?>\n<!-- Made by Hooper -->\n'
+        '<Task version="1.2" xmlns="http://schemas.microsoft.com/windows/2004/02/mit/task">\n'
+        "  <RegistrationInfo><Description>Hooper keeps names, router rules and certificates</Description>"
+        "</RegistrationInfo>\n  <Triggers><BootTrigger><Enabled>true</Enabled></BootTrigger></Triggers>\n"
+        '  <Principals><Principal id="Author"><LogonType>S4U</LogonType><RunLevel>LeastPrivilege</RunLevel>'
+        "</Principal></Principals>\n  <Settings>\n    <MultipleInstancesPolicy>IgnoreNew</MultipleInstancesPolicy>\n"
+        "    <DisallowStartIfOnBatteries>false</DisallowStartIfOnBatteries>\n"
+        "    <StopIfGoingOnBatteries>false</StopIfGoingOnBatteries>\n"
+        "    <ExecutionTimeLimit>PT0S</ExecutionTimeLimit>\n"
+        "    <RestartOnFailure><Interval>PT1M</Interval><Count>999</Count></RestartOnFailure>\n  </Settings>\n"
+        f'  <Actions Context="Author"><Exec><Command>{escape(program)}</Command>'
+        f"<Arguments>{escape(arguments)}</Arguments></Exec></Actions>\n</Task>\n"
+    )
+    return text, (f"Save it as {NAME}.xml, in UTF-8.", f"schtasks /Create /TN {NAME} /XML {NAME}.xml")
+
+
+def _cron(asked: Asked) -> tuple[str, tuple[str, ...]]:
+    command = shlex.join((*asked.command, "--once", "--quiet")).replace("%", "\\%")  # crontab(5)
+    text = f"# Made by Hooper\n*/{MINUTES} * * * * {command} >/dev/null\n"
+    return text, ("crontab -e, and add the line; a mail tells what went wrong.",)
