@@ -235,6 +235,18 @@ class Session:
                 report.print_errors(problem)
         return worst(problem.exit_code for problem in problems)
 
+    def masked_document(self, document: T) -> T:
+        """A document with its texts as they are shown."""
+        shown_one: T = each_text(document, self._worded)
+        return shown_one
+
+    def failed(self, problems: Iterable[HooperError]) -> int:
+        """Tell what went wrong beside what was written; the exit code."""
+        found = list(problems)
+        for problem in found:
+            report.print_errors(problem)
+        return worst(problem.exit_code for problem in found)
+
     def give(self, text: str, out: Path | None, *, force: bool = False) -> None:
         """A whole text file, in UTF-8 whatever the terminal's encoding: to `out`, else to stdout.
 

@@ -51,6 +51,7 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
     "keep unit": ("keep unit systemd --out hooper-keep.service", "keep unit cron"),
     "status": ("status", "status --watch"),
     "history": ("history", "history film-page --since 30d", "history --csv"),
+    "report": ("report", "report --html report.html --since 365d"),
     "explain": ("explain port-blocked", "explain"),
     "schema": ("schema", "schema --out site.schema.json"),
 }

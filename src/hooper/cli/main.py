@@ -49,6 +49,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "keep": ("hooper.cli.keep", "Keep it all so from now on: names, rules, certificates, proofs."),
     "status": ("hooper.cli.status", "The one screen: how everything stands, and what needs a person."),
     "history": ("hooper.cli.history", "What happened: changes, outages and their causes, figures."),
+    "report": ("hooper.cli.reporting", "One page for whoever asks: what is exposed, since when, how well."),
     "explain": ("hooper.cli.explain", "What a finding, a cause or a problem means, by its code."),
     "schema": ("hooper.cli.schema", "The keys of the site file, as a JSON schema."),
 }

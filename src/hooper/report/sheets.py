@@ -12,6 +12,7 @@ from hooper.report import words
 from hooper.visible import in_markdown
 
 if TYPE_CHECKING:
+    from jinja2 import Environment
     from markupsafe import Markup
 
     from hooper.site.model import Site
@@ -90,6 +91,19 @@ def _table(columns: tuple[str, ...], rows: Iterable[tuple[str, ...]]) -> list[st
     return [*drawn, ""]
 
 
+def templates() -> Environment:
+    """The pages, in which every text is quoted for its place."""
+    from jinja2 import Environment, PackageLoader, StrictUndefined
+
+    return Environment(
+        loader=PackageLoader("hooper.report"),
+        autoescape=True,
+        undefined=StrictUndefined,
+        trim_blocks=True,
+        lstrip_blocks=True,
+    )
+
+
 _MARKED = re.compile(r"`([^`]+)`|(https?://[^\s,;)\]]+[^\s,;)\].])")
 _ADDRESS = re.compile(r"\d+\.\d+\.\d+\.\d+$")
 
@@ -127,16 +141,9 @@ def as_html(
 
     picture: an SVG of the chain to put on top. lab: it is about the simulated town, and says so.
     """
-    from jinja2 import Environment, PackageLoader, StrictUndefined
     from markupsafe import Markup
 
-    environment = Environment(
-        loader=PackageLoader("hooper.report"),
-        autoescape=True,
-        undefined=StrictUndefined,
-        trim_blocks=True,
-        lstrip_blocks=True,
-    )
+    environment = templates()
     environment.globals["words"] = words
     environment.filters.update(marked=_marked, linked=_linked)
     page = environment.get_template("sheets.html")

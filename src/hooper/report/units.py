@@ -79,9 +79,15 @@ def _service(asked: Asked, *, once: bool) -> str:
     )
 
 
+def _folders(asked: Asked) -> list[str]:
+    """What it writes to has to be there."""
+    return [f"sudo install -d -m 700 -o {shlex.quote(asked.user)} {shlex.quote(asked.writes[0])}"]
+
+
 def _systemd(asked: Asked) -> tuple[str, tuple[str, ...]]:
     place = f"/etc/systemd/system/{NAME}.service"
     return _service(asked, once=False), (
+        *_folders(asked),
         f"Put it into {place}.",
         f"sudo systemctl daemon-reload && sudo systemctl enable --now {NAME}",
         f"journalctl -u {NAME} -f",
@@ -95,6 +101,7 @@ def _timer(asked: Asked) -> tuple[str, tuple[str, ...]]:
     )
     text = f"# {NAME}.service\n{_service(asked, once=True)}\n# {NAME}.timer\n{timer}"
     return text, (
+        *_folders(asked),
         f"Put the first part into /etc/systemd/system/{NAME}.service, the second into {NAME}.timer beside it.",
         f"sudo systemctl daemon-reload && sudo systemctl enable --now {NAME}.timer",
     )

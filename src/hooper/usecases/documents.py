@@ -42,6 +42,7 @@ from hooper.usecases.explaining import ExplainDocument
 from hooper.usecases.history import HistoryDocument
 from hooper.usecases.keeplines import KeepLine
 from hooper.usecases.noticing import NoticesDocument, UnitDocument
+from hooper.usecases.reporting import ReportDocument
 from hooper.usecases.status import StatusDocument
 from hooper.usecases.survey import SurveyDocument
 from hooper.why.case import WhyDocument
@@ -75,6 +76,7 @@ DOCUMENTS: dict[str, type] = {
     "keep-unit": UnitDocument,
     "status": StatusDocument,
     "history": HistoryDocument,
+    "report": ReportDocument,
     "lab-run": LabRunDocument,
     "lab-faults": LabFaultsDocument,
     "lab-type": LabTypeDocument,

@@ -174,6 +174,8 @@ def _row(run: Run, one: Stood, due: datetime | None) -> StatusRow:
 def _proof(one: Stood) -> str:
     """Of what kind it was, and from where."""
     what = one.condition
+    if what.level == "unknown":
+        return "could not be told"
     if what.kind == "service":
         return "seen from inside" if what.aspect == "here" else f"seen from outside, {what.aspect}"
     words: dict[str, str] = {

@@ -1,0 +1,84 @@
+"""hooper report"""
+
+from __future__ import annotations
+
+from datetime import timedelta
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from hooper.cli.command import command, time_option, within
+from hooper.cli.common import Session, sub_app
+from hooper.durations import shown_duration
+
+if TYPE_CHECKING:
+    from hooper.cli.screen import Screen
+    from hooper.usecases.history import WholePast
+    from hooper.usecases.reporting import ReportDocument
+
+app = sub_app("What is exposed, to whom, since when, proven when, and the risks taken: for whoever asks.")
+YEARS_S = 10 * 366 * 86_400.0
+
+
+@command(app, "report", site=True, state=True, mask=True)
+def report(
+    session: Session,
+    html: Annotated[
+        Path | None, typer.Option("--html", metavar="FILE", help="One page with figures, to be sent or printed.")
+    ] = None,
+    since: Annotated[float, time_option("--since", "How far back.")] = "90d",  # type: ignore[assignment]
+    force: Annotated[bool, typer.Option("--force", help="Replace a file that Hooper did not write.")] = False,
+) -> int:
+    """What is exposed, to whom, since when and proven when; the risks taken and until when; what was out of order.
+
+    It asks nobody: it tells what `keep` and `check` have seen.
+    """
+    from hooper.usecases.history import gather
+    from hooper.usecases.reporting import ReportRequest
+    from hooper.usecases.reporting import report as make
+
+    within("--since", since, 1, YEARS_S)
+    file = session.read_site()
+    session.at = session.lab_time() or session.at
+    begin = session.at - timedelta(seconds=since)
+    done = session.do(make, ReportRequest(begin), file, look=True)
+    if html is None:
+        code = session.show(done.document, _render, errors=done.trouble)
+        session.next("make a page of it, with figures", "report --html report.html")
+        return code
+    from hooper.report.page import as_page
+
+    past: WholePast = session.do(lambda run, _: (gather(run, begin), []), None, file, look=True).document
+    day = f"{session.at:%Y-%m-%d}"
+    page = as_page(session.masked_document(done.document), past.figures(), day, lab=session.world == "lab")
+    session.give(session.worded(page), html, force=force)
+    return session.failed(done.trouble)
+
+
+def _render(document: ReportDocument, out: Screen) -> None:
+    from hooper.cli.render import counted, heading, line, table
+
+    heading(out, f"{document.title}: {counted(len(document.exposed), 'service')} can be reached from outside")
+    out.print()
+    drawn = table("service", "from outside", "to", "risk", "state", "last proof", "well", prose=("to", "last proof"))
+    for row in document.exposed:
+        who = ", ".join(row.open_to) or "everyone"
+        risk = f"{row.risk}, accepted" if row.accepted else row.risk
+        proof = f"{row.proven[:10]}, {row.proof}" if row.proven else "never"
+        share = f"{100 * row.available:.2f} %" if row.available is not None else "-"
+        drawn.add_row(row.service, "\n".join(row.outside), who, risk, row.state, proof, share)
+    out.print(drawn)
+    if document.not_exposed:
+        out.print(f"Not reachable: {', '.join(document.not_exposed)}.")
+    for risk_taken in document.accepted:
+        over = ", which is over" if risk_taken.ended else ""
+        line(out, ("risk taken  ", "dim"), f"{risk_taken.service}, {risk_taken.finding}: {risk_taken.reason}",
+             f" (until {risk_taken.until}{over})", hang=12)  # fmt: skip
+    out.print()
+    lost = sum(outage.seconds for outage in document.outages)
+    words = (
+        f"{counted(len(document.outages), 'outage')}, {shown_duration(round(lost))} together" if lost else "No outage"
+    )
+    changes = counted(document.addresses, "change")
+    out.print(f"{words} since {document.since[:10]}; {changes} of the public address.")

@@ -1,0 +1,42 @@
+"""The report as one page that needs nothing beside it."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from hooper.durations import shown_duration
+from hooper.report.figures import Drawn, NoFigures, as_svg_text, available, figures
+from hooper.report.sheets import templates
+
+CAPTIONS = {
+    "availability": "When each service was as it should be.",
+    "addresses": "The public address of the line.",
+    "name-lag": "How long a name led elsewhere after the address had changed.",
+    "delay": "How long an answer took.",
+}
+MOST = 100  # outages in the table
+
+
+def as_page(report: Any, drawn: Drawn, day: str, *, lab: bool) -> str:
+    """The report's document as HTML. drawn: what its figures are made from. lab: it is about the simulated town."""
+    from markupsafe import Markup
+
+    pictures: list[tuple[str, str, Markup]] = []
+    missing = ""
+    if available():
+        for name, figure in figures(drawn).items():
+            picture = Markup(as_svg_text(figure))  # noqa: S704 - our own drawing, whose texts Matplotlib quotes
+            pictures.append((name, CAPTIONS[name], picture))
+    else:
+        missing = f"There are no figures: what draws them is not installed. {NoFigures.remedy}"
+    environment = templates()
+    environment.filters["duration"] = lambda seconds: shown_duration(round(seconds))
+    return environment.get_template("report.html").render(
+        report=report,
+        day=day,
+        lab=lab,
+        figures=pictures,
+        no_figures=missing,
+        most=MOST,
+        open_to_all=sum(not row.open_to for row in report.exposed),
+    )
