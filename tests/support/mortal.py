@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import AsyncIterator, Callable, Mapping, Sequence
 from contextlib import asynccontextmanager
 from pathlib import Path
-from typing import Any
+from typing import Any, Protocol
 
 import anyio
 from anyio.abc import ByteStream
@@ -95,6 +95,12 @@ async def town(folder: Path) -> AsyncIterator[tuple[Switchboard, MortalDoor, Sit
             tasks.cancel_scope.cancel()
 
 
+class HasLives(Protocol):
+    """A door whose user may be killed."""
+
+    lives: Lives
+
+
 def only_killed(error: BaseException) -> bool:
     """Whether this is the end by Killed, alone or in a group."""
     if isinstance(error, BaseExceptionGroup):
@@ -102,7 +108,7 @@ def only_killed(error: BaseException) -> bool:
     return isinstance(error, Killed)
 
 
-async def lived(door: MortalDoor, steps: int | None, work: Callable[[], Any]) -> bool:
+async def lived(door: HasLives, steps: int | None, work: Callable[[], Any]) -> bool:
     """Run until the lives are spent; whether it came to its end. Anything else that goes wrong is raised."""
     door.lives.left, door.lives.dead = steps, False
     try:

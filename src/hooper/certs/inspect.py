@@ -4,8 +4,11 @@ from __future__ import annotations
 
 import warnings
 from collections.abc import Iterable, Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 from datetime import datetime, timedelta
+from functools import lru_cache
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 from hooper.certs.problems import ABSENT, EXPIRED, NOT_YET, OTHER_NAME, UNTRUSTED
@@ -149,19 +152,28 @@ def unfit(
 def well_known_roots() -> list[x509.Certificate]:
     """The roots that this machine's programs trust."""
     import ssl
-    from pathlib import Path
 
     import certifi
+
+    paths = [certifi.where(), ssl.get_default_verify_paths().cafile, "/etc/ssl/certs/ca-certificates.crt"]
+    there = []
+    for path in dict.fromkeys(path for path in paths if path):
+        with suppress(OSError):
+            there.append((path, Path(path).stat().st_mtime_ns))
+    return list(_roots_in(tuple(there)))
+
+
+@lru_cache(maxsize=1)
+def _roots_in(files: tuple[tuple[str, int], ...]) -> tuple[x509.Certificate, ...]:
+    """The certificates in these files, each once; who looks again and again need not read them again. files: with the
+    time of their last change.
+    """
     from cryptography.hazmat.primitives import hashes
 
     found: dict[bytes, x509.Certificate] = {}
-    paths = [certifi.where(), ssl.get_default_verify_paths().cafile, "/etc/ssl/certs/ca-certificates.crt"]
-    for path in dict.fromkeys(path for path in paths if path):
-        try:
-            with warnings.catch_warnings():
-                warnings.simplefilter("ignore")
-                for certificate in load_pem(Path(path).read_bytes()):
-                    found[certificate.fingerprint(hashes.SHA256())] = certificate
-        except (OSError, ValueError):
-            continue
-    return list(found.values())
+    for path, _ in files:
+        with suppress(OSError, ValueError), warnings.catch_warnings():
+            warnings.simplefilter("ignore")
+            for certificate in load_pem(Path(path).read_bytes()):
+                found[certificate.fingerprint(hashes.SHA256())] = certificate
+    return tuple(found.values())

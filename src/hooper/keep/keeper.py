@@ -180,7 +180,11 @@ class Keeper:
             nonlocal ears
             while not self._ending:
                 with anyio.CancelScope() as ears:
-                    await Ears(self.door, self.file.site, self.heard, self.nap_s).listen()
+                    try:
+                        await Ears(self.door, self.file.site, self.heard, self.nap_s).listen()
+                    except Exception as exc:  # a fault of ours: what is not heard is seen at the next look
+                        self._trouble("listening", HooperError(f"a fault in listening: {type(exc).__name__}: {exc}"))
+                        await self.door.clock.sleep(STATE_AGAIN.total_seconds())
 
         tasks.start_soon(listen)
         tasks.start_soon(self._serve_metrics)

@@ -97,8 +97,9 @@ async def _names(run: Run) -> Ended:
     """The addresses of the lines, and the names that lead there."""
     request = NamesRequest(patience=SHOWN_WITHIN_S, dry_run=False, patient=True, trusting=JUDGED_FOR)
     document, trouble = await update_names(run, request)
-    late = any(row.action in ("failed", "unknown") for row in document.names)
-    return Ended("failed" if late else "well", None, trouble)
+    late = any(row.action in ("failed", "unknown", "pending") for row in document.names)
+    free = [read_moment(row.again) for row in document.names if row.again is not None]
+    return Ended("failed" if late else "well", min(free, default=None), trouble)
 
 
 async def _rules(run: Run) -> Ended:

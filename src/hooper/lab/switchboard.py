@@ -268,6 +268,10 @@ class Switchboard:
         await stream.send(link.serialize_line({"now": self.now().isoformat(), "places": places}))
 
     async def _surroundings(self, stream: BufferedByteStream, asker: Asker, _: dict[str, Any]) -> None:
+        await stream.send(link.serialize_line(self.around(asker)))
+
+    def around(self, asker: Asker) -> dict[str, Any]:
+        """What a machine of the town knows of its networks."""
         attachments = asker.node.attachments
         interfaces = [
             {
@@ -289,9 +293,9 @@ class Switchboard:
         resolvers = (
             [str(a.gateway) for a in attachments if a.gateway] if told is None else [str(server) for server in told]
         )
-        around = {"interfaces": interfaces, "routes": routes, "resolvers": resolvers}
+        around = {"interfaces": interfaces, "routes": routes, "resolvers": resolvers, "now": self.now().isoformat()}
         neighbours = [[str(address), *rest] for address, *rest in self.town.neighbours(asker.node)]
-        await stream.send(link.serialize_line({**around, "neighbours": neighbours}))
+        return {**around, "neighbours": neighbours}
 
     def _addresses(self, attachment: Attachment) -> list[str]:
         six = [f"{attachment.address6}/64"] if attachment.address6 is not None and not self.town.without_ipv6 else []

@@ -35,7 +35,7 @@ class NameRow:
     ok: what is published is what is wanted. name: the DNS name. type: the record's type, A or AAAA. updated_by: who
     keeps it. wanted_source: where the wanted address comes from. published_source: who told the published one. servers:
     what each that was asked has. took_s: seconds from the update until all of the name's own servers had it; null: it
-    was not updated, or that has not been seen.
+    was not updated, or that has not been seen. again: when the provider may be asked again, RFC 3339; null: now.
     """
 
     name: str
@@ -50,6 +50,7 @@ class NameRow:
     detail: str
     servers: tuple[ServerShows, ...] = ()
     took_s: float | None = None
+    again: str | None = None
 
 
 @dataclass(frozen=True, slots=True)

@@ -191,7 +191,7 @@ class Names:
         until = last.not_before
         if last.outcome == "wait" and until is not None and now < until:
             detail = f"the provider asked to wait until {rfc3339(until)}; {deeds.ASK_AGAIN} asks now"
-            return replace(row, action="waiting", detail=detail)
+            return replace(row, action="waiting", detail=detail, again=rfc3339(until))
         if last.outcome == "never" and last.mark == mark_of(self.site, row.updated_by, self.base):
             day = rfc3339(last.at)[:10]
             detail = f"not asked again, since on {day} {last.said}; correct it, then give {deeds.ASK_AGAIN}"
@@ -199,11 +199,12 @@ class Names:
         if last.outcome == "failed" and self.patient and until is not None and now < until:
             times = f"{last.failures} times" if last.failures > 1 else "once"
             detail = f"it failed {times}, and is left alone until {rfc3339(until)}: {last.said}"
-            return replace(row, action="waiting", detail=detail)
+            return replace(row, action="waiting", detail=detail, again=rfc3339(until))
         spacing = self.site.updaters[row.updated_by].spacing
         if last.outcome == "done" and spacing is not None and now < (free := last.at + timedelta(seconds=spacing)):
             wants = f"the provider wants {shown_duration(spacing)} between two updates"
-            return replace(row, action="waiting", detail=f"{wants}, so not before {rfc3339(free)}")
+            detail = f"{wants}, so not before {rfc3339(free)}"
+            return replace(row, action="waiting", detail=detail, again=rfc3339(free))
         return None
 
     async def _publish(self, key: str, rows: Sequence[NameRow]) -> list[NameRow]:
@@ -244,9 +245,12 @@ class Names:
             until, outcome, action = None, "never", "refused"
         else:
             until, outcome, action = None, "failed", "failed"
+        out = []
         for row in rows:
-            self._remember(row, outcome, exc.message, until)
-        return [self._failed(rows, row, exc, action) for row in rows]
+            free = self._remember(row, outcome, exc.message, until)
+            row = replace(row, again=rfc3339(free) if free is not None else None)
+            out.append(self._failed(rows, row, exc, action))
+        return out
 
     async def _verified(self, row: NameRow, said: str, since: float) -> NameRow:
         """Wait until the authoritative servers show it, then look at the resolvers. `done` alone proves nothing.
@@ -290,9 +294,10 @@ class Names:
 
     def _remember(
         self, row: NameRow, outcome: str, said: str, until: datetime | None = None, *, shown: bool = False
-    ) -> None:
+    ) -> datetime | None:
+        """Keep what came of an update; until when the provider is left alone. Raises: StateError."""
         if self.memory is None:
-            return
+            return until
         now, before = self.here.clock.now(), self._last(row)
         failures = (before.failures if before is not None else 0) + 1 if outcome == "failed" else 0
         if outcome == "failed":
@@ -300,6 +305,7 @@ class Names:
         mark = mark_of(self.site, row.updated_by, self.base)
         last = LastUpdate(row.wanted[0], now, outcome, said, until, mark, failures, shown)  # type: ignore[arg-type]
         self.memory.save_update(row.name, row.type, last)
+        return until
 
 
 def _words(server: Endpoint) -> str:

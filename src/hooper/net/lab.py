@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import AsyncIterator, Sequence
+from collections.abc import AsyncIterator, Mapping, Sequence
 from contextlib import asynccontextmanager
 from dataclasses import dataclass
 from datetime import datetime, timedelta
@@ -41,6 +41,7 @@ from hooper.wire import socks5, town
 from hooper.wire.icmp import Icmp
 
 LOOKED_AGAIN = 0.5  # seconds between looks for changes
+MOVED_S = 1.0  # seconds by which the town's clock may seem to be another only because an answer took its time
 ENTRANCE = 5.0  # seconds for the lab itself to answer on the loopback; its town may take longer
 SOCKS_ICMP = {  # how the town tells ICMP errors through SOCKS; the sender stands in the bound address
     socks5.HOST_UNREACHABLE: Icmp(3, 1),
@@ -141,6 +142,11 @@ class LabClock:
 
     def _set(self, now: datetime) -> None:
         self._said, self._then = now, self.monotonic()
+
+    def follow(self, now: datetime) -> None:
+        """The town's clock may have been moved meanwhile."""
+        if abs((now - self.now()).total_seconds()) > MOVED_S:
+            self._set(now)
 
     def now(self) -> datetime:
         return self._said + timedelta(seconds=self.monotonic() - self._then)
@@ -249,30 +255,8 @@ class LabDoor:
 
     async def surroundings(self) -> Surroundings:
         answer = await self.link.ask("surroundings", self._spot)
-        return Surroundings(
-            tuple(
-                Interface(
-                    row["name"],
-                    tuple(ip_interface(a) for a in row["addresses"]),
-                    mac=row["mac"],
-                    tunnel=row["tunnel"],
-                )
-                for row in answer["interfaces"]
-            ),
-            tuple(
-                Route(
-                    ip_network(row["destination"]),
-                    ip_address(row["gateway"]) if row["gateway"] else None,
-                    row["interface"],
-                    row["metric"],
-                )
-                for row in answer["routes"]
-            ),
-            tuple(ip_address(text) for text in answer["resolvers"]),
-            tuple(
-                Neighbour(ip_address(a), mac, interface, silent) for a, mac, interface, silent in answer["neighbours"]
-            ),
-        )
+        self.clock.follow(datetime.fromisoformat(answer["now"]))
+        return surroundings_of(answer)
 
     def changes(self) -> AsyncIterator[Change]:
         return compared(self.surroundings, LOOKED_AGAIN)
@@ -280,6 +264,32 @@ class LabDoor:
     async def source_towards(self, to: IPAddress) -> IPAddress | None:
         answer = await self.link.ask("source", self._spot, to=str(to))
         return ip_address(answer["source"]) if answer["source"] else None
+
+
+def surroundings_of(answer: Mapping[str, Any]) -> Surroundings:
+    """As the town tells them."""
+    return Surroundings(
+        tuple(
+            Interface(
+                row["name"],
+                tuple(ip_interface(a) for a in row["addresses"]),
+                mac=row["mac"],
+                tunnel=row["tunnel"],
+            )
+            for row in answer["interfaces"]
+        ),
+        tuple(
+            Route(
+                ip_network(row["destination"]),
+                ip_address(row["gateway"]) if row["gateway"] else None,
+                row["interface"],
+                row["metric"],
+            )
+            for row in answer["routes"]
+        ),
+        tuple(ip_address(text) for text in answer["resolvers"]),
+        tuple(Neighbour(ip_address(a), mac, interface, silent) for a, mac, interface, silent in answer["neighbours"]),
+    )
 
 
 def _written(endpoint: Endpoint | None) -> list[Any] | None:
