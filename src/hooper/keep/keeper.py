@@ -19,7 +19,7 @@ from hooper.clock import rfc3339
 from hooper.errors import HooperError, MachineError, NoAnswer, StateError, flatten
 from hooper.files import Lock
 from hooper.keep.hearing import NAP_S, Ears
-from hooper.keep.metrics import Outlet, Shown, exposition, parse_outlet, write
+from hooper.keep.metrics import MetricsPage, Outlet, exposition, parse_outlet, write
 from hooper.keep.schedule import Outcome, Schedule
 from hooper.keep.tasks import CHANGED, Ended, Task, tasks_for
 from hooper.net.types import Door
@@ -61,7 +61,7 @@ class Keeper:
     _bell: anyio.Event = field(init=False)
     _told: set[tuple[str, str]] = field(default_factory=set)  # trouble that was told and has not passed
     _outlet: Outlet | None = None
-    _shown: Shown = field(default_factory=Shown)
+    _shown: MetricsPage = field(default_factory=MetricsPage)
     _ending: bool = False
     _reload: bool = False
 

@@ -85,7 +85,7 @@ def write(outlet: Outlet, text: bytes) -> None:
 
 
 @dataclass
-class Shown:
+class MetricsPage:
     """What is shown at an address: the newest text."""
 
     text: bytes = b"# EOF\n"

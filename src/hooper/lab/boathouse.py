@@ -18,9 +18,11 @@ from hooper.lab.things import Attachment, Box, Machine, StreamHandler, made_up_m
 from hooper.lab.town import Town
 from hooper.lab.zone import PRIMARY, ZONE
 from hooper.net.types import Endpoint
+from hooper.wire import head
 
 NAME = "boathouse.heronquay.example"
 PROVIDER = "names.heronquay.example"
+ECHO, ECHO_NAME = "198.51.100.91", "echo.heronquay.example"
 SERVERS = {PRIMARY: "198.51.100.53", acme.HOST: "198.51.100.80", PROVIDER: "198.51.100.90"}
 PUBLIC = IPv4Address("203.0.113.44")
 SECOND = "198.51.100.54"  # the zone's second server, where it has one
@@ -75,6 +77,7 @@ def build(now: Callable[[], datetime]) -> Town:
     _people(town)
     _servers(town)
     _offices(town)
+    _echo(town)
     return town
 
 
@@ -144,6 +147,19 @@ def _servers(town: Town) -> None:
         machine.udp[53] = town.zone.resolver
     town.zone.settle = lambda: town.provider.settle()
     _add(town, "wrong-resolver", INTERNET, str(WRONG_RESOLVER)).udp[53] = town.zone.liar
+
+
+def _echo(town: Town) -> None:
+    """A page that answers with the address that it was asked from."""
+
+    async def answer(stream: ByteStream, peer: Endpoint) -> None:
+        if await devices.read_request(stream) is not None:
+            body = f"your address is {peer.address}\n".encode()
+            fields = (("Content-Type", "text/plain"), ("Connection", "close"))
+            await stream.send(head.serialize_response(200, "OK", "HTTP/1.1", fields, body))
+
+    _add(town, "echo", INTERNET, ECHO).tcp[80] = answer
+    town.zone.set(ECHO_NAME, "A", [ECHO])
 
 
 def _offices(town: Town) -> None:

@@ -18,6 +18,7 @@ from hooper.line.facts import BoxSaid, LineFacts, Measured, NatBehaviour
 from hooper.line.ground import Ground, Job, stand
 from hooper.line.nat import nat_behaviour
 from hooper.line.path import Path
+from hooper.line.public import on_interface
 from hooper.line.resolvers import Resolving
 from hooper.line.routers import RoutersSay
 from hooper.line.seen import SeenOutside
@@ -31,6 +32,7 @@ SHORTEST = 0.2  # seconds in which an answer can be expected at all
 
 SHALLOW = (
     "the public address, by STUN",
+    "the public address, by an echo",
     "the hops",
     "the routers, by UPnP",
     "the routers, by NAT-PMP and PCP",
@@ -64,6 +66,7 @@ class Measuring:
     async def run(self) -> LineFacts:
         jobs: dict[str, Job] = {
             "the public address, by STUN": self.outside.ask,
+            **({"the public address, by an echo": self.outside.ask_echoes} if self.ground.site.measure.echo else {}),
             "the hops": self.path.read,
             "IPv6": self.outside.ask6,
             "what the tunnel shows": self.outside.ask_through_tunnel,
@@ -225,10 +228,13 @@ class Measuring:
             ground.at,
             router=Sourced(said.wan, f"{outermost}: {said.by}") if said is not None else None,
             stun=seen[0] if seen and at_line else None,
+            echo=self.outside.echoes[0] if self.outside.echoes and at_line else None,
+            interface=on_interface(ground.around, ground.site, ground.line),
             tried=(tried,),
         )
-        ends_there = found.stun is not None and self.path.nats_are(len(ground.chain))  # at the outermost gateway
-        return choose(ground.line, found, by_hops=found.stun.value if ends_there and found.stun is not None else None)
+        outside = found.outside
+        ends_there = outside is not None and self.path.nats_are(len(ground.chain))  # at the outermost gateway
+        return choose(ground.line, found, by_hops=outside.value if ends_there and outside is not None else None)
 
 
 async def measure_line(

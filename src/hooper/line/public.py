@@ -9,17 +9,19 @@ import anyio
 from hooper.addresses import IPAddress
 from hooper.errors import HooperError
 from hooper.gateways.telling import wan_told
+from hooper.line.echo import echoed
 from hooper.line.facts import Hops
 from hooper.line.hops import trace, without_way
 from hooper.line.lookup import name_looked_up
 from hooper.line.sources import Given, PublicAddress, candidates, choose, lines_from
 from hooper.net.standing import connected_surroundings, standing
 from hooper.net.stun import STUN_DEADLINE, mapped_by
-from hooper.net.types import Door, Endpoint
+from hooper.net.types import Door, Endpoint, Surroundings
 from hooper.site.model import Site
 from hooper.site.references import chains_to, names_of_line
 from hooper.sourced import Sourced, SourcedAddress
 
+ECHO_S = 3.0  # seconds for an address echo
 HOPS_PATIENCE = 0.8  # seconds for the hops that decide between a router's word and what is seen outside
 
 
@@ -33,12 +35,15 @@ class _Search:
     deadline: float
     stun: SourcedAddress | None = None
     stun_asked: bool = False
+    echo: SourcedAddress | None = None
+    echo_silent: list[str] = field(default_factory=list)
     no_way: IPAddress | None = None
     routers: dict[str, SourcedAddress | None] = field(default_factory=dict)
     named: dict[str, SourcedAddress] = field(default_factory=dict)
 
     async def run(self, lines: tuple[str, ...], *, names: bool) -> dict[str, PublicAddress]:
-        place = standing(self.site, await connected_surroundings(self.here))
+        self.around = await connected_surroundings(self.here)
+        place = standing(self.site, self.around)
         self.at, interface = place.gateway, place.interface
         open_lines = [line for line in lines if line not in self.known.given]
         near = [line for line in open_lines if line in lines_from(self.site, self.at)]
@@ -46,10 +51,11 @@ class _Search:
         async with anyio.create_task_group() as tasks:
             if near:
                 tasks.start_soon(self._ask_stun)
+                tasks.start_soon(self._ask_echo)
             for line in near:
                 tasks.start_soon(self._ask_router, line)
         found = {line: await self._chosen(line) for line in lines}
-        unknown = [line for line in lines if names and found[line].address.value is None]
+        unknown = [line for line in lines if (names or self._by_name(line)) and found[line].address.value is None]
         async with anyio.create_task_group() as tasks:
             for line in unknown:
                 tasks.start_soon(self._ask_names, line)
@@ -63,6 +69,11 @@ class _Search:
             if mapped is not None:
                 self.stun = Sourced(mapped[0], f"STUN server {mapped[1]}")
 
+    async def _ask_echo(self) -> None:
+        if self.site.measure.echo:
+            found, self.echo_silent = await echoed(self.door, self.site, min(self.deadline, ECHO_S))
+            self.echo = next(iter(found), None)
+
     def _refused(self, problem: HooperError) -> None:
         self.no_way = self.no_way or without_way(problem)
 
@@ -71,6 +82,13 @@ class _Search:
         self.routers[line] = await wan_told(
             self.here, self.site, chain.gateways[0], self.deadline, by_hand=not self.site.measure.stun
         )
+
+    def _by_name(self, line: str) -> bool:
+        """Whether a name of the line tells something new: one that another keeps, where the site file asks for that."""
+        entry = self.site.lines.get(line)
+        kept = [self.site.names[name].updated_by for name in names_of_line(self.site, line)]
+        asked = entry is not None and "sources" in entry.model_fields_set and "name" in entry.sources
+        return asked and any(by in ("router", "device") for by in kept)
 
     async def _ask_names(self, line: str) -> None:
         for name in names_of_line(self.site, line):
@@ -85,6 +103,7 @@ class _Search:
         if line not in lines_from(self.site, self.at):
             return (f"this machine is not behind the line {line}",)
         tried = ["no STUN server answered" if self.stun_asked else "no STUN server is named in [measure]"]
+        tried += self.echo_silent
         if line in self.routers and self.routers[line] is not None:
             tried.append("its router tells no public address")
         return tuple(tried)
@@ -97,12 +116,15 @@ class _Search:
             self.at,
             router=self.routers.get(line),
             stun=self.stun,
+            echo=self.echo,
+            interface=on_interface(self.around, self.site, line),
             named=self.named.get(line),
             tried=self._tried(line),
         )
         near = None
-        if found.router is not None and found.stun is not None and found.router.value != found.stun.value:
-            near = await self._nearer(line, found.router, found.stun)
+        outside = found.outside
+        if found.router is not None and outside is not None and found.router.value != outside.value:
+            near = await self._nearer(line, found.router, outside)
         silent = self.stun_asked and self.stun is None
         return replace(choose(line, found, by_hops=near), stun_silent=silent, no_way=self.no_way)
 
@@ -125,6 +147,15 @@ class _Search:
                     tasks.start_soon(look, candidate.value)
         near = [way.to for way in hops if way.arrived is not None and way.arrived <= length]
         return near[0] if len(near) == 1 else None
+
+
+def on_interface(around: Surroundings, site: Site, line: str) -> SourcedAddress | None:
+    """The address that an interface of this machine has, where the site file says that it is the line's."""
+    entry = site.lines.get(line)
+    interface = around.interface(entry.interface) if entry is not None and entry.interface is not None else None
+    if interface is None or interface.ipv4 is None:
+        return None
+    return Sourced(interface.ipv4, f"interface {interface.name}")
 
 
 async def public_addresses(

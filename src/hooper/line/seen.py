@@ -9,6 +9,7 @@ import anyio
 
 from hooper.addresses import IPAddress
 from hooper.errors import HooperError
+from hooper.line.echo import echoed
 from hooper.line.ground import Ground, side_by_side
 from hooper.line.hops import without_way
 from hooper.net.stun import stun_answer
@@ -25,6 +26,7 @@ class SeenOutside:
 
     ground: Ground
     answers: dict[Endpoint, stun.Message] = field(default_factory=dict)
+    echoes: list[SourcedAddress] = field(default_factory=list)
     silent: list[str] = field(default_factory=list)
     public6: SourcedAddress = field(default_factory=lambda: Sourced(None, "not measured"))
     tunnel_shows: SourcedAddress | None = None
@@ -43,6 +45,10 @@ class SeenOutside:
 
         await side_by_side(one, self.ground.servers(4))
         self.first_answer.set()
+
+    async def ask_echoes(self) -> None:
+        self.echoes, silent = await echoed(self.ground.door, self.ground.site, self.ground.left(3.0))
+        self.silent += silent
 
     def seen(self) -> tuple[SourcedAddress, ...]:
         """What each server sees, in the order of the file."""

@@ -7,7 +7,7 @@ are told.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, replace
 from typing import NamedTuple
 
@@ -15,7 +15,7 @@ from hooper.addresses import IPAddress, classify, parse_address
 from hooper.line.surveyed import KeptWay
 from hooper.planning.looks.line import address_differs
 from hooper.planning.values import Finding
-from hooper.site.model import Site
+from hooper.site.model import SOURCES, Site
 from hooper.site.references import chains_to
 from hooper.sourced import Sourced, SourcedAddress
 
@@ -35,16 +35,31 @@ class Given(NamedTuple):
 @dataclass(frozen=True)
 class Candidates:
     """What each source has for one line; None: nothing. written: all addresses of the site file. tried: in words, what
-    was asked in vain.
+    was asked in vain. order: who is believed first, of those that were looked at now.
     """
 
     given: SourcedAddress | None = None
     router: SourcedAddress | None = None
     stun: SourcedAddress | None = None
+    echo: SourcedAddress | None = None
+    interface: SourcedAddress | None = None
     told: SourcedAddress | None = None
     written: tuple[IPAddress, ...] = ()
     named: SourcedAddress | None = None
     tried: tuple[str, ...] = ()
+    order: tuple[str, ...] = SOURCES
+
+    @property
+    def looked_at(self) -> list[SourcedAddress]:
+        """What was looked at now, who is believed first in front."""
+        found = {"router": self.router, "stun": self.stun, "echo": self.echo, "interface": self.interface}
+        ordered = [*self.order, *(key for key in found if key not in self.order)]
+        return [one for key in ordered if (one := found.get(key)) is not None]
+
+    @property
+    def outside(self) -> SourcedAddress | None:
+        """What the world sees, by whom is believed first."""
+        return next((one for one in self.looked_at if one in (self.stun, self.echo)), None)
 
 
 @dataclass(frozen=True)
@@ -73,12 +88,15 @@ def choose(line: str, found: Candidates, *, by_hops: IPAddress | None = None) ->
     do not tell. A router that says something else than what is seen outside is believed only by the hops: it may
     have been told to say so.
     """
-    router, stun = found.router, found.stun
-    measured = router or stun
+    router, outside, looked_at = found.router, found.outside, found.looked_at
+    measured = next(iter(looked_at), None)
     differs: list[tuple[SourcedAddress, SourcedAddress]] = []
-    if router is not None and stun is not None and router.value != stun.value:
-        measured = router if by_hops is not None and by_hops == router.value else stun
-        differs.append((router, stun))
+    if router is not None and outside is not None and router.value != outside.value:
+        measured = router if by_hops is not None and by_hops == router.value else outside
+        differs.append((router, outside))
+    for other in looked_at:  # whoever else says something else is told of, too
+        if measured is not None and other is not router and other.value not in (measured.value, *_values(differs)):
+            differs.append((other, measured))
     written: tuple[SourcedAddress, ...] = tuple(Sourced(address, WRITTEN, how="written") for address in found.written)
     seen = found.given or measured or found.told
     if seen is not None and written:
@@ -90,6 +108,10 @@ def choose(line: str, found: Candidates, *, by_hops: IPAddress | None = None) ->
     nothing: SourcedAddress = Sourced(None, "; ".join(found.tried) or "no STUN server is named in [measure]")
     chosen = seen or (written[0] if written else None) or found.named or nothing
     return PublicAddress(line, chosen, tuple(differs))
+
+
+def _values(differs: Iterable[tuple[SourcedAddress, SourcedAddress]]) -> list[IPAddress | None]:
+    return [side.value for pair in differs for side in pair]
 
 
 def told_for(site: Site, line: str, told: Mapping[str, Sourced[str]]) -> SourcedAddress | None:
@@ -128,6 +150,8 @@ def candidates(
     *,
     router: SourcedAddress | None,
     stun: SourcedAddress | None,
+    echo: SourcedAddress | None = None,
+    interface: SourcedAddress | None = None,
     named: SourcedAddress | None = None,
     tried: tuple[str, ...] = (),
 ) -> Candidates:
@@ -136,14 +160,30 @@ def candidates(
     at: the gateway on whose LAN this machine is; None: it is on the line itself, or elsewhere.
     """
     given = known.given.get(line)
-    public = router is not None and router.value is not None and classify(router.value).reachable
-    ours = stun is not None and (at is None or belongs(site, line, at, stun.value))
+    all_of_them = [one for one in (router, stun, echo, interface) if one is not None]
+    no_way = tuple(f"{one.source} has {why}" for one in all_of_them if (why := refused(one)))
+
+    def ours(one: SourcedAddress | None) -> SourcedAddress | None:
+        seen = one is not None and one.value is not None and (at is None or belongs(site, line, at, one.value))
+        return one if seen and refused(one) is None else None
+
     return Candidates(
         given=Sourced(given, GIVEN, how="given") if given is not None else None,
-        router=router if public else None,
-        stun=stun if ours else None,
+        router=router if router is not None and router.value is not None and refused(router) is None else None,
+        stun=ours(stun),
+        echo=ours(echo),
+        interface=interface if interface is not None and refused(interface) is None else None,
         told=told_for(site, line, known.told),
         written=site.lines[line].address if line in site.lines else (),
         named=named,
-        tried=tried,
+        tried=(*tried, *no_way),
+        order=site.lines[line].sources if line in site.lines else SOURCES,
     )
+
+
+def refused(one: SourcedAddress | None) -> str | None:
+    """Why an address that somebody says is no public address; None: it is one, or nobody says any."""
+    if one is None or one.value is None:
+        return None
+    kind = classify(one.value)
+    return None if kind.reachable else f"{one.value}, which is {kind.meaning} ({kind.source})"

@@ -38,7 +38,7 @@ MemoryMax=300M
 
 
 @dataclass(frozen=True)
-class Asked:
+class UnitAsked:
     """command: the keeper, word by word. user: who it runs as. writes: the folders that it writes to."""
 
     command: tuple[str, ...]
@@ -46,7 +46,7 @@ class Asked:
     writes: tuple[str, ...]
 
 
-def unit(system: System, asked: Asked) -> tuple[str, tuple[str, ...]]:
+def unit(system: System, asked: UnitAsked) -> tuple[str, tuple[str, ...]]:
     """The text, and what the person does with it, step by step."""
     return {"systemd": _systemd, "timer": _timer, "launchd": _launchd, "windows": _windows, "cron": _cron}[system](
         asked
@@ -66,7 +66,7 @@ def _path(text: str) -> str:
     return _quoted([text])
 
 
-def _service(asked: Asked, *, once: bool) -> str:
+def _service(asked: UnitAsked, *, once: bool) -> str:
     kind = "Type=oneshot" if once else "Type=exec"
     ends = "" if once else "ExecReload=/bin/kill -HUP $MAINPID\nRestart=on-failure\nRestartSec=10\nTimeoutStopSec=30\n"
     writes = "".join(f"ReadWritePaths={_path(folder)}\n" for folder in asked.writes)
@@ -79,12 +79,12 @@ def _service(asked: Asked, *, once: bool) -> str:
     )
 
 
-def _folders(asked: Asked) -> list[str]:
+def _folders(asked: UnitAsked) -> list[str]:
     """What it writes to has to be there."""
     return [f"sudo install -d -m 700 -o {shlex.quote(asked.user)} {shlex.quote(asked.writes[0])}"]
 
 
-def _systemd(asked: Asked) -> tuple[str, tuple[str, ...]]:
+def _systemd(asked: UnitAsked) -> tuple[str, tuple[str, ...]]:
     place = f"/etc/systemd/system/{NAME}.service"
     return _service(asked, once=False), (
         *_folders(asked),
@@ -94,7 +94,7 @@ def _systemd(asked: Asked) -> tuple[str, tuple[str, ...]]:
     )
 
 
-def _timer(asked: Asked) -> tuple[str, tuple[str, ...]]:
+def _timer(asked: UnitAsked) -> tuple[str, tuple[str, ...]]:
     timer = (
         f"# Made by Hooper\n[Unit]\nDescription=Hooper looks every {MINUTES} minutes\n\n[Timer]\nOnBootSec=1min\n"
         f"OnUnitActiveSec={MINUTES}min\nRandomizedDelaySec=20\n\n[Install]\nWantedBy=timers.target\n"
@@ -107,7 +107,7 @@ def _timer(asked: Asked) -> tuple[str, tuple[str, ...]]:
     )
 
 
-def _launchd(asked: Asked) -> tuple[str, tuple[str, ...]]:
+def _launchd(asked: UnitAsked) -> tuple[str, tuple[str, ...]]:
     words = "".join(f"    <string>{escape(word)}</string>\n" for word in asked.command)
     text = (
         '<?xml version="1.0" encoding="UTF-8"?>\n<!-- Made by Hooper -->\n'
@@ -122,7 +122,7 @@ def _launchd(asked: Asked) -> tuple[str, tuple[str, ...]]:
     return text, (f"Put it into {place}.", f"launchctl bootstrap gui/$(id -u) {place}")
 
 
-def _windows(asked: Asked) -> tuple[str, tuple[str, ...]]:
+def _windows(asked: UnitAsked) -> tuple[str, tuple[str, ...]]:
     program, *rest = asked.command
     arguments = " ".join(f'"{word}"' if " " in word or not word else word for word in rest)
     text = (
@@ -142,7 +142,7 @@ def _windows(asked: Asked) -> tuple[str, tuple[str, ...]]:
     return text, (f"Save it as {NAME}.xml, in UTF-8.", f"schtasks /Create /TN {NAME} /XML {NAME}.xml")
 
 
-def _cron(asked: Asked) -> tuple[str, tuple[str, ...]]:
+def _cron(asked: UnitAsked) -> tuple[str, tuple[str, ...]]:
     command = shlex.join((*asked.command, "--once", "--quiet")).replace("%", "\\%")  # crontab(5)
     text = f"# Made by Hooper\n*/{MINUTES} * * * * {command} >/dev/null\n"
     return text, ("crontab -e, and add the line; a mail tells what went wrong.",)

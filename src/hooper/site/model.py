@@ -64,23 +64,46 @@ class SiteHead(Table):
     here: Key | None = Field(None, description="The host that Hooper runs on.")
 
 
+class Echo(Table):
+    """One of [measure] echo: a page that answers with the address that it was asked from. url: of the page."""
+
+    url: Annotated[str, Field(pattern=r"^https?://[^\s/]+(/[^\s]*)?$")]
+    pattern: Pattern | None = Field(None, description="What finds the address in the answer; else the first one there.")
+
+
+def _echoes(given: Any) -> Any:
+    """URLs by themselves, or tables."""
+    return [{"url": one} if isinstance(one, str) else one for one in given] if isinstance(given, list) else given
+
+
 class Measure(Table):
     """[measure]: the servers outside that may be asked; only what stands here is asked.
 
-    stun: the STUN servers to ask, in their order. resolvers: the DNS servers to compare.
+    stun: the STUN servers to ask, in their order. resolvers: the DNS servers to compare. echo: pages that answer with
+    the address that they were asked from: URLs, or tables with `url` and `pattern`.
     """
 
     stun: tuple[EndpointField, ...] = ()
+    echo: Annotated[tuple[Echo, ...], BeforeValidator(_echoes, json_schema_input_type=tuple[Echo | str, ...])] = ()
     resolvers: tuple[ServerField, ...] = ()
+
+
+SourceOfAddress = Literal["router", "stun", "echo", "interface", "name"]
+SOURCES: tuple[SourceOfAddress, ...] = ("router", "stun", "echo", "interface", "name")
 
 
 class Line(Table):
     """[lines.KEY]: a connection to the internet.
 
-    blocked: the ports that the provider blocks. prefix6: the IPv6 prefix that the provider delegates.
+    blocked: the ports that the provider blocks. prefix6: the IPv6 prefix that the provider delegates. sources: who is
+    believed first about its public address, of those that answer.
     """
 
     address: LineAddress = ()
+    sources: Annotated[tuple[SourceOfAddress, ...], Field(min_length=1)] = SOURCES
+    interface: Annotated[str, Field(min_length=1, max_length=63)] | None = Field(
+        None, description="The interface of this machine that has the line's address itself."
+    )
     prefix6: Prefix6 | None = None
     blocked: tuple[BlockedField, ...] = ()
     situation: Situation = Field("unclear", description="What a survey or the provider says of the line.")

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 from hooper.clock import rfc3339
 from hooper.errors import HooperError
-from hooper.report.units import Asked
+from hooper.report.units import UnitAsked
 from hooper.store.path import state_folder
 from hooper.usecases.run import Run
 
@@ -73,7 +73,7 @@ def notice_row(run: Run, key: str, test: str | None = None) -> NoticeRow:
     return NoticeRow(key, entry.about, quiet, entry.digest, entry.masked, last, test)
 
 
-def unit_asked(file: SiteFile, site: Path, folder: Path | None, user: str | None) -> Asked:
+def unit_asked(file: SiteFile, site: Path, folder: Path | None, user: str | None) -> UnitAsked:
     """What a unit is made from: this Python, this site file, the state as it was named."""
     state = state_folder(folder).absolute()
     command = (sys.executable, "-m", "hooper", "keep", "run", str(site), "--state", str(state))
@@ -83,4 +83,4 @@ def unit_asked(file: SiteFile, site: Path, folder: Path | None, user: str | None
     metrics = file.site.keep.metrics or ""
     if metrics.startswith("file:"):
         writes.append((base / Path(metrics[5:]).expanduser()).parent)
-    return Asked(command, user or getpass.getuser(), tuple(dict.fromkeys(map(str, writes))))
+    return UnitAsked(command, user or getpass.getuser(), tuple(dict.fromkeys(map(str, writes))))
