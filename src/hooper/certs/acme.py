@@ -13,13 +13,14 @@ from typing import TYPE_CHECKING, Any, TypeVar
 from urllib.parse import urljoin
 
 from hooper import deeds
-from hooper.certs.acmeform import AcmeProblem, Authorization, Challenge, Directory, OrderBody
-from hooper.clock import Clock
+from hooper.certs.acmeform import AcmeProblem, Authorization, Challenge, Directory, OrderBody, RenewalInfo
+from hooper.clock import Clock, read_moment
 from hooper.errors import CounterpartError
 from hooper.net.http import retry_after
 from hooper.secret import excerpt
 
 if TYPE_CHECKING:
+    from cryptography import x509
     from joserfc.jwk import ECKey
 
     from hooper.net.http import HttpAnswer, HttpClient
@@ -222,10 +223,37 @@ class AcmeClient:
 
     # --- orders
 
-    async def new_order(self, names: Sequence[str]) -> Order:
-        """RFC 8555 section 7.4. Raises: as `post`."""
-        identifiers = [{"type": "dns", "value": name} for name in names]
-        answer = await self.post((await self.directory()).newOrder, {"identifiers": identifiers})
+    async def renewal_window(self, name: str) -> tuple[datetime, datetime] | None:
+        """When the authority wants a certificate renewed (RFC 9773 section 4); None: it says nothing of use.
+
+        name: of the certificate, as `renewal_name` makes it. Raises: AcmeFailed.
+        """
+        place = (await self.directory()).renewalInfo
+        if not place:
+            return None
+        answer = await self._following(f"{place.rstrip('/')}/{name}")
+        try:
+            window = answer.read_as(RenewalInfo).suggestedWindow if answer.status == 200 else None
+            found = (read_moment(window.start), read_moment(window.end)) if window is not None else None
+        except ValueError:
+            return None
+        return found if found is not None and found[0] < found[1] else None
+
+    async def new_order(self, names: Sequence[str], replaces: str | None = None) -> Order:
+        """RFC 8555 section 7.4. replaces: the name of the certificate that it is to take the place of, where the
+        authority tells when to renew (RFC 9773 section 5). Raises: as `post`.
+        """
+        wanted: dict[str, Any] = {"identifiers": [{"type": "dns", "value": name} for name in names]}
+        directory = await self.directory()
+        if replaces is not None and directory.renewalInfo:
+            wanted["replaces"] = replaces
+        try:
+            answer = await self.post(directory.newOrder, wanted)
+        except AcmeRefused as exc:
+            if "replaces" not in wanted or exc.kind not in ("alreadyReplaced", "malformed"):
+                raise
+            del wanted["replaces"]  # it was replaced before, as in a run whose end was not seen
+            answer = await self.post(directory.newOrder, wanted)
         url = answer.header("Location")
         if not url:
             raise AcmeFailed("the authority gives the order no address")
@@ -327,6 +355,19 @@ def _refusal(answer: HttpAnswer, problem: AcmeProblem, now: datetime) -> Counter
         return AcmeFailed(f"the authority fails: {words}")
     kind = f" ({problem.kind})" if problem.kind else ""
     return AcmeRefused(f"the authority refuses: {words}{kind}", problem.kind)
+
+
+def renewal_name(certificate: x509.Certificate) -> str | None:
+    """What RFC 9773 section 4.1 calls a certificate: its authority's key and its serial number; None: it has none."""
+    from cryptography import x509
+
+    try:
+        issuer = certificate.extensions.get_extension_for_class(x509.AuthorityKeyIdentifier).value.key_identifier
+    except (x509.ExtensionNotFound, ValueError):
+        return None
+    serial = certificate.serial_number
+    number = serial.to_bytes(serial.bit_length() // 8 + 1, "big")  # as DER has it: a sign bit in front
+    return f"{encoded(issuer)}.{encoded(number)}" if issuer else None
 
 
 def request_for(key_pem: bytes, names: Sequence[str]) -> bytes:

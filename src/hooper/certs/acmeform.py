@@ -43,6 +43,20 @@ class Directory(_Object):
     newNonce: Text
     newAccount: Text
     newOrder: Text
+    renewalInfo: Text = ""
+
+
+class RenewalWindow(_Object):
+    """RFC 9773 section 4.2: when the authority wants a certificate to be renewed."""
+
+    start: Text
+    end: Text
+
+
+class RenewalInfo(_Object):
+    """RFC 9773 section 4.2."""
+
+    suggestedWindow: RenewalWindow
 
 
 class OrderBody(_Object):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import base64
+import hashlib
 import re
 from collections.abc import Sequence
 from contextlib import suppress
@@ -11,7 +12,7 @@ from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Protocol
 
-from hooper.certs.acme import AcmeClient, AcmeFailed, AcmeRefused, Order, request_for
+from hooper.certs.acme import AcmeClient, AcmeFailed, AcmeRefused, Order, renewal_name, request_for
 from hooper.certs.challenges import ProofMemory, Prover
 from hooper.certs.inspect import load_pem, unfit, well_known_roots
 from hooper.certs.problems import ABSENT, EXPIRED, NOT_YET, OTHER_NAME, UNTRUSTED
@@ -74,7 +75,7 @@ class Ordering:
         if planned.authority == "device":
             raise UsageError(f"{certificate} is kept by the device itself", remedy="Order it on the device.")
         row = self.row(certificate)
-        if row.state == "current" and not anew:
+        if row.state == "current" and not anew and not await self._wanted_by_authority(certificate):
             if self.memory.started(certificate) is not None:  # killed after the certificate was kept
                 await self._prover(certificate).clear_leftovers()
                 self._started(certificate, None)
@@ -87,6 +88,28 @@ class Ordering:
             )
         await self._get(certificate, authority)
         return self.row(certificate, ordered=True)
+
+    async def _wanted_by_authority(self, certificate: str) -> bool:
+        """Whether the authority wants it renewed by now (RFC 9773), at a moment of its window that stays the same."""
+        from hooper.net.http import http
+
+        kept = self.store.kept(certificate)
+        authority = self.site.authorities[self.site.certificates[certificate].authority]
+        name = renewal_name(kept.leaf) if kept is not None else None
+        if name is None or not authority.agreed:
+            return False
+        roots = read_text(self.base / authority.trust.place) if authority.trust is not None else None
+        key = self.store.account_key(authority.directory)
+        try:
+            async with http(self.here, roots, self.deadline) as client:
+                acme = AcmeClient(client, authority.directory, key, self.here.clock, self.patience)
+                window = await acme.renewal_window(name)
+        except AcmeFailed:
+            return False  # it is still good: who does not answer now is asked again
+        if window is None:
+            return False
+        share = hashlib.sha256(name.encode()).digest()[0] / 256
+        return self.here.clock.now() >= window[0] + (window[1] - window[0]) * share
 
     async def _get(self, certificate: str, authority: Authority) -> None:
         from hooper.net.http import http
@@ -131,7 +154,9 @@ class Ordering:
         planned = self.site.certificates[certificate]
         self.store.pending_key(certificate, fresh=True)
         self._started(certificate, Started(directory, None, planned.names))
-        order = await acme.new_order(planned.names)
+        kept = self.store.kept(certificate)
+        replaces = renewal_name(kept.leaf) if kept is not None else None
+        order = await acme.new_order(planned.names, replaces)
         self._started(certificate, Started(directory, order.url, planned.names))
         await self._finish(acme, certificate, order)
 

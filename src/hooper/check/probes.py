@@ -8,6 +8,8 @@ import re
 import ssl
 import warnings
 from collections.abc import Awaitable, Callable, Mapping
+from datetime import UTC
+from email.utils import parsedate_to_datetime
 from typing import Any
 
 import anyio
@@ -225,6 +227,15 @@ def read_certificate(der: bytes) -> CertificateSeen | None:
         return None
 
 
+def _date(got: head.Head) -> str | None:
+    """The device's own time (RFC 9110 section 6.6.1, RFC 2326 section 12.18)."""
+    try:
+        moment = parsedate_to_datetime(got.get("date") or "")
+    except (ValueError, TypeError, IndexError):
+        return None
+    return rfc3339(moment if moment.tzinfo is not None else moment.replace(tzinfo=UTC))
+
+
 async def _web(stream: ByteStream, target: Target, seen: Seen) -> None:
     """Ask for the page; its head is enough, its body is read for the title and the expected text."""
     host = target.server_name or str(Endpoint(target.inner[0], target.inner[1]))
@@ -234,7 +245,7 @@ async def _web(stream: ByteStream, target: Target, seen: Seen) -> None:
     if got.protocol != "HTTP" or not got.status:
         raise WireError("first line", 0, "no HTTP status")
     body = await _body(stream, body, target.expect)
-    page = PageSeen(got.status, got.get("server"), head.page_title(body), got.get("location"))
+    page = PageSeen(got.status, got.get("server"), head.page_title(body), got.get("location"), _date(got))
     seen.page = page
     realm = re.search(r'realm="([^"]*)"', got.get("www-authenticate") or "")  # the rest changes with each answer
     seen.greeting = " | ".join(part for part in (page.server, realm and realm[1]) if part) or None
@@ -313,7 +324,7 @@ async def _rtsp(stream: Recorder, target: Target, seen: Seen) -> None:
     got, _ = await _read(stream, head.split_head)
     if got.protocol != "RTSP" or not got.status:
         raise WireError("first line", 0, "no RTSP status")
-    seen.page = PageSeen(got.status, got.get("server"), None, got.get("location"))
+    seen.page = PageSeen(got.status, got.get("server"), None, got.get("location"), _date(got))
     seen.greeting = got.get("server")
     seen.verdict, seen.detail = "answered", f"RTSP {got.status}" + (f" {seen.greeting!r}" if seen.greeting else "")
 

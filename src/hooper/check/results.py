@@ -45,13 +45,14 @@ class PageSeen:
     """The first answer of a web page, or of a camera (then title is null).
 
     status: the HTTP status code. server: the Server header. title: the page's title. location: where it sends the
-    browser.
+    browser. date: the time that it is by the device's own clock, RFC 3339; null: it does not tell.
     """
 
     status: int
     server: str | None
     title: str | None
     location: str | None
+    date: str | None = None
 
 
 @dataclass(frozen=True, slots=True)

@@ -30,11 +30,11 @@ def finish(session: Session, file: SiteFile, edit: Callable[[SiteFile], Edited])
     try:
         done = session.do(do_edit, EditRequest(edit, session.dry_run), file)
     except (SiteFileError, SeveralErrors) as exc:  # the file was sound: what was given is not
-        raise _of_options(exc) from None
+        raise of_options(exc) from None
     return session.show(done.document, render, errors=done.trouble)
 
 
-def _of_options(error: HooperError) -> UsageError:
+def of_options(error: HooperError) -> UsageError:
     """What is wrong with the file that would have been, as what is wrong with the options."""
     said: list[str] = []
     for single in flatten(error):

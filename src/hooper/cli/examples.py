@@ -39,6 +39,13 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
     "router close": ("router close", "router close hub-page"),
     "name list": ("name list",),
     "name update": ("name update", "name update --public 203.0.113.44 --dry-run"),
+    "name add": ("name add film.heronquay.example --by club-names", "name add film.heronquay.example --type AAAA"),
+    "name try": ("name try boathouse.heronquay.example", "name try boathouse.heronquay.example --answer nochg"),
+    "updater list": ("updater list",),
+    "updater add": (
+        "updater add my-names --form words --url https://names.heronquay.example/nic --user club",
+        "updater add own-zone --server 198.51.100.53 --key boathouse-key",
+    ),
     "cert list": ("cert list", "cert list --all"),
     "cert order": ("cert order", "cert order boathouse --again"),
     "cert restore": ("cert restore boathouse",),

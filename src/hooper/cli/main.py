@@ -41,6 +41,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "worksheet": ("hooper.cli.worksheet", "What to enter by hand: routers, devices, provider's letter."),
     "router": ("hooper.cli.router", "The routers' own tables: look, put the plan there, take it back."),
     "name": ("hooper.cli.name", "Dynamic names: do they lead here, and making them."),
+    "updater": ("hooper.cli.updater", "Who is told of new addresses: add one, list them."),
     "cert": ("hooper.cli.cert", "Certificates: which there are, and getting them."),
     "audit": ("hooper.cli.audit", "What is exposed and should not be."),
     "check": ("hooper.cli.check", "Does it answer, and is it really that service?"),

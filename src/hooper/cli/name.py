@@ -3,21 +3,23 @@
 from __future__ import annotations
 
 from functools import partial
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from hooper.cli.command import DRY_RUN, command, time_option, within
+from hooper.cli.command import DRY_RUN, EDIT_DRY_RUN, command, key_option, time_option, within
 from hooper.cli.common import Done, Session, sub_app
-from hooper.cli.completing import keys_of
+from hooper.cli.completing import keys_of, words
+from hooper.cli.editing import finish
 from hooper.cli.looking import PublicOption, differing, parse_public
-from hooper.errors import EXIT_NEEDS_A_PERSON, worst
+from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 from hooper.site.words import chosen
 
 if TYPE_CHECKING:
     from hooper.cli.screen import Screen
     from hooper.names.rows import NamesDocument
     from hooper.site.load import SiteFile
+    from hooper.usecases.updaters import TryDocument
 
 app = sub_app("Dynamic names: do they lead here, and making them.", group=True)
 
@@ -75,6 +77,84 @@ def update_names(
     done = session.look(update, request, file)
     good = session.dry_run or all(row.ok for row in done.document.names)
     return worst([_show(session, done), 0 if good else EXIT_NEEDS_A_PERSON])
+
+
+NAME_KEYS = (
+    key_option("line", "LINE", "The line that it leads to; else the only one.", offer=keys_of("lines")),
+    key_option("updated_by", "UPDATER", "Who keeps it: one of [updaters], router or device.", words="--by",
+               offer=keys_of("updaters")),
+    key_option("types", "TYPE", "A, AAAA; can be given again; A if left out.", words="--type", several=True,
+               offer=words("A", "AAAA")),
+    key_option("host", "HOST", "Whose IPv6 address it has.", offer=keys_of("hosts")),
+)  # fmt: skip
+
+
+@command(app, "name add", site=True, dry_run=EDIT_DRY_RUN, keys=NAME_KEYS)
+def add_name(
+    session: Session,
+    keys: dict[str, Any],
+    name: Annotated[str, typer.Argument(metavar="NAME", help="The DNS name, such as home.example.net.")],
+) -> int:
+    """Add a name for a line to the site file, or have another updater keep it. Nothing is published by it."""
+    from hooper.planning.edits import add, change
+
+    file = session.read_site()
+    lines = list(file.site.lines)
+    name = name.lower().rstrip(".")
+    known = name in file.site.names
+    if "line" not in keys and not known:
+        if len(lines) != 1:
+            raise UsageError("--line is missing", remedy=f"Give one of: {', '.join(lines) or 'none; add a [lines.*]'}.")
+        keys["line"] = lines[0]
+    if known:
+        return finish(session, file, lambda file: change(file, "names", name, keys))
+    code = finish(session, file, lambda file: add(file, "names", name, keys))
+    session.next("see what would be sent, then publish it", f"name try {name}", f"name update {name}")
+    return code
+
+
+@command(app, "name try", site=True, mask=True)
+def try_out(
+    session: Session,
+    name: Annotated[
+        str, typer.Argument(metavar="NAME", help="A name of the site file.", autocompletion=keys_of("names"))
+    ],
+    address: Annotated[
+        str | None, typer.Option("--address", metavar="ADDRESS", help="That it would get; else an example.")
+    ] = None,
+    status: Annotated[
+        int | None,
+        typer.Option("--status", min=100, max=599, metavar="N", help="The status of an answer, to be judged."),
+    ] = None,
+    answer: Annotated[
+        str | None, typer.Option("--answer", metavar="TEXT", help="The text of an answer, to be judged.")
+    ] = None,
+) -> int:
+    """What an update would send, its secret hidden, and what the provider's answers would mean. Nothing is sent."""
+    from hooper.usecases.updaters import TryRequest, try_name
+
+    file = session.read_site()
+    (key,) = chosen([name.lower()], file.site.names, "name")
+    done = session.do(try_name, TryRequest(key, address, status, answer), file)
+    code = session.show(done.document, _render_try, errors=done.trouble)
+    session.next("publish it, where it is needed", f"name update {key}")
+    return code
+
+
+def _render_try(document: TryDocument, out: Screen) -> None:
+    from hooper.cli.render import heading, table
+
+    heading(out, f"{document.updater} would be sent for {document.name}")
+    for text in document.sent:
+        out.print(f"  {text}")
+    out.print()
+    drawn = table("an answer of", "means", "so", prose=("an answer of", "so"))
+    for row in document.meanings:
+        drawn.add_row(row.when, row.means, row.words)
+    out.print(drawn)
+    if document.judged is not None:
+        out.print()
+        out.print(f"{document.judged.when} means {document.judged.means}: {document.judged.words}")
 
 
 def _names(file: SiteFile, given: list[str] | None) -> tuple[str, ...]:

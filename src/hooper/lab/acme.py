@@ -96,6 +96,8 @@ class AcmeServer:
     orders: dict[str, PlacedOrder] = field(default_factory=dict)
     proofs: dict[str, Proof] = field(default_factory=dict)
     issued: int = 0
+    renew_now: bool = False  # as after a mistake of its own: everybody is to renew at once
+    replaced: set[str] = field(default_factory=set)
     _good: int = 0
 
     async def serve(self, stream: ByteStream, peer: Endpoint) -> None:
@@ -126,8 +128,11 @@ class AcmeServer:
         if path == "/directory" and asked.method == "GET":
             names = ("newNonce", "newAccount", "newOrder")
             places = {name: f"{self.base}/{name}" for name in names}
+            places["renewalInfo"] = f"{self.base}/renewal"
             meta = {"termsOfService": f"{self.base}/terms"}
             return 200, {"Content-Type": "application/json"}, json.dumps({**places, "meta": meta}).encode()
+        if path.startswith("/renewal/") and asked.method == "GET":
+            return 200, {"Content-Type": "application/json", "Retry-After": "21600"}, self._renewal(path[9:])
         if path == "/newNonce":
             return 200 if asked.method == "HEAD" else 204, {}, b""
         if asked.method != "POST":
@@ -149,6 +154,19 @@ class AcmeServer:
         if kind not in routes or account is None:
             raise Problem("malformed", "no such place, or no account named", 404)
         return await routes[kind](key, payload, account)
+
+    def _renewal(self, name: str) -> bytes:
+        """RFC 9773 section 4.2: the last third of a certificate's life, or now. Raises: Problem: it is none of ours."""
+        for order in self.orders.values():
+            leaf = x509.load_pem_x509_certificate(order.chain) if order.chain is not None else None
+            if leaf is None or _renewal_name(leaf) != name:
+                continue
+            start, end = leaf.not_valid_before_utc, leaf.not_valid_after_utc
+            first, last = start + (end - start) * 0.62, start + (end - start) * 0.7
+            if self.renew_now:
+                first, last = self.town.now() - timedelta(hours=2), self.town.now() - timedelta(hours=1)
+            return self._json({"suggestedWindow": {"start": rfc3339(first), "end": rfc3339(last)}})
+        raise Problem("malformed", "no such certificate", 404)
 
     # --- signatures (RFC 8555 section 6.2, RFC 7515)
 
@@ -226,6 +244,11 @@ class AcmeServer:
             raise Problem("malformed", "no identifiers") from None
         if self.refuses or not names or not all(name.endswith(".heronquay.example") for name in names):
             raise Problem("rejectedIdentifier", "this authority issues nothing for these names", 403)
+        replaces = payload.get("replaces")
+        if replaces is not None:
+            if replaces in self.replaced:
+                raise Problem("alreadyReplaced", "that certificate was replaced before", 409)
+            self.replaced.add(str(replaces))
         proofs = []
         for name in reversed(names):  # in another order than asked
             proof = Proof(name.removeprefix("*."), account.url, name.startswith("*."), secrets.token_urlsafe(24))
@@ -383,6 +406,13 @@ class AcmeServer:
     @staticmethod
     def _json(document: dict[str, Any]) -> bytes:
         return json.dumps(document).encode()
+
+
+def _renewal_name(leaf: x509.Certificate) -> str:
+    """RFC 9773 section 4.1."""
+    key = leaf.extensions.get_extension_for_class(x509.AuthorityKeyIdentifier).value.key_identifier or b""
+    length = leaf.serial_number.bit_length() // 8 + 1
+    return f"{b64(key)}.{b64(leaf.serial_number.to_bytes(length, 'big'))}"
 
 
 _RAW = (serialization.Encoding.X962, serialization.PublicFormat.UncompressedPoint)

@@ -200,7 +200,9 @@ def _equip(town: Town) -> None:
     nodes["film-box"].tcp = {443: films, 22: devices.ssh("film-box")}
     for key in ("desk", "timing-desk"):
         nodes[key].tcp = {3389: devices.remote_desktop(town.identities[key])}
-    hub = devices.secured(town.identities["hub"], devices.web("Heating and doors", "hub"))
+    hub = devices.secured(
+        town.identities["hub"], devices.web("Heating and doors", "hub", lambda: town.now() + nodes["hub"].clock_off)
+    )
     nodes["hub"].tcp = {8443: hub, 443: hub}  # many devices answer at the usual port too
     nodes["gate"].udp = {51820: devices.mute}
 

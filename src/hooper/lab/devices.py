@@ -4,6 +4,9 @@ from __future__ import annotations
 
 import os
 import struct
+from collections.abc import Callable
+from datetime import datetime
+from email.utils import format_datetime
 from functools import partial
 
 import anyio
@@ -50,7 +53,9 @@ async def _until_head(stream: ByteStream) -> head.Head | None:
     return found[0]
 
 
-async def _web(stream: ByteStream, peer: Endpoint, *, title: str, server: str) -> None:
+async def _web(
+    stream: ByteStream, peer: Endpoint, *, title: str, server: str, now: Callable[[], datetime] | None = None
+) -> None:
     asked = await _until_head(stream)
     if asked is None:
         await stream.send(
@@ -58,7 +63,8 @@ async def _web(stream: ByteStream, peer: Endpoint, *, title: str, server: str) -
         )
         return
     page = f"<!doctype html>\n<title>{title}</title>\n<h1>{title}</h1>\n<p>You are {peer.address}.</p>\n".encode()
-    fields = (("Server", server), ("Content-Type", "text/html; charset=utf-8"), ("Connection", "close"))
+    date = (("Date", format_datetime(now(), usegmt=True)),) if now is not None else ()
+    fields = (("Server", server), ("Content-Type", "text/html; charset=utf-8"), ("Connection", "close"), *date)
     if asked.target.partition("?")[0] == "/":
         await stream.send(
             head.serialize_response(200, "OK", "HTTP/1.1", fields, page if asked.method != "HEAD" else b"")
@@ -67,9 +73,9 @@ async def _web(stream: ByteStream, peer: Endpoint, *, title: str, server: str) -
         await stream.send(head.serialize_response(404, "Not Found", "HTTP/1.1", fields, b"no such page\n"))
 
 
-def web(title: str, server: str) -> StreamHandler:
-    """A page over HTTP."""
-    return partial(_web, title=title, server=server)
+def web(title: str, server: str, now: Callable[[], datetime] | None = None) -> StreamHandler:
+    """A page over HTTP. now: the device's own time, where it tells it."""
+    return partial(_web, title=title, server=server, now=now)
 
 
 def secured(identity: Identity, inside: StreamHandler) -> StreamHandler:

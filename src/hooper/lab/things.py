@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Awaitable, Callable, Iterable, Sequence
 from dataclasses import dataclass, field
-from datetime import datetime
+from datetime import datetime, timedelta
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network, IPv6Address
 from typing import Any, Literal
 
@@ -72,7 +72,7 @@ class Machine:
     """A machine. tcp, udp: what answers at which port. stopped: ports whose program was ended.
 
     off: nobody is there. hears: whom its own firewall lets in. way_out: its gateway is set, and is the router; without
-    it answers reach its own network only.
+    it answers reach its own network only. clock_off: by how much its clock is ahead of the town's.
     """
 
     key: str
@@ -83,6 +83,7 @@ class Machine:
     off: bool = False
     hears: Literal["all", "lan", "nobody"] = "all"
     way_out: bool = True
+    clock_off: timedelta = timedelta(0)
 
     def answers(self, source: IPv4Address, network: IPv4Network) -> bool:
         """Whether what comes from `source` gets an answer that arrives."""

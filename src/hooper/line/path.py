@@ -29,9 +29,11 @@ class Path:
     async def read(self) -> None:
         servers = self.ground.servers(4)
         try:
-            if servers and self.ground.at is not None and not await self._as_before():
+            asked = servers or self.ground.site.measure.echo
+            if asked and self.ground.at is not None and not await self._as_before():
                 async with anyio.create_task_group() as tasks:
-                    tasks.start_soon(self._trace_outward, servers[0].address)
+                    if servers:
+                        tasks.start_soon(self._trace_outward, servers[0].address)
                     tasks.start_soon(self._trace_self)
             if self.to_self is not None and not self.counted:
                 self.counted = self.to_self.arrived is not None
@@ -47,8 +49,7 @@ class Path:
             return False
         with anyio.move_on_after(self._patience):
             await self.outside.first_answer.wait()
-        seen = self.outside.seen()
-        if not seen or seen[0].value != kept.to_self.to or not await holds(ground.door, kept.to_self, kept.outward):
+        if self.outside.address() != kept.to_self.to or not await holds(ground.door, kept.to_self, kept.outward):
             return False
         self.to_self, self.outward, self.counted = kept.to_self, kept.outward, True
         return True
@@ -59,9 +60,9 @@ class Path:
     async def _trace_self(self) -> None:
         with anyio.move_on_after(self._patience):
             await self.outside.first_answer.wait()
-        seen = self.outside.seen()
-        if seen and seen[0].value is not None:
-            self.to_self = await trace(self.ground.door, seen[0].value, self._patience)
+        seen = self.outside.address()
+        if seen is not None:
+            self.to_self = await trace(self.ground.door, seen, self._patience)
 
     @property
     def _patience(self) -> float:

@@ -44,11 +44,17 @@ class SeenOutside:
             self.first_answer.set()
 
         await side_by_side(one, self.ground.servers(4))
-        self.first_answer.set()
+        if not self.ground.site.measure.echo:
+            self.first_answer.set()
 
     async def ask_echoes(self) -> None:
         self.echoes, silent = await echoed(self.ground.door, self.ground.site, self.ground.left(3.0))
         self.silent += silent
+        self.first_answer.set()
+
+    def address(self) -> IPAddress | None:
+        """What the world sees of this machine, by a server or by an echo; None: nobody has told."""
+        return next((one.value for one in (*self.seen(), *self.echoes)), None)
 
     def seen(self) -> tuple[SourcedAddress, ...]:
         """What each server sees, in the order of the file."""

@@ -1,6 +1,5 @@
 """The typed model of the site file (pydantic). One class a table; the guide to the keys is the JSON schema."""
 
-import re
 from datetime import date
 from ipaddress import IPv4Address
 from typing import Annotated, Any, Literal
@@ -354,7 +353,7 @@ class Updater(Table):
         rows = FORMS[self.form].answers
         return (
             *self.answers,
-            *(Meaning(status=None, says=re.compile(says, re.I), means=means) for says, means in rows),
+            *(Meaning(says=f"(?i){says}", means=means) for says, means in rows),
         )
 
 

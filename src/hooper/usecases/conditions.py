@@ -3,9 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+from datetime import datetime, timedelta
 
 from hooper.certs.rows import CertificateRow
+from hooper.check.checking import Outcome
 from hooper.check.results import From, Result
+from hooper.clock import read_moment
+from hooper.durations import shown_duration
 from hooper.errors import HooperError
 from hooper.gateways.tables import RuleChange
 from hooper.gateways.work import DONE
@@ -13,6 +17,7 @@ from hooper.line.judging import CODES
 from hooper.line.situation import LineJudged
 from hooper.line.sources import PublicAddress
 from hooper.names.rows import NameRow
+from hooper.site.model import Site
 from hooper.store.kept import Condition, Level
 from hooper.usecases.run import Run
 
@@ -50,6 +55,28 @@ def of_results(origin: From, results: Sequence[Result], causes: Mapping[str, str
             yield Condition("service", service, place_of(origin), state, "well", mine[0].detail)
         else:
             yield Condition("service", service, place_of(origin), "unproven", "unknown", mine[0].detail, steady=True)
+
+
+CLOCK_OFF = timedelta(minutes=5)  # by which certificates and second factors begin to fail
+
+
+def of_clocks(site: Site, outcome: Outcome, now: datetime) -> Iterator[Condition]:
+    """The clocks of devices, as far as they tell them by a service that was looked at from inside."""
+    told: dict[str, datetime] = {}
+    pages = {key[0]: one.page for key, one in outcome.inside.items() if not one.stored}
+    if outcome.origin.kind == "here":
+        pages |= {result.service: result.evidence.page for result in outcome.results}
+    for service, page in pages.items():
+        if page is not None and page.date is not None:
+            told[site.services[service].host] = read_moment(page.date)
+    for host, moment in told.items():
+        off = round((moment - now).total_seconds())
+        if abs(off) < CLOCK_OFF.total_seconds():
+            yield Condition("clock", host, "", "right", "well", "within five minutes of this machine's")
+        else:
+            way = "ahead of" if off > 0 else "behind"
+            said = f"its clock is {shown_duration(abs(off))} {way} this machine's"
+            yield Condition("clock", host, "", "off", "wrong", said, "device-clock-off")
 
 
 NAME_LEVELS: dict[str, Level] = {"current": "well", "updated": "well", "unknown": "unknown"}

@@ -45,6 +45,7 @@ from hooper.usecases.noticing import NoticesDocument, UnitDocument
 from hooper.usecases.reporting import ReportDocument
 from hooper.usecases.status import StatusDocument
 from hooper.usecases.survey import SurveyDocument
+from hooper.usecases.updaters import TryDocument, UpdatersDocument
 from hooper.why.case import WhyDocument
 
 
@@ -66,6 +67,8 @@ DOCUMENTS: dict[str, type] = {
     "router-list": RouterListDocument,
     "router-changes": RouterChangesDocument,
     "name": NamesDocument,
+    "name-try": TryDocument,
+    "updater-list": UpdatersDocument,
     "cert": CertificatesDocument,
     "check": CheckDocument,
     "why": WhyDocument,

@@ -11,7 +11,7 @@ from hooper.line.sources import PublicAddress
 from hooper.line.surveyed import worth_keeping
 from hooper.sourced import SourcedAddress
 from hooper.store.checks import Looked, StoredInside
-from hooper.usecases.conditions import keep_conditions, of_addresses, of_results, place_of
+from hooper.usecases.conditions import keep_conditions, of_addresses, of_clocks, of_results, place_of
 from hooper.usecases.run import Run
 
 
@@ -43,7 +43,8 @@ def keep_look(run: Run, outcome: Outcome, causes: Mapping[str, str] | None = Non
             state.checks.save(run.at, (origin.kind, origin.name, origin.proves_outside), rows, inside)
             looks = [(r.service, place_of(origin), r.ok, r.took_ms) for r in outcome.results if not r.untold]
             state.history.looked(run.at, looks)
-    keep_conditions(run, of_results(origin, outcome.results, causes))
+    now = run.here.clock.now()
+    keep_conditions(run, (*of_results(origin, outcome.results, causes), *of_clocks(run.site, outcome, now)))
     keep_addresses(run, outcome.public.values())
 
 
