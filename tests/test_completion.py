@@ -11,7 +11,7 @@ import pytest
 import typer
 
 from hooper import known
-from hooper.cli.common import KEEPS_STATE, NO_SITE
+from hooper.cli.common import KEEPS_NONE, KEEPS_STATE, NO_SITE
 from hooper.cli.examples import EXAMPLES
 from hooper.cli.main import COMMANDS, app
 from hooper.lab.faults import FAULTS
@@ -19,6 +19,7 @@ from hooper.lab.lines import KINDS
 from hooper.planning.catalogue import CATALOGUE
 from hooper.report.units import SYSTEMS as UNIT_SYSTEMS
 from hooper.site.model import READY_ITEMS
+from hooper.usecases.occasions import OCCASIONS
 from hooper.why.catalogue import CAUSES
 from support.program import BOATHOUSE, hooper, program
 
@@ -30,7 +31,7 @@ def test_the_words_are_those_that_they_stand_for() -> None:
     assert tuple(KINDS) == known.LINES
     assert tuple(READY_ITEMS) == known.TICKS
     assert tuple(UNIT_SYSTEMS) == known.SYSTEMS
-    assert tuple(dict.fromkeys([*CATALOGUE, *CAUSES])) == known.CODES
+    assert tuple(dict.fromkeys([*CATALOGUE, *CAUSES, *OCCASIONS])) == known.CODES
 
 
 def test_each_cause_that_a_diagnosis_names_is_in_the_catalogue() -> None:
@@ -139,7 +140,8 @@ def test_a_next_step_names_the_file_and_the_state_where_commands_take_them() -> 
         taken = {parameter.name for parameter in command.params}
         if first != "lab":  # whose steps go by the variables that it prints
             assert ("site_file" in taken) == (first not in NO_SITE), name
-            assert ("state_folder" in taken) == (first in KEEPS_STATE or first == "worksheet"), name
+            keeps = (first in KEEPS_STATE and name not in KEEPS_NONE) or first == "worksheet"
+            assert ("state_folder" in taken) == keeps, name
 
 
 def test_every_command_has_examples() -> None:

@@ -20,7 +20,7 @@ QUOTED = re.compile(r"`hooper ([^`]+)`")
 AS_TYPED = re.compile(r"^(?:\$ )?hooper ([^#|>\n]+)", re.MULTILINE)  # in the docs
 OPTION = re.compile(r"(?<![\w`/-])--[a-z][a-z0-9-]+")
 NOT_MESSAGES = ("usecases/demo.py",)  # starts the program itself
-OF_OTHERS = {"--dns"}  # an option of the system's own program
+OF_OTHERS = {"--dns", "--now"}  # options of the systems' own programs
 
 
 @cache

@@ -42,7 +42,11 @@ def worst(codes: Iterable[int]) -> int:
 
 @dataclass(frozen=True, slots=True)
 class Where:
-    """A place in the site file. line and column count from 1, in characters; path is the dotted key."""
+    """A place in the site file.
+
+    file: its path, as it was given. line: counted from 1; null: it is about the whole file. column: in characters,
+    counted from 1. path: the key in the file, such as services.desk.port.
+    """
 
     file: str
     line: int | None = None

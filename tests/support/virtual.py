@@ -63,6 +63,7 @@ class VirtualLoop(asyncio.SelectorEventLoop):
     def __init__(self) -> None:
         self.impatient = _Impatient()
         super().__init__(self.impatient)
+        self._clock_resolution = 1e-6  # after half a year of seconds, a nanosecond is less than a number can tell
 
     def time(self) -> float:
         return self.impatient.seconds

@@ -36,7 +36,9 @@ if TYPE_CHECKING:
 NO_SITE = ("demo", "lab", "explain", "schema")  # commands without a site file
 KEEPS_STATE = (
     "keep", "status", "history", "report", "survey", "why", "check", "card", "plan", "audit", "router", "name", "cert",
+    "updater",
 )  # fmt: skip
+KEEPS_NONE = ("name add", "name try", "updater add")
 T = TypeVar("T")
 R = TypeVar("R")
 
@@ -110,7 +112,9 @@ class Session:
         word = first.split(" ", 1)[0]
         if self.site_file is not None and word not in NO_SITE:
             first += f" --site {shlex.quote(str(self.site_file))}"
-        keeps = word in KEEPS_STATE or (word == "worksheet" and re.search("--(rest|ticked|changed)", first))
+        keeps = (word in KEEPS_STATE and " ".join(first.split()[:2]) not in KEEPS_NONE) or (
+            word == "worksheet" and re.search("--(rest|ticked|changed)", first)
+        )
         if self.state_folder is not None and keeps:
             first += f" --state {shlex.quote(str(self.state_folder))}"
         return first + pipe + rest

@@ -43,7 +43,7 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
     "name try": ("name try boathouse.heronquay.example", "name try boathouse.heronquay.example --answer nochg"),
     "updater list": ("updater list",),
     "updater add": (
-        "updater add my-names --form words --url https://names.heronquay.example/nic --user club",
+        "updater add mine --form words --user me --url https://names.example/nic",
         "updater add own-zone --server 198.51.100.53 --key boathouse-key",
     ),
     "cert list": ("cert list", "cert list --all"),

@@ -23,7 +23,7 @@ def explain(
     code: Annotated[
         str | None,
         typer.Argument(
-            metavar="CODE", help="As `plan`, `why` or `check` shows it; else all of them.", autocompletion=codes
+            metavar="CODE", help="As `plan`, `why`, `status` or others show it; else all of them.", autocompletion=codes
         ),
     ] = None,
 ) -> int:

@@ -37,7 +37,7 @@ def history(
     kind: Annotated[
         list[str] | None, typer.Option("--kind", metavar="KIND", help=f"Only these: {', '.join(KINDS)}.")
     ] = None,
-    most: Annotated[int, typer.Option("--most", min=1, metavar="N", help="Show the newest N changes.")] = 200,
+    most: Annotated[int, typer.Option("--most", metavar="N", help="Show the newest N changes.")] = 200,
     as_csv: Annotated[bool, typer.Option("--csv", help="The changes as CSV, for other programs.")] = False,
     figures: Annotated[
         Path | None, typer.Option("--figures", metavar="DIR", help="Draw it: PNG and SVG files in this folder.")
@@ -48,6 +48,8 @@ def history(
     from hooper.usecases.history import history as look
 
     within("--since", since, 1, YEARS_S)
+    if most < 1:
+        raise UsageError(f"--most {most}: at least 1")
     if as_csv and session.json:
         raise UsageError("--csv and --json exclude each other", remedy="Give one of them.")
     file = session.read_site()

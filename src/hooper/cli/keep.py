@@ -139,11 +139,14 @@ def unit(
     scheduler. cron: a line for a crontab.
     """
     from hooper.report.units import unit as make
+    from hooper.store.path import state_folder
     from hooper.usecases.noticing import UnitDocument, unit_asked
 
     (kind,) = chosen([system], SYSTEMS, "system")
     file = session.read_site()
-    asked = unit_asked(file, session.site_path.absolute(), session.state_folder, user)
+    state = state_folder(session.state_folder).absolute()
+    words_of_it = ("keep", "run", str(session.site_path.absolute()), "--state", str(state))
+    asked = unit_asked(file, words_of_it, ("--once", "--quiet"), session.state_folder, user)
     text, steps = make(kind, asked)  # type: ignore[arg-type]
     if session.json:
         session.show(UnitDocument(kind, text, steps), lambda shown, screen: None)

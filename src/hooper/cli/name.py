@@ -124,7 +124,7 @@ def try_out(
     ] = None,
     status: Annotated[
         int | None,
-        typer.Option("--status", min=100, max=599, metavar="N", help="The status of an answer, to be judged."),
+        typer.Option("--status", metavar="N", help="The status of an answer, to be judged."),
     ] = None,
     answer: Annotated[
         str | None, typer.Option("--answer", metavar="TEXT", help="The text of an answer, to be judged.")
@@ -133,6 +133,8 @@ def try_out(
     """What an update would send, its secret hidden, and what the provider's answers would mean. Nothing is sent."""
     from hooper.usecases.updaters import TryRequest, try_name
 
+    if status is not None and not 100 <= status <= 599:
+        raise UsageError(f"--status {status}: from 100 to 599")
     file = session.read_site()
     (key,) = chosen([name.lower()], file.site.names, "name")
     done = session.do(try_name, TryRequest(key, address, status, answer), file)

@@ -40,7 +40,9 @@ def status(
     if not watch:
         return _once(session)
     if not sys.stdout.isatty():
-        raise UsageError("--watch draws on a terminal", remedy="Leave it out; `hooper keep --json` tells what changes.")
+        raise UsageError(
+            "--watch draws on a terminal", remedy="Leave it out; `hooper keep run --json` tells what changes."
+        )
     while True:
         sys.stdout.write("\x1b[H\x1b[2J")
         session.at = SystemClock().now()

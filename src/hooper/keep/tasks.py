@@ -141,6 +141,7 @@ async def _risks(run: Run) -> Ended:
             "risk", f"services.{key}", risk.finding,
             *(("over", "wrong") if risk.until < today else ("taken", "fact")),
             f"until {risk.until}: {risk.reason}",
+            "risk-over" if risk.until < today else None,
         )
         for key, service in run.site.services.items() for risk in service.accepted
     ]  # fmt: skip

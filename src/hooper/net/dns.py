@@ -24,6 +24,7 @@ from hooper.net.proxy import close_quietly
 from hooper.net.types import Datagram, Door, Endpoint
 
 ALIASES, RECORDS = 8, 100  # of one answer; no name in use has more
+DATAGRAM = 512  # bytes of a datagram, where nothing else was agreed on (RFC 1035 section 2.3.4)
 SCHEDULE = (0.0, 1.0, 2.0)  # seconds; RFC 1035 section 4.2.1 leaves the times to the asker
 
 
@@ -33,7 +34,7 @@ def parse_unchecked(data: bytes) -> dns.message.Message:
 
 
 async def ask_raw(door: Door, server: Endpoint, message: dns.message.Message, deadline: float) -> bytes:
-    """The server's answer as bytes (RFC 1035); over TCP where it does not fit a datagram (RFC 7766).
+    """The server's answer as bytes (RFC 1035); over TCP where it, or the question, does not fit a datagram (RFC 7766).
 
     Raises: NoAnswer, ConnectFailed.
     """
@@ -45,9 +46,10 @@ async def ask_raw(door: Door, server: Endpoint, message: dns.message.Message, de
         except (dns.exception.DNSException, ValueError, LookupError):  # damaged, on purpose or not
             return False
 
-    came = await exchange(door, server, data, schedule=SCHEDULE, deadline=deadline, matches=matches)
-    if not parse_unchecked(came.data).flags & dns.flags.TC:
-        return came.data
+    if len(data) <= DATAGRAM:
+        came = await exchange(door, server, data, schedule=SCHEDULE, deadline=deadline, matches=matches)
+        if not parse_unchecked(came.data).flags & dns.flags.TC:
+            return came.data
     whole = await _over_stream(door, server, data, deadline)
     if not matches(Datagram(whole, server)):
         raise WireError("answer", 0, f"{server} answers another question over TCP")

@@ -27,7 +27,7 @@ class NoFigures(MachineError):
     """What draws is not installed."""
 
     code = "figures-not-installed"
-    remedy = "Install it with `pip install 'hooper[figures]'`; tables and --csv work without."
+    remedy = "Install it with `pip install 'hooper[figures]'`; tables and CSV work without."
 
 
 @dataclass(frozen=True)

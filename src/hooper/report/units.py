@@ -39,9 +39,12 @@ MemoryMax=300M
 
 @dataclass(frozen=True)
 class UnitAsked:
-    """command: the keeper, word by word. user: who it runs as. writes: the folders that it writes to."""
+    """command: the keeper, word by word; once: for one round. user: who it runs as. writes: the folders that it
+    writes to.
+    """
 
     command: tuple[str, ...]
+    once: tuple[str, ...]
     user: str
     writes: tuple[str, ...]
 
@@ -71,7 +74,7 @@ def _service(asked: UnitAsked, *, once: bool) -> str:
     ends = "" if once else "ExecReload=/bin/kill -HUP $MAINPID\nRestart=on-failure\nRestartSec=10\nTimeoutStopSec=30\n"
     writes = "".join(f"ReadWritePaths={_path(folder)}\n" for folder in asked.writes)
     install = "" if once else "\n[Install]\nWantedBy=multi-user.target\n"
-    command = (*asked.command, "--once") if once else asked.command
+    command = asked.once if once else asked.command
     return (
         "# Made by Hooper\n[Unit]\nDescription=Hooper keeps names, router rules and certificates\n"
         "Wants=network-online.target\nAfter=network-online.target\n\n"
@@ -143,6 +146,6 @@ def _windows(asked: UnitAsked) -> tuple[str, tuple[str, ...]]:
 
 
 def _cron(asked: UnitAsked) -> tuple[str, tuple[str, ...]]:
-    command = shlex.join((*asked.command, "--once", "--quiet")).replace("%", "\\%")  # crontab(5)
+    command = shlex.join(asked.once).replace("%", "\\%")  # crontab(5)
     text = f"# Made by Hooper\n*/{MINUTES} * * * * {command} >/dev/null\n"
     return text, ("crontab -e, and add the line; a mail tells what went wrong.",)

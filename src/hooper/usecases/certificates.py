@@ -157,7 +157,10 @@ async def _given_and_shown(run: Run, request: CertificatesRequest, key: str) -> 
         except HooperError as exc:
             exc.message = f"{key}: {exc.message}"
             trouble.append(exc)
-            keep_conditions(run, [Condition("certificate", key, "given", "not given", "wrong", exc.message, exc.code)])
+            keep_conditions(
+                run,
+                [Condition("certificate", key, "given", "not given", "wrong", exc.message, "certificate-not-given")],
+            )
     keep_conditions(run, [await _shown(run, request, key, service, fingerprint) for service in planned.services])
     return trouble
 

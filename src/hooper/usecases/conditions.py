@@ -19,6 +19,7 @@ from hooper.line.sources import PublicAddress
 from hooper.names.rows import NameRow
 from hooper.site.model import Site
 from hooper.store.kept import Condition, Level
+from hooper.usecases.occasions import OF_NAMES, OF_RULES
 from hooper.usecases.run import Run
 
 ENDS_SOON = ("due",)  # a certificate that is to be renewed and has not been
@@ -88,7 +89,7 @@ def of_names(rows: Iterable[NameRow]) -> Iterator[Condition]:
         state = "current" if row.ok else "unknown" if level == "unknown" else "stale"
         shown = f"{', '.join(row.published) or 'nothing'}, says {row.published_source}"
         detail = f"{shown}; {row.detail}" if row.detail else shown
-        cause = None if row.ok else row.action
+        cause = None if row.ok else OF_NAMES[row.action]
         if row.action == "updated" and row.ok:  # for as long as that took, it led elsewhere
             yield Condition("name", row.name, row.type, "stale", "wrong", "it led elsewhere", "name-stale")
         yield Condition("name", row.name, row.type, state, level, detail, cause, row.took_s, steady=level == "unknown")
@@ -139,7 +140,7 @@ def of_changes(changes: Sequence[RuleChange]) -> Iterator[Condition]:
         if wrong is not None and wrong.outcome == "by-hand":
             yield Condition("rule", service, gateway, "by-hand", "fact", wrong.detail)
         elif wrong is not None:
-            yield Condition("rule", service, gateway, "missing", "wrong", wrong.detail, wrong.outcome)
+            yield Condition("rule", service, gateway, "missing", "wrong", wrong.detail, OF_RULES.get(wrong.outcome))
         elif opened:
             if any(change.outcome == "restored" for change in opened):
                 yield Condition("rule", service, gateway, "missing", "wrong", "the router had lost it", "rules-lost")

@@ -66,7 +66,10 @@ class OutageRow:
 
 @dataclass(frozen=True, slots=True)
 class LooksRow:
-    """The looks at a service from one place. looks: how many. well: of them. took_ms: the mean of those; null: none."""
+    """The looks at a service.
+
+    place: from where. looks: how many. well: of them. took_ms: the mean of those; null: there were none.
+    """
 
     service: str
     place: str

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import getpass
 import sys
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -73,14 +74,16 @@ def notice_row(run: Run, key: str, test: str | None = None) -> NoticeRow:
     return NoticeRow(key, entry.about, quiet, entry.digest, entry.masked, last, test)
 
 
-def unit_asked(file: SiteFile, site: Path, folder: Path | None, user: str | None) -> UnitAsked:
-    """What a unit is made from: this Python, this site file, the state as it was named."""
+def unit_asked(
+    file: SiteFile, command: Sequence[str], once: Sequence[str], folder: Path | None, user: str | None
+) -> UnitAsked:
+    """What a unit is made from. command, once: the keeper's words, and those for one round. folder: of the state."""
     state = state_folder(folder).absolute()
-    command = (sys.executable, "-m", "hooper", "keep", "run", str(site), "--state", str(state))
+    program = (sys.executable, "-m", "hooper", *command)
     base = Path(file.name).absolute().parent
     writes = [state]
     writes += [base / Path(one.give_to).expanduser() for one in file.site.certificates.values() if one.give_to]
     metrics = file.site.keep.metrics or ""
     if metrics.startswith("file:"):
         writes.append((base / Path(metrics[5:]).expanduser()).parent)
-    return UnitAsked(command, user or getpass.getuser(), tuple(dict.fromkeys(map(str, writes))))
+    return UnitAsked(program, (*program, *once), user or getpass.getuser(), tuple(dict.fromkeys(map(str, writes))))

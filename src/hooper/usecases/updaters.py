@@ -131,7 +131,7 @@ def try_name(run: Run, request: TryRequest) -> tuple[TryDocument, list[HooperErr
     judged = None
     if request.status is not None or request.answer is not None:
         if updater.kind == "dns-update":
-            raise UsageError("the answers of dynamic update are those of RFC 2136", remedy="Leave --answer out.")
+            raise UsageError("the answers of dynamic update are those of RFC 2136", remedy="Judge it by those.")
         judged = _judged(updater, request)
     return TryDocument(
         request.name, entry.updated_by, tuple(_sent(updater, setting)), tuple(_meanings(updater)), judged
