@@ -1,4 +1,4 @@
-"""`python -m benchmarks.idle [SITES] [SECONDS]`: what a keeper needs while nothing happens, on kernel NAT (Linux, root).
+"""`python -m benchmarks.idle [SITES] [SECONDS]`: what a keeper needs while nothing happens (Linux, root).
 
 Prints the resident memory, the processor time after the first minute as a share of one core, and the open files.
 """

@@ -3,20 +3,17 @@
 from __future__ import annotations
 
 import contextlib
-import json
 import queue
 import socket
 import struct
-import subprocess
-import sys
 import threading
 import time
 from collections.abc import Iterator
 from pathlib import Path
-from typing import Any
 
 import pytest
 
+from support.kept import Kept, changed, is_done
 from support.namespaces import PUBLIC, RENTED, KernelTown, asked_there, inside, kernel_town
 from support.one_router import OneRouterTown
 from test_real_automatic import SECRET
@@ -63,63 +60,11 @@ def town(tmp_path_factory: pytest.TempPathFactory) -> Iterator[OneRouterTown]:
         yield built
 
 
-class Kept:
-    """A keeper as a process, and the lines that it prints, with the moment at which each came."""
-
-    def __init__(self, town: KernelTown, site: Path, state: Path) -> None:
-        command = [*town.wrap("here"), sys.executable, "-m", "hooper", "keep", str(site), "--state", str(state), "-q"]
-        self.process = subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
-        self.lines: queue.Queue[tuple[float, dict[str, Any]]] = queue.Queue()
-        self.seen: list[dict[str, Any]] = []
-        self.ended: tuple[int, str] | None = None
-        self.reader = threading.Thread(target=self._read, daemon=True)
-        self.reader.start()
-
-    def _read(self) -> None:
-        assert self.process.stdout is not None
-        for text in self.process.stdout:
-            self.lines.put((time.monotonic(), json.loads(text)))
-
-    def until(self, wanted: Any, within: float = 20.0) -> tuple[float, dict[str, Any]]:
-        """The first line from here on that fits, and when it came."""
-        end = time.monotonic() + within
-        while True:
-            try:
-                at, line = self.lines.get(timeout=max(end - time.monotonic(), 0.001))
-            except queue.Empty:
-                told = "\n".join(map(str, self.seen[-12:]))
-                raise AssertionError(f"no such line within {within} s; the last were:\n{told}") from None
-            self.seen.append(line)
-            if wanted(line):
-                return at, line
-
-    def all(self, *wanted: Any) -> None:
-        """Until each of these was there, in whatever order."""
-        for fits in wanted:
-            if not any(map(fits, self.seen)):
-                self.until(fits)
-
-    def close(self) -> tuple[int, str]:
-        """Its exit code, and what it had to say beside its lines."""
-        if self.ended is not None:
-            return self.ended
-        self.process.terminate()
-        code = self.process.wait(20)
-        self.reader.join(5)
-        assert self.process.stdout is not None
-        assert self.process.stderr is not None
-        said = self.process.stderr.read()
-        self.process.stdout.close()
-        self.process.stderr.close()
-        self.ended = code, said
-        return self.ended
-
-
 @contextlib.contextmanager
 def kept(town: KernelTown, tmp_path: Path, text: str, every: str) -> Iterator[Kept]:
     site = town.folder / f"{tmp_path.name}.toml"
     site.write_text(text.replace("EVERY", every))
-    keeper = Kept(town, site, tmp_path / "state")
+    keeper = Kept([site], tmp_path / "state", wrap=town.wrap("here"))
     try:
         yield keeper
     finally:
@@ -148,15 +93,6 @@ def announced(town: KernelTown, into: queue.Queue[float]) -> threading.Thread:
     return thread
 
 
-def is_current(line: dict[str, Any]) -> bool:
-    change = line["change"]
-    return bool(change) and change["kind"] == "name" and change["after"] == "current"
-
-
-def is_done(task: str) -> Any:
-    return lambda line: line["said"] == "done" and line["task"] == task
-
-
 def shown(town: KernelTown) -> str:
     """What the name server has, asked from beside it."""
     return next(iter(asked_there(town, RENTED)), "")
@@ -167,7 +103,7 @@ def test_an_announcement_is_published_within_a_second(town: OneRouterTown, tmp_p
     town.serve_names("rented", SECRET)
     town.serve_router("club-router", secure=False, natpmp=True)
     with kept(town, tmp_path, ONE_ROUTER, "10m") as keeper:
-        keeper.all(is_current, is_done("rules"))
+        keeper.all(changed("name", "current"), is_done("rules"))
         assert shown(town) == PUBLIC
         old, took = PUBLIC, []
         for new in (*OTHERS, PUBLIC):
@@ -221,13 +157,13 @@ def test_one_keeper_for_one_state_and_the_next_after_a_kill(town: OneRouterTown,
     with kept(town, tmp_path, ONE_ROUTER, "10m") as keeper:
         keeper.until(is_done("names"))
         site = town.folder / f"{tmp_path.name}.toml"
-        second = Kept(town, site, tmp_path / "state")
+        second = Kept([site], tmp_path / "state", wrap=town.wrap("here"))
         assert second.process.wait(20) == 6
         code, said = second.close()
         assert (code, "another keeper runs" in said) == (6, True)
         keeper.process.kill()
         assert keeper.close()[0] == -9
-        third = Kept(town, site, tmp_path / "state")
+        third = Kept([site], tmp_path / "state", wrap=town.wrap("here"))
         third.until(is_done("names"))
         assert third.close() == (0, "")
         keeper.ended = (0, "")

@@ -30,6 +30,7 @@ OTHERS = [
     Rule("a song", "udp", (6000, 6000), IPv4Address("10.44.7.41"), (6000, 6000), owner="page"),
 ]
 DAY = 86_400.0
+STEPS_A_DAY = 400  # over the network, about; by how many of them a keeper's life is measured
 
 
 @dataclass
@@ -80,6 +81,16 @@ checks = "1d"
 certificates = "1d"
 places = ["interface:usb0"]
 """
+
+
+def of_days(days: int, seed: int) -> Year:
+    """As much as a year has, for so many days."""
+    changes, failures, restarts, kills, outages_, sleeps, steps = (
+        round(days / 365 * count) for count in (400, 100, 50, 30, 20, 6, 8)
+    )
+    return Year(seed, days, changes, failures, restarts, kills, outages_, sleeps, steps)
+
+
 SITE = (
     ('stun = ["192.0.2.10:3478", "192.0.2.11:3478"]', 'stun = ["192.0.2.10:3478"]'),
     ("[measure]", KEEP + "\n[measure]"),
@@ -138,7 +149,8 @@ def _watch_updates(year: Year, board: Switchboard) -> None:
 async def _keep(year: Year, folder: Path, state: Path, door: TownDoor, ended: anyio.Event) -> None:
     """One keeper after the other: each ends by being killed somewhere, but for the last."""
     chance = random.Random(year.seed + 1)
-    lives = [chance.randrange(50, 4 * max(year.days, 30)) for _ in range(year.kills)]
+    each = STEPS_A_DAY * year.days // max(year.kills, 1)
+    lives = [chance.randrange(each // 10, each) for _ in range(year.kills)]
     while not ended.is_set():
         keeper = Keeper(folder / "site.toml", door, lambda line, at: year.say(line), state, nap_s=1800.0)
         keeper.open()

@@ -92,8 +92,8 @@ class Keeper:
 
     # --- the state
 
-    def _open_state(self) -> None:
-        """What is wrong with it is told; the rest goes on without it. Raises: KeeperRuns."""
+    def _open_state(self) -> bool:
+        """Whether it can be used; what is wrong with it is told, and the rest goes on. Raises: KeeperRuns."""
         try:
             state = State(state_path(self.folder, self.file))
             lock = state.lock("keeper")
@@ -105,9 +105,10 @@ class Keeper:
         except MachineError as exc:
             self._trouble("state", exc)
             self._state_due = self.door.clock.monotonic() + STATE_AGAIN.total_seconds()
-            return
+            return False
         self._state, self._lock = state, lock
         self._well("state")
+        return True
 
     @contextmanager
     def _state_used(self) -> Iterator[State | None]:
@@ -195,8 +196,9 @@ class Keeper:
                     self._reload = False
                     if self._read_again():
                         ears.cancel()
-                if self._state is None and self.door.clock.monotonic() >= self._state_due:
-                    self._open_state()
+                due = self._state is None and self.door.clock.monotonic() >= self._state_due
+                if due and self._open_state():  # what could not be kept is looked at again
+                    self._all_anew()
                 for key in self._schedule.due(self.door.clock.now()):
                     if key not in self._running:
                         self._running.add(key)
@@ -232,10 +234,13 @@ class Keeper:
             return False
         self._well("site file")
         self.file, self._tasks = file, tasks_for(file.site)
-        paces = {key: task.pace for key, task in self._tasks.items()}
-        self._schedule.changed(paces, self.door.clock.now())
+        self._all_anew()
         self._line("reloaded", detail=f"{len(self._tasks)} tasks: {', '.join(self._tasks)}")
         return True
+
+    def _all_anew(self) -> None:
+        paces = {key: task.pace for key, task in self._tasks.items()}
+        self._schedule.changed(paces, self.door.clock.now())
 
     async def _do(self, key: str) -> None:
         """One task, from its begin to what is kept of it."""

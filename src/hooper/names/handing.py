@@ -41,14 +41,14 @@ async def run_command(words: Sequence[str], base: Path, more: dict[str, str], li
                 list(words), cwd=base, env={**os.environ, **more}, stdin=subprocess.DEVNULL, check=False,
                 stderr=subprocess.STDOUT,
             )  # fmt: skip
+    except TimeoutError:
+        raise CommandFailed(f"the command {name} was not done within {limit:g} s, and was ended") from None
     except OSError as exc:
         raise MachineError(
             f"the command {words[0]} cannot be started: {exc.strerror or exc}",
             code="command-not-started",
             remedy="Correct its path in the site file, or its permissions.",
         ) from None
-    except TimeoutError:
-        raise CommandFailed(f"the command {name} was not done within {limit:g} s, and was ended") from None
     text = done.stdout[:KEPT_BYTES].decode("utf-8", "replace").strip()
     if done.returncode:
         said = f": {excerpt(text, 120)!r}" if text else ""

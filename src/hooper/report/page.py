@@ -8,12 +8,6 @@ from hooper.durations import shown_duration
 from hooper.report.figures import Drawn, NoFigures, as_svg_text, available, figures
 from hooper.report.sheets import templates
 
-CAPTIONS = {
-    "availability": "When each service was as it should be.",
-    "addresses": "The public address of the line.",
-    "name-lag": "How long a name led elsewhere after the address had changed.",
-    "delay": "How long an answer took.",
-}
 MOST = 100  # outages in the table
 
 
@@ -21,12 +15,12 @@ def as_page(report: Any, drawn: Drawn, day: str, *, lab: bool) -> str:
     """The report's document as HTML. drawn: what its figures are made from. lab: it is about the simulated town."""
     from markupsafe import Markup
 
-    pictures: list[tuple[str, str, Markup]] = []
+    pictures: list[tuple[str, Markup]] = []
     missing = ""
     if available():
         for name, figure in figures(drawn).items():
             picture = Markup(as_svg_text(figure))  # noqa: S704 - our own drawing, whose texts Matplotlib quotes
-            pictures.append((name, CAPTIONS[name], picture))
+            pictures.append((name, picture))
     else:
         missing = f"There are no figures: what draws them is not installed. {NoFigures.remedy}"
     environment = templates()

@@ -32,7 +32,7 @@ class History:
                 continue
             same = before is not None and before.condition.state == one.state
             since = before.since if before is not None and same else at
-            cause = one.cause if one.cause is not None or not same or before is None else before.condition.cause
+            cause = (before.condition.cause or one.cause) if before is not None and same else one.cause
             rows.append(
                 (one.kind, one.subject, one.aspect, one.state, one.level, rfc3339(since), rfc3339(at),
                  redact(one.detail), cause)

@@ -55,7 +55,8 @@ def of_results(origin: From, results: Sequence[Result], causes: Mapping[str, str
             state = "shut" if shut else "answers"
             yield Condition("service", service, place_of(origin), state, "well", mine[0].detail)
         else:
-            yield Condition("service", service, place_of(origin), "unproven", "unknown", mine[0].detail, steady=True)
+            steady = any(result.provable for result in mine)  # else nothing will ever tell more than this
+            yield Condition("service", service, place_of(origin), "unproven", "unknown", mine[0].detail, steady=steady)
 
 
 CLOCK_OFF = timedelta(minutes=5)  # by which certificates and second factors begin to fail

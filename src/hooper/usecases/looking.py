@@ -41,7 +41,11 @@ def keep_look(run: Run, outcome: Outcome, causes: Mapping[str, str] | None = Non
     with run.keeping() as state:
         if state is not None:
             state.checks.save(run.at, (origin.kind, origin.name, origin.proves_outside), rows, inside)
-            looks = [(r.service, place_of(origin), r.ok, r.took_ms) for r in outcome.results if not r.untold]
+            looks = [
+                (r.service, place_of(origin), r.ok, r.took_ms if r.expected == "reachable" else None)
+                for r in outcome.results
+                if r.provable and not r.untold
+            ]
             state.history.looked(run.at, looks)
     now = run.here.clock.now()
     keep_conditions(run, (*of_results(origin, outcome.results, causes), *of_clocks(run.site, outcome, now)))

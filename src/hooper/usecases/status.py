@@ -175,15 +175,17 @@ def _proof(one: Stood) -> str:
     """Of what kind it was, and from where."""
     what = one.condition
     if what.level == "unknown":
-        return "could not be told"
+        return "not to be told"
+    if what.state == "by-hand":
+        return "by hand, not seen"
     if what.kind == "service":
-        return "seen from inside" if what.aspect == "here" else f"seen from outside, {what.aspect}"
+        return "from inside" if what.aspect == "here" else f"from outside, {what.aspect}"
     words: dict[str, str] = {
-        "name": "asked at its own servers", "rule": "read in the router's table", "router": "asked on the network",
-        "address": "measured", "line": "measured", "risk": "the site file", "clock": "asked on the network",
+        "name": "its own servers", "rule": "the router's table", "router": "on the network",
+        "address": "measured", "line": "measured", "risk": "the site file", "clock": "on the network",
     }  # fmt: skip
     if what.kind == "certificate":
-        return "seen by a handshake" if what.aspect.startswith("at ") else "the file that is kept"
+        return "a handshake" if what.aspect.startswith("at ") else "the kept file"
     return words.get(what.kind, "kept")
 
 

@@ -15,7 +15,7 @@ from hooper.usecases.run import Run
 if TYPE_CHECKING:
     from hooper.site.model import Updater
 
-HIDDEN = "(secret)"
+HIDDEN = "[secret]"
 EXAMPLE = "203.0.113.44"
 Means = Literal["done", "unchanged", "wait", "never", "unclear"]
 MEANINGS: dict[Means, str] = {
