@@ -21,7 +21,8 @@ def main() -> int:
     warnings.simplefilter("ignore")
     days, seed = (int(sys.argv[1]) if len(sys.argv) > 1 else 365), int(sys.argv[2]) if len(sys.argv) > 2 else 1
     year, start = of_days(days, seed), time.monotonic()
-    with tempfile.TemporaryDirectory() as place:
+    memory = "/dev/shm" if Path("/dev/shm").is_dir() else None  # not the disk is measured
+    with tempfile.TemporaryDirectory(dir=memory) as place:
         folder = Path(sys.argv[3]) if len(sys.argv) > 3 else Path(place)
         folder.mkdir(exist_ok=True)
         board, state = run_virtually(live, year, folder, sockets=False)

@@ -18,6 +18,7 @@ from hooper.keep.keeper import Keeper
 from hooper.lab.lines import Shape
 from hooper.lab.switchboard import Switchboard
 from hooper.lab.things import Rule
+from hooper.site.edit import remove_table
 from hooper.store.state import State
 from hooper.usecases.history import OutageRow, outages
 from hooper.usecases.keeplines import KeepLine
@@ -30,6 +31,7 @@ OTHERS = [
     Rule("a song", "udp", (6000, 6000), IPv4Address("10.44.7.41"), (6000, 6000), owner="page"),
 ]
 DAY = 86_400.0
+NAP_S = 4 * 3600.0  # seconds between looks at the clocks: real ones are seconds
 STEPS_A_DAY = 400  # over the network, about; by how many of them a keeper's life is measured
 
 
@@ -78,7 +80,7 @@ KEEP = """\
 addresses = "1d"
 rules = "3d"
 checks = "1d"
-certificates = "1d"
+certificates = "4d"
 places = ["interface:usb0"]
 """
 
@@ -98,8 +100,11 @@ SITE = (
 )  # fmt: skip
 
 
-def prepare(folder: Path) -> None:
-    """One router, which speaks; the provider drops names that are not updated for 25 days."""
+LEAN = ("recorder-page", "recorder-stream", "recorder-app", "desk", "timing-desk", "film-shell")  # less is looked at
+
+
+def prepare(folder: Path, *, lean: bool) -> None:
+    """One router, which speaks; the provider drops names that are not updated for 25 days. lean: fewer services."""
     (folder / "secrets" / "club-names").chmod(0o600)
     path = folder / "site.toml"
     text = path.read_text()
@@ -109,6 +114,8 @@ def prepare(folder: Path) -> None:
     for old, new in SITE:
         assert old in text, old
         text = text.replace(old, new, 1)
+    for service in LEAN if lean else ():
+        text = remove_table(text, ("services", service))
     path.write_text(text)
 
 
@@ -116,9 +123,10 @@ async def live(year: Year, folder: Path) -> tuple[Switchboard, Path]:
     """The whole year; gives the town as it is then, and the folder of the state."""
     state = folder / "state"
     async with town(folder) as (board, _, __):
-        prepare(folder)
+        prepare(folder, lean=year.days > 100)
         board.lines.set(Shape(kind="one-nat"))
         board.town.boxes["club-router"].rules += list(OTHERS)
+        board.happenings.lasts_s = 80_000
         board.town.ledger = deque(maxlen=200)
         _watch_updates(year, board)
         async with anyio.create_task_group() as tasks:
@@ -152,7 +160,7 @@ async def _keep(year: Year, folder: Path, state: Path, door: TownDoor, ended: an
     each = STEPS_A_DAY * year.days // max(year.kills, 1)
     lives = [chance.randrange(each // 10, each) for _ in range(year.kills)]
     while not ended.is_set():
-        keeper = Keeper(folder / "site.toml", door, lambda line, at: year.say(line), state, nap_s=1800.0)
+        keeper = Keeper(folder / "site.toml", door, lambda line, at: year.say(line), state, nap_s=NAP_S)
         keeper.open()
         try:
             died = not await lived(door, lives.pop() if lives else None, keeper.run)

@@ -34,6 +34,7 @@ class Happenings:
 
     town: Town
     tellers: dict[str, Subscribers] = field(default_factory=dict)
+    lasts_s: int = 1800  # seconds for which a subscription is granted
 
     async def verb(self, asked: dict[str, Any]) -> dict[str, Any]:
         """One of HAPPENINGS, as the town's link asks for it; gives the answer. Raises: UsageError."""
@@ -104,7 +105,7 @@ class Happenings:
 
     def subscribe(self, box: Box, asked: dict[str, str]) -> tuple[int, tuple[tuple[str, str], ...]]:
         """SUBSCRIBE and UNSUBSCRIBE at a router (UPnP Device Architecture 2.0 section 4.1): status and fields."""
-        return self.tellers.setdefault(box.key, Subscribers(self.town, box)).asked(asked)
+        return self.tellers.setdefault(box.key, Subscribers(self.town, box, self.lasts_s)).asked(asked)
 
     # --- names
 
@@ -131,6 +132,7 @@ class Subscribers:
 
     town: Town
     box: Box
+    lasts_s: int = 1800
     callbacks: dict[str, tuple[Endpoint, str]] = field(default_factory=dict)
     number: int = 0
 
@@ -149,7 +151,7 @@ class Subscribers:
             self.callbacks[name] = to, f"/{path}"
         elif name not in self.callbacks:
             return 412, ()
-        return 200, (("SID", name), ("TIMEOUT", "Second-1800"))
+        return 200, (("SID", name), ("TIMEOUT", f"Second-{self.lasts_s}"))
 
     async def tell(self, variables: dict[str, str]) -> None:
         for name, (to, path) in list(self.callbacks.items()):

@@ -144,7 +144,7 @@ def _availability(drawn: Drawn) -> Figure:
     axes.xaxis_date()
     _time_axis(axes, drawn)
     handles = [Patch(color=WELL, label="as it should be"), Patch(color=WRONG, label="not"),
-               Patch(color=UNKNOWN, label="not looked at")]  # fmt: skip
+               Patch(color=UNKNOWN, label="not known")]  # fmt: skip
     figure.legend(handles=handles, loc="outside lower left", ncols=3, fontsize=9, frameon=False)
     if len(drawn.strips) > MOST:
         axes.set_xlabel(f"{len(drawn.strips) - MOST} more are not drawn", fontsize=9)

@@ -115,7 +115,9 @@ class WholePast:
             Strip(f"{service}, {place}" if several else service, self._strip(service, place))
             for service, place in chosen
         ]
-        took = [(one.at, one.subject, one.seconds) for one in self.events if one.kind == "name" and one.seconds]
+        took = [
+            (one.at, one.subject, one.seconds) for one in self.events if one.kind == "name" and one.seconds is not None
+        ]
         delays = [(day.day, day.service, day.took_ms) for day in self.days if day.took_ms is not None]
         begin = max(self.since, min((one.at for one in self.events), default=self.since))
         return Drawn(
@@ -186,7 +188,7 @@ def outages(events: Sequence[Happening], now: datetime) -> Iterator[OutageRow]:
             continue
         if event.level == "wrong":
             begun.setdefault(key, event)
-        elif event.level in ("well", "fact") and (first := begun.pop(key, None)) is not None:
+        elif (first := begun.pop(key, None)) is not None:
             row(first, event.at)
     for first in begun.values():
         row(first, None)
