@@ -11,6 +11,7 @@ from typing import Any
 from hooper.errors import WireError
 from hooper.net import macos, surroundings, windows
 from hooper.wire import (
+    gena,
     head,
     icmp,
     natpmp,
@@ -181,6 +182,18 @@ TARGETS: dict[str, Target] = {
             pcp.PcpResponse(pcp.MAP, 0, 3600, 99, _MAPPING, _OPTIONS).serialize(),
             pcp.PcpResponse(pcp.MAP, pcp.ADDRESS_MISMATCH, 3600, 99).serialize(),
         ),
+    ),
+    "gena-told": Target(
+        lambda data: (gena.is_whole(data), gena.parse_told(data)),
+        (gena.serialize_told(gena.Told("uuid:1", 3, {"ExternalIPAddress": "203.0.113.44"}, "/x"), "10.44.7.105:4"),),
+    ),
+    "gena-granted": Target(
+        lambda data: gena.parse_granted(head.parse_head(data)),
+        (b"HTTP/1.1 200 OK\r\nSID: uuid:1\r\nTIMEOUT: Second-1800",),
+    ),
+    "passing-addresses": Target(
+        lambda data: surroundings.parse_passing(data.decode("utf-8", "replace").splitlines()),
+        (b"20010db8004400070000000000000105 02 40 00 01     lan0\n",),
     ),
     "ssdp-search": Target(ssdp.parse_search, (ssdp.serialize_search(ssdp.TARGETS[0], ssdp.GROUP, wait_s=1),)),
     "ssdp-answer": Target(

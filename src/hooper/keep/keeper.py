@@ -27,7 +27,8 @@ from hooper.site.load import SiteFile
 from hooper.store.path import state_path
 from hooper.store.sitefile import read_site
 from hooper.store.state import State
-from hooper.usecases.keeplines import KeepLine, Said, change_of, trouble_of
+from hooper.usecases.history import event_row
+from hooper.usecases.keeplines import KeepLine, Said, trouble_of
 from hooper.usecases.run import Run
 
 STATE_AGAIN = timedelta(seconds=30)  # until a state that cannot be used is tried again
@@ -253,7 +254,7 @@ class Keeper:
         self._well(key, trouble)
         self._trouble(key, *trouble)
         for happening in run.changed:
-            self._line("changed", task=key, change=change_of(happening))
+            self._line("changed", task=key, change=event_row(happening))
         for who in ended.told:
             self._line("told", task=key, detail=who)
         self._running.discard(key)

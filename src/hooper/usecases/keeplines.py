@@ -6,30 +6,9 @@ from dataclasses import dataclass
 from typing import Literal
 
 from hooper.errors import HooperError, Where
-from hooper.store.kept import Happening, Level
+from hooper.usecases.history import EventRow
 
 Said = Literal["started", "heard", "done", "changed", "trouble", "reloaded", "told", "ended"]
-
-
-@dataclass(frozen=True, slots=True)
-class ChangeLine:
-    """Something that is not as it was.
-
-    kind: of what: a service, name, rule, certificate, address, line, router, clock, risk. subject: which. aspect: the
-    place, type, gateway or family that it is about; empty: none. before: null: it was not known. after: how it is now.
-    level: fact: it is neither good nor bad. cause: the code of what made it so; null: not known. seconds: how long it
-    took; null: that says nothing here.
-    """
-
-    kind: str
-    subject: str
-    aspect: str
-    before: str | None
-    after: str
-    level: Level
-    detail: str
-    cause: str | None
-    seconds: float | None
 
 
 @dataclass(frozen=True, slots=True)
@@ -60,15 +39,9 @@ class KeepLine:
     outcome: Literal["well", "failed", "stopped"] | None = None
     took_ms: int | None = None
     next: str | None = None
-    change: ChangeLine | None = None
+    change: EventRow | None = None
     trouble: Trouble | None = None
     detail: str = ""
-
-
-def change_of(one: Happening) -> ChangeLine:
-    return ChangeLine(
-        one.kind, one.subject, one.aspect, one.before, one.after, one.level, one.detail, one.cause, one.seconds
-    )
 
 
 def in_words(line: KeepLine) -> str:
