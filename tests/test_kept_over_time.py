@@ -4,27 +4,35 @@ from __future__ import annotations
 
 import plistlib
 import shutil
+import socket
 import subprocess
 import time as clock
 import tomllib
 from datetime import UTC, datetime, time, timedelta
+from ipaddress import ip_address
 from pathlib import Path
+from types import SimpleNamespace
 from typing import Any
 from xml.etree import ElementTree
 
+import anyio
+import anyio.to_thread
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
 from hooper.errors import UsageError
-from hooper.keep.metrics import exposition, parse_outlet
-from hooper.keep.notices import is_quiet, worded, worth_telling
+from hooper.keep.metrics import MetricsPage, exposition, parse_outlet
+from hooper.keep.notices import NoticeNotSent, is_quiet, tell_all, worded, worth_telling
 from hooper.masking import Mask
+from hooper.net.types import Endpoint
 from hooper.report.figures import Drawn, Strip, draw_all, figures, rendered
 from hooper.report.units import SYSTEMS, UnitAsked, unit
 from hooper.store.kept import Condition, Happening, Turn
+from hooper.store.sitefile import read_site
 from hooper.store.state import State
 from hooper.usecases.history import outages
+from hooper.usecases.run import Run
 
 NOW = datetime(2026, 5, 1, 12, 0, tzinfo=UTC)
 NOTICES = ("broken", "mended", "address", "ends-soon")
@@ -148,6 +156,57 @@ def test_quiet_times(quiet: tuple[str, str] | None, at: str, expected: bool) -> 
     assert is_quiet(times, datetime.combine(NOW.date(), time.fromisoformat(at))) is expected
 
 
+def test_whom_a_keeper_tells_when(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Nothing of before, nothing twice, nothing while it is quiet, a digest at once; what was not taken comes again."""
+    sent: list[tuple[str, str]] = []
+    lost: list[str] = []
+    kept: list[State] = []
+
+    async def send(notice: Any, address: str) -> None:
+        if address in lost:
+            raise NoticeNotSent("not taken")
+        sent.append((address, notice.title))
+
+    monkeypatch.setattr("hooper.keep.notices.send", send)
+    quiet = (NOW + timedelta(hours=8)).astimezone()
+    until = (NOW + timedelta(hours=10)).astimezone()
+    rows = {"now": "", "quiet": f'quiet = "{quiet:%H:%M}-{until:%H:%M}"', "digest": 'digest = "1d"'}
+    text = "version = 1\n" + "".join(f'[notices.{k}]\nto = "file:{k}"\n{more}\n' for k, more in rows.items())
+    for key in rows:
+        (tmp_path / key).write_text(key)
+        (tmp_path / key).chmod(0o600)
+    (tmp_path / "site.toml").write_text(text)
+    file = read_site(tmp_path / "site.toml")
+
+    class At:
+        clock: Any
+
+    def tell(hours: float) -> list[str]:
+        door: Any = At()
+        door.clock = SimpleNamespace(now=lambda: NOW + timedelta(hours=hours))
+        run = Run(file, NOW + timedelta(hours=hours), tmp_path / "site.toml", door, kept[0])
+        return anyio.run(tell_all, run)[0]
+
+    with State(tmp_path / "s.sqlite3") as state:
+        kept.append(state)
+        state.history.note(NOW, [condition("broken", "wrong", subject="before")])
+        assert tell(0) == [], "what was before it was asked for is not told"
+        state.history.note(NOW, [condition("answers")])
+        assert tell(1) == [], "what is well for the first time is nothing to tell"
+        state.history.note(NOW, [condition("broken", "wrong")])
+        assert tell(9) == ["now"], "one is quiet, one collects"
+        assert tell(9.1) == []
+        assert tell(11) == ["quiet"]
+        state.history.note(NOW, [condition("answers")])
+        lost.append("now")
+        assert tell(12) == ["quiet"]
+        lost.clear()
+        assert tell(13) == ["now"]
+        state.history.note(NOW, [condition("mismatched", "wrong")])
+        assert sorted(tell(26)) == ["digest", "now", "quiet"]
+        assert tell(27) == []
+
+
 # --- metrics
 
 
@@ -176,6 +235,42 @@ def test_where_metrics_may_go() -> None:
     for wrong in ("0.0.0.0:9475", "192.0.2.1:1", "127.0.0.1:0", "nonsense", "file:"):
         with pytest.raises(UsageError):
             parse_outlet(wrong, Path())
+
+
+def test_metrics_are_shown_on_the_loopback() -> None:
+    import urllib.error
+    import urllib.request
+
+    async def main() -> tuple[bytes, str, int]:
+        page = MetricsPage(b"# EOF\n")
+        with socket.socket() as free:
+            free.bind(("127.0.0.1", 0))
+            port = free.getsockname()[1]
+
+        def ask(path: str) -> tuple[bytes, str, int]:
+            try:
+                with urllib.request.urlopen(f"http://127.0.0.1:{port}{path}", timeout=5) as answer:
+                    return answer.read(), answer.headers["Content-Type"], answer.status
+            except urllib.error.HTTPError as exc:
+                with exc:
+                    return exc.read(), "", exc.code
+
+        async with anyio.create_task_group() as tasks:
+            tasks.start_soon(page.serve, Endpoint(ip_address("127.0.0.1"), port))
+            with anyio.fail_after(5):
+                while True:
+                    try:
+                        found = await anyio.to_thread.run_sync(ask, "/metrics")
+                        break
+                    except urllib.error.URLError:
+                        await anyio.sleep(0.01)
+            assert (await anyio.to_thread.run_sync(ask, "/else"))[2] == 404
+            tasks.cancel_scope.cancel()
+        return found
+
+    body, kind, status = anyio.run(main)
+    assert (body, status) == (b"# EOF\n", 200)
+    assert kind.startswith("application/openmetrics-text; version=1.0.0")
 
 
 # --- units

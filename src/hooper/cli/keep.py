@@ -14,6 +14,7 @@ from hooper.cli.common import Session, run_async
 from hooper.cli.completing import keys_of, words
 from hooper.cli.helping import GuessingGroup
 from hooper.durations import shown_duration
+from hooper.errors import HooperError
 from hooper.known import SYSTEMS
 from hooper.site.words import chosen
 
@@ -56,12 +57,12 @@ def run(
     once: Annotated[
         bool, typer.Option("--once", help="Do what is due now, and end: for those who have a timer.")
     ] = False,
-) -> None:
+) -> int:
     """Keep names, router rules, certificates and services as the site file wants them, until it is ended.
 
     It acts when something happens (a router that announces, a network that changes) and looks by itself now and then.
     Each thing that it does or sees is one line: JSON on a pipe, words on a terminal. SIGTERM ends it at a safe point,
-    SIGHUP makes it read the site file again.
+    SIGHUP makes it read the site file again. The exit code of --once is that of what went wrong in it.
     """
     from hooper.keep.keeping import keep_sites
     from hooper.usecases.keeplines import in_words
@@ -80,10 +81,10 @@ def run(
             where = f"{Path(line.site).name}: " if len(paths) > 1 else ""
             session.say(f"{at.astimezone():%H:%M:%S} {where}{in_words(line)}")
 
-    async def work() -> None:
-        await keep_sites(paths, say, folder=session.state_folder, once=once)
+    async def work() -> list[HooperError]:
+        return await keep_sites(paths, say, folder=session.state_folder, once=once)
 
-    run_async(work)
+    return session.failed(run_async(work))
 
 
 @command(app, "keep notice", site=True, state=True, mask=True)

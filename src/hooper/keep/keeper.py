@@ -61,6 +61,8 @@ class Keeper:
     _again: set[str] = field(default_factory=set)
     _bell: anyio.Event = field(init=False)
     _told: set[tuple[str, str]] = field(default_factory=set)  # trouble that was told and has not passed
+    met: list[HooperError] = field(default_factory=list)  # the trouble of one round
+    _once: bool = False
     _outlet: Outlet | None = None
     _shown: MetricsPage = field(default_factory=MetricsPage)
     _ending: bool = False
@@ -71,6 +73,7 @@ class Keeper:
 
         Raises: SiteFileError, SeveralErrors; UsageError; KeeperRuns.
         """
+        self._once = once
         self.file = read_site(self.path)
         self._tasks = tasks_for(self.file.site)
         self._outlet = None
@@ -131,6 +134,8 @@ class Keeper:
         for problem in (single for several in problems for single in flatten(several)):
             if (task, problem.message) not in self._told:
                 self._told.add((task, problem.message))
+                if self._once:
+                    self.met.append(problem)
                 self._line("trouble", task=task, trouble=trouble_of(problem))
 
     def _well(self, task: str, still: Sequence[HooperError] = ()) -> None:
@@ -158,11 +163,11 @@ class Keeper:
         self._ending = True
         self._bell.set()
 
-    async def run(self, *, once: bool = False) -> None:
-        """Keep until `end`. once: do what is due, and end. The keeper has been opened."""
+    async def run(self) -> None:
+        """Keep until `end`; for one round alone: do what is due, and end. The keeper has been opened."""
         self._line("started", detail=f"{len(self._tasks)} tasks: {', '.join(self._tasks)}")
         async with anyio.create_task_group() as tasks:
-            if once:
+            if self._once:
                 await self._all_due()
             else:
                 await self._go_on(tasks)

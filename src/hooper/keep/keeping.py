@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import signal
 import sys
+import threading
 from collections.abc import Callable, Sequence
 from datetime import datetime
-from functools import partial
 from pathlib import Path
 
 import anyio
@@ -21,8 +21,8 @@ from hooper.usecases.keeplines import KeepLine
 
 async def keep_sites(
     paths: Sequence[Path], say: Callable[[KeepLine, datetime], None], *, folder: Path | None = None, once: bool = False
-) -> None:
-    """Keep these sites until SIGINT or SIGTERM; SIGHUP reads their files again.
+) -> list[HooperError]:
+    """Keep these sites until SIGINT or SIGTERM; SIGHUP reads their files again. Gives the trouble of one round.
 
     Args: folder: of the states, where one was named. once: do what is due, and end.
     Raises: SiteFileError, SeveralErrors, KeeperRuns, LabGone, MachineError: before anything was begun.
@@ -42,8 +42,9 @@ async def keep_sites(
             await signals.start(_signals, keepers)
             async with anyio.create_task_group() as tasks:
                 for keeper in keepers:
-                    tasks.start_soon(partial(keeper.run, once=once))
+                    tasks.start_soon(keeper.run)
             signals.cancel_scope.cancel()
+        return [problem for keeper in keepers for problem in keeper.met]
     finally:
         for keeper in keepers:
             keeper.close()
@@ -51,8 +52,8 @@ async def keep_sites(
 
 async def _signals(keepers: Sequence[Keeper], *, task_status: TaskStatus[None]) -> None:
     """The first that ends waits for a safe point, the second does not."""
-    if sys.platform == "win32":  # no signal receiver there; Ctrl-C arrives as KeyboardInterrupt
-        task_status.started()
+    if sys.platform == "win32" or threading.current_thread() is not threading.main_thread():
+        task_status.started()  # no signals are received here; Ctrl-C arrives as KeyboardInterrupt, or by cancellation
         return
     wanted = [signal.SIGINT, signal.SIGTERM, signal.SIGHUP]
     heeded = [number for number in wanted if signal.getsignal(number) is not signal.SIG_IGN]  # as by nohup
