@@ -152,6 +152,31 @@ def test_without_an_announcement_one_poll_is_enough(town: OneRouterTown, tmp_pat
             town.readdress(OTHERS[0], PUBLIC)
 
 
+TWO_ROUTERS = ONE_ROUTER.replace(
+    '[gateways.club-router]\nline = "fibre"\n',
+    '[gateways.fibre-box]\nline = "fibre"\nlan = "192.168.90.1/24"\ncontrol = "hand"\n'
+    '[gateways.club-router]\nbehind = "fibre-box"\nwan = "192.168.90.2"\n',
+)
+
+
+def test_two_routers_and_the_outer_is_mute(tmp_path_factory: pytest.TempPathFactory, tmp_path: Path) -> None:
+    """The address is the outer one's; the inner speaks and cannot know. What is seen outside is all that tells."""
+    with kernel_town(tmp_path_factory.mktemp("two"), KernelTown, "t") as two:
+        (two.folder / "zone-key").write_text(SECRET + "\n")
+        two.serve_stun("stun", "rented")
+        two.serve_names("rented", SECRET)
+        two.serve_router("club-router", secure=False, natpmp=True, more=f"ext_ip={PUBLIC}")
+        with kept(two, tmp_path, TWO_ROUTERS, "3s") as keeper:
+            keeper.all(changed("name", "current"), is_done("line"), is_done("check here"))
+            assert shown(two) == PUBLIC
+            two.run("fibre-box", "sysctl", "-qw", "net.ipv4.conf.wan.promote_secondaries=1")
+            two.run("fibre-box", "ip", "address", "add", f"{OTHERS[0]}/24", "dev", "wan")
+            two.run("fibre-box", "ip", "address", "del", f"{PUBLIC}/24", "dev", "wan")
+            there = time.monotonic()
+            keeper.until(lambda line: is_done("names")(line) and shown(two) == OTHERS[0])
+            assert time.monotonic() - there < 3 * 1.1 + 1
+
+
 def test_one_keeper_for_one_state_and_the_next_after_a_kill(town: OneRouterTown, tmp_path: Path) -> None:
     town.serve_names("rented", SECRET)
     with kept(town, tmp_path, ONE_ROUTER, "10m") as keeper:

@@ -43,14 +43,16 @@ def status(
         raise UsageError(
             "--watch draws on a terminal", remedy="Leave it out; `hooper keep run --json` tells what changes."
         )
-    while True:
-        sys.stdout.write("\x1b[H\x1b[2J")
-        session.at = SystemClock().now()
-        code = _once(session)
-        sys.stdout.flush()
-        if not sys.stdout.isatty():
-            return code
-        time.sleep(EVERY_S)
+    code = 0
+    try:
+        while True:
+            sys.stdout.write("\x1b[H\x1b[2J")
+            session.at = SystemClock().now()
+            code = _once(session)
+            sys.stdout.flush()
+            time.sleep(EVERY_S)
+    except KeyboardInterrupt:  # which is how it ends
+        return code
 
 
 def _once(session: Session) -> int:
