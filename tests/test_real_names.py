@@ -107,6 +107,19 @@ def test_an_alias_is_not_overwritten(town: OneRouterTown, tmp_path: Path) -> Non
     assert asked_there(town, RENTED, "CNAME", "films.heronquay.example") == ["boathouse.heronquay.example."]
 
 
+def test_a_key_that_may_not_change_this_name(town: OneRouterTown, tmp_path: Path) -> None:
+    town.serve_names("rented", SECRET)
+    town.stop("names")
+    config = town.folder / "names" / "named.conf"
+    config.write_text(config.read_text().replace("zonesub A TXT", "name other.heronquay.example A"))
+    town.serve("names", "rented", 53, "named", "-f", "-c", str(config))
+    town._wait_for_zone("rented")
+    update = Updating(town, tmp_path)
+    rows, code = update("update", "--accept", "a test")
+    assert (code, rows["films"]["action"], "(REFUSED)" in rows["films"]["detail"]) == (4, "refused", True)
+    assert asked_there(town, RENTED) == ["203.0.113.40"]
+
+
 def test_a_secondary_that_lags(town: OneRouterTown, tmp_path: Path) -> None:
     """It is looked at beside the primary; what lags is said, and the update is not made again."""
     town.serve_pair(SECRET)

@@ -304,6 +304,31 @@ def test_aaaa_of_a_host(tmp_path: Path) -> None:
         assert lab.board.town.zone.get(NAME, "AAAA") == ["2001:db8:44:7::50"]
 
 
+def test_another_hand_that_is_faster_is_not_overwritten(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Between the look and the update: the server holds the prerequisites against what is there by then."""
+    from hooper.names.dynamic import DnsPublisher
+
+    with town_here(tmp_path / "lab") as lab:
+        path = lab.folder / "site.toml"
+        path.write_text(path.read_text().replace('updated_by = "club-names"', 'updated_by = "own-zone"', 1))
+        zone, send = lab.board.town.zone, DnsPublisher._send
+        zone.set(NAME, "A", ["203.0.113.9"])
+
+        async def faster(self: DnsPublisher, *arguments: Any) -> None:
+            zone.set(NAME, "A", ["203.0.113.10"])
+            await send(self, *arguments)
+
+        monkeypatch.setattr(DnsPublisher, "_send", faster)
+        ran = hooper("name", "update", "--state", str(tmp_path / "state"), "--json", env=lab.env)
+        (row,) = valid("name", ran.document)["names"]
+        assert (row["action"], ran.code) == ("failed", 4)
+        assert [error["code"] for error in ran.document["errors"]] == ["update-overtaken"]
+        assert zone.get(NAME, "A") == ["203.0.113.10"]
+        monkeypatch.undo()
+        ran = hooper("name", "update", "--state", str(tmp_path / "state"), "--json", env=lab.env)
+        assert (ran.document["names"][0]["action"], zone.get(NAME, "A")) == ("updated", ["203.0.113.44"])
+
+
 # --- notices
 
 
