@@ -31,7 +31,7 @@ from hooper.usecases.history import event_row
 from hooper.usecases.keeplines import KeepLine, Said, trouble_of
 from hooper.usecases.run import Run
 
-STATE_AGAIN = timedelta(seconds=30)  # until a state that cannot be used is tried again
+STATE_AGAIN = timedelta(seconds=10)  # until a state that cannot be used is tried again
 ENDS_WITHIN_S = 10.0  # seconds that what is being done has to come to a safe point
 
 
@@ -76,9 +76,7 @@ class Keeper:
         self._once = once
         self.file = read_site(self.path)
         self._tasks = tasks_for(self.file.site)
-        self._outlet = None
-        if self.file.site.keep.metrics is not None:
-            self._outlet = parse_outlet(self.file.site.keep.metrics, Path(self.file.name).parent)
+        self._outlet = _outlet_of(self.file)
         self._bell = anyio.Event()
         self._open_state()
         now = self.door.clock.now()
@@ -98,15 +96,17 @@ class Keeper:
 
     def _open_state(self) -> bool:
         """Whether it can be used; what is wrong with it is told, and the rest goes on. Raises: KeeperRuns."""
+        state = None
         try:
             state = State(state_path(self.folder, self.file))
             lock = state.lock("keeper")
             if not lock.take():
-                state.close()
                 raise KeeperRuns(f"another keeper runs for {self.path}")
-        except KeeperRuns:
-            raise
         except MachineError as exc:
+            if state is not None:
+                state.close()
+            if isinstance(exc, KeeperRuns):
+                raise
             self._trouble("state", exc)
             self._state_due = self.door.clock.monotonic() + STATE_AGAIN.total_seconds()
             return False
@@ -234,12 +234,18 @@ class Keeper:
         """Go by the site file as it is now; by the one before where it is broken."""
         try:
             file = read_site(self.path)
+            outlet = _outlet_of(file)
         except HooperError as exc:
             self._trouble("site file", exc)
             self._line("reloaded", detail="the site file is broken: the one before is kept to")
             return False
+        moved = state_path(self.folder, file) != state_path(self.folder, self.file)
+        if moved or (outlet != self._outlet and "address" in (one.kind for one in (outlet, self._outlet) if one)):
+            what = "[site] id" if moved else "the address of [keep] metrics"
+            self._line("reloaded", detail=f"{what} is another: that needs a keeper that is begun anew; kept to the old")
+            return False
         self._well("site file")
-        self.file, self._tasks = file, tasks_for(file.site)
+        self.file, self._tasks, self._outlet = file, tasks_for(file.site), outlet
         self._all_anew()
         self._line("reloaded", detail=f"{len(self._tasks)} tasks: {', '.join(self._tasks)}")
         return True
@@ -316,3 +322,9 @@ class Keeper:
         except Exception as exc:  # a fault of ours in one task: the others go on
             problem = HooperError(f"a fault in this task: {type(exc).__name__}: {exc}")
         return Ended(outcome, None, [problem])
+
+
+def _outlet_of(file: SiteFile) -> Outlet | None:
+    """Where the metrics of a site go. Raises: UsageError."""
+    written = file.site.keep.metrics
+    return parse_outlet(written, Path(file.name).parent) if written is not None else None
