@@ -71,7 +71,7 @@ def page_way(site: Site, certificate: Certificate, name: str, own: set[IPAddress
     for key, ports in topology.outside_ports.items():
         service = site.services[key]
         if topology.lines[key] == entry.line and service.used_transport != "udp" and ports.has(80):
-            address = site.hosts[service.host].address
+            address = site.devices[service.host].address
             if address not in own:
                 return f"port 80 leads to {service.host} (the service {key}), which is not this machine"
             return PageWay(Endpoint(address, service.used_ports.first + 80 - ports.first), None)

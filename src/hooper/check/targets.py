@@ -69,7 +69,7 @@ def inner_targets(topology: Topology, services: Iterable[str]) -> Iterator[Targe
     """Each service at its inner address; all are expected to be reachable from here."""
     for key in services:
         service = topology.site.services[key]
-        address = topology.site.hosts[service.host].address
+        address = topology.site.devices[service.host].address
         for transport in spoken(service):
             for port in _ends(_inner_ports(service)):
                 yield Target(
@@ -131,7 +131,7 @@ def outer_targets(
                         line=topology.lines[key],
                         address=None if exposed and beyond else _address(topology, key, public),
                         port=port,
-                        inner=(topology.site.hosts[service.host].address, inner_port),
+                        inner=(topology.site.devices[service.host].address, inner_port),
                         expected="reachable" if exposed and allowed else "unreachable",
                         gateway=topology.gateway(service.host),
                         server_name=name_for(topology, key),
@@ -155,7 +155,7 @@ def _at_door(topology: Topology, door: SideDoor, public: Mapping[str, IPAddress]
         line=topology.lines[door.by],
         address=_address(topology, door.by, public) if door.family == "ipv4" else None,
         port=door.outside.first,
-        inner=(topology.site.hosts[host].address, service.used_ports.first),
+        inner=(topology.site.devices[host].address, service.used_ports.first),
         expected="unreachable",
         gateway=topology.gateway(host),
         server_name=name_for(topology, door.service),

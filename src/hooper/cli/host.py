@@ -173,7 +173,7 @@ def tick(
     from hooper.usecases.lists import list_hosts as look
 
     file = session.read_site()
-    (key,) = chosen([host], file.site.hosts, "host")
+    (key,) = chosen([host], file.site.devices, "host")
     if all_items and (item or is_not):
         raise UsageError("--all stands alone", remedy="Leave the items and --not out.")
     if not item and not all_items:

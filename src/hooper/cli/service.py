@@ -69,8 +69,8 @@ def add(
 
     file = session.read_site()
     if "host" not in keys:
-        raise UsageError("--host is missing", remedy=f"Give one of: {', '.join(file.site.hosts) or 'none; add one'}.")
-    chosen([keys["host"]], file.site.hosts, "host")
+        raise UsageError("--host is missing", remedy=f"Give one of: {', '.join(file.site.devices) or 'none; add one'}.")
+    chosen([keys["host"]], file.site.devices, "host")
     rows = _rows(keys)
     code = finish(session, file, lambda file: add_service(file, service, rows))
     session.next("see the rules, and what is wrong or risky", "plan")

@@ -31,7 +31,7 @@ def as_text(document: WorksheetDocument, site: Site, title: str, out: Screen) ->
         out.print()
         heading(out, f"{number}. {sheet.gateway}: {counted(len(sheet.rules), 'rule')}")
         _router(sheet, site, out, removing=removing)
-    if any(sheet.rules for sheet in document.sheets):
+    if any(sheet.rules or sheet.own for sheet in document.sheets):
         out.print()
         heading(out, f"{len(document.sheets) + 1}. Then")
         for step in map(spelled, words.PROOF):
@@ -64,9 +64,9 @@ def _router(sheet: Sheet, site: Site, out: Screen, *, removing: bool) -> None:
     if not removing:
         for note in sheet.notes:
             indented(out, note, mark="! ", left=3)
-    if sheet.rules or sheet.reservations or sheet.routes:
+    if sheet.asks:
         indented(out, words.login(sheet, site), mark=BOX, left=3)
-    for step in words.handed(sheet, removing=removing):
+    for step in words.steps(sheet, removing=removing):
         indented(out, step, mark=BOX, left=3)
     if rules:
         indented(out, words.enter(sheet, removing=removing), mark=BOX, left=3)

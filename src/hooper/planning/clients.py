@@ -39,11 +39,11 @@ def hairpin_lines(site: Site, lines: Mapping[str, str]) -> dict[str, HostsLines]
     out: dict[str, HostsLines] = {}
     for name, keys in sorted(found.items()):
         hosts = list(dict.fromkeys(site.services[key].host for key in keys))
-        gateways = [gateway_of(site, site.hosts[host]) for host in hosts]
+        gateways = [gateway_of(site, site.devices[host]) for host in hosts]
         blind = [key for key in gateways if site.gateways[key].form.hairpin is False]
         out[name] = HostsLines(
             (blind or gateways)[0],
-            tuple(str(site.hosts[host].address) for host in hosts),
+            tuple(str(site.devices[host].address) for host in hosts),
             tuple(keys),
             bool(blind),
         )

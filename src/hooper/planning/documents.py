@@ -19,14 +19,31 @@ class Reservation:
 
 
 @dataclass(frozen=True, slots=True)
+class OwnService:
+    """What a gateway offers itself, and lets in from outside. ports: null for an IP protocol without them."""
+
+    service: str
+    speaks: str
+    transport: str
+    ports: Ports | None
+    sources: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
 class Sheet:
-    """What to enter by hand on one gateway. routes: the static routes to enter."""
+    """What to enter by hand on one gateway. own: its own services. routes: the static routes to enter."""
 
     gateway: str
     rules: tuple[Forward, ...]
     reservations: tuple[Reservation, ...]
     routes: tuple[StaticRoute, ...]
     notes: tuple[str, ...]
+    own: tuple[OwnService, ...] = ()
+
+    @property
+    def asks(self) -> bool:
+        """Whether there is anything to enter on its pages."""
+        return bool(self.rules or self.reservations or self.routes or self.own)
 
 
 @dataclass(frozen=True, slots=True)

@@ -190,19 +190,20 @@ def change_host(file: SiteFile, key: str, rows: Mapping[str, Value], clear: Sequ
 
 
 def tick(file: SiteFile, host: str, items: Mapping[str, bool]) -> Edited:
-    """What a person says of a device. Raises: UsageError: no such item; CannotEdit."""
+    """What a person says of a device, or of a gateway itself. Raises: UsageError: no such item; CannotEdit."""
     for item in items:
         if item not in READY_ITEMS:
             hint = f"{guess(item, READY_ITEMS)}There are: {', '.join(READY_ITEMS)}."
             raise UsageError(f"there is nothing to tick called {item!r}", remedy=hint)
     text, changes = file.text, []
+    kind = "hosts" if host in file.site.hosts else "gateways"
     for item, said in items.items():
-        before = getattr(file.site.hosts[host].ready, item)
+        before = getattr(file.site.devices[host].ready, item)
         if before is said:
             continue
-        text = set_key(text, ("hosts", host, "ready"), item, said)
+        text = set_key(text, (kind, host, "ready"), item, said)
         changes.append(ChangedKey(f"ready.{item}", None if before is None else _shown(before), _shown(said)))
-    return Edited(text, "ticked", f"hosts.{host}", tuple(changes))
+    return Edited(text, "ticked", f"{kind}.{host}", tuple(changes))
 
 
 def pin(file: SiteFile, services: Iterable[str] | None = None) -> Edited:

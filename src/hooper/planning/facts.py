@@ -36,7 +36,7 @@ class Facts(NamedTuple):
     def has_pinhole(self, service: str) -> bool:
         """Whether it is reached over IPv6 too."""
         entry = self.site.services[service]
-        if self.site.hosts[entry.host].address6 is None or entry.family == "ipv4" or service in self.no_pinhole:
+        if self.site.devices[entry.host].address6 is None or entry.family == "ipv4" or service in self.no_pinhole:
             return False
         return not entry.sources or any(source.version == 6 for source in entry.sources)
 

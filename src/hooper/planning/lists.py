@@ -11,9 +11,10 @@ from hooper.site.references import services_by_host
 
 
 def host_rows(topology: Topology) -> Iterator[HostRow]:
-    """The hosts in the order of the file."""
+    """The hosts in the order of the file, then the gateways that offer services themselves."""
     site, services = topology.site, services_by_host(topology.site)
-    for key, host in site.hosts.items():
+    offering = {key: site.devices[key] for key in site.gateways if services[key]}
+    for key, host in (site.hosts | offering).items():
         gateway = topology.gateway(key)
         pool = site.gateways[gateway].pool
         yield HostRow(

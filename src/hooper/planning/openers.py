@@ -127,7 +127,7 @@ def entering(topology: Topology, plan: Plan) -> Iterator[Entering]:
         )
         asker = str(here.address) if here is not None else ""
         from_here = _asked(site, protocol, rule, asker_chain, asker)
-        from_device = _asked(site, protocol, rule, device_chain, str(site.hosts[service.host].address))
+        from_device = _asked(site, protocol, rule, device_chain, str(site.devices[service.host].address))
         reason = from_here.reason
         if (lacking := not_driven(gateway)) is not None:
             from_here = from_here._replace(possible="no", reason=lacking)
@@ -145,7 +145,7 @@ def _asked(site: Site, protocol: Protocol, rule: Forward, chain: tuple[str, ...]
         return Opening(protocol, "beyond", opens, "no", f"that machine is not behind {rule.gateway}")
     at = chain.index(rule.gateway)
     if rule.kind == "pinhole":  # nothing is translated: every gateway sees the device's own address
-        owner = next((h for h in site.hosts.values() if str(h.address6) == rule.target_address), None)
+        owner = next((h for h in site.devices.values() if str(h.address6) == rule.target_address), None)
         own = owner is not None and str(owner.address) == asker
         return may_open(protocol, "own" if own else "other", opens_for_others=opens)
     if at + 1 < len(chain):  # the gateway sees the next router asking

@@ -62,9 +62,9 @@ class Way(NamedTuple):
 
 
 def ways_in(site: Site) -> dict[str, tuple[Chain, ...]]:
-    """All ways in to each host, in the order of preference."""
+    """All ways in to each host and gateway, in the order of preference; a gateway ends its own."""
     of_gateway = {key: chains_to(site, key) for key in site.gateways}
-    return {key: of_gateway[gateway_of(site, host)] for key, host in site.hosts.items()}
+    return of_gateway | {key: of_gateway[gateway_of(site, host)] for key, host in site.hosts.items()}
 
 
 def gateway_of(site: Site, host: Host) -> str:
@@ -95,12 +95,17 @@ def way_chosen(site: Site, service: Service, ways: tuple[Chain, ...]) -> tuple[C
 
 def way_of_six(site: Site, service: Service, ways: tuple[Chain, ...], default: Chain) -> Chain:
     """The way in over IPv6: by the line whose prefix the host's address has, which need not be the one of IPv4."""
-    address = site.hosts[service.host].address6
+    address = site.devices[service.host].address6
     for way in ways:
         prefix, named = site.lines[way.line].prefix6, service.line in (None, way.line)
         if named and prefix is not None and address is not None and address in ip_network(prefix):
             return way
     return default
+
+
+def passed_by(service: Service, chain: Chain) -> tuple[str, ...]:
+    """The gateways of a chain that must hand a service on: all but the one that offers it itself."""
+    return tuple(key for key in chain.gateways if key != service.host)
 
 
 def public_services(site: Site) -> list[str]:
@@ -217,7 +222,7 @@ class _Streets:
     def __init__(self, site: Site) -> None:
         self.site = site
         self._sides: dict[tuple[str, str, IPv4Address | None], OuterSide] = {}
-        self._streets: dict[tuple[Chain, IPv4Address | None], _Street] = {}
+        self._streets: dict[tuple[Chain, IPv4Address | None, bool], _Street] = {}
 
     def _side(self, gateway: str, outer: str, address: IPv4Address | None) -> OuterSide:
         """The outer side of a gateway towards a line or an outer gateway."""
@@ -229,15 +234,18 @@ class _Streets:
                 found.close(block.transport, block.ports.first, block.ports.last)
         return found
 
-    def street(self, chain: Chain, address: IPv4Address | None) -> _Street:
-        """The way from a public address to the LAN at the end of a chain."""
-        found = self._streets.get((chain, address))
+    def street(self, chain: Chain, address: IPv4Address | None, *, own: bool = False) -> _Street:
+        """The way from a public address to the LAN at the end of a chain. own: to its last gateway itself."""
+        found = self._streets.get((chain, address, own))
         if found is None:
             keys = chain.gateways
             forms = [self.site.gateways[key].form for key in keys]
-            translates = tuple(form.translate and not hands_on(self.site, keys, at) for at, form in enumerate(forms))
+            ends = len(keys) - 1 if own else len(keys)
+            translates = tuple(
+                form.translate and at < ends and not hands_on(self.site, keys, at) for at, form in enumerate(forms)
+            )
             lists = self.site.lines[chain.line].address
-            found = self._streets[chain, address] = _Street(
+            found = self._streets[chain, address, own] = _Street(
                 lists.index(address) if address in lists else 0,
                 keys,
                 tuple(
@@ -246,7 +254,7 @@ class _Streets:
                 ),
                 translates,
                 tuple(any(translates[at + 1 :]) for at in range(len(keys))),
-                tuple(form.own_ports for form in forms),
+                tuple(form.own_ports if at < ends else () for at, form in enumerate(forms)),
             )
         return found
 
@@ -258,7 +266,7 @@ class _Streets:
         refused = _never(site, service, chain)
         if refused is not None:
             return Way(chain, address, (), refused, passed=passed)
-        street = self.street(chain, address)
+        street = self.street(chain, address, own=service.host == chain.gateways[-1])
         if not service.has_ports:
             for gateway, side in zip(chain.gateways, street.sides, strict=True):
                 if (taken := side.owner(transport, None)) is not None:
@@ -299,10 +307,10 @@ def _never(site: Site, service: Service, chain: Chain) -> RefusedWay | None:
 def _no_rule(site: Site, service: Service, chain: Chain) -> RefusedWay | None:
     """Why a page on the way has no rule for this, over IPv4 or IPv6."""
     if not service.has_ports:
-        closed = next((g for g in chain.gateways if not site.gateways[g].form.protocols), None)
+        closed = next((g for g in passed_by(service, chain) if not site.gateways[g].form.protocols), None)
         return RefusedWay("protocol-not-passed", closed, service.used_transport) if closed is not None else None
     length = service.used_ports.size
-    for gateway in chain.gateways:
+    for gateway in passed_by(service, chain):
         if length > RULES_FOR_A_RANGE and needs_splitting(length, site.gateways[gateway]):
             return RefusedWay("too-many-rules", gateway)
     return None
@@ -339,7 +347,7 @@ class Rules:
         self.site = site
         self._hops: dict[Chain, tuple[Hop, ...]] = {}
         self._texts: dict[IPv4Address | None, str] = {}
-        self._hosts = {key: str(host.address) for key, host in site.hosts.items()}
+        self._hosts = {key: str(device.address) for key, device in site.devices.items()}
 
     def hops(self, chain: Chain) -> tuple[Hop, ...]:
         """The gateways of a chain, outermost first."""
@@ -368,8 +376,8 @@ class Rules:
             outermost = self._texts[way.outside_address] = str(way.outside_address)
         transport, ports = service.used_transport, way.ports
         for at, hop in enumerate(self.hops(way.chain)):
-            if ports and hop.hands_on:
-                continue  # it hands on what nobody else has; see `everything_of`
+            if (ports and hop.hands_on) or hop.key == service.host:
+                continue  # it hands on what nobody else has, see `everything_of`; or it offers this itself
             form = hop.gateway.form
             pieces: Iterable[tuple[Ports | None, Ports | None]] = ((None, None),)
             if ports:
@@ -411,11 +419,11 @@ def everything_of(ways: Iterable[Way], rules: Rules) -> Iterator[Forward]:
 def pinholes_of(site: Site, key: str, chain: Chain) -> list[Forward] | RefusedWay:
     """An opening in each IPv6 firewall on the way: the address is the host's own, and no port changes."""
     service = site.services[key]
-    address = site.hosts[service.host].address6
+    address = site.devices[service.host].address6
     sources = tuple(str(source) for source in service.sources if source.version == 6)
     if service.family == "ipv4" or address is None or (service.sources and not sources):
         return []
-    closed = next((g for g in chain.gateways if not site.gateways[g].form.pinholes), None)
+    closed = next((g for g in passed_by(service, chain) if not site.gateways[g].form.pinholes), None)
     if closed is not None:
         return RefusedWay("no-pinhole", closed)
     if sources and not any(site.gateways[gateway].form.sources for gateway in chain.gateways):
@@ -424,7 +432,7 @@ def pinholes_of(site: Site, key: str, chain: Chain) -> list[Forward] | RefusedWa
         return refused
     ports = service.used_ports if service.has_ports else None
     out: list[Forward] = []
-    for gateway_key in chain.gateways:
+    for gateway_key in passed_by(service, chain):
         gateway = site.gateways[gateway_key]
         pieces = _pieces(ports, ports, gateway) if ports is not None else [(None, None)]
         for transport in _transports(service.used_transport, gateway):

@@ -78,7 +78,7 @@ def gather(file: SiteFile, today: date, topology: Topology) -> Facts:
             forwards += rules.forwards(key, way)
         chain = topology.chain(key)
         lines[key] = chain.line
-        if site.hosts[service.host].address6 is None:
+        if site.devices[service.host].address6 is None:
             continue
         chain = way_of_six(site, service, hosts[service.host], chain)
         lines6[key] = chain.line

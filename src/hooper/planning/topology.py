@@ -21,7 +21,7 @@ class Topology:
 
     @cached_property
     def hosts(self) -> dict[str, tuple[Chain, ...]]:
-        """All ways in to each host, in the order of preference."""
+        """All ways in to each host and gateway, in the order of preference."""
         return ways_in(self.site)
 
     @cached_property
@@ -54,5 +54,5 @@ class Topology:
         return way_chosen(self.site, entry, self.hosts[entry.host])[0]
 
     def gateway(self, host: str) -> str:
-        """The gateway whose LAN a host is on."""
-        return gateway_of(self.site, self.site.hosts[host])
+        """The gateway whose LAN a host is on; a gateway stands on its own."""
+        return gateway_of(self.site, self.site.devices[host])

@@ -40,7 +40,7 @@ def side_doors(topology: Topology, forwards: Iterable[Forward], *, allowed: bool
     site = topology.site
     by_address: dict[str, list[str]] = {}
     for key, service in sorted(site.services.items()):
-        host = site.hosts[service.host]
+        host = site.devices[service.host]
         for address in (host.address, host.address6):
             if address is not None:
                 by_address.setdefault(str(address), []).append(key)

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Collection, Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from hooper import deeds
 from hooper.planning.clients import hairpin_lines
-from hooper.planning.documents import ClientLine, Reservation, Sheet, SheetChange
+from hooper.planning.documents import ClientLine, OwnService, Reservation, Sheet, SheetChange
 from hooper.planning.paths import gateway_of
 from hooper.planning.routes import return_routes
 from hooper.planning.topology import Topology
@@ -42,10 +42,19 @@ def make_sheets(
             rules=tuple(rules[key]),
             reservations=tuple(_reservations(site, key)),
             routes=tuple(routes.get(key, ())),
+            own=tuple(own_services(site, key, without)),
             notes=tuple(_notes(site, key, rules[key], without)),
         )
         for key in wanted
     )
+
+
+def own_services(site: Site, gateway: str, without: Collection[str] = ()) -> Iterator[OwnService]:
+    """What is switched on and let in on a gateway itself, as it is not handed on."""
+    for key, service in sorted(site.services.items()):
+        if service.host == gateway and service.reach == "public" and key not in without:
+            ports = service.used_ports if service.has_ports else None
+            yield OwnService(key, service.speaks, service.used_transport, ports, tuple(map(str, service.sources)))
 
 
 def _reservations(site: Site, gateway: str) -> list[Reservation]:
@@ -171,7 +180,7 @@ def client_lines(topology: Topology) -> tuple[ClientLine, ...]:
     for name, found in hairpin_lines(site, public).items():
         for address in found.addresses:
             services = tuple(
-                key for key in found.services if str(site.hosts[site.services[key].host].address) == address
+                key for key in found.services if str(site.devices[site.services[key].host].address) == address
             )
             out.append(ClientLine(name, address, services, found.sure))
     return tuple(out)

@@ -35,7 +35,8 @@ def panels(topology: Topology) -> dict[Chain, list[PanelRow]]:
     """The rows of each chain that leads to a host, hosts in the order of their addresses."""
     site, offered = topology.site, services_by_host(topology.site)
     out: dict[Chain, list[PanelRow]] = {}
-    hosts = sorted(site.hosts, key=lambda key: (int(site.hosts[key].address), key))
+    hosts = [*site.hosts, *(key for key in site.gateways if offered[key])]
+    hosts.sort(key=lambda key: (int(site.devices[key].address), key))
     for host in hosts:
         chains = chains_to(site, topology.gateway(host))
         for key in offered[host] or [""]:
@@ -115,7 +116,7 @@ def _panel(site: Site, chain: Chain, entries: list[PanelRow]) -> Iterator[str]:
             height = ROW * rows - 4
             yield _box(end, y - ROW / 2 + 2, HOST_WIDTH, height)
             yield _text(end + 10, y + 4, _cut(entry.host, 92), weight=600)
-            address = str(site.hosts[entry.host].address)
+            address = str(site.devices[entry.host].address)
             yield _text(end + HOST_WIDTH - 10, y + 4, address, colour=SOFT, size=11, anchor="end")
             previous = entry.host
         label = f"{entry.service}  {entry.what}" if entry.service else entry.note
@@ -207,7 +208,7 @@ def _gateways(topology: Topology, line: str, outer: str | None) -> Iterator[Tree
         ]
         hosts = [
             TreeNode(
-                "host", host, str(site.hosts[host].address), tuple(_service(row) for row in rows if row.host == host)
+                "host", host, str(site.devices[host].address), tuple(_service(row) for row in rows if row.host == host)
             )
             for host in dict.fromkeys(row.host for row in rows)
         ]

@@ -28,7 +28,7 @@ def as_markdown(document: WorksheetDocument, site: Site, title: str, day: str) -
     for number, sheet in enumerate(document.sheets or document.removals, 1):
         lines += [f"## {number}. {sheet.gateway}", ""]
         lines += _router(sheet, site, removing=bool(document.removals))
-    if any(sheet.rules for sheet in document.sheets):
+    if any(sheet.rules or sheet.own for sheet in document.sheets):
         lines += [f"## {len(document.sheets) + 1}. Then", "", *(f"- [ ] {step}" for step in words.PROOF), ""]
         lines += ["## What the pages call it", ""]
         lines += [*(f"- **{word}**: {meaning}" for word, meaning in words.meanings(document.sheets)), ""]
@@ -66,9 +66,9 @@ def hosts_lines(document: WorksheetDocument) -> list[str]:
 def _router(sheet: Sheet, site: Site, *, removing: bool) -> list[str]:
     lines = [f"> {note}\n" for note in sheet.notes] if not removing else []
     rules, pinholes = words.forwards(sheet), words.pinholes(sheet)
-    if sheet.rules or sheet.reservations or sheet.routes:
+    if sheet.asks:
         lines += [f"- [ ] {words.login(sheet, site)}"]
-    lines += [f"- [ ] {step}" for step in words.handed(sheet, removing=removing)]
+    lines += [f"- [ ] {step}" for step in words.steps(sheet, removing=removing)]
     if rules:
         lines += [f"- [ ] {words.enter(sheet, removing=removing)}", ""]
         header = ("done", *words.columns(sheet, site, rules))

@@ -6,10 +6,11 @@ from collections.abc import Iterable
 from typing import TYPE_CHECKING
 
 from hooper import deeds
-from hooper.planning.documents import DeviceSheet, Sheet, SheetChange
+from hooper.planning.documents import DeviceSheet, OwnService, Sheet, SheetChange
 from hooper.planning.values import EVERYTHING, Forward
 from hooper.planning.worksheet import labels
 from hooper.ports import ports_text
+from hooper.site.protocols import SPEECHES
 
 if TYPE_CHECKING:
     from hooper.site.model import Site
@@ -58,21 +59,31 @@ def openings(*, removing: bool = False) -> str:
     return f"{page}, take away what lets in:" if removing else f"{page}, let in:"
 
 
-def handed(sheet: Sheet, *, removing: bool = False) -> list[str]:
-    """The entry that hands everything on, as a step."""
+def steps(sheet: Sheet, *, removing: bool = False) -> list[str]:
+    """What is no row of a table: the gateway's own services, and the entry that hands everything on."""
     if removing:
-        return [
+        own = [f"Switch {one.service} off on this box itself ({_let_in(one)})." for one in sheet.own]
+        return own + [
             "Find the page for DMZ host, exposed host or default server, and switch it off: nothing is handed to"
             f" {rule.target_address} any more. Where the box was made a bridge, make it a router again."
             for rule in sheet.rules
             if rule.service == EVERYTHING
         ]
-    return [
+    own = [
+        f"This box offers {one.service} itself ({SPEECHES[one.speaks].title}): switch it on, and let {_let_in(one)} in"
+        f" from {', '.join(one.sources) or 'outside'}. It is no port forward."
+        for one in sheet.own
+    ]
+    return own + [
         f"Find the page for DMZ host, exposed host or default server, and hand everything to {rule.target_address}."
         " Where the box can be a bridge (also PPPoE passthrough), that is as good: then the inner router logs in."
         for rule in sheet.rules
         if rule.service == EVERYTHING
     ]
+
+
+def _let_in(one: OwnService) -> str:
+    return f"{transport(one.transport)} {ports_text(one.ports)}" if one.ports else transport(one.transport)
 
 
 def columns(sheet: Sheet, site: Site, rules: list[Forward]) -> tuple[str, ...]:

@@ -1,6 +1,7 @@
 """The typed model of the site file (pydantic). One class a table; the guide to the keys is the JSON schema."""
 
 from datetime import date
+from functools import cached_property
 from ipaddress import IPv4Address
 from typing import Annotated, Any, Literal
 
@@ -132,39 +133,6 @@ class Form(Table):
     label_letters: Literal["any", "letters-digits"] = Field("any", description="What a label may be made of.")
 
 
-class Gateway(Table):
-    """[gateways.KEY]: a box that does NAT.
-
-    address6: its inner IPv6 address. control: how its rules get there. form: what its page for rules can take.
-    managed_by: who may change it. pool: what its DHCP server hands out. prefix6: its inner IPv6 prefix.
-    """
-
-    line: Keys = Field((), description="The line it is on, for the outermost gateway; or several.")
-    behind: Keys = Field((), description="The gateway it is behind, for an inner one; or several.")
-    wan: WanAddresses = Field((), description="Its address on the outer side.")
-    wan_from: AddressFrom = Field("device", description="Who gives it that address.")
-    mac: Mac | None = Field(None, description="The MAC of its outer side, for a reservation.")
-    lan: Lan
-    pool: PoolField | None = None
-    dns: tuple[AnyAddress, ...] = Field((), description="The DNS servers for its LAN; left out: the gateway itself.")
-    address6: Address6 | None = None
-    prefix6: Prefix6 | None = None
-    control: Control = "auto"
-    managed_by: Literal["self", "provider"] = "self"
-    everything_to: Key | None = Field(None, description="The inner gateway that all else is handed to.")
-    opens_for_others: StrictBool | None = Field(
-        None, description="By protocol, one device may open ports for another; left out: not known."
-    )
-    form: Form = Field(default_factory=Form.model_construct)
-
-    def wan_behind(self, outer: str) -> IPv4Address | None:
-        """Its address on the outer side, seen from the gateway or line `outer`."""
-        for key, address in zip(self.behind or self.line, self.wan, strict=False):
-            if key == outer:
-                return address
-        return None
-
-
 class Ready(Table):
     """[hosts.KEY.ready]: what a person has ticked off.
 
@@ -201,6 +169,48 @@ class Host(Table):
     ready: Ready = Field(default_factory=Ready.model_construct)
 
 
+class Gateway(Table):
+    """[gateways.KEY]: a box that does NAT.
+
+    address6: its inner IPv6 address. control: how its rules get there. form: what its page for rules can take.
+    managed_by: who may change it. pool: what its DHCP server hands out. prefix6: its inner IPv6 prefix.
+    """
+
+    line: Keys = Field((), description="The line it is on, for the outermost gateway; or several.")
+    behind: Keys = Field((), description="The gateway it is behind, for an inner one; or several.")
+    wan: WanAddresses = Field((), description="Its address on the outer side.")
+    wan_from: AddressFrom = Field("device", description="Who gives it that address.")
+    mac: Mac | None = Field(None, description="The MAC of its outer side, for a reservation.")
+    lan: Lan
+    pool: PoolField | None = None
+    dns: tuple[AnyAddress, ...] = Field((), description="The DNS servers for its LAN; left out: the gateway itself.")
+    address6: Address6 | None = None
+    prefix6: Prefix6 | None = None
+    control: Control = "auto"
+    managed_by: Literal["self", "provider"] = "self"
+    everything_to: Key | None = Field(None, description="The inner gateway that all else is handed to.")
+    opens_for_others: StrictBool | None = Field(
+        None, description="By protocol, one device may open ports for another; left out: not known."
+    )
+    form: Form = Field(default_factory=Form.model_construct)
+    ready: Ready = Field(
+        default_factory=Ready.model_construct, description="What was ticked off, where it offers services itself."
+    )
+
+    def as_host(self, key: str) -> Host:
+        """Itself as a device on its own LAN, where it offers its own services. key: its own."""
+        return Host.model_construct(
+            address=self.lan.ip, address6=self.address6, address_from="device", behind=key, ready=self.ready
+        )
+
+    def wan_behind(self, outer: str) -> IPv4Address | None:
+        """Its address on the outer side, seen from the gateway or line `outer`."""
+        for key, address in zip(self.behind or self.line, self.wan, strict=False):
+            if key == outer:
+                return address
+        return None
+
+
 class Accepted(Table):
     """[services.KEY.accepted]: a risk that a person takes knowingly, and until when.
 
@@ -218,7 +228,7 @@ def _one_or_more(given: Any) -> Any:
 
 
 class Service(Table):
-    """[services.KEY]: what a host offers.
+    """[services.KEY]: what a host, or a gateway itself, offers.
 
     accepted: the risks that were taken. line: the line it is reached over. name: its DNS name. outside_port: the port
     on the public address. path: of the page, for what speaks HTTP. port: on the host. reach: who may use it. sources:
@@ -459,6 +469,11 @@ class Site(Table):
     tunnels: dict[Key, Tunnel] = {}
     keep: Keep = Field(default_factory=Keep.model_construct)
     notices: dict[Key, NoticeTo] = {}
+
+    @cached_property
+    def devices(self) -> dict[str, Host]:
+        """What may offer services: the hosts, and the gateways as their own LAN sees them. A host comes first."""
+        return {key: gateway.as_host(key) for key, gateway in self.gateways.items()} | self.hosts
 
 
 def fields_of(path: tuple[str | int, ...]) -> tuple[str, ...]:

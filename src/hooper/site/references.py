@@ -41,8 +41,8 @@ class Chain(NamedTuple):
 
 
 def services_by_host(site: Site) -> dict[str, list[str]]:
-    """The keys of the services that each host offers, in the order of the file; every host has a list."""
-    out: dict[str, list[str]] = {key: [] for key in site.hosts}
+    """The keys of the services that each host or gateway offers, in the order of the file; each has a list."""
+    out: dict[str, list[str]] = {key: [] for key in site.devices}
     for key, service in site.services.items():
         out[service.host].append(key)
     return out
@@ -247,12 +247,15 @@ def _hosts(site: Site) -> Iterator[Mistake]:
 def _services(site: Site, *, sound: bool) -> Iterator[Mistake]:
     for key, service in site.services.items():
         path: Path = ("services", key)
-        if service.host not in site.hosts:
-            yield _unknown((*path, "host"), "hosts", service.host, site.hosts)
+        if service.host not in site.devices:
+            yield _unknown((*path, "host"), "hosts", service.host, site.devices)
+        elif service.host in site.hosts and service.host in site.gateways:
+            remedy = "Give the host another key; the gateway itself is named by its own."
+            yield (*path, "host"), f"{service.host!r} is a host and a gateway", remedy
         if service.line is not None and service.line not in site.lines:
             yield _unknown((*path, "line"), "lines", service.line, site.lines)
-        elif service.line is not None and service.host in site.hosts and sound:
-            yield from _service_line(site, key, service.line, site.hosts[service.host])
+        elif service.line is not None and service.host in site.devices and sound:
+            yield from _service_line(site, key, service.line, site.devices[service.host])
         if not service.has_ports:
             for field in ("port", "outside_port"):
                 if getattr(service, field) is not None:

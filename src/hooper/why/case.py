@@ -71,6 +71,12 @@ class Case:
     def site(self) -> Site:
         return self.topology.site
 
+    @property
+    def ruled(self) -> tuple[str, ...]:
+        """The gateways that need a rule for the service, outermost first: the one that offers it itself needs none."""
+        host = self.site.services[self.facts.service].host
+        return tuple(key for key in self.facts.line.chain if key != host)
+
     def step(self, name: str, state: State, *evidence: str) -> None:
         self.steps[name] = WhyStep(name, state, evidence)
 

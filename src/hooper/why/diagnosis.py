@@ -31,11 +31,10 @@ def diagnose(topology: Topology, plan: Plan, facts: ServiceFacts) -> WhyDocument
     _name(case, public=public)
     _certificate(case)
     _outside(case)
-    chain = facts.line.chain
     order = [
         "host",
         "service",
-        *(f"rule:{key}" for key in reversed(chain)),
+        *(f"rule:{key}" for key in reversed(case.ruled)),
         "public-address",
         "name",
         "certificate",
@@ -49,7 +48,7 @@ def diagnose(topology: Topology, plan: Plan, facts: ServiceFacts) -> WhyDocument
             "possible",
             f"{broken.step} is broken: {'; '.join(broken.evidence)}",
             f"Look at each router's list of rules and compare it with `{deeds.SHEET}`.",
-            read_rule(chain[0], facts.service) if chain else None,
+            read_rule(case.ruled[0], facts.service) if case.ruled else None,
         )
     if any(step.state == "broken" for step in case.steps.values()) or case.causes:
         ok = False
@@ -67,7 +66,7 @@ def diagnose(topology: Topology, plan: Plan, facts: ServiceFacts) -> WhyDocument
 
 def _address_compared(site: Site, facts: ServiceFacts) -> list[Comparison]:
     """The host's address and MAC against what was seen, and its address against the pool."""
-    host = site.hosts[site.services[facts.service].host]
+    host = site.devices[site.services[facts.service].host]
     rows: list[Comparison] = []
     if host.mac is not None and facts.mac_seen is not None:
         same = host.mac == facts.mac_seen
@@ -97,7 +96,7 @@ def _address_compared(site: Site, facts: ServiceFacts) -> list[Comparison]:
 
 def _host(case: Case) -> None:
     facts, service = case.facts, case.site.services[case.facts.service]
-    host = case.site.hosts[service.host]
+    host = case.site.devices[service.host]
     answers = facts.inside is not None and facts.inside.verdict in THERE  # then it is there, whatever was told once
     moved = facts.host_at is not None and parse_address(facts.host_at.value) != host.address and not answers
     if moved and facts.host_at is not None:
@@ -136,7 +135,7 @@ def _host(case: Case) -> None:
 
 def _moved(case: Case, new: str | None, certainty: Certainty) -> None:
     service = case.site.services[case.facts.service]
-    host = case.site.hosts[service.host]
+    host = case.site.devices[service.host]
     to = f" to {new}" if new else ""
     case.cause(
         "host-moved",
@@ -175,7 +174,7 @@ def _gone(case: Case, certainty: Certainty) -> None:
         "host-moved",
         certainty,
         f"{name} has taken another address",
-        f"Find it in its router's list of devices and give it {case.site.hosts[name].address} again.",
+        f"Find it in its router's list of devices and give it {case.site.devices[name].address} again.",
         decide,
     )
     case.cause("host-off", certainty, f"{name} is switched off or unplugged", "Look whether it runs.", decide)
@@ -184,7 +183,7 @@ def _gone(case: Case, certainty: Certainty) -> None:
 def _service(case: Case) -> None:
     facts, name = case.facts, case.facts.service
     service = case.site.services[name]
-    host = case.site.hosts[service.host]
+    host = case.site.devices[service.host]
     inside = facts.inside
     if case.steps["host"].state == "broken":
         case.step("service", "unknown", "the device was not found")
@@ -324,7 +323,7 @@ def _renewal(case: Case, planned: str | None, problem: str) -> str:
 
 def _not_forwarded(case: Case) -> None:
     reach = case.site.services[case.facts.service].reach
-    for gateway in case.facts.line.chain:
+    for gateway in case.ruled:
         case.step(f"rule:{gateway}", "skipped", f'its reach is "{reach}": no rule is planned')
     public = case.facts.line.public
     case.step("public-address", "skipped", f"public address {public.value}" if public.value else "not needed")

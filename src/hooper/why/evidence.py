@@ -193,7 +193,7 @@ async def _near(
     """Neighbours are seen on one's own network only; those in question are asked again where the device is silent."""
     if line.at is None or line.at != line.chain[-1]:
         return _Near()
-    host = site.hosts[site.services[service].host]
+    host = site.devices[site.services[service].host]
     heard = any(result.verdict in HEARD for result in look.results if result.service == service)
     before = (await here.surroundings()).neighbours
     others = [n.address for n in before if host.mac is not None and n.mac == host.mac and n.address != host.address]
@@ -210,7 +210,7 @@ def _facts(
 ) -> ServiceFacts:
     site = topology.site
     host_key = site.services[service].host
-    host = site.hosts[host_key]
+    host = site.devices[host_key]
     inside = _worst(looks["inside"].results if "inside" in looks else (), service)
     seen = looks.get("outside")
     outside, stored_at = _worst(seen.results if seen else (), service), None

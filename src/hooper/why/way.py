@@ -55,7 +55,7 @@ def judge_way(case: Case) -> None:
     arrived = verdict in THERE
     kind, _ = situation(facts.line)
     _public_address(case, arrived=arrived)
-    for gateway in facts.line.chain:
+    for gateway in case.ruled:
         _rule_step(case, gateway, arrived=arrived)
     if not arrived and _refused(case):
         return
@@ -73,7 +73,7 @@ def judge_way(case: Case) -> None:
     if outside is None or verdict == "unproven":  # not seen: what routers and people say counts
         if outside is not None and facts.line.public.value is None and facts.line.stun_silent:
             _nobody_outside(case)
-        if not _told_wrong(case) and any(_told_rule(case, key)[0] == "unseen" for key in facts.line.chain):
+        if not _told_wrong(case) and any(_told_rule(case, key)[0] == "unseen" for key in case.ruled):
             _missing(case, "possible", only="unseen")
         return
     icmp = outside.evidence.icmp
@@ -150,7 +150,7 @@ def _nobody_at_the_end(case: Case, icmp: IcmpSeen) -> None:
         _inner_unknown(case, "likely")
         return
     said = f"{icmp.by} says that nobody is where the rule leads ({icmp.name})"
-    again = f"Give it {case.site.hosts[service.host].address} again."
+    again = f"Give it {case.site.devices[service.host].address} again."
     decide = f"Look whether {service.host} is on, and which address it shows: give that with {deeds.HOST_ADDRESS}."
     case.cause("host-off", "likely", f"{service.host} is switched off or unplugged: {said}", "Switch it on.", decide)
     case.cause("host-moved", "likely", f"{service.host} has taken another address: {said}", again, decide)
@@ -291,7 +291,7 @@ def read_rule(gateway: str, service: str) -> str:
 def _undecided(case: Case) -> list[str]:
     """The gateways whose rule nobody has looked at lately, outermost first."""
     out = []
-    for gateway in case.facts.line.chain:
+    for gateway in case.ruled:
         state, told = _told_rule(case, gateway)
         if state in (None, "ticked", "unseen") or told is None or not told.fresh(case.facts.line.now):
             out.append(gateway)
@@ -312,7 +312,7 @@ def _enter(case: Case, gateway: str) -> str:
 def _told_wrong(case: Case) -> bool:
     """Causes for what was told of the rules; whether there are any."""
     found = False
-    for gateway in case.facts.line.chain:
+    for gateway in case.ruled:
         state, told = _told_rule(case, gateway)
         if told is None or state not in ("missing", "wrong"):
             continue
@@ -324,7 +324,9 @@ def _told_wrong(case: Case) -> bool:
         else:
             wanted = _rules(case, gateway)[0]
             target = f"{wanted.target_address}:{ports_text(wanted.target_ports)}"
-            host = next((k for k, h in case.site.hosts.items() if str(h.address) == told.value.partition(":")[0]), None)
+            host = next(
+                (k for k, h in case.site.devices.items() if str(h.address) == told.value.partition(":")[0]), None
+            )
             other = f"{told.value} ({host})" if host is not None else told.value
             code, message = "rule-wrong-host", f"{gateway}'s rule for {name} leads to {other}, not to {target}"
         case.cause(code, certainty, message, _enter(case, gateway), read_rule(gateway, name))
@@ -346,14 +348,14 @@ def _wrong_host(case: Case, certainty: Certainty) -> None:
         )
         return
     open_ones = _undecided(case)
-    inner = facts.line.chain[-1]
+    inner = case.ruled[-1] if case.ruled else None
     look = inner if inner in open_ones or not open_ones else open_ones[0]
     case.cause(
         "rule-wrong-host",
         certainty,
         f"a rule for {facts.service} leads to another device, or to none",
         f"Compare the inside address of {facts.service} on each router with `{deeds.SHEET}`.",
-        read_rule(look, facts.service),
+        read_rule(look, facts.service) if look is not None else None,
     )
     if not line_proven(case):
         case.cause(
@@ -367,7 +369,7 @@ def _wrong_host(case: Case, certainty: Certainty) -> None:
 
 def _missing(case: Case, certainty: Certainty, *, only: str | None = None) -> None:
     """Rules of which nobody knows that they are there. only: where that was told or seen of them."""
-    for gateway in case.facts.line.chain:
+    for gateway in case.ruled:
         if gateway in _undecided(case) and (only is None or _told_rule(case, gateway)[0] == only):
             place = _position(case, gateway)
             ticked = gateway in case.facts.ticked
@@ -452,7 +454,7 @@ def _on_the_device(case: Case, certainty: Certainty) -> None:
         f"Let {facts.service} in from every address in the firewall of {host}.",
         f"Look there whether only {network.network} is let in, or switch it off for a moment and look from outside.",
     )
-    if facts.host_reached:  # what it answers finds its way
+    if facts.host_reached or host not in case.site.hosts:  # what it answers finds its way, and a gateway knows its own
         return
     case.cause(
         "host-without-way-out",

@@ -351,7 +351,7 @@ def _six(facts: Facts) -> Iterator[Finding]:
     site = facts.site
     for key in facts.public:
         service = site.services[key]
-        if service.family == "ipv6" and site.hosts[service.host].address6 is None:
+        if service.family == "ipv6" and site.devices[service.host].address6 is None:
             yield finding(
                 "address6-missing",
                 f"services.{key}",

@@ -136,7 +136,7 @@ def find(facts: Facts) -> Iterator[Finding]:
         who = f"to {', '.join(map(str, service.sources))}" if service.sources else "to the whole world"
         safer = 'Make it `reach = "tunnel"`'
         encrypted = f"use {speech.safer} instead" if speech.safer else "use the encrypted kind"
-        if facts.site.hosts[service.host].address in pages:
+        if facts.site.devices[service.host].address in pages and not speech.tunnel:
             message = f"a router's own page is open {who}"
             yield finding("router-page-open", subject, message, f"{safer}; a router is managed from inside.")
         elif speech.desktop or speech.sharing:

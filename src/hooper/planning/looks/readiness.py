@@ -145,7 +145,7 @@ def find(facts: Facts) -> Iterator[Finding]:
     """What stands against exposing each public service. What nobody has said is only asked of the password."""
     for key in facts.public:
         service = facts.site.services[key]
-        ready = facts.site.hosts[service.host].ready
+        ready = facts.site.devices[service.host].ready
         for item in ITEMS:
             said = getattr(ready, item.key)
             asked = item.key == "default_password_changed" and service.speaks not in SILENT_IS_FINE
