@@ -62,10 +62,13 @@ def make_folder(path: Path, *, private: bool = False) -> None:
 MADE_BY = b"Made by Hooper"  # stands in the first lines of what Hooper writes for people, so that it may renew it
 
 
-def write_output(path: Path, data: bytes, *, keep: Iterable[Path] = (), force: bool = False) -> None:
+def write_output(
+    path: Path, data: bytes, *, keep: Iterable[Path] = (), force: bool = False, private: bool = False
+) -> None:
     """Write a file that a person has named. Nothing but a file is ever replaced, and none that Hooper did not write.
 
     Args: keep: files that are never the target, such as the site file. force: replace a file of somebody else.
+    private: only its owner reads it.
     Raises: RefusedForSafety, MachineError.
     """
     try:
@@ -86,7 +89,7 @@ def write_output(path: Path, data: bytes, *, keep: Iterable[Path] = (), force: b
             code="not-overwritten",
             remedy=f"Name another file, or give {deeds.FORCE} to replace it.",
         )
-    write_atomically(path, data)
+    write_atomically(path, data, private=private)
 
 
 def _start_of(path: Path) -> bytes:

@@ -65,6 +65,7 @@ def card(
 def _render(document: CardDocument, out: Screen, *, code: bool) -> None:
     from rich.text import Text
 
+    from hooper.cli.codes import draw_code
     from hooper.cli.render import heading, indented
 
     heading(out, f"{document.service}: away from home")
@@ -89,33 +90,4 @@ def _render(document: CardDocument, out: Screen, *, code: bool) -> None:
             indented(out, line, mark="! ", left=3, style="red")
     if code and document.kind != "endpoint":  # a bare address is no profile, and no app can do anything with it
         out.print()
-        _draw(document, out)
-
-
-def _draw(document: CardDocument, out: Screen) -> None:
-    """The code where it comes out as a camera can read it: dark on light, whatever the terminal's ground."""
-    from rich.text import Text
-
-    from hooper.report.qr import qr_cells, qr_rows
-    from hooper.signs import can_write
-
-    blocks = can_write("▀", out.encoding)
-    rows = qr_rows(document.type) if blocks else qr_cells(document.type)
-    coloured = out.color_system is not None and not out.no_color and not out.plain
-    width = len(rows[0])
-    if not out.is_terminal and blocks and not out.plain:
-        for row in rows:  # a file, which is read on light ground
-            out.print(row)
-    elif not coloured:
-        out.print(
-            "The QR code is left out: without colours nobody can tell dark from light here; --out FILE writes it."
-        )
-    elif width > out.width:
-        out.print(f"The QR code is left out: it is {width} columns wide; widen the window, or --out FILE writes it.")
-    else:
-        for row in rows:
-            drawn = Text(style="#000000 on #ffffff")
-            for block in row:
-                # fonts draw a full block with a gap around it; the background has none
-                drawn.append(" " if block == "█" else block, style="on #000000" if block == "█" else "")
-            out.as_it_is(drawn)
+        draw_code(document.type, out)

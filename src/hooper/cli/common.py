@@ -36,8 +36,9 @@ if TYPE_CHECKING:
 NO_SITE = ("demo", "lab", "explain", "schema")  # commands without a site file
 KEEPS_STATE = (
     "keep", "status", "history", "report", "survey", "why", "check", "card", "plan", "audit", "router", "name", "cert",
-    "updater",
+    "updater", "tunnel", "peer",
 )  # fmt: skip
+EDITING = ("host", "service", "tunnel", "peer")  # groups of commands that edit the site file
 KEEPS_NONE = ("name add", "name try", "updater add")
 T = TypeVar("T")
 R = TypeVar("R")
@@ -100,7 +101,7 @@ class Session:
         why: what it is for. commands: what follows "hooper"; they name the site file and the state as this one did.
         Nothing is next to what was not done (--dry-run of an edit).
         """
-        if self.dry_run and self.command.split()[0] in ("host", "service"):
+        if self.dry_run and self.command.split()[0] in EDITING:
             return
         self.note(f"\nNext: {why}:")
         for command in commands:

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 
 from hooper.errors import UsageError
 from hooper.planning.paths import gateway_of
+from hooper.site.references import into_of
 from hooper.site.words import chosen
 
 if TYPE_CHECKING:
@@ -63,11 +64,15 @@ def free_addresses(site: Site, gateway: str, avoid: Iterable[IPv4Address] = ()) 
             yield address
 
 
-def free_prefix(site: Site, length: int = 24) -> IPv4Network:
-    """A prefix that nothing of this site uses and few others do; the same for the same site."""
+def free_prefix(site: Site, length: int = 24, seed: bytes = b"") -> IPv4Network:
+    """A prefix that nothing of this site uses and few others do; the same for the same site and seed."""
     used = [gateway.lan.network for gateway in site.gateways.values()]
     used += [tunnel.subnet for tunnel in site.tunnels.values()]
-    seed = repr(sorted(map(str, used))).encode()
+    granted = [item for tunnel in site.tunnels.values() for item in tunnel.into]
+    granted += [item for peer in site.peers.values() for item in peer.into or ()]
+    named = (into_of(site, item) for item in granted if item not in ("everything", "lan"))
+    used += [network for network in named if isinstance(network, IPv4Network)]
+    seed = seed or repr(sorted(map(str, used))).encode()
     number = int.from_bytes(hashlib.sha256(seed).digest()[:4], "big")
     while True:
         number = (number * 1_103_515_245 + 12_345) % 2**31

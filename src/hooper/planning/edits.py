@@ -97,7 +97,7 @@ def measured(file: SiteFile, line: str, situation: str | None, wans: Mapping[str
         elif len(gateway.behind) == 1:
             edits.append(("gateways", key, {"wan": address}))
     for kind, key, rows in edits:
-        one = change(_again(file, made.text), kind, key, rows)
+        one = change(again(file, made.text), kind, key, rows)
         changes = tuple(ChangedKey(f"{kind}.{key}.{c.key}", c.before, c.after) for c in one.changes)
         made = Edited(one.text, made.action, made.subject, (*made.changes, *changes))
     return made
@@ -113,7 +113,7 @@ def change_service(file: SiteFile, key: str, rows: Mapping[str, Value], clear: I
 
 def _pinned(file: SiteFile, key: str, made: Edited) -> Edited:
     """With the outside port of the service written down, as the plan of the edited file chooses it."""
-    pinned = pin(_again(file, made.text), [key])
+    pinned = pin(again(file, made.text), [key])
     named = tuple(ChangedKey(c.key.rpartition(".")[2], c.before, c.after) for c in pinned.changes)
     return Edited(pinned.text, made.action, made.subject, (*made.changes, *named), made.follows)
 
@@ -121,7 +121,8 @@ def _pinned(file: SiteFile, key: str, made: Edited) -> Edited:
 def remove_host(file: SiteFile, key: str, *, with_services: bool) -> Edited:
     """Without a host. Raises: StillUsed: services, tunnels or [site] name it; CannotEdit."""
     used = [f"services.{name}" for name, service in file.site.services.items() if service.host == key]
-    other = [f"tunnels.{name}" for name, tunnel in file.site.tunnels.items() if tunnel.host == key]
+    other = [f"peers.{name}" for name, peer in file.site.peers.items() if key in (peer.into or ())]
+    other += [f"tunnels.{name}" for name, tunnel in file.site.tunnels.items() if key in tunnel.into]
     if file.site.site.here == key:
         other.append("site.here")
     if other or (used and not with_services):
@@ -129,14 +130,18 @@ def remove_host(file: SiteFile, key: str, *, with_services: bool) -> Edited:
         raise StillUsed(f"{key} is used by {', '.join((*used, *other))}", remedy=f"Remove those first{more}.")
     text = file.text
     for service in used:
-        text = remove_service(_again(file, text), service.removeprefix("services.")).text
+        text = remove_service(again(file, text), service.removeprefix("services.")).text
     text = remove_table(text, ("hosts", key))
     gone = tuple(ChangedKey(name, "", None) for name in (f"hosts.{key}", *used))
     return Edited(text, "removed", f"hosts.{key}", gone, _leftovers(file, [u.removeprefix("services.") for u in used]))
 
 
 def remove_service(file: SiteFile, key: str) -> Edited:
-    """Without a service, and without it in the lists of certificates. Raises: CannotEdit."""
+    """Without a service, and without it in the lists of certificates. Raises: StillUsed, CannotEdit."""
+    used = [f"tunnels.{name}" for name, tunnel in file.site.tunnels.items() if key in (tunnel.service, *tunnel.into)]
+    used += [f"peers.{name}" for name, peer in file.site.peers.items() if key in (peer.into or ())]
+    if used:
+        raise StillUsed(f"{key} is used by {', '.join(used)}")
     text = remove_table(file.text, ("services", key))
     changes = [ChangedKey(f"services.{key}", "", None)]
     for name, certificate in file.site.certificates.items():
@@ -149,7 +154,8 @@ def remove_service(file: SiteFile, key: str) -> Edited:
     return Edited(text, "removed", f"services.{key}", tuple(changes), _leftovers(file, [key]))
 
 
-def _again(file: SiteFile, text: str) -> SiteFile:
+def again(file: SiteFile, text: str) -> SiteFile:
+    """The file with another text. Raises: SiteFileError, SeveralErrors: it has no meaning."""
     return parse_site(text.encode(), file.name)
 
 
@@ -184,7 +190,7 @@ def add_host(file: SiteFile, key: str, rows: Mapping[str, Value]) -> Edited:
 def change_host(file: SiteFile, key: str, rows: Mapping[str, Value], clear: Sequence[str], today: date) -> Edited:
     """A changed host, with all that hangs on its old address. Raises: as `change`."""
     edited, old = change(file, "hosts", key, rows, clear), file.site.hosts[key].address
-    if _again(file, edited.text).site.hosts[key].address == old:
+    if again(file, edited.text).site.hosts[key].address == old:
         return edited
     return replace(edited, follows=tuple(hangs_on(file.site, make_plan(file, today), key, old)))
 
@@ -236,7 +242,7 @@ def accept(file: SiteFile, risks: Iterable[tuple[str, str]], reason: str, until:
         kind = known(code)
         if kind is None or not kind.acceptable:
             raise UsageError(f"{code!r} is no risk that can be accepted", remedy="See docs/findings.md.")
-        now = _again(file, text).site.services[service].accepted
+        now = again(file, text).site.services[service].accepted
         at = next((number for number, one in enumerate(now) if one.finding == code), None)
         path = ("services", service, "accepted")
         if at is None:
@@ -279,7 +285,7 @@ def hangs_on(site: Site, plan: Plan, host: str, old: IPv4Address) -> Iterator[st
         yield f"on the gateway of {host}: the reservation of {text}" + (f" for {entry.mac}" if entry.mac else "")
         yield f"on {host}: switch it off and on, so that it asks DHCP for its new address"
     for key, tunnel in site.tunnels.items():
-        if tunnel.host == host:
+        if site.services[tunnel.service].host == host and tunnel.way_back == "route":
             yield f"the route to {tunnel.subnet} of the tunnel {key}, which goes by {text}"
     names = sorted({*site.names, *(s.name for s in site.services.values() if s.name and s.host == host)})
     if names and any(service.host == host and service.reach == "public" for service in site.services.values()):

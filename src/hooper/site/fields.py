@@ -258,6 +258,27 @@ def _key(value: Any) -> str:
     return text
 
 
+def _wireguard_key(text: str) -> str:
+    """A public key as WireGuard's tools write it: 32 bytes in Base64 (RFC 4648)."""
+    import base64
+
+    data = base64.b64decode(text.strip(), validate=True)
+    if len(data) != 32:
+        raise ValueError(text)
+    return base64.b64encode(data).decode()
+
+
+def _into(value: Any) -> tuple[str, ...]:
+    """What a peer reaches: one of two words, or a list of keys and networks."""
+    if value in ("everything", "lan"):
+        return (str(value),)
+    given = value if isinstance(value, list) else [value]
+    items = tuple(_text(item, "a service, a host or a network") for item in given)
+    if not items or any(word in items for word in ("everything", "lan")):
+        raise _wrong('this is "everything", "lan", or a list of services, hosts and networks')
+    return items
+
+
 OWN_KEY = "A key of your own."
 
 
@@ -461,6 +482,21 @@ TransportField = Annotated[
             "description": "tcp, udp, both, or the number of another IP protocol, such as 47 or 50.",
         }
     ),
+]
+Subnet6 = Annotated[
+    IPv6Network,
+    _reader(IPv6Network, "an IPv6 network", "fd44:88:44::/64"),
+    _string_schema("An IPv6 network."),
+]
+WireGuardKey = Annotated[
+    str,
+    _reader(_wireguard_key, "a WireGuard public key", "aB3dEf...44 letters...="),
+    _string_schema("A WireGuard public key: 32 bytes in Base64.", pattern="^[A-Za-z0-9+/]{43}=$"),
+]
+Into = Annotated[
+    tuple[str, ...],
+    Read(_into),
+    _text_or_list('"everything", "lan", or a list of services, hosts and networks.'),
 ]
 SourceNetwork4 = Annotated[
     IPv4Network,

@@ -19,6 +19,7 @@ from hooper.site.fields import (
     Duration,
     EndpointField,
     FormWords,
+    Into,
     Key,
     Keys,
     Lan,
@@ -38,8 +39,10 @@ from hooper.site.fields import (
     SourceNetwork4,
     Speaks,
     Statuses,
+    Subnet6,
     TransportField,
     WanAddresses,
+    WireGuardKey,
 )
 from hooper.site.protocols import SPEECHES, Speech
 from hooper.site.updating import FORMS, FormOfUpdate, TsigAlgorithm
@@ -105,6 +108,9 @@ class Line(Table):
         None, description="The interface of this machine that has the line's address itself."
     )
     prefix6: Prefix6 | None = None
+    mtu: Annotated[StrictInt, Field(ge=1280, le=9000)] = Field(
+        1500, description="The largest packet that it carries, in bytes: 1492 with PPPoE, 1460 with DS-Lite."
+    )
     blocked: tuple[BlockedField, ...] = ()
     situation: Situation = Field("unclear", description="What a survey or the provider says of the line.")
 
@@ -440,10 +446,46 @@ class NoticeTo(Table):
 
 
 class Tunnel(Table):
-    """[tunnels.KEY]: a private way in: the network of its peers, and the host that ends it."""
+    """[tunnels.KEY]: a private way in, and the network that its peers have in it.
 
-    host: Key
+    dns: the DNS servers that peers are told. into: what peers reach that do not say. subnet: of the peers; the server
+    has its first address.
+    """
+
+    kind: Literal["wireguard"] = Field("wireguard", description="What it is made with.")
+    service: Key = Field(description="Where its packets arrive: one of [services], whose host ends it.")
+    made_by: Literal["hooper", "device"] = Field(
+        "hooper", description='"hooper": both sides are made here; "device": the device makes them on its own pages.'
+    )
+    server: Literal["linux", "windows", "macos"] = Field(
+        "linux", description="What the server runs on; only a Linux server can keep peers to what they may reach."
+    )
     subnet: SourceNetwork4
+    subnet6: Subnet6 | None = Field(None, description="The same over IPv6, from fd00::/8.")
+    dns: tuple[AnyAddress, ...] = ()
+    into: Into = ("lan",)
+    way_back: Literal["route", "nat"] = Field(
+        "route", description='How devices answer peers: by a route on their gateway, or by "nat" on the server.'
+    )
+    public_key: WireGuardKey | None = Field(None, description="The server's.")
+    probe_key: WireGuardKey | None = Field(None, description="Of the peer that reaches nothing, for checks.")
+
+
+class Peer(Table):
+    """[peers.KEY]: one device of one person that uses a tunnel.
+
+    address: its own in the tunnel. device: what it is. into: what it reaches, else as the tunnel says. person: whose
+    it is. until: the last day on which it may come in.
+    """
+
+    tunnel: Key
+    person: Annotated[str, Field(min_length=1, max_length=80)] | None = None
+    device: Literal["phone", "laptop", "router", "server"] = "phone"
+    address: Address4
+    address6: Address6 | None = Field(None, description="Its own in the tunnel over IPv6.")
+    into: Into | None = None
+    public_key: WireGuardKey | None = Field(None, description="Its own; the private one stands on the device alone.")
+    until: date | None = None
 
 
 class Site(Table):
@@ -451,7 +493,8 @@ class Site(Table):
 
     authorities: who issues certificates. certificates: what is to be had from them. gateways: the routers. hosts: the
     devices. lines: the internet lines. measure: whom to ask. names: the DNS names. services: what the hosts offer.
-    site: what the site is. tunnels: private access. updaters: who is told of new addresses. version: of this format.
+    site: what the site is. tunnels: private access. peers: the devices that use it. updaters: who is told of new
+    addresses. version: of this format.
     keep: what a keeper does. notices: whom it tells.
     """
 
@@ -467,6 +510,7 @@ class Site(Table):
     certificates: dict[Key, Certificate] = {}
     authorities: dict[Key, Authority] = {}
     tunnels: dict[Key, Tunnel] = {}
+    peers: dict[Key, Peer] = {}
     keep: Keep = Field(default_factory=Keep.model_construct)
     notices: dict[Key, NoticeTo] = {}
 

@@ -6,13 +6,14 @@ What can be read but cannot work (a port clash, an address in the pool) is not h
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from ipaddress import IPv4Address
+from ipaddress import IPv4Address, IPv4Network, IPv6Network
 from itertools import chain, islice
 from typing import NamedTuple
 
+from hooper.addresses import parse_network
 from hooper.dnsnames import base, is_wildcard, stands_for
 from hooper.site import placeholders
-from hooper.site.model import Gateway, Host, Name, Site, Updater, UpdaterRequest
+from hooper.site.model import Gateway, Host, Name, Peer, Service, Site, Tunnel, Updater, UpdaterRequest
 from hooper.site.path import Path
 from hooper.site.updating import FORMS
 from hooper.site.words import nearest
@@ -278,9 +279,71 @@ def _service_line(site: Site, key: str, line: str, host: Host) -> Iterator[Mista
 def _others(site: Site) -> Iterator[Mistake]:
     if site.site.here is not None and site.site.here not in site.hosts:
         yield _unknown(("site", "here"), "hosts", site.site.here, site.hosts)
+    yield from _tunnels(site)
+
+
+def _tunnels(site: Site) -> Iterator[Mistake]:
     for key, tunnel in site.tunnels.items():
-        if tunnel.host not in site.hosts:
-            yield _unknown(("tunnels", key, "host"), "hosts", tunnel.host, site.hosts)
+        path: Path = ("tunnels", key)
+        service = site.services.get(tunnel.service)
+        if service is None:
+            yield _unknown((*path, "service"), "services", tunnel.service, site.services)
+        elif service.speaks != tunnel.kind:
+            message = f"{tunnel.service} speaks {service.speaks}, and this is a {tunnel.kind} tunnel"
+            yield (*path, "service"), message, f'Write `speaks = "{tunnel.kind}"` there, or name another service.'
+        if not 8 <= tunnel.subnet.prefixlen <= 30:
+            yield (*path, "subnet"), f"{tunnel.subnet} has no room for peers", "A tunnel has a prefix of /8 to /30."
+        if tunnel.subnet6 is not None and not tunnel.subnet6.is_private:
+            remedy = "Write one from fd00::/8 (RFC 4193)."
+            yield (*path, "subnet6"), f"{tunnel.subnet6} is no private network", remedy
+        yield from _into(site, (*path, "into"), tunnel.into)
+    for key, peer in site.peers.items():
+        path = ("peers", key)
+        of = site.tunnels.get(peer.tunnel)
+        if of is None:
+            yield _unknown((*path, "tunnel"), "tunnels", peer.tunnel, site.tunnels)
+        else:
+            yield from _peer_addresses(path, peer, of)
+        yield from _into(site, (*path, "into"), peer.into or ())
+
+
+def _peer_addresses(path: Path, peer: Peer, tunnel: Tunnel) -> Iterator[Mistake]:
+    ends = (tunnel.subnet.network_address, tunnel.subnet[1], tunnel.subnet.broadcast_address)
+    if peer.address not in tunnel.subnet or peer.address in ends:
+        message = f"{peer.address} is no address for a peer of {tunnel.subnet}"
+        yield (*path, "address"), message, f"Write one from {tunnel.subnet[2]} on; {tunnel.subnet[1]} is the server's."
+    if peer.address6 is None:
+        return
+    if tunnel.subnet6 is None or peer.address6 not in tunnel.subnet6 or peer.address6 == tunnel.subnet6[1]:
+        where = tunnel.subnet6 if tunnel.subnet6 is not None else "a tunnel without IPv6"
+        yield (
+            (*path, "address6"),
+            f"{peer.address6} is no address for a peer of {where}",
+            "Correct it, or leave it out.",
+        )
+
+
+def _into(site: Site, path: Path, into: tuple[str, ...]) -> Iterator[Mistake]:
+    """Items that are no service, no host and no network."""
+    for index, item in enumerate(into):
+        if into in (("everything",), ("lan",)) or into_of(site, item) is not None:
+            continue
+        near = nearest(item, {**site.services, **site.devices})
+        hint = f"Write {near[0]!r}, or name" if near else "Name"
+        yield (*path, index), f"{item!r} is no service, no host and no network", f"{hint} one of them."
+
+
+def into_of(site: Site, item: str) -> Service | Host | IPv4Network | IPv6Network | None:
+    """What one item of `into` means; None: nothing. A key that a service and a host have is the service, the narrower;
+    the whole host is then named by its address.
+    """
+    named = site.services.get(item) or site.devices.get(item)
+    if named is not None:
+        return named
+    try:
+        return parse_network(item)
+    except ValueError:
+        return None
 
 
 def name_of_line(site: Site, line: str) -> str | None:

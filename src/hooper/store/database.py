@@ -75,6 +75,18 @@ MIGRATIONS: tuple[str, ...] = (
     ALTER TABLE updates ADD COLUMN failures INTEGER NOT NULL DEFAULT 0;
     ALTER TABLE updates ADD COLUMN shown INTEGER NOT NULL DEFAULT 0;
     """,
+    """
+    CREATE TABLE handed (
+        peer TEXT PRIMARY KEY, public_key TEXT NOT NULL, mark TEXT NOT NULL, endpoint TEXT NOT NULL,
+        kept INTEGER NOT NULL, at TEXT NOT NULL
+    );
+    CREATE TABLE made (tunnel TEXT PRIMARY KEY, mark TEXT NOT NULL, at TEXT NOT NULL);
+    CREATE TABLE labels (public_key TEXT PRIMARY KEY, label TEXT NOT NULL);
+    CREATE TABLE heard (
+        public_key TEXT PRIMARY KEY, tunnel TEXT NOT NULL, handshake TEXT, came_from TEXT, received INTEGER NOT NULL,
+        sent INTEGER NOT NULL, at TEXT NOT NULL
+    );
+    """,
 )
 BUSY_SECONDS = 5.0
 

@@ -12,6 +12,7 @@ from hooper.store.database import Database
 from hooper.store.history import History
 from hooper.store.journal import Journal
 from hooper.store.orders import Orders
+from hooper.store.tunnelling import Tunnelling
 from hooper.store.turns import Turns
 from hooper.store.updates import Updates
 from hooper.store.values import Values
@@ -31,11 +32,17 @@ class State:
         self.orders = Orders(self._database)
         self.history = History(self._database)
         self.turns = Turns(self._database)
+        self.tunnelling = Tunnelling(self._database)
 
     @property
     def certificates(self) -> Path:
         """The folder for keys and certificates, beside the store."""
         return self.path.with_suffix("") / "certificates"
+
+    @property
+    def tunnels(self) -> Path:
+        """The folder for the private keys of tunnels, beside the store."""
+        return self.path.with_suffix("") / "tunnels"
 
     def lock(self, name: str) -> Lock:
         """The lock of that name, for this site and all runs. Raises: StateError."""

@@ -117,6 +117,7 @@ PARTS = {
     "inside": "what services look like from inside", "updates": "updates of names", "orders": "orders of certificates",
     "seen": "addresses that were measured", "surveys": "surveys", "turns": "what was to be done when",
     "states": "how things stand", "events": "what changed", "days": "counted looks", "notices": "notices sent",
+    "handed": "profiles that were handed over", "made": "server files", "heard": "what tunnel servers saw",
 }  # fmt: skip
 
 

@@ -28,10 +28,6 @@ INITIATION_SIZE, RESPONSE_SIZE, COOKIE_SIZE, TRANSPORT_HEAD = 148, 92, 64, 16
 KEY, MAC, NO_PSK = 32, 16, bytes(32)
 # section 6.1: Rekey-Timeout, the life of a cookie secret, Reject-After-Time, in seconds
 RESEND_S, COOKIE_S, SESSION_S = 5.0, 120.0, 180.0
-    5.0,
-    120.0,
-    180.0,
-)  # section 6.1: Rekey-Timeout, the cookie secret's life, Reject-After-Time
 WINDOW = 2048  # counters behind the newest that may still come, each once (RFC 6479 has the way)
 _HEAD = struct.Struct("<BxxxI")
 

@@ -1,0 +1,288 @@
+"""hooper peer ..."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from hooper.cli.command import EDIT_DRY_RUN, command, key_option
+from hooper.cli.common import Session, sub_app
+from hooper.cli.completing import keys_of, words
+from hooper.cli.editing import ClearOption, finish
+from hooper.cli.looking import PublicOption, parse_public
+from hooper.cli.tunnel import edited, rows_of
+from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
+from hooper.site.words import chosen
+
+if TYPE_CHECKING:
+    from hooper.cli.screen import Screen
+    from hooper.tunnels.rows import HandedDocument, PeersDocument
+
+app = sub_app("The devices that use a tunnel: add, hand over, renew, revoke.", group=True)
+
+PeerArgument = Annotated[
+    str, typer.Argument(metavar="PEER", help="Its key in the site file.", autocompletion=keys_of("peers"))
+]
+KEYS = (
+    key_option("tunnel", "TUNNEL", "The tunnel that it uses; else the only one.", offer=keys_of("tunnels")),
+    key_option("person", "TEXT", "Whose it is."),
+    key_option("device", "KIND", "phone, laptop, router or server.",
+               offer=words("phone", "laptop", "router", "server")),
+    key_option("address", "ADDRESS", "Its own in the tunnel; else a free one."),
+    key_option("into", "WHAT", "What it reaches: everything, lan, or a service, host or network; can be given again.",
+               several=True, offer=keys_of("services", "hosts")),
+    key_option("until", "DAY", "The last day on which it comes in, such as 2027-05-01."),
+    key_option("public_key", "KEY", "Its own, where it made one itself; no private key is made then."),
+)  # fmt: skip
+ENDINGS = (".conf", ".png", ".svg", ".html")
+
+
+def _rows(keys: dict[str, Any]) -> dict[str, Any]:
+    """The options that were given, as the site file has them. Raises: UsageError."""
+    from datetime import date
+
+    rows = rows_of(keys)
+    if "until" in rows:
+        try:
+            rows["until"] = date.fromisoformat(rows["until"])
+        except ValueError:
+            raise UsageError(f"--until {rows['until']!r} is no day", remedy="Write it like 2027-05-01.") from None
+    return rows
+
+
+@command(app, "peer list", site=True, state=True, mask=True)
+def list_all(session: Session) -> int:
+    """Each peer: whose it is, what it reaches and where that is kept, whether it has its file, when it was seen."""
+    from hooper.usecases.peers import PeersRequest, list_peers
+
+    file = session.read_site()
+    session.at = session.lab_time() or session.at
+    done = session.do(list_peers, PeersRequest(), file, look=True)
+    code = session.show(done.document, _render_list, errors=done.trouble)
+    if not done.document.peers:
+        first = next(iter(file.site.tunnels), None)
+        session.next("make one, as here", f"peer add phone --tunnel {first}" if first else "tunnel list")
+    return worst([code, 0 if all(row.ok for row in done.document.peers) else EXIT_NEEDS_A_PERSON])
+
+
+@command(app, "peer add", site=True, state=True, dry_run=EDIT_DRY_RUN, keys=KEYS)
+def add(
+    session: Session,
+    keys: dict[str, Any],
+    peer: Annotated[str, typer.Argument(metavar="PEER", help="The key that it is to have, such as cox-phone.")],
+) -> int:
+    """Add a device to a tunnel. It gets a free address and a key, and reaches what its tunnel says, or --into."""
+    from hooper.usecases.peers import AddPeerRequest
+    from hooper.usecases.peers import add as do_add
+
+    file = session.read_site()
+    rows = _rows(keys)
+    if "tunnel" not in rows:
+        if len(file.site.tunnels) != 1:
+            there = ", ".join(file.site.tunnels) or "none; `hooper tunnel add` makes one"
+            raise UsageError("--tunnel is missing", remedy=f"There are: {there}.")
+        rows = {"tunnel": next(iter(file.site.tunnels)), **rows}
+    chosen([rows["tunnel"]], file.site.tunnels, "tunnel")
+    code = edited(session, do_add, AddPeerRequest(peer, rows, session.dry_run), file)
+    if file.site.tunnels[rows["tunnel"]].made_by == "hooper":
+        session.next(
+            "make the files of the server, and give the device its own",
+            f"tunnel make {rows['tunnel']} --out {rows['tunnel']}-server",
+            f"peer hand {peer}",
+        )
+    return code
+
+
+@command(app, "peer change", site=True, state=True, dry_run=EDIT_DRY_RUN, keys=KEYS)
+def change(session: Session, keys: dict[str, Any], peer: PeerArgument, clear: ClearOption = None) -> int:
+    """Change a peer, and say whether its server and its device need new files."""
+    from hooper.planning.tunnel_edits import change_peer
+
+    file = session.read_site()
+    (key,) = chosen([peer], file.site.peers, "peer")
+    if not keys and not clear:
+        raise UsageError("nothing to change was given", remedy="Give an option such as --into lan.")
+    rows = _rows(keys)
+    return finish(session, file, lambda file: change_peer(file, key, rows, clear or ()))
+
+
+@command(app, "peer hand", site=True, state=True, mask=True)
+def hand(
+    session: Session,
+    peer: PeerArgument,
+    out: Annotated[
+        list[Path] | None,
+        typer.Option(
+            "--out",
+            metavar="FILE",
+            help="Write its profile: .conf the file itself, .png or .svg its QR code, .html a page with both and the"
+            " steps; can be given again.",
+        ),
+    ] = None,
+    keep_key: Annotated[
+        bool, typer.Option("--keep-key", help="Keep its private key here too, so that it can be handed again.")
+    ] = False,
+    public: PublicOption = None,
+    force: Annotated[bool, typer.Option("--force", help="With --out: replace files of another hand.")] = False,
+) -> int:
+    """Give a device its profile: as a QR code here for a phone, as files with --out. Its private key is then forgotten.
+
+    Whoever has the code or the file can come in: give it to this person alone.
+    """
+    from hooper.report.handover import as_page
+    from hooper.usecases.peers import HandRequest
+    from hooper.usecases.peers import hand as do_hand
+
+    for path in out or ():
+        if path.suffix not in ENDINGS:
+            raise UsageError(f"--out {path}: its name ends in {', '.join(ENDINGS)}", remedy="Name the file so.")
+    if force and not out:
+        raise UsageError("--force has no effect here", remedy="It goes with --out FILE.")
+    file = session.read_site()
+    (key,) = chosen([peer], file.site.peers, "peer")
+    entry = file.site.peers[key]
+    draw = None
+    if not out:
+        if entry.device != "phone":
+            name = f"{key}.conf"
+            raise UsageError(f"{key} is a {entry.device}, which takes a file", remedy=f"Give --out {name}.")
+        if session.json or session.masked:
+            raise UsageError("a QR code is drawn on a terminal alone", remedy=f"Give --out {key}.html.")
+        draw = _drawing(session)
+    title = file.site.site.title or "this site"
+    request = HandRequest(
+        key,
+        tuple(out or ()),
+        draw,
+        keep_key,
+        force,
+        parse_public(public or [], file.site),
+        lambda profile, text, document: as_page(profile, text, document, title, lab=session.world == "lab"),
+    )
+    done = session.look(do_hand, request, file)
+    document = done.document
+    if draw is not None and not document.shown:
+        remedy = f"Widen the window, or give --out {key}.html and open it in a browser."
+        if document.key == "its own":
+            remedy = f"It has a private key of its own, and no code can hold that: give --out {key}.conf."
+        raise UsageError("the QR code cannot be drawn on this terminal", remedy=remedy)
+    code = session.show(document, _render_handed, errors=done.trouble)
+    if session.world == "lab" and out and any(path.suffix == ".conf" for path in out):
+        conf = next(path for path in out if path.suffix == ".conf")
+        session.next("in the lab, put it on the phone", f"lab load {conf} --on phone")
+    return code
+
+
+def _drawing(session: Session) -> Any:
+    """Draws a profile's code where it comes out as a camera can read it; says whether it did."""
+
+    def draw(text: str) -> bool:
+        from hooper.cli.codes import draw_code
+        from hooper.cli.common import console
+
+        return draw_code(text, console(plain=session.plain), only_here=True)
+
+    return draw
+
+
+@command(app, "peer renew", site=True, state=True, dry_run=EDIT_DRY_RUN)
+def renew(
+    session: Session,
+    peer: PeerArgument,
+    public_key: Annotated[
+        str | None, typer.Option("--public-key", metavar="KEY", help="Its own new one, where it made that itself.")
+    ] = None,
+) -> int:
+    """Give a device another key; the old one is worth nothing once the server has its new files."""
+    from hooper.usecases.peers import PeerRequest
+    from hooper.usecases.peers import renew as do_renew
+
+    file = session.read_site()
+    (key,) = chosen([peer], file.site.peers, "peer")
+    code = edited(session, do_renew, PeerRequest(key, public_key, session.dry_run), file)
+    tunnel = file.site.peers[key].tunnel
+    session.next(
+        "make the files of the server, and give the device its own",
+        f"tunnel make {tunnel} --out {tunnel}-server",
+        f"peer hand {key}",
+    )
+    return code
+
+
+@command(app, "peer revoke", site=True, state=True, dry_run=EDIT_DRY_RUN)
+def revoke(session: Session, peer: PeerArgument) -> int:
+    """Take a device's key away, as when it is lost, and say what has to change where. Its entry stays."""
+    from hooper.usecases.peers import PeerRequest
+    from hooper.usecases.peers import revoke as do_revoke
+
+    file = session.read_site()
+    (key,) = chosen([peer], file.site.peers, "peer")
+    code = edited(session, do_revoke, PeerRequest(key, dry_run=session.dry_run), file)
+    tunnel = file.site.peers[key].tunnel
+    session.next("make the files of the server: it lets the device in until it has them",
+                 f"tunnel make {tunnel} --out {tunnel}-server")  # fmt: skip
+    return code
+
+
+@command(app, "peer remove", site=True, state=True, dry_run=EDIT_DRY_RUN)
+def remove(session: Session, peer: PeerArgument) -> int:
+    """Remove a device with its key, and say what has to change where."""
+    from hooper.usecases.peers import PeerRequest
+    from hooper.usecases.peers import remove as do_remove
+
+    file = session.read_site()
+    (key,) = chosen([peer], file.site.peers, "peer")
+    tunnel = file.site.peers[key].tunnel
+    code = edited(session, do_remove, PeerRequest(key, dry_run=session.dry_run), file)
+    session.next("make the files of the server: it lets the device in until it has them",
+                 f"tunnel make {tunnel} --out {tunnel}-server")  # fmt: skip
+    return code
+
+
+def _render_list(document: PeersDocument, out: Screen) -> None:
+    from rich.text import Text
+
+    from hooper.cli.render import indented, table
+
+    if not document.peers:
+        out.print("There are no peers yet.")
+        return
+    columns = ("", "peer", "whose", "address", "reaches", "kept to it", "has its file", "last seen", "until")
+    drawn = table(*columns, prose=("reaches", "whose"))
+    for row in document.peers:
+        mark = Text("✓", style="green") if row.ok else Text("✗", style="red")
+        whose = f"{row.person}, {row.device}" if row.person else row.device
+        kept = "by the server" if row.enforced == "server" else "by nobody"
+        drawn.add_row(mark, row.peer, whose, row.address, ", ".join(row.into), kept, (row.handed or "-")[:10],
+                      (row.last_seen or "-")[:16].replace("T", " "), row.until or "-")  # fmt: skip
+    out.print(drawn)
+    for row in document.peers:
+        if row.detail:
+            indented(out, f"{row.peer}: {row.detail}.", left=0)
+
+
+def _render_handed(document: HandedDocument, out: Screen) -> None:
+    from hooper.cli.render import heading, indented
+
+    heading(out, f"{document.peer}: for {document.device}, and nobody else")
+    for path in document.files:
+        out.print(f"   {path}")
+    out.print(f"   leads to {document.endpoint}, and takes {', '.join(document.allowed)}")
+    key = {
+        "forgotten": "Its private key is forgotten here: what was lost is renewed, not handed again.",
+        "kept": "Its private key is kept here too.",
+        "its own": "Its private key has never been here.",
+    }[document.key]
+    indented(out, key, left=3)
+    for title, lines, mark in (
+        ("On the device", document.steps, "[ ] "),
+        ("What to expect", document.expect, "- "),
+        ("Stop if", document.stop, "! "),
+        ("Left to do, by hand", document.tell, "[ ] "),
+    ):
+        out.print()
+        heading(out, title)
+        for line in lines:
+            indented(out, line, mark=mark, left=3, style="red" if mark == "! " else "")

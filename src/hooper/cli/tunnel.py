@@ -1,0 +1,256 @@
+"""hooper tunnel ..."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from hooper.cli.command import EDIT_DRY_RUN, command, key_option
+from hooper.cli.common import Done, Session, sub_app
+from hooper.cli.completing import keys_of, words
+from hooper.cli.editing import ClearOption, of_options, render
+from hooper.errors import EXIT_NEEDS_A_PERSON, SeveralErrors, SiteFileError, UsageError, worst
+from hooper.site.words import chosen
+
+if TYPE_CHECKING:
+    from collections.abc import Callable
+
+    from hooper.cli.screen import Screen
+    from hooper.errors import HooperError
+    from hooper.planning.documents import EditDocument
+    from hooper.site.load import SiteFile
+    from hooper.tunnels.rows import MadeDocument, TunnelDocument, TunnelsDocument
+    from hooper.usecases.run import Run
+
+app = sub_app("Private access: both sides of a tunnel, and what its server saw.", group=True)
+
+TunnelArgument = Annotated[
+    str, typer.Argument(metavar="TUNNEL", help="Its key in the site file.", autocompletion=keys_of("tunnels"))
+]
+KEYS = (
+    key_option("service", "SERVICE", "Where its packets arrive: a service that speaks wireguard.",
+               offer=keys_of("services")),
+    key_option("made_by", "WHO", "hooper: both sides are made here; device: on its own pages.",
+               offer=words("hooper", "device")),
+    key_option("server", "SYSTEM", "What the server runs on: linux, windows or macos.",
+               offer=words("linux", "windows", "macos")),
+    key_option("subnet", "NETWORK", "Of the peers; else one that meets nothing on the way."),
+    key_option("subnet6", "NETWORK", "The same over IPv6; else one from fd00::/8; an empty text: none."),
+    key_option("dns", "ADDRESS", "A DNS server for the peers; can be given again.", several=True),
+    key_option("into", "WHAT", "What peers reach: everything, lan, or a service, host or network; can be given again.",
+               several=True, offer=keys_of("services", "hosts")),
+    key_option("way_back", "HOW", "How devices answer: route, or nat on the server.", offer=words("route", "nat")),
+    key_option("public_key", "KEY", "The server's, where the device made it."),
+)  # fmt: skip
+
+
+def rows_of(keys: dict[str, Any]) -> dict[str, Any]:
+    """The options that were given, as the site file has them."""
+    rows = dict(keys)
+    if rows.get("into") in (["everything"], ["lan"]):
+        rows["into"] = rows["into"][0]
+    return rows
+
+
+def edited(
+    session: Session,
+    work: Callable[[Run, Any], tuple[EditDocument, list[HooperError]]],
+    request: Any,
+    file: SiteFile,
+) -> int:
+    """Write an edit that has keys of tunnels with it, and show it."""
+    session.at = session.lab_time() or session.at
+    try:
+        done: Done[EditDocument] = session.do(work, request, file, state=True)
+    except (SiteFileError, SeveralErrors) as exc:  # the file was sound: what was given is not
+        raise of_options(exc) from None
+    return session.show(done.document, render, errors=done.trouble)
+
+
+@command(app, "tunnel list", site=True, state=True, mask=True)
+def list_all(session: Session) -> int:
+    """Each tunnel: where its peers find it, how many there are, and whether its server has what it needs."""
+    from hooper.usecases.tunnels import TunnelsRequest, list_tunnels
+
+    file = session.read_site()
+    session.at = session.lab_time() or session.at
+    done = session.do(list_tunnels, TunnelsRequest(), file, look=True)
+    code = session.show(done.document, _render_list, errors=done.trouble)
+    if not done.document.tunnels:
+        speaks = any(service.speaks == "wireguard" for service in file.site.services.values())
+        host = next(iter(file.site.hosts), "HOST")
+        session.next("make one, as here", f"tunnel add home{'' if speaks else f' --host {host}'}")
+    return worst([code, 0 if all(row.ok for row in done.document.tunnels) else EXIT_NEEDS_A_PERSON])
+
+
+@command(app, "tunnel add", site=True, state=True, dry_run=EDIT_DRY_RUN, keys=KEYS)
+def add(
+    session: Session,
+    keys: dict[str, Any],
+    tunnel: Annotated[str, typer.Argument(metavar="TUNNEL", help="The key that it is to have.")],
+    host: Annotated[
+        str | None,
+        typer.Option(
+            "--host",
+            metavar="HOST",
+            help="The host or gateway that ends it: the service for it is made too.",
+            autocompletion=keys_of("hosts", "gateways"),
+        ),
+    ] = None,
+) -> int:
+    """Add a tunnel. Its network, its keys and, with --host, its service and port are chosen."""
+    from hooper.usecases.tunnels import AddTunnelRequest
+    from hooper.usecases.tunnels import add as do_add
+
+    file = session.read_site()
+    if host is not None and "service" in keys:
+        raise UsageError("--host and --service exclude each other", remedy="Name the service, or where to make one.")
+    if host is not None:
+        chosen([host], file.site.devices, "host")
+    if "service" in keys:
+        chosen([keys["service"]], file.site.services, "service")
+    code = edited(session, do_add, AddTunnelRequest(tunnel, rows_of(keys), host, session.dry_run), file)
+    session.next("let somebody in, as here; then make the files of the server", f"peer add phone --tunnel {tunnel}",
+                 f"tunnel make {tunnel} --out {tunnel}-server")  # fmt: skip
+    return code
+
+
+@command(app, "tunnel show", site=True, state=True, mask=True)
+def show(session: Session, tunnel: TunnelArgument) -> int:
+    """One tunnel field by field, as the pages of servers ask for it; no private key is shown."""
+    from hooper.usecases.tunnels import TunnelsRequest
+    from hooper.usecases.tunnels import show as do_show
+
+    file = session.read_site()
+    keys = chosen([tunnel], file.site.tunnels, "tunnel")
+    session.at = session.lab_time() or session.at
+    done = session.do(do_show, TunnelsRequest(keys), file, look=True)
+    return session.show(done.document, _render_one, errors=done.trouble)
+
+
+@command(app, "tunnel change", site=True, state=True, dry_run=EDIT_DRY_RUN, keys=KEYS)
+def change(session: Session, keys: dict[str, Any], tunnel: TunnelArgument, clear: ClearOption = None) -> int:
+    """Change a tunnel, and say which server and which devices need new files."""
+    from hooper.cli.editing import finish
+    from hooper.planning.tunnel_edits import change_tunnel
+
+    file = session.read_site()
+    (key,) = chosen([tunnel], file.site.tunnels, "tunnel")
+    if not keys and not clear:
+        raise UsageError("nothing to change was given", remedy="Give an option such as --way-back nat.")
+    return finish(session, file, lambda file: change_tunnel(file, key, rows_of(keys), clear or ()))
+
+
+@command(app, "tunnel renew", site=True, state=True, dry_run=EDIT_DRY_RUN)
+def renew(session: Session, tunnel: TunnelArgument) -> int:
+    """Give the server another key: all its peers then need new files, and each is named."""
+    from hooper.usecases.tunnels import RenewTunnelRequest
+    from hooper.usecases.tunnels import renew as do_renew
+
+    file = session.read_site()
+    (key,) = chosen([tunnel], file.site.tunnels, "tunnel")
+    return edited(session, do_renew, RenewTunnelRequest(key, session.dry_run), file)
+
+
+@command(app, "tunnel remove", site=True, state=True, dry_run=EDIT_DRY_RUN)
+def remove(session: Session, tunnel: TunnelArgument) -> int:
+    """Remove a tunnel with its peers and keys, and say what to take away where, so that nothing of it stays."""
+    from hooper.usecases.tunnels import RemoveTunnelRequest
+    from hooper.usecases.tunnels import remove as do_remove
+
+    file = session.read_site()
+    (key,) = chosen([tunnel], file.site.tunnels, "tunnel")
+    return edited(session, do_remove, RemoveTunnelRequest(key, session.dry_run), file)
+
+
+@command(app, "tunnel make", site=True, state=True)
+def make(
+    session: Session,
+    tunnel: TunnelArgument,
+    out: Annotated[
+        Path | None, typer.Option("--out", metavar="DIR", help="The folder for them; it is made where it is missing.")
+    ] = None,
+    folder: Annotated[
+        str, typer.Option("--at", metavar="DIR", help="Where they will stand on the server.")
+    ] = "/etc/wireguard",
+    force: Annotated[bool, typer.Option("--force", help="Replace files of another hand.")] = False,
+) -> int:
+    """Write the files that the server loads: its key and peers, and the rules that keep each to what it may reach."""
+    from hooper.usecases.tunnels import MakeRequest
+    from hooper.usecases.tunnels import make as do_make
+
+    file = session.read_site()
+    (key,) = chosen([tunnel], file.site.tunnels, "tunnel")
+    if out is None:
+        raise UsageError("--out is missing", remedy=f"Give a folder: --out {key}-server.")
+    session.at = session.lab_time() or session.at
+    done = session.do(do_make, MakeRequest(key, out, folder, force), file, state=True)
+    code = session.show(done.document, _render_made, errors=done.trouble)
+    lab = [f"lab load {done.document.files[0]}"] if session.world == "lab" else []
+    session.next(
+        "once it has them, see from outside whether it is this server that answers",
+        *lab,
+        f"check {file.site.tunnels[key].service} --from interface",
+    )
+    return code
+
+
+def _render_list(document: TunnelsDocument, out: Screen) -> None:
+    from rich.text import Text
+
+    from hooper.cli.render import indented, table
+
+    if not document.tunnels:
+        out.print("There are no tunnels yet.")
+        return
+    drawn = table("", "tunnel", "by", "service", "peers find it at", "their network", "peers", right=("peers",))
+    for row in document.tunnels:
+        mark = Text("✓", style="green") if row.ok else Text("✗", style="red")
+        network = "\n".join(text for text in (row.subnet, row.subnet6) if text is not None)
+        made = row.kind if row.made_by == "hooper" else f"{row.kind}, by the device"
+        drawn.add_row(mark, row.tunnel, made, row.service, row.endpoint or "?", network, str(row.peers))
+    out.print(drawn)
+    for row in document.tunnels:
+        if row.detail:
+            indented(out, f"{row.tunnel}: {row.detail}.", left=0)
+        if row.endpoint is None:
+            indented(out, f"{row.tunnel}: its line has no name, and no fixed address: it is asked for at a hand-over.",
+                     left=0)  # fmt: skip
+
+
+def _render_one(document: TunnelDocument, out: Screen) -> None:
+    from hooper.cli.render import heading, indented
+
+    heading(out, f"{document.tunnel}: {document.kind} on {document.host}")
+    for one in document.server:
+        indented(out, one.value, mark=f"{one.field:<32}", left=3)
+    indented(out, document.endpoint or "not known", mark=f"{'peers find it at':<32}", left=3)
+    for peer in document.peers:
+        out.print()
+        heading(out, f"Peer: {peer.peer}")
+        for one in peer.fields:
+            indented(out, one.value, mark=f"{one.field:<32}", left=3)
+    if document.routes:
+        out.print()
+        heading(out, "The way back")
+        for route in document.routes:
+            words = f"on {route.gateway}: {route.route.prefix} by {route.route.via}"
+            indented(out, words, mark="[ ] ", left=3)
+    out.print()
+    heading(out, f"On {document.host}")
+    for step in document.steps:
+        indented(out, step, mark="[ ] ", left=3)
+
+
+def _render_made(document: MadeDocument, out: Screen) -> None:
+    from hooper.cli.render import heading, indented
+
+    heading(out, f"{document.tunnel}: the files for {document.host}")
+    for path in document.files:
+        out.print(f"   {path}")
+    out.print()
+    heading(out, "Then")
+    for step in document.steps:
+        indented(out, step, mark="[ ] ", left=3)

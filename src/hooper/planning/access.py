@@ -1,0 +1,210 @@
+"""Who reaches what through a tunnel: what each peer is granted, where that is enforced, and the numbers of both sides.
+
+One answer for the files, the findings, the lists and the checks. Pure.
+"""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Iterable, Iterator
+from ipaddress import IPv4Address, IPv4Network, IPv6Address, IPv6Network, ip_network
+from typing import TYPE_CHECKING, Literal, NamedTuple
+
+from hooper.planning.paths import gateway_of
+from hooper.planning.ports import transports
+from hooper.planning.topology import Topology
+from hooper.planning.typed import Typed, typed
+from hooper.ports import Ports, single
+from hooper.site.model import Host, Service
+from hooper.site.references import into_of
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping
+
+    from hooper.addresses import IPAddress, IPNetwork
+    from hooper.site.model import Peer, Site, Tunnel
+
+EVERYTHING4, EVERYTHING6 = IPv4Network("0.0.0.0/0"), IPv6Network("::/0")
+OVERHEAD = 80  # bytes around a packet: IPv6 40, UDP 8, WireGuard 32 (its protocol paper, section 5.4.6)
+LEAST_MTU = 1280  # what IPv6 needs (RFC 8200 section 5)
+NAME_LENGTH = 15  # what Linux and wg-quick(8) take for an interface
+KEEPALIVE_S = 25  # seconds; NATs forget a silent UDP flow after 30 or more (RFC 4787 section 4.3)
+
+
+class Grant(NamedTuple):
+    """What a peer may reach. transport: tcp, udp, both or an IP protocol's number; empty: all of it. ports: None: all.
+
+    why: the item of `into` that grants it.
+    """
+
+    network: IPNetwork
+    transport: str
+    ports: Ports | None
+    why: str
+
+    def takes(self, to: IPAddress, transport: str, port: int) -> bool:
+        """Whether it lets a packet through."""
+        if to.version != self.network.version or to not in self.network:
+            return False
+        if not self.transport:
+            return True
+        return transport in transports(self.transport) and (self.ports is None or self.ports.has(port))
+
+
+def into_for(site: Site, peer: Peer) -> tuple[str, ...]:
+    """What a peer is to reach: as it says itself, else as its tunnel does."""
+    return peer.into or site.tunnels[peer.tunnel].into
+
+
+def lan_of(site: Site, tunnel: Tunnel) -> str:
+    """The gateway whose LAN the server stands on."""
+    return gateway_of(site, site.devices[site.services[tunnel.service].host])
+
+
+def on_gateway(site: Site, tunnel: Tunnel) -> bool:
+    """Whether it ends on the gateway of its LAN itself, which all devices answer by anyway."""
+    gateway = site.gateways[lan_of(site, tunnel)]
+    return site.devices[site.services[tunnel.service].host].address == gateway.lan.ip
+
+
+def grants(site: Site, key: str) -> tuple[Grant, ...]:
+    """What a peer may reach, and nothing else. key: of the peer."""
+    peer = site.peers[key]
+    tunnel = site.tunnels[peer.tunnel]
+    into = into_for(site, peer)
+    if into == ("everything",):
+        return Grant(EVERYTHING4, "", None, "everything"), Grant(EVERYTHING6, "", None, "everything")
+    found = [grant for item in into for grant in _granted(site, tunnel, item)]
+    covered = [grant.network for grant in found if not grant.transport]
+    for server in tunnel.dns:
+        if not any(server.version == one.version and server in one for one in covered) and _inside(site, server):
+            found.append(Grant(ip_network(server), "both", single(53), "dns"))
+    return tuple(dict.fromkeys(found))
+
+
+def _granted(site: Site, tunnel: Tunnel, item: str) -> Iterator[Grant]:
+    if item == "lan":
+        gateway = site.gateways[lan_of(site, tunnel)]
+        yield Grant(gateway.lan.network, "", None, item)
+        if tunnel.subnet6 is not None and gateway.prefix6 is not None:
+            yield Grant(IPv6Network(str(ip_network(str(gateway.prefix6), strict=False))), "", None, item)
+        return
+    meant = into_of(site, item)
+    assert meant is not None
+    if isinstance(meant, Service):
+        device = site.devices[meant.host]
+        ports = meant.used_ports if meant.has_ports else None
+        for address in _addresses(device, tunnel):
+            yield Grant(ip_network(address), meant.used_transport, ports, item)
+    elif isinstance(meant, Host):
+        for address in _addresses(meant, tunnel):
+            yield Grant(ip_network(address), "", None, item)
+    else:
+        yield Grant(meant, "", None, item)
+
+
+def _addresses(host: Host, tunnel: Tunnel) -> Iterator[IPAddress]:
+    yield host.address
+    if host.address6 is not None and tunnel.subnet6 is not None:
+        yield host.address6
+
+
+def _inside(site: Site, address: IPAddress) -> bool:
+    """Whether an address is of this site: of a LAN, or of a tunnel."""
+    networks: list[IPNetwork] = [gateway.lan.network for gateway in site.gateways.values()]
+    networks += [ip_network(str(gateway.prefix6)) for gateway in site.gateways.values() if gateway.prefix6 is not None]
+    networks += [one for t in site.tunnels.values() for one in (t.subnet, t.subnet6) if one is not None]
+    return any(address.version == network.version and address in network for network in networks)
+
+
+def allowed_networks(site: Site, key: str) -> tuple[IPNetwork, ...]:
+    """What a peer's own software sends into the tunnel: the networks of its grants, none inside another.
+
+    This is for convenience: what a peer may reach is kept on the server.
+    """
+    networks = dict.fromkeys(grant.network for grant in grants(site, key))
+    return tuple(
+        one
+        for one in networks
+        if not any(o != one and o.version == one.version and one.subnet_of(o) for o in networks)  # type: ignore[arg-type]
+    )
+
+
+Enforced = Literal["server", "nowhere"]
+
+
+def enforced(tunnel: Tunnel) -> Enforced:
+    """Where peers are kept to what they may reach: by the rules on a Linux server that we write; else nowhere."""
+    return "server" if tunnel.made_by == "hooper" and tunnel.server == "linux" else "nowhere"
+
+
+def limited(site: Site, key: str) -> bool:
+    """Whether a peer is to reach less than its tunnel's whole LAN."""
+    return into_for(site, site.peers[key]) not in (("everything",), ("lan",))
+
+
+def peers_of(site: Site, tunnel: str) -> dict[str, Peer]:
+    """The peers of a tunnel, by key."""
+    return {key: peer for key, peer in site.peers.items() if peer.tunnel == tunnel}
+
+
+def reaching(site: Site, service: str) -> tuple[str, ...]:
+    """The peers that are granted a service at its inner address."""
+    entry = site.services[service]
+    device = site.devices[entry.host]
+    port = entry.used_ports.first if entry.has_ports else 0
+    transport = "tcp" if entry.used_transport == "both" else entry.used_transport
+    return tuple(
+        key for key in site.peers if any(one.takes(device.address, transport, port) for one in grants(site, key))
+    )
+
+
+def server_addresses(tunnel: Tunnel) -> tuple[IPv4Address | IPv6Address, ...]:
+    """The server's own addresses in the tunnel: the first of each subnet."""
+    return (tunnel.subnet[1], *((tunnel.subnet6[1],) if tunnel.subnet6 is not None else ()))
+
+
+def peer_addresses(peer: Peer) -> tuple[IPv4Address | IPv6Address, ...]:
+    """A peer's own addresses in the tunnel."""
+    return (peer.address, *((peer.address6,) if peer.address6 is not None else ()))
+
+
+def mtu_of(topology: Topology, tunnel: Tunnel) -> int:
+    """The largest packet inside the tunnel, in bytes, by what its line carries."""
+    line = topology.site.lines[topology.lines[tunnel.service]]
+    return max(LEAST_MTU, line.mtu - OVERHEAD)
+
+
+def endpoint(topology: Topology, tunnel: Tunnel, public: Mapping[str, IPAddress] | None = None) -> Typed | None:
+    """Where peers find the server: the name and the outside port of the plan; None: neither name nor address is known.
+
+    public: the lines' addresses, as far as they are known.
+    """
+    return typed(topology, tunnel.service, public)
+
+
+def interface_name(key: str) -> str:
+    """What the interface and its files are called: the key, as far as Linux takes it, and never two the same."""
+    if len(key) <= NAME_LENGTH:
+        return key
+    return f"{key[: NAME_LENGTH - 5]}-{hashlib.sha256(key.encode()).hexdigest()[:4]}"
+
+
+def table_name(key: str) -> str:
+    """The nftables table of a tunnel."""
+    return f"hooper_{interface_name(key).replace('-', '_')}"
+
+
+def granted_services(site: Site, key: str) -> tuple[str, ...]:
+    """The services that a peer may reach at their inner addresses, as the file has them."""
+    return tuple(name for name in site.services if key in reaching(site, name))
+
+
+def meant(site: Site, into: Iterable[str]) -> Iterator[str]:
+    """The items of `into` in words, such as film-shell (ssh on film-box)."""
+    for item in into:
+        found = into_of(site, item) if item not in ("everything", "lan") else None
+        if isinstance(found, Service):
+            yield f"{item} ({found.speaks} on {found.host})"
+        else:
+            yield {"everything": "everything, the internet too", "lan": "the whole LAN"}.get(item, item)

@@ -1,0 +1,255 @@
+"""What a person changes in tunnels and peers, as edits of the site file, and what is left to do elsewhere. Pure."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import replace
+from ipaddress import IPv6Network
+from typing import TYPE_CHECKING
+
+from hooper import deeds
+from hooper.addresses import parse_address
+from hooper.errors import UsageError
+from hooper.planning.access import granted_services, interface_name, peers_of
+from hooper.planning.addresses import free_prefix
+from hooper.planning.documents import ChangedKey
+from hooper.planning.edits import Edited, add, add_service, again, change
+from hooper.planning.routes import return_routes
+from hooper.planning.topology import Topology
+from hooper.planning.typed import outside_port
+from hooper.site.edit import Value, remove_key, remove_table
+
+if TYPE_CHECKING:
+    from hooper.site.load import SiteFile
+    from hooper.site.model import Peer, Site, Tunnel
+
+
+def free_prefix6(seed: bytes) -> IPv6Network:
+    """A private prefix that nobody else has, by chance (RFC 4193 section 3.2.2)."""
+    number = 0xFD << 120 | int.from_bytes(hashlib.sha256(seed).digest()[:5], "big") << 80
+    return IPv6Network((number, 64))
+
+
+def add_tunnel(
+    file: SiteFile, key: str, rows: Mapping[str, Value], host: str | None, keys: tuple[str, str] | None, seed: bytes
+) -> Edited:
+    """A new tunnel, with what was not said chosen for it.
+
+    Args: rows: as written. host: where a service for it is to be made; None: `service` names one, or the file has just
+    one that fits. keys: the public ones of the server and of the probe, where we make them. seed: by chance.
+    Raises: UsageError, CannotEdit.
+    """
+    text, changes = file.text, tuple[ChangedKey, ...]()
+    if "service" not in rows:
+        if host is not None:
+            service = key if key not in file.site.services else f"{key}-tunnel"
+            made = add_service(file, service, {"host": host, "speaks": "wireguard", "reach": "public"})
+            text, changes = made.text, tuple(replace(c, key=f"services.{service}.{c.key}") for c in made.changes)
+        else:
+            service = _only_service(file.site)
+        rows = {"service": service, **rows}
+    chosen: dict[str, Value] = {"kind": "wireguard", **rows}
+    chosen.setdefault("subnet", str(free_prefix(file.site, 24, seed)))
+    if "subnet6" not in rows:
+        chosen["subnet6"] = str(free_prefix6(seed))
+    elif not rows["subnet6"]:
+        del chosen["subnet6"]
+    if keys is not None:
+        chosen["public_key"], chosen["probe_key"] = keys
+    edited = add(again(file, text), "tunnels", key, chosen)
+    after = again(file, edited.text)
+    return replace(edited, changes=(*changes, *edited.changes), follows=tuple(_to_make(after.site, key)))
+
+
+def _only_service(site: Site) -> str:
+    used = {tunnel.service for tunnel in site.tunnels.values()}
+    fitting = [key for key, service in site.services.items() if service.speaks == "wireguard" and key not in used]
+    if len(fitting) != 1:
+        there = f"there are {', '.join(fitting)}" if fitting else "there is none that speaks wireguard"
+        raise UsageError(
+            f"it cannot be told where its packets arrive: {there}",
+            remedy=f"Give {deeds.TUNNEL_SERVICE}, or {deeds.TUNNEL_HOST} and the service is made.",
+        )
+    return fitting[0]
+
+
+def _to_make(site: Site, key: str) -> Iterator[str]:
+    """What a new or changed tunnel asks for."""
+    tunnel = site.tunnels[key]
+    host = site.services[tunnel.service].host
+    if tunnel.made_by == "hooper":
+        yield f"on {host}: load its files, which `{deeds.MAKE_TUNNEL(key)}` writes"
+    else:
+        yield f"on the pages of {host}: the fields of `{deeds.SHOW_TUNNEL(key)}`; then write its `public_key` here"
+    for gateway, routes in return_routes(site).items():
+        for route in routes:
+            if route.prefix == str(tunnel.subnet):
+                yield f"on {gateway}: the route {route.prefix} by {route.via}; `{deeds.SHEET(gateway)}` has it"
+
+
+def change_tunnel(file: SiteFile, key: str, rows: Mapping[str, Value], clear: Iterable[str] = ()) -> Edited:
+    """Other values for a tunnel. Raises: UsageError, CannotEdit."""
+    made = change(file, "tunnels", key, rows, clear)
+    if not made.changes:
+        return made
+    site = again(file, made.text).site
+    follows = list(_to_make(site, key))
+    told = {"subnet", "subnet6", "dns", "service", "public_key"} & {one.key for one in made.changes}
+    follows += [f"on {device_of(peer, name)}: its new file, by `{deeds.HAND(name)}`" for name, peer in
+                peers_of(site, key).items() if told or (peer.into is None and "into" in rows)]  # fmt: skip
+    return replace(made, follows=tuple(follows))
+
+
+def device_of(peer: Peer, key: str) -> str:
+    """A peer's device in words: the cox's phone (cox-phone)."""
+    whose = f"{peer.person}'s" if peer.person else "the"
+    return f"{whose} {peer.device} ({key})"
+
+
+def remove_tunnel(file: SiteFile, key: str) -> Edited:
+    """Without a tunnel and its peers, and all that has to be taken away elsewhere so that nothing of it stays.
+
+    Raises: CannotEdit.
+    """
+    site, text = file.site, file.text
+    tunnel = site.tunnels[key]
+    gone = list(peers_of(site, key))
+    for name in gone:
+        text = remove_table(text, ("peers", name))
+    text = remove_table(text, ("tunnels", key))
+    changes = tuple(ChangedKey(path, "", None) for path in (f"tunnels.{key}", *(f"peers.{name}" for name in gone)))
+    return Edited(text, "removed", f"tunnels.{key}", changes, tuple(_to_take_away(site, key, tunnel)))
+
+
+def _to_take_away(site: Site, key: str, tunnel: Tunnel) -> Iterator[str]:
+    """All places where something of a tunnel stands."""
+    service = site.services[tunnel.service]
+    yield f"on {service.host}: the tunnel itself; {stopping(tunnel, key)}"
+    for gateway, routes in return_routes(site).items():
+        for route in routes:
+            if route.prefix == str(tunnel.subnet):
+                yield f"on {gateway}: the route {route.prefix} by {route.via}"
+    for name, peer in peers_of(site, key).items():
+        yield f"on {device_of(peer, name)}: the profile, in the app for WireGuard; and where its file was kept"
+    if service.reach == "public":
+        port = outside_port(Topology(site), tunnel.service)
+        yield (
+            f"the rules for {service.used_transport} {port}: `{deeds.CLOSE(tunnel.service)}` takes away what Hooper"
+            f" entered; then `{deeds.REMOVE_SERVICE(tunnel.service)}`, unless {service.host} offers it to others"
+        )
+
+
+def stopping(tunnel: Tunnel, key: str) -> str:
+    """How the server is stopped and what of it stays on the disk, in words."""
+    name = interface_name(key)
+    if tunnel.made_by == "device":
+        return "switch it off on the page where it was made"
+    if tunnel.server == "linux":
+        return f"systemctl disable --now wg-quick@{name}, then delete /etc/wireguard/{name}.conf and {name}.nft"
+    return f"deactivate {name} in the app for WireGuard and delete it there, and the file it was imported from"
+
+
+# --- peers
+
+
+def add_peer(file: SiteFile, key: str, rows: Mapping[str, Value]) -> Edited:
+    """A new peer, with free addresses of its tunnel. Raises: UsageError, CannotEdit."""
+    tunnel = file.site.tunnels[str(rows["tunnel"])]
+    chosen: dict[str, Value] = dict(rows)
+    used = {peer.address for peer in file.site.peers.values()}
+    if "address" not in chosen:
+        # from .11 on, as routers and servers like the low ones; then what is left
+        first = int(tunnel.subnet.network_address)
+        numbers = [*range(11, tunnel.subnet.num_addresses - 1), *range(2, min(11, tunnel.subnet.num_addresses - 1))]
+        free = next((one for n in numbers if (one := type(tunnel.subnet[1])(first + n)) not in used), None)
+        if free is None:
+            raise UsageError(f"{tunnel.subnet} is full", remedy="Give the tunnel a larger subnet.")
+        chosen["address"] = str(free)
+    if tunnel.subnet6 is not None and "address6" not in chosen:
+        number = int(parse_address(str(chosen["address"]))) - int(tunnel.subnet.network_address)
+        chosen["address6"] = str(tunnel.subnet6[number])
+    edited = add(file, "peers", key, chosen)
+    site = again(file, edited.text).site
+    return replace(edited, follows=(*_server_anew(site, str(rows["tunnel"])), *_to_hand(site, key)))
+
+
+def _server_anew(site: Site, key: str) -> Iterator[str]:
+    tunnel = site.tunnels[key]
+    host = site.services[tunnel.service].host
+    if tunnel.made_by == "hooper":
+        yield f"on {host}: load the new files, which `{deeds.MAKE_TUNNEL(key)}` writes"
+    else:
+        yield f"on the pages of {host}: the list of peers of `{deeds.SHOW_TUNNEL(key)}`"
+
+
+def _to_hand(site: Site, key: str) -> Iterator[str]:
+    peer = site.peers[key]
+    if site.tunnels[peer.tunnel].made_by == "hooper":
+        yield f"on {device_of(peer, key)}: its file, which `{deeds.HAND(key)}` gives it"
+    else:
+        yield f"on {device_of(peer, key)}: the file that the server's page exports; `{deeds.CHECK_PROFILE}` first"
+
+
+def change_peer(file: SiteFile, key: str, rows: Mapping[str, Value], clear: Iterable[str] = ()) -> Edited:
+    """Other values for a peer. Raises: UsageError, CannotEdit."""
+    made = change(file, "peers", key, rows, clear)
+    if not made.changes:
+        return made
+    site = again(file, made.text).site
+    changed = {one.key for one in made.changes}
+    follows = list(_server_anew(site, site.peers[key].tunnel)) if changed - {"person", "device"} else []
+    if changed & {"address", "address6", "into", "public_key"}:
+        follows += _to_hand(site, key)
+    return replace(made, follows=tuple(follows))
+
+
+def renew_peer(file: SiteFile, key: str, public: str) -> Edited:
+    """Another key for a peer: the old one is worth nothing once the server has the new file. Raises: CannotEdit."""
+    made = change(file, "peers", key, {"public_key": public})
+    site = again(file, made.text).site
+    follows = (*_server_anew(site, site.peers[key].tunnel), *_to_hand(site, key))
+    return replace(made, action="renewed", follows=follows)
+
+
+def revoke_peer(file: SiteFile, key: str) -> Edited:
+    """A peer without its key: its server does not know it any more. Raises: UsageError: it has none; CannotEdit."""
+    site, peer = file.site, file.site.peers[key]
+    if peer.public_key is None:
+        raise UsageError(f"{key} has no key that could be revoked", remedy=f"`{deeds.RENEW_PEER(key)}` gives it one.")
+    text = remove_key(file.text, ("peers", key), "public_key")
+    changes = (ChangedKey("public_key", peer.public_key, None),)
+    follows = (*_server_anew(site, peer.tunnel), *_had(site, key))
+    return Edited(text, "revoked", f"peers.{key}", changes, follows)
+
+
+def remove_peer(file: SiteFile, key: str) -> Edited:
+    """Without a peer. Raises: CannotEdit."""
+    site, peer = file.site, file.site.peers[key]
+    text = remove_table(file.text, ("peers", key))
+    follows = (
+        *_server_anew(site, peer.tunnel),
+        f"on {device_of(peer, key)}: the profile, in the app for WireGuard; and where its file was kept",
+        *_had(site, key),
+    )
+    return Edited(text, "removed", f"peers.{key}", (ChangedKey(f"peers.{key}", "", None),), follows)
+
+
+def _had(site: Site, key: str) -> Iterator[str]:
+    """What else a person's device had, for who has lost it or goes."""
+    peer = site.peers[key]
+    reached = granted_services(site, key)
+    hosts = list(dict.fromkeys(site.services[name].host for name in reached))
+    if hosts:
+        words = ", ".join(hosts)
+        yield f"passwords and keys that {device_of(peer, key)} has kept for {words}: change them there"
+    public = [name for name in reached if site.services[name].reach == "public"]
+    if public:
+        yield f"{', '.join(public)}: reached from the internet without the tunnel too; this takes nothing of that away"
+    for name, updater in site.updaters.items():
+        if peer.device in ("router", "server") and updater.token is not None:
+            yield f"the token of {name} ({updater.token}), if that device had it"
+    others = [name for name, other in site.peers.items() if other.person == peer.person and name != key and peer.person]
+    still = [name for name in others if site.peers[name].public_key is not None]
+    if still:
+        yield f"{peer.person} still comes in by {', '.join(still)}: `{deeds.REVOKE(still[0])}` ends that"

@@ -1,0 +1,128 @@
+"""What became of tunnels: which profiles were handed over, which server files made, whom the servers saw."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
+
+from hooper.clock import read_moment, rfc3339
+from hooper.store.database import Database
+
+
+@dataclass(frozen=True, slots=True)
+class Handed:
+    """A profile that a peer was given. mark: of what it said. endpoint: where it leads, as host:port. kept: its private
+    key is to stay here.
+    """
+
+    public_key: str
+    mark: str
+    endpoint: str
+    kept: bool
+    at: datetime
+
+
+@dataclass(frozen=True, slots=True)
+class Made:
+    """A server's file. mark: of what it said."""
+
+    mark: str
+    at: datetime
+
+
+@dataclass(frozen=True, slots=True)
+class Heard:
+    """What a server has seen of one public key. handshake: the last; None: never. came_from: as address:port. received,
+    sent: bytes, as the server counts them. at: when the server was asked.
+    """
+
+    public_key: str
+    tunnel: str
+    handshake: datetime | None
+    came_from: str | None
+    received: int
+    sent: int
+    at: datetime
+
+
+class Tunnelling:
+    def __init__(self, database: Database) -> None:
+        self._db = database
+
+    def hand(self, peer: str, handed: Handed) -> None:
+        """Remember what a peer was given. Raises: StateError."""
+        row = (peer, handed.public_key, handed.mark, handed.endpoint, handed.kept, rfc3339(handed.at))
+        self._db.write("INSERT OR REPLACE INTO handed VALUES (?, ?, ?, ?, ?, ?)", *row)
+
+    def handed(self) -> dict[str, Handed]:
+        """By peer, the last that it was given. Raises: StateError."""
+
+        def read(row: tuple[Any, ...]) -> tuple[str, Handed]:
+            return str(row[0]), Handed(str(row[1]), str(row[2]), str(row[3]), bool(row[4]), read_moment(row[5]))
+
+        return dict(self._db.readable("handed", "SELECT peer, public_key, mark, endpoint, kept, at FROM handed", read))
+
+    def make(self, tunnel: str, made: Made) -> None:
+        """Remember the server's file that was made last. Raises: StateError."""
+        self._db.write("INSERT OR REPLACE INTO made VALUES (?, ?, ?)", tunnel, made.mark, rfc3339(made.at))
+
+    def made(self) -> dict[str, Made]:
+        """By tunnel, the server's file that was made last. Raises: StateError."""
+
+        def read(row: tuple[Any, ...]) -> tuple[str, Made]:
+            return str(row[0]), Made(str(row[1]), read_moment(row[2]))
+
+        return dict(self._db.readable("made", "SELECT tunnel, mark, at FROM made", read))
+
+    def forget(self, peers: Iterable[str] = (), tunnels: Iterable[str] = ()) -> None:
+        """What became of these counts no more. Raises: StateError."""
+        with self._db.writing():
+            self._db.many("DELETE FROM handed WHERE peer = ?", [(key,) for key in peers])
+            for table in ("made", "heard"):
+                self._db.many(f"DELETE FROM {table} WHERE tunnel = ?", [(key,) for key in tunnels])  # noqa: S608 - ours
+
+    def label(self, public_key: str) -> bytes:
+        """The TAI64N of the last initiation by a key; empty: there was none. Raises: StateError."""
+        row = self._db.row("SELECT label FROM labels WHERE public_key = ?", public_key)
+        try:
+            return bytes.fromhex(row[0]) if row is not None else b""
+        except ValueError:
+            return b""
+
+    def labelled(self, public_key: str, label: bytes) -> None:
+        """Remember it, before it is sent. Raises: StateError."""
+        self._db.write("INSERT OR REPLACE INTO labels VALUES (?, ?)", public_key, label.hex())
+
+    def hear(self, rows: Iterable[Heard]) -> None:
+        """Remember what a server saw. Raises: StateError."""
+        with self._db.writing():
+            self._db.many(
+                "INSERT OR REPLACE INTO heard VALUES (?, ?, ?, ?, ?, ?, ?)",
+                [
+                    (
+                        one.public_key,
+                        one.tunnel,
+                        rfc3339(one.handshake) if one.handshake is not None else None,
+                        one.came_from,
+                        one.received,
+                        one.sent,
+                        rfc3339(one.at),
+                    )
+                    for one in rows
+                ],
+            )
+
+    def heard(self) -> dict[str, Heard]:
+        """By public key, what its server saw last. Raises: StateError."""
+
+        def read(row: tuple[Any, ...]) -> tuple[str, Heard]:
+            handshake = read_moment(row[2]) if row[2] is not None else None
+            return str(row[0]), Heard(row[0], row[1], handshake, row[3], int(row[4]), int(row[5]), read_moment(row[6]))
+
+        return dict(
+            self._db.readable(
+                "heard", "SELECT public_key, tunnel, handshake, came_from, received, sent, at FROM heard", read
+            )
+        )

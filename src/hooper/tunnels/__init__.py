@@ -1,0 +1,1 @@
+"""Private access: keys, the files of both sides, profiles of others."""

@@ -1,0 +1,135 @@
+"""What the commands for tunnels and peers print."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal
+
+from hooper.planning.values import StaticRoute
+
+
+@dataclass(frozen=True, slots=True)
+class TunnelRow:
+    """One tunnel. endpoint: where peers find it, as host:port; null: not known. peers: how many. detail: what is not as
+    it should be, or what is to be done.
+    """
+
+    tunnel: str
+    kind: str
+    service: str
+    endpoint: str | None
+    subnet: str
+    subnet6: str | None
+    peers: int
+    made_by: str
+    ok: bool
+    detail: str
+
+
+@dataclass(frozen=True, slots=True)
+class TunnelsDocument:
+    """`hooper tunnel list`."""
+
+    tunnels: tuple[TunnelRow, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Field:
+    """One field of a device's page. value: what to enter."""
+
+    field: str
+    value: str
+
+
+@dataclass(frozen=True, slots=True)
+class PeerRow:
+    """One peer. address: in the tunnel. into: what it reaches. enforced: where it is kept to that. handed: when its
+    file was given to it; null: it was not. last_seen: the last handshake that its server told of. until: its last day.
+    """
+
+    peer: str
+    tunnel: str
+    person: str | None
+    device: str
+    address: str
+    into: tuple[str, ...]
+    enforced: Literal["server", "nowhere"]
+    handed: str | None
+    last_seen: str | None
+    until: str | None
+    ok: bool
+    detail: str
+
+
+@dataclass(frozen=True, slots=True)
+class PeersDocument:
+    """`hooper peer list`."""
+
+    peers: tuple[PeerRow, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class TunnelDocument:
+    """`hooper tunnel show`.
+
+    server: what to enter on the page where the device makes it; for one that we make, what its file says, but for the
+    private key. peers: the same for each peer. routes: by gateway, for the way back. steps: what to do on the server.
+    """
+
+    tunnel: str
+    kind: str
+    host: str
+    made_by: str
+    endpoint: str | None
+    server: tuple[Field, ...]
+    peers: tuple[PeerFields, ...]
+    routes: tuple[RouteOn, ...]
+    steps: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class PeerFields:
+    """What the server's page is told of one peer."""
+
+    peer: str
+    fields: tuple[Field, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class RouteOn:
+    """A route that a gateway needs."""
+
+    gateway: str
+    route: StaticRoute
+
+
+@dataclass(frozen=True, slots=True)
+class MadeDocument:
+    """`hooper tunnel make`. files: what was written, private where it holds a key. steps: what to do on the server."""
+
+    tunnel: str
+    host: str
+    files: tuple[str, ...]
+    steps: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class HandedDocument:
+    """`hooper peer hand`.
+
+    files: what was written. shown: the code was drawn on the terminal. key: forgotten, kept, or the peer has its own.
+    steps: on the device. expect: what to expect. stop: what must not appear. tell: what is left to do elsewhere.
+    """
+
+    peer: str
+    tunnel: str
+    device: str
+    endpoint: str
+    allowed: tuple[str, ...]
+    files: tuple[str, ...]
+    shown: bool
+    key: Literal["forgotten", "kept", "its own"]
+    steps: tuple[str, ...]
+    expect: tuple[str, ...]
+    stop: tuple[str, ...]
+    tell: tuple[str, ...]

@@ -1,0 +1,265 @@
+"""Peers: the devices that use a tunnel, and what they are handed."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from hooper import deeds
+from hooper.addresses import IPAddress
+from hooper.clock import rfc3339
+from hooper.errors import HooperError, UsageError
+from hooper.files import write_output
+from hooper.planning.access import enforced, interface_name, into_for
+from hooper.planning.documents import EditDocument
+from hooper.planning.tunnel_edits import add_peer, remove_peer, renew_peer, revoke_peer
+from hooper.secret import Secret
+from hooper.site.edit import Value
+from hooper.site.model import Peer
+from hooper.store.tunnelling import Handed, Heard
+from hooper.tunnels import words
+from hooper.tunnels.files import KeyMissing, NoEndpoint, Profile, peer_file, profile_of
+from hooper.tunnels.rows import HandedDocument, PeerRow, PeersDocument
+from hooper.usecases.edits import EditRequest, edit
+from hooper.usecases.run import Run
+from hooper.usecases.tunnels import edit_with_keys, forget, new_key, ring_of
+from hooper.usecases.typing_now import typed_now
+
+
+@dataclass(frozen=True)
+class PeersRequest:
+    """peers: only these; empty: all."""
+
+    peers: tuple[str, ...] = ()
+
+
+def list_peers(run: Run, request: PeersRequest) -> tuple[PeersDocument, list[HooperError]]:
+    """Each peer: what it reaches, whether it has its file, when it was seen last."""
+    handed: dict[str, Handed] = {}
+    heard: dict[str, Heard] = {}
+    with run.keeping() as state:
+        if state is not None:
+            handed, heard = state.tunnelling.handed(), state.tunnelling.heard()
+            tidy(run, handed)
+    rows = (_row(run, key, handed.get(key), heard) for key in request.peers or tuple(run.site.peers))
+    return PeersDocument(tuple(rows)), []
+
+
+def _row(run: Run, key: str, handed: Handed | None, heard: Mapping[str, Heard]) -> PeerRow:
+    site, peer = run.site, run.site.peers[key]
+    tunnel = site.tunnels[peer.tunnel]
+    given = handed if handed is not None and handed.public_key == peer.public_key else None
+    detail = ""
+    if peer.until is not None and peer.until < run.at.date():
+        detail = f"its time was over on {peer.until}: `{deeds.REVOKE(key)}`, or give it a new `until`"
+    elif peer.public_key is None:
+        detail = f"it has no key: `{deeds.RENEW_PEER(key)}` makes one"
+    elif tunnel.made_by == "hooper":
+        detail = _to_hand(run, key, given)
+    seen = heard.get(peer.public_key or "")
+    return PeerRow(
+        key,
+        peer.tunnel,
+        peer.person,
+        peer.device,
+        str(peer.address),
+        into_for(site, peer),
+        enforced(tunnel),
+        rfc3339(given.at) if given is not None else None,
+        rfc3339(seen.handshake) if seen is not None and seen.handshake is not None else None,
+        peer.until.isoformat() if peer.until is not None else None,
+        not detail,
+        detail,
+    )
+
+
+def _to_hand(run: Run, key: str, given: Handed | None) -> str:
+    """Why a peer needs a file: it has none, or the one it has is not what it should be any more."""
+    if given is None:
+        return f"it has no file yet: `{deeds.HAND(key)}`"
+    try:
+        now = profile_of(run.topology, key)
+    except NoEndpoint:  # its address was asked for when it was handed
+        return ""
+    except KeyMissing as exc:
+        return exc.message
+    if now.mark == given.mark:
+        return ""
+    if now.endpoint != given.endpoint:
+        return f"its file leads to {given.endpoint}, and the server is at {now.endpoint}: `{deeds.RENEW_PEER(key)}`"
+    return f"its file is not what it should be any more: `{deeds.RENEW_PEER(key)}`, then hand it over"
+
+
+def tidy(run: Run, handed: Mapping[str, Handed]) -> None:
+    """Forget the private keys of peers that have their file: a run may have been killed before it did."""
+    for key, given in handed.items():
+        if not given.kept and key in run.site.peers and run.site.peers[key].public_key == given.public_key:
+            ring_of(run).forget(given.public_key)
+
+
+# --- editing
+
+
+@dataclass(frozen=True)
+class AddPeerRequest:
+    key: str
+    rows: Mapping[str, Value]
+    dry_run: bool = False
+
+
+def add(run: Run, request: AddPeerRequest) -> tuple[EditDocument, list[HooperError]]:
+    """A new peer; with a key of our making, unless it brings its own. Raises: UsageError, MachineError, as `edit`."""
+    rows, made = dict(request.rows), tuple[str, ...]()
+    add_peer(run.file, request.key, rows)  # before a key is made
+    if "public_key" not in rows and run.site.tunnels[str(rows["tunnel"])].made_by == "hooper":
+        made = (new_key(run, shared=True, dry_run=request.dry_run),)
+        rows["public_key"] = made[0]
+    return edit_with_keys(run, add_peer(run.file, request.key, rows), made, dry_run=request.dry_run)
+
+
+@dataclass(frozen=True)
+class PeerRequest:
+    """public_key: the peer's own new one; None: it is made here."""
+
+    key: str
+    public_key: str | None = None
+    dry_run: bool = False
+
+
+def renew(run: Run, request: PeerRequest) -> tuple[EditDocument, list[HooperError]]:
+    """Another key for a peer; the old one is forgotten. Raises: UsageError, MachineError, as `edit`."""
+    old, made = run.site.peers[request.key].public_key, tuple[str, ...]()
+    public = request.public_key
+    if public is None:
+        made = (new_key(run, shared=True, dry_run=request.dry_run),)
+        public = made[0]
+    done = edit_with_keys(run, renew_peer(run.file, request.key, public), made, dry_run=request.dry_run)
+    if not request.dry_run and old != public:
+        _forgotten(run, request.key, old)
+    return done
+
+
+def revoke(run: Run, request: PeerRequest) -> tuple[EditDocument, list[HooperError]]:
+    """A peer whose key is worth nothing any more. Raises: UsageError, as `edit`."""
+    old = run.site.peers[request.key].public_key
+    done = edit(run, EditRequest(lambda file: revoke_peer(file, request.key), request.dry_run))
+    if not request.dry_run:
+        _forgotten(run, request.key, old)
+    return done
+
+
+def remove(run: Run, request: PeerRequest) -> tuple[EditDocument, list[HooperError]]:
+    """Without a peer. Raises: as `edit`."""
+    old = run.site.peers[request.key].public_key
+    done = edit(run, EditRequest(lambda file: remove_peer(file, request.key), request.dry_run))
+    if not request.dry_run:
+        _forgotten(run, request.key, old)
+    return done
+
+
+def _forgotten(run: Run, key: str, public: str | None) -> None:
+    forget(run, (public,))
+    with run.keeping() as state:
+        if state is not None:
+            state.tunnelling.forget([key])
+
+
+# --- handing over
+
+
+@dataclass(frozen=True)
+class HandRequest:
+    """out: the files to write, each as its name ends: .conf, .png, .svg or .html. draw: shows the code; false: it
+    cannot. keep_key: the private key stays here too. public: addresses by line that were given.
+    """
+
+    key: str
+    out: tuple[Path, ...] = ()
+    draw: Callable[[str], bool] | None = None
+    keep_key: bool = False
+    force: bool = False
+    public: Mapping[str, IPAddress] = field(default_factory=dict)
+    page: Callable[[Profile, str, HandedDocument], bytes] | None = None
+
+
+async def hand(run: Run, request: HandRequest) -> tuple[HandedDocument, list[HooperError]]:
+    """Give a peer its profile. Once it has it, its private key is forgotten here.
+
+    Raises: UsageError, KeyMissing, NoEndpoint, RefusedForSafety, MachineError, StateError.
+    """
+    key, site = request.key, run.site
+    peer = site.peers[key]
+    tunnel = site.tunnels[peer.tunnel]
+    if tunnel.made_by == "device":
+        raise UsageError(
+            f"the files of {peer.tunnel} are made by the device itself",
+            remedy=f"Export it there, and look at it with `{deeds.CHECK_PROFILE}`.",
+        )
+    assert run.state is not None
+    now = await typed_now(run, tunnel.service, request.public)
+    profile = profile_of(run.topology, key, now.public)
+    ring = ring_of(run)
+    handed = run.state.tunnelling.handed()
+    tidy(run, handed)
+    private = ring.private(profile.public_key)
+    before = handed.get(key)
+    if private is None and before is not None and before.public_key == profile.public_key:
+        raise KeyMissing(
+            f"{key} was handed its file on {before.at:%Y-%m-%d}, and its private key is not kept here",
+            remedy=f"`{deeds.RENEW_PEER(key)}` makes another one; the old file is then worth nothing.",
+        )
+    text = peer_file(run.topology, profile, private, ring.shared(profile.public_key))
+    document = _document(run, request, profile, private)
+    given = [str(path) for path in request.out]
+    for path in request.out:
+        data = _as(path, text, profile, document, request)
+        write_output(path, data, keep=(run.path,), force=request.force, private=True)
+    shown = request.draw is not None and private is not None and request.draw(text)
+    if shown or given:
+        mark = Handed(profile.public_key, profile.mark, profile.endpoint, request.keep_key, run.at)
+        run.state.tunnelling.hand(key, mark)
+        if private is not None and not request.keep_key:
+            ring.forget(profile.public_key)
+    document = _document(run, request, profile, private, shown=shown)
+    return document, list(now.trouble)
+
+
+def _as(path: Path, text: str, profile: Profile, document: HandedDocument, request: HandRequest) -> bytes:
+    """The profile as the name of a file wants it."""
+    from hooper.report.qr import picture
+
+    if path.suffix == ".html":
+        assert request.page is not None
+        return request.page(profile, text, document)
+    return text.encode() if path.suffix == ".conf" else picture(text, path.suffix)
+
+
+def _document(
+    run: Run, request: HandRequest, profile: Profile, private: Secret | None, *, shown: bool = False
+) -> HandedDocument:
+    site, peer = run.site, run.site.peers[request.key]
+    files = any(path.suffix == ".conf" for path in request.out)
+    name = interface_name(request.key)
+    own = private is None
+    steps = words.steps_on(peer, name, files=files or own)
+    if own:
+        steps = ("Put the device's own private key into the file, in the place of the words.", *steps)
+    return HandedDocument(
+        request.key,
+        peer.tunnel,
+        _device(peer),
+        profile.endpoint,
+        profile.allowed,
+        tuple(str(path) for path in request.out),
+        shown,
+        "its own" if own else "kept" if request.keep_key else "forgotten",
+        steps,
+        tuple(words.expectations(site, request.key)),
+        words.STOPS,
+        tuple(words.telling(site, request.key, site.tunnels[peer.tunnel])),
+    )
+
+
+def _device(peer: Peer) -> str:
+    return f"{peer.person}'s {peer.device}" if peer.person else f"the {peer.device}"

@@ -1,0 +1,295 @@
+"""Tunnels: what there is, and making both sides."""
+
+from __future__ import annotations
+
+import base64
+import secrets
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from hooper import deeds
+from hooper.addresses import IPAddress
+from hooper.errors import HooperError, UsageError
+from hooper.files import make_folder, write_output
+from hooper.planning.access import (
+    endpoint,
+    interface_name,
+    mtu_of,
+    peer_addresses,
+    peers_of,
+    server_addresses,
+)
+from hooper.planning.documents import EditDocument
+from hooper.planning.edits import Edited
+from hooper.planning.routes import return_routes
+from hooper.planning.tunnel_edits import add_tunnel, change_tunnel, remove_tunnel
+from hooper.site.edit import Value
+from hooper.site.load import SiteFile
+from hooper.site.model import Peer
+from hooper.store.tunnelling import Made
+from hooper.tunnels import words
+from hooper.tunnels.files import SERVER_FOLDER, at, let_in, server_files, server_mark
+from hooper.tunnels.keys import KeyRing
+from hooper.tunnels.rows import (
+    Field,
+    MadeDocument,
+    PeerFields,
+    RouteOn,
+    TunnelDocument,
+    TunnelRow,
+    TunnelsDocument,
+)
+from hooper.usecases.edits import EditRequest, edit
+from hooper.usecases.run import Run
+from hooper.wire.wireguard import generate_private, public_of
+
+
+def ring_of(run: Run) -> KeyRing:
+    """The private keys of the site."""
+    assert run.state is not None
+    return KeyRing(run.state.tunnels)
+
+
+def new_key(run: Run, *, shared: bool, dry_run: bool) -> str:
+    """The public part of a new key, which is kept unless nothing is to be written. Raises: MachineError."""
+    if dry_run:
+        return base64.b64encode(public_of(generate_private())).decode()
+    return ring_of(run).make(shared=shared)
+
+
+def edit_with_keys(
+    run: Run, change: Edited, made: tuple[str, ...], *, dry_run: bool
+) -> tuple[EditDocument, list[HooperError]]:
+    """Write an edit that names new keys; where it is not written, they are forgotten. Raises: as `edit`."""
+    try:
+        return edit(run, EditRequest(lambda file: change, dry_run))
+    except BaseException:
+        if not dry_run:
+            forget(run, made)
+        raise
+
+
+def forget(run: Run, publics: tuple[str | None, ...]) -> None:
+    """Take private keys away that nobody needs any more. Raises: MachineError."""
+    for public in publics:
+        if public is not None:
+            ring_of(run).forget(public, shared=True)
+
+
+# --- editing
+
+
+@dataclass(frozen=True)
+class AddTunnelRequest:
+    """rows: as given. host: where a service for it is to be made."""
+
+    key: str
+    rows: Mapping[str, Value]
+    host: str | None = None
+    dry_run: bool = False
+
+
+def add(run: Run, request: AddTunnelRequest) -> tuple[EditDocument, list[HooperError]]:
+    """A new tunnel with its keys. Raises: UsageError, CannotEdit, SiteFileError, SeveralErrors, MachineError."""
+    made: tuple[str, ...] = ()
+    ours = request.rows.get("made_by", "hooper") == "hooper"
+    add_tunnel(run.file, request.key, request.rows, request.host, None, b"-")  # what is wrong is said before a key is
+    if ours:
+        made = tuple(new_key(run, shared=False, dry_run=request.dry_run) for _ in range(2))
+    keys = (made[0], made[1]) if ours else None
+    change = add_tunnel(run.file, request.key, request.rows, request.host, keys, secrets.token_bytes(16))
+    return edit_with_keys(run, change, made, dry_run=request.dry_run)
+
+
+@dataclass(frozen=True)
+class RenewTunnelRequest:
+    key: str
+    dry_run: bool = False
+
+
+def renew(run: Run, request: RenewTunnelRequest) -> tuple[EditDocument, list[HooperError]]:
+    """Another key for a server: all its peers need new files then. Raises: UsageError, MachineError, as `edit`."""
+    tunnel = run.site.tunnels[request.key]
+    if tunnel.made_by == "device":
+        remedy = "Renew it on its page, then write its new `public_key` here."
+        raise UsageError(f"the key of {request.key} is made by the device", remedy=remedy)
+    made = new_key(run, shared=False, dry_run=request.dry_run)
+    change = change_tunnel(run.file, request.key, {"public_key": made})
+    change = Edited(change.text, "renewed", change.subject, change.changes, change.follows)
+    done = edit_with_keys(run, change, (made,), dry_run=request.dry_run)
+    if not request.dry_run:
+        forget(run, (tunnel.public_key,))
+    return done
+
+
+@dataclass(frozen=True)
+class RemoveTunnelRequest:
+    key: str
+    dry_run: bool = False
+
+
+def remove(run: Run, request: RemoveTunnelRequest) -> tuple[EditDocument, list[HooperError]]:
+    """Without a tunnel, its peers and all their keys. Raises: as `edit`."""
+    tunnel, peers = run.site.tunnels[request.key], peers_of(run.site, request.key)
+    done = edit(run, EditRequest(lambda file: remove_tunnel(file, request.key), request.dry_run))
+    if not request.dry_run:
+        forget(run, (tunnel.public_key, tunnel.probe_key, *(peer.public_key for peer in peers.values())))
+        with run.keeping() as state:
+            if state is not None:
+                state.tunnelling.forget(peers, [request.key])
+    return done
+
+
+def changed(file: SiteFile, key: str, rows: Mapping[str, Value], clear: tuple[str, ...]) -> Edited:
+    """Other values for a tunnel. Raises: UsageError, CannotEdit."""
+    return change_tunnel(file, key, rows, clear)
+
+
+# --- looking
+
+
+@dataclass(frozen=True)
+class TunnelsRequest:
+    """tunnels: only these; empty: all."""
+
+    tunnels: tuple[str, ...] = ()
+
+
+def _endpoint(run: Run, key: str) -> str | None:
+    where = endpoint(run.topology, run.site.tunnels[key])
+    return at(where) if where is not None else None
+
+
+def list_tunnels(run: Run, request: TunnelsRequest) -> tuple[TunnelsDocument, list[HooperError]]:
+    """Each tunnel, and whether its server has what it needs."""
+    made: dict[str, Made] = {}
+    with run.keeping() as state:
+        made = state.tunnelling.made() if state is not None else {}
+    rows = [_row(run, key, made.get(key)) for key in request.tunnels or tuple(run.site.tunnels)]
+    return TunnelsDocument(tuple(rows)), []
+
+
+def _row(run: Run, key: str, made: Made | None) -> TunnelRow:
+    tunnel = run.site.tunnels[key]
+    host = run.site.services[tunnel.service].host
+    detail = ""
+    if tunnel.made_by == "device":
+        detail = "" if tunnel.public_key else "its `public_key` is not written down yet"
+    elif tunnel.public_key is None:
+        detail = f"it has no key yet: `{deeds.RENEW_TUNNEL(key)}`"
+    elif made is None:
+        detail = f"its files were not made yet: `{deeds.MAKE_TUNNEL(key)}`"
+    elif made.mark != server_mark(run.topology, key, run.at.date()):
+        detail = f"{host} needs new files, since something has changed: `{deeds.MAKE_TUNNEL(key)}`"
+    return TunnelRow(
+        key,
+        tunnel.kind,
+        tunnel.service,
+        _endpoint(run, key),
+        str(tunnel.subnet),
+        str(tunnel.subnet6) if tunnel.subnet6 is not None else None,
+        len(peers_of(run.site, key)),
+        tunnel.made_by,
+        not detail,
+        detail,
+    )
+
+
+def show(run: Run, request: TunnelsRequest) -> tuple[TunnelDocument, list[HooperError]]:
+    """One tunnel, field by field, as pages ask for it."""
+    (key,) = request.tunnels
+    site, tunnel = run.site, run.site.tunnels[key]
+    service = site.services[tunnel.service]
+    subnets = [one for one in (tunnel.subnet, tunnel.subnet6) if one is not None]
+    pairs = zip(server_addresses(tunnel), subnets, strict=True)
+    server = [
+        Field("name of the interface or tunnel", interface_name(key)),
+        Field("address in the tunnel", ", ".join(f"{address}/{subnet.prefixlen}" for address, subnet in pairs)),
+        Field("listening port (UDP)", str(service.used_ports)),
+        Field("MTU", str(mtu_of(run.topology, tunnel))),
+        Field("public key", tunnel.public_key or "as its page shows it: write it down here"),
+    ]
+    peers = [PeerFields(name, _fields(peer)) for name, peer in let_in(site, key, run.at.date()).items()]
+    if tunnel.probe_key is not None:
+        none = "none; where the page wants one, an address of the subnet that nobody has"
+        fields = (Field("public key", tunnel.probe_key), Field("allowed addresses (allowed IPs)", none))
+        peers.append(PeerFields("the probe, for checks", fields))
+    routes = tuple(
+        RouteOn(gateway, route)
+        for gateway, there in return_routes(site).items()
+        for route in there
+        if route.prefix == str(tunnel.subnet)
+    )
+    steps = (
+        tuple(words.loading(site, key, SERVER_FOLDER, again=False))
+        if tunnel.made_by == "hooper"
+        else (
+            f"On the page of {service.host} for WireGuard or VPN server: enter the fields above, then one peer after"
+            " the other.",
+            f"Where it makes the peers' files itself: export them, and look at each with `{deeds.CHECK_PROFILE}`.",
+        )
+    )
+    return (
+        TunnelDocument(
+            key,
+            tunnel.kind,
+            service.host,
+            tunnel.made_by,
+            _endpoint(run, key),
+            tuple(server),
+            tuple(peers),
+            routes,
+            steps,
+        ),
+        [],
+    )
+
+
+def _fields(peer: Peer) -> tuple[Field, ...]:
+    """What a server's page is told of a peer."""
+    return (
+        Field("public key", peer.public_key or "as it is made"),
+        Field("allowed addresses (allowed IPs)", ", ".join(f"{a}/{a.max_prefixlen}" for a in peer_addresses(peer))),
+        Field("endpoint", "leave empty: the peer is the one that calls"),
+        Field("persistent keepalive", "leave empty"),
+    )
+
+
+# --- making
+
+
+@dataclass(frozen=True)
+class MakeRequest:
+    """out: the folder that receives the files. folder: where they will stand on the server. force: replace files of
+    another hand.
+    """
+
+    key: str
+    out: Path
+    folder: str = SERVER_FOLDER
+    force: bool = False
+    public: Mapping[str, IPAddress] = field(default_factory=dict)
+
+
+def make(run: Run, request: MakeRequest) -> tuple[MadeDocument, list[HooperError]]:
+    """Write the files of a server. Raises: UsageError, KeyMissing, RefusedForSafety, MachineError, StateError."""
+    tunnel = run.site.tunnels[request.key]
+    if tunnel.made_by == "device":
+        raise UsageError(
+            f"{request.key} is made by the device itself",
+            remedy=f"`{deeds.SHOW_TUNNEL(request.key)}` has the fields for its page.",
+        )
+    assert run.state is not None
+    before = run.state.tunnelling.made().get(request.key)
+    made = server_files(run.topology, request.key, ring_of(run), run.at.date(), request.folder)
+    make_folder(request.out)
+    paths = []
+    for name, text in made.files.items():
+        path = request.out / name
+        write_output(path, text.encode(), keep=(run.path,), force=request.force, private=name in made.secret)
+        paths.append(str(path))
+    run.state.tunnelling.make(request.key, Made(made.mark, run.at))
+    host = run.site.services[tunnel.service].host
+    steps = tuple(words.loading(run.site, request.key, request.folder, again=before is not None))
+    return MadeDocument(request.key, host, tuple(paths), steps), []

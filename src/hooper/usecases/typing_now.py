@@ -1,0 +1,43 @@
+"""What people type for a service; where no name is known, the address is asked for: one answer for all who tell it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import NamedTuple
+
+from hooper.addresses import IPAddress
+from hooper.errors import HooperError
+from hooper.line.public import public_addresses
+from hooper.planning.typed import Typed, own_address, typed
+from hooper.usecases.run import Run
+
+PATIENCE = 2.0  # seconds, for an address where there is no name
+
+
+class TypedNow(NamedTuple):
+    """what: None: nothing tells it. public: the addresses it was made with. source: of the address, where there is no
+    name.
+    """
+
+    what: Typed | None
+    public: Mapping[str, IPAddress]
+    source: str
+    trouble: tuple[HooperError, ...] = ()
+
+
+async def typed_now(run: Run, service: str, given: Mapping[str, IPAddress]) -> TypedNow:
+    """What is typed for a public service. given: addresses by line that were given."""
+    what, source, public = typed(run.topology, service, given), "", dict(given)
+    trouble: list[HooperError] = []
+    line = run.topology.lines[service]
+    if (what is None or what.name is None) and line not in given and not own_address(run.topology, service):
+        try:
+            found = (await public_addresses(run.here, run.site, (line,), run.given(), PATIENCE))[line].address
+            if found.value is not None:
+                public[line] = found.value
+                what, source = typed(run.topology, service, public), found.words(run.at)
+        except HooperError as exc:
+            trouble.append(exc)
+    if what is not None and what.name is None and not source:
+        source = "given" if line in given else "site file"
+    return TypedNow(what, public, source, tuple(trouble))
