@@ -99,7 +99,7 @@ def _targets(topology: Topology, plan: Plan, inner: str, wan: IPv4Address) -> It
 def _passed(target: Target, seen: Seen | None) -> Passed:
     if seen is None:
         return Passed(target.service, target.transport, target.port, "unproven", None, target.beyond)
-    ok = is_ok("reachable", seen.verdict, target.speaks, ()) if seen.verdict != "unproven" else None
+    ok = is_ok(replace(target, expected="reachable"), seen.verdict, ()) if seen.verdict != "unproven" else None
     return Passed(target.service, target.transport, target.port, seen.verdict, ok, seen.detail)
 
 

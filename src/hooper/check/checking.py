@@ -15,10 +15,11 @@ import anyio
 from hooper import deeds
 from hooper.addresses import IPAddress
 from hooper.check.certificates import Judge
+from hooper.check.handshake import ProbeKeys
 from hooper.check.naming import MISSING, NameSeen, by_name, names_seen
 from hooper.check.probes import probe
 from hooper.check.results import Evidence, From, InsideSeen, PageSeen, Result, Seen
-from hooper.check.targets import Target, inner_targets, is_ok, outer_targets
+from hooper.check.targets import Target, inner_targets, is_ok, outer_targets, tunnel_targets
 from hooper.clock import rfc3339, time_left
 from hooper.errors import CounterpartError, HooperError, UsageError
 from hooper.line.public import public_addresses
@@ -30,7 +31,6 @@ from hooper.planning.topology import Topology
 from hooper.planning.typed import name_for
 from hooper.planning.unfolded import SideDoor
 from hooper.planning.values import Finding
-from hooper.site.protocols import SPEECHES
 from hooper.site.references import in_sight
 from hooper.sourced import Shown, Sourced, SourcedAddress
 from hooper.store.checks import StoredInside
@@ -56,7 +56,7 @@ class Wish:
     known: what is known of the lines before anything is asked. public: addresses that were found already, by line.
     deadline: seconds for all of it. base: the site file's folder. transports: only these are probed. by_number: names
     are not tried. doors: where the rules of one service lead to another. heard: is told how far it is, with each
-    probe that ends.
+    probe that ends. keys: by service, for the handshakes of tunnels.
     """
 
     topology: Topology
@@ -69,10 +69,15 @@ class Wish:
     by_number: bool = False
     doors: tuple[SideDoor, ...] = ()
     heard: Callable[[str], None] = lambda text: None
+    keys: Mapping[str, ProbeKeys] = field(default_factory=dict)
 
     @property
     def site(self) -> Site:
         return self.topology.site
+
+    def keyed(self, target: Target) -> Target:
+        """A target with the keys that its handshake takes."""
+        return replace(target, keys=self.keys.get(target.service))
 
     @cached_property
     def judge(self) -> Judge:
@@ -98,7 +103,7 @@ async def check_here(here: Door, wish: Wish) -> Outcome:
     started = here.clock.monotonic()
     around = await connected_surroundings(here)
     outcome = Outcome(From("here", "here", False))
-    targets = list(inner_targets(wish.topology, wish.services))
+    targets = [wish.keyed(target) for target in inner_targets(wish.topology, wish.services)]
     at = standing(wish.site, around)[1]
     hidden = {target.gateway for target in targets} - {*in_sight(wish.site, at)}
     if at is None:
@@ -125,6 +130,8 @@ async def check_outside(here: Door, outside: Door, wish: Wish, memory: InsideMem
     """
     started = here.clock.monotonic()
     around = await connected_surroundings(here)
+    if (peer := _peer_at(wish.site, outside, around)) is not None:
+        return await _check_tunnel(here, outside, wish, peer, around)
     origin = From(outside.place.kind, outside.place.name, True)
     sight = in_sight(wish.site, standing(wish.site, around).gateway)
     reason = _useless(wish.site, outside, around)
@@ -151,7 +158,7 @@ async def check_outside(here: Door, outside: Door, wish: Wish, memory: InsideMem
         targets = [
             target for target in targets if target.transport in wish.transports or target.service == wish.services[0]
         ]
-    targets = _named(wish, targets, names, outcome)
+    targets = [wish.keyed(target) for target in _named(wish, targets, names, outcome)]
     reachable = [target for target in targets if target.address is not None]
     compared = [target for target in reachable if target.expected == "reachable" and target.gateway in sight]
     inner = list({_id(target): _inside_target(target) for target in compared}.values())
@@ -174,6 +181,38 @@ async def check_outside(here: Door, outside: Door, wish: Wish, memory: InsideMem
     missing = sorted({target.line for target in targets if target.address is None and not target.beyond})
     if missing:
         outcome.errors.append(_no_public_address(wish.site, missing))
+    return outcome
+
+
+def _peer_at(site: Site, outside: Door, around: Surroundings) -> str | None:
+    """The peer whose address in a tunnel of the site the interface has that is looked from; None: it is no tunnel."""
+    if outside.place.kind != "interface":
+        return None
+    interface = around.interface(outside.place.name)
+    own = interface.ipv4 if interface is not None else None
+    return next((key for key, peer in site.peers.items() if own is not None and peer.address == own), None)
+
+
+async def _check_tunnel(here: Door, outside: Door, wish: Wish, peer: str, around: Surroundings) -> Outcome:
+    """Each service at its inner address, through the tunnel that this machine is a peer of."""
+    started = here.clock.monotonic()
+    name = outside.place.name
+    at = standing(wish.site, around).gateway
+    outcome = Outcome(From("interface", name, at is None))
+    tunnel = wish.site.peers[peer].tunnel
+    outcome.remarks.append(f"{name} is the tunnel {tunnel}, and this machine is its peer {peer}.")
+    if at is not None:
+        outcome.remarks.append(
+            f"This machine is on the LAN of {at} too: what answers need not have come by the tunnel."
+        )
+    targets, outcome.skipped = tunnel_targets(wish.topology, wish.services, peer)
+    left = time_left(here.clock, started, wish.deadline, PROBED_FOR)
+    seen = await probe_all([(outside, target) for target in targets], left, wish.heard)
+    _judge_all(wish, targets, seen, here.clock.now())
+    for target, one in zip(targets, seen, strict=True):
+        if target.expected == "unreachable" and one.verdict not in ("silent", "refused", "unproven"):
+            one.detail += f"; {peer} must not reach it"
+        outcome.results.append(_result(target, one, Evidence()))
     return outcome
 
 
@@ -393,7 +432,7 @@ def _compared(target: Target, seen: Seen, evidence: Evidence, inside: InsideSeen
             seen.detail += f", same {sign} as inside{when}"
         else:
             seen.verdict, seen.detail = "mismatched", f"another device: not the {sign} seen from inside{when}"
-    elif seen.verdict == "answered":
+    elif seen.verdict == "answered" and target.keys is None:
         why = "" if visible else ": this machine is not on the service's network"
         seen.detail += f", not compared with the inside{why}"
     return _result(target, seen, evidence)
@@ -406,7 +445,7 @@ def _result(target: Target, seen: Seen, evidence: Evidence) -> Result:
     return Result(
         service=target.service,
         expected=target.expected,
-        ok=is_ok(target.expected, seen.verdict, target.speaks, seen.problems),
+        ok=is_ok(target, seen.verdict, seen.problems),
         verdict=seen.verdict,
         problems=tuple(seen.problems),
         family="ipv6" if target.address is not None and target.address.version == 6 else "ipv4",
@@ -426,7 +465,7 @@ def _result(target: Target, seen: Seen, evidence: Evidence) -> Result:
         ),
         detail=seen.detail,
         name=target.name,
-        provable=not (target.transport.isdigit() or SPEECHES[target.speaks].mute),
+        provable=target.provable,
     )
 
 

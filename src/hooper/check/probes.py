@@ -16,6 +16,7 @@ import anyio
 from anyio.abc import ByteStream
 from anyio.streams.tls import TLSAttribute, TLSStream
 
+from hooper.check.handshake import handshake
 from hooper.check.results import CertificateSeen, IcmpSeen, PageSeen, Seen
 from hooper.check.targets import Target
 from hooper.clock import rfc3339
@@ -74,6 +75,8 @@ async def probe(door: Door, target: Target, deadline: float) -> Seen:
     seen, start = Seen(), door.clock.monotonic()
     if target.transport.isdigit():
         seen.verdict, seen.detail = "unproven", f"nothing can be sent by the IP protocol {target.transport} from here"
+    elif target.keys is not None and target.transport == "udp":
+        await handshake(door, Endpoint(target.address, target.port), target.keys, seen, deadline)
     elif target.transport == "udp":
         await _datagram(door, target, seen, deadline)
     else:

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from ipaddress import IPv4Address
 from typing import TYPE_CHECKING
 
+from hooper.check.handshake import ProbeKeys
 from hooper.check.results import Expected, Verdict
+from hooper.planning.access import enforced, grants
 from hooper.planning.ports import transports
 from hooper.planning.topology import Topology
 from hooper.planning.typed import address_for, name_for, own_address
@@ -27,6 +29,7 @@ class Target:
     gateway: the one whose LAN the host is on. own_address: the service has this address outside to itself.
     server_name: the DNS name to ask for, in TLS and HTTP; None: none is known. beyond: why it cannot be looked at.
     name: the one that `address` is of; None: it is tried by number. wrong: what is wrong with that, as code and words.
+    keys: what a tunnel's handshake is tried with.
     """
 
     service: str
@@ -45,6 +48,17 @@ class Target:
     beyond: str = ""
     name: str | None = None
     wrong: tuple[str, str] | None = None
+    keys: ProbeKeys | None = None
+
+    @property
+    def told(self) -> bool:
+        """Whether a probe can tell that it is this service that answers."""
+        return self.keys is not None or SPEECHES[self.speaks].told
+
+    @property
+    def provable(self) -> bool:
+        """Whether silence says anything."""
+        return self.keys is not None or not (self.transport.isdigit() or SPEECHES[self.speaks].mute)
 
 
 def _ends(ports: Ports) -> tuple[int, ...]:
@@ -86,6 +100,26 @@ def inner_targets(topology: Topology, services: Iterable[str]) -> Iterator[Targe
                     path=service.path or "/",
                     expect=service.expect,
                 )
+
+
+def tunnel_targets(topology: Topology, services: Iterable[str], peer: str) -> tuple[list[Target], dict[str, str]]:
+    """Each service at its inner address, through a tunnel, by what the peer that looks is granted.
+
+    Returns: the targets, and the services that are not probed with the reason: where nothing keeps a peer to what it
+    may reach, no more than that can be expected.
+    """
+    site, targets, skipped = topology.site, [], {}
+    granted = grants(site, peer)
+    kept = enforced(site.tunnels[site.peers[peer].tunnel]) == "server"
+    for target in inner_targets(topology, services):
+        assert target.address is not None
+        if any(grant.takes(target.address, target.transport, target.port) for grant in granted):
+            targets.append(target)
+        elif kept:
+            targets.append(replace(target, expected="unreachable"))
+        else:
+            skipped[target.service] = f"{peer} is not to reach it, and nothing on the server keeps it from that"
+    return targets, skipped
 
 
 def outer_targets(
@@ -180,9 +214,9 @@ def _owner(topology: Topology, service: str, transport: str, ports: Ports) -> st
     return None
 
 
-def is_ok(expected: Expected, verdict: Verdict, speaks: str, problems: Iterable[str]) -> bool:
+def is_ok(target: Target, verdict: Verdict, problems: Iterable[str]) -> bool:
     """Whether this is how it should be. `unproven` never is."""
-    if expected == "unreachable":
+    if target.expected == "unreachable":
         return verdict in ("silent", "refused")
-    enough = ("answered",) if SPEECHES[speaks].told else ("answered", "connected")
+    enough = ("answered",) if target.told else ("answered", "connected")
     return verdict in enough and not list(problems)

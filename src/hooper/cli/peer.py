@@ -89,8 +89,8 @@ def add(
     if file.site.tunnels[rows["tunnel"]].made_by == "hooper":
         session.next(
             "make the files of the server, and give the device its own",
-            f"tunnel make {rows['tunnel']} --out {rows['tunnel']}-server",
-            f"peer hand {peer}",
+            f"tunnel make {rows['tunnel']}",
+            f"peer hand {peer}" + ("" if rows.get("device", "phone") == "phone" else f" --out {peer}.conf"),
         )
     return code
 
@@ -202,11 +202,11 @@ def renew(
     file = session.read_site()
     (key,) = chosen([peer], file.site.peers, "peer")
     code = edited(session, do_renew, PeerRequest(key, public_key, session.dry_run), file)
-    tunnel = file.site.peers[key].tunnel
+    entry = file.site.peers[key]
     session.next(
         "make the files of the server, and give the device its own",
-        f"tunnel make {tunnel} --out {tunnel}-server",
-        f"peer hand {key}",
+        f"tunnel make {entry.tunnel}",
+        f"peer hand {key}" + ("" if entry.device == "phone" else f" --out {key}.conf"),
     )
     return code
 
@@ -222,7 +222,7 @@ def revoke(session: Session, peer: PeerArgument) -> int:
     code = edited(session, do_revoke, PeerRequest(key, dry_run=session.dry_run), file)
     tunnel = file.site.peers[key].tunnel
     session.next("make the files of the server: it lets the device in until it has them",
-                 f"tunnel make {tunnel} --out {tunnel}-server")  # fmt: skip
+                 f"tunnel make {tunnel}")  # fmt: skip
     return code
 
 
@@ -237,7 +237,7 @@ def remove(session: Session, peer: PeerArgument) -> int:
     tunnel = file.site.peers[key].tunnel
     code = edited(session, do_remove, PeerRequest(key, dry_run=session.dry_run), file)
     session.next("make the files of the server: it lets the device in until it has them",
-                 f"tunnel make {tunnel} --out {tunnel}-server")  # fmt: skip
+                 f"tunnel make {tunnel}")  # fmt: skip
     return code
 
 

@@ -42,6 +42,9 @@ COMMANDS: dict[Deed, str] = {
     deeds.PEERS: "peer list",
     deeds.ADD_PEER: "peer add",
     deeds.HAND: "peer hand",
+    deeds.CHANGE_PEER: "peer change {0} --into lan",
+    deeds.MAKE_PUBLIC: "service change {0} --reach public",
+    deeds.HAND_FILE: "peer hand {0} --out {0}.conf",
     deeds.RENEW_PEER: "peer renew",
     deeds.REVOKE: "peer revoke",
     deeds.CHECK_PROFILE: "profile check",
@@ -88,7 +91,8 @@ OPTIONS: dict[Deed, str] = {
 
 def _spell(deed: Deed, *objects: str) -> str:
     if deed in COMMANDS:
-        return " ".join(("hooper", COMMANDS[deed], *objects))
+        command = COMMANDS[deed]
+        return f"hooper {command.format(*objects)}" if "{" in command else " ".join(("hooper", command, *objects))
     return OPTIONS[deed].format(*objects)
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -21,7 +22,7 @@ if TYPE_CHECKING:
     from hooper.errors import HooperError
     from hooper.planning.documents import EditDocument
     from hooper.site.load import SiteFile
-    from hooper.tunnels.rows import MadeDocument, TunnelDocument, TunnelsDocument
+    from hooper.tunnels.rows import MadeDocument, SeenDocument, TunnelDocument, TunnelsDocument
     from hooper.usecases.run import Run
 
 app = sub_app("Private access: both sides of a tunnel, and what its server saw.", group=True)
@@ -113,7 +114,7 @@ def add(
         chosen([keys["service"]], file.site.services, "service")
     code = edited(session, do_add, AddTunnelRequest(tunnel, rows_of(keys), host, session.dry_run), file)
     session.next("let somebody in, as here; then make the files of the server", f"peer add phone --tunnel {tunnel}",
-                 f"tunnel make {tunnel} --out {tunnel}-server")  # fmt: skip
+                 f"tunnel make {tunnel}")  # fmt: skip
     return code
 
 
@@ -170,7 +171,8 @@ def make(
     session: Session,
     tunnel: TunnelArgument,
     out: Annotated[
-        Path | None, typer.Option("--out", metavar="DIR", help="The folder for them; it is made where it is missing.")
+        Path | None,
+        typer.Option("--out", metavar="DIR", help="The folder for them; it is made. Else TUNNEL-server."),
     ] = None,
     folder: Annotated[
         str, typer.Option("--at", metavar="DIR", help="Where they will stand on the server.")
@@ -183,10 +185,8 @@ def make(
 
     file = session.read_site()
     (key,) = chosen([tunnel], file.site.tunnels, "tunnel")
-    if out is None:
-        raise UsageError("--out is missing", remedy=f"Give a folder: --out {key}-server.")
     session.at = session.lab_time() or session.at
-    done = session.do(do_make, MakeRequest(key, out, folder, force), file, state=True)
+    done = session.do(do_make, MakeRequest(key, out or Path(f"{key}-server"), folder, force), file, state=True)
     code = session.show(done.document, _render_made, errors=done.trouble)
     lab = [f"lab load {done.document.files[0]}"] if session.world == "lab" else []
     session.next(
@@ -195,6 +195,58 @@ def make(
         f"check {file.site.tunnels[key].service} --from interface",
     )
     return code
+
+
+@command(app, "tunnel seen", site=True, state=True, mask=True)
+def seen(
+    session: Session,
+    tunnel: TunnelArgument,
+    dump: Annotated[
+        Path | None,
+        typer.Argument(metavar="FILE", help="What `wg show all dump` printed on the server; - reads it from a pipe."),
+    ] = None,
+) -> int:
+    """What the server saw: who came when and from where, whom it does not know, who never came.
+
+    Without a file, `wg show all dump` is run here, which is right on the server itself. No key is shown or kept.
+    """
+    from hooper.files import read_text
+    from hooper.usecases.tunnels import SeenRequest
+    from hooper.usecases.tunnels import seen as look
+
+    file = session.read_site()
+    (key,) = chosen([tunnel], file.site.tunnels, "tunnel")
+    session.at = session.lab_time() or session.at
+    told = None if dump is None else sys.stdin.read() if str(dump) == "-" else read_text(dump)
+    done = session.do(look, SeenRequest(key, told), file, state=True)
+    document = done.document
+    code = session.show(document, _render_seen, errors=done.trouble)
+    if document.missing or document.server_key is False:
+        session.next("make the files of the server, and load them there", f"tunnel make {key}")
+    well = document.server_key is not False and not document.missing and all(row.ok for row in document.peers)
+    return worst([code, 0 if well else EXIT_NEEDS_A_PERSON])
+
+
+def _render_seen(document: SeenDocument, out: Screen) -> None:
+    from rich.filesize import decimal
+    from rich.text import Text
+
+    from hooper.cli.render import indented, table
+
+    if document.server_key is False:
+        indented(out, f"The server has another key than {document.tunnel} in the site file.", mark="! ", left=0)
+    drawn = table("", "peer", "last handshake", "from", "received", "sent", right=("received", "sent"))
+    for row in document.peers:
+        mark = Text("✓", style="green") if row.ok else Text("✗", style="red")
+        last = (row.last_handshake or "never")[:16].replace("T", " ")
+        drawn.add_row(mark, row.peer or row.public_key, last, row.from_ or "-", decimal(row.received),
+                      decimal(row.sent))  # fmt: skip
+    out.print(drawn)
+    for row in document.peers:
+        if row.detail:
+            indented(out, f"{row.peer or row.public_key}: {row.detail}.", left=0)
+    if document.missing:
+        indented(out, f"The server does not know: {', '.join(document.missing)}.", mark="! ", left=0)
 
 
 def _render_list(document: TunnelsDocument, out: Screen) -> None:

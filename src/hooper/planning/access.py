@@ -70,14 +70,17 @@ def on_gateway(site: Site, tunnel: Tunnel) -> bool:
 def grants(site: Site, key: str) -> tuple[Grant, ...]:
     """What a peer may reach, and nothing else. key: of the peer."""
     peer = site.peers[key]
-    tunnel = site.tunnels[peer.tunnel]
-    into = into_for(site, peer)
+    return grants_in(site, site.tunnels[peer.tunnel], into_for(site, peer))
+
+
+def grants_in(site: Site, tunnel: Tunnel, into: tuple[str, ...]) -> tuple[Grant, ...]:
+    """What somebody may reach through a tunnel."""
     if into == ("everything",):
         return Grant(EVERYTHING4, "", None, "everything"), Grant(EVERYTHING6, "", None, "everything")
     found = [grant for item in into for grant in _granted(site, tunnel, item)]
     covered = [grant.network for grant in found if not grant.transport]
     for server in tunnel.dns:
-        if not any(server.version == one.version and server in one for one in covered) and _inside(site, server):
+        if not any(server.version == one.version and server in one for one in covered) and inside(site, server):
             found.append(Grant(ip_network(server), "both", single(53), "dns"))
     return tuple(dict.fromkeys(found))
 
@@ -109,7 +112,7 @@ def _addresses(host: Host, tunnel: Tunnel) -> Iterator[IPAddress]:
         yield host.address6
 
 
-def _inside(site: Site, address: IPAddress) -> bool:
+def inside(site: Site, address: IPAddress) -> bool:
     """Whether an address is of this site: of a LAN, or of a tunnel."""
     networks: list[IPNetwork] = [gateway.lan.network for gateway in site.gateways.values()]
     networks += [ip_network(str(gateway.prefix6)) for gateway in site.gateways.values() if gateway.prefix6 is not None]
@@ -122,7 +125,14 @@ def allowed_networks(site: Site, key: str) -> tuple[IPNetwork, ...]:
 
     This is for convenience: what a peer may reach is kept on the server.
     """
-    networks = dict.fromkeys(grant.network for grant in grants(site, key))
+    peer = site.peers[key]
+    return allowed_in(site, site.tunnels[peer.tunnel], into_for(site, peer))
+
+
+def allowed_in(site: Site, tunnel: Tunnel, into: tuple[str, ...]) -> tuple[IPNetwork, ...]:
+    """What software sends into a tunnel that may reach `into`."""
+    networks = dict.fromkeys(grant.network for grant in grants_in(site, tunnel, into))
+    networks |= dict.fromkeys(ip_network(address) for address in server_addresses(tunnel))  # who says that it may not
     return tuple(
         one
         for one in networks

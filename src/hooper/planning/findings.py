@@ -33,6 +33,8 @@ GROUPS: dict[str, str] = {
     "name": "Names",
     "certificate": "Certificates",
     "exposure": "What should not be open",
+    "tunnel": "Private access",
+    "profile": "Profiles of tunnels",
     "readiness": "Before a device is exposed",
 }
 

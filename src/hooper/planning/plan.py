@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 from hooper.planning.facts import Facts
 from hooper.planning.findings import rank
-from hooper.planning.looks import address, exposure, line, name, port, readiness, router
+from hooper.planning.looks import address, exposure, line, name, port, readiness, router, tunnel
 from hooper.planning.paths import (
     RefusedWay,
     Rules,
@@ -55,6 +55,7 @@ def _planned(file: SiteFile, today: date, topology: Topology) -> Plan:
         *port.find(facts),
         *router.find(facts),
         *name.find(facts),
+        *(tunnel.find(facts) if facts.site.tunnels else ()),
         *exposure.find_unmeant(facts),
         *exposure.accept(facts, [*exposure.find(facts), *readiness.find(facts)]),
     ]

@@ -32,12 +32,12 @@ def free_prefix6(seed: bytes) -> IPv6Network:
 
 
 def add_tunnel(
-    file: SiteFile, key: str, rows: Mapping[str, Value], host: str | None, keys: tuple[str, str] | None, seed: bytes
+    file: SiteFile, key: str, rows: Mapping[str, Value], host: str | None, keys: Mapping[str, Value], seed: bytes
 ) -> Edited:
     """A new tunnel, with what was not said chosen for it.
 
     Args: rows: as written. host: where a service for it is to be made; None: `service` names one, or the file has just
-    one that fits. keys: the public ones of the server and of the probe, where we make them. seed: by chance.
+    one that fits. keys: the public ones of the server, where we make it, and of the probe. seed: by chance.
     Raises: UsageError, CannotEdit.
     """
     text, changes = file.text, tuple[ChangedKey, ...]()
@@ -55,8 +55,7 @@ def add_tunnel(
         chosen["subnet6"] = str(free_prefix6(seed))
     elif not rows["subnet6"]:
         del chosen["subnet6"]
-    if keys is not None:
-        chosen["public_key"], chosen["probe_key"] = keys
+    chosen |= keys
     edited = add(again(file, text), "tunnels", key, chosen)
     after = again(file, edited.text)
     return replace(edited, changes=(*changes, *edited.changes), follows=tuple(_to_make(after.site, key)))
@@ -96,7 +95,7 @@ def change_tunnel(file: SiteFile, key: str, rows: Mapping[str, Value], clear: It
     site = again(file, made.text).site
     follows = list(_to_make(site, key))
     told = {"subnet", "subnet6", "dns", "service", "public_key"} & {one.key for one in made.changes}
-    follows += [f"on {device_of(peer, name)}: its new file, by `{deeds.HAND(name)}`" for name, peer in
+    follows += [f"on {device_of(peer, name)}: its new file, by `{handing(peer, name)}`" for name, peer in
                 peers_of(site, key).items() if told or (peer.into is None and "into" in rows)]  # fmt: skip
     return replace(made, follows=tuple(follows))
 
@@ -105,6 +104,11 @@ def device_of(peer: Peer, key: str) -> str:
     """A peer's device in words: the cox's phone (cox-phone)."""
     whose = f"{peer.person}'s" if peer.person else "the"
     return f"{whose} {peer.device} ({key})"
+
+
+def handing(peer: Peer, key: str) -> str:
+    """How a peer is given its profile: a phone by a code, all others by a file."""
+    return deeds.HAND(key) if peer.device == "phone" else deeds.HAND_FILE(key)
 
 
 def remove_tunnel(file: SiteFile, key: str) -> Edited:
@@ -186,7 +190,7 @@ def _server_anew(site: Site, key: str) -> Iterator[str]:
 def _to_hand(site: Site, key: str) -> Iterator[str]:
     peer = site.peers[key]
     if site.tunnels[peer.tunnel].made_by == "hooper":
-        yield f"on {device_of(peer, key)}: its file, which `{deeds.HAND(key)}` gives it"
+        yield f"on {device_of(peer, key)}: its file, which `{handing(peer, key)}` gives it"
     else:
         yield f"on {device_of(peer, key)}: the file that the server's page exports; `{deeds.CHECK_PROFILE}` first"
 

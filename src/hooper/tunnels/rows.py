@@ -133,3 +133,83 @@ class HandedDocument:
     expect: tuple[str, ...]
     stop: tuple[str, ...]
     tell: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class SeenRow:
+    """One peer as the server sees it.
+
+    peer: null where the site file has no such key. last_handshake: null: never. from_: the address it came from.
+    received, sent: bytes, as the server counts them. ok: it is known, and reached. detail: what is not as it should be.
+    """
+
+    peer: str | None
+    public_key: str
+    last_handshake: str | None
+    from_: str | None
+    received: int
+    sent: int
+    ok: bool
+    detail: str
+
+
+@dataclass(frozen=True, slots=True)
+class SeenDocument:
+    """`hooper tunnel seen`.
+
+    server_key: whether the server has the key of the site file; null: it did not tell. missing: the peers that it does
+    not know.
+    """
+
+    tunnel: str
+    server_key: bool | None
+    peers: tuple[SeenRow, ...]
+    missing: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class ProfileFinding:
+    """What is wrong in a file. line: from 1; 0: about the whole. mend: what mending does; null: a person has to."""
+
+    code: str
+    severity: str
+    line: int
+    message: str
+    remedy: str
+    mend: str | None
+
+
+@dataclass(frozen=True, slots=True)
+class ProfileRow:
+    """One file. format: what it is written in. tunnel, peer: of the site file; null: not told. server: it is the
+    server's own.
+    """
+
+    file: str
+    format: str
+    tunnel: str | None
+    peer: str | None
+    server: bool
+    findings: tuple[ProfileFinding, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class ProfilesDocument:
+    """`hooper profile check`."""
+
+    profiles: tuple[ProfileRow, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class MendedDocument:
+    """`hooper profile mend`.
+
+    written: null where nothing had to be mended. mended: what was done. left: what a person has to do. difference: of
+    the two files, without their secrets.
+    """
+
+    file: str
+    written: str | None
+    mended: tuple[ProfileFinding, ...]
+    left: tuple[ProfileFinding, ...]
+    difference: tuple[str, ...]

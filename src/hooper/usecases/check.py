@@ -14,6 +14,7 @@ from hooper.errors import HooperError
 from hooper.planning.unfolded import side_doors
 from hooper.site.places import Origin
 from hooper.usecases.looking import keep_look
+from hooper.usecases.probing import probe_keys
 from hooper.usecases.run import Run
 
 
@@ -32,7 +33,8 @@ async def look(run: Run, request: CheckRequest) -> Outcome:
     doors = tuple(side_doors(run.topology, run.plan.forwards))
     known = run.given(request.public)
     started = run.here.clock.monotonic()
-    wish = Wish(run.topology, request.services, request.deadline, known, base=run.base, doors=doors, heard=run.progress)
+    wish = Wish(run.topology, request.services, request.deadline, known, base=run.base, doors=doors, heard=run.progress,
+                keys=probe_keys(run))  # fmt: skip
     if request.origin.kind == "here":
         return await check_here(run.here, wish)
     outside = await open_origin(run.here, request.origin, run.site, run.base, request.deadline)

@@ -38,6 +38,16 @@ from hooper.planning.documents import (
     WorksheetDocument,
 )
 from hooper.planning.values import PlanDocument
+from hooper.tunnels.rows import (
+    HandedDocument,
+    MadeDocument,
+    MendedDocument,
+    PeersDocument,
+    ProfilesDocument,
+    SeenDocument,
+    TunnelDocument,
+    TunnelsDocument,
+)
 from hooper.usecases.explaining import ExplainDocument
 from hooper.usecases.history import HistoryDocument
 from hooper.usecases.keeplines import KeepLine
@@ -58,6 +68,14 @@ DOCUMENTS: dict[str, type] = {
     "plan": PlanDocument,
     "worksheet": WorksheetDocument,
     "audit": AuditDocument,
+    "tunnel-list": TunnelsDocument,
+    "tunnel-show": TunnelDocument,
+    "tunnel-make": MadeDocument,
+    "tunnel-seen": SeenDocument,
+    "peer-list": PeersDocument,
+    "peer-hand": HandedDocument,
+    "profile-check": ProfilesDocument,
+    "profile-mend": MendedDocument,
     "edit": EditDocument,
     "host-list": HostListDocument,
     "host-find": FindDocument,

@@ -13,7 +13,7 @@ from hooper.errors import HooperError, UsageError
 from hooper.files import write_output
 from hooper.planning.access import enforced, interface_name, into_for
 from hooper.planning.documents import EditDocument
-from hooper.planning.tunnel_edits import add_peer, remove_peer, renew_peer, revoke_peer
+from hooper.planning.tunnel_edits import add_peer, handing, remove_peer, renew_peer, revoke_peer
 from hooper.secret import Secret
 from hooper.site.edit import Value
 from hooper.site.model import Peer
@@ -77,7 +77,7 @@ def _row(run: Run, key: str, handed: Handed | None, heard: Mapping[str, Heard]) 
 def _to_hand(run: Run, key: str, given: Handed | None) -> str:
     """Why a peer needs a file: it has none, or the one it has is not what it should be any more."""
     if given is None:
-        return f"it has no file yet: `{deeds.HAND(key)}`"
+        return f"it has no file yet: `{handing(run.site.peers[key], key)}`"
     try:
         now = profile_of(run.topology, key)
     except NoEndpoint:  # its address was asked for when it was handed

@@ -1,0 +1,99 @@
+"""The genuine handshake of a WireGuard service: what answers it has the server's private key, and nothing else does."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from datetime import datetime
+
+import anyio
+
+from hooper.check.results import IcmpSeen, Seen
+from hooper.errors import HooperError, WireError
+from hooper.net.types import Datagrams, Door, Endpoint, Rejected
+from hooper.wire.wireguard import Initiator, Session
+
+TRIES = 4  # within the deadline; a lost datagram is then no verdict
+LEAST_WAIT = 0.3  # seconds
+
+
+@dataclass(frozen=True)
+class ProbeKeys:
+    """What a handshake is tried with: a peer of its own, which reaches nothing; never a device's key.
+
+    label: the TAI64N of an initiation at a moment, later than any before. turn: who has it sends; two initiations that
+    overtake each other would silence the later one.
+    """
+
+    tunnel: str
+    private: bytes = field(repr=False)
+    server: bytes
+    label: Callable[[datetime], bytes] = field(repr=False)
+    turn: anyio.Lock = field(default_factory=anyio.Lock, repr=False, compare=False)
+
+
+async def handshake(door: Door, to: Endpoint, keys: ProbeKeys, seen: Seen, deadline: float) -> None:
+    """Try it, and write down what came of it. deadline: seconds for all of it. Never raises for what a network does."""
+    strange = 0
+    made: list[Initiator] = []
+    cookie: bytes | None = None
+    try:
+        with anyio.move_on_after(deadline):
+            async with await door.datagrams() as socket:
+                for _ in range(TRIES):
+                    initiator = Initiator(keys.private, keys.server)
+                    made.append(initiator)
+                    async with keys.turn:
+                        await socket.send(initiator.initiation(keys.label(door.clock.now()), cookie), to)
+                        with anyio.move_on_after(max(LEAST_WAIT, deadline / (TRIES + 1))):
+                            while True:
+                                came = await _answer(socket, to, made)
+                                if isinstance(came, Rejected):
+                                    _rejected(came, to, seen)
+                                    return
+                                if came is None:
+                                    strange += 1
+                                    continue
+                                seen.verdict = "answered"
+                                if isinstance(came, Session):
+                                    seen.detail = f"the handshake succeeds: it is the server of {keys.tunnel}"
+                                    return
+                                busy = "it is busy, and sends a cookie that only this server can make"
+                                seen.detail, cookie = busy, came
+                                break
+    except (HooperError, WireError) as exc:
+        if seen.verdict != "answered":
+            seen.verdict, seen.detail = "unproven", exc.message
+        return
+    if seen.verdict == "answered":
+        return
+    if strange:
+        seen.verdict = "mismatched"
+        seen.detail = f"something answers that does not have the server's key of {keys.tunnel}"
+    else:
+        seen.verdict = "silent"
+        seen.detail = (
+            f"nothing came back within {deadline:.2g} s: no rule leads here, no server runs, it has another key than"
+            " the site file, or it does not have the probe's key"
+        )
+
+
+async def _answer(socket: Datagrams, to: Endpoint, made: list[Initiator]) -> Session | bytes | Rejected | None:
+    """The next thing that comes: a session, a cookie, a refusal; None: it is not from this server."""
+    came = await socket.receive()
+    if isinstance(came, Rejected):
+        return came
+    if came.sender != to:
+        return None
+    for initiator in reversed(made):
+        try:
+            return initiator.read(came.data)
+        except WireError:
+            continue
+    return None
+
+
+def _rejected(came: Rejected, to: Endpoint, seen: Seen) -> None:
+    seen.icmp = IcmpSeen(came.icmp.type, came.icmp.code, came.icmp.name, str(came.by) if came.by else None)
+    seen.verdict = "refused" if came.icmp.refuses else "silent"
+    seen.detail = f"{came.by or to.address} says about {to}: {came.icmp.name}"

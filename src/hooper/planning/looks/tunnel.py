@@ -1,0 +1,252 @@
+"""Findings on tunnels and their peers: what keeps them from working, and who reaches more than is meant."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from datetime import timedelta
+from typing import TYPE_CHECKING
+
+from hooper import deeds
+from hooper.planning.access import (
+    enforced,
+    grants,
+    inside,
+    into_for,
+    lan_of,
+    limited,
+    peers_of,
+    reaching,
+)
+from hooper.planning.addresses import free_prefix
+from hooper.planning.facts import Facts
+from hooper.planning.findings import finding, group, register
+from hooper.planning.typed import name_for
+from hooper.planning.values import Finding
+from hooper.site.references import chain_of
+
+if TYPE_CHECKING:
+    from hooper.addresses import IPNetwork
+    from hooper.site.model import Peer, Tunnel
+
+ENTRIES = register(
+    *group(
+        "tunnel",
+        (
+            "peers-clash",
+            "error",
+            "two peers have one address or one key",
+            "The server sends what is for both to one of them, by turns.",
+            "Give each its own: an address of the tunnel's network, and a key that is made anew.",
+        ),
+        (
+            "tunnel-shut",
+            "error",
+            "nobody reaches the tunnel from outside",
+            "Its service is not public, so no rule leads to it.",
+            "Make that service public.",
+        ),
+        (
+            "peer-shut-out",
+            "error",
+            "a peer is to reach what lies behind a router that lets nothing in from the tunnel's side",
+            "The server stands on the outer side of that router, whose firewall drops what comes from there.",
+            "Move the server to the inner network, or forward what is wanted and name the router's own address.",
+        ),
+        (
+            "peer-ended",
+            "warning",
+            "a peer's time is over",
+            "Whoever has its key still comes in, until the server has files without it.",
+            f"Take its key away: `{deeds.REVOKE}`; or give it a new last day.",
+        ),
+        (
+            "peer-ends-soon",
+            "note",
+            "a peer's time is over within two weeks",
+            "It then stands before a closed door, perhaps on a journey.",
+            "Give it a later last day while its owner is within reach.",
+        ),
+        (
+            "peer-without-key",
+            "note",
+            "a peer has no key",
+            "Its server does not know it.",
+            f"`{deeds.RENEW_PEER}` makes one.",
+        ),
+        (
+            "peer-not-kept",
+            "warning",
+            "nothing keeps a peer to what it may reach",
+            "The addresses in its own file are for its convenience: who changes them reaches the whole LAN.",
+            "Use a Linux server, limit the peer on the device's own firewall page, or give the peer to nobody who may"
+            " not reach the whole LAN.",
+        ),
+        (
+            "tunnel-for-nobody",
+            "note",
+            "a service is for a tunnel, and no peer may reach it",
+            "It is reached from nowhere but the LAN.",
+            "Let a peer reach it, or write what is so.",
+        ),
+        (
+            "tunnel-dns-lost",
+            "warning",
+            "a DNS server of the tunnel is on none of this site's networks, though its address is private",
+            "No name can be looked up while the tunnel is on.",
+            "Name a server that the tunnel leads to, or leave it out.",
+        ),
+        (
+            "tunnel-by-number",
+            "warning",
+            "the peers' files hold an address that may change",
+            "With the next address of the line each of them leads nowhere, and each has to be told by hand.",
+            "Add a name that follows the line.",
+        ),
+        (
+            "tunnel-key-unknown",
+            "note",
+            "the public key of a device's own tunnel is not written down",
+            "Its handshake cannot be proven, and profiles that it exports cannot be compared.",
+            "Read it on the device's page.",
+        ),
+    )
+)
+SOON = timedelta(days=14)
+
+
+def find(facts: Facts) -> Iterator[Finding]:
+    """What stands against each tunnel and each peer."""
+    for key, tunnel in sorted(facts.site.tunnels.items()):
+        yield from _tunnel(facts, key, tunnel)
+    for key, peer in sorted(facts.site.peers.items()):
+        yield from _peer(facts, key, peer)
+    yield from _clashes(facts)
+    if facts.site.peers:
+        for key, service in sorted(facts.site.services.items()):
+            if service.reach == "tunnel" and not reaching(facts.site, key):
+                yield finding(
+                    "tunnel-for-nobody",
+                    f"services.{key}",
+                    "it is to be reached through a tunnel, and no peer may reach it",
+                    f"Add it to a peer's `into`: `{deeds.CHANGE_PEER(next(iter(facts.site.peers)))}`.",
+                )
+
+
+def _tunnel(facts: Facts, key: str, tunnel: Tunnel) -> Iterator[Finding]:
+    site, subject = facts.site, f"tunnels.{key}"
+    service = site.services[tunnel.service]
+    if service.reach != "public":
+        yield finding(
+            "tunnel-shut",
+            subject,
+            f'its packets arrive at {tunnel.service}, whose reach is "{service.reach}"',
+            f"`{deeds.MAKE_PUBLIC(tunnel.service)}` lets them in.",
+        )
+    elif (
+        tunnel.made_by == "hooper"
+        and name_for(facts.topology, tunnel.service) is None
+        and not site.lines[facts.topology.lines[tunnel.service]].address
+    ):
+        yield finding(
+            "tunnel-by-number",
+            subject,
+            f"its line {facts.topology.lines[tunnel.service]} has no name, and its address may change",
+            "Add [names.*] for the line, before the first peer has its file.",
+        )
+    for server in tunnel.dns:
+        if server.is_private and not inside(site, server):
+            yield finding(
+                "tunnel-dns-lost",
+                subject,
+                f"the DNS server {server} is on none of this site's networks",
+                f"Use the gateway's own address {site.gateways[lan_of(site, tunnel)].lan.ip}, if it answers DNS.",
+            )
+    if tunnel.made_by == "device" and tunnel.public_key is None:
+        yield finding(
+            "tunnel-key-unknown",
+            subject,
+            f"the public key that {service.host} made is not written down",
+            f"Read it on the page of {service.host}, and write it as `public_key`.",
+        )
+    other = next((name for name, one in site.tunnels.items() if name < key and _meet(one, tunnel)), None)
+    if other is not None:
+        yield finding(
+            "prefix-overlap",
+            subject,
+            f"its network overlaps that of the tunnel {other}",
+            f"Give it another, such as {free_prefix(site, tunnel.subnet.prefixlen)}.",
+        )
+
+
+def _meet(one: Tunnel, other: Tunnel) -> bool:
+    six = one.subnet6 is not None and other.subnet6 is not None and one.subnet6.overlaps(other.subnet6)
+    return one.subnet.overlaps(other.subnet) or six
+
+
+def _peer(facts: Facts, key: str, peer: Peer) -> Iterator[Finding]:
+    site, subject = facts.site, f"peers.{key}"
+    tunnel = site.tunnels[peer.tunnel]
+    if peer.until is not None and peer.until < facts.today:
+        yield finding(
+            "peer-ended",
+            subject,
+            f"its time was over on {peer.until}, and it comes in until the server has files without it",
+            f"`{deeds.REVOKE(key)}`, or give it a new `until`; then `{deeds.MAKE_TUNNEL(peer.tunnel)}`.",
+        )
+    elif peer.until is not None and peer.until - facts.today <= SOON:
+        yield finding(
+            "peer-ends-soon",
+            subject,
+            f"its last day is {peer.until}",
+            "Give it a later `until` if it is still to come in.",
+        )
+    if peer.public_key is None:
+        yield finding(
+            "peer-without-key", subject, "it has no key, so that nobody can use it", f"`{deeds.RENEW_PEER(key)}`."
+        )
+    if enforced(tunnel) == "nowhere" and limited(site, key):
+        host = site.services[tunnel.service].host
+        yield finding(
+            "peer-not-kept",
+            subject,
+            f"it is to reach {', '.join(into_for(site, peer))} only, and nothing on {host} keeps it to that",
+            f"Limit {peer.address} on the firewall page of {host}, if it has one; else use a Linux server.",
+        )
+    for network in _behind(facts, key):
+        yield finding(
+            "peer-shut-out",
+            subject,
+            f"{network[0]} lies behind {network[1]}, which lets nothing in from the side of the tunnel's server",
+            f"Move the server behind {network[1]}, or forward what is wanted there.",
+        )
+
+
+def _behind(facts: Facts, key: str) -> Iterator[tuple[IPNetwork, str]]:
+    """Networks that a peer is granted by name, on LANs further in than its server stands; with the router between."""
+    site = facts.site
+    own = lan_of(site, site.tunnels[site.peers[key].tunnel])
+    further = [name for name in site.gateways if name != own and own in chain_of(site, name)]
+    for grant in grants(site, key):
+        for name in further:
+            lan = site.gateways[name].lan.network
+            if grant.network.version == 4 and grant.network.prefixlen and lan.overlaps(grant.network):
+                yield grant.network, name
+
+
+def _clashes(facts: Facts) -> Iterator[Finding]:
+    site = facts.site
+    for tunnel in sorted(site.tunnels):
+        seen: dict[object, str] = {}
+        for key, peer in sorted(peers_of(site, tunnel).items()):
+            for what, value in (("address", peer.address), ("address", peer.address6), ("key", peer.public_key)):
+                if value is None:
+                    continue
+                other = seen.setdefault(value, key)
+                if other != key:
+                    remedy = f"`{deeds.RENEW_PEER(key)}`." if what == "key" else f"Give {key} another address."
+                    yield finding("peers-clash", f"peers.{key}", f"{other} has the same {what}, {value}", remedy)
+        own = site.tunnels[tunnel]
+        for key, peer in sorted(peers_of(site, tunnel).items()):
+            if peer.public_key is not None and peer.public_key in (own.public_key, own.probe_key):
+                message = f"it has the key of {'the server' if peer.public_key == own.public_key else 'the probe'}"
+                yield finding("peers-clash", f"peers.{key}", message, f"`{deeds.RENEW_PEER(key)}`.")

@@ -1,0 +1,154 @@
+"""One file of a tunnel, held against the site: which tunnel and peer it is of, what was found wrong. Pure."""
+
+from __future__ import annotations
+
+import base64
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from ipaddress import ip_interface, ip_network
+from typing import TYPE_CHECKING
+
+from hooper.addresses import IPAddress
+from hooper.planning.findings import entry_of
+from hooper.planning.topology import Topology
+from hooper.planning.values import Severity
+from hooper.wire.wgfile import Entry, Section, WireGuardFile
+from hooper.wire.wireguard import public_of
+
+if TYPE_CHECKING:
+    from hooper.addresses import IPNetwork
+
+
+@dataclass(frozen=True, slots=True)
+class Fault:
+    """One thing that is wrong in a file. line: from 1; 0: it is about the whole. mend: what its mending does, in words;
+    empty: a person has to do it. edits: start, end and new text of what changes.
+    """
+
+    code: str
+    line: int
+    message: str
+    remedy: str
+    mend: str = ""
+    edits: tuple[tuple[int, int, str], ...] = ()
+
+    @property
+    def severity(self) -> Severity:
+        return entry_of(self.code).severity
+
+
+@dataclass
+class Look:
+    """One file against the site. public: the lines' addresses, as far as they are known."""
+
+    topology: Topology
+    file: WireGuardFile
+    public: Mapping[str, IPAddress] = field(default_factory=dict)
+    faults: list[Fault] = field(default_factory=list)
+
+    def __post_init__(self) -> None:
+        self.site = self.topology.site
+        self.interface = self.file.interface
+        self.own = _public_of(self.interface)
+        self.tunnel_key = self._tunnel_key()
+        self.tunnel = self.site.tunnels[self.tunnel_key] if self.tunnel_key is not None else None
+        self.is_server = self._is_server()
+        self.peer_key = None if self.is_server else self._peer_key()
+        self.peer = self.site.peers[self.peer_key] if self.peer_key is not None else None
+
+    # --- what it is
+
+    def _tunnel_key(self) -> str | None:
+        """By the server's key, by its own as a peer, by its address, by being the only one."""
+        named = {entry.value for section in self.file.peers if (entry := section.get("PublicKey")) is not None}
+        for key, tunnel in self.site.tunnels.items():
+            if tunnel.public_key is not None and tunnel.public_key in (*named, self.own):
+                return key
+        for peer in self.site.peers.values():
+            if peer.public_key is not None and peer.public_key == self.own:
+                return peer.tunnel
+        for address in self.addresses():
+            for key, tunnel in self.site.tunnels.items():
+                if address in tunnel.subnet:
+                    return key
+        return next(iter(self.site.tunnels)) if len(self.site.tunnels) == 1 else None
+
+    def _is_server(self) -> bool:
+        if self.tunnel is not None and self.own is not None and self.own == self.tunnel.public_key:
+            return True
+        listens = self.interface is not None and self.interface.get("ListenPort") is not None
+        calls = any(section.get("Endpoint") is not None for section in self.file.peers)
+        return listens and not calls and bool(self.file.peers)
+
+    def _peer_key(self) -> str | None:
+        of_tunnel = {key: one for key, one in self.site.peers.items() if one.tunnel == self.tunnel_key}
+        by_key = next((key for key, one in of_tunnel.items() if self.own and one.public_key == self.own), None)
+        if by_key is not None:
+            return by_key
+        return next((key for key, one in of_tunnel.items() if one.address in self.addresses()), None)
+
+    def addresses(self) -> list[IPAddress]:
+        """Its own, as the file has them."""
+        found: list[IPAddress] = []
+        for text in self.interface.items("Address") if self.interface is not None else ():
+            try:
+                found.append(ip_interface(text).ip)
+            except ValueError:
+                continue
+        return found
+
+    # --- telling
+
+    def tell(self, code: str, line: int, message: str, remedy: str) -> None:
+        """Something that a person has to set right."""
+        self.faults.append(Fault(code, line, message, remedy))
+
+    def put(self, code: str, section: Section, key: str, value: str, message: str) -> None:
+        """Something that another value sets right: in the place of the one that is there, or as a line of its own."""
+        entry = section.get(key)
+        edits: tuple[tuple[int, int, str], ...]
+        if entry is not None:
+            others = [one for one in section.every(key) if one is not entry]
+            edits = ((entry.start, entry.end, value), *((one.line_start, one.line_end, "") for one in others))
+            line, words = entry.line, f"{key} becomes {value}"
+        else:
+            newline = "\r\n" if "\r\n" in self.file.text else "\n"
+            before = "" if self.file.text[: section.end].endswith("\n") else newline
+            edits = ((section.end, section.end, f"{before}{key} = {value}{newline}"),)
+            line, words = section.line, f"{key} = {value} is added"
+        self.faults.append(Fault(code, line, message, f"Put {key} = {value}.", words, edits))
+
+    def drop(self, code: str, entry: Entry, message: str, words: str) -> None:
+        """Something that is right once the line is gone."""
+        edits = ((entry.line_start, entry.line_end, ""),)
+        self.faults.append(Fault(code, entry.line, message, "Take the line away.", words, edits))
+
+
+def _public_of(interface: Section | None) -> str | None:
+    """The public key of a file's own private one; None: it has none that is one."""
+    entry = interface.get("PrivateKey") if interface is not None else None
+    data = key_of(entry.value) if entry is not None else None
+    return base64.b64encode(public_of(data)).decode() if data is not None else None
+
+
+def key_of(text: str) -> bytes | None:
+    """A key in Base64 as 32 bytes; None: it is none."""
+    try:
+        data = base64.b64decode(text, validate=True)
+    except ValueError:
+        return None
+    return data if len(data) == 32 and base64.b64encode(data).decode() == text else None
+
+
+def network_of(text: str) -> IPNetwork | None:
+    """A network as the software takes it, host bits and all; None: it is none."""
+    try:
+        return ip_network(text, strict=False)
+    except ValueError:
+        return None
+
+
+def line_of(section: Section | None, key: str) -> int:
+    """Where a value stands, or else its section."""
+    entry = section.get(key) if section is not None else None
+    return entry.line if entry is not None else section.line if section is not None else 0
