@@ -5,7 +5,7 @@ from __future__ import annotations
 import base64
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from ipaddress import ip_interface, ip_network
+from ipaddress import IPv4Network, IPv6Network, collapse_addresses, ip_interface, ip_network
 from typing import TYPE_CHECKING
 
 from hooper.addresses import IPAddress
@@ -146,6 +146,14 @@ def network_of(text: str) -> IPNetwork | None:
         return ip_network(text, strict=False)
     except ValueError:
         return None
+
+
+def networks_in(section: Section) -> list[IPNetwork]:
+    """The allowed addresses of a peer; two halves of a network count as the whole."""
+    found = [network for text in section.items("AllowedIPs") if (network := network_of(text)) is not None]
+    four = collapse_addresses([one for one in found if isinstance(one, IPv4Network)])
+    six = collapse_addresses([one for one in found if isinstance(one, IPv6Network)])
+    return [*four, *six]
 
 
 def line_of(section: Section | None, key: str) -> int:

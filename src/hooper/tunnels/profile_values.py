@@ -19,7 +19,7 @@ from hooper.planning.access import (
 )
 from hooper.planning.addresses import is_common
 from hooper.tunnels.files import at
-from hooper.tunnels.look import Fault, Look, key_of, line_of, network_of
+from hooper.tunnels.look import Fault, Look, key_of, line_of, networks_in
 from hooper.wire.wgfile import Section
 
 if TYPE_CHECKING:
@@ -150,9 +150,9 @@ def _endpoint_fault(look: Look, host: str) -> tuple[str, str]:
 
 def _allowed(look: Look, section: Section) -> None:
     """What goes into the tunnel against what is to be reached."""
-    given = [net for text in section.items("AllowedIPs") if (net := network_of(text)) is not None]
+    given = networks_in(section)
     for network in given:
-        if network.version == 4 and network.prefixlen and is_common(network):
+        if network.version == 4 and network.prefixlen >= 8 and is_common(network):
             look.tell(
                 "profile-overlap",
                 line_of(section, "AllowedIPs"),
@@ -172,7 +172,7 @@ def _allowed(look: Look, section: Section) -> None:
         words = ", ".join(dict.fromkeys(missing))
         only = " (only its own address does)" if own and len(own) == len(given) else ""
         look.put("allowed-nothing", section, "AllowedIPs", value, f"{words} does not go into the tunnel{only}")
-    elif into != ("everything",) and any(net.prefixlen == 0 or net.prefixlen == 1 for net in given):
+    elif into != ("everything",) and any(net.prefixlen == 0 for net in given):
         message = f"everything goes into the tunnel, which leads to {', '.join(into)} alone"
         look.put("allowed-too-much", section, "AllowedIPs", value, message)
 
@@ -183,11 +183,9 @@ def _covers(wide: IPNetwork, narrow: IPNetwork) -> bool:
 
 def leaks(look: Look, section: Section) -> None:
     """What goes past a tunnel that is to take everything."""
-    given = [net for text in section.items("AllowedIPs") if (net := network_of(text)) is not None]
+    given = networks_in(section)
     into = into_for(look.site, look.peer) if look.peer is not None else look.tunnel.into if look.tunnel else ()
-    halves = {str(net) for net in given} >= {"0.0.0.0/1", "128.0.0.0/1"}
-    four = halves or any(net.version == 4 and net.prefixlen == 0 for net in given)
-    six = any(net.version == 6 and net.prefixlen <= 1 for net in given)
+    four, six = (any(net.version == version and net.prefixlen == 0 for net in given) for version in (4, 6))
     if not four or (look.tunnel is not None and into != ("everything",)):
         return
     entry = section.every("AllowedIPs")[-1]
@@ -226,7 +224,7 @@ def server(look: Look) -> None:
 
 def _let_in(look: Look, section: Section, name: str, known: Peer | None, seen: dict[IPNetwork, str]) -> None:
     """The addresses with which a server lets one peer in. seen: those of the peers before it."""
-    networks = [network for text in section.items("AllowedIPs") if (network := network_of(text)) is not None]
+    networks = networks_in(section)
     line = line_of(section, "AllowedIPs")
     wide = next((one for one in networks if one.version == 4 and one.prefixlen < one.max_prefixlen), None)
     if wide is not None and (known is None or known.device != "router"):
