@@ -18,6 +18,7 @@ from hooper.cli.common import (
     sub_app,
 )
 from hooper.cli.completing import keys_of, words
+from hooper.cli.lab_tunnel import register
 from hooper.durations import shown_duration
 from hooper.errors import MachineError, UsageError
 from hooper.jsonform import read_as
@@ -247,15 +248,19 @@ def _render_line(document: LabLineDocument, out: Screen) -> None:
 def plug(
     session: Session,
     where: Annotated[
-        str, typer.Argument(metavar="SOCKET", help="home: the club's LAN; between: between the two boxes.")
+        str, typer.Argument(metavar="SOCKET", help="home: the club's LAN; between: the two boxes; away: no cable.")
     ],
 ) -> None:
     """Be the person who carries the laptop to another socket."""
     from hooper.lab.answers import LabPlugDocument
 
     done = _answer(session, LabPlugDocument, "plug", where=where)
-    words = {"home": "on the club's LAN", "between": "between the two boxes"}
-    session.show(done, lambda shown, out: out.print(f"The laptop is plugged in {words[shown.where]}."))
+    words = {
+        "home": "The laptop is plugged in on the club's LAN.",
+        "between": "The laptop is plugged in between the two boxes.",
+        "away": "The laptop is away from home: it has the phone's mobile data alone.",
+    }
+    session.show(done, lambda shown, out: out.print(words[shown.where]))
 
 
 @command(app, "lab install", site=True, state=True)
@@ -485,3 +490,6 @@ def move_clock(
 def _render_clock(document: LabClockDocument, out: Screen) -> None:
     way = "behind" if document.ahead_s < 0 else "ahead of"
     out.print(f"{document.now}, {shown_duration(abs(document.ahead_s))} {way} this machine")
+
+
+register(app, _answer)

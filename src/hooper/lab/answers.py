@@ -227,3 +227,19 @@ class DemoDocument:
 
     steps: tuple[Step, ...]
     folder: str | None
+
+
+@dataclass(frozen=True, slots=True)
+class LabLoadDocument:
+    """`hooper lab load`. on: the machine. interface: what the tunnel is called there. peers: how many it has."""
+
+    on: str
+    interface: str
+    peers: int
+
+
+@dataclass(frozen=True, slots=True)
+class LabDumpDocument:
+    """`hooper lab dump`. dump: what `wg show all dump` would print on the gate, but for its private keys."""
+
+    dump: str

@@ -11,6 +11,7 @@ from ipaddress import IPv4Address, IPv4Interface, IPv4Network, IPv6Address
 from anyio.abc import ByteStream
 
 from hooper.lab import acme, devices
+from hooper.lab.gate import Gate
 from hooper.lab.identity import TownAuthority, self_signed
 from hooper.lab.igd import IgdRouter
 from hooper.lab.provider import NameProvider
@@ -204,7 +205,8 @@ def _equip(town: Town) -> None:
         town.identities["hub"], devices.web("Heating and doors", "hub", lambda: town.now() + nodes["hub"].clock_off)
     )
     nodes["hub"].tcp = {8443: hub, 443: hub}  # many devices answer at the usual port too
-    nodes["gate"].udp = {51820: devices.mute}
+    nodes["gate"].udp = {51820: devices.mute}  # until somebody gives it its files
+    town.gate = Gate(town, nodes["gate"])
 
 
 def status_page(box: Box) -> StreamHandler:

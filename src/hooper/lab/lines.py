@@ -8,7 +8,7 @@ from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 from typing import Any, Literal, get_args
 
 from hooper.lab import devices
-from hooper.lab.boathouse import BETWEEN, CLUB, INTERNET, PUBLIC, SHARED, WRONG_RESOLVER
+from hooper.lab.boathouse import INTERNET, MOBILE, PUBLIC, SHARED, WRONG_RESOLVER
 from hooper.lab.igd import IgdRouter
 from hooper.lab.things import Attachment, Box, Dependence, Machine
 from hooper.lab.town import Town
@@ -145,6 +145,9 @@ def _void(_: object) -> None:
     """For what is done for its effect."""
 
 
+PLUGS = ("home", "between", "away")  # where the laptop may be
+
+
 @dataclass
 class LineSetter:
     """What the town's line is now, and the town as it was built."""
@@ -170,15 +173,20 @@ class LineSetter:
         town = self.town
         town.boxes = {}
         for key, (box, values) in self._built["boxes"].items():
-            rules = (box.rules, box.reservations)  # what was entered stays
+            rules = (box.rules, box.reservations, box.routes)  # what was entered stays
             for name, value in values.items():
                 setattr(box, name, value.copy() if isinstance(value, dict | set) else value)
-            box.rules, box.reservations = rules
+            box.rules, box.reservations, box.routes = rules
             box.flows.clear()
             town.boxes[key] = box
-        town.igd, town.segments = dict(self._built["igd"]), dict(self._built["segments"])
+        tunnels = {name: town.segments[name] for name in town.clients}
+        town.igd, town.segments = dict(self._built["igd"]), {**self._built["segments"], **tunnels}
         for key, node in town.nodes.items():
-            node.attachments, node.udp = list(self._built["attachments"][key]), dict(self._built["udp"][key])
+            loaded = [one for one in node.attachments if one.segment in tunnels]
+            node.attachments = [*self._built["attachments"][key], *loaded]
+            node.udp = dict(self._built["udp"][key])
+        if town.gate is not None:
+            town.gate.listen()
         for router in town.igd.values():
             router.mute = False
             router.listen()
@@ -226,11 +234,15 @@ class LineSetter:
             town.resolvers = (WRONG_RESOLVER,)
 
     def plug(self, where: str) -> None:
-        """Carry the laptop: home is the club's LAN, between is between the two boxes. Raises: UsageError."""
-        places = {"home": CLUB, "between": BETWEEN}
-        chosen((where,), places, "socket")
-        built = self._built["attachments"]
-        self.town.nodes["here"].attachments = list(built["here" if where == "home" else "between"])
+        """Carry the laptop: home is the club's LAN, between is between the two boxes, away has the phone's data alone.
+
+        Raises: UsageError.
+        """
+        chosen((where,), PLUGS, "socket")
+        built, here = self._built["attachments"], self.town.nodes["here"]
+        tunnels = [one for one in here.attachments if one.tunnel]
+        own = built["between" if where == "between" else "here"]
+        here.attachments = [*(one for one in own if where != "away" or one.segment == MOBILE), *tunnels]
 
 
 def _copied(box: Box) -> dict[str, Any]:

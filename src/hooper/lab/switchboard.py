@@ -20,10 +20,10 @@ from hooper.clock import Clock, SystemClock
 from hooper.errors import HooperError, MachineError, UsageError, WireError
 from hooper.lab import boathouse
 from hooper.lab.faults import FAULTS, Breakages
+from hooper.lab.hands import HANDS
 from hooper.lab.happenings import HAPPENINGS, Happenings
 from hooper.lab.identity import context_of
 from hooper.lab.lines import LineSetter, Shape
-from hooper.lab.tables import read_tables, type_sheets
 from hooper.lab.things import Arrival, Attachment, DatagramSocket, Machine, Turned
 from hooper.net.types import Endpoint
 from hooper.wire import socks5
@@ -96,8 +96,7 @@ class Switchboard:
             "mend": self._mend,
             **dict.fromkeys(HAPPENINGS, self._happen),
             "install": self._install,
-            "type": self._type,
-            "read": self._read,
+            **dict.fromkeys(HANDS, self._by_hand),
         }
 
     def now(self) -> datetime:
@@ -285,6 +284,10 @@ class Switchboard:
         routes = []
         for a in attachments:
             network = self.town.segments[a.segment]
+            if (client := self.town.clients.get(a.segment)) is not None:
+                into = (str(one) for one in client.allowed if one.version == 4)
+                routes += [{"destination": to, "gateway": None, "interface": a.name, "metric": a.metric} for to in into]
+                continue
             if network.prefixlen:
                 routes.append({"destination": str(network), "gateway": None, "interface": a.name, "metric": a.metric})
             way = str(a.gateway) if a.gateway else None
@@ -393,11 +396,9 @@ class Switchboard:
         self.town.identities[host].context = context
         await stream.send(link.serialize_line({"service": service, "host": host}))
 
-    async def _type(self, stream: BufferedByteStream, _: Asker, asked: dict[str, Any]) -> None:
-        await stream.send(link.serialize_line({"entered": type_sheets(self.town, asked["sheets"])}))
-
-    async def _read(self, stream: BufferedByteStream, _: Asker, asked: dict[str, Any]) -> None:
-        await stream.send(link.serialize_line({"gateways": read_tables(self.town, asked.get("gateways") or [])}))
+    async def _by_hand(self, stream: BufferedByteStream, _: Asker, asked: dict[str, Any]) -> None:
+        """What a person does at a page or at a machine."""
+        await stream.send(link.serialize_line(HANDS[str(asked["do"])](self.town, asked)))
 
     # --- datagrams and listeners
 

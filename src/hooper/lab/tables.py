@@ -30,6 +30,10 @@ def type_sheets(town: Town, sheets: Any) -> list[dict[str, Any]]:
         for service, rule in rules:
             outcome = type_rule(box, rule)
             entered.append({"gateway": box.key, "service": service, **_shown(rule), "outcome": outcome})
+        for route in sheet.get("routes", []):
+            entered_route = (IPv4Network(route["prefix"]), IPv4Address(route["via"]))
+            if entered_route not in box.routes:
+                box.routes.append(entered_route)
         for reservation in sheet.get("reservations", []):
             if reservation not in box.reservations:
                 box.reservations.append(reservation)

@@ -127,6 +127,7 @@ class Box:
     lan: IPv4Interface
     rules: list[Rule] = field(default_factory=list)
     reservations: list[dict[str, Any]] = field(default_factory=list)
+    routes: list[tuple[IPv4Network, IPv4Address]] = field(default_factory=list)
     blocked: set[tuple[str, int, int]] = field(default_factory=set)
     hairpin: bool = False
     label_length: int = 32

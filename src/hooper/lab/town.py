@@ -22,10 +22,12 @@ from hooper.errors import WireError
 from hooper.lab.pipe import pipe
 from hooper.lab.zone import LIE, Zone
 from hooper.net.types import Endpoint
+from hooper.wire import ip4
 from hooper.wire.icmp import Icmp
 
 if TYPE_CHECKING:
     from hooper.lab.acme import AcmeServer
+    from hooper.lab.gate import Client, Gate
     from hooper.lab.identity import Identity
     from hooper.lab.igd import IgdRouter
     from hooper.lab.provider import NameProvider
@@ -65,6 +67,8 @@ class Town:
         self.boxes: dict[str, Box] = {}
         self.igd: dict[str, IgdRouter] = {}
         self.nodes: dict[str, Machine] = {}
+        self.gate: Gate | None = None
+        self.clients: dict[str, Client] = {}  # by the segment of their interface
         self.zone = Zone(secrets.token_bytes(32), now)
         self.acme: AcmeServer
         self.provider: NameProvider
@@ -108,15 +112,46 @@ class Town:
         attachment = self.way_out(node, to, interface)
         if attachment is None:
             return Turned(local=True)
+        if (client := self.clients.get(attachment.segment)) is not None:
+            return client.route(self.gate, to, transport, port, source_port)
         source = Endpoint(attachment.address, source_port)
         return self._forward(attachment.segment, source, to, transport, port, sender=node, hops=hops)
 
     def way_out(self, node: Machine, to: IPv4Address, interface: str | None) -> Attachment | None:
         """The interface by which a packet leaves: on the same network, else by the best default route."""
         usable = [a for a in node.attachments if interface in (None, a.name)]
+        into = [a for a in usable if a.segment in self.clients and self.clients[a.segment].takes(to)]
+        usable = [a for a in usable if a.segment not in self.clients]
+        if into and not any(self._closer(a, to) for a in usable):
+            return into[0]
         near = [a for a in usable if to in self.segments[a.segment] and self.segments[a.segment].prefixlen]
         far = [a for a in usable if a.gateway is not None or not self.segments[a.segment].prefixlen]
         return min(near or far, key=lambda a: a.metric, default=None)
+
+    def _closer(self, attachment: Attachment, to: IPv4Address) -> bool:
+        """Whether an address is on a machine's own network, which a tunnel does not take it from."""
+        network = self.segments[attachment.segment]
+        return network.prefixlen > 0 and to in network
+
+    def onward(
+        self, node: Machine, source: Endpoint, to: IPv4Address, transport: Transport, port: int
+    ) -> Arrival | Turned:
+        """What becomes of a packet that a machine hands on for another."""
+        return self._forward(node.attachments[0].segment, source, to, transport, port, sender=None)
+
+    def exchange(self, node: Machine, to: IPv4Address, port: int, source_port: int, data: bytes) -> bytes | None:
+        """One datagram of a machine's own system, past its tunnels, and the answer to it; None: nothing comes back."""
+        tunnels = [a for a in node.attachments if a.segment in self.clients]
+        own = [a for a in node.attachments if a not in tunnels]
+        usable = Machine(node.key, own)
+        result = self.route(usable, to, "udp", port, source_port)
+        if not isinstance(result, Arrival):
+            return None
+        if isinstance(result.node, Machine) and ("udp", result.port) in result.node.stopped:
+            return None
+        handler = result.node.udp.get(result.port)
+        answer = handler(data, result.source) if handler is not None else None
+        return answer if isinstance(answer, bytes) else None
 
     def _forward(
         self,
@@ -242,6 +277,9 @@ class Town:
             return await self._send6(socket, data, to)
         if to.address.is_multicast:
             return await self._send_to_group(socket, data, to)
+        way = self.way_out(socket.node, to.address, interface)
+        if way is not None and (client := self.clients.get(way.segment)) is not None:
+            return await self._send_inside(client, socket, data, to)
         result = self.route(socket.node, to.address, "udp", to.port, socket.port, interface, socket.hops)
         if isinstance(result, Turned):
             if result.icmp is not None and result.by is not None:
@@ -261,6 +299,18 @@ class Town:
             await self._send_back(answer, result)
         elif answer is not None:
             await socket.deliver(answer, to)
+        return "delivered"
+
+    async def _send_inside(self, client: Client, socket: DatagramSocket, data: bytes, to: Endpoint) -> str:
+        """A datagram through a tunnel."""
+        assert isinstance(to.address, IPv4Address)
+        answer = client.send(to.address, "udp", to.port, socket.port, data)
+        if answer is None:
+            return "swallowed"
+        if answer.protocol == ip4.ICMP:
+            await socket.reject(Icmp(answer.payload[0], answer.payload[1]), answer.source, to)
+            return "rejected"
+        await socket.deliver(answer.payload[8:], to)
         return "delivered"
 
     async def _send_back(self, answer: Reply, asked: Arrival) -> None:

@@ -1,0 +1,58 @@
+"""hooper lab load, hooper lab dump: the machines of a tunnel in the town."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from hooper.cli.command import command
+from hooper.cli.common import Session
+
+if TYPE_CHECKING:
+    from hooper.cli.screen import Screen
+    from hooper.lab.answers import LabLoadDocument
+
+
+def register(app: typer.Typer, answer: Callable[..., Any]) -> None:
+    """Add the commands. answer: asks the lab for a document."""
+
+    @command(app, "lab load")
+    def load_tunnel(
+        session: Session,
+        file: Annotated[
+            Path, typer.Argument(metavar="FILE", help="A .conf: the server's with its .nft beside it, or a peer's.")
+        ],
+        on: Annotated[
+            str,
+            typer.Option("--on", metavar="MACHINE", help="gate for the server's; phone, rented, here for peers'."),
+        ] = "gate",
+    ) -> None:
+        """Be the person who puts a tunnel's files onto the gate, or a profile onto a phone."""
+        from hooper.files import read_text
+        from hooper.lab.answers import LabLoadDocument
+
+        rules = file.with_suffix(".nft")
+        text = read_text(rules) if rules.is_file() else ""
+        told = {"on": on, "name": file.stem, "conf": read_text(file), "rules": text}
+        session.show(answer(session, LabLoadDocument, "load", **told), _render_loaded)
+
+    @command(app, "lab dump")
+    def dump_tunnel(session: Session) -> None:
+        """What the gate's software tells of its peers, for `hooper tunnel seen`."""
+        from hooper.lab.answers import LabDumpDocument
+
+        document = answer(session, LabDumpDocument, "dump")
+        if session.json:
+            session.show(document, lambda shown, out: None)
+        else:  # tabs and all, as the software prints it
+            session.give(document.dump, None)
+
+
+def _render_loaded(document: LabLoadDocument, out: Screen) -> None:
+    from hooper.cli.render import counted
+
+    of = f", {counted(document.peers, 'peer')}" if document.on == "gate" else ""
+    out.print(f"{document.on} has the tunnel {document.interface}{of}.")

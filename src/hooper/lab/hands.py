@@ -1,0 +1,36 @@
+"""What a person does by hand in the town: at the routers' pages, and at the machines of a tunnel."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from typing import Any
+
+from hooper.errors import UsageError
+from hooper.lab.gate import Client
+from hooper.lab.tables import read_tables, type_sheets
+from hooper.lab.town import Town
+
+
+def _load(town: Town, asked: Mapping[str, Any]) -> dict[str, Any]:
+    """Put a tunnel's files onto the gate, or a profile onto another machine. Raises: UsageError."""
+    place, name, conf = str(asked["on"]), str(asked["name"]), str(asked["conf"])
+    node = town.nodes.get(place)
+    if node is None:
+        raise UsageError(f"the town has no machine {place!r}", remedy="Name gate, phone, rented or here.")
+    if town.gate is not None and node is town.gate.node:
+        peers = town.gate.load(conf, str(asked.get("rules") or ""))
+        return {"on": place, "interface": name, "peers": len(peers)}
+    return {"on": place, "interface": Client.load(town, node, name, conf).name, "peers": 1}
+
+
+def _dump(town: Town, _: Mapping[str, Any]) -> dict[str, Any]:
+    """What the gate's software tells of its peers."""
+    return {"dump": town.gate.dump() if town.gate is not None else ""}
+
+
+HANDS: dict[str, Callable[[Town, Mapping[str, Any]], dict[str, Any]]] = {
+    "type": lambda town, asked: {"entered": type_sheets(town, asked["sheets"])},
+    "read": lambda town, asked: {"gateways": read_tables(town, asked.get("gateways") or [])},
+    "load": _load,
+    "dump": _dump,
+}
