@@ -57,6 +57,7 @@ LOOK_FROM_HERE = Deed("look-from-here")
 LOOK_FROM_PHONE = Deed("look-from-a-phone")
 CARD = Deed("see-the-card")
 WHY = Deed("ask-why")
+WHY_PEER = Deed("ask-why-for-a-peer")
 
 TUNNELS = Deed("see-the-tunnels")
 SHOW_TUNNEL = Deed("see-a-tunnel")
@@ -107,6 +108,7 @@ SWEEP = Deed("sweep")
 BETWEEN = Deed("look-between")
 
 # What is done with the lab.
+LOAD_TUNNEL = Deed("load-a-tunnel")
 RUN_LAB = Deed("run-the-lab")
 TYPE_SHEETS = Deed("type-the-sheets")
 SET_LINE = Deed("set-the-line")

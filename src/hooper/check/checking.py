@@ -27,6 +27,7 @@ from hooper.line.sources import Given, PublicAddress
 from hooper.net.standing import connected_surroundings, standing
 from hooper.net.stun import STUN_DEADLINE, mapped_by
 from hooper.net.types import Door, Endpoint, Surroundings
+from hooper.planning.access import hidden_by
 from hooper.planning.topology import Topology
 from hooper.planning.typed import name_for
 from hooper.planning.unfolded import SideDoor
@@ -130,7 +131,7 @@ async def check_outside(here: Door, outside: Door, wish: Wish, memory: InsideMem
     """
     started = here.clock.monotonic()
     around = await connected_surroundings(here)
-    if (peer := _peer_at(wish.site, outside, around)) is not None:
+    if (peer := peer_at(wish.site, outside, around)) is not None:
         return await _check_tunnel(here, outside, wish, peer, around)
     origin = From(outside.place.kind, outside.place.name, True)
     sight = in_sight(wish.site, standing(wish.site, around).gateway)
@@ -184,7 +185,7 @@ async def check_outside(here: Door, outside: Door, wish: Wish, memory: InsideMem
     return outcome
 
 
-def _peer_at(site: Site, outside: Door, around: Surroundings) -> str | None:
+def peer_at(site: Site, outside: Door, around: Surroundings) -> str | None:
     """The peer whose address in a tunnel of the site the interface has that is looked from; None: it is no tunnel."""
     if outside.place.kind != "interface":
         return None
@@ -193,19 +194,30 @@ def _peer_at(site: Site, outside: Door, around: Surroundings) -> str | None:
     return next((key for key, peer in site.peers.items() if own is not None and peer.address == own), None)
 
 
+def at_home(site: Site, around: Surroundings) -> str | None:
+    """The gateway whose LAN this machine is on; None: on none, or on one that has its addresses and another router."""
+    place = standing(site, around)
+    if place.gateway is None:
+        return None
+    router = around.default_gateway(place.interface)
+    return place.gateway if router in (None, site.gateways[place.gateway].lan.ip) else None
+
+
 async def _check_tunnel(here: Door, outside: Door, wish: Wish, peer: str, around: Surroundings) -> Outcome:
     """Each service at its inner address, through the tunnel that this machine is a peer of."""
     started = here.clock.monotonic()
     name = outside.place.name
-    at = standing(wish.site, around).gateway
+    at = at_home(wish.site, around)
     outcome = Outcome(From("interface", name, at is None))
     tunnel = wish.site.peers[peer].tunnel
     outcome.remarks.append(f"{name} is the tunnel {tunnel}, and this machine is its peer {peer}.")
     if at is not None:
         outcome.remarks.append(
-            f"This machine is on the LAN of {at} too: what answers need not have come by the tunnel."
+            f"This machine is on the LAN of {at}, or on one with its addresses: what answers need not have come by the"
+            " tunnel."
         )
-    targets, outcome.skipped = tunnel_targets(wish.topology, wish.services, peer)
+    found, outcome.skipped = tunnel_targets(wish.topology, wish.services, peer)
+    targets = [_not_hidden(wish, peer, target, around) if at is None else target for target in found]
     left = time_left(here.clock, started, wish.deadline, PROBED_FOR)
     seen = await probe_all([(outside, target) for target in targets], left, wish.heard)
     _judge_all(wish, targets, seen, here.clock.now())
@@ -214,6 +226,18 @@ async def _check_tunnel(here: Door, outside: Door, wish: Wish, peer: str, around
             one.detail += f"; {peer} must not reach it"
         outcome.results.append(_result(target, one, Evidence()))
     return outcome
+
+
+def _not_hidden(wish: Wish, peer: str, target: Target, around: Surroundings) -> Target:
+    """A target, with what is wrong where apps on this machine look for it among its neighbours: the probe is bound to
+    the tunnel's interface, and they are not.
+    """
+    assert target.address is not None
+    hidden = hidden_by(wish.site, peer, target.address, around.networks())
+    if hidden is None or target.expected == "unreachable":
+        return target
+    words = f"the network here is {hidden} too, so that apps look for it among the neighbours"
+    return replace(target, wrong=("network-overlap", words))
 
 
 async def _names(here: Door, outside: Door, wish: Wish) -> dict[str, NameSeen]:

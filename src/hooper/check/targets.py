@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 from hooper.check.handshake import ProbeKeys
 from hooper.check.results import Expected, Verdict
-from hooper.planning.access import enforced, grants
+from hooper.planning.access import allowed_networks, enforced, grants
 from hooper.planning.ports import transports
 from hooper.planning.topology import Topology
 from hooper.planning.typed import address_for, name_for, own_address
@@ -109,12 +109,14 @@ def tunnel_targets(topology: Topology, services: Iterable[str], peer: str) -> tu
     may reach, no more than that can be expected.
     """
     site, targets, skipped = topology.site, [], {}
-    granted = grants(site, peer)
+    granted, into = grants(site, peer), allowed_networks(site, peer)
     kept = enforced(site.tunnels[site.peers[peer].tunnel]) == "server"
     for target in inner_targets(topology, services):
         assert target.address is not None
         if any(grant.takes(target.address, target.transport, target.port) for grant in granted):
             targets.append(target)
+        elif not any(target.address.version == net.version and target.address in net for net in into):
+            skipped[target.service] = f"{peer} is not to reach it, and its file sends nothing for it into the tunnel"
         elif kept:
             targets.append(replace(target, expected="unreachable"))
         else:

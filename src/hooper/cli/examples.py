@@ -74,7 +74,7 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
     "audit": ("audit", "audit --mask"),
     "check": ("check", "check film-page --from interface", "check --from socks5://198.51.100.7:1080"),
     "card": ("card hub-page", "card hub-page --out hub.svg"),
-    "why": ("why film-page", "why film-page --from interface", "why film-page --rule fibre-box=missing"),
+    "why": ("why film-page", "why film-page --from interface", "why film-shell --peer cox-phone"),
     "keep run": ("keep", "keep home.toml office.toml", "keep --once"),
     "keep notice": ("keep notice", "keep notice --test"),
     "keep unit": ("keep unit systemd --out hooper-keep.service", "keep unit cron"),

@@ -60,6 +60,14 @@ def why(
         str | None,
         typer.Option(metavar="ADDRESS", help="The address that the device or its router shows."),
     ] = None,
+    peer: Annotated[
+        str | None,
+        typer.Option(
+            metavar="PEER",
+            help="By its tunnel: why this device does not reach it.",
+            autocompletion=keys_of("peers"),
+        ),
+    ] = None,
 ) -> int:
     """The first broken link of a service, with the evidence, the likely causes and what would decide between them.
 
@@ -79,10 +87,11 @@ def why(
     told |= _parse_rules(rule or [], key, file.site)
     if at is not None:
         told[f"at:{file.site.services[key].host}"] = str(read_address("--at", at))
-    done = session.look(diagnose, WhyRequest(key, place, given, told, session.deadline), file)
+    whose = chosen([peer], file.site.peers, "peer")[0] if peer is not None else None
+    done = session.look(diagnose, WhyRequest(key, place, whose, given, told, session.deadline), file)
     document = done.document
     code = session.show(document, lambda shown, out: render(shown, out, verbose=session.verbose), errors=done.trouble)
-    _next(session, document, outside=place is not None)
+    _next(session, document, whose, origin)
     wrong = any(finding.severity == "error" for finding in document.findings)
     return worst([code, 0 if document.ok and not wrong else EXIT_NEEDS_A_PERSON])
 
@@ -135,12 +144,14 @@ def render(document: WhyDocument, out: Screen, *, verbose: bool = False) -> None
     differing(document.findings, out)
 
 
-def _next(session: Session, document: WhyDocument, *, outside: bool) -> None:
+def _next(session: Session, document: WhyDocument, peer: str | None, origin: str | None) -> None:
+    outside = origin not in (None, "here")
+    by = f" --peer {peer}" if peer is not None else ""
     first = document.causes[0] if document.causes else None
     if document.ok is None and outside:
         session.note("\nThe line marked ? at `outside` says why this look could not prove it.")
     elif document.ok is None:
-        session.next(FROM_PHONE, f"why {document.service} --from interface")
+        session.next(FROM_PHONE, f"why {document.service}{by} --from interface")
     elif first is not None:
         what = "what decides it is said below the first cause" if first.would_make_certain else "do what → says"
-        session.next(f"{what}, then look again", f"why {document.service}{' --from interface' if outside else ''}")
+        session.next(f"{what}, then look again", f"why {document.service}{by}{f' --from {origin}' if outside else ''}")

@@ -3,39 +3,20 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from datetime import timedelta
 from ipaddress import IPv4Address, IPv4Interface
 
 from hooper import deeds
-from hooper.errors import NeedsAPerson, UsageError
+from hooper.errors import UsageError
 from hooper.lab.boathouse import CLUB, INTERNET, NAME, SERVICES, SHARED
+from hooper.lab.fault import Fault, NothingToBreak, Undo
 from hooper.lab.identity import Identity, self_signed
 from hooper.lab.things import Box, Rule
 from hooper.lab.town import Town
+from hooper.lab.tunnel_faults import TUNNEL_FAULTS
 from hooper.site.words import chosen
 
 HUB = "hub-page"
-Undo = Callable[[], None]
-
-
-@dataclass(frozen=True, slots=True)
-class Fault:
-    """apply: breaks the town for one service and gives the way back."""
-
-    name: str
-    cause: str
-    summary: str
-    apply: Callable[[Town, str], Undo]
-    usual: str = "film-page"  # the service it hits where none is named
-    look: str = ""  # the command that shows it; else `hooper why`
-
-
-class NothingToBreak(NeedsAPerson):
-    """The town has nothing that this fault could break."""
-
-    code = "nothing-to-break"
-    remedy = f"Enter the worksheet first: `{deeds.TYPE_SHEETS}`."
 
 
 def _rule(town: Town, gateway: str, service: str) -> tuple[Box, Rule]:
@@ -392,6 +373,7 @@ FAULTS: dict[str, Fault] = {
             _switch(lambda town: town.acme, "refuses"),
             look=f"{deeds.ORDER_ANEW}",
         ),
+        *TUNNEL_FAULTS,
     )
 }
 

@@ -315,9 +315,9 @@ class Client:
         town.clients[segment] = client
         return client
 
-    def takes(self, to: IPv4Address) -> bool:
-        """Whether a packet goes into the tunnel."""
-        return any(one.version == 4 and to in one for one in self.allowed)
+    def takes(self, to: IPv4Address) -> int | None:
+        """The length of the prefix by which a packet goes into the tunnel; None: it does not."""
+        return max((one.prefixlen for one in self.allowed if one.version == 4 and to in one), default=None)
 
     def send(
         self, to: IPv4Address, transport: Transport, port: int, source_port: int, data: bytes

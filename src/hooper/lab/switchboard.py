@@ -25,6 +25,7 @@ from hooper.lab.happenings import HAPPENINGS, Happenings
 from hooper.lab.identity import context_of
 from hooper.lab.lines import LineSetter, Shape
 from hooper.lab.things import Arrival, Attachment, DatagramSocket, Machine, Turned
+from hooper.net.lab import SOCKS_ICMP
 from hooper.net.types import Endpoint
 from hooper.wire import socks5
 from hooper.wire import town as link
@@ -230,7 +231,8 @@ class Switchboard:
         elif result.icmp is not None or result.after:
             await anyio.sleep(result.after)
             by = result.by if result.icmp is not None and result.by else _NOWHERE
-            await stream.send(socks5.serialize_reply(socks5.HOST_UNREACHABLE, by))
+            code = next((key for key, icmp in SOCKS_ICMP.items() if icmp == result.icmp), socks5.HOST_UNREACHABLE)
+            await stream.send(socks5.serialize_reply(code, by))
         else:
             while True:  # until the asker gives up
                 await stream.receive()

@@ -120,18 +120,15 @@ class Town:
     def way_out(self, node: Machine, to: IPv4Address, interface: str | None) -> Attachment | None:
         """The interface by which a packet leaves: on the same network, else by the best default route."""
         usable = [a for a in node.attachments if interface in (None, a.name)]
-        into = [a for a in usable if a.segment in self.clients and self.clients[a.segment].takes(to)]
+        into = [(length, a) for a in usable if a.segment in self.clients
+                if (length := self.clients[a.segment].takes(to)) is not None]  # fmt: skip
         usable = [a for a in usable if a.segment not in self.clients]
-        if into and not any(self._closer(a, to) for a in usable):
-            return into[0]
+        own = max((self.segments[a.segment].prefixlen for a in usable if to in self.segments[a.segment]), default=-1)
+        if into and into[0][0] > own:  # the longest prefix decides, and of equals one's own network
+            return into[0][1]
         near = [a for a in usable if to in self.segments[a.segment] and self.segments[a.segment].prefixlen]
         far = [a for a in usable if a.gateway is not None or not self.segments[a.segment].prefixlen]
         return min(near or far, key=lambda a: a.metric, default=None)
-
-    def _closer(self, attachment: Attachment, to: IPv4Address) -> bool:
-        """Whether an address is on a machine's own network, which a tunnel does not take it from."""
-        network = self.segments[attachment.segment]
-        return network.prefixlen > 0 and to in network
 
     def onward(
         self, node: Machine, source: Endpoint, to: IPv4Address, transport: Transport, port: int

@@ -168,6 +168,11 @@ class Surroundings:
             (interface for interface in self.interfaces if any(a.ip == address for a in interface.addresses)), None
         )
 
+    def networks(self) -> list[IPNetwork]:
+        """The networks that this machine is in, but for tunnels and itself."""
+        real = (one for one in self.interfaces if one.up and not one.tunnel and not one.loopback)
+        return [address.network for one in real for address in one.addresses]
+
     def default_routes(self) -> list[Route]:
         """The IPv4 routes to anywhere, the preferred one first."""
         defaults = [r for r in self.routes or () if r.destination.version == 4 and r.destination.prefixlen == 0]

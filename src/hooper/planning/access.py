@@ -140,6 +140,16 @@ def allowed_in(site: Site, tunnel: Tunnel, into: tuple[str, ...]) -> tuple[IPNet
     )
 
 
+def hidden_by(site: Site, key: str, target: IPAddress, around: Iterable[IPNetwork]) -> IPNetwork | None:
+    """The network that a peer's device is in and that takes an address from its tunnel; None: none does.
+
+    The longest prefix decides where a packet goes, and of equals one's own network. around: those that it is in.
+    """
+    sent = [net.prefixlen for net in allowed_networks(site, key) if net.version == target.version and target in net]
+    near = (net for net in around if net.version == target.version and target in net)
+    return next((net for net in near if net.prefixlen >= max(sent, default=0)), None)
+
+
 Enforced = Literal["server", "nowhere"]
 
 

@@ -83,8 +83,8 @@ MIGRATIONS: tuple[str, ...] = (
     CREATE TABLE made (tunnel TEXT PRIMARY KEY, mark TEXT NOT NULL, at TEXT NOT NULL);
     CREATE TABLE labels (public_key TEXT PRIMARY KEY, label TEXT NOT NULL);
     CREATE TABLE heard (
-        public_key TEXT PRIMARY KEY, tunnel TEXT NOT NULL, handshake TEXT, came_from TEXT, received INTEGER NOT NULL,
-        sent INTEGER NOT NULL, at TEXT NOT NULL
+        public_key TEXT PRIMARY KEY, tunnel TEXT NOT NULL, server TEXT NOT NULL, handshake TEXT, came_from TEXT,
+        received INTEGER NOT NULL, sent INTEGER NOT NULL, at TEXT NOT NULL
     );
     """,
 )

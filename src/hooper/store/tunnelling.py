@@ -34,12 +34,15 @@ class Made:
 
 @dataclass(frozen=True, slots=True)
 class Heard:
-    """What a server has seen of one public key. handshake: the last; None: never. came_from: as address:port. received,
-    sent: bytes, as the server counts them. at: when the server was asked.
+    """What a server has seen of one public key.
+
+    server: its own public key. handshake: the last; None: never. came_from: as address:port. received, sent: bytes, as
+    the server counts them. at: when the server was asked.
     """
 
     public_key: str
     tunnel: str
+    server: str
     handshake: datetime | None
     came_from: str | None
     received: int
@@ -95,15 +98,17 @@ class Tunnelling:
         """Remember it, before it is sent. Raises: StateError."""
         self._db.write("INSERT OR REPLACE INTO labels VALUES (?, ?)", public_key, label.hex())
 
-    def hear(self, rows: Iterable[Heard]) -> None:
-        """Remember what a server saw. Raises: StateError."""
+    def hear(self, tunnel: str, rows: Iterable[Heard]) -> None:
+        """Remember what the server of a tunnel told; what it told before counts no more. Raises: StateError."""
         with self._db.writing():
+            self._db.many("DELETE FROM heard WHERE tunnel = ?", [(tunnel,)])
             self._db.many(
-                "INSERT OR REPLACE INTO heard VALUES (?, ?, ?, ?, ?, ?, ?)",
+                "INSERT OR REPLACE INTO heard VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
                 [
                     (
                         one.public_key,
                         one.tunnel,
+                        one.server,
                         rfc3339(one.handshake) if one.handshake is not None else None,
                         one.came_from,
                         one.received,
@@ -118,11 +123,10 @@ class Tunnelling:
         """By public key, what its server saw last. Raises: StateError."""
 
         def read(row: tuple[Any, ...]) -> tuple[str, Heard]:
-            handshake = read_moment(row[2]) if row[2] is not None else None
-            return str(row[0]), Heard(row[0], row[1], handshake, row[3], int(row[4]), int(row[5]), read_moment(row[6]))
+            public_key, tunnel, server, handshake, came_from, received, sent, at = row
+            last = read_moment(handshake) if handshake is not None else None
+            one = Heard(public_key, tunnel, server, last, came_from, int(received), int(sent), read_moment(at))
+            return str(public_key), one
 
-        return dict(
-            self._db.readable(
-                "heard", "SELECT public_key, tunnel, handshake, came_from, received, sent, at FROM heard", read
-            )
-        )
+        columns = "public_key, tunnel, server, handshake, came_from, received, sent, at"
+        return dict(self._db.readable("heard", f"SELECT {columns} FROM heard", read))  # noqa: S608 - ours

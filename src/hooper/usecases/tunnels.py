@@ -341,9 +341,11 @@ def seen(run: Run, request: SeenRequest) -> tuple[SeenDocument, list[HooperError
     missing = tuple(name for name, peer in let_in(site, key, run.at.date()).items() if peer.public_key not in there_now)
     with run.keeping() as state:
         if state is not None:
-            state.tunnelling.hear(
-                Heard(p.public_key, key, p.handshake, p.came_from, p.received, p.sent, run.at) for p in interface.peers
-            )
+            told = [
+                Heard(p.public_key, key, interface.public_key, p.handshake, p.came_from, p.received, p.sent, run.at)
+                for p in interface.peers
+            ]
+            state.tunnelling.hear(key, told)
     right = interface.public_key == tunnel.public_key if interface.public_key and tunnel.public_key else None
     return SeenDocument(key, right, tuple(rows), missing), []
 

@@ -14,26 +14,32 @@ from hooper.clock import time_left
 from hooper.errors import CounterpartError, HooperError
 from hooper.jsonform import read_if
 from hooper.line.sources import Given
+from hooper.net.types import Door
 from hooper.site.places import Origin
 from hooper.sourced import Sourced
 from hooper.usecases.looking import keep_address, keep_look
+from hooper.usecases.probing import probe_keys
 from hooper.usecases.run import Run
 from hooper.usecases.telling import remember
 from hooper.why.case import WhyDocument
 from hooper.why.diagnosis import diagnose
 from hooper.why.evidence import STORED_FOR, Past, gather_service
+from hooper.why.facts import ServiceFacts, TunnelSeen
+
+HEARD_FOR = timedelta(hours=1)  # what a server told is then looked up again
 
 
 @dataclass(frozen=True)
 class WhyRequest:
     """origin: the place to look from; None: nobody looks from outside. public: addresses by line
-    that were given. told: by the keys of the store, these included.
+    that were given. told: by the keys of the store, these included. peer: whose way through its tunnel is asked for.
 
     deadline: seconds for all of it. keep: what was seen is kept.
     """
 
     service: str
     origin: Origin | None = None
+    peer: str | None = None
     public: Mapping[str, IPAddress] = field(default_factory=dict)
     told: Mapping[str, str] = field(default_factory=dict)
     deadline: float = 5.0
@@ -42,14 +48,28 @@ class WhyRequest:
 
 async def why(run: Run, request: WhyRequest) -> tuple[WhyDocument, list[HooperError]]:
     """Diagnose, and keep what was seen and told. Raises: NoNetwork, UsageError, MachineError, ProxyFailed."""
+    if request.peer is not None:
+        from hooper.usecases.why_peer import why_peer
+
+        return await why_peer(run, request, request.peer)
+    facts, trouble = await gathered(run, request)
+    document = diagnose(run.topology, run.plan, facts)
+    if document.causes:  # which say why, so that it is no trouble of its own
+        trouble = [problem for problem in trouble if problem.code != "public-address-unknown"]
+    return document, trouble
+
+
+async def gathered(
+    run: Run, request: WhyRequest, outside: Door | None = None
+) -> tuple[ServiceFacts, list[HooperError]]:
+    """What is known of a service. outside: the place to look from, where it is open already. Raises: as `why`."""
     told = remember(run, request.told)
     past, started = Past(Given(request.public, told)), run.here.clock.monotonic()
     with run.keeping() as state:
         if state is not None:
             past = _past(run, request, told)
-    outside = None
     trouble: list[HooperError] = []
-    if request.origin is not None:
+    if request.origin is not None and outside is None:
         try:
             outside = await open_origin(run.here, request.origin, run.site, run.base, request.deadline)
         except CounterpartError as exc:  # a proxy that cannot be reached: what is seen from here may tell why
@@ -65,10 +85,7 @@ async def why(run: Run, request: WhyRequest) -> tuple[WhyDocument, list[HooperEr
             keep_look(run, look)
     if request.keep:
         keep_address(run, facts.line.line, facts.line.public)
-    document = diagnose(run.topology, run.plan, facts)
-    if document.causes:  # which say why, so that it is no trouble of its own
-        trouble = [problem for problem in trouble if problem.code != "public-address-unknown"]
-    return document, trouble
+    return facts, trouble
 
 
 def _past(run: Run, request: WhyRequest, told: Mapping[str, Sourced[str]]) -> Past:
@@ -79,4 +96,21 @@ def _past(run: Run, request: WhyRequest, told: Mapping[str, Sourced[str]]) -> Pa
     newest = next((look for look in looks if not set(look[1].problems) & set(PROBLEMS)), None)  # of the line itself
     journal = run.state.journal
     entered = {key: frozenset(entry.service for entry in journal.entries(key).values()) for key in run.site.gateways}
-    return Past(run.given(request.public, told), newest, run.state.checks.fingerprints(), entered)
+    fingerprints = run.state.checks.fingerprints()
+    return Past(run.given(request.public, told), newest, fingerprints, entered, probe_keys(run), _servers(run))
+
+
+def _servers(run: Run) -> dict[str, TunnelSeen]:
+    """By service, what the server of its tunnel told within the hour. Raises: StateError."""
+    assert run.state is not None
+    found: dict[str, TunnelSeen] = {}
+    heard = list(run.state.tunnelling.heard().values())
+    for key, tunnel in run.site.tunnels.items():
+        if tunnel.public_key is None or tunnel.probe_key is None:
+            continue
+        rows = {one.public_key for one in heard if one.tunnel == key and run.at - one.at <= HEARD_FOR}
+        right = {one.server for one in heard if one.tunnel == key and run.at - one.at <= HEARD_FOR}
+        found[tunnel.service] = TunnelSeen(
+            key, tunnel.public_key in right if right else None, tunnel.probe_key in rows if rows else None
+        )
+    return found

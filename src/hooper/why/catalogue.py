@@ -166,6 +166,60 @@ CAUSES: dict[str, CauseEntry] = {
         "Newer browsers and apps refuse what the device offers.",
         "Update the device's software; give it a usual certificate.",
     ),
+    "tunnel-key-other": CauseEntry(
+        "the tunnel's server has another key than the site file",
+        "It answers nobody who takes it for another, and every profile that was handed out is worth nothing.",
+        "Load the files that were made from the site file, or write the server's own public key down.",
+    ),
+    "tunnel-peer-missing": CauseEntry(
+        "the tunnel's server does not know the peer",
+        "It is silent to everybody whose key is not in its file.",
+        "Make its files anew, and load them there.",
+    ),
+    "peer-ended": CauseEntry(
+        "the peer's time is over", "The server's files are made without it.", "Give it a new last day, or let it be."
+    ),
+    "peer-without-key": CauseEntry(
+        "the peer has no key, or it was revoked", "Nobody can come in by it.", "Renew it, and hand it over."
+    ),
+    "peer-not-granted": CauseEntry(
+        "the peer is not to reach this service", "The server refuses it, as it should.", "Add it to what it reaches."
+    ),
+    "profile-outdated": CauseEntry(
+        "the device has another file than the site file would give it",
+        "What has changed since, it does not know.",
+        "Renew it, and hand it over.",
+    ),
+    "endpoint-stale": CauseEntry(
+        "the device's file leads to where the server is not any more",
+        "It knocks at somebody else's door.",
+        "Renew it and hand it over; a name that follows the line spares that.",
+    ),
+    "network-overlap": CauseEntry(
+        "the network that the device is in has the same addresses as the one at home",
+        "What is meant for home goes to its neighbours there.",
+        "Use another network, such as mobile data; later give the LAN a rarer network.",
+    ),
+    "server-not-forwarding": CauseEntry(
+        "the tunnel's server hands nothing on",
+        "The tunnel is up, and ends at the server.",
+        "Switch forwarding on there, for good.",
+    ),
+    "no-way-back": CauseEntry(
+        "the devices' router does not know where the tunnel's network is",
+        "Answers to the peers go out to the internet instead.",
+        "Enter the route of the router's sheet, or let the server use its own address for theirs.",
+    ),
+    "server-rules-old": CauseEntry(
+        "the rules on the tunnel's server do not let the peer go there yet",
+        "The site file allows it, the server refuses it.",
+        "Make its files anew, and load the rules there.",
+    ),
+    "peer-clock": CauseEntry(
+        "the device's clock has gone back",
+        "The server answers no handshake that is older than the last one.",
+        "Set its clock right, from the network.",
+    ),
     "certificate-absent": CauseEntry(
         "the device shows a certificate of its own instead of the planned one",
         "Browsers warn, and people learn to click warnings away.",

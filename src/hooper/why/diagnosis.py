@@ -15,7 +15,7 @@ from hooper.site.model import Site
 from hooper.sourced import age_of
 from hooper.why.case import ORDER, THERE, Case, Certainty, State, WhyDocument
 from hooper.why.facts import ServiceFacts
-from hooper.why.way import judge_way, line_proven, read_rule, read_wan
+from hooper.why.way import judge_way, line_proven, read_rule, read_wan, server_keys
 
 
 def diagnose(topology: Topology, plan: Plan, facts: ServiceFacts) -> WhyDocument:
@@ -215,6 +215,9 @@ def _service(case: Case) -> None:
                 f"Look which device has it, and give it to {service.host} again.",
                 f"Look at {service.host} itself and give its address with {deeds.HOST_ADDRESS}.",
             )
+    elif inside.verdict in ("silent", "mismatched") and facts.tunnel is not None:
+        case.step("service", "broken", f"inside: {inside.verdict}, {inside.detail}")
+        server_keys(case, "likely")
     elif inside.verdict == "mismatched" and inside.problems:
         case.step("service", "broken", f"inside: {inside.detail}")
         for fault in inside.problems:

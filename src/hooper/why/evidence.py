@@ -12,6 +12,7 @@ import anyio
 
 from hooper.addresses import parse_address
 from hooper.check.checking import BEFORE, InsideMemory, Outcome, Wish, check_here, check_outside
+from hooper.check.handshake import ProbeKeys
 from hooper.check.results import Result
 from hooper.clock import time_left
 from hooper.errors import HooperError
@@ -29,7 +30,7 @@ from hooper.planning.values import Plan
 from hooper.planning.worksheet import ticked_sheets
 from hooper.site.references import in_sight
 from hooper.sourced import Sourced, SourcedAddress
-from hooper.why.facts import ServiceFacts
+from hooper.why.facts import ServiceFacts, TunnelSeen
 
 if TYPE_CHECKING:
     from hooper.addresses import IPAddress
@@ -45,13 +46,16 @@ class Past:
     """What earlier runs left.
 
     known: what was given and told. outside: the newest look from outside. fingerprints: certificates seen from inside.
-    entered: for each router, the services whose rules Hooper has entered there.
+    entered: for each router, the services whose rules Hooper has entered there. keys: for the handshakes of tunnels.
+    tunnels: by service, what their servers told.
     """
 
     known: Given = field(default_factory=Given)
     outside: tuple[datetime, Result] | None = None
     fingerprints: Mapping[str, str] = field(default_factory=dict)
     entered: Mapping[str, frozenset[str]] = field(default_factory=dict)
+    keys: Mapping[str, ProbeKeys] = field(default_factory=dict)
+    tunnels: Mapping[str, TunnelSeen] = field(default_factory=dict)
 
 
 async def gather_service(
@@ -80,7 +84,7 @@ async def gather_service(
     near: list[_Near] = []
 
     async def inside() -> None:
-        looks["inside"] = await check_here(here, Wish(topology, [service], left, base=base))
+        looks["inside"] = await check_here(here, Wish(topology, [service], left, base=base, keys=past.keys))
         near.append(await _near(here, site, service, line, looks["inside"], started, deadline))
 
     well = anyio.CancelScope()  # ends what looks for reasons once there is nothing to explain
@@ -88,7 +92,7 @@ async def gather_service(
     async def from_outside(door: Door) -> None:
         public = {line.line: PublicAddress(line.line, _known(line))}  # asked once, for both
         services = _side_by_side(site, service)  # of the others, those over TCP say whether the line is sound
-        wish = Wish(topology, services, left, past.known, public, base, ("tcp",), by_number=True)
+        wish = Wish(topology, services, left, past.known, public, base, ("tcp",), by_number=True, keys=past.keys)
         looks["outside"] = await check_outside(here, door, wish, memory)
         own = [result for result in looks["outside"].results if result.service == service]
         if own and all(result.ok for result in own):
@@ -234,6 +238,7 @@ def _facts(
         rules={key: told for key in line.chain if (told := past.known.told.get(f"rule:{service}:{key}"))},
         ticked=ticked_sheets(plan, line.chain, past.known.told),
         host_at=past.known.told.get(f"at:{host_key}"),
+        tunnel=past.tunnels.get(service),
     )
     return replace(facts, twin=_twin(site, facts, seen, past))
 

@@ -11,6 +11,17 @@ from hooper.line.facts import LineFacts
 from hooper.sourced import Sourced
 
 
+@dataclass(frozen=True, slots=True)
+class TunnelSeen:
+    """What the server of the service's tunnel told of itself. key: its own is that of the site file; None: not told.
+    probe: it knows the probe; None: not told.
+    """
+
+    tunnel: str
+    key: bool | None = None
+    probe: bool | None = None
+
+
 @dataclass(frozen=True)
 class ServiceFacts:
     """What is known of one service, beside its line.
@@ -26,6 +37,7 @@ class ServiceFacts:
     show all does not have it), or the address that a rule names.
     ticked: the gateways whose sheet the user has ticked off as it now stands.
     host_at: the address that the device has, as told. twin: the service whose certificate answered instead.
+    tunnel: of a service whose handshake was tried.
     """
 
     line: LineFacts
@@ -44,3 +56,4 @@ class ServiceFacts:
     ticked: dict[str, Sourced[str]] = field(default_factory=dict)
     host_at: Sourced[str] | None = None
     twin: str | None = None
+    tunnel: TunnelSeen | None = None

@@ -384,6 +384,25 @@ def _missing(case: Case, certainty: Certainty, *, only: str | None = None) -> No
             )
 
 
+def server_keys(case: Case, untold: Certainty) -> None:
+    """A tunnel's server that is silent to the probe: it has another key, or does not know the probe.
+
+    untold: how sure that is where the server told nothing of itself.
+    """
+    seen, host = case.facts.tunnel, case.site.services[case.facts.service].host
+    if seen is None:
+        return
+    dump = f"On {host}, as root: wg show all dump > FILE; then `{deeds.SEEN(seen.tunnel)} FILE`."
+    told: dict[bool | None, Certainty] = {True: "possible", False: "certain", None: untold}
+    files = f"`{deeds.MAKE_TUNNEL(seen.tunnel)}` writes its files; load them on {host}."
+    if seen.key is not True:
+        message = f"the server on {host} has another key than {seen.tunnel} in the site file"
+        case.cause("tunnel-key-other", told[seen.key], message, files, dump)
+    if seen.probe is not True and seen.key is not False:
+        message = f"the server on {host} does not know the probe of {seen.tunnel}"
+        case.cause("tunnel-peer-missing", told[seen.probe], message, files, dump)
+
+
 def _silent(case: Case) -> None:
     """Nothing came back from outside although the service answers inside: with mute boxes many causes look so."""
     facts = case.facts
@@ -392,6 +411,8 @@ def _silent(case: Case) -> None:
         return
     if line.stun_silent and not facts.others:
         _nobody_outside(case)
+    if case.steps["service"].state != "ok":
+        server_keys(case, "possible")
     undecided = _undecided(case)
     if any(_told_rule(case, gateway)[0] == "unseen" for gateway in undecided):
         _missing(case, "likely", only="unseen")  # the likeliest of all: a table that was read does not have it

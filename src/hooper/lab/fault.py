@@ -1,0 +1,31 @@
+"""What a fault of the town is."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from hooper import deeds
+from hooper.errors import NeedsAPerson
+from hooper.lab.town import Town
+
+Undo = Callable[[], None]
+
+
+@dataclass(frozen=True, slots=True)
+class Fault:
+    """apply: breaks the town for one service and gives the way back."""
+
+    name: str
+    cause: str
+    summary: str
+    apply: Callable[[Town, str], Undo]
+    usual: str = "film-page"  # the service it hits where none is named
+    look: str = ""  # the command that shows it; else `hooper why`
+
+
+class NothingToBreak(NeedsAPerson):
+    """The town has nothing that this fault could break."""
+
+    code = "nothing-to-break"
+    remedy = f"Enter the worksheet first: `{deeds.TYPE_SHEETS}`."

@@ -1,0 +1,124 @@
+"""Why a peer does not reach a service: its own tunnel looked through, its server diagnosed, the service looked at."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import TYPE_CHECKING
+
+import anyio
+
+from hooper.check.checking import Wish, at_home, check_outside, peer_at
+from hooper.check.origin import open_origin
+from hooper.check.probes import probe
+from hooper.check.results import Result, Seen
+from hooper.check.targets import Target
+from hooper.clock import time_left
+from hooper.errors import HooperError, NeedsAPerson
+from hooper.net.standing import connected_surroundings
+from hooper.net.types import Door, Surroundings
+from hooper.planning.access import server_addresses
+from hooper.store.tunnelling import Handed, Heard, Made
+from hooper.tunnels.files import profile_of, server_mark
+from hooper.usecases.run import Run
+from hooper.why.case import WhyDocument
+from hooper.why.diagnosis import diagnose
+from hooper.why.facts import ServiceFacts
+from hooper.why.tunnel import PeerFacts, diagnose_peer
+
+if TYPE_CHECKING:
+    from hooper.usecases.why import WhyRequest
+
+NOBODYS_PORT = 1  # of the server, in the tunnel: whatever it says of that comes out of the tunnel
+
+
+async def why_peer(run: Run, request: WhyRequest, peer: str) -> tuple[WhyDocument, list[HooperError]]:
+    """Diagnose the way of one peer to one service. Raises: as `why`."""
+    from hooper.usecases.why import gathered
+
+    tunnel = run.site.tunnels[run.site.peers[peer].tunnel]
+    started = run.here.clock.monotonic()
+    around = await connected_surroundings(run.here)
+    outside: Door | None = None
+    trouble: list[HooperError] = []
+    if request.origin is not None:
+        outside = await open_origin(run.here, request.origin, run.site, run.base, request.deadline)
+    inner = outside if outside is not None and peer_at(run.site, outside, around) == peer else None
+    away = at_home(run.site, around) is None
+    gate_from = run.here if inner is not None and away else None if inner is not None else outside
+    left = time_left(run.here.clock, started, request.deadline)
+    told: dict[str, ServiceFacts] = {}
+    through: list[Result] = []
+    server = Seen()
+
+    async def gate() -> None:
+        asked = replace(request, service=tunnel.service, origin=None, deadline=left)
+        told["gate"], found = await gathered(run, asked, gate_from)
+        trouble.extend(found)
+
+    async def target() -> None:
+        told["target"], found = await gathered(run, replace(request, origin=None, deadline=left))
+        trouble.extend(found)
+
+    async def inside(door: Door) -> None:
+        wish = Wish(run.topology, [request.service], left, base=run.base)
+        through.extend((await check_outside(run.here, door, wish, None)).results)
+
+    async def at_server(door: Door) -> None:
+        nonlocal server
+        address = server_addresses(tunnel)[0]
+        line = run.topology.lines[tunnel.service]
+        asked = Target(tunnel.service, "tcp", "tcp", line, address, NOBODYS_PORT, (tunnel.subnet[1], 1), "reachable")
+        server = await probe(door, asked, left)
+
+    async with anyio.create_task_group() as tasks:
+        tasks.start_soon(gate)
+        tasks.start_soon(target)
+        if inner is not None:
+            tasks.start_soon(inside, inner)
+            tasks.start_soon(at_server, inner)
+    facts = _facts(run, peer, told, around)
+    if inner is not None:
+        facts = replace(facts, through=next(iter(through), None), server=server)
+    if inner is None or not away:  # at home the networks are the same, and nothing is wrong with that
+        facts = replace(facts, around=())
+    trouble = [problem for problem in trouble if problem.code != "public-address-unknown"]
+    return diagnose_peer(run.topology, run.plan, facts), trouble
+
+
+def _facts(run: Run, peer: str, told: dict[str, ServiceFacts], around: Surroundings) -> PeerFacts:
+    """What is kept of the peer, beside what was looked at."""
+    from hooper.usecases.why import HEARD_FOR
+
+    entry = run.site.peers[peer]
+    handed: dict[str, Handed] = {}
+    heard: dict[str, Heard] = {}
+    made: dict[str, Made] = {}
+    with run.keeping() as state:
+        if state is not None:
+            handed, heard, made = state.tunnelling.handed(), state.tunnelling.heard(), state.tunnelling.made()
+    mark = endpoint = None
+    try:
+        now = profile_of(run.topology, peer)
+        mark, endpoint = now.mark, now.endpoint
+    except NeedsAPerson:  # no name, or no key: then the steps say so
+        pass
+    ours = run.site.tunnels[entry.tunnel].made_by == "hooper"
+    current = made.get(entry.tunnel)
+    up_to_date = current is not None and current.mark == server_mark(run.topology, entry.tunnel, run.at.date())
+    lately = [one for one in heard.values() if one.tunnel == entry.tunnel and run.at - one.at <= HEARD_FOR]
+    own = heard.get(entry.public_key or "")
+    gate: WhyDocument = diagnose(run.topology, run.plan, told["gate"])
+    return PeerFacts(
+        peer,
+        gate,
+        told["target"],
+        run.at,
+        handed.get(peer),
+        mark,
+        endpoint,
+        up_to_date if ours else None,
+        own,
+        bool(lately) and own is None,
+        around=tuple(around.networks()),
+        ticked=frozenset(told["target"].ticked),
+    )
