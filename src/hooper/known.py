@@ -232,5 +232,6 @@ CODES = (
     "certificate-not-shown",
     "certificate-not-given",
     "device-clock-off",
+    "tunnel-files-old",
     "risk-over",
 )

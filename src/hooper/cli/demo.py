@@ -47,6 +47,21 @@ Get a certificate, give it to the hub, and see what to type away from home:
     hooper lab install boathouse hub-page
     hooper card hub-page
 
+Let somebody in privately: a tunnel to the secure shell, and to nothing else. Load both sides, take the laptop away
+from home, and see what the peer reaches:
+
+    hooper tunnel add oars --dns 10.44.7.1
+    hooper peer add cox-phone --person "the cox" --into film-shell
+    hooper tunnel make oars
+    hooper lab load oars-server/oars.conf
+    hooper worksheet --json | hooper lab type -
+    hooper peer hand cox-phone --out cox-phone.conf
+    hooper lab load cox-phone.conf --on here
+    hooper lab plug away
+    hooper check film-shell film-page --from interface:cox-phone
+    hooper lab load cox-phone.conf --on here --off
+    hooper lab plug home
+
 Break something and look again:
 
     hooper lab faults
@@ -189,6 +204,16 @@ def _typed(scene: Scene, out: Screen) -> None:
     _title(out, f"Worksheet: the other {len(entered)} rules typed into the routers' pages by hand", scene)
 
 
+def _private(scene: Scene, out: Screen) -> None:
+    from hooper.cli.check import results_table
+
+    given, seen = scene.told
+    _title(out, f"Private access: {given.device} gets a tunnel to film-shell, and to nothing else", scene)
+    out.print(f"   its file leads to {given.endpoint}; its private key is forgotten here")
+    out.print("   away from home, by mobile data, through the tunnel:")
+    out.print(results_table(seen.results, brief=True, header=False))
+
+
 def _check(scene: Scene, out: Screen) -> None:
     from hooper.cli.check import results_table
     from hooper.usecases.demo import DEADLINE
@@ -235,6 +260,7 @@ _TOLD = {
     "typed": _typed,
     "name": _name,
     "certificate": _certificate,
+    "private": _private,
     "check": _check,
     "broken": _broken,
     "explained": _explained,
@@ -251,7 +277,7 @@ def _end(document: Any, out: Screen, *, good: bool) -> None:
         out.print(f"Not as it should be: {failed}. Please report this.", style="bold red")
         return
     out.print(
-        f"Measured, planned, entered, named, certified, proven, broken, explained, mended: in {took:.1f} s.",
+        f"Measured, planned, entered, named, certified, tunnelled, proven, broken, explained, mended: in {took:.1f} s.",
         style="bold green",
     )
     if document.folder is not None:

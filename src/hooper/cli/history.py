@@ -23,7 +23,7 @@ if TYPE_CHECKING:
     from hooper.usecases.history import HistoryDocument
 
 app = sub_app("What happened: changes, outages with their cause, how often it was looked.")
-KINDS = ("service", "name", "rule", "certificate", "address", "line", "router", "clock", "risk")
+KINDS = ("service", "name", "rule", "certificate", "address", "line", "router", "clock", "risk", "tunnel", "peer")
 YEARS_S = 10 * 366 * 86_400.0
 
 

@@ -29,6 +29,7 @@ def register(app: typer.Typer, answer: Callable[..., Any]) -> None:
             str,
             typer.Option("--on", metavar="MACHINE", help="gate for the server's; phone, rented, here for peers'."),
         ] = "gate",
+        off: Annotated[bool, typer.Option("--off", help="Take a peer's profile away from the machine.")] = False,
     ) -> None:
         """Be the person who puts a tunnel's files onto the gate, or a profile onto a phone."""
         from hooper.files import read_text
@@ -36,7 +37,7 @@ def register(app: typer.Typer, answer: Callable[..., Any]) -> None:
 
         rules = file.with_suffix(".nft")
         text = read_text(rules) if rules.is_file() else ""
-        told = {"on": on, "name": file.stem, "conf": read_text(file), "rules": text}
+        told = {"on": on, "name": file.stem, "conf": read_text(file), "rules": text, "off": off}
         session.show(answer(session, LabLoadDocument, "load", **told), _render_loaded)
 
     @command(app, "lab dump")
@@ -55,4 +56,5 @@ def _render_loaded(document: LabLoadDocument, out: Screen) -> None:
     from hooper.cli.render import counted
 
     of = f", {counted(document.peers, 'peer')}" if document.on == "gate" else ""
-    out.print(f"{document.on} has the tunnel {document.interface}{of}.")
+    has = "has" if document.peers else "does not have"
+    out.print(f"{document.on} {has} the tunnel {document.interface}{of}{'' if document.peers else ' any more'}.")

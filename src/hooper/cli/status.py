@@ -155,6 +155,8 @@ def _name(row: StatusRow) -> str:
         return f"certificate {row.subject}, {row.aspect}"
     if row.kind == "name":
         return row.subject + (f" ({row.aspect})" if row.aspect != "A" else "")
+    if row.kind == "peer" and row.aspect:
+        return f"peer {row.subject}, last {row.aspect}"
     return f"{row.kind} {row.subject}"
 
 

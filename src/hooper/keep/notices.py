@@ -28,6 +28,7 @@ MOST = 40  # changes in one notice; what is more is counted
 THINGS = {
     "service": "", "name": "the name ", "certificate": "the certificate ", "rule": "the rule for ",
     "line": "the line ", "router": "the router ", "clock": "the clock of ", "risk": "the accepted risk of ",
+    "tunnel": "the tunnel ", "peer": "the peer ",
 }  # fmt: skip
 
 

@@ -22,6 +22,7 @@ from hooper.usecases.conditions import keep_conditions
 from hooper.usecases.names import NamesRequest, look_at_line, update_names
 from hooper.usecases.routers import RouterRequest, open_rules
 from hooper.usecases.run import Run
+from hooper.usecases.tunnel_conditions import watch_tunnels
 from hooper.usecases.watching import WatchRequest, watch_services
 
 # events that wake tasks
@@ -76,6 +77,9 @@ def tasks_for(site: Site) -> dict[str, Task]:
         found["line"] = Task(Pace(DAY, timedelta(minutes=5), wakes={ADDRESS: timedelta(seconds=20)}), _line)
     if any(service.accepted for service in site.services.values()):
         found["risks"] = Task(Pace(timedelta(hours=6), wakes={WOKE: SOON}), _risks)
+    if site.tunnels:
+        pace = Pace(timedelta(hours=1), wakes={WOKE: SOON, ADDRESS: timedelta(seconds=20)})
+        found["tunnels"] = Task(pace, _tunnels)
     if site.notices:
         found["notices"] = Task(Pace(timedelta(minutes=5), 10 * SOON, wakes={CHANGED: 10 * SOON}), _notices)
     found["prune"] = Task(Pace(DAY, timedelta(hours=1)), _prune)
@@ -149,6 +153,11 @@ async def _risks(run: Run) -> Ended:
     return Ended()
 
 
+async def _tunnels(run: Run) -> Ended:
+    """The files of servers and peers, the peers' last days, and whom a server that runs here has seen."""
+    return Ended("well", None, watch_tunnels(run))
+
+
 async def _notices(run: Run) -> Ended:
     told, trouble = await tell_all(run)
     return Ended(_failed(run, trouble), None, trouble, told)
@@ -171,4 +180,6 @@ async def _prune(run: Run) -> Ended:
         )
         risks = [(f"services.{k}", risk.finding) for k, service in site.services.items() for risk in service.accepted]
         history.forget("risk", risks)
+        history.forget("tunnel", [(key, "") for key in site.tunnels])
+        history.forget("peer", [(key, aspect) for key in site.peers for aspect in ("", "seen")])
     return Ended()

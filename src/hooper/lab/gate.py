@@ -315,6 +315,10 @@ class Client:
         town.clients[segment] = client
         return client
 
+    def unload(self) -> None:
+        """The machine has the interface no more."""
+        self.node.attachments = [one for one in self.node.attachments if one.name != self.name]
+
     def takes(self, to: IPv4Address) -> int | None:
         """The length of the prefix by which a packet goes into the tunnel; None: it does not."""
         return max((one.prefixlen for one in self.allowed if one.version == 4 and to in one), default=None)

@@ -13,10 +13,15 @@ from hooper.lab.town import Town
 
 def _load(town: Town, asked: Mapping[str, Any]) -> dict[str, Any]:
     """Put a tunnel's files onto the gate, or a profile onto another machine. Raises: UsageError."""
-    place, name, conf = str(asked["on"]), str(asked["name"]), str(asked["conf"])
+    place, name, conf = str(asked["on"]), str(asked["name"]), str(asked.get("conf") or "")
     node = town.nodes.get(place)
     if node is None:
         raise UsageError(f"the town has no machine {place!r}", remedy="Name gate, phone, rented or here.")
+    if asked.get("off"):
+        if (client := town.clients.pop(f"tunnel:{place}:{name}", None)) is None:
+            raise UsageError(f"{place} has no tunnel {name!r}", remedy="Name the file that it was given.")
+        client.unload()
+        return {"on": place, "interface": name, "peers": 0}
     if town.gate is not None and node is town.gate.node:
         peers = town.gate.load(conf, str(asked.get("rules") or ""))
         return {"on": place, "interface": name, "peers": len(peers)}

@@ -6,7 +6,9 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Literal
 
-Subject = Literal["service", "name", "rule", "certificate", "address", "line", "router", "clock", "risk", "keeper"]
+Subject = Literal[
+    "service", "name", "rule", "certificate", "address", "line", "router", "clock", "risk", "tunnel", "peer", "keeper"
+]
 Level = Literal["well", "wrong", "unknown", "fact"]
 
 

@@ -55,6 +55,16 @@ OCCASIONS: dict[str, CauseEntry] = {
         "Certificates seem to be over or not to have begun, second factors fail, and what it records is misdated.",
         "Set its clock from the network.",
     ),
+    "tunnel-files-old": CauseEntry(
+        "a tunnel's server does not have the files that were made for it as it is now",
+        "Who was added does not come in, and who was taken away still does.",
+        "Make its files, and load them there.",
+    ),
+    "peer-ends-soon": CauseEntry(
+        "a peer's time is over within two weeks",
+        "It then stands before a closed door, perhaps on a journey.",
+        "Give it a later last day, or let it end.",
+    ),
     "risk-over": CauseEntry(
         "a risk was accepted until a day that has passed",
         "What it was accepted for is exposed all the same, and nobody has decided so.",

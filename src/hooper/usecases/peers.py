@@ -46,6 +46,14 @@ def list_peers(run: Run, request: PeersRequest) -> tuple[PeersDocument, list[Hoo
     return PeersDocument(tuple(rows)), []
 
 
+def known_public(run: Run) -> dict[str, IPAddress]:
+    """The lines' addresses as they were measured last. Raises: StateError."""
+    if run.state is None:
+        return {}
+    seen = run.state.values.seen(run.at)
+    return {line: said.value for line, said in seen.items() if said.value is not None}
+
+
 def _row(run: Run, key: str, handed: Handed | None, heard: Mapping[str, Heard]) -> PeerRow:
     site, peer = run.site, run.site.peers[key]
     tunnel = site.tunnels[peer.tunnel]
@@ -79,7 +87,7 @@ def _to_hand(run: Run, key: str, given: Handed | None) -> str:
     if given is None:
         return f"it has no file yet: `{handing(run.site.peers[key], key)}`"
     try:
-        now = profile_of(run.topology, key)
+        now = profile_of(run.topology, key, known_public(run))
     except NoEndpoint:  # its address was asked for when it was handed
         return ""
     except KeyMissing as exc:

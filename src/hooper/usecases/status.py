@@ -25,12 +25,12 @@ Freshness = Literal["fresh", "fading", "old", "never"]
 class StatusRow:
     """How one thing stands.
 
-    kind: what it is: a service, name, certificate, rule, router, address, line, clock or risk. subject: which. aspect:
-    the place, type, gateway, family or service that it is about; empty: none. state: in a word; of an address the
-    address. level: well, wrong, unknown, or fact: neither good nor bad. since: when it came to be so; null: it was
-    never looked at. seen: when that was last looked at; null: never. freshness: of that look. proof: of what kind it
-    was, and from where. detail: what was seen. cause: the code of what made it so; null: not known. next: when a
-    keeper looks again; null: no keeper runs. needs: what a person should do; empty: nothing.
+    kind: what it is: a service, name, certificate, rule, router, address, line, clock, risk, tunnel or peer. subject:
+    which. aspect: the place, type, gateway, family or service that it is about; empty: none. state: in a word; of an
+    address the address. level: well, wrong, unknown, or fact: neither good nor bad. since: when it came to be so; null:
+    it was never looked at. seen: when that was last looked at; null: never. freshness: of that look. proof: of what
+    kind it was, and from where. detail: what was seen. cause: the code of what made it so; null: not known. next: when
+    a keeper looks again; null: no keeper runs. needs: what a person should do; empty: nothing.
     """
 
     kind: Subject
@@ -112,7 +112,8 @@ def _rows(run: Run, stood: Sequence[Stood], dues: Mapping[str, datetime]) -> Ite
     for one in by_kind.get("rule", ()):
         if one.condition.subject in site.services and one.condition.aspect in driven:
             yield _row(run, one, dues.get("rules"))
-    others = {"router": "rules", "address": "names", "line": "line", "risk": "risks", "clock": "clocks"}
+    others = {"router": "rules", "address": "names", "line": "line", "risk": "risks", "clock": "clocks",
+              "tunnel": "tunnels", "peer": "tunnels"}  # fmt: skip
     for kind, task in others.items():
         for one in by_kind.get(kind, ()):
             if kind != "router" or one.condition.subject in driven:
@@ -183,6 +184,7 @@ def _proof(one: Stood) -> str:
     words: dict[str, str] = {
         "name": "its own servers", "rule": "the router's table", "router": "on the network",
         "address": "measured", "line": "measured", "risk": "the site file", "clock": "on the network",
+        "tunnel": "what was made", "peer": "the server" if what.aspect == "seen" else "what was handed",
     }  # fmt: skip
     if what.kind == "certificate":
         return "a handshake" if what.aspect.startswith("at ") else "the kept file"
@@ -210,6 +212,10 @@ def _needs(one: Stood) -> str:
         return f"See what the line is: `{deeds.SURVEY}`."
     if what.kind == "risk":
         return "Decide anew: remove what is exposed, or accept it until a later day in the site file."
+    if what.kind == "tunnel":
+        return f"See what it says: `{deeds.TUNNELS}`."
+    if what.kind == "peer":
+        return f"See what it says: `{deeds.PEERS}`."
     if what.kind == "clock":
         return "Set its clock right, best from the network."
     return "Look at it."
