@@ -37,9 +37,9 @@ def test_the_words_are_those_that_they_stand_for() -> None:
 def test_each_cause_that_a_diagnosis_names_is_in_the_catalogue() -> None:
     import ast
 
-    from hooper.why import diagnosis, way
+    from hooper.why import diagnosis, tunnel, way
 
-    for module in (diagnosis, way):
+    for module in (diagnosis, way, tunnel):
         tree = ast.parse(Path(str(module.__file__)).read_text(encoding="utf-8"))
         calls = [node for node in ast.walk(tree) if isinstance(node, ast.Call)]
         named = [call.args[0] for call in calls if isinstance(call.func, ast.Attribute) and call.func.attr == "cause"]

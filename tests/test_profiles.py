@@ -9,6 +9,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from hooper.planning.catalogue import CATALOGUE
 from hooper.planning.topology import Topology
 from hooper.site.load import parse_site
 from hooper.tunnels.profiles import look_at, mended
@@ -132,6 +133,12 @@ def test_damaged_profiles_never_break_the_look(exported: Exported, data: st.Data
     damaged = exported.text[:at] + put + exported.text[at + cut :]
     new, _ = mended(TOPOLOGY, damaged, {})
     look_at(TOPOLOGY, new, {})
+
+
+def test_every_mistake_of_the_catalogue_is_tried() -> None:
+    tried = {code for exported in EXPORTED for code in exported.codes}
+    tried |= {"profile-twin", "profile-readable", "allowed-takes-others"}  # told below and above
+    assert tried == {code for code, entry in CATALOGUE.items() if entry.group == "profile"}
 
 
 def test_the_site_of_these_tests_is_one() -> None:

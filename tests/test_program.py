@@ -177,7 +177,7 @@ def test_the_demo_tells_its_story(tmp_path: Path) -> None:
 
 
 STORY = ["lab", "survey", "plan", "router", "worksheet", "typed", "name", "certificate"]
-STORY += ["check", "broken", "explained", "mended", "card"]
+STORY += ["private", "check", "broken", "explained", "mended", "card"]
 
 
 def test_the_demo_as_json() -> None:

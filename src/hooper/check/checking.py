@@ -15,7 +15,7 @@ import anyio
 from hooper import deeds
 from hooper.addresses import IPAddress
 from hooper.check.certificates import Judge
-from hooper.check.handshake import ProbeKeys
+from hooper.check.keys import ProbeKeys
 from hooper.check.naming import MISSING, NameSeen, by_name, names_seen
 from hooper.check.probes import probe
 from hooper.check.results import Evidence, From, InsideSeen, PageSeen, Result, Seen

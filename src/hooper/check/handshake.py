@@ -2,34 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass, field
-from datetime import datetime
-
 import anyio
 
+from hooper.check.keys import ProbeKeys
 from hooper.check.results import IcmpSeen, Seen
 from hooper.errors import HooperError, WireError
 from hooper.net.types import Datagrams, Door, Endpoint, Rejected
-from hooper.wire.wireguard import Initiator, Session
+from hooper.wire.wireguard import Initiator, SessionKeys
 
 TRIES = 4  # within the deadline; a lost datagram is then no verdict
 LEAST_WAIT = 0.3  # seconds
-
-
-@dataclass(frozen=True)
-class ProbeKeys:
-    """What a handshake is tried with: a peer of its own, which reaches nothing; never a device's key.
-
-    label: the TAI64N of an initiation at a moment, later than any before. turn: who has it sends; two initiations that
-    overtake each other would silence the later one.
-    """
-
-    tunnel: str
-    private: bytes = field(repr=False)
-    server: bytes
-    label: Callable[[datetime], bytes] = field(repr=False)
-    turn: anyio.Lock = field(default_factory=anyio.Lock, repr=False, compare=False)
 
 
 async def handshake(door: Door, to: Endpoint, keys: ProbeKeys, seen: Seen, deadline: float) -> None:
@@ -55,7 +37,7 @@ async def handshake(door: Door, to: Endpoint, keys: ProbeKeys, seen: Seen, deadl
                                     strange += 1
                                     continue
                                 seen.verdict = "answered"
-                                if isinstance(came, Session):
+                                if isinstance(came, SessionKeys):
                                     seen.detail = f"the handshake succeeds: it is the server of {keys.tunnel}"
                                     return
                                 busy = "it is busy, and sends a cookie that only this server can make"
@@ -78,7 +60,7 @@ async def handshake(door: Door, to: Endpoint, keys: ProbeKeys, seen: Seen, deadl
         )
 
 
-async def _answer(socket: Datagrams, to: Endpoint, made: list[Initiator]) -> Session | bytes | Rejected | None:
+async def _answer(socket: Datagrams, to: Endpoint, made: list[Initiator]) -> SessionKeys | bytes | Rejected | None:
     """The next thing that comes: a session, a cookie, a refusal; None: it is not from this server."""
     came = await socket.receive()
     if isinstance(came, Rejected):

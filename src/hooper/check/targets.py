@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 from ipaddress import IPv4Address
 from typing import TYPE_CHECKING
 
-from hooper.check.handshake import ProbeKeys
+from hooper.check.keys import ProbeKeys
 from hooper.check.results import Expected, Verdict
 from hooper.planning.access import allowed_networks, enforced, grants
 from hooper.planning.ports import transports

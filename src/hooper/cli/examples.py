@@ -57,7 +57,7 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
     "tunnel make": ("tunnel make oars --out gate-files",),
     "tunnel seen": ("tunnel seen oars", "tunnel seen oars dump.txt"),
     "peer add": (
-        'peer add cox-phone --person "the cox" --into film-shell --into film-page',
+        'peer add cox-phone --person "the cox" --into film-shell',
         "peer add coach-laptop --device laptop --until 2027-05-01",
     ),
     "peer list": ("peer list",),

@@ -17,6 +17,8 @@ from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 from hooper.site.words import chosen
 
 if TYPE_CHECKING:
+    from collections.abc import Callable
+
     from hooper.cli.screen import Screen
     from hooper.tunnels.rows import HandedDocument, PeersDocument
 
@@ -135,22 +137,11 @@ def hand(
     from hooper.usecases.peers import HandRequest
     from hooper.usecases.peers import hand as do_hand
 
-    for path in out or ():
-        if path.suffix not in ENDINGS:
-            raise UsageError(f"--out {path}: its name ends in {', '.join(ENDINGS)}", remedy="Name the file so.")
     if force and not out:
         raise UsageError("--force has no effect here", remedy="It goes with --out FILE.")
     file = session.read_site()
     (key,) = chosen([peer], file.site.peers, "peer")
-    entry = file.site.peers[key]
-    draw = None
-    if not out:
-        if entry.device != "phone":
-            name = f"{key}.conf"
-            raise UsageError(f"{key} is a {entry.device}, which takes a file", remedy=f"Give --out {name}.")
-        if session.json or session.masked:
-            raise UsageError("a QR code is drawn on a terminal alone", remedy=f"Give --out {key}.html.")
-        draw = _drawing(session)
+    draw = _way_of_handing(session, key, file.site.peers[key].device, out or [])
     title = file.site.site.title or "this site"
     request = HandRequest(
         key,
@@ -175,7 +166,21 @@ def hand(
     return code
 
 
-def _drawing(session: Session) -> Any:
+def _way_of_handing(session: Session, key: str, device: str, out: list[Path]) -> Callable[[str], bool] | None:
+    """What draws the code on this terminal; None: files are written. Raises: UsageError."""
+    for path in out:
+        if path.suffix not in ENDINGS:
+            raise UsageError(f"--out {path}: its name ends in {', '.join(ENDINGS)}", remedy="Name the file so.")
+    if out:
+        return None
+    if device != "phone":
+        raise UsageError(f"{key} is a {device}, which takes a file", remedy=f"Give --out {key}.conf.")
+    if session.json or session.masked:
+        raise UsageError("a QR code is drawn on a terminal alone", remedy=f"Give --out {key}.html.")
+    return _drawing(session)
+
+
+def _drawing(session: Session) -> Callable[[str], bool]:
     """Draws a profile's code where it comes out as a camera can read it; says whether it did."""
 
     def draw(text: str) -> bool:

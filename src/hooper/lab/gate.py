@@ -22,7 +22,7 @@ from hooper.wire.wireguard import (
     TRANSPORT,
     Initiator,
     Responder,
-    Session,
+    SessionKeys,
     kind_of,
     tai64n,
 )
@@ -85,7 +85,7 @@ class Known:
     allowed: tuple[IPNetwork, ...]
     psk: bytes
     label: bytes = b""
-    session: Session | None = None
+    session: SessionKeys | None = None
     handshake: datetime | None = None
     came_from: Endpoint | None = None
     received: int = 0
@@ -278,7 +278,7 @@ class Client:
     allowed: tuple[IPNetwork, ...]
     host: str
     port: int
-    session: Session | None = None
+    session: SessionKeys | None = None
     since: datetime | None = None
     label: bytes = b""
     local: int = 0
@@ -341,7 +341,7 @@ class Client:
         except WireError:
             return None
 
-    def _session(self) -> Session | None:
+    def _session(self) -> SessionKeys | None:
         """Keys that are still good; a handshake where there are none."""
         now = self.town.now() + self.node.clock_off
         fresh = self.since is not None and timedelta(0) <= now - self.since < timedelta(seconds=SESSION_S)
@@ -355,7 +355,7 @@ class Client:
             made = initiator.read(answer) if answer is not None else None
         except WireError:
             return None
-        if isinstance(made, Session):
+        if isinstance(made, SessionKeys):
             self.session, self.since = made, now
         return self.session
 

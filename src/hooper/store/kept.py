@@ -84,3 +84,42 @@ class Turn:
     failures: int = 0
     hold: datetime | None = None
     runs: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class Handed:
+    """A profile that a peer was given. mark: of what it said. endpoint: where it leads, as host:port. kept: its private
+    key is to stay here.
+    """
+
+    public_key: str
+    mark: str
+    endpoint: str
+    kept: bool
+    at: datetime
+
+
+@dataclass(frozen=True, slots=True)
+class Made:
+    """A server's file. mark: of what it said."""
+
+    mark: str
+    at: datetime
+
+
+@dataclass(frozen=True, slots=True)
+class Heard:
+    """What a server has seen of one public key.
+
+    server: its own public key. handshake: the last; None: never. came_from: as address:port. received, sent: bytes, as
+    the server counts them. at: when the server was asked.
+    """
+
+    public_key: str
+    tunnel: str
+    server: str
+    handshake: datetime | None
+    came_from: str | None
+    received: int
+    sent: int
+    at: datetime

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True, slots=True)
-class Fault:
+class Flaw:
     """One thing that is wrong in a file. line: from 1; 0: it is about the whole. mend: what its mending does, in words;
     empty: a person has to do it. edits: start, end and new text of what changes.
     """
@@ -44,7 +44,7 @@ class Look:
     topology: Topology
     file: WireGuardFile
     public: Mapping[str, IPAddress] = field(default_factory=dict)
-    faults: list[Fault] = field(default_factory=list)
+    faults: list[Flaw] = field(default_factory=list)
 
     def __post_init__(self) -> None:
         self.site = self.topology.site
@@ -101,7 +101,7 @@ class Look:
 
     def tell(self, code: str, line: int, message: str, remedy: str) -> None:
         """Something that a person has to set right."""
-        self.faults.append(Fault(code, line, message, remedy))
+        self.faults.append(Flaw(code, line, message, remedy))
 
     def put(self, code: str, section: Section, key: str, value: str, message: str) -> None:
         """Something that another value sets right: in the place of the one that is there, or as a line of its own."""
@@ -116,12 +116,12 @@ class Look:
             before = "" if self.file.text[: section.end].endswith("\n") else newline
             edits = ((section.end, section.end, f"{before}{key} = {value}{newline}"),)
             line, words = section.line, f"{key} = {value} is added"
-        self.faults.append(Fault(code, line, message, f"Put {key} = {value}.", words, edits))
+        self.faults.append(Flaw(code, line, message, f"Put {key} = {value}.", words, edits))
 
     def drop(self, code: str, entry: Entry, message: str, words: str) -> None:
         """Something that is right once the line is gone."""
         edits = ((entry.line_start, entry.line_end, ""),)
-        self.faults.append(Fault(code, entry.line, message, "Take the line away.", words, edits))
+        self.faults.append(Flaw(code, entry.line, message, "Take the line away.", words, edits))
 
 
 def _public_of(interface: Section | None) -> str | None:

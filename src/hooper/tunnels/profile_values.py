@@ -19,7 +19,7 @@ from hooper.planning.access import (
 )
 from hooper.planning.addresses import is_common
 from hooper.tunnels.files import at
-from hooper.tunnels.look import Fault, Look, key_of, line_of, networks_in
+from hooper.tunnels.look import Flaw, Look, key_of, line_of, networks_in
 from hooper.wire.wgfile import Section
 
 if TYPE_CHECKING:
@@ -192,7 +192,7 @@ def leaks(look: Look, section: Section) -> None:
     if not six:
         edits = ((entry.end, entry.end, ", ::/0"),)
         message = "all of IPv4 goes into the tunnel, and IPv6 past it"
-        fault = Fault("leaks-ipv6", entry.line, message, "Add ::/0 to AllowedIPs.", "::/0 is added", edits)
+        fault = Flaw("leaks-ipv6", entry.line, message, "Add ::/0 to AllowedIPs.", "::/0 is added", edits)
         look.faults.append(fault)
     assert look.interface is not None
     if not look.interface.items("DNS"):

@@ -11,7 +11,7 @@ from ipaddress import IPv4Address
 from hooper import deeds
 from hooper.addresses import IPAddress
 from hooper.planning.topology import Topology
-from hooper.tunnels.look import Fault, Look, key_of, line_of, network_of
+from hooper.tunnels.look import Flaw, Look, key_of, line_of, network_of
 from hooper.tunnels.profile_values import interface, leaks, peer_section, server, twins
 from hooper.wire.wgfile import KEYS, SEVERAL, Entry, Section, parse
 
@@ -34,9 +34,9 @@ def look_at(topology: Topology, text: str, public: Mapping[str, IPAddress]) -> L
     return look
 
 
-def mended(topology: Topology, text: str, public: Mapping[str, IPAddress]) -> tuple[str, list[Fault]]:
+def mended(topology: Topology, text: str, public: Mapping[str, IPAddress]) -> tuple[str, list[Flaw]]:
     """A file with all that can be mended mended, and what was done. Only the bytes that mean something else change."""
-    done: list[Fault] = []
+    done: list[Flaw] = []
     for _ in range(4):  # what is mended may show what stood behind it
         found = [fault for fault in look_at(topology, text, public).faults if fault.edits]
         if not found:
@@ -99,7 +99,7 @@ def _entry_form(
             edits = ((entry.line_start, entry.start, f"{near[0]} = "),)
             message = f"there is no {entry.name!r}; it is called {near[0]}"
             words = f"{entry.name} becomes {near[0]}"
-            look.faults.append(Fault("profile-unreadable", entry.line, message, f"Write {near[0]}.", words, edits))
+            look.faults.append(Flaw("profile-unreadable", entry.line, message, f"Write {near[0]}.", words, edits))
         else:
             message = f"there is no {entry.name!r} in [{section.kind.title()}]"
             look.drop("profile-unreadable", entry, message, f"the line {entry.name!r} is left out")
@@ -181,7 +181,7 @@ def _malformed(look: Look, section: Section, entry: Entry) -> None:
         look.tell("key-malformed", entry.line, message, "Copy it anew from the page that made it.")
 
 
-def twins_among(looks: Mapping[str, Look]) -> Iterator[tuple[str, Fault]]:
+def twins_among(looks: Mapping[str, Look]) -> Iterator[tuple[str, Flaw]]:
     """Files of several devices that have one key or one address."""
     facets: tuple[tuple[str, Callable[[Look], object]], ...] = (
         ("private key", lambda look: look.own),
@@ -197,4 +197,4 @@ def twins_among(looks: Mapping[str, Look]) -> Iterator[tuple[str, Fault]]:
             if other != name:
                 line = line_of(look.interface, "PrivateKey" if what == "private key" else "Address")
                 message = f"{other} has the same {what}: they throw each other out"
-                yield name, Fault("profile-twin", line, message, "Make a key and an address for each device.")
+                yield name, Flaw("profile-twin", line, message, "Make a key and an address for each device.")

@@ -17,7 +17,7 @@ from hooper.planning.tunnel_edits import add_peer, handing, remove_peer, renew_p
 from hooper.secret import Secret
 from hooper.site.edit import Value
 from hooper.site.model import Peer
-from hooper.store.tunnelling import Handed, Heard
+from hooper.store.kept import Handed, Heard
 from hooper.tunnels import words
 from hooper.tunnels.files import KeyMissing, NoEndpoint, Profile, peer_file, profile_of
 from hooper.tunnels.rows import HandedDocument, PeerRow, PeersDocument

@@ -5,7 +5,9 @@ from __future__ import annotations
 import base64
 from datetime import datetime
 
-from hooper.check.handshake import ProbeKeys
+import anyio
+
+from hooper.check.keys import ProbeKeys
 from hooper.errors import HooperError
 from hooper.tunnels.keys import KeyRing
 from hooper.usecases.run import Run
@@ -28,7 +30,7 @@ def probe_keys(run: Run) -> dict[str, ProbeKeys]:
             continue
         if private is not None:
             secret, server = base64.b64decode(private.reveal()), base64.b64decode(tunnel.public_key)
-            found[tunnel.service] = ProbeKeys(key, secret, server, Labels(run, tunnel.probe_key))
+            found[tunnel.service] = ProbeKeys(key, secret, server, Labels(run, tunnel.probe_key), anyio.Lock())
     return found
 
 

@@ -14,7 +14,7 @@ from hooper.addresses import IPAddress
 from hooper.errors import HooperError, MachineError, RefusedForSafety, UsageError
 from hooper.files import machine_error, write_output
 from hooper.secret import keep_out_of_output
-from hooper.tunnels.look import Fault, Look
+from hooper.tunnels.look import Flaw, Look
 from hooper.tunnels.profiles import look_at, mended, twins_among
 from hooper.tunnels.rows import MendedDocument, ProfileFinding, ProfileRow, ProfilesDocument
 from hooper.usecases.run import Run
@@ -46,7 +46,7 @@ def check(run: Run, request: ProfilesRequest) -> tuple[ProfilesDocument, list[Ho
             looks[str(path)] = look_at(run.topology, _read(path), request.public)
         except HooperError as exc:
             trouble.append(exc)
-    among: dict[str, list[Fault]] = {}
+    among: dict[str, list[Flaw]] = {}
     for name, fault in twins_among(looks):
         among.setdefault(name, []).append(fault)
     for name, look in looks.items():
@@ -57,7 +57,7 @@ def check(run: Run, request: ProfilesRequest) -> tuple[ProfilesDocument, list[Ho
     return ProfilesDocument(tuple(rows)), trouble
 
 
-def _finding(fault: Fault) -> ProfileFinding:
+def _finding(fault: Flaw) -> ProfileFinding:
     return ProfileFinding(fault.code, fault.severity, fault.line, fault.message, fault.remedy, fault.mend or None)
 
 
@@ -87,7 +87,7 @@ def _read(path: Path) -> str:
     return text
 
 
-def _shared(path: Path) -> list[Fault]:
+def _shared(path: Path) -> list[Flaw]:
     """Whether others on this machine can read it."""
     try:
         mode = path.stat().st_mode
@@ -95,7 +95,7 @@ def _shared(path: Path) -> list[Fault]:
         return []
     if os.name == "nt" or not stat.S_ISREG(mode) or not mode & 0o077:
         return []
-    return [Fault("profile-readable", 0, f"others can read it: its mode is {mode & 0o777:03o}", f"chmod 600 {path}")]
+    return [Flaw("profile-readable", 0, f"others can read it: its mode is {mode & 0o777:03o}", f"chmod 600 {path}")]
 
 
 @dataclass(frozen=True)

@@ -29,7 +29,7 @@ from hooper.planning.tunnel_edits import add_tunnel, change_tunnel, remove_tunne
 from hooper.site.edit import Value
 from hooper.site.load import SiteFile
 from hooper.site.model import Peer
-from hooper.store.tunnelling import Heard, Made
+from hooper.store.kept import Heard, Made
 from hooper.tunnels import words
 from hooper.tunnels.files import SERVER_FOLDER, at, let_in, server_files, server_mark
 from hooper.tunnels.keys import KeyRing

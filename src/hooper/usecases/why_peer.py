@@ -17,7 +17,7 @@ from hooper.errors import HooperError, NeedsAPerson
 from hooper.net.standing import connected_surroundings
 from hooper.net.types import Door, Surroundings
 from hooper.planning.access import server_addresses
-from hooper.store.tunnelling import Handed, Heard, Made
+from hooper.store.kept import Handed, Heard, Made
 from hooper.tunnels.files import profile_of, server_mark
 from hooper.usecases.run import Run
 from hooper.why.case import WhyDocument

@@ -15,7 +15,8 @@ from hooper.site.model import Site
 from hooper.sourced import age_of
 from hooper.why.case import ORDER, THERE, Case, Certainty, State, WhyDocument
 from hooper.why.facts import ServiceFacts
-from hooper.why.way import judge_way, line_proven, read_rule, read_wan, server_keys
+from hooper.why.server_keys import server_keys
+from hooper.why.way import judge_way, line_proven, read_rule, read_wan
 
 
 def diagnose(topology: Topology, plan: Plan, facts: ServiceFacts) -> WhyDocument:

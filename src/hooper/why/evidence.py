@@ -12,7 +12,7 @@ import anyio
 
 from hooper.addresses import parse_address
 from hooper.check.checking import BEFORE, InsideMemory, Outcome, Wish, check_here, check_outside
-from hooper.check.handshake import ProbeKeys
+from hooper.check.keys import ProbeKeys
 from hooper.check.results import Result
 from hooper.clock import time_left
 from hooper.errors import HooperError

@@ -13,7 +13,7 @@ from hooper.planning.routes import return_routes
 from hooper.planning.topology import Topology
 from hooper.planning.tunnel_edits import device_of, handing
 from hooper.planning.values import Plan
-from hooper.store.tunnelling import Handed, Heard
+from hooper.store.kept import Handed, Heard
 from hooper.why.case import ORDER, THERE, Case, Certainty, WhyDocument
 from hooper.why.facts import ServiceFacts
 

@@ -1,7 +1,7 @@
 """WireGuard's handshake and transport, sans-I/O: both sides, as its protocol paper has them (sections 5.4.1 to 5.4.7).
 
 A handshake is Noise_IKpsk2 over X25519, ChaCha20-Poly1305 (RFC 8439) and BLAKE2s (RFC 7693). Indices are little-endian,
-keys are 32 raw bytes. Each class holds one side of one handshake; a Session holds the keys that came of it.
+keys are 32 raw bytes. Each class holds one side of one handshake; a SessionKeys holds the keys that came of it.
 """
 
 from __future__ import annotations
@@ -227,7 +227,7 @@ def _index_of(data: bytes) -> int:
 
 
 @dataclass(slots=True)
-class Session:
+class SessionKeys:
     """The keys that a handshake came to. own, peer: the indices. sending, receiving: one key for each way."""
 
     own: int
@@ -303,7 +303,7 @@ class Initiator:
         self._mac1 = message[-2 * MAC : -MAC]
         return message
 
-    def read(self, data: bytes) -> Session | bytes:
+    def read(self, data: bytes) -> SessionKeys | bytes:
         """What the server sent back: the session, or the cookie that it wants to see first.
 
         Raises: WireError: it is no answer to our initiation, or not from who has the server's key.
@@ -334,11 +334,11 @@ class Initiator:
         key = state.finish(ephemeral, agreed, self._psk)
         state.unseal(key, data[44:60], "empty text", 44)
         sending, receiving = state.split()
-        return Session(self.index, sender, sending, receiving)
+        return SessionKeys(self.index, sender, sending, receiving)
 
 
 @dataclass(frozen=True, slots=True)
-class Asked:
+class Initiation:
     """An initiation that was opened. peer: the public key of who asks. label: its TAI64N. index: its own."""
 
     peer: bytes
@@ -354,7 +354,7 @@ class Responder:
     def __init__(self, private: bytes) -> None:
         self._private, self.public = private, public_of(private)
 
-    def open(self, data: bytes) -> Asked:
+    def open(self, data: bytes) -> Initiation:
         """An initiation. Raises: WireError: it is none, or not for this server."""
         if kind_of(data) != INITIATION:
             raise WireError("type", 0, "it is no initiation")
@@ -367,11 +367,11 @@ class Responder:
         peer = state.unseal(key, data[40:88], "static key", 40)
         key = state.mix_key(_agree(self._private, peer, "static key", 40))
         label = state.unseal(key, data[88:116], "timestamp", 88)
-        return Asked(peer, label, _index_of(data), ephemeral, state)
+        return Initiation(peer, label, _index_of(data), ephemeral, state)
 
     def respond(
-        self, asked: Asked, psk: bytes = NO_PSK, *, ephemeral: bytes | None = None, index: int | None = None
-    ) -> tuple[bytes, Session]:
+        self, asked: Initiation, psk: bytes = NO_PSK, *, ephemeral: bytes | None = None, index: int | None = None
+    ) -> tuple[bytes, SessionKeys]:
         """The response, and the session that it opens. ephemeral, index: for tests; else they are drawn."""
         ephemeral = ephemeral if ephemeral is not None else generate_private()
         index = index if index is not None else secrets.randbits(32)
@@ -384,4 +384,4 @@ class Responder:
         empty = state.seal(key, b"")
         receiving, sending = state.split()
         body = _HEAD.pack(RESPONSE, index) + asked.index.to_bytes(4, "little") + public + empty
-        return _signed(body, asked.peer, None), Session(index, asked.index, sending, receiving)
+        return _signed(body, asked.peer, None), SessionKeys(index, asked.index, sending, receiving)
