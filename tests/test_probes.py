@@ -14,9 +14,9 @@ import anyio
 import pytest
 from anyio.abc import ByteStream
 
-from hooper.check.checking import redirected
 from hooper.check.probes import probe, read_certificate
 from hooper.check.results import Seen
+from hooper.check.sameness import redirected
 from hooper.check.targets import Target
 from hooper.lab import devices
 from hooper.lab.identity import self_signed

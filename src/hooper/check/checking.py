@@ -8,7 +8,6 @@ from datetime import datetime
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Protocol
-from urllib.parse import urlsplit
 
 import anyio
 
@@ -18,7 +17,8 @@ from hooper.check.certificates import Judge
 from hooper.check.keys import ProbeKeys
 from hooper.check.naming import MISSING, NameSeen, by_name, names_seen
 from hooper.check.probes import probe
-from hooper.check.results import Evidence, From, InsideSeen, PageSeen, Result, Seen
+from hooper.check.results import Evidence, From, InsideSeen, Result, Seen
+from hooper.check.sameness import redirected, same_device, titles_differ
 from hooper.check.targets import Target, inner_targets, is_ok, outer_targets, tunnel_targets
 from hooper.clock import rfc3339, time_left
 from hooper.errors import CounterpartError, HooperError, UsageError
@@ -371,30 +371,6 @@ def _judge_all(wish: Wish, targets: Sequence[Target], seen: Sequence[Seen], now:
             one.detail += f"; {words}"
 
 
-def redirected(target: Target, location: str) -> list[tuple[str, str]]:
-    """What a page that was asked for from outside gets wrong when it sends people on: to an inner address, without
-    encryption, or without its port. From inside the same page may be right.
-    """
-    inner = str(target.inner[0])
-    if str(target.address) == inner:
-        return []
-    try:
-        to = urlsplit(location)
-        host, port = (to.hostname or "").lower(), to.port or {"http": 80, "https": 443}.get(to.scheme, 0)
-    except ValueError:
-        return []
-    said = f"its page sends people on to {location[:80]}"
-    if host == inner and to.scheme in ("http", "https"):
-        return [("inner-address", f"{said}, which nobody outside can reach")]
-    if host not in (target.server_name, str(target.address)):
-        return []
-    if target.speaks == "https" and to.scheme == "http":
-        return [("https-lost", f"{said}, which is not encrypted")]
-    if to.scheme == target.speaks and port != target.port:
-        return [("port-lost", f"{said}, without the port {target.port}")]
-    return []
-
-
 def _id(target: Target) -> tuple[str, str, int]:
     return target.service, target.transport, target.port
 
@@ -415,30 +391,6 @@ def _inside_of(
     return InsideSeen(stored.verdict, stored.fingerprint, stored.greeting, stored.at, True, False) if stored else seen
 
 
-def _same_device(target: Target, seen: Seen, inside: InsideSeen) -> bool | None:
-    """Whether outside and inside show the same: by certificate or host key, else by the greeting; many servers of SSH
-    greet in the same words, and a page without encryption whose title is another one is another page. None: nothing to
-    compare.
-    """
-    there = ("answered", "connected")
-    if seen.verdict not in there or inside.verdict not in there:
-        return None
-    if seen.fingerprint or inside.fingerprint:
-        return seen.fingerprint == inside.fingerprint if seen.fingerprint and inside.fingerprint else None
-    if _titles_differ(seen.page, inside.page):
-        return False
-    if target.speaks == "ssh" and seen.greeting == inside.greeting:
-        return None
-    return seen.greeting == inside.greeting if seen.greeting or inside.greeting else None
-
-
-def _titles_differ(one: PageSeen | None, other: PageSeen | None) -> bool:
-    """Whether two pages that came in the same moment are not the same one."""
-    if one is None or other is None or one.title is None or other.title is None:
-        return False
-    return one.status == other.status and one.title != other.title
-
-
 def _compared(target: Target, seen: Seen, evidence: Evidence, inside: InsideSeen | None, *, visible: bool) -> Result:
     """The result with the inside held against it: another certificate or greeting is another device."""
     evidence = replace(evidence, inside=inside if target.expected == "reachable" else None)
@@ -446,10 +398,10 @@ def _compared(target: Target, seen: Seen, evidence: Evidence, inside: InsideSeen
         if seen.verdict not in ("silent", "refused", "unproven"):
             seen.detail += "; it must not be reachable from outside"
         return _result(target, seen, evidence)
-    same = _same_device(target, seen, inside) if inside is not None else None
+    same = same_device(target, seen, inside) if inside is not None else None
     if inside is not None and same is not None:
         sign = "greeting" if not seen.fingerprint else "host key" if target.speaks == "ssh" else "certificate"
-        if not seen.fingerprint and _titles_differ(seen.page, inside.page):
+        if not seen.fingerprint and titles_differ(seen.page, inside.page):
             sign = "page"
         when = f" on {inside.at[:10]}" if inside.stored else ""
         if same:

@@ -22,7 +22,8 @@ if TYPE_CHECKING:
     from collections.abc import Mapping
 
     from hooper.addresses import IPAddress, IPNetwork
-    from hooper.site.model import Peer, Site, Tunnel
+    from hooper.site.model import Site
+    from hooper.site.tunnel_tables import Peer, Tunnel
 
 EVERYTHING4, EVERYTHING6 = IPv4Network("0.0.0.0/0"), IPv6Network("::/0")
 OVERHEAD = 80  # bytes around a packet: IPv6 40, UDP 8, WireGuard 32 (its protocol paper, section 5.4.6)

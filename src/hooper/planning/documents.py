@@ -20,7 +20,9 @@ class Reservation:
 
 @dataclass(frozen=True, slots=True)
 class OwnService:
-    """What a gateway offers itself, and lets in from outside. ports: null for an IP protocol without them."""
+    """What a gateway offers itself, and lets in from outside. ports: null for an IP protocol without them. sources: who
+    is let in; empty means anyone.
+    """
 
     service: str
     speaks: str

@@ -22,7 +22,8 @@ from hooper.site.edit import Value, remove_key, remove_table
 
 if TYPE_CHECKING:
     from hooper.site.load import SiteFile
-    from hooper.site.model import Peer, Site, Tunnel
+    from hooper.site.model import Site
+    from hooper.site.tunnel_tables import Peer, Tunnel
 
 
 def free_prefix6(seed: bytes) -> IPv6Network:

@@ -43,26 +43,28 @@ class Read:
         return core_schema.no_info_plain_validator_function(self.function)
 
 
-def _wrong(message: str) -> PydanticCustomError:
+def wrong(message: str) -> PydanticCustomError:
+    """A mistake, in words of ours."""
     return PydanticCustomError("hooper", "{message}", {"message": message})
 
 
-def _text(value: Any, what: str) -> str:
+def text_in(value: Any, what: str) -> str:
+    """A value that has to be text. Raises: PydanticCustomError."""
     if not isinstance(value, str):
-        raise _wrong(f"{what} is written as text, in quotes")
+        raise wrong(f"{what} is written as text, in quotes")
     return value
 
 
-def _reader(read: Callable[[str], Any], what: str, example: str) -> Read:
+def reader(read: Callable[[str], Any], what: str, example: str) -> Read:
     """A validator that reads text by `read` and turns its ValueError into a sentence with an example."""
 
     def validate(value: Any) -> Any:
         try:
-            return read(_text(value, what))
+            return read(text_in(value, what))
         except ValueError as exc:
             if isinstance(exc, PydanticCustomError):
                 raise
-            raise _wrong(f"{value!r} is not {what}; write it like {example!r}") from None
+            raise wrong(f"{value!r} is not {what}; write it like {example!r}") from None
 
     return Read(validate)
 
@@ -77,27 +79,25 @@ def _form_words(text: str) -> str:
 def _address4(text: str) -> IPv4Address:
     address = parse_address(text)
     if not isinstance(address, IPv4Address):
-        raise _wrong(f"{text!r} is an IPv6 address; this key takes an IPv4 address")
+        raise wrong(f"{text!r} is an IPv6 address; this key takes an IPv4 address")
     return address
 
 
 def _address6(text: str) -> IPv6Address:
     address = parse_address(text)
     if not isinstance(address, IPv6Address):
-        raise _wrong(f"{text!r} is an IPv4 address; this key takes an IPv6 address")
+        raise wrong(f"{text!r} is an IPv4 address; this key takes an IPv6 address")
     return address
 
 
 def _lan(text: str) -> IPv4Interface:
     if "/" not in text:
-        raise _wrong(
-            f"{text!r} lacks the length of the prefix; write the gateway's address with it, like '10.0.0.1/24'"
-        )
+        raise wrong(f"{text!r} lacks the length of the prefix; write the gateway's address with it, like '10.0.0.1/24'")
     lan = IPv4Interface(plain_digits(text.strip()))
     if not 8 <= lan.network.prefixlen <= 30:
-        raise _wrong(f"{text!r}: a LAN has a prefix of /8 to /30")
+        raise wrong(f"{text!r}: a LAN has a prefix of /8 to /30")
     if lan.ip in (lan.network.network_address, lan.network.broadcast_address):
-        raise _wrong(f"{text!r} is the network's own or its broadcast address; the gateway needs a host's address")
+        raise wrong(f"{text!r} is the network's own or its broadcast address; the gateway needs a host's address")
     return lan
 
 
@@ -137,9 +137,9 @@ def _port_range(text: str) -> Ports:
         raise ValueError(text)
     first, last = int(match[1]), int(match[2])
     if not 1 <= first <= 65535 or not 1 <= last <= 65535:
-        raise _wrong(f"{text!r}: ports go from 1 to 65535")
+        raise wrong(f"{text!r}: ports go from 1 to 65535")
     if first > last:
-        raise _wrong(f"{text!r}: the range goes backwards; write '{last}-{first}'")
+        raise wrong(f"{text!r}: the range goes backwards; write '{last}-{first}'")
     return Ports(first, last)
 
 
@@ -147,19 +147,19 @@ def _ports(value: Any) -> Ports:
     if isinstance(value, Ports):
         return value
     if isinstance(value, bool) or not isinstance(value, int | str):
-        raise _wrong("a port is a number such as 8443, or a range in quotes such as '5000-5010'")
+        raise wrong("a port is a number such as 8443, or a range in quotes such as '5000-5010'")
     if isinstance(value, int):
         if not 1 <= value <= 65535:
-            raise _wrong(f"{value} is not a port: ports go from 1 to 65535")
+            raise wrong(f"{value} is not a port: ports go from 1 to 65535")
         return Ports(value, value)
     if value.strip().isdigit():
-        raise _wrong(f"a single port is a number; write {value.strip()} without the quotes")
+        raise wrong(f"a single port is a number; write {value.strip()} without the quotes")
     try:
         return _port_range(value)
     except ValueError as exc:
         if isinstance(exc, PydanticCustomError):
             raise
-        raise _wrong(f"{value!r} is not a port; write a number such as 8443, or a range such as '5000-5010'") from None
+        raise wrong(f"{value!r} is not a port; write a number such as 8443, or a range such as '5000-5010'") from None
 
 
 def _blocked(text: str) -> Blocked:
@@ -190,7 +190,7 @@ def _pool(text: str) -> Pool:
         raise ValueError(text)
     pool = Pool(_address4(first), _address4(last))
     if pool.first > pool.last:
-        raise _wrong(f"{text!r}: the pool goes backwards; write '{pool.last}-{pool.first}'")
+        raise wrong(f"{text!r}: the pool goes backwards; write '{pool.last}-{pool.first}'")
     return pool
 
 
@@ -201,9 +201,9 @@ def _transport(value: Any) -> str:
     if isinstance(value, str) and re.fullmatch(r"[0-9]{1,3}", value):
         value = int(value)
     if type(value) is not int or not 0 <= value <= 255:
-        raise _wrong(f"{value!r} is not known; allowed: tcp, udp, both, or an IP protocol's number from 0 to 255")
+        raise wrong(f"{value!r} is not known; allowed: tcp, udp, both, or an IP protocol's number from 0 to 255")
     if value in (6, 17):
-        raise _wrong(
+        raise wrong(
             f"{value} is the number of {'TCP' if value == 6 else 'UDP'}; write {'tcp' if value == 6 else 'udp'!r}"
         )
     return str(value)
@@ -213,18 +213,18 @@ def _keys(value: Any) -> tuple[str, ...]:
     given = value if isinstance(value, list) else [value]
     keys = tuple(_key(item) for item in given)
     if not keys or len(set(keys)) < len(keys):
-        raise _wrong("this is a key, or a list of different ones")
+        raise wrong("this is a key, or a list of different ones")
     return keys
 
 
 def _wan(value: Any) -> tuple[IPv4Address, ...]:
     given = value if isinstance(value, list) else [value]
     try:
-        return tuple(_address4(_text(item, "an address")) for item in given)
+        return tuple(_address4(text_in(item, "an address")) for item in given)
     except ValueError as exc:
         if isinstance(exc, PydanticCustomError):
             raise
-        raise _wrong(f"{value!r} is not an IPv4 address; write it like '192.168.90.2'") from None
+        raise wrong(f"{value!r} is not an IPv4 address; write it like '192.168.90.2'") from None
 
 
 def _line_address(value: Any) -> Any:
@@ -232,108 +232,89 @@ def _line_address(value: Any) -> Any:
         return ()
     given = value if isinstance(value, list) else [value]
     if not given:
-        raise _wrong('an address is "dynamic", a fixed address, or a list of them')
+        raise wrong('an address is "dynamic", a fixed address, or a list of them')
     try:
-        return tuple(_address4(_text(item, "an address")) for item in given)
+        return tuple(_address4(text_in(item, "an address")) for item in given)
     except ValueError as exc:
         if isinstance(exc, PydanticCustomError):
             raise
-        raise _wrong(f'{value!r} is neither "dynamic" nor an IPv4 address') from None
+        raise wrong(f'{value!r} is neither "dynamic" nor an IPv4 address') from None
 
 
 def _speaks(value: Any) -> str:
     if not isinstance(value, str) or value not in SPEECHES:
         near = nearest(str(value), SPEECHES)
         hint = f"did you mean {near[0]!r}? " if near else ""
-        raise _wrong(f"{value!r} is not known; {hint}allowed: {', '.join(SPEECHES)}")
+        raise wrong(f"{value!r} is not known; {hint}allowed: {', '.join(SPEECHES)}")
     return value
 
 
 def _key(value: Any) -> str:
-    text = _text(value, "a key")
+    text = text_in(value, "a key")
     if not re.fullmatch(r"[A-Za-z0-9][A-Za-z0-9_-]{0,62}", text):
-        raise _wrong(f"{text!r} cannot be a key: letters, digits, - and _, at most 63, starting with a letter or digit")
+        raise wrong(f"{text!r} cannot be a key: letters, digits, - and _, at most 63, starting with a letter or digit")
     if text in RESERVED:
-        raise _wrong(f"{text!r} is a reserved word; choose another key")
+        raise wrong(f"{text!r} is a reserved word; choose another key")
     return text
-
-
-def _wireguard_key(text: str) -> str:
-    """A public key as WireGuard's tools write it: 32 bytes in Base64 (RFC 4648)."""
-    import base64
-
-    data = base64.b64decode(text.strip(), validate=True)
-    if len(data) != 32:
-        raise ValueError(text)
-    return base64.b64encode(data).decode()
-
-
-def _into(value: Any) -> tuple[str, ...]:
-    """What a peer reaches: one of two words, or a list of keys and networks."""
-    if value in ("everything", "lan"):
-        return (str(value),)
-    given = value if isinstance(value, list) else [value]
-    items = tuple(_text(item, "a service, a host or a network") for item in given)
-    if not items or any(word in items for word in ("everything", "lan")):
-        raise _wrong('this is "everything", "lan", or a list of services, hosts and networks')
-    return items
 
 
 OWN_KEY = "A key of your own."
 
 
-def _string_schema(description: str, **more: Any) -> WithJsonSchema:
+def string_schema(description: str, **more: Any) -> WithJsonSchema:
+    """The JSON schema of a text."""
     return WithJsonSchema({"type": "string", "description": description, **more})
 
 
-def _text_or_list(description: str) -> WithJsonSchema:
+def text_or_list(description: str) -> WithJsonSchema:
+    """The JSON schema of a text, or a list of them."""
     several = {"type": "array", "items": {"type": "string"}, "minItems": 1}
     return WithJsonSchema({"anyOf": [{"type": "string"}, several], "description": description})
 
 
-Key = Annotated[str, Read(_key), _string_schema(OWN_KEY, pattern="^[A-Za-z0-9][A-Za-z0-9_-]{0,62}$")]
+Key = Annotated[str, Read(_key), string_schema(OWN_KEY, pattern="^[A-Za-z0-9][A-Za-z0-9_-]{0,62}$")]
 Address4 = Annotated[
     IPv4Address,
-    _reader(_address4, "an IPv4 address", "10.0.0.20"),
-    _string_schema("An IPv4 address; leading zeros are read as decimal."),
+    reader(_address4, "an IPv4 address", "10.0.0.20"),
+    string_schema("An IPv4 address; leading zeros are read as decimal."),
 ]
 Address6 = Annotated[
-    IPv6Address, _reader(_address6, "an IPv6 address", "2001:db8::20"), _string_schema("An IPv6 address.")
+    IPv6Address, reader(_address6, "an IPv6 address", "2001:db8::20"), string_schema("An IPv6 address.")
 ]
 Lan = Annotated[
     IPv4Interface,
-    _reader(_lan, "a gateway's LAN address", "10.0.0.1/24"),
-    _string_schema("The gateway's own LAN address with the length of the prefix, such as 10.0.0.1/24."),
+    reader(_lan, "a gateway's LAN address", "10.0.0.1/24"),
+    string_schema("The gateway's own LAN address with the length of the prefix, such as 10.0.0.1/24."),
 ]
 Prefix6 = Annotated[
     IPv6Network | IPv6Interface,
-    _reader(lambda text: ip_interface(text).network, "an IPv6 prefix", "2001:db8:44::/56"),
-    _string_schema("An IPv6 prefix."),
+    reader(lambda text: ip_interface(text).network, "an IPv6 prefix", "2001:db8:44::/56"),
+    string_schema("An IPv6 prefix."),
 ]
 SourceNetwork = Annotated[
     IPv4Network | IPv6Network,
-    _reader(parse_network, "a network", "198.51.100.0/24"),
-    _string_schema("A network, or a single address."),
+    reader(parse_network, "a network", "198.51.100.0/24"),
+    string_schema("A network, or a single address."),
 ]
 FormWords = Annotated[
     str,
-    _reader(_form_words, "what a router's form calls it", "wan0"),
-    _string_schema("Letters, digits, spaces and ._:@+-()/, as a form shows them.", max_length=63),
+    reader(_form_words, "what a router's form calls it", "wan0"),
+    string_schema("Letters, digits, spaces and ._:@+-()/, as a form shows them.", max_length=63),
 ]
 Mac = Annotated[
     str,
-    _reader(_mac, "a MAC address", "02:00:5e:44:07:41"),
-    _string_schema("A MAC address in any common spelling."),
+    reader(_mac, "a MAC address", "02:00:5e:44:07:41"),
+    string_schema("A MAC address in any common spelling."),
 ]
 EndpointField = Annotated[
     tuple[IPv4Address | IPv6Address, int],
-    _reader(_endpoint, "an address with a port", "192.0.2.10:3478"),
-    _string_schema("An address with a port, such as 192.0.2.10:3478."),
+    reader(_endpoint, "an address with a port", "192.0.2.10:3478"),
+    string_schema("An address with a port, such as 192.0.2.10:3478."),
 ]
 ServerField = Annotated[
     tuple[IPv4Address | IPv6Address, int],
-    _reader(lambda text: _server(text), "a DNS server's address", "192.0.2.53"),
-    _string_schema("A DNS server's address, with its port where that is not 53."),
+    reader(lambda text: _server(text), "a DNS server's address", "192.0.2.53"),
+    string_schema("A DNS server's address, with its port where that is not 53."),
 ]
 Statuses = Annotated[
     tuple[int, ...],
@@ -350,9 +331,9 @@ Statuses = Annotated[
 Pattern = Annotated[
     re.Pattern[str],
     Read(lambda value: _pattern(value)),
-    _string_schema("A regular expression.", format="regex"),
+    string_schema("A regular expression.", format="regex"),
 ]
-DnsName = Annotated[str, _reader(dns_name, "a DNS name", "home.example.net"), _string_schema("A DNS name.")]
+DnsName = Annotated[str, reader(dns_name, "a DNS name", "home.example.net"), string_schema("A DNS name.")]
 PortsField = Annotated[
     Ports,
     Read(_ports),
@@ -368,23 +349,23 @@ PortsField = Annotated[
 ]
 BlockedField = Annotated[
     Blocked,
-    _reader(_blocked, "a transport with ports", "tcp 25"),
-    _string_schema('A transport with a port or range: "tcp 25", "udp 5000-5010", "both 53".'),
+    reader(_blocked, "a transport with ports", "tcp 25"),
+    string_schema('A transport with a port or range: "tcp 25", "udp 5000-5010", "both 53".'),
 ]
 PoolField = Annotated[
     Pool,
-    _reader(_pool, "a DHCP pool", "10.0.0.100-10.0.0.199"),
-    _string_schema("First and last address that DHCP hands out, joined by a dash."),
+    reader(_pool, "a DHCP pool", "10.0.0.100-10.0.0.199"),
+    string_schema("First and last address that DHCP hands out, joined by a dash."),
 ]
 LineAddress = Annotated[
     tuple[IPv4Address, ...],
     Read(_line_address),
-    _text_or_list('"dynamic", a fixed public address, or a list of them.'),
+    text_or_list('"dynamic", a fixed public address, or a list of them.'),
 ]
 SecretField = Annotated[
     SecretRef,
     Read(lambda value: _secret(value)),
-    _string_schema("Where the secret stands: env:NAME or file:PATH.", pattern="^(env|file):.+$"),
+    string_schema("Where the secret stands: env:NAME or file:PATH.", pattern="^(env|file):.+$"),
 ]
 Speaks = Annotated[
     str,
@@ -396,32 +377,32 @@ Speaks = Annotated[
 Duration = Annotated[
     float,
     Read(lambda value: _duration(value)),
-    _string_schema("A duration, such as 30s, 5m, 12h or 7d.", pattern="^[0-9]+(ms|s|m|h|d|w)?$"),
+    string_schema("A duration, such as 30s, 5m, 12h or 7d.", pattern="^[0-9]+(ms|s|m|h|d|w)?$"),
 ]
 PlaceField = Annotated[
     Origin,
     Read(lambda value: _place(value)),
-    _string_schema("here, interface, interface:NAME, or socks5://[USER@]HOST:PORT."),
+    string_schema("here, interface, interface:NAME, or socks5://[USER@]HOST:PORT."),
 ]
 QuietHours = Annotated[
     tuple[time, time],
-    _reader(lambda text: _hours(text), "two times of day", "22:00-07:00"),
-    _string_schema("Two times of day, in this machine's zone: 22:00-07:00."),
+    reader(lambda text: _hours(text), "two times of day", "22:00-07:00"),
+    string_schema("Two times of day, in this machine's zone: 22:00-07:00."),
 ]
 
 
 def _duration(value: Any) -> float:
     try:
-        return parse_duration(_text(value, "a duration"))
+        return parse_duration(text_in(value, "a duration"))
     except ValueError as exc:
-        raise exc if isinstance(exc, PydanticCustomError) else _wrong(f"{exc}; write 30s, 5m, 12h or 7d") from None
+        raise exc if isinstance(exc, PydanticCustomError) else wrong(f"{exc}; write 30s, 5m, 12h or 7d") from None
 
 
 def _place(value: Any) -> Origin:
     try:
-        return parse_origin(_text(value, "a place"))
+        return parse_origin(text_in(value, "a place"))
     except PlaceWrong as exc:
-        raise _wrong(f"{exc}. {exc.remedy.format('proxy_password')}") from None
+        raise wrong(f"{exc}. {exc.remedy.format('proxy_password')}") from None
 
 
 def _hours(text: str) -> tuple[time, time]:
@@ -442,36 +423,36 @@ def _server(text: str) -> tuple[IPv4Address | IPv6Address, int]:
 def _statuses(value: Any) -> tuple[int, ...]:
     given = value if isinstance(value, list) else [value]
     if not given or not all(type(status) is int and 100 <= status <= 599 for status in given):
-        raise _wrong("a status is a number from 100 to 599, or a list of them")
+        raise wrong("a status is a number from 100 to 599, or a list of them")
     return tuple(given)
 
 
 def _pattern(value: Any) -> re.Pattern[str]:
     try:
-        return re.compile(_text(value, "a regular expression"), re.MULTILINE)
+        return re.compile(text_in(value, "a regular expression"), re.MULTILINE)
     except (re.error, RecursionError, OverflowError) as exc:
-        raise _wrong(f"{value!r} is not a regular expression: {exc}") from None
+        raise wrong(f"{value!r} is not a regular expression: {exc}") from None
 
 
 def _secret(value: Any) -> SecretRef:
     try:
-        return SecretRef.parse(_text(value, "a secret"))
+        return SecretRef.parse(text_in(value, "a secret"))
     except ValueError as exc:
-        raise exc if isinstance(exc, PydanticCustomError) else _wrong(str(exc)) from None
+        raise exc if isinstance(exc, PydanticCustomError) else wrong(str(exc)) from None
 
 
 Keys = Annotated[
     tuple[str, ...],
     Read(_keys),
-    _text_or_list("A key, or a list of them: the first is tried first."),
+    text_or_list("A key, or a list of them: the first is tried first."),
 ]
 WanAddresses = Annotated[
     tuple[IPv4Address, ...],
     Read(_wan),
-    _text_or_list("An IPv4 address; with several lines or outer gateways one for each, in their order."),
+    text_or_list("An IPv4 address; with several lines or outer gateways one for each, in their order."),
 ]
 AnyAddress = Annotated[
-    IPv4Address | IPv6Address, _reader(parse_address, "an address", "192.0.2.53"), _string_schema("An IP address.")
+    IPv4Address | IPv6Address, reader(parse_address, "an address", "192.0.2.53"), string_schema("An IP address.")
 ]
 TransportField = Annotated[
     str,
@@ -483,23 +464,8 @@ TransportField = Annotated[
         }
     ),
 ]
-Subnet6 = Annotated[
-    IPv6Network,
-    _reader(IPv6Network, "an IPv6 network", "fd44:88:44::/64"),
-    _string_schema("An IPv6 network."),
-]
-WireGuardKey = Annotated[
-    str,
-    _reader(_wireguard_key, "a WireGuard public key", "aB3dEf...44 letters...="),
-    _string_schema("A WireGuard public key: 32 bytes in Base64.", pattern="^[A-Za-z0-9+/]{43}=$"),
-]
-Into = Annotated[
-    tuple[str, ...],
-    Read(_into),
-    _text_or_list('"everything", "lan", or a list of services, hosts and networks.'),
-]
 SourceNetwork4 = Annotated[
     IPv4Network,
-    _reader(lambda text: IPv4Network(plain_digits(text)), "a network", "10.88.7.0/24"),
-    _string_schema("An IPv4 network."),
+    reader(lambda text: IPv4Network(plain_digits(text)), "a network", "10.88.7.0/24"),
+    string_schema("An IPv4 network."),
 ]

@@ -5,7 +5,7 @@ from functools import cached_property
 from ipaddress import IPv4Address
 from typing import Annotated, Any, Literal
 
-from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, StrictBool, StrictInt
+from pydantic import BeforeValidator, Field, StrictBool, StrictInt
 
 from hooper.ports import Ports, single
 from hooper.site.fields import (
@@ -19,7 +19,6 @@ from hooper.site.fields import (
     Duration,
     EndpointField,
     FormWords,
-    Into,
     Key,
     Keys,
     Lan,
@@ -36,27 +35,17 @@ from hooper.site.fields import (
     ServerField,
     Situation,
     SourceNetwork,
-    SourceNetwork4,
     Speaks,
     Statuses,
-    Subnet6,
     TransportField,
     WanAddresses,
-    WireGuardKey,
 )
 from hooper.site.protocols import SPEECHES, Speech
+from hooper.site.table import Table
+from hooper.site.tunnel_tables import Peer, Tunnel
 from hooper.site.updating import FORMS, FormOfUpdate, TsigAlgorithm
 
 VERSION = 1
-
-
-class Table(BaseModel):
-    """Base of all tables: unknown keys are mistakes, values do not change.
-
-    Building is deferred, so that the whole is built once and not each table for itself: that halves the start.
-    """
-
-    model_config = ConfigDict(extra="forbid", frozen=True, arbitrary_types_allowed=True, defer_build=True)
 
 
 class SiteHead(Table):
@@ -443,49 +432,6 @@ class NoticeTo(Table):
     quiet: QuietHours | None = None
     digest: Duration | None = Field(None, description="Collect for so long, and tell of it at once.")
     masked: StrictBool = Field(False, description="Public addresses, names and MACs are replaced in it.")
-
-
-class Tunnel(Table):
-    """[tunnels.KEY]: a private way in, and the network that its peers have in it.
-
-    dns: the DNS servers that peers are told. into: what peers reach that do not say. subnet: of the peers; the server
-    has its first address.
-    """
-
-    kind: Literal["wireguard"] = Field("wireguard", description="What it is made with.")
-    service: Key = Field(description="Where its packets arrive: one of [services], whose host ends it.")
-    made_by: Literal["hooper", "device"] = Field(
-        "hooper", description='"hooper": both sides are made here; "device": the device makes them on its own pages.'
-    )
-    server: Literal["linux", "windows", "macos"] = Field(
-        "linux", description="What the server runs on; only a Linux server can keep peers to what they may reach."
-    )
-    subnet: SourceNetwork4
-    subnet6: Subnet6 | None = Field(None, description="The same over IPv6, from fd00::/8.")
-    dns: tuple[AnyAddress, ...] = ()
-    into: Into = ("lan",)
-    way_back: Literal["route", "nat"] = Field(
-        "route", description='How devices answer peers: by a route on their gateway, or by "nat" on the server.'
-    )
-    public_key: WireGuardKey | None = Field(None, description="The server's.")
-    probe_key: WireGuardKey | None = Field(None, description="Of the peer that reaches nothing, for checks.")
-
-
-class Peer(Table):
-    """[peers.KEY]: one device of one person that uses a tunnel.
-
-    address: its own in the tunnel. device: what it is. into: what it reaches, else as the tunnel says. person: whose
-    it is. until: the last day on which it may come in.
-    """
-
-    tunnel: Key
-    person: Annotated[str, Field(min_length=1, max_length=80)] | None = None
-    device: Literal["phone", "laptop", "router", "server"] = "phone"
-    address: Address4
-    address6: Address6 | None = Field(None, description="Its own in the tunnel over IPv6.")
-    into: Into | None = None
-    public_key: WireGuardKey | None = Field(None, description="Its own; the private one stands on the device alone.")
-    until: date | None = None
 
 
 class Site(Table):

@@ -13,8 +13,9 @@ from typing import NamedTuple
 from hooper.addresses import parse_network
 from hooper.dnsnames import base, is_wildcard, stands_for
 from hooper.site import placeholders
-from hooper.site.model import Gateway, Host, Name, Peer, Service, Site, Tunnel, Updater, UpdaterRequest
+from hooper.site.model import Gateway, Host, Name, Service, Site, Updater, UpdaterRequest
 from hooper.site.path import Path
+from hooper.site.tunnel_tables import Peer, Tunnel
 from hooper.site.updating import FORMS
 from hooper.site.words import nearest
 

@@ -36,7 +36,8 @@ if TYPE_CHECKING:
     from hooper.addresses import IPAddress
     from hooper.planning.topology import Topology
     from hooper.secret import Secret
-    from hooper.site.model import Peer, Site
+    from hooper.site.model import Site
+    from hooper.site.tunnel_tables import Peer
     from hooper.tunnels.keys import KeyRing
 
 SERVER_FOLDER = "/etc/wireguard"

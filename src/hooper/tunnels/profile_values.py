@@ -24,7 +24,7 @@ from hooper.wire.wgfile import Section
 
 if TYPE_CHECKING:
     from hooper.addresses import IPNetwork
-    from hooper.site.model import Peer
+    from hooper.site.tunnel_tables import Peer
 
 PLACEHOLDER = re.compile(
     r"[<>{}%$\[\]]|your|example\.(com|org|net)$|^example$|endpoint|placeholder|hostname|change.?me|server.?(name|ip|addr)"

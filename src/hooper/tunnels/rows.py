@@ -10,8 +10,10 @@ from hooper.planning.values import StaticRoute
 
 @dataclass(frozen=True, slots=True)
 class TunnelRow:
-    """One tunnel. endpoint: where peers find it, as host:port; null: not known. peers: how many. detail: what is not as
-    it should be, or what is to be done.
+    """One tunnel.
+
+    endpoint: where peers find it, as host:port; null: not known. subnet: of its peers. subnet6: the same over IPv6;
+    null: it has none. peers: how many. made_by: who makes both sides. detail: what is not as it should be, or to be done.
     """
 
     tunnel: str
@@ -28,14 +30,14 @@ class TunnelRow:
 
 @dataclass(frozen=True, slots=True)
 class TunnelsDocument:
-    """`hooper tunnel list`."""
+    """`hooper tunnel list`. tunnels: one row each."""
 
     tunnels: tuple[TunnelRow, ...]
 
 
 @dataclass(frozen=True, slots=True)
 class Field:
-    """One field of a device's page. value: what to enter."""
+    """One field of a device's page. field: what it is called there. value: what to enter."""
 
     field: str
     value: str
@@ -43,8 +45,11 @@ class Field:
 
 @dataclass(frozen=True, slots=True)
 class PeerRow:
-    """One peer. address: in the tunnel. into: what it reaches. enforced: where it is kept to that. handed: when its
-    file was given to it; null: it was not. last_seen: the last handshake that its server told of. until: its last day.
+    """One peer.
+
+    person: whose it is; null: not said. device: what it is. address: in the tunnel. into: what it reaches. enforced:
+    where it is kept to that. handed: when its file was given to it; null: it was not. last_seen: the last handshake
+    that its server told of; null: none. until: its last day; null: it has none. detail: what is not as it should be.
     """
 
     peer: str
@@ -73,7 +78,8 @@ class TunnelDocument:
     """`hooper tunnel show`.
 
     server: what to enter on the page where the device makes it; for one that we make, what its file says, but for the
-    private key. peers: the same for each peer. routes: by gateway, for the way back. steps: what to do on the server.
+    private key. made_by: who makes both sides. peers: the same for each peer. routes: by gateway, for the way back.
+    steps: what to do on the server.
     """
 
     tunnel: str
@@ -89,7 +95,7 @@ class TunnelDocument:
 
 @dataclass(frozen=True, slots=True)
 class PeerFields:
-    """What the server's page is told of one peer."""
+    """What the server's page is told of one peer. fields: one row each."""
 
     peer: str
     fields: tuple[Field, ...]
@@ -97,7 +103,7 @@ class PeerFields:
 
 @dataclass(frozen=True, slots=True)
 class RouteOn:
-    """A route that a gateway needs."""
+    """A route that a gateway needs. route: the route."""
 
     gateway: str
     route: StaticRoute
@@ -117,8 +123,9 @@ class MadeDocument:
 class HandedDocument:
     """`hooper peer hand`.
 
-    files: what was written. shown: the code was drawn on the terminal. key: forgotten, kept, or the peer has its own.
-    steps: on the device. expect: what to expect. stop: what must not appear. tell: what is left to do elsewhere.
+    device: whose. files: what was written. allowed: what goes into the tunnel. shown: the code was drawn on the
+    terminal. key: forgotten, kept, or the peer has its own. steps: on the device. expect: what to expect. stop: what
+    must not appear. tell: what is left to do elsewhere.
     """
 
     peer: str
@@ -139,7 +146,7 @@ class HandedDocument:
 class SeenRow:
     """One peer as the server sees it.
 
-    peer: null where the site file has no such key. last_handshake: null: never. from_: the address it came from.
+    peer: null where the site file has no such key. last_handshake: null: never. from: the address it came from; null: none.
     received, sent: bytes, as the server counts them. ok: it is known, and reached. detail: what is not as it should be.
     """
 
@@ -169,7 +176,10 @@ class SeenDocument:
 
 @dataclass(frozen=True, slots=True)
 class ProfileFinding:
-    """What is wrong in a file. line: from 1; 0: about the whole. mend: what mending does; null: a person has to."""
+    """What is wrong in a file.
+
+    severity: how bad it is. line: from 1; 0: about the whole. mend: what mending does; null: a person has to.
+    """
 
     code: str
     severity: str
@@ -195,7 +205,7 @@ class ProfileRow:
 
 @dataclass(frozen=True, slots=True)
 class ProfilesDocument:
-    """`hooper profile check`."""
+    """`hooper profile check`. profiles: one row a file."""
 
     profiles: tuple[ProfileRow, ...]
 

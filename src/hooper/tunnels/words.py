@@ -9,7 +9,8 @@ from hooper import deeds
 from hooper.planning.access import enforced, granted_services, interface_name, into_for, meant
 
 if TYPE_CHECKING:
-    from hooper.site.model import Peer, Site, Tunnel
+    from hooper.site.model import Site
+    from hooper.site.tunnel_tables import Peer, Tunnel
 
 
 def loading(site: Site, key: str, folder: str, *, again: bool) -> Iterator[str]:

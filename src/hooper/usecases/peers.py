@@ -16,7 +16,7 @@ from hooper.planning.documents import EditDocument
 from hooper.planning.tunnel_edits import add_peer, handing, remove_peer, renew_peer, revoke_peer
 from hooper.secret import Secret
 from hooper.site.edit import Value
-from hooper.site.model import Peer
+from hooper.site.tunnel_tables import Peer
 from hooper.store.kept import Handed, Heard
 from hooper.tunnels import words
 from hooper.tunnels.files import KeyMissing, NoEndpoint, Profile, peer_file, profile_of

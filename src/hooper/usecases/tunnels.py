@@ -28,7 +28,7 @@ from hooper.planning.routes import return_routes
 from hooper.planning.tunnel_edits import add_tunnel, change_tunnel, remove_tunnel
 from hooper.site.edit import Value
 from hooper.site.load import SiteFile
-from hooper.site.model import Peer
+from hooper.site.tunnel_tables import Peer
 from hooper.store.kept import Heard, Made
 from hooper.tunnels import words
 from hooper.tunnels.files import SERVER_FOLDER, at, let_in, server_files, server_mark

@@ -26,7 +26,7 @@ from hooper.site.references import chain_of
 
 if TYPE_CHECKING:
     from hooper.addresses import IPNetwork
-    from hooper.site.model import Peer, Tunnel
+    from hooper.site.tunnel_tables import Peer, Tunnel
 
 ENTRIES = register(
     *group(
