@@ -13,7 +13,7 @@ class TunnelRow:
     """One tunnel.
 
     endpoint: where peers find it, as host:port; null: not known. subnet: of its peers. subnet6: the same over IPv6;
-    null: it has none. peers: how many. made_by: who makes both sides. detail: what is not as it should be, or to be done.
+    null: it has none. peers: how many. made_by: who makes both sides. detail: what is wrong, or to be done.
     """
 
     tunnel: str
@@ -146,7 +146,7 @@ class HandedDocument:
 class SeenRow:
     """One peer as the server sees it.
 
-    peer: null where the site file has no such key. last_handshake: null: never. from: the address it came from; null: none.
+    peer: null where the site file has no such key. last_handshake: null: never. from: the address; null: none.
     received, sent: bytes, as the server counts them. ok: it is known, and reached. detail: what is not as it should be.
     """
 

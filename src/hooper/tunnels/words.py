@@ -21,9 +21,10 @@ def loading(site: Site, key: str, folder: str, *, again: bool) -> Iterator[str]:
         yield f"Copy both files to {host}, into {folder}, for root alone: chmod 600 {folder}/{name}.conf."
         yield f"On {host}, once: apt install wireguard nftables (or what your Linux has in their place)."
         if again:
+            new = f"/run/{name}.new"
             yield (
-                f"On {host}, without interrupting those who are connected: nft -f {folder}/{name}.nft &&"
-                f" wg-quick strip {name} > /run/{name}.new && wg syncconf {name} /run/{name}.new && rm /run/{name}.new"
+                f"On {host}, without interrupting those who are connected: umask 077; nft -f {folder}/{name}.nft &&"
+                f" wg-quick strip {folder}/{name}.conf > {new} && wg syncconf {name} {new}; rm {new}"
             )
             yield f"Where its address, port or start-up lines are new, instead: systemctl restart wg-quick@{name}."
         else:
