@@ -4,16 +4,18 @@ from __future__ import annotations
 
 import struct
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from ipaddress import IPv4Address, IPv4Network, IPv6Address
 from typing import Any
 
-from hooper.errors import WireError
+from hooper.errors import MachineError, WireError
 from hooper.net import macos, surroundings, windows
+from hooper.tunnels.seen import read_dump
 from hooper.wire import (
     gena,
     head,
     icmp,
+    ip4,
     natpmp,
     pcp,
     recognise,
@@ -26,6 +28,8 @@ from hooper.wire import (
     stun,
     town,
     upnp,
+    wgfile,
+    wireguard,
     x224,
 )
 from hooper.wire.body import read_body
@@ -157,6 +161,17 @@ _KIND = b"\x08\0\x01\0tun\0"
 _LINK = struct.pack("=BBHiII", 0, 0, 65534, 7, 1, 0) + struct.pack("=HH", 4 + len(_KIND), 18) + _KIND
 _ERROR = struct.pack("=IBBBBII", 111, 2, 3, 3, 0, 0, 0) + b"\x02\0\0\0" + OUTSIDE.packed + bytes(8)
 
+_SERVER = bytes(range(1, 33))
+_PUBLIC = wireguard.public_of(_SERVER)
+_CLIENT = wireguard.Initiator(bytes(range(2, 34)), _PUBLIC, ephemeral=bytes(range(3, 35)), index=7)
+_FIRST = _CLIENT.initiation(bytes.fromhex("400000006b07de5c236bc790"))
+_RESPONSE, _FAR = wireguard.Responder(_SERVER).respond(
+    wireguard.Responder(_SERVER).open(_FIRST), ephemeral=bytes(range(4, 36)), index=9
+)
+_KEYS = _CLIENT.read(_RESPONSE)
+assert isinstance(_KEYS, wireguard.SessionKeys)
+_SESSION = _KEYS
+
 TARGETS: dict[str, Target] = {
     "stun": Target(_stun, _stun_seeds()),
     "natpmp-request": Target(
@@ -277,6 +292,27 @@ TARGETS: dict[str, Target] = {
             + b" 00 20010db8004400070000000000000001 00000400 00000001 00000000 00000003 "
             b"lan0\n",
         ),
+    ),
+    "wireguard-initiation": Target(wireguard.Responder(_SERVER).open, (_FIRST,)),
+    "wireguard-answer": Target(_CLIENT.read, (_RESPONSE, wireguard.cookie_reply(_FIRST, _PUBLIC, bytes(16)))),
+    "wireguard-transport": Target(
+        lambda data: replace(_SESSION).receive(data), (replace(_FAR).send(b"film"), replace(_FAR).send(b""))
+    ),
+    "wireguard-file": Target(
+        _text(lambda text: [section.items("AllowedIPs") for section in wgfile.parse(text).sections]),
+        (b"[Interface]\nPrivateKey = x\n[Peer]\r\nAllowedIPs=10.44.7.0/24, ::/0 # films\n", b"\xef\xbb\xbf[peer]\n"),
+    ),
+    "wireguard-dump": Target(
+        _text(read_dump),
+        (
+            b"wg0\tprivate\tpublic\t51820\toff\nwg0\tkey\t(none)\t203.0.113.44:5\t10.0.0.0/8,::/0\t1795674960\t1\t2\toff\n",
+            b"wg0 key (none) (none) (none) 0 0 0 off\n",
+        ),
+        (WireError, MachineError),
+    ),
+    "ipv4-packet": Target(
+        lambda data: ip4.echo_reply(ip4.Packet.parse(data)),
+        (ip4.Packet(OUTSIDE, INSIDE, ip4.ICMP, ip4.icmp(8, 0, bytes(20))).serialize(),),
     ),
     "lab-line": Target(town.parse_line, (b'{"a": 1}', b'{"a": [[[{}]]]}')),
     "lab-frame": Target(

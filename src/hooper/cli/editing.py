@@ -37,13 +37,15 @@ def finish(session: Session, file: SiteFile, edit: Callable[[SiteFile], Edited])
 def of_options(error: HooperError) -> UsageError:
     """What is wrong with the file that would have been, as what is wrong with the options."""
     said: list[str] = []
+    remedies = dict.fromkeys(single.remedy.removesuffix(".") for single in flatten(error))
     for single in flatten(error):
         path, colon, words = single.message.partition(": ")
         key = path.rpartition(".")[2].partition("[")[0] if colon else ""
         plain = bool(re.fullmatch(r"[a-z][a-z0-9_]*", key)) and path.count(".") >= 2
         message = f"--{key.replace('_', '-')}: {words}" if plain else single.message
         said.append(message)
-    return UsageError("; ".join(dict.fromkeys(said)), remedy="Give another value; nothing was written.")
+    remedy = f"{'; '.join(remedies)}. Nothing was written."
+    return UsageError("; ".join(dict.fromkeys(said)), remedy=remedy)
 
 
 def render(document: EditDocument, out: Screen) -> None:

@@ -41,6 +41,8 @@ def add_tunnel(
     one that fits. keys: the public ones of the server, where we make it, and of the probe. seed: by chance.
     Raises: UsageError, CannotEdit.
     """
+    if key in file.site.tunnels:
+        raise UsageError(f"there is a tunnel {key!r} already", remedy="Choose another key.")
     text, changes = file.text, tuple[ChangedKey, ...]()
     if "service" not in rows:
         if host is not None:

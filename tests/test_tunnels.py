@@ -1,0 +1,480 @@
+"""Tunnels and peers as a user makes them: both sides match, who reaches what, what is told, and what is never told."""
+
+from __future__ import annotations
+
+import base64
+import json
+import os
+import random
+import re
+import tomllib
+from collections.abc import Callable, Iterator
+from contextlib import suppress
+from datetime import UTC, date, datetime
+from ipaddress import IPv4Address, IPv4Interface, IPv4Network, ip_network
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from hooper.lab import devices
+from hooper.lab.boathouse import INTERNET
+from hooper.lab.faults import FAULTS
+from hooper.lab.gate import Client, Gate
+from hooper.lab.things import Attachment, Box, Machine, Rule, Turned
+from hooper.lab.town import Town
+from hooper.planning.access import grants
+from hooper.planning.addresses import COMMON
+from hooper.planning.plan import make_plan
+from hooper.planning.topology import Topology
+from hooper.planning.tunnel_edits import add_peer, add_tunnel
+from hooper.site.load import SiteFile, parse_site
+from hooper.tunnels.files import peer_file, profile_of, server_files
+from hooper.tunnels.keys import KeyRing
+from hooper.wire.wgfile import parse
+from hooper.wire.wireguard import generate_private, public_of
+from support.program import Lab, Ran, hooper, town_here, valid
+
+TODAY = date(2026, 5, 1)
+SITE = """\
+version = 1
+[lines.fibre]
+address = "203.0.113.44"
+[gateways.box]
+line = "fibre"
+lan = "10.44.7.1/24"
+[hosts.gate]
+address = "10.44.7.60"
+[services.gate]
+host = "gate"
+speaks = "wireguard"
+reach = "public"
+"""
+
+
+# --- a hundred sites
+
+
+@pytest.mark.parametrize("seed", range(100))
+def test_both_sides_match_and_each_peer_reaches_exactly_its_into(seed: int, tmp_path: Path) -> None:
+    chance = random.Random(seed)
+    file, ring = generated(chance, KeyRing(tmp_path))
+    site = file.site
+    topology = Topology(site)
+    (tunnel,) = site.tunnels.values()
+    server = server_files(topology, "oars", ring, TODAY)
+    conf = parse(server.files["oars.conf"])
+    assert not any(finding.severity == "error" for finding in make_plan(file, TODAY).findings)
+    networks = [gateway.lan.network for gateway in site.gateways.values()]
+    assert not any(tunnel.subnet.overlaps(other) for other in (*networks, *COMMON))
+    known = {entry.value: section for section in conf.peers if (entry := section.get("PublicKey")) is not None}
+    town, gate, outside = a_town(file, server.files)
+    for number, key in enumerate(site.peers):
+        profile = profile_of(topology, key)
+        private = ring.private(profile.public_key)
+        text = peer_file(topology, profile, private, ring.shared(profile.public_key))
+        own = parse(text)
+        assert private is not None
+        assert own.interface is not None
+        mine = own.peers[0]
+        there = known[base64.b64encode(public_of(base64.b64decode(private.reveal()))).decode()]
+        assert mine.get("PresharedKey").value == there.get("PresharedKey").value  # type: ignore[union-attr]
+        assert own.interface.items("Address") == there.items("AllowedIPs")
+        assert mine.get("PublicKey").value == tunnel.public_key  # type: ignore[union-attr]
+        node = outside(number)
+        client = Client.load(town, node, key, text)
+        client.allowed = (IPv4Network("0.0.0.0/0"),)  # who wants more than it may sends everything
+        reached = set(reachable(file, gate, client))
+        wanted = {
+            (str(host.address), port)
+            for host in site.hosts.values()
+            for port in PORTS
+            if any(one.takes(host.address, "tcp", port) for one in grants(site, key))
+        }
+        assert reached == wanted, (key, site.peers[key].into)
+
+
+PORTS = (22, 80, 443, 8443)
+
+
+def generated(chance: random.Random, ring: KeyRing) -> tuple[SiteFile, KeyRing]:
+    """A site with a few hosts and services, a tunnel, and peers that reach this and that."""
+    text = SITE.replace("10.44.7.", f"10.{chance.randrange(30, 250)}.{chance.randrange(1, 250)}.")
+    base = re.search(r"10\.\d+\.\d+\.", text)
+    assert base is not None
+    names = [f"host-{number}" for number in range(chance.randrange(1, 5))]
+    for number, name in enumerate(names):
+        text += f'[hosts.{name}]\naddress = "{base[0]}{70 + number}"\n'
+        for port in chance.sample(PORTS, chance.randrange(1, len(PORTS))):
+            text += f'[services.{name}-{port}]\nhost = "{name}"\nspeaks = "tcp"\nport = {port}\nreach = "tunnel"\n'
+    file = parse_site(text.encode(), "site.toml")
+    keys = {"public_key": ring.make(), "probe_key": ring.make()}
+    rows: dict[str, Any] = {"way_back": chance.choice(("route", "nat"))}
+    file = again(file, add_tunnel(file, "oars", rows, None, keys, chance.randbytes(8)).text)
+    for number in range(chance.randrange(1, 5)):
+        things = [*file.site.services, *names, f"{base[0]}64/28"]
+        into: Any = chance.choice(
+            ["everything", "lan", chance.sample(things, chance.randrange(1, min(4, len(things))))]
+        )
+        peer = {"tunnel": "oars", "into": into, "public_key": ring.make(shared=True)}
+        file = again(file, add_peer(file, f"peer-{number}", peer).text)
+    return file, ring
+
+
+def again(file: SiteFile, text: str) -> SiteFile:
+    return parse_site(text.encode(), file.name)
+
+
+def a_town(file: SiteFile, files: Any) -> tuple[Town, Gate, Callable[[int], Machine]]:
+    """The site behind one router that has its rule and its routes; every host listens at every port."""
+    town, site = Town(lambda: datetime(2026, 5, 1, tzinfo=UTC)), file.site
+    lan = site.gateways["box"].lan
+    town.segments = {INTERNET: IPv4Network("0.0.0.0/0"), "lan": lan.network}
+    router = Box("box", INTERNET, IPv4Address("203.0.113.44"), "lan", IPv4Interface(str(lan)))
+    gate_address = site.hosts["gate"].address
+    router.rules = [Rule("gate", "udp", (51820, 51820), gate_address, (51820, 51820))]
+    (tunnel,) = site.tunnels.values()
+    if tunnel.way_back == "route":
+        router.routes = [(tunnel.subnet, gate_address)]
+    town.boxes = {"box": router}
+    for key, host in site.hosts.items():
+        node = Machine(key, [Attachment("eth0", "lan", host.address, "", lan.ip)])
+        node.tcp = dict.fromkeys(PORTS, devices.silent)
+        town.nodes[key] = node
+    gate = town.gate = Gate(town, town.nodes["gate"])
+    gate.load(files["oars.conf"], files["oars.nft"])
+
+    def outside(number: int) -> Machine:
+        node = Machine(f"out-{number}", [Attachment("eth0", INTERNET, IPv4Address(f"198.51.100.{7 + number}"), "")])
+        town.nodes[node.key] = node
+        return node
+
+    return town, gate, outside
+
+
+def reachable(file: SiteFile, gate: Gate, client: Client) -> Iterator[tuple[str, int]]:
+    for host in file.site.hosts.values():
+        for port in PORTS:
+            came = client.route(gate, host.address, "tcp", port, client.town.free_port())
+            if not isinstance(came, Turned):
+                yield str(host.address), port
+
+
+# --- the program
+
+
+@pytest.fixture
+def lab(tmp_path: Path) -> Iterator[Lab]:
+    with town_here(tmp_path / "lab") as found:
+        yield found
+
+
+def told(lab: Lab, *words: str) -> Ran:
+    ran = lab.run(*words)
+    assert ran.code == 0, ran.err + ran.out
+    return ran
+
+
+def made(lab: Lab, into: str = "film-shell") -> None:
+    """A tunnel with a peer, both sides loaded, the laptop away from home with the peer's profile."""
+    told(lab, "tunnel", "add", "oars", "--subnet", "10.88.44.0/24", "--dns", "10.44.7.1")
+    told(lab, "peer", "add", "cox-phone", "--person", "the cox", "--into", into)
+    told(lab, "tunnel", "make", "oars", "--out", str(lab.folder / "gate"))
+    told(lab, "lab", "load", str(lab.folder / "gate" / "oars.conf"))
+    sheets = lab.folder / "sheets.json"
+    sheets.write_text(told(lab, "worksheet", "--json").out)
+    told(lab, "lab", "type", str(sheets))
+    told(lab, "peer", "hand", "cox-phone", "--out", str(lab.folder / "cox-phone.conf"))
+    told(lab, "lab", "load", str(lab.folder / "cox-phone.conf"), "--on", "here")
+    told(lab, "lab", "plug", "away")
+
+
+def test_a_peer_is_made_handed_and_proven(lab: Lab) -> None:
+    made(lab)
+    ran = lab.run("check", "film-shell", "film-page", "--from", "interface:cox-phone", "--json")
+    document = valid("check", ran.document)
+    assert [row["verdict"] for row in document["results"]] == ["answered", "refused"]
+    assert document["from"] == {"kind": "interface", "name": "cox-phone", "proves_outside": True}
+    assert ran.code == 0
+    gate = lab.run("check", "gate", "--from", "interface:usb0", "--json")
+    assert [row["verdict"] for row in gate.document["results"]] == ["answered"]
+    rows = valid("peer-list", told(lab, "peer", "list", "--json").document)["peers"]
+    assert [(row["peer"], row["enforced"], row["ok"]) for row in rows] == [("cox-phone", "server", True)]
+    assert valid("tunnel-list", told(lab, "tunnel", "list", "--json").document)["tunnels"][0]["ok"]
+    dump = valid("lab-dump", told(lab, "lab", "dump", "--json").document)["dump"]
+    (lab.folder / "dump.txt").write_text(dump)
+    seen = valid("tunnel-seen", told(lab, "tunnel", "seen", "oars", str(lab.folder / "dump.txt"), "--json").document)
+    assert {row["peer"] for row in seen["peers"]} == {"cox-phone", "the probe, for checks"}
+    assert lab.run("peer", "hand", "cox-phone", "--out", str(lab.folder / "again.conf")).code == 1
+    assert not (lab.folder / "again.conf").exists()
+
+
+@pytest.mark.parametrize("fault", [key for key in FAULTS if key.startswith("tunnel-")])
+def test_each_fault_of_the_tunnel_has_its_cause(lab: Lab, fault: str) -> None:
+    made(lab, into="lan")
+    words = ("why", "film-shell", "--peer", "cox-phone", "--from", "interface:cox-phone", "--deadline", "2", "--json")
+    well = valid("why", told(lab, *words).document)
+    assert well["ok"] is True
+    told(lab, "lab", "break", fault)
+    broken = lab.run(*words)
+    document = valid("why", broken.document)
+    assert broken.code == 1
+    assert document["ok"] is False
+    assert FAULTS[fault].cause in {cause["code"] for cause in document["causes"]}
+    certain = {cause["code"] for cause in document["causes"] if cause["certainty"] == "certain"}
+    assert certain <= {FAULTS[fault].cause}
+    told(lab, "lab", "mend", fault)
+    assert valid("why", told(lab, *words).document)["ok"] is True
+
+
+def test_what_the_server_told_makes_a_cause_certain(lab: Lab) -> None:
+    made(lab)
+    told(lab, "lab", "plug", "home")
+    told(lab, "lab", "break", "tunnel-other-key")
+    (lab.folder / "dump.txt").write_text(told(lab, "lab", "dump").out)
+    assert lab.run("tunnel", "seen", "oars", str(lab.folder / "dump.txt")).code == 1
+    causes = lab.run("why", "gate", "--json").document["causes"]
+    assert [cause["code"] for cause in causes if cause["certainty"] == "certain"] == ["tunnel-key-other"]
+
+
+def test_revoked_renewed_ended_and_removed(lab: Lab) -> None:
+    made(lab)
+    gone = told(lab, "peer", "revoke", "cox-phone")
+    assert "film-box: change them there" in gone.out
+    assert lab.run("tunnel", "list").code == 1  # the server lets it in until it has new files
+    told(lab, "tunnel", "make", "oars", "--out", str(lab.folder / "gate"))
+    assert "cox-phone" not in (lab.folder / "gate" / "oars.conf").read_text()
+    told(lab, "lab", "load", str(lab.folder / "gate" / "oars.conf"))
+    ran = lab.run("check", "film-shell", "--from", "interface:cox-phone", "--deadline", "1", "--json")
+    assert ran.document["results"][0]["verdict"] == "silent"
+    assert lab.run("peer", "revoke", "cox-phone").code == 2
+    told(lab, "peer", "renew", "cox-phone")
+    told(lab, "peer", "hand", "cox-phone", "--out", str(lab.folder / "cox-phone.conf"), "--keep-key")
+    told(lab, "peer", "hand", "cox-phone", "--out", str(lab.folder / "again.conf"))
+    assert (lab.folder / "again.conf").read_text() == (lab.folder / "cox-phone.conf").read_text()
+    told(lab, "peer", "change", "cox-phone", "--until", "2020-01-01")
+    assert lab.run("peer", "list").code == 1
+    told(lab, "tunnel", "make", "oars", "--out", str(lab.folder / "gate"))
+    assert "cox-phone" not in (lab.folder / "gate" / "oars.conf").read_text()
+    removed = told(lab, "tunnel", "remove", "oars").out
+    for words in ("wg-quick@oars", "10.88.44.0/24", "the cox's phone", "udp 51820"):
+        assert words in removed
+    assert not [path for path in lab.folder.rglob("*.key") if path.is_file()]
+    assert "[peers" not in Path(lab.env["HOOPER_SITE"]).read_text()
+
+
+def test_the_hand_over_page_stands_by_itself(lab: Lab) -> None:
+    made(lab)
+    told(lab, "peer", "renew", "cox-phone")
+    page = lab.folder / "cox-phone.html"
+    told(lab, "peer", "hand", "cox-phone", "--out", str(page))
+    text = page.read_text()
+    assert page.stat().st_mode & 0o777 == 0o600
+    assert not re.search(r'(?:src|href)="(?!data:)', text)
+    held = re.search(r'href="data:text/plain;base64,([^"]+)"', text)
+    assert held is not None
+    assert "Endpoint = boathouse.heronquay.example:51820" in base64.b64decode(held[1]).decode()
+    assert "When to stop" in text
+
+
+def test_a_peer_may_bring_its_own_key(lab: Lab) -> None:
+    private = generate_private()
+    public = base64.b64encode(public_of(private)).decode()
+    told(lab, "tunnel", "add", "oars")
+    told(lab, "peer", "add", "rower", "--device", "laptop", "--public-key", public)
+    out = lab.folder / "rower.conf"
+    ran = told(lab, "peer", "hand", "rower", "--out", str(out))
+    assert "has never been here" in ran.out
+    assert "PUT-THE-PRIVATE-KEY" in out.read_text()
+    assert "PresharedKey" not in out.read_text()
+
+
+@pytest.mark.parametrize(
+    ("words", "code", "said"),
+    [
+        (("peer", "add", "x", "--into", "film-shel"), 2, "film-shell"),
+        (("peer", "add", "x", "--until", "tomorrow"), 2, "2027-05-01"),
+        (("peer", "add", "x", "--address", "10.9.9.9"), 2, "10.88.44.2"),
+        (("peer", "add", "x", "--public-key", "abc"), 2, "public-key"),
+        (("peer", "hand", "nobody"), 2, "nobody"),
+        (("peer", "hand", "cox-phone", "--out", "x.txt"), 2, ".conf"),
+        (("peer", "hand", "cox-phone"), 2, "--out cox-phone.html"),
+        (("tunnel", "add", "oars"), 2, "already"),
+        (("tunnel", "add", "y", "--host", "film-box", "--service", "gate"), 2, "exclude"),
+        (("tunnel", "change", "oars"), 2, "nothing to change"),
+        (("tunnel", "seen", "oars", "/nowhere"), 6, "cannot be read"),
+        (("service", "remove", "gate"), 2, "tunnels.oars"),
+        (("profile", "check"), 2, "FILE is missing"),
+        (("why", "film-shell", "--peer", "nobody"), 2, "nobody"),
+    ],
+)
+def test_wrong_words_are_told(kept: Lab, words: tuple[str, ...], code: int, said: str) -> None:
+    before = Path(kept.env["HOOPER_SITE"]).read_bytes()
+    ran = kept.run(*words)
+    assert ran.code == code
+    assert said in ran.err
+    assert Path(kept.env["HOOPER_SITE"]).read_bytes() == before
+
+
+@pytest.fixture(scope="module")
+def kept(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Lab]:
+    with town_here(tmp_path_factory.mktemp("kept") / "lab") as found:
+        told(found, "tunnel", "add", "oars", "--subnet", "10.88.44.0/24")
+        told(found, "peer", "add", "cox-phone", "--into", "film-shell")
+        yield found
+
+
+def test_no_private_key_is_shown_or_left_readable(lab: Lab) -> None:
+    """All output of all commands, and every file that others can read, searched for every private and shared key."""
+    said = ""
+
+    def run(*words: str) -> None:
+        nonlocal said
+        ran = lab.run(*words)
+        said += ran.out + ran.err
+
+    run("tunnel", "add", "oars", "--verbose")
+    run("peer", "add", "cox-phone", "--into", "film-shell", "--verbose")
+    keys = [path.read_text().strip() for path in lab.folder.rglob("*") if path.suffix in (".key", ".shared")]
+    assert len(keys) == 4  # of the server, the probe and the peer, and what that shares with the server
+    gate, conf = lab.folder / "gate", lab.folder / "cox-phone.conf"
+    run("tunnel", "make", "oars", "--out", str(gate), "--verbose", "--json")
+    run("lab", "load", str(gate / "oars.conf"), "--verbose")
+    run("peer", "hand", "cox-phone", "--out", str(conf), "--keep-key", "--verbose", "--json")
+    for words in (("tunnel", "show", "oars"), ("tunnel", "list"), ("peer", "list"), ("plan",), ("audit",), ("status",)):
+        run(*words, "--json")
+        run(*words)
+    run("profile", "check", str(conf), str(gate / "oars.conf"), "--json")
+    broken = lab.folder / "broken.conf"
+    broken.write_text(conf.read_text().replace("boathouse.heronquay.example", "10.44.7.60"))
+    run("profile", "mend", str(broken), "--out", str(lab.folder / "mended.conf"))
+    run("why", "film-shell", "--peer", "cox-phone", "--deadline", "1", "--json", "--verbose")
+    (lab.folder / "dump.txt").write_text(lab.run("lab", "dump").out.replace("(hidden)", keys[0]))
+    run("tunnel", "seen", "oars", str(lab.folder / "dump.txt"), "--json")
+    (lab.folder / "dump.txt").unlink()
+    broken.unlink()
+    for key in keys:
+        for form in (key, base64.b64decode(key).hex()):
+            assert form not in said
+    for path in lab.folder.rglob("*"):
+        if path.is_file() and any(key.encode() in path.read_bytes() for key in keys):
+            assert path.stat().st_mode & 0o077 == 0, path
+
+
+# --- killed at each step
+
+
+class Killed(BaseException):
+    """As SIGKILL: nothing that is written to handle errors handles it."""
+
+
+@pytest.mark.parametrize(
+    "words",
+    [
+        ("peer", "add", "coach", "--into", "lan"),
+        ("peer", "hand", "cox-phone", "--out", "{}/handed.conf"),
+        ("peer", "renew", "cox-phone"),
+        ("peer", "revoke", "cox-phone"),
+    ],
+    ids=["add", "hand", "renew", "revoke"],
+)
+def test_killed_at_each_step_both_sides_still_match(
+    words: tuple[str, ...], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    for step in range(60):
+        folder = tmp_path / str(step)
+        folder.mkdir()
+        site, state = folder / "site.toml", folder / "state"
+        site.write_text(SITE)
+        more = ("--site", str(site), "--state", str(state))
+        assert hooper("tunnel", "add", "oars", *more).code == 0
+        assert hooper("peer", "add", "cox-phone", "--into", "lan", *more).code == 0
+        with monkeypatch.context() as patched:
+            died = die_at(patched, step)
+            with suppress(Killed):
+                hooper(*(word.format(folder) for word in words), *more)
+            done = not died()
+        both_match(site, state, folder)
+        assert hooper("peer", "list", *more).code in (0, 1)
+        both_match(site, state, folder)
+        if done:
+            assert step > 2
+            return
+    raise AssertionError("it never came to its end")
+
+
+def die_at(patched: pytest.MonkeyPatch, step: int) -> Callable[[], bool]:
+    """From the step on every write dies: a file put in its place, one taken away, a row of the state."""
+    left = step
+    replace, unlink = os.replace, Path.unlink
+
+    def live() -> None:
+        nonlocal left
+        left -= 1
+        if left < 0:
+            raise Killed
+
+    def replacing(*given: Any, **more: Any) -> None:
+        live()
+        replace(*given, **more)
+        live()
+
+    def unlinking(self: Path, *given: Any, **more: Any) -> None:
+        live()
+        unlink(self, *given, **more)
+        live()
+
+    patched.setattr(os, "replace", replacing)
+    patched.setattr(Path, "unlink", unlinking)
+    return lambda: left < 0
+
+
+def both_match(site: Path, state: Path, folder: Path) -> None:
+    """The server's files can be made, and whoever has a file with a key that the site knows is let in by it."""
+    file = parse_site(site.read_bytes(), str(site))
+    ring = KeyRing(next(state.glob("*/tunnels")))
+    server = parse(server_files(Topology(file.site), "oars", ring, TODAY).files["oars.conf"])
+    there = {section.get("PublicKey").value: section for section in server.peers}  # type: ignore[union-attr]
+    for peer in file.site.peers.values():
+        assert peer.public_key is None or peer.public_key in there
+        if peer.public_key is not None and (private := ring.private(peer.public_key)) is not None:
+            assert base64.b64encode(public_of(base64.b64decode(private.reveal()))).decode() == peer.public_key
+    handed = folder / "handed.conf"
+    if handed.exists():
+        own = parse(handed.read_text())
+        assert own.interface is not None
+        private_text = own.interface.get("PrivateKey").value  # type: ignore[union-attr]
+        section = there[base64.b64encode(public_of(base64.b64decode(private_text))).decode()]
+        assert section.get("PresharedKey").value == own.peers[0].get("PresharedKey").value  # type: ignore[union-attr]
+        assert own.peers[0].get("PublicKey").value == file.site.tunnels["oars"].public_key  # type: ignore[union-attr]
+
+
+# --- edits and prefixes
+
+
+@settings(max_examples=30)
+@given(st.binary(min_size=1, max_size=16))
+def test_a_chosen_network_meets_nothing(seed: bytes) -> None:
+    file = parse_site(SITE.encode(), "site.toml")
+    edited = add_tunnel(file, "oars", {}, None, {}, seed)
+    data = tomllib.loads(edited.text)
+    subnet, subnet6 = ip_network(data["tunnels"]["oars"]["subnet"]), ip_network(data["tunnels"]["oars"]["subnet6"])
+    assert not any(subnet.overlaps(other) for other in (*COMMON, ip_network("10.44.7.0/24")))
+    assert subnet6.subnet_of(ip_network("fd00::/8"))  # type: ignore[arg-type]
+    assert edited.text.startswith(SITE)  # all that stood there stands there still
+
+
+def test_a_gateway_that_is_the_server_needs_no_route_and_no_forward_of_its_own(tmp_path: Path) -> None:
+    text = SITE.replace('host = "gate"', 'host = "box"') + '[gateways.inner]\nbehind = "box"\nwan = "10.44.7.2"\n'
+    (tmp_path / "site.toml").write_text(text + 'lan = "10.44.9.1/24"\n')
+    more = ("--site", str(tmp_path / "site.toml"), "--state", str(tmp_path / "state"))
+    assert hooper("tunnel", "add", "oars", *more).code == 0
+    sheets = json.loads(hooper("worksheet", "--json", *more[:2]).out)["sheets"]
+    assert [(sheet["gateway"], sheet["rules"], sheet["routes"]) for sheet in sheets] == [
+        ("box", [], []),
+        ("inner", [], []),
+    ]
+    assert sheets[0]["own"][0]["service"] == "gate"
+    assert sheets[0]["own"][0]["ports"] == [51820, 51820]
