@@ -12,7 +12,8 @@ _IPV4 = r"(?<![\d.])(?:\d{1,3}\.){3}\d{1,3}(?![\d.]*\d)"
 _IPV6 = r"(?<![0-9A-Fa-f:.])(?=[0-9A-Fa-f:]*:[0-9A-Fa-f:]*:)[0-9A-Fa-f:]{2,39}(?![0-9A-Fa-f:])"
 _MAC = r"(?<![0-9A-Fa-f:-])(?:[0-9A-Fa-f]{2}[:-]){5}[0-9A-Fa-f]{2}(?![0-9A-Fa-f:-])"
 _FINGERPRINT = r"sha256:[0-9a-f]{64}"
-_ANY = re.compile(f"({_FINGERPRINT})|({_MAC})|({_IPV4})|({_IPV6})")
+_KEY = r"(?<![A-Za-z0-9+/=])[A-Za-z0-9+/]{43}=(?![A-Za-z0-9+/=])"  # of a tunnel, 32 bytes in Base64
+_ANY = re.compile(f"({_FINGERPRINT}|{_KEY})|({_MAC})|({_IPV4})|({_IPV6})")
 
 
 class Mask:

@@ -69,6 +69,16 @@ def _render(document: AuditDocument, out: Screen) -> None:
             end = f"expired on {risk.until}: look again" if risk.ended else f"until {risk.until}"
             out.print(Text.assemble(f"   {risk.service}  ", (f"{risk.finding}, {end}", "red" if risk.ended else "")))
             indented(out, risk.reason, left=6, style="dim")
+    if document.peers:
+        out.print()
+        heading(out, "By tunnels")
+        for peer in document.peers:
+            kept = "kept to it by the server" if peer.enforced == "server" else "kept to it by nobody"
+            until = f", until {peer.until}" if peer.until is not None else ""
+            whose = f" ({peer.person})" if peer.person else ""
+            words = f"{peer.tunnel}: {peer.peer}{whose} reaches {', '.join(peer.into)}, {kept}{until}"
+            style = "red" if peer.ended else "orange3" if peer.enforced == "nowhere" else ""
+            indented(out, words + (": its time is over" if peer.ended else ""), left=3, style=style)
     if document.not_exposed:
         out.print()
         out.print(f"Not reachable from outside: {', '.join(document.not_exposed)}")

@@ -8,11 +8,18 @@ if TYPE_CHECKING:
     from hooper.cli.screen import Screen
 
 
-def draw_code(text: str, out: Screen, *, only_here: bool = False) -> bool:
-    """Draw it, or say why not; whether it was drawn.
+def can_draw(text: str, out: Screen) -> bool:
+    """Whether it comes out here for the eyes before this terminal, and goes into no file."""
+    from hooper.report.qr import qr_cells, qr_rows
+    from hooper.signs import can_write
 
-    only_here: what it says is for the eyes before this terminal: it goes into no file, and nothing is said.
-    """
+    rows = qr_rows(text) if can_write("▀", out.encoding) else qr_cells(text)
+    coloured = out.color_system is not None and not out.no_color and not out.plain
+    return out.is_terminal and coloured and len(rows[0]) <= out.width
+
+
+def draw_code(text: str, out: Screen) -> None:
+    """Draw it, or say why not."""
     from rich.text import Text
 
     from hooper.report.qr import qr_cells, qr_rows
@@ -22,8 +29,6 @@ def draw_code(text: str, out: Screen, *, only_here: bool = False) -> bool:
     rows = qr_rows(text) if blocks else qr_cells(text)
     coloured = out.color_system is not None and not out.no_color and not out.plain
     width = len(rows[0])
-    if only_here and not (out.is_terminal and coloured and width <= out.width):
-        return False
     if not out.is_terminal and blocks and not out.plain:
         for row in rows:  # a file, which is read on light ground
             out.print(row)
@@ -40,5 +45,3 @@ def draw_code(text: str, out: Screen, *, only_here: bool = False) -> bool:
                 # fonts draw a full block with a gap around it; the background has none
                 drawn.append(" " if block == "█" else block, style="on #000000" if block == "█" else "")
             out.as_it_is(drawn)
-        return True
-    return False

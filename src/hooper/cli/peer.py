@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from hooper.cli.command import EDIT_DRY_RUN, command, key_option
-from hooper.cli.common import Session, sub_app
+from hooper.cli.common import Session, console, sub_app
 from hooper.cli.completing import keys_of, words
 from hooper.cli.editing import ClearOption, finish
 from hooper.cli.looking import PublicOption, parse_public
@@ -17,8 +17,6 @@ from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 from hooper.site.words import chosen
 
 if TYPE_CHECKING:
-    from collections.abc import Callable
-
     from hooper.cli.screen import Screen
     from hooper.tunnels.rows import HandedDocument, PeersDocument
 
@@ -133,63 +131,59 @@ def hand(
 
     Whoever has the code or the file can come in: give it to this person alone.
     """
+    from hooper.cli.codes import can_draw, draw_code
     from hooper.report.handover import as_page
     from hooper.usecases.peers import HandRequest
     from hooper.usecases.peers import hand as do_hand
 
-    if force and not out:
-        raise UsageError("--force has no effect here", remedy="It goes with --out FILE.")
     file = session.read_site()
     (key,) = chosen([peer], file.site.peers, "peer")
-    draw = _way_of_handing(session, key, file.site.peers[key].device, out or [])
+    _check_handing(session, key, file.site.peers[key].device, out or [], force=force)
+    codes: list[str] = []  # drawn last, so that it stands before the person's eyes
+
+    def draw(text: str) -> bool:
+        codes.append(text)
+        return can_draw(text, console(plain=session.plain))
+
     title = file.site.site.title or "this site"
     request = HandRequest(
         key,
         tuple(out or ()),
-        draw,
+        draw if not out else None,
         keep_key,
         force,
         parse_public(public or [], file.site),
-        lambda profile, text, document: as_page(profile, text, document, title, lab=session.world == "lab"),
+        lambda *told: as_page(told[0], told[1], told[2], title, told[3], lab=session.world == "lab"),
     )
-    done = session.look(do_hand, request, file)
-    document = done.document
-    if draw is not None and not document.shown:
+    document = (done := session.look(do_hand, request, file)).document
+    if not out and not document.shown:
         remedy = f"Widen the window, or give --out {key}.html and open it in a browser."
         if document.key == "its own":
             remedy = f"It has a private key of its own, and no code can hold that: give --out {key}.conf."
         raise UsageError("the QR code cannot be drawn on this terminal", remedy=remedy)
     code = session.show(document, _render_handed, errors=done.trouble)
+    if document.shown:
+        console(plain=session.plain).print()
+        draw_code(codes[0], console(plain=session.plain))
     if session.world == "lab" and out and any(path.suffix == ".conf" for path in out):
         conf = next(path for path in out if path.suffix == ".conf")
         session.next("in the lab, put it on the phone", f"lab load {conf} --on phone")
     return code
 
 
-def _way_of_handing(session: Session, key: str, device: str, out: list[Path]) -> Callable[[str], bool] | None:
-    """What draws the code on this terminal; None: files are written. Raises: UsageError."""
+def _check_handing(session: Session, key: str, device: str, out: list[Path], *, force: bool) -> None:
+    """Whether it can be handed so. Raises: UsageError."""
+    if force and not out:
+        raise UsageError("--force has no effect here", remedy="It goes with --out FILE.")
     for path in out:
         if path.suffix not in ENDINGS:
             raise UsageError(f"--out {path}: its name ends in {', '.join(ENDINGS)}", remedy="Name the file so.")
     if out:
-        return None
+        return
     if device != "phone":
         raise UsageError(f"{key} is a {device}, which takes a file", remedy=f"Give --out {key}.conf.")
     if session.json or session.masked:
         raise UsageError("a QR code is drawn on a terminal alone", remedy=f"Give --out {key}.html.")
-    return _drawing(session)
-
-
-def _drawing(session: Session) -> Callable[[str], bool]:
-    """Draws a profile's code where it comes out as a camera can read it; says whether it did."""
-
-    def draw(text: str) -> bool:
-        from hooper.cli.codes import draw_code
-        from hooper.cli.common import console
-
-        return draw_code(text, console(plain=session.plain), only_here=True)
-
-    return draw
 
 
 @command(app, "peer renew", site=True, state=True, dry_run=EDIT_DRY_RUN)

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from datetime import date
 from typing import TYPE_CHECKING, Literal
 
+from hooper.planning.access import enforced, into_for
 from hooper.planning.findings import entry_of
 from hooper.planning.topology import Topology
 from hooper.planning.unfolded import side_doors
@@ -14,7 +15,7 @@ from hooper.planning.values import EVERYTHING, Finding, Forward, LeftOver, Plan
 from hooper.ports import ports_text
 
 if TYPE_CHECKING:
-    from hooper.site.model import Service
+    from hooper.site.model import Service, Site
 
 Risk = Literal["high", "medium", "low"]
 HIGH = ("router-page-open", "lan-protocol-open", "sharing-open", "desktop-open", "default-password")
@@ -58,18 +59,36 @@ class Exposed:
 
 
 @dataclass(frozen=True, slots=True)
+class PeerAccess:
+    """A peer that comes in by a tunnel.
+
+    person: whose it is; null: not said. into: what it reaches. enforced: where it is kept to that: by the server, or
+    nowhere. until: its last day; null: it has none. ended: that day has passed.
+    """
+
+    peer: str
+    tunnel: str
+    person: str | None
+    into: tuple[str, ...]
+    enforced: Literal["server", "nowhere"]
+    until: date | None
+    ended: bool
+
+
+@dataclass(frozen=True, slots=True)
 class AuditDocument:
     """`hooper audit`.
 
     everything: the gateways that hand all packets inward, so that others behind them filter. exposed: what can be
     reached from outside. accepted: the risks that a person has taken. not_exposed: the services that nobody reaches
-    from outside.
+    from outside. peers: who comes in by tunnels.
     """
 
     exposed: tuple[Exposed, ...]
     accepted: tuple[AcceptedRisk, ...]
     everything: tuple[str, ...]
     not_exposed: tuple[str, ...]
+    peers: tuple[PeerAccess, ...] = ()
 
 
 def audit(topology: Topology, plan: Plan, today: date, standing: Sequence[LeftOver] = ()) -> AuditDocument:
@@ -115,7 +134,17 @@ def audit(topology: Topology, plan: Plan, today: date, standing: Sequence[LeftOv
         ),
         tuple(sorted(handed)),
         tuple(sorted(key for key in site.services if key not in outside and key not in left)),
+        tuple(_peers(site, today)),
     )
+
+
+def _peers(site: Site, today: date) -> Iterator[PeerAccess]:
+    """Who comes in by tunnels: those that have a key."""
+    for key, peer in sorted(site.peers.items()):
+        if peer.public_key is not None:
+            kept = enforced(site.tunnels[peer.tunnel])
+            ended = peer.until is not None and peer.until < today
+            yield PeerAccess(key, peer.tunnel, peer.person, into_for(site, peer), kept, peer.until, ended)
 
 
 def _left(topology: Topology, service: str, standing: Sequence[LeftOver]) -> Exposed:

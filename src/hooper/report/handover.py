@@ -3,23 +3,25 @@
 from __future__ import annotations
 
 import base64
+from collections.abc import Sequence
 from typing import Any
 
 from hooper.report.qr import picture
 from hooper.report.sheets import templates
-from hooper.site.protocols import SPEECHES
 
 
-def as_page(profile: Any, text: str, document: Any, title: str, *, lab: bool) -> bytes:
+def as_page(
+    profile: Any, text: str, document: Any, title: str, ways: Sequence[tuple[str, Sequence[str]]], *, lab: bool
+) -> bytes:
     """The page as HTML.
 
-    Args: profile: what the file says. text: the file itself. document: of the hand-over. title: of the site. lab: it is
-    of the simulated town.
+    Args: profile: what the file says. text: the file itself. document: of the hand-over. title: of the site. ways: the
+    steps on each kind of device, under its title. lab: it is of the simulated town.
     """
     from markupsafe import Markup
 
     whole = "PUT-THE-PRIVATE-KEY" not in text
-    code = picture(text, ".png") if whole else b""
+    code = picture(text, ".svg") if whole else b""
     data = base64.b64encode(text.encode()).decode()
     return (
         templates()
@@ -28,10 +30,9 @@ def as_page(profile: Any, text: str, document: Any, title: str, *, lab: bool) ->
             title=title,
             profile=profile,
             document=document,
-            text=text,
+            ways=ways,
             lab=lab,
-            what=SPEECHES["wireguard"].title,
-            code=Markup("data:image/png;base64,{}").format(base64.b64encode(code).decode()) if code else "",
+            code=Markup("data:image/svg+xml;base64,{}").format(base64.b64encode(code).decode()) if code else "",
             file=Markup("data:text/plain;base64,{}").format(data),
         )
         .encode()

@@ -83,6 +83,30 @@ def steps_on(peer: Peer, name: str, *, files: bool) -> tuple[str, ...]:
     )
 
 
+OWN_KEY = "Put the device's own private key into the file, in the place of the words."
+Ways = tuple[tuple[str, tuple[str, ...]], ...]
+
+
+def ways(peer: str, own: bool) -> Ways:
+    """The steps on a phone and on a laptop, for a page that may be read on either. own: it has a key of its own."""
+    first = (OWN_KEY,) if own else ()
+    name = interface_name(peer)
+    phone = (
+        "Install the app WireGuard from the phone's own shop.",
+        *first,
+        "In the app, tap +: import the file."
+        if own
+        else "In the app, tap +: scan the code from another screen, or import the file.",
+        f"Call it {name}, and switch it on.",
+    )
+    laptop = (
+        "Install WireGuard: on Windows and macOS the app, on Linux the package wireguard-tools.",
+        *first,
+        f"Import the file there; on Linux copy it to /etc/wireguard/{name}.conf and run wg-quick up {name}.",
+    )
+    return ("On a phone", phone), ("On a laptop", laptop)
+
+
 def expectations(site: Site, key: str) -> Iterator[str]:
     """What works once it is on."""
     peer = site.peers[key]

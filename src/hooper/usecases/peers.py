@@ -188,7 +188,7 @@ class HandRequest:
     keep_key: bool = False
     force: bool = False
     public: Mapping[str, IPAddress] = field(default_factory=dict)
-    page: Callable[[Profile, str, HandedDocument], bytes] | None = None
+    page: Callable[[Profile, str, HandedDocument, words.Ways], bytes] | None = None
 
 
 async def hand(run: Run, request: HandRequest) -> tuple[HandedDocument, list[HooperError]]:
@@ -239,7 +239,7 @@ def _as(path: Path, text: str, profile: Profile, document: HandedDocument, reque
 
     if path.suffix == ".html":
         assert request.page is not None
-        return request.page(profile, text, document)
+        return request.page(profile, text, document, words.ways(profile.peer, document.key == "its own"))
     return text.encode() if path.suffix == ".conf" else picture(text, path.suffix)
 
 
@@ -252,7 +252,7 @@ def _document(
     own = private is None
     steps = words.steps_on(peer, name, files=files or own)
     if own:
-        steps = ("Put the device's own private key into the file, in the place of the words.", *steps)
+        steps = (words.OWN_KEY, *steps)
     return HandedDocument(
         request.key,
         peer.tunnel,

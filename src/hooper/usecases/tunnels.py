@@ -221,7 +221,7 @@ def show(run: Run, request: TunnelsRequest) -> tuple[TunnelDocument, list[Hooper
     ]
     peers = [PeerFields(name, _fields(peer)) for name, peer in let_in(site, key, run.at.date()).items()]
     if tunnel.probe_key is not None:
-        none = "none; where the page wants one, an address of the subnet that nobody has"
+        none = f"none; where the page wants one, {tunnel.subnet[-2]}/32, which nobody has"
         fields = (Field("public key", tunnel.probe_key), Field("allowed addresses (allowed IPs)", none))
         peers.append(PeerFields("the probe, for checks", fields))
     routes = tuple(
@@ -231,7 +231,7 @@ def show(run: Run, request: TunnelsRequest) -> tuple[TunnelDocument, list[Hooper
         if route.prefix == str(tunnel.subnet)
     )
     steps = (
-        tuple(words.loading(site, key, SERVER_FOLDER, again=False))
+        (f"`{deeds.MAKE_TUNNEL(key)}` writes its files.", *words.loading(site, key, SERVER_FOLDER, again=False))
         if tunnel.made_by == "hooper"
         else (
             f"On the page of {service.host} for WireGuard or VPN server: enter the fields above, then one peer after"
