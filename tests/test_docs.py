@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import re
+import shlex
 import shutil
 import subprocess
 import sys
@@ -37,7 +38,7 @@ def test_commands_of_the_docs_run(lab: Lab, page: str, tmp_path: Path) -> None:
     assert len(found) > 8
     for line in found:
         first, _, second = line.partition(" | hooper ")
-        words = ["keep", "--once", "--quiet"] if first == "keep" else first.split()  # which would go on for ever
+        words = ["keep", "--once", "--quiet"] if first == "keep" else shlex.split(first)  # which would go on for ever
         ran = hooper(*words, env=env, cwd=tmp_path, stdin="a secret\n" if words[:2] == ["updater", "add"] else "")
         if second:
             ran = hooper(*second.split(), env=env, stdin=ran.out)
