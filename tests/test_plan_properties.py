@@ -223,3 +223,33 @@ def test_what_a_packet_reaches_unmeant_is_told(drawn: Drawn, inward: set[int]) -
     assert reached == doors
     for service, _, __ in doors:
         assert any(f.code == "open-by-another" and f" {service} " in f.message for f in made.findings)
+
+
+@settings(max_examples=150)
+@given(sites(), st.data())
+def test_a_service_of_a_gateway_itself_arrives_there_and_at_no_other(drawn: Drawn, data: st.DataObject) -> None:
+    """Forwards on the boxes outside it lead there; on itself no rule takes what is for it; all others stay as right."""
+    at = data.draw(st.integers(0, drawn.depth - 1))
+    transport, port = data.draw(st.sampled_from(["tcp", "udp", "both"])), data.draw(st.integers(1, 14))
+    own = f'[services.own]\nhost = "g{at}"\ntransport = "{transport}"\nreach = "public"\nport = {port}\n'
+    file = site(drawn.text + "\n" + own)
+    made, ways = plan(drawn.text + "\n" + own), Topology(file.site).ways
+    assert not any(rule.service == "own" and rule.gateway == f"g{at}" for rule in made.forwards)
+    if "own" in refused(made) or ways["own"].refused is not None:
+        return
+    outside = ways["own"].ports[0].first
+    address = str(ways["own"].outside_address)
+    for spoken in transports(transport):
+        ended, there = address, outside
+        for further in range(at):
+            rules = [rule for rule in made.forwards if takes(rule, f"g{further}", ended, spoken, there)]
+            rules = [rule for rule in rules if rule.service != EVERYTHING] or rules
+            ends = {
+                (rule.target_address, first(rule.target_ports) + there - first(rule.outside_ports)) for rule in rules
+            }
+            assert len(ends) == 1
+            ((ended, there),) = ends
+            assert ended == f"10.{further}.0.2"
+        assert there == port
+        mine = [rule for rule in made.forwards if takes(rule, f"g{at}", ended, spoken, port)]
+        assert not [rule for rule in mine if rule.service != EVERYTHING]

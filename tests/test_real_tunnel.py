@@ -24,7 +24,7 @@ from hooper.site.load import parse_site
 from hooper.tunnels.profiles import mended
 from support import profiles
 from support.namespaces import PUBLIC, RENTED, inside
-from support.tunnels import TunnelTown, tunnel_town
+from support.tunnels import GATE, TunnelTown, tunnel_town
 
 pytestmark = [
     pytest.mark.real,
@@ -118,6 +118,8 @@ def test_what_the_server_tells_is_read(town: TunnelTown) -> None:
     assert seen[town.name("cox")]["last_handshake"] is not None
     assert seen[town.name("cox")]["from"].startswith("11.22.44.130:")
     assert ran.document["server_key"] is True
+    here = town.hooper("tunnel", "seen", town.tunnel, "--json", place="gate")  # asked where it runs
+    assert {row["peer"] for row in here.document["peers"]} == set(seen)
 
 
 def test_a_revoked_peer_reaches_nothing_and_the_others_stay(town: TunnelTown) -> None:
@@ -149,13 +151,21 @@ def test_everything_carries_ipv4_and_lets_no_ipv6_past(town: TunnelTown) -> None
 
 def test_nat_on_the_server_needs_no_route(tmp_path: Path) -> None:
     with tunnel_town(tmp_path, mark="n") as town:
-        town.write_site(way_back="nat")
+        town.write_site(GATE, "--subnet6", "", way_back="nat")
         peer = town.add_peer(town.name("cox"), "--into", "lan")
+        everything = town.add_peer(town.name("all"), "--into", "everything")
         town.serve_page("film-page", "film-box", 443, "Race films")
         town.enter_sheets(routes=False)
         town.load()
         town.up("phone", peer)
         town.wait_for("phone", "10.44.7.30", 443)
+        town.serve("rented", "rented", 8080, sys.executable, "-m", "http.server", "--bind", "::", "8080")
+        town.six_for("laptop")
+        assert town.reaches("laptop", "2001:db8:55::7", 8080) == "open"
+        town.up("laptop", everything)  # a tunnel without IPv6: it takes that too, and ends it
+        town.wait_for("laptop", RENTED, 8080)
+        assert town.shown_as("laptop") == PUBLIC
+        assert town.reaches("laptop", "2001:db8:55::7", 8080) != "open"
 
 
 def test_a_server_on_the_gateway_itself_behind_one_nat(tmp_path: Path) -> None:

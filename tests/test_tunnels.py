@@ -35,7 +35,7 @@ from hooper.tunnels.files import peer_file, profile_of, server_files
 from hooper.tunnels.keys import KeyRing
 from hooper.wire.wgfile import parse
 from hooper.wire.wireguard import generate_private, public_of
-from support.program import Lab, Ran, hooper, town_here, valid
+from support.program import Lab, LabHere, Ran, hooper, town_here, valid
 
 TODAY = date(2026, 5, 1)
 SITE = """\
@@ -166,18 +166,18 @@ def reachable(file: SiteFile, gate: Gate, client: Client) -> Iterator[tuple[str,
 
 
 @pytest.fixture
-def lab(tmp_path: Path) -> Iterator[Lab]:
+def lab(tmp_path: Path) -> Iterator[LabHere]:
     with town_here(tmp_path / "lab") as found:
         yield found
 
 
-def told(lab: Lab, *words: str) -> Ran:
+def told(lab: LabHere, *words: str) -> Ran:
     ran = lab.run(*words)
     assert ran.code == 0, ran.err + ran.out
     return ran
 
 
-def made(lab: Lab, into: str = "film-shell") -> None:
+def made(lab: LabHere, into: str = "film-shell") -> None:
     """A tunnel with a peer, both sides loaded, the laptop away from home with the peer's profile."""
     told(lab, "tunnel", "add", "oars", "--subnet", "10.88.44.0/24", "--dns", "10.44.7.1")
     told(lab, "peer", "add", "cox-phone", "--person", "the cox", "--into", into)
@@ -191,7 +191,7 @@ def made(lab: Lab, into: str = "film-shell") -> None:
     told(lab, "lab", "plug", "away")
 
 
-def test_a_peer_is_made_handed_and_proven(lab: Lab) -> None:
+def test_a_peer_is_made_handed_and_proven(lab: LabHere) -> None:
     made(lab)
     ran = lab.run("check", "film-shell", "film-page", "--from", "interface:cox-phone", "--json")
     document = valid("check", ran.document)
@@ -212,7 +212,7 @@ def test_a_peer_is_made_handed_and_proven(lab: Lab) -> None:
 
 
 @pytest.mark.parametrize("fault", [key for key in FAULTS if key.startswith("tunnel-")])
-def test_each_fault_of_the_tunnel_has_its_cause(lab: Lab, fault: str) -> None:
+def test_each_fault_of_the_tunnel_has_its_cause(lab: LabHere, fault: str) -> None:
     made(lab, into="lan")
     words = ("why", "film-shell", "--peer", "cox-phone", "--from", "interface:cox-phone", "--deadline", "2", "--json")
     well = valid("why", told(lab, *words).document)
@@ -229,7 +229,60 @@ def test_each_fault_of_the_tunnel_has_its_cause(lab: Lab, fault: str) -> None:
     assert valid("why", told(lab, *words).document)["ok"] is True
 
 
-def test_what_the_server_told_makes_a_cause_certain(lab: Lab) -> None:
+def test_a_busy_server_is_known_by_its_cookie(lab: LabHere) -> None:
+    """Its cookie alone proves it; and it lets in who comes again with that."""
+    made(lab)
+    assert lab.board.town.gate is not None
+    lab.board.town.gate.busy = True
+    ran = lab.run("check", "gate", "--from", "interface:usb0", "--json")
+    (row,) = ran.document["results"]
+    assert (row["verdict"], ran.code) == ("answered", 0)
+    assert "the handshake succeeds" in row["detail"]
+
+
+def test_whoever_has_a_bare_address_is_named_when_it_changes(lab: LabHere) -> None:
+    """Without a name the profile holds the number of the day; the keeper says who must be told, once it is another."""
+    site = Path(lab.env["HOOPER_SITE"])
+    text = site.read_text()
+    site.write_text(text[: text.index("[names.")])
+    told(lab, "tunnel", "add", "oars")
+    told(lab, "peer", "add", "cox-phone")
+    told(lab, "tunnel", "make", "oars", "--out", str(lab.folder / "gate"))
+    assert "203.0.113.44:51820" in told(lab, "peer", "hand", "cox-phone", "--out", str(lab.folder / "x.conf")).out
+    assert lab.run("plan").out.count("tunnel-by-number") == 1
+    lab.run("keep", "--once")
+    status = {(row["kind"], row["subject"]): row for row in lab.run("status", "--json").document["rows"]}
+    assert status["peer", "cox-phone"]["level"] == "well"
+    assert status["tunnel", "oars"]["level"] == "well"
+    told(lab, "lab", "readdress", "203.0.113.50")
+    lab.run("survey", "--deadline", "2")
+    told(lab, "lab", "clock", "--advance", "2h")
+    lab.run("keep", "--once")
+    (row,) = lab.run("peer", "list", "--json").document["peers"]
+    assert "203.0.113.44:51820" in row["detail"]
+    assert "203.0.113.50:51820" in row["detail"]
+    status = {(row["kind"], row["subject"]): row for row in lab.run("status", "--json").document["rows"]}
+    assert (status["peer", "cox-phone"]["level"], status["peer", "cox-phone"]["cause"]) == ("wrong", "profile-outdated")
+    changes = lab.run("history", "--json").document["events"]
+    assert ("peer", "cox-phone") in {(event["kind"], event["subject"]) for event in changes}
+
+
+def test_the_phone_and_the_rented_machine_can_be_peers(lab: LabHere) -> None:
+    made(lab, into="lan")
+    told(lab, "peer", "add", "rower", "--into", "film-page")
+    told(lab, "peer", "hand", "rower", "--out", str(lab.folder / "rower.conf"))
+    told(lab, "tunnel", "make", "oars", "--out", str(lab.folder / "gate"))
+    told(lab, "lab", "load", str(lab.folder / "gate" / "oars.conf"))
+    town = lab.board.town
+    film_box = IPv4Address("10.44.7.30")
+    for place, profile, reached in (("phone", "cox-phone", (22, 443)), ("rented", "rower", (443,))):
+        told(lab, "lab", "load", str(lab.folder / f"{profile}.conf"), "--on", place)
+        came = [port for port in (22, 443) if not isinstance(
+            town.route(town.nodes[place], film_box, "tcp", port, town.free_port()), Turned)]  # fmt: skip
+        assert came == list(reached), place
+
+
+def test_what_the_server_told_makes_a_cause_certain(lab: LabHere) -> None:
     made(lab)
     told(lab, "lab", "plug", "home")
     told(lab, "lab", "break", "tunnel-other-key")
@@ -239,7 +292,7 @@ def test_what_the_server_told_makes_a_cause_certain(lab: Lab) -> None:
     assert [cause["code"] for cause in causes if cause["certainty"] == "certain"] == ["tunnel-key-other"]
 
 
-def test_revoked_renewed_ended_and_removed(lab: Lab) -> None:
+def test_revoked_renewed_ended_and_removed(lab: LabHere) -> None:
     made(lab)
     gone = told(lab, "peer", "revoke", "cox-phone")
     assert "film-box: change them there" in gone.out
@@ -265,7 +318,7 @@ def test_revoked_renewed_ended_and_removed(lab: Lab) -> None:
     assert "[peers" not in Path(lab.env["HOOPER_SITE"]).read_text()
 
 
-def test_the_hand_over_page_stands_by_itself(lab: Lab) -> None:
+def test_the_hand_over_page_stands_by_itself(lab: LabHere) -> None:
     made(lab)
     told(lab, "peer", "renew", "cox-phone")
     page = lab.folder / "cox-phone.html"
@@ -279,7 +332,7 @@ def test_the_hand_over_page_stands_by_itself(lab: Lab) -> None:
     assert "When to stop" in text
 
 
-def test_a_peer_may_bring_its_own_key(lab: Lab) -> None:
+def test_a_peer_may_bring_its_own_key(lab: LabHere) -> None:
     private = generate_private()
     public = base64.b64encode(public_of(private)).decode()
     told(lab, "tunnel", "add", "oars")
@@ -326,7 +379,7 @@ def kept(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Lab]:
         yield found
 
 
-def test_no_private_key_is_shown_or_left_readable(lab: Lab) -> None:
+def test_no_private_key_is_shown_or_left_readable(lab: LabHere) -> None:
     """All output of all commands, and every file that others can read, searched for every private and shared key."""
     said = ""
 

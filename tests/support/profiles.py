@@ -140,6 +140,9 @@ EXPORTED = (
     Exported(
         "hotel-lan", phone(allowed=f"{LAN}, 192.168.1.0/24"), ("profile-overlap",), ("profile-overlap",)
     ),
+    Exported(
+        "tunnel-in-the-lan", phone(address="10.44.7.11/24"), ("profile-overlap", "address-of-others")
+    ),
     Exported("misspelt", phone().replace("AllowedIPs", "AllowedIP"), ("profile-unreadable", "allowed-nothing")),
     Exported("makers-own-key", phone(more="Name = Club"), ("profile-unreadable",)),
     Exported("empty-shared-key", phone(more_peer="PresharedKey ="), ("profile-unreadable",)),

@@ -69,9 +69,9 @@ class TunnelTown(KernelTown):
             place=self.ns(place) if place is not None else None,
         )  # fmt: skip
 
-    def write_site(self, more: str = GATE, *, way_back: str = "route") -> None:
+    def write_site(self, more: str = GATE, *words: str, way_back: str = "route") -> None:
         (self.folder / "site.toml").write_text(SITE + more)
-        ran = self.hooper("tunnel", "add", self.tunnel, "--subnet", "10.88.44.0/24", "--way-back", way_back)
+        ran = self.hooper("tunnel", "add", self.tunnel, "--subnet", "10.88.44.0/24", "--way-back", way_back, *words)
         assert ran.code == 0, ran.err
 
     def add_peer(self, key: str, *words: str) -> Path:

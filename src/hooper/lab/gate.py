@@ -23,7 +23,10 @@ from hooper.wire.wireguard import (
     Initiator,
     Responder,
     SessionKeys,
+    cookie_for,
+    cookie_reply,
     kind_of,
+    mac2_fits,
     tai64n,
 )
 
@@ -94,7 +97,10 @@ class Known:
 
 @dataclass
 class Gate:
-    """The server on one machine. forwards: its kernel hands packets on. arrived: connections that came through."""
+    """The server on one machine.
+
+    forwards: its kernel hands packets on. busy: it wants its cookie first. arrived: connections that came through.
+    """
 
     town: Town
     node: Machine
@@ -106,6 +112,8 @@ class Gate:
     rules: list[Allowed] = field(default_factory=list)
     nat: bool = False
     forwards: bool = True
+    busy: bool = False
+    secret: bytes = field(default_factory=lambda: secrets.token_bytes(32), repr=False)
     arrived: dict[tuple[IPv4Address, int, IPv4Address, int], Arrival] = field(default_factory=dict)
 
     def load(self, conf: str, rules: str) -> list[str]:
@@ -155,6 +163,9 @@ class Gate:
     def _answer(self, data: bytes, source: Endpoint) -> bytes | None:
         assert self.responder is not None
         asked = self.responder.open(data)
+        cookie = cookie_for(self.secret, f"{source}".encode())
+        if self.busy and not mac2_fits(data, cookie):
+            return cookie_reply(data, self.responder.public, cookie)
         known = self.peers.get(asked.peer)
         if known is None or asked.label <= known.label:
             return None

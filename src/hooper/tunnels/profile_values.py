@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from ipaddress import IPv4Network
 from typing import TYPE_CHECKING
 
 from hooper.addresses import classify, parse_address
@@ -19,7 +20,7 @@ from hooper.planning.access import (
 )
 from hooper.planning.addresses import is_common
 from hooper.tunnels.files import at
-from hooper.tunnels.look import Flaw, Look, key_of, line_of, networks_in
+from hooper.tunnels.look import Flaw, Look, key_of, line_of, network_of, networks_in
 from hooper.wire.wgfile import Section
 
 if TYPE_CHECKING:
@@ -56,6 +57,7 @@ def interface(look: Look) -> None:
         look.put("address-of-others", section, "Address", _hosts(look.peer), message)
     elif any(one in server_addresses(look.tunnel) for one in given):
         look.tell("address-of-others", line_of(section, "Address"), "its address is the server's", "Give it its own.")
+    _meets(look, section)
     mtu, best = section.get("MTU"), mtu_of(look.topology, look.tunnel)
     if mtu is not None and mtu.value.isdigit() and not LEAST_MTU <= int(mtu.value) <= best:
         carries = f"the line carries {best} inside the tunnel, and IPv6 needs {LEAST_MTU}"
@@ -63,6 +65,19 @@ def interface(look: Look) -> None:
     elif mtu is None and best < 1420:
         message = f"it says no MTU, and its software takes 1420: the line carries {best} inside the tunnel"
         look.put("mtu-wrong", section, "MTU", str(best), message)
+
+
+def _meets(look: Look, section: Section) -> None:
+    """The network that a device thinks it is in, once the tunnel is on, against those on the way."""
+    for text in section.items("Address"):
+        network = network_of(text)
+        if not isinstance(network, IPv4Network) or network.prefixlen > 30:
+            continue
+        lan = next((key for key, one in look.site.gateways.items() if one.lan.network.overlaps(network)), None)
+        if lan is not None or is_common(network):
+            whose = f"the LAN of {lan}" if lan is not None else "what hotels and routers out of the box use"
+            message = f"the tunnel's network {network} is {whose} too: one hides the other"
+            look.tell("profile-overlap", line_of(section, "Address"), message, "Give the tunnel a rarer network.")
 
 
 def _hosts(peer: Peer | None) -> str:
