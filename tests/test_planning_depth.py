@@ -393,9 +393,12 @@ def test_what_changed_since_the_last_sheet() -> None:
 
 
 def test_a_sheet_that_left_a_service_out_is_another_one_once_it_is_on_it() -> None:
-    made = plan(BOATHOUSE)
-    assert sheet_mark(made, "club-router", without=["nobody"]) == sheet_mark(made, "club-router")
-    assert sheet_mark(made, "club-router", without=["desk"]) != sheet_mark(made, "club-router")
+    made, own = plan(BOATHOUSE), site(BOATHOUSE).site
+    marked = sheet_mark(own, made, "club-router")
+    assert sheet_mark(own, made, "club-router", without=["nobody"]) == marked
+    assert sheet_mark(own, made, "club-router", without=["desk"]) != marked
+    tunnel = '[tunnels.oars]\nservice = "gate"\nsubnet = "10.88.44.0/24"\n'
+    assert sheet_mark(site(BOATHOUSE + tunnel).site, made, "club-router") != marked  # it has a route to enter now
 
 
 def test_labels_fit_the_page_and_differ() -> None:

@@ -85,6 +85,16 @@ def test_mending_is_a_private_copy_and_shows_no_key(tmp_path: Path) -> None:
     assert "profile-readable" in shared.out
 
 
+def test_a_file_in_utf_16_is_told_and_rewritten(tmp_path: Path) -> None:
+    (tmp_path / "site.toml").write_text(SITE)
+    (tmp_path / "x.conf").write_text(phone(), encoding="utf-16")
+    (tmp_path / "x.conf").chmod(0o600)
+    site = ("--site", str(tmp_path / "site.toml"))
+    assert "UTF-16" in hooper("profile", "check", str(tmp_path / "x.conf"), *site).out
+    assert hooper("profile", "mend", str(tmp_path / "x.conf"), "--out", str(tmp_path / "y.conf"), *site).code == 0
+    assert (tmp_path / "y.conf").read_bytes() == phone().encode()
+
+
 @pytest.mark.parametrize(
     ("data", "said"),
     [

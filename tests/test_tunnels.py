@@ -531,3 +531,17 @@ def test_a_gateway_that_is_the_server_needs_no_route_and_no_forward_of_its_own(t
     ]
     assert sheets[0]["own"][0]["service"] == "gate"
     assert sheets[0]["own"][0]["ports"] == [51820, 51820]
+
+
+def test_peers_go_with_their_tunnel_into_another_network(tmp_path: Path) -> None:
+    site = tmp_path / "site.toml"
+    site.write_text(SITE)
+    more = ("--site", str(site), "--state", str(tmp_path / "state"))
+    assert hooper("tunnel", "add", "oars", "--subnet", "10.88.44.0/24", *more).code == 0
+    assert hooper("peer", "add", "cox-phone", *more).code == 0
+    ran = hooper("tunnel", "change", "oars", "--subnet", "10.99.1.0/24", *more)
+    assert ran.code == 0, ran.err
+    assert tomllib.loads(site.read_text())["peers"]["cox-phone"]["address"] == "10.99.1.11"
+    assert "peer hand cox-phone" in ran.out
+    assert hooper("tunnel", "change", "oars", "--subnet", "10.99.1.0/29", *more).code == 2
+    assert hooper("peer", "change", "cox-phone", "--public-key", "x", *more).code == 2

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field, replace
 from datetime import datetime
 from functools import cached_property
 from pathlib import Path
-from typing import TYPE_CHECKING, Protocol
+from typing import TYPE_CHECKING, NamedTuple, Protocol
 
 import anyio
 
@@ -131,8 +131,8 @@ async def check_outside(here: Door, outside: Door, wish: Wish, memory: InsideMem
     """
     started = here.clock.monotonic()
     around = await connected_surroundings(here)
-    if (peer := peer_at(wish.site, outside, around)) is not None:
-        return await _check_tunnel(here, outside, wish, peer, around)
+    if (within := within_tunnel(wish.site, outside, around)) is not None:
+        return await _check_tunnel(here, outside, wish, within, around)
     origin = From(outside.place.kind, outside.place.name, True)
     sight = in_sight(wish.site, standing(wish.site, around).gateway)
     reason = _useless(wish.site, outside, around)
@@ -185,13 +185,24 @@ async def check_outside(here: Door, outside: Door, wish: Wish, memory: InsideMem
     return outcome
 
 
-def peer_at(site: Site, outside: Door, around: Surroundings) -> str | None:
-    """The peer whose address in a tunnel of the site the interface has that is looked from; None: it is no tunnel."""
-    if outside.place.kind != "interface":
-        return None
-    interface = around.interface(outside.place.name)
+class WithinTunnel(NamedTuple):
+    """The tunnel of the site that an interface is; peer: this machine; None: nobody in the file has its address."""
+
+    tunnel: str
+    peer: str | None
+
+
+def within_tunnel(site: Site, outside: Door, around: Surroundings) -> WithinTunnel | None:
+    """The tunnel that the interface is which is looked from; None: it is none, or this is its server."""
+    interface = around.interface(outside.place.name) if outside.place.kind == "interface" else None
     own = interface.ipv4 if interface is not None else None
-    return next((key for key, peer in site.peers.items() if own is not None and peer.address == own), None)
+    if own is None:
+        return None
+    for key, peer in site.peers.items():
+        if peer.address == own:
+            return WithinTunnel(peer.tunnel, key)
+    found = (key for key, tunnel in site.tunnels.items() if own in tunnel.subnet and own != tunnel.subnet[1])
+    return next((WithinTunnel(key, None) for key in found), None)
 
 
 def at_home(site: Site, around: Surroundings) -> str | None:
@@ -203,37 +214,37 @@ def at_home(site: Site, around: Surroundings) -> str | None:
     return place.gateway if router in (None, site.gateways[place.gateway].lan.ip) else None
 
 
-async def _check_tunnel(here: Door, outside: Door, wish: Wish, peer: str, around: Surroundings) -> Outcome:
+async def _check_tunnel(here: Door, outside: Door, wish: Wish, within: WithinTunnel, around: Surroundings) -> Outcome:
     """Each service at its inner address, through the tunnel that this machine is a peer of."""
     started = here.clock.monotonic()
     name = outside.place.name
     at = at_home(wish.site, around)
     outcome = Outcome(From("interface", name, at is None))
-    tunnel = wish.site.peers[peer].tunnel
-    outcome.remarks.append(f"{name} is the tunnel {tunnel}, and this machine is its peer {peer}.")
+    whose = f"its peer {within.peer}" if within.peer is not None else "none of its peers in the site file"
+    outcome.remarks.append(f"{name} is the tunnel {within.tunnel}, and this machine is {whose}.")
     if at is not None:
         outcome.remarks.append(
             f"This machine is on the LAN of {at}, or on one with its addresses: what answers need not have come by the"
             " tunnel."
         )
-    found, outcome.skipped = tunnel_targets(wish.topology, wish.services, peer)
-    targets = [_not_hidden(wish, peer, target, around) if at is None else target for target in found]
+    found, outcome.skipped = tunnel_targets(wish.topology, wish.services, within.peer)
+    targets = [_not_hidden(wish, within.peer, target, around) if at is None else target for target in found]
     left = time_left(here.clock, started, wish.deadline, PROBED_FOR)
     seen = await probe_all([(outside, target) for target in targets], left, wish.heard)
     _judge_all(wish, targets, seen, here.clock.now())
     for target, one in zip(targets, seen, strict=True):
         if target.expected == "unreachable" and one.verdict not in ("silent", "refused", "unproven"):
-            one.detail += f"; {peer} must not reach it"
+            one.detail += f"; {within.peer} must not reach it"
         outcome.results.append(_result(target, one, Evidence()))
     return outcome
 
 
-def _not_hidden(wish: Wish, peer: str, target: Target, around: Surroundings) -> Target:
+def _not_hidden(wish: Wish, peer: str | None, target: Target, around: Surroundings) -> Target:
     """A target, with what is wrong where apps on this machine look for it among its neighbours: the probe is bound to
     the tunnel's interface, and they are not.
     """
     assert target.address is not None
-    hidden = hidden_by(wish.site, peer, target.address, around.networks())
+    hidden = hidden_by(wish.site, peer, target.address, around.networks()) if peer is not None else None
     if hidden is None or target.expected == "unreachable":
         return target
     words = f"the network here is {hidden} too, so that apps look for it among the neighbours"

@@ -102,13 +102,25 @@ def inner_targets(topology: Topology, services: Iterable[str]) -> Iterator[Targe
                 )
 
 
-def tunnel_targets(topology: Topology, services: Iterable[str], peer: str) -> tuple[list[Target], dict[str, str]]:
+def tunnel_targets(
+    topology: Topology, services: Iterable[str], peer: str | None
+) -> tuple[list[Target], dict[str, str]]:
     """Each service at its inner address, through a tunnel, by what the peer that looks is granted.
 
+    peer: None: it is not known; then those for a tunnel are expected, and of the others nothing.
     Returns: the targets, and the services that are not probed with the reason: where nothing keeps a peer to what it
     may reach, no more than that can be expected.
     """
-    site, targets, skipped = topology.site, [], {}
+    site = topology.site
+    targets: list[Target] = []
+    skipped: dict[str, str] = {}
+    if peer is None:
+        for target in inner_targets(topology, services):
+            if site.services[target.service].reach == "tunnel":
+                targets.append(target)
+            else:
+                skipped[target.service] = "it is not known which peer this is, and what that may reach"
+        return targets, skipped
     granted, into = grants(site, peer), allowed_networks(site, peer)
     kept = enforced(site.tunnels[site.peers[peer].tunnel]) == "server"
     for target in inner_targets(topology, services):

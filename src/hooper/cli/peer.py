@@ -104,6 +104,8 @@ def change(session: Session, keys: dict[str, Any], peer: PeerArgument, clear: Cl
     (key,) = chosen([peer], file.site.peers, "peer")
     if not keys and not clear:
         raise UsageError("nothing to change was given", remedy="Give an option such as --into lan.")
+    if "public_key" in keys:
+        raise UsageError("a key is not changed but renewed", remedy=f"hooper peer renew {key} --public-key KEY")
     rows = _rows(keys)
     return finish(session, file, lambda file: change_peer(file, key, rows, clear or ()))
 

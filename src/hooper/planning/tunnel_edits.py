@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import replace
-from ipaddress import IPv6Network
+from ipaddress import IPv6Network, ip_network
 from typing import TYPE_CHECKING
 
 from hooper import deeds
@@ -92,7 +92,7 @@ def _to_make(site: Site, key: str) -> Iterator[str]:
 
 def change_tunnel(file: SiteFile, key: str, rows: Mapping[str, Value], clear: Iterable[str] = ()) -> Edited:
     """Other values for a tunnel. Raises: UsageError, CannotEdit."""
-    made = change(file, "tunnels", key, rows, clear)
+    made = _renumbered(file, key, change(file, "tunnels", key, rows, clear), rows)
     if not made.changes:
         return made
     site = again(file, made.text).site
@@ -101,6 +101,26 @@ def change_tunnel(file: SiteFile, key: str, rows: Mapping[str, Value], clear: It
     follows += [f"on {device_of(peer, name)}: its new file, by `{handing(peer, name)}`" for name, peer in
                 peers_of(site, key).items() if told or (peer.into is None and "into" in rows)]  # fmt: skip
     return replace(made, follows=tuple(follows))
+
+
+def _renumbered(file: SiteFile, key: str, made: Edited, rows: Mapping[str, Value]) -> Edited:
+    """Peers go with their tunnel into another network, each with its number, where that has room for it."""
+    tunnel, text, changes = file.site.tunnels[key], made.text, list(made.changes)
+    for field, old in (("subnet", tunnel.subnet), ("subnet6", tunnel.subnet6)):
+        if field not in rows or old is None or not rows[field]:
+            continue
+        new, name = ip_network(str(rows[field])), "address6" if field == "subnet6" else "address"
+        for peer_key, peer in peers_of(file.site, key).items():
+            was = getattr(peer, name)
+            if was is None or (was.version == new.version and was in new):
+                continue
+            number = int(was) - int(old.network_address)
+            if number >= new.num_addresses - 1:
+                raise UsageError(f"{new} has no room for {peer_key}", remedy="Give the tunnel a larger one.")
+            one = change(replace(file, text=text), "peers", peer_key, {name: str(new[number])})
+            text = one.text
+            changes += [replace(entry, key=f"peers.{peer_key}.{entry.key}") for entry in one.changes]
+    return replace(made, text=text, changes=tuple(changes))
 
 
 def device_of(peer: Peer, key: str) -> str:

@@ -73,6 +73,12 @@ def typed(topology: Topology, service: str, public: Mapping[str, IPAddress] | No
     return _typed(topology, service, str(address), None) if address is not None else None
 
 
+def typed_inside(topology: Topology, service: str) -> Typed:
+    """What people type at home, or through a tunnel: the inner address and port."""
+    device = topology.site.devices[topology.site.services[service].host]
+    return _typed(topology, service, str(device.address), None)
+
+
 def unnamed(topology: Topology, service: str) -> str:
     """As it will look once there is a name."""
     return _typed(topology, service, "NAME", "NAME").text

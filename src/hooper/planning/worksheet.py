@@ -108,19 +108,23 @@ def _limited(site: Site, service: str, keeps: bool) -> bool:
     return bool(site.services[service].sources) and not keeps
 
 
-def sheet_mark(plan: Plan, gateway: str, *, without: Collection[str] = ()) -> str:
-    """What a ticked sheet is known by: it counts only while the rules are those that were ticked off.
+def sheet_mark(site: Site, plan: Plan, gateway: str, *, without: Collection[str] = ()) -> str:
+    """What a ticked sheet is known by: it counts only while the rules, its routes and its own services are those that
+    were ticked off.
 
     without: services that the sheet left out; once they are on it, it is another sheet.
     """
     rules = [rule for rule in plan.forwards if rule.gateway == gateway and rule.service not in without]
-    return hashlib.sha256(repr(rules).encode()).hexdigest()[:16]
+    more = [*return_routes(site).get(gateway, ()), *own_services(site, gateway, without)]
+    return hashlib.sha256((repr(rules) + (repr(more) if more else "")).encode()).hexdigest()[:16]
 
 
-def ticked_sheets(plan: Plan, gateways: Iterable[str], told: Mapping[str, Sourced[str]]) -> dict[str, Sourced[str]]:
+def ticked_sheets(
+    site: Site, plan: Plan, gateways: Iterable[str], told: Mapping[str, Sourced[str]]
+) -> dict[str, Sourced[str]]:
     """The gateways whose sheet was ticked off as it now stands, with when. told: as the store keeps it."""
     ticks = {key: told[f"sheet:{key}"] for key in gateways if f"sheet:{key}" in told}
-    return {key: tick for key, tick in ticks.items() if tick.value == sheet_mark(plan, key)}
+    return {key: tick for key, tick in ticks.items() if tick.value == sheet_mark(site, plan, key)}
 
 
 def without_entered(sheets: Sequence[Sheet], entered: Collection[tuple[str, str]]) -> tuple[Sheet, ...]:

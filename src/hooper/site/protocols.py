@@ -130,7 +130,7 @@ SPEECHES: dict[str, Speech] = {
             51820,
             "a WireGuard tunnel",
             mute=True,
-            silence="a WireGuard server answers only those whose key it knows",
+            silence="a WireGuard server answers only those whose key it knows, and no tunnel of the file has one",
         ),
         Speech(
             "openvpn",

@@ -7,6 +7,7 @@ rules are for nft(8).
 from __future__ import annotations
 
 import hashlib
+import shlex
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from datetime import date
@@ -229,7 +230,7 @@ def _forwards6(site: Site, key: str, today: date) -> bool:
 
 def _starting(site: Site, key: str, today: date, folder: str) -> Iterator[str]:
     """What a Linux server does when the tunnel comes up: rules first, so that nothing passes before they are there."""
-    yield f"PreUp = nft -f {folder}/{interface_name(key)}.nft"
+    yield f"PreUp = nft -f {shlex.quote(f'{folder}/{interface_name(key)}.nft')}"
     yield "PostUp = sysctl -q -w net.ipv4.ip_forward=1"
     if _forwards6(site, key, today):
         # a machine that forwards takes no address from its router any more, unless it is told to (accept_ra = 2)

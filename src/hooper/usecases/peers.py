@@ -13,9 +13,11 @@ from hooper.errors import HooperError, UsageError
 from hooper.files import write_output
 from hooper.planning.access import enforced, interface_name, into_for
 from hooper.planning.documents import EditDocument
+from hooper.planning.edits import Edited
 from hooper.planning.tunnel_edits import add_peer, handing, remove_peer, renew_peer, revoke_peer
 from hooper.secret import Secret
 from hooper.site.edit import Value
+from hooper.site.load import SiteFile
 from hooper.site.tunnel_tables import Peer
 from hooper.store.kept import Handed, Heard
 from hooper.tunnels import words
@@ -150,17 +152,20 @@ def renew(run: Run, request: PeerRequest) -> tuple[EditDocument, list[HooperErro
 
 def revoke(run: Run, request: PeerRequest) -> tuple[EditDocument, list[HooperError]]:
     """A peer whose key is worth nothing any more. Raises: UsageError, as `edit`."""
-    old = run.site.peers[request.key].public_key
-    done = edit(run, EditRequest(lambda file: revoke_peer(file, request.key), request.dry_run))
-    if not request.dry_run:
-        _forgotten(run, request.key, old)
-    return done
+    return _taken(run, request, revoke_peer)
 
 
 def remove(run: Run, request: PeerRequest) -> tuple[EditDocument, list[HooperError]]:
     """Without a peer. Raises: as `edit`."""
+    return _taken(run, request, remove_peer)
+
+
+def _taken(
+    run: Run, request: PeerRequest, change: Callable[[SiteFile, str], Edited]
+) -> tuple[EditDocument, list[HooperError]]:
+    """An edit by which a key is worth nothing any more, and the key forgotten."""
     old = run.site.peers[request.key].public_key
-    done = edit(run, EditRequest(lambda file: remove_peer(file, request.key), request.dry_run))
+    done = edit(run, EditRequest(lambda file: change(file, request.key), request.dry_run))
     if not request.dry_run:
         _forgotten(run, request.key, old)
     return done

@@ -21,6 +21,13 @@ from hooper.usecases.run import Run
 from hooper.wire.wgfile import SIZE_LIMIT
 
 _SECRET = re.compile(r"^(\s*(?:private|preshared)key\s*=\s*)(\S.*?)(\s*)$", re.IGNORECASE | re.MULTILINE)
+WIDE = Flaw(
+    "profile-unreadable",
+    0,
+    "it is written in UTF-16, which the software does not read",
+    "Save it as UTF-8.",
+    "it is written in UTF-8",
+)
 OTHER_FORMATS = (
     (re.compile(r"^\s*(client|remote|<ca>|dev\s+tun)", re.MULTILINE), "OpenVPN's"),
     (re.compile(r"^\s*\{", re.MULTILINE), "JSON"),
@@ -43,7 +50,9 @@ def check(run: Run, request: ProfilesRequest) -> tuple[ProfilesDocument, list[Ho
     trouble: list[HooperError] = []
     for path in request.files:
         try:
-            looks[str(path)] = look_at(run.topology, _read(path), request.public)
+            text, wide = _read(path)
+            looks[str(path)] = look_at(run.topology, text, request.public)
+            looks[str(path)].faults += [WIDE] if wide else []
         except HooperError as exc:
             trouble.append(exc)
     among: dict[str, list[Flaw]] = {}
@@ -61,8 +70,11 @@ def _finding(fault: Flaw) -> ProfileFinding:
     return ProfileFinding(fault.code, fault.severity, fault.line, fault.message, fault.remedy, fault.mend or None)
 
 
-def _read(path: Path) -> str:
-    """A file of a tunnel; its secrets are kept out of all output. Raises: MachineError, UsageError."""
+def _read(path: Path) -> tuple[str, bool]:
+    """A file of a tunnel, and whether it is UTF-16; its secrets are kept out of all output.
+
+    Raises: MachineError, UsageError.
+    """
     try:
         with path.open("rb") as file:
             data = file.read(SIZE_LIMIT + 1)
@@ -72,8 +84,9 @@ def _read(path: Path) -> str:
         raise MachineError(f"{path!r} cannot be read: {exc}") from None
     if len(data) > SIZE_LIMIT:
         raise UsageError(f"{path} is larger than {SIZE_LIMIT // 1024} KiB: it is no profile", remedy="Name another.")
+    wide = data[:2] in (b"\xff\xfe", b"\xfe\xff")
     try:
-        text = data.decode("utf-16" if data[:2] in (b"\xff\xfe", b"\xfe\xff") else "utf-8")
+        text = data.decode("utf-16" if wide else "utf-8")
     except UnicodeDecodeError as exc:
         raise UsageError(
             f"{path} is no text: byte {exc.start} cannot be read", remedy="Export it as a .conf file, not as a picture."
@@ -84,7 +97,7 @@ def _read(path: Path) -> str:
         raise UsageError(f"{path} is not in WireGuard's format: {what}", remedy="Export it as a WireGuard .conf file.")
     for match in _SECRET.finditer(text):
         keep_out_of_output(match[2])
-    return text
+    return text, wide
 
 
 def _shared(path: Path) -> list[Flaw]:
@@ -110,7 +123,7 @@ class MendRequest:
 
 def mend(run: Run, request: MendRequest) -> tuple[MendedDocument, list[HooperError]]:
     """A mended copy; the file itself stays as it is. Raises: UsageError, RefusedForSafety, MachineError."""
-    text = _read(request.file)
+    text, wide = _read(request.file)
     if request.out.exists() and request.file.exists() and request.out.samefile(request.file):
         raise RefusedForSafety(
             f"{request.out} is the file itself, which is never overwritten",
@@ -119,11 +132,12 @@ def mend(run: Run, request: MendRequest) -> tuple[MendedDocument, list[HooperErr
         )
     new, done = mended(run.topology, text, request.public)
     left = look_at(run.topology, new, request.public).faults
-    if new != text:
+    if new != text or wide:
+        done += [WIDE] if wide else []
         write_output(request.out, new.encode(), keep=(run.path, request.file), force=request.force, private=True)
     document = MendedDocument(
         str(request.file),
-        str(request.out) if new != text else None,
+        str(request.out) if new != text or wide else None,
         tuple(map(_finding, done)),
         tuple(map(_finding, left)),
         tuple(_difference(text, new)),

@@ -9,4 +9,4 @@ from hooper.usecases.run import Run
 
 def ticked(run: Run) -> dict[str, Sourced[str]]:
     """By gateway: when its sheet was ticked off, where the plan has not changed since. Raises: StateError."""
-    return ticked_sheets(run.plan, run.site.gateways, run.told())
+    return ticked_sheets(run.site, run.plan, run.site.gateways, run.told())

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import anyio
 
-from hooper.check.checking import Wish, at_home, check_outside, peer_at
+from hooper.check.checking import Wish, at_home, check_outside, within_tunnel
 from hooper.check.origin import open_origin
 from hooper.check.probes import probe
 from hooper.check.results import Result, Seen
@@ -42,7 +42,8 @@ async def why_peer(run: Run, request: WhyRequest, peer: str) -> tuple[WhyDocumen
     trouble: list[HooperError] = []
     if request.origin is not None:
         outside = await open_origin(run.here, request.origin, run.site, run.base, request.deadline)
-    inner = outside if outside is not None and peer_at(run.site, outside, around) == peer else None
+    within = within_tunnel(run.site, outside, around) if outside is not None else None
+    inner = outside if within is not None and within.peer == peer else None
     away = at_home(run.site, around) is None
     gate_from = run.here if inner is not None and away else None if inner is not None else outside
     left = time_left(run.here.clock, started, request.deadline)

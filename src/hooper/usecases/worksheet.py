@@ -97,7 +97,9 @@ def _entered(run: Run, gateway: str) -> set[str]:
 def _tick(run: Run, sheets: tuple[Sheet, ...], kept: Mapping[str, HooperError]) -> None:
     """Keep the ticks, each with what it stands for: a sheet that changes later is no longer ticked off."""
     if run.state is not None:
-        marks = {f"sheet:{sheet.gateway}": sheet_mark(run.plan, sheet.gateway, without=kept) for sheet in sheets}
+        marks = {
+            f"sheet:{sheet.gateway}": sheet_mark(run.site, run.plan, sheet.gateway, without=kept) for sheet in sheets
+        }
         rules = {f"entered:{sheet.gateway}": dumps(plain(sheet.rules)) for sheet in sheets}
         run.state.values.tell(run.at, {**marks, **rules})
 

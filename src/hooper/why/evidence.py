@@ -236,7 +236,7 @@ def _facts(
         elsewhere=_elsewhere(near.neighbours, host),
         doubtful=near.doubtful,
         rules={key: told for key in line.chain if (told := past.known.told.get(f"rule:{service}:{key}"))},
-        ticked=ticked_sheets(plan, line.chain, past.known.told),
+        ticked=ticked_sheets(site, plan, line.chain, past.known.told),
         host_at=past.known.told.get(f"at:{host_key}"),
         tunnel=past.tunnels.get(service),
     )

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from typing import TYPE_CHECKING
 
+from hooper import deeds
 from hooper.planning.facts import Facts
 from hooper.planning.findings import CatalogueEntry, entry_of, finding, group, register, risks
 from hooper.planning.unfolded import side_doors
@@ -122,7 +123,7 @@ def find_unmeant(facts: Facts) -> Iterator[Finding]:
                 "tunnel-missing",
                 f"services.{key}",
                 "it is to be reached through a tunnel, and the site file has none",
-                'Add the service that ends one (`speaks = "wireguard"`); until then `reach = "lan"` is what is so.',
+                f"`{deeds.ADD_TUNNEL}` makes one, {deeds.TUNNEL_HOST} names what ends it; until then `reach` is lan.",
             )
 
 
