@@ -244,7 +244,7 @@ def test_sleeping_until_a_moment_that_has_passed_takes_no_time() -> None:
 
 
 def test_each_job_can_be_the_first_that_is_imported() -> None:
-    """Of the commands and use cases; what lies below them is acyclic by `test_structure`, and takes most of the time."""
+    """Of the commands and use cases; what lies below them is acyclic by `test_structure`, and takes most time."""
     modules = sorted(
         ".".join(path.relative_to(ROOT / "src").with_suffix("").parts)
         for folder in ("cli", "usecases")
