@@ -139,7 +139,7 @@ def test_a_revoked_peer_reaches_nothing_and_the_others_stay(town: TunnelTown) ->
 def test_everything_carries_ipv4_and_lets_no_ipv6_past(town: TunnelTown) -> None:
     town.serve("rented", "rented", 8080, sys.executable, "-m", "http.server", "--bind", "::", "8080")
     town.six_for("laptop")
-    assert town.reaches("laptop", "2001:db8:55::7", 8080) == "open"
+    town.wait_for("laptop", "2001:db8:55::7", 8080)
     everything = town.add_peer(town.name("all"), "--into", "everything")
     town.load(reload=True)
     town.down("laptop", town.folder / f"{town.name('coach')}.conf")
@@ -161,7 +161,7 @@ def test_nat_on_the_server_needs_no_route(tmp_path: Path) -> None:
         town.wait_for("phone", "10.44.7.30", 443)
         town.serve("rented", "rented", 8080, sys.executable, "-m", "http.server", "--bind", "::", "8080")
         town.six_for("laptop")
-        assert town.reaches("laptop", "2001:db8:55::7", 8080) == "open"
+        town.wait_for("laptop", "2001:db8:55::7", 8080)
         town.up("laptop", everything)  # a tunnel without IPv6: it takes that too, and ends it
         town.wait_for("laptop", RENTED, 8080)
         assert town.shown_as("laptop") == PUBLIC
