@@ -98,8 +98,9 @@ def change_tunnel(file: SiteFile, key: str, rows: Mapping[str, Value], clear: It
     site = again(file, made.text).site
     follows = list(_to_make(site, key))
     told = {"subnet", "subnet6", "dns", "service", "public_key"} & {one.key for one in made.changes}
-    follows += [f"on {device_of(peer, name)}: its new file, by `{handing(peer, name)}`" for name, peer in
-                peers_of(site, key).items() if told or (peer.into is None and "into" in rows)]  # fmt: skip
+    for name, peer in peers_of(site, key).items():
+        if told or (peer.into is None and "into" in rows):
+            follows += _new_file(site, name)
     return replace(made, follows=tuple(follows))
 
 
@@ -218,6 +219,15 @@ def _to_hand(site: Site, key: str) -> Iterator[str]:
         yield f"on {device_of(peer, key)}: the file that the server's page exports; `{deeds.CHECK_PROFILE}` first"
 
 
+def _new_file(site: Site, key: str) -> Iterator[str]:
+    """What gives a device another file that had one: its old key is forgotten, so that it gets another one too."""
+    peer = site.peers[key]
+    if site.tunnels[peer.tunnel].made_by == "hooper":
+        yield f"on {device_of(peer, key)}: a new file: `{deeds.RENEW_PEER(key)}`, then `{handing(peer, key)}`"
+    else:
+        yield from _to_hand(site, key)
+
+
 def change_peer(file: SiteFile, key: str, rows: Mapping[str, Value], clear: Iterable[str] = ()) -> Edited:
     """Other values for a peer. Raises: UsageError, CannotEdit."""
     made = change(file, "peers", key, rows, clear)
@@ -226,8 +236,8 @@ def change_peer(file: SiteFile, key: str, rows: Mapping[str, Value], clear: Iter
     site = again(file, made.text).site
     changed = {one.key for one in made.changes}
     follows = list(_server_anew(site, site.peers[key].tunnel)) if changed - {"person", "device"} else []
-    if changed & {"address", "address6", "into", "public_key"}:
-        follows += _to_hand(site, key)
+    if changed & {"address", "address6", "into"}:
+        follows += _new_file(site, key)
     return replace(made, follows=tuple(follows))
 
 
