@@ -545,3 +545,27 @@ def test_peers_go_with_their_tunnel_into_another_network(tmp_path: Path) -> None
     assert "peer hand cox-phone" in ran.out
     assert hooper("tunnel", "change", "oars", "--subnet", "10.99.1.0/29", *more).code == 2
     assert hooper("peer", "change", "cox-phone", "--public-key", "x", *more).code == 2
+
+
+def test_a_tunnel_that_a_device_makes_has_its_fields_and_makes_no_keys_here(tmp_path: Path) -> None:
+    site = tmp_path / "site.toml"
+    site.write_text(SITE)
+    more = ("--site", str(site), "--state", str(tmp_path / "state"))
+    assert hooper("tunnel", "add", "oars", "--made-by", "device", "--subnet", "10.88.44.0/24", *more).code == 0
+    assert hooper("peer", "add", "cox-phone", "--into", "gate", *more).code == 0
+    shown = valid("tunnel-show", hooper("tunnel", "show", "oars", "--json", *more).document)
+    assert [peer["peer"] for peer in shown["peers"]] == ["cox-phone", "the probe, for checks"]
+    assert "10.88.44.11/32" in str(shown["peers"][0])
+    codes = {one["code"] for one in json.loads(hooper("plan", "--json", *more[:2]).out)["findings"]}
+    assert {"tunnel-key-unknown", "peer-without-key", "peer-not-kept"} <= codes
+    assert "--public-key KEY" in hooper("peer", "list", *more).out
+    for words in (
+        ("peer", "renew", "cox-phone"),
+        ("peer", "hand", "cox-phone", "--out", "x.conf"),
+        ("tunnel", "make", "oars"),
+    ):
+        assert hooper(*words, *more).code == 2
+    key = base64.b64encode(public_of(generate_private())).decode()
+    assert hooper("peer", "renew", "cox-phone", "--public-key", key, *more).code == 0
+    assert hooper("peer", "list", *more).code == 0
+    assert not list((tmp_path / "state").rglob("*.shared"))

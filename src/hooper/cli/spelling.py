@@ -47,6 +47,7 @@ COMMANDS: dict[Deed, str] = {
     deeds.MAKE_PUBLIC: "service change {0} --reach public",
     deeds.HAND_FILE: "peer hand {0} --out {0}.conf",
     deeds.RENEW_PEER: "peer renew",
+    deeds.WRITE_KEY: "peer renew {0} --public-key KEY",
     deeds.REVOKE: "peer revoke",
     deeds.CHECK_PROFILE: "profile check",
     deeds.MEND_PROFILE: "profile mend",

@@ -14,6 +14,7 @@ from hooper.files import write_output
 from hooper.planning.access import enforced, interface_name, into_for
 from hooper.planning.documents import EditDocument
 from hooper.planning.edits import Edited
+from hooper.planning.looks.tunnel import key_wanted
 from hooper.planning.tunnel_edits import add_peer, handing, remove_peer, renew_peer, revoke_peer
 from hooper.secret import Secret
 from hooper.site.edit import Value
@@ -64,7 +65,7 @@ def _row(run: Run, key: str, handed: Handed | None, heard: Mapping[str, Heard]) 
     if peer.until is not None and peer.until < run.at.date():
         detail = f"its time was over on {peer.until}: `{deeds.REVOKE(key)}`, or give it a new `until`"
     elif peer.public_key is None:
-        detail = f"it has no key: `{deeds.RENEW_PEER(key)}` makes one"
+        detail = f"it has no key here: {key_wanted(tunnel, key).removesuffix('.')}"
     elif tunnel.made_by == "hooper":
         detail = _to_hand(run, key, given)
     seen = heard.get(peer.public_key or "")
@@ -140,7 +141,13 @@ class PeerRequest:
 def renew(run: Run, request: PeerRequest) -> tuple[EditDocument, list[HooperError]]:
     """Another key for a peer; the old one is forgotten. Raises: UsageError, MachineError, as `edit`."""
     old, made = run.site.peers[request.key].public_key, tuple[str, ...]()
-    public = request.public_key
+    public, tunnel = request.public_key, run.site.tunnels[run.site.peers[request.key].tunnel]
+    if public is None and tunnel.made_by == "device":
+        host = run.site.services[tunnel.service].host
+        raise UsageError(
+            f"the keys of this tunnel are made by {host}",
+            remedy=f"Renew it on its page, then `{deeds.WRITE_KEY(request.key)}`.",
+        )
     if public is None:
         made = (new_key(run, shared=True, dry_run=request.dry_run),)
         public = made[0]

@@ -219,7 +219,8 @@ def show(run: Run, request: TunnelsRequest) -> tuple[TunnelDocument, list[Hooper
         Field("MTU", str(mtu_of(run.topology, tunnel))),
         Field("public key", tunnel.public_key or "as its page shows it: write it down here"),
     ]
-    peers = [PeerFields(name, _fields(peer)) for name, peer in let_in(site, key, run.at.date()).items()]
+    shown = peers_of(site, key) if tunnel.made_by == "device" else let_in(site, key, run.at.date())
+    peers = [PeerFields(name, _fields(peer)) for name, peer in shown.items()]
     if tunnel.probe_key is not None:
         none = f"none; where the page wants one, {tunnel.subnet[-2]}/32, which nobody has"
         fields = (Field("public key", tunnel.probe_key), Field("allowed addresses (allowed IPs)", none))
@@ -258,7 +259,7 @@ def show(run: Run, request: TunnelsRequest) -> tuple[TunnelDocument, list[Hooper
 def _fields(peer: Peer) -> tuple[Field, ...]:
     """What a server's page is told of a peer."""
     return (
-        Field("public key", peer.public_key or "as it is made"),
+        Field("public key", peer.public_key or "as the page makes it: write it down here"),
         Field("allowed addresses (allowed IPs)", ", ".join(f"{a}/{a.max_prefixlen}" for a in peer_addresses(peer))),
         Field("endpoint", "leave empty: the peer is the one that calls"),
         Field("persistent keepalive", "leave empty"),

@@ -201,9 +201,7 @@ def _peer(facts: Facts, key: str, peer: Peer) -> Iterator[Finding]:
             "Give it a later `until` if it is still to come in.",
         )
     if peer.public_key is None:
-        yield finding(
-            "peer-without-key", subject, "it has no key, so that nobody can use it", f"`{deeds.RENEW_PEER(key)}`."
-        )
+        yield finding("peer-without-key", subject, "it has no key in the site file", key_wanted(tunnel, key))
     if enforced(tunnel) == "nowhere" and limited(site, key):
         host = site.services[tunnel.service].host
         yield finding(
@@ -219,6 +217,13 @@ def _peer(facts: Facts, key: str, peer: Peer) -> Iterator[Finding]:
             f"{network[0]} lies behind {network[1]}, which lets nothing in from the side of the tunnel's server",
             f"Move the server behind {network[1]}, or forward what is wanted there.",
         )
+
+
+def key_wanted(tunnel: Tunnel, key: str) -> str:
+    """How a peer without a key gets one: it is made here, or the device made it and shows it."""
+    if tunnel.made_by == "hooper":
+        return f"`{deeds.RENEW_PEER(key)}` makes one."
+    return f"`{deeds.WRITE_KEY(key)}`, with the one that the device's page shows for it."
 
 
 def _behind(facts: Facts, key: str) -> Iterator[tuple[IPNetwork, str]]:
