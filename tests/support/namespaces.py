@@ -7,6 +7,7 @@ import ctypes
 import json
 import os
 import shutil
+import signal
 import socket
 import subprocess
 import sys
@@ -505,6 +506,9 @@ class KernelTown:
             self.stop(key)
         listed = sh("ip", "netns", "list")
         for name in [word for word in listed.split() if word.startswith(self.prefix + "-")]:
+            for left in sh("ip", "netns", "pids", name).split():
+                with contextlib.suppress(ProcessLookupError):
+                    os.kill(int(left), signal.SIGTERM)  # a daemon that a test left there
             with contextlib.suppress(AssertionError):
                 sh("ip", "netns", "del", name)
 
