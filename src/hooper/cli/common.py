@@ -198,14 +198,13 @@ class Session:
         finally:
             self.progress("")
 
-    def lab_time(self) -> datetime | None:
-        """The town's time, for what asks nobody and yet tells ages; None: this is the real world. Raises: LabGone."""
+    def use_lab_time(self) -> None:
+        """In the lab, `at` is the town's time from here on: for what asks nobody, yet tells ages. Raises: LabGone."""
         from hooper.net.lab import LabLink, lab_from_environment
 
         address = lab_from_environment()
-        if address is None:
-            return None
-        return datetime.fromisoformat(run_async(LabLink(address).ask, "hello")["now"])
+        if address is not None:
+            self.at = datetime.fromisoformat(run_async(LabLink(address).ask, "hello")["now"])
 
     def progress(self, text: str) -> None:
         """One line on a terminal, which the next takes the place of: how far it is; empty: it is over."""

@@ -53,7 +53,7 @@ def history(
     if as_csv and session.json:
         raise UsageError("--csv and --json exclude each other", remedy="Give one of them.")
     file = session.read_site()
-    session.at = session.lab_time() or session.at
+    session.use_lab_time()
     kinds = chosen(kind or (), KINDS, "kind")
     request = HistoryRequest(session.at - timedelta(seconds=since), tuple(subject or ()), kinds, most)  # type: ignore[arg-type]
     done = session.do(look, request, file, look=True)

@@ -58,7 +58,7 @@ def list_all(session: Session) -> int:
     from hooper.usecases.peers import PeersRequest, list_peers
 
     file = session.read_site()
-    session.at = session.lab_time() or session.at
+    session.use_lab_time()
     done = session.do(list_peers, PeersRequest(), file, look=True)
     code = session.show(done.document, _render_list, errors=done.trouble)
     if not done.document.peers:

@@ -40,7 +40,7 @@ def report(
 
     within("--since", since, 1, YEARS_S)
     file = session.read_site()
-    session.at = session.lab_time() or session.at
+    session.use_lab_time()
     begin = session.at - timedelta(seconds=since)
     done = session.do(make, ReportRequest(begin), file, look=True)
     if html is None:

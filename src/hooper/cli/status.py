@@ -59,7 +59,7 @@ def _once(session: Session) -> int:
     from hooper.usecases.status import status as look
 
     file = session.read_site()
-    session.at = session.lab_time() or session.at
+    session.use_lab_time()
     done = session.do(look, None, file, look=True)
     document = done.document
     code = session.show(document, partial(_render, now=session.at, verbose=session.verbose), errors=done.trouble)

@@ -62,7 +62,7 @@ def edited(
     file: SiteFile,
 ) -> int:
     """Write an edit that has keys of tunnels with it, and show it."""
-    session.at = session.lab_time() or session.at
+    session.use_lab_time()
     try:
         done: Done[EditDocument] = session.do(work, request, file, state=True)
     except (SiteFileError, SeveralErrors) as exc:  # the file was sound: what was given is not
@@ -76,7 +76,7 @@ def list_all(session: Session) -> int:
     from hooper.usecases.tunnels import TunnelsRequest, list_tunnels
 
     file = session.read_site()
-    session.at = session.lab_time() or session.at
+    session.use_lab_time()
     done = session.do(list_tunnels, TunnelsRequest(), file, look=True)
     code = session.show(done.document, _render_list, errors=done.trouble)
     if not done.document.tunnels:
@@ -126,7 +126,7 @@ def show(session: Session, tunnel: TunnelArgument) -> int:
 
     file = session.read_site()
     keys = chosen([tunnel], file.site.tunnels, "tunnel")
-    session.at = session.lab_time() or session.at
+    session.use_lab_time()
     done = session.do(do_show, TunnelsRequest(keys), file, look=True)
     return session.show(done.document, _render_one, errors=done.trouble)
 
@@ -185,7 +185,7 @@ def make(
 
     file = session.read_site()
     (key,) = chosen([tunnel], file.site.tunnels, "tunnel")
-    session.at = session.lab_time() or session.at
+    session.use_lab_time()
     done = session.do(do_make, MakeRequest(key, out or Path(f"{key}-server"), folder, force), file, state=True)
     code = session.show(done.document, _render_made, errors=done.trouble)
     lab = [f"lab load {done.document.files[0]}"] if session.world == "lab" else []
@@ -216,7 +216,7 @@ def seen(
 
     file = session.read_site()
     (key,) = chosen([tunnel], file.site.tunnels, "tunnel")
-    session.at = session.lab_time() or session.at
+    session.use_lab_time()
     told = None if dump is None else sys.stdin.read() if str(dump) == "-" else read_text(dump)
     done = session.do(look, SeenRequest(key, told), file, state=True)
     document = done.document
