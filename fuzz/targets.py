@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import struct
 from collections.abc import Callable
 from dataclasses import dataclass, replace
@@ -15,8 +16,10 @@ from hooper.wire import (
     gena,
     head,
     icmp,
+    ike,
     ip4,
     natpmp,
+    openvpn,
     pcp,
     recognise,
     rfb,
@@ -172,6 +175,20 @@ _KEYS = _CLIENT.read(_RESPONSE)
 assert isinstance(_KEYS, wireguard.SessionKeys)
 _SESSION = _KEYS
 
+_ASKS = openvpn.ControlPacket(openvpn.SERVER_RESET, b"server..", (0,), b"client..", 0, bytes.fromhex("000100020001"))
+_CLIENT_KEY = (
+    b"-----BEGIN OpenVPN tls-crypt-v2 client key-----\n"
+    + base64.b64encode(bytes(256 + 288) + (290).to_bytes(2, "big"))
+    + b"\n-----END OpenVPN tls-crypt-v2 client key-----\n"
+)
+
+
+def _openvpn_answer(data: bytes) -> Any:
+    channel = openvpn.Channel(openvpn.Bare(), b"client..", int)
+    channel.opening()
+    return channel.receive(data)
+
+
 TARGETS: dict[str, Target] = {
     "stun": Target(_stun, _stun_seeds()),
     "natpmp-request": Target(
@@ -309,6 +326,28 @@ TARGETS: dict[str, Target] = {
             b"wg0 key (none) (none) (none) 0 0 0 off\n",
         ),
         (WireError, MachineError),
+    ),
+    "openvpn-packet": Target(
+        lambda data: openvpn.Channel(openvpn.Bare(), b"client..", int, "server").receive(data),
+        (openvpn.ControlPacket(openvpn.CLIENT_RESET, b"somebody", number=0).head + bytes(5),),
+    ),
+    "openvpn-answer": Target(
+        _openvpn_answer,
+        (
+            b"".join((_ASKS.head, _ASKS.body)),
+            openvpn.ControlPacket(openvpn.ACK, b"server..", (0,), b"client..").head + b"\x01\0\0\0\0client..",
+        ),
+    ),
+    "openvpn-guarded": Target(
+        lambda data: openvpn.parse_packet(data, openvpn.TlsCrypt(bytes(256), "server")),
+        (openvpn.TlsCrypt(bytes(256)).seal(b"\x38somebody", bytes(5), 1),),
+    ),
+    "openvpn-frames": Target(openvpn.unframe, (openvpn.frame(b"\x38somebody" + bytes(5)) * 2,)),
+    "openvpn-key": Target(_text(openvpn.parse_static_key), (openvpn.static_key_text(bytes(range(256))).encode(),)),
+    "openvpn-client-key": Target(_text(openvpn.parse_client_key), (_CLIENT_KEY,)),
+    "ike": Target(
+        lambda data: ike.read_answer(data, b"initiatr", marked=False),
+        (b"initiatr" + bytes(8) + bytes.fromhex("292022200000000000000024000000080000000e"),),
     ),
     "ipv4-packet": Target(
         lambda data: ip4.echo_reply(ip4.Packet.parse(data)),

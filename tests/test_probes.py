@@ -14,7 +14,8 @@ import anyio
 import pytest
 from anyio.abc import ByteStream
 
-from hooper.check.probes import probe, read_certificate
+from hooper.check.certificate import read_certificate
+from hooper.check.probes import probe
 from hooper.check.results import Seen
 from hooper.check.sameness import redirected
 from hooper.check.targets import Target

@@ -60,6 +60,18 @@ def fingerprint_of(certificate: x509.Certificate) -> str:
     return f"sha256:{certificate.fingerprint(hashes.SHA256()).hex()}"
 
 
+def key_fingerprint(certificate: x509.Certificate) -> str:
+    """The fingerprint of its public key, which stays the same when the certificate is made anew: SHA-256 of the
+    SubjectPublicKeyInfo (RFC 5280 section 4.1), written like all fingerprints here.
+    """
+    import hashlib
+
+    from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat
+
+    public = certificate.public_key().public_bytes(Encoding.DER, PublicFormat.SubjectPublicKeyInfo)
+    return f"sha256:{hashlib.sha256(public).hexdigest()}"
+
+
 def names_of(certificate: x509.Certificate) -> tuple[str, ...]:
     """The DNS names and addresses that it is for, by its subjectAltName alone (RFC 9525 section 6.3)."""
     from cryptography import x509

@@ -31,7 +31,7 @@ async def handshake(door: Door, to: Endpoint, keys: ProbeKeys, seen: Seen, deadl
                             while True:
                                 came = await _answer(socket, to, made)
                                 if isinstance(came, Rejected):
-                                    _rejected(came, to, seen)
+                                    rejected(came, to, seen)
                                     return
                                 if came is None:
                                     strange += 1
@@ -75,7 +75,8 @@ async def _answer(socket: Datagrams, to: Endpoint, made: list[Initiator]) -> Ses
     return None
 
 
-def _rejected(came: Rejected, to: Endpoint, seen: Seen) -> None:
+def rejected(came: Rejected, to: Endpoint, seen: Seen) -> None:
+    """Write down an ICMP message that came instead of an answer."""
     seen.icmp = IcmpSeen(came.icmp.type, came.icmp.code, came.icmp.name, str(came.by) if came.by else None)
     seen.verdict = "refused" if came.icmp.refuses else "silent"
     seen.detail = f"{came.by or to.address} says about {to}: {came.icmp.name}"

@@ -6,6 +6,10 @@ from collections.abc import Callable
 from contextlib import AbstractAsyncContextManager
 from dataclasses import dataclass, field
 from datetime import datetime
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from hooper.wire.openvpn import Guard
 
 
 @dataclass(frozen=True)
@@ -21,3 +25,19 @@ class ProbeKeys:
     server: bytes
     label: Callable[[datetime], bytes] = field(repr=False)
     turn: AbstractAsyncContextManager[None] = field(repr=False, compare=False)
+
+
+@dataclass(frozen=True)
+class ControlKeys:
+    """What the control channel of an OpenVPN server is looked at with.
+
+    guard: makes what guards one conversation. authority: of the server's certificate, as the fingerprint of its public
+    key, "sha256:..."; None: it is not known. certificates: of the authority, in DER, as far as they are kept here.
+    sure: that this is what guards it is known, so that silence says something.
+    """
+
+    tunnel: str
+    guard: Callable[[], Guard] = field(repr=False)
+    authority: str | None
+    certificates: tuple[bytes, ...] = field(default=(), repr=False)
+    sure: bool = True

@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-import hashlib
 import os
 import re
 import ssl
-import warnings
 from collections.abc import Awaitable, Callable, Mapping
 from datetime import UTC
 from email.utils import parsedate_to_datetime
@@ -16,11 +14,14 @@ import anyio
 from anyio.abc import ByteStream
 from anyio.streams.tls import TLSAttribute, TLSStream
 
-from hooper.check.handshake import handshake
-from hooper.check.results import CertificateSeen, IcmpSeen, PageSeen, Seen
+from hooper.check.certificate import note_chain
+from hooper.check.datagrams import datagrams
+from hooper.check.keys import ControlKeys
+from hooper.check.openvpn import OverTcp, control_channel
+from hooper.check.results import IcmpSeen, PageSeen, Seen
 from hooper.check.targets import Target
 from hooper.clock import rfc3339
-from hooper.errors import HooperError, WireError
+from hooper.errors import WireError
 from hooper.net.tls import chain_of, start_tls
 from hooper.net.types import (
     Door,
@@ -28,7 +29,6 @@ from hooper.net.types import (
     NoRoute,
     ProxyTrouble,
     Refused,
-    Rejected,
     Unreachable,
 )
 from hooper.site.protocols import SPEECHES
@@ -75,10 +75,8 @@ async def probe(door: Door, target: Target, deadline: float) -> Seen:
     seen, start = Seen(), door.clock.monotonic()
     if target.transport.isdigit():
         seen.verdict, seen.detail = "unproven", f"nothing can be sent by the IP protocol {target.transport} from here"
-    elif target.keys is not None and target.transport == "udp":
-        await handshake(door, Endpoint(target.address, target.port), target.keys, seen, deadline)
     elif target.transport == "udp":
-        await _datagram(door, target, seen, deadline)
+        await datagrams(door, target, seen, deadline)
     else:
         await _stream(door, target, seen, deadline)
     seen.took_ms = round((door.clock.monotonic() - start) * 1000)
@@ -96,7 +94,7 @@ async def _stream(door: Door, target: Target, seen: Seen, deadline: float) -> No
             stream = Recorder(await door.connect(target.address, target.port))
             seen.verdict = "connected"
             seen.detail = "accepts the connection"
-            await _TALKS[SPEECHES[target.speaks].probe](stream, target, seen)
+            await _talk(door, stream, target, seen)
     except Refused as exc:
         seen.verdict, seen.icmp, seen.detail = "refused", _icmp(exc.icmp, exc.by), exc.message
     except Unreachable as exc:
@@ -128,6 +126,15 @@ async def _stream(door: Door, target: Target, seen: Seen, deadline: float) -> No
                 seen.first_bytes = stream.first[:32].hex(" ")
             with anyio.CancelScope(shield=True):
                 await anyio.aclose_forcefully(stream)
+
+
+async def _talk(door: Door, stream: Recorder, target: Target, seen: Seen) -> None:
+    """As its protocol has it."""
+    if target.speaks == "openvpn":
+        keys = target.keys if isinstance(target.keys, ControlKeys) else None
+        await control_channel(OverTcp(stream), door.clock, keys, seen)
+    else:
+        await _TALKS[SPEECHES[target.speaks].probe](stream, target, seen)
 
 
 def _icmp(icmp: Icmp | None, by: object) -> IcmpSeen | None:
@@ -192,42 +199,13 @@ async def _tls(stream: Recorder, target: Target, seen: Seen) -> TLSStream:
     wrapped = await start_tls(stream, target.server_name)
     seen.tls_version = str(wrapped.extra(TLSAttribute.tls_version))
     seen.chain = chain_of(wrapped)
-    if seen.chain:
-        seen.fingerprint = "sha256:" + hashlib.sha256(seen.chain[0]).hexdigest()
-        seen.certificate = read_certificate(seen.chain[0])
+    note_chain(seen, seen.chain)
     return wrapped
 
 
 async def _tls_only(stream: Recorder, target: Target, seen: Seen) -> None:
     await _tls(stream, target, seen)
     seen.verdict, seen.detail = "answered", "TLS"
-
-
-def read_certificate(der: bytes) -> CertificateSeen | None:
-    """What a certificate says of itself (RFC 5280); None: it cannot be read."""
-    from cryptography import x509
-
-    try:
-        with warnings.catch_warnings():
-            warnings.simplefilter("ignore")  # what is odd about it is judged elsewhere
-            certificate = x509.load_der_x509_certificate(der)
-        try:
-            shown = certificate.extensions.get_extension_for_class(x509.SubjectAlternativeName).value
-            names = [
-                *shown.get_values_for_type(x509.DNSName),
-                *(str(address) for address in shown.get_values_for_type(x509.IPAddress)),
-            ]
-        except x509.ExtensionNotFound:
-            names = []
-        return CertificateSeen(
-            certificate.subject.rfc4514_string(),
-            tuple(names),
-            certificate.issuer.rfc4514_string(),
-            rfc3339(certificate.not_valid_before_utc),
-            rfc3339(certificate.not_valid_after_utc),
-        )
-    except Exception:  # devices make certificates that no standard allows; the library fails on them in many ways
-        return None
 
 
 def _date(got: head.Head) -> str | None:
@@ -359,35 +337,3 @@ _TALKS: dict[str, Callable[[Recorder, Target, Seen], Awaitable[None]]] = {
     "rtsp": _rtsp,
     "rdp": _rdp,
 }
-
-
-async def _datagram(door: Door, target: Target, seen: Seen, deadline: float) -> None:
-    """Send something harmless twice. An answer or a refusal proves a lot, silence nothing."""
-    assert target.address is not None
-    to = Endpoint(target.address, target.port)
-    try:
-        with anyio.move_on_after(deadline) as waiting:
-            async with await door.datagrams() as socket:
-                await socket.send(b"\0", to)
-                came = None
-                with anyio.move_on_after(deadline / 2):
-                    came = await socket.receive()
-                if came is None:
-                    await socket.send(b"\0", to)
-                    came = await socket.receive()
-                if isinstance(came, Rejected):
-                    seen.icmp = _icmp(came.icmp, came.by)
-                    seen.verdict = "refused" if came.icmp.refuses else "silent"
-                    seen.detail = f"{came.by or to.address} says about {to}: {came.icmp.name}"
-                else:
-                    seen.verdict, seen.detail = "connected", "a datagram came back"
-    except HooperError as exc:
-        seen.verdict, seen.detail = "unproven", exc.message
-        return
-    if waiting.cancelled_caught and target.expected == "reachable":
-        seen.verdict = "unproven"
-        speech = SPEECHES[target.speaks]
-        mute = f"nothing came back: {speech.silence or f'{target.speaks} answers strangers nothing'}"
-        seen.detail = mute if speech.mute else "nothing came back: over UDP no proof"
-    elif waiting.cancelled_caught:
-        seen.verdict, seen.detail = "silent", f"nothing came back within {deadline:.2g} s"

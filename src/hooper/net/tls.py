@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import ssl
 import warnings
+from contextlib import suppress
 from functools import cache
 from typing import Any
 
@@ -46,11 +47,49 @@ def chain_of(stream: TLSStream) -> tuple[bytes, ...]:
     leaf = shown.getpeercert(binary_form=True)
     if not isinstance(leaf, bytes):
         return ()
+    return (leaf, *(certificate for certificate in _shown_by(shown) if certificate != leaf))
+
+
+def _shown_by(tls: Any) -> list[bytes]:
+    """All certificates that the other end has shown so far, in DER."""
     # public since Python 3.13; before that only inside, and then as objects
-    teller: Any = shown if hasattr(shown, "get_unverified_chain") else getattr(shown, "_sslobj", None)
+    teller: Any = tls if hasattr(tls, "get_unverified_chain") else getattr(tls, "_sslobj", None)
     told = teller.get_unverified_chain() if hasattr(teller, "get_unverified_chain") else ()
-    chain = [
+    return [
         certificate if isinstance(certificate, bytes) else ssl.PEM_cert_to_DER_cert(certificate.public_bytes())
         for certificate in told or ()
     ]
-    return (leaf, *(certificate for certificate in chain if certificate != leaf))
+
+
+class MemoryTls:
+    """A TLS client whose bytes are carried by somebody else, as far as the server has proven its certificate.
+
+    proven: it has signed with the key of what it shows. chain: that, in DER, its own first. version: as negotiated.
+    """
+
+    def __init__(self) -> None:
+        self._in, self._out = ssl.MemoryBIO(), ssl.MemoryBIO()
+        self._tls = probe_context().wrap_bio(self._in, self._out)
+        self.proven, self.chain, self.version = False, tuple[bytes, ...](), ""
+
+    def step(self, data: bytes) -> bytes:
+        """Take what came, and return what is to be sent. With the proof that is the last of it: no certificate of ours
+        and a goodbye, so that the server does not wait for more. Raises: ssl.SSLError: it is no such TLS.
+        """
+        self._in.write(data)
+        try:
+            self._tls.do_handshake()
+            self.proven = True
+        except ssl.SSLWantReadError:
+            self._note()
+            # up to TLS 1.2 the proof stands beside the certificate, and what follows is ours to say
+            self.proven = bool(self.chain) and self._out.pending > 0
+            return self._out.read()
+        self._note()
+        with suppress(ssl.SSLError):
+            self._tls.unwrap()
+        return self._out.read()
+
+    def _note(self) -> None:
+        self.chain = tuple(_shown_by(self._tls))
+        self.version = self._tls.version() or ""

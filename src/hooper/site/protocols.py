@@ -139,6 +139,7 @@ SPEECHES: dict[str, Speech] = {
             "an OpenVPN tunnel",
             mute=True,
             either=True,
+            probe="openvpn",
             silence="an OpenVPN server with a key that its clients share answers nobody else, and this look has none",
         ),
         Speech(
@@ -149,6 +150,8 @@ SPEECHES: dict[str, Speech] = {
             mute=True,
             more="UDP 4500, for NAT on the way (RFC 3947)",
             more_ports=("udp", 4500),
+            probe="ike",
+            silence="an IPsec server may answer nobody whom it does not expect",
         ),
         Speech(
             "ipsec-nat",
@@ -158,6 +161,8 @@ SPEECHES: dict[str, Speech] = {
             mute=True,
             more="UDP 500, where it starts (RFC 7296)",
             more_ports=("udp", 500),
+            probe="ike",
+            silence="an IPsec server may answer nobody whom it does not expect",
         ),
         Speech(
             "esp",

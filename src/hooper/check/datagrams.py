@@ -1,0 +1,121 @@
+"""What is sent to a UDP port, by what it speaks: a genuine handshake where there is one, else something harmless."""
+
+from __future__ import annotations
+
+import secrets
+import ssl
+
+import anyio
+
+from hooper.check.handshake import handshake, rejected
+from hooper.check.keys import ControlKeys, ProbeKeys
+from hooper.check.openvpn import OverUdp, control_channel
+from hooper.check.results import Seen
+from hooper.check.targets import Target
+from hooper.errors import HooperError, WireError
+from hooper.net.types import Door, Endpoint, Rejected
+from hooper.site.protocols import SPEECHES
+from hooper.wire import ike
+
+IKE_WAITS = (0.5, 1.0, 2.0, 4.0)  # seconds until the first messages are sent again (RFC 7296 section 2.4)
+
+
+async def datagrams(door: Door, target: Target, seen: Seen, deadline: float) -> None:
+    """Probe a UDP port. deadline: seconds for all of it. Never raises for what a network does."""
+    assert target.address is not None
+    to = Endpoint(target.address, target.port)
+    if isinstance(target.keys, ProbeKeys):
+        await handshake(door, to, target.keys, seen, deadline)
+        return
+    talk = {"openvpn": _openvpn, "ike": _ike, "ipsec-nat": _ike}.get(target.speaks, _anything)
+    try:
+        with anyio.move_on_after(deadline) as waiting:
+            await talk(door, to, target, seen, deadline)
+    except (HooperError, ssl.SSLError, ValueError) as exc:
+        if seen.verdict != "answered":
+            words = exc.message if isinstance(exc, HooperError) else str(exc)
+            seen.verdict = "mismatched" if isinstance(exc, WireError | ssl.SSLError | ValueError) else "unproven"
+            seen.detail = f"answers, but not as {target.speaks}: {words}" if seen.verdict == "mismatched" else words
+        else:
+            seen.problems.append("tls-failed")
+            seen.detail += ", but its TLS does not come up"
+        return
+    if waiting.cancelled_caught and seen.verdict == "silent":
+        _nothing_came(target, seen, deadline)
+
+
+def _nothing_came(target: Target, seen: Seen, deadline: float) -> None:
+    """Silence: what it says depends on who would answer whom."""
+    nothing = f"nothing came back within {deadline:.2g} s"
+    if seen.detail:  # something did, and it is of nobody that was asked
+        seen.verdict = "mismatched" if target.provable else "connected"
+    elif target.keys is not None and target.provable:
+        seen.detail = f"{nothing}: no rule leads here, no server runs, or it has another shared key than the site file"
+    elif target.expected == "reachable":
+        speech = SPEECHES[target.speaks]
+        mute = f"nothing came back: {speech.silence or f'{target.speaks} answers strangers nothing'}"
+        seen.verdict, seen.detail = "unproven", mute if speech.mute else "nothing came back: over UDP no proof"
+    else:
+        seen.detail = nothing
+
+
+async def _openvpn(door: Door, to: Endpoint, target: Target, seen: Seen, deadline: float) -> None:
+    del deadline
+    keys = target.keys if isinstance(target.keys, ControlKeys) else None
+    async with await door.datagrams() as socket:
+        came = await control_channel(OverUdp(socket, to), door.clock, keys, seen)
+        if came is not None:
+            rejected(came, to, seen)
+
+
+async def _ike(door: Door, to: Endpoint, target: Target, seen: Seen, deadline: float) -> None:
+    """Both versions are offered what nobody takes: a daemon refuses, and keeps nothing of it. No login."""
+    from cryptography.hazmat.primitives.asymmetric.x25519 import X25519PrivateKey
+
+    del deadline
+    marked = target.speaks == "ipsec-nat"
+    spis = secrets.token_bytes(8), secrets.token_bytes(8)
+    public = X25519PrivateKey.generate().public_key().public_bytes_raw()
+    messages = (ike.sa_init(spis[0], secrets.token_bytes(32), public), ike.main_mode(spis[1]))
+    async with await door.datagrams() as socket:
+        for wait in (*IKE_WAITS, *[IKE_WAITS[-1]] * 8):
+            for message in messages:
+                await socket.send((ike.MARKER if marked else b"") + message, to)
+            with anyio.move_on_after(wait):
+                while True:
+                    came = await socket.receive()
+                    if isinstance(came, Rejected):
+                        rejected(came, to, seen)
+                        return
+                    if came.sender == to and _is_ike(came.data, spis, seen, marked=marked):
+                        return
+
+
+def _is_ike(data: bytes, spis: tuple[bytes, bytes], seen: Seen, *, marked: bool) -> bool:
+    """Whether this answers one of them."""
+    for spi in spis:
+        try:
+            answer = ike.read_answer(data, spi, marked=marked)
+        except WireError as exc:
+            seen.detail = f"a datagram came back that is not IKE: {exc.message}"
+            continue
+        seen.verdict, seen.detail, seen.greeting = "answered", answer.words, f"IKEv{answer.version}"
+        return True
+    return False
+
+
+async def _anything(door: Door, to: Endpoint, target: Target, seen: Seen, deadline: float) -> None:
+    """Send something harmless twice. An answer or a refusal proves a lot, silence nothing."""
+    del target
+    async with await door.datagrams() as socket:
+        await socket.send(b"\0", to)
+        came = None
+        with anyio.move_on_after(deadline / 2):
+            came = await socket.receive()
+        if came is None:
+            await socket.send(b"\0", to)
+            came = await socket.receive()
+        if isinstance(came, Rejected):
+            rejected(came, to, seen)
+        else:
+            seen.verdict, seen.detail = "connected", "a datagram came back"
