@@ -29,15 +29,16 @@ from hooper.planning.access import grants
 from hooper.planning.addresses import COMMON
 from hooper.planning.plan import make_plan
 from hooper.planning.topology import Topology
-from hooper.planning.tunnel_edits import add_peer, add_tunnel
+from hooper.planning.tunnel_edits import Placing, add_peer, add_tunnel
 from hooper.site.load import SiteFile, parse_site
-from hooper.tunnels.files import peer_file, profile_of, server_files
 from hooper.tunnels.keys import KeyRing
+from hooper.tunnels.making import peer_file, profile_of, server_files
+from hooper.tunnels.wireguard_files import FOLDER
 from hooper.wire.wgfile import parse
 from hooper.wire.wireguard import generate_private, public_of
 from support.program import Lab, LabHere, Ran, hooper, town_here, valid
 
-TODAY = date(2026, 5, 1)
+TODAY, NOW = date(2026, 5, 1), datetime(2026, 5, 1, 12, tzinfo=UTC)
 SITE = """\
 version = 1
 [lines.fibre]
@@ -64,17 +65,17 @@ def test_both_sides_match_and_each_peer_reaches_exactly_its_into(seed: int, tmp_
     site = file.site
     topology = Topology(site)
     (tunnel,) = site.tunnels.values()
-    server = server_files(topology, "oars", ring, TODAY)
+    server = server_files(topology, "oars", ring, NOW, FOLDER)
     conf = parse(server.files["oars.conf"])
     assert not any(finding.severity == "error" for finding in make_plan(file, TODAY).findings)
     networks = [gateway.lan.network for gateway in site.gateways.values()]
-    assert not any(tunnel.subnet.overlaps(other) for other in (*networks, *COMMON))
+    assert not any(tunnel.network.overlaps(other) for other in (*networks, *COMMON))
     known = {entry.value: section for section in conf.peers if (entry := section.get("PublicKey")) is not None}
     town, gate, outside = a_town(file, server.files)
     for number, key in enumerate(site.peers):
         profile = profile_of(topology, key)
         private = ring.private(profile.public_key)
-        text = peer_file(topology, profile, private, ring.shared(profile.public_key))
+        text = peer_file(topology, profile, ring, TODAY)
         own = parse(text)
         assert private is not None
         assert own.interface is not None
@@ -112,7 +113,7 @@ def generated(chance: random.Random, ring: KeyRing) -> tuple[SiteFile, KeyRing]:
     file = parse_site(text.encode(), "site.toml")
     keys = {"public_key": ring.make(), "probe_key": ring.make()}
     rows: dict[str, Any] = {"way_back": chance.choice(("route", "nat"))}
-    file = again(file, add_tunnel(file, "oars", rows, None, keys, chance.randbytes(8)).text)
+    file = again(file, add_tunnel(file, "oars", rows, Placing(), keys, chance.randbytes(8)).text)
     for number in range(chance.randrange(1, 5)):
         things = [*file.site.services, *names, f"{base[0]}64/28"]
         into: Any = chance.choice(
@@ -137,7 +138,7 @@ def a_town(file: SiteFile, files: Any) -> tuple[Town, Gate, Callable[[int], Mach
     router.rules = [Rule("gate", "udp", (51820, 51820), gate_address, (51820, 51820))]
     (tunnel,) = site.tunnels.values()
     if tunnel.way_back == "route":
-        router.routes = [(tunnel.subnet, gate_address)]
+        router.routes = [(tunnel.network, gate_address)]
     town.boxes = {"box": router}
     for key, host in site.hosts.items():
         node = Machine(key, [Attachment("eth0", "lan", host.address, "", lan.ip)])
@@ -488,7 +489,7 @@ def both_match(site: Path, state: Path, folder: Path) -> None:
     """The server's files can be made, and whoever has a file with a key that the site knows is let in by it."""
     file = parse_site(site.read_bytes(), str(site))
     ring = KeyRing(next(state.glob("*/tunnels")))
-    server = parse(server_files(Topology(file.site), "oars", ring, TODAY).files["oars.conf"])
+    server = parse(server_files(Topology(file.site), "oars", ring, NOW, FOLDER).files["oars.conf"])
     there = {section.get("PublicKey").value: section for section in server.peers}  # type: ignore[union-attr]
     for peer in file.site.peers.values():
         assert peer.public_key is None or peer.public_key in there
@@ -511,7 +512,7 @@ def both_match(site: Path, state: Path, folder: Path) -> None:
 @given(st.binary(min_size=1, max_size=16))
 def test_a_chosen_network_meets_nothing(seed: bytes) -> None:
     file = parse_site(SITE.encode(), "site.toml")
-    edited = add_tunnel(file, "oars", {}, None, {}, seed)
+    edited = add_tunnel(file, "oars", {}, Placing(), {}, seed)
     data = tomllib.loads(edited.text)
     subnet, subnet6 = ip_network(data["tunnels"]["oars"]["subnet"]), ip_network(data["tunnels"]["oars"]["subnet6"])
     assert not any(subnet.overlaps(other) for other in (*COMMON, ip_network("10.44.7.0/24")))

@@ -20,6 +20,7 @@ _ENV = re.compile(r"env:([A-Za-z_][A-Za-z0-9_]*)")
 _LIMIT = 64 * 1024  # bytes; a secret file larger than this is some other file
 _MASK = "[secret]"
 CUT = 8  # characters at the start of a secret by which one that was cut is known
+LINE = 24  # characters of a line of a secret that tell something by themselves
 _known: set[str] = set()
 _readable_by_others = False
 
@@ -117,8 +118,10 @@ def keep_out_of_output(value: str) -> None:
 
     Values under 4 characters are left: they match everywhere.
     """
-    if len(value) >= 4:
-        _known.update(form for form in _renderings(value) if len(form) >= 4)
+    lines = [line for line in value.splitlines() if len(line) >= LINE and not line.startswith("-----")]
+    for part in (value, *(lines if "\n" in value else ())):  # a key of many lines may come back line by line
+        if len(part) >= 4:
+            _known.update(form for form in _renderings(part) if len(form) >= 4)
 
 
 def _renderings(value: str) -> Iterator[str]:

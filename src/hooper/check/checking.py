@@ -27,7 +27,7 @@ from hooper.line.sources import Given, PublicAddress
 from hooper.net.standing import connected_surroundings, standing
 from hooper.net.stun import STUN_DEADLINE, mapped_by
 from hooper.net.types import Door, Endpoint, Surroundings
-from hooper.planning.access import hidden_by
+from hooper.planning.access import hidden_by, peer_at
 from hooper.planning.topology import Topology
 from hooper.planning.typed import name_for
 from hooper.planning.unfolded import SideDoor
@@ -198,11 +198,8 @@ def within_tunnel(site: Site, outside: Door, around: Surroundings) -> WithinTunn
     own = interface.ipv4 if interface is not None else None
     if own is None:
         return None
-    for key, peer in site.peers.items():
-        if peer.address == own:
-            return WithinTunnel(peer.tunnel, key)
-    found = (key for key, tunnel in site.tunnels.items() if own in tunnel.subnet and own != tunnel.subnet[1])
-    return next((WithinTunnel(key, None) for key in found), None)
+    found = peer_at(site, own)
+    return WithinTunnel(*found) if found is not None else None
 
 
 def at_home(site: Site, around: Surroundings) -> str | None:

@@ -18,6 +18,7 @@ from hooper.site.words import chosen
 
 if TYPE_CHECKING:
     from hooper.cli.screen import Screen
+    from hooper.site.model import Site
     from hooper.tunnels.rows import HandedDocument, PeersDocument
 
 app = sub_app("The devices that use a tunnel: add, hand over, renew, revoke.", group=True)
@@ -36,7 +37,7 @@ KEYS = (
     key_option("until", "DAY", "The last day on which it comes in, such as 2027-05-01."),
     key_option("public_key", "KEY", "Its own, where it made one itself; no private key is made then."),
 )  # fmt: skip
-ENDINGS = (".conf", ".png", ".svg", ".html")
+ENDINGS = (".conf", ".ovpn", ".png", ".svg", ".html")
 
 
 def _rows(keys: dict[str, Any]) -> dict[str, Any]:
@@ -90,7 +91,7 @@ def add(
         session.next(
             "make the files of the server, and give the device its own",
             f"tunnel make {rows['tunnel']}",
-            f"peer hand {peer}" + ("" if rows.get("device", "phone") == "phone" else f" --out {peer}.conf"),
+            _handing(session, peer),
         )
     return code
 
@@ -119,8 +120,8 @@ def hand(
         typer.Option(
             "--out",
             metavar="FILE",
-            help="Write its profile: .conf the file itself, .png or .svg its QR code, .html a page with both and the"
-            " steps; can be given again.",
+            help="Write its profile: .conf the file itself (of OpenVPN .ovpn), .png or .svg its QR code, .html a page"
+            " with both and the steps; can be given again.",
         ),
     ] = None,
     keep_key: Annotated[
@@ -140,7 +141,7 @@ def hand(
 
     file = session.read_site()
     (key,) = chosen([peer], file.site.peers, "peer")
-    _check_handing(session, key, file.site.peers[key].device, out or [], force=force)
+    _check_handing(session, file.site, key, out or [], force=force)
     codes: list[str] = []  # drawn last, so that it stands before the person's eyes
 
     def draw(text: str) -> bool:
@@ -173,8 +174,21 @@ def hand(
     return code
 
 
-def _check_handing(session: Session, key: str, device: str, out: list[Path], *, force: bool) -> None:
+def _handing(session: Session, key: str) -> str:
+    """The command that gives a peer its profile, as the site file stands now."""
+    from hooper.cli.spelling import commands_in
+    from hooper.planning.tunnel_edits import handing
+
+    site = session.read_site().site
+    return commands_in(f"`{handing(site, key)}`")[0] if key in site.peers else f"peer hand {key}"
+
+
+def _check_handing(session: Session, site: Site, key: str, out: list[Path], *, force: bool) -> None:
     """Whether it can be handed so. Raises: UsageError."""
+    from hooper.planning.tunnel_edits import ENDINGS as OF_KINDS
+    from hooper.planning.tunnel_edits import by_code
+
+    ending = OF_KINDS[site.tunnels[site.peers[key].tunnel].kind]
     if force and not out:
         raise UsageError("--force has no effect here", remedy="It goes with --out FILE.")
     for path in out:
@@ -182,8 +196,9 @@ def _check_handing(session: Session, key: str, device: str, out: list[Path], *, 
             raise UsageError(f"--out {path}: its name ends in {', '.join(ENDINGS)}", remedy="Name the file so.")
     if out:
         return
-    if device != "phone":
-        raise UsageError(f"{key} is a {device}, which takes a file", remedy=f"Give --out {key}.conf.")
+    if not by_code(site, key):
+        what = f"{key} is a {site.peers[key].device}" if ending == ".conf" else "it is no profile that an app scans"
+        raise UsageError(f"{what}: a file is handed over", remedy=f"Give --out {key}{ending}.")
     if session.json or session.masked:
         raise UsageError("a QR code is drawn on a terminal alone", remedy=f"Give --out {key}.html.")
 
@@ -207,7 +222,7 @@ def renew(
     session.next(
         "make the files of the server, and give the device its own",
         f"tunnel make {entry.tunnel}",
-        f"peer hand {key}" + ("" if entry.device == "phone" else f" --out {key}.conf"),
+        _handing(session, key),
     )
     return code
 
@@ -256,7 +271,7 @@ def _render_list(document: PeersDocument, out: Screen) -> None:
         mark = Text("✓", style="green") if row.ok else Text("✗", style="red")
         whose = f"{row.person}, {row.device}" if row.person else row.device
         kept = "by the server" if row.enforced == "server" else "by nobody"
-        drawn.add_row(mark, row.peer, whose, row.address, ", ".join(row.into), kept, (row.handed or "-")[:10],
+        drawn.add_row(mark, row.peer, whose, row.address or "-", ", ".join(row.into), kept, (row.handed or "-")[:10],
                       (row.last_seen or "-")[:16].replace("T", " "), row.until or "-")  # fmt: skip
     out.print(drawn)
     for row in document.peers:

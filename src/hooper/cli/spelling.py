@@ -45,7 +45,7 @@ COMMANDS: dict[Deed, str] = {
     deeds.HAND: "peer hand",
     deeds.CHANGE_PEER: "peer change {0} --into lan",
     deeds.MAKE_PUBLIC: "service change {0} --reach public",
-    deeds.HAND_FILE: "peer hand {0} --out {0}.conf",
+    deeds.HAND_FILE: "peer hand {0} --out {1}",
     deeds.RENEW_PEER: "peer renew",
     deeds.WRITE_KEY: "peer renew {0} --public-key KEY",
     deeds.REVOKE: "peer revoke",

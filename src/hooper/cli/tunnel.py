@@ -31,7 +31,9 @@ TunnelArgument = Annotated[
     str, typer.Argument(metavar="TUNNEL", help="Its key in the site file.", autocompletion=keys_of("tunnels"))
 ]
 KEYS = (
-    key_option("service", "SERVICE", "Where its packets arrive: a service that speaks wireguard.",
+    key_option("service", "SERVICE", "Where its packets arrive: a service that speaks what it is made with.",
+               offer=keys_of("services")),
+    key_option("also", "SERVICE", "A second service of the same server: OpenVPN's other transport, IPsec's port 4500.",
                offer=keys_of("services")),
     key_option("made_by", "WHO", "hooper: both sides are made here; device: on its own pages.",
                offer=words("hooper", "device")),
@@ -44,6 +46,11 @@ KEYS = (
                several=True, offer=keys_of("services", "hosts")),
     key_option("way_back", "HOW", "How devices answer: route, or nat on the server.", offer=words("route", "nat")),
     key_option("public_key", "KEY", "The server's, where the device made it."),
+    key_option("login", "USER", "SSH: the user that peers log in as, who can do nothing else."),
+    key_option("l2tp", "yes|no", "IPsec: with L2TP inside.", offer=words("yes", "no")),
+    key_option("one_secret", "yes|no", "All peers share one secret or profile, which the device gives out.",
+               offer=words("yes", "no")),
+    key_option("probe_profile", "file:PATH", "OpenVPN by a device: a profile, whose shared key checks use."),
 )  # fmt: skip
 
 
@@ -52,6 +59,11 @@ def rows_of(keys: dict[str, Any]) -> dict[str, Any]:
     rows = dict(keys)
     if rows.get("into") in (["everything"], ["lan"]):
         rows["into"] = rows["into"][0]
+    for key in ("l2tp", "one_secret"):
+        if key in rows:
+            if rows[key] not in ("yes", "no"):
+                raise UsageError(f"{rows[key]!r} is neither yes nor no", remedy=f"--{key.replace('_', '-')} yes or no")
+            rows[key] = rows[key] == "yes"
     return rows
 
 
@@ -100,8 +112,28 @@ def add(
             autocompletion=keys_of("hosts", "gateways"),
         ),
     ] = None,
+    kind: Annotated[
+        str,
+        typer.Option(
+            "--kind",
+            metavar="KIND",
+            help="wireguard, openvpn, ssh or ipsec.",
+            autocompletion=words("wireguard", "openvpn", "ssh", "ipsec"),
+        ),
+    ] = "wireguard",
+    second_port: Annotated[
+        int | None,
+        typer.Option(
+            "--second-port",
+            metavar="PORT",
+            min=1,
+            max=65535,
+            help="OpenVPN: a port by the other transport too, such as 443 for networks that block UDP.",
+        ),
+    ] = None,
 ) -> int:
     """Add a tunnel. Its network, its keys and, with --host, its service and port are chosen."""
+    from hooper.planning.tunnel_edits import Placing
     from hooper.usecases.tunnels import AddTunnelRequest
     from hooper.usecases.tunnels import add as do_add
 
@@ -112,9 +144,16 @@ def add(
         chosen([host], file.site.devices, "host")
     if "service" in keys:
         chosen([keys["service"]], file.site.services, "service")
-    code = edited(session, do_add, AddTunnelRequest(tunnel, rows_of(keys), host, session.dry_run), file)
-    session.next("let somebody in, as here; then make the files of the server", f"peer add phone --tunnel {tunnel}",
-                 f"tunnel make {tunnel}")  # fmt: skip
+    if second_port is not None and (kind != "openvpn" or "also" in keys):
+        raise UsageError("--second-port is for OpenVPN, and makes the service that --also would name",
+                         remedy="Leave one of them out.")  # fmt: skip
+    rows = {"kind": kind, **rows_of(keys)}
+    code = edited(session, do_add, AddTunnelRequest(tunnel, rows, Placing(host, second_port), session.dry_run), file)
+    if rows.get("made_by", "device" if kind == "ipsec" else "hooper") == "device":
+        session.next("see what to enter on its page", f"tunnel show {tunnel}")
+    else:
+        session.next("let somebody in, as here; then make the files of the server", f"peer add phone --tunnel {tunnel}",
+                     f"tunnel make {tunnel}")  # fmt: skip
     return code
 
 
@@ -175,8 +214,11 @@ def make(
         typer.Option("--out", metavar="DIR", help="The folder for them; it is made. Else TUNNEL-server."),
     ] = None,
     folder: Annotated[
-        str, typer.Option("--at", metavar="DIR", help="Where they will stand on the server.")
-    ] = "/etc/wireguard",
+        str | None,
+        typer.Option(
+            "--at", metavar="DIR", help="Where they will stand on the server; else where its software looks for them."
+        ),
+    ] = None,
     force: Annotated[bool, typer.Option("--force", help="Replace files of another hand.")] = False,
 ) -> int:
     """Write the files that the server loads: its key and peers, and the rules that keep each to what it may reach."""

@@ -13,20 +13,19 @@ from typing import TYPE_CHECKING, Literal, NamedTuple
 from hooper.planning.paths import gateway_of
 from hooper.planning.ports import transports
 from hooper.planning.topology import Topology
-from hooper.planning.typed import Typed, typed
 from hooper.ports import Ports, single
 from hooper.site.model import Host, Service
-from hooper.site.references import into_of
+from hooper.site.tunnel_references import into_of
 
 if TYPE_CHECKING:
-    from collections.abc import Mapping
-
     from hooper.addresses import IPAddress, IPNetwork
     from hooper.site.model import Site
     from hooper.site.tunnel_tables import Peer, Tunnel
 
 EVERYTHING4, EVERYTHING6 = IPv4Network("0.0.0.0/0"), IPv6Network("::/0")
-OVERHEAD = 80  # bytes around a packet: IPv6 40, UDP 8, WireGuard 32 (its protocol paper, section 5.4.6)
+# bytes around a packet: IPv6 40, then UDP 8 and WireGuard 32 (its protocol paper, section 5.4.6), or UDP 8 and OpenVPN
+# 24 (operation and peer, number, tag), or TCP 32 with its options, length 2 and OpenVPN 24
+OVERHEAD = {"wireguard": 80, "udp": 72, "tcp": 98}
 LEAST_MTU = 1280  # what IPv6 needs (RFC 8200 section 5)
 NAME_LENGTH = 15  # what Linux and wg-quick(8) take for an interface
 KEEPALIVE_S = 25  # seconds; NATs forget a silent UDP flow after 30 or more (RFC 4787 section 4.3)
@@ -76,6 +75,8 @@ def grants(site: Site, key: str) -> tuple[Grant, ...]:
 
 def grants_in(site: Site, tunnel: Tunnel, into: tuple[str, ...]) -> tuple[Grant, ...]:
     """What somebody may reach through a tunnel."""
+    if tunnel.kind == "ssh":
+        return tuple(dict.fromkeys(_by_ssh(site, tunnel, into)))
     if into == ("everything",):
         return Grant(EVERYTHING4, "", None, "everything"), Grant(EVERYTHING6, "", None, "everything")
     found = [grant for item in into for grant in _granted(site, tunnel, item)]
@@ -107,6 +108,24 @@ def _granted(site: Site, tunnel: Tunnel, item: str) -> Iterator[Grant]:
         yield Grant(meant, "", None, item)
 
 
+def _by_ssh(site: Site, tunnel: Tunnel, into: tuple[str, ...]) -> Iterator[Grant]:
+    """SSH carries TCP to single hosts; `lan` is each TCP service of the server's LAN that the file has."""
+    if into == ("everything",):
+        yield Grant(EVERYTHING4, "tcp", None, "everything")
+        yield Grant(EVERYTHING6, "tcp", None, "everything")
+        return
+    lan = site.gateways[lan_of(site, tunnel)].lan.network
+    for item in into:
+        found = into_of(site, item) if item != "lan" else None
+        if isinstance(found, Host):
+            yield Grant(ip_network(found.address), "tcp", None, item)
+        for key, service in site.services.items() if item == "lan" else ((item, found),):
+            if isinstance(service, Service) and "tcp" in transports(service.used_transport) and key != tunnel.service:
+                address = site.devices[service.host].address
+                if item != "lan" or address in lan:
+                    yield Grant(ip_network(address), "tcp", service.used_ports, item)
+
+
 def _addresses(host: Host, tunnel: Tunnel) -> Iterator[IPAddress]:
     yield host.address
     if host.address6 is not None and tunnel.subnet6 is not None:
@@ -117,7 +136,7 @@ def inside(site: Site, address: IPAddress) -> bool:
     """Whether an address is of this site: of a LAN, or of a tunnel."""
     networks: list[IPNetwork] = [gateway.lan.network for gateway in site.gateways.values()]
     networks += [ip_network(str(gateway.prefix6)) for gateway in site.gateways.values() if gateway.prefix6 is not None]
-    networks += [one for t in site.tunnels.values() for one in (t.subnet, t.subnet6) if one is not None]
+    networks += [one for tunnel in site.tunnels.values() for one in tunnel.subnets]
     return any(address.version == network.version and address in network for network in networks)
 
 
@@ -182,26 +201,68 @@ def reaching(site: Site, service: str) -> tuple[str, ...]:
 
 def server_addresses(tunnel: Tunnel) -> tuple[IPv4Address | IPv6Address, ...]:
     """The server's own addresses in the tunnel: the first of each subnet."""
-    return (tunnel.subnet[1], *((tunnel.subnet6[1],) if tunnel.subnet6 is not None else ()))
+    return tuple(network[1] for network in tunnel.subnets)
 
 
 def peer_addresses(peer: Peer) -> tuple[IPv4Address | IPv6Address, ...]:
-    """A peer's own addresses in the tunnel."""
-    return (peer.address, *((peer.address6,) if peer.address6 is not None else ()))
+    """A peer's own addresses in the tunnel, where they are known."""
+    return tuple(one for one in (peer.address, peer.address6) if one is not None)
+
+
+class ServerEnd(NamedTuple):
+    """One process of a server.
+
+    name: of its interface, and so of its files. service: where its packets arrive. subnets: of the peers that come by
+    it, IPv4 first; the server has the first address of each.
+    """
+
+    name: str
+    service: str
+    subnets: tuple[IPv4Network | IPv6Network, ...]
+
+
+def ends(site: Site, key: str) -> tuple[ServerEnd, ...]:
+    """The processes of a tunnel's server, the first port first; one that has a second port has the upper half of its
+    networks for who comes by that.
+    """
+    tunnel = site.tunnels[key]
+    if tunnel.kind != "openvpn" or tunnel.also is None:
+        return (ServerEnd(interface_name(key), tunnel.service, tunnel.subnets),)
+    halves: list[tuple[IPv4Network | IPv6Network, ...]] = [tuple(network.subnets()) for network in tunnel.subnets]
+    second = f"{key[: NAME_LENGTH - 5]}-{hashlib.sha256(f'{key}/{tunnel.also}'.encode()).hexdigest()[:4]}"
+    return (
+        ServerEnd(interface_name(key), tunnel.service, tuple(half[0] for half in halves)),
+        ServerEnd(second, tunnel.also, tuple(half[1] for half in halves)),
+    )
+
+
+def addresses_at(end: ServerEnd, tunnel: Tunnel, peer: Peer) -> tuple[IPv4Address | IPv6Address, ...]:
+    """A peer's addresses where it comes by one port: the same number of each network, counted from its start."""
+    return tuple(
+        half[int(address) - int(whole.network_address)]
+        for address in peer_addresses(peer)
+        for whole, half in zip(tunnel.subnets, end.subnets, strict=True)
+        if address.version == whole.version
+    )
+
+
+def peer_at(site: Site, address: IPAddress) -> tuple[str, str | None] | None:
+    """The tunnel, and its peer where one has it, that an address is of; None: of none, or it is a server's own."""
+    for key, tunnel in site.tunnels.items():
+        for end in ends(site, key):
+            for network in end.subnets:
+                if network.version == address.version and address in network and address != network[1]:
+                    of = peers_of(site, key).items()
+                    return key, next((name for name, peer in of if address in addresses_at(end, tunnel, peer)), None)
+    return None
 
 
 def mtu_of(topology: Topology, tunnel: Tunnel) -> int:
     """The largest packet inside the tunnel, in bytes, by what its line carries."""
     line = topology.site.lines[topology.lines[tunnel.service]]
-    return max(LEAST_MTU, line.mtu - OVERHEAD)
-
-
-def endpoint(topology: Topology, tunnel: Tunnel, public: Mapping[str, IPAddress] | None = None) -> Typed | None:
-    """Where peers find the server: the name and the outside port of the plan; None: neither name nor address is known.
-
-    public: the lines' addresses, as far as they are known.
-    """
-    return typed(topology, tunnel.service, public)
+    over = {topology.site.services[key].used_transport for key in (tunnel.service, tunnel.also) if key is not None}
+    what = "wireguard" if tunnel.kind == "wireguard" else "tcp" if "tcp" in over else "udp"
+    return max(LEAST_MTU, line.mtu - OVERHEAD[what])
 
 
 def interface_name(key: str) -> str:
@@ -211,9 +272,9 @@ def interface_name(key: str) -> str:
     return f"{key[: NAME_LENGTH - 5]}-{hashlib.sha256(key.encode()).hexdigest()[:4]}"
 
 
-def table_name(key: str) -> str:
-    """The nftables table of a tunnel."""
-    return f"hooper_{interface_name(key).replace('-', '_')}"
+def table_name(interface: str) -> str:
+    """The nftables table of an interface of a tunnel."""
+    return f"hooper_{interface.replace('-', '_')}"
 
 
 def granted_services(site: Site, key: str) -> tuple[str, ...]:

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 from hooper.errors import UsageError
 from hooper.planning.paths import gateway_of
-from hooper.site.references import into_of
+from hooper.site.tunnel_references import into_of
 from hooper.site.words import chosen
 
 if TYPE_CHECKING:
@@ -67,7 +67,7 @@ def free_addresses(site: Site, gateway: str, avoid: Iterable[IPv4Address] = ()) 
 def free_prefix(site: Site, length: int = 24, seed: bytes = b"") -> IPv4Network:
     """A prefix that nothing of this site uses and few others do; the same for the same site and seed."""
     used = [gateway.lan.network for gateway in site.gateways.values()]
-    used += [tunnel.subnet for tunnel in site.tunnels.values()]
+    used += [tunnel.subnet for tunnel in site.tunnels.values() if tunnel.subnet is not None]
     granted = [item for tunnel in site.tunnels.values() for item in tunnel.into]
     granted += [item for peer in site.peers.values() for item in peer.into or ()]
     named = (into_of(site, item) for item in granted if item not in ("everything", "lan"))

@@ -285,7 +285,7 @@ def hangs_on(site: Site, plan: Plan, host: str, old: IPv4Address) -> Iterator[st
         yield f"on the gateway of {host}: the reservation of {text}" + (f" for {entry.mac}" if entry.mac else "")
         yield f"on {host}: switch it off and on, so that it asks DHCP for its new address"
     for key, tunnel in site.tunnels.items():
-        if site.services[tunnel.service].host == host and tunnel.way_back == "route":
+        if site.services[tunnel.service].host == host and tunnel.subnet is not None and tunnel.way_back == "route":
             yield f"the route to {tunnel.subnet} of the tunnel {key}, which goes by {text}"
     names = sorted({*site.names, *(s.name for s in site.services.values() if s.name and s.host == host)})
     if names and any(service.host == host and service.reach == "public" for service in site.services.values()):

@@ -20,7 +20,7 @@ def return_routes(site: Site) -> dict[str, list[StaticRoute]]:
     """
     out: dict[str, list[StaticRoute]] = {}
     for key, tunnel in sorted(site.tunnels.items()):
-        if tunnel.way_back == "nat":
+        if tunnel.way_back == "nat" or tunnel.subnet is None:
             continue
         chain = chain_of(site, lan_of(site, tunnel))
         server = site.devices[site.services[tunnel.service].host].address

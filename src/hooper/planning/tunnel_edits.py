@@ -4,14 +4,14 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from ipaddress import IPv6Network, ip_network
 from typing import TYPE_CHECKING
 
 from hooper import deeds
 from hooper.addresses import parse_address
 from hooper.errors import UsageError
-from hooper.planning.access import granted_services, interface_name, peers_of
+from hooper.planning.access import ends, granted_services, interface_name, peers_of
 from hooper.planning.addresses import free_prefix
 from hooper.planning.documents import ChangedKey
 from hooper.planning.edits import Edited, add, add_service, again, change
@@ -26,49 +26,97 @@ if TYPE_CHECKING:
     from hooper.site.tunnel_tables import Peer, Tunnel
 
 
+LOGIN = "tunnel"  # the user of SSH where the file names none
+
+
 def free_prefix6(seed: bytes) -> IPv6Network:
     """A private prefix that nobody else has, by chance (RFC 4193 section 3.2.2)."""
     number = 0xFD << 120 | int.from_bytes(hashlib.sha256(seed).digest()[:5], "big") << 80
     return IPv6Network((number, 64))
 
 
+@dataclass(frozen=True)
+class Placing:
+    """Where a new tunnel's packets are to arrive.
+
+    host: where a service for it is to be made; None: `service` names one, or the file has just one that fits. second:
+    a TCP port by which an OpenVPN server can be found too; None: none.
+    """
+
+    host: str | None = None
+    second: int | None = None
+
+
 def add_tunnel(
-    file: SiteFile, key: str, rows: Mapping[str, Value], host: str | None, keys: Mapping[str, Value], seed: bytes
+    file: SiteFile, key: str, rows: Mapping[str, Value], where: Placing, keys: Mapping[str, Value], seed: bytes
 ) -> Edited:
     """A new tunnel, with what was not said chosen for it.
 
-    Args: rows: as written. host: where a service for it is to be made; None: `service` names one, or the file has just
-    one that fits. keys: the public ones of the server, where we make it, and of the probe. seed: by chance.
+    Args: rows: as written. keys: the public ones of the server, where we make it, and of the probe. seed: by chance.
     Raises: UsageError, CannotEdit.
     """
     if key in file.site.tunnels:
         raise UsageError(f"there is a tunnel {key!r} already", remedy="Choose another key.")
-    text, changes = file.text, tuple[ChangedKey, ...]()
-    if "service" not in rows:
-        if host is not None:
-            service = key if key not in file.site.services else f"{key}-tunnel"
-            made = add_service(file, service, {"host": host, "speaks": "wireguard", "reach": "public"})
-            text, changes = made.text, tuple(replace(c, key=f"services.{service}.{c.key}") for c in made.changes)
-        else:
-            service = _only_service(file.site)
-        rows = {"service": service, **rows}
     chosen: dict[str, Value] = {"kind": "wireguard", **rows}
-    chosen.setdefault("subnet", str(free_prefix(file.site, 24, seed)))
-    if "subnet6" not in rows:
-        chosen["subnet6"] = str(free_prefix6(seed))
-    elif not rows["subnet6"]:
+    if chosen["kind"] == "ipsec":
+        chosen.setdefault("made_by", "device")
+    with_services, changes = _with_services(file, key, chosen, where)
+    if chosen["kind"] != "ssh":
+        chosen.setdefault("subnet", str(free_prefix(file.site, 24, seed)))
+        if "subnet6" not in rows and chosen["kind"] != "ipsec":
+            chosen["subnet6"] = str(free_prefix6(seed))
+    if not chosen.get("subnet6", "-"):
         del chosen["subnet6"]
     chosen |= keys
-    edited = add(again(file, text), "tunnels", key, chosen)
+    edited = add(with_services, "tunnels", key, chosen)
     after = again(file, edited.text)
     return replace(edited, changes=(*changes, *edited.changes), follows=tuple(_to_make(after.site, key)))
 
 
-def _only_service(site: Site) -> str:
+def _with_services(
+    file: SiteFile, key: str, chosen: dict[str, Value], where: Placing
+) -> tuple[SiteFile, tuple[ChangedKey, ...]]:
+    """The file with the services that a new tunnel needs, which are named in what is chosen."""
+    kind, changes = str(chosen["kind"]), tuple[ChangedKey, ...]()
+
+    def made(file: SiteFile, service: str, rows: dict[str, Value]) -> SiteFile:
+        nonlocal changes
+        one = add_service(file, service, rows)
+        changes += tuple(replace(change, key=f"services.{service}.{change.key}") for change in one.changes)
+        return again(file, one.text)
+
+    host = where.host
+    if "service" not in chosen and host is not None:
+        chosen["service"] = key if key not in file.site.services else f"{key}-tunnel"
+        speaks = "ike" if kind == "ipsec" else kind
+        file = made(file, str(chosen["service"]), {"host": host, "speaks": speaks, "reach": "public"})
+    elif "service" not in chosen:
+        chosen["service"] = _only_service(file.site, kind)
+    if "also" in chosen or str(chosen["service"]) not in file.site.services:
+        return file, changes
+    first = file.site.services[str(chosen["service"])]
+    rows: dict[str, Value] = {"host": first.host, "reach": "public"}
+    if kind == "ipsec":  # every IPsec server behind NAT needs both (RFC 3947)
+        there = (
+            name for name, one in file.site.services.items() if (one.host, one.speaks) == (first.host, "ipsec-nat")
+        )
+        chosen["also"] = next(there, f"{chosen['service']}-nat")
+        rows["speaks"] = "ipsec-nat"
+    elif where.second is not None:
+        other = "tcp" if first.used_transport == "udp" else "udp"
+        chosen["also"] = f"{chosen['service']}-{other}"
+        rows |= {"speaks": "openvpn", "transport": other, "port": where.second}
+    if "also" in chosen and chosen["also"] not in file.site.services:
+        file = made(file, str(chosen["also"]), rows)
+    return file, changes
+
+
+def _only_service(site: Site, kind: str) -> str:
+    speaks = "ike" if kind == "ipsec" else kind
     used = {tunnel.service for tunnel in site.tunnels.values()}
-    fitting = [key for key, service in site.services.items() if service.speaks == "wireguard" and key not in used]
+    fitting = [key for key, service in site.services.items() if service.speaks == speaks and key not in used]
     if len(fitting) != 1:
-        there = f"there are {', '.join(fitting)}" if fitting else "there is none that speaks wireguard"
+        there = f"there are {', '.join(fitting)}" if fitting else f"there is none that speaks {speaks}"
         raise UsageError(
             f"it cannot be told where its packets arrive: {there}",
             remedy=f"Give {deeds.TUNNEL_SERVICE}, or {deeds.TUNNEL_HOST} and the service is made.",
@@ -82,8 +130,10 @@ def _to_make(site: Site, key: str) -> Iterator[str]:
     host = site.services[tunnel.service].host
     if tunnel.made_by == "hooper":
         yield f"on {host}: load its files, which `{deeds.MAKE_TUNNEL(key)}` writes"
-    else:
+    elif tunnel.kind == "wireguard":
         yield f"on the pages of {host}: the fields of `{deeds.SHOW_TUNNEL(key)}`; then write its `public_key` here"
+    else:
+        yield f"on the pages of {host}: the fields of `{deeds.SHOW_TUNNEL(key)}`"
     for gateway, routes in return_routes(site).items():
         for route in routes:
             if route.prefix == str(tunnel.subnet):
@@ -97,7 +147,7 @@ def change_tunnel(file: SiteFile, key: str, rows: Mapping[str, Value], clear: It
         return made
     site = again(file, made.text).site
     follows = list(_to_make(site, key))
-    told = {"subnet", "subnet6", "dns", "service", "public_key"} & {one.key for one in made.changes}
+    told = {"subnet", "subnet6", "dns", "service", "also", "public_key"} & {one.key for one in made.changes}
     for name, peer in peers_of(site, key).items():
         if told or (peer.into is None and "into" in rows):
             follows += _new_file(site, name)
@@ -130,9 +180,22 @@ def device_of(peer: Peer, key: str) -> str:
     return f"{whose} {peer.device} ({key})"
 
 
-def handing(peer: Peer, key: str) -> str:
-    """How a peer is given its profile: a phone by a code, all others by a file."""
-    return deeds.HAND(key) if peer.device == "phone" else deeds.HAND_FILE(key)
+ENDINGS = {"wireguard": ".conf", "openvpn": ".ovpn", "ssh": ".html", "ipsec": ".html"}  # of what a peer is given
+SOFTWARE = {
+    "wireguard": "the app for WireGuard", "openvpn": "the app for OpenVPN", "ssh": "~/.ssh", "ipsec": "the VPN settings"
+}  # fmt: skip
+
+
+def by_code(site: Site, key: str) -> bool:
+    """Whether a peer can take its profile from a QR code."""
+    peer = site.peers[key]
+    return peer.device == "phone" and site.tunnels[peer.tunnel].kind == "wireguard"
+
+
+def handing(site: Site, key: str) -> str:
+    """How a peer is given its profile: a phone with WireGuard by a code, all others by a file."""
+    kind = site.tunnels[site.peers[key].tunnel].kind
+    return deeds.HAND(key) if by_code(site, key) else deeds.HAND_FILE(key, f"{key}{ENDINGS[kind]}")
 
 
 def remove_tunnel(file: SiteFile, key: str) -> Edited:
@@ -159,13 +222,14 @@ def _to_take_away(site: Site, key: str, tunnel: Tunnel) -> Iterator[str]:
             if route.prefix == str(tunnel.subnet):
                 yield f"on {gateway}: the route {route.prefix} by {route.via}"
     for name, peer in peers_of(site, key).items():
-        yield f"on {device_of(peer, name)}: the profile, in the app for WireGuard; and where its file was kept"
-    if service.reach == "public":
-        port = outside_port(Topology(site), tunnel.service)
-        yield (
-            f"the rules for {service.used_transport} {port}: `{deeds.CLOSE(tunnel.service)}` takes away what Hooper"
-            f" entered; then `{deeds.REMOVE_SERVICE(tunnel.service)}`, unless {service.host} offers it to others"
-        )
+        yield f"on {device_of(peer, name)}: the profile, in {SOFTWARE[tunnel.kind]}; and where its file was kept"
+    for offered in (tunnel.service, tunnel.also):
+        if offered is not None and site.services[offered].reach == "public":
+            one, port = site.services[offered], outside_port(Topology(site), offered)
+            yield (
+                f"the rules for {one.used_transport} {port}: `{deeds.CLOSE(offered)}` takes away what Hooper entered;"
+                f" then `{deeds.REMOVE_SERVICE(offered)}`, unless {one.host} offers it to others"
+            )
 
 
 def stopping(tunnel: Tunnel, key: str) -> str:
@@ -173,6 +237,13 @@ def stopping(tunnel: Tunnel, key: str) -> str:
     name = interface_name(key)
     if tunnel.made_by == "device":
         return "switch it off on the page where it was made"
+    if tunnel.kind == "openvpn":
+        return (
+            f"systemctl disable --now openvpn-server@{name}, then delete {name}.conf, .nft, .sh, .crl and {name}-peers"
+            " in /etc/openvpn/server"
+        )
+    if tunnel.kind == "ssh":
+        return f"delete the user {tunnel.login or LOGIN} there, or its authorized_keys"
     if tunnel.server == "linux":
         return f"systemctl disable --now wg-quick@{name}, then delete /etc/wireguard/{name}.conf and {name}.nft"
     return f"deactivate {name} in the app for WireGuard and delete it there, and the file it was imported from"
@@ -185,21 +256,30 @@ def add_peer(file: SiteFile, key: str, rows: Mapping[str, Value]) -> Edited:
     """A new peer, with free addresses of its tunnel. Raises: UsageError, CannotEdit."""
     tunnel = file.site.tunnels[str(rows["tunnel"])]
     chosen: dict[str, Value] = dict(rows)
-    used = {peer.address for peer in file.site.peers.values()}
-    if "address" not in chosen:
-        # from .11 on, as routers and servers like the low ones; then what is left
-        first = int(tunnel.subnet.network_address)
-        numbers = [*range(11, tunnel.subnet.num_addresses - 1), *range(2, min(11, tunnel.subnet.num_addresses - 1))]
-        free = next((one for n in numbers if (one := type(tunnel.subnet[1])(first + n)) not in used), None)
-        if free is None:
-            raise UsageError(f"{tunnel.subnet} is full", remedy="Give the tunnel a larger subnet.")
-        chosen["address"] = str(free)
-    if tunnel.subnet6 is not None and "address6" not in chosen:
-        number = int(parse_address(str(chosen["address"]))) - int(tunnel.subnet.network_address)
-        chosen["address6"] = str(tunnel.subnet6[number])
+    chooses = tunnel.made_by == "hooper" or tunnel.kind == "wireguard"  # else the device gives them out
+    if tunnel.subnet is not None and chooses:
+        chosen |= _addresses_for(file.site, str(rows["tunnel"]), chosen)
     edited = add(file, "peers", key, chosen)
     site = again(file, edited.text).site
     return replace(edited, follows=(*_server_anew(site, str(rows["tunnel"])), *_to_hand(site, key)))
+
+
+def _addresses_for(site: Site, key: str, chosen: Mapping[str, Value]) -> dict[str, Value]:
+    """Free addresses of a tunnel's networks for a new peer. Raises: UsageError: there is none."""
+    tunnel, out = site.tunnels[key], dict[str, Value]()
+    used = {peer.address for peer in site.peers.values()}
+    (whole, *_), (usable, *_) = tunnel.subnets, ends(site, key)[0].subnets
+    if "address" not in chosen:
+        # from .11 on, as routers and servers like the low ones; then what is left
+        numbers = [*range(11, usable.num_addresses - 1), *range(2, min(11, usable.num_addresses - 1))]
+        free = next((usable[number] for number in numbers if usable[number] not in used), None)
+        if free is None:
+            raise UsageError(f"{usable} is full", remedy="Give the tunnel a larger subnet.")
+        out["address"] = str(free)
+    if tunnel.subnet6 is not None and "address6" not in chosen:
+        number = int(parse_address(str(chosen.get("address", out.get("address"))))) - int(whole.network_address)
+        out["address6"] = str(tunnel.subnet6[number])
+    return out
 
 
 def _server_anew(site: Site, key: str) -> Iterator[str]:
@@ -214,7 +294,7 @@ def _server_anew(site: Site, key: str) -> Iterator[str]:
 def _to_hand(site: Site, key: str) -> Iterator[str]:
     peer = site.peers[key]
     if site.tunnels[peer.tunnel].made_by == "hooper":
-        yield f"on {device_of(peer, key)}: its file, which `{handing(peer, key)}` gives it"
+        yield f"on {device_of(peer, key)}: its file, which `{handing(site, key)}` gives it"
     else:
         yield f"on {device_of(peer, key)}: the file that the server's page exports; `{deeds.CHECK_PROFILE}` first"
 
@@ -223,7 +303,7 @@ def _new_file(site: Site, key: str) -> Iterator[str]:
     """What gives a device another file that had one: its old key is forgotten, so that it gets another one too."""
     peer = site.peers[key]
     if site.tunnels[peer.tunnel].made_by == "hooper":
-        yield f"on {device_of(peer, key)}: a new file: `{deeds.RENEW_PEER(key)}`, then `{handing(peer, key)}`"
+        yield f"on {device_of(peer, key)}: a new file: `{deeds.RENEW_PEER(key)}`, then `{handing(site, key)}`"
     else:
         yield from _to_hand(site, key)
 
@@ -266,7 +346,8 @@ def remove_peer(file: SiteFile, key: str) -> Edited:
     text = remove_table(file.text, ("peers", key))
     follows = (
         *_server_anew(site, peer.tunnel),
-        f"on {device_of(peer, key)}: the profile, in the app for WireGuard; and where its file was kept",
+        f"on {device_of(peer, key)}: the profile, in {SOFTWARE[site.tunnels[peer.tunnel].kind]}; and where its file was"
+        " kept",
         *_had(site, key),
     )
     return Edited(text, "removed", f"peers.{key}", (ChangedKey(f"peers.{key}", "", None),), follows)

@@ -20,7 +20,7 @@ def as_page(
     """
     from markupsafe import Markup
 
-    whole = "PUT-THE-PRIVATE-KEY" not in text
+    whole = "PUT-THE-PRIVATE-KEY" not in text and profile.ending == ".conf"  # no app scans another kind
     code = picture(text, ".svg") if whole else b""
     data = base64.b64encode(text.encode()).decode()
     return (

@@ -5,22 +5,19 @@ What can be read but cannot work (a port clash, an address in the pool) is not h
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
-from ipaddress import IPv4Address, IPv4Network, IPv6Network
+from collections.abc import Iterator
+from ipaddress import IPv4Address
 from itertools import chain, islice
 from typing import NamedTuple
 
-from hooper.addresses import parse_network
 from hooper.dnsnames import base, is_wildcard, stands_for
 from hooper.site import placeholders
-from hooper.site.model import Gateway, Host, Name, Service, Site, Updater, UpdaterRequest
+from hooper.site.mistakes import Mistake, unknown
+from hooper.site.model import Gateway, Host, Name, Site, Updater, UpdaterRequest
 from hooper.site.path import Path
-from hooper.site.tunnel_tables import Peer, Tunnel
+from hooper.site.tunnel_references import tunnel_mistakes
 from hooper.site.updating import FORMS
 from hooper.site.words import nearest
-
-Mistake = tuple[Path, str, str]  # path, message, remedy
-
 
 MOST = 200  # mistakes that are told at once; who has more has one cause for many
 IN_A_ROW, WAYS = 16, 64  # gateways on one way in, and ways in to one network; no house and no office has more
@@ -87,17 +84,6 @@ def gateways_for(site: Site, address: IPv4Address) -> list[str]:
     return [key for key in fitting if site.gateways[key].lan.network.prefixlen == longest]
 
 
-def _unknown(path: Path, kind: str, key: str, known: Mapping[str, object]) -> Mistake:
-    near = nearest(key, known)
-    if near:
-        remedy = f"Write {near[0]!r}, or add [{kind}.{key}]."
-    elif known:
-        remedy = f"Use one of {', '.join(list(known)[:8])}, or add [{kind}.{key}]."
-    else:
-        remedy = f"Add [{kind}.{key}]."
-    return path, f"there is no {kind.removesuffix('s')} {key!r}", remedy
-
-
 def _gateways(site: Site) -> Iterator[Mistake]:
     loops = _loops(site)
     for key, gateway in site.gateways.items():
@@ -109,7 +95,7 @@ def _gateways(site: Site) -> Iterator[Mistake]:
             yield path, "this gateway is neither on a line nor behind another gateway", remedy
         for line in gateway.line:
             if line not in site.lines:
-                yield _unknown((*path, "line"), "lines", line, site.lines)
+                yield unknown((*path, "line"), "lines", line, site.lines)
         if gateway.pool and not (
             gateway.pool.first in gateway.lan.network and gateway.pool.last in gateway.lan.network
         ):
@@ -118,14 +104,14 @@ def _gateways(site: Site) -> Iterator[Mistake]:
         if gateway.everything_to is not None:
             inner = site.gateways.get(gateway.everything_to)
             if inner is None:
-                yield _unknown((*path, "everything_to"), "gateways", gateway.everything_to, site.gateways)
+                yield unknown((*path, "everything_to"), "gateways", gateway.everything_to, site.gateways)
             elif key not in inner.behind:
                 remedy = f'Write `behind = "{key}"` there, or correct the one or the other.'
                 yield (*path, "everything_to"), f"{gateway.everything_to} is not behind {key}", remedy
-        unknown = [outer for outer in gateway.behind if outer not in site.gateways]
-        for outer in unknown:
-            yield _unknown((*path, "behind"), "gateways", outer, site.gateways)
-        if unknown or not gateway.behind:
+        nowhere = [outer for outer in gateway.behind if outer not in site.gateways]
+        for outer in nowhere:
+            yield unknown((*path, "behind"), "gateways", outer, site.gateways)
+        if nowhere or not gateway.behind:
             continue
         if key in loops:
             around = _shortened([*loops[key], key])
@@ -226,7 +212,7 @@ def _hosts(site: Site) -> Iterator[Mistake]:
         path: Path = ("hosts", key, "address")
         if host.behind is not None:
             if host.behind not in site.gateways:
-                yield _unknown(("hosts", key, "behind"), "gateways", host.behind, site.gateways)
+                yield unknown(("hosts", key, "behind"), "gateways", host.behind, site.gateways)
             elif host.address not in site.gateways[host.behind].lan.network:
                 network = site.gateways[host.behind].lan.network
                 yield (
@@ -250,12 +236,12 @@ def _services(site: Site, *, sound: bool) -> Iterator[Mistake]:
     for key, service in site.services.items():
         path: Path = ("services", key)
         if service.host not in site.devices:
-            yield _unknown((*path, "host"), "hosts", service.host, site.devices)
+            yield unknown((*path, "host"), "hosts", service.host, site.devices)
         elif service.host in site.hosts and service.host in site.gateways:
             remedy = "Give the host another key; the gateway itself is named by its own."
             yield (*path, "host"), f"{service.host!r} is a host and a gateway", remedy
         if service.line is not None and service.line not in site.lines:
-            yield _unknown((*path, "line"), "lines", service.line, site.lines)
+            yield unknown((*path, "line"), "lines", service.line, site.lines)
         elif service.line is not None and service.host in site.devices and sound:
             yield from _service_line(site, key, service.line, site.devices[service.host])
         if not service.has_ports:
@@ -279,72 +265,8 @@ def _service_line(site: Site, key: str, line: str, host: Host) -> Iterator[Mista
 
 def _others(site: Site) -> Iterator[Mistake]:
     if site.site.here is not None and site.site.here not in site.hosts:
-        yield _unknown(("site", "here"), "hosts", site.site.here, site.hosts)
-    yield from _tunnels(site)
-
-
-def _tunnels(site: Site) -> Iterator[Mistake]:
-    for key, tunnel in site.tunnels.items():
-        path: Path = ("tunnels", key)
-        service = site.services.get(tunnel.service)
-        if service is None:
-            yield _unknown((*path, "service"), "services", tunnel.service, site.services)
-        elif service.speaks != tunnel.kind:
-            message = f"{tunnel.service} speaks {service.speaks}, and this is a {tunnel.kind} tunnel"
-            yield (*path, "service"), message, f'Write `speaks = "{tunnel.kind}"` there, or name another service.'
-        if not 8 <= tunnel.subnet.prefixlen <= 30:
-            yield (*path, "subnet"), f"{tunnel.subnet} has no room for peers", "A tunnel has a prefix of /8 to /30."
-        if tunnel.subnet6 is not None and not tunnel.subnet6.is_private:
-            remedy = "Write one from fd00::/8 (RFC 4193)."
-            yield (*path, "subnet6"), f"{tunnel.subnet6} is no private network", remedy
-        yield from _into(site, (*path, "into"), tunnel.into)
-    for key, peer in site.peers.items():
-        path = ("peers", key)
-        of = site.tunnels.get(peer.tunnel)
-        if of is None:
-            yield _unknown((*path, "tunnel"), "tunnels", peer.tunnel, site.tunnels)
-        else:
-            yield from _peer_addresses(path, peer, of)
-        yield from _into(site, (*path, "into"), peer.into or ())
-
-
-def _peer_addresses(path: Path, peer: Peer, tunnel: Tunnel) -> Iterator[Mistake]:
-    ends = (tunnel.subnet.network_address, tunnel.subnet[1], tunnel.subnet.broadcast_address)
-    if peer.address not in tunnel.subnet or peer.address in ends:
-        message = f"{peer.address} is no address for a peer of {tunnel.subnet}"
-        yield (*path, "address"), message, f"Write one from {tunnel.subnet[2]} on; {tunnel.subnet[1]} is the server's."
-    if peer.address6 is None:
-        return
-    if tunnel.subnet6 is None or peer.address6 not in tunnel.subnet6 or peer.address6 == tunnel.subnet6[1]:
-        where = tunnel.subnet6 if tunnel.subnet6 is not None else "a tunnel without IPv6"
-        yield (
-            (*path, "address6"),
-            f"{peer.address6} is no address for a peer of {where}",
-            "Correct it, or leave it out.",
-        )
-
-
-def _into(site: Site, path: Path, into: tuple[str, ...]) -> Iterator[Mistake]:
-    """Items that are no service, no host and no network."""
-    for index, item in enumerate(into):
-        if into in (("everything",), ("lan",)) or into_of(site, item) is not None:
-            continue
-        near = nearest(item, {**site.services, **site.devices})
-        hint = f"Write {near[0]!r}, or name" if near else "Name"
-        yield (*path, index), f"{item!r} is no service, no host and no network", f"{hint} one of them."
-
-
-def into_of(site: Site, item: str) -> Service | Host | IPv4Network | IPv6Network | None:
-    """What one item of `into` means; None: nothing. A key that a service and a host have is the service, the narrower;
-    the whole host is then named by its address.
-    """
-    named = site.services.get(item) or site.devices.get(item)
-    if named is not None:
-        return named
-    try:
-        return parse_network(item)
-    except ValueError:
-        return None
+        yield unknown(("site", "here"), "hosts", site.site.here, site.hosts)
+    yield from tunnel_mistakes(site)
 
 
 def name_of_line(site: Site, line: str) -> str | None:
@@ -437,16 +359,16 @@ def _request(path: Path, updater: Updater, request: UpdaterRequest) -> Iterator[
 def _names(site: Site) -> Iterator[Mistake]:
     for key, name in site.names.items():
         if name.line not in site.lines:
-            yield _unknown(("names", key, "line"), "lines", name.line, site.lines)
+            yield unknown(("names", key, "line"), "lines", name.line, site.lines)
         if name.host is not None and name.host not in site.hosts:
-            yield _unknown(("names", key, "host"), "hosts", name.host, site.hosts)
+            yield unknown(("names", key, "host"), "hosts", name.host, site.hosts)
         if name.updated_by not in ("router", "device") and name.updated_by not in site.updaters:
-            yield _unknown(("names", key, "updated_by"), "updaters", name.updated_by, site.updaters)
+            yield unknown(("names", key, "updated_by"), "updaters", name.updated_by, site.updaters)
     for key, updater in site.updaters.items():
         yield from _updater(key, updater)
     for key, certificate in site.certificates.items():
         if certificate.authority != "device" and certificate.authority not in site.authorities:
-            yield _unknown(("certificates", key, "authority"), "authorities", certificate.authority, site.authorities)
+            yield unknown(("certificates", key, "authority"), "authorities", certificate.authority, site.authorities)
         if certificate.authority != "device":
             for index, one in enumerate(certificate.names):
                 if name_entry(site, one) is None:
@@ -454,7 +376,7 @@ def _names(site: Site) -> Iterator[Mistake]:
                     yield ("certificates", key, "names", index), f"the name {one} is in no [names.*]", remedy
         for index, service in enumerate(certificate.services):
             if service not in site.services:
-                yield _unknown(("certificates", key, "services", index), "services", service, site.services)
+                yield unknown(("certificates", key, "services", index), "services", service, site.services)
     for key, updater in site.updaters.items():
         if updater.trust is not None and updater.trust.kind != "file":
             yield ("updaters", key, "trust"), "a root certificate stands in a file", "Write file:PATH."

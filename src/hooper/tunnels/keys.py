@@ -8,82 +8,129 @@ from __future__ import annotations
 
 import base64
 import contextlib
+import hashlib
 import secrets
+from collections.abc import Iterator
 from pathlib import Path
 
 from hooper.errors import MachineError
 from hooper.files import machine_error, make_folder, write_atomically
-from hooper.secret import Secret
+from hooper.secret import Secret, keep_out_of_output
+from hooper.site.tunnel_fields import key_form
 from hooper.wire.wireguard import generate_private, public_of
+
+PRIVATE = ("key", "shared", "server-key", "tls-crypt")  # what of a public key is secret; a certificate is not
+
+
+def stem_of(public: str) -> str:
+    """What the files of a public key are called: 64 hexadecimal digits."""
+    form = key_form(public)
+    if form == "fingerprint":
+        return public.removeprefix("sha256:")
+    if form == "wireguard":
+        return base64.b64decode(public).hex()
+    return hashlib.sha256(base64.b64decode(public.split()[1])).hexdigest()
 
 
 class KeyRing:
-    """The folder of one site. PUBLIC.key holds the private key of a public one, PUBLIC.shared what both sides share."""
+    """The folder of one site.
+
+    PUBLIC.key holds the private key of a public one, PUBLIC.shared what both sides of a WireGuard tunnel share,
+    PUBLIC.cert a certificate for it; an authority has PUBLIC.server-key, PUBLIC.server-cert and PUBLIC.tls-crypt too.
+    """
 
     def __init__(self, folder: Path) -> None:
         self.folder = folder
 
-    def _path(self, public: str, kind: str) -> Path:
-        return self.folder / f"{base64.b64decode(public).hex()}.{kind}"
+    def path(self, public: str, kind: str) -> Path:
+        """Where something of a public key stands."""
+        return self.folder / f"{stem_of(public)}.{kind}"
+
+    def put(self, public: str, kind: str, text: str) -> None:
+        """Keep something of a public key. Raises: MachineError."""
+        make_folder(self.folder, private=True)
+        if kind in PRIVATE:
+            keep_out_of_output(text.strip())
+        write_atomically(self.path(public, kind), text.encode(), private=True)
+
+    def text(self, public: str, kind: str) -> str | None:
+        """What is kept of a public key; None: nothing is. Raises: MachineError: it is damaged or cannot be read."""
+        path = self.path(public, kind)
+        try:
+            text = path.read_text()
+        except FileNotFoundError:
+            return None
+        except OSError as exc:
+            raise machine_error(exc, f"{path} cannot be read") from None
+        except UnicodeDecodeError:
+            raise self.damaged(public, kind) from None
+        if kind in PRIVATE:
+            keep_out_of_output(text.strip())
+        return text
+
+    def damaged(self, public: str, kind: str) -> MachineError:
+        """That something that is kept is not what it should be."""
+        path = self.path(public, kind)
+        return MachineError(f"{path} is damaged", remedy="Move it away, then renew the key that it belongs to.")
+
+    def stems(self, kind: str) -> Iterator[str]:
+        """Of all files of a kind, in order."""
+        return iter(sorted(path.stem for path in self.folder.glob(f"*.{kind}")))
 
     def make(self, *, shared: bool = False) -> str:
-        """A new pair of keys, kept; returns the public one, in Base64. shared: with a pre-shared key.
+        """A new pair of WireGuard keys, kept; returns the public one, in Base64. shared: with a pre-shared key.
 
         Raises: MachineError.
         """
         private = generate_private()
         public = base64.b64encode(public_of(private)).decode()
-        make_folder(self.folder, private=True)
         if shared:
-            self._put(public, "shared", secrets.token_bytes(32))
-        self._put(public, "key", private)
+            self.put(public, "shared", base64.b64encode(secrets.token_bytes(32)).decode() + "\n")
+        self.put(public, "key", base64.b64encode(private).decode() + "\n")
         return public
 
-    def _put(self, public: str, kind: str, value: bytes) -> None:
-        text = Secret(base64.b64encode(value).decode(), kind)
-        write_atomically(self._path(public, kind), text.reveal().encode() + b"\n", private=True)
-
     def private(self, public: str) -> Secret | None:
-        """The private key of a public one, in Base64; None: it is not kept. Raises: MachineError: it is damaged."""
-        found = self._read(public, "key")
-        if found is not None and public_of(base64.b64decode(found.reveal())) != base64.b64decode(public):
-            raise self._damaged(public, "key")
-        return found
+        """The private key of a public one, as its files have it; None: it is not kept.
+
+        Raises: MachineError: it is damaged.
+        """
+        text = self.text(public, "key")
+        if text is None:
+            return None
+        form = key_form(public)
+        if form == "wireguard":
+            found = self._of_wireguard(public, "key")
+            if found is not None and public_of(base64.b64decode(found.reveal())) != base64.b64decode(public):
+                raise self.damaged(public, "key")
+            return found
+        if public_text(text) != public:
+            raise self.damaged(public, "key")
+        return Secret(text, "key")
 
     def shared(self, public: str) -> Secret | None:
-        """The pre-shared key of a peer, in Base64; None: it has none. Raises: MachineError: it is damaged."""
-        return self._read(public, "shared")
+        """The pre-shared key of a WireGuard peer, in Base64; None: it has none. Raises: MachineError: it is damaged."""
+        return self._of_wireguard(public, "shared")
 
-    def _read(self, public: str, kind: str) -> Secret | None:
-        path = self._path(public, kind)
-        try:
-            text = path.read_text().strip()
-        except FileNotFoundError:
+    def _of_wireguard(self, public: str, kind: str) -> Secret | None:
+        text = self.text(public, kind)
+        if text is None:
             return None
-        except (OSError, UnicodeDecodeError) as exc:
-            if isinstance(exc, OSError):
-                raise machine_error(exc, f"{path} cannot be read") from None
-            raise self._damaged(public, kind) from None
         try:
-            sound = len(base64.b64decode(text, validate=True)) == 32
+            sound = len(base64.b64decode(text.strip(), validate=True)) == 32
         except ValueError:
             sound = False
         if not sound:
-            raise self._damaged(public, kind)
-        return Secret(text, kind)
-
-    def _damaged(self, public: str, kind: str) -> MachineError:
-        path = self._path(public, kind)
-        return MachineError(f"{path} is damaged", remedy="Move it away, then renew the key that it belongs to.")
+            raise self.damaged(public, kind)
+        return Secret(text.strip(), kind)
 
     def forget(self, public: str, *, shared: bool = False) -> bool:
-        """Take a private key away, and with `shared` its pre-shared one; whether one was there.
+        """Take a private key away, and with `shared` what it shares with others; whether one was there.
 
         Raises: MachineError.
         """
         there = False
-        for kind in ("key", "shared") if shared else ("key",):
-            path = self._path(public, kind)
+        for kind in PRIVATE if shared else ("key",):
+            path = self.path(public, kind)
             with contextlib.suppress(FileNotFoundError):
                 try:
                     path.unlink()
@@ -91,3 +138,23 @@ class KeyRing:
                 except PermissionError as exc:
                     raise machine_error(exc, f"{path} cannot be taken away") from None
         return there
+
+
+def public_text(private: str) -> str:
+    """The public key of a private one in PEM, as the site file has it; empty: it is none."""
+    from cryptography.hazmat.primitives import serialization
+
+    form = serialization.PublicFormat
+    try:
+        if "OPENSSH" in private:
+            own = serialization.load_ssh_private_key(private.encode(), None).public_key()
+            return own.public_bytes(serialization.Encoding.OpenSSH, form.OpenSSH).decode()
+        public = serialization.load_pem_private_key(private.encode(), None).public_key()
+    except (ValueError, TypeError):
+        return ""
+    return fingerprint_of_key(public.public_bytes(serialization.Encoding.DER, form.SubjectPublicKeyInfo))
+
+
+def fingerprint_of_key(der: bytes) -> str:
+    """The fingerprint of a public key: SHA-256 of its SubjectPublicKeyInfo (RFC 5280 section 4.1)."""
+    return f"sha256:{hashlib.sha256(der).hexdigest()}"

@@ -69,7 +69,7 @@ class Look:
                 return peer.tunnel
         for address in self.addresses():
             for key, tunnel in self.site.tunnels.items():
-                if address in tunnel.subnet:
+                if any(address.version == one.version and address in one for one in tunnel.subnets):
                     return key
         return next(iter(self.site.tunnels)) if len(self.site.tunnels) == 1 else None
 

@@ -11,7 +11,6 @@ from hooper.planning.access import (
     KEEPALIVE_S,
     LEAST_MTU,
     allowed_in,
-    endpoint,
     grants_in,
     into_for,
     mtu_of,
@@ -19,7 +18,8 @@ from hooper.planning.access import (
     server_addresses,
 )
 from hooper.planning.addresses import is_common
-from hooper.tunnels.files import at
+from hooper.planning.typed import typed
+from hooper.tunnels.common import at
 from hooper.tunnels.look import Flaw, Look, key_of, line_of, network_of, networks_in
 from hooper.wire.wgfile import Section
 
@@ -104,7 +104,7 @@ def peer_section(look: Look, section: Section) -> None:
 
 
 def _endpoint(look: Look, section: Section) -> None:
-    right = endpoint(look.topology, look.tunnel, look.public) if look.tunnel is not None else None
+    right = typed(look.topology, look.tunnel.service, look.public) if look.tunnel is not None else None
     entry = section.get("Endpoint")
 
     def wrong(code: str, message: str) -> None:
@@ -153,7 +153,7 @@ def _endpoint_fault(look: Look, host: str) -> tuple[str, str]:
         return "endpoint-placeholder", f"the endpoint {host} is no address that anybody can go to"
     if not classify(address).reachable and classify(address).key != "documentation":
         return "endpoint-private", f"the endpoint {host} is an address of the inside ({classify(address).meaning})"
-    right = endpoint(look.topology, look.tunnel, look.public) if look.tunnel is not None else None
+    right = typed(look.topology, look.tunnel.service, look.public) if look.tunnel is not None else None
     lines = {one for line in site.lines.values() for one in line.address} | set(look.public.values())
     if right is not None and right.name is not None:
         stale = f", and the line has {', '.join(map(str, lines))} now" if lines and address not in lines else ""

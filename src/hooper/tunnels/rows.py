@@ -20,7 +20,7 @@ class TunnelRow:
     kind: str
     service: str
     endpoint: str | None
-    subnet: str
+    subnet: str | None
     subnet6: str | None
     peers: int
     made_by: str
@@ -56,7 +56,7 @@ class PeerRow:
     tunnel: str
     person: str | None
     device: str
-    address: str
+    address: str | None
     into: tuple[str, ...]
     enforced: Literal["server", "nowhere"]
     handed: str | None

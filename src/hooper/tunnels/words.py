@@ -3,20 +3,24 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from hooper import deeds
-from hooper.planning.access import enforced, granted_services, interface_name, into_for, meant
+from hooper.planning.access import ends, enforced, granted_services, interface_name, into_for, meant
 
 if TYPE_CHECKING:
     from hooper.site.model import Site
-    from hooper.site.tunnel_tables import Peer, Tunnel
+    from hooper.site.tunnel_tables import Tunnel
 
 
 def loading(site: Site, key: str, folder: str, *, again: bool) -> Iterator[str]:
     """What to do on the server with the files that we made. again: it has run with earlier ones."""
     tunnel, name = site.tunnels[key], interface_name(key)
     host, port = site.services[tunnel.service].host, site.services[tunnel.service].used_ports
+    if tunnel.kind == "openvpn":
+        yield from _openvpn(site, key, folder, again=again)
+        return
     if tunnel.server == "linux":
         yield f"Copy both files to {host}, into {folder}, for root alone: chmod 600 {folder}/{name}.conf."
         yield f"On {host}, once: apt install wireguard nftables (or what your Linux has in their place)."
@@ -52,58 +56,107 @@ def loading(site: Site, key: str, folder: str, *, again: bool) -> Iterator[str]:
         yield "Nothing there keeps a peer to what it may reach: let in only whom you would let into the whole LAN."
 
 
-def steps_on(peer: Peer, name: str, *, files: bool) -> tuple[str, ...]:
-    """What the person does on the device. name: of the tunnel there. files: it gets a file, and no code."""
+def _openvpn(site: Site, key: str, folder: str, *, again: bool) -> Iterator[str]:
+    names = [end.name for end in ends(site, key)]
+    host = site.services[site.tunnels[key].service].host
+    only = " ".join(f"{folder}/{name}.conf" for name in names)
+    if again:
+        yield (
+            f"Copy all of them to {host}, into {folder}, in the place of the old ones; there, take out of"
+            f" {' and '.join(f'{name}-peers' for name in names)} what is not here any more. For root alone: chmod 600"
+            f" {only}."
+        )
+        rules = " && ".join(f"nft -f {folder}/{name}.nft" for name in names)
+        yield (
+            f"On {host}, without interrupting those who are connected: {rules}. Who was taken away reaches nothing from"
+            " then on, and is turned away when it connects again; nothing has to be restarted."
+        )
+        restart = " ".join(f"openvpn-server@{name}" for name in names)
+        yield f"Where its address, port or network is new, instead: systemctl restart {restart}."
+    else:
+        yield f"Copy all of them to {host}, into {folder}, for root alone: chmod 600 {only}."
+        yield f"On {host}, once: apt install openvpn nftables (or what your Linux has in their place)."
+        enable = " ".join(f"openvpn-server@{name}" for name in names)
+        yield f"On {host}: systemctl enable --now {enable}. It then starts by itself after a power cut."
+    ports = (site.services[end.service] for end in ends(site, key))
+    words = " and ".join(f"{one.used_transport.upper()} {one.used_ports}" for one in ports)
+    yield f"Where {host} has a firewall of its own: let {words} in."
+
+
+@dataclass(frozen=True)
+class Software:
+    """What is done on a device with the file of a kind of tunnel. {name}: of the tunnel there; {file}: the file's.
+
+    connected: how one sees that both sides are connected. failed: that they are not.
+    """
+
+    app: str
+    phone: str
+    laptop: str
+    linux: str
+    router: str
+    server: str
+    connected: str
+    failed: str
+
+
+KINDS = {
+    "wireguard": Software(
+        "the app WireGuard",
+        "In the app, tap + and choose to import a file; take this one.",
+        "Install WireGuard: on Windows and macOS the app, on Linux the package wireguard-tools.",
+        "on Linux copy it to /etc/wireguard/{name}.conf and run wg-quick up {name}",
+        "On the router's page for WireGuard, as a client: import the file, or enter its lines one by one.",
+        "Copy the file to /etc/wireguard/{name}.conf, for root alone; systemctl enable --now wg-quick@{name}: it starts"
+        " by itself after a power cut.",
+        "It says nothing of itself while nobody uses it. Both sides connected: the app shows a latest handshake.",
+        "The app shows no latest handshake within a minute: nothing goes through.",
+    ),
+    "openvpn": Software(
+        "an app for OpenVPN",
+        "Open the file on the phone, and choose the app for OpenVPN; or in the app, choose to import a file.",
+        "Install OpenVPN: on Windows and macOS an app for it, on Linux the package openvpn.",
+        "on Linux copy it to /etc/openvpn/client/{name}.conf, for root alone, and run systemctl start"
+        " openvpn-client@{name}",
+        "On the router's page for VPN clients, OpenVPN: import the file.",
+        "Copy the file to /etc/openvpn/client/{name}.conf, for root alone; systemctl enable --now"
+        " openvpn-client@{name}: it starts by itself after a power cut.",
+        "Both sides connected: the app says so within ten seconds, and shows its address in the tunnel.",
+        "The app does not say within a minute that it is connected: nothing goes through.",
+    ),
+}
+AWAY = "Away from home, by another network: open what you want to reach, by its address at home."
+
+
+def steps_on(site: Site, key: str, *, files: bool) -> tuple[str, ...]:
+    """What the person does on the device. key: of the peer. files: it gets a file, and no code."""
+    peer, name = site.peers[key], interface_name(key)
+    says = KINDS[site.tunnels[peer.tunnel].kind]
     if peer.device == "phone":
-        take = (
-            "In the app, tap + and choose to scan a QR code; hold the phone before it."
-            if not files
-            else "In the app, tap + and choose to import a file; take this one."
-        )
-        return (
-            "Install the app WireGuard from the phone's own shop.",
-            take,
-            f"Call it {name}, and switch it on.",
-            "Away from home, by mobile data: open what you want to reach, by its address at home.",
-        )
+        take = says.phone if files else "In the app, tap + and choose to scan a QR code; hold the phone before it."
+        away = AWAY.replace("another network", "mobile data")
+        return (f"Install {says.app} from the phone's own shop.", take, f"Call it {name}, and switch it on.", away)
     if peer.device == "laptop":
-        return (
-            "Install WireGuard: on Windows and macOS the app, on Linux the package wireguard-tools.",
-            f"Import the file there; on Linux copy it to /etc/wireguard/{name}.conf and run wg-quick up {name}.",
-            "Away from home, by another network: open what you want to reach, by its address at home.",
-        )
+        return says.laptop, f"Import the file there; {says.linux.format(name=name)}.", AWAY
     if peer.device == "router":
-        return (
-            "On the router's page for WireGuard, as a client: import the file, or enter its lines one by one.",
-            "Let it reach its devices only where that is meant: everything behind it then comes in by this one key.",
-        )
-    return (
-        f"Copy the file to /etc/wireguard/{name}.conf, for root alone.",
-        f"systemctl enable --now wg-quick@{name}: it starts by itself after a power cut.",
-    )
+        only = "Let it reach its devices only where that is meant: everything behind it then comes in by this one key."
+        return says.router, only
+    return (says.server.format(name=name),)
 
 
 OWN_KEY = "Put the device's own private key into the file, in the place of the words."
 Ways = tuple[tuple[str, tuple[str, ...]], ...]
 
 
-def ways(peer: str, own: bool) -> Ways:
+def ways(site: Site, key: str, own: bool) -> Ways:
     """The steps on a phone and on a laptop, for a page that may be read on either. own: it has a key of its own."""
-    first = (OWN_KEY,) if own else ()
-    name = interface_name(peer)
-    phone = (
-        "Install the app WireGuard from the phone's own shop.",
-        *first,
-        "In the app, tap +: import the file."
-        if own
-        else "In the app, tap +: scan the code from another screen, or import the file.",
-        f"Call it {name}, and switch it on.",
-    )
-    laptop = (
-        "Install WireGuard: on Windows and macOS the app, on Linux the package wireguard-tools.",
-        *first,
-        f"Import the file there; on Linux copy it to /etc/wireguard/{name}.conf and run wg-quick up {name}.",
-    )
+    kind, name = site.tunnels[site.peers[key].tunnel].kind, interface_name(key)
+    says, first = KINDS[kind], (OWN_KEY,) if own else ()
+    take = says.phone
+    if kind == "wireguard" and not own:
+        take = "In the app, tap +: scan the code from another screen, or import the file."
+    phone = (f"Install {says.app} from the phone's own shop.", *first, take, f"Call it {name}, and switch it on.")
+    laptop = (says.laptop, *first, f"Import the file there; {says.linux.format(name=name)}.")
     return ("On a phone", phone), ("On a laptop", laptop)
 
 
@@ -122,16 +175,19 @@ def expectations(site: Site, key: str) -> Iterator[str]:
         yield "All else goes through it too: the world sees the address at home."
     else:
         yield "All else goes its own way as before."
-    yield "It says nothing of itself while nobody uses it. Both sides connected: the app shows a latest handshake."
+    yield KINDS[tunnel.kind].connected
     if peer.until is not None:
         yield f"It works until {peer.until}."
 
 
-STOPS = (
-    "The app shows no latest handshake within a minute: nothing goes through. Switch it off; ask who keeps the site.",
-    "Somebody else wants this file or code, or has seen it: tell who keeps the site at once, it is a key to the house.",
-    "The device is lost, sold or given away: tell who keeps the site, before anything else.",
-)
+def stops(tunnel: Tunnel) -> tuple[str, ...]:
+    """What must not appear."""
+    return (
+        f"{KINDS[tunnel.kind].failed} Switch it off; ask who keeps the site.",
+        "Somebody else wants this file or code, or has seen it: tell who keeps the site at once, it is a key to the"
+        " house.",
+        "The device is lost, sold or given away: tell who keeps the site, before anything else.",
+    )
 
 
 def telling(site: Site, key: str, tunnel: Tunnel) -> Iterator[str]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
+from datetime import date
 from pathlib import Path
 
 from hooper import deeds
@@ -11,22 +12,24 @@ from hooper.addresses import IPAddress
 from hooper.clock import rfc3339
 from hooper.errors import HooperError, UsageError
 from hooper.files import write_output
-from hooper.planning.access import enforced, interface_name, into_for
+from hooper.planning.access import allowed_networks, enforced, into_for
 from hooper.planning.documents import EditDocument
-from hooper.planning.edits import Edited
+from hooper.planning.edits import Edited, again
 from hooper.planning.looks.tunnel import key_wanted
 from hooper.planning.tunnel_edits import add_peer, handing, remove_peer, renew_peer, revoke_peer
 from hooper.secret import Secret
 from hooper.site.edit import Value
 from hooper.site.load import SiteFile
+from hooper.site.model import Site
 from hooper.site.tunnel_tables import Peer
 from hooper.store.kept import Handed, Heard
 from hooper.tunnels import words
-from hooper.tunnels.files import KeyMissing, NoEndpoint, Profile, peer_file, profile_of
+from hooper.tunnels.common import KeyMissing, NoEndpoint, Profile
+from hooper.tunnels.making import new_peer_key, peer_file, profile_of
 from hooper.tunnels.rows import HandedDocument, PeerRow, PeersDocument
 from hooper.usecases.edits import EditRequest, edit
 from hooper.usecases.run import Run
-from hooper.usecases.tunnels import edit_with_keys, forget, new_key, ring_of
+from hooper.usecases.tunnels import edit_with_keys, forget, ring_of, unkept_key
 from hooper.usecases.typing_now import typed_now
 
 
@@ -74,7 +77,7 @@ def _row(run: Run, key: str, handed: Handed | None, heard: Mapping[str, Heard]) 
         peer.tunnel,
         peer.person,
         peer.device,
-        str(peer.address),
+        str(peer.address) if peer.address is not None else None,
         into_for(site, peer),
         enforced(tunnel),
         rfc3339(given.at) if given is not None else None,
@@ -88,7 +91,7 @@ def _row(run: Run, key: str, handed: Handed | None, heard: Mapping[str, Heard]) 
 def _to_hand(run: Run, key: str, given: Handed | None) -> str:
     """Why a peer needs a file: it has none, or the one it has is not what it should be any more."""
     if given is None:
-        return f"it has no file yet: `{handing(run.site.peers[key], key)}`"
+        return f"it has no file yet: `{handing(run.site, key)}`"
     try:
         now = profile_of(run.topology, key, known_public(run))
     except NoEndpoint:  # its address was asked for when it was handed
@@ -122,11 +125,34 @@ class AddPeerRequest:
 def add(run: Run, request: AddPeerRequest) -> tuple[EditDocument, list[HooperError]]:
     """A new peer; with a key of our making, unless it brings its own. Raises: UsageError, MachineError, as `edit`."""
     rows, made = dict(request.rows), tuple[str, ...]()
-    add_peer(run.file, request.key, rows)  # before a key is made
-    if "public_key" not in rows and run.site.tunnels[str(rows["tunnel"])].made_by == "hooper":
-        made = (new_key(run, shared=True, dry_run=request.dry_run),)
+    site_after = again(run.file, add_peer(run.file, request.key, rows).text).site  # before a key is made
+    tunnel = str(rows["tunnel"])
+    _brings_its_own(run, tunnel, rows.get("public_key"))
+    if "public_key" not in rows and run.site.tunnels[tunnel].made_by == "hooper":
+        until = site_after.peers[request.key].until
+        made = (_peer_key(run, request.key, tunnel, until, dry_run=request.dry_run),)
         rows["public_key"] = made[0]
     return edit_with_keys(run, add_peer(run.file, request.key, rows), made, dry_run=request.dry_run)
+
+
+def _peer_key(run: Run, key: str, tunnel: str, until: date | None, *, dry_run: bool) -> str:
+    """The public part of a peer's new key, which is kept unless nothing is to be written.
+
+    Raises: KeyMissing, MachineError.
+    """
+    if dry_run:
+        return unkept_key(run.site.tunnels[tunnel].kind)
+    return new_peer_key(ring_of(run), run.site, key, tunnel, until, run.at)
+
+
+def _brings_its_own(run: Run, tunnel: str, public: object) -> None:
+    """Whether a peer may come with a key of its own. Raises: UsageError."""
+    entry = run.site.tunnels[tunnel]
+    if public is not None and entry.kind == "openvpn" and entry.made_by == "hooper":
+        raise UsageError(
+            f"the certificates of {tunnel} are made here, with their keys",
+            remedy="Leave --public-key out: the key is made, handed over, and forgotten here.",
+        )
 
 
 @dataclass(frozen=True)
@@ -148,8 +174,10 @@ def renew(run: Run, request: PeerRequest) -> tuple[EditDocument, list[HooperErro
             f"the keys of this tunnel are made by {host}",
             remedy=f"Renew it on its page, then `{deeds.WRITE_KEY(request.key)}`.",
         )
+    entry = run.site.peers[request.key]
+    _brings_its_own(run, entry.tunnel, public)
     if public is None:
-        made = (new_key(run, shared=True, dry_run=request.dry_run),)
+        made = (_peer_key(run, request.key, entry.tunnel, entry.until, dry_run=request.dry_run),)
         public = made[0]
     done = edit_with_keys(run, renew_peer(run.file, request.key, public), made, dry_run=request.dry_run)
     if not request.dry_run and old != public:
@@ -229,11 +257,11 @@ async def hand(run: Run, request: HandRequest) -> tuple[HandedDocument, list[Hoo
             f"{key} was handed its file on {before.at:%Y-%m-%d}, and its private key is not kept here",
             remedy=f"`{deeds.RENEW_PEER(key)}` makes another one; the old file is then worth nothing.",
         )
-    text = peer_file(run.topology, profile, private, ring.shared(profile.public_key))
+    text = peer_file(run.topology, profile, ring, run.at.date())
     document = _document(run, request, profile, private)
     given = [str(path) for path in request.out]
     for path in request.out:
-        data = _as(path, text, profile, document, request)
+        data = _as(site, path, text, profile, document, request)
         write_output(path, data, keep=(run.path,), force=request.force, private=True)
     shown = request.draw is not None and private is not None and request.draw(text)
     if shown or given:
@@ -245,24 +273,28 @@ async def hand(run: Run, request: HandRequest) -> tuple[HandedDocument, list[Hoo
     return document, list(now.trouble)
 
 
-def _as(path: Path, text: str, profile: Profile, document: HandedDocument, request: HandRequest) -> bytes:
+def _as(site: Site, path: Path, text: str, profile: Profile, document: HandedDocument, request: HandRequest) -> bytes:
     """The profile as the name of a file wants it."""
     from hooper.report.qr import picture
 
+    if path.suffix not in (".html", profile.ending) and profile.ending != ".conf":
+        raise UsageError(
+            f"no app scans a profile of this kind: {path.suffix} is of no use",
+            remedy=f"Name a file that ends in {profile.ending} or .html.",
+        )
     if path.suffix == ".html":
         assert request.page is not None
-        return request.page(profile, text, document, words.ways(profile.peer, document.key == "its own"))
-    return text.encode() if path.suffix == ".conf" else picture(text, path.suffix)
+        return request.page(profile, text, document, words.ways(site, profile.peer, document.key == "its own"))
+    return text.encode() if path.suffix == profile.ending else picture(text, path.suffix)
 
 
 def _document(
     run: Run, request: HandRequest, profile: Profile, private: Secret | None, *, shown: bool = False
 ) -> HandedDocument:
     site, peer = run.site, run.site.peers[request.key]
-    files = any(path.suffix == ".conf" for path in request.out)
-    name = interface_name(request.key)
+    files = any(path.suffix == profile.ending for path in request.out)
     own = private is None
-    steps = words.steps_on(peer, name, files=files or own)
+    steps = words.steps_on(site, request.key, files=files or own)
     if own:
         steps = (words.OWN_KEY, *steps)
     return HandedDocument(
@@ -270,13 +302,13 @@ def _document(
         peer.tunnel,
         _device(peer),
         profile.endpoint,
-        profile.allowed,
+        profile.allowed or tuple(map(str, allowed_networks(site, request.key))),
         tuple(str(path) for path in request.out),
         shown,
         "its own" if own else "kept" if request.keep_key else "forgotten",
         steps,
         tuple(words.expectations(site, request.key)),
-        words.STOPS,
+        words.stops(site.tunnels[peer.tunnel]),
         tuple(words.telling(site, request.key, site.tunnels[peer.tunnel])),
     )
 

@@ -7,16 +7,25 @@ from datetime import datetime
 
 import anyio
 
-from hooper.check.keys import ProbeKeys
+from hooper.check.keys import ControlKeys, ProbeKeys
 from hooper.errors import HooperError
 from hooper.tunnels.keys import KeyRing
+from hooper.usecases.control_keys import control_keys
 from hooper.usecases.run import Run
 from hooper.wire.wireguard import tai64n
 
 
-def probe_keys(run: Run) -> dict[str, ProbeKeys]:
-    """By service, for each tunnel whose probe has its private key here. What is wrong with that is trouble."""
-    found: dict[str, ProbeKeys] = {}
+def probe_keys(run: Run) -> dict[str, ProbeKeys | ControlKeys]:
+    """By service, for each tunnel that can be told by a handshake. What is wrong with its keys is trouble."""
+    found: dict[str, ProbeKeys | ControlKeys] = {}
+    for key, tunnel in run.site.tunnels.items():
+        if tunnel.kind == "openvpn":
+            try:
+                keys = control_keys(run, key, tunnel)
+            except HooperError as exc:
+                run.trouble.append(exc)
+                continue
+            found |= {service: keys for service in (tunnel.service, tunnel.also) if service is not None}
     if run.state is None:
         return found
     ring = KeyRing(run.state.tunnels)

@@ -13,9 +13,8 @@ from hooper import deeds
 from hooper.addresses import IPAddress
 from hooper.clock import rfc3339
 from hooper.errors import HooperError, MachineError, UsageError
-from hooper.files import make_folder, write_output
+from hooper.files import machine_error, make_folder, read_text, write_output
 from hooper.planning.access import (
-    endpoint,
     interface_name,
     mtu_of,
     peer_addresses,
@@ -23,16 +22,18 @@ from hooper.planning.access import (
     server_addresses,
 )
 from hooper.planning.documents import EditDocument
-from hooper.planning.edits import Edited
+from hooper.planning.edits import Edited, again
 from hooper.planning.routes import return_routes
-from hooper.planning.tunnel_edits import add_tunnel, change_tunnel, remove_tunnel
+from hooper.planning.tunnel_edits import Placing, add_tunnel, change_tunnel, remove_tunnel
+from hooper.planning.typed import typed
 from hooper.site.edit import Value
 from hooper.site.load import SiteFile
 from hooper.site.tunnel_tables import Peer
 from hooper.store.kept import Heard, Made
 from hooper.tunnels import words
-from hooper.tunnels.files import SERVER_FOLDER, at, let_in, server_files, server_mark
+from hooper.tunnels.common import at, let_in
 from hooper.tunnels.keys import KeyRing
+from hooper.tunnels.making import FOLDERS, new_server_key, server_files, server_mark
 from hooper.tunnels.rows import (
     Field,
     MadeDocument,
@@ -50,6 +51,7 @@ from hooper.usecases.run import Run
 from hooper.wire.wireguard import generate_private, public_of
 
 OWN_DUMP = ("wg", "show", "all", "dump")
+MADE_HERE = ("wireguard", "openvpn")  # whose server has a key of our making
 
 
 def ring_of(run: Run) -> KeyRing:
@@ -58,11 +60,11 @@ def ring_of(run: Run) -> KeyRing:
     return KeyRing(run.state.tunnels)
 
 
-def new_key(run: Run, *, shared: bool, dry_run: bool) -> str:
-    """The public part of a new key, which is kept unless nothing is to be written. Raises: MachineError."""
-    if dry_run:
-        return base64.b64encode(public_of(generate_private())).decode()
-    return ring_of(run).make(shared=shared)
+def unkept_key(kind: str) -> str:
+    """A public key as one of a kind looks, for a run that writes nothing: no private one is kept."""
+    if kind == "openvpn":
+        return f"sha256:{secrets.token_hex(32)}"
+    return base64.b64encode(public_of(generate_private())).decode()
 
 
 def edit_with_keys(
@@ -89,26 +91,31 @@ def forget(run: Run, publics: tuple[str | None, ...]) -> None:
 
 @dataclass(frozen=True)
 class AddTunnelRequest:
-    """rows: as given. host: where a service for it is to be made."""
+    """rows: as given. where: its packets are to arrive."""
 
     key: str
     rows: Mapping[str, Value]
-    host: str | None = None
+    where: Placing = field(default_factory=Placing)
     dry_run: bool = False
 
 
 def add(run: Run, request: AddTunnelRequest) -> tuple[EditDocument, list[HooperError]]:
     """A new tunnel with its keys. Raises: UsageError, CannotEdit, SiteFileError, SeveralErrors, MachineError."""
-    made: tuple[str, ...] = ()
-    ours = request.rows.get("made_by", "hooper") == "hooper"
-    add_tunnel(run.file, request.key, request.rows, request.host, {}, b"-")  # what is wrong is said before a key is
-    if ours:
-        made = (new_key(run, shared=False, dry_run=request.dry_run),)
-    probe = new_key(run, shared=False, dry_run=request.dry_run)
-    keys = {**({"public_key": made[0]} if ours else {}), "probe_key": probe}
-    made = (*made, probe)
-    change = add_tunnel(run.file, request.key, request.rows, request.host, keys, secrets.token_bytes(16))
-    return edit_with_keys(run, change, made, dry_run=request.dry_run)
+    # what is wrong is said before a key is made
+    again(run.file, add_tunnel(run.file, request.key, request.rows, request.where, {}, b"-").text)
+    kind = str(request.rows.get("kind", "wireguard"))
+    keys: dict[str, Value] = {}
+    if request.rows.get("made_by", "hooper") == "hooper" and kind in MADE_HERE:
+        keys["public_key"] = _server_key(run, request.key, kind, dry_run=request.dry_run)
+    if kind == "wireguard":
+        keys["probe_key"] = unkept_key(kind) if request.dry_run else ring_of(run).make()
+    change = add_tunnel(run.file, request.key, request.rows, request.where, keys, secrets.token_bytes(16))
+    return edit_with_keys(run, change, tuple(map(str, keys.values())), dry_run=request.dry_run)
+
+
+def _server_key(run: Run, key: str, kind: str, *, dry_run: bool) -> str:
+    """The public part of a server's new key, which is kept unless nothing is to be written. Raises: MachineError."""
+    return unkept_key(kind) if dry_run else new_server_key(ring_of(run), run.site, key, kind, run.at)
 
 
 @dataclass(frozen=True)
@@ -123,7 +130,7 @@ def renew(run: Run, request: RenewTunnelRequest) -> tuple[EditDocument, list[Hoo
     if tunnel.made_by == "device":
         remedy = "Renew it on its page, then write its new `public_key` here."
         raise UsageError(f"the key of {request.key} is made by the device", remedy=remedy)
-    made = new_key(run, shared=False, dry_run=request.dry_run)
+    made = _server_key(run, request.key, tunnel.kind, dry_run=request.dry_run)
     change = change_tunnel(run.file, request.key, {"public_key": made})
     change = Edited(change.text, "renewed", change.subject, change.changes, change.follows)
     done = edit_with_keys(run, change, (made,), dry_run=request.dry_run)
@@ -166,7 +173,7 @@ class TunnelsRequest:
 
 
 def _endpoint(run: Run, key: str) -> str | None:
-    where = endpoint(run.topology, run.site.tunnels[key])
+    where = typed(run.topology, run.site.tunnels[key].service)
     return at(where) if where is not None else None
 
 
@@ -196,7 +203,7 @@ def _row(run: Run, key: str, made: Made | None) -> TunnelRow:
         tunnel.kind,
         tunnel.service,
         _endpoint(run, key),
-        str(tunnel.subnet),
+        str(tunnel.subnet) if tunnel.subnet is not None else None,
         str(tunnel.subnet6) if tunnel.subnet6 is not None else None,
         len(peers_of(run.site, key)),
         tunnel.made_by,
@@ -222,7 +229,7 @@ def show(run: Run, request: TunnelsRequest) -> tuple[TunnelDocument, list[Hooper
     shown = peers_of(site, key) if tunnel.made_by == "device" else let_in(site, key, run.at.date())
     peers = [PeerFields(name, _fields(peer)) for name, peer in shown.items()]
     if tunnel.probe_key is not None:
-        none = f"none; where the page wants one, {tunnel.subnet[-2]}/32, which nobody has"
+        none = f"none; where the page wants one, {tunnel.network[-2]}/32, which nobody has"
         fields = (Field("public key", tunnel.probe_key), Field("allowed addresses (allowed IPs)", none))
         peers.append(PeerFields("the probe, for checks", fields))
     routes = tuple(
@@ -232,7 +239,7 @@ def show(run: Run, request: TunnelsRequest) -> tuple[TunnelDocument, list[Hooper
         if route.prefix == str(tunnel.subnet)
     )
     steps = (
-        (f"`{deeds.MAKE_TUNNEL(key)}` writes its files.", *words.loading(site, key, SERVER_FOLDER, again=False))
+        (f"`{deeds.MAKE_TUNNEL(key)}` writes its files.", *words.loading(site, key, FOLDERS[tunnel.kind], again=False))
         if tunnel.made_by == "hooper"
         else (
             f"On the page of {service.host} for WireGuard or VPN server: enter the fields above, then one peer after"
@@ -277,7 +284,7 @@ class MakeRequest:
 
     key: str
     out: Path
-    folder: str = SERVER_FOLDER
+    folder: str | None = None
     force: bool = False
     public: Mapping[str, IPAddress] = field(default_factory=dict)
 
@@ -292,8 +299,12 @@ def make(run: Run, request: MakeRequest) -> tuple[MadeDocument, list[HooperError
         )
     assert run.state is not None
     before = run.state.tunnelling.made().get(request.key)
-    made = server_files(run.topology, request.key, ring_of(run), run.at.date(), request.folder)
+    folder = request.folder or FOLDERS[tunnel.kind]
+    made = server_files(run.topology, request.key, ring_of(run), run.at, folder)
     make_folder(request.out)
+    for name in made.folders:
+        make_folder(request.out / name)
+        _clear(request.out / name, keep={request.out / one for one in made.files})
     paths = []
     for name, text in made.files.items():
         path = request.out / name
@@ -301,8 +312,18 @@ def make(run: Run, request: MakeRequest) -> tuple[MadeDocument, list[HooperError
         paths.append(str(path))
     run.state.tunnelling.make(request.key, Made(made.mark, run.at))
     host = run.site.services[tunnel.service].host
-    steps = tuple(words.loading(run.site, request.key, request.folder, again=before is not None))
+    steps = tuple(words.loading(run.site, request.key, folder, again=before is not None))
     return MadeDocument(request.key, host, tuple(paths), steps), []
+
+
+def _clear(folder: Path, keep: set[Path]) -> None:
+    """Take away files of ours for peers that are not let in any more. Raises: MachineError."""
+    for path in folder.iterdir():
+        if path not in keep and path.is_file() and ". Made by Hooper." in read_text(path).partition("\n")[0]:
+            try:
+                path.unlink()
+            except OSError as exc:
+                raise machine_error(exc, f"{path} cannot be taken away") from None
 
 
 # --- what the server saw

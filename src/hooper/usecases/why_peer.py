@@ -18,7 +18,7 @@ from hooper.net.standing import connected_surroundings
 from hooper.net.types import Door, Surroundings
 from hooper.planning.access import server_addresses
 from hooper.store.kept import Handed, Heard, Made
-from hooper.tunnels.files import profile_of, server_mark
+from hooper.tunnels.making import profile_of, server_mark
 from hooper.usecases.run import Run
 from hooper.why.case import WhyDocument
 from hooper.why.diagnosis import diagnose
@@ -68,7 +68,7 @@ async def why_peer(run: Run, request: WhyRequest, peer: str) -> tuple[WhyDocumen
         nonlocal server
         address = server_addresses(tunnel)[0]
         line = run.topology.lines[tunnel.service]
-        asked = Target(tunnel.service, "tcp", "tcp", line, address, NOBODYS_PORT, (tunnel.subnet[1], 1), "reachable")
+        asked = Target(tunnel.service, "tcp", "tcp", line, address, NOBODYS_PORT, (tunnel.network[1], 1), "reachable")
         server = await probe(door, asked, left)
 
     async with anyio.create_task_group() as tasks:

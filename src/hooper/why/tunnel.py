@@ -101,14 +101,14 @@ def _file(case: Case, facts: PeerFacts) -> None:
     """The file that its device has."""
     key, peer = facts.peer, case.site.peers[facts.peer]
     tunnel, given = case.site.tunnels[peer.tunnel], facts.handed
-    again = f"`{deeds.RENEW_PEER(key)}`, then `{handing(peer, key)}`."
+    again = f"`{deeds.RENEW_PEER(key)}`, then `{handing(case.site, key)}`."
     if tunnel.made_by == "device":
         case.step("profile", "unknown", f"its file was made by the device; `{deeds.CHECK_PROFILE}` looks at it")
     elif given is None or given.public_key != peer.public_key:
         case.step("profile", "unknown", "nothing shows that its device has its file")
         if facts.through is None and peer.public_key is not None:
             message = f"{device_of(peer, key)} does not have the file with its key"
-            case.cause("profile-outdated", "likely", message, f"`{handing(peer, key)}`.", "Look on the device.")
+            case.cause("profile-outdated", "likely", message, f"`{handing(case.site, key)}`.", "Look on the device.")
     elif facts.mark is not None and given.mark != facts.mark and facts.endpoint not in (None, given.endpoint):
         case.step("profile", "broken", f"its file leads to {given.endpoint}, the server is at {facts.endpoint}")
         message = f"the file of {key} leads to {given.endpoint}, and the server is at {facts.endpoint} now"

@@ -311,7 +311,7 @@ def _prefixes(facts: Facts) -> Iterator[Finding]:
             )
     for key, tunnel in sorted(site.tunnels.items()):
         for name, gateway in sorted(site.gateways.items()):
-            if tunnel.subnet.overlaps(gateway.lan.network):
+            if tunnel.subnet is not None and tunnel.subnet.overlaps(gateway.lan.network):
                 yield finding(
                     "prefix-overlap",
                     f"tunnels.{key}",
@@ -330,7 +330,7 @@ def _prefixes(facts: Facts) -> Iterator[Finding]:
                 f"Change it to a rarer one while it is easy, such as {free_prefix(site, network.prefixlen)}.",
             )
     for name, tunnel in sorted(site.tunnels.items()):
-        if is_common(tunnel.subnet):
+        if tunnel.subnet is not None and is_common(tunnel.subnet):
             yield finding(
                 "prefix-common",
                 f"tunnels.{name}",

@@ -174,13 +174,12 @@ def _tunnel(facts: Facts, key: str, tunnel: Tunnel) -> Iterator[Finding]:
             "prefix-overlap",
             subject,
             f"its network overlaps that of the tunnel {other}",
-            f"Give it another, such as {free_prefix(site, tunnel.subnet.prefixlen)}.",
+            f"Give it another, such as {free_prefix(site, tunnel.network.prefixlen)}.",
         )
 
 
 def _meet(one: Tunnel, other: Tunnel) -> bool:
-    six = one.subnet6 is not None and other.subnet6 is not None and one.subnet6.overlaps(other.subnet6)
-    return one.subnet.overlaps(other.subnet) or six
+    return any(a.version == b.version and a.overlaps(b) for a in one.subnets for b in other.subnets)
 
 
 def _peer(facts: Facts, key: str, peer: Peer) -> Iterator[Finding]:

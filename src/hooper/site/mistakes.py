@@ -1,0 +1,21 @@
+"""A mistake in the site file, and the one that is made most."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from hooper.site.path import Path
+from hooper.site.words import nearest
+
+Mistake = tuple[Path, str, str]  # path, message, remedy
+
+
+def unknown(path: Path, kind: str, key: str, known: Mapping[str, object]) -> Mistake:
+    near = nearest(key, known)
+    if near:
+        remedy = f"Write {near[0]!r}, or add [{kind}.{key}]."
+    elif known:
+        remedy = f"Use one of {', '.join(list(known)[:8])}, or add [{kind}.{key}]."
+    else:
+        remedy = f"Add [{kind}.{key}]."
+    return path, f"there is no {kind.removesuffix('s')} {key!r}", remedy

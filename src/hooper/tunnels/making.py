@@ -1,0 +1,79 @@
+"""The files of tunnels of all kinds: one answer to what both sides are given."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from datetime import datetime
+from typing import TYPE_CHECKING
+
+from hooper.tunnels import openvpn_files, wireguard_files
+from hooper.tunnels.authority import TunnelAuthority, make_authority
+from hooper.tunnels.common import Profile, ServerFiles
+from hooper.tunnels.openvpn_files import OpenVpnProfile
+from hooper.tunnels.wireguard_files import WireGuardProfile
+
+if TYPE_CHECKING:
+    from datetime import date
+
+    from hooper.addresses import IPAddress
+    from hooper.planning.topology import Topology
+    from hooper.site.model import Site
+    from hooper.tunnels.keys import KeyRing
+
+FOLDERS = {"wireguard": wireguard_files.FOLDER, "openvpn": openvpn_files.FOLDER}
+ENDINGS = {"wireguard": ".conf", "openvpn": ".ovpn"}
+
+
+def profile_of(topology: Topology, key: str, public: Mapping[str, IPAddress] | None = None) -> Profile:
+    """What the file of a peer is to say. public: the lines' addresses, as far as known.
+
+    Raises: NoEndpoint, KeyMissing.
+    """
+    kind = topology.site.tunnels[topology.site.peers[key].tunnel].kind
+    makers = {"openvpn": openvpn_files.profile_of}
+    return makers.get(kind, wireguard_files.profile_of)(topology, key, public)
+
+
+def peer_file(topology: Topology, profile: Profile, ring: KeyRing, today: date) -> str:
+    """The file that a peer's software loads. Raises: KeyMissing, MachineError."""
+    if isinstance(profile, OpenVpnProfile):
+        authority = TunnelAuthority(ring, profile.server, profile.tunnel)
+        return openvpn_files.peer_file(topology, profile, authority, today)
+    assert isinstance(profile, WireGuardProfile)
+    return wireguard_files.peer_file(topology, profile, ring)
+
+
+def server_mark(topology: Topology, key: str, today: date) -> str:
+    """What the server's files are known by: it changes when they have to be made and loaded anew."""
+    makers = {"openvpn": openvpn_files.server_mark}
+    return makers.get(topology.site.tunnels[key].kind, wireguard_files.server_mark)(topology, key, today)
+
+
+def server_files(topology: Topology, key: str, ring: KeyRing, now: datetime, folder: str) -> ServerFiles:
+    """All that the server loads. now: peers whose time is over are left out. folder: where they will stand on it.
+
+    Raises: KeyMissing, MachineError.
+    """
+    tunnel, today = topology.site.tunnels[key], now.date()
+    if tunnel.kind == "openvpn":
+        authority = TunnelAuthority(ring, tunnel.public_key or "sha256:-", key)
+        return openvpn_files.server_files(topology, key, authority, now, today, folder)
+    return wireguard_files.server_files(topology, key, ring, today, folder)
+
+
+# --- keys
+
+
+def new_server_key(ring: KeyRing, site: Site, key: str, kind: str, now: datetime) -> str:
+    """A server's key of our making, kept; returns its public one, as the site file has it. Raises: MachineError."""
+    if kind == "openvpn":
+        return make_authority(ring, key, site.site.title or "home", now)
+    return ring.make()
+
+
+def new_peer_key(ring: KeyRing, site: Site, peer: str, tunnel: str, until: date | None, now: datetime) -> str:
+    """A peer's key of our making, kept; returns its public one. Raises: KeyMissing, MachineError."""
+    entry = site.tunnels[tunnel]
+    if entry.kind == "openvpn":
+        return TunnelAuthority(ring, entry.public_key or "sha256:-", tunnel).issue(peer, until, now)
+    return ring.make(shared=True)

@@ -1,0 +1,153 @@
+"""OpenVPN's file format, as openvpn(8) has it, read with the place of each option, for mending.
+
+One option a line, its words parted by blanks, in quotes where they hold some; comments from # or ; on. A file may stand
+inside, between <name> and </name>; <connection> holds options.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+
+SIZE_LIMIT = 256 * 1024  # bytes
+# what may be a file beside, or stand inside
+FILES = (
+    "ca", "cert", "key", "tls-auth", "tls-crypt", "tls-crypt-v2", "pkcs12", "extra-certs", "dh", "secret", "crl-verify",
+    "auth-user-pass", "http-proxy-user-pass", "peer-fingerprint", "askpass", "auth-gen-token-secret", "verify-hash",
+)  # fmt: skip
+SECRET_FILES = ("key", "tls-auth", "tls-crypt", "tls-crypt-v2", "pkcs12", "secret", "auth-user-pass", "askpass")
+_LINE = re.compile(r"[^\n]*(?:\n|$)")
+
+
+@dataclass(frozen=True, slots=True)
+class Option:
+    """One option. words: what follows its name. line: from 1. start, end: of its whole line in characters of the text,
+    the line's end included. connection: the number of the <connection> that it stands in; None: in none.
+    """
+
+    name: str
+    words: tuple[str, ...]
+    line: int
+    start: int
+    end: int
+    connection: int | None = None
+
+    def word(self, number: int) -> str:
+        """One of its words, from 0; empty: it has not so many."""
+        return self.words[number] if number < len(self.words) else ""
+
+
+@dataclass(frozen=True, slots=True)
+class Inline:
+    """A file that stands inside. text: its lines. start, end: of it all, its two tags included."""
+
+    name: str
+    text: str
+    line: int
+    start: int
+    end: int
+
+
+@dataclass(slots=True)
+class OpenVpnFile:
+    """text: as it was read. strays: the lines that cannot be read, with why. open: the tag that is never closed."""
+
+    text: str
+    options: list[Option] = field(default_factory=list)
+    inlines: list[Inline] = field(default_factory=list)
+    strays: list[tuple[int, str]] = field(default_factory=list)
+    connections: int = 0
+
+    def get(self, name: str) -> Option | None:
+        """The last option of a name, which is the one that counts."""
+        return next((one for one in reversed(self.options) if one.name == name), None)
+
+    def every(self, name: str) -> list[Option]:
+        return [one for one in self.options if one.name == name]
+
+    def inline(self, name: str) -> Inline | None:
+        """A file inside; the last of a name counts."""
+        return next((one for one in reversed(self.inlines) if one.name == name), None)
+
+    def has(self, name: str) -> bool:
+        """Whether an option or a file of that name is there."""
+        return self.get(name) is not None or self.inline(name) is not None
+
+    @property
+    def newline(self) -> str:
+        return "\r\n" if "\r\n" in self.text else "\n"
+
+
+def parse(text: str) -> OpenVpnFile:
+    """Read a file, whatever stands in it. A byte order mark and CRLF are taken as they come."""
+    found, connection = OpenVpnFile(text), None
+    lines = _lines(text)
+    for number, start, end, body in lines:
+        tag = re.fullmatch(r"<([^/<>\s][^<>\s]*)>", body)
+        if body == "</connection>" and connection is not None:
+            connection = None
+        elif tag is not None and tag[1] == "connection":
+            connection, found.connections = found.connections, found.connections + 1
+        elif tag is not None:
+            _inline(found, tag[1], number, start, end, lines)
+        elif body and body[0] not in "#;":
+            words = split(body)
+            if words is None:
+                found.strays.append((number, "a quote is not closed"))
+            elif words:
+                name = words[0].removeprefix("--")
+                found.options.append(Option(name, tuple(words[1:]), number, start, end, connection))
+    return found
+
+
+def _lines(text: str) -> Iterator[tuple[int, int, int, str]]:
+    """Number, place and text of each line, without blanks around it."""
+    for number, match in enumerate(_LINE.finditer(text), 1):
+        start, end = match.span()
+        if start == end:
+            return
+        body = match[0].strip()
+        yield number, start, end, body.removeprefix("\ufeff") if start == 0 else body
+
+
+def _inline(
+    found: OpenVpnFile, name: str, number: int, start: int, end: int, lines: Iterator[tuple[int, int, int, str]]
+) -> None:
+    for _, here, after, body in lines:
+        if body == f"</{name}>":
+            found.inlines.append(Inline(name, found.text[end:here], number, start, after))
+            return
+    found.strays.append((number, f"<{name}> is never closed"))
+
+
+def split(line: str) -> list[str] | None:
+    """The words of a line; None: a quote is not closed. A backslash takes what follows as it is, but for '...'."""
+    words: list[str] = []
+    word, quote, at = "", "", 0
+    inside = False
+    while at < len(line):
+        sign = line[at]
+        at += 1
+        if quote == "'" and sign != "'":
+            word += sign
+        elif sign == "\\" and at < len(line):
+            word, inside, at = word + line[at], True, at + 1
+        elif quote:
+            if sign == quote:
+                quote = ""
+            else:
+                word += sign
+        elif sign in "\"'":
+            quote, inside = sign, True
+        elif sign in "#;" and not inside:
+            break
+        elif sign.isspace():
+            if inside:
+                words.append(word)
+            word, inside = "", False
+        else:
+            word, inside = word + sign, True
+    if quote:
+        return None
+    return [*words, word] if inside else words
