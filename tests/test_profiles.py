@@ -12,10 +12,11 @@ from hypothesis import strategies as st
 from hooper.planning.catalogue import CATALOGUE
 from hooper.planning.topology import Topology
 from hooper.site.load import parse_site
+from hooper.tunnels.look import BaseLook
 from hooper.tunnels.profiles import look_at, mended
 from hooper.wire.wgfile import parse
 from hooper.wire.wireguard import public_of
-from support import profiles
+from support import exported_openvpn, profiles
 from support.profiles import EXPORTED, SITE, Exported, phone, text
 from support.program import hooper, valid
 
@@ -23,11 +24,15 @@ SITE_READ = parse_site(SITE.encode(), "site.toml")
 TOPOLOGY = Topology(SITE_READ.site)
 
 
+def look_again(given: str) -> BaseLook:
+    return look_at(TOPOLOGY, given, {})
+
+
 @pytest.mark.parametrize("exported", EXPORTED, ids=lambda one: one.name)
 def test_each_mistake_is_told_and_mended(exported: Exported) -> None:
     look = look_at(TOPOLOGY, exported.text, {})
     assert {fault.code for fault in look.faults} == set(exported.codes)
-    new, done = mended(TOPOLOGY, exported.text, {})
+    new, done = mended(look_again, exported.text)
     left = {fault.code for fault in look_at(TOPOLOGY, new, {}).faults}
     assert left == set(exported.left)
     assert bool(done) == (new != exported.text)
@@ -40,7 +45,7 @@ def lines(given: str) -> list[str]:
 @pytest.mark.parametrize("exported", EXPORTED, ids=lambda one: one.name)
 def test_only_the_wrong_lines_change(exported: Exported) -> None:
     """Each line of the file that was not complained about stands in the new one as it was."""
-    new, done = mended(TOPOLOGY, exported.text, {})
+    new, done = mended(look_again, exported.text)
     told = {fault.line for fault in done}
     kept = [line for number, line in enumerate(lines(exported.text), 1) if number not in told]
     there = lines(new)
@@ -98,7 +103,7 @@ def test_a_file_in_utf_16_is_told_and_rewritten(tmp_path: Path) -> None:
 @pytest.mark.parametrize(
     ("data", "said"),
     [
-        (b"client\nremote vpn.example 1194\ndev tun\n", "OpenVPN"),
+        (b'{"client": 1}', "JSON"),
         (b"\x89PNG\r\n\x1a\n\xff", "no text"),
         (b"", "neither"),
         (b"[Interface]\n" + b"#" * 300_000, "larger"),
@@ -122,7 +127,7 @@ def test_a_servers_file_is_read_as_one() -> None:
     look = look_at(TOPOLOGY, server, {})
     assert look.is_server
     assert [fault.code for fault in look.faults] == ["key-unknown", "allowed-takes-others", "profile-twin"]
-    new, _ = mended(TOPOLOGY, server, {})
+    new, _ = mended(look_again, server)
     assert "AllowedIPs = 10.88.44.11/32\n" in new
 
 
@@ -141,12 +146,13 @@ def test_damaged_profiles_never_break_the_look(exported: Exported, data: st.Data
     cut = data.draw(st.integers(0, 12))
     put = data.draw(st.text(max_size=4))
     damaged = exported.text[:at] + put + exported.text[at + cut :]
-    new, _ = mended(TOPOLOGY, damaged, {})
+    new, _ = mended(look_again, damaged)
     look_at(TOPOLOGY, new, {})
 
 
 def test_every_mistake_of_the_catalogue_is_tried() -> None:
     tried = {code for exported in EXPORTED for code in exported.codes}
+    tried |= {code for exported in exported_openvpn.EXPORTED for code in exported.codes}
     tried |= {"profile-twin", "profile-readable", "allowed-takes-others"}  # told below and above
     assert tried == {code for code, entry in CATALOGUE.items() if entry.group == "profile"}
 

@@ -3,12 +3,21 @@
 from __future__ import annotations
 
 import shutil
+import subprocess
 import sys
+import time
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 
 import pytest
+from cryptography.x509.oid import ExtendedKeyUsageOID
 
+from hooper.certs.inspect import key_fingerprint, load_pem
+from hooper.planning.topology import Topology
+from hooper.site.load import parse_site
+from hooper.tunnels.openvpn_profiles import look_at_openvpn
+from hooper.tunnels.profiles import mended
+from support import exported_openvpn as exported
 from support.namespaces import PUBLIC, RENTED
 from support.openvpn import SITE, OpenVpnTown, openvpn_town
 
@@ -16,7 +25,7 @@ pytestmark = [
     pytest.mark.real,
     pytest.mark.skipif(not shutil.which("openvpn") or not shutil.which("nft"), reason="no OpenVPN here"),
 ]
-COX = "10.88.44.11"
+COX, SERVER_AUTH = "10.88.44.11", ExtendedKeyUsageOID.SERVER_AUTH
 HOSTS = ("10.44.7.1", "10.44.7.30", "10.44.7.50", "10.44.7.60", "10.44.7.105", "10.88.44.1", COX)
 PORTS = (22, 80, 443, 8081, 8443)
 
@@ -66,11 +75,13 @@ def test_the_server_is_told_by_its_certificate(town: OpenVpnTown) -> None:
 def test_who_is_revoked_reaches_nothing_and_cannot_come_back(town: OpenVpnTown) -> None:
     assert town.hooper("peer", "revoke", town.name("coach")).code == 0
     town.load(reload=True)
-    assert town.reaches("laptop", "10.44.7.30", 8443, deadline=1.0) == "prohibited"  # the open session, at once
+    # the open session, at once; a kernel sends so many ICMP messages a second, and no more
+    assert town.reaches("laptop", "10.44.7.30", 8443, deadline=1.0) in ("prohibited", "silent")
     town.stop("coach")
-    with pytest.raises(AssertionError):
-        town.start("again", "laptop", town.folder / f"{town.name('coach')}.ovpn", "--connect-retry-max", "1")
-    assert "certificate revoked" in (town.folder / f"server-{town.tunnel}.log").read_text()
+    town.launch("again", "laptop", town.folder / f"{town.name('coach')}.ovpn")
+    town.wait_said(f"server-{town.tunnel}", "certificate revoked")
+    assert "Initialization Sequence Completed" not in (town.folder / "again.log").read_text()
+    town.stop("again")
     assert town.reaches("phone", "10.44.7.30", 443) == "open"  # the other's session stays
     assert town.hooper("peer", "renew", town.name("coach")).code == 0
     path = town.hand(town.name("coach"))
@@ -102,3 +113,185 @@ def test_everything_carries_ipv4_and_lets_no_ipv6_past(town: OpenVpnTown) -> Non
     town.wait_for("laptop", RENTED, 8080)
     assert town.shown_as("laptop") == PUBLIC
     assert town.reaches("laptop", "2001:db8:55::7", 8080) != "open"
+
+
+# --- what devices make by themselves
+
+GUARDS = {
+    "plain": ("", ()),
+    "tls-auth": (f"key-direction 1\nauth SHA256\n<tls-auth>\n{exported.STATIC}</tls-auth>", ("--auth", "SHA256")),
+    "tls-crypt": (f"<tls-crypt>\n{exported.STATIC}</tls-crypt>", ()),
+    "tls-crypt-v2": ("", ()),
+}
+
+
+@pytest.fixture(scope="module")
+def device(town: OpenVpnTown) -> OpenVpnTown:
+    """A storage box with a server of its own making, which the site file has beside the gate."""
+    folder = town.folder
+    authority = exported.certify("box", exported.CA_KEY)
+    (folder / "box-ca.pem").write_text(exported.pem(authority))
+    own = exported.certify("film-box", exported.SERVER_KEY, (authority, exported.CA_KEY), use=SERVER_AUTH)
+    (folder / "box.pem").write_text(exported.pem(own) + exported.key_pem(exported.SERVER_KEY))
+    (folder / "static.key").write_text(exported.STATIC)
+    town.run("hub", "openvpn", "--genkey", "tls-crypt-v2-server", str(folder / "v2-server.key"))
+    town.run("hub", "openvpn", "--tls-crypt-v2", str(folder / "v2-server.key"), "--genkey", "tls-crypt-v2-client",
+             str(folder / "v2.key"))  # fmt: skip
+    site = (folder / "site.toml").read_text()
+    (folder / "site.toml").write_text(
+        site + '[services.box-vpn]\nhost = "film-box"\nspeaks = "openvpn"\nreach = "public"\noutside_port = 21194\n'
+        f'[tunnels.box]\nkind = "openvpn"\nmade_by = "device"\nservice = "box-vpn"\nsubnet = "10.88.45.0/24"\n'
+        f'public_key = "{key_fingerprint(authority)}"\nprobe_profile = "file:{folder / "probe.ovpn"}"\n'
+    )
+    town.enter([sheet | {"rules": [r for r in sheet["rules"] if r["service"] == "box-vpn"]}
+                for sheet in town.hooper("worksheet", "--json").document["sheets"]])  # fmt: skip
+    return town
+
+
+def start_box(town: OpenVpnTown, guard: str, *more: str, pair: str = "box.pem") -> None:
+    town.stop("box")
+    files = {
+        "plain": (), "tls-auth": ("--tls-auth", str(town.folder / "static.key"), "0"),
+        "tls-crypt": ("--tls-crypt", str(town.folder / "static.key")),
+        "tls-crypt-v2": ("--tls-crypt-v2", str(town.folder / "v2-server.key")),
+    }[guard]  # fmt: skip
+    ca, own = str(town.folder / "box-ca.pem"), str(town.folder / pair)
+    command = (
+        "--mode",
+        "server",
+        "--tls-server",
+        "--dev",
+        "box",
+        "--dev-type",
+        "tun",
+        "--topology",
+        "subnet",
+        "--ifconfig",
+        "10.88.45.1",
+        "255.255.255.0",
+        "--ifconfig-pool",
+        "10.88.45.10",
+        "10.88.45.20",
+        "--push",
+        "topology subnet",
+        "--push",
+        "route 10.44.7.0 255.255.255.0 10.88.45.1",
+        "--dh",
+        "none",
+        "--keepalive",
+        "10",
+        "60",
+        "--ca",
+        ca,
+        "--cert",
+        own,
+        "--key",
+        own,
+        "--port",
+        "1194",
+        *files,
+        *more,
+    )
+    (town.folder / "empty.conf").write_text("")
+    town.start("box", "film-box", town.folder / "empty.conf", *command)
+
+
+def seen_of_box(town: OpenVpnTown) -> tuple[str, str]:
+    ran = town.hooper("check", "box-vpn", "--from", "interface:usb0", "--public", PUBLIC, "--json", "--deadline", "3",
+                      place="here")  # fmt: skip
+    (result,) = ran.document["results"]
+    return str(result["verdict"]), str(result["detail"])
+
+
+@pytest.mark.parametrize("guard", GUARDS)
+def test_a_devices_own_server_is_told_with_the_key_of_a_profile(device: OpenVpnTown, guard: str) -> None:
+    text, more = GUARDS[guard]
+    if guard == "tls-crypt-v2":
+        text = f"<tls-crypt-v2>\n{(device.folder / 'v2.key').read_text()}</tls-crypt-v2>"
+    profile = device.folder / "probe.ovpn"
+    profile.write_text(exported.profile(guard=text, ca=(device.folder / "box-ca.pem").read_text()))
+    profile.chmod(0o600)
+    start_box(device, guard, *more)
+    assert seen_of_box(device)[0] == "answered"
+    device.wait_said("box", "TLS handshake failed")  # nothing of it stays
+    # another server behind the same port, with a certificate of another authority
+    other = exported.certify("stranger", exported.OTHER_KEY)
+    (device.folder / "other.pem").write_text(
+        exported.pem(exported.certify("film-box", exported.SERVER_KEY, (other, exported.OTHER_KEY), use=SERVER_AUTH))
+        + exported.key_pem(exported.SERVER_KEY)
+    )
+    start_box(device, guard, *more, pair="other.pem")
+    assert seen_of_box(device)[0] == "mismatched"
+    if guard != "plain":
+        profile.write_text(exported.profile(guard=""))  # without the key
+        assert seen_of_box(device)[0] in ("silent", "unproven")
+
+
+def test_without_the_key_silence_proves_nothing(device: OpenVpnTown) -> None:
+    start_box(device, "tls-crypt")
+    site = device.folder / "site.toml"
+    whole = site.read_text()
+    site.write_text(whole.replace("probe_profile", "# probe_profile"))
+    try:
+        verdict, detail = seen_of_box(device)
+        assert verdict == "unproven"
+        assert "this look has none" in detail
+    finally:
+        site.write_text(whole)
+
+
+REFUSED = ("key-malformed", "keys-mixed-up", "file-missing", "profile-incomplete", "certificate-weak", "option-refused",
+           "profile-unreadable")  # fmt: skip
+
+
+def test_mended_profiles_are_loaded_by_the_real_software(town: OpenVpnTown) -> None:
+    topology = Topology(parse_site(exported.SITE.encode(), "site.toml").site)
+    mendable = [one for one in exported.EXPORTED if not set(one.left) & set(REFUSED)]
+    assert len(mendable) >= 25
+
+    def load(one: exported.ExportedOpenVpn) -> tuple[str, str]:
+        new, _ = mended(lambda text: look_at_openvpn(topology, text, {}, one.beside, exported.NOW), one.text)
+        path = town.folder / f"mended-{one.name}.ovpn"
+        path.write_text(new.lstrip("\ufeff").replace("boathouse.heronquay.example", "127.0.0.1"))
+        key = f"load-{one.name}"
+        with (town.folder / f"{key}.log").open("wb") as out:
+            command = [*town.wrap("hub"), "openvpn", "--config", str(path), "--dev", "null", "--dev-type", "tun"]
+            ran = subprocess.Popen(command, stdin=subprocess.DEVNULL, stdout=out, stderr=out)
+        until = time.monotonic() + 20
+        try:
+            while time.monotonic() < until:
+                said = (town.folder / f"{key}.log").read_text()
+                if "link remote" in said or "Connection refused" in said or ran.poll() is not None:
+                    break
+                time.sleep(0.05)
+        finally:
+            ran.kill()
+            ran.wait()
+        return one.name, said
+
+    with ThreadPoolExecutor(4) as pool:
+        for name, said in pool.map(load, mendable):
+            assert "link remote" in said, f"{name}: {said}"
+
+
+def test_a_mended_profile_connects(device: OpenVpnTown) -> None:
+    """As it was exported, it leads to the inner address, by an old cipher, and nothing looks at the server."""
+    start_box(device, "tls-crypt")
+    authority = (device.folder / "box-ca.pem").read_text()
+    (ca,) = load_pem(authority.encode())
+    own = exported.certify("coach", exported.COACH_KEY, (ca, exported.CA_KEY))
+    path = device.folder / "coach-box.ovpn"
+    path.write_text(exported.profile(
+        remote="remote 10.44.7.30 1194 udp", verify="", cipher="cipher BF-CBC", more="key-method 2", ca=authority,
+        cert=exported.pem(own),
+    ))  # fmt: skip
+    path.chmod(0o600)
+    looked = device.hooper("profile", "check", str(path), "--public", PUBLIC, "--json")
+    assert {"endpoint-private", "cipher-old", "option-refused", "server-unverified"} <= {
+        one["code"] for one in looked.document["profiles"][0]["findings"]
+    }
+    new = device.folder / "mended-box.ovpn"
+    assert device.hooper("profile", "mend", str(path), "--out", str(new), "--public", PUBLIC).code in (0, 1)
+    assert f"remote {PUBLIC} 21194 udp" in new.read_text()
+    device.start("mended", "rented", new)
+    device.wait_for("rented", "10.88.45.1", 443)  # the box itself, through its own tunnel

@@ -33,11 +33,15 @@ class OpenVpnTown(TunnelTown):
 
     def start(self, key: str, name: str, conf: Path, *more: str) -> None:
         """OpenVPN with a file, up to where it says that it is ready."""
+        self.launch(key, name, conf, *more)
+        self.wait_said(key, "Initialization Sequence Completed")
+
+    def launch(self, key: str, name: str, conf: Path, *more: str) -> None:
+        """OpenVPN with a file, whatever comes of it."""
         log = self.folder / f"{key}.log"
         with log.open("wb") as out:
             command = [*self.wrap(name), "openvpn", "--config", str(conf), *more]
             self.servers[key] = subprocess.Popen(command, stdin=subprocess.DEVNULL, stdout=out, stderr=out)
-        self.wait_said(key, "Initialization Sequence Completed")
 
     def wait_said(self, key: str, text: str, deadline: float = 20.0) -> None:
         """Until its log has a text."""

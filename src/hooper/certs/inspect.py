@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import warnings
 from collections.abc import Iterable, Sequence
 from contextlib import suppress
@@ -61,15 +62,15 @@ def fingerprint_of(certificate: x509.Certificate) -> str:
 
 
 def key_fingerprint(certificate: x509.Certificate) -> str:
-    """The fingerprint of its public key, which stays the same when the certificate is made anew: SHA-256 of the
-    SubjectPublicKeyInfo (RFC 5280 section 4.1), written like all fingerprints here.
-    """
-    import hashlib
-
+    """The fingerprint of its public key, which stays the same when the certificate is made anew."""
     from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat
 
-    public = certificate.public_key().public_bytes(Encoding.DER, PublicFormat.SubjectPublicKeyInfo)
-    return f"sha256:{hashlib.sha256(public).hexdigest()}"
+    return fingerprint_of_key(certificate.public_key().public_bytes(Encoding.DER, PublicFormat.SubjectPublicKeyInfo))
+
+
+def fingerprint_of_key(der: bytes) -> str:
+    """The fingerprint of a public key. der: its SubjectPublicKeyInfo (RFC 5280 section 4.1)."""
+    return f"sha256:{hashlib.sha256(der).hexdigest()}"
 
 
 def names_of(certificate: x509.Certificate) -> tuple[str, ...]:

@@ -26,7 +26,9 @@ STYLE = {"error": "bold red", "warning": "orange3", "note": "cyan"}
 @command(app, "profile check", site=True, mask=True)
 def check(
     session: Session,
-    file: Annotated[list[Path] | None, typer.Argument(metavar="FILE", help="In WireGuard's format.")] = None,
+    file: Annotated[
+        list[Path] | None, typer.Argument(metavar="FILE", help="In WireGuard's or OpenVPN's format.")
+    ] = None,
     public: PublicOption = None,
 ) -> int:
     """What is wrong in files that devices exported: where they lead, what goes in, what leaks, whose keys they have.
@@ -53,7 +55,7 @@ def check(
 @command(app, "profile mend", site=True, mask=True)
 def mend(
     session: Session,
-    file: Annotated[Path | None, typer.Argument(metavar="FILE", help="In WireGuard's format.")] = None,
+    file: Annotated[Path | None, typer.Argument(metavar="FILE", help="In WireGuard's or OpenVPN's format.")] = None,
     out: Annotated[Path | None, typer.Option("--out", metavar="NEW", help="The mended copy, for you alone.")] = None,
     public: PublicOption = None,
     force: Annotated[bool, typer.Option("--force", help="Replace a file of another hand.")] = False,

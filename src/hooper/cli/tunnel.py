@@ -126,8 +126,6 @@ def add(
         typer.Option(
             "--second-port",
             metavar="PORT",
-            min=1,
-            max=65535,
             help="OpenVPN: a port by the other transport too, such as 443 for networks that block UDP.",
         ),
     ] = None,

@@ -13,9 +13,10 @@ from datetime import date, datetime, timedelta
 from typing import TYPE_CHECKING
 
 from hooper import deeds
+from hooper.certs.inspect import fingerprint_of_key
 from hooper.secret import Secret
 from hooper.tunnels.common import KeyMissing
-from hooper.tunnels.keys import KeyRing, fingerprint_of_key
+from hooper.tunnels.keys import KeyRing
 from hooper.wire.openvpn import static_key_text
 
 if TYPE_CHECKING:

@@ -6,6 +6,7 @@ import hashlib
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from datetime import date
+from ipaddress import IPv6Network
 from typing import TYPE_CHECKING, ClassVar
 
 from hooper import deeds
@@ -18,6 +19,9 @@ if TYPE_CHECKING:
     from hooper.planning.topology import Topology
     from hooper.site.model import Site
     from hooper.site.tunnel_tables import Peer
+
+
+NO_IPV6 = IPv6Network("fd00:6e6f:7069:7076::/64")  # "nopipv": an end for IPv6 that goes nowhere
 
 
 class KeyMissing(NeedsAPerson):

@@ -17,6 +17,7 @@ from hooper.errors import MachineError
 from hooper.files import machine_error, make_folder, write_atomically
 from hooper.secret import Secret, keep_out_of_output
 from hooper.site.tunnel_fields import key_form
+from hooper.tunnels.key_text import public_text
 from hooper.wire.wireguard import generate_private, public_of
 
 PRIVATE = ("key", "shared", "server-key", "tls-crypt")  # what of a public key is secret; a certificate is not
@@ -138,23 +139,3 @@ class KeyRing:
                 except PermissionError as exc:
                     raise machine_error(exc, f"{path} cannot be taken away") from None
         return there
-
-
-def public_text(private: str) -> str:
-    """The public key of a private one in PEM, as the site file has it; empty: it is none."""
-    from cryptography.hazmat.primitives import serialization
-
-    form = serialization.PublicFormat
-    try:
-        if "OPENSSH" in private:
-            own = serialization.load_ssh_private_key(private.encode(), None).public_key()
-            return own.public_bytes(serialization.Encoding.OpenSSH, form.OpenSSH).decode()
-        public = serialization.load_pem_private_key(private.encode(), None).public_key()
-    except (ValueError, TypeError):
-        return ""
-    return fingerprint_of_key(public.public_bytes(serialization.Encoding.DER, form.SubjectPublicKeyInfo))
-
-
-def fingerprint_of_key(der: bytes) -> str:
-    """The fingerprint of a public key: SHA-256 of its SubjectPublicKeyInfo (RFC 5280 section 4.1)."""
-    return f"sha256:{hashlib.sha256(der).hexdigest()}"

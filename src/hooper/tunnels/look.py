@@ -5,7 +5,7 @@ from __future__ import annotations
 import base64
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from ipaddress import IPv4Network, IPv6Network, collapse_addresses, ip_interface, ip_network
+from ipaddress import IPv4Address, IPv4Network, IPv6Network, collapse_addresses, ip_interface, ip_network
 from typing import TYPE_CHECKING
 
 from hooper.addresses import IPAddress
@@ -17,6 +17,8 @@ from hooper.wire.wireguard import public_of
 
 if TYPE_CHECKING:
     from hooper.addresses import IPNetwork
+    from hooper.site.model import Site
+    from hooper.site.tunnel_tables import Peer, Tunnel
 
 
 @dataclass(frozen=True, slots=True)
@@ -38,40 +40,83 @@ class Flaw:
 
 
 @dataclass
-class Look:
-    """One file against the site. public: the lines' addresses, as far as they are known."""
+class BaseLook:
+    """One file of any kind against the site. public: the lines' addresses, as far as they are known.
+
+    Those who fill it find out of which tunnel and peer it is, and whether it is the server's own.
+    """
 
     topology: Topology
-    file: WireGuardFile
     public: Mapping[str, IPAddress] = field(default_factory=dict)
-    faults: list[Flaw] = field(default_factory=list)
+    faults: list[Flaw] = field(default_factory=list, kw_only=True)
+    tunnel_key: str | None = field(default=None, kw_only=True)
+    peer_key: str | None = field(default=None, kw_only=True)
+    is_server: bool = field(default=False, kw_only=True)
+
+    @property
+    def site(self) -> Site:
+        return self.topology.site
+
+    @property
+    def tunnel(self) -> Tunnel | None:
+        return self.site.tunnels[self.tunnel_key] if self.tunnel_key is not None else None
+
+    @property
+    def peer(self) -> Peer | None:
+        return self.site.peers[self.peer_key] if self.peer_key is not None else None
+
+    @property
+    def marks(self) -> Mapping[str, object]:
+        """What no two files may have in common, by what it is."""
+        raise NotImplementedError
+
+    def line_of_mark(self, what: str) -> int:
+        """Where such a thing stands."""
+        raise NotImplementedError
+
+    def tell(self, code: str, line: int, message: str, remedy: str) -> None:
+        """Something that a person has to set right."""
+        self.faults.append(Flaw(code, line, message, remedy))
+
+
+@dataclass
+class Look(BaseLook):
+    """One file in WireGuard's format."""
+
+    file: WireGuardFile = field(default_factory=lambda: WireGuardFile(""), kw_only=True)
 
     def __post_init__(self) -> None:
-        self.site = self.topology.site
         self.interface = self.file.interface
         self.own = _public_of(self.interface)
         self.tunnel_key = self._tunnel_key()
-        self.tunnel = self.site.tunnels[self.tunnel_key] if self.tunnel_key is not None else None
         self.is_server = self._is_server()
         self.peer_key = None if self.is_server else self._peer_key()
-        self.peer = self.site.peers[self.peer_key] if self.peer_key is not None else None
+
+    @property
+    def marks(self) -> Mapping[str, object]:
+        four = next((one for one in self.addresses() if isinstance(one, IPv4Address)), None)
+        return {"private key": self.own, "address": four}
+
+    def line_of_mark(self, what: str) -> int:
+        return line_of(self.interface, "PrivateKey" if what == "private key" else "Address")
 
     # --- what it is
 
     def _tunnel_key(self) -> str | None:
         """By the server's key, by its own as a peer, by its address, by being the only one."""
         named = {entry.value for section in self.file.peers if (entry := section.get("PublicKey")) is not None}
-        for key, tunnel in self.site.tunnels.items():
+        of_kind = {key: tunnel for key, tunnel in self.site.tunnels.items() if tunnel.kind == "wireguard"}
+        for key, tunnel in of_kind.items():
             if tunnel.public_key is not None and tunnel.public_key in (*named, self.own):
                 return key
         for peer in self.site.peers.values():
             if peer.public_key is not None and peer.public_key == self.own:
                 return peer.tunnel
         for address in self.addresses():
-            for key, tunnel in self.site.tunnels.items():
+            for key, tunnel in of_kind.items():
                 if any(address.version == one.version and address in one for one in tunnel.subnets):
                     return key
-        return next(iter(self.site.tunnels)) if len(self.site.tunnels) == 1 else None
+        return next(iter(of_kind)) if len(of_kind) == 1 else None
 
     def _is_server(self) -> bool:
         if self.tunnel is not None and self.own is not None and self.own == self.tunnel.public_key:
@@ -98,10 +143,6 @@ class Look:
         return found
 
     # --- telling
-
-    def tell(self, code: str, line: int, message: str, remedy: str) -> None:
-        """Something that a person has to set right."""
-        self.faults.append(Flaw(code, line, message, remedy))
 
     def put(self, code: str, section: Section, key: str, value: str, message: str) -> None:
         """Something that another value sets right: in the place of the one that is there, or as a line of its own."""

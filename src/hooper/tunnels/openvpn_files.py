@@ -15,7 +15,18 @@ from typing import TYPE_CHECKING
 from hooper import deeds
 from hooper.planning.access import ServerEnd, addresses_at, allowed_networks, ends, into_for, mtu_of
 from hooper.tunnels.authority import TunnelAuthority, peer_name, server_name
-from hooper.tunnels.common import KeyMissing, Profile, ServerFiles, at, found_at, keys_of, let_in, mark_of, title_of
+from hooper.tunnels.common import (
+    NO_IPV6,
+    KeyMissing,
+    Profile,
+    ServerFiles,
+    at,
+    found_at,
+    keys_of,
+    let_in,
+    mark_of,
+    title_of,
+)
 from hooper.tunnels.rules import coming_up, going_down, server_rules
 
 if TYPE_CHECKING:
@@ -25,7 +36,6 @@ if TYPE_CHECKING:
 
 FOLDER = "/etc/openvpn/server"
 CIPHERS = "AES-256-GCM:CHACHA20-POLY1305:AES-128-GCM"
-NO_IPV6 = IPv6Network("fd00:6e6f:7069:7076::/64")  # "nopipv": an end for IPv6 that goes nowhere
 # what both sides say about how they encrypt
 MODERN = ("tls-version-min 1.2", f"data-ciphers {CIPHERS}", "auth SHA256")
 

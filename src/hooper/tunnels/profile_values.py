@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-import re
 from ipaddress import IPv4Network
 from typing import TYPE_CHECKING
 
-from hooper.addresses import classify, parse_address
 from hooper.planning.access import (
     KEEPALIVE_S,
     LEAST_MTU,
@@ -20,19 +18,13 @@ from hooper.planning.access import (
 from hooper.planning.addresses import is_common
 from hooper.planning.typed import typed
 from hooper.tunnels.common import at
+from hooper.tunnels.endpoint_look import endpoint_fault
 from hooper.tunnels.look import Flaw, Look, key_of, line_of, network_of, networks_in
 from hooper.wire.wgfile import Section
 
 if TYPE_CHECKING:
     from hooper.addresses import IPNetwork
     from hooper.site.tunnel_tables import Peer
-
-PLACEHOLDER = re.compile(
-    r"[<>{}%$\[\]]|your|example\.(com|org|net)$|^example$|endpoint|placeholder|hostname|change.?me|server.?(name|ip|addr)"
-    r"|insert|todo|xxx|^vpn$|^localhost$|my.?(server|vpn|router|domain|ip)|public.?ip|ddns.?name",
-    re.IGNORECASE,
-)
-
 
 # --- a device's file
 
@@ -120,7 +112,7 @@ def _endpoint(look: Look, section: Section) -> None:
     if not sign or not port.isdigit() or not 1 <= int(port) <= 65535:
         host, port = (entry.value if not sign else host), ""
     host = host.strip("[]")
-    code, message = _endpoint_fault(look, host)
+    code, message = endpoint_fault(look, host)
     if code:
         wrong(code, message)
     elif not port:
@@ -132,35 +124,6 @@ def _endpoint(look: Look, section: Section) -> None:
         what = f"{port} is the inside port" if inner else f"the plan lets in {right.port}, not {port}"
         new = f"[{host}]:{right.port}" if ":" in host else f"{host}:{right.port}"
         look.put("endpoint-port", section, "Endpoint", new, f"{what}; outside it is {right.port}")
-
-
-def _endpoint_fault(look: Look, host: str) -> tuple[str, str]:
-    """What is wrong with where an endpoint leads; two empty texts: nothing."""
-    site = look.site
-    try:
-        address = parse_address(host)
-    except ValueError:
-        name = host.lower().rstrip(".")
-        known = {*site.names, *(service.name for service in site.services.values() if service.name)}
-        if name in known:
-            return "", ""
-        if not name or PLACEHOLDER.search(name) or "." not in name:
-            return "endpoint-placeholder", f"the endpoint {host!r} is what a page puts there until somebody fills it in"
-        if known:
-            return "endpoint-other", f"the endpoint {host} is no name of this site: it has {', '.join(sorted(known))}"
-        return "", ""
-    if address.is_unspecified or address.is_loopback:
-        return "endpoint-placeholder", f"the endpoint {host} is no address that anybody can go to"
-    if not classify(address).reachable and classify(address).key != "documentation":
-        return "endpoint-private", f"the endpoint {host} is an address of the inside ({classify(address).meaning})"
-    right = typed(look.topology, look.tunnel.service, look.public) if look.tunnel is not None else None
-    lines = {one for line in site.lines.values() for one in line.address} | set(look.public.values())
-    if right is not None and right.name is not None:
-        stale = f", and the line has {', '.join(map(str, lines))} now" if lines and address not in lines else ""
-        return "endpoint-by-number", f"the endpoint is the address {host}{stale}; the name follows the line"
-    if lines and address not in lines:
-        return "endpoint-other", f"the endpoint {host} is not an address of this line"
-    return "", ""
 
 
 def _allowed(look: Look, section: Section) -> None:

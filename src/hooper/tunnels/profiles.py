@@ -6,19 +6,18 @@ A file is held against the site file: which tunnel it is of is told by the serve
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
-from ipaddress import IPv4Address
 
 from hooper import deeds
 from hooper.addresses import IPAddress
 from hooper.planning.topology import Topology
-from hooper.tunnels.look import Flaw, Look, key_of, line_of, network_of
+from hooper.tunnels.look import BaseLook, Flaw, Look, key_of, line_of, network_of
 from hooper.tunnels.profile_values import interface, leaks, peer_section, server, twins
 from hooper.wire.wgfile import KEYS, SEVERAL, Entry, Section, parse
 
 
 def look_at(topology: Topology, text: str, public: Mapping[str, IPAddress]) -> Look:
     """All that is wrong in one file, the gravest first."""
-    look = Look(topology, parse(text), public)
+    look = Look(topology, public, file=parse(text))
     _form(look)
     _keys(look)
     if look.is_server:
@@ -34,11 +33,14 @@ def look_at(topology: Topology, text: str, public: Mapping[str, IPAddress]) -> L
     return look
 
 
-def mended(topology: Topology, text: str, public: Mapping[str, IPAddress]) -> tuple[str, list[Flaw]]:
-    """A file with all that can be mended mended, and what was done. Only the bytes that mean something else change."""
+def mended(look: Callable[[str], BaseLook], text: str) -> tuple[str, list[Flaw]]:
+    """A file with all that can be mended mended, and what was done. Only the bytes that mean something else change.
+
+    look: at a text of its kind.
+    """
     done: list[Flaw] = []
     for _ in range(4):  # what is mended may show what stood behind it
-        found = [fault for fault in look_at(topology, text, public).faults if fault.edits]
+        found = [fault for fault in look(text).faults if fault.edits]
         if not found:
             break
         before, applied = len(text) + 1, []
@@ -181,20 +183,14 @@ def _malformed(look: Look, section: Section, entry: Entry) -> None:
         look.tell("key-malformed", entry.line, message, "Copy it anew from the page that made it.")
 
 
-def twins_among(looks: Mapping[str, Look]) -> Iterator[tuple[str, Flaw]]:
+def twins_among(looks: Mapping[str, BaseLook]) -> Iterator[tuple[str, Flaw]]:
     """Files of several devices that have one key or one address."""
-    facets: tuple[tuple[str, Callable[[Look], object]], ...] = (
-        ("private key", lambda look: look.own),
-        ("address", lambda look: next((a for a in look.addresses() if isinstance(a, IPv4Address)), None)),
-    )
-    for what, of in facets:
-        seen: dict[object, str] = {}
-        for name, look in looks.items():
-            value = of(look)
+    seen: dict[tuple[str, object], str] = {}
+    for name, look in looks.items():
+        for what, value in look.marks.items():
             if value is None:
                 continue
-            other = seen.setdefault(value, name)
+            other = seen.setdefault((what, value), name)
             if other != name:
-                line = line_of(look.interface, "PrivateKey" if what == "private key" else "Address")
                 message = f"{other} has the same {what}: they throw each other out"
-                yield name, Flaw("profile-twin", line, message, "Make a key and an address for each device.")
+                yield name, Flaw("profile-twin", look.line_of_mark(what), message, f"Make a {what} for each device.")

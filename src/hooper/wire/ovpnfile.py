@@ -21,7 +21,7 @@ _LINE = re.compile(r"[^\n]*(?:\n|$)")
 
 
 @dataclass(frozen=True, slots=True)
-class Option:
+class Directive:
     """One option. words: what follows its name. line: from 1. start, end: of its whole line in characters of the text,
     the line's end included. connection: the number of the <connection> that it stands in; None: in none.
     """
@@ -54,16 +54,16 @@ class OpenVpnFile:
     """text: as it was read. strays: the lines that cannot be read, with why. open: the tag that is never closed."""
 
     text: str
-    options: list[Option] = field(default_factory=list)
+    options: list[Directive] = field(default_factory=list)
     inlines: list[Inline] = field(default_factory=list)
     strays: list[tuple[int, str]] = field(default_factory=list)
     connections: int = 0
 
-    def get(self, name: str) -> Option | None:
+    def get(self, name: str) -> Directive | None:
         """The last option of a name, which is the one that counts."""
         return next((one for one in reversed(self.options) if one.name == name), None)
 
-    def every(self, name: str) -> list[Option]:
+    def every(self, name: str) -> list[Directive]:
         return [one for one in self.options if one.name == name]
 
     def inline(self, name: str) -> Inline | None:
@@ -94,10 +94,10 @@ def parse(text: str) -> OpenVpnFile:
         elif body and body[0] not in "#;":
             words = split(body)
             if words is None:
-                found.strays.append((number, "a quote is not closed"))
+                found.strays.append((number, "a quote is not closed, or a backslash stands before what needs none"))
             elif words:
                 name = words[0].removeprefix("--")
-                found.options.append(Option(name, tuple(words[1:]), number, start, end, connection))
+                found.options.append(Directive(name, tuple(words[1:]), number, start, end, connection))
     return found
 
 
@@ -122,32 +122,31 @@ def _inline(
 
 
 def split(line: str) -> list[str] | None:
-    """The words of a line; None: a quote is not closed. A backslash takes what follows as it is, but for '...'."""
+    """The words of a line, as the software takes them apart; None: it refuses it.
+
+    A word that begins with a quote ends with it. A backslash stands before a backslash, a quote or a blank, but in
+    single quotes. A comment begins where a word would.
+    """
     words: list[str] = []
-    word, quote, at = "", "", 0
-    inside = False
-    while at < len(line):
-        sign = line[at]
-        at += 1
-        if quote == "'" and sign != "'":
+    word, state, escaped = "", " ", False  # state: a blank, a quote, or w within a word
+    for sign in f"{line}\0":
+        blank = sign == "\0" or sign.isspace()
+        if sign == "\\" and not escaped and state != "'":
+            escaped = True
+            continue
+        if escaped and not (sign in '\\"' or blank):
+            return None
+        if state == " " and not blank:
+            if sign in "#;":
+                break
+            state = sign if sign in "\"'" and not escaped else "w"
+            word = sign if state == "w" else ""
+        elif (state == "w" and blank and not escaped) or (state == sign and not escaped and state in "\"'"):
+            words.append(word)
+            word, state = "", " "
+        elif state == " " and escaped:
+            word, state = sign, "w"
+        elif state != " ":
             word += sign
-        elif sign == "\\" and at < len(line):
-            word, inside, at = word + line[at], True, at + 1
-        elif quote:
-            if sign == quote:
-                quote = ""
-            else:
-                word += sign
-        elif sign in "\"'":
-            quote, inside = sign, True
-        elif sign in "#;" and not inside:
-            break
-        elif sign.isspace():
-            if inside:
-                words.append(word)
-            word, inside = "", False
-        else:
-            word, inside = word + sign, True
-    if quote:
-        return None
-    return [*words, word] if inside else words
+        escaped = False
+    return words if state == " " else None

@@ -1,0 +1,235 @@
+"""Profiles in OpenVPN's format: what is wrong in them, and the bytes that mend it. Pure.
+
+What current software refuses is by openvpn(8) of versions 2.6 and 2.7, and by its list of deprecated options.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from datetime import datetime
+
+from hooper.addresses import IPAddress
+from hooper.planning.topology import Topology
+from hooper.tunnels.endpoint_look import endpoint_fault
+from hooper.tunnels.openvpn_certificates import certificates, files
+from hooper.tunnels.openvpn_look import OpenVpnLook, Remote
+from hooper.tunnels.openvpn_traffic import traffic
+from hooper.wire.ovpnfile import Directive, parse
+
+MODERN = "AES-256-GCM:AES-128-GCM"
+# options that the software does not know any more: it refuses the whole file
+GONE = ("key-method", "no-iv", "keysize", "ncp-disable", "client-cert-not-required", "ifconfig-pool-linear")
+ON_WINDOWS = ("block-outside-dns", "register-dns", "ip-win32")  # elsewhere refused, but behind `setenv opt`
+BROKEN = ("BF-", "DES", "RC2", "CAST5", "RC5", "IDEA", "SEED", "NONE")  # 64-bit blocks, or nothing at all
+COMMANDS = ("up", "down", "route-up", "route-pre-down", "ipchange", "tls-verify", "plugin", "auth-user-pass-verify")
+VERIFIES = (
+    "remote-cert-tls", "remote-cert-ku", "remote-cert-eku", "verify-x509-name", "peer-fingerprint", "verify-hash",
+)  # fmt: skip
+
+
+def look_at_openvpn(
+    topology: Topology, text: str, public: Mapping[str, IPAddress], beside: Mapping[str, str | None], now: datetime
+) -> OpenVpnLook:
+    """All that is wrong in one file, the gravest first.
+
+    Args: public: the lines' addresses. beside: the text of each file that it names. now: in UTC.
+    """
+    look = OpenVpnLook(topology, public, file=parse(text), beside=beside, now=now)
+    for line, why in look.file.strays:
+        look.tell("profile-unreadable", line, why, "Close it, or export the file again.")
+    _options(look)
+    _ciphers(look)
+    _compression(look)
+    files(look)
+    certificates(look)
+    if look.is_server:
+        _server(look)
+    else:
+        _client(look)
+        _remotes(look)
+        traffic(look)
+    ranks = {"error": 0, "warning": 1, "note": 2}
+    look.faults.sort(key=lambda fault: (ranks[fault.severity], fault.line))
+    return look
+
+
+# --- options
+
+
+def _options(look: OpenVpnLook) -> None:
+    """Options that are gone, that run something, that the other end does not know."""
+    for option in look.file.options:
+        if option.name == "ns-cert-type":
+            new = "remote-cert-tls " + ("client" if option.word(0) == "client" else "server")
+            message = "`ns-cert-type` is outdated: phones do not know it, and it makes sure of no server of today"
+            look.put("option-refused", option, new, message)
+        elif option.name == "tls-remote":
+            message = "there is no `tls-remote` any more: the software refuses the file"
+            look.put("option-refused", option, f"verify-x509-name {_quoted(option.word(0))} name", message)
+        elif option.name in GONE:
+            message = f"there is no `{option.name}` any more: the software refuses the file"
+            look.drop("option-refused", option, message)
+        elif option.name == "no-replay":
+            look.drop(
+                "option-refused", option, "`no-replay` lets packets be sent again by others; version 2.7 refuses it"
+            )
+        elif option.name in ON_WINDOWS:
+            message = f"only Windows knows `{option.name}`: other systems refuse the file"
+            look.put("option-refused", option, " ".join(("setenv opt", option.name, *option.words)), message)
+        elif option.name == "fragment" and not look.is_server:
+            message = "`fragment` has to stand on both sides, and phones do not know it"
+            look.tell("option-refused", option.line, message, "Take it away on both sides; `mssfix` does the same.")
+        elif option.name in COMMANDS and not look.is_server:
+            message = f"it runs a command: {' '.join((option.name, *option.words))[:60]}"
+            look.tell("profile-runs-commands", option.line, message, "Take it away, unless you know what it does.")
+    static = look.file.get("secret") or look.file.inline("secret")
+    if static is not None:
+        message = "one static key for both sides, without certificates: version 2.7 refuses that"
+        look.tell("option-refused", static.line, message, "Make certificates on the server's page, and export again.")
+
+
+def _quoted(text: str) -> str:
+    return f'"{text}"' if " " in text else text
+
+
+def _ciphers(look: OpenVpnLook) -> None:
+    """Ciphers that are broken, and those that are not agreed upon by themselves any more."""
+    listed = look.file.get("data-ciphers") or look.file.get("ncp-ciphers")
+    option = look.file.get("cipher")
+    named = (option.word(0) if option is not None else "").upper()
+    if option is not None and named.startswith(BROKEN):
+        message = f"the cipher {named} is broken, and current software does not take it"
+        if listed is None:
+            look.put("cipher-old", option, f"data-ciphers {MODERN}", f"{message}; the server has to have another too")
+        else:
+            look.drop("cipher-old", option, message)
+    elif option is not None and listed is None and "GCM" not in named and "POLY1305" not in named:
+        message = f"`cipher {named}` alone is not agreed upon any more, since version 2.6"
+        new = f"data-ciphers {MODERN}:{named}{look.file.newline}data-ciphers-fallback {named}"
+        look.put("cipher-alone", option, new, message)
+    if listed is not None:
+        names = listed.word(0).upper().split(":")
+        good = [name for name in names if not name.lstrip("?").startswith(BROKEN)]
+        if good != names:
+            bad = ", ".join(name for name in names if name not in good)
+            look.put("cipher-old", listed, f"data-ciphers {':'.join(good) or MODERN}", f"the cipher {bad} is broken")
+    auth = look.file.get("auth")
+    if auth is not None and auth.word(0).upper() in ("MD5", "NONE", "RSA-MD5", "MD4"):
+        look.put("cipher-old", auth, "auth SHA256", f"`auth {auth.word(0)}` proves nothing; the server has to agree")
+    least = look.file.get("tls-version-min")
+    if least is not None and least.word(0) in ("1.0", "1.1"):
+        look.put("cipher-old", least, "tls-version-min 1.2", f"TLS {least.word(0)} is broken")
+    tls = look.file.get("tls-cipher")
+    if tls is not None and any(word in tls.word(0).upper() for word in ("RC4", "DES-", "MD5", "NULL", "EXP")):
+        look.drop("cipher-old", tls, f"`tls-cipher {tls.word(0)[:40]}` asks for what is broken")
+
+
+def _compression(look: OpenVpnLook) -> None:
+    for option in look.file.options:
+        if option.name not in ("comp-lzo", "compress", "allow-compression") or option.word(0) in ("no", "stub-v2"):
+            continue
+        words = " ".join((option.name, *option.words))
+        message = f"`{words}`: compression betrays what is sent, and current software warns or refuses"
+        ours = look.tunnel is not None and look.tunnel.made_by == "hooper"
+        if option.name == "allow-compression" or ours or look.tunnel is None:
+            look.drop("compression-on", option, message)
+        else:  # the server still frames its packets so
+            look.put("compression-on", option, "comp-lzo no", f"{message}; switch it off on the server's page too")
+
+
+# --- where it leads
+
+
+def _client(look: OpenVpnLook) -> None:
+    """What makes it a client, and makes sure of its server."""
+    says = look.file.has("client") or (look.file.has("tls-client") and look.file.has("pull"))
+    if not says and not look.file.has("secret"):
+        look.add("profile-incomplete", ("client",), "it does not say that it is a client")
+    device = look.file.get("dev-type") or look.file.get("dev")
+    if device is None:
+        look.add("profile-incomplete", ("dev tun",), "it does not say what device it makes")
+    elif device.word(0).startswith("tap"):
+        ours = look.tunnel is not None and look.tunnel.made_by == "hooper"
+        message = "it bridges (`dev tap`), which phones cannot do, and carries all noise of the LAN"
+        if ours:
+            look.put("profile-bridges", device, "dev tun", message)
+        else:
+            look.tell("profile-bridges", device.line, message, "Change the server to `tun` on its page, export again.")
+    if not any(look.file.has(name) for name in VERIFIES):
+        message = "nothing makes sure that it is the server that answers: any device with a certificate could"
+        look.add("server-unverified", ("remote-cert-tls server",), message)
+
+
+def _remotes(look: OpenVpnLook) -> None:
+    right = look.right()
+    best = next(iter(right.items()), None)
+    if not look.remotes:
+        message = "it does not say where the server is"
+        if best is not None:
+            transport, where = best
+            look.add("endpoint-missing", (f"remote {where.host} {where.port} {transport}",), message)
+        else:
+            look.tell("endpoint-missing", 0, message, "Add: remote NAME PORT udp, with the name of the line.")
+    for remote in look.remotes:
+        _remote(look, remote)
+
+
+def _remote(look: OpenVpnLook, remote: Remote) -> None:
+    right = look.right()
+    where = right.get(remote.transport) or next(iter(right.values()), None)
+    transport = remote.transport if remote.transport in right else next(iter(right), remote.transport)
+
+    def wrong(code: str, message: str, host: str | None = None) -> None:
+        if where is not None:
+            look.put(code, remote.option, f"remote {host or where.host} {where.port} {transport}", message)
+        else:
+            remedy = "Put the name of the line, and the outside port."
+            look.tell(code, remote.option.line, message, remedy)
+
+    code, message = endpoint_fault(look, remote.host)
+    if code:
+        wrong(code, message)
+        return
+    if not right or where is None or look.tunnel is None:
+        return
+    if remote.transport not in right:
+        lets = " and ".join(f"{name} {one.port}" for name, one in right.items())
+        wrong("transport-other", f"it goes by {remote.transport}, and the plan lets in {lets}", remote.host)
+    elif remote.port != where.port:
+        service = look.site.services[look.tunnel.service]
+        inner = service.has_ports and service.used_ports.first == remote.port
+        what = f"{remote.port} is the inside port" if inner else f"the plan lets in {where.port}, not {remote.port}"
+        wrong("endpoint-port", f"{what}; outside it is {where.port}", remote.host)
+
+
+# --- a server's file
+
+
+def _server(look: OpenVpnLook) -> None:
+    """Where the server listens, against the plan."""
+    if look.tunnel is None:
+        return
+    option = look.file.get("proto")
+    transport = (option.word(0) if option is not None else "udp").removesuffix("-server").rstrip("46")
+    wanted = {
+        look.site.services[key].used_transport: look.site.services[key].used_ports.first
+        for key in (look.tunnel.service, look.tunnel.also)
+        if key is not None
+    }
+    line = option.line if option is not None else 0
+    if transport not in wanted:
+        message = f"it listens by {transport}, and the site file has {' and '.join(wanted)} for it"
+        look.tell("transport-other", line, message, "Change it here, or the service in the site file.")
+        return
+    port = _port(look.file.get("port") or look.file.get("lport"))
+    if port != wanted[transport]:
+        message = f"it listens at {port}, and the site file has {wanted[transport]}"
+        look.tell("endpoint-port", look.line_of("port"), message, "Change it here, or the service in the site file.")
+    if look.file.has("duplicate-cn"):
+        message = "all devices may share one certificate: who loses one takes it from all"
+        look.tell("profile-twin", look.line_of("duplicate-cn"), message, "Make a certificate for each device.")
+
+
+def _port(option: Directive | None) -> int:
+    text = option.word(0) if option is not None else "1194"
+    return int(text) if text.isascii() and text.isdigit() else 0
