@@ -61,6 +61,20 @@ def fingerprint_of(certificate: x509.Certificate) -> str:
     return f"sha256:{certificate.fingerprint(hashes.SHA256()).hex()}"
 
 
+def with_known_keys(certificates: Iterable[x509.Certificate]) -> list[x509.Certificate]:
+    """Those whose public key and names can be read: what strangers send may hold what no library knows."""
+    out = []
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore")
+        for one in certificates:
+            try:
+                _ = one.public_key(), one.subject, one.issuer, one.extensions, one.signature_hash_algorithm
+                out.append(one)
+            except Exception:  # noqa: S112 - the library fails on them in many ways
+                continue
+    return out
+
+
 def key_fingerprint(certificate: x509.Certificate) -> str:
     """The fingerprint of its public key, which stays the same when the certificate is made anew."""
     from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat

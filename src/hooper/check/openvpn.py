@@ -14,7 +14,7 @@ from typing import Protocol
 import anyio
 from anyio.abc import ByteStream
 
-from hooper.certs.inspect import key_fingerprint, load_chain, signed_by
+from hooper.certs.inspect import key_fingerprint, load_chain, signed_by, with_known_keys
 from hooper.certs.problems import EXPIRED, NOT_YET
 from hooper.check.certificate import note_chain
 from hooper.check.keys import ControlKeys
@@ -139,7 +139,7 @@ def _named(tls: MemoryTls, keys: ControlKeys | None, seen: Seen, clock: Clock) -
     """Whose certificate it has shown."""
     seen.tls_version, seen.verdict, seen.detail = tls.version, "answered", "OpenVPN"
     note_chain(seen, tls.chain)
-    chain = load_chain(tls.chain)
+    chain = with_known_keys(load_chain(tls.chain))
     if not chain:
         seen.detail += ", with a certificate that cannot be read"
         return

@@ -8,7 +8,7 @@ from datetime import datetime
 from functools import cached_property
 from typing import TYPE_CHECKING
 
-from hooper.certs.inspect import key_fingerprint, load_pem
+from hooper.certs.inspect import key_fingerprint, load_pem, with_known_keys
 from hooper.planning.typed import Typed, typed
 from hooper.tunnels.look import BaseLook, Flaw
 from hooper.wire.ovpnfile import Directive, OpenVpnFile
@@ -66,7 +66,7 @@ class OpenVpnLook(BaseLook):
         try:
             with warnings.catch_warnings():
                 warnings.simplefilter("ignore")
-                return load_pem((self.text_of(name) or "").encode())
+                return with_known_keys(load_pem((self.text_of(name) or "").encode()))
         except ValueError:
             return []
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from hooper.certs.inspect import key_fingerprint, load_pem
+from hooper.certs.inspect import key_fingerprint, load_pem, with_known_keys
 from hooper.check.keys import ControlKeys
 from hooper.tunnels.control import guard_of
 from hooper.tunnels.keys import KeyRing
@@ -44,7 +44,7 @@ def control_keys(run: Run, key: str, tunnel: Tunnel) -> ControlKeys:
 
 def _certificates(text: str) -> list[x509.Certificate]:
     try:
-        return load_pem(text.encode())
+        return with_known_keys(load_pem(text.encode()))
     except ValueError:
         return []
 
