@@ -19,7 +19,8 @@ from hooper.tunnels.openvpn_profiles import look_at_openvpn
 from hooper.tunnels.profiles import mended
 from support import exported_openvpn as exported
 from support.namespaces import PUBLIC, RENTED
-from support.openvpn import SITE, OpenVpnTown, openvpn_town
+from support.openvpn import SITE, OpenVpnTown
+from support.tunnels import tunnel_town
 
 pytestmark = [
     pytest.mark.real,
@@ -33,7 +34,8 @@ PORTS = (22, 80, 443, 8081, 8443)
 @pytest.fixture(scope="module")
 def town(tmp_path_factory: pytest.TempPathFactory) -> Iterator[OpenVpnTown]:
     """The server on a host behind two NATs, by UDP and by TCP; one peer for the LAN and one for a single service."""
-    with openvpn_town(tmp_path_factory.mktemp("openvpn")) as built:
+    with tunnel_town(tmp_path_factory.mktemp("openvpn"), mark="o", kind=OpenVpnTown) as built:
+        assert isinstance(built, OpenVpnTown)
         built.write_site(SITE, "--kind", "openvpn", "--second-port", "1443")
         cox = built.add_peer(built.name("cox"), "--into", "lan")
         coach = built.add_peer(built.name("coach"), "--into", "film-files")

@@ -32,7 +32,7 @@ from hooper.planning.topology import Topology
 from hooper.planning.tunnel_edits import Placing, add_peer, add_tunnel
 from hooper.site.load import SiteFile, parse_site
 from hooper.tunnels.keys import KeyRing
-from hooper.tunnels.making import peer_file, profile_of, server_files
+from hooper.tunnels.making import peer_files, profile_of, server_files
 from hooper.tunnels.wireguard_files import FOLDER
 from hooper.wire.wgfile import parse
 from hooper.wire.wireguard import generate_private, public_of
@@ -75,7 +75,7 @@ def test_both_sides_match_and_each_peer_reaches_exactly_its_into(seed: int, tmp_
     for number, key in enumerate(site.peers):
         profile = profile_of(topology, key)
         private = ring.private(profile.public_key)
-        text = peer_file(topology, profile, ring, TODAY)
+        (text,) = peer_files(topology, profile, ring, TODAY).values()
         own = parse(text)
         assert private is not None
         assert own.interface is not None

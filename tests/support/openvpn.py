@@ -4,12 +4,10 @@ from __future__ import annotations
 
 import subprocess
 import time
-from collections.abc import Iterator
-from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 
-from support.namespaces import PUBLIC, kernel_town
+from support.namespaces import PUBLIC
 from support.tunnels import GATE, TunnelTown
 
 SITE = GATE.replace('"wireguard"', '"openvpn"')
@@ -56,10 +54,3 @@ class OpenVpnTown(TunnelTown):
         ran = self.hooper("peer", "hand", key, "--public", PUBLIC, "--out", str(path), "--force")
         assert ran.code == 0, ran.err
         return path
-
-
-@contextmanager
-def openvpn_town(folder: Path, mark: str = "o") -> Iterator[OpenVpnTown]:
-    with kernel_town(folder, OpenVpnTown, mark=mark) as town:
-        assert isinstance(town, OpenVpnTown)
-        yield town

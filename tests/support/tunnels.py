@@ -70,8 +70,12 @@ class TunnelTown(KernelTown):
         )  # fmt: skip
 
     def write_site(self, more: str = GATE, *words: str, way_back: str = "route") -> None:
+        self.site_more(more, "--subnet", "10.88.44.0/24", "--way-back", way_back, *words)
+
+    def site_more(self, more: str, *words: str) -> None:
+        """The site file with more in it and a tunnel. words: of the tunnel."""
         (self.folder / "site.toml").write_text(SITE + more)
-        ran = self.hooper("tunnel", "add", self.tunnel, "--subnet", "10.88.44.0/24", "--way-back", way_back, *words)
+        ran = self.hooper("tunnel", "add", self.tunnel, *words)
         assert ran.code == 0, ran.err
 
     def add_peer(self, key: str, *words: str) -> Path:
@@ -225,7 +229,7 @@ class TunnelTown(KernelTown):
 
 
 @contextmanager
-def tunnel_town(folder: Path, mark: str = "t") -> Iterator[TunnelTown]:
-    with kernel_town(folder, TunnelTown, mark=mark) as town:
+def tunnel_town(folder: Path, mark: str = "t", kind: type[TunnelTown] = TunnelTown) -> Iterator[TunnelTown]:
+    with kernel_town(folder, kind, mark=mark) as town:
         assert isinstance(town, TunnelTown)
         yield town

@@ -14,7 +14,7 @@ import anyio
 from hooper import deeds
 from hooper.addresses import IPAddress
 from hooper.check.certificates import Judge
-from hooper.check.keys import ControlKeys, ProbeKeys
+from hooper.check.keys import TunnelKeys
 from hooper.check.naming import MISSING, NameSeen, by_name, names_seen
 from hooper.check.probes import probe
 from hooper.check.results import Evidence, From, InsideSeen, Result, Seen
@@ -70,7 +70,7 @@ class Wish:
     by_number: bool = False
     doors: tuple[SideDoor, ...] = ()
     heard: Callable[[str], None] = lambda text: None
-    keys: Mapping[str, ProbeKeys | ControlKeys] = field(default_factory=dict)
+    keys: Mapping[str, TunnelKeys] = field(default_factory=dict)
 
     @property
     def site(self) -> Site:

@@ -28,6 +28,15 @@ class ProbeKeys:
 
 
 @dataclass(frozen=True)
+class PinnedKey:
+    """The host key that an SSH server is to have. kind: such as "ssh-ed25519". fingerprint: "sha256:..."."""
+
+    tunnel: str
+    kind: str
+    fingerprint: str
+
+
+@dataclass(frozen=True)
 class ControlKeys:
     """What the control channel of an OpenVPN server is looked at with.
 
@@ -41,3 +50,6 @@ class ControlKeys:
     authority: str | None
     certificates: tuple[bytes, ...] = field(default=(), repr=False)
     sure: bool = True
+
+
+TunnelKeys = ProbeKeys | ControlKeys | PinnedKey

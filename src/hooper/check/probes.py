@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import os
 import re
 import ssl
@@ -16,7 +17,7 @@ from anyio.streams.tls import TLSAttribute, TLSStream
 
 from hooper.check.certificate import note_chain
 from hooper.check.datagrams import datagrams
-from hooper.check.keys import ControlKeys
+from hooper.check.keys import ControlKeys, PinnedKey
 from hooper.check.openvpn import OverTcp, control_channel
 from hooper.check.results import IcmpSeen, PageSeen, Seen
 from hooper.check.targets import Target
@@ -269,7 +270,6 @@ async def _greeted(stream: Recorder, seen: Seen, read: Callable[[bytes], str | N
 
 async def _ssh(stream: Recorder, target: Target, seen: Seen) -> None:
     """The greeting, and the host key by which a server is told apart: others greet in the same words. No login."""
-    del target
     data = b""
     while (greeting := ssh.parse_identification(data)) is None:
         data += await stream.receive()
@@ -289,7 +289,14 @@ async def _ssh(stream: Recorder, target: Target, seen: Seen) -> None:
         seen.detail += f", but its host key is not proven: {why}"
         return
     seen.fingerprint = talk.host_key.fingerprint
+    seen.host_key = f"{talk.host_key.kind} {base64.b64encode(talk.host_key.blob).decode()}"
     seen.detail += f", {talk.host_key.kind} key"
+    if isinstance(target.keys, PinnedKey):
+        if target.keys.fingerprint == seen.fingerprint:
+            seen.detail += f": the one that the site file has for {target.keys.tunnel}"
+        elif target.keys.kind == talk.host_key.kind:
+            seen.verdict = "mismatched"
+            seen.detail += f", and not the one that the site file has for {target.keys.tunnel}"
 
 
 async def _vnc(stream: Recorder, target: Target, seen: Seen) -> None:

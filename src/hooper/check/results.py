@@ -182,6 +182,7 @@ class Seen:
     detail: str = ""
     took_ms: int = 0
     fingerprint: str | None = None
+    host_key: str | None = None  # of SSH, as OpenSSH writes it
     chain: tuple[bytes, ...] = ()  # certificates in DER, the server's own first
     greeting: str | None = None
     certificate: CertificateSeen | None = None

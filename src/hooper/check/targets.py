@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 from ipaddress import IPv4Address
 from typing import TYPE_CHECKING
 
-from hooper.check.keys import ControlKeys, ProbeKeys
+from hooper.check.keys import ControlKeys, ProbeKeys, TunnelKeys
 from hooper.check.results import Expected, Verdict
 from hooper.planning.access import allowed_networks, enforced, grants
 from hooper.planning.ports import transports
@@ -48,7 +48,7 @@ class Target:
     beyond: str = ""
     name: str | None = None
     wrong: tuple[str, str] | None = None
-    keys: ProbeKeys | ControlKeys | None = None
+    keys: TunnelKeys | None = None
 
     @property
     def told(self) -> bool:
@@ -58,8 +58,8 @@ class Target:
     @property
     def provable(self) -> bool:
         """Whether silence says anything."""
-        if self.keys is not None:
-            return isinstance(self.keys, ProbeKeys) or self.keys.sure
+        if isinstance(self.keys, ProbeKeys) or (isinstance(self.keys, ControlKeys) and self.keys.sure):
+            return True
         return not (self.transport.isdigit() or SPEECHES[self.speaks].mute)
 
 

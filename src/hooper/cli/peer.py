@@ -37,7 +37,7 @@ KEYS = (
     key_option("until", "DAY", "The last day on which it comes in, such as 2027-05-01."),
     key_option("public_key", "KEY", "Its own, where it made one itself; no private key is made then."),
 )  # fmt: skip
-ENDINGS = (".conf", ".ovpn", ".png", ".svg", ".html")
+ENDINGS = (".conf", ".ovpn", ".zip", ".png", ".svg", ".html")
 
 
 def _rows(keys: dict[str, Any]) -> dict[str, Any]:
@@ -120,8 +120,8 @@ def hand(
         typer.Option(
             "--out",
             metavar="FILE",
-            help="Write its profile: .conf the file itself (of OpenVPN .ovpn), .png or .svg its QR code, .html a page"
-            " with both and the steps; can be given again.",
+            help="Write its profile: .conf the file itself (of OpenVPN .ovpn, of SSH .zip), .png or .svg its QR code,"
+            " .html a page with both and the steps; can be given again.",
         ),
     ] = None,
     keep_key: Annotated[

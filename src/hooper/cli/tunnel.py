@@ -146,6 +146,8 @@ def add(
         raise UsageError("--second-port is for OpenVPN, and makes the service that --also would name",
                          remedy="Leave one of them out.")  # fmt: skip
     rows = {"kind": kind, **rows_of(keys)}
+    if kind == "ssh" and "public_key" not in rows:
+        rows |= _host_key(session, file, host, rows.get("service"))
     code = edited(session, do_add, AddTunnelRequest(tunnel, rows, Placing(host, second_port), session.dry_run), file)
     if rows.get("made_by", "device" if kind == "ipsec" else "hooper") == "device":
         session.next("see what to enter on its page", f"tunnel show {tunnel}")
@@ -153,6 +155,27 @@ def add(
         session.next("let somebody in, as here; then make the files of the server", f"peer add phone --tunnel {tunnel}",
                      f"tunnel make {tunnel}")  # fmt: skip
     return code
+
+
+def _host_key(session: Session, file: SiteFile, host: str | None, service: str | None) -> dict[str, str]:
+    """The host key of an SSH server, as it is seen from here; empty: it is not, which is said."""
+    from hooper.usecases.host_keys import HostKeyRequest, host_key
+
+    site = file.site
+    if service is None and host is None:
+        fitting = [key for key, one in site.services.items() if one.speaks == "ssh"]
+        service = fitting[0] if len(fitting) == 1 else None
+    entry = site.services.get(service) if service is not None else None
+    name = entry.host if entry is not None else host
+    if name is None:
+        return {}
+    port = entry.used_ports.first if entry is not None else 22
+    try:
+        found = session.look(host_key, HostKeyRequest(site.devices[name].address, port), file)
+    except HooperError as exc:
+        session.note(f"Its host key is not known yet: {exc.message}.")
+        return {}
+    return {"public_key": found.document.public_key}
 
 
 @command(app, "tunnel show", site=True, state=True, mask=True)
@@ -183,13 +206,23 @@ def change(session: Session, keys: dict[str, Any], tunnel: TunnelArgument, clear
 
 @command(app, "tunnel renew", site=True, state=True, dry_run=EDIT_DRY_RUN)
 def renew(session: Session, tunnel: TunnelArgument) -> int:
-    """Give the server another key: all its peers then need new files, and each is named."""
+    """Give the server another key: all its peers then need new files, and each is named.
+
+    Of an SSH server, its host key is looked at anew.
+    """
     from hooper.usecases.tunnels import RenewTunnelRequest
     from hooper.usecases.tunnels import renew as do_renew
 
     file = session.read_site()
     (key,) = chosen([tunnel], file.site.tunnels, "tunnel")
-    return edited(session, do_renew, RenewTunnelRequest(key, session.dry_run), file)
+    entry, public = file.site.tunnels[key], None
+    if entry.kind == "ssh":
+        from hooper.usecases.host_keys import HostKeyRequest, host_key
+
+        service = file.site.services[entry.service]
+        where = HostKeyRequest(file.site.devices[service.host].address, service.used_ports.first)
+        public = session.look(host_key, where, file).document.public_key
+    return edited(session, do_renew, RenewTunnelRequest(key, session.dry_run, public), file)
 
 
 @command(app, "tunnel remove", site=True, state=True, dry_run=EDIT_DRY_RUN)

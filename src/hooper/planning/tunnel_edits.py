@@ -128,6 +128,8 @@ def _to_make(site: Site, key: str) -> Iterator[str]:
     """What a new or changed tunnel asks for."""
     tunnel = site.tunnels[key]
     host = site.services[tunnel.service].host
+    if tunnel.kind == "ssh" and tunnel.public_key is None:
+        yield f"the host key of {host}, by which peers know it: at home, `{deeds.RENEW_TUNNEL(key)}` looks at it"
     if tunnel.made_by == "hooper":
         yield f"on {host}: load its files, which `{deeds.MAKE_TUNNEL(key)}` writes"
     elif tunnel.kind == "wireguard":
@@ -180,7 +182,7 @@ def device_of(peer: Peer, key: str) -> str:
     return f"{whose} {peer.device} ({key})"
 
 
-ENDINGS = {"wireguard": ".conf", "openvpn": ".ovpn", "ssh": ".html", "ipsec": ".html"}  # of what a peer is given
+ENDINGS = {"wireguard": ".conf", "openvpn": ".ovpn", "ssh": ".zip", "ipsec": ".html"}  # of what a peer is given
 SOFTWARE = {
     "wireguard": "the app for WireGuard", "openvpn": "the app for OpenVPN", "ssh": "~/.ssh", "ipsec": "the VPN settings"
 }  # fmt: skip

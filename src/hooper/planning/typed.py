@@ -79,14 +79,20 @@ def typed_inside(topology: Topology, service: str) -> Typed:
     return _typed(topology, service, str(device.address), None)
 
 
+def typed_locally(topology: Topology, service: str, port: int) -> Typed:
+    """What people type where a port of their own device leads to a service: no code for another device to scan."""
+    return _typed(topology, service, "localhost", None, port)._replace(is_url=False)
+
+
 def unnamed(topology: Topology, service: str) -> str:
     """As it will look once there is a name."""
     return _typed(topology, service, "NAME", "NAME").text
 
 
-def _typed(topology: Topology, service: str, host: str, name: str | None) -> Typed:
-    entry, port = topology.site.services[service], outside_port(topology, service)
-    usual, ports = URL_SCHEMES.get(entry.speaks), topology.outside_ports.get(service)
+def _typed(topology: Topology, service: str, host: str, name: str | None, local: int | None = None) -> Typed:
+    """local: another port than the one outside."""
+    entry, port = topology.site.services[service], local or outside_port(topology, service)
+    usual, ports = URL_SCHEMES.get(entry.speaks), topology.outside_ports.get(service) if local is None else None
     needed = usual is not None and port != usual
     shown = f"[{host}]" if ":" in host else host
     if not entry.has_ports:

@@ -11,18 +11,18 @@ from hooper.report.sheets import templates
 
 
 def as_page(
-    profile: Any, text: str, document: Any, title: str, ways: Sequence[tuple[str, Sequence[str]]], *, lab: bool
+    profile: Any, data: bytes, document: Any, title: str, ways: Sequence[tuple[str, Sequence[str]]], *, lab: bool
 ) -> bytes:
     """The page as HTML.
 
-    Args: profile: what the file says. text: the file itself. document: of the hand-over. title: of the site. ways: the
+    Args: profile: what the file says. data: the file itself. document: of the hand-over. title: of the site. ways: the
     steps on each kind of device, under its title. lab: it is of the simulated town.
     """
     from markupsafe import Markup
 
-    whole = "PUT-THE-PRIVATE-KEY" not in text and profile.ending == ".conf"  # no app scans another kind
-    code = picture(text, ".svg") if whole else b""
-    data = base64.b64encode(text.encode()).decode()
+    whole = b"PUT-THE-PRIVATE-KEY" not in data and profile.ending == ".conf"  # no app scans another kind
+    code = picture(data.decode(), ".svg") if whole else b""
+    kind = "application/zip" if profile.ending == ".zip" else "text/plain"
     return (
         templates()
         .get_template("handover.html")
@@ -33,7 +33,7 @@ def as_page(
             ways=ways,
             lab=lab,
             code=Markup("data:image/svg+xml;base64,{}").format(base64.b64encode(code).decode()) if code else "",
-            file=Markup("data:text/plain;base64,{}").format(data),
+            file=Markup("data:{};base64,{}").format(kind, base64.b64encode(data).decode()),
         )
         .encode()
     )

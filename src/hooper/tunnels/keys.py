@@ -90,6 +90,21 @@ class KeyRing:
         self.put(public, "key", base64.b64encode(private).decode() + "\n")
         return public
 
+    def make_ssh(self) -> str:
+        """A new pair of Ed25519 keys for SSH, kept; returns the public one, as OpenSSH writes it (RFC 8709).
+
+        Raises: MachineError.
+        """
+        from cryptography.hazmat.primitives import serialization
+        from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
+
+        key = Ed25519PrivateKey.generate()
+        form = serialization.PrivateFormat.OpenSSH
+        text = key.private_bytes(serialization.Encoding.PEM, form, serialization.NoEncryption()).decode()
+        public = public_text(text)
+        self.put(public, "key", text)
+        return public
+
     def private(self, public: str) -> Secret | None:
         """The private key of a public one, as its files have it; None: it is not kept.
 

@@ -6,10 +6,11 @@ from collections.abc import Mapping
 from datetime import datetime
 from typing import TYPE_CHECKING
 
-from hooper.tunnels import openvpn_files, wireguard_files
+from hooper.tunnels import openvpn_files, ssh_files, wireguard_files
 from hooper.tunnels.authority import TunnelAuthority, make_authority
 from hooper.tunnels.common import Profile, ServerFiles
 from hooper.tunnels.openvpn_files import OpenVpnProfile
+from hooper.tunnels.ssh_files import SshProfile
 from hooper.tunnels.wireguard_files import WireGuardProfile
 
 if TYPE_CHECKING:
@@ -20,8 +21,7 @@ if TYPE_CHECKING:
     from hooper.site.model import Site
     from hooper.tunnels.keys import KeyRing
 
-FOLDERS = {"wireguard": wireguard_files.FOLDER, "openvpn": openvpn_files.FOLDER}
-ENDINGS = {"wireguard": ".conf", "openvpn": ".ovpn"}
+FOLDERS = {"wireguard": wireguard_files.FOLDER, "openvpn": openvpn_files.FOLDER, "ssh": ssh_files.FOLDER}
 
 
 def profile_of(topology: Topology, key: str, public: Mapping[str, IPAddress] | None = None) -> Profile:
@@ -30,22 +30,40 @@ def profile_of(topology: Topology, key: str, public: Mapping[str, IPAddress] | N
     Raises: NoEndpoint, KeyMissing.
     """
     kind = topology.site.tunnels[topology.site.peers[key].tunnel].kind
-    makers = {"openvpn": openvpn_files.profile_of}
-    return makers.get(kind, wireguard_files.profile_of)(topology, key, public)
+    if kind == "ssh":
+        return ssh_files.profile_of(topology, key, public)
+    if kind == "openvpn":
+        return openvpn_files.profile_of(topology, key, public)
+    return wireguard_files.profile_of(topology, key, public)
 
 
-def peer_file(topology: Topology, profile: Profile, ring: KeyRing, today: date) -> str:
-    """The file that a peer's software loads. Raises: KeyMissing, MachineError."""
+def peer_files(topology: Topology, profile: Profile, ring: KeyRing, today: date) -> dict[str, str]:
+    """The files that a peer's software loads, by name: of all kinds but SSH it is one.
+
+    Raises: KeyMissing, MachineError.
+    """
+    if isinstance(profile, SshProfile):
+        return ssh_files.peer_files(topology, profile, ring)
     if isinstance(profile, OpenVpnProfile):
         authority = TunnelAuthority(ring, profile.server, profile.tunnel)
-        return openvpn_files.peer_file(topology, profile, authority, today)
-    assert isinstance(profile, WireGuardProfile)
-    return wireguard_files.peer_file(topology, profile, ring)
+        text = openvpn_files.peer_file(topology, profile, authority, today)
+    else:
+        assert isinstance(profile, WireGuardProfile)
+        text = wireguard_files.peer_file(topology, profile, ring)
+    return {f"{profile.peer}{profile.ending}": text}
+
+
+def as_one(profile: Profile, files: dict[str, str]) -> bytes:
+    """What a peer is given, as one file."""
+    if isinstance(profile, SshProfile):
+        return ssh_files.archive(files)
+    (text,) = files.values()
+    return text.encode()
 
 
 def server_mark(topology: Topology, key: str, today: date) -> str:
     """What the server's files are known by: it changes when they have to be made and loaded anew."""
-    makers = {"openvpn": openvpn_files.server_mark}
+    makers = {"openvpn": openvpn_files.server_mark, "ssh": ssh_files.server_mark}
     return makers.get(topology.site.tunnels[key].kind, wireguard_files.server_mark)(topology, key, today)
 
 
@@ -58,6 +76,8 @@ def server_files(topology: Topology, key: str, ring: KeyRing, now: datetime, fol
     if tunnel.kind == "openvpn":
         authority = TunnelAuthority(ring, tunnel.public_key or "sha256:-", key)
         return openvpn_files.server_files(topology, key, authority, now, today, folder)
+    if tunnel.kind == "ssh":
+        return ssh_files.server_files(topology, key, today, folder)
     return wireguard_files.server_files(topology, key, ring, today, folder)
 
 
@@ -76,4 +96,6 @@ def new_peer_key(ring: KeyRing, site: Site, peer: str, tunnel: str, until: date 
     entry = site.tunnels[tunnel]
     if entry.kind == "openvpn":
         return TunnelAuthority(ring, entry.public_key or "sha256:-", tunnel).issue(peer, until, now)
+    if entry.kind == "ssh":
+        return ring.make_ssh()
     return ring.make(shared=True)

@@ -2,14 +2,21 @@
 
 from __future__ import annotations
 
+import base64
+import hashlib
 from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from hooper import deeds
 from hooper.planning.access import ends, enforced, granted_services, interface_name, into_for, meant
+from hooper.planning.tunnel_edits import LOGIN
+from hooper.planning.typed import typed_locally
+from hooper.tunnels.common import Profile
+from hooper.tunnels.ssh_files import SshProfile, one_line, start
 
 if TYPE_CHECKING:
+    from hooper.planning.topology import Topology
     from hooper.site.model import Site
     from hooper.site.tunnel_tables import Tunnel
 
@@ -20,6 +27,9 @@ def loading(site: Site, key: str, folder: str, *, again: bool) -> Iterator[str]:
     host, port = site.services[tunnel.service].host, site.services[tunnel.service].used_ports
     if tunnel.kind == "openvpn":
         yield from _openvpn(site, key, folder, again=again)
+        return
+    if tunnel.kind == "ssh":
+        yield from _ssh(site, key, folder, again=again)
         return
     if tunnel.server == "linux":
         yield f"Copy both files to {host}, into {folder}, for root alone: chmod 600 {folder}/{name}.conf."
@@ -54,6 +64,23 @@ def loading(site: Site, key: str, folder: str, *, again: bool) -> Iterator[str]:
     yield "Keep the machine from sleeping."
     if enforced(tunnel) == "nowhere":
         yield "Nothing there keeps a peer to what it may reach: let in only whom you would let into the whole LAN."
+
+
+def _ssh(site: Site, key: str, folder: str, *, again: bool) -> Iterator[str]:
+    tunnel, name = site.tunnels[key], interface_name(key)
+    host, login = site.services[tunnel.service].host, tunnel.login or LOGIN
+    if not again:
+        yield f"On {host}, once: useradd --system --shell /bin/false --password '*' {login}; mkdir -p {folder}"
+    yield f"Copy {name}.keys to {host} as {folder}/{name}.keys, for root to write and all to read: chmod 644."
+    yield f"Copy {name}.conf there as /etc/ssh/sshd_config.d/hooper-{name}.conf."
+    if again:
+        yield f"On {host}, where {name}.conf is new: sshd -t && systemctl reload ssh. Keys are read at each login."
+        yield f"Who is connected stays so: end the session of a key that was taken away with pkill -u {login}."
+    else:
+        yield f"On {host}: sshd -t && systemctl reload ssh. A session that is open stays open: try another one first."
+    yield (
+        f"A device where only the authorized_keys of a user can be changed: put the lines of {name}.keys there instead."
+    )
 
 
 def _openvpn(site: Site, key: str, folder: str, *, again: bool) -> Iterator[str]:
@@ -125,12 +152,26 @@ KINDS = {
         "The app does not say within a minute that it is connected: nothing goes through.",
     ),
 }
+KINDS["ssh"] = Software(
+    "an app for SSH that can forward ports",
+    "",
+    "On Windows, macOS and Linux, OpenSSH is there already: `ssh -V` in a terminal says so.",
+    "",
+    "",
+    "",
+    "While it works it says nothing at all: leave its window open.",
+    "It says that a port cannot be forwarded, that the host key is not known or has changed, or asks for a password:"
+    " nothing goes through.",
+)
 AWAY = "Away from home, by another network: open what you want to reach, by its address at home."
 
 
-def steps_on(site: Site, key: str, *, files: bool) -> tuple[str, ...]:
-    """What the person does on the device. key: of the peer. files: it gets a file, and no code."""
+def steps_on(site: Site, profile: Profile, *, files: bool) -> tuple[str, ...]:
+    """What the person does on the device. files: it gets a file, and no code."""
+    key = profile.peer
     peer, name = site.peers[key], interface_name(key)
+    if isinstance(profile, SshProfile):
+        return _by_ssh(profile, phone=peer.device == "phone")
     says = KINDS[site.tunnels[peer.tunnel].kind]
     if peer.device == "phone":
         take = says.phone if files else "In the app, tap + and choose to scan a QR code; hold the phone before it."
@@ -144,14 +185,51 @@ def steps_on(site: Site, key: str, *, files: bool) -> tuple[str, ...]:
     return (says.server.format(name=name),)
 
 
-OWN_KEY = "Put the device's own private key into the file, in the place of the words."
+def _by_ssh(profile: SshProfile, *, phone: bool) -> tuple[str, ...]:
+    """The way in by SSH: on a phone an app is told each thing, elsewhere OpenSSH reads it all from its files."""
+    name = profile.name
+    if phone:
+        ways = [f"a local port {one.local} to {one.address}:{one.port} ({one.service})" for one in profile.forwards]
+        ways += [f"a dynamic one (SOCKS) at {profile.proxy}"] if profile.proxy else []
+        return (
+            f"Install {KINDS['ssh'].app} from the phone's own shop.",
+            f"Unpack the file, and import {name}.key there, as a private key.",
+            f"Add a host: {profile.host}, port {profile.port}, user {profile.login}, with that key.",
+            f"Add to it as forwards: {'; '.join(ways)}.",
+            f"Connect. It shows the key of the server: only {fingerprint_shown(profile.server)} is right.",
+        )
+    return (
+        KINDS["ssh"].laptop,
+        f"Unpack the files into the folder .ssh of your own folder, for yourself alone: chmod 600 ~/.ssh/{name}.*",
+        f"Away from home, start it first, in a terminal: {start(profile)}",
+        "Leave that window open; then open what you want to reach, as below.",
+    )
+
+
+def fingerprint_shown(public: str) -> str:
+    """A host key's fingerprint, as OpenSSH shows it."""
+    digest = hashlib.sha256(base64.b64decode(public.split()[1])).digest()
+    return f"SHA256:{base64.b64encode(digest).decode().rstrip('=')}"
+
+
+def own_key(profile: Profile) -> str:
+    """Where a device's own private key belongs."""
+    if isinstance(profile, SshProfile):
+        return f"Put the device's own private key at ~/.ssh/{profile.name}.key, for yourself alone."
+    return "Put the device's own private key into the file, in the place of the words."
+
+
 Ways = tuple[tuple[str, tuple[str, ...]], ...]
 
 
-def ways(site: Site, key: str, own: bool) -> Ways:
+def ways(site: Site, profile: Profile, own: bool) -> Ways:
     """The steps on a phone and on a laptop, for a page that may be read on either. own: it has a key of its own."""
-    kind, name = site.tunnels[site.peers[key].tunnel].kind, interface_name(key)
-    says, first = KINDS[kind], (OWN_KEY,) if own else ()
+    kind, name = site.tunnels[profile.tunnel].kind, interface_name(profile.peer)
+    says, first = KINDS[kind], (own_key(profile),) if own else ()
+    if isinstance(profile, SshProfile):
+        one = ("In a terminal, the same as one command, once the key and the host key are there:", one_line(profile))
+        on_laptop = (*first, *_by_ssh(profile, phone=False), *one)
+        return ("On a laptop", on_laptop), ("On a phone", (*first, *_by_ssh(profile, phone=True)))
     take = says.phone
     if kind == "wireguard" and not own:
         take = "In the app, tap +: scan the code from another screen, or import the file."
@@ -160,18 +238,29 @@ def ways(site: Site, key: str, own: bool) -> Ways:
     return ("On a phone", phone), ("On a laptop", laptop)
 
 
-def expectations(site: Site, key: str) -> Iterator[str]:
+def expectations(topology: Topology, profile: Profile) -> Iterator[str]:
     """What works once it is on."""
+    site, key = topology.site, profile.peer
     peer = site.peers[key]
     tunnel = site.tunnels[peer.tunnel]
     yield f"It reaches {', '.join(meant(site, into_for(site, peer)))}, and nothing else."
-    for name in granted_services(site, key)[:8]:
+    if isinstance(profile, SshProfile):
+        yield from (
+            f"{one.service}: {typed_locally(topology, one.service, one.local).text}" for one in profile.forwards
+        )
+        if profile.proxy:
+            yield f"Everything at home: by the proxy (SOCKS 5) at localhost:{profile.proxy}, set in the program."
+        if any(site.services[one.service].speaks in ("https", "rdp") for one in profile.forwards):
+            yield "A warning that a certificate is for another name: it is, since you go by localhost."
+    for name in granted_services(site, key)[:8] if not isinstance(profile, SshProfile) else ():
         service = site.services[name]
         device = site.devices[service.host]
         where = f"{device.address}:{service.used_ports}" if service.has_ports else str(device.address)
         if name != tunnel.service:
             yield f"{name}: {where}, as at home."
-    if into_for(site, peer) == ("everything",):
+    if isinstance(profile, SshProfile):
+        yield "All else goes its own way as before."
+    elif into_for(site, peer) == ("everything",):
         yield "All else goes through it too: the world sees the address at home."
     else:
         yield "All else goes its own way as before."

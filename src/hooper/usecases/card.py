@@ -7,9 +7,10 @@ from dataclasses import dataclass, field, replace
 
 from hooper.addresses import IPAddress
 from hooper.errors import HooperError, NeedsAPerson, UsageError
-from hooper.planning.access import reaching
+from hooper.planning.access import interface_name, reaching
 from hooper.planning.card import CardDocument, make_card
-from hooper.planning.typed import typed_inside
+from hooper.planning.local_ports import by_ssh, local_port
+from hooper.planning.typed import typed_inside, typed_locally
 from hooper.usecases.run import Run
 from hooper.usecases.typing_now import TypedNow, typed_now
 
@@ -30,7 +31,10 @@ async def card(run: Run, request: CardRequest) -> tuple[CardDocument, list[Hoope
     """
     service, entry = request.service, run.site.services[request.service]
     peers = reaching(run.site, service) if entry.reach == "tunnel" else ()
-    if peers:
+    through = [key for key in peers if by_ssh(run.site, key)]
+    if peers and len(through) == len(peers):
+        now = TypedNow(typed_locally(run.topology, service, local_port(run.site, service)), {}, "")
+    elif peers:
         now = TypedNow(typed_inside(run.topology, service), {}, "")
     elif entry.reach == "public":
         now = await typed_now(run, service, request.public)
@@ -52,5 +56,20 @@ async def card(run: Run, request: CardRequest) -> tuple[CardDocument, list[Hoope
     made = make_card(run.topology, service, now.what, fingerprint, now.source)
     if peers:
         first = f"Switch the tunnel on first: {', '.join(peers)} may reach it."
+        if through:
+            first = _by_ssh(run, service, through, others=[key for key in peers if key not in through])
         made = replace(made, expect=(first, *made.expect))
     return made, list(now.trouble)
+
+
+def _by_ssh(run: Run, service: str, through: list[str], others: list[str]) -> str:
+    """The order in which it is started where SSH leads to it: first that, then a port of the own device."""
+    names = dict.fromkeys(interface_name(run.site.peers[key].tunnel) for key in through)
+    starts = " or ".join(f"ssh -N -F ~/.ssh/{name}.config {name}" for name in names)
+    if not others:
+        return f"Start the tunnel first, and leave its window open: {starts} ({', '.join(through)} may)."
+    local = typed_locally(run.topology, service, local_port(run.site, service)).text
+    return (
+        f"Switch the tunnel on first: {', '.join(others)} may reach it. By SSH ({', '.join(through)}) start {starts},"
+        f" then type {local}."
+    )

@@ -25,7 +25,7 @@ from hooper.site.tunnel_tables import Peer
 from hooper.store.kept import Handed, Heard
 from hooper.tunnels import words
 from hooper.tunnels.common import KeyMissing, NoEndpoint, Profile
-from hooper.tunnels.making import new_peer_key, peer_file, profile_of
+from hooper.tunnels.making import as_one, new_peer_key, peer_files, profile_of
 from hooper.tunnels.rows import HandedDocument, PeerRow, PeersDocument
 from hooper.usecases.edits import EditRequest, edit
 from hooper.usecases.run import Run
@@ -228,7 +228,7 @@ class HandRequest:
     keep_key: bool = False
     force: bool = False
     public: Mapping[str, IPAddress] = field(default_factory=dict)
-    page: Callable[[Profile, str, HandedDocument, words.Ways], bytes] | None = None
+    page: Callable[[Profile, bytes, HandedDocument, words.Ways], bytes] | None = None
 
 
 async def hand(run: Run, request: HandRequest) -> tuple[HandedDocument, list[HooperError]]:
@@ -257,13 +257,13 @@ async def hand(run: Run, request: HandRequest) -> tuple[HandedDocument, list[Hoo
             f"{key} was handed its file on {before.at:%Y-%m-%d}, and its private key is not kept here",
             remedy=f"`{deeds.RENEW_PEER(key)}` makes another one; the old file is then worth nothing.",
         )
-    text = peer_file(run.topology, profile, ring, run.at.date())
+    whole = as_one(profile, peer_files(run.topology, profile, ring, run.at.date()))
     document = _document(run, request, profile, private)
     given = [str(path) for path in request.out]
     for path in request.out:
-        data = _as(site, path, text, profile, document, request)
+        data = _as(site, path, whole, profile, document, request)
         write_output(path, data, keep=(run.path,), force=request.force, private=True)
-    shown = request.draw is not None and private is not None and request.draw(text)
+    shown = request.draw is not None and private is not None and request.draw(whole.decode())
     if shown or given:
         mark = Handed(profile.public_key, profile.mark, profile.endpoint, request.keep_key, run.at)
         run.state.tunnelling.hand(key, mark)
@@ -273,7 +273,9 @@ async def hand(run: Run, request: HandRequest) -> tuple[HandedDocument, list[Hoo
     return document, list(now.trouble)
 
 
-def _as(site: Site, path: Path, text: str, profile: Profile, document: HandedDocument, request: HandRequest) -> bytes:
+def _as(
+    site: Site, path: Path, whole: bytes, profile: Profile, document: HandedDocument, request: HandRequest
+) -> bytes:
     """The profile as the name of a file wants it."""
     from hooper.report.qr import picture
 
@@ -284,8 +286,8 @@ def _as(site: Site, path: Path, text: str, profile: Profile, document: HandedDoc
         )
     if path.suffix == ".html":
         assert request.page is not None
-        return request.page(profile, text, document, words.ways(site, profile.peer, document.key == "its own"))
-    return text.encode() if path.suffix == profile.ending else picture(text, path.suffix)
+        return request.page(profile, whole, document, words.ways(site, profile, document.key == "its own"))
+    return whole if path.suffix == profile.ending else picture(whole.decode(), path.suffix)
 
 
 def _document(
@@ -294,9 +296,9 @@ def _document(
     site, peer = run.site, run.site.peers[request.key]
     files = any(path.suffix == profile.ending for path in request.out)
     own = private is None
-    steps = words.steps_on(site, request.key, files=files or own)
+    steps = words.steps_on(site, profile, files=files or own)
     if own:
-        steps = (words.OWN_KEY, *steps)
+        steps = (words.own_key(profile), *steps)
     return HandedDocument(
         request.key,
         peer.tunnel,
@@ -307,7 +309,7 @@ def _document(
         shown,
         "its own" if own else "kept" if request.keep_key else "forgotten",
         steps,
-        tuple(words.expectations(site, request.key)),
+        tuple(words.expectations(run.topology, profile)),
         words.stops(site.tunnels[peer.tunnel]),
         tuple(words.telling(site, request.key, site.tunnels[peer.tunnel])),
     )

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import base64
+import hashlib
 from datetime import datetime
 
 import anyio
 
-from hooper.check.keys import ControlKeys, ProbeKeys
+from hooper.check.keys import PinnedKey, ProbeKeys, TunnelKeys
 from hooper.errors import HooperError
 from hooper.tunnels.keys import KeyRing
 from hooper.usecases.control_keys import control_keys
@@ -15,10 +16,14 @@ from hooper.usecases.run import Run
 from hooper.wire.wireguard import tai64n
 
 
-def probe_keys(run: Run) -> dict[str, ProbeKeys | ControlKeys]:
+def probe_keys(run: Run) -> dict[str, TunnelKeys]:
     """By service, for each tunnel that can be told by a handshake. What is wrong with its keys is trouble."""
-    found: dict[str, ProbeKeys | ControlKeys] = {}
+    found: dict[str, TunnelKeys] = {}
     for key, tunnel in run.site.tunnels.items():
+        if tunnel.kind == "ssh" and tunnel.public_key is not None:
+            kind, blob = tunnel.public_key.split()
+            digest = hashlib.sha256(base64.b64decode(blob)).hexdigest()
+            found[tunnel.service] = PinnedKey(key, kind, f"sha256:{digest}")
         if tunnel.kind == "openvpn":
             try:
                 keys = control_keys(run, key, tunnel)

@@ -120,17 +120,20 @@ def _server_key(run: Run, key: str, kind: str, *, dry_run: bool) -> str:
 
 @dataclass(frozen=True)
 class RenewTunnelRequest:
+    """public_key: what the server has now, where it made that itself; None: one is made."""
+
     key: str
     dry_run: bool = False
+    public_key: str | None = None
 
 
 def renew(run: Run, request: RenewTunnelRequest) -> tuple[EditDocument, list[HooperError]]:
     """Another key for a server: all its peers need new files then. Raises: UsageError, MachineError, as `edit`."""
     tunnel = run.site.tunnels[request.key]
-    if tunnel.made_by == "device":
+    if tunnel.made_by == "device" and request.public_key is None:
         remedy = "Renew it on its page, then write its new `public_key` here."
         raise UsageError(f"the key of {request.key} is made by the device", remedy=remedy)
-    made = _server_key(run, request.key, tunnel.kind, dry_run=request.dry_run)
+    made = request.public_key or _server_key(run, request.key, tunnel.kind, dry_run=request.dry_run)
     change = change_tunnel(run.file, request.key, {"public_key": made})
     change = Edited(change.text, "renewed", change.subject, change.changes, change.follows)
     done = edit_with_keys(run, change, (made,), dry_run=request.dry_run)

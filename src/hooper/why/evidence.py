@@ -12,7 +12,7 @@ import anyio
 
 from hooper.addresses import parse_address
 from hooper.check.checking import BEFORE, InsideMemory, Outcome, Wish, check_here, check_outside
-from hooper.check.keys import ControlKeys, ProbeKeys
+from hooper.check.keys import TunnelKeys
 from hooper.check.results import Result
 from hooper.clock import time_left
 from hooper.errors import HooperError
@@ -54,7 +54,7 @@ class Past:
     outside: tuple[datetime, Result] | None = None
     fingerprints: Mapping[str, str] = field(default_factory=dict)
     entered: Mapping[str, frozenset[str]] = field(default_factory=dict)
-    keys: Mapping[str, ProbeKeys | ControlKeys] = field(default_factory=dict)
+    keys: Mapping[str, TunnelKeys] = field(default_factory=dict)
     tunnels: Mapping[str, TunnelSeen] = field(default_factory=dict)
 
 

@@ -1,0 +1,42 @@
+"""The host key of an SSH server, looked at where it stands, so that it can be pinned."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from ipaddress import IPv4Address
+
+from hooper.check.probes import probe
+from hooper.check.targets import Target
+from hooper.errors import CounterpartError, HooperError
+from hooper.usecases.run import Run
+
+
+@dataclass(frozen=True)
+class HostKeyRequest:
+    """address, port: of the server, as it is reached at home. deadline: seconds."""
+
+    address: IPv4Address
+    port: int
+    deadline: float = 5.0
+
+
+@dataclass(frozen=True, slots=True)
+class HostKeyDocument:
+    """public_key: as OpenSSH writes it."""
+
+    public_key: str
+
+
+async def host_key(run: Run, request: HostKeyRequest) -> tuple[HostKeyDocument, list[HooperError]]:
+    """Ask the server for its host key, which it has to prove. Raises: CounterpartError: it does not."""
+    where = (request.address, request.port)
+    target = Target("ssh", "ssh", "tcp", "", request.address, request.port, where, "reachable")
+    seen = await probe(run.here, target, request.deadline)
+    if seen.host_key is None:
+        raise CounterpartError(
+            f"{request.address}:{request.port} shows no host key: {seen.detail}",
+            code="no-host-key",
+            remedy="Look from the same network; or give --public-key with the content of its"
+            " /etc/ssh/ssh_host_ed25519_key.pub.",
+        )
+    return HostKeyDocument(seen.host_key), []
