@@ -134,6 +134,7 @@ CODES = (
     "tunnel-for-nobody",
     "tunnel-dns-lost",
     "tunnel-by-number",
+    "one-secret-for-all",
     "tunnel-key-unknown",
     "profile-unreadable",
     "profile-incomplete",

@@ -99,7 +99,7 @@ def _is_ike(data: bytes, spis: tuple[bytes, bytes], seen: Seen, *, marked: bool)
         except WireError as exc:
             seen.detail = f"a datagram came back that is not IKE: {exc.message}"
             continue
-        seen.verdict, seen.detail, seen.greeting = "answered", answer.words, f"IKEv{answer.version}"
+        seen.verdict, seen.detail = "answered", answer.words  # which version comes first is chance
         return True
     return False
 

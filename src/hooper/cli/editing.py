@@ -54,11 +54,12 @@ def render(document: EditDocument, out: Screen) -> None:
 
     from hooper.cli.render import findings, heading, indented
 
-    if not document.changes:
+    if not document.changes and not document.follows:
         out.print(f"Nothing to change: {document.subject} is so already.")
         return
     would = f"would be {document.action}" if document.dry_run else document.action
-    heading(out, f"{document.subject}: {would} in {document.file}{' (not written)' if document.dry_run else ''}")
+    where = f" in {document.file}{' (not written)' if document.dry_run else ''}" if document.changes else ""
+    heading(out, f"{document.subject}: {would}{where}")
     for change in document.changes:
         line = Text(f"   {change.key}", style="bold" if change.after is not None else "")
         if change.after is None:

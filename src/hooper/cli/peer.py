@@ -37,7 +37,7 @@ KEYS = (
     key_option("until", "DAY", "The last day on which it comes in, such as 2027-05-01."),
     key_option("public_key", "KEY", "Its own, where it made one itself; no private key is made then."),
 )  # fmt: skip
-ENDINGS = (".conf", ".ovpn", ".zip", ".png", ".svg", ".html")
+ENDINGS = (".conf", ".ovpn", ".zip", ".txt", ".png", ".svg", ".html")
 
 
 def _rows(keys: dict[str, Any]) -> dict[str, Any]:
@@ -120,8 +120,8 @@ def hand(
         typer.Option(
             "--out",
             metavar="FILE",
-            help="Write its profile: .conf the file itself (of OpenVPN .ovpn, of SSH .zip), .png or .svg its QR code,"
-            " .html a page with both and the steps; can be given again.",
+            help="Write its profile: .conf the file itself (of OpenVPN .ovpn, of SSH .zip, of IPsec .txt), .png or .svg"
+            " its QR code, .html a page with both and the steps; can be given again.",
         ),
     ] = None,
     keep_key: Annotated[
@@ -236,10 +236,15 @@ def revoke(session: Session, peer: PeerArgument) -> int:
     file = session.read_site()
     (key,) = chosen([peer], file.site.peers, "peer")
     code = edited(session, do_revoke, PeerRequest(key, dry_run=session.dry_run), file)
-    tunnel = file.site.peers[key].tunnel
-    session.next("make the files of the server: it lets the device in until it has them",
-                 f"tunnel make {tunnel}")  # fmt: skip
+    _shut_out(session, file.site, key)
     return code
+
+
+def _shut_out(session: Session, site: Site, key: str) -> None:
+    """What keeps a peer out that was taken away."""
+    tunnel = site.peers[key].tunnel
+    if site.tunnels[tunnel].made_by == "hooper":
+        session.next("make the files of the server: it lets the device in until it has them", f"tunnel make {tunnel}")
 
 
 @command(app, "peer remove", site=True, state=True, dry_run=EDIT_DRY_RUN)
@@ -250,10 +255,8 @@ def remove(session: Session, peer: PeerArgument) -> int:
 
     file = session.read_site()
     (key,) = chosen([peer], file.site.peers, "peer")
-    tunnel = file.site.peers[key].tunnel
     code = edited(session, do_remove, PeerRequest(key, dry_run=session.dry_run), file)
-    session.next("make the files of the server: it lets the device in until it has them",
-                 f"tunnel make {tunnel}")  # fmt: skip
+    _shut_out(session, file.site, key)
     return code
 
 
@@ -290,6 +293,7 @@ def _render_handed(document: HandedDocument, out: Screen) -> None:
         "forgotten": "Its private key is forgotten here: what was lost is renewed, not handed again.",
         "kept": "Its private key is kept here too.",
         "its own": "Its private key has never been here.",
+        "none": "Its password and the secret are kept here, until the tunnel is removed.",
     }[document.key]
     indented(out, key, left=3)
     for title, lines, mark in (

@@ -252,15 +252,23 @@ def make(
     ] = None,
     force: Annotated[bool, typer.Option("--force", help="Replace files of another hand.")] = False,
 ) -> int:
-    """Write the files that the server loads: its key and peers, and the rules that keep each to what it may reach."""
+    """Write the files that the server loads: its key and peers, and the rules that keep each to what it may reach.
+
+    For a tunnel that a device makes by itself: a sheet for its page, with secrets that are proposed.
+    """
+    from hooper.cli.spelling import spelled
     from hooper.usecases.tunnels import MakeRequest
     from hooper.usecases.tunnels import make as do_make
 
     file = session.read_site()
     (key,) = chosen([tunnel], file.site.tunnels, "tunnel")
     session.use_lab_time()
-    done = session.do(do_make, MakeRequest(key, out or Path(f"{key}-server"), folder, force), file, state=True)
+    done = session.do(do_make, MakeRequest(key, out or Path(f"{key}-server"), folder, force, spelled), file, state=True)
     code = session.show(done.document, _render_made, errors=done.trouble)
+    if file.site.tunnels[key].made_by == "device":
+        service = file.site.tunnels[key].service
+        session.next("once it is entered, see from outside whether it answers", f"check {service} --from interface")
+        return code
     lab = [f"lab load {done.document.files[0]}"] if session.world == "lab" else []
     session.next(
         "once it has them, see from outside whether it is this server that answers",
@@ -349,14 +357,16 @@ def _render_one(document: TunnelDocument, out: Screen) -> None:
     from hooper.cli.render import heading, indented
 
     heading(out, f"{document.tunnel}: {document.kind} on {document.host}")
+    rows = [*document.server, *(one for peer in document.peers for one in peer.fields)]
+    wide = max(31, *(len(one.field) for one in rows)) + 1
     for one in document.server:
-        indented(out, one.value, mark=f"{one.field:<32}", left=3)
-    indented(out, document.endpoint or "not known", mark=f"{'peers find it at':<32}", left=3)
+        indented(out, one.value, mark=f"{one.field:<{wide}}", left=3)
+    indented(out, document.endpoint or "not known", mark=f"{'peers find it at':<{wide}}", left=3)
     for peer in document.peers:
         out.print()
         heading(out, f"Peer: {peer.peer}")
         for one in peer.fields:
-            indented(out, one.value, mark=f"{one.field:<32}", left=3)
+            indented(out, one.value, mark=f"{one.field:<{wide}}", left=3)
     if document.routes:
         out.print()
         heading(out, "The way back")

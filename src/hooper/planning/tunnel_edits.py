@@ -182,7 +182,7 @@ def device_of(peer: Peer, key: str) -> str:
     return f"{whose} {peer.device} ({key})"
 
 
-ENDINGS = {"wireguard": ".conf", "openvpn": ".ovpn", "ssh": ".zip", "ipsec": ".html"}  # of what a peer is given
+ENDINGS = {"wireguard": ".conf", "openvpn": ".ovpn", "ssh": ".zip", "ipsec": ".txt"}  # of what a peer is given
 SOFTWARE = {
     "wireguard": "the app for WireGuard", "openvpn": "the app for OpenVPN", "ssh": "~/.ssh", "ipsec": "the VPN settings"
 }  # fmt: skip
@@ -295,7 +295,7 @@ def _server_anew(site: Site, key: str) -> Iterator[str]:
 
 def _to_hand(site: Site, key: str) -> Iterator[str]:
     peer = site.peers[key]
-    if site.tunnels[peer.tunnel].made_by == "hooper":
+    if site.tunnels[peer.tunnel].made_by == "hooper" or site.tunnels[peer.tunnel].kind == "ipsec":
         yield f"on {device_of(peer, key)}: its file, which `{handing(site, key)}` gives it"
     else:
         yield f"on {device_of(peer, key)}: the file that the server's page exports; `{deeds.CHECK_PROFILE}` first"
@@ -334,12 +334,22 @@ def renew_peer(file: SiteFile, key: str, public: str) -> Edited:
 def revoke_peer(file: SiteFile, key: str) -> Edited:
     """A peer without its key: its server does not know it any more. Raises: UsageError: it has none; CannotEdit."""
     site, peer = file.site, file.site.peers[key]
+    tunnel = site.tunnels[peer.tunnel]
+    if peer.public_key is None and tunnel.made_by == "device" and tunnel.kind != "wireguard":
+        follows = (*_server_anew(site, peer.tunnel), *_shared_by_all(site, peer.tunnel), *_had(site, key))
+        return Edited(file.text, "revoked", f"peers.{key}", (), follows)
     if peer.public_key is None:
         raise UsageError(f"{key} has no key that could be revoked", remedy=f"`{deeds.RENEW_PEER(key)}` gives it one.")
     text = remove_key(file.text, ("peers", key), "public_key")
     changes = (ChangedKey("public_key", peer.public_key, None),)
     follows = (*_server_anew(site, peer.tunnel), *_had(site, key))
     return Edited(text, "revoked", f"peers.{key}", changes, follows)
+
+
+def _shared_by_all(site: Site, key: str) -> Iterator[str]:
+    tunnel = site.tunnels[key]
+    if tunnel.one_secret or tunnel.kind == "ipsec":
+        yield f"the secret that all peers of {key} share: `{deeds.RENEW_TUNNEL(key)}` lists where it has to change"
 
 
 def remove_peer(file: SiteFile, key: str) -> Edited:

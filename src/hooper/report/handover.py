@@ -32,6 +32,7 @@ def as_page(
             document=document,
             ways=ways,
             lab=lab,
+            text=data.decode() if profile.ending == ".txt" else "",
             code=Markup("data:image/svg+xml;base64,{}").format(base64.b64encode(code).decode()) if code else "",
             file=Markup("data:{};base64,{}").format(kind, base64.b64encode(data).decode()),
         )

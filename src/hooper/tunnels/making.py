@@ -6,9 +6,10 @@ from collections.abc import Mapping
 from datetime import datetime
 from typing import TYPE_CHECKING
 
-from hooper.tunnels import openvpn_files, ssh_files, wireguard_files
+from hooper.tunnels import ipsec_files, openvpn_files, ssh_files, wireguard_files
 from hooper.tunnels.authority import TunnelAuthority, make_authority
 from hooper.tunnels.common import Profile, ServerFiles
+from hooper.tunnels.ipsec_files import IpsecProfile
 from hooper.tunnels.openvpn_files import OpenVpnProfile
 from hooper.tunnels.ssh_files import SshProfile
 from hooper.tunnels.wireguard_files import WireGuardProfile
@@ -30,6 +31,8 @@ def profile_of(topology: Topology, key: str, public: Mapping[str, IPAddress] | N
     Raises: NoEndpoint, KeyMissing.
     """
     kind = topology.site.tunnels[topology.site.peers[key].tunnel].kind
+    if kind == "ipsec":
+        return ipsec_files.profile_of(topology, key, public)
     if kind == "ssh":
         return ssh_files.profile_of(topology, key, public)
     if kind == "openvpn":
@@ -44,6 +47,8 @@ def peer_files(topology: Topology, profile: Profile, ring: KeyRing, today: date)
     """
     if isinstance(profile, SshProfile):
         return ssh_files.peer_files(topology, profile, ring)
+    if isinstance(profile, IpsecProfile):
+        return ipsec_files.peer_files(topology, profile, ring)
     if isinstance(profile, OpenVpnProfile):
         authority = TunnelAuthority(ring, profile.server, profile.tunnel)
         text = openvpn_files.peer_file(topology, profile, authority, today)

@@ -124,8 +124,8 @@ class HandedDocument:
     """`hooper peer hand`.
 
     device: whose. files: what was written. allowed: what goes into the tunnel. shown: the code was drawn on the
-    terminal. key: forgotten, kept, or the peer has its own. steps: on the device. expect: what to expect. stop: what
-    must not appear. tell: what is left to do elsewhere.
+    terminal. key: forgotten, kept, or the peer has its own; none: it is let in by a secret. steps: on the device.
+    expect: what to expect. stop: what must not appear. tell: what is left to do elsewhere.
     """
 
     peer: str
@@ -135,7 +135,7 @@ class HandedDocument:
     allowed: tuple[str, ...]
     files: tuple[str, ...]
     shown: bool
-    key: Literal["forgotten", "kept", "its own"]
+    key: Literal["forgotten", "kept", "its own", "none"]
     steps: tuple[str, ...]
     expect: tuple[str, ...]
     stop: tuple[str, ...]

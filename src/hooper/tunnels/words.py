@@ -13,6 +13,7 @@ from hooper.planning.access import ends, enforced, granted_services, interface_n
 from hooper.planning.tunnel_edits import LOGIN
 from hooper.planning.typed import typed_locally
 from hooper.tunnels.common import Profile
+from hooper.tunnels.ipsec_files import IpsecProfile
 from hooper.tunnels.ssh_files import SshProfile, one_line, start
 
 if TYPE_CHECKING:
@@ -152,6 +153,16 @@ KINDS = {
         "The app does not say within a minute that it is connected: nothing goes through.",
     ),
 }
+KINDS["ipsec"] = Software(
+    "nothing: VPN settings are there already",
+    "In the settings, under VPN, add one, and enter each line of the file; delete the file then.",
+    "In the settings for networks or VPN, add one; enter each line of the file, and delete it then.",
+    "on Linux the packages network-manager-strongswan or network-manager-l2tp bring the settings for it",
+    "On the router's page for VPN clients, IPsec: enter each line of the file.",
+    "In the settings of its IPsec software: enter each line of the file.",
+    "Both sides connected: the settings say so.",
+    "It says that the server does not answer, or that the secret or the password is wrong: nothing goes through.",
+)
 KINDS["ssh"] = Software(
     "an app for SSH that can forward ports",
     "",
@@ -176,9 +187,12 @@ def steps_on(site: Site, profile: Profile, *, files: bool) -> tuple[str, ...]:
     if peer.device == "phone":
         take = says.phone if files else "In the app, tap + and choose to scan a QR code; hold the phone before it."
         away = AWAY.replace("another network", "mobile data")
+        if isinstance(profile, IpsecProfile):
+            return take, f"Call it {name}, and switch it on.", away
         return (f"Install {says.app} from the phone's own shop.", take, f"Call it {name}, and switch it on.", away)
     if peer.device == "laptop":
-        return says.laptop, f"Import the file there; {says.linux.format(name=name)}.", AWAY
+        load = "So too" if isinstance(profile, IpsecProfile) else "Import the file there"
+        return says.laptop, f"{load}; {says.linux.format(name=name)}.", AWAY
     if peer.device == "router":
         only = "Let it reach its devices only where that is meant: everything behind it then comes in by this one key."
         return says.router, only
@@ -243,7 +257,10 @@ def expectations(topology: Topology, profile: Profile) -> Iterator[str]:
     site, key = topology.site, profile.peer
     peer = site.peers[key]
     tunnel = site.tunnels[peer.tunnel]
-    yield f"It reaches {', '.join(meant(site, into_for(site, peer)))}, and nothing else."
+    kept = (
+        "and nothing else" if enforced(tunnel) == "server" else "and should go nowhere else: nothing keeps it from that"
+    )
+    yield f"It reaches {', '.join(meant(site, into_for(site, peer)))}, {kept}."
     if isinstance(profile, SshProfile):
         yield from (
             f"{one.service}: {typed_locally(topology, one.service, one.local).text}" for one in profile.forwards
@@ -256,7 +273,7 @@ def expectations(topology: Topology, profile: Profile) -> Iterator[str]:
         service = site.services[name]
         device = site.devices[service.host]
         where = f"{device.address}:{service.used_ports}" if service.has_ports else str(device.address)
-        if name != tunnel.service:
+        if name not in (tunnel.service, tunnel.also):
             yield f"{name}: {where}, as at home."
     if isinstance(profile, SshProfile):
         yield "All else goes its own way as before."
@@ -281,6 +298,10 @@ def stops(tunnel: Tunnel) -> tuple[str, ...]:
 
 def telling(site: Site, key: str, tunnel: Tunnel) -> Iterator[str]:
     """What is left to do elsewhere once a peer has its file."""
+    if tunnel.made_by == "device":
+        host = site.services[tunnel.service].host
+        yield f"On {host}, its user with the same password: `{deeds.MAKE_TUNNEL(site.peers[key].tunnel)}` has them all."
+        return
     host = site.services[tunnel.service].host
     of = site.peers[key].tunnel
     yield f"Until {host} has the files that name {key}, it gets no answer: `{deeds.MAKE_TUNNEL(of)}`."

@@ -15,7 +15,7 @@ from hooper.files import write_output
 from hooper.planning.access import allowed_networks, enforced, into_for
 from hooper.planning.documents import EditDocument
 from hooper.planning.edits import Edited, again
-from hooper.planning.looks.tunnel import key_wanted
+from hooper.planning.looks.tunnel import key_wanted, needs_no_key
 from hooper.planning.tunnel_edits import add_peer, handing, remove_peer, renew_peer, revoke_peer
 from hooper.secret import Secret
 from hooper.site.edit import Value
@@ -27,6 +27,7 @@ from hooper.tunnels import words
 from hooper.tunnels.common import KeyMissing, NoEndpoint, Profile
 from hooper.tunnels.making import as_one, new_peer_key, peer_files, profile_of
 from hooper.tunnels.rows import HandedDocument, PeerRow, PeersDocument
+from hooper.tunnels.sheet import wants_secret
 from hooper.usecases.edits import EditRequest, edit
 from hooper.usecases.run import Run
 from hooper.usecases.tunnels import edit_with_keys, forget, ring_of, unkept_key
@@ -63,11 +64,14 @@ def known_public(run: Run) -> dict[str, IPAddress]:
 def _row(run: Run, key: str, handed: Handed | None, heard: Mapping[str, Heard]) -> PeerRow:
     site, peer = run.site, run.site.peers[key]
     tunnel = site.tunnels[peer.tunnel]
-    given = handed if handed is not None and handed.public_key == peer.public_key else None
+    own = wants_secret(tunnel) or (handed is not None and handed.public_key == peer.public_key)
+    given = handed if own else None
     detail = ""
     if peer.until is not None and peer.until < run.at.date():
         detail = f"its time was over on {peer.until}: `{deeds.REVOKE(key)}`, or give it a new `until`"
-    elif peer.public_key is None:
+    elif wants_secret(tunnel):
+        detail = _to_hand(run, key, handed)
+    elif peer.public_key is None and not needs_no_key(tunnel):
         detail = f"it has no key here: {key_wanted(tunnel, key).removesuffix('.')}"
     elif tunnel.made_by == "hooper":
         detail = _to_hand(run, key, given)
@@ -239,7 +243,7 @@ async def hand(run: Run, request: HandRequest) -> tuple[HandedDocument, list[Hoo
     key, site = request.key, run.site
     peer = site.peers[key]
     tunnel = site.tunnels[peer.tunnel]
-    if tunnel.made_by == "device":
+    if tunnel.made_by == "device" and not wants_secret(tunnel):
         raise UsageError(
             f"the files of {peer.tunnel} are made by the device itself",
             remedy=f"Export it there, and look at it with `{deeds.CHECK_PROFILE}`.",
@@ -250,9 +254,10 @@ async def hand(run: Run, request: HandRequest) -> tuple[HandedDocument, list[Hoo
     ring = ring_of(run)
     handed = run.state.tunnelling.handed()
     tidy(run, handed)
-    private = ring.private(profile.public_key)
+    entered = wants_secret(tunnel)  # by hand, so that there is no key
+    private = None if entered else ring.private(profile.public_key)
     before = handed.get(key)
-    if private is None and before is not None and before.public_key == profile.public_key:
+    if not entered and private is None and before is not None and before.public_key == profile.public_key:
         raise KeyMissing(
             f"{key} was handed its file on {before.at:%Y-%m-%d}, and its private key is not kept here",
             remedy=f"`{deeds.RENEW_PEER(key)}` makes another one; the old file is then worth nothing.",
@@ -295,7 +300,7 @@ def _document(
 ) -> HandedDocument:
     site, peer = run.site, run.site.peers[request.key]
     files = any(path.suffix == profile.ending for path in request.out)
-    own = private is None
+    own = private is None and not wants_secret(site.tunnels[peer.tunnel])
     steps = words.steps_on(site, profile, files=files or own)
     if own:
         steps = (words.own_key(profile), *steps)
@@ -307,7 +312,7 @@ def _document(
         profile.allowed or tuple(map(str, allowed_networks(site, request.key))),
         tuple(str(path) for path in request.out),
         shown,
-        "its own" if own else "kept" if request.keep_key else "forgotten",
+        "its own" if own else "none" if private is None else "kept" if request.keep_key else "forgotten",
         steps,
         tuple(words.expectations(run.topology, profile)),
         words.stops(site.tunnels[peer.tunnel]),

@@ -5,21 +5,16 @@ from __future__ import annotations
 import base64
 import secrets
 import subprocess
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 
 from hooper import deeds
-from hooper.addresses import IPAddress
 from hooper.clock import rfc3339
 from hooper.errors import HooperError, MachineError, UsageError
 from hooper.files import machine_error, make_folder, read_text, write_output
 from hooper.planning.access import (
-    interface_name,
-    mtu_of,
-    peer_addresses,
     peers_of,
-    server_addresses,
 )
 from hooper.planning.documents import EditDocument
 from hooper.planning.edits import Edited, again
@@ -28,16 +23,14 @@ from hooper.planning.tunnel_edits import Placing, add_tunnel, change_tunnel, rem
 from hooper.planning.typed import typed
 from hooper.site.edit import Value
 from hooper.site.load import SiteFile
-from hooper.site.tunnel_tables import Peer
 from hooper.store.kept import Heard, Made
 from hooper.tunnels import words
 from hooper.tunnels.common import at, let_in
 from hooper.tunnels.keys import KeyRing
 from hooper.tunnels.making import FOLDERS, new_server_key, server_files, server_mark
+from hooper.tunnels.proposed import forget_proposed, proposed
 from hooper.tunnels.rows import (
-    Field,
     MadeDocument,
-    PeerFields,
     RouteOn,
     SeenDocument,
     SeenRow,
@@ -46,6 +39,7 @@ from hooper.tunnels.rows import (
     TunnelsDocument,
 )
 from hooper.tunnels.seen import PeerSeen, read_dump
+from hooper.tunnels.sheet import device_steps, peers_fields, server_fields, to_change, wants_secret
 from hooper.usecases.edits import EditRequest, edit
 from hooper.usecases.run import Run
 from hooper.wire.wireguard import generate_private, public_of
@@ -131,8 +125,7 @@ def renew(run: Run, request: RenewTunnelRequest) -> tuple[EditDocument, list[Hoo
     """Another key for a server: all its peers need new files then. Raises: UsageError, MachineError, as `edit`."""
     tunnel = run.site.tunnels[request.key]
     if tunnel.made_by == "device" and request.public_key is None:
-        remedy = "Renew it on its page, then write its new `public_key` here."
-        raise UsageError(f"the key of {request.key} is made by the device", remedy=remedy)
+        return _renew_there(run, request), []
     made = request.public_key or _server_key(run, request.key, tunnel.kind, dry_run=request.dry_run)
     change = change_tunnel(run.file, request.key, {"public_key": made})
     change = Edited(change.text, "renewed", change.subject, change.changes, change.follows)
@@ -140,6 +133,21 @@ def renew(run: Run, request: RenewTunnelRequest) -> tuple[EditDocument, list[Hoo
     if not request.dry_run:
         forget(run, (tunnel.public_key,))
     return done
+
+
+def _renew_there(run: Run, request: RenewTunnelRequest) -> EditDocument:
+    """What a device made by itself is changed there: each place is named. Raises: MachineError."""
+    key = request.key
+    if wants_secret(run.site.tunnels[key]) and not request.dry_run:
+        proposed(ring_of(run), key, (), renew=True)
+        with run.keeping() as state:
+            if state is not None:
+                state.tunnelling.forget(peers_of(run.site, key))  # what they were given is worth nothing any more
+    made = f"the new secret: `{deeds.MAKE_TUNNEL(key)}` writes it into a file, for you alone"
+    first = (made,) if wants_secret(run.site.tunnels[key]) else ()
+    return EditDocument(
+        str(run.path), "to be renewed", f"tunnels.{key}", (), (*first, *to_change(run.topology, key)), request.dry_run
+    )
 
 
 @dataclass(frozen=True)
@@ -153,6 +161,7 @@ def remove(run: Run, request: RemoveTunnelRequest) -> tuple[EditDocument, list[H
     tunnel, peers = run.site.tunnels[request.key], peers_of(run.site, request.key)
     done = edit(run, EditRequest(lambda file: remove_tunnel(file, request.key), request.dry_run))
     if not request.dry_run:
+        forget_proposed(ring_of(run), request.key)
         forget(run, (tunnel.public_key, tunnel.probe_key, *(peer.public_key for peer in peers.values())))
         with run.keeping() as state:
             if state is not None:
@@ -194,7 +203,8 @@ def _row(run: Run, key: str, made: Made | None) -> TunnelRow:
     host = run.site.services[tunnel.service].host
     detail = ""
     if tunnel.made_by == "device":
-        detail = "" if tunnel.public_key else "its `public_key` is not written down yet"
+        wanted = tunnel.kind == "wireguard" and tunnel.public_key is None
+        detail = "its `public_key` is not written down yet" if wanted else ""
     elif tunnel.public_key is None:
         detail = f"it has no key yet: `{deeds.RENEW_TUNNEL(key)}`"
     elif made is None:
@@ -219,61 +229,33 @@ def show(run: Run, request: TunnelsRequest) -> tuple[TunnelDocument, list[Hooper
     """One tunnel, field by field, as pages ask for it."""
     (key,) = request.tunnels
     site, tunnel = run.site, run.site.tunnels[key]
-    service = site.services[tunnel.service]
-    subnets = [one for one in (tunnel.subnet, tunnel.subnet6) if one is not None]
-    pairs = zip(server_addresses(tunnel), subnets, strict=True)
-    server = [
-        Field("name of the interface or tunnel", interface_name(key)),
-        Field("address in the tunnel", ", ".join(f"{address}/{subnet.prefixlen}" for address, subnet in pairs)),
-        Field("listening port (UDP)", str(service.used_ports)),
-        Field("MTU", str(mtu_of(run.topology, tunnel))),
-        Field("public key", tunnel.public_key or "as its page shows it: write it down here"),
-    ]
-    shown = peers_of(site, key) if tunnel.made_by == "device" else let_in(site, key, run.at.date())
-    peers = [PeerFields(name, _fields(peer)) for name, peer in shown.items()]
-    if tunnel.probe_key is not None:
-        none = f"none; where the page wants one, {tunnel.network[-2]}/32, which nobody has"
-        fields = (Field("public key", tunnel.probe_key), Field("allowed addresses (allowed IPs)", none))
-        peers.append(PeerFields("the probe, for checks", fields))
+    host = site.services[tunnel.service].host
+    ours = tunnel.made_by == "hooper"
+    shown = let_in(site, key, run.at.date()) if ours else peers_of(site, key)
     routes = tuple(
         RouteOn(gateway, route)
         for gateway, there in return_routes(site).items()
         for route in there
         if route.prefix == str(tunnel.subnet)
     )
+    making = f"`{deeds.MAKE_TUNNEL(key)}` writes its files."
     steps = (
-        (f"`{deeds.MAKE_TUNNEL(key)}` writes its files.", *words.loading(site, key, FOLDERS[tunnel.kind], again=False))
-        if tunnel.made_by == "hooper"
-        else (
-            f"On the page of {service.host} for WireGuard or VPN server: enter the fields above, then one peer after"
-            " the other.",
-            f"Where it makes the peers' files itself: export them, and look at each with `{deeds.CHECK_PROFILE}`.",
-        )
+        (making, *words.loading(site, key, FOLDERS[tunnel.kind], again=False))
+        if ours
+        else tuple(device_steps(run.topology, key))
     )
-    return (
-        TunnelDocument(
-            key,
-            tunnel.kind,
-            service.host,
-            tunnel.made_by,
-            _endpoint(run, key),
-            tuple(server),
-            tuple(peers),
-            routes,
-            steps,
-        ),
-        [],
+    document = TunnelDocument(
+        key,
+        tunnel.kind,
+        host,
+        tunnel.made_by,
+        _endpoint(run, key),
+        server_fields(run.topology, key, {}),
+        tuple(peers_fields(run.topology, key, shown, {})),
+        routes,
+        steps,
     )
-
-
-def _fields(peer: Peer) -> tuple[Field, ...]:
-    """What a server's page is told of a peer."""
-    return (
-        Field("public key", peer.public_key or "as the page makes it: write it down here"),
-        Field("allowed addresses (allowed IPs)", ", ".join(f"{a}/{a.max_prefixlen}" for a in peer_addresses(peer))),
-        Field("endpoint", "leave empty: the peer is the one that calls"),
-        Field("persistent keepalive", "leave empty"),
-    )
+    return document, []
 
 
 # --- making
@@ -282,25 +264,22 @@ def _fields(peer: Peer) -> tuple[Field, ...]:
 @dataclass(frozen=True)
 class MakeRequest:
     """out: the folder that receives the files. folder: where they will stand on the server. force: replace files of
-    another hand.
+    another hand. worded: puts the interface's own words into a text.
     """
 
     key: str
     out: Path
     folder: str | None = None
     force: bool = False
-    public: Mapping[str, IPAddress] = field(default_factory=dict)
+    worded: Callable[[str], str] = str
 
 
 def make(run: Run, request: MakeRequest) -> tuple[MadeDocument, list[HooperError]]:
     """Write the files of a server. Raises: UsageError, KeyMissing, RefusedForSafety, MachineError, StateError."""
     tunnel = run.site.tunnels[request.key]
-    if tunnel.made_by == "device":
-        raise UsageError(
-            f"{request.key} is made by the device itself",
-            remedy=f"`{deeds.SHOW_TUNNEL(request.key)}` has the fields for its page.",
-        )
     assert run.state is not None
+    if tunnel.made_by == "device":
+        return _sheet_of(run, request), []
     before = run.state.tunnelling.made().get(request.key)
     folder = request.folder or FOLDERS[tunnel.kind]
     made = server_files(run.topology, request.key, ring_of(run), run.at, folder)
@@ -317,6 +296,27 @@ def make(run: Run, request: MakeRequest) -> tuple[MadeDocument, list[HooperError
     host = run.site.services[tunnel.service].host
     steps = tuple(words.loading(run.site, request.key, folder, again=before is not None))
     return MadeDocument(request.key, host, tuple(paths), steps), []
+
+
+def _sheet_of(run: Run, request: MakeRequest) -> MadeDocument:
+    """The sheet for a device's own page, with secrets that are proposed: for who enters them alone.
+
+    Raises: RefusedForSafety, MachineError.
+    """
+    site, key = run.site, request.key
+    tunnel, peers = site.tunnels[key], peers_of(site, key)
+    secret = proposed(ring_of(run), key, peers)
+    lines = [f"# {key}: what to enter on the page of {site.services[tunnel.service].host}. Made by Hooper."]
+    lines += ["", *(f"{one.field}: {one.value}" for one in server_fields(run.topology, key, secret))]
+    for row in peers_fields(run.topology, key, peers, secret):
+        lines += ["", f"[{row.peer}]", *(f"{one.field}: {one.value}" for one in row.fields)]
+    steps = tuple(device_steps(run.topology, key))
+    lines += ["", *(f"[ ] {step}" for step in steps), "[ ] Delete this file once all of it is entered."]
+    make_folder(request.out)
+    path = request.out / f"{key}-sheet.txt"
+    text = request.worded("\n".join(lines)) + "\n"
+    write_output(path, text.encode(), keep=(run.path,), force=request.force, private=True)
+    return MadeDocument(key, site.services[tunnel.service].host, (str(path),), steps)
 
 
 def _clear(folder: Path, keep: set[Path]) -> None:

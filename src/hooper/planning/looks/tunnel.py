@@ -103,6 +103,13 @@ ENTRIES = register(
             "Add a name that follows the line.",
         ),
         (
+            "one-secret-for-all",
+            "warning",
+            "all peers of a tunnel share one secret",
+            "Who loses a device, or goes, takes it along: it opens the tunnel until it has changed on every device.",
+            "Where the device can, give each peer a certificate or a key of its own.",
+        ),
+        (
             "tunnel-key-unknown",
             "note",
             "the public key of a device's own tunnel is not written down",
@@ -161,13 +168,28 @@ def _tunnel(facts: Facts, key: str, tunnel: Tunnel) -> Iterator[Finding]:
                 f"the DNS server {server} is on none of this site's networks",
                 f"Use the gateway's own address {site.gateways[lan_of(site, tunnel)].lan.ip}, if it answers DNS.",
             )
-    if tunnel.made_by == "device" and tunnel.public_key is None:
+    if tunnel.made_by == "device" and tunnel.public_key is None and tunnel.kind == "wireguard":
         yield finding(
             "tunnel-key-unknown",
             subject,
             f"the public key that {service.host} made is not written down",
             f"Read it on the page of {service.host}, and write it as `public_key`.",
         )
+    if tunnel.one_secret or (tunnel.kind == "ipsec" and len(peers_of(site, key)) > 1):
+        yield finding(
+            "one-secret-for-all",
+            subject,
+            f"{', '.join(peers_of(site, key)) or 'all its peers'} share one secret",
+            f"To shut one of them out, it has to change on all: `{deeds.RENEW_TUNNEL(key)}` lists them.",
+        )
+    for name in (tunnel.service, tunnel.also):
+        if name is not None and name != tunnel.service and site.services[name].reach != "public":
+            yield finding(
+                "tunnel-shut",
+                subject,
+                f'its second port is that of {name}, whose reach is "{site.services[name].reach}"',
+                f"`{deeds.MAKE_PUBLIC(name)}` lets its packets in.",
+            )
     other = next((name for name, one in site.tunnels.items() if name < key and _meet(one, tunnel)), None)
     if other is not None:
         yield finding(
@@ -199,7 +221,7 @@ def _peer(facts: Facts, key: str, peer: Peer) -> Iterator[Finding]:
             f"its last day is {peer.until}",
             "Give it a later `until` if it is still to come in.",
         )
-    if peer.public_key is None:
+    if peer.public_key is None and not needs_no_key(tunnel):
         yield finding("peer-without-key", subject, "it has no key in the site file", key_wanted(tunnel, key))
     if enforced(tunnel) == "nowhere" and limited(site, key):
         host = site.services[tunnel.service].host
@@ -216,6 +238,11 @@ def _peer(facts: Facts, key: str, peer: Peer) -> Iterator[Finding]:
             f"{network[0]} lies behind {network[1]}, which lets nothing in from the side of the tunnel's server",
             f"Move the server behind {network[1]}, or forward what is wanted there.",
         )
+
+
+def needs_no_key(tunnel: Tunnel) -> bool:
+    """Whether a device lets its peers in by a user, a certificate or a secret of its own making."""
+    return tunnel.made_by == "device" and tunnel.kind != "wireguard"
 
 
 def key_wanted(tunnel: Tunnel, key: str) -> str:

@@ -1,0 +1,167 @@
+"""Tunnels that a device makes by itself: what its page is told, which secrets, who has to change what."""
+
+from __future__ import annotations
+
+import re
+import tomllib
+from pathlib import Path
+
+import pytest
+
+from support.program import Ran, hooper, valid
+from support.sites import codes
+
+SITE = """\
+version = 1
+[lines.fibre]
+address = "203.0.113.44"
+[gateways.fibre-box]
+line = "fibre"
+lan = "192.168.90.1/24"
+control = "hand"
+[gateways.club-router]
+behind = "fibre-box"
+wan = "192.168.90.2"
+lan = "10.44.7.1/24"
+[hosts.film-box]
+address = "10.44.7.30"
+[names."boathouse.heronquay.example"]
+line = "fibre"
+updated_by = "router"
+"""
+
+
+class Site:
+    """A site file, and the program run on it."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder, self.path = folder, folder / "site.toml"
+        self.path.write_text(SITE)
+
+    def __call__(self, *words: str) -> Ran:
+        ran = hooper(*words, "--site", str(self.path), "--state", str(self.folder / "state"))
+        assert ran.code in (0, 1), ran.err
+        return ran
+
+    def secrets(self) -> list[str]:
+        """All that is kept, wherever."""
+        return [
+            path.read_text().strip()
+            for path in (self.folder / "state").rglob("*")
+            if path.suffix in (".secret", ".password")
+        ]
+
+
+@pytest.fixture
+def site(tmp_path: Path) -> Site:
+    return Site(tmp_path)
+
+
+def test_ipsec_on_the_router_needs_500_and_4500_and_never_1701(site: Site) -> None:
+    site("tunnel", "add", "club", "--kind", "ipsec", "--host", "club-router", "--l2tp", "yes")
+    plan = hooper("plan", "--json", "--site", str(site.path)).document
+    rules = {(rule["gateway"], rule["transport"], rule["outside_ports"][0]) for rule in plan["forwards"]}
+    assert rules == {("fibre-box", "udp", 500), ("fibre-box", "udp", 4500)}
+    shown = valid("tunnel-show", site("tunnel", "show", "club", "--json").document)
+    fields = {one["field"]: one["value"] for one in shown["server"]}
+    assert fields["kind of server"] == "L2TP over IPsec"
+    assert fields["own identity (local ID)"] == "boathouse.heronquay.example"
+    assert "1701 stays shut" in fields["ports"]
+    assert shown["steps"][0].startswith("First: change the default password of club-router")
+    opened = SITE + '[services.l2tp]\nhost = "club-router"\nspeaks = "l2tp"\nreach = "public"\n'
+    assert "inside-ipsec" in codes(opened)
+
+
+def test_secrets_are_proposed_kept_and_shown_nowhere_but_in_the_files(site: Site) -> None:
+    site("tunnel", "add", "club", "--kind", "ipsec", "--host", "club-router")
+    printed = []
+    for peer, device in (("cox", "phone"), ("shed", "router")):
+        printed.append(site("peer", "add", peer, "--device", device, "--tunnel", "club"))
+    printed.append(site("tunnel", "make", "club", "--out", str(site.folder / "sheet")))
+    sheet = site.folder / "sheet" / "club-sheet.txt"
+    assert sheet.stat().st_mode & 0o777 == 0o600
+    (shared,) = re.findall(r"^pre-shared key.*: (.*)$", sheet.read_text(), re.MULTILINE)
+    passwords = re.findall(r"^password: (.*)$", sheet.read_text(), re.MULTILINE)
+    assert len({shared, *passwords}) == 3
+    assert all(re.fullmatch(r"([a-z2-9]{5}-){4}[a-z2-9]{5}", one) for one in (shared, *passwords))
+    handed = site("peer", "hand", "cox", "--out", str(site.folder / "cox.txt"), "--out", str(site.folder / "cox.html"))
+    assert shared in (site.folder / "cox.txt").read_text()
+    assert passwords[0] in (site.folder / "cox.txt").read_text()
+    assert passwords[1] not in (site.folder / "cox.txt").read_text()
+    assert shared in (site.folder / "cox.html").read_text()
+    printed += [handed, site("tunnel", "show", "club"), site("peer", "list"), site("tunnel", "list", "--json")]
+    printed += [site("peer", "hand", "cox", "--json", "--out", str(site.folder / "again.txt"))]
+    for ran in printed:
+        for secret in (shared, *passwords):
+            assert secret not in ran.out + ran.err
+    assert (site.folder / "again.txt").read_bytes() == (site.folder / "cox.txt").read_bytes()
+    for path in (site.folder / "state").rglob("*"):
+        if path.is_file() and any(secret in path.read_text(errors="replace") for secret in (shared, *passwords)):
+            assert path.stat().st_mode & 0o77 == 0
+    assert not any(secret in site.path.read_text() for secret in (shared, *passwords))
+
+
+def test_another_secret_lists_every_device_far_ones_first_and_the_server_last(site: Site) -> None:
+    site("tunnel", "add", "club", "--kind", "ipsec", "--host", "club-router")
+    for peer, device in (("cox", "phone"), ("shed", "router"), ("coach", "laptop")):
+        site("peer", "add", peer, "--device", device, "--tunnel", "club", "--person", f"the {peer}")
+    site("tunnel", "make", "club", "--out", str(site.folder / "sheet"))
+    before = site.secrets()
+    assert "one-secret-for-all" in codes(site.path.read_text())
+    follows = site("tunnel", "renew", "club", "--json").document["follows"]
+    who = [re.search(r"\((\w+)\)|on (club-router), last", line) for line in follows[1:]]
+    assert [match[1] or match[2] for match in who if match is not None] == ["shed", "cox", "coach", "club-router"]
+    after = site.secrets()
+    assert len(set(before) ^ set(after)) == 2  # the shared one alone
+    dry = site.secrets()
+    assert site("tunnel", "renew", "club", "--dry-run").code == 0
+    assert site.secrets() == dry
+    listed = site("peer", "revoke", "cox", "--json").document["follows"]
+    assert any("tunnel renew club" in line for line in listed)
+    site("tunnel", "remove", "club")
+    assert not site.secrets()
+
+
+def test_a_key_that_the_servers_page_makes_begins_there(site: Site) -> None:
+    site(
+        "tunnel", "add", "box", "--kind", "openvpn", "--made-by", "device", "--host", "film-box", "--one-secret", "yes"
+    )
+    for peer in ("cox", "coach"):
+        site("peer", "add", peer, "--tunnel", "box")
+    assert tomllib.loads(site.path.read_text())["tunnels"]["box"]["one_secret"] is True
+    assert {"one-secret-for-all", "peer-without-key"} & codes(site.path.read_text()) == {"one-secret-for-all"}
+    follows = site("tunnel", "renew", "box", "--json").document["follows"]
+    assert [line.split(",")[0].split(":")[0] for line in follows] == [
+        "on film-box", "on the phone (cox)", "on the phone (coach)",
+    ]  # fmt: skip
+    shown = site("tunnel", "show", "box", "--json").document
+    fields = {one["field"]: one["value"] for one in shown["server"]}
+    assert fields["public name or DDNS name in exported files"] == "boathouse.heronquay.example"
+    assert fields["compression"] == "off"
+    assert "profile check" in str(shown["steps"])
+
+
+@pytest.mark.parametrize(
+    ("more", "said"),
+    [
+        ('kind = "ipsec"\nservice = "s"\nsubnet = "10.9.0.0/24"\n', "made by the device itself"),
+        ('kind = "ssh"\nservice = "s"\nsubnet = "10.9.0.0/24"\n', "has no `subnet`"),
+        ('kind = "openvpn"\nservice = "s"\n', "needs a network"),
+        ('kind = "wireguard"\nservice = "s"\nsubnet = "10.9.0.0/24"\nl2tp = true\n', "has no `l2tp`"),
+        ('kind = "openvpn"\nservice = "s"\nsubnet = "10.9.0.0/24"\npublic_key = "ssh-ed25519 x"\n', "not a public key"),
+        (f'kind = "openvpn"\nservice = "s"\nsubnet = "10.9.0.0/24"\npublic_key = "{"A" * 43}="\n', "not of the form"),
+        ('kind = "openvpn"\nservice = "s"\nsubnet = "10.9.0.0/24"\none_secret = true\n', "makes by itself"),
+        ('kind = "openvpn"\nservice = "s"\nsubnet = "10.9.0.0/24"\nalso = "s"\n', "over udp too"),
+        ('kind = "openvpn"\nservice = "s"\nsubnet = "10.9.0.0/24"\nserver = "macos"\n', "written for Linux"),
+    ],
+)
+def test_what_does_not_fit_together_is_told_with_its_place(site: Site, more: str, said: str) -> None:
+    speaks = re.search(r'kind = "(\w+)"', more)
+    assert speaks is not None
+    name = {"ipsec": "ike"}.get(speaks[1], speaks[1])
+    service = f'[services.s]\nhost = "film-box"\nspeaks = "{name}"\n'
+    site.path.write_text(f"{SITE}{service}[tunnels.t]\n{more}")
+    ran = hooper("tunnel", "list", "--site", str(site.path), "--state", str(site.folder / "state"))
+    assert ran.code == 3
+    assert said in ran.err
+    assert re.search(r"site\.toml:\d+:\d+", ran.err)
