@@ -356,6 +356,10 @@ FINDINGS: dict[str, tuple[str, str]] = {
         ONE_BOX + PEER.replace(TUNNEL, BY_DEVICE) + 'into = ["hub"]\n',
         ONE_BOX + PEER + 'into = ["hub"]\n',
     ),
+    "one-secret-for-all": (
+        ONE_BOX + BY_DEVICE.replace("[tunnels.oars]", "[tunnels.oars]\none_secret = true"),
+        ONE_BOX + BY_DEVICE,
+    ),
     "tunnel-for-nobody": (
         ONE_BOX + PEER + 'into = ["gate"]\n' + SHELL,
         ONE_BOX + PEER + SHELL,

@@ -563,7 +563,6 @@ def test_a_tunnel_that_a_device_makes_has_its_fields_and_makes_no_keys_here(tmp_
     for words in (
         ("peer", "renew", "cox-phone"),
         ("peer", "hand", "cox-phone", "--out", "x.conf"),
-        ("tunnel", "make", "oars"),
     ):
         assert hooper(*words, *more).code == 2
     key = base64.b64encode(public_of(generate_private())).decode()

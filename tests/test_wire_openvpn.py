@@ -147,7 +147,11 @@ def test_the_key_of_tls_crypt_v2_goes_behind_the_first_packet_and_again_where_it
 def test_keys_are_read_as_its_files_have_them() -> None:
     text = openvpn.static_key_text(KEY)
     assert openvpn.parse_static_key("# 2048 bit OpenVPN static key\n" + text.replace("\n", "\r\n")) == KEY
-    for broken, said in ((text.replace("0", "g"), "hexadecimal"), (text[:36] + text[69:], "bytes"), ("", "BEGIN")):
+    for broken, said in (
+        (text.replace("0", "g"), "hexadecimal"),
+        (text.replace("000102030405060708090a0b0c0d0e0f\n", ""), "bytes"),
+        ("", "BEGIN"),
+    ):
         with pytest.raises(WireError, match=said):
             openvpn.parse_static_key(broken)
 

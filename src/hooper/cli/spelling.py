@@ -38,6 +38,7 @@ COMMANDS: dict[Deed, str] = {
     deeds.SHOW_TUNNEL: "tunnel show",
     deeds.MAKE_TUNNEL: "tunnel make",
     deeds.RENEW_TUNNEL: "tunnel renew",
+    deeds.CHANGE_TUNNEL_KEY: "tunnel change {0} --public-key KEY",
     deeds.ADD_TUNNEL: "tunnel add",
     deeds.SEEN: "tunnel seen",
     deeds.PEERS: "peer list",
@@ -63,6 +64,7 @@ COMMANDS: dict[Deed, str] = {
 OPTIONS: dict[Deed, str] = {
     deeds.TUNNEL_SERVICE: "--service SERVICE",
     deeds.TUNNEL_HOST: "--host HOST",
+    deeds.PUBLIC_KEY: "--public-key",
     deeds.SEE_HELP: "--help",
     deeds.SITE_FILE: "--site FILE",
     deeds.THIS_SITE_FILE: "--site {}",

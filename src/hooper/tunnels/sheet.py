@@ -215,4 +215,4 @@ def to_change(topology: Topology, key: str) -> Iterator[str]:
     if typed_here:
         yield f"on {host}, last: the new shared secret; who has the old one is cut off from then on"
     elif tunnel.kind == "wireguard":
-        yield "its new public key, here: `" + deeds.RENEW_TUNNEL(key) + "` with --public-key"
+        yield f"its new public key, here: `{deeds.CHANGE_TUNNEL_KEY(key)}`"

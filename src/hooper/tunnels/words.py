@@ -71,7 +71,7 @@ def _ssh(site: Site, key: str, folder: str, *, again: bool) -> Iterator[str]:
     tunnel, name = site.tunnels[key], interface_name(key)
     host, login = site.services[tunnel.service].host, tunnel.login or LOGIN
     if not again:
-        yield f"On {host}, once: useradd --system --shell /bin/false --password '*' {login}; mkdir -p {folder}"
+        yield f"On {host}, once: useradd -r -s /bin/false -p '*' {login}; mkdir -p {folder}"
     yield f"Copy {name}.keys to {host} as {folder}/{name}.keys, for root to write and all to read: chmod 644."
     yield f"Copy {name}.conf there as /etc/ssh/sshd_config.d/hooper-{name}.conf."
     if again:

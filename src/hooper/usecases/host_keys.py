@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from ipaddress import IPv4Address
 
+from hooper import deeds
 from hooper.check.probes import probe
 from hooper.check.targets import Target
 from hooper.errors import CounterpartError, HooperError
@@ -36,7 +37,7 @@ async def host_key(run: Run, request: HostKeyRequest) -> tuple[HostKeyDocument, 
         raise CounterpartError(
             f"{request.address}:{request.port} shows no host key: {seen.detail}",
             code="no-host-key",
-            remedy="Look from the same network; or give --public-key with the content of its"
+            remedy=f"Look from the same network; or give {deeds.PUBLIC_KEY} with the content of its"
             " /etc/ssh/ssh_host_ed25519_key.pub.",
         )
     return HostKeyDocument(seen.host_key), []

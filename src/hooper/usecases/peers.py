@@ -155,7 +155,7 @@ def _brings_its_own(run: Run, tunnel: str, public: object) -> None:
     if public is not None and entry.kind == "openvpn" and entry.made_by == "hooper":
         raise UsageError(
             f"the certificates of {tunnel} are made here, with their keys",
-            remedy="Leave --public-key out: the key is made, handed over, and forgotten here.",
+            remedy=f"Leave {deeds.PUBLIC_KEY} out: the key is made, handed over, and forgotten here.",
         )
 
 
@@ -251,6 +251,11 @@ async def hand(run: Run, request: HandRequest) -> tuple[HandedDocument, list[Hoo
     assert run.state is not None
     now = await typed_now(run, tunnel.service, request.public)
     profile = profile_of(run.topology, key, now.public)
+    fitting = (profile.ending, ".html", *((".png", ".svg") if profile.ending == ".conf" else ()))
+    for path in request.out:
+        if path.suffix not in fitting:
+            remedy = f"Name a file that ends in {' or '.join(fitting)}."
+            raise UsageError(f"{path} is none of the forms that this profile has", remedy=remedy)
     ring = ring_of(run)
     handed = run.state.tunnelling.handed()
     tidy(run, handed)
@@ -284,11 +289,6 @@ def _as(
     """The profile as the name of a file wants it."""
     from hooper.report.qr import picture
 
-    if path.suffix not in (".html", profile.ending) and profile.ending != ".conf":
-        raise UsageError(
-            f"no app scans a profile of this kind: {path.suffix} is of no use",
-            remedy=f"Name a file that ends in {profile.ending} or .html.",
-        )
     if path.suffix == ".html":
         assert request.page is not None
         return request.page(profile, whole, document, words.ways(site, profile, document.key == "its own"))
