@@ -11,6 +11,7 @@ from typing import Any
 
 from hooper.errors import MachineError, WireError
 from hooper.net import macos, surroundings, windows
+from hooper.tunnels.openvpn_seen import read_status
 from hooper.tunnels.seen import read_dump
 from hooper.wire import (
     gena,
@@ -20,6 +21,7 @@ from hooper.wire import (
     ip4,
     natpmp,
     openvpn,
+    ovpnfile,
     pcp,
     recognise,
     rfb,
@@ -348,6 +350,20 @@ TARGETS: dict[str, Target] = {
     "ike": Target(
         lambda data: ike.read_answer(data, b"initiatr", marked=False),
         (b"initiatr" + bytes(8) + bytes.fromhex("292022200000000000000024000000080000000e"),),
+    ),
+    "openvpn-file": Target(
+        _text(lambda text: [one.words for one in ovpnfile.parse(text).options]),
+        (b'client\nremote "a b" 1194 udp # here\n<ca>\nx\n</ca>\n<connection>\nremote c\n</connection>\n',),
+    ),
+    "openvpn-status": Target(
+        _text(read_status),
+        (
+            b"OpenVPN CLIENT LIST\nUpdated,2026-11-26\nCommon Name,Real Address,Bytes Received,Bytes Sent,Connected"
+            b" Since\ncox,1.2.3.4:5,1,2,x\nROUTING TABLE\nEND\n",
+            b"TITLE\tOpenVPN\nTIME\tx\t1795674960\nHEADER\tCLIENT_LIST\tCommon Name\tReal Address\tBytes Received"
+            b"\tBytes Sent\tConnected Since (time_t)\nCLIENT_LIST\tcox\t1.2.3.4:5\t1\t2\t1795674960\nEND\n",
+        ),
+        (WireError, MachineError),
     ),
     "ipv4-packet": Target(
         lambda data: ip4.echo_reply(ip4.Packet.parse(data)),

@@ -357,7 +357,7 @@ FINDINGS: dict[str, tuple[str, str]] = {
         ONE_BOX + PEER + 'into = ["hub"]\n',
     ),
     "one-secret-for-all": (
-        ONE_BOX + BY_DEVICE.replace("[tunnels.oars]", "[tunnels.oars]\none_secret = true"),
+        ONE_BOX + BY_DEVICE.replace("[tunnels.t]", "[tunnels.t]\none_secret = true"),
         ONE_BOX + BY_DEVICE,
     ),
     "tunnel-for-nobody": (

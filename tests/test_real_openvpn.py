@@ -74,6 +74,29 @@ def test_the_server_is_told_by_its_certificate(town: OpenVpnTown) -> None:
         assert "of the authority" in result["detail"]
 
 
+@pytest.mark.parametrize("version", ["1", "2", "3"])
+def test_what_the_server_tells_is_read(town: OpenVpnTown, version: str) -> None:
+    """In each form of its status file; of those in words, no time is taken."""
+    path = town.folder / "status"
+    town.stop(f"server-{town.tunnel}")
+    conf = town.folder / "server" / f"{town.tunnel}.conf"
+    path.unlink(missing_ok=True)
+    town.start(f"server-{town.tunnel}", "gate", conf, "--status", str(path), "1", "--status-version", version)
+    until = time.monotonic() + 30
+    while not path.exists() or path.read_text().count("cox") == 0 or path.read_text().count("coach") == 0:
+        assert time.monotonic() < until, path.read_text()
+        time.sleep(0.1)
+    ran = town.hooper("tunnel", "seen", town.tunnel, str(path), "--json")
+    seen = {row["peer"]: row for row in ran.document["peers"]}
+    assert ran.code == 0, ran.out
+    assert set(seen) == {town.name("cox"), town.name("coach")}
+    assert seen[town.name("cox")]["from"].startswith("11.22.44.130:")
+    assert seen[town.name("cox")]["received"] > 0
+    listed = town.hooper("peer", "list", "--json").document["peers"]
+    assert all(row["last_seen"] is not None for row in listed)
+    town.wait_for("laptop", "10.44.7.30", 8443)
+
+
 def test_who_is_revoked_reaches_nothing_and_cannot_come_back(town: OpenVpnTown) -> None:
     assert town.hooper("peer", "revoke", town.name("coach")).code == 0
     town.load(reload=True)

@@ -284,16 +284,17 @@ def seen(
     tunnel: TunnelArgument,
     dump: Annotated[
         Path | None,
-        typer.Argument(metavar="FILE", help="What `wg show all dump` printed on the server; - reads it from a pipe."),
+        typer.Argument(metavar="FILE", help="What the server's software told: see above; - for a pipe."),
     ] = None,
 ) -> int:
     """What the server saw: who came when and from where, whom it does not know, who never came.
 
-    Without a file, `wg show all dump` is run here, which is right on the server itself. No key is shown or kept.
+    FILE is what `wg show all dump` printed on the server, or OpenVPN's status file. Without it, that is asked for here,
+    which is right on the server itself. No key is shown or kept.
     """
     from hooper.files import read_text
-    from hooper.usecases.tunnels import SeenRequest
-    from hooper.usecases.tunnels import seen as look
+    from hooper.usecases.tunnel_seen import SeenRequest
+    from hooper.usecases.tunnel_seen import seen as look
 
     file = session.read_site()
     (key,) = chosen([tunnel], file.site.tunnels, "tunnel")

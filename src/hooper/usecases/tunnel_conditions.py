@@ -11,7 +11,10 @@ from hooper.tunnels.rows import PeerRow, TunnelRow
 from hooper.usecases.conditions import keep_conditions
 from hooper.usecases.peers import PeersRequest, list_peers
 from hooper.usecases.run import Run
-from hooper.usecases.tunnels import SeenRequest, TunnelsRequest, list_tunnels, seen
+from hooper.usecases.tunnel_seen import SeenRequest, seen
+from hooper.usecases.tunnels import TunnelsRequest, list_tunnels
+
+SEEN = ("wireguard", "openvpn")  # whose servers tell whom they saw
 
 
 def watch_tunnels(run: Run) -> list[HooperError]:
@@ -19,7 +22,12 @@ def watch_tunnels(run: Run) -> list[HooperError]:
     trouble: list[HooperError] = []
     here = run.site.site.here
     for key, tunnel in run.site.tunnels.items():
-        if here is not None and run.site.services[tunnel.service].host == here and run.state is not None:
+        if (
+            here is not None
+            and run.site.services[tunnel.service].host == here
+            and tunnel.kind in SEEN
+            and run.state is not None
+        ):
             try:
                 seen(run, SeenRequest(key))
             except HooperError as exc:

@@ -4,14 +4,12 @@ from __future__ import annotations
 
 import base64
 import secrets
-import subprocess
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 
 from hooper import deeds
-from hooper.clock import rfc3339
-from hooper.errors import HooperError, MachineError, UsageError
+from hooper.errors import HooperError
 from hooper.files import machine_error, make_folder, read_text, write_output
 from hooper.planning.access import (
     peers_of,
@@ -23,7 +21,7 @@ from hooper.planning.tunnel_edits import Placing, add_tunnel, change_tunnel, rem
 from hooper.planning.typed import typed
 from hooper.site.edit import Value
 from hooper.site.load import SiteFile
-from hooper.store.kept import Heard, Made
+from hooper.store.kept import Made
 from hooper.tunnels import words
 from hooper.tunnels.common import at, let_in
 from hooper.tunnels.keys import KeyRing
@@ -32,19 +30,15 @@ from hooper.tunnels.proposed import forget_proposed, proposed
 from hooper.tunnels.rows import (
     MadeDocument,
     RouteOn,
-    SeenDocument,
-    SeenRow,
     TunnelDocument,
     TunnelRow,
     TunnelsDocument,
 )
-from hooper.tunnels.seen import PeerSeen, read_dump
 from hooper.tunnels.sheet import device_steps, peers_fields, server_fields, to_change, wants_secret
 from hooper.usecases.edits import EditRequest, edit
 from hooper.usecases.run import Run
 from hooper.wire.wireguard import generate_private, public_of
 
-OWN_DUMP = ("wg", "show", "all", "dump")
 MADE_HERE = ("wireguard", "openvpn")  # whose server has a key of our making
 
 
@@ -327,82 +321,3 @@ def _clear(folder: Path, keep: set[Path]) -> None:
                 path.unlink()
             except OSError as exc:
                 raise machine_error(exc, f"{path} cannot be taken away") from None
-
-
-# --- what the server saw
-
-
-@dataclass(frozen=True)
-class SeenRequest:
-    """dump: what the server's software told; None: it runs on this machine, and is asked."""
-
-    key: str
-    dump: str | None = None
-
-
-def seen(run: Run, request: SeenRequest) -> tuple[SeenDocument, list[HooperError]]:
-    """What the server saw of each peer; it is kept. Raises: MachineError: it is no dump; UsageError, StateError."""
-    site, key = run.site, request.key
-    tunnel = site.tunnels[key]
-    interfaces = read_dump(request.dump if request.dump is not None else _own_dump())
-    known = {peer.public_key for peer in peers_of(site, key).values()} - {None}
-    mine = [one for one in interfaces if tunnel.public_key is not None and one.public_key == tunnel.public_key]
-    if not mine:  # a server with another key, or one that does not tell it: by the peers that it has
-        mine = [one for one in interfaces if known & {peer.public_key for peer in one.peers}]
-    if not mine:
-        there = ", ".join(f"{one.interface or 'it'} with the key {one.public_key}" for one in interfaces) or "none"
-        raise UsageError(
-            f"no interface in it is the server of {key}: there are {there}",
-            remedy=f"Bring the dump of {site.services[tunnel.service].host}; after `{deeds.RENEW_TUNNEL(key)}` load its"
-            " new files first.",
-        )
-    interface = mine[0]
-    by_key = {peer.public_key: name for name, peer in peers_of(site, key).items() if peer.public_key is not None}
-    rows = [
-        _seen_row(by_key.get(peer.public_key), peer, probe=peer.public_key == tunnel.probe_key)
-        for peer in interface.peers
-    ]
-    there_now = {peer.public_key for peer in interface.peers}
-    missing = tuple(name for name, peer in let_in(site, key, run.at.date()).items() if peer.public_key not in there_now)
-    with run.keeping() as state:
-        if state is not None:
-            told = [
-                Heard(p.public_key, key, interface.public_key, p.handshake, p.came_from, p.received, p.sent, run.at)
-                for p in interface.peers
-            ]
-            state.tunnelling.hear(key, told)
-    right = interface.public_key == tunnel.public_key if interface.public_key and tunnel.public_key else None
-    return SeenDocument(key, right, tuple(rows), missing), []
-
-
-def _own_dump() -> str:
-    """What the server's software on this machine tells. Raises: MachineError."""
-    try:
-        ran = subprocess.run(OWN_DUMP, capture_output=True, text=True, timeout=10, check=False)  # noqa: S603 - ours
-    except (OSError, subprocess.TimeoutExpired):
-        ran = None
-    if ran is None or ran.returncode or not ran.stdout:
-        raise MachineError(
-            "no WireGuard server tells anything on this machine",
-            code="no-dump",
-            remedy=f"On the server, as root: {' '.join(OWN_DUMP)} > FILE; then give that file.",
-        )
-    return ran.stdout
-
-
-def _seen_row(name: str | None, peer: PeerSeen, *, probe: bool) -> SeenRow:
-    detail = ""
-    if name is None and not probe:
-        detail = "the site file has no such peer: somebody else comes in, or an old one was not taken away"
-    elif peer.handshake is None and not probe:
-        detail = "it has never been seen"
-    return SeenRow(
-        "the probe, for checks" if probe else name,
-        peer.public_key,
-        rfc3339(peer.handshake) if peer.handshake is not None else None,
-        peer.came_from,
-        peer.received,
-        peer.sent,
-        name is not None or probe,
-        detail,
-    )

@@ -1,0 +1,163 @@
+"""What the servers of tunnels saw of their peers."""
+
+from __future__ import annotations
+
+import subprocess
+from dataclasses import dataclass
+from pathlib import Path
+
+from hooper import deeds
+from hooper.clock import rfc3339
+from hooper.errors import HooperError, MachineError, UsageError
+from hooper.files import read_text
+from hooper.planning.access import ends, peers_of
+from hooper.site.tunnel_tables import Peer
+from hooper.store.kept import Heard
+from hooper.tunnels.authority import peer_name
+from hooper.tunnels.common import let_in
+from hooper.tunnels.openvpn_seen import ClientSeen, read_status
+from hooper.tunnels.rows import SeenDocument, SeenRow
+from hooper.tunnels.seen import PeerSeen, read_dump
+from hooper.usecases.run import Run
+
+OWN_DUMP = ("wg", "show", "all", "dump")
+STATUS = Path("/run/openvpn-server")  # where Debian's openvpn-server@.service has it
+
+
+@dataclass(frozen=True)
+class SeenRequest:
+    """dump: what the server's software told; None: it runs on this machine, and is asked."""
+
+    key: str
+    dump: str | None = None
+
+
+def seen(run: Run, request: SeenRequest) -> tuple[SeenDocument, list[HooperError]]:
+    """What the server saw of each peer; it is kept. Raises: MachineError: it is no dump; UsageError, StateError."""
+    tunnel = run.site.tunnels[request.key]
+    if tunnel.kind == "openvpn":
+        return _seen_by_openvpn(run, request), []
+    if tunnel.kind != "wireguard":
+        host = run.site.services[tunnel.service].host
+        raise UsageError(
+            f"a server of {tunnel.kind} keeps no list of whom it saw",
+            remedy=f"Look into the log of {host}.",
+        )
+    return _seen_by_wireguard(run, request), []
+
+
+def _seen_by_wireguard(run: Run, request: SeenRequest) -> SeenDocument:
+    site, key = run.site, request.key
+    tunnel = site.tunnels[key]
+    interfaces = read_dump(request.dump if request.dump is not None else _own_dump())
+    known = {peer.public_key for peer in peers_of(site, key).values()} - {None}
+    mine = [one for one in interfaces if tunnel.public_key is not None and one.public_key == tunnel.public_key]
+    if not mine:  # a server with another key, or one that does not tell it: by the peers that it has
+        mine = [one for one in interfaces if known & {peer.public_key for peer in one.peers}]
+    if not mine:
+        there = ", ".join(f"{one.interface or 'it'} with the key {one.public_key}" for one in interfaces) or "none"
+        raise UsageError(
+            f"no interface in it is the server of {key}: there are {there}",
+            remedy=f"Bring the dump of {site.services[tunnel.service].host}; after `{deeds.RENEW_TUNNEL(key)}` load its"
+            " new files first.",
+        )
+    interface = mine[0]
+    by_key = {peer.public_key: name for name, peer in peers_of(site, key).items() if peer.public_key is not None}
+    rows = [
+        _seen_row(by_key.get(peer.public_key), peer, probe=peer.public_key == tunnel.probe_key)
+        for peer in interface.peers
+    ]
+    there_now = {peer.public_key for peer in interface.peers}
+    missing = tuple(name for name, peer in let_in(site, key, run.at.date()).items() if peer.public_key not in there_now)
+    with run.keeping() as state:
+        if state is not None:
+            told = [
+                Heard(p.public_key, key, interface.public_key, p.handshake, p.came_from, p.received, p.sent, run.at)
+                for p in interface.peers
+            ]
+            state.tunnelling.hear(key, told)
+    right = interface.public_key == tunnel.public_key if interface.public_key and tunnel.public_key else None
+    return SeenDocument(key, right, tuple(rows), missing)
+
+
+def _seen_by_openvpn(run: Run, request: SeenRequest) -> SeenDocument:
+    """Its status names who is connected; of the others, what it told before is still true."""
+    site, key = run.site, request.key
+    tunnel, peers = site.tunnels[key], peers_of(site, key)
+    status = read_status(request.dump if request.dump is not None else _own_status(run, key))
+    at = status.at or run.at
+    server = tunnel.public_key or ""
+    rows, told = [], dict[str, Heard]()
+    for client in status.clients:
+        name = next((peer for peer, entry in peers.items() if _is(peer, entry, client)), None)
+        public = (peers[name].public_key if name is not None else None) or name or client.name
+        told[public] = Heard(public, key, server, at, client.came_from, client.received, client.sent, run.at)
+        detail = "" if name is not None else "the site file has no such peer: somebody else comes in"
+        rows.append(
+            SeenRow(name, public, rfc3339(at), client.came_from, client.received, client.sent, name is not None, detail)
+        )
+    with run.keeping() as state:
+        if state is not None:
+            before = {one.public_key: one for one in state.tunnelling.heard().values() if one.tunnel == key}
+            for name, peer in peers.items():
+                public = peer.public_key or name
+                if public not in told:
+                    last = before.get(public)
+                    when = rfc3339(last.handshake) if last is not None and last.handshake is not None else None
+                    detail = "it is not connected now" if when is not None else "it has never been seen connected"
+                    rows.append(SeenRow(name, public, when, None, 0, 0, True, detail))
+            state.tunnelling.hear(key, {**before, **told}.values())
+    return SeenDocument(key, None, tuple(rows), ())
+
+
+def _is(key: str, peer: Peer, client: ClientSeen) -> bool:
+    """Whether a client is this peer: by the certificate that we made for it, else by its name or user."""
+    if peer.public_key is not None and client.name == peer_name(key, peer.public_key):
+        return True
+    return key in (client.name, client.user) or (peer.user is not None and peer.user in (client.name, client.user))
+
+
+def _own_status(run: Run, key: str) -> str:
+    """The status files of the server on this machine. Raises: MachineError."""
+    paths = [STATUS / f"status-{end.name}.log" for end in ends(run.site, key)]
+    there = [path for path in paths if path.exists()]
+    if not there:
+        raise MachineError(
+            "no OpenVPN server tells anything on this machine",
+            code="no-dump",
+            remedy=f"Bring {paths[0]} of the server, and give that file.",
+        )
+    return "\n".join(read_text(path) for path in there)
+
+
+def _own_dump() -> str:
+    """What the server's software on this machine tells. Raises: MachineError."""
+    try:
+        ran = subprocess.run(OWN_DUMP, capture_output=True, text=True, timeout=10, check=False)  # noqa: S603 - ours
+    except (OSError, subprocess.TimeoutExpired):
+        ran = None
+    if ran is None or ran.returncode or not ran.stdout:
+        raise MachineError(
+            "no WireGuard server tells anything on this machine",
+            code="no-dump",
+            remedy=f"On the server, as root: {' '.join(OWN_DUMP)} > FILE; then give that file.",
+        )
+    return ran.stdout
+
+
+def _seen_row(name: str | None, peer: PeerSeen, *, probe: bool) -> SeenRow:
+    detail = ""
+    if name is None and not probe:
+        detail = "the site file has no such peer: somebody else comes in, or an old one was not taken away"
+    elif peer.handshake is None and not probe:
+        detail = "it has never been seen"
+    return SeenRow(
+        "the probe, for checks" if probe else name,
+        peer.public_key,
+        rfc3339(peer.handshake) if peer.handshake is not None else None,
+        peer.came_from,
+        peer.received,
+        peer.sent,
+        name is not None or probe,
+        detail,
+    )
