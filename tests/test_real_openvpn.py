@@ -74,6 +74,21 @@ def test_the_server_is_told_by_its_certificate(town: OpenVpnTown) -> None:
         assert "of the authority" in result["detail"]
 
 
+def test_each_end_is_proven_on_the_peers_own_computer(town: OpenVpnTown) -> None:
+    for peer, place in (("cox", "phone"), ("coach", "laptop")):
+        ran = town.hooper("tunnel", "prove", town.name(peer), "--json", "--deadline", "3", place=place)
+        proofs = {proof["what"]: proof for proof in ran.document["proofs"]}
+        assert proofs["route"]["ok"], ran.out
+        assert proofs["service film-files"]["after"] == "answered"
+        assert proofs["size"]["ok"], proofs["size"]
+        if peer == "coach":
+            assert proofs["forbidden film-page"]["ok"]
+            assert ran.code == 0, ran.out
+    home = town.hooper("tunnel", "prove", town.name("cox"), "--json", place="here")
+    assert home.code == 1
+    assert home.document["errors"][0]["code"] == "same-network"
+
+
 @pytest.mark.parametrize("version", ["1", "2", "3"])
 def test_what_the_server_tells_is_read(town: OpenVpnTown, version: str) -> None:
     """In each form of its status file; of those in words, no time is taken."""

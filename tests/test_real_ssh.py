@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import shutil
 import subprocess
+import tempfile
 import time
 import zipfile
 from collections.abc import Iterator
+from dataclasses import dataclass, field
 from pathlib import Path
 
 import pytest
@@ -38,15 +40,24 @@ reach = "tunnel"
 """
 
 
+@dataclass
 class SshTown(TunnelTown):
-    """The gate runs OpenSSH, with the settings and keys that were made."""
+    """The gate runs OpenSSH, with the settings and keys that were made. keys: a folder that its user may look into."""
+
+    keys: Path = field(default_factory=lambda: Path(tempfile.mkdtemp(prefix="hooper-keys-")))
+
+    def build(self) -> None:
+        super().build()
+        self.keys.chmod(0o755)
+
+    def close(self) -> None:
+        super().close()
+        shutil.rmtree(self.keys)
 
     def load(self, *, reload: bool = False) -> None:
-        folder = self.folder / "server"
+        folder = self.keys
         ran = self.hooper("tunnel", "make", self.tunnel, "--out", str(folder), "--at", str(folder))
         assert ran.code == 0, ran.err
-        for path in (self.folder.parent.parent, self.folder.parent, self.folder, folder):
-            path.chmod(0o755)  # sshd wants a way to the keys that nobody else may write to
         (folder / f"{self.tunnel}.keys").chmod(0o644)
         if reload:
             return  # the keys are read at each login
@@ -102,6 +113,9 @@ def test_the_planned_target_is_reached_and_no_other(town: SshTown) -> None:
     town.wait_for("phone", "127.0.0.1", 18444)
     asked = town.run("phone", "curl", "-sk", "--max-time", "5", "https://127.0.0.1:18444/")
     assert "Films" in asked
+    proven = town.hooper("tunnel", "prove", town.name("cox"), "--json", place="phone")
+    proofs = {proof["what"]: proof for proof in proven.document["proofs"]}
+    assert proofs["service film-files"]["after"] == "answered", proven.out
     # what else it might ask for: another port, another host, the server itself, a port there, a shell, a command
     for number, target in enumerate(("10.44.7.30:443", "10.44.7.50:22", "127.0.0.1:22", "10.44.7.1:80")):
         town.start("more", "phone", home, "-N", "-o", "ClearAllForwardings=no", "-L", f"{20443 + number}:{target}")
@@ -135,7 +149,7 @@ def test_the_server_is_told_by_its_host_key_and_another_is_not_taken(town: SshTo
     assert "the one that the site file has" in result["detail"]
     town.stop("sshd")
     sh("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", str(town.folder / "stranger"))
-    conf = town.folder / "server" / f"{town.tunnel}.conf"
+    conf = town.keys / f"{town.tunnel}.conf"
     options = ("-f", str(conf), "-h", str(town.folder / "stranger"), "-p", "22", "-o", "PidFile=none")
     town.serve("sshd", "gate", 22, "/usr/sbin/sshd", "-D", *options)
     ran = town.hooper("check", "gate", "--from", "interface:usb0", "--public", PUBLIC, "--json", place="here")
@@ -163,13 +177,10 @@ def test_everything_goes_by_a_proxy_and_who_is_revoked_does_not_come_in(town: Ss
 
 
 def test_the_one_line_command_does_the_same(town: SshTown) -> None:
-    home = town.folder / town.name("cox") / ".ssh"
-    page = town.folder / "cox.html"
     ran = town.hooper("peer", "renew", town.name("cox"))
     assert ran.code == 0, ran.err
     home = town.hand(town.name("cox"))
     town.load(reload=True)
-    del page
     site = parse_site((town.folder / "site.toml").read_bytes(), "site.toml").site
     (target,) = grants_in(site, site.tunnels[town.tunnel], ("film-files",))
     assert str(target.network) == "10.44.7.30/32"

@@ -212,6 +212,27 @@ def test_a_peer_is_made_handed_and_proven(lab: LabHere) -> None:
     assert not (lab.folder / "again.conf").exists()
 
 
+def test_the_other_end_is_proven_away_from_home_and_refused_at_home(lab: LabHere) -> None:
+    made(lab)
+    told(lab, "lab", "plug", "home")
+    refused = lab.run("tunnel", "prove", "--json")
+    assert refused.code == 1
+    assert refused.document["errors"][0]["code"] == "same-network"
+    told(lab, "lab", "plug", "away")
+    ran = lab.run("tunnel", "prove", "--json")
+    document = valid("tunnel-prove", ran.document)
+    proofs = {proof["what"]: proof for proof in document["proofs"]}
+    assert ran.code == 0, ran.out
+    assert document["peer"] == "cox-phone"
+    assert proofs["address"]["before"] == proofs["address"]["after"] == "198.51.100.130"
+    assert proofs["route"] == {**proofs["route"], "before": "usb0", "after": "cox-phone", "ok": True}
+    assert proofs["dns 10.44.7.1"]["ok"]
+    assert proofs["service film-shell"]["after"] == "answered"
+    assert (proofs["size"]["after"], proofs["size"]["ok"]) == ("1420", True)
+    assert any(what.startswith("way-back") and proof["ok"] is None for what, proof in proofs.items())
+    told(lab, "lab", "plug", "home")
+
+
 @pytest.mark.parametrize("fault", [key for key in FAULTS if key.startswith("tunnel-")])
 def test_each_fault_of_the_tunnel_has_its_cause(lab: LabHere, fault: str) -> None:
     made(lab, into="lan")

@@ -56,6 +56,7 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
     "tunnel remove": ("tunnel remove oars", "tunnel remove oars --dry-run"),
     "tunnel make": ("tunnel make oars --out gate-files",),
     "tunnel seen": ("tunnel seen oars", "tunnel seen oars dump.txt"),
+    "tunnel prove": ("tunnel prove", "tunnel prove cox-phone --json"),
     "peer add": (
         'peer add cox-phone --person "the cox" --into film-shell',
         "peer add coach-laptop --device laptop --until 2027-05-01",

@@ -23,6 +23,7 @@ if TYPE_CHECKING:
     from hooper.planning.documents import EditDocument
     from hooper.site.load import SiteFile
     from hooper.tunnels.rows import MadeDocument, SeenDocument, TunnelDocument, TunnelsDocument
+    from hooper.usecases.proving import ProofsDocument
     from hooper.usecases.run import Run
 
 app = sub_app("Private access: both sides of a tunnel, and what its server saw.", group=True)
@@ -329,6 +330,52 @@ def _render_seen(document: SeenDocument, out: Screen) -> None:
             indented(out, f"{row.peer or row.public_key}: {row.detail}.", left=0)
     if document.missing:
         indented(out, f"The server does not know: {', '.join(document.missing)}.", mark="! ", left=0)
+
+
+@command(app, "tunnel prove", site=True, state=True, mask=True, deadline=5.0)
+def prove(
+    session: Session,
+    peer: Annotated[
+        str | None,
+        typer.Argument(
+            metavar="PEER",
+            help="The peer that this computer is; else the one whose tunnel is up here.",
+            autocompletion=keys_of("peers"),
+        ),
+    ] = None,
+) -> int:
+    """Prove a tunnel at its other end: on the peer's own computer, away from home, with the tunnel on.
+
+    The public address with and without it, the way that packets take, its DNS server, each service that is permitted
+    and one that is not, the largest packet. At home it is refused: that would prove nothing.
+    """
+    from hooper.usecases.proving import ProveRequest, prove_peer
+
+    file = session.read_site()
+    if peer is not None:
+        chosen([peer], file.site.peers, "peer")
+    done = session.look(prove_peer, ProveRequest(peer, session.deadline), file)
+    code = session.show(done.document, _render_proofs, errors=done.trouble)
+    bad = [proof for proof in done.document.proofs if proof.ok is False]
+    if bad:
+        service = next((one.what.split()[1] for one in bad if one.what.startswith("service ")), None)
+        name = service or file.site.tunnels[done.document.tunnel].service
+        session.next("see which link is broken", f"why {name} --peer {done.document.peer} --from interface")
+    return worst([code, EXIT_NEEDS_A_PERSON if bad else 0])
+
+
+def _render_proofs(document: ProofsDocument, out: Screen) -> None:
+    from rich.text import Text
+
+    from hooper.cli.render import heading, indented
+
+    heading(out, f"{document.peer}: proof at this end of the tunnel {document.tunnel}")
+    marks = {True: ("✓", "green"), False: ("✗", "red"), None: ("?", "orange3")}
+    for proof in document.proofs:
+        mark, style = marks[proof.ok]
+        seen = [word for word in (proof.before, proof.after) if word is not None]
+        out.print(Text.assemble(" ", (mark, style), f" {proof.what}", ": " if seen else "", " → ".join(seen)))
+        indented(out, proof.detail, left=5)
 
 
 def _render_list(document: TunnelsDocument, out: Screen) -> None:

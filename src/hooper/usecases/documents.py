@@ -54,6 +54,7 @@ from hooper.usecases.explaining import ExplainDocument
 from hooper.usecases.history import HistoryDocument
 from hooper.usecases.keeplines import KeepLine
 from hooper.usecases.noticing import NoticesDocument, UnitDocument
+from hooper.usecases.proving import ProofsDocument
 from hooper.usecases.reporting import ReportDocument
 from hooper.usecases.status import StatusDocument
 from hooper.usecases.survey import SurveyDocument
@@ -74,6 +75,7 @@ DOCUMENTS: dict[str, type] = {
     "tunnel-show": TunnelDocument,
     "tunnel-make": MadeDocument,
     "tunnel-seen": SeenDocument,
+    "tunnel-prove": ProofsDocument,
     "peer-list": PeersDocument,
     "peer-hand": HandedDocument,
     "profile-check": ProfilesDocument,

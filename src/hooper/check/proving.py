@@ -1,0 +1,266 @@
+"""Proof at the other end of a tunnel: what a peer's own computer can show once it is away from home and connected."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from ipaddress import IPv4Address
+from typing import TYPE_CHECKING
+
+import anyio
+
+from hooper.addresses import IPAddress
+from hooper.check.checking import Wish, at_home, check_outside
+from hooper.check.probes import probe
+from hooper.check.results import Result
+from hooper.check.targets import Target, inner_targets
+from hooper.errors import HooperError, NeedsAPerson, WireError
+from hooper.net.dns import records
+from hooper.net.standing import connected_surroundings
+from hooper.net.stun import mapped_by
+from hooper.net.types import Door, Endpoint, Rejected, Surroundings
+from hooper.planning.access import (
+    allowed_networks,
+    grants,
+    into_for,
+    lan_of,
+    mtu_of,
+    peer_addresses,
+    peer_at,
+    server_addresses,
+)
+from hooper.planning.local_ports import by_ssh, forwards_of
+
+if TYPE_CHECKING:
+    from hooper.site.tunnel_tables import Tunnel
+
+SIZES = (1500, 1428, 1420, 1412, 1400, 1380, 1340, 1280, 1200, 1000, 576)  # bytes of a packet, tried from the largest
+DISCARD = 9  # RFC 863: whatever its server says of that comes through the tunnel
+ADDRESSES_FOR, SIZE_FOR, TRIES = 3.0, 0.7, 2  # seconds, and how often
+LOOPBACK = IPv4Address("127.0.0.1")
+
+
+class SameNetwork(NeedsAPerson):
+    """The computer is at home: what answers there need not have come by the tunnel."""
+
+    code = "same-network"
+    remedy = "Join another network, such as a phone's mobile data; switch the tunnel on there, and try again."
+
+
+class TunnelDown(NeedsAPerson):
+    """The computer has no tunnel of this site."""
+
+    code = "tunnel-down"
+
+
+@dataclass(frozen=True, slots=True)
+class Proof:
+    """One thing that was looked at.
+
+    what: address, route, dns, service, forbidden, size or way-back, with its object. before: without the tunnel; null:
+    there is nothing to compare. after: with it. ok: as it should be; null: it cannot be told from here.
+    """
+
+    what: str
+    before: str | None
+    after: str | None
+    ok: bool | None
+    detail: str
+
+
+async def prove(here: Door, wish: Wish, peer: str, public: Mapping[str, IPAddress]) -> list[Proof]:
+    """All proofs, side by side. public: the lines' addresses, as far as they are known.
+
+    Raises: SameNetwork, TunnelDown, NoNetwork, UsageError.
+    """
+    around = await connected_surroundings(here)
+    home = at_home(wish.site, around)
+    if home is not None:
+        raise SameNetwork(f"this computer is on the LAN of {home}, or on one with its addresses: that proves nothing")
+    ssh = by_ssh(wish.site, peer)
+    name = None if ssh else _interface(wish, peer, around)
+    outer = next((route.interface for route in around.default_routes() if route.interface != name), None)
+    found: dict[str, list[Proof]] = {}
+
+    at_site: list[SameNetwork] = []
+
+    async def address() -> None:
+        try:
+            found["address"] = [await _address(here, wish, peer, outer, public)]
+        except SameNetwork as exc:
+            at_site.append(exc)
+
+    async def services() -> None:
+        found["services"] = await (_by_ssh(here, wish, peer) if name is None else _services(here, wish, peer, name))
+
+    async def inside(name: str) -> None:
+        found["route"] = [await _route(here, wish, peer, name, outer)]
+        found["dns"] = await _dns(here.through(name), wish, peer)
+        found["size"] = [await _size(here.through(name), wish, peer)]
+
+    async with anyio.create_task_group() as tasks:
+        tasks.start_soon(address)
+        tasks.start_soon(services)
+        if name is not None:
+            tasks.start_soon(inside, name)
+    if at_site:
+        raise at_site[0]
+    order = ("address", "route", "dns", "services", "size")
+    return [*(proof for key in order for proof in found.get(key, ())), *_way_back(wish, peer)]
+
+
+def _interface(wish: Wish, peer: str, around: Surroundings) -> str:
+    """The interface that is the peer's tunnel. Raises: TunnelDown."""
+    of = wish.site.peers[peer].tunnel
+    for interface in around.interfaces:
+        if interface.up and interface.ipv4 is not None and peer_at(wish.site, interface.ipv4) == (of, peer):
+            return interface.name
+    own = ", ".join(map(str, peer_addresses(wish.site.peers[peer])))
+    raise TunnelDown(
+        f"no interface here has the address {own} of {peer}: the tunnel is not up, or this is another computer",
+        remedy="Switch the tunnel on, then try again.",
+    )
+
+
+async def _address(here: Door, wish: Wish, peer: str, outer: str | None, public: Mapping[str, IPAddress]) -> Proof:
+    """The public address that the world sees, past the tunnel and as programs go."""
+    site = wish.site
+    servers = [Endpoint(address, port) for address, port in site.measure.stun]
+    if not servers:
+        return Proof("address", None, None, None, "no STUN server stands in [measure]: nobody was asked")
+    past = await mapped_by(here.through(outer), servers, ADDRESSES_FOR) if outer is not None else None
+    now = await mapped_by(here, servers, ADDRESSES_FOR)
+    before, after = (str(one[0]) if one is not None else None for one in (past, now))
+    lines = {str(address) for line in site.lines.values() for address in line.address}
+    lines |= set(map(str, public.values()))
+    if before is not None and before in lines:
+        raise SameNetwork(f"this computer shows the address {before} of the site itself: it is at home")
+    if after is None:
+        return Proof("address", before, None, False, "with the tunnel on, no STUN server answers")
+    if into_for(site, site.peers[peer]) == ("everything",):
+        ok = after in lines if lines else (after != before if before is not None else None)
+        return Proof("address", before, after, ok, "everything is to go through the tunnel, and to show its address")
+    ok = after == before if before is not None else None
+    return Proof("address", before, after, ok, "the rest of the traffic is to go past the tunnel")
+
+
+async def _route(here: Door, wish: Wish, peer: str, name: str, outer: str | None) -> Proof:
+    """Which way packets for what is to be reached would leave."""
+    tunnel = _tunnel(wish, peer)
+    own = peer_addresses(wish.site.peers[peer])
+    around = await here.surroundings()
+    interface = around.interface(name)
+    mine = {entry.ip for entry in interface.addresses} if interface is not None else set(own)
+    past = []
+    for network in allowed_networks(wish.site, peer):
+        if network.version == 4:
+            target: IPAddress = network[1] if network.num_addresses > 1 else network[0]
+            if not network.prefixlen:
+                target = wish.site.measure.stun[0][0] if wish.site.measure.stun else server_addresses(tunnel)[0]
+            source = await here.source_towards(target)
+            if source not in mine:
+                past.append(str(network))
+    if past:
+        return Proof("route", outer, name, False, f"packets for {', '.join(past)} do not go into {name}")
+    return Proof("route", outer, name, True, f"packets for what is to be reached go into {name}")
+
+
+def _tunnel(wish: Wish, peer: str) -> Tunnel:
+    return wish.site.tunnels[wish.site.peers[peer].tunnel]
+
+
+async def _dns(door: Door, wish: Wish, peer: str) -> list[Proof]:
+    """The DNS servers that the tunnel brings, asked through it."""
+    out = []
+    asked = next(iter(wish.site.names), "localhost")
+    for server in _tunnel(wish, peer).dns:
+        what = f"dns {server}"
+        try:
+            came = await records(door, Endpoint(server, 53), asked.removeprefix("*."), "A", ADDRESSES_FOR)
+            words = f"asked for {asked} through the tunnel"
+            out.append(Proof(what, None, ", ".join(came) or "no address", True, words))
+        except WireError as exc:
+            out.append(Proof(what, None, None, True, f"it answers, with a failure: {exc.message}"))
+        except HooperError as exc:
+            out.append(Proof(what, None, None, False, exc.message))
+    return out
+
+
+async def _services(here: Door, wish: Wish, peer: str, name: str) -> list[Proof]:
+    """Each permitted service, and one that is not."""
+    done = await check_outside(here, here.through(name), wish, None)
+    out = [_of(result) for result in done.results if result.expected == "reachable"]
+    forbidden = next((result for result in done.results if result.expected == "unreachable"), None)
+    if forbidden is not None:
+        return [*out, _of(forbidden)]
+    site, tunnel = wish.site, _tunnel(wish, peer)
+    gateway = site.gateways[lan_of(site, tunnel)].lan.ip
+    if any(grant.takes(gateway, "tcp", 80) for grant in grants(site, peer)):
+        return [*out, Proof("forbidden", None, None, None, "it may reach the whole LAN: nothing there is forbidden")]
+    line = wish.topology.lines[tunnel.service]
+    target = Target("", "tcp", "tcp", line, gateway, 80, (gateway, 80), "unreachable")
+    seen = await probe(here.through(name), target, min(2.0, wish.deadline))
+    ok = seen.verdict in ("refused", "silent")
+    return [*out, Proof(f"forbidden {gateway}:80", None, seen.verdict, ok, seen.detail)]
+
+
+def _of(result: Result) -> Proof:
+    kind = "service" if result.expected == "reachable" else "forbidden"
+    return Proof(f"{kind} {result.service}", None, result.verdict, result.ok, result.detail)
+
+
+async def _by_ssh(here: Door, wish: Wish, peer: str) -> list[Proof]:
+    """Each service by its port on this computer. What the server refuses cannot be asked for by such a port."""
+    forwards = forwards_of(wish.site, peer)
+    by_service = {target.service: target for target in inner_targets(wish.topology, [one.service for one in forwards])}
+    out: list[Proof] = []
+
+    async def one(number: int) -> None:
+        forward = forwards[number]
+        target = replace(
+            by_service[forward.service], address=LOOPBACK, port=forward.local, inner=(LOOPBACK, forward.local)
+        )
+        seen = await probe(here, target, wish.deadline)
+        ok = seen.verdict == "answered" or (seen.verdict == "connected" and not target.told)
+        if seen.verdict == "refused":
+            seen.detail = f"nothing listens at localhost:{forward.local}: the tunnel is not started"
+        out.append(Proof(f"service {forward.service}", None, seen.verdict, ok, seen.detail))
+
+    async with anyio.create_task_group() as tasks:
+        for number in range(len(forwards)):
+            tasks.start_soon(one, number)
+    kept = Proof("forbidden", None, None, None, "the server's own list keeps it to that; no port here leads elsewhere")
+    return [*sorted(out, key=lambda proof: proof.what), kept]
+
+
+async def _size(door: Door, wish: Wish, peer: str) -> Proof:
+    """The largest packet that comes through, by what the server says of it."""
+    tunnel = _tunnel(wish, peer)
+    planned, server = mtu_of(wish.topology, tunnel), server_addresses(tunnel)[0]
+    sizes: Sequence[int] = sorted({planned, *(size for size in SIZES if size <= planned)}, reverse=True)
+    for size in sizes:
+        if await _comes_through(door, Endpoint(server, DISCARD), size):
+            ok = size == planned
+            words = "as planned" if ok else f"{planned} were planned: larger ones are lost on the way"
+            return Proof("size", str(planned), str(size), ok, f"packets of {size} bytes come through, {words}")
+    return Proof("size", str(planned), None, None, "the server says nothing of packets for itself: it cannot be told")
+
+
+async def _comes_through(door: Door, to: Endpoint, size: int) -> bool:
+    for _ in range(TRIES):  # a kernel sends so many ICMP messages a second, and no more
+        with anyio.move_on_after(SIZE_FOR):
+            try:
+                async with await door.datagrams() as socket:
+                    await socket.send(bytes(size - 28), to)  # without the heads of IPv4 and UDP
+                    return isinstance(await socket.receive(), Rejected)
+            except HooperError:
+                return False
+    return False
+
+
+def _way_back(wish: Wish, peer: str) -> list[Proof]:
+    """From the site to the peer: only somebody at home sees that."""
+    own = wish.site.peers[peer].address
+    if own is None:
+        return []
+    return [Proof(f"way-back {own}", None, None, None, f"asked for at home: ping {own}, while this stays connected")]
