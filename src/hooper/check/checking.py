@@ -32,7 +32,7 @@ from hooper.planning.topology import Topology
 from hooper.planning.typed import name_for
 from hooper.planning.unfolded import SideDoor
 from hooper.planning.values import Finding
-from hooper.site.references import in_sight
+from hooper.site.references import seen_from
 from hooper.sourced import Shown, Sourced, SourcedAddress
 from hooper.store.checks import StoredInside
 
@@ -106,7 +106,7 @@ async def check_here(here: Door, wish: Wish) -> Outcome:
     outcome = Outcome(From("here", "here", False))
     targets = [wish.keyed(target) for target in inner_targets(wish.topology, wish.services)]
     at = standing(wish.site, around)[1]
-    hidden = {target.gateway for target in targets} - {*in_sight(wish.site, at)}
+    hidden = {target.gateway for target in targets} - {*seen_from(wish.site, at)}
     if at is None:
         remark = "This machine is on none of the site's networks: somebody else may have these addresses."
         outcome.remarks.append(remark)
@@ -134,7 +134,7 @@ async def check_outside(here: Door, outside: Door, wish: Wish, memory: InsideMem
     if (within := within_tunnel(wish.site, outside, around)) is not None:
         return await _check_tunnel(here, outside, wish, within, around)
     origin = From(outside.place.kind, outside.place.name, True)
-    sight = in_sight(wish.site, standing(wish.site, around).gateway)
+    sight = seen_from(wish.site, standing(wish.site, around).gateway)
     reason = _useless(wish.site, outside, around)
     if reason is not None:
         return _unproven(wish, replace(origin, proves_outside=False), reason, here.clock.now())

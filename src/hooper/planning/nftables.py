@@ -11,8 +11,10 @@ from collections.abc import Iterator
 from ipaddress import ip_network
 from typing import TYPE_CHECKING
 
+from hooper.planning.access import interface_name
 from hooper.planning.values import EVERYTHING, Forward, Plan
 from hooper.ports import ports_text
+from hooper.site.references import detours, far_ends
 from hooper.visible import Lines, shown
 
 if TYPE_CHECKING:
@@ -29,6 +31,9 @@ def ruleset(site: Site, plan: Plan, key: str, *, without: set[str] | None = None
     gateway = site.gateways[key]
     rules = [rule for rule in plan.forwards if rule.gateway == key and rule.service not in (without or set())]
     outer = gateway.behind or gateway.line
+    made = _tunnel_sides(site, key)
+    if made is not None:
+        return Lines("\n".join(_by_tunnel(gateway, key, rules, *made)) + "\n")
     names = {one: "outside" if len(outer) == 1 else f"outside_{n}" for n, one in enumerate(outer, 1)}
     given = [part.strip() for part in (gateway.form.outside_interface or "").split(",") if part.strip()]
     lines = [
@@ -51,7 +56,7 @@ def ruleset(site: Site, plan: Plan, key: str, *, without: set[str] | None = None
     ordered = sorted(rules, key=lambda rule: rule.service == EVERYTHING)
     for rule in ordered:
         if rule.kind == "forward":
-            lines += [f"        {line}" for line in _translation(site, gateway, rule, names)]
+            lines += [f"        {line}" for line in _translation(gateway, rule, _arriving(gateway, rule, names))]
     lines += ["    }", "", "    chain inward {", "        type filter hook forward priority filter; policy accept;"]
     lines += ["        ct state established,related accept", "        ct status dnat accept"]
     for rule in ordered:
@@ -69,6 +74,48 @@ def ruleset(site: Site, plan: Plan, key: str, *, without: set[str] | None = None
     return Lines("\n".join(lines) + "\n")
 
 
+def _tunnel_sides(site: Site, key: str) -> tuple[str, str] | None:
+    """Where one side of a gateway is the tunnel to a rented machine: what matches packets that arrive from outside,
+    and those that leave inward; None: it is no such gateway.
+    """
+    gateway = site.gateways[key]
+    if gateway.tunnel is not None:
+        name = interface_name(gateway.tunnel)
+        return f'iifname != "{name}"', f'oifname "{name}"'
+    for tunnel in detours(site):
+        peer = next((peer for peer, one in far_ends(site, tunnel).items() if one == key), None)
+        if peer is not None:
+            name = interface_name(peer)
+            return f'iifname "{name}"', f'oifname != "{name}"'
+    return None
+
+
+def _by_tunnel(gateway: Gateway, key: str, rules: list[Forward], arriving: str, inward: str) -> Iterator[str]:
+    """The rules of a rented machine, or of the site's end of the tunnel to it. Who comes is shown inward with the
+    gateway's own address, so that answers come back this way, whatever route is there.
+    """
+    table = f"hooper_{key.replace('-', '_')[:24]}"
+    yield f"# {key}: what the plan forwards through the tunnel. Made by Hooper. It replaces its own table alone."
+    yield from ("", f"table inet {table}", f"delete table inet {table}", "", f"table inet {table} {{")
+    yield from ("    chain arriving {", "        type nat hook prerouting priority dstnat; policy accept;")
+    for rule in rules:
+        if rule.kind == "forward":
+            yield from (f"        {line}" for line in _translation(gateway, rule, arriving))
+    yield from (
+        "    }",
+        "",
+        "    chain onward {",
+        "        type filter hook forward priority filter - 5; policy accept;",
+    )
+    yield "        ct state established,related accept"
+    yield "        ct status dnat accept"
+    # from the internet into the tunnel, and from the tunnel into the LAN, only what was translated
+    yield f"        {inward if gateway.tunnel is not None else arriving} drop"
+    yield from ("    }", "", "    chain leaving {")
+    yield "        type nat hook postrouting priority srcnat; policy accept;"
+    yield from (f"        {inward} ct status dnat masquerade", "    }", "}")
+
+
 def _kept(gateway: Gateway, sides: str) -> Iterator[str]:
     """What the gateway answers itself is not handed on."""
     for block in gateway.form.own_ports:
@@ -76,10 +123,14 @@ def _kept(gateway: Gateway, sides: str) -> Iterator[str]:
         yield f"iifname {sides} meta l4proto {transports} th dport {block.ports} accept"
 
 
-def _translation(site: Site, gateway: Gateway, rule: Forward, names: dict[str, str]) -> Iterator[str]:
-    """The lines for one forward: one, or where a range moves to other ports one with a map."""
+def _arriving(gateway: Gateway, rule: Forward, names: dict[str, str]) -> str:
+    """What matches the interface by which packets for a rule come."""
     outer = next((key for key in gateway.behind if str(gateway.wan_behind(key)) == rule.outside_address), rule.line)
-    arriving = f"iifname ${names[outer]}"
+    return f"iifname ${names[outer]}"
+
+
+def _translation(gateway: Gateway, rule: Forward, arriving: str) -> Iterator[str]:
+    """The lines for one forward: one, or where a range moves to other ports one with a map."""
     if rule.outside_address is None:
         arriving += " fib daddr type local"
     elif gateway.form.hairpin:

@@ -184,6 +184,9 @@ class Gateway(Table):
     control: Control = "auto"
     managed_by: Literal["self", "provider"] = "self"
     everything_to: Key | None = Field(None, description="The inner gateway that all else is handed to.")
+    tunnel: Key | None = Field(
+        None, description="A rented machine: its LAN is this tunnel, by which the site reaches out to it."
+    )
     opens_for_others: StrictBool | None = Field(
         None, description="By protocol, one device may open ports for another; left out: not known."
     )

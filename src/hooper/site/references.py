@@ -70,6 +70,29 @@ def in_sight(site: Site, at: str | None) -> tuple[str, ...]:
     return tuple(dict.fromkeys(key for chain in chains_to(site, at) for key in chain.gateways))
 
 
+def seen_from(site: Site, at: str | None) -> tuple[str, ...]:
+    """The gateways whose LANs a machine on the LAN of `at` can reach, those too that share one of these LANs."""
+    sight = in_sight(site, at)
+    lans = {site.gateways[key].lan.network for key in sight}
+    return (*sight, *(key for key, one in site.gateways.items() if key not in sight and one.lan.network in lans))
+
+
+def detours(site: Site) -> dict[str, str]:
+    """The rented machines that stand for the site on the internet: by tunnel, the gateway whose LAN it is."""
+    return {gateway.tunnel: key for key, gateway in site.gateways.items() if gateway.tunnel is not None}
+
+
+def far_ends(site: Site, tunnel: str) -> dict[str, str]:
+    """The site's own ends of a tunnel to a rented machine: by peer, the gateway that it is."""
+    outer = detours(site).get(tunnel)
+    found: dict[str, str] = {}
+    for key, gateway in site.gateways.items():
+        wan = gateway.wan_behind(outer) if outer is not None else None
+        peers = site.peers.items() if wan is not None else ()
+        found |= {name: key for name, peer in peers if peer.tunnel == tunnel and peer.address == wan}
+    return found
+
+
 def first_line(site: Site, chain: tuple[str, ...]) -> str:
     """The line that a chain of gateways is on, the first of its outermost one; without a chain the file's first."""
     if chain:

@@ -46,6 +46,7 @@ def into_of(site: Site, item: str) -> Service | Host | IPv4Network | IPv6Network
 
 def tunnel_mistakes(site: Site) -> Iterator[Mistake]:
     """All mistakes of tunnels and peers."""
+    yield from _detours(site)
     for key, tunnel in site.tunnels.items():
         path: Path = ("tunnels", key)
         yield from _service(site, path, tunnel)
@@ -62,6 +63,35 @@ def tunnel_mistakes(site: Site) -> Iterator[Mistake]:
         yield from _key(path, of.kind, peer.public_key)
         yield from _peer_addresses(path, peer, of)
         yield from _into(site, (*path, "into"), of, peer.into or ())
+
+
+def _detours(site: Site) -> Iterator[Mistake]:
+    """Rented machines whose LAN is a tunnel."""
+    for key, gateway in site.gateways.items():
+        path: Path = ("gateways", key)
+        if gateway.tunnel is None:
+            continue
+        tunnel = site.tunnels.get(gateway.tunnel)
+        if tunnel is None:
+            yield unknown((*path, "tunnel"), "tunnels", gateway.tunnel, site.tunnels)
+            continue
+        service = site.services.get(tunnel.service)
+        if tunnel.kind != "wireguard":
+            message = f"{gateway.tunnel} is made with {tunnel.kind}, and a rented machine is reached by WireGuard"
+            yield (*path, "tunnel"), message, 'Write `kind = "wireguard"` there.'
+        elif service is not None and service.host != key:
+            message = f"the packets of {gateway.tunnel} arrive at {service.host}, not at {key}"
+            yield (*path, "tunnel"), message, f'Write `host = "{key}"` in [services.{tunnel.service}].'
+        elif tunnel.subnet is not None and (gateway.lan.network, gateway.lan.ip) != (tunnel.subnet, tunnel.subnet[1]):
+            right = f"{tunnel.subnet[1]}/{tunnel.subnet.prefixlen}"
+            message = f"its LAN is the tunnel {gateway.tunnel}, in which it is {right}"
+            yield (*path, "lan"), message, f'Write `lan = "{right}"`.'
+        for name, inner in site.gateways.items():
+            wan = inner.wan_behind(key)
+            of_tunnel = (peer for peer in site.peers.values() if peer.tunnel == gateway.tunnel)
+            if wan is not None and not any(peer.address == wan for peer in of_tunnel):
+                message = f"no peer of {gateway.tunnel} has the address {wan}"
+                yield ("gateways", name, "wan"), message, "Write the address of the peer that this gateway is."
 
 
 def _service(site: Site, path: Path, tunnel: Tunnel) -> Iterator[Mistake]:

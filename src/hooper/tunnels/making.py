@@ -19,6 +19,7 @@ if TYPE_CHECKING:
 
     from hooper.addresses import IPAddress
     from hooper.planning.topology import Topology
+    from hooper.planning.values import Plan
     from hooper.site.model import Site
     from hooper.tunnels.keys import KeyRing
 
@@ -66,14 +67,21 @@ def as_one(profile: Profile, files: dict[str, str]) -> bytes:
     return text.encode()
 
 
-def server_mark(topology: Topology, key: str, today: date) -> str:
+def server_mark(topology: Topology, key: str, today: date, plan: Plan | None) -> str:
     """What the server's files are known by: it changes when they have to be made and loaded anew."""
     makers = {"openvpn": openvpn_files.server_mark, "ssh": ssh_files.server_mark}
-    return makers.get(topology.site.tunnels[key].kind, wireguard_files.server_mark)(topology, key, today)
+    kind = topology.site.tunnels[key].kind
+    if kind in makers:
+        return makers[kind](topology, key, today)
+    return wireguard_files.server_mark(topology, key, today, plan)
 
 
-def server_files(topology: Topology, key: str, ring: KeyRing, now: datetime, folder: str) -> ServerFiles:
+def server_files(
+    topology: Topology, key: str, ring: KeyRing, now: datetime, folder: str, plan: Plan | None = None
+) -> ServerFiles:
     """All that the server loads. now: peers whose time is over are left out. folder: where they will stand on it.
+
+    plan: for a tunnel to a rented machine, which forwards by it.
 
     Raises: KeyMissing, MachineError.
     """
@@ -83,7 +91,7 @@ def server_files(topology: Topology, key: str, ring: KeyRing, now: datetime, fol
         return openvpn_files.server_files(topology, key, authority, now, today, folder)
     if tunnel.kind == "ssh":
         return ssh_files.server_files(topology, key, today, folder)
-    return wireguard_files.server_files(topology, key, ring, today, folder)
+    return wireguard_files.server_files(topology, key, ring, today, folder, plan)
 
 
 # --- keys

@@ -5,19 +5,32 @@ Both sides are made from the same values, so that they always match. The format 
 
 from __future__ import annotations
 
+import shlex
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from datetime import date
 from typing import TYPE_CHECKING
 
 from hooper import deeds
-from hooper.planning.access import KEEPALIVE_S, allowed_networks, ends, mtu_of, peer_addresses, server_addresses
+from hooper.planning.access import (
+    KEEPALIVE_S,
+    allowed_networks,
+    ends,
+    interface_name,
+    mtu_of,
+    peer_addresses,
+    server_addresses,
+)
+from hooper.planning.nftables import ruleset
+from hooper.site.references import detours, far_ends
 from hooper.tunnels.common import KeyMissing, Profile, ServerFiles, at, found_at, keys_of, let_in, mark_of, title_of
 from hooper.tunnels.rules import coming_up, going_down, server_rules
 
 if TYPE_CHECKING:
     from hooper.addresses import IPAddress
     from hooper.planning.topology import Topology
+    from hooper.planning.values import Plan
+    from hooper.site.model import Site
     from hooper.tunnels.keys import KeyRing
 
 FOLDER = "/etc/wireguard"
@@ -48,7 +61,7 @@ def profile_of(topology: Topology, key: str, public: Mapping[str, IPAddress] | N
         server,
         tuple(map(str, allowed_networks(site, key))),
         mtu_of(topology, tunnel),
-        0 if peer.device == "server" else KEEPALIVE_S,
+        0 if peer.device == "server" and not detours(site).get(peer.tunnel) else KEEPALIVE_S,
         addresses=tuple(f"{one}/{one.max_prefixlen}" for one in peer_addresses(peer)),
         dns=tuple(map(str, tunnel.dns)),
     )
@@ -67,6 +80,7 @@ def peer_file(topology: Topology, profile: WireGuardProfile, ring: KeyRing) -> s
         f"Address = {', '.join(profile.addresses)}",
         *([f"DNS = {', '.join(profile.dns)}"] if profile.dns else []),
         f"MTU = {profile.mtu}",
+        *_carrying(topology.site, profile),
         "",
         "[Peer]",
         f"PublicKey = {profile.server}",
@@ -78,17 +92,41 @@ def peer_file(topology: Topology, profile: WireGuardProfile, ring: KeyRing) -> s
     return "\n".join(lines) + "\n"
 
 
+def _carrying(site: Site, profile: WireGuardProfile) -> Iterator[str]:
+    """Where the peer is the site's own end of a tunnel to a rented machine: what it lets through, and forwarding."""
+    if profile.peer in far_ends(site, profile.tunnel):
+        yield f"PreUp = nft -f {FOLDER}/{forwards_file(profile.peer)}"
+        yield "PostUp = sysctl -q -w net.ipv4.ip_forward=1"
+
+
+def forwards_file(name: str) -> str:
+    """The file with the rules of a rented machine, or of the site's end."""
+    return f"{interface_name(name)}-forwards.nft"
+
+
 # --- the server
 
 
-def server_mark(topology: Topology, key: str, today: date) -> str:
+def _forwards(topology: Topology, key: str, plan: Plan) -> dict[str, str]:
+    """Of a tunnel to a rented machine: what that machine forwards, and what the site's ends do; else nothing."""
+    site, outer = topology.site, detours(topology.site).get(key)
+    if outer is None:
+        return {}
+    made = {forwards_file(key): ruleset(site, plan, outer)}
+    return made | {forwards_file(peer): ruleset(site, plan, inner) for peer, inner in far_ends(site, key).items()}
+
+
+def server_mark(topology: Topology, key: str, today: date, plan: Plan | None = None) -> str:
     """What the server's files are known by: it changes when they have to be made and loaded anew."""
     site, tunnel = topology.site, topology.site.tunnels[key]
     lines = _server_lines(topology, key, None, today)
-    return mark_of("".join(lines) + server_rules(site, key, ends(site, key)[0], today) + tunnel.server)
+    carried = "".join(_forwards(topology, key, plan).values()) if plan is not None else ""
+    return mark_of("".join(lines) + server_rules(site, key, ends(site, key)[0], today) + tunnel.server + carried)
 
 
-def server_files(topology: Topology, key: str, ring: KeyRing, today: date, folder: str = FOLDER) -> ServerFiles:
+def server_files(
+    topology: Topology, key: str, ring: KeyRing, today: date, folder: str = FOLDER, plan: Plan | None = None
+) -> ServerFiles:
     """All that the server loads. today: peers whose time is over are left out. folder: where they will stand on it.
 
     Raises: KeyMissing, MachineError.
@@ -97,7 +135,8 @@ def server_files(topology: Topology, key: str, ring: KeyRing, today: date, folde
     files = {f"{end.name}.conf": "\n".join(_server_lines(topology, key, ring, today, folder)) + "\n"}
     if site.tunnels[key].server == "linux":
         files[f"{end.name}.nft"] = server_rules(site, key, end, today)
-    return ServerFiles(files, frozenset({f"{end.name}.conf"}), server_mark(topology, key, today))
+    files |= _forwards(topology, key, plan) if plan is not None else {}
+    return ServerFiles(files, frozenset({f"{end.name}.conf"}), server_mark(topology, key, today, plan))
 
 
 def _server_lines(
@@ -124,6 +163,8 @@ def _server_lines(
     if tunnel.server == "linux":
         first, *then = coming_up(site, key, end, today, folder)
         yield f"PreUp = {first}"
+        if key in detours(site):
+            yield f"PreUp = nft -f {shlex.quote(f'{folder}/{forwards_file(key)}')}"
         yield from (f"PostUp = {command}" for command in then)
         yield f"PostDown = {going_down(end)}"
     for name, peer in let_in(site, key, today).items():

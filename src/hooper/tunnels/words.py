@@ -10,8 +10,9 @@ from typing import TYPE_CHECKING
 
 from hooper import deeds
 from hooper.planning.access import ends, enforced, granted_services, interface_name, into_for, meant
-from hooper.planning.tunnel_edits import LOGIN
+from hooper.planning.tunnel_edits import LOGIN, handing
 from hooper.planning.typed import typed_locally
+from hooper.site.references import detours, far_ends
 from hooper.tunnels.common import Profile
 from hooper.tunnels.ipsec_files import IpsecProfile
 from hooper.tunnels.ssh_files import SshProfile, one_line, start
@@ -33,13 +34,18 @@ def loading(site: Site, key: str, folder: str, *, again: bool) -> Iterator[str]:
         yield from _ssh(site, key, folder, again=again)
         return
     if tunnel.server == "linux":
-        yield f"Copy both files to {host}, into {folder}, for root alone: chmod 600 {folder}/{name}.conf."
+        carries = key in detours(site)
+        if carries:
+            yield from _to_rented(site, key, folder)
+        else:
+            yield f"Copy both files to {host}, into {folder}, for root alone: chmod 600 {folder}/{name}.conf."
         yield f"On {host}, once: apt install wireguard nftables (or what your Linux has in their place)."
         if again:
             new = f"/run/{name}.new"
+            rules = f"nft -f {folder}/{name}.nft && " + (f"nft -f {folder}/{name}-forwards.nft && " if carries else "")
             yield (
-                f"On {host}, without interrupting those who are connected: umask 077; nft -f {folder}/{name}.nft &&"
-                f" wg-quick strip {folder}/{name}.conf > {new} && wg syncconf {name} {new}; rm {new}"
+                f"On {host}, without interrupting those who are connected: umask 077; {rules}wg-quick strip"
+                f" {folder}/{name}.conf > {new} && wg syncconf {name} {new}; rm {new}"
             )
             yield f"Where its address, port or start-up lines are new, instead: systemctl restart wg-quick@{name}."
         else:
@@ -65,6 +71,21 @@ def loading(site: Site, key: str, folder: str, *, again: bool) -> Iterator[str]:
     yield "Keep the machine from sleeping."
     if enforced(tunnel) == "nowhere":
         yield "Nothing there keeps a peer to what it may reach: let in only whom you would let into the whole LAN."
+
+
+def _to_rented(site: Site, key: str, folder: str) -> Iterator[str]:
+    """Which files of a tunnel to a rented machine go where."""
+    name, host = interface_name(key), site.services[site.tunnels[key].service].host
+    yield (
+        f"Copy {name}.conf, {name}.nft and {name}-forwards.nft to {host}, into {folder}, for root alone: chmod 600"
+        f" {folder}/{name}.conf."
+    )
+    for peer, gateway in far_ends(site, key).items():
+        own = interface_name(peer)
+        yield (
+            f"Copy {own}-forwards.nft to the machine at home that is {gateway} ({site.gateways[gateway].lan.ip}), into"
+            f" {folder}, beside the file that `{handing(site, peer)}` gives it."
+        )
 
 
 def _ssh(site: Site, key: str, folder: str, *, again: bool) -> Iterator[str]:

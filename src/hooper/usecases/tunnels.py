@@ -19,8 +19,10 @@ from hooper.planning.edits import Edited, again
 from hooper.planning.routes import return_routes
 from hooper.planning.tunnel_edits import Placing, add_tunnel, change_tunnel, remove_tunnel
 from hooper.planning.typed import typed
+from hooper.planning.values import Plan
 from hooper.site.edit import Value
 from hooper.site.load import SiteFile
+from hooper.site.references import detours
 from hooper.store.kept import Made
 from hooper.tunnels import words
 from hooper.tunnels.common import at, let_in
@@ -203,7 +205,7 @@ def _row(run: Run, key: str, made: Made | None) -> TunnelRow:
         detail = f"it has no key yet: `{deeds.RENEW_TUNNEL(key)}`"
     elif made is None:
         detail = f"its files were not made yet: `{deeds.MAKE_TUNNEL(key)}`"
-    elif made.mark != server_mark(run.topology, key, run.at.date()):
+    elif made.mark != server_mark(run.topology, key, run.at.date(), _carried(run, key)):
         detail = f"{host} needs new files, since something has changed: `{deeds.MAKE_TUNNEL(key)}`"
     return TunnelRow(
         key,
@@ -276,7 +278,7 @@ def make(run: Run, request: MakeRequest) -> tuple[MadeDocument, list[HooperError
         return _sheet_of(run, request), []
     before = run.state.tunnelling.made().get(request.key)
     folder = request.folder or FOLDERS[tunnel.kind]
-    made = server_files(run.topology, request.key, ring_of(run), run.at, folder)
+    made = server_files(run.topology, request.key, ring_of(run), run.at, folder, _carried(run, request.key))
     make_folder(request.out)
     for name in made.folders:
         make_folder(request.out / name)
@@ -290,6 +292,11 @@ def make(run: Run, request: MakeRequest) -> tuple[MadeDocument, list[HooperError
     host = run.site.services[tunnel.service].host
     steps = tuple(words.loading(run.site, request.key, folder, again=before is not None))
     return MadeDocument(request.key, host, tuple(paths), steps), []
+
+
+def _carried(run: Run, key: str) -> Plan | None:
+    """The plan, for a tunnel to a rented machine, whose rules are made by it; None: it carries none."""
+    return run.plan if key in detours(run.site) else None
 
 
 def _sheet_of(run: Run, request: MakeRequest) -> MadeDocument:

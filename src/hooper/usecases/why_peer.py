@@ -17,6 +17,7 @@ from hooper.errors import HooperError, NeedsAPerson
 from hooper.net.standing import connected_surroundings
 from hooper.net.types import Door, Surroundings
 from hooper.planning.access import server_addresses
+from hooper.site.references import detours
 from hooper.store.kept import Handed, Heard, Made
 from hooper.tunnels.making import profile_of, server_mark
 from hooper.usecases.run import Run
@@ -105,7 +106,9 @@ def _facts(run: Run, peer: str, told: dict[str, ServiceFacts], around: Surroundi
         pass
     ours = run.site.tunnels[entry.tunnel].made_by == "hooper"
     current = made.get(entry.tunnel)
-    up_to_date = current is not None and current.mark == server_mark(run.topology, entry.tunnel, run.at.date())
+    plan = run.plan if entry.tunnel in detours(run.site) else None
+    mark_now = server_mark(run.topology, entry.tunnel, run.at.date(), plan)
+    up_to_date = current is not None and current.mark == mark_now
     lately = [one for one in heard.values() if one.tunnel == entry.tunnel and run.at - one.at <= HEARD_FOR]
     own = heard.get(entry.public_key or "")
     gate: WhyDocument = diagnose(run.topology, run.plan, told["gate"])

@@ -28,7 +28,7 @@ from hooper.planning.openers import not_driven
 from hooper.planning.topology import Topology
 from hooper.planning.values import Plan
 from hooper.planning.worksheet import ticked_sheets
-from hooper.site.references import in_sight
+from hooper.site.references import in_sight, seen_from
 from hooper.sourced import Sourced, SourcedAddress
 from hooper.why.facts import ServiceFacts, TunnelSeen
 
@@ -109,8 +109,11 @@ async def gather_service(
             measured.append(await measure_line(here, site, past.known, min(left, 3.0), now=now, deep=False))
 
     async with anyio.create_task_group() as tasks:
-        for job in (read_tables, measure, inside) if chain[-1] in in_sight(site, line.at) else (read_tables,):
-            tasks.start_soon(job)
+        tasks.start_soon(read_tables)
+        if chain[-1] in in_sight(site, line.at):
+            tasks.start_soon(measure)
+        if chain[-1] in seen_from(site, line.at):
+            tasks.start_soon(inside)
         if outside is not None:
             tasks.start_soon(from_outside, outside)
     if measured:

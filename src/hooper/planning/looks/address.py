@@ -311,7 +311,7 @@ def _prefixes(facts: Facts) -> Iterator[Finding]:
             )
     for key, tunnel in sorted(site.tunnels.items()):
         for name, gateway in sorted(site.gateways.items()):
-            if tunnel.subnet is not None and tunnel.subnet.overlaps(gateway.lan.network):
+            if gateway.tunnel != key and tunnel.subnet is not None and tunnel.subnet.overlaps(gateway.lan.network):
                 yield finding(
                     "prefix-overlap",
                     f"tunnels.{key}",
