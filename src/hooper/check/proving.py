@@ -54,7 +54,7 @@ class TunnelDown(NeedsAPerson):
 
 
 @dataclass(frozen=True, slots=True)
-class Proof:
+class Proven:
     """One thing that was looked at.
 
     what: address, route, dns, service, forbidden, size or way-back, with its object. before: without the tunnel; null:
@@ -68,7 +68,7 @@ class Proof:
     detail: str
 
 
-async def prove(here: Door, wish: Wish, peer: str, public: Mapping[str, IPAddress]) -> list[Proof]:
+async def prove(here: Door, wish: Wish, peer: str, public: Mapping[str, IPAddress]) -> list[Proven]:
     """All proofs, side by side. public: the lines' addresses, as far as they are known.
 
     Raises: SameNetwork, TunnelDown, NoNetwork, UsageError.
@@ -80,7 +80,7 @@ async def prove(here: Door, wish: Wish, peer: str, public: Mapping[str, IPAddres
     ssh = by_ssh(wish.site, peer)
     name = None if ssh else _interface(wish, peer, around)
     outer = next((route.interface for route in around.default_routes() if route.interface != name), None)
-    found: dict[str, list[Proof]] = {}
+    found: dict[str, list[Proven]] = {}
 
     at_site: list[SameNetwork] = []
 
@@ -122,12 +122,12 @@ def _interface(wish: Wish, peer: str, around: Surroundings) -> str:
     )
 
 
-async def _address(here: Door, wish: Wish, peer: str, outer: str | None, public: Mapping[str, IPAddress]) -> Proof:
+async def _address(here: Door, wish: Wish, peer: str, outer: str | None, public: Mapping[str, IPAddress]) -> Proven:
     """The public address that the world sees, past the tunnel and as programs go."""
     site = wish.site
     servers = [Endpoint(address, port) for address, port in site.measure.stun]
     if not servers:
-        return Proof("address", None, None, None, "no STUN server stands in [measure]: nobody was asked")
+        return Proven("address", None, None, None, "no STUN server stands in [measure]: nobody was asked")
     past = await mapped_by(here.through(outer), servers, ADDRESSES_FOR) if outer is not None else None
     now = await mapped_by(here, servers, ADDRESSES_FOR)
     before, after = (str(one[0]) if one is not None else None for one in (past, now))
@@ -136,15 +136,15 @@ async def _address(here: Door, wish: Wish, peer: str, outer: str | None, public:
     if before is not None and before in lines:
         raise SameNetwork(f"this computer shows the address {before} of the site itself: it is at home")
     if after is None:
-        return Proof("address", before, None, False, "with the tunnel on, no STUN server answers")
+        return Proven("address", before, None, False, "with the tunnel on, no STUN server answers")
     if into_for(site, site.peers[peer]) == ("everything",):
         ok = after in lines if lines else (after != before if before is not None else None)
-        return Proof("address", before, after, ok, "everything is to go through the tunnel, and to show its address")
+        return Proven("address", before, after, ok, "everything is to go through the tunnel, and to show its address")
     ok = after == before if before is not None else None
-    return Proof("address", before, after, ok, "the rest of the traffic is to go past the tunnel")
+    return Proven("address", before, after, ok, "the rest of the traffic is to go past the tunnel")
 
 
-async def _route(here: Door, wish: Wish, peer: str, name: str, outer: str | None) -> Proof:
+async def _route(here: Door, wish: Wish, peer: str, name: str, outer: str | None) -> Proven:
     """Which way packets for what is to be reached would leave."""
     tunnel = _tunnel(wish, peer)
     own = peer_addresses(wish.site.peers[peer])
@@ -161,15 +161,15 @@ async def _route(here: Door, wish: Wish, peer: str, name: str, outer: str | None
             if source not in mine:
                 past.append(str(network))
     if past:
-        return Proof("route", outer, name, False, f"packets for {', '.join(past)} do not go into {name}")
-    return Proof("route", outer, name, True, f"packets for what is to be reached go into {name}")
+        return Proven("route", outer, name, False, f"packets for {', '.join(past)} do not go into {name}")
+    return Proven("route", outer, name, True, f"packets for what is to be reached go into {name}")
 
 
 def _tunnel(wish: Wish, peer: str) -> Tunnel:
     return wish.site.tunnels[wish.site.peers[peer].tunnel]
 
 
-async def _dns(door: Door, wish: Wish, peer: str) -> list[Proof]:
+async def _dns(door: Door, wish: Wish, peer: str) -> list[Proven]:
     """The DNS servers that the tunnel brings, asked through it."""
     out = []
     asked = next(iter(wish.site.names), "localhost")
@@ -178,15 +178,15 @@ async def _dns(door: Door, wish: Wish, peer: str) -> list[Proof]:
         try:
             came = await records(door, Endpoint(server, 53), asked.removeprefix("*."), "A", ADDRESSES_FOR)
             words = f"asked for {asked} through the tunnel"
-            out.append(Proof(what, None, ", ".join(came) or "no address", True, words))
+            out.append(Proven(what, None, ", ".join(came) or "no address", True, words))
         except WireError as exc:
-            out.append(Proof(what, None, None, True, f"it answers, with a failure: {exc.message}"))
+            out.append(Proven(what, None, None, True, f"it answers, with a failure: {exc.message}"))
         except HooperError as exc:
-            out.append(Proof(what, None, None, False, exc.message))
+            out.append(Proven(what, None, None, False, exc.message))
     return out
 
 
-async def _services(here: Door, wish: Wish, peer: str, name: str) -> list[Proof]:
+async def _services(here: Door, wish: Wish, peer: str, name: str) -> list[Proven]:
     """Each permitted service, and one that is not."""
     done = await check_outside(here, here.through(name), wish, None)
     out = [_of(result) for result in done.results if result.expected == "reachable"]
@@ -196,24 +196,27 @@ async def _services(here: Door, wish: Wish, peer: str, name: str) -> list[Proof]
     site, tunnel = wish.site, _tunnel(wish, peer)
     gateway = site.gateways[lan_of(site, tunnel)].lan.ip
     if any(grant.takes(gateway, "tcp", 80) for grant in grants(site, peer)):
-        return [*out, Proof("forbidden", None, None, None, "it may reach the whole LAN: nothing there is forbidden")]
+        return [
+            *out,
+            Proven("forbidden", None, None, None, "it may reach the whole LAN: nothing there is forbidden"),
+        ]
     line = wish.topology.lines[tunnel.service]
     target = Target("", "tcp", "tcp", line, gateway, 80, (gateway, 80), "unreachable")
     seen = await probe(here.through(name), target, min(2.0, wish.deadline))
     ok = seen.verdict in ("refused", "silent")
-    return [*out, Proof(f"forbidden {gateway}:80", None, seen.verdict, ok, seen.detail)]
+    return [*out, Proven(f"forbidden {gateway}:80", None, seen.verdict, ok, seen.detail)]
 
 
-def _of(result: Result) -> Proof:
+def _of(result: Result) -> Proven:
     kind = "service" if result.expected == "reachable" else "forbidden"
-    return Proof(f"{kind} {result.service}", None, result.verdict, result.ok, result.detail)
+    return Proven(f"{kind} {result.service}", None, result.verdict, result.ok, result.detail)
 
 
-async def _by_ssh(here: Door, wish: Wish, peer: str) -> list[Proof]:
+async def _by_ssh(here: Door, wish: Wish, peer: str) -> list[Proven]:
     """Each service by its port on this computer. What the server refuses cannot be asked for by such a port."""
     forwards = forwards_of(wish.site, peer)
     by_service = {target.service: target for target in inner_targets(wish.topology, [one.service for one in forwards])}
-    out: list[Proof] = []
+    out: list[Proven] = []
 
     async def one(number: int) -> None:
         forward = forwards[number]
@@ -224,16 +227,16 @@ async def _by_ssh(here: Door, wish: Wish, peer: str) -> list[Proof]:
         ok = seen.verdict == "answered" or (seen.verdict == "connected" and not target.told)
         if seen.verdict == "refused":
             seen.detail = f"nothing listens at localhost:{forward.local}: the tunnel is not started"
-        out.append(Proof(f"service {forward.service}", None, seen.verdict, ok, seen.detail))
+        out.append(Proven(f"service {forward.service}", None, seen.verdict, ok, seen.detail))
 
     async with anyio.create_task_group() as tasks:
         for number in range(len(forwards)):
             tasks.start_soon(one, number)
-    kept = Proof("forbidden", None, None, None, "the server's own list keeps it to that; no port here leads elsewhere")
+    kept = Proven("forbidden", None, None, None, "the server's own list keeps it to that; no port here leads elsewhere")
     return [*sorted(out, key=lambda proof: proof.what), kept]
 
 
-async def _size(door: Door, wish: Wish, peer: str) -> Proof:
+async def _size(door: Door, wish: Wish, peer: str) -> Proven:
     """The largest packet that comes through, by what the server says of it."""
     tunnel = _tunnel(wish, peer)
     planned, server = mtu_of(wish.topology, tunnel), server_addresses(tunnel)[0]
@@ -242,8 +245,8 @@ async def _size(door: Door, wish: Wish, peer: str) -> Proof:
         if await _comes_through(door, Endpoint(server, DISCARD), size):
             ok = size == planned
             words = "as planned" if ok else f"{planned} were planned: larger ones are lost on the way"
-            return Proof("size", str(planned), str(size), ok, f"packets of {size} bytes come through, {words}")
-    return Proof("size", str(planned), None, None, "the server says nothing of packets for itself: it cannot be told")
+            return Proven("size", str(planned), str(size), ok, f"packets of {size} bytes come through, {words}")
+    return Proven("size", str(planned), None, None, "the server says nothing of packets for itself: it cannot be told")
 
 
 async def _comes_through(door: Door, to: Endpoint, size: int) -> bool:
@@ -258,9 +261,9 @@ async def _comes_through(door: Door, to: Endpoint, size: int) -> bool:
     return False
 
 
-def _way_back(wish: Wish, peer: str) -> list[Proof]:
+def _way_back(wish: Wish, peer: str) -> list[Proven]:
     """From the site to the peer: only somebody at home sees that."""
     own = wish.site.peers[peer].address
     if own is None:
         return []
-    return [Proof(f"way-back {own}", None, None, None, f"asked for at home: ping {own}, while this stays connected")]
+    return [Proven(f"way-back {own}", None, None, None, f"asked for at home: ping {own}, while this stays connected")]

@@ -49,6 +49,7 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
         "updater add own-zone --server 198.51.100.53 --key boathouse-key",
     ),
     "tunnel add": ("tunnel add oars --dns 10.44.7.1", "tunnel add oars --host film-box --into lan --way-back nat"),
+    "tunnel rent": ("tunnel rent detour --address 198.51.100.7 --host gate",),
     "tunnel list": ("tunnel list",),
     "tunnel show": ("tunnel show oars",),
     "tunnel change": ("tunnel change oars --way-back nat", "tunnel change oars --clear dns"),
@@ -56,7 +57,7 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
     "tunnel remove": ("tunnel remove oars", "tunnel remove oars --dry-run"),
     "tunnel make": ("tunnel make oars --out gate-files",),
     "tunnel seen": ("tunnel seen oars", "tunnel seen oars dump.txt"),
-    "tunnel prove": ("tunnel prove", "tunnel prove cox-phone --json"),
+    "tunnel prove": ("tunnel prove", "tunnel prove cox-phone"),
     "peer add": (
         'peer add cox-phone --person "the cox" --into film-shell',
         "peer add coach-laptop --device laptop --until 2027-05-01",

@@ -40,6 +40,7 @@ COMMANDS: dict[Deed, str] = {
     deeds.RENEW_TUNNEL: "tunnel renew",
     deeds.CHANGE_TUNNEL_KEY: "tunnel change {0} --public-key KEY",
     deeds.ADD_TUNNEL: "tunnel add",
+    deeds.ADD_RENTED: "tunnel rent detour --address ADDRESS --host HOST",
     deeds.SEEN: "tunnel seen",
     deeds.PEERS: "peer list",
     deeds.ADD_PEER: "peer add",

@@ -15,10 +15,13 @@ from hooper.cli.looking import PublicOption, WanOption, numbers, parse_public, p
 from hooper.errors import EXIT_NEEDS_A_PERSON, SiteFileError, UsageError, worst
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     from hooper.addresses import IPAddress
     from hooper.check.between import Between
     from hooper.cli.screen import Screen
     from hooper.line.judging import Missing
+    from hooper.planning.ways import WayIn
     from hooper.site.load import SiteFile
     from hooper.usecases.survey import SurveyDocument
 
@@ -131,6 +134,8 @@ def render(document: SurveyDocument, out: Screen, *, verbose: bool = False) -> N
     if document.findings:
         out.print()
         findings(out, document.findings)
+    if document.ways:
+        _ways(document.ways, out)
     out.print()
     drawn = table("from inside outward", "address", "WAN address", "answers")
     own = "\n".join(text for text in (document.own_address.ipv4, document.own_address.ipv6) if text)
@@ -152,6 +157,18 @@ def render(document: SurveyDocument, out: Screen, *, verbose: bool = False) -> N
     if document.outstanding:
         out.print()
         indented(out, f"Still running when the time was over: {', '.join(document.outstanding)}.", left=0)
+
+
+def _ways(ways: Sequence[WayIn], out: Screen) -> None:
+    """The ways in that are left, with what each needs."""
+    from hooper.cli.render import heading, table
+
+    out.print()
+    heading(out, "The ways in that are left, best first")
+    drawn = table("", "way", "needs", "begin with", prose=("needs", "begin with"))
+    for way in ways:
+        drawn.add_row({True: "✓", False: "✗", None: "?"}[way.fits], way.title, way.needs, way.how)
+    out.print(drawn)
 
 
 def _nat_lines(document: SurveyDocument) -> list[str]:

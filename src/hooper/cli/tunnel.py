@@ -158,6 +158,46 @@ def add(
     return code
 
 
+@command(app, "tunnel rent", site=True, state=True, dry_run=EDIT_DRY_RUN)
+def rent(
+    session: Session,
+    tunnel: Annotated[str, typer.Argument(metavar="TUNNEL", help="The key that the tunnel to it is to have.")],
+    address: Annotated[
+        str | None, typer.Option("--address", metavar="ADDRESS", help="The machine's public IPv4 address.")
+    ] = None,
+    host: Annotated[
+        str | None,
+        typer.Option(
+            "--host",
+            metavar="HOST",
+            help="The host at home that reaches out to it: a Linux machine that stays on.",
+            autocompletion=keys_of("hosts"),
+        ),
+    ] = None,
+) -> int:
+    """Put a machine that you rent in front of the site, where its line has no public address.
+
+    It becomes the outermost gateway, and a tunnel outward its network: rules, sources, names, check and why go by it.
+    """
+    from ipaddress import IPv4Address
+
+    from hooper.usecases.tunnels import AddRentedRequest, add_rented_machine
+
+    file = session.read_site()
+    if address is None or host is None:
+        raise UsageError(f"--{'address' if address is None else 'host'} is missing",
+                         remedy="Give the machine's public address, and the host at home.")  # fmt: skip
+    try:
+        where = IPv4Address(address)
+    except ValueError:
+        raise UsageError(f"{address!r} is no IPv4 address", remedy="Give the machine's public one.") from None
+    code = edited(session, add_rented_machine, AddRentedRequest(tunnel, where, host, session.dry_run), file)
+    hand = f"peer hand {tunnel}-end --out {tunnel}-end.conf"
+    session.next("make the files of both ends, then see from outside", f"tunnel make {tunnel}", hand,
+                 "check --from interface")  # fmt: skip
+    return code
+
+
 def _host_key(session: Session, file: SiteFile, host: str | None, service: str | None) -> dict[str, str]:
     """The host key of an SSH server, as it is seen from here; empty: it is not, which is said."""
     from hooper.usecases.host_keys import HostKeyRequest, host_key

@@ -43,7 +43,7 @@ def worksheet(
         bool, typer.Option("--devices", help="What to set on each device, and what to tick off.")
     ] = False,
     letter: Annotated[
-        bool, typer.Option("--letter", help="The letter to the provider, for the provider's boxes.")
+        bool, typer.Option("--letter", help="The letter to the provider: for its boxes, or for an address.")
     ] = False,
     removal: Annotated[bool, typer.Option("--removal", help="What to take away, to close everything again.")] = False,
     changed: Annotated[

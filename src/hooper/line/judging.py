@@ -13,8 +13,8 @@ from hooper.line.facts import LineFacts
 from hooper.line.situation import LineJudged, Situation, judge
 from hooper.line.sources import PublicAddress
 from hooper.planning.findings import finding, rank
-from hooper.planning.looks.line import remaining_ways
 from hooper.planning.values import Finding, Severity
+from hooper.planning.ways import WayIn, in_one_sentence, ways_left
 from hooper.site.model import Site
 from hooper.sourced import Sourced, SourcedAddress
 
@@ -208,6 +208,15 @@ def names_compared(facts: LineFacts) -> Iterator[Comparison]:
             yield Comparison(left, right, False, "The name leads somewhere else: it was not updated, or not yet.")
 
 
+def ways_for(facts: LineFacts) -> tuple[WayIn, ...]:
+    """The ways in that are left on this line, where rules on its routers cannot work; else none."""
+    if judge(facts).kind not in CODES:
+        return ()
+    nat = facts.measured.nat if facts.measured is not None else None
+    prefix6 = True if facts.public6.value is not None else None
+    return ways_left(prefix6, mapping=nat.mapping if nat is not None else None)
+
+
 def line_findings(facts: LineFacts) -> list[Finding]:
     """What is wrong with the line."""
     judged, subject = judge(facts), f"lines.{facts.line}"
@@ -218,8 +227,7 @@ def line_findings(facts: LineFacts) -> list[Finding]:
         if judged.kind == "no-ipv4":
             remedy = "Look at the router's status page; if the line is up, ask the provider for an IPv4 address."
         else:
-            prefix6 = True if facts.public6.value is not None else None
-            remedy = remaining_ways(prefix6)
+            remedy = in_one_sentence(ways_for(facts))
         likely: Severity | None = None if judged.can_forward is False else "warning"
         message = f"{said}: {SENTENCES[judged.kind]}" if likely is None else f"likely, not proven: {said}"
         found.append(finding(CODES[judged.kind], subject, message, remedy, severity=likely))

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from hooper.planning.documents import Letter, Sheet
+from hooper.planning.paths import CANNOT_FORWARD
 from hooper.planning.values import EVERYTHING, Forward
 from hooper.ports import ports_text
 
@@ -12,13 +13,39 @@ if TYPE_CHECKING:
     from hooper.site.model import Site
 
 
+SHARED: dict[str | None, str] = {
+    "carrier-nat": "it is behind your carrier-grade NAT",
+    "shared-ports": "it shares its IPv4 address with other customers",
+    "no-ipv4": "it has no IPv4 address at all",
+}
+
+
 def letters(site: Site, sheets: tuple[Sheet, ...]) -> tuple[Letter, ...]:
-    """One for each gateway that the provider manages."""
+    """One for each gateway that the provider manages, and one for each line that has no address to itself."""
     out = []
     for sheet in sheets:
         if site.gateways[sheet.gateway].managed_by == "provider":
             out.append(Letter(sheet.gateway, _subject(site), _paragraphs(site, sheet), sheet.rules))
-    return tuple(out)
+    asked = [key for key, line in site.lines.items() if line.situation in CANNOT_FORWARD]
+    return (*out, *(address_letter(site, line) for line in asked))
+
+
+def address_letter(site: Site, line: str) -> Letter:
+    """The letter that asks for an address that the line has to itself, whoever manages the boxes."""
+    outermost = next((key for key, gateway in site.gateways.items() if line in gateway.line), line)
+    title = site.site.title or "our connection"
+    shared = SHARED.get(site.lines[line].situation, "we cannot tell whether its IPv4 address is ours alone")
+    paragraphs = (
+        "Dear Sir or Madam,",
+        f"we would like to reach devices at our site from outside, and as far as we can measure it, {shared}: nothing"
+        " that we set on our routers can be reached. Would you please give the line one of these:",
+        "1. a public IPv4 address of its own, dynamic or fixed, without carrier NAT;",
+        "2. or else a range of ports on the shared address that is handed to our box (port control, RFC 6887);",
+        "3. and in any case an IPv6 prefix of /56 or /60, if the line does not have one yet.",
+        "Please tell us also what each costs, whether the address changes, and whether you block any ports inbound.",
+        "With kind regards",
+    )
+    return Letter(outermost, f"A public address for our line: {title}", paragraphs, ())
 
 
 def _subject(site: Site) -> str:

@@ -14,6 +14,7 @@ from hooper.planning.paths import gateway_of
 from hooper.planning.routes import return_routes
 from hooper.planning.topology import Topology
 from hooper.planning.values import EVERYTHING, Forward, Plan
+from hooper.site.references import detours, made_gateways
 from hooper.sourced import Sourced
 
 if TYPE_CHECKING:
@@ -31,13 +32,16 @@ def make_sheets(
     depth = {key: at for chains in topology.hosts.values() for chain in chains for at, key in enumerate(chain.gateways)}
     wanted = [key for key in site.gateways if not gateways or key in gateways]
     wanted.sort(key=lambda key: (depth.get(key, 0), key))
+    made_by = {gateway: tunnel for tunnel in detours(site) for gateway in made_gateways(site, tunnel)}
     rules: dict[str, list[Forward]] = {key: [] for key in wanted}
     for forward in plan.forwards:
         if forward.gateway in rules and forward.service not in without:
             rules[forward.gateway].append(forward)
     routes = return_routes(site)
     return tuple(
-        Sheet(
+        _by_files(key, made_by[key])
+        if key in made_by
+        else Sheet(
             gateway=key,
             rules=tuple(rules[key]),
             reservations=tuple(_reservations(site, key)),
@@ -47,6 +51,12 @@ def make_sheets(
         )
         for key in wanted
     )
+
+
+def _by_files(key: str, tunnel: str) -> Sheet:
+    """A rented machine, or the site's end of the tunnel to it: nothing is entered there by hand."""
+    note = f"Nothing to enter: {key} takes its rules from the files that `{deeds.MAKE_TUNNEL(tunnel)}` writes."
+    return Sheet(gateway=key, rules=(), reservations=(), routes=(), own=(), notes=(note,))
 
 
 def own_services(site: Site, gateway: str, without: Collection[str] = ()) -> Iterator[OwnService]:

@@ -93,6 +93,17 @@ def far_ends(site: Site, tunnel: str) -> dict[str, str]:
     return found
 
 
+def is_far_end(site: Site, gateway: str) -> bool:
+    """Whether a gateway is the site's own end of a tunnel to a rented machine."""
+    return any(gateway in far_ends(site, tunnel).values() for tunnel in detours(site))
+
+
+def made_gateways(site: Site, tunnel: str) -> tuple[str, ...]:
+    """The gateways whose rules come with the files of a tunnel: the rented machine, and the site's ends."""
+    outer = detours(site).get(tunnel)
+    return (outer, *far_ends(site, tunnel).values()) if outer is not None else ()
+
+
 def first_line(site: Site, chain: tuple[str, ...]) -> str:
     """The line that a chain of gateways is on, the first of its outermost one; without a chain the file's first."""
     if chain:

@@ -52,6 +52,9 @@ def profile_of(topology: Topology, key: str, public: Mapping[str, IPAddress] | N
     site, peer = topology.site, topology.site.peers[key]
     tunnel = site.tunnels[peer.tunnel]
     where = found_at(topology, key, tunnel.service, public)
+    if peer.tunnel in detours(site):  # by its fixed number: the site's own names lead there, and may lag
+        fixed = site.lines[topology.lines[tunnel.service]].address
+        where = where._replace(host=str(fixed[0])) if fixed else where
     server, own = keys_of(site, key)
     return WireGuardProfile(
         key,

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from hooper.check.checking import Wish
-from hooper.check.proving import Proof, TunnelDown, prove
+from hooper.check.proving import Proven, TunnelDown, prove
 from hooper.clock import rfc3339
 from hooper.errors import HooperError
 from hooper.net.standing import connected_surroundings
@@ -30,7 +30,7 @@ class ProofsDocument:
     peer: str
     tunnel: str
     taken: str
-    proofs: tuple[Proof, ...]
+    proofs: tuple[Proven, ...]
 
 
 async def prove_peer(run: Run, request: ProveRequest) -> tuple[ProofsDocument, list[HooperError]]:

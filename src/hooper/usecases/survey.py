@@ -12,12 +12,13 @@ from hooper.check.between import Between, look_between
 from hooper.comparison import Comparison
 from hooper.errors import CounterpartError, HooperError
 from hooper.line.facts import LineFacts, Measured, NatBehaviour
-from hooper.line.judging import Missing, compare, line_findings, missing_numbers, remarks
+from hooper.line.judging import Missing, compare, line_findings, missing_numbers, remarks, ways_for
 from hooper.line.measure import measure_line
 from hooper.line.situation import Situation, judge
 from hooper.line.sources import Given
 from hooper.planning.documents import ChangedKey
 from hooper.planning.values import Finding
+from hooper.planning.ways import WayIn
 from hooper.site.model import Site
 from hooper.sourced import FRESH, age_of, as_told
 from hooper.usecases.looking import keep_address, keep_survey
@@ -75,11 +76,11 @@ class SurveyDocument:
 
     can_forward: whether a rule on the routers can work; null: not known yet. evidence: what speaks for the situation.
     remarks: what else was noticed. missing: the numbers that would settle it. outstanding: what was still running when
-    the time was over. tunnel: the interface of a tunnel that this machine's way out leads through. between: from a
-    place between two boxes, what is seen of the inner one. saved: the keys that were written into the site file. nat:
-    what the NAT does with UDP; null where it was not measured. own_address: of this machine. public_address: of the
-    line. resolvers: the DNS servers, one row each. situation: what the line is. way: the hops; null where they were not
-    measured.
+    the time was over. tunnel: the interface of a tunnel that this machine's way out leads through. ways: those that are
+    left where rules cannot work. between: from a place between two boxes, what is seen of the inner one. saved: the
+    keys that were written into the site file. nat: what the NAT does with UDP; null where it was not measured.
+    own_address: of this machine. public_address: of the line. resolvers: the DNS servers, one row each. situation: what
+    the line is. way: the hops; null where they were not measured.
     """
 
     own_address: Addresses
@@ -97,6 +98,7 @@ class SurveyDocument:
     way: WayMeasured | None
     resolvers: tuple[ResolverRow, ...]
     tunnel: str | None
+    ways: tuple[WayIn, ...] = ()
     between: Between | None = None
     saved: tuple[ChangedKey, ...] = ()
 
@@ -137,6 +139,7 @@ def document(site: Site, facts: LineFacts) -> SurveyDocument:
             for said in measured.resolvers
         ),
         tunnel=measured.tunnel,
+        ways=ways_for(facts),
     )
 
 

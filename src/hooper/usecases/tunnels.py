@@ -6,6 +6,7 @@ import base64
 import secrets
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
+from ipaddress import IPv4Address
 from pathlib import Path
 
 from hooper import deeds
@@ -16,6 +17,7 @@ from hooper.planning.access import (
 )
 from hooper.planning.documents import EditDocument
 from hooper.planning.edits import Edited, again
+from hooper.planning.rented import add_rented
 from hooper.planning.routes import return_routes
 from hooper.planning.tunnel_edits import Placing, add_tunnel, change_tunnel, remove_tunnel
 from hooper.planning.typed import typed
@@ -100,6 +102,31 @@ def add(run: Run, request: AddTunnelRequest) -> tuple[EditDocument, list[HooperE
     if kind == "wireguard":
         keys["probe_key"] = unkept_key(kind) if request.dry_run else ring_of(run).make()
     change = add_tunnel(run.file, request.key, request.rows, request.where, keys, secrets.token_bytes(16))
+    return edit_with_keys(run, change, tuple(map(str, keys.values())), dry_run=request.dry_run)
+
+
+@dataclass(frozen=True)
+class AddRentedRequest:
+    """address: of the rented machine. end: the host at home that reaches out to it."""
+
+    key: str
+    address: IPv4Address
+    end: str
+    dry_run: bool = False
+
+
+def add_rented_machine(run: Run, request: AddRentedRequest) -> tuple[EditDocument, list[HooperError]]:
+    """A rented machine that stands for the site, with the tunnel to it and both keys.
+
+    Raises: UsageError, CannotEdit, SiteFileError, SeveralErrors, MachineError.
+    """
+    add_rented(run.file, request.key, request.address, request.end, {}, b"-")  # what is wrong is said before a key is
+    keys: dict[str, Value] = {}
+    for name in ("public_key", "probe_key", "peer"):
+        shared = name == "peer"
+        keys[name] = unkept_key("wireguard") if request.dry_run else ring_of(run).make(shared=shared)
+    seed = secrets.token_bytes(16)
+    change = add_rented(run.file, request.key, request.address, request.end, keys, seed)
     return edit_with_keys(run, change, tuple(map(str, keys.values())), dry_run=request.dry_run)
 
 

@@ -12,7 +12,7 @@ from hooper.jsonform import plain, read_as
 from hooper.planning.devices import device_sheets
 from hooper.planning.documents import Ruleset, Sheet, SheetChange, WorksheetDocument
 from hooper.planning.gate import NotReady, refusals
-from hooper.planning.letter import letters
+from hooper.planning.letter import address_letter, letters
 from hooper.planning.values import Forward
 from hooper.planning.worksheet import changes_since, client_lines, make_sheets, sheet_mark, without_entered
 from hooper.usecases.accepting import NOTHING, Acceptance, take_risks
@@ -63,10 +63,10 @@ def _document(
         return WorksheetDocument((), devices=tuple(device_sheets(topology, keys))), []
     if request.kind == "letter":
         written = letters(site, sheets)
-        if not written:
-            raise UsageError(
-                "no router of this site is the provider's", remedy='Write `managed_by = "provider"` where one is.'
-            )
+        if not written and not site.lines:
+            raise UsageError("this site has no line", remedy="Add a [lines.*] first.")
+        if not written:  # no box is the provider's: what is left to ask for is an address
+            written = (address_letter(site, next(iter(site.lines))),)
         return WorksheetDocument((), letters=written), trouble
     if request.kind == "removal":
         return WorksheetDocument((), removals=make_sheets(topology, plan, keys)), []

@@ -109,15 +109,12 @@ async def gather_service(
             measured.append(await measure_line(here, site, past.known, min(left, 3.0), now=now, deep=False))
 
     async with anyio.create_task_group() as tasks:
-        tasks.start_soon(read_tables)
-        if chain[-1] in in_sight(site, line.at):
-            tasks.start_soon(measure)
-        if chain[-1] in seen_from(site, line.at):
-            tasks.start_soon(inside)
+        jobs = ((read_tables, chain), (measure, in_sight(site, line.at)), (inside, seen_from(site, line.at)))
+        for job in (job for job, sight in jobs if chain[-1] in sight):
+            tasks.start_soon(job)
         if outside is not None:
             tasks.start_soon(from_outside, outside)
-    if measured:
-        line = _with_measured(line, measured[0])
+    line = _with_measured(line, measured[0]) if measured else line
     facts = _facts(topology, plan, service, past, line, looks, near[0] if near else _Near())
     seen = {key: said for key, said in tables.items() if said.value != "unseen" or key not in facts.rules}
     return replace(facts, rules={**facts.rules, **seen}), list(looks.values())

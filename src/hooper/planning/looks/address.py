@@ -11,6 +11,7 @@ from hooper.planning.facts import Facts
 from hooper.planning.findings import finding, group, register
 from hooper.planning.routes import return_routes
 from hooper.planning.values import Finding
+from hooper.site.references import is_far_end
 
 ENTRIES = register(
     *group(
@@ -225,7 +226,7 @@ def _kept(
             f"{what} is set on the device but lies in the pool {pool} of {gateway}",
             f"Set a free address on it, {better(gateway)}, or reserve this one on {gateway}.",
         )
-    elif given == "device" and pool is None and subject.startswith("hosts."):
+    elif given == "device" and pool is None and subject.startswith("hosts.") and not is_far_end(facts.site, gateway):
         yield finding(
             "pool-unknown",
             f"gateways.{gateway}",

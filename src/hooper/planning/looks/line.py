@@ -10,6 +10,7 @@ from hooper.planning.facts import Facts
 from hooper.planning.findings import finding, group, register
 from hooper.planning.paths import CANNOT_FORWARD
 from hooper.planning.values import Finding
+from hooper.planning.ways import in_one_sentence, ways_left
 from hooper.sourced import SourcedAddress
 
 if TYPE_CHECKING:
@@ -126,23 +127,6 @@ SITUATIONS = {
 }
 
 
-def remaining_ways(prefix6: bool | None = None, *, bridge: bool = False) -> str:
-    """What is left where a line cannot be forwarded to over IPv4, best first, with what each needs.
-
-    prefix6: whether the line has IPv6; None: not known. bridge: another router of the user's own may be the NAT.
-    """
-    ways = []
-    if bridge:
-        ways.append("bridge mode, if the box before is yours or the provider switches it over")
-    if prefix6:
-        ways.append("IPv6, which this line has (needs `address6` at the hosts, and IPv6 where you are)")
-    ways.append("a public IPv4 address (ask the provider: often a call, sometimes a fee)")
-    if prefix6 is None:
-        ways.append("IPv6, if the line has it (needs IPv6 where you are)")
-    ways.append("a tunnel out to a machine you rent (needs that machine and a few euros a month)")
-    return "The ways that remain, best first: " + "; ".join(f"{n}. {way}" for n, way in enumerate(ways, 1)) + "."
-
-
 def address_differs(line: str, claim: SourcedAddress, seen: SourcedAddress, *, fresh: bool = True) -> Finding:
     """What is written, or said by a router, against what was looked at. seen: the better evidence; fresh: of now."""
     if claim.how == "written":
@@ -168,7 +152,7 @@ def find(facts: Facts) -> Iterator[Finding]:
                     "line-not-public",
                     f"lines.{key}",
                     f"{address} is not a public address: it is {kind.meaning} ({kind.source})",
-                    remaining_ways(bool(line.prefix6) or None, bridge=kind.key == "private"),
+                    in_one_sentence(ways_left(bool(line.prefix6) or None, bridge=kind.key == "private")),
                 )
         if line.situation in CANNOT_FORWARD:
             used = sorted(name for name, way in facts.ways.items() if way.line == key)
@@ -178,7 +162,7 @@ def find(facts: Facts) -> Iterator[Finding]:
                 code,
                 f"lines.{key}",
                 message + hit,
-                remaining_ways(bool(line.prefix6) or None),
+                in_one_sentence(ways_left(bool(line.prefix6) or None)),
                 severity=None if used else "note",
             )
     passed = {(way.passed, way.line): name for name, way in sorted(facts.ways.items(), reverse=True) if way.passed}
