@@ -84,6 +84,9 @@ def test_each_end_is_proven_on_the_peers_own_computer(town: OpenVpnTown) -> None
         if peer == "coach":
             assert proofs["forbidden film-page"]["ok"]
             assert ran.code == 0, ran.out
+    asking = ("why", "film-files", "--peer", town.name("coach"), "--from", "interface:tun0", "--public", PUBLIC)
+    well = town.hooper(*asking, "--json", place="laptop")
+    assert well.document["ok"] is True, well.out
     home = town.hooper("tunnel", "prove", town.name("cox"), "--json", place="here")
     assert home.code == 1
     assert home.document["errors"][0]["code"] == "same-network"

@@ -113,6 +113,14 @@ def test_the_planned_target_is_reached_and_no_other(town: SshTown) -> None:
     town.wait_for("phone", "127.0.0.1", 18444)
     asked = town.run("phone", "curl", "-sk", "--max-time", "5", "https://127.0.0.1:18444/")
     assert "Films" in asked
+    why = ("why", "film-files", "--peer", town.name("cox"), "--public", PUBLIC, "--json")
+    assert town.hooper(*why, place="phone").document["ok"] is True
+    town.stop("cox")
+    down = town.hooper(*why, place="phone").document
+    assert down["ok"] is False
+    assert "tunnel-not-started" in [cause["code"] for cause in down["causes"]]
+    town.start("cox", "phone", home, "-N")
+    town.wait_for("phone", "127.0.0.1", 18444)
     proven = town.hooper("tunnel", "prove", town.name("cox"), "--json", place="phone")
     proofs = {proof["what"]: proof for proof in proven.document["proofs"]}
     assert proofs["service film-files"]["after"] == "answered", proven.out

@@ -453,6 +453,11 @@ def _result(target: Target, seen: Seen, evidence: Evidence) -> Result:
     )
 
 
+def judged(target: Target, seen: Seen) -> Result:
+    """One probe as a result, with nothing to compare it with."""
+    return _result(target, seen, Evidence())
+
+
 def _unproven(
     wish: Wish,
     origin: From,

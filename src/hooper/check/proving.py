@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 import anyio
 
 from hooper.addresses import IPAddress
-from hooper.check.checking import Wish, at_home, check_outside
+from hooper.check.checking import Wish, at_home, check_outside, judged
 from hooper.check.probes import probe
 from hooper.check.results import Result
 from hooper.check.targets import Target, inner_targets
@@ -32,6 +32,7 @@ from hooper.planning.access import (
 from hooper.planning.local_ports import by_ssh, forwards_of
 
 if TYPE_CHECKING:
+    from hooper.planning.topology import Topology
     from hooper.site.tunnel_tables import Tunnel
 
 SIZES = (1500, 1428, 1420, 1412, 1400, 1380, 1340, 1280, 1200, 1000, 576)  # bytes of a packet, tried from the largest
@@ -234,6 +235,16 @@ async def _by_ssh(here: Door, wish: Wish, peer: str) -> list[Proven]:
             tasks.start_soon(one, number)
     kept = Proven("forbidden", None, None, None, "the server's own list keeps it to that; no port here leads elsewhere")
     return [*sorted(out, key=lambda proof: proof.what), kept]
+
+
+async def at_local_port(here: Door, topology: Topology, peer: str, service: str, deadline: float) -> list[Result]:
+    """A service by the port of this computer that leads to it through SSH; empty: no port does."""
+    forward = next((one for one in forwards_of(topology.site, peer) if one.service == service), None)
+    target = next(inner_targets(topology, [service]), None)
+    if forward is None or target is None:
+        return []
+    target = replace(target, address=LOOPBACK, port=forward.local, inner=(LOOPBACK, forward.local))
+    return [judged(target, await probe(here, target, deadline))]
 
 
 async def _size(door: Door, wish: Wish, peer: str) -> Proven:

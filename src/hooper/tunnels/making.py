@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 from hooper.tunnels import ipsec_files, openvpn_files, ssh_files, wireguard_files
 from hooper.tunnels.authority import TunnelAuthority, make_authority
-from hooper.tunnels.common import Profile, ServerFiles
+from hooper.tunnels.common import KeyMissing, Profile, ServerFiles
 from hooper.tunnels.ipsec_files import IpsecProfile
 from hooper.tunnels.openvpn_files import OpenVpnProfile
 from hooper.tunnels.ssh_files import SshProfile
@@ -95,6 +95,19 @@ def server_files(
 
 
 # --- keys
+
+
+def certificate_ends(ring: KeyRing, site: Site, key: str) -> datetime | None:
+    """When the certificate of a peer ends; None: it has none of our making. Raises: MachineError: it is damaged."""
+    peer = site.peers[key]
+    tunnel = site.tunnels[peer.tunnel]
+    if tunnel.kind != "openvpn" or tunnel.made_by != "hooper" or peer.public_key is None or tunnel.public_key is None:
+        return None
+    try:
+        found = TunnelAuthority(ring, tunnel.public_key, peer.tunnel).certificate_of(peer.public_key)
+    except KeyMissing:
+        return None
+    return found.not_valid_after_utc if found is not None else None
 
 
 def new_server_key(ring: KeyRing, site: Site, key: str, kind: str, now: datetime) -> str:

@@ -15,7 +15,7 @@ from hooper.files import write_output
 from hooper.planning.access import allowed_networks, enforced, into_for
 from hooper.planning.documents import EditDocument
 from hooper.planning.edits import Edited, again
-from hooper.planning.looks.tunnel import key_wanted, needs_no_key
+from hooper.planning.looks.tunnel import SOON, key_wanted, needs_no_key
 from hooper.planning.tunnel_edits import add_peer, handing, remove_peer, renew_peer, revoke_peer
 from hooper.secret import Secret
 from hooper.site.edit import Value
@@ -25,7 +25,7 @@ from hooper.site.tunnel_tables import Peer
 from hooper.store.kept import Handed, Heard
 from hooper.tunnels import words
 from hooper.tunnels.common import KeyMissing, NoEndpoint, Profile
-from hooper.tunnels.making import as_one, new_peer_key, peer_files, profile_of
+from hooper.tunnels.making import as_one, certificate_ends, new_peer_key, peer_files, profile_of
 from hooper.tunnels.rows import HandedDocument, PeerRow, PeersDocument
 from hooper.tunnels.sheet import wants_secret
 from hooper.usecases.edits import EditRequest, edit
@@ -74,7 +74,7 @@ def _row(run: Run, key: str, handed: Handed | None, heard: Mapping[str, Heard]) 
     elif peer.public_key is None and not needs_no_key(tunnel):
         detail = f"it has no key here: {key_wanted(tunnel, key).removesuffix('.')}"
     elif tunnel.made_by == "hooper":
-        detail = _to_hand(run, key, given)
+        detail = _certificate(run, key) or _to_hand(run, key, given)
     seen = heard.get(peer.public_key or "")
     return PeerRow(
         key,
@@ -90,6 +90,15 @@ def _row(run: Run, key: str, handed: Handed | None, heard: Mapping[str, Heard]) 
         not detail,
         detail,
     )
+
+
+def _certificate(run: Run, key: str) -> str:
+    """Why a peer needs another certificate: the one it has has ended, or does so within two weeks."""
+    end = certificate_ends(ring_of(run), run.site, key) if run.state is not None else None
+    if end is None or end - run.at > SOON:
+        return ""
+    verb = "ended" if end < run.at else "ends"
+    return f"its certificate {verb} on {end:%Y-%m-%d}: `{deeds.RENEW_PEER(key)}`, then hand it over"
 
 
 def _to_hand(run: Run, key: str, given: Handed | None) -> str:

@@ -10,6 +10,7 @@ import anyio
 from hooper.check.checking import Wish, at_home, check_outside, within_tunnel
 from hooper.check.origin import open_origin
 from hooper.check.probes import probe
+from hooper.check.proving import at_local_port
 from hooper.check.results import Result, Seen
 from hooper.check.targets import Target
 from hooper.clock import time_left
@@ -17,10 +18,12 @@ from hooper.errors import HooperError, NeedsAPerson
 from hooper.net.standing import connected_surroundings
 from hooper.net.types import Door, Surroundings
 from hooper.planning.access import server_addresses
+from hooper.planning.local_ports import by_ssh
 from hooper.site.references import detours
 from hooper.store.kept import Handed, Heard, Made
-from hooper.tunnels.making import profile_of, server_mark
+from hooper.tunnels.making import certificate_ends, profile_of, server_mark
 from hooper.usecases.run import Run
+from hooper.usecases.tunnels import ring_of
 from hooper.why.case import WhyDocument
 from hooper.why.diagnosis import diagnose
 from hooper.why.facts import ServiceFacts
@@ -37,6 +40,7 @@ async def why_peer(run: Run, request: WhyRequest, peer: str) -> tuple[WhyDocumen
     from hooper.usecases.why import gathered
 
     tunnel = run.site.tunnels[run.site.peers[peer].tunnel]
+    ssh = by_ssh(run.site, peer)
     started = run.here.clock.monotonic()
     around = await connected_surroundings(run.here)
     outside: Door | None = None
@@ -65,6 +69,9 @@ async def why_peer(run: Run, request: WhyRequest, peer: str) -> tuple[WhyDocumen
         wish = Wish(run.topology, [request.service], left, base=run.base)
         through.extend((await check_outside(run.here, door, wish, None)).results)
 
+    async def at_port() -> None:
+        through.extend(await at_local_port(run.here, run.topology, peer, request.service, left))
+
     async def at_server(door: Door) -> None:
         nonlocal server
         address = server_addresses(tunnel)[0]
@@ -75,12 +82,14 @@ async def why_peer(run: Run, request: WhyRequest, peer: str) -> tuple[WhyDocumen
     async with anyio.create_task_group() as tasks:
         tasks.start_soon(gate)
         tasks.start_soon(target)
+        if ssh and away:
+            tasks.start_soon(at_port)
         if inner is not None:
             tasks.start_soon(inside, inner)
             tasks.start_soon(at_server, inner)
     facts = _facts(run, peer, told, around)
-    if inner is not None:
-        facts = replace(facts, through=next(iter(through), None), server=server)
+    if inner is not None or through:
+        facts = replace(facts, through=next(iter(through), None), server=server if inner is not None else None)
     if inner is None or not away:  # at home the networks are the same, and nothing is wrong with that
         facts = replace(facts, around=())
     trouble = [problem for problem in trouble if problem.code != "public-address-unknown"]
@@ -110,7 +119,8 @@ def _facts(run: Run, peer: str, told: dict[str, ServiceFacts], around: Surroundi
     mark_now = server_mark(run.topology, entry.tunnel, run.at.date(), plan)
     up_to_date = current is not None and current.mark == mark_now
     lately = [one for one in heard.values() if one.tunnel == entry.tunnel and run.at - one.at <= HEARD_FOR]
-    own = heard.get(entry.public_key or "")
+    own = heard.get(entry.public_key or peer)
+    ends = certificate_ends(ring_of(run), run.site, peer) if run.state is not None else None
     gate: WhyDocument = diagnose(run.topology, run.plan, told["gate"])
     return PeerFacts(
         peer,
@@ -122,7 +132,8 @@ def _facts(run: Run, peer: str, told: dict[str, ServiceFacts], around: Surroundi
         endpoint,
         up_to_date if ours else None,
         own,
-        bool(lately) and own is None,
+        bool(lately) and own is None and run.site.tunnels[entry.tunnel].kind == "wireguard",
+        certificate_ends=ends,
         around=tuple(around.networks()),
         ticked=frozenset(told["target"].ticked),
     )

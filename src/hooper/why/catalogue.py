@@ -215,6 +215,16 @@ CAUSES: dict[str, CauseEntry] = {
         "The site file allows it, the server refuses it.",
         "Make its files anew, and load the rules there.",
     ),
+    "peer-certificate-ended": CauseEntry(
+        "the certificate of the peer has ended",
+        "The server refuses one that has ended.",
+        "Make it another one, and hand it over.",
+    ),
+    "tunnel-not-started": CauseEntry(
+        "the tunnel is not started on the device",
+        "A port of the device leads home only while the program that carries it runs.",
+        "Start it, and leave its window open.",
+    ),
     "peer-clock": CauseEntry(
         "the device's clock has gone back",
         "The server answers no handshake that is older than the last one.",

@@ -13,6 +13,8 @@ from hooper.planning.routes import return_routes
 from hooper.planning.topology import Topology
 from hooper.planning.tunnel_edits import device_of, handing
 from hooper.planning.values import Plan
+from hooper.site.model import Site
+from hooper.site.tunnel_tables import Peer
 from hooper.store.kept import Handed, Heard
 from hooper.why.case import ORDER, THERE, Case, Certainty, WhyDocument
 from hooper.why.facts import ServiceFacts
@@ -29,6 +31,7 @@ class PeerFacts:
     do not make them. heard: what the server told of it; unheard: the server told, and does not know it. through: the
     service, probed through the tunnel; server: the server's own address in it; None: this machine is not the peer.
     around: the networks that this machine is in beside it. ticked: the gateways whose sheet is ticked off.
+    certificate_ends: of its certificate, where it has one of our making.
     """
 
     peer: str
@@ -45,6 +48,7 @@ class PeerFacts:
     server: Seen | None = None
     around: tuple[IPNetwork, ...] = ()
     ticked: frozenset[str] = field(default_factory=frozenset)
+    certificate_ends: datetime | None = None
 
     @property
     def today(self) -> date:
@@ -84,7 +88,11 @@ def _peer(case: Case, facts: PeerFacts) -> None:
         case.step("peer", "broken", f"its last day was {peer.until}")
         remedy = f"Give {key} a new `until`, make the server's files anew, and load them."
         case.cause("peer-ended", "certain", f"the time of {key} was over on {peer.until}", remedy)
-    elif peer.public_key is None:
+    elif facts.certificate_ends is not None and facts.certificate_ends < facts.now:
+        case.step("peer", "broken", f"its certificate ended on {facts.certificate_ends:%Y-%m-%d}")
+        remedy = f"`{deeds.RENEW_PEER(key)}`, then hand it over, and load the server's new files."
+        case.cause("peer-certificate-ended", "certain", f"the certificate of {key} has ended", remedy)
+    elif peer.public_key is None and (site.tunnels[peer.tunnel].made_by == "hooper" or _wireguard(site, peer)):
         case.step("peer", "broken", "it has no key")
         remedy = f"`{deeds.RENEW_PEER(key)}`, then hand it over."
         case.cause("peer-without-key", "certain", f"{key} has no key, or it was revoked", remedy)
@@ -95,6 +103,21 @@ def _peer(case: Case, facts: PeerFacts) -> None:
     else:
         kept = "kept to that by the server" if enforced(site.tunnels[peer.tunnel]) == "server" else "kept by nobody"
         case.step("peer", "ok", f"it may reach {service}, {kept}")
+
+
+def _wireguard(site: Site, peer: Peer) -> bool:
+    return site.tunnels[peer.tunnel].kind == "wireguard"
+
+
+def _how_to_hear(case: Case, tunnel: str) -> str:
+    """How one hears from a server whom it saw."""
+    entry = case.site.tunnels[tunnel]
+    host = case.site.services[entry.service].host
+    if entry.kind == "wireguard":
+        return f"On {host}, as root: wg show all dump > FILE; then `{deeds.SEEN(tunnel)} FILE`."
+    if entry.kind == "openvpn":
+        return f"Bring the status file of OpenVPN's server from {host}; then `{deeds.SEEN(tunnel)} FILE`."
+    return f"Look into the log of {host}, or at the list of who is connected on its page."
 
 
 def _file(case: Case, facts: PeerFacts) -> None:
@@ -127,7 +150,7 @@ def _server(case: Case, facts: PeerFacts) -> None:
     tunnel = case.site.tunnels[peer.tunnel]
     host = case.site.services[tunnel.service].host
     files = f"`{deeds.MAKE_TUNNEL(peer.tunnel)}` writes its files; load them on {host}."
-    dump = f"On {host}, as root: wg show all dump > FILE; then `{deeds.SEEN(peer.tunnel)} FILE`."
+    dump = _how_to_hear(case, peer.tunnel)
     if facts.unheard:
         case.step("server", "broken", f"{host} does not know {key}, by what it told")
         case.cause("tunnel-peer-missing", "certain", f"the server on {host} does not know {key}", files)
@@ -153,7 +176,7 @@ def _gate(case: Case, facts: PeerFacts) -> None:
     broken = [step for step in facts.gate.steps if step.state == "broken"]
     there = facts.server is not None and comes_from(facts.server, case, facts.peer)
     if there or (facts.gate.ok and not broken):
-        case.step("endpoint", "ok", "the server answers at the public address, by its genuine handshake")
+        case.step("endpoint", "ok", "the server answers at the public address, and is the right one")
         return
     if broken:
         case.step("endpoint", "broken", *(f"{step.step}: {'; '.join(step.evidence)}" for step in broken))
@@ -166,6 +189,9 @@ def _gate(case: Case, facts: PeerFacts) -> None:
 def _tunnel(case: Case, facts: PeerFacts) -> None:
     """The peer's own handshake, where this machine is the peer, and the network that it is in."""
     key, peer = facts.peer, case.site.peers[facts.peer]
+    if case.site.tunnels[peer.tunnel].kind == "ssh":
+        _started(case, facts)
+        return
     host = case.site.services[case.site.tunnels[peer.tunnel].service].host
     target = case.site.devices[case.site.services[facts.target.service].host].address
     hidden = hidden_by(case.site, key, target, facts.around)
@@ -188,7 +214,7 @@ def _tunnel(case: Case, facts: PeerFacts) -> None:
     case.step("tunnel", "broken", f"nothing comes out of the tunnel: {facts.server.detail}")
     if facts.gate.ok or not facts.gate.causes:
         files = f"`{deeds.MAKE_TUNNEL(peer.tunnel)}` writes its files; load them on {host}."
-        dump = f"On {host}, as root: wg show all dump > FILE; then `{deeds.SEEN(peer.tunnel)} FILE`."
+        dump = _how_to_hear(case, peer.tunnel)
         message = f"the server answers the probe, and not {key}: it does not know its key"
         case.cause("tunnel-peer-missing", "likely", message, files, dump)
         message = f"the clock of {device_of(peer, key)} has gone back since its last handshake"
@@ -196,6 +222,24 @@ def _tunnel(case: Case, facts: PeerFacts) -> None:
         message = f"the file on {device_of(peer, key)} leads elsewhere than to the server"
         decide = f"`{deeds.CHECK_PROFILE} FILE` with the file that it has."
         case.cause("endpoint-stale", "possible", message, f"`{deeds.RENEW_PEER(key)}`, then hand it over.", decide)
+
+
+def _started(case: Case, facts: PeerFacts) -> None:
+    """Of SSH: whether a port of this machine leads anywhere."""
+    case.step("overlap", "skipped", "it goes by a port of the device itself, whatever the network there is")
+    through = facts.through
+    if through is None:
+        case.step("tunnel", "unknown", "this machine is not the peer, or is at home; look from there")
+    elif through.verdict in THERE:
+        case.step("tunnel", "ok", f"localhost:{through.port} leads to it")
+    elif through.verdict == "refused":
+        case.step("tunnel", "broken", f"nothing listens at localhost:{through.port}")
+        name = case.site.peers[facts.peer].tunnel
+        message = f"the tunnel {name} is not started on {device_of(case.site.peers[facts.peer], facts.peer)}"
+        remedy = "Start it in a terminal, as the hand-over says, and read what it says there."
+        case.cause("tunnel-not-started", "likely", message, remedy, "Look whether its window is open.")
+    else:
+        case.step("tunnel", "ok", f"localhost:{through.port} takes the connection")
 
 
 def comes_from(seen: Seen, case: Case, peer: str) -> bool:
@@ -220,7 +264,9 @@ def _beyond(case: Case, facts: PeerFacts) -> None:
     else:
         case.step("service", "unknown", "nobody has looked at it from inside")
     up = case.steps["tunnel"].state == "ok"
-    if through is None or not up:
+    if case.site.tunnels[case.site.peers[facts.peer].tunnel].kind == "ssh":
+        case.step("way-back", "skipped", "SSH brings its own answers back")
+    elif through is None or not up:
         case.step("way-back", "unknown", *_ways_back(case, facts))
     elif _prohibited(through):
         case.step("way-back", "unknown", "the server lets nothing of this peer through to it")
