@@ -251,6 +251,34 @@ def test_each_fault_of_the_tunnel_has_its_cause(lab: LabHere, fault: str) -> Non
     assert valid("why", told(lab, *words).document)["ok"] is True
 
 
+@pytest.mark.parametrize("transport", ["udp", "tcp"])
+def test_an_openvpn_server_of_the_town_is_told_and_a_strangers_is_too(lab: LabHere, transport: str) -> None:
+    """Its control channel is genuine: packets, the shared key, TLS with the certificate of the server's file."""
+    told(lab, "service", "add", "crew", "--host", "gate", "--speaks", "openvpn", "--transport", transport, "--reach",
+         "public", "--outside-port", "11194")  # fmt: skip
+    told(lab, "tunnel", "add", "crew", "--kind", "openvpn", "--service", "crew")
+    told(lab, "tunnel", "make", "crew", "--out", str(lab.folder / "gate"))
+    told(lab, "lab", "load", str(lab.folder / "gate" / "crew.conf"))
+    sheets = lab.folder / "sheets.json"
+    sheets.write_text(told(lab, "worksheet", "--json").out)
+    told(lab, "lab", "type", str(sheets))
+    words = ("check", "crew", "--from", "interface:usb0", "--json")
+    (row,) = told(lab, *words).document["results"]
+    assert (row["verdict"], row["ok"]) == ("answered", True)
+    assert "of the authority of crew" in row["detail"]
+    told(lab, "lab", "break", "openvpn-other-authority")
+    (row,) = lab.run(*words).document["results"]
+    assert row["verdict"] == "mismatched"
+    document = lab.run("why", "crew", "--from", "interface:usb0", "--json").document
+    assert document["ok"] is False
+    assert [cause["code"] for cause in document["causes"] if cause["certainty"] == "certain"] == ["tunnel-key-other"]
+    told(lab, "lab", "mend", "openvpn-other-authority")
+    (row,) = told(lab, *words).document["results"]
+    assert row["verdict"] == "answered"
+    wrong = lab.run("lab", "load", str(lab.folder / "gate" / "crew.nft"))
+    assert wrong.code == 2
+
+
 def test_a_busy_server_is_known_by_its_cookie(lab: LabHere) -> None:
     """Its cookie alone proves it; and it lets in who comes again with that."""
     made(lab)

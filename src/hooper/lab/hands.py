@@ -7,6 +7,7 @@ from typing import Any
 
 from hooper.errors import UsageError
 from hooper.lab.gate import Client
+from hooper.lab.openvpn_server import OpenVpnServer, is_openvpn
 from hooper.lab.tables import read_tables, type_sheets
 from hooper.lab.town import Town
 
@@ -22,6 +23,14 @@ def _load(town: Town, asked: Mapping[str, Any]) -> dict[str, Any]:
             raise UsageError(f"{place} has no tunnel {name!r}", remedy="Name the file that it was given.")
         client.unload()
         return {"on": place, "interface": name, "peers": 0}
+    if is_openvpn(conf):
+        server = OpenVpnServer.load(conf, name, town.now)
+        if server.transport == "udp":
+            node.udp[server.port] = server.datagram
+        else:
+            node.tcp[server.port] = server.stream
+        town.servers[f"{place}:{name}"] = server
+        return {"on": place, "interface": name, "peers": 1}
     if town.gate is not None and node is town.gate.node:
         peers = town.gate.load(conf, str(asked.get("rules") or ""))
         return {"on": place, "interface": name, "peers": len(peers)}

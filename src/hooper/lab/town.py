@@ -30,6 +30,7 @@ if TYPE_CHECKING:
     from hooper.lab.gate import Client, Gate
     from hooper.lab.identity import Identity
     from hooper.lab.igd import IgdRouter
+    from hooper.lab.openvpn_server import OpenVpnServer
     from hooper.lab.provider import NameProvider
 
 from hooper.lab.things import (
@@ -69,6 +70,7 @@ class Town:
         self.nodes: dict[str, Machine] = {}
         self.gate: Gate | None = None
         self.clients: dict[str, Client] = {}  # by the segment of their interface
+        self.servers: dict[str, OpenVpnServer] = {}  # by machine and name
         self.zone = Zone(secrets.token_bytes(32), now)
         self.acme: AcmeServer
         self.provider: NameProvider

@@ -10,6 +10,7 @@ from hooper import deeds
 from hooper.lab.boathouse import CLUB, MOBILE
 from hooper.lab.fault import Fault, NothingToBreak, Undo
 from hooper.lab.gate import Client, Gate
+from hooper.lab.identity import self_signed
 from hooper.lab.town import Town
 from hooper.wire.wireguard import Responder, generate_private
 
@@ -135,7 +136,35 @@ def _of_clients(name: str, value: object) -> Callable[[Town, str], Undo]:
     return apply
 
 
+def _other_authority(town: Town, service: str) -> Undo:
+    """The OpenVPN server was set up anew, with an authority that nobody knows; the shared key is the old one."""
+    del service
+    if not town.servers:
+        raise NothingToBreak(
+            "no machine has an OpenVPN server yet", remedy=f"Give one its files first: `{deeds.LOAD_TUNNEL}`."
+        )
+    old = {name: server.context for name, server in town.servers.items()}
+    stranger = self_signed("gate.local", town.now()).context
+    for server in town.servers.values():
+        server.context = stranger
+        server.conversations.clear()
+
+    def undo() -> None:
+        for name, server in town.servers.items():
+            server.context = old.get(name, server.context)
+            server.conversations.clear()
+
+    return undo
+
+
 TUNNEL_FAULTS = (
+    Fault(
+        "openvpn-other-authority",
+        "tunnel-key-other",
+        "the OpenVPN server has another authority than the site file",
+        _other_authority,
+        "gate",
+    ),
     Fault("tunnel-other-key", "tunnel-key-other", "the gate was set up anew, with another key", _other_key, "gate"),
     Fault(
         "tunnel-peers-missing",

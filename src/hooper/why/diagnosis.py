@@ -15,7 +15,7 @@ from hooper.site.model import Site
 from hooper.sourced import age_of
 from hooper.why.case import ORDER, THERE, Case, Certainty, State, WhyDocument
 from hooper.why.facts import ServiceFacts
-from hooper.why.server_keys import server_keys
+from hooper.why.server_keys import other_server, server_keys, tunnel_by
 from hooper.why.way import judge_way, line_proven, read_rule, read_wan
 
 
@@ -219,6 +219,9 @@ def _service(case: Case) -> None:
     elif inside.verdict in ("silent", "mismatched") and facts.tunnel is not None:
         case.step("service", "broken", f"inside: {inside.verdict}, {inside.detail}")
         server_keys(case, "likely")
+    elif inside.verdict == "mismatched" and (key := tunnel_by(case.site, facts.service)) is not None:
+        case.step("service", "broken", f"inside: {inside.detail}")
+        other_server(case, key, inside.detail)
     elif inside.verdict == "mismatched" and inside.problems:
         case.step("service", "broken", f"inside: {inside.detail}")
         for fault in inside.problems:
