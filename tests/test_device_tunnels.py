@@ -141,6 +141,20 @@ def test_a_key_that_the_servers_page_makes_begins_there(site: Site) -> None:
     assert "profile check" in str(shown["steps"])
 
 
+def test_a_network_that_the_provider_has_too_is_told_and_changed(site: Site) -> None:
+    site("tunnel", "add", "box", "--kind", "openvpn", "--made-by", "device", "--host", "film-box", "--subnet",
+         "192.168.90.0/24")  # fmt: skip
+    found = [one for one in hooper("plan", "--json", "--site", str(site.path)).document["findings"]
+             if one["code"] == "prefix-overlap"]  # fmt: skip
+    assert [one["subject"] for one in found] == ["tunnels.box"]
+    wanted = re.search(r"such as (\S+)\.$", found[0]["remedy"])
+    assert wanted is not None
+    site("tunnel", "change", "box", "--subnet", wanted[1])
+    assert "prefix-overlap" not in codes(site.path.read_text())
+    shown = site("tunnel", "show", "box", "--json").document
+    assert wanted[1].partition("/")[0] in str(shown["server"])
+
+
 @pytest.mark.parametrize(
     ("more", "said"),
     [

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import shutil
 import subprocess
 import sys
@@ -338,3 +339,17 @@ def test_a_mended_profile_connects(device: OpenVpnTown) -> None:
     assert f"remote {PUBLIC} 21194 udp" in new.read_text()
     device.start("mended", "rented", new)
     device.wait_for("rented", "10.88.45.1", 443)  # the box itself, through its own tunnel
+    # and the LAN behind it, both ways, by the route that the sheet of the router has
+    device.run("film-box", "sysctl", "-qw", "net.ipv4.ip_forward=1")
+    routes = [(sheet["gateway"], route) for sheet in device.hooper("worksheet", "--json").document["sheets"]
+              for route in sheet["routes"] if route["prefix"] == "10.88.45.0/24"]  # fmt: skip
+    assert [(gateway, route["via"]) for gateway, route in routes] == [("club-router", "10.44.7.30")]
+    device.serve_page("hub-page", "hub", 8443, "Heating")
+    assert device.reaches("rented", "10.44.7.50", 8443, deadline=1.0) == "silent"  # its answer goes elsewhere
+    for gateway, route in routes:
+        device.run(gateway, "ip", "route", "replace", route["prefix"], "via", route["via"])
+    device.wait_for("rented", "10.44.7.50", 8443)
+    own = re.search(r"inet (10\.88\.45\.\d+)/", device.run("rented", "ip", "address", "show", "dev", "tun0"))
+    assert own is not None
+    device.serve("rented-page", "rented", 8082, sys.executable, "-m", "http.server", "8082")
+    device.wait_for("hub", own[1], 8082)
