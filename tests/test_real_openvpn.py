@@ -349,7 +349,7 @@ def test_a_mended_profile_connects(device: OpenVpnTown) -> None:
     for gateway, route in routes:
         device.run(gateway, "ip", "route", "replace", route["prefix"], "via", route["via"])
     device.wait_for("rented", "10.44.7.50", 8443)
-    own = re.search(r"inet (10\.88\.45\.\d+)/", device.run("rented", "ip", "address", "show", "dev", "tun0"))
-    assert own is not None
+    shown = re.search(r"inet (10\.88\.45\.\d+)/", device.run("rented", "ip", "address", "show", "dev", "tun0"))
+    assert shown is not None
     device.serve("rented-page", "rented", 8082, sys.executable, "-m", "http.server", "8082")
-    device.wait_for("hub", own[1], 8082)
+    device.wait_for("hub", shown[1], 8082)
