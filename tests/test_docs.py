@@ -12,9 +12,10 @@ from pathlib import Path
 
 import pytest
 
+from support.exported_openvpn import profile
 from support.program import ROOT, Lab, hooper, start_lab
 
-PAGES = ("README.md", "docs/troubleshooting.md")
+PAGES = ("README.md", "docs/troubleshooting.md", "docs/private-access.md")
 
 
 def blocks(page: str, language: str) -> list[str]:
@@ -33,6 +34,7 @@ def test_commands_of_the_docs_run(lab: Lab, page: str, tmp_path: Path) -> None:
     for name in ("site.toml", "town-ca.pem", "secrets"):  # some of them edit the site file
         there = lab.folder / name
         (shutil.copytree if there.is_dir() else shutil.copy)(there, tmp_path / name)
+    (tmp_path / "exported.ovpn").write_text(profile(remote="remote 10.44.7.30 1194 udp"))
     env = {**lab.env, "XDG_STATE_HOME": str(tmp_path), "HOOPER_SITE": str(tmp_path / "site.toml")}
     found = commands(page)
     assert len(found) > 8
