@@ -356,7 +356,7 @@ TARGETS: dict[str, Target] = {
         (b'client\nremote "a b" 1194 udp # here\n<ca>\nx\n</ca>\n<connection>\nremote c\n</connection>\n',),
     ),
     "openvpn-status": Target(
-        _text(read_status),
+        _text(lambda text: read_status(text).clients),
         (
             b"OpenVPN CLIENT LIST\nUpdated,2026-11-26\nCommon Name,Real Address,Bytes Received,Bytes Sent,Connected"
             b" Since\ncox,1.2.3.4:5,1,2,x\nROUTING TABLE\nEND\n",

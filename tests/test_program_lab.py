@@ -92,9 +92,15 @@ def test_faults_have_one_cause_each(lab: Lab) -> None:
     others |= {"host-off", "host-filters-strangers", "host-filters-all", "host-without-way-out", "line-down"}
     others |= {"inner-wan-moved", "false-wan", "zone-down"}
     others |= {"ca-refuses", "certificate-expired", "certificate-other-name", "certificate-own"}
-    others |= {row["fault"] for row in faults if row["fault"].startswith("tunnel-")}  # see test_tunnels
+    others |= {
+        row["fault"] for row in faults if row["fault"].startswith(("tunnel-", "openvpn-", "ssh-"))
+    }  # see test_tunnels
     assert {row["fault"] for row in faults} == {*FAULT_VERDICTS, *others}
-    twice = {"zone-down": "name-stale", "false-wan": ""}  # another way to the same, and what spoils nothing
+    twice = {
+        "zone-down": "name-stale",
+        "false-wan": "",
+        "openvpn-other-authority": "tunnel-key-other",
+    }  # another way to the same, and what spoils nothing
     assert {row["fault"]: row["cause"] for row in faults if row["fault"] in twice} == twice
     assert len({row["cause"] for row in faults if row["fault"] not in twice}) == len(faults) - len(twice)
     assert not any(row["active"] for row in faults)

@@ -69,6 +69,9 @@ speaks = "https"
 port = 8443
 reach = "public"
 sources = ["11.22.44.131"]
+[names."boathouse.heronquay.example"]
+line = "rented"
+updated_by = "router"
 [tunnels.{tunnel}]
 service = "detour"
 subnet = "10.99.7.0/24"
@@ -112,7 +115,18 @@ class DetourTown(TunnelTown):
         return path
 
     def seen(self, service: str, place: str = "usb0") -> tuple[str, bool, str]:
-        ran = self.hooper("check", service, "--from", f"interface:{place}", "--json", "--deadline", "3", place="here")
+        ran = self.hooper(
+            "check",
+            service,
+            "--from",
+            f"interface:{place}",
+            "--public",
+            f"rented={RENTED}",
+            "--json",
+            "--deadline",
+            "3",
+            place="here",
+        )
         (result,) = ran.document["results"]
         return result["verdict"], result["ok"], f"{result['target_address']}:{result['port']}"
 
@@ -135,6 +149,12 @@ def test_a_public_service_answers_from_outside_though_the_line_has_no_address(to
     asked = town.run("phone", "curl", "-sk", "--max-time", "5", f"https://{RENTED}/")
     assert "Race films" in asked
     assert town.seen("film-page") == ("answered", True, f"{RENTED}:443")
+
+
+def test_its_name_leads_to_the_rented_machine(town: DetourTown) -> None:
+    listed = town.hooper("name", "list", "--json", place="here").document["names"]
+    assert [(row["name"], row["wanted"]) for row in listed] == [("boathouse.heronquay.example", [RENTED])]
+    assert "https://boathouse.heronquay.example/" in town.hooper("card", "film-page", place="here").out
 
 
 def test_its_source_limits_are_kept(town: DetourTown) -> None:
@@ -165,18 +185,24 @@ def peer_key(town: DetourTown) -> str:
 
 
 def test_why_names_the_broken_link(town: DetourTown) -> None:
-    well = town.hooper("why", "film-page", "--from", "interface:usb0", "--json", place="here").document
+    well = town.hooper(
+        "why", "film-page", "--from", "interface:usb0", "--public", f"rented={RENTED}", "--json", place="here"
+    ).document
     assert well["ok"] is True, well["steps"]
     town.stop("film-page")
     try:
-        came = town.hooper("why", "film-page", "--from", "interface:usb0", "--json", place="here").document
+        came = town.hooper(
+            "why", "film-page", "--from", "interface:usb0", "--public", f"rented={RENTED}", "--json", place="here"
+        ).document
         assert came["ok"] is False
         assert came["causes"][0]["code"] == "service-stopped", came["causes"]
     finally:
         town.serve_page("film-page", "film-box", 443, "Race films")
     town.run("gate", "ip", "link", "set", town.end, "down")
     try:
-        came = town.hooper("why", "film-page", "--from", "interface:usb0", "--json", place="here").document
+        came = town.hooper(
+            "why", "film-page", "--from", "interface:usb0", "--public", f"rented={RENTED}", "--json", place="here"
+        ).document
         assert came["ok"] is False
         assert not [cause for cause in came["causes"] if cause["code"] == "service-stopped"]
     finally:

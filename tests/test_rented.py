@@ -8,7 +8,10 @@ from typing import Any
 
 import pytest
 
+from hooper.check.delays import delays
+from hooper.check.results import Evidence, Result, Verdict
 from hooper.planning.plan import make_plan
+from hooper.planning.topology import Topology
 from hooper.planning.ways import ways_left
 from hooper.site.load import parse_site
 from support.program import hooper, valid
@@ -166,3 +169,64 @@ def test_what_does_not_fit_together_is_told(site: Site, old: str, new: str, said
     ran = hooper("plan", "--site", str(site.path))
     assert ran.code == 3
     assert said in ran.err
+
+
+BOTH = """\
+version = 1
+[lines.fibre]
+address = "203.0.113.44"
+[lines.rented]
+address = "198.51.100.7"
+[gateways.fibre-box]
+line = "fibre"
+lan = "192.168.90.1/24"
+[gateways.rented]
+line = "rented"
+lan = "10.99.7.1/24"
+tunnel = "detour"
+control = "hand"
+[gateways.club-router]
+behind = ["fibre-box", "rented"]
+wan = ["192.168.90.2", "10.99.7.2"]
+lan = "10.44.7.1/24"
+[hosts.film-box]
+address = "10.44.7.30"
+ready.default_password_changed = true
+[services.detour]
+host = "rented"
+speaks = "wireguard"
+reach = "public"
+[services.films]
+host = "film-box"
+speaks = "https"
+reach = "public"
+line = "fibre"
+[services.films-around]
+host = "film-box"
+speaks = "https"
+reach = "public"
+line = "rented"
+[tunnels.detour]
+service = "detour"
+subnet = "10.99.7.0/24"
+[peers.club]
+tunnel = "detour"
+device = "router"
+address = "10.99.7.2"
+"""
+
+
+def test_where_both_ways_exist_their_delays_stand_side_by_side() -> None:
+    file = parse_site(BOTH.encode(), "site.toml")
+    plan = make_plan(file, TODAY)
+    assert {rule.gateway for rule in plan.forwards} == {"fibre-box", "rented", "club-router"}
+
+    def seen(service: str, took_ms: int, verdict: Verdict = "answered") -> Result:
+        evidence, port = Evidence(), 443
+        return Result(service, "reachable", True, verdict, (), "ipv4", None, "tcp", port, took_ms, None, evidence, "")
+
+    topology = Topology(file.site)
+    (told,) = delays(topology, [seen("films", 20), seen("films-around", 64)])
+    assert told == "Until an answer: films 20 ms directly, films-around 64 ms by the rented machine (+44 ms)."
+    assert not list(delays(topology, [seen("films", 20), seen("films-around", 0, "silent")]))
+    assert not list(delays(topology, [seen("films", 20)]))

@@ -8,6 +8,7 @@ import os
 import random
 import re
 import tomllib
+import zipfile
 from collections.abc import Callable, Iterator
 from contextlib import suppress
 from datetime import UTC, date, datetime
@@ -277,6 +278,44 @@ def test_an_openvpn_server_of_the_town_is_told_and_a_strangers_is_too(lab: LabHe
     assert row["verdict"] == "answered"
     wrong = lab.run("lab", "load", str(lab.folder / "gate" / "crew.nft"))
     assert wrong.code == 2
+
+
+def test_forwards_through_ssh_lead_where_the_list_permits_and_nowhere_else(lab: LabHere) -> None:
+    """By the files that real software loads: the order of starting on the card, a port here, the way home."""
+    told(lab, "service", "change", "film-shell", "--reach", "public", "--outside-port", "2222")
+    told(lab, "tunnel", "add", "quay", "--kind", "ssh", "--service", "film-shell")
+    told(lab, "peer", "add", "coach", "--tunnel", "quay", "--device", "laptop", "--into", "hub-page")
+    told(lab, "tunnel", "make", "quay", "--out", str(lab.folder / "quay"))
+    sheets = lab.folder / "sheets.json"
+    sheets.write_text(told(lab, "worksheet", "--json").out)
+    told(lab, "lab", "type", str(sheets))
+    told(lab, "lab", "load", str(lab.folder / "quay" / "quay.keys"), "--on", "film-box")
+    told(lab, "peer", "hand", "coach", "--out", str(lab.folder / "coach.zip"))
+    with zipfile.ZipFile(lab.folder / "coach.zip") as archive:
+        archive.extractall(lab.folder / "ssh")
+    told(lab, "lab", "load", str(lab.folder / "ssh" / "quay.config"), "--on", "here")
+    told(lab, "lab", "plug", "away")
+    proven = valid("tunnel-prove", told(lab, "tunnel", "prove", "coach", "--json").document)
+    assert {p["what"]: p["after"] for p in proven["proofs"]}["service hub-page"] == "answered"
+    (row,) = told(lab, "check", "film-shell", "--from", "interface:usb0", "--json").document["results"]
+    assert "the one that the site file has for quay" in row["detail"]
+    words = ("why", "hub-page", "--peer", "coach", "--deadline", "2", "--json")
+    assert told(lab, *words).document["ok"] is True
+    told(lab, "lab", "break", "ssh-not-started")
+    broken = lab.run(*words).document
+    assert "tunnel-not-started" in {cause["code"] for cause in broken["causes"]}
+    told(lab, "lab", "mend", "ssh-not-started")
+    # the server's list without the peer: the port takes a connection, and nothing comes of it
+    told(lab, "peer", "revoke", "coach")
+    told(lab, "tunnel", "make", "quay", "--out", str(lab.folder / "quay"))
+    keys = lab.folder / "quay" / "quay.keys"
+    keys.write_text(keys.read_text() + 'restrict,command="/bin/false" ssh-ed25519 AAAA other\n')
+    told(lab, "lab", "load", str(keys), "--on", "film-box")
+    proven = lab.run("tunnel", "prove", "coach", "--json").document
+    assert {p["what"]: p["ok"] for p in proven["proofs"]}["service hub-page"] is False
+    told(lab, "lab", "load", str(lab.folder / "ssh" / "quay.config"), "--on", "here", "--off")
+    proven = lab.run("tunnel", "prove", "coach", "--json").document
+    assert {p["what"]: p["after"] for p in proven["proofs"]}["service hub-page"] == "refused"
 
 
 def test_a_busy_server_is_known_by_its_cookie(lab: LabHere) -> None:

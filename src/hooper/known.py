@@ -29,6 +29,7 @@ FAULTS = (
     "provider-busy",
     "provider-refuses",
     "ca-refuses",
+    "ssh-not-started",
     "openvpn-other-authority",
     "tunnel-other-key",
     "tunnel-peers-missing",

@@ -23,7 +23,12 @@ def register(app: typer.Typer, answer: Callable[..., Any]) -> None:
     def load_tunnel(
         session: Session,
         file: Annotated[
-            Path, typer.Argument(metavar="FILE", help="A .conf: the server's with its .nft beside it, or a peer's.")
+            Path,
+            typer.Argument(
+                metavar="FILE",
+                help="A .conf: the server's with its .nft beside it, or a peer's; of SSH the server's .keys, or a"
+                " peer's .config with its .key beside it.",
+            ),
         ],
         on: Annotated[
             str,
@@ -35,7 +40,7 @@ def register(app: typer.Typer, answer: Callable[..., Any]) -> None:
         from hooper.files import read_text
         from hooper.lab.answers import LabLoadDocument
 
-        rules = file.with_suffix(".nft")
+        rules = file.with_suffix(".key" if file.suffix == ".config" else ".nft")
         text = read_text(rules) if rules.is_file() else ""
         told = {"on": on, "name": file.stem, "conf": read_text(file), "rules": text, "off": off}
         session.show(answer(session, LabLoadDocument, "load", **told), _render_loaded)

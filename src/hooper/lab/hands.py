@@ -8,6 +8,7 @@ from typing import Any
 from hooper.errors import UsageError
 from hooper.lab.gate import Client
 from hooper.lab.openvpn_server import OpenVpnServer, is_openvpn
+from hooper.lab.ssh_forwards import SshClient, SshServer, is_config, is_keys
 from hooper.lab.tables import read_tables, type_sheets
 from hooper.lab.town import Town
 
@@ -19,17 +20,29 @@ def _load(town: Town, asked: Mapping[str, Any]) -> dict[str, Any]:
     if node is None:
         raise UsageError(f"the town has no machine {place!r}", remedy="Name gate, phone, rented or here.")
     if asked.get("off"):
+        if (started := town.ssh_clients.pop(f"{place}:{name}", None)) is not None:
+            started.stop()
+            return {"on": place, "interface": name, "peers": 0}
         if (client := town.clients.pop(f"tunnel:{place}:{name}", None)) is None:
             raise UsageError(f"{place} has no tunnel {name!r}", remedy="Name the file that it was given.")
         client.unload()
         return {"on": place, "interface": name, "peers": 0}
+    if is_keys(conf):
+        server = town.ssh_servers.setdefault(place, SshServer(node))
+        return {"on": place, "interface": name, "peers": server.load(conf)}
+    if is_config(conf):
+        if (before := town.ssh_clients.pop(f"{place}:{name}", None)) is not None:
+            before.stop()
+        made = SshClient.load(town, node, conf, str(asked.get("rules") or ""))
+        town.ssh_clients[f"{place}:{name}"] = made
+        return {"on": place, "interface": name, "peers": 1}
     if is_openvpn(conf):
-        server = OpenVpnServer.load(conf, name, town.now)
-        if server.transport == "udp":
-            node.udp[server.port] = server.datagram
+        speaks = OpenVpnServer.load(conf, name, town.now)
+        if speaks.transport == "udp":
+            node.udp[speaks.port] = speaks.datagram
         else:
-            node.tcp[server.port] = server.stream
-        town.servers[f"{place}:{name}"] = server
+            node.tcp[speaks.port] = speaks.stream
+        town.servers[f"{place}:{name}"] = speaks
         return {"on": place, "interface": name, "peers": 1}
     if town.gate is not None and node is town.gate.node:
         peers = town.gate.load(conf, str(asked.get("rules") or ""))

@@ -19,8 +19,9 @@ from anyio.abc import ByteStream
 from hooper.errors import UsageError, WireError
 from hooper.lab.identity import context_of
 from hooper.net.types import Endpoint
-from hooper.wire.openvpn import Bare, Channel, Guard, TlsAuth, TlsCrypt, frame, parse_static_key, unframe
-from hooper.wire.ovpnfile import OpenVpnFile, parse
+from hooper.wire.openvpn import Channel, Guard, frame, unframe
+from hooper.wire.ovpnfile import parse
+from hooper.wire.ovpnguard import guard_of
 
 CONVERSATIONS = 64  # at a time; who comes then pushes out the oldest
 PATIENCE = 20.0  # seconds that a connection over TCP may last
@@ -73,7 +74,7 @@ class OpenVpnServer:
             context = context_of(inside["cert"].encode(), inside["key"].encode())
             context.verify_mode = ssl.CERT_REQUIRED
             context.load_verify_locations(cadata=inside["ca"])
-            guard = _guard(file)
+            guard = guard_of(file, "server")
         except (ssl.SSLError, WireError) as exc:
             raise UsageError(f"its keys do not fit: {exc}", remedy="Make the server's files anew.") from None
         transport = "tcp" if proto is not None and proto.word(0).startswith("tcp") else "udp"
@@ -113,19 +114,6 @@ class OpenVpnServer:
                     talk.receive(packet)
                 while talk.waiting:
                     await stream.send(frame(talk.waiting.popleft()))
-
-
-def _guard(file: OpenVpnFile) -> Callable[[], Guard]:
-    """Raises: WireError."""
-    crypt, auth, said = file.inline("tls-crypt"), file.inline("tls-auth"), file.get("key-direction")
-    if crypt is not None:
-        key = parse_static_key(crypt.text)
-        return lambda: TlsCrypt(key, "server")
-    if auth is not None:
-        key, direction = parse_static_key(auth.text), int(said.word(0)) if said is not None else None
-        digest = file.get("auth")
-        return lambda: TlsAuth(key, direction, digest.word(0) if digest is not None else "SHA1")
-    return Bare
 
 
 def is_openvpn(text: str) -> bool:

@@ -32,6 +32,7 @@ if TYPE_CHECKING:
     from hooper.lab.igd import IgdRouter
     from hooper.lab.openvpn_server import OpenVpnServer
     from hooper.lab.provider import NameProvider
+    from hooper.lab.ssh_forwards import SshClient, SshServer
 
 from hooper.lab.things import (
     SWALLOWED,
@@ -71,6 +72,8 @@ class Town:
         self.gate: Gate | None = None
         self.clients: dict[str, Client] = {}  # by the segment of their interface
         self.servers: dict[str, OpenVpnServer] = {}  # by machine and name
+        self.ssh_servers: dict[str, SshServer] = {}  # by machine
+        self.ssh_clients: dict[str, SshClient] = {}  # by machine and name
         self.zone = Zone(secrets.token_bytes(32), now)
         self.acme: AcmeServer
         self.provider: NameProvider

@@ -157,7 +157,31 @@ def _other_authority(town: Town, service: str) -> Undo:
     return undo
 
 
+def _not_started(town: Town, service: str) -> Undo:
+    """Nobody has started ssh on the peers' machines, or it has ended."""
+    del service
+    if not town.ssh_clients:
+        raise NothingToBreak("no machine goes by SSH yet", remedy=f"Start one first: `{deeds.LOAD_TUNNEL}`.")
+    stopped = list(town.ssh_clients.values())
+    for client in stopped:
+        client.stop()
+
+    def undo() -> None:
+        for client in stopped:
+            client.start()
+
+    return undo
+
+
 TUNNEL_FAULTS = (
+    Fault(
+        "ssh-not-started",
+        "tunnel-not-started",
+        "nobody has started ssh on the peers' machines",
+        _not_started,
+        "film-shell",
+        LOOK,
+    ),
     Fault(
         "openvpn-other-authority",
         "tunnel-key-other",

@@ -15,7 +15,8 @@ INDEPENDENT = "endpoint-independent"  # RFC 4787 section 4.1
 class WayIn:
     """One way in.
 
-    way: which. fits: whether it can work on this line; null: not known. needs: what it takes. how: where to begin.
+    way: which. fits: whether it can work on this line; null: not known. title: what it is. needs: what it takes. how:
+    where to begin.
     """
 
     way: WayKind

@@ -7,12 +7,12 @@ from typing import TYPE_CHECKING
 from hooper import deeds
 from hooper.certs.inspect import key_fingerprint, signed_by
 from hooper.errors import WireError
-from hooper.tunnels.control import direction_of
 from hooper.tunnels.key_text import public_text
 from hooper.tunnels.look import Flaw
 from hooper.tunnels.openvpn_look import OpenVpnLook, common_name
 from hooper.wire.openvpn import parse_client_key, parse_static_key
 from hooper.wire.ovpnfile import FILES
+from hooper.wire.ovpnguard import direction_of
 
 if TYPE_CHECKING:
     from cryptography import x509

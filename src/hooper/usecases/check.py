@@ -7,6 +7,7 @@ from dataclasses import dataclass, field, replace
 
 from hooper.addresses import IPAddress
 from hooper.check.checking import Outcome, Wish, check_here, check_outside
+from hooper.check.delays import delays
 from hooper.check.origin import open_origin
 from hooper.check.results import CheckDocument, Skipped
 from hooper.clock import time_left
@@ -46,6 +47,7 @@ async def check(run: Run, request: CheckRequest) -> tuple[CheckDocument, list[Ho
     """Check, and keep the results. Raises: as `look`."""
     outcome = await look(run, request)
     keep_look(run, outcome)
+    outcome.remarks += delays(run.topology, outcome.results)
     document = CheckDocument(
         outcome.origin,
         tuple(outcome.results),

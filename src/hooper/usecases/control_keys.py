@@ -4,13 +4,15 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+from hooper import deeds
 from hooper.certs.inspect import key_fingerprint, load_pem, with_known_keys
 from hooper.check.keys import ControlKeys
-from hooper.tunnels.control import guard_of
+from hooper.errors import MachineError, WireError
 from hooper.tunnels.keys import KeyRing
 from hooper.usecases.run import Run
 from hooper.wire.openvpn import Bare, TlsCrypt, parse_static_key
 from hooper.wire.ovpnfile import parse
+from hooper.wire.ovpnguard import guard_of
 
 if TYPE_CHECKING:
     from cryptography import x509
@@ -30,7 +32,15 @@ def control_keys(run: Run, key: str, tunnel: Tunnel) -> ControlKeys:
         inside = profile.inline("ca")
         authorities = _certificates(inside.text if inside is not None else "")
         known = tunnel.public_key or next(map(key_fingerprint, authorities), None)
-        return ControlKeys(key, guard_of(profile), known, _ders(authorities))
+        try:
+            guard = guard_of(profile)
+        except WireError as exc:
+            raise MachineError(
+                f"the shared key in {tunnel.probe_profile} cannot be used: {exc.message}",
+                code="secret-missing",
+                remedy=f"Export the profile again with its keys inside; `{deeds.MEND_PROFILE}` puts them there.",
+            ) from None
+        return ControlKeys(key, guard, known, _ders(authorities))
     if run.state is None or tunnel.public_key is None:
         return ControlKeys(key, Bare, tunnel.public_key, sure=False)
     ring = KeyRing(run.state.tunnels)
