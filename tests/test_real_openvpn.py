@@ -9,6 +9,7 @@ import sys
 import time
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
 
 import pytest
 from cryptography.x509.oid import ExtendedKeyUsageOID
@@ -157,6 +158,30 @@ def test_everything_carries_ipv4_and_lets_no_ipv6_past(town: OpenVpnTown) -> Non
     town.wait_for("laptop", RENTED, 8080)
     assert town.shown_as("laptop") == PUBLIC
     assert town.reaches("laptop", "2001:db8:55::7", 8080) != "open"
+
+
+def test_the_inner_of_two_routers_is_the_server(tmp_path: Path) -> None:
+    """The router behind the provider's: a forward on the outer box alone, and the journey proven from elsewhere."""
+    with tunnel_town(tmp_path, mark="i", kind=OpenVpnTown) as inner:
+        assert isinstance(inner, OpenVpnTown)
+        inner.server = "club-router"
+        text = SITE.replace('[hosts.gate]\naddress = "10.44.7.60"\n', "")
+        inner.write_site(text.replace('host = "gate"', 'host = "club-router"'), "--kind", "openvpn")
+        peer = inner.add_peer(inner.name("cox"), "--into", "film-page", "--into", "hub")
+        inner.serve_page("film-page", "film-box", 443, "Race films")
+        inner.serve_page("film-files", "film-box", 8443, "Films")
+        sheets = inner.enter_sheets()
+        assert not any(sheet["routes"] for sheet in sheets)
+        assert [rule["gateway"] for one in sheets for rule in one["rules"] if rule["service"] == "gate"] == [
+            "fibre-box"
+        ]
+        inner.run("club-router", "nft", "add", "rule", "ip", "town", "inward", "udp", "dport", "1194", "accept")
+        inner.run("club-router", "nft", "add", "rule", "ip", "town", "through", "iifname", inner.tunnel, "accept")
+        inner.load()
+        assert inner.verdict("usb0") == "answered"
+        inner.start("cox", "phone", peer)
+        inner.wait_for("phone", "10.44.7.30", 443)
+        assert inner.reaches("phone", "10.44.7.30", 8443) == "prohibited"
 
 
 # --- what devices make by themselves

@@ -4,13 +4,11 @@ from __future__ import annotations
 
 import base64
 import json
-import os
 import random
 import re
 import tomllib
 import zipfile
 from collections.abc import Callable, Iterator
-from contextlib import suppress
 from datetime import UTC, date, datetime
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network, ip_network
 from pathlib import Path
@@ -503,94 +501,6 @@ def test_no_private_key_is_shown_or_left_readable(lab: LabHere) -> None:
     for path in lab.folder.rglob("*"):
         if path.is_file() and any(key.encode() in path.read_bytes() for key in keys):
             assert path.stat().st_mode & 0o077 == 0, path
-
-
-# --- killed at each step
-
-
-class Killed(BaseException):
-    """As SIGKILL: nothing that is written to handle errors handles it."""
-
-
-@pytest.mark.parametrize(
-    "words",
-    [
-        ("peer", "add", "coach", "--into", "lan"),
-        ("peer", "hand", "cox-phone", "--out", "{}/handed.conf"),
-        ("peer", "renew", "cox-phone"),
-        ("peer", "revoke", "cox-phone"),
-    ],
-    ids=["add", "hand", "renew", "revoke"],
-)
-def test_killed_at_each_step_both_sides_still_match(
-    words: tuple[str, ...], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
-) -> None:
-    for step in range(60):
-        folder = tmp_path / str(step)
-        folder.mkdir()
-        site, state = folder / "site.toml", folder / "state"
-        site.write_text(SITE)
-        more = ("--site", str(site), "--state", str(state))
-        assert hooper("tunnel", "add", "oars", *more).code == 0
-        assert hooper("peer", "add", "cox-phone", "--into", "lan", *more).code == 0
-        with monkeypatch.context() as patched:
-            died = die_at(patched, step)
-            with suppress(Killed):
-                hooper(*(word.format(folder) for word in words), *more)
-            done = not died()
-        both_match(site, state, folder)
-        assert hooper("peer", "list", *more).code in (0, 1)
-        both_match(site, state, folder)
-        if done:
-            assert step > 2
-            return
-    raise AssertionError("it never came to its end")
-
-
-def die_at(patched: pytest.MonkeyPatch, step: int) -> Callable[[], bool]:
-    """From the step on every write dies: a file put in its place, one taken away, a row of the state."""
-    left = step
-    replace, unlink = os.replace, Path.unlink
-
-    def live() -> None:
-        nonlocal left
-        left -= 1
-        if left < 0:
-            raise Killed
-
-    def replacing(*given: Any, **more: Any) -> None:
-        live()
-        replace(*given, **more)
-        live()
-
-    def unlinking(self: Path, *given: Any, **more: Any) -> None:
-        live()
-        unlink(self, *given, **more)
-        live()
-
-    patched.setattr(os, "replace", replacing)
-    patched.setattr(Path, "unlink", unlinking)
-    return lambda: left < 0
-
-
-def both_match(site: Path, state: Path, folder: Path) -> None:
-    """The server's files can be made, and whoever has a file with a key that the site knows is let in by it."""
-    file = parse_site(site.read_bytes(), str(site))
-    ring = KeyRing(next(state.glob("*/tunnels")))
-    server = parse(server_files(Topology(file.site), "oars", ring, NOW, FOLDER).files["oars.conf"])
-    there = {section.get("PublicKey").value: section for section in server.peers}  # type: ignore[union-attr]
-    for peer in file.site.peers.values():
-        assert peer.public_key is None or peer.public_key in there
-        if peer.public_key is not None and (private := ring.private(peer.public_key)) is not None:
-            assert base64.b64encode(public_of(base64.b64decode(private.reveal()))).decode() == peer.public_key
-    handed = folder / "handed.conf"
-    if handed.exists():
-        own = parse(handed.read_text())
-        assert own.interface is not None
-        private_text = own.interface.get("PrivateKey").value  # type: ignore[union-attr]
-        section = there[base64.b64encode(public_of(base64.b64decode(private_text))).decode()]
-        assert section.get("PresharedKey").value == own.peers[0].get("PresharedKey").value  # type: ignore[union-attr]
-        assert own.peers[0].get("PublicKey").value == file.site.tunnels["oars"].public_key  # type: ignore[union-attr]
 
 
 # --- edits and prefixes
