@@ -20,7 +20,7 @@ import pytest
 from hooper import errors
 from hooper.check.results import Evidence, Result
 from hooper.clock import SystemClock, rfc3339
-from hooper.files import write_atomically
+from hooper.files import read_text, write_atomically
 from hooper.jsonform import dump, each_text, error_objects, head, plain
 from hooper.masking import Mask
 from hooper.net.running import interruptible
@@ -223,6 +223,17 @@ def test_two_sites_never_share_a_store(tmp_path: Path) -> None:
         (tmp_path / folder / "site.toml").write_text("version = 1\n")
         names.add(store_name(read_site(tmp_path / folder / "site.toml")))
     assert len(names) == 2
+
+
+@pytest.mark.parametrize(
+    ("name", "helps"),
+    [("missing", "mistyped"), (".", "It is a folder"), ("site.toml/x", "a file and no folder"), ("n" * 300, "shorter")],
+)
+def test_trouble_with_a_file_says_what_helps(name: str, helps: str, tmp_path: Path) -> None:
+    (tmp_path / "site.toml").write_text("")
+    with pytest.raises(errors.MachineError) as raised:
+        read_text(tmp_path / name)
+    assert helps in raised.value.remedy
 
 
 def test_a_file_is_written_whole_or_not_at_all(tmp_path: Path) -> None:

@@ -278,6 +278,17 @@ def test_an_openvpn_server_of_the_town_is_told_and_a_strangers_is_too(lab: LabHe
     assert wrong.code == 2
 
 
+def test_an_ssh_server_that_shows_no_host_key_is_told_and_can_be_looked_at_later(lab: LabHere) -> None:
+    ran = lab.run("tunnel", "add", "quay", "--kind", "ssh", "--host", "hub")
+    assert ran.code == 0, ran.err
+    assert "Its host key is not known yet: 10.44.7.50:22" in ran.err
+    assert "`hooper tunnel renew quay` looks at it" in ran.out
+    assert lab.run("peer", "add", "coach-laptop", "--tunnel", "quay").code == 0
+    handed = lab.run("peer", "hand", "coach-laptop", "--out", str(lab.folder / "coach.zip"))
+    assert handed.code == 1
+    assert "hooper tunnel renew quay" in handed.err
+
+
 def test_forwards_through_ssh_lead_where_the_list_permits_and_nowhere_else(lab: LabHere) -> None:
     """By the files that real software loads: the order of starting on the card, a port here, the way home."""
     told(lab, "service", "change", "film-shell", "--reach", "public", "--outside-port", "2222")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import errno
 import os
 import stat
 from collections.abc import Iterable
@@ -12,6 +13,18 @@ from hooper import deeds
 from hooper.errors import MachineError, RefusedForSafety
 
 FILE_LIMIT = 1024 * 1024  # bytes of a text file that is read whole
+_NOT_YOURS = "Let yourself read and write it, or name another."
+_REMEDIES = {
+    errno.ENOENT: "See whether the path is mistyped, and whether its folder is there.",
+    errno.ENOTDIR: "A part of the path is a file and no folder: name another.",
+    errno.EISDIR: "It is a folder: name a file.",
+    errno.EACCES: _NOT_YOURS,
+    errno.EPERM: _NOT_YOURS,
+    errno.EROFS: "What it lies on takes no writing: name another folder.",
+    errno.ENOSPC: "Make room on the disk, then try again.",
+    errno.EDQUOT: "Make room on the disk, then try again.",
+    errno.ENAMETOOLONG: "Give it a shorter name.",
+}
 
 
 def read_text(path: Path) -> str:
@@ -137,5 +150,5 @@ class Lock:
 
 
 def machine_error(exc: OSError, what: str) -> MachineError:
-    """The error for trouble with the file system."""
-    return MachineError(f"{what}: {exc.strerror or exc}")
+    """The error for trouble with the file system, with what helps against it."""
+    return MachineError(f"{what}: {exc.strerror or exc}", remedy=_REMEDIES.get(exc.errno or 0))

@@ -13,7 +13,8 @@ import typer
 from hooper.cli.command import command
 from hooper.cli.common import Session, console, run_async, sub_app
 from hooper.cli.spelling import spelled
-from hooper.errors import EXIT_NEEDS_A_PERSON, MachineError, worst
+from hooper.errors import EXIT_NEEDS_A_PERSON, worst
+from hooper.files import machine_error
 from hooper.jsonform import each_text
 
 if TYPE_CHECKING:
@@ -99,7 +100,7 @@ def demo(
     try:
         temporary = tempfile.TemporaryDirectory(prefix="hooper-demo-")
     except OSError as exc:
-        raise MachineError(f"no temporary folder can be made: {exc.strerror}") from None
+        raise machine_error(exc, "no temporary folder can be made") from None
     with temporary as folder:
         scenes = run_async(_play, session, Path(folder), None if session.json else screen)
     if out is not None:

@@ -20,7 +20,8 @@ from hooper.cli.common import (
 from hooper.cli.completing import keys_of, words
 from hooper.cli.lab_tunnel import register
 from hooper.durations import shown_duration
-from hooper.errors import MachineError, UsageError
+from hooper.errors import UsageError
+from hooper.files import machine_error
 from hooper.jsonform import read_as
 from hooper.known import FAULTS, LINES
 from hooper.ports import ports_text
@@ -120,7 +121,7 @@ def run_lab(
             try:
                 temporary = tempfile.TemporaryDirectory(prefix="hooper-lab-")
             except OSError as exc:
-                raise MachineError(f"no temporary folder can be made: {exc.strerror}") from None
+                raise machine_error(exc, "no temporary folder can be made") from None
             with temporary as folder:
                 run_async(run, Path(folder))
     except KeyboardInterrupt:

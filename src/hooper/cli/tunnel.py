@@ -12,14 +12,13 @@ from hooper.cli.command import EDIT_DRY_RUN, command, key_option
 from hooper.cli.common import Done, Session, sub_app
 from hooper.cli.completing import keys_of, words
 from hooper.cli.editing import ClearOption, of_options, render
-from hooper.errors import EXIT_NEEDS_A_PERSON, SeveralErrors, SiteFileError, UsageError, worst
+from hooper.errors import EXIT_NEEDS_A_PERSON, HooperError, SeveralErrors, SiteFileError, UsageError, worst
 from hooper.site.words import chosen
 
 if TYPE_CHECKING:
     from collections.abc import Callable
 
     from hooper.cli.screen import Screen
-    from hooper.errors import HooperError
     from hooper.planning.documents import EditDocument
     from hooper.site.load import SiteFile
     from hooper.tunnels.rows import MadeDocument, SeenDocument, TunnelDocument, TunnelsDocument

@@ -18,7 +18,7 @@ from anyio.abc import Process
 
 from hooper.check.results import CheckDocument
 from hooper.errors import HooperError, MachineError, RefusedForSafety
-from hooper.files import make_folder, read_text, write_atomically
+from hooper.files import machine_error, make_folder, read_text, write_atomically
 from hooper.jsonform import plain
 from hooper.lab.boathouse import site_file
 from hooper.lab.faults import FAULTS
@@ -66,7 +66,7 @@ def prepare_folder(folder: Path) -> None:
         others = sorted(entry.name for entry in folder.iterdir() if entry.name not in ("site.toml", NEXT_FILE))
         own_site = (folder / "site.toml").exists() and (folder / "site.toml").read_bytes() != site_file()
     except OSError as exc:
-        raise MachineError(f"the folder {folder} cannot be read: {exc.strerror}") from None
+        raise machine_error(exc, f"the folder {folder} cannot be read") from None
     if others or own_site:
         what = f"{others[0]}{' and more' if len(others) > 1 else ''}" if others else "a site file that was changed"
         raise RefusedForSafety(
