@@ -134,6 +134,21 @@ def test_one_command_puts_a_rented_machine_in_front_of_the_site(site: Site) -> N
     assert "needs new files" in ran.out
 
 
+def test_the_machine_at_the_end_may_offer_something_itself_and_nothing_is_entered_by_hand(site: Site) -> None:
+    more = '[services.gate-page]\nhost = "gate"\nspeaks = "https"\nport = 8443\nreach = "public"\n'
+    site.path.write_text(SITE.replace('"10.44.7.60"\n', '"10.44.7.60"\nready.default_password_changed = true\n') + more)
+    site("tunnel", "rent", "detour", "--address", "198.51.100.7", "--host", "gate")
+    ran = hooper("plan", "--site", str(site.path))
+    assert ran.code in (0, 1), ran.err
+    assert "address-clash" not in ran.out
+    assert "by hand" not in ran.out.partition("How the rules get there")[2].partition("Findings")[0]
+    assert "hooper tunnel make detour" in ran.err
+    assert "hooper worksheet" not in ran.err
+    document = valid("plan", hooper("plan", "--json", "--site", str(site.path)).document)
+    assert {row["gateway"] for row in document["entering"]} == {"detour-machine", "detour-end"}
+    assert not any(row["by_hand"] for row in document["entering"])
+
+
 @pytest.mark.parametrize(
     ("words", "said"),
     [

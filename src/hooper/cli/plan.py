@@ -15,6 +15,7 @@ from hooper.files import read_text
 from hooper.planning.openers import DRIVEN
 from hooper.planning.values import EVERYTHING, Forward, PlanDocument
 from hooper.ports import ports_text
+from hooper.site.references import made_gateways
 from hooper.visible import shown_lines
 
 if TYPE_CHECKING:
@@ -89,11 +90,17 @@ def _next(session: Session, made: PlanDocument, site: Site) -> None:
         told = commands_in(" ".join(row.remedy for row in made.held_back))
         session.next("nothing is entered before it is ready; put that right, tell so, then plan again", *told, "plan")
         return
+    by_files = made_gateways(site)
+    tunnels = sorted({by_files[forward.gateway] for forward in ready if forward.gateway in by_files})
+    ready = [forward for forward in ready if forward.gateway not in by_files]
+    if tunnels:
+        what = "make the files that bring the rules of a rented machine and of its end here"
+        session.next(what, *(f"tunnel make {key}" for key in tunnels))
     driven = sorted({forward.gateway for forward in ready if forward.by in DRIVEN})
     if driven:
         what = f"enter what {', '.join(driven)} takes from a program, then see what is left to enter by hand"
         session.next(what, "router open", "worksheet --rest")
-    else:
+    elif ready:
         session.next("see what to enter on each router", "worksheet")
 
 
@@ -191,7 +198,7 @@ def _entering(document: PlanDocument, out: Screen) -> None:
     alike: dict[str, dict[str, list[str]]] = {}
     for row in document.entering:
         if row.protocol is None:
-            said = "by hand"
+            said = "by hand" if row.by_hand else row.reason
         elif row.from_here == "yes":
             said = f"by a program on this network: {row.reason}"
         elif row.from_here == "unknown":

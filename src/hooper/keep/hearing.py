@@ -19,7 +19,7 @@ from hooper.gateways.subscribing import follow
 from hooper.keep.tasks import ADDRESS, NETWORK, ROUTER, TABLE, WOKE
 from hooper.net.standing import standing
 from hooper.net.types import Datagram, Datagrams, Door, Endpoint
-from hooper.planning.openers import not_driven
+from hooper.planning.openers import driven_gateways
 from hooper.site.model import Site
 from hooper.wire import natpmp, pcp, ssdp
 
@@ -52,7 +52,7 @@ class Ears:
             if self.site.gateways:
                 tasks.start_soon(self._lasting, self._announcements)
                 tasks.start_soon(self._lasting, self._notices)
-                driven = tuple(key for key, one in self.site.gateways.items() if not_driven(one) is None)
+                driven = driven_gateways(self.site)
                 if driven:
                     tasks.start_soon(self._lasting, lambda: follow(self.door, self.site, driven, self._told))
 

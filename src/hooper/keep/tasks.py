@@ -13,7 +13,7 @@ from hooper.clock import read_moment
 from hooper.errors import EXIT_COUNTERPART, HooperError
 from hooper.keep.notices import tell_all
 from hooper.keep.schedule import Outcome, Pace
-from hooper.planning.openers import not_driven
+from hooper.planning.openers import driven_gateways
 from hooper.site.model import Keep, Site
 from hooper.site.places import Origin
 from hooper.store.kept import Condition
@@ -64,7 +64,7 @@ def tasks_for(site: Site) -> dict[str, Task]:
             wakes={ADDRESS: NOW, ROUTER: NOW, NETWORK: SOON, WOKE: NOW},
         )  # fmt: skip
         found["names"] = Task(pace, _names)
-    if any(not_driven(gateway) is None for gateway in site.gateways.values()):
+    if driven_gateways(site):
         pace = _pace(keep.rules, {ROUTER: NOW, TABLE: 5 * SOON, NETWORK: SOON, WOKE: NOW, ADDRESS: SOON})
         found["rules"] = Task(pace, _rules)
     if any(one.authority != "device" for one in site.certificates.values()):

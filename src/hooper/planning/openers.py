@@ -11,12 +11,14 @@ from collections.abc import Iterator
 from ipaddress import ip_network
 from typing import TYPE_CHECKING, Literal, NamedTuple
 
+from hooper import deeds
 from hooper.planning.paths import RULES_FOR_A_RANGE
 from hooper.planning.topology import Topology
 from hooper.planning.values import EVERYTHING, Entering, Forward, Plan, Possible
+from hooper.site.references import made_gateways
 
 if TYPE_CHECKING:
-    from hooper.site.model import Gateway, Site
+    from hooper.site.model import Site
 
 Protocol = Literal["igd", "pcp", "natpmp"]
 Target = Literal["own", "other", "beyond"]
@@ -24,15 +26,23 @@ NAMES = {"igd": "IGD", "pcp": "PCP", "natpmp": "NAT-PMP"}
 DRIVEN = ("auto", "igd")  # values of `control` by which Hooper enters rules itself
 
 
-def not_driven(gateway: Gateway) -> str | None:
+def not_driven(site: Site, key: str) -> str | None:
     """Why Hooper enters no rules on a gateway itself; None: it does."""
-    if gateway.control in DRIVEN:
+    control = site.gateways[key].control
+    if (tunnel := made_gateways(site).get(key)) is not None:
+        return _by_files(tunnel)
+    if control in DRIVEN:
         return None
-    return (
-        "it is driven by hand"
-        if gateway.control == "hand"
-        else f"Hooper does not enter rules by {NAMES[gateway.control]} yet"
-    )
+    return "it is driven by hand" if control == "hand" else f"Hooper does not enter rules by {NAMES[control]} yet"
+
+
+def driven_gateways(site: Site) -> tuple[str, ...]:
+    """The gateways on which Hooper enters rules itself."""
+    return tuple(key for key in site.gateways if not_driven(site, key) is None)
+
+
+def _by_files(tunnel: str) -> str:
+    return f"its rules come with the files that `{deeds.MAKE_TUNNEL(tunnel)}` writes"
 
 
 class Opening(NamedTuple):
@@ -104,13 +114,16 @@ def entering(topology: Topology, plan: Plan) -> Iterator[Entering]:
     This machine is the host `here` of the site file; without it, some other device on the LAN of the service's host.
     """
     site = topology.site
-    here = site.hosts.get(site.site.here or "")
+    here, made = site.hosts.get(site.site.here or ""), made_gateways(site)
     seen: set[tuple[str, str]] = set()
     for rule in plan.forwards:
         if (rule.gateway, rule.service) in seen:
             continue
         seen.add((rule.gateway, rule.service))
         gateway = site.gateways[rule.gateway]
+        if rule.gateway in made:
+            yield Entering(rule.gateway, rule.service, None, "no", "no", False, _by_files(made[rule.gateway]))
+            continue
         if gateway.control == "hand":
             reason = f"{rule.gateway} is driven by hand"
             yield Entering(rule.gateway, rule.service, None, "no", "no", True, reason)
@@ -129,7 +142,7 @@ def entering(topology: Topology, plan: Plan) -> Iterator[Entering]:
         from_here = _asked(site, protocol, rule, asker_chain, asker)
         from_device = _asked(site, protocol, rule, device_chain, str(site.devices[service.host].address))
         reason = from_here.reason
-        if (lacking := not_driven(gateway)) is not None:
+        if (lacking := not_driven(site, rule.gateway)) is not None:
             from_here = from_here._replace(possible="no", reason=lacking)
             reason = lacking
         if from_here.possible != "yes" and from_device.possible == "yes":

@@ -78,7 +78,8 @@ class Entering:
     """How the rules of one service can be put on one gateway.
 
     from_here: by a protocol from this machine. from_device: by a protocol, if the device itself asks. by_hand: on
-    the gateway's own pages, which always works. protocol: the one meant; null where it is only by hand.
+    the gateway's own pages, which always works; false where they come with the files of a tunnel. protocol: the one
+    meant; null where no protocol enters them.
     """
 
     gateway: str

@@ -14,7 +14,7 @@ from hooper.planning.paths import gateway_of
 from hooper.planning.routes import return_routes
 from hooper.planning.topology import Topology
 from hooper.planning.values import EVERYTHING, Forward, Plan
-from hooper.site.references import detours, made_gateways
+from hooper.site.references import made_gateways
 from hooper.sourced import Sourced
 
 if TYPE_CHECKING:
@@ -32,7 +32,7 @@ def make_sheets(
     depth = {key: at for chains in topology.hosts.values() for chain in chains for at, key in enumerate(chain.gateways)}
     wanted = [key for key in site.gateways if not gateways or key in gateways]
     wanted.sort(key=lambda key: (depth.get(key, 0), key))
-    made_by = {gateway: tunnel for tunnel in detours(site) for gateway in made_gateways(site, tunnel)}
+    made_by = made_gateways(site)
     rules: dict[str, list[Forward]] = {key: [] for key in wanted}
     for forward in plan.forwards:
         if forward.gateway in rules and forward.service not in without:

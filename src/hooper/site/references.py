@@ -98,10 +98,13 @@ def is_far_end(site: Site, gateway: str) -> bool:
     return any(gateway in far_ends(site, tunnel).values() for tunnel in detours(site))
 
 
-def made_gateways(site: Site, tunnel: str) -> tuple[str, ...]:
-    """The gateways whose rules come with the files of a tunnel: the rented machine, and the site's ends."""
-    outer = detours(site).get(tunnel)
-    return (outer, *far_ends(site, tunnel).values()) if outer is not None else ()
+def made_gateways(site: Site) -> dict[str, str]:
+    """The gateways whose rules come with the files of a tunnel, a rented machine and the site's ends: with that."""
+    return {
+        gateway: tunnel
+        for tunnel, outer in detours(site).items()
+        for gateway in (outer, *far_ends(site, tunnel).values())
+    }
 
 
 def first_line(site: Site, chain: tuple[str, ...]) -> str:

@@ -15,7 +15,7 @@ from hooper.gateways.rules import Wanted, wan_compared, wanted_rules
 from hooper.gateways.tables import GatewayTable, RouterChangesDocument, RouterListDocument, RuleChange, RuleRow
 from hooper.gateways.work import LEASE_S, LabelledUnknown, Work, entered_rule, read_gateway
 from hooper.planning.gate import refusals
-from hooper.planning.openers import not_driven
+from hooper.planning.openers import driven_gateways, not_driven
 from hooper.ports import ports_text, single
 from hooper.site.words import chosen
 from hooper.store.entries import Entered
@@ -55,13 +55,13 @@ def driven(run: Run, given: Collection[str]) -> tuple[str, ...]:
     """The routers that a program drives. Raises: UsageError: a chosen one is by hand, or none is left."""
     gateways = run.site.gateways
     for key in given:
-        reason = not_driven(gateways[key])
+        reason = not_driven(run.site, key)
         if reason is not None:
             message = f'{key} has control = "{gateways[key].control}": {reason}'
             raise UsageError(message, remedy=f"See `{deeds.SHEET(key)}`.")
-    found = tuple(key for key in given or gateways if not_driven(gateways[key]) is None)
+    found = tuple(given) or driven_gateways(run.site)
     if not found:
-        reasons = "; ".join(f"{key}: {not_driven(gateway)}" for key, gateway in gateways.items())
+        reasons = "; ".join(f"{key}: {not_driven(run.site, key)}" for key in gateways)
         raise UsageError(
             f"no router of this site takes rules from a program ({reasons or 'it has none'})",
             remedy=f"See `{deeds.SHEET}` for entering by hand.",
@@ -207,10 +207,10 @@ def _left_behind(run: Run, request: RouterRequest) -> list[HooperError]:
     entries = [entry for entry in run.state.journal.all() if entry.until is None or entry.until > run.at]
     for key in sorted({entry.gateway for entry in entries}):
         known = run.site.gateways.get(key)
-        if known is not None and not_driven(known) is None:
+        if known is not None and not_driven(run.site, key) is None:
             continue
         left = [f"{e.rule.transport} {e.rule.outside_port} ({e.service})" for e in entries if e.gateway == key]
-        why = "the site file does not have it any more" if known is None else str(not_driven(known))
+        why = "the site file does not have it any more" if known is None else str(not_driven(run.site, key))
         message = f"rules of ours may still stand at {key}: {', '.join(left)}; {why}"
         remedy = f"Take them off on its pages, then `{deeds.GIVE_UP(key)}`."
         out.append(NeedsAPerson(message, code="rules-left-behind", remedy=remedy))

@@ -11,7 +11,7 @@ from hooper import deeds
 from hooper.clock import rfc3339
 from hooper.comparison import Comparison, Side
 from hooper.errors import HooperError, MachineError, StateError
-from hooper.planning.openers import not_driven
+from hooper.planning.openers import driven_gateways
 from hooper.planning.values import Finding
 from hooper.store.kept import Level, Stood, Subject
 from hooper.usecases.run import Run
@@ -108,7 +108,7 @@ def _rows(run: Run, stood: Sequence[Stood], dues: Mapping[str, datetime]) -> Ite
         yield from (_row(run, one, dues.get("certificates")) for one in own if one.condition.aspect != "given")
         if not own:
             yield _never("certificate", key, "")
-    driven = {key for key, gateway in site.gateways.items() if not_driven(gateway) is None}
+    driven = driven_gateways(site)
     for one in by_kind.get("rule", ()):
         if one.condition.subject in site.services and one.condition.aspect in driven:
             yield _row(run, one, dues.get("rules"))

@@ -134,7 +134,7 @@ async def _tables(
     """What the routers that answer say of the service's rule: there, missing, the address that it names, or unseen: one
     that is not shown may still be there, made by hand, unless it was Hooper that had entered it.
     """
-    driven = [key for key in chain if not_driven(site.gateways[key]) is None]
+    driven = [key for key in chain if not_driven(site, key) is None]
     found: dict[str, Sourced[str]] = {}
     if not driven or site.services[service].reach != "public":
         return found

@@ -198,7 +198,9 @@ def _hosts(facts: Facts, owners: Owners, macs: dict[str, str], better: Better) -
         network = facts.site.gateways[gateway].lan.network
         if host.address in (network.network_address, network.broadcast_address):
             yield _unusable(subject, host.address, gateway, better)
-        yield from _take(owners, gateway, host.address, subject)
+        own = facts.site.gateways[gateway].lan.ip == host.address and is_far_end(facts.site, gateway)
+        if not own:  # the machine at home that the tunnel to a rented one ends on
+            yield from _take(owners, gateway, host.address, subject)
         yield from _mac(subject, host.mac, macs, reserved=host.address_from == "reservation")
         yield from _kept(facts, subject, str(host.address), host.address, gateway, host.address_from, better)
         if host.address_from == "reservation":
