@@ -430,6 +430,17 @@ def test_the_hand_over_page_stands_by_itself(lab: LabHere) -> None:
     assert "When to stop" in text
 
 
+def test_a_page_for_openvpn_promises_no_code_and_leaves_no_service_out(lab: LabHere) -> None:
+    assert lab.run("tunnel", "add", "ov", "--kind", "openvpn", "--host", "gate").code == 0
+    assert lab.run("peer", "add", "kim", "--tunnel", "ov", "--into", "lan").code == 0
+    page = lab.folder / "kim.html"
+    ran = lab.run("peer", "hand", "kim", "--out", str(page))
+    assert ran.code in (0, 1), ran.err
+    for text in (ran.out, page.read_text()):
+        assert "scan" not in text
+        assert all(name in text for name in ("film-page", "desk", "timing-desk", "hub-page"))
+
+
 def test_a_peer_may_bring_its_own_key(lab: LabHere) -> None:
     private = generate_private()
     public = base64.b64encode(public_of(private)).decode()

@@ -195,18 +195,20 @@ KINDS["ssh"] = Software(
     "It says that a port cannot be forwarded, that the host key is not known or has changed, or asks for a password:"
     " nothing goes through.",
 )
+SHOWN = 8  # services whose addresses a hand-over has one by one
 AWAY = "Away from home, by another network: open what you want to reach, by its address at home."
 
 
 def steps_on(site: Site, profile: Profile, *, files: bool) -> tuple[str, ...]:
-    """What the person does on the device. files: it gets a file, and no code."""
+    """What the person does on the device. files: it gets a file, and no code; only WireGuard's apps scan one."""
     key = profile.peer
     peer, name = site.peers[key], interface_name(key)
     if isinstance(profile, SshProfile):
         return _by_ssh(profile, phone=peer.device == "phone")
     says = KINDS[site.tunnels[peer.tunnel].kind]
     if peer.device == "phone":
-        take = says.phone if files else "In the app, tap + and choose to scan a QR code; hold the phone before it."
+        scans = profile.ending == ".conf" and not files
+        take = says.phone if not scans else "In the app, tap + and choose to scan a QR code; hold the phone before it."
         away = AWAY.replace("another network", "mobile data")
         if isinstance(profile, IpsecProfile):
             return take, f"Call it {name}, and switch it on.", away
@@ -262,8 +264,9 @@ def ways(site: Site, profile: Profile, own: bool) -> Ways:
     kind, name = site.tunnels[profile.tunnel].kind, interface_name(profile.peer)
     says, first = KINDS[kind], (own_key(profile),) if own else ()
     if isinstance(profile, SshProfile):
-        one = ("In a terminal, the same as one command, once the key and the host key are there:", one_line(profile))
-        on_laptop = (*first, *_by_ssh(profile, phone=False), *one)
+        one = f"Instead of that, without the file of settings, by one command: {one_line(profile)}"
+        start_it, then = 3, _by_ssh(profile, phone=False)
+        on_laptop = (*first, *then[:start_it], one, *then[start_it:])
         return ("On a laptop", on_laptop), ("On a phone", (*first, *_by_ssh(profile, phone=True)))
     take = says.phone
     if kind == "wireguard" and not own:
@@ -294,12 +297,15 @@ def expectations(topology: Topology, profile: Profile) -> Iterator[str]:
             yield f"Everything at home: by the proxy (SOCKS 5) at localhost:{profile.proxy}, set in the program."
         if any(site.services[one.service].speaks in ("https", "rdp") for one in profile.forwards):
             yield "A warning that a certificate is for another name: it is, since you go by localhost."
-    for name in granted_services(site, key)[:8] if not isinstance(profile, SshProfile) else ():
+    by_address = [] if isinstance(profile, SshProfile) else granted_services(site, key)
+    by_address = [name for name in by_address if name not in (tunnel.service, tunnel.also)]
+    for name in by_address[:SHOWN]:
         service = site.services[name]
         device = site.devices[service.host]
         where = f"{device.address}:{service.used_ports}" if service.has_ports else str(device.address)
-        if name not in (tunnel.service, tunnel.also):
-            yield f"{name}: {where}, as at home."
+        yield f"{name}: {where}, as at home."
+    if len(by_address) > SHOWN:
+        yield f"{len(by_address) - SHOWN} more, each by its address at home: {', '.join(by_address[SHOWN:])}."
     if isinstance(profile, SshProfile):
         yield "All else goes its own way as before."
     elif into_for(site, peer) == ("everything",):
