@@ -15,6 +15,7 @@ from pathlib import Path
 
 import pytest
 
+from hooper import interrupts
 from hooper.cli.report import fault
 from hooper.errors import MachineError, RefusedForSafety
 from hooper.files import MADE_BY, write_output
@@ -75,6 +76,17 @@ def test_a_signal_ends_every_command_tidily(lab: LabProcess, tmp_path: Path) -> 
         assert process.returncode in (0, 1, 4, 130), (command, sent, process.returncode, err)
         codes[process.returncode] += 1
     assert codes[130]
+
+
+def test_an_interrupt_that_a_library_wraps_up_is_no_fault(
+    capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(interrupts, "_came", False)
+    assert fault(["survey"], ValueError("a fault of ours")) == 70
+    with pytest.raises(KeyboardInterrupt):
+        interrupts.interrupt(signal.SIGTERM, None)
+    assert fault(["survey"], ValueError("KeyboardInterrupt: in the making of a schema")) == 130
+    assert capsys.readouterr().err.endswith("interrupted\n")
 
 
 def test_an_interrupt_that_python_wraps_up_is_no_fault(capsys: pytest.CaptureFixture[str]) -> None:

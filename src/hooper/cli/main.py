@@ -26,7 +26,7 @@ if os.path.basename(sys.argv[0]) in ("hooper", "__main__.py"):  # not where some
 
 import typer
 
-from hooper import __version__, errors, signs
+from hooper import __version__, errors, interrupts, signs
 from hooper.cli.helping import GuessingGroup
 
 # name: (module, one line of help); in the order of the work
@@ -140,7 +140,7 @@ def run(arguments: Sequence[str] | None = None) -> None:
     try:
         import_module("hooper.cli.report")  # which every end needs
         sys.unraisablehook = _not_lost
-        _end_on(signal.default_int_handler)  # tidying up
+        _end_on(interrupts.interrupt)  # tidying up
         code = outcome(given)
     except KeyboardInterrupt:  # between the command and its end
         code = errors.EXIT_INTERRUPTED
@@ -169,7 +169,7 @@ def _not_lost(unraisable: Any) -> None:
     if not issubclass(unraisable.exc_type, KeyboardInterrupt):
         sys.__unraisablehook__(unraisable)
     elif hasattr(signal, "setitimer"):
-        signal.signal(signal.SIGALRM, signal.default_int_handler)
+        signal.signal(signal.SIGALRM, interrupts.interrupt)
         signal.setitimer(signal.ITIMER_REAL, 0.005)
 
 

@@ -10,7 +10,7 @@ from typing import Any
 
 import typer
 
-from hooper import jsonform
+from hooper import interrupts, jsonform
 from hooper.cli.spelling import spelled
 from hooper.clock import SystemClock
 from hooper.errors import EXIT_INTERRUPTED, EXIT_OUR_FAULT, HooperError, SeveralErrors, UsageError, flatten
@@ -94,6 +94,8 @@ def interrupted() -> int:
 
 def fault(arguments: list[str], exc: BaseException) -> int:
     """A fault of ours: where it happened, for a report, without a traceback; or an interrupt that Python wrapped up."""
+    if interrupts.came():
+        return interrupted()
     cause: BaseException | None = exc
     while cause is not None:  # one that fell into the making of a class comes out as its RuntimeError
         if isinstance(cause, KeyboardInterrupt):

@@ -10,6 +10,8 @@ from typing import Any, TypeVar
 
 import anyio
 
+from hooper import interrupts
+
 T = TypeVar("T")
 
 
@@ -32,7 +34,7 @@ async def interruptible(work: Callable[..., Awaitable[T]], arguments: tuple[Any,
             scope.cancel()
             for number in numbers:  # whoever cannot wait for the tidying up says so again
                 loop.remove_signal_handler(number)
-                signal.signal(number, signal.default_int_handler)
+                signal.signal(number, interrupts.interrupt)
 
         with suppress(NotImplementedError, ValueError, RuntimeError):  # Windows; not in the main thread
             for number in numbers:
@@ -43,5 +45,5 @@ async def interruptible(work: Callable[..., Awaitable[T]], arguments: tuple[Any,
             with suppress(NotImplementedError, ValueError, RuntimeError):
                 for number in numbers:  # the loop's end would leave them as the system has them
                     loop.remove_signal_handler(number)
-                    signal.signal(number, signal.default_int_handler)
+                    signal.signal(number, interrupts.interrupt)
     raise KeyboardInterrupt
