@@ -463,6 +463,7 @@ def test_a_peer_may_bring_its_own_key(lab: LabHere) -> None:
         (("peer", "hand", "nobody"), 2, "nobody"),
         (("peer", "hand", "cox-phone", "--out", "x.txt"), 2, ".conf"),
         (("peer", "hand", "cox-phone"), 2, "--out cox-phone.html"),
+        (("tunnel", "add", "y", "--kind", "openvnp", "--host", "film-box"), 2, "Did you mean 'openvpn'"),
         (("tunnel", "add", "oars"), 2, "already"),
         (("tunnel", "add", "y", "--host", "film-box", "--service", "gate"), 2, "exclude"),
         (("tunnel", "change", "oars"), 2, "nothing to change"),

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sys
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any, get_args
 
 import typer
 
@@ -132,9 +132,11 @@ def add(
 ) -> int:
     """Add a tunnel. Its network, its keys and, with --host, its service and port are chosen."""
     from hooper.planning.tunnel_edits import Placing
+    from hooper.site.tunnel_tables import TunnelKind
     from hooper.usecases.tunnels import AddTunnelRequest
     from hooper.usecases.tunnels import add as do_add
 
+    chosen([kind], get_args(TunnelKind), "kind of tunnel")
     file = session.read_site()
     if host is not None and "service" in keys:
         raise UsageError("--host and --service exclude each other", remedy="Name the service, or where to make one.")

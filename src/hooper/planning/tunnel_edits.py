@@ -19,6 +19,7 @@ from hooper.planning.routes import return_routes
 from hooper.planning.topology import Topology
 from hooper.planning.typed import outside_port
 from hooper.site.edit import Value, remove_key, remove_table
+from hooper.site.tunnel_tables import spoken_by
 
 if TYPE_CHECKING:
     from hooper.site.load import SiteFile
@@ -88,8 +89,7 @@ def _with_services(
     host = where.host
     if "service" not in chosen and host is not None:
         chosen["service"] = key if key not in file.site.services else f"{key}-tunnel"
-        speaks = "ike" if kind == "ipsec" else kind
-        file = made(file, str(chosen["service"]), {"host": host, "speaks": speaks, "reach": "public"})
+        file = made(file, str(chosen["service"]), {"host": host, "speaks": spoken_by(kind), "reach": "public"})
     elif "service" not in chosen:
         chosen["service"] = _only_service(file.site, kind)
     if "also" in chosen or str(chosen["service"]) not in file.site.services:
@@ -112,7 +112,7 @@ def _with_services(
 
 
 def _only_service(site: Site, kind: str) -> str:
-    speaks = "ike" if kind == "ipsec" else kind
+    speaks = spoken_by(kind)
     used = {tunnel.service for tunnel in site.tunnels.values()}
     fitting = [key for key, service in site.services.items() if service.speaks == speaks and key not in used]
     if len(fitting) != 1:

@@ -13,6 +13,11 @@ from hooper.site.tunnel_fields import Into, Login, Subnet6, TunnelKey, WireGuard
 TunnelKind = Literal["wireguard", "openvpn", "ssh", "ipsec"]
 
 
+def spoken_by(kind: str) -> str:
+    """What the service speaks at which a tunnel of this kind arrives."""
+    return "ike" if kind == "ipsec" else kind
+
+
 class Tunnel(Table):
     """[tunnels.KEY]: a private way in, and the network that its peers have in it.
 
@@ -53,7 +58,7 @@ class Tunnel(Table):
     @property
     def speaks(self) -> str:
         """What its service speaks."""
-        return "ike" if self.kind == "ipsec" else self.kind
+        return spoken_by(self.kind)
 
     @property
     def subnets(self) -> tuple[IPv4Network | IPv6Network, ...]:
