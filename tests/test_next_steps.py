@@ -39,19 +39,29 @@ def _options() -> dict[str, frozenset[str]]:
     return found
 
 
-def _texts() -> Iterator[tuple[str, str]]:
+@cache
+def _nodes() -> tuple[tuple[str, ast.AST], ...]:
+    """Everything in the source with its place."""
+    trees = ((path.relative_to(SOURCE), ast.parse(path.read_text(encoding="utf-8"))) for path in SOURCE.rglob("*.py"))
+    return tuple((f"{path}:{getattr(node, 'lineno', 0)}", node) for path, tree in trees for node in ast.walk(tree))
+
+
+@cache
+def _texts() -> tuple[tuple[str, str], ...]:
     """Every text in the source and the docs with its place; what is filled in while it runs is X."""
+    return tuple(_each_text())
+
+
+def _each_text() -> Iterator[tuple[str, str]]:
     yield from (("deeds", f"`hooper {command}`") for command in COMMANDS.values())
     for page in (ROOT / "README.md", *(ROOT / "docs").glob("*.md")):
         yield page.name, re.sub(r"\\\n\s*", "", page.read_text(encoding="utf-8"))
-    for path in SOURCE.rglob("*.py"):
-        for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
-            place = f"{path.relative_to(SOURCE)}:{getattr(node, 'lineno', 0)}"
-            if isinstance(node, ast.JoinedStr):
-                parts = (part.value if isinstance(part, ast.Constant) else "X" for part in node.values)
-                yield place, "".join(map(str, parts))
-            elif isinstance(node, ast.Constant) and isinstance(node.value, str):
-                yield place, node.value
+    for place, node in _nodes():
+        if isinstance(node, ast.JoinedStr):
+            parts = (part.value if isinstance(part, ast.Constant) else "X" for part in node.values)
+            yield place, "".join(map(str, parts))
+        elif isinstance(node, ast.Constant) and isinstance(node.value, str):
+            yield place, node.value
 
 
 def _messages() -> Iterator[tuple[str, str]]:
@@ -65,8 +75,7 @@ def _messages() -> Iterator[tuple[str, str]]:
 
 @cache
 def _docstrings() -> frozenset[str]:
-    nodes = (node for path in SOURCE.rglob("*.py") for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))))
-    holders = (node for node in nodes if isinstance(node, ast.Module | ast.ClassDef | ast.FunctionDef))
+    holders = (node for _, node in _nodes() if isinstance(node, ast.Module | ast.ClassDef | ast.FunctionDef))
     return frozenset(ast.get_docstring(node, clean=False) or "" for node in holders)
 
 

@@ -181,7 +181,7 @@ async def check_outside(here: Door, outside: Door, wish: Wish, memory: InsideMem
         outcome.results.append(_compared(target, next(outer_seen), evidence, inside, visible=target.gateway in sight))
     missing = sorted({target.line for target in targets if target.address is None and not target.beyond})
     if missing:
-        outcome.errors.append(_no_public_address(wish.site, missing))
+        outcome.errors.append(public_address_unknown(wish.site, missing))
     return outcome
 
 
@@ -324,7 +324,8 @@ async def _addresses(here: Door, outside: Door, wish: Wish) -> tuple[dict[str, P
     return {**public, **wish.public}, place[0] if place else None
 
 
-def _no_public_address(site: Site, lines: Sequence[str]) -> HooperError:
+def public_address_unknown(site: Site, lines: Sequence[str]) -> HooperError:
+    """Nothing tells the public address of these lines."""
     asked = bool(site.measure.stun) or any(name.line in lines for name in site.names.values())
     message = f"the public address of {', '.join(lines)} is not known"
     if asked:

@@ -145,7 +145,7 @@ class From:
     kind: the sort of place. name: its name. proves_outside: whether an answer there proves anything about the internet.
     """
 
-    kind: Literal["here", "interface", "proxy", "witness"]
+    kind: Literal["here", "interface", "hotspot", "proxy", "arrival", "visit", "told", "witness"]
     name: str
     proves_outside: bool
 

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from hooper.cli.command import command
+from hooper.cli.command import command, time_option, within
 from hooper.cli.common import Session, sub_app
 from hooper.cli.completing import keys_of
 from hooper.cli.looking import (
@@ -51,6 +51,16 @@ def check(
     public: PublicOption = None,
     allow_unproven: Annotated[bool, typer.Option("--allow-unproven", help="Let what cannot be told pass.")] = False,
     strict: Annotated[bool, typer.Option("--strict", help="Count also what no probe could prove.")] = False,
+    arrival: Annotated[
+        bool, typer.Option("--arrival", help="Show a page for a phone, which tells whether it comes in from outside.")
+    ] = False,
+    hold: Annotated[
+        float,
+        time_option("--for", "With --arrival: how long to wait for somebody."),
+    ] = "10m",  # type: ignore[assignment]
+    take_over: Annotated[
+        bool, typer.Option("--take-over", help="With --arrival: borrow a port from another hand's rule without an end.")
+    ] = False,
 ) -> int:
     """Does it answer, and is it really that service?
 
@@ -61,6 +71,8 @@ def check(
     from hooper.usecases.check import CheckRequest
     from hooper.usecases.check import check as look
 
+    if arrival:
+        return _arrival(session, service or [], public or [], hold, origin, take_over=take_over)
     if strict and allow_unproven:
         raise UsageError("--strict and --allow-unproven exclude each other", remedy="Give one of them.")
     place = parse_origin(origin if origin is not None else "here", proxy_password)
@@ -76,6 +88,21 @@ def check(
     passed = passes(document.results, allow_unproven=allow_unproven, strict=strict)
     wrong = any(finding.severity == "error" for finding in document.findings)
     return worst([code, 0 if passed and not wrong else EXIT_NEEDS_A_PERSON])
+
+
+def _arrival(
+    session: Session, service: list[str], public: list[str], hold: float, origin: str | None, *, take_over: bool
+) -> int:
+    from hooper.cli.arrival import wait_for_arrival
+
+    if origin is not None:
+        raise UsageError("--arrival waits for a phone: it looks from nowhere else", remedy="Leave --from out.")
+    if len(service) > 1:
+        raise UsageError("--arrival takes one service at most", remedy="Name the one whose port is to be tried.")
+    file = session.read_site()
+    (key,) = chosen(service, file.site.services, "service") or (None,)
+    within("--for", hold, 1, 86_400)
+    return wait_for_arrival(session, file, key, parse_public(public, file.site), hold, take_over=take_over)
 
 
 def _notes(session: Session, document: CheckDocument, *, strict: bool, allowed: bool) -> None:

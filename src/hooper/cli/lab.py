@@ -18,6 +18,7 @@ from hooper.cli.common import (
     sub_app,
 )
 from hooper.cli.completing import keys_of, words
+from hooper.cli.lab_phone import register_phone
 from hooper.cli.lab_tunnel import register
 from hooper.durations import shown_duration
 from hooper.errors import UsageError
@@ -494,3 +495,4 @@ def _render_clock(document: LabClockDocument, out: Screen) -> None:
 
 
 register(app, _answer)
+register_phone(app, _answer)

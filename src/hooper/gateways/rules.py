@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
 from ipaddress import ip_network
@@ -94,14 +94,17 @@ def rows(
     wanted: Sequence[Wanted],
     journal: Mapping[Key, Entered],
     now: datetime,
+    lent: Collection[tuple[str, int]] = (),
 ) -> tuple[RuleRow, ...]:
-    """A router's table, each entry with its owner and held against the plan."""
+    """A router's table, each entry with its owner and held against the plan. lent: ports that a test has."""
     planned = {(w.rule.key): w for w in wanted if w.rule is not None}
     out = []
     for entry in table:
         plan = planned.get(entry.key)
         meets = any(w.rule is not None and entry.leads_as(w.rule) for w in wanted) and entry.enabled
         owner: Owner = "ours" if is_ours(entry, journal, now) else "labelled" if is_labelled(entry) else "other"
+        if entry.key in lent and is_labelled(entry):
+            owner = "lent"
         ports = single(entry.outside_port)
         out.append(
             RuleRow(

@@ -9,7 +9,7 @@ from hooper.comparison import Comparison
 from hooper.planning.openers import Protocol
 from hooper.ports import Ports
 
-Owner = Literal["ours", "labelled", "other"]
+Owner = Literal["ours", "labelled", "lent", "other"]
 Outcome = Literal[
     "added",
     "restored",
@@ -33,7 +33,7 @@ class RuleRow:
     service: the one of the plan that wants this outside port; null: none. meets_plan: it leads where the plan says.
     source: the one address it is for; null: anyone. lease_s: seconds it still lasts; null: until it is removed.
     enabled: the rule is in force. owner: whose rule it is; labelled: it carries Hooper's label, and the journal does
-    not have it. visible_by: the protocol that lists it.
+    not have it; lent: it stands for a test that is running. visible_by: the protocol that lists it.
     """
 
     service: str | None

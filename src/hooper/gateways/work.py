@@ -13,7 +13,7 @@ from typing import Literal
 from hooper import deeds
 from hooper.addresses import classify
 from hooper.clock import Clock, rfc3339
-from hooper.errors import CounterpartError, HooperError, NeedsAPerson, NoAnswer, RefusedForSafety
+from hooper.errors import CounterpartError, HooperError, MachineError, NeedsAPerson, NoAnswer, RefusedForSafety
 from hooper.gateways.driver import Driver, RouterLied, RouterRefuses, SourceDropped
 from hooper.gateways.rules import Wanted, is_labelled, is_made_of, is_ours, labelled_for, rows
 from hooper.gateways.tables import ChangedRule, GatewayTable, Outcome, RuleChange
@@ -70,6 +70,13 @@ class PortTaken(CounterpartError):
     )
 
 
+class PortLent(MachineError):
+    """A test that is running on this machine has a port that is to be closed."""
+
+    code = "port-lent"
+    remedy = "End the test, or wait until it has ended, then run the command again."
+
+
 class LabelledUnknown(NeedsAPerson):
     """Entries carry Hooper's label, and the journal does not have them: its state was lost, or is another one."""
 
@@ -79,7 +86,7 @@ class LabelledUnknown(NeedsAPerson):
 
 @dataclass
 class Work:
-    """One router being changed. dry: nothing is done, only told."""
+    """One router being changed. dry: nothing is done, only told. lent: ports that a test has: they are left alone."""
 
     gateway: str
     driver: Driver
@@ -87,6 +94,7 @@ class Work:
     journal: Journal
     clock: Clock
     dry: bool = False
+    lent: frozenset[tuple[str, int]] = frozenset()
     changes: list[RuleChange] = field(default_factory=list)
     trouble: list[HooperError] = field(default_factory=list)
     _hit: dict[str, tuple[HooperError, list[str]]] = field(default_factory=dict)
@@ -122,6 +130,7 @@ class Work:
         await self._look()
         keys = {key_of(one.rule) for one in wanted if one.rule is not None}
         stale = [e for k, e in self._mine.items() if k not in keys and (services is None or e.service in services)]
+        stale = [entry for entry in stale if entry.rule.key not in self.lent]
         await self._take_away(stale, "the plan has it no more", heirs=[one for one in wanted if one.rule is not None])
         gone: HooperError | None = None
         for one in wanted:
@@ -135,6 +144,8 @@ class Work:
                 self._say("open", changed(one), "by-hand", None, one.reason)
             elif gone is not None:
                 self._say("open", changed(one), "failed", None, "not tried any more")
+            elif one.rule.key in self.lent:
+                self._say("open", changed(one), "left", None, "a test has this port now; it is put back afterwards")
             else:
                 try:
                     if one.rule.source and self._drops_sources:
@@ -268,8 +279,14 @@ class Work:
         have it. Raises: as `open`.
         """
         await self._look()
-        await self._take_away([e for e in self._mine.values() if services is None or e.service in services])
+        wanted = [e for e in self._mine.values() if services is None or e.service in services]
+        for entry in wanted:
+            if entry.rule.key in self.lent:
+                busy = PortLent(f"a test has {entry.rule.transport} {entry.rule.outside_port} now")
+                self._trouble(busy, entry.service)
+        await self._take_away([entry for entry in wanted if entry.rule.key not in self.lent])
         unknown = [there for there in self._table.values() if is_labelled(there) and not self._is_known(there)]
+        unknown = [there for there in unknown if there.key not in self.lent]
         unknown = [there for there in unknown if services is None or labelled_for(there) in services]
         if not labelled and unknown:
             names = ", ".join(f"{there.transport} {there.outside_port} ({there.label})" for there in unknown)
@@ -446,9 +463,17 @@ def _rule(service: str, rule: LiveRule) -> ChangedRule:
 
 
 async def read_gateway(
-    gateway: str, driver: Driver, wanted: Sequence[Wanted], journal: Mapping[Key, Entered], now: datetime
+    gateway: str,
+    driver: Driver,
+    wanted: Sequence[Wanted],
+    journal: Mapping[Key, Entered],
+    now: datetime,
+    lent: Collection[tuple[str, int]] = (),
 ) -> GatewayTable:
-    """A router's table as it stands. Raises: RouterRefuses, NoAnswer, ConnectFailed, WireError."""
+    """A router's table as it stands. lent: ports that a test has.
+
+    Raises: RouterRefuses, NoAnswer, ConnectFailed, WireError.
+    """
     try:
         address = await driver.external_address()
     except RouterRefuses:
@@ -457,5 +482,5 @@ async def read_gateway(
     if table is None:
         table = [entry.rule for entry in journal.values()]
     told = str(address) if address is not None else None
-    shown = rows(driver.protocol, table, wanted, journal, now)
+    shown = rows(driver.protocol, table, wanted, journal, now, lent)
     return GatewayTable(gateway, driver.protocol, driver.device or None, told, shown)

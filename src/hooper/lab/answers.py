@@ -140,6 +140,13 @@ class LabPlugDocument:
 
 
 @dataclass(frozen=True, slots=True)
+class LabRoamDocument:
+    """`hooper lab roam`. where: the phone's place: home or away."""
+
+    where: str
+
+
+@dataclass(frozen=True, slots=True)
 class LabRestartDocument:
     """`hooper lab restart`."""
 

@@ -59,6 +59,12 @@ def site_file() -> bytes:
     return files("hooper.lab").joinpath("boathouse.toml").read_bytes()
 
 
+PHONE = {  # where it may be: interface, network, address, gateway
+    "away": ("eth0", MOBILE, IPv4Address("100.72.5.9"), IPv4Address("100.72.5.1")),
+    "home": ("wlan0", CLUB, IPv4Address("10.44.7.133"), IPv4Address("10.44.7.1")),
+}
+
+
 def build(now: Callable[[], datetime]) -> Town:
     """The town as it stands before anyone typed a rule."""
     town = Town(now)
@@ -123,7 +129,8 @@ def _people(town: Town) -> None:
     between = _add(town, "between", BETWEEN, "192.168.90.50", interface="lan0", gateway="192.168.90.1")
     usb = Attachment("usb0", MOBILE, IPv4Address("100.72.5.21"), "02:00:5e:72:05:21", IPv4Address("100.72.5.9"), 700)
     between.attachments.append(usb)
-    _add(town, "phone", MOBILE, "100.72.5.9", gateway="100.72.5.1")
+    interface, segment, address, gateway = PHONE["away"]
+    _add(town, "phone", segment, str(address), interface=interface, gateway=str(gateway))
     _add(town, "rented", INTERNET, "198.51.100.7")
 
 

@@ -6,11 +6,14 @@ from collections.abc import Callable, Mapping
 from typing import Any
 
 from hooper.errors import UsageError
+from hooper.lab.boathouse import PHONE
 from hooper.lab.gate import Client
 from hooper.lab.openvpn_server import OpenVpnServer, is_openvpn
 from hooper.lab.ssh_forwards import SshClient, SshServer, is_config, is_keys
 from hooper.lab.tables import read_tables, type_sheets
+from hooper.lab.things import Attachment, made_up_mac
 from hooper.lab.town import Town
+from hooper.site.words import chosen
 
 
 def _load(town: Town, asked: Mapping[str, Any]) -> dict[str, Any]:
@@ -55,9 +58,20 @@ def _dump(town: Town, _: Mapping[str, Any]) -> dict[str, Any]:
     return {"dump": town.gate.dump() if town.gate is not None else ""}
 
 
+def _roam(town: Town, asked: Mapping[str, Any]) -> dict[str, Any]:
+    """Carry the phone: at home it is on the club's Wi-Fi, away it has mobile data. Raises: UsageError."""
+    (where,) = chosen((str(asked["where"]),), tuple(PHONE), "place")
+    phone = town.nodes["phone"]
+    tunnels = [one for one in phone.attachments if one.tunnel]
+    interface, segment, address, gateway = PHONE[where]
+    phone.attachments = [Attachment(interface, segment, address, made_up_mac(address), gateway), *tunnels]
+    return {"where": where}
+
+
 HANDS: dict[str, Callable[[Town, Mapping[str, Any]], dict[str, Any]]] = {
     "type": lambda town, asked: {"entered": type_sheets(town, asked["sheets"])},
     "read": lambda town, asked: {"gateways": read_tables(town, asked.get("gateways") or [])},
     "load": _load,
     "dump": _dump,
+    "roam": _roam,
 }

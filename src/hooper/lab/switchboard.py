@@ -454,12 +454,15 @@ class Switchboard:
 
     async def _listen(self, stream: BufferedByteStream, asker: Asker, asked: dict[str, Any]) -> None:
         attachment, port = self._own_port(asker, asked.get("local"), self.town.listeners)
+        writing = anyio.Lock()
 
         async def visit(visitor: ByteStream, source: Endpoint) -> None:
             ticket, done = secrets.token_urlsafe(12), anyio.Event()
             self._visitors[ticket] = (visitor, done)
             try:
-                await stream.send(link.serialize_line({"visitor": ticket, "from": [str(source.address), source.port]}))
+                async with writing:
+                    said = {"visitor": ticket, "from": [str(source.address), source.port]}
+                    await stream.send(link.serialize_line(said))
                 await done.wait()
             finally:
                 self._visitors.pop(ticket, None)

@@ -87,6 +87,12 @@ MIGRATIONS: tuple[str, ...] = (
         received INTEGER NOT NULL, sent INTEGER NOT NULL, at TEXT NOT NULL
     );
     """,
+    """
+    CREATE TABLE lent (
+        gateway TEXT NOT NULL, transport TEXT NOT NULL, outside_port INTEGER NOT NULL, rule TEXT NOT NULL,
+        before TEXT NOT NULL, until TEXT, PRIMARY KEY (gateway, transport, outside_port)
+    );
+    """,
 )
 BUSY_SECONDS = 5.0
 

@@ -52,5 +52,18 @@ class Entered:
         return key_of(self.rule)
 
 
+@dataclass(frozen=True, slots=True)
+class Lent:
+    """A rule of ours that stands at a port for as long as a test takes, to be taken away again.
+
+    before: what stood at that port until then, and is put back. until: when it ends by itself; None: it does not.
+    """
+
+    gateway: str
+    rule: LiveRule
+    before: tuple[LiveRule, ...]
+    until: datetime | None
+
+
 def key_of(rule: LiveRule) -> Key:
     return rule.transport, rule.outside_port, rule.source

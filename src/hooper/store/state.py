@@ -11,6 +11,7 @@ from hooper.store.checks import Checks
 from hooper.store.database import Database
 from hooper.store.history import History
 from hooper.store.journal import Journal
+from hooper.store.lent import LentRules
 from hooper.store.orders import Orders
 from hooper.store.tunnelling import Tunnelling
 from hooper.store.turns import Turns
@@ -28,6 +29,7 @@ class State:
         self.checks = Checks(self._database)
         self.values = Values(self._database)
         self.journal = Journal(self._database)
+        self.lent = LentRules(self._database)
         self.updates = Updates(self._database)
         self.orders = Orders(self._database)
         self.history = History(self._database)

@@ -25,9 +25,11 @@ from hooper.lab.answers import (
     LabReadDocument,
     LabReaddressDocument,
     LabRestartDocument,
+    LabRoamDocument,
     LabRunDocument,
     LabTypeDocument,
 )
+from hooper.lab.browser import Browsed
 from hooper.line.neighbours import FindDocument
 from hooper.names.rows import NamesDocument
 from hooper.planning.audit import AuditDocument
@@ -50,6 +52,7 @@ from hooper.tunnels.rows import (
     TunnelDocument,
     TunnelsDocument,
 )
+from hooper.usecases.arrival import ArrivalLine
 from hooper.usecases.explaining import ExplainDocument
 from hooper.usecases.history import HistoryDocument
 from hooper.usecases.keeplines import KeepLine
@@ -93,6 +96,7 @@ DOCUMENTS: dict[str, type] = {
     "updater-list": UpdatersDocument,
     "cert": CertificatesDocument,
     "check": CheckDocument,
+    "arrival": ArrivalLine,
     "why": WhyDocument,
     "card": CardDocument,
     "explain": ExplainDocument,
@@ -108,6 +112,8 @@ DOCUMENTS: dict[str, type] = {
     "lab-read": LabReadDocument,
     "lab-line": LabLineDocument,
     "lab-plug": LabPlugDocument,
+    "lab-roam": LabRoamDocument,
+    "lab-browse": Browsed,
     "lab-restart": LabRestartDocument,
     "lab-readdress": LabReaddressDocument,
     "lab-power-cut": LabPowerDocument,

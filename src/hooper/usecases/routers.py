@@ -23,6 +23,7 @@ from hooper.store.locking import alone
 from hooper.usecases.accepting import NOTHING, Acceptance, take_risks
 from hooper.usecases.conditions import keep_conditions, of_changes, of_routers
 from hooper.usecases.run import Run
+from hooper.usecases.temporary import at_ports, take_back_left
 from hooper.usecases.ticks import ticked
 
 REQUEST_S, LEAST = 5.0, 0.5  # seconds for one request at most, and for a router that was found late at least
@@ -90,12 +91,13 @@ async def list_rules(run: Run, request: RouterRequest) -> tuple[RouterListDocume
     async def read(key: str, router: Driver) -> None:
         try:
             with anyio.fail_after(max(end - run.here.clock.monotonic(), LEAST)):
-                tables[key], problems[key] = await _read(run, key, router)
+                tables[key], problems[key] = await _read(run, key, router, at_ports(lent, key))
         except (HooperError, TimeoutError) as exc:
             late = NoAnswer(f"{key} has not shown its table within {request.deadline:g} s")
             tables[key] = GatewayTable(key, None, router.device, None, ())
             problems[key] = [exc if isinstance(exc, HooperError) else late]
 
+    lent = await take_back_left(run, found.routers)
     async with anyio.create_task_group() as tasks:
         for key, router in found.routers.items():
             tasks.start_soon(read, key, router)
@@ -110,12 +112,15 @@ async def list_rules(run: Run, request: RouterRequest) -> tuple[RouterListDocume
     return RouterListDocument(shown, tuple(compared)), trouble
 
 
-async def _read(run: Run, key: str, router: Driver) -> tuple[GatewayTable, list[HooperError]]:
+async def _read(
+    run: Run, key: str, router: Driver, lent: frozenset[tuple[str, int]]
+) -> tuple[GatewayTable, list[HooperError]]:
     """One router's table, and what is wrong with it. Raises: as `read_gateway`."""
     wanted = list(wanted_rules(router, run.plan.forwards, key, LEASE_S))
     journal = run.state.journal.entries(key) if run.state is not None else {}
-    table = await read_gateway(key, router, wanted, journal, run.at)
-    found = (_lost(key, table, journal.values()), _unplanned(table), _unknown(table))
+    table = await read_gateway(key, router, wanted, journal, run.at, lent)
+    there = [entry for entry in journal.values() if entry.rule.key not in lent]
+    found = (_lost(key, table, there), _unplanned(table), _unknown(table))
     return table, [problem for problem in found if problem is not None]
 
 
@@ -263,9 +268,11 @@ async def _change(run: Run, request: RouterRequest, deed: Deed) -> tuple[RouterC
         return RouterChangesDocument(request.dry_run, ()), trouble
     end = run.here.clock.monotonic() + request.deadline
     found = await _found(run, gateways, request.deadline)
+    lent = frozenset() if request.dry_run else await take_back_left(run, found.routers)
     for key, router in found.routers.items():
         run.detail(f"{key}: {router.device or 'a router'} at {router.where}")
-        work = Work(key, router, str(found.own), run.state.journal, run.here.clock, request.dry_run)
+        journal, clock, dry = run.state.journal, run.here.clock, request.dry_run
+        work = Work(key, router, str(found.own), journal, clock, dry, at_ports(lent, key))
         try:
             with anyio.fail_after(max(end - run.here.clock.monotonic(), LEAST)):
                 async with alone(run.state.lock(f"router-{key}"), run.here.clock, f"is changing {key}"):

@@ -1,0 +1,202 @@
+"""A visit by a browser: where it came from, and what the page in it could tell of the services. Pure."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any, Literal
+
+from hooper.addresses import IPAddress, classify
+from hooper.check.results import Evidence, Result, Verdict
+from hooper.planning.topology import Topology
+from hooper.planning.typed import WEB, Typed, typed
+from hooper.site.model import Site
+
+PATIENCE_MS = 8_000  # that the page waits for each service
+# What no browser opens, whoever asks (WHATWG Fetch, "port blocking").
+UNOPENED = frozenset({
+    1, 7, 9, 11, 13, 15, 17, 19, 20, 21, 22, 23, 25, 37, 42, 43, 53, 69, 77, 79, 87, 95, 101, 102, 103, 104, 109, 110,
+    111, 113, 115, 117, 119, 123, 135, 137, 139, 143, 161, 179, 389, 427, 465, 512, 513, 514, 515, 526, 530, 531, 532,
+    540, 548, 554, 556, 563, 587, 601, 636, 989, 990, 993, 995, 1719, 1720, 1723, 2049, 3659, 4045, 4190, 5060, 5061,
+    6000, 6566, 6665, 6666, 6667, 6668, 6669, 6679, 6697, 10080,
+})  # fmt: skip
+Came = Literal["outside", "home", "tunnel", "unclear"]
+
+
+@dataclass(frozen=True, slots=True)
+class Visit:
+    """A browser that opened the page.
+
+    at: when. address: where it came from. came: from outside, from home, through a tunnel into it, or that cannot be
+    told. meaning: in words. browser: what it calls itself.
+    """
+
+    at: str
+    address: str
+    came: Came
+    meaning: str
+    browser: str
+
+
+@dataclass(frozen=True, slots=True)
+class Try:
+    """A service that the page tries.
+
+    link: what a person opens; null: no browser can. urls: what the page loads, by what it is for: tls, plain.
+    unopened: why no browser tries it; empty: it does.
+    """
+
+    service: str
+    transport: str
+    port: int
+    link: str | None
+    urls: Mapping[str, str]
+    unopened: str = ""
+
+
+@dataclass(frozen=True)
+class Ground:
+    """What visits are judged by.
+
+    public: the addresses of the line. looped: where this machine's own visit to the public address came from; None:
+    it did not arrive, so that nobody at home arrives either.
+    """
+
+    site: Site
+    public: Collection[IPAddress]
+    looped: IPAddress | None
+
+
+def judge_visit(ground: Ground, source: IPAddress) -> tuple[Came, str]:
+    """Where a visit from this address came from, and what that means for the person."""
+    site = ground.site
+    routers = {address for gateway in site.gateways.values() for address in (gateway.lan.ip, gateway.wan) if address}
+    at = next((key for key, gateway in site.gateways.items() if source in gateway.lan.network), None)
+    if any(net is not None and source in net for t in site.tunnels.values() for net in (t.subnet, t.subnet6)):
+        return "tunnel", "This device came through the tunnel into the site: that is not the way from outside."
+    if source in ground.public:
+        return "home", "It came from the line's own public address: this device is still at home, and was led back in."
+    if source in routers:
+        if ground.looped == source:
+            return "unclear", (
+                f"It came by the router's own address {source}, as whoever is at home does. If this device's Wi-Fi is"
+                " off, that router hides where visitors come from."
+            )
+        if ground.looped is None:
+            return "outside", (
+                f"It came by the router's own address {source}: that router hides where visitors come from. Nobody at"
+                " home gets here by the public address, so it came from outside."
+            )
+        return "outside", f"It came by {source}, which is not how visits from home look: that router hides visitors."
+    if at is not None:
+        return "home", f"It came from {source}, on the network of {at}: this device is still at home."
+    kind = classify(source)
+    if kind.reachable:
+        return "outside", "It came over the internet."
+    if kind.key == "carrier":
+        return "outside", (
+            "It came from inside the provider's own network, so it is a customer of the same provider. From elsewhere"
+            " it may look different."
+        )
+    return "unclear", f"It came from {source}, which is {kind.meaning}, and is on none of the site's networks."
+
+
+def tries(topology: Topology, public: Mapping[str, IPAddress], services: Sequence[str]) -> list[Try]:
+    """What the page tries: the public services that are reached over TCP, at what people type."""
+    out: list[Try] = []
+    for key in services:
+        entry = topology.site.services[key]
+        what = typed(topology, key, public)
+        if entry.reach != "public" or what is None:
+            continue
+        if entry.used_transport not in ("tcp", "both"):
+            out.append(Try(key, "udp", what.port, None, {}, "no browser can try UDP"))
+        elif what.port in UNOPENED:
+            out.append(Try(key, "tcp", what.port, None, {}, f"browsers refuse to open port {what.port}"))
+        else:
+            out.append(_try(key, entry.speaks, what))
+    return out
+
+
+def _try(key: str, speaks: str, what: Typed) -> Try:
+    at = f"[{what.host}]:{what.port}" if ":" in what.host else f"{what.host}:{what.port}"
+    urls = {"plain": f"http://{at}/"}
+    if speaks == "https":
+        urls = {"tls": f"https://{at}/", **urls}
+    return Try(key, "tcp", what.port, what.text if speaks in WEB else None, urls)
+
+
+@dataclass(frozen=True, slots=True)
+class Told:
+    """What the page tells of one URL. loaded: something came that the browser accepts. took_ms: until it knew."""
+
+    loaded: bool
+    took_ms: int
+
+
+def read_told(body: Any) -> tuple[str, dict[str, Told]]:
+    """The page's word on one service: its key, and by what a URL was for. Raises: ValueError: it makes no sense."""
+    match body:
+        case {"service": str(service), "told": dict(told)} if len(service) < 200 and len(told) <= 2:
+            out: dict[str, Told] = {}
+            for kind, one in told.items():
+                match one:
+                    case {"loaded": bool(loaded), "ms": int(took)} if kind in ("tls", "plain") and 0 <= took < 600_000:
+                        out[kind] = Told(loaded, took)
+                    case _:
+                        raise ValueError("no such word")
+            return service, out
+    raise ValueError("no such word")
+
+
+def judge_told(topology: Topology, one: Try, told: Mapping[str, Told], *, named: bool) -> Result:
+    """What a browser could tell of a service, as a result. named: it went by a name, which the certificate is for."""
+    service = topology.site.services[one.service]
+    verdict, detail = _verdict(service.speaks, told, named=named)
+    took = max((word.took_ms for word in told.values()), default=0)
+    return browser_result(one, verdict, detail, took, provable=service.speaks in WEB)
+
+
+def browser_result(one: Try, verdict: Verdict, detail: str, took_ms: int = 0, *, provable: bool = True) -> Result:
+    """A result that a browser gave. It cannot tell one device from another, unless it knows the certificate."""
+    return Result(
+        service=one.service,
+        expected="reachable",
+        ok=verdict == "answered",
+        verdict=verdict,
+        problems=(),
+        family="ipv4",
+        target_address=None,
+        transport=one.transport,
+        port=one.port,
+        took_ms=took_ms,
+        fingerprint=None,
+        evidence=Evidence(),
+        detail=detail,
+        name=None,
+        provable=provable,
+    )
+
+
+def _verdict(speaks: str, told: Mapping[str, Told], *, named: bool) -> tuple[Verdict, str]:
+    tls, plain = told.get("tls"), told.get("plain")
+    slow = all(word.took_ms >= PATIENCE_MS - 500 for word in told.values() if not word.loaded)
+    if tls is not None and tls.loaded:
+        whose = "for its name" if named else "for this address"
+        return "answered", f"the browser loaded it, and accepts its certificate {whose}"
+    if speaks == "https" and plain is not None and plain.loaded:
+        words = "something answers there, and the browser does not accept its certificate, or it is no TLS"
+        return "connected", words
+    if plain is not None and plain.loaded:
+        return "connected", "the browser loaded something from there; whose page it is, it does not tell"
+    if not told:
+        return "unproven", "the page did not tell"
+    if slow and speaks in WEB:
+        return "silent", f"nothing came back to the browser within {PATIENCE_MS // 1000} s"
+    if slow:
+        words = "the browser waited in vain: the port is dropped, or the service waits for its own protocol"
+        return "unproven", words
+    words = "it ended at once: refused, or it speaks what no browser does"
+    if speaks == "https":
+        words = "it ended at once: refused, or the certificate has a warning; open the link to see which"
+    return "unproven", words

@@ -1,0 +1,73 @@
+"""hooper lab roam, hooper lab browse: the town's phone."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from hooper.cli.command import command
+from hooper.cli.common import Session, run_async
+from hooper.errors import EXIT_NEEDS_A_PERSON
+
+if TYPE_CHECKING:
+    from hooper.cli.screen import Screen
+    from hooper.lab.browser import Browsed
+
+WORDS = {
+    "home": "The phone is on the club's Wi-Fi, as a visitor's is who has not switched it off.",
+    "away": "The phone has its mobile data alone.",
+}
+
+
+def register_phone(app: typer.Typer, answer: Callable[..., Any]) -> None:
+    """Add the commands. answer: asks the lab for a document."""
+
+    @command(app, "lab roam")
+    def roam(
+        session: Session,
+        where: Annotated[str, typer.Argument(metavar="PLACE", help="home: on the club's Wi-Fi; away: mobile data.")],
+    ) -> None:
+        """Be the person who carries the phone home, or away again."""
+        from hooper.lab.answers import LabRoamDocument
+
+        done = answer(session, LabRoamDocument, "roam", where=where)
+        session.show(done, lambda shown, out: out.print(WORDS[shown.where]))
+
+    @command(app, "lab browse")
+    def open_page(
+        session: Session,
+        url: Annotated[str, typer.Argument(metavar="URL", help="What the phone's camera read off the code.")],
+        on: Annotated[str, typer.Option("--on", metavar="MACHINE", help="phone, rented or here.")] = "phone",
+    ) -> int:
+        """Be the person who opens a page on the phone; its browser tries what the page tries."""
+        from hooper.errors import UsageError
+        from hooper.net.lab import lab_from_environment
+
+        address = lab_from_environment()
+        if address is None:
+            raise UsageError("there is no lab: HOOPER_LAB is not set", remedy="Start one: `hooper lab run`.")
+
+        async def open_there() -> Browsed:
+            from hooper.files import read_text
+            from hooper.lab.browser import browse
+            from hooper.net.lab import LabDoor
+
+            roots = address.folder / "town-ca.pem"
+            return await browse(await LabDoor.open(address, on), url, read_text(roots) if roots.is_file() else None)
+
+        found = run_async(open_there)
+        session.show(found, _render)
+        return 0 if found.status == 200 else EXIT_NEEDS_A_PERSON
+
+
+def _render(page: Browsed, out: Screen) -> None:
+    from hooper.cli.render import heading, indented
+
+    heading(out, f"{page.title} ({page.status})" if page.title else f"A page without a title ({page.status})")
+    for line in page.text:
+        if line not in page.tried:
+            indented(out, line, left=3)
+    for service, words in page.tried.items():
+        indented(out, words, mark=f"{service:<16}", left=3)

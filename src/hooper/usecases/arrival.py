@@ -1,0 +1,262 @@
+"""A page on this machine that a phone opens: whether it comes in from outside, and what its browser can reach."""
+
+from __future__ import annotations
+
+import secrets
+from collections.abc import Callable, Mapping
+from contextlib import suppress
+from dataclasses import dataclass, field
+from typing import Any, Literal
+
+import anyio
+
+from hooper.addresses import IPAddress
+from hooper.check.arrival import (
+    PATIENCE_MS,
+    Came,
+    Ground,
+    Try,
+    Visit,
+    browser_result,
+    judge_told,
+    judge_visit,
+    read_told,
+    tries,
+)
+from hooper.check.checking import Outcome, public_address_unknown
+from hooper.check.results import From, Result
+from hooper.clock import rfc3339
+from hooper.errors import HooperError, UsageError
+from hooper.jsonform import read_json
+from hooper.line.public import public_addresses
+from hooper.net.serving import NOT_THERE, Answer, Asked, serve_http
+from hooper.net.types import Endpoint
+from hooper.planning.typed import address_for, name_for
+from hooper.usecases.looking import keep_look
+from hooper.usecases.run import Run
+from hooper.usecases.temporary import LetIn, Wanted, Way, let_in, line_from_here, own_place
+
+LOOP_S = 2.0  # seconds for this machine's own visit
+GRACE_S = 45.0  # seconds for the page to try all, once somebody has come from outside
+Event = Literal["ready", "visit", "tried", "ended"]
+
+
+@dataclass(frozen=True, slots=True)
+class ArrivalLine:
+    """`hooper check --arrival`: one line.
+
+    event: ready: the page is there to be opened; visit: a browser came; tried: what a browser could tell of a service;
+    ended. address: of the page. service: whose outside port is borrowed; null: nobody's. rules: by which the port comes
+    in here. visit: who came; null: this is about no visit. result: of a service; null: this is about none. arrived:
+    whether somebody has come from outside by now. proves: what it proves. proves_not: what it does not.
+    """
+
+    event: Event
+    address: str
+    service: str | None
+    rules: tuple[LetIn, ...]
+    visit: Visit | None
+    result: Result | None
+    arrived: bool
+    proves: tuple[str, ...]
+    proves_not: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class ArrivalRequest:
+    """service: whose outside port is borrowed; None: a free one is taken. hold: seconds to wait for somebody.
+
+    public: addresses by line that were given. deadline: seconds for finding the address. heard: is told each line.
+    """
+
+    service: str | None
+    public: Mapping[str, IPAddress]
+    hold: float
+    deadline: float
+    title: str
+    lab: bool
+    take_over: bool = False
+    heard: Callable[[ArrivalLine], None] = lambda line: None
+
+
+@dataclass
+class _Page:
+    """The page while it is shown."""
+
+    run: Run
+    request: ArrivalRequest
+    address: str
+    path: str
+    way: Way
+    ground: Ground
+    tries: list[Try]
+    visits: list[Visit] = field(default_factory=list)
+    results: dict[str, Result] = field(default_factory=dict)
+    done: anyio.Event = field(default_factory=anyio.Event)
+    came: anyio.Event = field(default_factory=anyio.Event)
+
+    @property
+    def arrived(self) -> bool:
+        return any(visit.came == "outside" for visit in self.visits)
+
+    def say(self, event: Event, visit: Visit | None = None, result: Result | None = None) -> None:
+        self.request.heard(self.line(event, visit, result))
+
+    def line(self, event: Event, visit: Visit | None = None, result: Result | None = None) -> ArrivalLine:
+        """As it is printed."""
+        proves = (self.proves(), self.proves_not()) if self.arrived else ((), ())
+        service, rules = self.request.service, self.way.rules
+        return ArrivalLine(event, self.address, service, rules, visit, result, self.arrived, *proves)
+
+    def proves(self) -> tuple[str, ...]:
+        """What a visit from outside proves."""
+        port = self.way.outside_port
+        return (
+            f"The line has a public address, and what comes in at TCP {port} is led all the way to this computer.",
+            f"The provider lets TCP {port} in from where this phone is.",
+        )
+
+    def proves_not(self) -> tuple[str, ...]:
+        """What it does not."""
+        whose = f"{self.request.service} answers" if self.request.service is not None else "any device answers"
+        return (
+            f"That {whose}: this page comes from the computer that runs Hooper.",
+            "UDP: no browser speaks it.",
+            "Other ports, unless a service in the list was loaded.",
+        )
+
+    async def answer(self, asked: Asked) -> Answer:
+        """One request."""
+        path = asked.target.partition("?")[0]
+        if path == f"{self.path}/own":
+            return Answer(200, str(asked.peer.address).encode())
+        if path == f"{self.path}/told" and asked.method == "POST":
+            return self._told(asked)
+        if path != self.path or asked.method not in ("GET", "HEAD"):
+            self.run.detail(f"{asked.peer.address} asked for another page: a stranger, or the browser's icon")
+            return NOT_THERE
+        return self._shown(asked)
+
+    def _shown(self, asked: Asked) -> Answer:
+        from hooper.report.arrival import as_page
+
+        came, meaning = judge_visit(self.ground, asked.peer.address)
+        browser = asked.fields.get("user-agent", "")[:200]
+        visit = Visit(rfc3339(self.run.here.clock.now()), str(asked.peer.address), came, meaning, browser)
+        self.visits.append(visit)
+        self.say("visit", visit=visit)
+        if came == "outside":
+            self.came.set()
+            if not any(one.urls for one in self.tries):
+                self.done.set()
+        nonce = secrets.token_urlsafe(12)
+        proves = self.proves() if came == "outside" else ("Nothing about outside.",)
+        body = as_page(
+            self.request.title, visit, self.tries, self.path, nonce, PATIENCE_MS, lab=self.request.lab, proves=proves,
+            proves_not=self.proves_not() if came == "outside" else (),
+        )  # fmt: skip
+        policy = (
+            f"default-src 'none'; style-src 'unsafe-inline'; script-src 'nonce-{nonce}'; img-src data:;"
+            " connect-src http: https:; base-uri 'none'; form-action 'none'; frame-ancestors 'none'"
+        )
+        return Answer(200, body, "text/html; charset=utf-8", {"Content-Security-Policy": policy})
+
+    def _told(self, asked: Asked) -> Answer:
+        """What the page tells of a service; an empty object: it has tried all."""
+        try:
+            body = read_json(dict[str, Any], asked.body)
+            if body == {}:
+                if self._from_outside(asked.peer.address):
+                    self.done.set()
+                return Answer()
+            service, told = read_told(body)
+            one = next(one for one in self.tries if one.service == service)
+        except (ValueError, StopIteration):
+            return Answer(400, b"not understood\n")
+        named = name_for(self.run.topology, service) is not None
+        result = judge_told(self.run.topology, one, told, named=named)
+        words = f"{result.verdict}: {result.detail}"
+        if self._from_outside(asked.peer.address):
+            self.results[service] = result
+            self.say("tried", result=result)
+        else:
+            words += "; this was not tried from outside"
+        return Answer(200, words.encode())
+
+    def _from_outside(self, address: IPAddress) -> bool:
+        return judge_visit(self.ground, address)[0] == "outside"
+
+
+async def arrival(run: Run, request: ArrivalRequest) -> tuple[ArrivalLine, list[HooperError]]:
+    """Show the page until somebody has come from outside and the browser has tried all, or `hold` has passed.
+
+    Raises: as `let_in`; UsageError, CounterpartError: nothing tells the public address.
+    """
+    service = request.service
+    if service is not None and run.site.services[service].used_transport == "udp":
+        raise UsageError(f"{service} is reached over UDP, which no browser speaks", remedy="Leave the service out.")
+    at, own = await own_place(run)
+    line = line_from_here(run, at, service)
+    found = (await public_addresses(run.here, run.site, (line,), run.given(request.public), request.deadline))[line]
+    public = {line: found.address.value} if found.address.value is not None else {}
+    address = address_for(run.topology, service, public) if service is not None else public.get(line)
+    if address is None:
+        raise public_address_unknown(run.site, [line])
+    tried = [one for one in tries(run.topology, public, list(run.site.services)) if one.service != service]
+    path = f"/{secrets.token_hex(5)}"
+    listening = await run.here.listen(Endpoint(own, 0))
+    async with listening as listener, let_in(run, _wanted(request, listening.local.port)) as way:
+        url = f"http://{Endpoint(address, way.outside_port)}{path}"
+        page = _Page(run, request, url, path, way, Ground(run.site, {address, *public.values()}, None), tried)
+        async with anyio.create_task_group() as tasks:
+            tasks.start_soon(serve_http, listener, page.answer)
+            tasks.start_soon(way.keep_open)
+            page.ground = Ground(run.site, page.ground.public, await _own_visit(run, page, address))
+            page.say("ready")
+            await _until_done(page, request.hold)
+            tasks.cancel_scope.cancel()
+    keep(run, page)
+    page.say("ended")
+    return page.line("ended"), []
+
+
+def _wanted(request: ArrivalRequest, port: int) -> Wanted:
+    return Wanted(request.service, {"tcp": port}, take_over=request.take_over)
+
+
+async def _own_visit(run: Run, page: _Page, address: IPAddress) -> IPAddress | None:
+    """Where this machine's own visit to the public address seems to come from; None: it does not arrive."""
+    from hooper.addresses import parse_address
+    from hooper.net.plain_http import Url, ask
+
+    with suppress(HooperError, ValueError):
+        url = Url(address, page.way.outside_port, f"{page.path}/own")
+        said = await ask(run.here, url, LOOP_S)
+        return parse_address(said.body.decode("ascii", "replace"))
+    return None
+
+
+async def _until_done(page: _Page, hold: float) -> None:
+    with anyio.move_on_after(hold):
+        await page.came.wait()
+        with anyio.move_on_after(GRACE_S):
+            await page.done.wait()
+
+
+def keep(run: Run, page: _Page) -> None:
+    """Keep what browsers outside could tell, and that the way to a service's port is open."""
+    visitor = next((visit for visit in page.visits if visit.came == "outside"), None)
+    if visitor is None:
+        return
+    results = list(page.results.values())
+    results += [
+        browser_result(one, "unproven", one.unopened or "the page did not tell", provable=bool(one.urls))
+        for one in page.tries
+        if one.service not in page.results
+    ]
+    keep_look(run, Outcome(From("arrival", visitor.address, True), results))
+
+
+def came_words(came: Came) -> str:
+    """A visit in a word or two."""
+    return {"outside": "from outside", "home": "still at home", "tunnel": "by the tunnel", "unclear": "unclear"}[came]

@@ -1,0 +1,313 @@
+"""A port that is let in to this machine while a test runs, and taken back whatever ends it."""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+from collections.abc import AsyncIterator, Iterable, Iterator, Mapping
+from contextlib import asynccontextmanager, contextmanager, suppress
+from dataclasses import dataclass, field
+from ipaddress import IPv4Address
+from typing import Literal
+
+import anyio
+
+from hooper import deeds
+from hooper.errors import HooperError, MachineError, NeedsAPerson, UsageError
+from hooper.gateways.driver import Driver, RouterLied, RouterRefuses
+from hooper.gateways.find import NotAtTheSite, find_routers
+from hooper.gateways.lending import LENT_S, RENEWED_EVERY, Lending, PutBackShorter
+from hooper.gateways.rules import LABEL
+from hooper.net.standing import connected_surroundings, standing
+from hooper.planning.openers import not_driven
+from hooper.planning.temporary import Temporary, free_ports, temporary
+from hooper.planning.values import Forward
+from hooper.site.references import chains_to
+from hooper.store.entries import Lent, LiveRule
+from hooper.store.locking import alone
+from hooper.usecases.run import Run
+
+SEARCH_S = 3.0  # seconds to find the routers
+TIDY_S = 20.0  # seconds for taking everything back
+OWNER = "letting-in"  # the lock of the run that has lent a port
+How = Literal["standing", "entered", "by-hand"]
+
+
+@dataclass(frozen=True, slots=True)
+class LetIn:
+    """A rule by which a port comes in here.
+
+    gateway: where. how: it stands there already; it was entered for the test; a person enters it. transport: tcp or
+    udp. outside_port: at that gateway. target_address: where it leads to. target_port: and to which port there. reason:
+    why a person enters it.
+    """
+
+    gateway: str
+    how: How
+    transport: str
+    outside_port: int
+    target_address: str
+    target_port: int
+    reason: str = ""
+
+
+@dataclass
+class Way:
+    """The way in to this machine while it is open."""
+
+    line: str
+    outside_port: int
+    own: IPv4Address
+    rules: tuple[LetIn, ...]
+    entered: list[tuple[Lending, LiveRule]] = field(default_factory=list)
+
+    @property
+    def by_hand(self) -> tuple[LetIn, ...]:
+        return tuple(rule for rule in self.rules if rule.how == "by-hand")
+
+    async def keep_open(self) -> None:
+        """Renew what was entered, until it is cancelled."""
+        while self.entered:
+            await anyio.sleep(RENEWED_EVERY)
+            for lending, rule in self.entered:
+                with suppress(HooperError):  # it still lasts for two such whiles
+                    await lending.renew(rule)
+
+
+@dataclass(frozen=True)
+class Wanted:
+    """What is to come in. service: whose outside port is borrowed; None: a port that is free.
+
+    inside: the port here, by transport. outside: the port outside; None: the service's, or a free one. take_over:
+    borrow a port from a rule of another hand that has no end.
+    """
+
+    service: str | None
+    inside: Mapping[str, int]
+    outside: int | None = None
+    take_over: bool = False
+
+
+async def own_place(run: Run) -> tuple[str, IPv4Address]:
+    """The gateway whose LAN this machine is on, and its address there. Raises: NoNetwork, NotAtTheSite."""
+    place = standing(run.site, await connected_surroundings(run.here))
+    if place.gateway is None or place.address is None:
+        raise NotAtTheSite("this machine is on none of the site's networks, so nothing can be let in to it")
+    return place.gateway, place.address
+
+
+def line_from_here(run: Run, at: str, service: str | None) -> str:
+    """By which line something comes in to a machine on the LAN of `at`."""
+    if service is not None:
+        return run.topology.lines[service]
+    return next(chain.line for chain in chains_to(run.site, at))
+
+
+@contextmanager
+def only_one(run: Run) -> Iterator[None]:
+    """The one run that lends a port at this site. Raises: MachineError: another does, or there is no state."""
+    if run.state is None:
+        raise MachineError("without its state, Hooper could not take back what it enters", remedy="Mend the state.")
+    lock = run.state.lock(OWNER)
+    if not lock.take():
+        raise MachineError(
+            "another run of Hooper has let a port in to this machine",
+            code="busy",
+            remedy="End it, or wait until it has ended, then run the command again.",
+        )
+    try:
+        yield
+    finally:
+        lock.free()
+
+
+@asynccontextmanager
+async def let_in(run: Run, wanted: Wanted) -> AsyncIterator[Way]:
+    """While this is open, the port comes in here; afterwards what was there is there again.
+
+    Raises: NoNetwork, NotAtTheSite; UsageError: there is no way in to this machine; MachineError; PortNotLent,
+    RouterRefuses, RouterLied, NoAnswer, ConnectFailed, WireError: a router does not do its part.
+    """
+    with only_one(run), _guarded(run):
+        at, own = await own_place(run)
+        wants = _planned(run, own, wanted, at)
+        gateways = tuple(dict.fromkeys(rule.gateway for one in wants.values() for rule in one.new))
+        driven = tuple(key for key in gateways if not_driven(run.site, key) is None)
+        lendings = await _lendings(run, {*driven, *(one.gateway for one in _lent(run))} & {*run.site.gateways})
+        for lending in lendings.values():
+            await _under_lock(run, lending, lending.tidy())
+        first = next(iter(wants.values()))
+        way = Way(first.line, first.outside_port, own, ())
+        try:
+            way.rules = tuple([rule async for rule in _enter(run, wanted, wants, lendings, way)])
+            yield way
+        finally:
+            with anyio.CancelScope(shield=True), anyio.move_on_after(TIDY_S):
+                await _tidied(run, lendings.values())
+
+
+def _planned(run: Run, own: IPv4Address, wanted: Wanted, at: str) -> dict[str, Temporary]:
+    """By transport, the rules for it. Raises: UsageError."""
+    outside = wanted.outside
+    if outside is None and wanted.service is None:
+        line, transport = line_from_here(run, at, None), next(iter(wanted.inside))
+        outside = free_ports(run.site, line, transport, run.plan.forwards)[0]
+    out: dict[str, Temporary] = {}
+    for transport, inside in wanted.inside.items():
+        found = temporary(
+            run.file, run.at.date(), own, service=wanted.service, transport=transport, inside=inside, outside=outside,
+            planned=run.plan.forwards,
+        )  # fmt: skip
+        if found is None:
+            raise UsageError(
+                "no line leads in to this machine, so nothing can be let in to it",
+                remedy=f"See `{deeds.SURVEY}` for what this line is.",
+            )
+        out[transport] = found
+    return out
+
+
+def _lent(run: Run) -> list[Lent]:
+    return run.state.lent.all() if run.state is not None else []
+
+
+async def _lendings(run: Run, gateways: Iterable[str]) -> dict[str, Lending]:
+    """The routers that answer. What does not answer is trouble only where something of ours stands there."""
+    wanted = tuple(key for key in gateways if not_driven(run.site, key) is None)
+    if not wanted or run.state is None:
+        return {}
+    found = await find_routers(run.here, run.site, wanted, SEARCH_S)
+    return {key: lending(run, key, router) for key, router in found.routers.items()}
+
+
+def lending(run: Run, gateway: str, router: Driver) -> Lending:
+    """What lends ports of one router."""
+    assert run.state is not None
+    return Lending(gateway, router, run.state.lent, run.state.journal, run.here.clock)
+
+
+async def _under_lock(run: Run, one: Lending, deed: object) -> object:
+    """A deed on a router while no other run changes it."""
+    assert run.state is not None
+    async with alone(run.state.lock(f"router-{one.gateway}"), run.here.clock, f"is changing {one.gateway}"):
+        return await deed  # type: ignore[misc]
+
+
+async def _enter(
+    run: Run, wanted: Wanted, wants: Mapping[str, Temporary], lendings: Mapping[str, Lending], way: Way
+) -> AsyncIterator[LetIn]:
+    for transport, one in wants.items():
+        for forward in (*one.standing, *one.new):
+            if forward in one.standing:
+                yield _as_let_in(forward, transport, "standing")
+                continue
+            reason = await _entered(run, wanted, forward, lendings.get(forward.gateway), way)
+            yield _as_let_in(forward, transport, "by-hand" if reason else "entered", reason)
+
+
+async def _entered(run: Run, wanted: Wanted, forward: Forward, router: Lending | None, way: Way) -> str:
+    """Enter one rule; why it is for a person to enter, empty: it is done. Raises: as `let_in`."""
+    if router is None:
+        return not_driven(run.site, forward.gateway) or f"{forward.gateway} does not answer"
+    if (reason := router.driver.cannot(forward)) is not None:
+        return reason
+    for rule in router.driver.entries(forward, f"{LABEL}test", LENT_S):
+        try:
+            await _under_lock(run, router, router.put(rule, take_over=wanted.take_over))
+        except (RouterRefuses, RouterLied) as exc:  # there is nothing of ours, and what was there is there
+            return exc.message
+        way.entered.append((router, rule))
+    return ""
+
+
+def _as_let_in(forward: Forward, transport: str, how: How, reason: str = "") -> LetIn:
+    assert forward.outside_ports is not None
+    assert forward.target_ports is not None
+    target = forward.target_ports.first
+    return LetIn(forward.gateway, how, transport, forward.outside_ports.first, forward.target_address, target, reason)
+
+
+async def _tidied(run: Run, lendings: Iterable[Lending]) -> None:
+    for one in lendings:
+        try:
+            await _under_lock(run, one, one.tidy())
+        except PutBackShorter as exc:
+            run.trouble.append(exc)
+        except HooperError as exc:
+            run.trouble.append(left_standing(one.gateway, exc))
+
+
+def left_standing(gateway: str, exc: HooperError) -> HooperError:
+    """A rule for a test could not be taken back."""
+    return NeedsAPerson(
+        f"a rule that was entered for a test may still stand at {gateway}: {exc.message}",
+        code="test-rule-left",
+        remedy=f"`{deeds.TABLES}` takes it back once {gateway} answers.",
+    )
+
+
+async def take_back_left(run: Run, routers: Mapping[str, Driver]) -> frozenset[tuple[str, str, int]]:
+    """Take back what a run that was killed has lent.
+
+    Returns: gateway, transport and port of what a run that is at work has lent: nobody else is to touch it.
+    """
+    left = _lent(run)
+    if not left or run.state is None:
+        return frozenset()
+    lock = run.state.lock(OWNER)
+    if not lock.take():
+        return frozenset((one.gateway, *one.rule.key) for one in left)
+    try:
+        for key in dict.fromkeys(one.gateway for one in left):
+            if key in routers:
+                await _tidied(run, [lending(run, key, routers[key])])
+            elif key not in run.site.gateways:
+                for one in left:
+                    if one.gateway == key:
+                        run.state.lent.forget(one)
+    finally:
+        lock.free()
+    return frozenset()
+
+
+def at_ports(lent: Iterable[tuple[str, str, int]], gateway: str) -> frozenset[tuple[str, int]]:
+    """The ports that are lent at one gateway, by transport."""
+    return frozenset((transport, port) for key, transport, port in lent if key == gateway)
+
+
+@dataclass(frozen=True)
+class TidyRequest:
+    """deadline: seconds."""
+
+    deadline: float = TIDY_S
+
+
+async def tidy_up(run: Run, request: TidyRequest) -> tuple[None, list[HooperError]]:
+    """What a guardian does once the run that it guards has ended. Raises: NoNetwork, NotAtTheSite."""
+    gateways = tuple(dict.fromkeys(one.gateway for one in _lent(run)))
+    known = tuple(key for key in gateways if key in run.site.gateways)
+    if known:
+        found = await find_routers(run.here, run.site, known, min(SEARCH_S, request.deadline))
+        await take_back_left(run, found.routers)
+    return None, []
+
+
+@contextmanager
+def _guarded(run: Run) -> Iterator[None]:
+    """A process that takes everything back should this one be killed: it waits until a pipe from here is closed."""
+    assert run.state is not None
+    command = [sys.executable, "-m", "hooper", "router", "close", "--once-ended"]
+    command += ["--site", str(run.path), "--state", str(run.state.path.parent), "--quiet"]
+    nothing = subprocess.DEVNULL
+    try:
+        guardian = subprocess.Popen(  # noqa: S603 - this very program
+            command, stdin=subprocess.PIPE, stdout=nothing, stderr=nothing, start_new_session=True
+        )
+    except OSError as exc:
+        raise MachineError(f"no further process can be started: {exc.strerror}") from None
+    try:
+        yield
+    finally:
+        assert guardian.stdin is not None
+        with suppress(OSError):
+            guardian.stdin.close()

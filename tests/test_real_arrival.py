@@ -1,0 +1,181 @@
+"""Proof with only a phone, against kernel NAT, a router's IGD daemon and a real browser."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import os
+import shutil
+import signal
+import subprocess
+import sys
+import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from support.namespaces import CARRIER, PUBLIC, SITE, KernelTown, kernel_town
+from support.program import Ran, program, valid
+
+pytestmark = pytest.mark.real
+DRIVEN = SITE.replace('control = "hand"', 'control = "igd"')
+LINE = f'address = "{PUBLIC}"'
+
+
+@pytest.fixture(scope="module")
+def built(tmp_path_factory: pytest.TempPathFactory) -> Iterator[KernelTown]:
+    with kernel_town(tmp_path_factory.mktemp("kernel"), mark="a") as town:
+        (town.folder / "site.toml").write_text(DRIVEN.replace('address = "dynamic"', LINE))
+        town.serve_page("film-page", "film-box", 443, "Race films")
+        town.serve_shell("film-shell", "film-box", 22)
+        for router in ("fibre-box", "club-router"):
+            town.serve_router(router, secure=False, more=f"ext_ip={PUBLIC}" if router == "club-router" else "")
+        yield town
+
+
+@pytest.fixture
+def town(built: KernelTown, tmp_path: Path) -> Iterator[KernelTown]:
+    yield built
+    hooper(built, tmp_path, "router", "close")
+
+
+def command(town: KernelTown, state: Path, *arguments: str) -> list[str]:
+    site = ("--site", str(town.folder / "site.toml"), "--state", str(state))
+    return [*town.wrap("here"), sys.executable, "-m", "hooper", *arguments, *site]
+
+
+def hooper(town: KernelTown, state: Path, *arguments: str) -> Ran:
+    site = ("--site", str(town.folder / "site.toml"), "--state", str(state), "--json")
+    return program(*arguments, *site, wrap=town.wrap("here"))
+
+
+class Lines:
+    """What a command that goes on prints, a JSON document a line."""
+
+    def __init__(self, process: subprocess.Popen[str]) -> None:
+        self.process, self.seen = process, list[dict[str, Any]]()
+
+    def until(self, wanted: Callable[[dict[str, Any]], bool]) -> dict[str, Any]:
+        assert self.process.stdout is not None
+        for line in self.process.stdout:
+            self.seen.append(valid("arrival", json.loads(line)))
+            if wanted(self.seen[-1]):
+                return self.seen[-1]
+        raise AssertionError(f"it ended: {self.seen} {self.process.stderr.read() if self.process.stderr else ''}")
+
+
+@contextmanager
+def arrival(town: KernelTown, state: Path, *arguments: str) -> Iterator[Lines]:
+    words = command(town, state, "check", "--arrival", *arguments, "--json")
+    process = subprocess.Popen(
+        words, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True
+    )
+    try:
+        yield Lines(process)
+    finally:
+        process.kill()
+        process.wait(10)
+        for stream in (process.stdout, process.stderr):
+            if stream is not None:
+                stream.close()
+
+
+def rules(town: KernelTown, gateway: str) -> str:
+    """What stands in the kernel, as the router's software has entered it; it has no order."""
+    return "\n".join(
+        sorted(town.run(gateway, "nft", "list", "chain", "inet", "filter", "prerouting_miniupnpd").splitlines())
+    )
+
+
+def eventually(holds: Callable[[], bool], within: float = 20) -> None:
+    until = time.monotonic() + within
+    while not holds():
+        assert time.monotonic() < until, holds
+        time.sleep(0.1)
+
+
+@contextmanager
+def browser(town: KernelTown, name: str, url: str, folder: Path) -> Iterator[None]:
+    """A real browser that opens a page, and its scripts run."""
+    chromium = shutil.which("chromium")
+    if chromium is None:
+        pytest.skip("needs chromium")
+    words = [*town.wrap(name), chromium, "--headless=new", "--no-sandbox", "--disable-gpu", "--disable-dev-shm-usage",
+             "--no-first-run", "--disable-background-networking", "--window-size=412,915",
+             f"--user-data-dir={folder}", "--remote-debugging-port=0", url]  # fmt: skip
+    process = subprocess.Popen(
+        words, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True
+    )
+    try:
+        yield
+    finally:
+        with contextlib.suppress(ProcessLookupError):
+            os.killpg(process.pid, signal.SIGKILL)
+        process.wait(10)
+
+
+def test_a_phone_arrives_and_its_browser_tells_what_it_reaches(town: KernelTown, tmp_path: Path) -> None:
+    state = tmp_path / "state"
+    opened = hooper(town, state, "router", "open")
+    assert opened.code == 0, opened.out
+    with arrival(town, state, "--for", "60s") as page:
+        ready = page.until(lambda line: line["event"] == "ready")
+        assert {rule["how"] for rule in ready["rules"]} == {"entered"}
+        port = ready["rules"][0]["outside_port"]
+        assert f":{port}/" in ready["address"]
+        assert str(port) in rules(town, "fibre-box")
+        inside = ready["address"].replace(f"{PUBLIC}:{port}", f"10.44.7.105:{ready['rules'][-1]['target_port']}")
+        assert "You are still at home" in town.run("film-box", "curl", "-s", "-m", "5", inside)
+        assert page.until(lambda line: line["event"] == "visit")["visit"]["came"] == "home"
+        with browser(town, "carrier", ready["address"], tmp_path / "phone"):
+            visit = page.until(lambda line: line["event"] == "visit")["visit"]
+            assert (visit["came"], visit["address"]) == ("outside", CARRIER)
+            ended = page.until(lambda line: line["event"] == "ended")
+        assert ended["arrived"]
+        told = {line["result"]["service"]: line["result"]["verdict"] for line in page.seen if line["result"]}
+        assert told == {"film-page": "connected", "film-shell": "unproven"}  # its certificate is nobody's
+        assert page.process.wait(20) == 0
+    assert str(port) not in rules(town, "fibre-box") + rules(town, "club-router")
+    kept = hooper(town, state, "why", "film-page").document
+    assert (
+        next(step for step in kept["steps"] if step["step"] == "outside")["state"] != "ok"
+    )  # which device, is not told
+
+
+@pytest.mark.parametrize("ends", [signal.SIGKILL, signal.SIGTERM, signal.SIGINT])
+def test_no_temporary_rule_stays_however_it_ends(town: KernelTown, tmp_path: Path, ends: signal.Signals) -> None:
+    state = tmp_path / "state"
+    assert hooper(town, state, "router", "open").code == 0
+    before = rules(town, "club-router")
+    with arrival(town, state, "film-page", "--for", "60s") as page:
+        ready = page.until(lambda line: line["event"] == "ready")
+        assert [(rule["gateway"], rule["how"]) for rule in ready["rules"]] == [
+            ("fibre-box", "standing"), ("club-router", "entered"),
+        ]  # fmt: skip
+        assert "10.44.7.105" in rules(town, "club-router")
+        listed = hooper(town, state, "router", "list")
+        (row,) = [r for g in listed.document["gateways"] for r in g["rules"] if r["owner"] == "lent"]
+        assert row["outside_ports"] == [443, 443]
+        again = hooper(town, state, "router", "open").document["changes"]
+        assert "a test has this port now" in next(c for c in again if c["outcome"] == "left")["detail"]
+        assert hooper(town, state, "check", "--arrival").code == 6  # one at a time
+        os.kill(page.process.pid, ends)
+        page.process.wait(20)
+    eventually(lambda: rules(town, "club-router") == before)
+    assert hooper(town, state, "router", "list").code == 0
+
+
+def test_a_rule_of_another_hand_is_not_borrowed_unasked(town: KernelTown, tmp_path: Path) -> None:
+    state, other = tmp_path / "state", tmp_path / "other"
+    town.serve_router(
+        "club-router", secure=False, more=f"ext_ip={PUBLIC}\nforce_igd_desc_v1=yes"
+    )  # it keeps a lease of 0
+    assert hooper(town, other, "router", "open", "--lease", "0").code == 0
+    before = rules(town, "club-router")
+    ran = hooper(town, state, "check", "--arrival", "film-page")
+    assert (ran.code, ran.document["errors"][0]["code"]) == (4, "port-not-lent")
+    assert rules(town, "club-router") == before
+    hooper(town, other, "router", "close")
