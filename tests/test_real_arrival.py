@@ -166,16 +166,3 @@ def test_no_temporary_rule_stays_however_it_ends(town: KernelTown, tmp_path: Pat
         page.process.wait(20)
     eventually(lambda: rules(town, "club-router") == before)
     assert hooper(town, state, "router", "list").code == 0
-
-
-def test_a_rule_of_another_hand_is_not_borrowed_unasked(town: KernelTown, tmp_path: Path) -> None:
-    state, other = tmp_path / "state", tmp_path / "other"
-    town.serve_router(
-        "club-router", secure=False, more=f"ext_ip={PUBLIC}\nforce_igd_desc_v1=yes"
-    )  # it keeps a lease of 0
-    assert hooper(town, other, "router", "open", "--lease", "0").code == 0
-    before = rules(town, "club-router")
-    ran = hooper(town, state, "check", "--arrival", "film-page")
-    assert (ran.code, ran.document["errors"][0]["code"]) == (4, "port-not-lent")
-    assert rules(town, "club-router") == before
-    hooper(town, other, "router", "close")

@@ -79,8 +79,8 @@ def judge_visit(ground: Ground, source: IPAddress) -> tuple[Came, str]:
     if source in routers:
         if ground.looped == source:
             return "unclear", (
-                f"It came by the router's own address {source}, as whoever is at home does. If this device's Wi-Fi is"
-                " off, that router hides where visitors come from."
+                f"It came by the router's own address {source}, as this computer's own visit did: most likely this"
+                " device is still at home. If its Wi-Fi is off, that router hides where visitors come from."
             )
         if ground.looped is None:
             return "outside", (

@@ -5,7 +5,7 @@ from __future__ import annotations
 import subprocess
 import sys
 from collections.abc import AsyncIterator, Iterable, Iterator, Mapping
-from contextlib import asynccontextmanager, contextmanager, suppress
+from contextlib import ExitStack, asynccontextmanager, contextmanager, suppress
 from dataclasses import dataclass, field
 from ipaddress import IPv4Address
 from typing import Literal
@@ -128,7 +128,7 @@ async def let_in(run: Run, wanted: Wanted) -> AsyncIterator[Way]:
     Raises: NoNetwork, NotAtTheSite; UsageError: there is no way in to this machine; MachineError; PortNotLent,
     RouterRefuses, RouterLied, NoAnswer, ConnectFailed, WireError: a router does not do its part.
     """
-    with only_one(run), _guarded(run):
+    with only_one(run), ExitStack() as guarded:
         at, own = await own_place(run)
         wants = _planned(run, own, wanted, at)
         gateways = tuple(dict.fromkeys(rule.gateway for one in wants.values() for rule in one.new))
@@ -136,6 +136,8 @@ async def let_in(run: Run, wanted: Wanted) -> AsyncIterator[Way]:
         lendings = await _lendings(run, {*driven, *(one.gateway for one in _lent(run))} & {*run.site.gateways})
         for lending in lendings.values():
             await _under_lock(run, lending, lending.tidy())
+        if lendings:
+            guarded.enter_context(_guarded(run))
         first = next(iter(wants.values()))
         way = Way(first.line, first.outside_port, own, ())
         try:
@@ -307,7 +309,6 @@ def _guarded(run: Run) -> Iterator[None]:
         raise MachineError(f"no further process can be started: {exc.strerror}") from None
     try:
         yield
-    finally:
-        assert guardian.stdin is not None
-        with suppress(OSError):
-            guardian.stdin.close()
+    finally:  # what could be taken back has been
+        guardian.kill()
+        guardian.communicate()

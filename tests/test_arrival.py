@@ -1,0 +1,235 @@
+"""The page that a phone opens: what a visit and a browser's word mean, HTTP as strangers speak it, lent ports."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import os
+import signal
+import subprocess
+import sys
+from collections.abc import Iterator
+from contextlib import contextmanager
+from ipaddress import ip_address
+from typing import Any
+
+import anyio
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from hooper.check.arrival import UNOPENED, Ground, Told, judge_told, judge_visit, read_told, tries
+from hooper.lab.pipe import pipe
+from hooper.net.serving import BODY_LIMIT, Answer, Asked, _served
+from hooper.net.types import Endpoint
+from hooper.planning.topology import Topology
+from hooper.site.load import parse_site
+from support.program import BOATHOUSE, Lab, start_lab, valid
+
+SITE = parse_site(BOATHOUSE.encode(), "site.toml").site
+TOPOLOGY = Topology(SITE)
+PUBLIC = ip_address("203.0.113.44")
+
+
+@pytest.mark.parametrize(
+    ("source", "looped", "came"),
+    [
+        ("198.51.100.130", None, "outside"),
+        ("100.72.5.9", None, "outside"),  # a customer of the same provider
+        ("203.0.113.44", None, "home"),  # led back in by the outer address
+        ("10.44.7.133", None, "home"),
+        ("192.168.90.20", None, "home"),  # between the boxes
+        ("10.44.7.1", "10.44.7.1", "unclear"),  # the router hides who comes, and home looks the same
+        ("10.44.7.1", None, "outside"),  # nobody at home gets here by the public address
+        ("10.44.7.1", "203.0.113.44", "outside"),
+        ("172.20.1.1", None, "unclear"),
+    ],
+)
+def test_a_visit_is_judged_by_where_it_came_from(source: str, looped: str | None, came: str) -> None:
+    ground = Ground(SITE, {PUBLIC}, ip_address(looped) if looped else None)
+    judged, meaning = judge_visit(ground, ip_address(source))
+    assert judged == came
+    assert meaning.endswith(".")
+
+
+@given(st.ip_addresses())
+def test_no_visit_from_the_sites_own_networks_is_from_outside(source: Any) -> None:
+    judged, _ = judge_visit(Ground(SITE, {PUBLIC}, source), source)
+    inside = any(source in gateway.lan.network for gateway in SITE.gateways.values())
+    assert not (judged == "outside" and (inside or source == PUBLIC or source.is_loopback))
+
+
+def test_what_no_browser_opens_is_not_offered() -> None:
+    offered = {one.service: one for one in tries(TOPOLOGY, {"fibre": PUBLIC}, list(SITE.services))}
+    assert offered.keys() == {key for key, service in SITE.services.items() if service.reach == "public"}
+    assert offered["gate"].unopened == "no browser can try UDP"
+    assert offered["film-page"].link == "https://boathouse.heronquay.example/"
+    assert offered["film-page"].urls.keys() == {"tls", "plain"}
+    assert offered["desk"].urls == {"plain": "http://boathouse.heronquay.example:3389/"}
+    assert 10080 in UNOPENED
+    shut = BOATHOUSE.replace("outside_port = 13389", "outside_port = 6000")
+    told = tries(Topology(parse_site(shut.encode(), "x").site), {}, ["timing-desk"])[0]
+    assert (told.urls, told.unopened) == ({}, "browsers refuse to open port 6000")
+
+
+@pytest.mark.parametrize(
+    ("service", "told", "verdict", "ok"),
+    [
+        ("film-page", {"tls": Told(True, 80), "plain": Told(True, 60)}, "answered", True),
+        ("film-page", {"tls": Told(False, 80), "plain": Told(True, 60)}, "connected", False),
+        ("film-page", {"tls": Told(False, 80), "plain": Told(False, 60)}, "unproven", False),
+        ("film-page", {"tls": Told(False, 8001), "plain": Told(False, 8002)}, "silent", False),
+        ("desk", {"plain": Told(False, 40)}, "unproven", False),  # refused looks the same to a browser
+        ("desk", {"plain": Told(False, 8001)}, "unproven", False),  # so does what waits for its own protocol
+        ("recorder-app", {"plain": Told(True, 40)}, "connected", False),
+        ("film-page", {}, "unproven", False),
+    ],
+)
+def test_a_browser_is_believed_no_further_than_it_can_tell(
+    service: str, told: dict[str, Told], verdict: str, ok: bool
+) -> None:
+    (one,) = tries(TOPOLOGY, {}, [service])
+    result = judge_told(TOPOLOGY, one, told, named=True)
+    assert (result.verdict, result.ok) == (verdict, ok)
+
+
+@given(st.recursive(st.none() | st.booleans() | st.integers() | st.text(), lambda x: st.dictionaries(st.text(), x)))
+def test_any_word_of_a_page_is_read_or_refused(body: Any) -> None:
+    try:
+        service, told = read_told(body)
+    except ValueError:
+        return
+    assert isinstance(service, str)
+    assert told.keys() <= {"tls", "plain"}
+
+
+# the page's own server
+
+
+async def _conversation(*sent: bytes) -> bytes:
+    async def answer(asked: Asked) -> Answer:
+        return Answer(200, f"{asked.method} {asked.target} {len(asked.body)}".encode())
+
+    near, far = pipe()
+    got = b""
+    async with anyio.create_task_group() as tasks:
+        peer = Endpoint(ip_address("198.51.100.130"), 4000)
+        tasks.start_soon(_served, anyio.CapacityLimiter(1), far, peer, answer)
+        for part in sent:
+            await near.send(part)
+        with contextlib.suppress(anyio.EndOfStream, anyio.BrokenResourceError, anyio.ClosedResourceError):
+            while True:
+                got += await near.receive()
+        await near.aclose()
+    return got
+
+
+@pytest.mark.parametrize(
+    ("sent", "status"),
+    [
+        ((b"GET /x HTTP/1.1\r\nHost: a\r\n\r\n",), b"200"),
+        ((b"GET /x HT", b"TP/1.1\r\nHost: a\r\n", b"\r\n"), b"200"),
+        ((b"POST /x HTTP/1.1\r\nHost: a\r\nContent-Length: 2\r\n\r\n", b"{}"), b"200"),
+        ((b"POST / HTTP/1.1\r\nHost: a\r\nTransfer-Encoding: chunked\r\n\r\n2\r\n{}\r\n0\r\n\r\n",), b"200"),
+        ((b"GET / HTTP/1.0\r\n\r\n",), b"200"),
+        ((b"HEAD / HTTP/1.1\r\nHost: a\r\n\r\n",), b"200"),
+        ((b"GET / HTTP/1.1\r\n\r\n",), b"400"),  # RFC 9112 section 3.2: no Host
+        ((b"\x16\x03\x01\x02\x00\x01\x00\x01\xfc\x03\x03\r\n\r\n",), b"400"),  # TLS
+        ((b"GET / HTTP/1.1\r\nHost: a\r\nContent-Length: 1\r\nContent-Length: 2\r\n\r\n",), b"400"),
+        ((b"POST / HTTP/1.1\r\nHost: a\r\nContent-Length: 99999\r\n\r\n" + b"x" * (BODY_LIMIT + 1),), b"413"),
+        ((b"GET /" + b"x" * 70_000 + b" HTTP/1.1\r\n",), b"431"),
+    ],
+)
+def test_http_as_strangers_speak_it(sent: tuple[bytes, ...], status: bytes) -> None:
+    got = anyio.run(_conversation, *sent)
+    assert got.split(b" ")[1] == status, got
+    assert b"Connection: close" in got
+
+
+# the built program, in the town
+
+
+@contextmanager
+def arriving(lab: Lab, *arguments: str) -> Iterator[subprocess.Popen[str]]:
+    process = subprocess.Popen(
+        [sys.executable, "-m", "hooper", "check", "--arrival", *arguments, "--json"],
+        stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
+        env={**os.environ, **lab.env},
+    )  # fmt: skip
+    try:
+        yield process
+    finally:
+        process.kill()
+        process.communicate(timeout=10)
+
+
+def line(process: subprocess.Popen[str]) -> dict[str, Any]:
+    assert process.stdout is not None
+    got = process.stdout.readline()
+    assert got, process.stderr.read() if process.stderr else ""
+    return dict(valid("arrival", json.loads(got)))
+
+
+@pytest.fixture(scope="module")
+def lab(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Lab]:
+    with start_lab(tmp_path_factory.mktemp("town"), "--hairpin") as started:
+        yield started
+
+
+def test_the_phone_roams_and_arrives(lab: Lab) -> None:
+    lab.as_built()
+    with arriving(lab, "hub-page", "--take-over") as process:
+        ready = line(process)
+        url = ready["address"]
+        assert url.startswith("http://203.0.113.44:8443/")
+        assert [(rule["gateway"], rule["how"]) for rule in ready["rules"]] == [
+            ("fibre-box", "standing"), ("club-router", "entered"),
+        ]  # fmt: skip
+        lab.run("lab", "roam", "home")
+        assert "most likely this device is still at home" in lab.run("lab", "browse", url).out
+        home = line(process)
+        assert (home["visit"]["came"], home["arrived"]) == ("unclear", False)  # led back in by the router's own address
+        lab.run("lab", "roam", "away")
+        page = lab.run("lab", "browse", url, "--json")
+        assert valid("lab-browse", page.document)["text"][2] == "You have arrived from outside."
+        came = line(process)
+        assert (came["visit"]["came"], came["visit"]["address"]) == ("outside", "198.51.100.130")
+        while (ended := line(process))["event"] != "ended":
+            assert ended["event"] == "tried"
+        assert process.wait(30) == 1  # the rule of another hand has an end now, which is told
+        assert ended["proves"][1] == "The provider lets TCP 8443 in from where this phone is."
+    table = lab.run("router", "list", "--json").document["gateways"]
+    (row,) = [rule for gateway in table for rule in gateway["rules"] if rule["outside_ports"] == [8443, 8443]]
+    assert row["target_address"] == "10.44.7.50"
+
+
+def test_a_rule_of_another_hand_without_an_end_is_not_borrowed_unasked(lab: Lab) -> None:
+    lab.as_built()
+    ran = lab.run("check", "--arrival", "hub-page", "--json")
+    assert (ran.code, ran.document["errors"][0]["code"]) == (4, "port-not-lent")
+
+
+def test_nobody_comes(lab: Lab) -> None:
+    lab.as_built()
+    with arriving(lab, "--for", "1s") as process:
+        ready = line(process)
+        by = {rule["gateway"]: (rule["how"], rule["reason"]) for rule in ready["rules"]}
+        assert by == {"fibre-box": ("by-hand", "it is driven by hand"), "club-router": ("entered", "")}
+        out, _ = process.communicate(timeout=30)
+        assert (json.loads(out)["event"], process.returncode) == ("ended", 1)
+
+
+def test_wrong_usage(lab: Lab) -> None:
+    for words in (("--from", "here"), ("hub-page", "film-page"), ("gate",)):
+        assert lab.run("check", "--arrival", *words).code == 2
+
+
+def test_an_interrupt_takes_everything_back(lab: Lab) -> None:
+    lab.as_built()
+    with arriving(lab) as process:
+        line(process)
+        process.send_signal(signal.SIGINT)
+        _, err = process.communicate(timeout=30)
+        assert (process.returncode, "interrupted" in err) == (130, True)
+    table = lab.run("router", "list", "--json").document["gateways"]
+    assert not [rule for gateway in table for rule in gateway["rules"] if rule["owner"] == "lent"]
