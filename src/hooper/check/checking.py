@@ -14,7 +14,7 @@ import anyio
 from hooper import deeds
 from hooper.addresses import IPAddress
 from hooper.check.certificates import Judge
-from hooper.check.keys import TunnelKeys
+from hooper.check.keys import StandInKey, TunnelKeys
 from hooper.check.naming import MISSING, NameSeen, by_name, names_seen
 from hooper.check.probes import probe
 from hooper.check.results import Evidence, From, InsideSeen, Result, Seen
@@ -161,7 +161,11 @@ async def check_outside(here: Door, outside: Door, wish: Wish, memory: InsideMem
         ]
     targets = [wish.keyed(target) for target in _named(wish, targets, names, outcome)]
     reachable = [target for target in targets if target.address is not None]
-    compared = [target for target in reachable if target.expected == "reachable" and target.gateway in sight]
+    compared = [
+        target
+        for target in reachable
+        if target.expected == "reachable" and target.gateway in sight and not isinstance(target.keys, StandInKey)
+    ]
     inner = list({_id(target): _inside_target(target) for target in compared}.values())
     jobs = [(outside, target) for target in reachable] + [(here, target) for target in inner]
     seen = await probe_all(jobs, time_left(here.clock, started, wish.deadline, PROBED_FOR), wish.heard)
@@ -366,7 +370,7 @@ async def probe_all(
 def _judge_all(wish: Wish, targets: Sequence[Target], seen: Sequence[Seen], now: datetime) -> None:
     """Hold the certificates and redirections that were seen against the plan."""
     for target, one in zip(targets, seen, strict=False):
-        if one.verdict != "answered":
+        if one.verdict != "answered" or isinstance(target.keys, StandInKey):
             continue
         found = (
             []

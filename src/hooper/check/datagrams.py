@@ -8,9 +8,10 @@ import ssl
 import anyio
 
 from hooper.check.handshake import handshake, rejected
-from hooper.check.keys import ControlKeys, ProbeKeys
+from hooper.check.keys import ControlKeys, ProbeKeys, StandInKey
 from hooper.check.openvpn import OverUdp, control_channel
 from hooper.check.results import Seen
+from hooper.check.standin import ask_datagram
 from hooper.check.targets import Target
 from hooper.errors import HooperError, WireError
 from hooper.net.types import Door, Endpoint, Rejected
@@ -28,6 +29,8 @@ async def datagrams(door: Door, target: Target, seen: Seen, deadline: float) -> 
         await handshake(door, to, target.keys, seen, deadline)
         return
     talk = {"openvpn": _openvpn, "ike": _ike, "ipsec-nat": _ike}.get(target.speaks, _anything)
+    if isinstance(target.keys, StandInKey):
+        talk = _stand_in
     try:
         with anyio.move_on_after(deadline) as waiting:
             await talk(door, to, target, seen, deadline)
@@ -49,6 +52,8 @@ def _nothing_came(target: Target, seen: Seen, deadline: float) -> None:
     nothing = f"nothing came back within {deadline:.2g} s"
     if seen.detail:  # something did, and it is of nobody that was asked
         seen.verdict = "mismatched" if target.provable else "connected"
+    elif isinstance(target.keys, StandInKey):
+        seen.detail = f"{nothing}: it does not get as far as the computer that stands in"
     elif target.keys is not None and target.provable:
         seen.detail = f"{nothing}: no rule leads here, no server runs, or it has another shared key than the site file"
     elif target.expected == "reachable":
@@ -57,6 +62,12 @@ def _nothing_came(target: Target, seen: Seen, deadline: float) -> None:
         seen.verdict, seen.detail = "unproven", mute if speech.mute else "nothing came back: over UDP no proof"
     else:
         seen.detail = nothing
+
+
+async def _stand_in(door: Door, to: Endpoint, target: Target, seen: Seen, deadline: float) -> None:
+    del deadline
+    assert isinstance(target.keys, StandInKey)
+    await ask_datagram(door, to, target.keys, seen)
 
 
 async def _openvpn(door: Door, to: Endpoint, target: Target, seen: Seen, deadline: float) -> None:

@@ -52,4 +52,11 @@ class ControlKeys:
     sure: bool = True
 
 
-TunnelKeys = ProbeKeys | ControlKeys | PinnedKey
+@dataclass(frozen=True)
+class StandInKey:
+    """The secret of the test in which Hooper itself answers in place of a service."""
+
+    secret: bytes = field(repr=False)
+
+
+TunnelKeys = ProbeKeys | ControlKeys | PinnedKey | StandInKey

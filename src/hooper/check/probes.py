@@ -17,9 +17,10 @@ from anyio.streams.tls import TLSAttribute, TLSStream
 
 from hooper.check.certificate import note_chain
 from hooper.check.datagrams import datagrams
-from hooper.check.keys import ControlKeys, PinnedKey
+from hooper.check.keys import ControlKeys, PinnedKey, StandInKey
 from hooper.check.openvpn import OverTcp, control_channel
 from hooper.check.results import IcmpSeen, PageSeen, Seen
+from hooper.check.standin import ask_stream
 from hooper.check.targets import Target
 from hooper.clock import rfc3339
 from hooper.errors import WireError
@@ -131,7 +132,9 @@ async def _stream(door: Door, target: Target, seen: Seen, deadline: float) -> No
 
 async def _talk(door: Door, stream: Recorder, target: Target, seen: Seen) -> None:
     """As its protocol has it."""
-    if target.speaks == "openvpn":
+    if isinstance(target.keys, StandInKey):
+        await ask_stream(stream, target.keys, seen)
+    elif target.speaks == "openvpn":
         keys = target.keys if isinstance(target.keys, ControlKeys) else None
         await control_channel(OverTcp(stream), door.clock, keys, seen)
     else:

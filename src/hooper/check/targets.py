@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 from ipaddress import IPv4Address
 from typing import TYPE_CHECKING
 
-from hooper.check.keys import ControlKeys, ProbeKeys, TunnelKeys
+from hooper.check.keys import ControlKeys, ProbeKeys, StandInKey, TunnelKeys
 from hooper.check.results import Expected, Verdict
 from hooper.planning.access import allowed_networks, enforced, grants
 from hooper.planning.ports import transports
@@ -58,7 +58,7 @@ class Target:
     @property
     def provable(self) -> bool:
         """Whether silence says anything."""
-        if isinstance(self.keys, ProbeKeys) or (isinstance(self.keys, ControlKeys) and self.keys.sure):
+        if isinstance(self.keys, ProbeKeys | StandInKey) or (isinstance(self.keys, ControlKeys) and self.keys.sure):
             return True
         return not (self.transport.isdigit() or SPEECHES[self.speaks].mute)
 

@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from hooper.usecases.temporary import LetIn
 
 HOW = {
-    "standing": "stands there already",
+    "standing": "by the plan's own rule",
     "entered": "entered for this test, and taken back at its end",
     "by-hand": "enter it by hand now, and take it off afterwards",
 }

@@ -35,8 +35,8 @@ if TYPE_CHECKING:
 
 NO_SITE = ("demo", "lab", "explain", "schema")  # commands without a site file
 KEEPS_STATE = (
-    "keep", "status", "history", "report", "survey", "why", "check", "card", "plan", "audit", "router", "name", "cert",
-    "updater", "tunnel", "peer",
+    "keep", "status", "history", "report", "survey", "why", "check", "stand-in", "card", "plan", "audit", "router",
+    "name", "cert", "updater", "tunnel", "peer",
 )  # fmt: skip
 EDITING = ("host", "service", "tunnel", "peer")  # groups of commands that edit the site file
 KEEPS_NONE = ("name add", "name try", "updater add")

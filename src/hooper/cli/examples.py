@@ -77,6 +77,7 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
     "cert restore": ("cert restore boathouse",),
     "audit": ("audit", "audit --mask"),
     "check": ("check", "check film-page --from interface", "check --arrival"),
+    "stand-in": ("stand-in film-page --from interface", "stand-in gate"),
     "card": ("card hub-page", "card hub-page --out hub.svg"),
     "why": ("why film-page", "why film-page --from interface", "why film-shell --peer cox-phone"),
     "keep run": ("keep", "keep home.toml office.toml", "keep --once"),

@@ -48,6 +48,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "cert": ("hooper.cli.cert", "Certificates: which there are, and getting them."),
     "audit": ("hooper.cli.audit", "What is exposed and should not be."),
     "check": ("hooper.cli.check", "Does it answer, and is it really that service?"),
+    "stand-in": ("hooper.cli.stand_in", "Listen in place of a service, to prove the way in without it."),
     "card": ("hooper.cli.card", "What to type away from home, with a QR code."),
     "why": ("hooper.cli.why", "The first broken link of a service, with evidence and remedy."),
     "keep": ("hooper.cli.keep", "Keep it all so from now on: names, rules, certificates, proofs."),

@@ -71,6 +71,7 @@ class Happenings:
                 raise UsageError(f"{new} is not the provider's", remedy=f"It has {POOL[0]} to {POOL[-1]}.")
         box.wan = new
         box.flows.clear()
+        box.answers.clear()
         await self.told(box, {"ExternalIPAddress": str(new), "ConnectionStatus": "Connected"})
         return box, new
 
@@ -85,6 +86,7 @@ class Happenings:
         """All routers of the site begin anew; those that speak lose what programs entered."""
         for box in self.town.boxes.values():
             box.flows.clear()
+            box.answers.clear()
         keys = list(self.town.igd)
         for key in keys:
             await self.restarted(key)

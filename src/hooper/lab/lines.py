@@ -178,6 +178,7 @@ class LineSetter:
                 setattr(box, name, value.copy() if isinstance(value, dict | set) else value)
             box.rules, box.reservations, box.routes = rules
             box.flows.clear()
+            box.answers.clear()
             town.boxes[key] = box
         tunnels = {name: town.segments[name] for name in town.clients}
         town.igd, town.segments = dict(self._built["igd"]), {**self._built["segments"], **tunnels}

@@ -204,6 +204,8 @@ class Town:
         if transport == "tcp":
             return source.port
         assert isinstance(remote.address, IPv4Address)
+        if (asked_at := box.answers.get((source, remote))) is not None:
+            return asked_at  # it answers who came in by a rule
         fars: dict[Dependence, Endpoint | IPv4Address | None] = {"endpoint": None, "address": remote.address}
         far = fars.get(box.mapping, remote)
         for outer, flow in box.flows.items():
@@ -259,6 +261,8 @@ class Town:
         for rule in box.live_rules(self.now()):
             if rule.takes(transport, port, source.address):
                 target = Endpoint(rule.target, rule.translated(port))
+                if transport == "udp":
+                    box.answers[target, source] = port
                 return self._seen_at(box, self._forward_inside(box, source, target, transport))
         return SWALLOWED
 

@@ -18,7 +18,8 @@ class Values:
         self._db = database
 
     def tell(self, at: datetime, told: dict[str, str]) -> None:
-        """Remember what the user told. Keys: wan:GATEWAY, public:LINE, rule:SERVICE:GATEWAY, at:HOST, sheet:GATEWAY.
+        """Remember what the user told. Keys: wan:GATEWAY, public:LINE, rule:SERVICE:GATEWAY, at:HOST, sheet:GATEWAY,
+        way:SERVICE:TRANSPORT.
 
         Raises: StateError.
         """

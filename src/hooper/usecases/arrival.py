@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import secrets
 from collections.abc import Callable, Mapping
-from contextlib import suppress
+from contextlib import AbstractAsyncContextManager, suppress
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
@@ -34,7 +34,7 @@ from hooper.net.types import Endpoint
 from hooper.planning.typed import address_for, name_for
 from hooper.usecases.looking import keep_look
 from hooper.usecases.run import Run
-from hooper.usecases.temporary import LetIn, Wanted, Way, let_in, line_from_here, own_place
+from hooper.usecases.temporary import Borrow, LetIn, Way, let_in, line_from_here, own_place
 
 LOOP_S = 2.0  # seconds for this machine's own visit
 GRACE_S = 45.0  # seconds for the page to try all, once somebody has come from outside
@@ -110,7 +110,7 @@ class _Page:
 
     def proves(self) -> tuple[str, ...]:
         """What a visit from outside proves."""
-        port = self.way.outside_port
+        port = self.way.ports[0].outside
         return (
             f"The line has a public address, and what comes in at TCP {port} is led all the way to this computer.",
             f"The provider lets TCP {port} in from where this phone is.",
@@ -205,8 +205,8 @@ async def arrival(run: Run, request: ArrivalRequest) -> tuple[ArrivalLine, list[
     tried = [one for one in tries(run.topology, public, list(run.site.services)) if one.service != service]
     path = f"/{secrets.token_hex(5)}"
     listening = await run.here.listen(Endpoint(own, 0))
-    async with listening as listener, let_in(run, _wanted(request, listening.local.port)) as way:
-        url = f"http://{Endpoint(address, way.outside_port)}{path}"
+    async with listening as listener, _way(run, request, listening.local.port) as way:
+        url = f"http://{Endpoint(address, way.ports[0].outside)}{path}"
         page = _Page(run, request, url, path, way, Ground(run.site, {address, *public.values()}, None), tried)
         async with anyio.create_task_group() as tasks:
             tasks.start_soon(serve_http, listener, page.answer)
@@ -220,8 +220,8 @@ async def arrival(run: Run, request: ArrivalRequest) -> tuple[ArrivalLine, list[
     return page.line("ended"), []
 
 
-def _wanted(request: ArrivalRequest, port: int) -> Wanted:
-    return Wanted(request.service, {"tcp": port}, take_over=request.take_over)
+def _way(run: Run, request: ArrivalRequest, port: int) -> AbstractAsyncContextManager[Way]:
+    return let_in(run, [Borrow(request.service, "tcp", port, take_over=request.take_over)])
 
 
 async def _own_visit(run: Run, page: _Page, address: IPAddress) -> IPAddress | None:
@@ -230,7 +230,7 @@ async def _own_visit(run: Run, page: _Page, address: IPAddress) -> IPAddress | N
     from hooper.net.plain_http import Url, ask
 
     with suppress(HooperError, ValueError):
-        url = Url(address, page.way.outside_port, f"{page.path}/own")
+        url = Url(address, page.way.ports[0].outside, f"{page.path}/own")
         said = await ask(run.here, url, LOOP_S)
         return parse_address(said.body.decode("ascii", "replace"))
     return None

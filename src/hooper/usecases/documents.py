@@ -59,6 +59,7 @@ from hooper.usecases.keeplines import KeepLine
 from hooper.usecases.noticing import NoticesDocument, UnitDocument
 from hooper.usecases.proving import ProofsDocument
 from hooper.usecases.reporting import ReportDocument
+from hooper.usecases.standing_in import StandInLine
 from hooper.usecases.status import StatusDocument
 from hooper.usecases.survey import SurveyDocument
 from hooper.usecases.updaters import TryDocument, UpdatersDocument
@@ -97,6 +98,7 @@ DOCUMENTS: dict[str, type] = {
     "cert": CertificatesDocument,
     "check": CheckDocument,
     "arrival": ArrivalLine,
+    "stand-in": StandInLine,
     "why": WhyDocument,
     "card": CardDocument,
     "explain": ExplainDocument,

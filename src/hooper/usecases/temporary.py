@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import subprocess
 import sys
-from collections.abc import AsyncIterator, Iterable, Iterator, Mapping
+from collections.abc import AsyncIterator, Iterable, Iterator, Mapping, Sequence
 from contextlib import ExitStack, asynccontextmanager, contextmanager, suppress
 from dataclasses import dataclass, field
 from ipaddress import IPv4Address
@@ -16,7 +16,7 @@ from hooper import deeds
 from hooper.errors import HooperError, MachineError, NeedsAPerson, UsageError
 from hooper.gateways.driver import Driver, RouterLied, RouterRefuses
 from hooper.gateways.find import NotAtTheSite, find_routers
-from hooper.gateways.lending import LENT_S, RENEWED_EVERY, Lending, PutBackShorter
+from hooper.gateways.lending import LENT_S, RENEWED_EVERY, Lending, PortNotLent, PutBackShorter
 from hooper.gateways.rules import LABEL
 from hooper.net.standing import connected_surroundings, standing
 from hooper.planning.openers import not_driven
@@ -51,41 +51,58 @@ class LetIn:
     reason: str = ""
 
 
-@dataclass
-class Way:
-    """The way in to this machine while it is open."""
+@dataclass(frozen=True)
+class Borrow:
+    """A port that is to come in. service: whose outside port is borrowed; None: a port that is free.
 
+    inside: the port here. outside: the port outside; None: the service's, or a free one. take_over: borrow it also from
+    a rule of another hand that has no end. lenient: where a router does not lend it, it is left out, with the problem.
+    """
+
+    service: str | None
+    transport: str
+    inside: int
+    outside: int | None = None
+    take_over: bool = False
+    lenient: bool = False
+
+
+@dataclass(frozen=True)
+class Borrowed:
+    """A port while it comes in. line: by which. outside: on the public address. rules: by which it comes in here.
+
+    problem: why it does not come in; None: it does, as far as is known.
+    """
+
+    borrow: Borrow
     line: str
-    outside_port: int
-    own: IPv4Address
+    outside: int
     rules: tuple[LetIn, ...]
-    entered: list[tuple[Lending, LiveRule]] = field(default_factory=list)
+    problem: HooperError | None = None
 
     @property
     def by_hand(self) -> tuple[LetIn, ...]:
         return tuple(rule for rule in self.rules if rule.how == "by-hand")
 
+
+@dataclass
+class Way:
+    """The ways in to this machine while they are open."""
+
+    ports: list[Borrowed] = field(default_factory=list)
+    entered: list[tuple[Lending, LiveRule]] = field(default_factory=list)
+
+    @property
+    def rules(self) -> tuple[LetIn, ...]:
+        return tuple(rule for port in self.ports for rule in port.rules)
+
     async def keep_open(self) -> None:
         """Renew what was entered, until it is cancelled."""
-        while self.entered:
+        while True:
             await anyio.sleep(RENEWED_EVERY)
             for lending, rule in self.entered:
                 with suppress(HooperError):  # it still lasts for two such whiles
                     await lending.renew(rule)
-
-
-@dataclass(frozen=True)
-class Wanted:
-    """What is to come in. service: whose outside port is borrowed; None: a port that is free.
-
-    inside: the port here, by transport. outside: the port outside; None: the service's, or a free one. take_over:
-    borrow a port from a rule of another hand that has no end.
-    """
-
-    service: str | None
-    inside: Mapping[str, int]
-    outside: int | None = None
-    take_over: bool = False
 
 
 async def own_place(run: Run) -> tuple[str, IPv4Address]:
@@ -122,51 +139,47 @@ def only_one(run: Run) -> Iterator[None]:
 
 
 @asynccontextmanager
-async def let_in(run: Run, wanted: Wanted) -> AsyncIterator[Way]:
-    """While this is open, the port comes in here; afterwards what was there is there again.
+async def let_in(run: Run, borrows: Sequence[Borrow]) -> AsyncIterator[Way]:
+    """While this is open, these ports come in here; afterwards what was there is there again.
 
     Raises: NoNetwork, NotAtTheSite; UsageError: there is no way in to this machine; MachineError; PortNotLent,
-    RouterRefuses, RouterLied, NoAnswer, ConnectFailed, WireError: a router does not do its part.
+    NoAnswer, ConnectFailed, WireError: a router does not do its part.
     """
     with only_one(run), ExitStack() as guarded:
         at, own = await own_place(run)
-        wants = _planned(run, own, wanted, at)
-        gateways = tuple(dict.fromkeys(rule.gateway for one in wants.values() for rule in one.new))
-        driven = tuple(key for key in gateways if not_driven(run.site, key) is None)
-        lendings = await _lendings(run, {*driven, *(one.gateway for one in _lent(run))} & {*run.site.gateways})
+        planned = [(borrow, _planned(run, own, borrow, at)) for borrow in borrows]
+        gateways = {rule.gateway for _, one in planned for rule in one.new} | {one.gateway for one in _lent(run)}
+        lendings = await _lendings(run, [key for key in run.site.gateways if key in gateways])
         for lending in lendings.values():
             await _under_lock(run, lending, lending.tidy())
         if lendings:
             guarded.enter_context(_guarded(run))
-        first = next(iter(wants.values()))
-        way = Way(first.line, first.outside_port, own, ())
+        way = Way()
         try:
-            way.rules = tuple([rule async for rule in _enter(run, wanted, wants, lendings, way)])
+            for borrow, one in planned:
+                way.ports.append(await _open(run, borrow, one, lendings, way))
             yield way
         finally:
             with anyio.CancelScope(shield=True), anyio.move_on_after(TIDY_S):
                 await _tidied(run, lendings.values())
 
 
-def _planned(run: Run, own: IPv4Address, wanted: Wanted, at: str) -> dict[str, Temporary]:
-    """By transport, the rules for it. Raises: UsageError."""
-    outside = wanted.outside
-    if outside is None and wanted.service is None:
-        line, transport = line_from_here(run, at, None), next(iter(wanted.inside))
-        outside = free_ports(run.site, line, transport, run.plan.forwards)[0]
-    out: dict[str, Temporary] = {}
-    for transport, inside in wanted.inside.items():
-        found = temporary(
-            run.file, run.at.date(), own, service=wanted.service, transport=transport, inside=inside, outside=outside,
-            planned=run.plan.forwards,
-        )  # fmt: skip
-        if found is None:
-            raise UsageError(
-                "no line leads in to this machine, so nothing can be let in to it",
-                remedy=f"See `{deeds.SURVEY}` for what this line is.",
-            )
-        out[transport] = found
-    return out
+def _planned(run: Run, own: IPv4Address, borrow: Borrow, at: str) -> Temporary:
+    """The rules for it. Raises: UsageError."""
+    outside = borrow.outside
+    if outside is None and borrow.service is None:
+        line = line_from_here(run, at, None)
+        outside = free_ports(run.site, line, borrow.transport, run.plan.forwards)[0]
+    found = temporary(
+        run.file, run.at.date(), own, service=borrow.service, transport=borrow.transport, inside=borrow.inside,
+        outside=outside, planned=run.plan.forwards,
+    )  # fmt: skip
+    if found is None:
+        raise UsageError(
+            "no line leads in to this machine, so nothing can be let in to it",
+            remedy=f"See `{deeds.SURVEY}` for what this line is.",
+        )
+    return found
 
 
 def _lent(run: Run) -> list[Lent]:
@@ -195,19 +208,22 @@ async def _under_lock(run: Run, one: Lending, deed: object) -> object:
         return await deed  # type: ignore[misc]
 
 
-async def _enter(
-    run: Run, wanted: Wanted, wants: Mapping[str, Temporary], lendings: Mapping[str, Lending], way: Way
-) -> AsyncIterator[LetIn]:
-    for transport, one in wants.items():
-        for forward in (*one.standing, *one.new):
-            if forward in one.standing:
-                yield _as_let_in(forward, transport, "standing")
-                continue
-            reason = await _entered(run, wanted, forward, lendings.get(forward.gateway), way)
-            yield _as_let_in(forward, transport, "by-hand" if reason else "entered", reason)
+async def _open(run: Run, borrow: Borrow, one: Temporary, lendings: Mapping[str, Lending], way: Way) -> Borrowed:
+    rules = [_as_let_in(forward, borrow.transport, "standing") for forward in one.standing]
+    problem: HooperError | None = None
+    for forward in one.new:
+        try:
+            reason = await _entered(run, forward, lendings.get(forward.gateway), way, borrow)
+        except PortNotLent as exc:
+            if not borrow.lenient:
+                raise
+            problem = exc
+            break
+        rules.append(_as_let_in(forward, borrow.transport, "by-hand" if reason else "entered", reason))
+    return Borrowed(borrow, one.line, one.outside_port, tuple(rules), problem)
 
 
-async def _entered(run: Run, wanted: Wanted, forward: Forward, router: Lending | None, way: Way) -> str:
+async def _entered(run: Run, forward: Forward, router: Lending | None, way: Way, borrow: Borrow) -> str:
     """Enter one rule; why it is for a person to enter, empty: it is done. Raises: as `let_in`."""
     if router is None:
         return not_driven(run.site, forward.gateway) or f"{forward.gateway} does not answer"
@@ -215,7 +231,7 @@ async def _entered(run: Run, wanted: Wanted, forward: Forward, router: Lending |
         return reason
     for rule in router.driver.entries(forward, f"{LABEL}test", LENT_S):
         try:
-            await _under_lock(run, router, router.put(rule, take_over=wanted.take_over))
+            await _under_lock(run, router, router.put(rule, take_over=borrow.take_over))
         except (RouterRefuses, RouterLied) as exc:  # there is nothing of ours, and what was there is there
             return exc.message
         way.entered.append((router, rule))

@@ -1,0 +1,117 @@
+"""Asking the listener that stands in for a service, and being it."""
+
+from __future__ import annotations
+
+import secrets
+from collections.abc import Callable
+from typing import Never
+
+import anyio
+from anyio.abc import ByteStream
+
+from hooper.check.handshake import rejected
+from hooper.check.keys import StandInKey
+from hooper.check.results import Seen
+from hooper.net.types import Datagram, Datagrams, Door, Endpoint, Listener, Rejected
+from hooper.wire import standin
+
+SAID_AGAIN = 0.5  # seconds; a datagram may get lost
+PATIENCE = 5.0  # seconds for a stranger's first words over TCP
+AT_ONCE = 64  # connections
+OURS = "Hooper itself answers in place of the service: the line, the boxes and this port let it in"
+_ENDED = (anyio.EndOfStream, anyio.BrokenResourceError, anyio.ClosedResourceError)
+PAGE = (
+    b"HTTP/1.1 200 -\r\nContent-Type: text/plain; charset=utf-8\r\nConnection: close\r\n\r\n"
+    b"You have arrived: Hooper answers here in place of the service.\n"
+)
+
+
+async def ask_stream(stream: ByteStream, key: StandInKey, seen: Seen) -> None:
+    """Over TCP. Raises: anyio's errors of a stream that ended."""
+    number = secrets.token_bytes(standin.NUMBER)
+    await stream.send(standin.serialize_question(number))
+    data = b""
+    while len(data) < standin.SIZE:
+        data += await stream.receive()
+        if not standin.MARK.startswith(data[: len(standin.MARK)]):
+            break
+    _note(data[: standin.SIZE], number, key, seen)
+
+
+async def ask_datagram(door: Door, to: Endpoint, key: StandInKey, seen: Seen) -> None:
+    """Over UDP, until something comes."""
+    number = secrets.token_bytes(standin.NUMBER)
+    async with await door.datagrams() as socket:
+        while True:
+            await socket.send(standin.serialize_question(number), to)
+            with anyio.move_on_after(SAID_AGAIN):
+                came = await socket.receive()
+                if isinstance(came, Rejected):
+                    rejected(came, to, seen)
+                else:
+                    _note(came.data, number, key, seen)
+                return
+
+
+def _note(data: bytes, number: bytes, key: StandInKey, seen: Seen) -> None:
+    if standin.is_answer(data, number, key.secret):
+        seen.verdict, seen.detail = "answered", OURS
+    else:
+        seen.verdict = "mismatched"
+        seen.detail = "something else answers at this port, not the computer that stands in"
+
+
+Came = Callable[[str, Endpoint, str], None]  # transport, from where, what it said
+
+
+async def stand_in_tcp(listener: Listener, key: bytes, came: Came) -> Never:
+    """Answer whoever comes."""
+    limit = anyio.CapacityLimiter(AT_ONCE)
+
+    async def one(stream: ByteStream, peer: Endpoint) -> None:
+        async with limit:
+            try:
+                with anyio.move_on_after(PATIENCE):
+                    await _answer(stream, peer, key, came)
+            except _ENDED:
+                pass
+            finally:
+                with anyio.CancelScope(shield=True), anyio.move_on_after(1):
+                    await anyio.aclose_forcefully(stream)
+
+    async with anyio.create_task_group() as tasks:
+        while True:
+            stream, peer = await listener.accept()
+            tasks.start_soon(one, stream, peer)
+    raise AssertionError
+
+
+async def _answer(stream: ByteStream, peer: Endpoint, key: bytes, came: Came) -> None:
+    data = b""
+    try:
+        with anyio.fail_after(PATIENCE / 2):
+            while len(data) < standin.SIZE and b"\r\n\r\n" not in data:
+                data += await stream.receive()
+    except (TimeoutError, *_ENDED):
+        came("tcp", peer, "connected" if not data else "said something else")
+        return
+    answer = standin.answer_to(data[: standin.SIZE], key)
+    if answer is not None:
+        came("tcp", peer, "asked by this test")
+        await stream.send(answer)
+    elif data.startswith((b"GET ", b"HEAD ")):
+        came("tcp", peer, "a browser")
+        await stream.send(PAGE)
+    else:
+        came("tcp", peer, "said something else")
+
+
+async def stand_in_udp(socket: Datagrams, key: bytes, came: Came) -> Never:
+    """Answer the questions of this test; everything else gets no answer."""
+    while True:
+        got = await socket.receive()
+        if isinstance(got, Datagram):
+            answer = standin.answer_to(got.data, key)
+            came("udp", got.sender, "asked by this test" if answer is not None else "said something else")
+            if answer is not None:
+                await socket.send(answer, got.sender)

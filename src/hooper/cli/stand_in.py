@@ -1,0 +1,96 @@
+"""hooper stand-in"""
+
+from __future__ import annotations
+
+import sys
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from hooper.cli.arrival import show_rules
+from hooper.cli.command import command, time_option, within
+from hooper.cli.common import Session, console, sub_app
+from hooper.cli.completing import keys_of
+from hooper.cli.looking import FromOption, ProxyPasswordOption, PublicOption, parse_origin, parse_public
+from hooper.durations import shown_duration
+from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
+from hooper.site.words import chosen
+
+if TYPE_CHECKING:
+    from hooper.cli.screen import Screen
+    from hooper.usecases.standing_in import StandInLine
+
+app = sub_app("Listen in place of a service, to prove the way in apart from the device.")
+CAME = {"outside": "from outside", "home": "from home", "tunnel": "by the tunnel", "unclear": "from where, is unclear"}
+
+
+@command(app, "stand-in", site=True, state=True, mask=True, deadline=5.0, deadline_help="For the look from outside.")
+def stand_in(
+    session: Session,
+    service: Annotated[
+        str, typer.Argument(metavar="SERVICE", help="Whose place is taken.", autocompletion=keys_of("services"))
+    ],
+    origin: FromOption = None,
+    proxy_password: ProxyPasswordOption = None,
+    public: PublicOption = None,
+    hold: Annotated[float, time_option("--for", "Without --from: how long to wait for somebody.")] = "10m",  # type: ignore[assignment]
+    take_over: Annotated[
+        bool, typer.Option("--take-over", help="Borrow the port also from another hand's rule without an end.")
+    ] = False,
+) -> int:
+    """Listen in place of a service that is stopped or not there yet, over TCP and UDP, and prove the way in to it.
+
+    On the service's own host Hooper listens at its port; elsewhere a rule for the time of the test leads the outside
+    port to this machine. With --from it is asked from there, by a question whose answer only this test knows.
+    """
+    from hooper.usecases.standing_in import StandInRequest
+    from hooper.usecases.standing_in import stand_in as stand
+
+    file = session.read_site()
+    (key,) = chosen([service], file.site.services, "service")
+    place = parse_origin(origin, proxy_password) if origin is not None else None
+    if place is not None and place.kind == "here":
+        raise UsageError(
+            "from here nothing is proven about the way in", remedy="Look --from interface, or leave it out."
+        )
+    within("--for", hold, 1, 86_400)
+    screen = console(plain=session.plain)
+
+    def heard(line: StandInLine) -> None:
+        if session.json:
+            session.line(line)
+        elif line.event == "ready":
+            _ready(session.masked_document(line), screen)
+            sys.stdout.flush()
+            if place is None:
+                session.note(
+                    f"Waiting for up to {shown_duration(hold)}; Ctrl-C ends it, and takes back what was entered."
+                )
+        elif line.caller is not None and place is None:
+            one = line.caller
+            session.say(f"{one.address}: {one.transport}, {CAME[one.came]}: {one.said}")
+        elif line.result is not None:
+            result = line.result
+            session.say(f"{result.transport} {result.port}: {result.verdict}: {result.detail}")
+
+    given = parse_public(public or [], file.site)
+    done = session.look(stand, StandInRequest(key, place, given, hold, session.deadline, take_over, heard), file)
+    code = session.failed(done.trouble)
+    if done.document.proven:
+        session.note(
+            f"Proven: the line, the boxes and the port lead to {key}'s place. What is left is the device itself."
+        )
+        session.next("see what the device does", f"check {key} --from here")
+        return code
+    session.note("The way in is not proven.")
+    where = f" --from {place}" if place is not None else ""
+    session.next("find the first broken link", f"why {key}{where}")
+    return worst([code, EXIT_NEEDS_A_PERSON])
+
+
+def _ready(line: StandInLine, out: Screen) -> None:
+    from hooper.cli.render import heading
+
+    heading(out, f"Standing in for {line.service}: {line.address}, {', '.join(line.ports)}")
+    show_rules(line.rules, out)
+    out.print()
