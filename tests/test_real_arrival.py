@@ -166,3 +166,53 @@ def test_no_temporary_rule_stays_however_it_ends(town: KernelTown, tmp_path: Pat
         page.process.wait(20)
     eventually(lambda: rules(town, "club-router") == before)
     assert hooper(town, state, "router", "list").code == 0
+
+
+def test_a_stand_in_is_told_from_the_device_over_tcp_and_udp(town: KernelTown, tmp_path: Path) -> None:
+    """Asked from the laptop's second line; then with the rule to another host, and with the port blocked."""
+    state, site = tmp_path / "state", town.folder / "site.toml"
+    written = site.read_text()
+    site.write_text(
+        written + '[services.films]\nhost = "film-box"\ntransport = "both"\nport = 9000\nreach = "public"\n'
+    )
+    try:
+        town.stop("film-page")
+        ran = hooper(town, state, "stand-in", "film-page", "--from", "interface:usb0")
+        assert ran.code == 0, ran
+        lines = [valid("stand-in", json.loads(line)) for line in ran.out.splitlines()]
+        assert [line["event"] for line in lines if line["event"] != "came"] == ["ready", "result", "ended"]
+        assert [line["caller"]["came"] for line in lines if line["caller"]] == ["outside"]
+        both = hooper(town, state, "stand-in", "films", "--from", "interface:usb0")
+        verdicts = [line["result"] for line in map(json.loads, both.out.splitlines()) if line["result"]]
+        assert {(one["transport"], one["verdict"]) for one in verdicts} == {("tcp", "answered"), ("udp", "answered")}
+        town.block(9000)
+        shut = hooper(town, state, "stand-in", "films", "--from", "interface:usb0", "--deadline", "2s")
+        verdicts = [line["result"] for line in map(json.loads, shut.out.splitlines()) if line["result"]]
+        assert (shut.code, {(one["transport"], one["verdict"]) for one in verdicts}) == (
+            1, {("tcp", "silent"), ("udp", "answered")},
+        )  # fmt: skip
+    finally:
+        town.unblock()
+        site.write_text(written)
+        town.serve_page("film-page", "film-box", 443, "Race films")
+
+
+def test_the_ports_that_the_provider_lets_in_are_measured_and_written_down(town: KernelTown, tmp_path: Path) -> None:
+    state, site = tmp_path / "state", town.folder / "site.toml"
+    written = site.read_text()
+    try:
+        town.block(8080)
+        ports = [word for port in ("tcp 80", "tcp 8080", "udp 500", "tcp 443") for word in ("--port", port)]
+        ran = hooper(town, state, "survey", "--ports", *ports, "--from", "interface:usb0", "--save", "--deadline", "2s")
+        assert ran.code == 0, ran
+        rows = {(row["transport"], row["port"]): row["let_in"] for row in valid("ports-in", ran.document)["ports"]}
+        assert rows == {("tcp", 80): True, ("tcp", 8080): False, ("udp", 500): True, ("tcp", 443): None}
+        assert 'blocked = ["tcp 8080"]' in site.read_text()
+        town.unblock()
+        again = hooper(town, state, "survey", "--ports", "--port", "tcp 8080", "--from", "interface:usb0", "--save")
+        assert again.document["saved"] == [{"key": "lines.fibre.blocked", "before": "tcp 8080", "after": "none"}]
+        assert hooper(town, state, "survey", "--ports", "--from", "here").code == 2
+    finally:
+        town.unblock()
+        site.write_text(written)
+    assert "10.44.7.105" not in rules(town, "club-router")

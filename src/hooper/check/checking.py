@@ -135,7 +135,7 @@ async def check_outside(here: Door, outside: Door, wish: Wish, memory: InsideMem
         return await _check_tunnel(here, outside, wish, within, around)
     origin = From(outside.place.kind, outside.place.name, True)
     sight = seen_from(wish.site, standing(wish.site, around).gateway)
-    reason = _useless(wish.site, outside, around)
+    reason = useless_interface(wish.site, outside, around)
     if reason is not None:
         return _unproven(wish, replace(origin, proves_outside=False), reason, here.clock.now())
     names: dict[str, NameSeen] = {}
@@ -281,7 +281,7 @@ def _inside_target(target: Target) -> Target:
     return replace(target, address=target.inner[0], port=target.inner[1], name=None, wrong=None)
 
 
-def _useless(site: Site, outside: Door, around: Surroundings) -> str | None:
+def useless_interface(site: Site, outside: Door, around: Surroundings) -> str | None:
     """Why nothing can be proven through this interface; None: it can."""
     if outside.place.kind != "interface":
         return None

@@ -24,7 +24,12 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
     "lab ledger": ("lab ledger",),
     "lab clock": ("lab clock", "lab clock --advance 8d"),
     "new": ("new", "new --found", "new --gateway own-router=10.44.7.1/24 --title Boathouse"),
-    "survey": ("survey", "survey --wan fibre-box=203.0.113.44", "survey --save --dry-run"),
+    "survey": (
+        "survey",
+        "survey --wan fibre-box=203.0.113.44",
+        "survey --save --dry-run",
+        "survey --ports --from interface",
+    ),
     "host list": ("host list",),
     "host add": ("host add hub --address 10.44.7.50", "host add hub --mac 02:00:5e:44:07:50"),
     "host change": ("host change hub --address 10.44.7.51", "host change hub --clear mac"),

@@ -89,6 +89,7 @@ OPTIONS: dict[Deed, str] = {
     deeds.RULE_TARGET: "--rule {}=ADDRESS",
     deeds.HOST_ADDRESS: "--at ADDRESS",
     deeds.FROM_ELSEWHERE: "--from",
+    deeds.ENTERED: "--entered",
     deeds.FROM_PHONE: "--from interface",
     deeds.SWEEP: "--sweep",
     deeds.BETWEEN: "--between",

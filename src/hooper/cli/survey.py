@@ -11,7 +11,18 @@ import typer
 
 from hooper.cli.command import command
 from hooper.cli.common import Session, prompt, run_async, sub_app
-from hooper.cli.looking import PublicOption, WanOption, numbers, parse_public, parse_wan, read_address
+from hooper.cli.looking import (
+    FromOption,
+    ProxyPasswordOption,
+    PublicOption,
+    WanOption,
+    numbers,
+    parse_origin,
+    parse_public,
+    parse_wan,
+    read_address,
+)
+from hooper.cli.ports_in import measure_ports
 from hooper.errors import EXIT_NEEDS_A_PERSON, SiteFileError, UsageError, worst
 
 if TYPE_CHECKING:
@@ -46,6 +57,20 @@ def survey(
         typer.Option("--ask/--no-ask", help="Ask here for the numbers that are missing; else only on a terminal."),
     ] = None,
     save: Annotated[bool, typer.Option("--save", help="Write what was measured into the site file.")] = False,
+    ports: Annotated[
+        bool, typer.Option("--ports", help="Measure instead which outside ports the provider lets in; needs --from.")
+    ] = False,
+    port: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--port", metavar="PORT", help="With --ports: only this one, such as 'tcp 443'; can be given again."
+        ),
+    ] = None,
+    entered: Annotated[
+        bool, typer.Option("--entered", help="With --ports: what needs rules by hand has been entered by hand.")
+    ] = False,
+    origin: FromOption = None,
+    proxy_password: ProxyPasswordOption = None,
 ) -> int:
     """What this line is, and whether forwarding can work at all.
 
@@ -58,6 +83,15 @@ def survey(
 
     if session.dry_run and not save:
         raise UsageError("--dry-run without --save would change nothing anyway", remedy="Add --save, or leave it out.")
+    if ports:
+        if origin is None or origin == "here" or wan or between:
+            raise UsageError("--ports looks from outside, and measures nothing else", remedy="Add --from interface.")
+        given = parse_public(public or [], session.read_site().site)
+        return measure_ports(
+            session, parse_origin(origin, proxy_password), port or [], given, save=save, entered=entered
+        )
+    if origin is not None or port or entered:
+        raise UsageError("--from, --port and --entered go with --ports", remedy="Add --ports, or leave them out.")
     file = _site(session, save=save)
     given = parse_public(public or [], file.site)
     told = parse_wan(wan or [], file.site) | {f"public:{line}": str(address) for line, address in given.items()}

@@ -77,6 +77,10 @@ class Lending:
             self.lent.write(Lent(self.gateway, rule, before, None))
         return granted
 
+    async def stands(self, rule: LiveRule) -> bool:
+        """Whether a rule stands there as it is wanted, whoever made it."""
+        return any(there.leads_as(rule) and there.enabled for there in await self._table())
+
     async def renew(self, rule: LiveRule) -> None:
         """Let a rule that was put last longer. Raises: RouterRefuses, RouterLied."""
         await self.driver.renew(rule)

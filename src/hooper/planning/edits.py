@@ -264,7 +264,7 @@ def _shown(value: object) -> str:
     if isinstance(value, bool):
         return str(value).lower()
     if isinstance(value, list | tuple):
-        return ", ".join(map(_shown, value))
+        return ", ".join(map(_shown, value)) or "none"
     return str(value)
 
 

@@ -57,6 +57,7 @@ from hooper.usecases.explaining import ExplainDocument
 from hooper.usecases.history import HistoryDocument
 from hooper.usecases.keeplines import KeepLine
 from hooper.usecases.noticing import NoticesDocument, UnitDocument
+from hooper.usecases.ports_in import PortsInDocument
 from hooper.usecases.proving import ProofsDocument
 from hooper.usecases.reporting import ReportDocument
 from hooper.usecases.standing_in import StandInLine
@@ -99,6 +100,7 @@ DOCUMENTS: dict[str, type] = {
     "check": CheckDocument,
     "arrival": ArrivalLine,
     "stand-in": StandInLine,
+    "ports-in": PortsInDocument,
     "why": WhyDocument,
     "card": CardDocument,
     "explain": ExplainDocument,

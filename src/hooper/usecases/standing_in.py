@@ -155,6 +155,7 @@ async def stand_in(run: Run, request: StandInRequest) -> tuple[StandInLine, list
             tasks.cancel_scope.cancel()
     _keep(run, stand, outcome)
     ended = stand.line("ended", origin=outcome.origin if outcome is not None else None)
+    request.heard(ended)
     return ended, outcome.errors if outcome is not None else []
 
 

@@ -148,7 +148,8 @@ async def let_in(run: Run, borrows: Sequence[Borrow]) -> AsyncIterator[Way]:
     with only_one(run), ExitStack() as guarded:
         at, own = await own_place(run)
         planned = [(borrow, _planned(run, own, borrow, at)) for borrow in borrows]
-        gateways = {rule.gateway for _, one in planned for rule in one.new} | {one.gateway for one in _lent(run)}
+        gateways = {rule.gateway for _, one in planned for rule in (*one.standing, *one.new)}
+        gateways |= {one.gateway for one in _lent(run)}
         lendings = await _lendings(run, [key for key in run.site.gateways if key in gateways])
         for lending in lendings.values():
             await _under_lock(run, lending, lending.tidy())
@@ -209,11 +210,15 @@ async def _under_lock(run: Run, one: Lending, deed: object) -> object:
 
 
 async def _open(run: Run, borrow: Borrow, one: Temporary, lendings: Mapping[str, Lending], way: Way) -> Borrowed:
-    rules = [_as_let_in(forward, borrow.transport, "standing") for forward in one.standing]
+    rules: list[LetIn] = []
     problem: HooperError | None = None
-    for forward in one.new:
+    for forward in (*one.standing, *one.new):
+        router = lendings.get(forward.gateway)
+        if await _stands(forward, router, planned=forward in one.standing):
+            rules.append(_as_let_in(forward, borrow.transport, "standing"))
+            continue
         try:
-            reason = await _entered(run, forward, lendings.get(forward.gateway), way, borrow)
+            reason = await _entered(run, forward, router, way, borrow)
         except PortNotLent as exc:
             if not borrow.lenient:
                 raise
@@ -221,6 +226,14 @@ async def _open(run: Run, borrow: Borrow, one: Temporary, lendings: Mapping[str,
             break
         rules.append(_as_let_in(forward, borrow.transport, "by-hand" if reason else "entered", reason))
     return Borrowed(borrow, one.line, one.outside_port, tuple(rules), problem)
+
+
+async def _stands(forward: Forward, router: Lending | None, *, planned: bool) -> bool:
+    """Whether a rule is there already. What is planned and cannot be looked up is taken to be there."""
+    if router is None or router.driver.cannot(forward) is not None:
+        return planned
+    rules = list(router.driver.entries(forward, LABEL, LENT_S))
+    return all([await router.stands(rule) for rule in rules])
 
 
 async def _entered(run: Run, forward: Forward, router: Lending | None, way: Way, borrow: Borrow) -> str:

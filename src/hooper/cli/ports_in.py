@@ -1,0 +1,61 @@
+"""hooper survey --ports"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from hooper.cli.common import Session
+from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping
+
+    from hooper.addresses import IPAddress
+    from hooper.cli.screen import Screen
+    from hooper.site.places import Origin
+    from hooper.usecases.ports_in import PortsInDocument
+
+SIGN = {True: "✓", False: "✗", None: "?"}
+
+
+def measure_ports(
+    session: Session, origin: Origin, ports: list[str], public: Mapping[str, IPAddress], *, save: bool, entered: bool
+) -> int:
+    """Which ports come in, and what is written of it."""
+    from hooper.usecases.ports_in import PortsInRequest, ports_in
+
+    asked = tuple(_port(text) for text in ports)
+    request = PortsInRequest(origin, asked, public, session.deadline, save, entered, session.dry_run)
+    done = session.look(ports_in, request, session.read_site())
+    document = done.document
+    code = session.show(document, _render, errors=done.trouble)
+    for written in document.saved:
+        verb = "Would be written" if session.dry_run else "Written"
+        session.note(f"{verb} to {session.site_path}: {written.key} = {written.after}")
+    if save and not document.saved:
+        session.note("Nothing to write: the site file says so already, or it could not be told.")
+    elif not save and any(row.let_in is False for row in document.ports):
+        session.next("write down what does not come in", f"survey --ports --from {origin} --save")
+    return worst([code, 0 if any(row.let_in for row in document.ports) else EXIT_NEEDS_A_PERSON])
+
+
+def _port(text: str) -> tuple[str, int]:
+    kind, _, number = text.strip().partition(" ")
+    if kind not in ("tcp", "udp") or not number.isascii() or not number.isdigit() or not 1 <= int(number) <= 65535:
+        raise UsageError(f"--port {text!r} is no port", remedy="Write it like 'tcp 443' or 'udp 51820'.")
+    return kind, int(number)
+
+
+def _render(document: PortsInDocument, out: Screen) -> None:
+    from hooper.cli.render import heading, indented, table
+
+    let = sum(row.let_in is True for row in document.ports)
+    kept = sum(row.let_in is False for row in document.ports)
+    told = f"{let} come in, {kept} do not, {len(document.ports) - let - kept} not told"
+    heading(out, f"Ports of {document.line}, tried at {document.address} from {document.from_.name}: {told}.")
+    drawn = table("", "port", "", prose=("",))
+    for row in document.ports:
+        drawn.add_row(SIGN[row.let_in], f"{row.transport} {row.port}", row.why)
+    out.print(drawn)
+    for remark in document.remarks:
+        indented(out, remark, left=0)

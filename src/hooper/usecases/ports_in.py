@@ -1,0 +1,259 @@
+"""Which outside ports the provider lets in: rules for a while, Hooper behind them, and a look at each from outside."""
+
+from __future__ import annotations
+
+import secrets
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+from ipaddress import IPv4Address
+from typing import Literal
+
+import anyio
+
+from hooper import deeds
+from hooper.addresses import IPAddress
+from hooper.check.checking import probe_all, public_address_unknown, useless_interface
+from hooper.check.keys import StandInKey
+from hooper.check.origin import open_origin
+from hooper.check.results import From, Seen
+from hooper.check.standin import stand_in_tcp, stand_in_udp
+from hooper.check.targets import Target
+from hooper.errors import HooperError, UsageError
+from hooper.line.public import public_addresses
+from hooper.net.standing import connected_surroundings
+from hooper.net.stun import STUN_DEADLINE, mapped_by
+from hooper.net.types import Door, Endpoint
+from hooper.planning.documents import ChangedKey
+from hooper.planning.edits import change
+from hooper.planning.temporary import free_ports
+from hooper.planning.values import EVERYTHING
+from hooper.ports import Blocked, single
+from hooper.site.load import parse_site
+from hooper.site.places import Origin
+from hooper.store.sitefile import save_site
+from hooper.usecases.run import Run
+from hooper.usecases.temporary import Borrow, Borrowed, let_in, line_from_here, own_place
+
+# What people want to use, and what providers are known to drop.
+USUAL = (
+    *(("tcp", port) for port in (21, 22, 25, 53, 80, 110, 143, 443, 445, 465, 587, 993, 3389, 5060, 5900, 8080, 8443)),
+    *(("udp", port) for port in (53, 123, 500, 1194, 4500, 5060, 51820)),
+)  # fmt: skip
+# What networks that people look from often drop on the way out, so that silence says nothing of the way in.
+DROPPED_OUTWARD = frozenset({("tcp", 25), ("tcp", 445), ("udp", 53), ("udp", 123)})
+CONTROLS = 2  # free high ports of each transport, by which it is told that anything gets in at all
+
+
+@dataclass(frozen=True, slots=True)
+class PortRow:
+    """One outside port. let_in: whether it comes in; null: that cannot be told. why: in words."""
+
+    transport: str
+    port: int
+    let_in: bool | None
+    verdict: Literal["answered", "connected", "mismatched", "refused", "silent", "unproven", "not-tried"]
+    why: str
+
+
+@dataclass(frozen=True, slots=True)
+class PortsInDocument:
+    """`hooper survey --ports`. ports: one row each. remarks: what is to be known of it. saved: the keys that were written into the site file.
+
+    from: where it was looked from. address: that was tried.
+    """
+
+    line: str
+    address: str
+    from_: From
+    ports: tuple[PortRow, ...]
+    remarks: tuple[str, ...]
+    saved: tuple[ChangedKey, ...] = ()
+
+
+@dataclass(frozen=True)
+class PortsInRequest:
+    """ports: which; empty: the usual ones. origin: where it is looked from. public: addresses by line that were given.
+
+    entered: what is by hand has been entered by hand. deadline: seconds for the look. save: write what the provider
+    drops into the site file. dry_run: say what would be.
+    """
+
+    origin: Origin
+    ports: tuple[tuple[str, int], ...] = ()
+    public: Mapping[str, IPAddress] = field(default_factory=dict)
+    deadline: float = 5.0
+    save: bool = False
+    entered: bool = False
+    dry_run: bool = False
+
+
+async def ports_in(run: Run, request: PortsInRequest) -> tuple[PortsInDocument, list[HooperError]]:
+    """Measure. Raises: as `let_in`; UsageError: nothing leads elsewhere, or nothing tells the public address."""
+    at, own = await own_place(run)
+    line = line_from_here(run, at, None)
+    found = (await public_addresses(run.here, run.site, (line,), run.given(request.public), request.deadline))[line]
+    address = found.address.value
+    if address is None:
+        raise public_address_unknown(run.site, [line])
+    outside = await open_origin(run.here, request.origin, run.site, run.base, request.deadline)
+    origin = From(outside.place.kind, outside.place.name, True)
+    if (reason := await _proves_nothing(run, outside, address)) is not None:
+        raise UsageError(f"nothing is proven from there: {reason}", remedy="Look from a phone's mobile data.")
+    planned = _planned(run)
+    asked = request.ports or USUAL
+    tried = [one for one in asked if one not in planned]
+    controls = [
+        (transport, port)
+        for transport in ("tcp", "udp")
+        if any(kind == transport for kind, _ in tried)
+        for port in free_ports(run.site, line, transport, run.plan.forwards, CONTROLS)
+    ]
+    key = secrets.token_bytes(16)
+    rows: dict[tuple[str, int], PortRow] = {
+        (kind, port): PortRow(kind, port, None, "not-tried", f"{planned[kind, port]} has it: a check of that tells")
+        for kind, port in asked
+        if (kind, port) in planned
+    }
+    async with (
+        await run.here.listen(Endpoint(own, 0)) as listener,
+        await run.here.datagrams(local=Endpoint(own, 0)) as socket,
+    ):
+        inside = {"tcp": listener.local.port, "udp": socket.local.port}
+        borrows = [Borrow(None, kind, inside[kind], port, lenient=True) for kind, port in (*tried, *controls)]
+        async with let_in(run, borrows) as way:
+            ready = [port for port in way.ports if port.problem is None and (request.entered or not port.by_hand)]
+            rows |= {(p.borrow.transport, p.outside): _not_ready(p) for p in way.ports if p not in ready}
+            async with anyio.create_task_group() as tasks:
+                tasks.start_soon(stand_in_tcp, listener, key, _nobody)
+                tasks.start_soon(stand_in_udp, socket, key, _nobody)
+                tasks.start_soon(way.keep_open)
+                seen = await _look(outside, address, ready, key, request.deadline, run.progress)
+                tasks.cancel_scope.cancel()
+    verdicts = {(p.borrow.transport, p.outside): one for p, one in zip(ready, seen, strict=True)}
+    open_at_all = {kind for (kind, _), one in verdicts.items() if one.verdict == "answered"}
+    rows |= {port: _judged(*port, one, open_at_all) for port, one in verdicts.items()}
+    shown = tuple(rows[port] for port in asked if port in rows)
+    hand = sorted({rule.gateway for port in way.ports for rule in port.by_hand}) if not ready else []
+    remarks = _remarks(shown, {kind for kind, _ in tried} - open_at_all, hand)
+    saved = _saved(run, line, shown, dry_run=request.dry_run) if request.save else ()
+    return PortsInDocument(line, str(address), origin, shown, remarks, saved), []
+
+
+def _nobody(transport: str, peer: Endpoint, said: str) -> None:
+    """Who comes is told by who asked."""
+
+
+async def _proves_nothing(run: Run, outside: Door, address: IPAddress) -> str | None:
+    """Why a look through this door says nothing about outside; None: it does."""
+    around = await connected_surroundings(run.here)
+    if (reason := useless_interface(run.site, outside, around)) is not None:
+        return reason
+    servers = [Endpoint(server, port) for server, port in run.site.measure.stun]
+    mapped = await mapped_by(outside, servers, STUN_DEADLINE) if servers else None
+    if mapped is not None and mapped[0] == address:
+        return f"{outside.place.name} shows {address}, the address of the line itself"
+    return None
+
+
+def _planned(run: Run) -> dict[tuple[str, int], str]:
+    """The outside ports that rules of the plan have, with their services."""
+    out: dict[tuple[str, int], str] = {}
+    for rule in run.plan.forwards:
+        if rule.outside_ports is not None and rule.service != EVERYTHING and rule.kind == "forward":
+            for port in range(rule.outside_ports.first, rule.outside_ports.last + 1):
+                for kind in ("tcp", "udp") if rule.transport == "both" else (rule.transport,):
+                    out[kind, port] = rule.service
+    return out
+
+
+def _not_ready(port: Borrowed) -> PortRow:
+    if port.problem is not None:
+        why = port.problem.message
+    else:
+        rule = port.by_hand[0]
+        why = f"{rule.gateway} would need a rule by hand: {rule.reason}"
+    return PortRow(port.borrow.transport, port.outside, None, "not-tried", why)
+
+
+async def _look(
+    outside: Door,
+    address: IPAddress,
+    ports: Sequence[Borrowed],
+    key: bytes,
+    deadline: float,
+    heard: Callable[[str], None],
+) -> list[Seen]:
+    jobs = [
+        (
+            outside,
+            Target(
+                service=f"port {port.outside}", speaks="unknown", transport=port.borrow.transport, line=port.line,
+                address=address, port=port.outside, inner=(port_target(port), port.borrow.inside),
+                expected="reachable", keys=StandInKey(key),
+            ),
+        )
+        for port in ports
+    ]  # fmt: skip
+    return await probe_all(jobs, deadline, heard)
+
+
+def port_target(port: Borrowed) -> IPv4Address:
+    """This machine's address, where the last rule leads."""
+    return IPv4Address(port.rules[-1].target_address)
+
+
+def _judged(kind: str, port: int, seen: Seen, open_at_all: set[str]) -> PortRow:
+    if seen.verdict == "answered":
+        return PortRow(kind, port, True, seen.verdict, "it comes in")
+    if seen.verdict in ("mismatched", "connected"):
+        why = "something else answers there: a box of yours with a service of its own, or the provider's"
+        return PortRow(kind, port, None, seen.verdict, why)
+    if seen.verdict == "unproven":
+        return PortRow(kind, port, None, seen.verdict, seen.detail)
+    if kind not in open_at_all:
+        return PortRow(kind, port, None, seen.verdict, f"nothing came in over {kind.upper()}, so this says nothing")
+    if (kind, port) in DROPPED_OUTWARD:
+        why = "it does not come in; many networks drop it on the way out too, such as the one looked from"
+        return PortRow(kind, port, None, seen.verdict, why)
+    who = "refused on the way" if seen.verdict == "refused" else "dropped on the way"
+    return PortRow(kind, port, False, seen.verdict, f"{who}, while others come in by the same boxes")
+
+
+def _remarks(rows: Sequence[PortRow], closed: set[str], hand: Sequence[str]) -> tuple[str, ...]:
+    out: list[str] = []
+    if hand:
+        out.append(
+            f"No port could be tried: {', '.join(hand)} takes rules by hand alone. While this runs, let it hand"
+            " everything inward (its pages call that exposed host, DMZ or default server), give"
+            f" {deeds.ENTERED}, and take it off afterwards."
+        )
+    elif closed:
+        kinds = " and ".join(sorted(kind.upper() for kind in closed))
+        out.append(f"Nothing came in over {kinds} at all, not even at free high ports: it is not a matter of ports.")
+    if any(row.let_in is False for row in rows):
+        out.append("What does not come in is dropped by the provider, or by a box that has a use for the port itself.")
+    return tuple(out)
+
+
+def _saved(run: Run, line: str, rows: Sequence[PortRow], *, dry_run: bool) -> tuple[ChangedKey, ...]:
+    """Write down what does not come in, and take out what does; what was not told stays as it is."""
+    told = {(row.transport, row.port): row.let_in for row in rows if row.let_in is not None}
+    blocked = [entry for entry in run.site.lines[line].blocked if not _is_open(entry, told)]
+    there = {(entry.transport, port) for entry in blocked for port in range(entry.ports.first, entry.ports.last + 1)}
+    for (kind, port), let_in_there in told.items():
+        if not let_in_there and (kind, port) not in there and ("both", port) not in there:
+            blocked.append(Blocked(kind, single(port)))
+    written = [f"{entry.transport} {entry.ports}" for entry in blocked]
+    if written == [f"{entry.transport} {entry.ports}" for entry in run.site.lines[line].blocked]:
+        return ()
+    edited = change(run.file, "lines", line, {"blocked": written})
+    parse_site(edited.text.encode(), run.file.name)
+    if not dry_run:
+        run.use(save_site(run.path, run.file, edited.text))
+    return tuple(ChangedKey(f"lines.{line}.{one.key}", one.before, one.after) for one in edited.changes)
+
+
+def _is_open(entry: Blocked, told: Mapping[tuple[str, int], bool]) -> bool:
+    """Whether a single port that was thought to be dropped comes in."""
+    kinds = ("tcp", "udp") if entry.transport == "both" else (entry.transport,)
+    return entry.ports.size == 1 and all(told.get((kind, entry.ports.first)) is True for kind in kinds)
