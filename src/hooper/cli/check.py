@@ -26,6 +26,8 @@ if TYPE_CHECKING:
     from hooper.check.results import CheckDocument, Result
     from hooper.cli.render import Grid
     from hooper.cli.screen import Screen
+    from hooper.site.load import SiteFile
+    from hooper.usecases.check import CheckRequest
 
 app = sub_app("Does it answer, and is it really that service?")
 
@@ -54,9 +56,17 @@ def check(
     arrival: Annotated[
         bool, typer.Option("--arrival", help="Show a page for a phone, which tells whether it comes in from outside.")
     ] = False,
+    until: Annotated[
+        str | None,
+        typer.Option("--until", metavar="answered", help="Look again and again until all is as it should be."),
+    ] = None,
+    every: Annotated[
+        float,
+        time_option("--every", "With --until: from one look to the next."),
+    ] = "2s",  # type: ignore[assignment]
     hold: Annotated[
         float,
-        time_option("--for", "With --arrival: how long to wait for somebody."),
+        time_option("--for", "With --arrival and --until: how long to wait."),
     ] = "10m",  # type: ignore[assignment]
     take_over: Annotated[
         bool, typer.Option("--take-over", help="With --arrival: borrow a port from another hand's rule without an end.")
@@ -81,6 +91,8 @@ def check(
     given = parse_public(public or [], file.site)
     if given and place.kind == "here":
         raise UsageError("--public says nothing to a check from here", remedy="Leave it out, or look from outside.")
+    if until is not None:
+        return _until(session, file, until, CheckRequest(services, place, given, session.deadline), every, hold)
     done = session.look(look, CheckRequest(services, place, given, session.deadline), file)
     document = done.document
     code = session.show(document, lambda shown, out: render(shown, out, verbose=session.verbose), errors=done.trouble)
@@ -88,6 +100,15 @@ def check(
     passed = passes(document.results, allow_unproven=allow_unproven, strict=strict)
     wrong = any(finding.severity == "error" for finding in document.findings)
     return worst([code, 0 if passed and not wrong else EXIT_NEEDS_A_PERSON])
+
+
+def _until(session: Session, file: SiteFile, word: str, check: CheckRequest, every: float, hold: float) -> int:
+    from hooper.cli.until import look_until
+
+    chosen([word], ("answered",), "end of waiting")
+    within("--every", every, 0.2, 3600)
+    within("--for", hold, 1, 86_400)
+    return look_until(session, file, check, every, hold)
 
 
 def _arrival(

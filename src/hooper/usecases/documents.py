@@ -63,6 +63,7 @@ from hooper.usecases.reporting import ReportDocument
 from hooper.usecases.standing_in import StandInLine
 from hooper.usecases.status import StatusDocument
 from hooper.usecases.survey import SurveyDocument
+from hooper.usecases.until import UntilLine
 from hooper.usecases.updaters import TryDocument, UpdatersDocument
 from hooper.why.case import WhyDocument
 
@@ -100,6 +101,7 @@ DOCUMENTS: dict[str, type] = {
     "check": CheckDocument,
     "arrival": ArrivalLine,
     "stand-in": StandInLine,
+    "until": UntilLine,
     "ports-in": PortsInDocument,
     "why": WhyDocument,
     "card": CardDocument,

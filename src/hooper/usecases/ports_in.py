@@ -57,8 +57,9 @@ class PortRow:
 
 @dataclass(frozen=True, slots=True)
 class PortsInDocument:
-    """`hooper survey --ports`. ports: one row each. remarks: what is to be known of it. saved: the keys that were written into the site file.
+    """`hooper survey --ports`.
 
+    ports: one row each. remarks: what is to be known of it. saved: the keys that were written into the site file.
     from: where it was looked from. address: that was tried.
     """
 
