@@ -18,9 +18,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from hooper.check.arrival import UNOPENED, Ground, Told, judge_told, judge_visit, read_told, tries
+from hooper.check.arrival import UNOPENED, PageTold, VisitGround, judge_told, judge_visit, read_told, tries
 from hooper.lab.pipe import pipe
-from hooper.net.serving import BODY_LIMIT, Answer, Asked, _served
+from hooper.net.serving import BODY_LIMIT, HttpAsked, HttpSaid, _served
 from hooper.net.types import Endpoint
 from hooper.planning.topology import Topology
 from hooper.site.load import parse_site
@@ -46,7 +46,7 @@ PUBLIC = ip_address("203.0.113.44")
     ],
 )
 def test_a_visit_is_judged_by_where_it_came_from(source: str, looped: str | None, came: str) -> None:
-    ground = Ground(SITE, {PUBLIC}, ip_address(looped) if looped else None)
+    ground = VisitGround(SITE, {PUBLIC}, ip_address(looped) if looped else None)
     judged, meaning = judge_visit(ground, ip_address(source))
     assert judged == came
     assert meaning.endswith(".")
@@ -54,7 +54,7 @@ def test_a_visit_is_judged_by_where_it_came_from(source: str, looped: str | None
 
 @given(st.ip_addresses())
 def test_no_visit_from_the_sites_own_networks_is_from_outside(source: Any) -> None:
-    judged, _ = judge_visit(Ground(SITE, {PUBLIC}, source), source)
+    judged, _ = judge_visit(VisitGround(SITE, {PUBLIC}, source), source)
     inside = any(source in gateway.lan.network for gateway in SITE.gateways.values())
     assert not (judged == "outside" and (inside or source == PUBLIC or source.is_loopback))
 
@@ -75,18 +75,18 @@ def test_what_no_browser_opens_is_not_offered() -> None:
 @pytest.mark.parametrize(
     ("service", "told", "verdict", "ok"),
     [
-        ("film-page", {"tls": Told(True, 80), "plain": Told(True, 60)}, "answered", True),
-        ("film-page", {"tls": Told(False, 80), "plain": Told(True, 60)}, "connected", False),
-        ("film-page", {"tls": Told(False, 80), "plain": Told(False, 60)}, "unproven", False),
-        ("film-page", {"tls": Told(False, 8001), "plain": Told(False, 8002)}, "silent", False),
-        ("desk", {"plain": Told(False, 40)}, "unproven", False),  # refused looks the same to a browser
-        ("desk", {"plain": Told(False, 8001)}, "unproven", False),  # so does what waits for its own protocol
-        ("recorder-app", {"plain": Told(True, 40)}, "connected", False),
+        ("film-page", {"tls": PageTold(True, 80), "plain": PageTold(True, 60)}, "answered", True),
+        ("film-page", {"tls": PageTold(False, 80), "plain": PageTold(True, 60)}, "connected", False),
+        ("film-page", {"tls": PageTold(False, 80), "plain": PageTold(False, 60)}, "unproven", False),
+        ("film-page", {"tls": PageTold(False, 8001), "plain": PageTold(False, 8002)}, "silent", False),
+        ("desk", {"plain": PageTold(False, 40)}, "unproven", False),  # refused looks the same to a browser
+        ("desk", {"plain": PageTold(False, 8001)}, "unproven", False),  # so does what waits for its own protocol
+        ("recorder-app", {"plain": PageTold(True, 40)}, "connected", False),
         ("film-page", {}, "unproven", False),
     ],
 )
 def test_a_browser_is_believed_no_further_than_it_can_tell(
-    service: str, told: dict[str, Told], verdict: str, ok: bool
+    service: str, told: dict[str, PageTold], verdict: str, ok: bool
 ) -> None:
     (one,) = tries(TOPOLOGY, {}, [service])
     result = judge_told(TOPOLOGY, one, told, named=True)
@@ -107,8 +107,8 @@ def test_any_word_of_a_page_is_read_or_refused(body: Any) -> None:
 
 
 async def _conversation(*sent: bytes) -> bytes:
-    async def answer(asked: Asked) -> Answer:
-        return Answer(200, f"{asked.method} {asked.target} {len(asked.body)}".encode())
+    async def answer(asked: HttpAsked) -> HttpSaid:
+        return HttpSaid(200, f"{asked.method} {asked.target} {len(asked.body)}".encode())
 
     near, far = pipe()
     got = b""

@@ -16,11 +16,13 @@ from hooper.check.checking import Wish, check_here
 from hooper.net.lab import LabDoor, read_lab_file
 from hooper.planning.plan import make_plan
 from hooper.planning.topology import Topology
+from hooper.site.load import parse_site
 from hooper.store.sitefile import read_site
 from hooper.why.diagnosis import diagnose
 from hooper.why.evidence import Past, gather_service
 from hooper.why.facts import ServiceFacts
-from support.program import Lab, Ran, hooper, town_here, valid
+from hooper.why.questions import ALL, left_by, next_question, questions
+from support.program import BOATHOUSE, Lab, Ran, hooper, town_here, valid
 
 FAULTS = {
     "forward-missing-outer": "rule-missing-outer",
@@ -43,6 +45,8 @@ FAULTS = {
 ON_THE_DEVICE = {
     "provider-blocks-port", "host-off", "host-filters-strangers", "host-filters-all", "host-without-way-out"
 }  # fmt: skip
+FILE = parse_site(BOATHOUSE.encode(), "site.toml")
+TOPOLOGY, PLAN = Topology(FILE.site), make_plan(FILE, date(2026, 11, 1))
 DECIDING = ("--wan", "--rule", "--at")
 
 
@@ -77,6 +81,47 @@ def deciding_step(lab: Lab, asked: str) -> tuple[str, ...]:
     devices = [device for page in pages.values() for device in page["devices"]]
     (address,) = (device["address"] for device in devices if device["mac"] == "02:00:5e:44:07:30")
     return ("--at", address)
+
+
+def asked(service: str, cause: str, codes: frozenset[str]) -> tuple[frozenset[str], int]:
+    """What somebody on site who knows the truth leaves of these causes, and after how many questions."""
+    pool = tuple(questions(TOPOLOGY, PLAN, service))
+    answers: dict[str, str] = {}
+    while (question := next_question(pool, answers, left_by(pool, answers, codes))) is not None:
+        answers[question.key] = "yes" if cause in question.yes else "no"
+    return left_by(pool, answers, codes), len(answers)
+
+
+@pytest.mark.parametrize("service", ["film-page", "hub-page", "desk", "gate"])
+def test_five_questions_lead_to_any_cause_from_nothing_at_all(service: str) -> None:
+    assert {cause: asked(service, cause, ALL) for cause in ALL if asked(service, cause, ALL)[0] != {cause}} == {}
+    assert max(asked(service, cause, ALL)[1] for cause in ALL) <= 5
+
+
+def test_questions_are_put_answered_and_kept(fresh: Lab) -> None:
+    assert fresh.run("lab", "break", "provider-blocks-port").code == 0
+    first = why(fresh, "--ask").document["asked"]
+    assert [(one["key"], one["answer"]) for one in first] == [("rule-fibre-box", None)]
+    assert first[0]["text"].endswith("show, switched on: TCP port 443 to 192.168.90.2, port 443?")
+    for key in ("rule-fibre-box", "strangers", "gateway"):
+        ran = why(fresh, "--ask", "--answer", f"{key}=yes")
+    assert causes(ran) == [("port-blocked", "likely")]
+    assert [one["answer"] for one in ran.document["asked"]] == ["yes"] * 3
+    assert why(fresh, "--answer", "rule-fibre-box=perhaps").code == 2
+    wrong = why(fresh, "--answer", "rule-fibre=yes")
+    assert (wrong.code, "rule-fibre-box" in wrong.document["errors"][0]["remedy"]) == (2, True)
+    fresh.run("lab", "mend")
+    assert (causes(why(fresh, "--ask")), why(fresh, "--ask").document["asked"]) == ([], [])
+
+
+def test_what_a_person_saw_is_shown_and_proves_nothing(fresh: Lab) -> None:
+    assert fresh.run("check", "--reported", "film-page", "--how", "opened\x1b[2J on the train").code == 0
+    ran = fresh.run("why", "film-page", "--json")
+    (outside,) = [step for step in ran.document["steps"] if step["step"] == "outside"]
+    assert (outside["state"], ran.code) == ("unknown", 1)
+    assert outside["evidence"][1].startswith("a person reported just now: opened")
+    for wrong in (("--reported", "film-page"), ("--how", "x"), ("--reported", "film-page", "--how", " ")):
+        assert fresh.run("check", *wrong).code == 2
 
 
 def test_without_a_fault_all_is_well(fresh: Lab) -> None:
@@ -142,6 +187,9 @@ def test_every_fault_of_the_lab_is_among_its_causes(fresh: Lab, routers: str, pl
         found = causes(fresh.run("why", service, *arguments))
         assert cause in dict(found), (fault, found)
         assert {code for code, certainty in found if certainty == "certain"} <= {cause}, (fault, found)
+        if (cause, "certain") not in found:
+            left, count = asked(service, cause, frozenset(dict(found)))
+            assert (left, count <= 5) == (frozenset({cause}), True), (fault, found, left)
         checked = fresh.run("check", service, *arguments)
         assert checked.code != 0, fault
         fresh.run("lab", "mend", fault)

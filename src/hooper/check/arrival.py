@@ -55,7 +55,7 @@ class Try:
 
 
 @dataclass(frozen=True)
-class Ground:
+class VisitGround:
     """What visits are judged by.
 
     public: the addresses of the line. looped: where this machine's own visit to the public address came from; None:
@@ -67,7 +67,7 @@ class Ground:
     looped: IPAddress | None
 
 
-def judge_visit(ground: Ground, source: IPAddress) -> tuple[Came, str]:
+def judge_visit(ground: VisitGround, source: IPAddress) -> tuple[Came, str]:
     """Where a visit from this address came from, and what that means for the person."""
     site = ground.site
     routers = {address for gateway in site.gateways.values() for address in (gateway.lan.ip, gateway.wan) if address}
@@ -127,29 +127,29 @@ def _try(key: str, speaks: str, what: Typed) -> Try:
 
 
 @dataclass(frozen=True, slots=True)
-class Told:
+class PageTold:
     """What the page tells of one URL. loaded: something came that the browser accepts. took_ms: until it knew."""
 
     loaded: bool
     took_ms: int
 
 
-def read_told(body: Any) -> tuple[str, dict[str, Told]]:
+def read_told(body: Any) -> tuple[str, dict[str, PageTold]]:
     """The page's word on one service: its key, and by what a URL was for. Raises: ValueError: it makes no sense."""
     match body:
         case {"service": str(service), "told": dict(told)} if len(service) < 200 and len(told) <= 2:
-            out: dict[str, Told] = {}
+            out: dict[str, PageTold] = {}
             for kind, one in told.items():
                 match one:
                     case {"loaded": bool(loaded), "ms": int(took)} if kind in ("tls", "plain") and 0 <= took < 600_000:
-                        out[kind] = Told(loaded, took)
+                        out[kind] = PageTold(loaded, took)
                     case _:
                         raise ValueError("no such word")
             return service, out
     raise ValueError("no such word")
 
 
-def judge_told(topology: Topology, one: Try, told: Mapping[str, Told], *, named: bool) -> Result:
+def judge_told(topology: Topology, one: Try, told: Mapping[str, PageTold], *, named: bool) -> Result:
     """What a browser could tell of a service, as a result. named: it went by a name, which the certificate is for."""
     service = topology.site.services[one.service]
     verdict, detail = _verdict(service.speaks, told, named=named)
@@ -178,7 +178,7 @@ def browser_result(one: Try, verdict: Verdict, detail: str, took_ms: int = 0, *,
     )
 
 
-def _verdict(speaks: str, told: Mapping[str, Told], *, named: bool) -> tuple[Verdict, str]:
+def _verdict(speaks: str, told: Mapping[str, PageTold], *, named: bool) -> tuple[Verdict, str]:
     tls, plain = told.get("tls"), told.get("plain")
     slow = all(word.took_ms >= PATIENCE_MS - 500 for word in told.values() if not word.loaded)
     if tls is not None and tls.loaded:

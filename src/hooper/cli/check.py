@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from hooper.cli.command import command, time_option, within
+from hooper.cli.command import command, within
 from hooper.cli.common import Session, sub_app
 from hooper.cli.completing import keys_of
 from hooper.cli.looking import (
@@ -18,6 +18,15 @@ from hooper.cli.looking import (
     differing,
     parse_origin,
     parse_public,
+)
+from hooper.cli.proving import (
+    ArrivalOption,
+    EveryOption,
+    HoldOption,
+    HowOption,
+    ReportedOption,
+    TakeOverOption,
+    UntilOption,
 )
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 from hooper.site.words import chosen
@@ -53,24 +62,13 @@ def check(
     public: PublicOption = None,
     allow_unproven: Annotated[bool, typer.Option("--allow-unproven", help="Let what cannot be told pass.")] = False,
     strict: Annotated[bool, typer.Option("--strict", help="Count also what no probe could prove.")] = False,
-    arrival: Annotated[
-        bool, typer.Option("--arrival", help="Show a page for a phone, which tells whether it comes in from outside.")
-    ] = False,
-    until: Annotated[
-        str | None,
-        typer.Option("--until", metavar="answered", help="Look again and again until all is as it should be."),
-    ] = None,
-    every: Annotated[
-        float,
-        time_option("--every", "With --until: from one look to the next."),
-    ] = "2s",  # type: ignore[assignment]
-    hold: Annotated[
-        float,
-        time_option("--for", "With --arrival and --until: how long to wait."),
-    ] = "10m",  # type: ignore[assignment]
-    take_over: Annotated[
-        bool, typer.Option("--take-over", help="With --arrival: borrow a port from another hand's rule without an end.")
-    ] = False,
+    arrival: ArrivalOption = False,
+    until: UntilOption = None,
+    every: EveryOption = "2s",  # type: ignore[assignment]
+    hold: HoldOption = "10m",  # type: ignore[assignment]
+    reported: ReportedOption = None,
+    how: HowOption = None,
+    take_over: TakeOverOption = False,
 ) -> int:
     """Does it answer, and is it really that service?
 
@@ -81,6 +79,8 @@ def check(
     from hooper.usecases.check import CheckRequest
     from hooper.usecases.check import check as look
 
+    if reported is not None or how is not None:
+        return _reported(session, reported, how, others=bool(service or origin or arrival or until))
     if arrival:
         return _arrival(session, service or [], public or [], hold, origin, take_over=take_over)
     if strict and allow_unproven:
@@ -100,6 +100,21 @@ def check(
     passed = passes(document.results, allow_unproven=allow_unproven, strict=strict)
     wrong = any(finding.severity == "error" for finding in document.findings)
     return worst([code, 0 if passed and not wrong else EXIT_NEEDS_A_PERSON])
+
+
+def _reported(session: Session, service: str | None, how: str | None, *, others: bool) -> int:
+    from hooper.usecases.reported import ReportedRequest, keep_reported
+
+    if service is None or how is None or not how.strip() or others:
+        raise UsageError("--reported SERVICE and --how TEXT go together, and with nothing else", remedy="Give both.")
+    file = session.read_site()
+    (key,) = chosen([service], file.site.services, "service")
+    session.use_lab_time()
+    done = session.do(keep_reported, ReportedRequest(key, " ".join(how.split())[:500]), file, state=True)
+    code = session.show(done.document, lambda kept, out: out.print(f"Kept for {kept.service}: {kept.how}"))
+    session.note("It is what somebody saw, and no proof: `hooper why` shows it beside what was looked at.")
+    session.next("look from outside", f"check {key} --from interface")
+    return worst([code, *(problem.exit_code for problem in done.trouble)])
 
 
 def _until(session: Session, file: SiteFile, word: str, check: CheckRequest, every: float, hold: float) -> int:

@@ -116,14 +116,11 @@ def close_rules(
             autocompletion=keys_of("gateways"),
         ),
     ] = None,
-    once_ended: Annotated[bool, typer.Option("--once-ended", hidden=True)] = False,
 ) -> int:
     """Take away the rules that `router open` entered, those alone, and put back what they replaced."""
     from hooper.usecases.routers import RouterRequest
     from hooper.usecases.routers import close_rules as take_away
 
-    if once_ended:
-        return _guard(session)
     if given_up and (service or gateway or labelled):
         raise UsageError(
             "--given-up forgets all of that router, and looks at none",
@@ -144,21 +141,6 @@ def close_rules(
     if not done.document.changes and not code:
         session.note("Nothing of ours is there.")
     return code
-
-
-def _guard(session: Session) -> int:
-    """Wait until the run that started this one has ended, and take back what it has lent, should it not have done so.
-
-    Everything that is needed is loaded before, since a machine that is going down has no time for it.
-    """
-    import sys
-
-    from hooper.usecases.temporary import TidyRequest, tidy_up
-
-    file = session.read_site()
-    while sys.stdin.read(4096):
-        pass
-    return session.failed(session.look(tidy_up, TidyRequest(), file).trouble)
 
 
 def _show(session: Session, done: Done[RouterChangesDocument]) -> int:

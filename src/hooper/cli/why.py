@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import sys
+from functools import partial
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from hooper.cli.command import command
-from hooper.cli.common import Session, sub_app
+from hooper.cli.common import Session, prompt, sub_app
 from hooper.cli.completing import keys_of, pairs
 from hooper.cli.looking import (
     FROM_PHONE,
@@ -30,11 +32,30 @@ if TYPE_CHECKING:
     from hooper.cli.screen import Screen
     from hooper.site.model import Site
     from hooper.why.case import WhyDocument
+    from hooper.why.questions import SiteQuestion
 
 app = sub_app("The first broken link of a service, with evidence and remedy.")
 
 MARKS = {"ok": ("✓", "green"), "broken": ("✗", "bold red"), "unknown": ("?", "orange3"), "skipped": ("-", "dim")}
 CERTAINTY_STYLE = {"certain": "bold red", "likely": "orange3", "possible": "blue"}
+
+
+RuleOption = Annotated[
+    list[str] | None,
+    typer.Option(
+        metavar="GATEWAY=WORD",
+        help="What a router's list says: there, missing, or its ADDRESS.",
+        autocompletion=pairs("gateways"),
+    ),
+]
+PeerOption = Annotated[
+    str | None,
+    typer.Option(
+        metavar="PEER",
+        help="By its tunnel: why this device does not reach it.",
+        autocompletion=keys_of("peers"),
+    ),
+]
 
 
 @command(app, "why", site=True, state=True, mask=True, deadline=5.0)
@@ -48,25 +69,18 @@ def why(
     proxy_password: ProxyPasswordOption = None,
     wan: WanOption = None,
     public: PublicOption = None,
-    rule: Annotated[
-        list[str] | None,
-        typer.Option(
-            metavar="GATEWAY=WORD",
-            help="What a router's list says: there, missing, or its ADDRESS.",
-            autocompletion=pairs("gateways"),
-        ),
-    ] = None,
+    rule: RuleOption = None,
     at: Annotated[
         str | None,
         typer.Option(metavar="ADDRESS", help="The address that the device or its router shows."),
     ] = None,
-    peer: Annotated[
-        str | None,
-        typer.Option(
-            metavar="PEER",
-            help="By its tunnel: why this device does not reach it.",
-            autocompletion=keys_of("peers"),
-        ),
+    peer: PeerOption = None,
+    ask: Annotated[
+        bool, typer.Option("--ask", help="Put questions to somebody on site, by phone: each halves what is left.")
+    ] = False,
+    answer: Annotated[
+        list[str] | None,
+        typer.Option("--answer", metavar="QUESTION=WORD", help="An answer to --ask: yes, no or unknown."),
     ] = None,
 ) -> int:
     """The first broken link of a service, with the evidence, the likely causes and what would decide between them.
@@ -87,13 +101,44 @@ def why(
     told |= _parse_rules(rule or [], key, file.site)
     if at is not None:
         told[f"at:{file.site.services[key].host}"] = str(read_address("--at", at))
+    answers = _parse_answers(answer or []) if ask or answer else None
+    if answers is not None and peer is not None:
+        raise UsageError("--ask is about the way from outside, --peer about a tunnel", remedy="Give one of them.")
+    asking = partial(_ask, session) if ask and sys.stdin.isatty() and not session.json else None
     whose = chosen([peer], file.site.peers, "peer")[0] if peer is not None else None
-    done = session.look(diagnose, WhyRequest(key, place, whose, given, told, session.deadline), file)
+    done = session.look(
+        diagnose, WhyRequest(key, place, whose, given, told, session.deadline, ask=asking, answers=answers), file
+    )
     document = done.document
     code = session.show(document, lambda shown, out: render(shown, out, verbose=session.verbose), errors=done.trouble)
     _next(session, document, whose, origin)
     wrong = any(finding.severity == "error" for finding in document.findings)
     return worst([code, 0 if document.ok and not wrong else EXIT_NEEDS_A_PERSON])
+
+
+def _parse_answers(given: list[str]) -> dict[str, str]:
+    """Read --answer QUESTION=yes|no|unknown. Raises: UsageError."""
+    out: dict[str, str] = {}
+    for text in given:
+        key, equals, word = text.partition("=")
+        if not equals or word not in ("yes", "no", "unknown"):
+            message = f"--answer {text!r} is not understood"
+            raise UsageError(message, remedy="Write --answer QUESTION=yes, =no or =unknown.")
+        out[key] = word
+    return out
+
+
+def _ask(session: Session, question: SiteQuestion) -> str | None:
+    """One question; None: nobody answers any more."""
+    session.progress("")
+    while True:
+        said = prompt(f"{question.text} (y, n, or ? for not known)")
+        if said is None:
+            return None
+        word = {"y": "yes", "yes": "yes", "n": "no", "no": "no", "?": "unknown", "": "unknown"}.get(said.lower())
+        if word is not None:
+            return word
+        session.note("Type y for yes, n for no, ? where it is not known.")
 
 
 def _parse_rules(given: list[str], service: str, site: Site) -> dict[str, str]:
@@ -140,6 +185,13 @@ def render(document: WhyDocument, out: Screen, *, verbose: bool = False) -> None
         line(out, (f"{mark} ", style), (f"{step.step:<20}", "bold"), first, hang=22)
         for one in more if step not in good else ():
             indented(out, one, left=22)
+    for number, asked in enumerate(document.asked):
+        if not number:
+            out.print()
+            heading(out, "What somebody on site says")
+        line(out, (f"{asked.answer or '?':<9}", "bold"), asked.text, hang=9)
+        if asked.answer is None:
+            indented(out, f"give --answer {asked.key}=yes, =no or =unknown", mark="→ ", left=9)
     numbers(document.comparisons, out, verbose=verbose)
     differing(document.findings, out)
 

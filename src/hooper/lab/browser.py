@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from html.parser import HTMLParser
@@ -10,12 +11,12 @@ from urllib.parse import urlsplit
 
 import anyio
 
-from hooper.check.arrival import PATIENCE_MS
 from hooper.errors import CounterpartError
 from hooper.net.http import HttpFailed, http
 from hooper.net.types import Door
 
 PAGE_S = 10.0  # seconds for the page itself
+PATIENCE = re.compile(r"patience = (\d+);")  # in milliseconds, in the page's script
 LAYOUT = ("style", "script", "head", "title")
 
 
@@ -39,6 +40,7 @@ class _Reader(HTMLParser):
     text: list[str] = field(default_factory=list)
     urls: dict[str, dict[str, str]] = field(default_factory=dict)
     came: str = ""
+    patience_s: float = PAGE_S
     _open: list[str] = field(default_factory=list)
 
     def __post_init__(self) -> None:
@@ -61,6 +63,8 @@ class _Reader(HTMLParser):
         words = " ".join(data.split())
         if "title" in self._open:
             self.title += words
+        elif (found := PATIENCE.search(data)) is not None and "script" in self._open:
+            self.patience_s = int(found[1]) / 1000
         elif words and not any(tag in LAYOUT for tag in self._open):
             self.text.append(words)
 
@@ -76,37 +80,35 @@ async def browse(door: Door, url: str, roots: str | None) -> Browsed:
     reader.feed(answer.text)
     tried: dict[str, str] = {}
     if reader.came == "outside" and reader.urls:
-        await _try_all(door, roots, url, reader.urls, tried)
+        await _try_all(door, roots, url, reader, tried)
     return Browsed(answer.status, reader.title, tuple(reader.text), tried)
 
 
-async def _try_all(
-    door: Door, roots: str | None, url: str, urls: Mapping[str, Mapping[str, str]], tried: dict[str, str]
-) -> None:
+async def _try_all(door: Door, roots: str | None, url: str, reader: _Reader, tried: dict[str, str]) -> None:
     to = f"{urlsplit(url)._replace(query='').geturl()}/told"
 
     async def one(service: str, these: Mapping[str, str]) -> None:
         told: dict[str, object] = {}
         async with anyio.create_task_group() as tasks:
             for kind, address in these.items():
-                tasks.start_soon(_load, door, roots, kind, address, told)
+                tasks.start_soon(_load, door, roots, reader.patience_s, kind, address, told)
         async with http(door, roots, PAGE_S) as client:
             said = await client.request("POST", to, content=json.dumps({"service": service, "told": told}).encode())
         tried[service] = said.text
 
     async with anyio.create_task_group() as tasks:
-        for service, these in urls.items():
+        for service, these in reader.urls.items():
             if these:
                 tasks.start_soon(one, service, these)
     async with http(door, roots, PAGE_S) as client:
         await client.request("POST", to, content=b"{}")
 
 
-async def _load(door: Door, roots: str | None, kind: str, url: str, told: dict[str, object]) -> None:
+async def _load(door: Door, roots: str | None, patience: float, kind: str, url: str, told: dict[str, object]) -> None:
     begun = door.clock.monotonic()
     loaded = False
     try:
-        async with http(door, roots, PATIENCE_MS / 1000) as client:
+        async with http(door, roots, patience) as client:
             await client.request("GET", url)
         loaded = True
     except HttpFailed:

@@ -20,7 +20,7 @@ _ENDED = (anyio.EndOfStream, anyio.BrokenResourceError, anyio.ClosedResourceErro
 
 
 @dataclass(frozen=True, slots=True)
-class Asked:
+class HttpAsked:
     """One request. fields: by name in small letters; of several with one name, the last. peer: who asks."""
 
     method: str
@@ -31,7 +31,7 @@ class Asked:
 
 
 @dataclass(frozen=True, slots=True)
-class Answer:
+class HttpSaid:
     """What is said to it."""
 
     status: int = 200
@@ -40,12 +40,12 @@ class Answer:
     fields: Mapping[str, str] = field(default_factory=dict)
 
 
-NOT_THERE = Answer(404, b"no such page\n")
-Answering = Callable[[Asked], Awaitable[Answer]]
+NOT_THERE = HttpSaid(404, b"no such page\n")
+Answering = Callable[[HttpAsked], Awaitable[HttpSaid]]
 
 
 async def serve_http(listener: Listener, answer: Answering) -> Never:
-    """Answer every request that comes in, until it is cancelled."""
+    """HttpSaid every request that comes in, until it is cancelled."""
     limit = anyio.CapacityLimiter(AT_ONCE)
     async with anyio.create_task_group() as tasks:
         while True:
@@ -69,13 +69,13 @@ async def _one(stream: ByteStream, peer: Endpoint, answer: Answering) -> None:
     try:
         asked = await _request(conversation, stream, peer)
     except h11.RemoteProtocolError as exc:
-        await _say(conversation, stream, Answer(exc.error_status_hint, b"not understood\n"), "GET")
+        await _say(conversation, stream, HttpSaid(exc.error_status_hint, b"not understood\n"), "GET")
         return
     if asked is not None:
         await _say(conversation, stream, await answer(asked), asked.method)
 
 
-async def _request(conversation: h11.Connection, stream: ByteStream, peer: Endpoint) -> Asked | None:
+async def _request(conversation: h11.Connection, stream: ByteStream, peer: Endpoint) -> HttpAsked | None:
     """The next request; None: there is none. Raises: RemoteProtocolError: what came is not HTTP, or is too long."""
     head: h11.Request | None = None
     body = b""
@@ -97,12 +97,12 @@ async def _request(conversation: h11.Connection, stream: ByteStream, peer: Endpo
                 raise h11.RemoteProtocolError("too long", error_status_hint=413)
         elif isinstance(event, h11.EndOfMessage) and head is not None:
             fields = {name.decode("latin-1"): value.decode("latin-1") for name, value in head.headers}
-            return Asked(head.method.decode("latin-1"), head.target.decode("latin-1"), fields, body, peer)
+            return HttpAsked(head.method.decode("latin-1"), head.target.decode("latin-1"), fields, body, peer)
         else:
             return None
 
 
-async def _say(conversation: h11.Connection, stream: ByteStream, said: Answer, method: str) -> None:
+async def _say(conversation: h11.Connection, stream: ByteStream, said: HttpSaid, method: str) -> None:
     if conversation.our_state not in (h11.IDLE, h11.SEND_RESPONSE):
         return
     headers = [

@@ -75,7 +75,8 @@ class Checks:
                 rows,
             )
             self._db.many("INSERT OR REPLACE INTO inside VALUES (?, ?, ?, ?, ?, ?, ?)", seen)
-            self._db.many("DELETE FROM told WHERE key GLOB ?", [(f"rule:{service}:*",) for service in outdated])
+            marks = [f"{what}:{service}:*" for service in outdated for what in ("rule", "answer", "way")]
+            self._db.many("DELETE FROM told WHERE key GLOB ?", [(mark,) for mark in marks])
             limit = "DELETE FROM results WHERE id <= (SELECT max(id) FROM results) - ?"
             self._db.many(limit, [(RESULTS_KEPT,)])
 

@@ -14,9 +14,9 @@ from hooper.addresses import IPAddress
 from hooper.check.arrival import (
     PATIENCE_MS,
     Came,
-    Ground,
     Try,
     Visit,
+    VisitGround,
     browser_result,
     judge_told,
     judge_visit,
@@ -29,12 +29,12 @@ from hooper.clock import rfc3339
 from hooper.errors import HooperError, UsageError
 from hooper.jsonform import read_json
 from hooper.line.public import public_addresses
-from hooper.net.serving import NOT_THERE, Answer, Asked, serve_http
+from hooper.net.serving import NOT_THERE, HttpAsked, HttpSaid, serve_http
 from hooper.net.types import Endpoint
 from hooper.planning.typed import address_for, name_for
 from hooper.usecases.looking import keep_look
 from hooper.usecases.run import Run
-from hooper.usecases.temporary import Borrow, LetIn, Way, let_in, line_from_here, own_place
+from hooper.usecases.temporary import Borrow, LetIn, OpenedWay, let_in, line_from_here, own_place
 
 LOOP_S = 2.0  # seconds for this machine's own visit
 GRACE_S = 45.0  # seconds for the page to try all, once somebody has come from outside
@@ -87,8 +87,8 @@ class _Page:
     request: ArrivalRequest
     address: str
     path: str
-    way: Way
-    ground: Ground
+    way: OpenedWay
+    ground: VisitGround
     tries: list[Try]
     visits: list[Visit] = field(default_factory=list)
     results: dict[str, Result] = field(default_factory=dict)
@@ -125,11 +125,11 @@ class _Page:
             "Other ports, unless a service in the list was loaded.",
         )
 
-    async def answer(self, asked: Asked) -> Answer:
+    async def answer(self, asked: HttpAsked) -> HttpSaid:
         """One request."""
         path = asked.target.partition("?")[0]
         if path == f"{self.path}/own":
-            return Answer(200, str(asked.peer.address).encode())
+            return HttpSaid(200, str(asked.peer.address).encode())
         if path == f"{self.path}/told" and asked.method == "POST":
             return self._told(asked)
         if path != self.path or asked.method not in ("GET", "HEAD"):
@@ -137,7 +137,7 @@ class _Page:
             return NOT_THERE
         return self._shown(asked)
 
-    def _shown(self, asked: Asked) -> Answer:
+    def _shown(self, asked: HttpAsked) -> HttpSaid:
         from hooper.report.arrival import as_page
 
         came, meaning = judge_visit(self.ground, asked.peer.address)
@@ -159,20 +159,20 @@ class _Page:
             f"default-src 'none'; style-src 'unsafe-inline'; script-src 'nonce-{nonce}'; img-src data:;"
             " connect-src http: https:; base-uri 'none'; form-action 'none'; frame-ancestors 'none'"
         )
-        return Answer(200, body, "text/html; charset=utf-8", {"Content-Security-Policy": policy})
+        return HttpSaid(200, body, "text/html; charset=utf-8", {"Content-Security-Policy": policy})
 
-    def _told(self, asked: Asked) -> Answer:
+    def _told(self, asked: HttpAsked) -> HttpSaid:
         """What the page tells of a service; an empty object: it has tried all."""
         try:
             body = read_json(dict[str, Any], asked.body)
             if body == {}:
                 if self._from_outside(asked.peer.address):
                     self.done.set()
-                return Answer()
+                return HttpSaid()
             service, told = read_told(body)
             one = next(one for one in self.tries if one.service == service)
         except (ValueError, StopIteration):
-            return Answer(400, b"not understood\n")
+            return HttpSaid(400, b"not understood\n")
         named = name_for(self.run.topology, service) is not None
         result = judge_told(self.run.topology, one, told, named=named)
         words = f"{result.verdict}: {result.detail}"
@@ -181,7 +181,7 @@ class _Page:
             self.say("tried", result=result)
         else:
             words += "; this was not tried from outside"
-        return Answer(200, words.encode())
+        return HttpSaid(200, words.encode())
 
     def _from_outside(self, address: IPAddress) -> bool:
         return judge_visit(self.ground, address)[0] == "outside"
@@ -207,11 +207,11 @@ async def arrival(run: Run, request: ArrivalRequest) -> tuple[ArrivalLine, list[
     listening = await run.here.listen(Endpoint(own, 0))
     async with listening as listener, _way(run, request, listening.local.port) as way:
         url = f"http://{Endpoint(address, way.ports[0].outside)}{path}"
-        page = _Page(run, request, url, path, way, Ground(run.site, {address, *public.values()}, None), tried)
+        page = _Page(run, request, url, path, way, VisitGround(run.site, {address, *public.values()}, None), tried)
         async with anyio.create_task_group() as tasks:
             tasks.start_soon(serve_http, listener, page.answer)
             tasks.start_soon(way.keep_open)
-            page.ground = Ground(run.site, page.ground.public, await _own_visit(run, page, address))
+            page.ground = VisitGround(run.site, page.ground.public, await _own_visit(run, page, address))
             page.say("ready")
             await _until_done(page, request.hold)
             tasks.cancel_scope.cancel()
@@ -220,7 +220,7 @@ async def arrival(run: Run, request: ArrivalRequest) -> tuple[ArrivalLine, list[
     return page.line("ended"), []
 
 
-def _way(run: Run, request: ArrivalRequest, port: int) -> AbstractAsyncContextManager[Way]:
+def _way(run: Run, request: ArrivalRequest, port: int) -> AbstractAsyncContextManager[OpenedWay]:
     return let_in(run, [Borrow(request.service, "tcp", port, take_over=request.take_over)])
 
 

@@ -59,6 +59,7 @@ from hooper.usecases.keeplines import KeepLine
 from hooper.usecases.noticing import NoticesDocument, UnitDocument
 from hooper.usecases.ports_in import PortsInDocument
 from hooper.usecases.proving import ProofsDocument
+from hooper.usecases.reported import ReportedDocument
 from hooper.usecases.reporting import ReportDocument
 from hooper.usecases.standing_in import StandInLine
 from hooper.usecases.status import StatusDocument
@@ -101,6 +102,7 @@ DOCUMENTS: dict[str, type] = {
     "check": CheckDocument,
     "arrival": ArrivalLine,
     "stand-in": StandInLine,
+    "reported": ReportedDocument,
     "until": UntilLine,
     "ports-in": PortsInDocument,
     "why": WhyDocument,

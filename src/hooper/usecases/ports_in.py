@@ -32,7 +32,7 @@ from hooper.site.load import parse_site
 from hooper.site.places import Origin
 from hooper.store.sitefile import save_site
 from hooper.usecases.run import Run
-from hooper.usecases.temporary import Borrow, Borrowed, let_in, line_from_here, own_place
+from hooper.usecases.temporary import Borrow, PortIn, let_in, line_from_here, own_place
 
 # What people want to use, and what providers are known to drop.
 USUAL = (
@@ -167,7 +167,7 @@ def _planned(run: Run) -> dict[tuple[str, int], str]:
     return out
 
 
-def _not_ready(port: Borrowed) -> PortRow:
+def _not_ready(port: PortIn) -> PortRow:
     if port.problem is not None:
         why = port.problem.message
     else:
@@ -179,7 +179,7 @@ def _not_ready(port: Borrowed) -> PortRow:
 async def _look(
     outside: Door,
     address: IPAddress,
-    ports: Sequence[Borrowed],
+    ports: Sequence[PortIn],
     key: bytes,
     deadline: float,
     heard: Callable[[str], None],
@@ -198,7 +198,7 @@ async def _look(
     return await probe_all(jobs, deadline, heard)
 
 
-def port_target(port: Borrowed) -> IPv4Address:
+def port_target(port: PortIn) -> IPv4Address:
     """This machine's address, where the last rule leads."""
     return IPv4Address(port.rules[-1].target_address)
 

@@ -12,7 +12,7 @@ from typing import Literal
 import anyio
 
 from hooper.addresses import IPAddress
-from hooper.check.arrival import Came, Ground, judge_visit
+from hooper.check.arrival import Came, VisitGround, judge_visit
 from hooper.check.checking import Outcome, Wish, check_outside, public_address_unknown
 from hooper.check.keys import StandInKey
 from hooper.check.origin import open_origin
@@ -94,7 +94,7 @@ class _Stand:
     address: IPAddress
     ports: tuple[str, ...]
     rules: tuple[LetIn, ...]
-    ground: Ground
+    ground: VisitGround
     own_look: bool = True
     proven: bool = False
     outside: anyio.Event = field(default_factory=anyio.Event)
@@ -110,7 +110,7 @@ class _Stand:
     def came(self, transport: str, peer: Endpoint, said: str) -> None:
         """Somebody came."""
         if self.own_look:  # that is we ourselves
-            self.ground = Ground(self.ground.site, self.ground.public, peer.address)
+            self.ground = VisitGround(self.ground.site, self.ground.public, peer.address)
             return
         came, _ = judge_visit(self.ground, peer.address)
         now = rfc3339(self.run.here.clock.now())
@@ -138,7 +138,7 @@ async def stand_in(run: Run, request: StandInRequest) -> tuple[StandInLine, list
         raise public_address_unknown(run.site, [line])
     key = secrets.token_bytes(16)
     async with _listening(run, request, own, key) as (stand, borrows, tasks):
-        stand.address, stand.ground = address, Ground(run.site, {address, *public.values()}, None)
+        stand.address, stand.ground = address, VisitGround(run.site, {address, *public.values()}, None)
         async with let_in(run, borrows) as way:
             stand.ports = tuple(f"{port.borrow.transport} {port.outside}" for port in way.ports)
             stand.rules = way.rules
@@ -167,7 +167,7 @@ async def _listening(
     entry = run.site.services[request.service]
     at_home = run.site.devices[entry.host].address == own
     outside = run.topology.outside_ports[request.service]
-    stand = _Stand(run, request, own, (), (), Ground(run.site, (), None))
+    stand = _Stand(run, request, own, (), (), VisitGround(run.site, (), None))
     borrows: list[Borrow] = []
     problem: HooperError | None = None
     async with AsyncExitStack() as opened, anyio.create_task_group() as tasks:

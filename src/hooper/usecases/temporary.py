@@ -13,6 +13,7 @@ from typing import Literal
 import anyio
 
 from hooper import deeds
+from hooper.clock import Clock
 from hooper.errors import HooperError, MachineError, NeedsAPerson, UsageError
 from hooper.gateways.driver import Driver, RouterLied, RouterRefuses
 from hooper.gateways.find import NotAtTheSite, find_routers
@@ -29,6 +30,7 @@ from hooper.usecases.run import Run
 
 SEARCH_S = 3.0  # seconds to find the routers
 TIDY_S = 20.0  # seconds for taking everything back
+GUARDIAN = "hooper.usecases.guardian"
 OWNER = "letting-in"  # the lock of the run that has lent a port
 How = Literal["standing", "entered", "by-hand"]
 
@@ -68,7 +70,7 @@ class Borrow:
 
 
 @dataclass(frozen=True)
-class Borrowed:
+class PortIn:
     """A port while it comes in. line: by which. outside: on the public address. rules: by which it comes in here.
 
     problem: why it does not come in; None: it does, as far as is known.
@@ -86,10 +88,11 @@ class Borrowed:
 
 
 @dataclass
-class Way:
+class OpenedWay:
     """The ways in to this machine while they are open."""
 
-    ports: list[Borrowed] = field(default_factory=list)
+    clock: Clock
+    ports: list[PortIn] = field(default_factory=list)
     entered: list[tuple[Lending, LiveRule]] = field(default_factory=list)
 
     @property
@@ -99,7 +102,7 @@ class Way:
     async def keep_open(self) -> None:
         """Renew what was entered, until it is cancelled."""
         while True:
-            await anyio.sleep(RENEWED_EVERY)
+            await self.clock.sleep(RENEWED_EVERY)
             for lending, rule in self.entered:
                 with suppress(HooperError):  # it still lasts for two such whiles
                     await lending.renew(rule)
@@ -139,13 +142,13 @@ def only_one(run: Run) -> Iterator[None]:
 
 
 @asynccontextmanager
-async def let_in(run: Run, borrows: Sequence[Borrow]) -> AsyncIterator[Way]:
+async def let_in(run: Run, borrows: Sequence[Borrow]) -> AsyncIterator[OpenedWay]:
     """While this is open, these ports come in here; afterwards what was there is there again.
 
     Raises: NoNetwork, NotAtTheSite; UsageError: there is no way in to this machine; MachineError; PortNotLent,
     NoAnswer, ConnectFailed, WireError: a router does not do its part.
     """
-    with only_one(run), ExitStack() as guarded:
+    with only_one(run), ExitStack() as opened:
         at, own = await own_place(run)
         planned = [(borrow, _planned(run, own, borrow, at)) for borrow in borrows]
         gateways = {rule.gateway for _, one in planned for rule in (*one.standing, *one.new)}
@@ -154,8 +157,8 @@ async def let_in(run: Run, borrows: Sequence[Borrow]) -> AsyncIterator[Way]:
         for lending in lendings.values():
             await _under_lock(run, lending, lending.tidy())
         if lendings:
-            guarded.enter_context(_guarded(run))
-        way = Way()
+            opened.enter_context(_guarded(run))
+        way = OpenedWay(run.here.clock)
         try:
             for borrow, one in planned:
                 way.ports.append(await _open(run, borrow, one, lendings, way))
@@ -209,7 +212,7 @@ async def _under_lock(run: Run, one: Lending, deed: object) -> object:
         return await deed  # type: ignore[misc]
 
 
-async def _open(run: Run, borrow: Borrow, one: Temporary, lendings: Mapping[str, Lending], way: Way) -> Borrowed:
+async def _open(run: Run, borrow: Borrow, one: Temporary, lendings: Mapping[str, Lending], way: OpenedWay) -> PortIn:
     rules: list[LetIn] = []
     problem: HooperError | None = None
     for forward in (*one.standing, *one.new):
@@ -225,7 +228,7 @@ async def _open(run: Run, borrow: Borrow, one: Temporary, lendings: Mapping[str,
             problem = exc
             break
         rules.append(_as_let_in(forward, borrow.transport, "by-hand" if reason else "entered", reason))
-    return Borrowed(borrow, one.line, one.outside_port, tuple(rules), problem)
+    return PortIn(borrow, one.line, one.outside_port, tuple(rules), problem)
 
 
 async def _stands(forward: Forward, router: Lending | None, *, planned: bool) -> bool:
@@ -236,7 +239,7 @@ async def _stands(forward: Forward, router: Lending | None, *, planned: bool) ->
     return all([await router.stands(rule) for rule in rules])
 
 
-async def _entered(run: Run, forward: Forward, router: Lending | None, way: Way, borrow: Borrow) -> str:
+async def _entered(run: Run, forward: Forward, router: Lending | None, way: OpenedWay, borrow: Borrow) -> str:
     """Enter one rule; why it is for a person to enter, empty: it is done. Raises: as `let_in`."""
     if router is None:
         return not_driven(run.site, forward.gateway) or f"{forward.gateway} does not answer"
@@ -306,29 +309,23 @@ def at_ports(lent: Iterable[tuple[str, str, int]], gateway: str) -> frozenset[tu
     return frozenset((transport, port) for key, transport, port in lent if key == gateway)
 
 
-@dataclass(frozen=True)
-class TidyRequest:
-    """deadline: seconds."""
-
-    deadline: float = TIDY_S
-
-
-async def tidy_up(run: Run, request: TidyRequest) -> tuple[None, list[HooperError]]:
-    """What a guardian does once the run that it guards has ended. Raises: NoNetwork, NotAtTheSite."""
+async def tidy_up(run: Run) -> None:
+    """Take back what a run that was killed has lent. Raises: NoNetwork, NotAtTheSite."""
     gateways = tuple(dict.fromkeys(one.gateway for one in _lent(run)))
     known = tuple(key for key in gateways if key in run.site.gateways)
     if known:
-        found = await find_routers(run.here, run.site, known, min(SEARCH_S, request.deadline))
+        found = await find_routers(run.here, run.site, known, SEARCH_S)
         await take_back_left(run, found.routers)
-    return None, []
 
 
 @contextmanager
 def _guarded(run: Run) -> Iterator[None]:
-    """A process that takes everything back should this one be killed: it waits until a pipe from here is closed."""
+    """While this is open, a process waits that takes everything back should this one be killed.
+
+    Raises: MachineError: no process can be started.
+    """
     assert run.state is not None
-    command = [sys.executable, "-m", "hooper", "router", "close", "--once-ended"]
-    command += ["--site", str(run.path), "--state", str(run.state.path.parent), "--quiet"]
+    command = [sys.executable, "-m", GUARDIAN, str(run.path), str(run.state.path.parent)]
     nothing = subprocess.DEVNULL
     try:
         guardian = subprocess.Popen(  # noqa: S603 - this very program

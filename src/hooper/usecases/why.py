@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from dataclasses import dataclass, field
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field, replace
 from datetime import timedelta
 
 from hooper.addresses import IPAddress
@@ -16,17 +16,21 @@ from hooper.jsonform import read_if
 from hooper.line.sources import Given
 from hooper.net.types import Door
 from hooper.site.places import Origin
+from hooper.site.words import chosen
 from hooper.sourced import Sourced
 from hooper.usecases.looking import keep_address, keep_look
 from hooper.usecases.probing import probe_keys
 from hooper.usecases.run import Run
 from hooper.usecases.telling import remember
-from hooper.why.case import WhyDocument
+from hooper.why.case import AskedOnSite, WhyDocument
 from hooper.why.diagnosis import diagnose
 from hooper.why.evidence import STORED_FOR, Past, gather_service
 from hooper.why.facts import ServiceFacts, TunnelSeen
+from hooper.why.questions import SiteQuestion
 
-HEARD_FOR = timedelta(hours=1)  # what a server told is then looked up again
+HEARD_FOR = timedelta(hours=1)  # what a server or a person told is then asked again
+QUESTIONS = 5  # at most, in one go
+ANSWER = "answer:"  # what the keys of answers begin with
 
 
 @dataclass(frozen=True)
@@ -34,7 +38,9 @@ class WhyRequest:
     """origin: the place to look from; None: nobody looks from outside. public: addresses by line
     that were given. told: by the keys of the store, these included. peer: whose way through its tunnel is asked for.
 
-    deadline: seconds for all of it. keep: what was seen is kept.
+    deadline: seconds for all of it. keep: what was seen is kept. ask: puts a question to a person, and gives yes, no or
+    unknown, None where nobody answers any more; None: nobody is asked. answers: that were given along, by the keys of
+    the questions; None: nothing is asked at all.
     """
 
     service: str
@@ -44,6 +50,8 @@ class WhyRequest:
     told: Mapping[str, str] = field(default_factory=dict)
     deadline: float = 5.0
     keep: bool = True
+    ask: Callable[[SiteQuestion], str | None] | None = None
+    answers: Mapping[str, str] | None = None
 
 
 async def why(run: Run, request: WhyRequest) -> tuple[WhyDocument, list[HooperError]]:
@@ -56,7 +64,53 @@ async def why(run: Run, request: WhyRequest) -> tuple[WhyDocument, list[HooperEr
     document = diagnose(run.topology, run.plan, facts)
     if document.causes:  # which say why, so that it is no trouble of its own
         trouble = [problem for problem in trouble if problem.code != "public-address-unknown"]
+    public = run.site.services[request.service].reach == "public"
+    if request.answers is not None and public and document.ok is not True:
+        document = asked_on_site(run, request, document, request.answers)
     return document, trouble
+
+
+def asked_on_site(run: Run, request: WhyRequest, document: WhyDocument, given: Mapping[str, str]) -> WhyDocument:
+    """Put questions to somebody on site, each of which halves what is left. Raises: UsageError: no such question."""
+    from hooper.why.questions import candidates, left_by, next_question, questions, with_answers
+
+    pool = tuple(questions(run.topology, run.plan, request.service))
+    chosen(given, [question.key for question in pool], "question")
+    before, mark = _answered(run, request.service), f"{ANSWER}{request.service}:"
+    answers, codes = {**before, **given}, candidates(document)
+    certain = any(cause.certainty == "certain" for cause in document.causes)
+    count = 0
+    upcoming = None
+    while not certain:
+        upcoming = next_question(pool, answers, left_by(pool, answers, codes))
+        if upcoming is None or request.ask is None or count == QUESTIONS:
+            break
+        said = request.ask(upcoming)
+        if said is None:
+            break
+        answers[upcoming.key], upcoming = said, None
+        count += 1
+    with run.keeping() as state:
+        if state is not None:
+            new = {f"{mark}{key}": said for key, said in answers.items() if before.get(key) != said}
+            state.values.tell(run.at, new)
+    texts = {question.key: question.text for question in pool}
+    rows = [AskedOnSite(key, texts[key], said) for key, said in answers.items() if key in texts]
+    rows += [AskedOnSite(upcoming.key, upcoming.text, None)] if upcoming is not None else []
+    if not certain and answers:
+        document = with_answers(document, left_by(pool, answers, codes))
+    return replace(document, asked=tuple(rows))
+
+
+def _answered(run: Run, service: str) -> dict[str, str]:
+    """What was answered within the hour. Raises: StateError."""
+    mark = f"{ANSWER}{service}:"
+    told = {key: said for key, said in run.told().items() if key.startswith(mark)}
+    return {
+        key.removeprefix(mark): said.value
+        for key, said in told.items()
+        if said.at is not None and run.at - said.at <= HEARD_FOR
+    }
 
 
 async def gathered(

@@ -42,11 +42,23 @@ class Cause:
 
 
 @dataclass(frozen=True, slots=True)
+class AskedOnSite:
+    """A question for somebody on site. key: what its answer is kept by. text: in plain words. answer: yes, no, unknown;
+    null: it is the next to be asked.
+    """
+
+    key: str
+    text: str
+    answer: str | None
+
+
+@dataclass(frozen=True, slots=True)
 class WhyDocument:
     """`hooper why`.
 
     ok: null where nobody looked from outside. causes: the likeliest first. findings: where what is written or told of
-    the line contradicts what was looked at. steps: the links of the chain, from the site file to the outside.
+    the line contradicts what was looked at. steps: the links of the chain, from the site file to the outside. asked:
+    the questions that were answered, and the next one where there is one.
     """
 
     service: str
@@ -55,6 +67,7 @@ class WhyDocument:
     causes: tuple[Cause, ...]
     comparisons: tuple[Comparison, ...]
     findings: tuple[Finding, ...] = ()
+    asked: tuple[AskedOnSite, ...] = ()
 
 
 @dataclass

@@ -384,8 +384,9 @@ def _publish(case: Case, name: str) -> str:
 
 def _outside(case: Case) -> None:
     outside = case.facts.outside
+    weak = _weak_evidence(case)
     if outside is None:
-        case.step("outside", "unknown", f"nobody looked from outside; give {deeds.FROM_PHONE}")
+        case.step("outside", "unknown", f"nobody looked from outside; give {deeds.FROM_PHONE}", *weak)
         return
     stored = case.facts.stored_at
     when = f", seen {age_of(stored, case.facts.line.now)}" if stored is not None else ""
@@ -398,11 +399,21 @@ def _outside(case: Case) -> None:
         state, when = "unknown", f"{when}; inside that is mended, so look from outside again"
     where = f"{outside.target_address}:{outside.port}" if outside.target_address else "the public address"
     more = _typed(case) if state == "ok" and planned_open else []
-    case.step("outside", state, f"{where}: {outside.verdict}, {outside.detail}{when}", *more)
+    case.step("outside", state, f"{where}: {outside.verdict}, {outside.detail}{when}", *more, *weak)
     if outside.verdict in THERE:
         for fault in outside.problems:
             if fault not in CODES:
                 _faulty(case, fault, outside.detail)
+
+
+def _weak_evidence(case: Case) -> list[str]:
+    """What people saw, and how a stand-in for the service was reached: neither is a look at the service."""
+    facts, now = case.facts, case.facts.line.now
+    out = [f"a person reported {facts.saw.age(now)}: {facts.saw.value}"] if facts.saw is not None else []
+    for transport, said in facts.ways.items():
+        reached = "reached" if said.value == "answered" else f"not reached ({said.value})"
+        out.append(f"a stand-in for it was {reached} over {transport.upper()}, {said.age(now)}")
+    return out
 
 
 def _typed(case: Case) -> list[str]:

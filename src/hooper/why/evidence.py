@@ -238,6 +238,8 @@ def _facts(
         rules={key: told for key in line.chain if (told := past.known.told.get(f"rule:{service}:{key}"))},
         ticked=ticked_sheets(site, plan, line.chain, past.known.told),
         host_at=past.known.told.get(f"at:{host_key}"),
+        saw=past.known.told.get(f"saw:{service}"),
+        ways={kind: told for kind in ("tcp", "udp") if (told := past.known.told.get(f"way:{service}:{kind}"))},
         tunnel=past.tunnels.get(service),
     )
     return replace(facts, twin=_twin(site, facts, seen, past))

@@ -37,7 +37,8 @@ class ServiceFacts:
     show all does not have it), or the address that a rule names.
     ticked: the gateways whose sheet the user has ticked off as it now stands.
     host_at: the address that the device has, as told. twin: the service whose certificate answered instead.
-    tunnel: of a service whose handshake was tried.
+    tunnel: of a service whose handshake was tried. saw: what a person saw, in their words.
+    ways: by transport, how a stand-in for it was reached from outside: a verdict.
     """
 
     line: LineFacts
@@ -57,3 +58,5 @@ class ServiceFacts:
     host_at: Sourced[str] | None = None
     twin: str | None = None
     tunnel: TunnelSeen | None = None
+    saw: Sourced[str] | None = None
+    ways: dict[str, Sourced[str]] = field(default_factory=dict)

@@ -1,0 +1,31 @@
+"""What a person saw of a service: kept with its date, as evidence that proves nothing."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from hooper.errors import HooperError
+from hooper.usecases.run import Run
+
+
+@dataclass(frozen=True)
+class ReportedRequest:
+    """how: in the person's words."""
+
+    service: str
+    how: str
+
+
+@dataclass(frozen=True, slots=True)
+class ReportedDocument:
+    """`hooper check --reported`. how: what was seen, in the person's words."""
+
+    service: str
+    how: str
+
+
+def keep_reported(run: Run, request: ReportedRequest) -> tuple[ReportedDocument, list[HooperError]]:
+    """Keep it. Raises: StateError."""
+    if run.state is not None:
+        run.state.values.tell(run.at, {f"saw:{request.service}": request.how})
+    return ReportedDocument(request.service, request.how), []
