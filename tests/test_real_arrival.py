@@ -145,7 +145,7 @@ def test_a_phone_arrives_and_its_browser_tells_what_it_reaches(town: KernelTown,
     )  # which device, is not told
 
 
-@pytest.mark.parametrize("ends", [signal.SIGKILL, signal.SIGTERM, signal.SIGINT])
+@pytest.mark.parametrize("ends", [signal.SIGKILL, signal.SIGTERM])
 def test_no_temporary_rule_stays_however_it_ends(town: KernelTown, tmp_path: Path, ends: signal.Signals) -> None:
     state = tmp_path / "state"
     assert hooper(town, state, "router", "open").code == 0
@@ -156,16 +156,21 @@ def test_no_temporary_rule_stays_however_it_ends(town: KernelTown, tmp_path: Pat
             ("fibre-box", "standing"), ("club-router", "entered"),
         ]  # fmt: skip
         assert "10.44.7.105" in rules(town, "club-router")
-        listed = hooper(town, state, "router", "list")
-        (row,) = [r for g in listed.document["gateways"] for r in g["rules"] if r["owner"] == "lent"]
-        assert row["outside_ports"] == [443, 443]
-        again = hooper(town, state, "router", "open").document["changes"]
-        assert "a test has this port now" in next(c for c in again if c["outcome"] == "left")["detail"]
-        assert hooper(town, state, "check", "--arrival").code == 6  # one at a time
+        if ends == signal.SIGKILL:
+            _others_leave_it_alone(town, state)
         os.kill(page.process.pid, ends)
         page.process.wait(20)
     eventually(lambda: rules(town, "club-router") == before)
     assert hooper(town, state, "router", "list").code == 0
+
+
+def _others_leave_it_alone(town: KernelTown, state: Path) -> None:
+    listed = hooper(town, state, "router", "list")
+    (row,) = [r for g in listed.document["gateways"] for r in g["rules"] if r["owner"] == "lent"]
+    assert row["outside_ports"] == [443, 443]
+    again = hooper(town, state, "router", "open").document["changes"]
+    assert "a test has this port now" in next(c for c in again if c["outcome"] == "left")["detail"]
+    assert hooper(town, state, "check", "--arrival").code == 6  # one at a time
 
 
 def test_a_stand_in_is_told_from_the_device_over_tcp_and_udp(town: KernelTown, tmp_path: Path) -> None:
@@ -216,3 +221,37 @@ def test_the_ports_that_the_provider_lets_in_are_measured_and_written_down(town:
         town.unblock()
         site.write_text(written)
     assert "10.44.7.105" not in rules(town, "club-router")
+
+
+def test_with_one_wifi_card_the_laptop_itself_goes_outside(town: KernelTown, tmp_path: Path) -> None:
+    """Its second interface moves in from another namespace, as the phone's hotspot; the first goes down."""
+    state = tmp_path / "state"
+    assert hooper(town, state, "router", "open").code == 0
+    town.run("here", "ip", "link", "set", "usb0", "netns", town.ns("hub"))
+    words = command(town, state, "check", "film-page", "--from", "hotspot", "--for", "40s")
+    pipe = subprocess.PIPE
+    process = subprocess.Popen(words, stdin=subprocess.DEVNULL, stdout=pipe, stderr=pipe, text=True)
+    try:
+        assert process.stderr is not None
+        said = [next(process.stderr) for _ in range(2)]
+        assert "let this computer join it now" in said[1]
+        town.run("here", "ip", "link", "set", "lan0", "down")
+        _plug_in(town, "hub")
+        out, err = process.communicate(timeout=50)
+    finally:
+        process.kill()
+        _plug_in(town, "hub")
+        town.run("here", "ip", "link", "set", "lan0", "up")
+        town.run("here", "ip", "route", "replace", "default", "via", "10.44.7.1", "dev", "lan0", "metric", "100")
+    assert (process.returncode, "go back to the network at home now" in err) == (0, True)
+    assert "From the phone's hotspot: 1 of 1 probe as it should be." in out
+    assert "same certificate as inside" in out
+
+
+def _plug_in(town: KernelTown, where: str) -> None:
+    """The phone's line into the laptop, from where it was put away."""
+    with contextlib.suppress(AssertionError):
+        town.run(where, "ip", "link", "set", "usb0", "netns", town.ns("here"))
+    town.run("here", "ip", "link", "set", "usb0", "up")
+    town.run("here", "ip", "address", "replace", "100.72.5.20/24", "dev", "usb0")
+    town.run("here", "ip", "route", "replace", "default", "via", "100.72.5.9", "dev", "usb0", "metric", "700")

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 from functools import cached_property
@@ -57,7 +57,7 @@ class Wish:
     known: what is known of the lines before anything is asked. public: addresses that were found already, by line.
     deadline: seconds for all of it. base: the site file's folder. transports: only these are probed. by_number: names
     are not tried. doors: where the rules of one service lead to another. heard: is told how far it is, with each
-    probe that ends. keys: by service, for the handshakes of tunnels.
+    probe that ends. keys: by service, for the handshakes of tunnels. origin: this machine itself is outside, there.
     """
 
     topology: Topology
@@ -71,6 +71,7 @@ class Wish:
     doors: tuple[SideDoor, ...] = ()
     heard: Callable[[str], None] = lambda text: None
     keys: Mapping[str, TunnelKeys] = field(default_factory=dict)
+    origin: From | None = None
 
     @property
     def site(self) -> Site:
@@ -131,10 +132,11 @@ async def check_outside(here: Door, outside: Door, wish: Wish, memory: InsideMem
     """
     started = here.clock.monotonic()
     around = await connected_surroundings(here)
-    if (within := within_tunnel(wish.site, outside, around)) is not None:
+    within = within_tunnel(wish.site, outside, around) if wish.origin is None else None
+    if within is not None:
         return await _check_tunnel(here, outside, wish, within, around)
-    origin = From(outside.place.kind, outside.place.name, True)
-    sight = seen_from(wish.site, standing(wish.site, around).gateway)
+    origin = wish.origin or From(outside.place.kind, outside.place.name, True)
+    sight = seen_from(wish.site, standing(wish.site, around).gateway) if wish.origin is None else ()
     reason = useless_interface(wish.site, outside, around)
     if reason is not None:
         return _unproven(wish, replace(origin, proves_outside=False), reason, here.clock.now())
@@ -161,12 +163,7 @@ async def check_outside(here: Door, outside: Door, wish: Wish, memory: InsideMem
         ]
     targets = [wish.keyed(target) for target in _named(wish, targets, names, outcome)]
     reachable = [target for target in targets if target.address is not None]
-    compared = [
-        target
-        for target in reachable
-        if target.expected == "reachable" and target.gateway in sight and not isinstance(target.keys, StandInKey)
-    ]
-    inner = list({_id(target): _inside_target(target) for target in compared}.values())
+    inner = _inner_of(reachable, sight)
     jobs = [(outside, target) for target in reachable] + [(here, target) for target in inner]
     seen = await probe_all(jobs, time_left(here.clock, started, wish.deadline, PROBED_FOR), wish.heard)
     now = here.clock.now()
@@ -187,6 +184,16 @@ async def check_outside(here: Door, outside: Door, wish: Wish, memory: InsideMem
     if missing:
         outcome.errors.append(public_address_unknown(wish.site, missing))
     return outcome
+
+
+def _inner_of(targets: Sequence[Target], sight: Collection[str]) -> list[Target]:
+    """What of them is seen from inside too, to be compared."""
+    compared = [
+        target
+        for target in targets
+        if target.expected == "reachable" and target.gateway in sight and not isinstance(target.keys, StandInKey)
+    ]
+    return list({_id(target): _inside_target(target) for target in compared}.values())
 
 
 class WithinTunnel(NamedTuple):

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 import anyio
 
+from hooper import deeds
 from hooper.addresses import parse_address
 from hooper.errors import UsageError
 from hooper.net.proxy import ProxyDoor, ProxyFailed, close_quietly
@@ -21,6 +22,11 @@ GREETED_WITHIN = 3.0  # seconds, or as long as a probe may take
 
 async def open_origin(here: Door, origin: Origin, site: Site, base: Path, deadline: float) -> Door:
     """The door of that place. base: the site file's folder. Raises: UsageError, MachineError, ProxyFailed."""
+    if origin.kind == "hotspot":
+        raise UsageError(
+            "by a phone's hotspot this whole machine goes outside, and cannot be at home meanwhile",
+            remedy=f"Look with `{deeds.LOOK_BY_HOTSPOT}`; what it sees is kept for the next 10 minutes.",
+        )
     if origin.kind == "interface":
         return here.through(origin.name or await _elsewhere(here, site))
     try:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from hooper.cli.command import command, within
-from hooper.cli.common import Session, sub_app
+from hooper.cli.common import Done, Session, sub_app
 from hooper.cli.completing import keys_of
 from hooper.cli.looking import (
     FROM_PHONE,
@@ -93,13 +93,21 @@ def check(
         raise UsageError("--public says nothing to a check from here", remedy="Leave it out, or look from outside.")
     if until is not None:
         return _until(session, file, until, CheckRequest(services, place, given, session.deadline), every, hold)
-    done = session.look(look, CheckRequest(services, place, given, session.deadline), file)
+    request = CheckRequest(services, place, given, session.deadline)
+    done = _by_hotspot(session, file, request, hold) if place.kind == "hotspot" else session.look(look, request, file)
     document = done.document
     code = session.show(document, lambda shown, out: render(shown, out, verbose=session.verbose), errors=done.trouble)
     _notes(session, document, strict=strict, allowed=allow_unproven)
     passed = passes(document.results, allow_unproven=allow_unproven, strict=strict)
     wrong = any(finding.severity == "error" for finding in document.findings)
     return worst([code, 0 if passed and not wrong else EXIT_NEEDS_A_PERSON])
+
+
+def _by_hotspot(session: Session, file: SiteFile, check: CheckRequest, hold: float) -> Done[CheckDocument]:
+    from hooper.usecases.hotspot import HotspotRequest, from_hotspot
+
+    within("--for", hold, 1, 86_400)
+    return session.look(from_hotspot, HotspotRequest(check, hold, session.note), file)
 
 
 def _reported(session: Session, service: str | None, how: str | None, *, others: bool) -> int:
@@ -158,7 +166,9 @@ def _notes(session: Session, document: CheckDocument, *, strict: bool, allowed: 
     if kind == "here":
         session.note("This was seen from inside and proves nothing about outside.")
     if worse:
-        place = {"here": "", "interface": f" --from interface:{name}"}.get(kind, f" --from socks5://{name}")
+        place = {"here": "", "hotspot": "", "interface": f" --from interface:{name}"}.get(
+            kind, f" --from socks5://{name}"
+        )
         session.next("find the first broken link", f"why {worse[0]}{place}")
     elif kind == "here":
         session.next(FROM_PHONE, "check --from interface")
@@ -169,7 +179,11 @@ def render(document: CheckDocument, out: Screen, *, verbose: bool = False) -> No
     from hooper.cli.render import heading
 
     origin = document.from_
-    where = {"here": "here, at the inner addresses", "interface": f"the interface {origin.name}"}
+    where = {
+        "here": "here, at the inner addresses",
+        "interface": f"the interface {origin.name}",
+        "hotspot": "the phone's hotspot",
+    }
     heading(out, f"From {where.get(origin.kind, f'the proxy {origin.name}')}: {summary(document.results)}")
     _addresses(document, out)
     out.print(results_table(document.results))

@@ -70,7 +70,9 @@ def pairs(table: str) -> Callable[..., list[str]]:
 
 def places(incomplete: str) -> list[str]:
     """Offers the places to look from: this machine's interfaces too."""
-    return _offered(["here", "interface", *(f"interface:{name}" for name in _interfaces()), "socks5://"], incomplete)
+    return _offered(
+        ["here", "interface", "hotspot", *(f"interface:{name}" for name in _interfaces()), "socks5://"], incomplete
+    )
 
 
 def ticks(ctx: Any, incomplete: str) -> list[str]:

@@ -28,7 +28,7 @@ FromOption = Annotated[
     typer.Option(
         "--from",
         metavar="PLACE",
-        help="here, interface, interface:NAME, or socks5://[USER@]HOST:PORT.",
+        help="here, interface, interface:NAME, hotspot, or socks5://[USER@]HOST:PORT.",
         autocompletion=places,
     ),
 ]

@@ -2,31 +2,43 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Annotated
+
+import typer
 
 from hooper.cli.common import Session
+from hooper.cli.looking import parse_public
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 
 if TYPE_CHECKING:
-    from collections.abc import Mapping
-
-    from hooper.addresses import IPAddress
     from hooper.cli.screen import Screen
     from hooper.site.places import Origin
     from hooper.usecases.ports_in import PortsInDocument
 
+PortsOption = Annotated[
+    bool, typer.Option("--ports", help="Measure instead which outside ports the provider lets in; needs --from.")
+]
+PortOption = Annotated[
+    list[str] | None,
+    typer.Option("--port", metavar="PORT", help="With --ports: only this, such as 'tcp 443'; can be given again."),
+]
+EnteredOption = Annotated[
+    bool, typer.Option("--entered", help="With --ports: what needs rules by hand has been entered by hand.")
+]
 SIGN = {True: "✓", False: "✗", None: "?"}
 
 
 def measure_ports(
-    session: Session, origin: Origin, ports: list[str], public: Mapping[str, IPAddress], *, save: bool, entered: bool
+    session: Session, origin: Origin, ports: list[str], public: list[str], *, save: bool, entered: bool
 ) -> int:
     """Which ports come in, and what is written of it."""
     from hooper.usecases.ports_in import PortsInRequest, ports_in
 
     asked = tuple(_port(text) for text in ports)
-    request = PortsInRequest(origin, asked, public, session.deadline, save, entered, session.dry_run)
-    done = session.look(ports_in, request, session.read_site())
+    file = session.read_site()
+    given = parse_public(public, file.site)
+    request = PortsInRequest(origin, asked, given, session.deadline, save, entered, session.dry_run)
+    done = session.look(ports_in, request, file)
     document = done.document
     code = session.show(document, _render, errors=done.trouble)
     for written in document.saved:

@@ -16,7 +16,7 @@ UntilOption = Annotated[
     str | None, typer.Option("--until", metavar="answered", help="Look again and again until all is as it should be.")
 ]
 EveryOption = Annotated[float, time_option("--every", "With --until: from one look to the next.")]
-HoldOption = Annotated[float, time_option("--for", "With --arrival and --until: how long to wait.")]
+HoldOption = Annotated[float, time_option("--for", "How long to wait for somebody, or for all to be well.")]
 ReportedOption = Annotated[
     str | None,
     typer.Option(
@@ -28,5 +28,5 @@ ReportedOption = Annotated[
 ]
 HowOption = Annotated[str | None, typer.Option("--how", metavar="TEXT", help="With --reported: in their own words.")]
 TakeOverOption = Annotated[
-    bool, typer.Option("--take-over", help="With --arrival: borrow a port from another hand's rule without an end.")
+    bool, typer.Option("--take-over", help="Borrow a port also from another hand's rule without an end.")
 ]

@@ -31,6 +31,7 @@ COMMANDS: dict[Deed, str] = {
     deeds.ORDER_ANEW: "cert order --again",
     deeds.LOOK_FROM_HERE: "check --from here",
     deeds.LOOK_FROM_PHONE: "check --from interface",
+    deeds.LOOK_BY_HOTSPOT: "check --from hotspot",
     deeds.CARD: "card",
     deeds.WHY: "why",
     deeds.WHY_PEER: "why film-shell --peer PEER",

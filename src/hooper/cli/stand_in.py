@@ -8,10 +8,11 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from hooper.cli.arrival import show_rules
-from hooper.cli.command import command, time_option, within
+from hooper.cli.command import command, within
 from hooper.cli.common import Session, console, sub_app
 from hooper.cli.completing import keys_of
 from hooper.cli.looking import FromOption, ProxyPasswordOption, PublicOption, parse_origin, parse_public
+from hooper.cli.proving import HoldOption, TakeOverOption
 from hooper.durations import shown_duration
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 from hooper.site.words import chosen
@@ -33,10 +34,8 @@ def stand_in(
     origin: FromOption = None,
     proxy_password: ProxyPasswordOption = None,
     public: PublicOption = None,
-    hold: Annotated[float, time_option("--for", "Without --from: how long to wait for somebody.")] = "10m",  # type: ignore[assignment]
-    take_over: Annotated[
-        bool, typer.Option("--take-over", help="Borrow the port also from another hand's rule without an end.")
-    ] = False,
+    hold: HoldOption = "10m",  # type: ignore[assignment]
+    take_over: TakeOverOption = False,
 ) -> int:
     """Listen in place of a service that is stopped or not there yet, over TCP and UDP, and prove the way in to it.
 

@@ -22,7 +22,7 @@ from hooper.cli.looking import (
     parse_wan,
     read_address,
 )
-from hooper.cli.ports_in import measure_ports
+from hooper.cli.ports_in import EnteredOption, PortOption, PortsOption, measure_ports
 from hooper.errors import EXIT_NEEDS_A_PERSON, SiteFileError, UsageError, worst
 
 if TYPE_CHECKING:
@@ -57,18 +57,9 @@ def survey(
         typer.Option("--ask/--no-ask", help="Ask here for the numbers that are missing; else only on a terminal."),
     ] = None,
     save: Annotated[bool, typer.Option("--save", help="Write what was measured into the site file.")] = False,
-    ports: Annotated[
-        bool, typer.Option("--ports", help="Measure instead which outside ports the provider lets in; needs --from.")
-    ] = False,
-    port: Annotated[
-        list[str] | None,
-        typer.Option(
-            "--port", metavar="PORT", help="With --ports: only this one, such as 'tcp 443'; can be given again."
-        ),
-    ] = None,
-    entered: Annotated[
-        bool, typer.Option("--entered", help="With --ports: what needs rules by hand has been entered by hand.")
-    ] = False,
+    ports: PortsOption = False,
+    port: PortOption = None,
+    entered: EnteredOption = False,
     origin: FromOption = None,
     proxy_password: ProxyPasswordOption = None,
 ) -> int:
@@ -86,10 +77,8 @@ def survey(
     if ports:
         if origin is None or origin == "here" or wan or between:
             raise UsageError("--ports looks from outside, and measures nothing else", remedy="Add --from interface.")
-        given = parse_public(public or [], session.read_site().site)
-        return measure_ports(
-            session, parse_origin(origin, proxy_password), port or [], given, save=save, entered=entered
-        )
+        place = parse_origin(origin, proxy_password)
+        return measure_ports(session, place, port or [], public or [], save=save, entered=entered)
     if origin is not None or port or entered:
         raise UsageError("--from, --port and --entered go with --ports", remedy="Add --ports, or leave them out.")
     file = _site(session, save=save)
@@ -97,31 +86,30 @@ def survey(
     told = parse_wan(wan or [], file.site) | {f"public:{line}": str(address) for line, address in given.items()}
     quiet = session.json or session.quiet
     asking = ask if ask is not None else sys.stdin.isatty() and sys.stderr.isatty() and not quiet
-    request = SurveyRequest(
-        told,
-        given,
-        session.deadline,
-        between,
-        save,
-        session.dry_run,
-        partial(_ask, session) if asking else None,
-    )
+    question = partial(_ask, session) if asking else None
+    request = SurveyRequest(told, given, session.deadline, between, save, session.dry_run, question)
     done = session.look(measure, request, file)
     document = done.document
     code = session.show(document, lambda shown, out: render(shown, out, verbose=session.verbose), errors=done.trouble)
-    if save and document.saved:
-        session.note(f"\n{'Would be written' if session.dry_run else 'Written'} to {session.site_path}:")
-        for written in document.saved:
-            was = f", was {written.before}" if written.before is not None else ""
-            session.note(f"   {written.key} = {written.after}{was}")
-    elif save:
-        session.note("\nNothing to write: the site file says so already, or it is not clear yet.")
+    if save:
+        _saved(session, document)
     _next(session, document)
     wrong = document.can_forward is False or (document.between is not None and document.between.wrong is not None)
     wrong = wrong or any(
         finding.code == "address-differs" and finding.severity == "error" for finding in document.findings
     )
     return worst([code, EXIT_NEEDS_A_PERSON if wrong else 0])
+
+
+def _saved(session: Session, document: SurveyDocument) -> None:
+    """What was written."""
+    if document.saved:
+        session.note(f"\n{'Would be written' if session.dry_run else 'Written'} to {session.site_path}:")
+        for written in document.saved:
+            was = f", was {written.before}" if written.before is not None else ""
+            session.note(f"   {written.key} = {written.after}{was}")
+    else:
+        session.note("\nNothing to write: the site file says so already, or it is not clear yet.")
 
 
 def _site(session: Session, *, save: bool) -> SiteFile:

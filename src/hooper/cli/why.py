@@ -48,6 +48,13 @@ RuleOption = Annotated[
         autocompletion=pairs("gateways"),
     ),
 ]
+AskOption = Annotated[
+    bool, typer.Option("--ask", help="Put questions to somebody on site, by phone: each halves what is left.")
+]
+AnswerOption = Annotated[
+    list[str] | None,
+    typer.Option("--answer", metavar="QUESTION=WORD", help="An answer to --ask: yes, no or unknown."),
+]
 PeerOption = Annotated[
     str | None,
     typer.Option(
@@ -75,13 +82,8 @@ def why(
         typer.Option(metavar="ADDRESS", help="The address that the device or its router shows."),
     ] = None,
     peer: PeerOption = None,
-    ask: Annotated[
-        bool, typer.Option("--ask", help="Put questions to somebody on site, by phone: each halves what is left.")
-    ] = False,
-    answer: Annotated[
-        list[str] | None,
-        typer.Option("--answer", metavar="QUESTION=WORD", help="An answer to --ask: yes, no or unknown."),
-    ] = None,
+    ask: AskOption = False,
+    answer: AnswerOption = None,
 ) -> int:
     """The first broken link of a service, with the evidence, the likely causes and what would decide between them.
 

@@ -1,4 +1,7 @@
-"""Places to look from, as people write them: here, interface, interface:NAME, socks5://[USER@]HOST:PORT. Pure."""
+"""Places to look from, as people write them: here, interface, interface:NAME, hotspot, socks5://[USER@]HOST:PORT.
+
+Pure.
+"""
 
 from __future__ import annotations
 
@@ -16,7 +19,7 @@ class Origin:
     name: of the interface, empty: the one that leads elsewhere; or the proxy's host. password: of the proxy's user.
     """
 
-    kind: str  # here, interface, proxy
+    kind: str  # here, interface, hotspot, proxy
     name: str = ""
     port: int = 0
     user: str | None = None
@@ -38,7 +41,7 @@ class PlaceWrong(ValueError):
 
 def parse_origin(text: str) -> Origin:
     """Raises: PlaceWrong; a password in it is never repeated."""
-    if text in ("here", "interface"):
+    if text in ("here", "interface", "hotspot"):
         return Origin(text)
     kind, colon, rest = text.partition(":")
     if kind == "interface" and colon and rest and len(rest) < 64:
@@ -60,6 +63,6 @@ def parse_origin(text: str) -> Origin:
         raise PlaceWrong("not a SOCKS5 URL", "Write it like socks5://198.51.100.7:1080.")
     raise PlaceWrong(
         f"{text!r} is not understood",
-        f"{guess(kind, ('here', 'interface'))}Give here, interface (the one that leads elsewhere),"
-        " interface:NAME, or socks5://HOST:PORT.",
+        f"{guess(kind, ('here', 'interface', 'hotspot'))}Give here, interface (the one that leads elsewhere),"
+        " interface:NAME, hotspot, or socks5://HOST:PORT.",
     )

@@ -48,11 +48,15 @@ async def check(run: Run, request: CheckRequest) -> tuple[CheckDocument, list[Ho
     outcome = await look(run, request)
     keep_look(run, outcome)
     outcome.remarks += delays(run.topology, outcome.results)
-    document = CheckDocument(
+    return document_of(outcome), outcome.errors
+
+
+def document_of(outcome: Outcome) -> CheckDocument:
+    """What a check says."""
+    return CheckDocument(
         outcome.origin,
         tuple(outcome.results),
         tuple(outcome.findings),
         tuple(Skipped(service, reason) for service, reason in outcome.skipped.items()),
         tuple(outcome.remarks),
     )
-    return document, outcome.errors

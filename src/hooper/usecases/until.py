@@ -9,7 +9,7 @@ from typing import Literal
 from hooper.check.checking import Outcome
 from hooper.check.results import CheckDocument, From, Result
 from hooper.errors import HooperError, UsageError
-from hooper.usecases.check import CheckRequest, look
+from hooper.usecases.check import CheckRequest, document_of, look
 from hooper.usecases.looking import keep_look
 from hooper.usecases.run import Run
 
@@ -81,10 +81,7 @@ async def until(run: Run, request: UntilRequest) -> tuple[CheckDocument, list[Ho
         await clock.sleep(max(0.0, min(started + request.every, end) - clock.monotonic()))
     keep_look(run, outcome)
     request.heard(UntilLine("ended", None, None, waiting, rounds))
-    document = CheckDocument(
-        outcome.origin, tuple(outcome.results), tuple(outcome.findings), (), tuple(outcome.remarks)
-    )
-    return document, outcome.errors
+    return document_of(outcome), outcome.errors
 
 
 def _this_look(request: UntilRequest, rounds: int) -> CheckRequest:
