@@ -7,7 +7,7 @@ from dataclasses import dataclass, field, replace
 from datetime import datetime
 from functools import cached_property
 from pathlib import Path
-from typing import TYPE_CHECKING, NamedTuple, Protocol
+from typing import TYPE_CHECKING, Protocol
 
 import anyio
 
@@ -19,6 +19,7 @@ from hooper.check.naming import MISSING, NameSeen, by_name, names_seen
 from hooper.check.probes import probe
 from hooper.check.results import Evidence, From, InsideSeen, Result, Seen
 from hooper.check.sameness import redirected, same_device, titles_differ
+from hooper.check.standpoint import WithinTunnel, at_home, useless_interface, within_tunnel
 from hooper.check.targets import Target, inner_targets, is_ok, outer_targets, tunnel_targets
 from hooper.clock import rfc3339, time_left
 from hooper.errors import CounterpartError, HooperError, UsageError
@@ -27,7 +28,7 @@ from hooper.line.sources import Given, PublicAddress
 from hooper.net.standing import connected_surroundings, standing
 from hooper.net.stun import STUN_DEADLINE, mapped_by
 from hooper.net.types import Door, Endpoint, Surroundings
-from hooper.planning.access import hidden_by, peer_at
+from hooper.planning.access import hidden_by
 from hooper.planning.topology import Topology
 from hooper.planning.typed import name_for
 from hooper.planning.unfolded import SideDoor
@@ -196,32 +197,6 @@ def _inner_of(targets: Sequence[Target], sight: Collection[str]) -> list[Target]
     return list({_id(target): _inside_target(target) for target in compared}.values())
 
 
-class WithinTunnel(NamedTuple):
-    """The tunnel of the site that an interface is; peer: this machine; None: nobody in the file has its address."""
-
-    tunnel: str
-    peer: str | None
-
-
-def within_tunnel(site: Site, outside: Door, around: Surroundings) -> WithinTunnel | None:
-    """The tunnel that the interface is which is looked from; None: it is none, or this is its server."""
-    interface = around.interface(outside.place.name) if outside.place.kind == "interface" else None
-    own = interface.ipv4 if interface is not None else None
-    if own is None:
-        return None
-    found = peer_at(site, own)
-    return WithinTunnel(*found) if found is not None else None
-
-
-def at_home(site: Site, around: Surroundings) -> str | None:
-    """The gateway whose LAN this machine is on; None: on none, or on one that has its addresses and another router."""
-    place = standing(site, around)
-    if place.gateway is None:
-        return None
-    router = around.default_gateway(place.interface)
-    return place.gateway if router in (None, site.gateways[place.gateway].lan.ip) else None
-
-
 async def _check_tunnel(here: Door, outside: Door, wish: Wish, within: WithinTunnel, around: Surroundings) -> Outcome:
     """Each service at its inner address, through the tunnel that this machine is a peer of."""
     started = here.clock.monotonic()
@@ -286,30 +261,6 @@ def _named(wish: Wish, targets: list[Target], seen: Mapping[str, NameSeen], outc
 
 def _inside_target(target: Target) -> Target:
     return replace(target, address=target.inner[0], port=target.inner[1], name=None, wrong=None)
-
-
-def useless_interface(site: Site, outside: Door, around: Surroundings) -> str | None:
-    """Why nothing can be proven through this interface; None: it can."""
-    if outside.place.kind != "interface":
-        return None
-    name = outside.place.name
-    interface = around.interface(name)
-    if interface is None:
-        known = ", ".join(i.name for i in around.interfaces if not i.loopback) or "none"
-        raise UsageError(f"this machine has no interface {name!r}", remedy=f"There are: {known}.")
-    if not interface.up or interface.ipv4 is None:
-        return f"{name} is down or has no address yet"
-    if any(interface.ipv4 in gateway.lan.network for gateway in site.gateways.values()):
-        return f"{name} is on the site's own network: from there nothing is proven about outside"
-    if around.has_default_route(name) is False:
-        return f"{name} has no default route of its own, so nothing leaves by it"
-    preferred = next((route.interface for route in around.default_routes()), name)
-    if interface.strict_return and preferred != name:
-        return (
-            f"this kernel drops answers that come in by {name}, since rp_filter is 1 and another default route is"
-            f" preferred; set net.ipv4.conf.{name}.rp_filter and .all to 2"
-        )
-    return None
 
 
 async def _addresses(here: Door, outside: Door, wish: Wish) -> tuple[dict[str, PublicAddress], SourcedAddress | None]:

@@ -10,9 +10,10 @@ from typing import TYPE_CHECKING
 import anyio
 
 from hooper.addresses import IPAddress
-from hooper.check.checking import Wish, at_home, check_outside, judged
+from hooper.check.checking import Wish, check_outside, judged
 from hooper.check.probes import probe
 from hooper.check.results import Result
+from hooper.check.standpoint import at_home
 from hooper.check.targets import Target, inner_targets
 from hooper.errors import HooperError, NeedsAPerson, WireError
 from hooper.net.dns import records

@@ -7,8 +7,9 @@ from dataclasses import dataclass, replace
 
 import anyio
 
-from hooper.check.checking import Wish, at_home, check_here, check_outside
+from hooper.check.checking import Wish, check_here, check_outside
 from hooper.check.results import CheckDocument, From
+from hooper.check.standpoint import at_home
 from hooper.errors import HooperError, NeedsAPerson
 from hooper.line.public import public_addresses
 from hooper.net.types import Surroundings

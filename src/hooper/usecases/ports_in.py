@@ -12,11 +12,12 @@ import anyio
 
 from hooper import deeds
 from hooper.addresses import IPAddress
-from hooper.check.checking import probe_all, public_address_unknown, useless_interface
+from hooper.check.checking import probe_all, public_address_unknown
 from hooper.check.keys import StandInKey
 from hooper.check.origin import open_origin
 from hooper.check.results import From, Seen
 from hooper.check.standin import stand_in_tcp, stand_in_udp
+from hooper.check.standpoint import useless_interface
 from hooper.check.targets import Target
 from hooper.errors import HooperError, UsageError
 from hooper.line.public import public_addresses

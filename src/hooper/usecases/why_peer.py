@@ -7,11 +7,12 @@ from typing import TYPE_CHECKING
 
 import anyio
 
-from hooper.check.checking import Wish, at_home, check_outside, within_tunnel
+from hooper.check.checking import Wish, check_outside
 from hooper.check.origin import open_origin
 from hooper.check.probes import probe
 from hooper.check.proving import at_local_port
 from hooper.check.results import Result, Seen
+from hooper.check.standpoint import at_home, within_tunnel
 from hooper.check.targets import Target
 from hooper.clock import time_left
 from hooper.errors import HooperError, NeedsAPerson

@@ -1,0 +1,63 @@
+"""Where this machine is, as far as a look from it proves something about outside."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, NamedTuple
+
+from hooper.errors import UsageError
+from hooper.net.standing import standing
+from hooper.planning.access import peer_at
+
+if TYPE_CHECKING:
+    from hooper.net.types import Door, Surroundings
+    from hooper.site.model import Site
+
+
+class WithinTunnel(NamedTuple):
+    """The tunnel of the site that an interface is; peer: this machine; None: nobody in the file has its address."""
+
+    tunnel: str
+    peer: str | None
+
+
+def within_tunnel(site: Site, outside: Door, around: Surroundings) -> WithinTunnel | None:
+    """The tunnel that the interface is which is looked from; None: it is none, or this is its server."""
+    interface = around.interface(outside.place.name) if outside.place.kind == "interface" else None
+    own = interface.ipv4 if interface is not None else None
+    if own is None:
+        return None
+    found = peer_at(site, own)
+    return WithinTunnel(*found) if found is not None else None
+
+
+def at_home(site: Site, around: Surroundings) -> str | None:
+    """The gateway whose LAN this machine is on; None: on none, or on one that has its addresses and another router."""
+    place = standing(site, around)
+    if place.gateway is None:
+        return None
+    router = around.default_gateway(place.interface)
+    return place.gateway if router in (None, site.gateways[place.gateway].lan.ip) else None
+
+
+def useless_interface(site: Site, outside: Door, around: Surroundings) -> str | None:
+    """Why nothing can be proven through this interface; None: it can."""
+    if outside.place.kind != "interface":
+        return None
+    name = outside.place.name
+    interface = around.interface(name)
+    if interface is None:
+        known = ", ".join(i.name for i in around.interfaces if not i.loopback) or "none"
+        raise UsageError(f"this machine has no interface {name!r}", remedy=f"There are: {known}.")
+    if not interface.up or interface.ipv4 is None:
+        return f"{name} is down or has no address yet"
+    if any(interface.ipv4 in gateway.lan.network for gateway in site.gateways.values()):
+        return f"{name} is on the site's own network: from there nothing is proven about outside"
+    if around.has_default_route(name) is False:
+        return f"{name} has no default route of its own, so nothing leaves by it"
+    preferred = next((route.interface for route in around.default_routes()), name)
+    if interface.strict_return and preferred != name:
+        return (
+            f"this kernel drops answers that come in by {name}, since rp_filter is 1 and another default route is"
+            f" preferred; set net.ipv4.conf.{name}.rp_filter and .all to 2"
+        )
+    return None
