@@ -255,3 +255,34 @@ def _plug_in(town: KernelTown, where: str) -> None:
     town.run("here", "ip", "link", "set", "usb0", "up")
     town.run("here", "ip", "address", "replace", "100.72.5.20/24", "dev", "usb0")
     town.run("here", "ip", "route", "replace", "default", "via", "100.72.5.9", "dev", "usb0", "metric", "700")
+
+
+def test_a_visit_from_a_third_network(town: KernelTown, tmp_path: Path) -> None:
+    """Packed at home, looked at by the rented machine with that file alone; then with the rule to another host."""
+    state, pack = tmp_path / "state", tmp_path / "visit.json"
+    assert hooper(town, state, "router", "open").code == 0
+    assert hooper(town, state, "check", "film-page", "film-shell", "--pack", str(pack)).code == 0
+
+    def away() -> dict[str, dict[str, Any]]:
+        ran = program("check", "--visit", str(pack), "--json", wrap=town.wrap("rented"), cwd=tmp_path)
+        return {row["service"]: row for row in valid("check", ran.document)["results"]}
+
+    told = away()
+    assert {row["verdict"] for row in told.values()} == {"answered"}
+    assert "same certificate as inside" in told["film-page"]["detail"]
+    assert "same host key as inside" in told["film-shell"]["detail"]
+    kept = hooper(town, state, "check", "--brought", str(tmp_path / "visit-result.json"))
+    assert (kept.code, kept.document["from"]["kind"]) == (0, "visit")
+    town.serve_page("other", "hub", 443, "Heating")
+    hooper(town, state, "router", "close")
+    site = town.folder / "site.toml"
+    written = site.read_text()
+    try:
+        site.write_text(
+            written.replace('[services.film-page]\nhost = "film-box"', '[services.film-page]\nhost = "hub"')
+        )
+        assert hooper(town, state, "router", "open").code == 0
+        assert away()["film-page"]["verdict"] == "mismatched"
+    finally:
+        site.write_text(written)
+        town.stop("other")

@@ -140,7 +140,7 @@ async def check_outside(here: Door, outside: Door, wish: Wish, memory: InsideMem
     sight = seen_from(wish.site, standing(wish.site, around).gateway) if wish.origin is None else ()
     reason = useless_interface(wish.site, outside, around)
     if reason is not None:
-        return _unproven(wish, replace(origin, proves_outside=False), reason, here.clock.now())
+        return unproven(wish, replace(origin, proves_outside=False), reason, here.clock.now())
     names: dict[str, NameSeen] = {}
 
     async def look_names() -> None:
@@ -153,7 +153,7 @@ async def check_outside(here: Door, outside: Door, wish: Wish, memory: InsideMem
     same = next((line for line, found in public.items() if shown is not None and found.address.value == shown), None)
     if same is not None:
         reason = f"{outside.place.name} shows {shown}, the address of {same} itself: this is the inside, looking round"
-        return _unproven(wish, replace(origin, proves_outside=False), reason, here.clock.now(), public, place)
+        return unproven(wish, replace(origin, proves_outside=False), reason, here.clock.now(), public, place)
     outcome = Outcome(
         origin, findings=[finding for found in public.values() for finding in found.findings()], public=public
     )
@@ -421,7 +421,7 @@ def judged(target: Target, seen: Seen) -> Result:
     return _result(target, seen, Evidence())
 
 
-def _unproven(
+def unproven(
     wish: Wish,
     origin: From,
     reason: str,
@@ -429,7 +429,7 @@ def _unproven(
     public: Mapping[str, PublicAddress] | None = None,
     place: SourcedAddress | None = None,
 ) -> Outcome:
-    """Nothing is probed, since it would prove nothing."""
+    """Nothing is probed, since it would prove nothing. reason: why."""
     outcome = Outcome(origin)
     targets, outcome.skipped = outer_targets(wish.topology, wish.services, _values(public or {}), None)
     for target in targets:

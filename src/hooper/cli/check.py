@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from typing import TYPE_CHECKING, Annotated, Any
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any, NamedTuple
 
 import typer
 
@@ -21,25 +22,43 @@ from hooper.cli.looking import (
 )
 from hooper.cli.proving import (
     ArrivalOption,
+    BroughtOption,
     EveryOption,
+    ExpiresOption,
+    ForceOption,
     HoldOption,
     HowOption,
+    OutOption,
+    PackOption,
+    PlaceOption,
     ReportedOption,
     TakeOverOption,
     UntilOption,
+    VisitOption,
 )
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 from hooper.site.words import chosen
 
 if TYPE_CHECKING:
+    from hooper.addresses import IPAddress
     from hooper.check.results import CheckDocument, Result
     from hooper.cli.render import Grid
     from hooper.cli.screen import Screen
     from hooper.site.load import SiteFile
+    from hooper.site.places import Origin
     from hooper.usecases.check import CheckRequest
 
 app = sub_app("Does it answer, and is it really that service?")
 
+GOES_WITH = {  # an option and the ways in which it does something
+    "--every": ("--until",),
+    "--for": ("--arrival", "--until", "hotspot"),
+    "--take-over": ("--arrival",),
+    "--expires": ("--pack",),
+    "--place": ("--visit",),
+    "--out": ("--visit",),
+    "--force": ("--pack", "--visit"),
+}
 VERDICT_STYLE = {
     "answered": "green",
     "connected": "cyan",
@@ -64,41 +83,77 @@ def check(
     strict: Annotated[bool, typer.Option("--strict", help="Count also what no probe could prove.")] = False,
     arrival: ArrivalOption = False,
     until: UntilOption = None,
-    every: EveryOption = "2s",  # type: ignore[assignment]
-    hold: HoldOption = "10m",  # type: ignore[assignment]
+    every: EveryOption = None,
+    hold: HoldOption = None,
     reported: ReportedOption = None,
     how: HowOption = None,
     take_over: TakeOverOption = False,
+    pack: PackOption = None,
+    expires: ExpiresOption = None,
+    visit: VisitOption = None,
+    place: PlaceOption = "",
+    brought: BroughtOption = None,
+    out: OutOption = None,
+    force: ForceOption = False,
 ) -> int:
     """Does it answer, and is it really that service?
 
     From `here`, which is the default, the inner addresses are probed, and that proves nothing about outside. Join this
     computer to a phone's mobile data by cable and use --from interface.
     """
-    from hooper.check.results import passes
-    from hooper.usecases.check import CheckRequest
-    from hooper.usecases.check import check as look
-
+    modes = {"--arrival": arrival, "--until": until, "--reported": reported or how, "--pack": pack, "--visit": visit,
+             "--brought": brought, "hotspot": origin == "hotspot"}  # fmt: skip
+    given = {"--every": every, "--for": hold, "--take-over": take_over, "--expires": expires, "--place": place,
+             "--out": out, "--force": force}  # fmt: skip
+    _fitting({word for word, said in modes.items() if said}, {word for word, said in given.items() if said})
+    hold = within("--for", hold or 600, 1, 86_400)
+    if pack is not None or visit is not None or brought is not None:
+        files = _Files(pack, visit, brought, out, force=force, expires=expires or 604_800, place=place)
+        return _visiting(session, tuple(service or ()), files, others=bool(origin))
     if reported is not None or how is not None:
-        return _reported(session, reported, how, others=bool(service or origin or arrival or until))
+        return _reported(session, reported, how, others=bool(service or origin))
     if arrival:
         return _arrival(session, service or [], public or [], hold, origin, take_over=take_over)
     if strict and allow_unproven:
         raise UsageError("--strict and --allow-unproven exclude each other", remedy="Give one of them.")
-    place = parse_origin(origin if origin is not None else "here", proxy_password)
+    place_from = parse_origin(origin if origin is not None else "here", proxy_password)
     file = session.read_site()
     services = chosen(service or (), file.site.services, "service") or tuple(file.site.services)
-    given = parse_public(public or [], file.site)
-    if given and place.kind == "here":
+    public_given = parse_public(public or [], file.site)
+    if public_given and place_from.kind == "here":
         raise UsageError("--public says nothing to a check from here", remedy="Leave it out, or look from outside.")
     if until is not None:
-        return _until(session, file, until, CheckRequest(services, place, given, session.deadline), every, hold)
-    request = CheckRequest(services, place, given, session.deadline)
-    done = _by_hotspot(session, file, request, hold) if place.kind == "hotspot" else session.look(look, request, file)
+        return _until(session, file, until, (services, place_from, public_given), every or 2.0, hold)
+    return _once(session, file, (services, place_from, public_given), hold, allowed=allow_unproven, strict=strict)
+
+
+Looked = tuple[tuple[str, ...], "Origin", "dict[str, IPAddress]"]  # at what, from where, by which addresses
+
+
+def _fitting(modes: set[str], given: set[str]) -> None:
+    """Raises: UsageError: two ways at once, or an option that does nothing in this way."""
+    if len(modes - {"hotspot"}) > 1 or ("hotspot" in modes and modes - {"hotspot"}):
+        words = " and ".join(sorted(modes - {"hotspot"}) + (["--from hotspot"] if "hotspot" in modes else []))
+        raise UsageError(f"{words} are different ways to prove a service", remedy="Give one of them.")
+    for word in sorted(given):
+        if not modes & set(GOES_WITH[word]):
+            fits = " or ".join(one if one != "hotspot" else "--from hotspot" for one in GOES_WITH[word])
+            raise UsageError(f"{word} goes with {fits}", remedy=f"Add {fits}, or leave {word} out.")
+
+
+def _once(session: Session, file: SiteFile, looked: Looked, hold: float, *, allowed: bool, strict: bool) -> int:
+    """One look."""
+    from hooper.check.results import passes
+    from hooper.usecases.check import CheckRequest
+    from hooper.usecases.check import check as look
+
+    request = CheckRequest(*looked, session.deadline)
+    by_hotspot = looked[1].kind == "hotspot"
+    done = _by_hotspot(session, file, request, hold) if by_hotspot else session.look(look, request, file)
     document = done.document
     code = session.show(document, lambda shown, out: render(shown, out, verbose=session.verbose), errors=done.trouble)
-    _notes(session, document, strict=strict, allowed=allow_unproven)
-    passed = passes(document.results, allow_unproven=allow_unproven, strict=strict)
+    _notes(session, document, strict=strict, allowed=allowed)
+    passed = passes(document.results, allow_unproven=allowed, strict=strict)
     wrong = any(finding.severity == "error" for finding in document.findings)
     return worst([code, 0 if passed and not wrong else EXIT_NEEDS_A_PERSON])
 
@@ -106,8 +161,36 @@ def check(
 def _by_hotspot(session: Session, file: SiteFile, check: CheckRequest, hold: float) -> Done[CheckDocument]:
     from hooper.usecases.hotspot import HotspotRequest, from_hotspot
 
-    within("--for", hold, 1, 86_400)
     return session.look(from_hotspot, HotspotRequest(check, hold, session.note), file)
+
+
+class _Files(NamedTuple):
+    """The files of a visit, as they were named."""
+
+    pack: Path | None
+    visit: Path | None
+    brought: Path | None
+    out: Path | None
+    force: bool
+    expires: float
+    place: str
+
+
+def _visiting(session: Session, services: tuple[str, ...], files: _Files, *, others: bool) -> int:
+    from hooper.cli import visit
+
+    if others:
+        raise UsageError("--pack, --visit and --brought go without --from", remedy="Leave it out.")
+    if files.pack is not None:
+        within("--expires", files.expires, 60, 31_536_000)
+        known = chosen(services, session.read_site().site.services, "service")
+        return visit.pack(session, known, files.pack, files.expires, force=files.force)
+    if services:
+        raise UsageError("which services are looked at, the file says", remedy="Leave the services out.")
+    if files.visit is not None:
+        return visit.visit(session, files.visit, files.place, files.out, force=files.force)
+    assert files.brought is not None
+    return visit.brought(session, files.brought)
 
 
 def _reported(session: Session, service: str | None, how: str | None, *, others: bool) -> int:
@@ -125,13 +208,13 @@ def _reported(session: Session, service: str | None, how: str | None, *, others:
     return worst([code, *(problem.exit_code for problem in done.trouble)])
 
 
-def _until(session: Session, file: SiteFile, word: str, check: CheckRequest, every: float, hold: float) -> int:
+def _until(session: Session, file: SiteFile, word: str, looked: Looked, every: float, hold: float) -> int:
     from hooper.cli.until import look_until
+    from hooper.usecases.check import CheckRequest
 
     chosen([word], ("answered",), "end of waiting")
     within("--every", every, 0.2, 3600)
-    within("--for", hold, 1, 86_400)
-    return look_until(session, file, check, every, hold)
+    return look_until(session, file, CheckRequest(*looked, session.deadline), every, hold)
 
 
 def _arrival(
@@ -145,7 +228,6 @@ def _arrival(
         raise UsageError("--arrival takes one service at most", remedy="Name the one whose port is to be tried.")
     file = session.read_site()
     (key,) = chosen(service, file.site.services, "service") or (None,)
-    within("--for", hold, 1, 86_400)
     return wait_for_arrival(session, file, key, parse_public(public, file.site), hold, take_over=take_over)
 
 
@@ -166,7 +248,7 @@ def _notes(session: Session, document: CheckDocument, *, strict: bool, allowed: 
     if kind == "here":
         session.note("This was seen from inside and proves nothing about outside.")
     if worse:
-        place = {"here": "", "hotspot": "", "interface": f" --from interface:{name}"}.get(
+        place = {"here": "", "hotspot": "", "visit": "", "interface": f" --from interface:{name}"}.get(
             kind, f" --from socks5://{name}"
         )
         session.next("find the first broken link", f"why {worse[0]}{place}")
@@ -183,6 +265,7 @@ def render(document: CheckDocument, out: Screen, *, verbose: bool = False) -> No
         "here": "here, at the inner addresses",
         "interface": f"the interface {origin.name}",
         "hotspot": "the phone's hotspot",
+        "visit": origin.name,
     }
     heading(out, f"From {where.get(origin.kind, f'the proxy {origin.name}')}: {summary(document.results)}")
     _addresses(document, out)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import Annotated
 
 import typer
@@ -15,8 +16,10 @@ ArrivalOption = Annotated[
 UntilOption = Annotated[
     str | None, typer.Option("--until", metavar="answered", help="Look again and again until all is as it should be.")
 ]
-EveryOption = Annotated[float, time_option("--every", "With --until: from one look to the next.")]
-HoldOption = Annotated[float, time_option("--for", "How long to wait for somebody, or for all to be well.")]
+EveryOption = Annotated[float | None, time_option("--every", "With --until: from one look to the next; else 2s.")]
+HoldOption = Annotated[
+    float | None, time_option("--for", "How long to wait, for somebody or for all to be well; else 10m.")
+]
 ReportedOption = Annotated[
     str | None,
     typer.Option(
@@ -30,3 +33,21 @@ HowOption = Annotated[str | None, typer.Option("--how", metavar="TEXT", help="Wi
 TakeOverOption = Annotated[
     bool, typer.Option("--take-over", help="Borrow a port also from another hand's rule without an end.")
 ]
+PackOption = Annotated[
+    Path | None,
+    typer.Option("--pack", metavar="FILE", help="Write a file by which another computer looks from elsewhere."),
+]
+ExpiresOption = Annotated[float | None, time_option("--expires", "With --pack: for how long it can be used; else 1w.")]
+VisitOption = Annotated[
+    Path | None, typer.Option("--visit", metavar="FILE", help="Look from here by such a file, without a site file.")
+]
+PlaceOption = Annotated[
+    str, typer.Option("--place", metavar="TEXT", help="With --visit: where this is, in your words.")
+]
+BroughtOption = Annotated[
+    Path | None, typer.Option("--brought", metavar="FILE", help="Keep the result of a visit, brought home.")
+]
+OutOption = Annotated[
+    Path | None, typer.Option("--out", metavar="FILE", help="With --visit: where its result is written.")
+]
+ForceOption = Annotated[bool, typer.Option("--force", help="Replace a file of another hand.")]

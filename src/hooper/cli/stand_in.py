@@ -34,7 +34,7 @@ def stand_in(
     origin: FromOption = None,
     proxy_password: ProxyPasswordOption = None,
     public: PublicOption = None,
-    hold: HoldOption = "10m",  # type: ignore[assignment]
+    hold: HoldOption = None,
     take_over: TakeOverOption = False,
 ) -> int:
     """Listen in place of a service that is stopped or not there yet, over TCP and UDP, and prove the way in to it.
@@ -52,7 +52,9 @@ def stand_in(
         raise UsageError(
             "from here nothing is proven about the way in", remedy="Look --from interface, or leave it out."
         )
-    within("--for", hold, 1, 86_400)
+    if hold and place is not None:
+        raise UsageError("--for is for waiting, and --from asks at once", remedy="Give one of them.")
+    hold = within("--for", hold or 600, 1, 86_400)
     screen = console(plain=session.plain)
 
     def heard(line: StandInLine) -> None:

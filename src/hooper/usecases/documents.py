@@ -66,6 +66,7 @@ from hooper.usecases.status import StatusDocument
 from hooper.usecases.survey import SurveyDocument
 from hooper.usecases.until import UntilLine
 from hooper.usecases.updaters import TryDocument, UpdatersDocument
+from hooper.usecases.visit import PackedDocument
 from hooper.why.case import WhyDocument
 
 
@@ -102,6 +103,7 @@ DOCUMENTS: dict[str, type] = {
     "check": CheckDocument,
     "arrival": ArrivalLine,
     "stand-in": StandInLine,
+    "pack": PackedDocument,
     "reported": ReportedDocument,
     "until": UntilLine,
     "ports-in": PortsInDocument,

@@ -1,0 +1,77 @@
+"""hooper check --pack, --visit, --brought"""
+
+from __future__ import annotations
+
+from datetime import timedelta
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from hooper.cli.common import Session
+from hooper.errors import EXIT_NEEDS_A_PERSON, worst
+from hooper.files import write_output
+
+if TYPE_CHECKING:
+    from hooper.cli.screen import Screen
+    from hooper.usecases.visit import PackedDocument
+
+
+def pack(session: Session, services: tuple[str, ...], out: Path, lasts: float, *, force: bool) -> int:
+    """Write the file to take along."""
+    from dataclasses import replace
+
+    from hooper.usecases.visit import PackRequest, make_pack
+
+    file = session.read_site()
+    request = PackRequest(services or tuple(file.site.services), timedelta(seconds=lasts), session.deadline)
+    done = session.look(make_pack, request, file)
+    document, data = done.document
+    write_output(out, data, keep=(session.site_path,), force=force, private=True)
+    code = session.show(replace(document, file=str(out)), _render, errors=done.trouble)
+    session.next("elsewhere, on any computer with Hooper and this file alone", f"check --visit {out.name}")
+    return code
+
+
+def _render(document: PackedDocument, out: Screen) -> None:
+    from hooper.cli.render import counted, indented
+
+    looks = counted(len(document.services), "service")
+    out.print(f"{document.file} looks at {looks}, and can be used until {document.expires}.")
+    held = ", ".join(document.secrets) or "no key to anything"
+    indented(out, f"It holds {held}, and no password; it does tell how the site is laid out.", left=0)
+    for remark in document.remarks:
+        indented(out, remark, mark="- ", left=0)
+
+
+def visit(session: Session, file: Path, place: str, out: Path | None, *, force: bool) -> int:
+    """Look from here by such a file; no site file and no state are needed."""
+    from hooper.check.results import passes
+    from hooper.cli.check import render
+    from hooper.usecases.visit import VisitRequest, packed_site, read_pack
+    from hooper.usecases.visit import visit as look
+
+    packed = read_pack(file)
+    session.keeps = False
+    done = session.look(look, VisitRequest(packed, place, session.deadline), packed_site(packed, str(file)))
+    document, data = done.document
+    target = out or file.with_name(f"{file.stem}-result.json")
+    write_output(target, data, keep=(file,), force=force)
+    code = session.show(document, lambda shown, screen: render(shown, screen, verbose=session.verbose),
+                        errors=done.trouble)  # fmt: skip
+    session.note(f"\nBring {target} home. There: hooper check --brought {target.name}")
+    return worst([code, 0 if passes(document.results) else EXIT_NEEDS_A_PERSON])
+
+
+def brought(session: Session, file: Path) -> int:
+    """Keep what a visit has seen."""
+    from hooper.check.results import passes
+    from hooper.cli.check import render
+    from hooper.usecases.visit import BroughtRequest, take_in
+
+    site = session.read_site()
+    done = session.look(take_in, BroughtRequest(file), site)
+    code = session.show(done.document, lambda shown, screen: render(shown, screen, verbose=session.verbose),
+                        errors=done.trouble)  # fmt: skip
+    for remark in done.document.remarks:
+        session.note(remark)
+    session.note("Kept, with its place and time.")
+    return worst([code, 0 if passes(done.document.results) else EXIT_NEEDS_A_PERSON])

@@ -1,0 +1,421 @@
+"""A look from elsewhere by a machine that knows nothing of the site but one small file, and its result brought home."""
+
+from __future__ import annotations
+
+import base64
+import hashlib
+import hmac
+import json
+import secrets
+import tempfile
+import tomllib
+from collections.abc import Mapping
+from contextlib import contextmanager
+from dataclasses import dataclass, field, replace
+from datetime import datetime, timedelta
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Literal
+
+import anyio
+
+from hooper import deeds
+from hooper.addresses import parse_address
+from hooper.check.checking import Outcome, Wish, check_here, check_outside, unproven
+from hooper.check.keys import PinnedKey, ProbeKeys, TunnelKeys
+from hooper.check.results import CheckDocument, From, Result
+from hooper.check.standpoint import at_home
+from hooper.check.targets import inner_targets
+from hooper.clock import read_moment, rfc3339
+from hooper.errors import HooperError, MachineError, RefusedForSafety, UsageError
+from hooper.files import read_text, write_atomically
+from hooper.jsonform import plain, read_as, read_json
+from hooper.line.public import public_addresses
+from hooper.line.sources import PublicAddress
+from hooper.planning.plan import gather
+from hooper.planning.typed import name_for
+from hooper.planning.unfolded import side_doors
+from hooper.site.load import SiteFile
+from hooper.site.model import Site
+from hooper.sourced import Sourced
+from hooper.store.checks import StoredInside
+from hooper.usecases.check import document_of
+from hooper.usecases.looking import keep_look
+from hooper.usecases.probing import probe_keys
+from hooper.usecases.run import Run
+from hooper.wire.wireguard import tai64n
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator
+
+PACK, RESULT = "Made by Hooper: visit 1", "Made by Hooper: result of visit 1"
+# What of the site file a look from outside needs; no table of persons, secrets, updaters or tunnels is among it.
+TAKEN: dict[str, tuple[str, ...]] = {
+    "lines": ("address", "blocked", "prefix6"),
+    "gateways": ("line", "behind", "wan", "lan", "address6", "everything_to", "form"),
+    "hosts": ("address", "address6"),
+    "services": (
+        "host", "speaks", "transport", "port", "reach", "outside_port", "outside_address", "family", "sources", "line",
+        "name", "path", "expect",
+    ),
+    "names": ("line", "types", "host"),
+    "certificates": ("names", "services"),
+}  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class PackedInside:
+    """What a service looked like from inside. at: as RFC 3339 writes it."""
+
+    service: str
+    transport: str
+    port: int
+    verdict: Literal["answered", "connected"]
+    fingerprint: str | None
+    greeting: str | None
+    at: str
+
+
+@dataclass(frozen=True, slots=True)
+class PackedKey:
+    """What one handshake takes: of WireGuard the probe's private key and the server's public one, of SSH the key's
+    kind and fingerprint.
+    """
+
+    service: str
+    tunnel: str
+    kind: Literal["wireguard", "ssh"]
+    first: str
+    second: str
+
+
+@dataclass(frozen=True, slots=True)
+class Pack:
+    """The file that is taken along. seal: by which its result is known again at home. public: addresses by line, with
+    the moment. trust: roots of the site's own authorities, in PEM. site: as the site file has it, as far as is needed.
+    """
+
+    form: str
+    id: str
+    seal: str
+    made: str
+    expires: str
+    title: str
+    services: tuple[str, ...]
+    site: dict[str, Any]
+    public: dict[str, tuple[str, str]]
+    inside: tuple[PackedInside, ...]
+    keys: tuple[PackedKey, ...]
+    trust: str
+
+
+@dataclass(frozen=True, slots=True)
+class Brought:
+    """The result of a visit, as its file has it. proof: of the pack, over all the rest."""
+
+    form: str
+    id: str
+    at: str
+    place: str
+    looked_from: dict[str, Any]
+    results: tuple[dict[str, Any], ...]
+    proof: str
+
+
+# --- at home, before
+
+
+@dataclass(frozen=True)
+class PackRequest:
+    """services: which. lasts: how long it can be used. deadline: seconds for the look at home."""
+
+    services: tuple[str, ...]
+    lasts: timedelta
+    deadline: float
+
+
+@dataclass(frozen=True, slots=True)
+class PackedDocument:
+    """`hooper check --pack`. file: that was written; null: it was not yet. expires: until when it can be used.
+
+    services: that it looks at. secrets: what in it is secret, in words. remarks: what it cannot prove.
+    """
+
+    file: str | None
+    expires: str
+    services: tuple[str, ...]
+    secrets: tuple[str, ...]
+    remarks: tuple[str, ...]
+
+
+async def make_pack(run: Run, request: PackRequest) -> tuple[tuple[PackedDocument, bytes], list[HooperError]]:
+    """The file to take along, and what is said of it. Raises: NoNetwork, MachineError: there is no state."""
+    if run.state is None:
+        raise MachineError("without its state, Hooper would not know the result again", remedy="Mend the state.")
+    wish = Wish(run.topology, request.services, request.deadline, run.given(), base=run.base)
+    around = await run.here.surroundings()
+    if at_home(run.site, around) is not None:
+        keep_look(run, await check_here(run.here, wish))
+    public = await public_addresses(run.here, run.site, tuple(run.site.lines), wish.known, request.deadline, names=True)
+    keys, remarks = _packed_keys(run, request.services)
+    pack = Pack(
+        form=PACK,
+        id=secrets.token_hex(8),
+        seal=secrets.token_hex(16),
+        made=rfc3339(run.at),
+        expires=rfc3339(run.at + request.lasts),
+        title=run.site.site.title or "",
+        services=request.services,
+        site=_site_part(run.file),
+        public={line: (str(one.address.value), rfc3339(one.address.at or run.at)) for line, one in public.items()
+                if one.address.value is not None},
+        inside=_packed_inside(run, request.services),
+        keys=keys,
+        trust=_trust(run),
+    )  # fmt: skip
+    run.state.values.tell(run.at, {f"visit:{pack.id}": f"{pack.seal} {pack.expires}"})
+    told = tuple(f"the probe's key of {key.tunnel}" for key in keys if key.kind == "wireguard")
+    document = PackedDocument(None, pack.expires, request.services, told, remarks)
+    return (document, (json.dumps(plain(pack), indent=1, ensure_ascii=False) + "\n").encode()), []
+
+
+def _site_part(file: SiteFile) -> dict[str, Any]:
+    """What of the site file is needed."""
+    raw = tomllib.loads(file.text.removeprefix("\ufeff"))
+    out: dict[str, Any] = {"version": 1}
+    for table, fields in TAKEN.items():
+        rows = raw.get(table, {})
+        out[table] = {key: {name: row[name] for name in fields if name in row} for key, row in rows.items()}
+    measure = raw.get("measure", {})
+    out["measure"] = {name: measure[name] for name in ("stun", "resolvers") if name in measure}
+    return out
+
+
+def _packed_inside(run: Run, services: tuple[str, ...]) -> tuple[PackedInside, ...]:
+    assert run.state is not None
+    found = []
+    for target in inner_targets(run.topology, services):
+        seen = run.state.checks.inside(target.service, target.transport, target.port)
+        if seen is not None:
+            one = (seen.verdict, seen.fingerprint, seen.greeting, seen.at)
+            found.append(PackedInside(target.service, target.transport, target.port, *one))
+    return tuple(found)
+
+
+def _packed_keys(run: Run, services: tuple[str, ...]) -> tuple[tuple[PackedKey, ...], tuple[str, ...]]:
+    """The keys that probes need, and what is left out: a key that all peers share is no probe's."""
+    packed: list[PackedKey] = []
+    remarks: list[str] = []
+    for service, keys in probe_keys(run).items():
+        if service not in services:
+            continue
+        if isinstance(keys, ProbeKeys):
+            private, server = base64.b64encode(keys.private).decode(), base64.b64encode(keys.server).decode()
+            packed.append(PackedKey(service, keys.tunnel, "wireguard", private, server))
+        elif isinstance(keys, PinnedKey):
+            packed.append(PackedKey(service, keys.tunnel, "ssh", keys.kind, keys.fingerprint))
+        else:
+            remarks.append(f"{service}: the key that all peers of {keys_of(keys)} share is not taken along, so silence"
+                           " there will prove nothing.")  # fmt: skip
+    return tuple(packed), tuple(remarks)
+
+
+def keys_of(keys: TunnelKeys) -> str:
+    """The tunnel that keys are of."""
+    return str(getattr(keys, "tunnel", "the tunnel"))
+
+
+def _trust(run: Run) -> str:
+    """The roots of the site's own authorities, in PEM."""
+    out = []
+    for authority in run.site.authorities.values():
+        if authority.trust is not None:
+            try:
+                out.append(read_text(run.base / authority.trust.place))
+            except HooperError as exc:
+                run.trouble.append(exc)
+    return "\n".join(out)
+
+
+# --- elsewhere
+
+
+class VisitExpired(RefusedForSafety):
+    """The pack may not be used any more."""
+
+    code = "visit-expired"
+    remedy = f"Make another one at home: `{deeds.PACK}`."
+
+
+def read_pack(path: Path) -> Pack:
+    """The pack of a file. Raises: MachineError: it cannot be read; UsageError: it is none, or damaged."""
+    remedy = f"Give the file that `{deeds.PACK}` wrote at home."
+    try:
+        pack = read_json(Pack, read_text(path).encode())
+        if pack.form != PACK:
+            raise ValueError(pack.form)
+        for moment in (pack.made, pack.expires, *(at for _, at in pack.public.values())):
+            read_moment(moment)
+        return pack
+    except ValueError:
+        raise UsageError(f"{path} is no file for a visit, or it is damaged", remedy=remedy) from None
+
+
+def packed_site(pack: Pack, name: str) -> SiteFile:
+    """The site as far as the pack tells it. Raises: UsageError: it is damaged."""
+    raw = dict(pack.site)
+    raw["names"] = {key: {**row, "updated_by": "router"} for key, row in raw.get("names", {}).items()}
+    if pack.trust:
+        raw["authorities"] = {"own": {"directory": "https://unknown.invalid/", "trust": "file:roots.pem"}}
+    try:
+        return SiteFile(name, "", Site.model_validate(raw))
+    except ValueError:
+        raise UsageError(f"{name} is damaged: it makes no site", remedy="Make another one at home.") from None
+
+
+@dataclass(frozen=True)
+class VisitRequest:
+    """place: where this is, in the person's words; empty: not told. deadline: seconds for the look."""
+
+    pack: Pack
+    place: str
+    deadline: float
+
+
+@dataclass
+class _PackedMemory:
+    """What the inside looked like, as the pack tells it."""
+
+    rows: Mapping[tuple[str, str, int], PackedInside] = field(default_factory=dict)
+
+    def inside(self, service: str, transport: str, port: int) -> StoredInside | None:
+        one = self.rows.get((service, transport, port))
+        return StoredInside(one.verdict, one.fingerprint, one.greeting, one.at) if one is not None else None
+
+
+async def visit(run: Run, request: VisitRequest) -> tuple[tuple[CheckDocument, bytes], list[HooperError]]:
+    """Look from here, which is elsewhere; gives the document and the file to bring home.
+
+    Raises: NoNetwork, VisitExpired, UsageError: the pack is damaged.
+    """
+    pack, now = request.pack, run.here.clock.now()
+    if now > read_moment(pack.expires):
+        raise VisitExpired(f"this file could be used until {pack.expires}")
+    site, topology = run.site, run.topology
+    origin = From("visit", request.place or "elsewhere", True)
+    with _trusted(pack) as base:
+        wish = Wish(
+            topology, pack.services, request.deadline, run.given(), base=base, origin=origin, heard=run.progress,
+            public=_public(run, pack), keys=_keys(pack),
+            doors=tuple(side_doors(topology, gather(run.file, now.date(), topology).forwards)),
+        )  # fmt: skip
+        home = at_home(site, await run.here.surroundings())
+        if home is not None:
+            reason = f"this machine is on the LAN of {home}, or on one with its addresses and its router's"
+            outcome = unproven(wish, replace(origin, proves_outside=False), reason, now)
+        else:
+            memory = _PackedMemory({(one.service, one.transport, one.port): one for one in pack.inside})
+            outcome = await check_outside(run.here, run.here, wish, memory)
+    return (document_of(outcome), _sealed(pack, outcome, now)), outcome.errors
+
+
+def _public(run: Run, pack: Pack) -> dict[str, PublicAddress]:
+    """The lines' addresses as they were at home. One that may have changed since counts only where no name tells it."""
+    out = {}
+    for line, (text, at) in pack.public.items():
+        changing = line in run.site.lines and not run.site.lines[line].address
+        named = any(name_for(run.topology, key) for key in pack.services if run.topology.lines[key] == line)
+        if not (changing and named):
+            value = Sourced(parse_address(text), "as it was at home", read_moment(at), "surveyed")
+            out[line] = PublicAddress(line, value)
+    return out
+
+
+def _keys(pack: Pack) -> dict[str, TunnelKeys]:
+    out: dict[str, TunnelKeys] = {}
+    for key in pack.keys:
+        if key.kind == "ssh":
+            out[key.service] = PinnedKey(key.tunnel, key.first, key.second)
+            continue
+        last = [b""]
+
+        def label(moment: datetime, last: list[bytes] = last) -> bytes:
+            last[0] = tai64n(moment, last[0])
+            return last[0]
+
+        private, server = base64.b64decode(key.first), base64.b64decode(key.second)
+        out[key.service] = ProbeKeys(key.tunnel, private, server, label, anyio.Lock())
+    return out
+
+
+@contextmanager
+def _trusted(pack: Pack) -> Iterator[Path]:
+    """A folder with the roots that the pack brings. Raises: MachineError."""
+    with tempfile.TemporaryDirectory(prefix="hooper-") as folder:
+        roots = Path(folder) / "roots.pem"
+        write_atomically(roots, pack.trust.encode())
+        yield roots.parent
+
+
+def _sealed(pack: Pack, outcome: Outcome, now: datetime) -> bytes:
+    origin = outcome.origin
+    brought = Brought(
+        RESULT, pack.id, rfc3339(now), origin.name, plain(origin), tuple(plain(one) for one in outcome.results), ""
+    )
+    brought = replace(brought, proof=_proof(brought, pack.seal))
+    return (json.dumps(plain(brought), indent=1, ensure_ascii=False) + "\n").encode()
+
+
+def _proof(brought: Brought, seal: str) -> str:
+    """HMAC-SHA256 by the pack's seal over the rest as JSON, with sorted keys and without spaces."""
+    body = plain(replace(brought, proof=""))
+    text = json.dumps(body, sort_keys=True, separators=(",", ":"), ensure_ascii=True)
+    return hmac.new(bytes.fromhex(seal), text.encode(), hashlib.sha256).hexdigest()
+
+
+# --- at home, afterwards
+
+
+class NotOurVisit(RefusedForSafety):
+    """The result is of no pack of this site, or was changed on the way."""
+
+    code = "visit-not-ours"
+    remedy = f"Bring the file as it was written, to the site whose `{deeds.PACK}` made the pack."
+
+
+@dataclass(frozen=True)
+class BroughtRequest:
+    """file: that was brought home."""
+
+    file: Path
+
+
+async def take_in(run: Run, request: BroughtRequest) -> tuple[CheckDocument, list[HooperError]]:
+    """Keep the result of a visit as proof, with its place and time.
+
+    Raises: MachineError, UsageError: it is no such file; NotOurVisit.
+    """
+    remedy = f"Give the file that `{deeds.VISIT}` wrote elsewhere."
+    try:
+        brought = read_json(Brought, read_text(request.file).encode())
+        at, results = read_moment(brought.at), read_as(tuple[Result, ...], list(brought.results))
+        origin = read_as(From, brought.looked_from)
+        if brought.form != RESULT:
+            raise ValueError(brought.form)
+    except ValueError:
+        raise UsageError(f"{request.file} is no result of a visit, or it is damaged", remedy=remedy) from None
+    key = f"visit:{brought.id}"
+    known = run.told().get(key)
+    if known is None or run.state is None:
+        raise NotOurVisit(f"{request.file} is of a pack that this site does not know, or was brought home already")
+    seal, _, expires = known.value.partition(" ")
+    if not hmac.compare_digest(_proof(brought, seal), brought.proof):
+        raise NotOurVisit(f"{request.file} is not as the visit wrote it")
+    if at > read_moment(expires):
+        raise NotOurVisit(f"{request.file} was made after its pack had ended")
+    unknown = {one.service for one in results} - run.site.services.keys()
+    kept = [one for one in results if one.service not in unknown]
+    outcome = Outcome(origin, kept)
+    outcome.remarks += [f"{service} is not in the site file any more." for service in sorted(unknown)]
+    keep_look(replace(run, at=at), outcome)
+    run.state.values.forget([key])
+    return document_of(outcome), []
