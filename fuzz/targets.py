@@ -14,6 +14,7 @@ from hooper.net import macos, surroundings, windows
 from hooper.tunnels.openvpn_seen import read_status
 from hooper.tunnels.seen import read_dump
 from hooper.wire import (
+    ftp,
     gena,
     head,
     icmp,
@@ -26,10 +27,12 @@ from hooper.wire import (
     recognise,
     rfb,
     rtnetlink,
+    smb2,
     socks5,
     ssdp,
     ssh,
     sshkex,
+    standin,
     stun,
     town,
     upnp,
@@ -263,6 +266,10 @@ TARGETS: dict[str, Target] = {
         sshkex.KexInit.parse, (sshkex.KexInit(bytes(16), ("curve25519-sha256",), sshkex.HOST_KEYS).serialize(),)
     ),
     "rfb": Target(rfb.parse_version, (b"RFB 003.008\n",)),
+    "rfb-security": Target(lambda data: rfb.parse_security(data, "RFB 003.008"), (b"\x02\x01\x02",)),
+    "ftp": Target(ftp.split_reply, (b"220-Films\r\n220 ready\r\n", b"227 (10,44,7,30,195,80)\r\n")),
+    "smb2": Target(smb2.parse_negotiated, (smb2.serialize_negotiate(bytes(16)),)),
+    "stand-in": Target(lambda data: standin.answer_to(data, bytes(16)), (standin.serialize_question(bytes(16)),)),
     "x224-confirm": Target(x224.parse_confirm, (x224.serialize_confirm(x224.Confirm(x224.HYBRID)),)),
     "x224-request": Target(x224.parse_request, (x224.serialize_request(),)),
     "first-bytes": Target(recognise.recognise, (b"SSH-2.0-x\r\n", _PAGE, b"RFB 003.008\n", b"\x16\x03\x01\0\x10")),

@@ -15,6 +15,7 @@ from hooper import deeds
 from hooper.addresses import IPAddress
 from hooper.check.certificates import Judge
 from hooper.check.keys import StandInKey, TunnelKeys
+from hooper.check.likeness import another_of_ours, routers_likeness
 from hooper.check.naming import MISSING, NameSeen, by_name, names_seen
 from hooper.check.probes import probe
 from hooper.check.results import Evidence, From, InsideSeen, Result, Seen
@@ -49,6 +50,10 @@ class InsideMemory(Protocol):
     """What earlier checks saw of the services from inside."""
 
     def inside(self, service: str, transport: str, port: int) -> StoredInside | None: ...
+
+    def fingerprints(self) -> dict[str, str]:
+        """The service behind each certificate or host key."""
+        ...
 
 
 @dataclass(frozen=True)
@@ -179,12 +184,27 @@ async def check_outside(here: Door, outside: Door, wish: Wish, memory: InsideMem
             nothing = Seen(verdict="unproven", detail=target.beyond or unknown)
             outcome.results.append(_result(target, nothing, evidence))
             continue
-        inside = _inside_of(target, outcome.inside, memory)
-        outcome.results.append(_compared(target, next(outer_seen), evidence, inside, visible=target.gateway in sight))
+        inside, one = _inside_of(target, outcome.inside, memory), next(outer_seen)
+        result = _compared(target, one, evidence, inside, visible=target.gateway in sight)
+        outcome.results.append(_likened(wish, target, one, result, outcome, memory))
+    if sight:
+        left = time_left(here.clock, started, wish.deadline)
+        outcome.results = await routers_likeness(here, wish.topology, outcome.results, left)
     missing = sorted({target.line for target in targets if target.address is None and not target.beyond})
     if missing:
         outcome.errors.append(public_address_unknown(wish.site, missing))
     return outcome
+
+
+def _likened(
+    wish: Wish, target: Target, seen: Seen, result: Result, outcome: Outcome, memory: InsideMemory | None
+) -> Result:
+    """A stranger's answer with whom it looks like, where that is another host of ours."""
+    if result.verdict != "mismatched":
+        return result
+    known = memory.fingerprints() if memory is not None else {}
+    like = another_of_ours(wish.topology, target, seen, outcome.inside, known)
+    return replace(result, detail=f"{result.detail}; {like}") if like is not None else result
 
 
 def _inner_of(targets: Sequence[Target], sight: Collection[str]) -> list[Target]:

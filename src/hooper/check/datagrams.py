@@ -9,6 +9,7 @@ import anyio
 
 from hooper.check.handshake import handshake, rejected
 from hooper.check.keys import ControlKeys, ProbeKeys, StandInKey
+from hooper.check.more_talks import ask_known
 from hooper.check.openvpn import OverUdp, control_channel
 from hooper.check.results import Seen
 from hooper.check.standin import ask_datagram
@@ -28,7 +29,7 @@ async def datagrams(door: Door, target: Target, seen: Seen, deadline: float) -> 
     if isinstance(target.keys, ProbeKeys):
         await handshake(door, to, target.keys, seen, deadline)
         return
-    talk = {"openvpn": _openvpn, "ike": _ike, "ipsec-nat": _ike}.get(target.speaks, _anything)
+    talk = _TALKS.get(target.speaks, _anything)
     if isinstance(target.keys, StandInKey):
         talk = _stand_in
     try:
@@ -115,6 +116,14 @@ def _is_ike(data: bytes, spis: tuple[bytes, bytes], seen: Seen, *, marked: bool)
     return False
 
 
+async def _known(door: Door, to: Endpoint, target: Target, seen: Seen, deadline: float) -> None:
+    """A question in the service's own protocol."""
+    async with await door.datagrams() as socket:
+        came = await ask_known(socket, to, target, seen, deadline / 2)
+        if came is not None:
+            rejected(came, to, seen)
+
+
 async def _anything(door: Door, to: Endpoint, target: Target, seen: Seen, deadline: float) -> None:
     """Send something harmless twice. An answer or a refusal proves a lot, silence nothing."""
     del target
@@ -130,3 +139,6 @@ async def _anything(door: Door, to: Endpoint, target: Target, seen: Seen, deadli
             rejected(came, to, seen)
         else:
             seen.verdict, seen.detail = "connected", "a datagram came back"
+
+
+_TALKS = {"openvpn": _openvpn, "ike": _ike, "ipsec-nat": _ike, "dns": _known, "ntp": _known, "sip": _known}

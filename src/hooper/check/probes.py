@@ -7,6 +7,7 @@ import os
 import re
 import ssl
 from collections.abc import Awaitable, Callable, Mapping
+from contextlib import suppress
 from datetime import UTC
 from email.utils import parsedate_to_datetime
 from typing import Any
@@ -18,6 +19,7 @@ from anyio.streams.tls import TLSAttribute, TLSStream
 from hooper.check.certificate import note_chain
 from hooper.check.datagrams import datagrams
 from hooper.check.keys import ControlKeys, PinnedKey, StandInKey
+from hooper.check.more_talks import read_until, talk_dns, talk_ftp, talk_smb, talk_vnc
 from hooper.check.openvpn import OverTcp, control_channel
 from hooper.check.results import IcmpSeen, PageSeen, Seen
 from hooper.check.standin import ask_stream
@@ -34,11 +36,12 @@ from hooper.net.types import (
     Unreachable,
 )
 from hooper.site.protocols import SPEECHES
-from hooper.wire import head, rfb, ssh, sshkex, x224
+from hooper.wire import head, ssh, sshkex, x224
 from hooper.wire.icmp import Icmp
 from hooper.wire.recognise import recognise
 
 BODY_LIMIT = 256 * 1024  # bytes of a page that are read to find its title, or the expected text
+DESCRIBED = 1.0  # seconds for what a camera says of its film
 FIRST_WORD = 0.4  # seconds that a server of an unknown protocol may take to speak first
 # how servers say it that got a request in clear text where TLS was meant
 _WANTS_TLS = re.compile(rb"https|\bssl\b|\btls\b", re.I)
@@ -138,7 +141,7 @@ async def _talk(door: Door, stream: Recorder, target: Target, seen: Seen) -> Non
         keys = target.keys if isinstance(target.keys, ControlKeys) else None
         await control_channel(OverTcp(stream), door.clock, keys, seen)
     else:
-        await _TALKS[SPEECHES[target.speaks].probe](stream, target, seen)
+        await _TALKS.get(SPEECHES[target.speaks].probe, _tcp)(stream, target, seen)
 
 
 def _icmp(icmp: Icmp | None, by: object) -> IcmpSeen | None:
@@ -177,14 +180,6 @@ def _speaks_other(seen: Seen, target: Target, spoke: str) -> None:
     if (target.speaks, spoke) == ("http", "tls"):
         seen.problems.append("https-needed")
         seen.detail += ": it wants https"
-
-
-async def _read(stream: ByteStream, parse: Callable[[bytes], Any]) -> Any:
-    """Read until `parse` gives something."""
-    data = b""
-    while (value := parse(data)) is None:
-        data += await stream.receive()
-    return value
 
 
 async def _tcp(stream: Recorder, target: Target, seen: Seen) -> None:
@@ -226,7 +221,7 @@ async def _web(stream: ByteStream, target: Target, seen: Seen) -> None:
     host = target.server_name or str(Endpoint(target.inner[0], target.inner[1]))
     fields = (("Host", host), ("User-Agent", "hooper"), ("Accept", "*/*"), ("Connection", "close"))
     await stream.send(head.serialize_request("GET", target.path, "HTTP/1.1", fields))
-    got, body = await _read(stream, head.split_head)
+    got, body = await read_until(stream, head.split_head)
     if got.protocol != "HTTP" or not got.status:
         raise WireError("first line", 0, "no HTTP status")
     body = await _body(stream, body, target.expect)
@@ -264,13 +259,6 @@ async def _https(stream: Recorder, target: Target, seen: Seen) -> None:
     await _web(wrapped, target, seen)
 
 
-async def _greeted(stream: Recorder, seen: Seen, read: Callable[[bytes], str | None]) -> None:
-    """A server that speaks first."""
-    greeting: str = await _read(stream, read)
-    seen.greeting = greeting
-    seen.verdict, seen.detail = "answered", greeting
-
-
 async def _ssh(stream: Recorder, target: Target, seen: Seen) -> None:
     """The greeting, and the host key by which a server is told apart: others greet in the same words. No login."""
     data = b""
@@ -302,27 +290,30 @@ async def _ssh(stream: Recorder, target: Target, seen: Seen) -> None:
             seen.detail += f", and not the one that the site file has for {target.keys.tunnel}"
 
 
-async def _vnc(stream: Recorder, target: Target, seen: Seen) -> None:
-    del target
-    await _greeted(stream, seen, rfb.parse_version)
-
-
 async def _rtsp(stream: Recorder, target: Target, seen: Seen) -> None:
-    """RFC 2326 section 10.1: OPTIONS needs no login and changes nothing."""
+    """RFC 2326 sections 10.1, 10.2: OPTIONS needs no login; DESCRIBE tells whether one is wanted."""
     host = Endpoint(target.inner[0], target.inner[1])
     fields = (("CSeq", "1"), ("User-Agent", "hooper"))
     await stream.send(head.serialize_request("OPTIONS", f"rtsp://{host}{target.path}", "RTSP/1.0", fields))
-    got, _ = await _read(stream, head.split_head)
+    got, _ = await read_until(stream, head.split_head)
     if got.protocol != "RTSP" or not got.status:
         raise WireError("first line", 0, "no RTSP status")
     seen.page = PageSeen(got.status, got.get("server"), None, got.get("location"), _date(got))
     seen.greeting = got.get("server")
     seen.verdict, seen.detail = "answered", f"RTSP {got.status}" + (f" {seen.greeting!r}" if seen.greeting else "")
+    asked = (("CSeq", "2"), ("User-Agent", "hooper"), ("Accept", "application/sdp"))
+    with anyio.move_on_after(DESCRIBED), suppress(WireError, *_ENDED):
+        await stream.send(head.serialize_request("DESCRIBE", f"rtsp://{host}{target.path}", "RTSP/1.0", asked))
+        said, _ = await read_until(stream, head.split_head)
+        if said.protocol == "RTSP" and said.status == 200:
+            seen.detail += ", anybody can watch without a login"
+        elif said.protocol == "RTSP" and said.status == 401:
+            seen.detail += ", wants a login for the film"
 
 
 async def _rdp(stream: Recorder, target: Target, seen: Seen) -> None:
     await stream.send(x224.serialize_request())
-    confirm: x224.Confirm = await _read(stream, x224.parse_confirm)
+    confirm: x224.Confirm = await read_until(stream, x224.parse_confirm)
     seen.verdict = "answered"
     if confirm.failure is not None:
         seen.detail = f"remote desktop, but {x224.FAILURES.get(confirm.failure, f'failure {confirm.failure}')}"
@@ -343,7 +334,10 @@ _TALKS: dict[str, Callable[[Recorder, Target, Seen], Awaitable[None]]] = {
     "http": _http,
     "https": _https,
     "ssh": _ssh,
-    "vnc": _vnc,
+    "vnc": talk_vnc,
+    "ftp": talk_ftp,
+    "smb": talk_smb,
+    "dns": talk_dns,
     "rtsp": _rtsp,
     "rdp": _rdp,
 }

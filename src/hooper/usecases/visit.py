@@ -291,6 +291,9 @@ class _PackedMemory:
         one = self.rows.get((service, transport, port))
         return StoredInside(one.verdict, one.fingerprint, one.greeting, one.at) if one is not None else None
 
+    def fingerprints(self) -> dict[str, str]:
+        return {one.fingerprint: one.service for one in self.rows.values() if one.fingerprint is not None}
+
 
 async def visit(run: Run, request: VisitRequest) -> tuple[tuple[CheckDocument, bytes], list[HooperError]]:
     """Look from here, which is elsewhere; gives the document and the file to bring home.

@@ -161,6 +161,26 @@ CAUSES: dict[str, CauseEntry] = {
         "It works at home, and from outside the next page does not open.",
         "Enter the name or the public address as base URL on the device.",
     ),
+    "passive-private": CauseEntry(
+        "the file server sends people to its inner address for the files",
+        "The greeting comes, and every list and every file hangs.",
+        "Enter the public address, or the name, as its address for passive mode.",
+    ),
+    "no-login": CauseEntry(
+        "it lets anybody in without a login",
+        "Whoever finds the port has what is behind it.",
+        "Set a password on the device, or do not expose it.",
+    ),
+    "smb-1": CauseEntry(
+        "the file server speaks the first version of its protocol alone",
+        "That version is full of holes, and newer systems refuse it.",
+        "Switch SMB 2 or 3 on in its settings; do not expose it.",
+    ),
+    "open-resolver": CauseEntry(
+        "the name server looks up any name for strangers",
+        "It is used to flood others with traffic.",
+        "Let it answer its own network only, or its own zone only.",
+    ),
     "tls-failed": CauseEntry(
         "the encryption could not be agreed on",
         "Newer browsers and apps refuse what the device offers.",

@@ -14,6 +14,7 @@ from hooper.planning.values import Plan
 from hooper.site.model import Site
 from hooper.sourced import age_of
 from hooper.why.case import ORDER, THERE, Case, Certainty, State, WhyDocument
+from hooper.why.catalogue import CAUSES
 from hooper.why.facts import ServiceFacts
 from hooper.why.server_keys import other_server, server_keys, tunnel_by
 from hooper.why.way import judge_way, line_proven, read_rule, read_wan
@@ -286,6 +287,8 @@ def _faulty(case: Case, fault: str, detail: str) -> None:
         ),
     }
     usual = ("service-faulty", f"{name} answers with a fault: {detail}", "Set it right on the device.")
+    if fault in CAUSES:
+        usual = (fault, f"{name}: {CAUSES[fault].what}", CAUSES[fault].do)
     code, message, remedy = remedies.get(fault, usual)
     case.cause(code, "certain", message, remedy)
 

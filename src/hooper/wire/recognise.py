@@ -11,6 +11,7 @@ _SIGNS: tuple[tuple[str, re.Pattern[bytes]], ...] = (
     ("vnc", re.compile(rb"RFB \d{3}\.")),
     ("rdp", re.compile(rb"\x03\x00\x00[\x0b-\xff].[\xd0-\xdf]", re.S)),
     ("tls", re.compile(rb"[\x15\x16]\x03[\x00-\x04]")),
+    ("smb", re.compile(rb"\0...[\xfe\xff]SMB", re.S)),
     ("a mail or file server", re.compile(rb"220[ -]")),
     ("a mail server", re.compile(rb"\* OK|\+OK")),
 )

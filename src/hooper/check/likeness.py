@@ -1,0 +1,83 @@
+"""Whom it looks like that answers in place of a service: another host of ours, a router's own page."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+
+import anyio
+
+from hooper.check.probes import probe
+from hooper.check.results import InsideSeen, Result, Seen
+from hooper.check.targets import Target
+from hooper.net.types import Door
+from hooper.planning.topology import Topology
+
+PAGE_S, LEAST_S = 1.5, 0.2  # seconds for a router's page, at most and at least
+PAGES = (("https", 443), ("http", 80))
+
+
+def another_of_ours(
+    topology: Topology,
+    target: Target,
+    seen: Seen,
+    inside: Mapping[tuple[str, str, int], InsideSeen],
+    known: Mapping[str, str],
+) -> str | None:
+    """The service of ours that looks so from inside, in words; None: none does.
+
+    inside: as seen now. known: the service behind each certificate or host key that was ever seen from inside.
+    """
+    services = topology.site.services
+    if seen.fingerprint is not None:
+        now = {one.fingerprint: key[0] for key, one in inside.items() if one.fingerprint}
+        twin = {**known, **now}.get(seen.fingerprint)
+        what = "host key" if target.speaks == "ssh" else "certificate"
+        if twin in services and services[twin].host != services[target.service].host:
+            return f"it has the {what} of {twin} on {services[twin].host}"
+        return None
+    if seen.greeting is None:
+        return None
+    twins = {key[0] for key, one in inside.items() if one.greeting == seen.greeting} - {target.service}
+    twin = next(iter(twins)) if len(twins) == 1 else None
+    return f"it greets as {twin} on {services[twin].host} does" if twin is not None else None
+
+
+async def routers_likeness(here: Door, topology: Topology, results: Sequence[Result], deadline: float) -> list[Result]:
+    """The results, with those that a router's own page answered told so. Looks at the routers only where that helps.
+
+    deadline: seconds that are left for it.
+    """
+    strange = [one for one in results if one.verdict == "mismatched" and "it has the " not in one.detail]
+    if not strange or deadline < LEAST_S:
+        return list(results)
+    pages = await _pages(here, topology, min(PAGE_S, deadline))
+    return [_told(one, pages) if one in strange else one for one in results]
+
+
+async def _pages(here: Door, topology: Topology, deadline: float) -> dict[str, list[Seen]]:
+    """What the routers show on their LAN side."""
+    found: dict[str, list[Seen]] = {key: [] for key in topology.site.gateways}
+
+    async def look(key: str, speaks: str, port: int) -> None:
+        lan = topology.site.gateways[key].lan.ip
+        line = next(iter(topology.site.lines), "")
+        target = Target(key, speaks, "tcp", line, lan, port, (lan, port), "reachable")
+        found[key].append(await probe(here, target, deadline))
+
+    async with anyio.create_task_group() as tasks:
+        for key in found:
+            for speaks, port in PAGES:
+                tasks.start_soon(look, key, speaks, port)
+    return found
+
+
+def _told(result: Result, pages: Mapping[str, Sequence[Seen]]) -> Result:
+    for key, shown in pages.items():
+        for page in shown:
+            same = page.fingerprint is not None and page.fingerprint == result.fingerprint
+            title = result.evidence.page.title if result.evidence.page is not None else None
+            alike = page.page is not None and page.page.title is not None and page.page.title == title
+            if same or alike:
+                return replace(result, detail=f"{result.detail}; it is the page of {key} itself")
+    return result
