@@ -172,6 +172,8 @@ def test_socks_of_rfc_1928_and_1929() -> None:
     assert socks5.serialize_request(IPv4Address("203.0.113.44"), 443) == bytes.fromhex("05010001cb00712c01bb")
     assert socks5.serialize_request("a.example", 80) == b"\x05\x01\x00\x03\x09a.example\x00\x50"
     assert socks5.parse_address(1, bytes.fromhex("cb00712c01bb")) == (IPv4Address("203.0.113.44"), 443)
+    assert socks5.parse_address(3, b"\x0c203.0.113.44\x01\xbb") == (IPv4Address("203.0.113.44"), 443)
+    assert socks5.parse_address(3, b"\x07x.local\x01\xbb") == ("x.local", 443)
     for user, password in (("", "x"), ("x", ""), ("x" * 256, "y")):
         with pytest.raises(ValueError, match="1 to 255"):
             socks5.serialize_login(user, password)

@@ -92,7 +92,7 @@ def judge_visit(ground: VisitGround, source: IPAddress) -> tuple[Came, str]:
         return "home", f"It came from {source}, on the network of {at}: this device is still at home."
     kind = classify(source)
     if kind.reachable:
-        return "outside", "It came over the internet."
+        return "outside", "This device came over the internet."
     if kind.key == "carrier":
         return "outside", (
             "It came from inside the provider's own network, so it is a customer of the same provider. From elsewhere"

@@ -80,6 +80,7 @@ class Session:
     deadline: float = 5.0
     dry_run: bool = False
     mask: Mask | None = None
+    drawn: bool = False  # something is drawn anew in place: no line of progress goes between
     _progress: bool = False
     _private: set[str] = field(default_factory=set)
     at: datetime = field(default_factory=lambda: SystemClock().now())
@@ -210,7 +211,8 @@ class Session:
         """One line on a terminal, which the next takes the place of: how far it is; empty: it is over."""
         width = stderr_width()
         dumb = os.environ.get("TERM", "dumb") in ("dumb", "unknown") and os.name != "nt"  # it cannot take a line back
-        if width is None or dumb or self.json or self.quiet or self.verbose or not (text or self._progress):
+        still = self.drawn or self.json or self.quiet or self.verbose
+        if width is None or dumb or still or not (text or self._progress):
             return
         self._progress = bool(text)
         sys.stderr.write("\r\x1b[2K" + redact(self._worded(shown(text)))[: width - 1])

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 from hooper.cli.common import Session, console
 from hooper.durations import shown_duration
 from hooper.errors import EXIT_NEEDS_A_PERSON, worst
-from hooper.usecases.until import UntilLine, UntilRequest, until
+from hooper.usecases.until import UntilLine, UntilRequest, until, waits_for
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -37,9 +37,10 @@ def look_until(session: Session, file: SiteFile, check: CheckRequest, every: flo
         drawn = _drawing(session, opened, every) if live else _nothing
         done = session.look(until, UntilRequest(check, every, hold, heard, drawn), file)
     code = session.failed(done.trouble)
-    left = [result for result in done.document.results if not result.ok]
+    left = [result for result in done.document.results if waits_for(result)]
     if not left:
-        session.note("All is as it should be.")
+        proven = all(result.ok for result in done.document.results)
+        session.note("All is as it should be." if proven else "All that can be proven is as it should be.")
         return code
     session.note(
         f"Not as it should be within {shown_duration(hold)}: {', '.join(dict.fromkeys(r.service for r in left))}."
@@ -63,7 +64,7 @@ def _drawing(session: Session, opened: ExitStack, every: float) -> Callable[[Fro
 
     from hooper.cli.check import results_table
 
-    screen = console()
+    screen, session.drawn = console(), True
     live = opened.enter_context(Live(console=screen, auto_refresh=False, vertical_overflow="visible"))
 
     def draw(origin: From, results: list[Result], rounds: int) -> None:

@@ -29,7 +29,7 @@ def as_page(
     proves: Sequence[str], proves_not: Sequence[str],
 ) -> bytes:  # fmt: skip
     """The page as HTML. visit: as it was judged. tries: what it tries. path: the address of this page on its host."""
-    trying = "Each name is a link that you can open yourself. The page tries them by itself too."
+    trying = "The page tries them by itself. What is underlined you can open yourself, too."
     if visit.came != "outside":
         trying = "From here an answer proves nothing about outside."
     return (

@@ -38,6 +38,12 @@ from hooper.usecases.temporary import Borrow, LetIn, OpenedWay, let_in, line_fro
 
 LOOP_S = 2.0  # seconds for this machine's own visit
 GRACE_S = 45.0  # seconds for the page to try all, once somebody has come from outside
+WORDS = {  # a verdict as the person at the phone reads it
+    "answered": "works",
+    "connected": "something is there",
+    "silent": "nothing comes back",
+    "unproven": "a browser cannot tell",
+}
 Event = Literal["ready", "visit", "tried", "ended"]
 
 
@@ -175,7 +181,7 @@ class _Page:
             return HttpSaid(400, b"not understood\n")
         named = name_for(self.run.topology, service) is not None
         result = judge_told(self.run.topology, one, told, named=named)
-        words = f"{result.verdict}: {result.detail}"
+        words = f"{WORDS[result.verdict]}: {result.detail}"
         if self._from_outside(asked.peer.address):
             self.results[service] = result
             self.say("tried", result=result)

@@ -48,6 +48,11 @@ class UntilRequest:
     drawn: Callable[[From, list[Result], int], None] = lambda origin, results, rounds: None
 
 
+def waits_for(result: Result) -> bool:
+    """Whether there is something to wait for: what no probe can prove will never be well."""
+    return not (result.ok or (result.untold and not result.provable))
+
+
 def _key(result: Result) -> Key:
     return result.service, result.transport, result.port, result.target_address
 
@@ -72,7 +77,7 @@ async def until(run: Run, request: UntilRequest) -> tuple[CheckDocument, list[Ho
                 raise
             request.heard(UntilLine("trouble", None, None, waiting, rounds, exc.message))
         else:
-            waiting = sum(not result.ok for result in outcome.results)
+            waiting = sum(map(waits_for, outcome.results))
             _tell(request, outcome, before, waiting, rounds)
             before = {_key(result): result for result in outcome.results}
             request.drawn(outcome.origin, outcome.results, rounds)

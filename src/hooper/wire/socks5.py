@@ -87,10 +87,17 @@ def address_length(kind: int, first: int) -> int:
 
 
 def parse_address(kind: int, data: bytes) -> tuple[IPAddress | str, int]:
-    """The address and port in the bytes after the address type. Raises: WireError: more or fewer than it takes."""
+    """The address and port in the bytes after the address type. A name that is an address is that: browsers send it so.
+
+    Raises: WireError: more or fewer than it takes.
+    """
     if len(data) != 1 + address_length(kind, data[0] if data else 0):
         raise WireError("address", 4, f"{len(data)} bytes do not fit the address type {kind}")
     (port,) = struct.unpack("!H", data[-2:])
     if kind == 3:
-        return data[1:-2].decode("ascii", "replace"), port
+        name = data[1:-2].decode("ascii", "replace")
+        try:
+            return ip_address(name.strip("[]")), port
+        except ValueError:
+            return name, port
     return ip_address(data[:-2]), port
