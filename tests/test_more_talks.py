@@ -177,6 +177,7 @@ QUERY = dns_question()
         (b"\0" * 12, False, []),
         (b"x", False, []),
     ],
+    ids=["open", "for its own", "for nobody", "a question", "zeros", "a letter"],
 )
 def test_a_name_server_that_looks_things_up_for_strangers(data: bytes, answers: bool, problems: list[str]) -> None:
     seen = Seen()
