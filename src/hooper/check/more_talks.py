@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import os
+import secrets
 from collections.abc import Callable
 from typing import Any
 
@@ -68,7 +68,7 @@ async def talk_vnc(stream: ByteStream, target: Target, seen: Seen) -> None:
 
 async def talk_smb(stream: ByteStream, target: Target, seen: Seen) -> None:
     """The negotiation, which tells the version and the server's own GUID."""
-    await stream.send(smb2.serialize_negotiate(os.urandom(16)))
+    await stream.send(smb2.serialize_negotiate(secrets.token_bytes(16)))
     found: smb2.Negotiated = await read_until(stream, smb2.parse_negotiated)
     seen.verdict = "answered"
     if found.old:
@@ -81,7 +81,7 @@ async def talk_smb(stream: ByteStream, target: Target, seen: Seen) -> None:
 
 def ntp_question() -> bytes:
     """A client's packet (RFC 5905 section 7.3): version 4, mode 3."""
-    return b"\x23" + bytes(39) + os.urandom(8)
+    return b"\x23" + bytes(39) + secrets.token_bytes(8)
 
 
 def is_ntp(data: bytes, asked: bytes) -> bool:
@@ -91,7 +91,7 @@ def is_ntp(data: bytes, asked: bytes) -> bool:
 
 def sip_question(to: Endpoint, own: Endpoint) -> bytes:
     """OPTIONS (RFC 3261 section 11), which changes nothing."""
-    branch, tag, call = os.urandom(6).hex(), os.urandom(4).hex(), os.urandom(8).hex()
+    branch, tag, call = secrets.token_bytes(6).hex(), secrets.token_bytes(4).hex(), secrets.token_bytes(8).hex()
     lines = (
         f"OPTIONS sip:{to} SIP/2.0",
         f"Via: SIP/2.0/UDP {own};branch=z9hG4bK{branch};rport",

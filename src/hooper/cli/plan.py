@@ -21,6 +21,7 @@ from hooper.visible import shown_lines
 if TYPE_CHECKING:
     from hooper.cli.screen import Screen
     from hooper.planning.topology import Topology
+    from hooper.planning.values import PageUnderstood
     from hooper.site.model import Site
 
 app = sub_app("The rule that every router needs, and what is wrong or risky.")
@@ -37,7 +38,9 @@ def plan(
     against: Annotated[
         list[str] | None,
         typer.Option(
-            "--against", metavar="[GATEWAY=]FILE", help="Hold a router's table (CSV or JSON) against the plan."
+            "--against",
+            metavar="[GATEWAY=]FILE",
+            help="Hold a router's table (CSV, JSON, or its saved page) against the plan.",
         ),
     ] = None,
     pin: Annotated[
@@ -179,6 +182,7 @@ def render(document: PlanDocument, out: Screen, topology: Topology, *, verbose: 
     for held in document.held_back:
         indented(out, f"Held back: {held.service}: {held.reason}", left=0, style="orange3")
     _entering(document, out)
+    _understood(document, out)
     if document.against:
         out.print()
         _compared(document, out)
@@ -225,6 +229,33 @@ STATES = {
     "different": ("different", "bold red"),
     "unknown": ("unknown", "orange3"),
 }
+
+
+def _understood(document: PlanDocument, out: Screen) -> None:
+    """What saved pages were taken to say: the person sees at once whether that is so."""
+    for page in document.understood:
+        out.print()
+        render_page(page, out)
+
+
+def render_page(page: PageUnderstood, out: Screen) -> None:
+    """What a saved page was taken to say."""
+    from hooper.cli.render import counted, heading, indented
+
+    heading(out, f"Understood from the page {page.file}: {counted(page.rules, 'rule')}")
+    if page.wan_address is not None:
+        indented(out, f"WAN address {page.wan_address}", left=3)
+    if page.pool is not None:
+        indented(out, f"DHCP hands out {page.pool[0]} to {page.pool[1]}", left=3)
+    for mac, address in page.reservations:
+        indented(out, f"reserved: {address} for {mac}", left=3)
+    if page.guessed:
+        words = "read by how their values look, since they have no headings: look whether the outside port is right"
+        indented(out, f"{', '.join(page.guessed)}: {words}", mark="? ", left=3)
+    for said in page.not_understood:
+        indented(out, f"not understood: {said}", mark="! ", left=3)
+    for said in page.differs:
+        indented(out, said, mark="≠ ", left=3)
 
 
 def _compared(document: PlanDocument, out: Screen) -> None:

@@ -19,6 +19,7 @@ from hooper.site.words import chosen
 
 if TYPE_CHECKING:
     from hooper.cli.screen import Screen
+    from hooper.site.places import Origin
     from hooper.usecases.standing_in import StandInLine
 
 app = sub_app("Listen in place of a service, to prove the way in apart from the device.")
@@ -77,16 +78,19 @@ def stand_in(
     given = parse_public(public or [], file.site)
     done = session.look(stand, StandInRequest(key, place, given, hold, session.deadline, take_over, heard), file)
     code = session.failed(done.trouble)
-    if done.document.proven:
-        session.note(
-            f"Proven: the line, the boxes and the port lead to {key}'s place. What is left is the device itself."
-        )
+    return worst([code, _next(session, key, place, proven=done.document.proven)])
+
+
+def _next(session: Session, key: str, place: Origin | None, *, proven: bool) -> int:
+    """What it means, and what is next; the exit code."""
+    if proven:
+        session.note(f"Proven: the line, the boxes and the port lead in for {key}. What is left is the device itself.")
         session.next("see what the device does", f"check {key} --from here")
-        return code
+        return 0
     session.note("The way in is not proven.")
     where = f" --from {place}" if place is not None else ""
     session.next("find the first broken link", f"why {key}{where}")
-    return worst([code, EXIT_NEEDS_A_PERSON])
+    return EXIT_NEEDS_A_PERSON
 
 
 def _ready(line: StandInLine, out: Screen) -> None:

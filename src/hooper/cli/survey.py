@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from hooper.cli.command import command
-from hooper.cli.common import Session, prompt, run_async, sub_app
+from hooper.cli.common import Session, console, prompt, run_async, sub_app
 from hooper.cli.looking import (
     FromOption,
     ProxyPasswordOption,
@@ -18,6 +18,7 @@ from hooper.cli.looking import (
     WanOption,
     numbers,
     parse_origin,
+    parse_pairs,
     parse_public,
     parse_wan,
     read_address,
@@ -34,12 +35,19 @@ if TYPE_CHECKING:
     from hooper.line.judging import Missing
     from hooper.planning.ways import WayIn
     from hooper.site.load import SiteFile
+    from hooper.site.model import Site
     from hooper.usecases.survey import SurveyDocument
 
 OPENINGS = {"the", "this", "all", "nobody", "so", "where", "two"}
 PROTOCOLS = {"igd": "UPnP", "natpmp": "NAT-PMP", "pcp": "PCP"}
 app = sub_app("What this line is: addresses, routers, and whether forwarding can work.")
 
+PageOption = Annotated[
+    list[str] | None,
+    typer.Option(
+        "--page", metavar="GATEWAY=FILE", help="A router's page as the browser saved it: what it shows is told."
+    ),
+]
 SAVE_DRY_RUN = "With --save: say what would be written."
 DEADLINE = "For everything together; --between takes as long again."
 
@@ -57,6 +65,7 @@ def survey(
         typer.Option("--ask/--no-ask", help="Ask here for the numbers that are missing; else only on a terminal."),
     ] = None,
     save: Annotated[bool, typer.Option("--save", help="Write what was measured into the site file.")] = False,
+    page: PageOption = None,
     ports: PortsOption = False,
     port: PortOption = None,
     entered: EnteredOption = False,
@@ -83,7 +92,8 @@ def survey(
         raise UsageError("--from, --port and --entered go with --ports", remedy="Add --ports, or leave them out.")
     file = _site(session, save=save)
     given = parse_public(public or [], file.site)
-    told = parse_wan(wan or [], file.site) | {f"public:{line}": str(address) for line, address in given.items()}
+    told = _told_by_pages(session, page or [], file.site) | parse_wan(wan or [], file.site)
+    told |= {f"public:{line}": str(address) for line, address in given.items()}
     quiet = session.json or session.quiet
     asking = ask if ask is not None else sys.stdin.isatty() and sys.stderr.isatty() and not quiet
     question = partial(_ask, session) if asking else None
@@ -99,6 +109,25 @@ def survey(
         finding.code == "address-differs" and finding.severity == "error" for finding in document.findings
     )
     return worst([code, EXIT_NEEDS_A_PERSON if wrong else 0])
+
+
+def _told_by_pages(session: Session, given: list[str], site: Site) -> dict[str, str]:
+    """The WAN addresses that saved pages show, and what else they say is told. Raises: UsageError."""
+    from hooper.cli.plan import render_page
+    from hooper.files import read_text
+    from hooper.planning.pages import understood
+    from hooper.planning.saved_page import read_page
+
+    told: dict[str, str] = {}
+    for gateway, name in parse_pairs("--page", given, site).items():
+        if not Path(name).is_file():
+            raise UsageError(f"--page: there is no file {name}", remedy="Write --page GATEWAY=FILE.")
+        read = understood(site, gateway, name, read_page(read_text(Path(name)), name))
+        if not session.json and not session.quiet:
+            render_page(read, console(stderr=True, plain=session.plain))
+        if read.wan_address is not None:
+            told[f"wan:{gateway}"] = read.wan_address
+    return told
 
 
 def _saved(session: Session, document: SurveyDocument) -> None:

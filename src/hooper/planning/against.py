@@ -153,7 +153,7 @@ def _from_csv(text: str, name: str) -> Iterator[TableRow]:
                 continue
             where = Where(name, reader.line_num)
             if not columns:
-                columns = {at: column for at, cell in enumerate(cells) if (column := _column(cell)) is not None}
+                columns = {at: column for at, cell in enumerate(cells) if (column := column_of(cell)) is not None}
                 missing = {"outside", "target"} - set(columns.values())
                 if missing:
                     lacks = " and ".join(
@@ -161,7 +161,9 @@ def _from_csv(text: str, name: str) -> Iterator[TableRow]:
                     )
                     raise BadTable(f"the headings lack the {lacks}: {first.strip()[:80]}", where=where)
                 continue
-            yield _row({c: cells[at] for at, c in columns.items() if at < len(cells)}, where, f"line {reader.line_num}")
+            yield row_of(
+                {c: cells[at] for at, c in columns.items() if at < len(cells)}, where, f"line {reader.line_num}"
+            )
     except csv.Error as exc:
         raise BadTable(f"not CSV: {exc}", where=Where(name, reader.line_num)) from None
     if not columns:
@@ -184,10 +186,10 @@ def _from_json(text: str, name: str) -> Iterator[TableRow]:
             continue
         cells: dict[str, Any] = {"gateway": gateway} if gateway else {}
         for key, value in rule.items():
-            column = _column(str(key))
+            column = column_of(str(key))
             if column is not None and column not in cells:
                 cells[column] = value
-        yield _row(cells, Where(name), f"rule {number}")
+        yield row_of(cells, Where(name), f"rule {number}")
 
 
 def _rules_in(data: Any, gateway: str | None) -> Iterator[tuple[str | None, Mapping[str, Any]]]:
@@ -196,7 +198,7 @@ def _rules_in(data: Any, gateway: str | None) -> Iterator[tuple[str | None, Mapp
         for row in data:
             yield from _rules_in(row, gateway)
     elif isinstance(data, dict):
-        columns = {_column(str(key)) for key in data}
+        columns = {column_of(str(key)) for key in data}
         if {"outside", "target"} <= columns and not any(
             isinstance(v, list | dict) and k == "rules" for k, v in data.items()
         ):
@@ -208,11 +210,13 @@ def _rules_in(data: Any, gateway: str | None) -> Iterator[tuple[str | None, Mapp
             yield from _rules_in(value, named if isinstance(named, str) else gateway)
 
 
-def _column(heading: str) -> str | None:
+def column_of(heading: str) -> str | None:
+    """The column that a heading stands for; None: for none that is known."""
     return _COLUMN.get(re.sub(r"[^a-z]", "", heading.lower()))
 
 
-def _row(cells: Mapping[str, Any], where: Where, place: str) -> TableRow:
+def row_of(cells: Mapping[str, Any], where: Where, place: str) -> TableRow:
+    """A rule by its cells. Raises: BadTable: something of it is missing, or is not what it should be."""
     for needed in ("outside", "target"):
         if cells.get(needed) in (None, "", []):
             raise BadTable(

@@ -119,12 +119,34 @@ class HeldBack:
 
 
 @dataclass(frozen=True, slots=True)
+class PageUnderstood:
+    """A saved page of a router, as it was understood.
+
+    gateway: whose it is; null: that was not said. rules: how many were read. guessed: the places of those without
+    headings, read by how their values look. wan_address: that it shows; null: none. pool: what its DHCP hands out,
+    first and last; null: it does not show that. reservations: MAC and address. not_understood: what looks like a rule
+    and could not be read, in words. differs: where it contradicts the site file, in words. file: its path.
+    """
+
+    gateway: str | None
+    file: str
+    rules: int
+    guessed: tuple[str, ...]
+    wan_address: str | None
+    pool: tuple[str, str] | None
+    reservations: tuple[tuple[str, str], ...]
+    not_understood: tuple[str, ...]
+    differs: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
 class PlanDocument:
     """`hooper plan`.
 
     against: the rules of a table that was given, held against the plan. pinned: what was written. entering: how each
     rule can be put on its gateway. feasible: no finding says that it cannot work. forwards: the rules, one row each.
-    held_back: the services whose rules are not entered before their device is ready, or a risk is accepted.
+    held_back: the services whose rules are not entered before their device is ready, or a risk is accepted. understood:
+    what the saved pages of routers were understood to say.
     """
 
     forwards: tuple[Forward, ...]
@@ -134,6 +156,7 @@ class PlanDocument:
     against: tuple[Compared, ...] = ()
     pinned: tuple[str, ...] = ()
     held_back: tuple[HeldBack, ...] = ()
+    understood: tuple[PageUnderstood, ...] = ()
 
 
 class LeftOver(NamedTuple):

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from hooper.errors import HooperError
 from hooper.planning.findings import rank
 from hooper.planning.looks.line import address_differs
-from hooper.planning.values import Compared, Finding, HeldBack, PlanDocument
+from hooper.planning.values import Compared, Finding, HeldBack, PageUnderstood, PlanDocument
 from hooper.sourced import Sourced, SourcedAddress
 from hooper.usecases.run import Run
 from hooper.usecases.standing import findings as standing_findings
@@ -34,12 +34,12 @@ def plan(run: Run, request: PlanRequest) -> tuple[PlanDocument, list[HooperError
     findings = tuple(sorted([*made.findings, *_contradicted(run), *standing_findings(run)], key=rank))
     feasible = made.feasible and not any(finding.severity == "error" for finding in findings)
     ways_to_enter = tuple(entering(run.topology, made))
-    compared = _against(run, request)
+    compared, understood = _against(run, request)
     held = tuple(
         HeldBack(key, exc.message.removeprefix("not entered: "), exc.remedy)
         for key, exc in refusals(run.site, made).items()
     )
-    return PlanDocument(made.forwards, findings, feasible, ways_to_enter, compared, pinned, held), []
+    return PlanDocument(made.forwards, findings, feasible, ways_to_enter, compared, pinned, held, understood), []
 
 
 def _contradicted(run: Run) -> list[Finding]:
@@ -66,13 +66,23 @@ def _pinned(run: Run) -> tuple[str, ...]:
     return tuple(f"{change.key} = {change.after}" for change in edited.changes)
 
 
-def _against(run: Run, request: PlanRequest) -> tuple[Compared, ...]:
+def _against(run: Run, request: PlanRequest) -> tuple[tuple[Compared, ...], tuple[PageUnderstood, ...]]:
+    """The tables and pages that were given against the plan, and what pages were understood to say."""
     if not request.against:
-        return ()
+        return (), ()
     from hooper.planning.against import compare_table, read_table
+    from hooper.planning.pages import understood
+    from hooper.planning.saved_page import is_page, read_page
 
     gateways = list(run.site.gateways)
     out: list[Compared] = []
+    pages: list[PageUnderstood] = []
     for name, (gateway, text) in request.against.items():
-        out += compare_table(run.plan.forwards, read_table(text, name), gateways, gateway, name)
-    return tuple(out)
+        if is_page(text):
+            page = read_page(text, name)
+            pages.append(understood(run.site, gateway, name, page))
+            rows = list(page.rules)
+        else:
+            rows = read_table(text, name)
+        out += compare_table(run.plan.forwards, rows, gateways, gateway, name)
+    return tuple(out), tuple(pages)
