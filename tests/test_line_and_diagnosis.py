@@ -377,7 +377,7 @@ CASES: dict[str, tuple[ServiceFacts, bool | None, list[tuple[str, str]]]] = {
     "a fault of another kind": (
         facts(None, result("answered", ok=False, problems=("tls-failed",))),
         False,
-        [("service-faulty", "certain")],
+        [("tls-failed", "certain")],
     ),
     "another protocol inside": (facts(None, result("mismatched")), False, [("service-other", "likely")]),
 }

@@ -232,7 +232,7 @@ def test_a_rule_for_udp_that_is_gone(town: KernelTown, tmp_path: Path) -> None:
         town.stop("names")
     assert "rule-missing-inner" in dict(causes(unseen))
     assert opened.code == 0, opened.err
-    assert (well.document["ok"], causes(well)) == (None, [])  # over UDP silence is no proof
+    assert (well.document["ok"], causes(well)) == (True, [])  # a name server is asked in its own protocol
     assert causes(gone) == [("rule-missing-inner", "certain")]
 
 

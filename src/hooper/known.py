@@ -222,6 +222,7 @@ CODES = (
     "https-lost",
     "port-lost",
     "inner-address",
+    "opening-missing",
     "passive-private",
     "no-login",
     "smb-1",

@@ -20,12 +20,13 @@ from hooper.check.naming import MISSING, NameSeen, by_name, names_seen
 from hooper.check.probes import probe
 from hooper.check.results import Evidence, From, InsideSeen, Result, Seen
 from hooper.check.sameness import redirected, same_device, titles_differ
-from hooper.check.standpoint import WithinTunnel, at_home, useless_interface, within_tunnel
+from hooper.check.standpoint import WithinTunnel, at_home, has_ipv6, useless_interface, within_tunnel
 from hooper.check.targets import Target, inner_targets, is_ok, outer_targets, tunnel_targets
 from hooper.clock import rfc3339, time_left
 from hooper.errors import CounterpartError, HooperError, UsageError
 from hooper.line.public import public_addresses
 from hooper.line.sources import Given, PublicAddress
+from hooper.net.limits import allow_connections
 from hooper.net.standing import connected_surroundings, standing
 from hooper.net.stun import STUN_DEADLINE, mapped_by
 from hooper.net.types import Door, Endpoint, Surroundings
@@ -43,7 +44,7 @@ if TYPE_CHECKING:
 
 BEFORE = 0.35  # of the deadline, at most, for what has to be known before anything is probed
 PROBED_FOR = 0.2  # seconds at least, however late it is
-AT_ONCE = 100  # probes at the same time; more would fill the tables of small routers
+AT_ONCE = 500  # probes at the same time; more would fill the tables of small routers
 
 
 class InsideMemory(Protocol):
@@ -159,10 +160,10 @@ async def check_outside(here: Door, outside: Door, wish: Wish, memory: InsideMem
     if same is not None:
         reason = f"{outside.place.name} shows {shown}, the address of {same} itself: this is the inside, looking round"
         return unproven(wish, replace(origin, proves_outside=False), reason, here.clock.now(), public, place)
-    outcome = Outcome(
-        origin, findings=[finding for found in public.values() for finding in found.findings()], public=public
-    )
-    targets, outcome.skipped = outer_targets(wish.topology, wish.services, _values(public), shown, wish.doors)
+    found = [finding for one in public.values() for finding in one.findings()]
+    outcome = Outcome(origin, findings=found, public=public)
+    six = _tries_six(around, outside)
+    targets, outcome.skipped = outer_targets(wish.topology, wish.services, _values(public), shown, wish.doors, six=six)
     if wish.transports:
         targets = [
             target for target in targets if target.transport in wish.transports or target.service == wish.services[0]
@@ -180,9 +181,7 @@ async def check_outside(here: Door, outside: Door, wish: Wish, memory: InsideMem
     for target in targets:
         evidence = _where(target, public, place, now)
         if target.address is None:
-            unknown = f"the public address is not known; give it with {deeds.PUBLIC_ADDRESS}"
-            nothing = Seen(verdict="unproven", detail=target.beyond or unknown)
-            outcome.results.append(_result(target, nothing, evidence))
+            outcome.results.append(_result(target, _nowhere(target), evidence))
             continue
         inside, one = _inside_of(target, outcome.inside, memory), next(outer_seen)
         result = _compared(target, one, evidence, inside, visible=target.gateway in sight)
@@ -191,9 +190,20 @@ async def check_outside(here: Door, outside: Door, wish: Wish, memory: InsideMem
         left = time_left(here.clock, started, wish.deadline)
         outcome.results = await routers_likeness(here, wish.topology, outcome.results, left)
     missing = sorted({target.line for target in targets if target.address is None and not target.beyond})
-    if missing:
-        outcome.errors.append(public_address_unknown(wish.site, missing))
+    outcome.errors += [public_address_unknown(wish.site, missing)] if missing else []
     return outcome
+
+
+def _tries_six(around: Surroundings, outside: Door) -> bool:
+    """Whether IPv6 is tried from there: by this machine itself, where it has it; not by a proxy."""
+    interface = outside.place.name if outside.place.kind == "interface" else None
+    return outside.place.kind != "proxy" and has_ipv6(around, interface)
+
+
+def _nowhere(target: Target) -> Seen:
+    """What is said of a target whose address is not known."""
+    unknown = f"the public address is not known; give it with {deeds.PUBLIC_ADDRESS}"
+    return Seen(verdict="unproven", detail=target.beyond or unknown)
 
 
 def _likened(
@@ -272,6 +282,7 @@ def _named(wish: Wish, targets: list[Target], seen: Mapping[str, NameSeen], outc
         target
         for target in targets
         if target.expected == "reachable" and target.line not in wish.known.given and not target.beyond
+        if target.address is None or target.address.version == 4
     ]
     given = sorted({target.line for target in targets if target.server_name and target.line in wish.known.given})
     if given:
@@ -326,15 +337,21 @@ def public_address_unknown(site: Site, lines: Sequence[str]) -> HooperError:
 async def probe_all(
     jobs: Sequence[tuple[Door, Target]], deadline: float, heard: Callable[[str], None] = lambda text: None
 ) -> list[Seen]:
-    """All probes side by side, their results in the order of the jobs. heard: is told of each that ends."""
+    """All probes side by side, their results in the order of the jobs.
+
+    deadline: seconds for all of it; who comes late has what is left. heard: is told of each that ends.
+    """
     ended = 0
+    allow_connections(min(len(jobs), AT_ONCE))
+    start = jobs[0][0].clock.monotonic() if jobs else 0.0
     results: list[Seen] = [Seen() for _ in jobs]
     limit = anyio.CapacityLimiter(AT_ONCE)
 
     async def one(index: int, door: Door, target: Target) -> None:
         async with limit:
             nonlocal ended
-            seen = results[index] = await probe(door, target, deadline)
+            left = time_left(door.clock, start, deadline, PROBED_FOR)
+            seen = results[index] = await probe(door, target, left)
             ended += 1
             from_where = "inside" if door.place.kind == "here" else "outside"
             heard(f"probe {ended} of {len(jobs)}: {target.service}, {from_where}: {seen.verdict}")
@@ -469,5 +486,7 @@ def _where(
     found = public[target.line].address if target.line in public else None
     shown = found.shown(now) if found is not None and found.value is not None else None
     if target.own_address:
-        shown = Shown(str(target.address), "outside_address of the service, in the site file")
+        six = target.address is not None and target.address.version == 6
+        written = "address6 of its host" if six else "outside_address of the service"
+        shown = Shown(str(target.address), f"{written}, in the site file")
     return Evidence(public_address=shown, place_address=place.shown(now) if place is not None else None)

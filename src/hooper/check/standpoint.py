@@ -39,6 +39,14 @@ def at_home(site: Site, around: Surroundings) -> str | None:
     return place.gateway if router in (None, site.gateways[place.gateway].lan.ip) else None
 
 
+def has_ipv6(around: Surroundings, interface: str | None) -> bool:
+    """Whether packets over IPv6 can leave by an interface, and answers find it. None: by any."""
+    own = [one for one in around.interfaces if one.up and not one.loopback and interface in (None, one.name)]
+    defaults = [route for route in around.routes or () if route.destination.version == 6]
+    leads = any(route.destination.prefixlen == 0 and interface in (None, route.interface) for route in defaults)
+    return leads and any(one.ipv6 is not None for one in own)
+
+
 def useless_interface(site: Site, outside: Door, around: Surroundings) -> str | None:
     """Why nothing can be proven through this interface; None: it can."""
     if outside.place.kind != "interface":

@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 from ipaddress import IPv4Address
 from typing import TYPE_CHECKING
 
+from hooper.addresses import classify
 from hooper.check.keys import ControlKeys, ProbeKeys, StandInKey, TunnelKeys
 from hooper.check.results import Expected, Verdict
 from hooper.planning.access import allowed_networks, enforced, grants
@@ -144,11 +145,13 @@ def outer_targets(
     public: Mapping[str, IPAddress],
     place: IPAddress | None,
     doors: Iterable[SideDoor] = (),
+    *,
+    six: bool = False,
 ) -> tuple[list[Target], dict[str, str]]:
     """Each service at the address outside that people reach it by.
 
     Args: public: by line. place: the public address that the prober shows, None: unknown. doors: where the rules of
-    others lead to it: there it must not be reached.
+    others lead to it: there it must not be reached. six: the place has IPv6, so that this is tried too.
     Returns: the targets, and the services that are not probed with the reason.
     """
     targets: list[Target] = []
@@ -157,10 +160,13 @@ def outer_targets(
     for key in services:
         for door in by_others:
             if door.service == key:
-                targets.append(_at_door(topology, door, public))
+                targets.append(_at_door(topology, door, public, six=six))
         service = topology.site.services[key]
+        targets += six_targets(topology, key, place) if six else ()
+        if six and service.family == "ipv6" and service.reach == "public":
+            continue
         exposed = service.reach == "public"
-        beyond = "it is planned over IPv6 alone, and this looks over IPv4" if service.family == "ipv6" else ""
+        beyond = "it is planned over IPv6 alone, which this place does not have" if service.family == "ipv6" else ""
         allowed = not service.sources or place is None or any(place in network for network in service.sources)
         outside = topology.outside_ports.get(key, _inner_ports(service)) if exposed else _inner_ports(service)
         for transport in spoken(service):
@@ -194,16 +200,49 @@ def outer_targets(
     return targets, skipped
 
 
-def _at_door(topology: Topology, door: SideDoor, public: Mapping[str, IPAddress]) -> Target:
+def six_targets(topology: Topology, key: str, place: IPAddress | None) -> Iterator[Target]:
+    """A service at its host's own IPv6 address, which nothing translates.
+
+    place: that the prober shows, None: unknown; one of IPv4 says nothing here.
+    """
+    service = topology.site.services[key]
+    address = topology.site.devices[service.host].address6
+    if address is None or not classify(address).reachable:
+        return
+    shown = place if place is not None and place.version == 6 else None
+    allowed = not service.sources or shown is None or any(shown in network for network in service.sources)
+    wanted = service.reach == "public" and service.family != "ipv4" and allowed
+    for transport in spoken(service):
+        for port in _ends(_inner_ports(service)):
+            yield Target(
+                service=key,
+                speaks=service.speaks,
+                transport=transport,
+                line=topology.lines[key],
+                address=address,
+                port=port,
+                inner=(topology.site.devices[service.host].address, port),
+                expected="reachable" if wanted else "unreachable",
+                gateway=topology.gateway(service.host),
+                server_name=name_for(topology, key),
+                path=service.path or "/",
+                expect=service.expect,
+                own_address=True,
+            )
+
+
+def _at_door(topology: Topology, door: SideDoor, public: Mapping[str, IPAddress], *, six: bool) -> Target:
     """A service at the port where the rule of another one leads to it."""
     service, host = topology.site.services[door.service], topology.site.services[door.service].host
     assert door.outside is not None
+    six_address = topology.site.devices[host].address6 if six else None
+    beyond = door.family == "ipv6" and six_address is None
     return Target(
         service=door.service,
         speaks=service.speaks,
         transport=door.transport,
         line=topology.lines[door.by],
-        address=_address(topology, door.by, public) if door.family == "ipv4" else None,
+        address=_address(topology, door.by, public) if door.family == "ipv4" else six_address,
         port=door.outside.first,
         inner=(topology.site.devices[host].address, service.used_ports.first),
         expected="unreachable",
@@ -211,7 +250,7 @@ def _at_door(topology: Topology, door: SideDoor, public: Mapping[str, IPAddress]
         server_name=name_for(topology, door.service),
         path=service.path or "/",
         expect=service.expect,
-        beyond=f"the rule of {door.by} lets it in over IPv6, and this looks over IPv4" if door.family == "ipv6" else "",
+        beyond=f"the rule of {door.by} lets it in over IPv6, which this place does not have" if beyond else "",
     )
 
 

@@ -161,6 +161,11 @@ CAUSES: dict[str, CauseEntry] = {
         "It works at home, and from outside the next page does not open.",
         "Enter the name or the public address as base URL on the device.",
     ),
+    "opening-missing": CauseEntry(
+        "the router's firewall for IPv6 has no opening for it",
+        "Whoever has IPv6 tries that first, and waits in vain.",
+        "Enter the opening of the sheet on the innermost router; look that the device still has that address.",
+    ),
     "passive-private": CauseEntry(
         "the file server sends people to its inner address for the files",
         "The greeting comes, and every list and every file hangs.",

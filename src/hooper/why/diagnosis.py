@@ -33,6 +33,7 @@ def diagnose(topology: Topology, plan: Plan, facts: ServiceFacts) -> WhyDocument
     _name(case, public=public)
     _certificate(case)
     _outside(case)
+    _over_six(case)
     order = [
         "host",
         "service",
@@ -409,10 +410,39 @@ def _outside(case: Case) -> None:
                 _faulty(case, fault, outside.detail)
 
 
+def _over_six(case: Case) -> None:
+    """The other family is judged by itself: nothing is translated there, so only openings and the device count."""
+    six, name = case.facts.outside6, case.facts.service
+    if six is None or six.ok or six.untold:
+        return
+    router = case.facts.line.chain[-1] if case.facts.line.chain else "its router"
+    if six.expected == "unreachable":
+        case.cause(
+            "open-unplanned",
+            "certain",
+            f"{name} answers strangers over IPv6, at {six.target_address} port {six.port}, and is not to",
+            f"Look for an opening to {six.target_address} in the IPv6 firewall of {router}, and remove it.",
+        )
+    elif six.verdict in ("silent", "refused"):
+        case.cause(
+            "opening-missing",
+            "likely",
+            f"over IPv6 nothing reaches {name} at {six.target_address} port {six.port}",
+            f"Enter the opening as `{deeds.SHEET(router)}` says, and let {name} in in the device's own firewall.",
+            f"Look in the IPv6 firewall of {router} whether the opening is there, and whether the device still has"
+            f" {six.target_address}.",
+        )
+    else:
+        case.cause("service-other", "likely", f"over IPv6: {six.detail}", f"Look who has {six.target_address} now.")
+
+
 def _weak_evidence(case: Case) -> list[str]:
-    """What people saw, and how a stand-in for the service was reached: neither is a look at the service."""
+    """What people saw, how a stand-in was reached, the other family: none is the look at the service itself."""
     facts, now = case.facts, case.facts.line.now
     out = [f"a person reported {facts.saw.age(now)}: {facts.saw.value}"] if facts.saw is not None else []
+    six = facts.outside6
+    if six is not None:
+        out.append(f"over IPv6, {six.target_address} port {six.port}: {six.verdict}, {six.detail}")
     for transport, said in facts.ways.items():
         reached = "reached" if said.value == "answered" else f"not reached ({said.value})"
         out.append(f"a stand-in for it was {reached} over {transport.upper()}, {said.age(now)}")

@@ -229,6 +229,7 @@ def _facts(
         nobody_inside=nobody or near.gone,
         answers_by=_answers_by(looks["inside"].results if "inside" in looks else (), service),
         outside=outside,
+        outside6=_worst(seen.results if seen else (), service, "ipv6"),
         others=_others(seen, service),
         host_reached=_host_reached(site, seen, service),
         stored_at=stored_at,
@@ -272,9 +273,9 @@ def _elsewhere(neighbours: Iterable[Neighbour], host: Host) -> IPAddress | None:
     return places[0] if len(places) == 1 and places[0] != host.address else None
 
 
-def _worst(results: Iterable[Result], service: str) -> Result | None:
+def _worst(results: Iterable[Result], service: str, family: str = "ipv4") -> Result | None:
     """Of several ports of one service the first that is not as it should be."""
-    own = [result for result in results if result.service == service]
+    own = [result for result in results if result.service == service and result.family == family]
     return next((result for result in own if not result.ok), own[0] if own else None)
 
 

@@ -27,7 +27,7 @@ class ServiceFacts:
     """What is known of one service, beside its line.
 
     inside: the probe at the inner address. answers_by: the transports by which it answers there.
-    outside: the probes at the public one, None: not looked.
+    outside: the probes at the public one, None: not looked. outside6: those at the host's own IPv6 address.
     others: did other public services of this line answer from outside? None: not looked, or there are none.
     host_reached: another service of the same host answered there, so that its answers find the way out.
     stored_at: when the outside was seen, where that is an earlier result.
@@ -60,3 +60,4 @@ class ServiceFacts:
     tunnel: TunnelSeen | None = None
     saw: Sourced[str] | None = None
     ways: dict[str, Sourced[str]] = field(default_factory=dict)
+    outside6: Result | None = None
