@@ -28,6 +28,9 @@ FAULTS = {
     "forward-missing-outer": "rule-missing-outer",
     "forward-missing-inner": "rule-missing-inner",
     "forward-wrong-host": "rule-wrong-host",
+    "forward-wrong-port": "rule-wrong-port",
+    "forward-off": "rule-off",
+    "forward-limited": "rule-limited",
     "host-moved": "host-moved",
     "service-stopped": "service-stopped",
     "provider-blocks-port": "port-blocked",
@@ -47,6 +50,12 @@ ON_THE_DEVICE = {
 }  # fmt: skip
 FILE = parse_site(BOATHOUSE.encode(), "site.toml")
 TOPOLOGY, PLAN = Topology(FILE.site), make_plan(FILE, date(2026, 11, 1))
+# what a router that shows nobody its table makes look like another one: the look that is asked for tells which
+SAME_FROM_OUTSIDE = {
+    "forward-off": "rule-missing-inner",
+    "forward-limited": "rule-missing-inner",
+    "forward-wrong-port": "rule-wrong-host",
+}
 DECIDING = ("--wan", "--rule", "--at")
 
 
@@ -185,6 +194,8 @@ def test_every_fault_of_the_lab_is_among_its_causes(fresh: Lab, routers: str, pl
         assert fresh.run("lab", "break", fault, service).code == 0
         arguments = ("--from", origin, "--deadline", "0.6", "--state", state, "--json")
         found = causes(fresh.run("why", service, *arguments))
+        if routers != "speaking":
+            cause = SAME_FROM_OUTSIDE.get(fault, cause)
         assert cause in dict(found), (fault, found)
         assert {code for code, certainty in found if certainty == "certain"} <= {cause}, (fault, found)
         if (cause, "certain") not in found:

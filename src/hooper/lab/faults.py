@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from datetime import timedelta
-from ipaddress import IPv4Address, IPv4Interface
+from ipaddress import IPv4Address, IPv4Interface, IPv4Network
+from typing import Any
 
 from hooper import deeds
 from hooper.errors import UsageError
@@ -37,6 +38,23 @@ def _missing(gateway: str) -> Callable[[Town, str], Undo]:
         def undo() -> None:
             if not any(old.outside == rule.outside and old.transport == rule.transport for old in box.rules):
                 box.rules.insert(min(place, len(box.rules)), rule)
+
+        return undo
+
+    return apply
+
+
+def _changed_rule(field: str, value: Callable[[Rule], Any]) -> Callable[[Town, str], Undo]:
+    """The club's router has the rule, and something about it is not as it should be."""
+
+    def apply(town: Town, service: str) -> Undo:
+        _, rule = _rule(town, "club-router", service)
+        before, after = getattr(rule, field), value(rule)
+        setattr(rule, field, after)
+
+        def undo() -> None:
+            if getattr(rule, field) == after:
+                setattr(rule, field, before)
 
         return undo
 
@@ -276,6 +294,24 @@ FAULTS: dict[str, Fault] = {
             _missing("club-router"),
         ),
         Fault("forward-wrong-host", "rule-wrong-host", "the club's router sends it to another device", _wrong_host),
+        Fault(
+            "forward-wrong-port",
+            "rule-wrong-port",
+            "the club's router sends it to another port of the device",
+            _changed_rule("target_ports", lambda rule: (rule.target_ports[0] + 1, rule.target_ports[1] + 1)),
+        ),
+        Fault(
+            "forward-off",
+            "rule-off",
+            "the club's router has its rule switched off",
+            _changed_rule("enabled", lambda rule: False),
+        ),
+        Fault(
+            "forward-limited",
+            "rule-limited",
+            "the club's router keeps its rule to one source",
+            _changed_rule("sources", lambda rule: (IPv4Network("192.0.2.99/32"),)),
+        ),
         Fault("host-moved", "host-moved", "the device has taken another address", _moved),
         Fault("service-stopped", "service-stopped", "the program on the device has stopped", _stopped),
         Fault("provider-blocks-port", "port-blocked", "the provider drops what comes in there", _blocked),

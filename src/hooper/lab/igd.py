@@ -218,7 +218,7 @@ class IgdRouter:
         return [
             ("NewInternalPort", str(rule.translated(port))),
             ("NewInternalClient", str(rule.target)),
-            ("NewEnabled", "1"),
+            ("NewEnabled", "1" if rule.enabled else "0"),
             ("NewPortMappingDescription", rule.label),
             ("NewLeaseDuration", str(left)),
         ]

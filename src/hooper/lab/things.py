@@ -41,10 +41,12 @@ class Rule:
     sources: tuple[IPv4Network, ...] = ()
     owner: str = "page"  # or the address of the device that asked for it by a protocol
     until: datetime | None = None
+    enabled: bool = True
 
     def takes(self, transport: str, port: int, source: IPv4Address) -> bool:
         return (
-            self.transport in (transport, "both")
+            self.enabled
+            and self.transport in (transport, "both")
             and self.outside[0] <= port <= self.outside[1]
             and (not self.sources or any(source in network for network in self.sources))
         )

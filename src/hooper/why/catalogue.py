@@ -64,6 +64,21 @@ CAUSES: dict[str, CauseEntry] = {
         "The outer router passes it on, and the inner one drops it.",
         "Enter the rule there; it leads to the device.",
     ),
+    "rule-off": CauseEntry(
+        "a rule is there and switched off",
+        "It looks entered, and lets nothing in.",
+        "Switch it on in the router's list.",
+    ),
+    "rule-limited": CauseEntry(
+        "a rule is kept to some sources, and the plan names none",
+        "A few get in, and all others wait in vain.",
+        "Take the sources out of the rule, or write them into the site file.",
+    ),
+    "rule-wrong-port": CauseEntry(
+        "a rule leads to another port of the right device",
+        "The device refuses, or another of its programs answers.",
+        "Correct the rule's inside port.",
+    ),
     "rule-wrong-host": CauseEntry(
         "a rule leads to another device",
         "Strangers reach a device that was not meant, and the one that was meant is not reached.",

@@ -131,8 +131,8 @@ async def _tables(
     *,
     now: datetime,
 ) -> dict[str, Sourced[str]]:
-    """What the routers that answer say of the service's rule: there, missing, the address that it names, or unseen: one
-    that is not shown may still be there, made by hand, unless it was Hooper that had entered it.
+    """What the routers that answer say of the service's rule: there, missing, off, limited, the address that it names,
+    or unseen: one that is not shown may still be there, made by hand, unless it was Hooper that had entered it.
     """
     driven = [key for key in chain if not_driven(site, key) is None]
     found: dict[str, Sourced[str]] = {}
@@ -152,11 +152,14 @@ async def _tables(
         for rule in wanted_rules(router, [f for f in plan.forwards if f.service == service], key, 0):
             if rule.rule is None:
                 continue
-            entry = next((e for e in table if (e.key, e.source) == (rule.rule.key, rule.rule.source)), None)
+            at_port = [entry for entry in table if entry.key == rule.rule.key]
+            entry = next((one for one in at_port if one.source == rule.rule.source), None)
             if entry is not None:
-                right = entry.leads_as(rule.rule) and entry.enabled
                 target = f"{entry.target_address}:{entry.target_port}"
-                found[key] = Sourced("there" if right else target if entry.enabled else "missing", SEEN, now)
+                said = "there" if entry.leads_as(rule.rule) else target
+                found[key] = Sourced(said if entry.enabled else "off", SEEN, now)
+            elif at_port and not rule.rule.source:
+                found[key] = Sourced("limited", SEEN, now)
             else:  # rules that were made by hand may not be shown to programs
                 sure = service in past.entered.get(key, ())
                 found[key] = Sourced("missing" if sure else "unseen", SEEN, now)

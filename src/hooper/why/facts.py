@@ -33,8 +33,8 @@ class ServiceFacts:
     stored_at: when the outside was seen, where that is an earlier result.
     mac_seen: the MAC that answers at the host's address now; elsewhere: where the host's MAC answers instead.
     doubtful: nothing shows that the device is there now: what this machine remembers of it may be old.
-    rules: what was told of the routers' rules, or read in their tables: there, missing, unseen (a table that may not
-    show all does not have it), or the address that a rule names.
+    rules: what was told of the routers' rules, or read in their tables: there, missing, off, limited, unseen (a table
+    that may not show all does not have it), or the address that a rule names.
     ticked: the gateways whose sheet the user has ticked off as it now stands.
     host_at: the address that the device has, as told. twin: the service whose certificate answered instead.
     tunnel: of a service whose handshake was tried. saw: what a person saw, in their words.

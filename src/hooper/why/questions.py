@@ -19,13 +19,15 @@ INSIDE = frozenset({
 NAT = frozenset({"carrier-nat", "shared-ports"})
 LINE = NAT | {"line-down", "line-not-reached", "public-address-wrong"}
 ANSWERS = frozenset({"service-other", "service-faulty", "transport-unused"})  # something does
-RULES = frozenset({"rule-missing-outer", "rule-missing-inner", "rule-wrong-host"})
+RULES = frozenset({"rule-missing-outer", "rule-missing-inner", "rule-wrong-host", "rule-wrong-port", "rule-off",
+                   "rule-limited"})  # fmt: skip
 STRANGERS = frozenset({"host-filters-strangers", "host-without-way-out"})
 NAMES = frozenset({"name-stale", "name-missing", "name-has-others"})
 # What can be behind a public service that does not answer, as far as nothing was looked at.
-LOOKED = frozenset(
-    {"line-not-reached", "public-address-wrong", "name-has-others", "transport-unused"}
-)  # told by a look
+LOOKED = frozenset({  # told by a look alone
+    "line-not-reached", "public-address-wrong", "name-has-others", "transport-unused", "rule-off", "rule-limited",
+    "rule-wrong-port",
+})  # fmt: skip
 ALL = (INSIDE | LINE | STRANGERS | NAMES | RULES | {"inner-wan-moved", "port-blocked"}) - LOOKED
 ASKED = ALL | LOOKED  # of others no question tells anything
 # The steps of a diagnosis that, where they are sound, leave these out.

@@ -15,17 +15,24 @@ from hooper.why.server_keys import server_keys
 
 
 def _told_rule(case: Case, gateway: str) -> tuple[str | None, Sourced[str] | None]:
-    """What was told of a gateway's rule for this service: there, missing, wrong; None: nothing."""
+    """What was told of a gateway's rule for this service: there, missing, off, limited, wrong; None: nothing."""
     told = case.facts.rules.get(gateway)
     if told is None:
         return ("ticked", case.facts.ticked[gateway]) if gateway in case.facts.ticked else (None, None)
-    if told.value in ("there", "missing", "unseen"):
+    if told.value in ("there", "unseen", *LACKING):
         return told.value, told
     wanted = {rule.target_address for rule in _rules(case, gateway)}
     address, _, port = told.value.partition(":")
     ports = {ports_text(rule.target_ports) for rule in _rules(case, gateway)}
     right = address in wanted and (not port or port in ports)
     return ("there" if right else "wrong"), told
+
+
+LACKING = {  # what was told of a rule: the cause, and how it is said; {} stands for the gateway and the service
+    "missing": ("", "{} has no rule for {}"),
+    "off": ("rule-off", "{} has the rule for {} switched off"),
+    "limited": ("rule-limited", "{} keeps the rule for {} to some sources, and the plan names none"),
+}
 
 
 def _rules(case: Case, gateway: str) -> list[Forward]:
@@ -238,8 +245,9 @@ def _rule_step(case: Case, gateway: str, *, arrived: bool) -> None:
     age = told.age(case.facts.line.now) if told is not None else ""
     if arrived:
         case.step(name, "ok", f"planned: {planned}", "it answered from outside")
-    elif state == "missing" and told is not None:
-        case.step(name, "broken", f"planned: {planned}", f"{told.source} to be missing, {age}")
+    elif state in LACKING and told is not None:
+        how = {"off": "switched off", "limited": "kept to some sources"}.get(told.value, "missing")
+        case.step(name, "broken", f"planned: {planned}", f"{told.source} to be {how}, {age}")
     elif state == "wrong" and told is not None:
         case.step(name, "broken", f"planned: {planned}", f"{told.source} to lead to {told.value}, {age}")
     elif state == "unseen" and told is not None:
@@ -315,13 +323,14 @@ def _told_wrong(case: Case) -> bool:
     found = False
     for gateway in case.ruled:
         state, told = _told_rule(case, gateway)
-        if told is None or state not in ("missing", "wrong"):
+        if told is None or state is None or state not in ("wrong", *LACKING):
             continue
         found = True
         certainty: Certainty = "certain" if told.now(case.facts.line.now) else "likely"
         name = case.facts.service
-        if state == "missing":
-            code, message = f"rule-missing-{_position(case, gateway)}", f"{gateway} has no rule for {name}"
+        if state in LACKING:
+            code, words = LACKING[state]
+            code, message = code or f"rule-missing-{_position(case, gateway)}", words.format(gateway, name)
         else:
             wanted = _rules(case, gateway)[0]
             target = f"{wanted.target_address}:{ports_text(wanted.target_ports)}"
@@ -329,7 +338,8 @@ def _told_wrong(case: Case) -> bool:
                 (k for k, h in case.site.devices.items() if str(h.address) == told.value.partition(":")[0]), None
             )
             other = f"{told.value} ({host})" if host is not None else told.value
-            code, message = "rule-wrong-host", f"{gateway}'s rule for {name} leads to {other}, not to {target}"
+            code = "rule-wrong-port" if told.value.partition(":")[0] == wanted.target_address else "rule-wrong-host"
+            message = f"{gateway}'s rule for {name} leads to {other}, not to {target}"
         case.cause(code, certainty, message, _enter(case, gateway), read_rule(gateway, name))
     return found
 
