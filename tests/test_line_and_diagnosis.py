@@ -210,7 +210,7 @@ CASES: dict[str, tuple[ServiceFacts, bool | None, list[tuple[str, str]]]] = {
     "silent, the inner rule names another port": (
         facts(SILENT, rules={"club-router": told("10.44.7.30:80")}),
         False,
-        [("rule-wrong-host", "certain")],
+        [("rule-wrong-port", "certain")],
     ),
     "silent, the outer rule is there": (
         facts(SILENT, rules={"fibre-box": told("192.168.90.2:443")}),

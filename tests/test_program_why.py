@@ -171,7 +171,6 @@ def test_each_fault_comes_to_its_cause(fresh: Lab, fault: str) -> None:
     [
         ("speaking", "phone", "film-page"),
         ("mute", "phone", "hub-page"),
-        ("mute", "proxy", "film-page"),
         ("speaking", "proxy", "hub-page"),
         ("muted since", "phone", "film-page"),
     ],

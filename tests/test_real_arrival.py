@@ -185,11 +185,8 @@ def test_a_stand_in_is_told_from_the_device_over_tcp_and_udp(town: KernelTown, t
         lines = [valid("stand-in", json.loads(line)) for line in ran.out.splitlines()]
         assert [line["event"] for line in lines if line["event"] != "came"] == ["ready", "result", "ended"]
         assert [line["caller"]["came"] for line in lines if line["caller"]] == ["outside"]
-        both = hooper(town, state, "stand-in", "films", "--from", "interface:usb0")
-        verdicts = [line["result"] for line in map(json.loads, both.out.splitlines()) if line["result"]]
-        assert {(one["transport"], one["verdict"]) for one in verdicts} == {("tcp", "answered"), ("udp", "answered")}
         town.block(9000)
-        shut = hooper(town, state, "stand-in", "films", "--from", "interface:usb0", "--deadline", "2s")
+        shut = hooper(town, state, "stand-in", "films", "--from", "interface:usb0", "--deadline", "1s")
         verdicts = [line["result"] for line in map(json.loads, shut.out.splitlines()) if line["result"]]
         assert (shut.code, {(one["transport"], one["verdict"]) for one in verdicts}) == (
             1, {("tcp", "silent"), ("udp", "answered")},

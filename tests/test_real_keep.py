@@ -147,7 +147,7 @@ def test_without_an_announcement_one_poll_is_enough(town: OneRouterTown, tmp_pat
         there = time.monotonic()
         try:
             keeper.until(lambda line: is_done("names")(line) and shown(town) == OTHERS[0])
-            assert time.monotonic() - there < 3 * 1.1 + 1  # a poll may be a tenth later
+            assert time.monotonic() - there < 3 * 1.1 + 3  # a poll may be a tenth later
         finally:
             town.readdress(OTHERS[0], PUBLIC)
 
@@ -174,7 +174,7 @@ def test_two_routers_and_the_outer_is_mute(tmp_path_factory: pytest.TempPathFact
             two.run("fibre-box", "ip", "address", "del", f"{PUBLIC}/24", "dev", "wan")
             there = time.monotonic()
             keeper.until(lambda line: is_done("names")(line) and shown(two) == OTHERS[0])
-            assert time.monotonic() - there < 3 * 1.1 + 1
+            assert time.monotonic() - there < 3 * 1.1 + 3
 
 
 def test_one_keeper_for_one_state_and_the_next_after_a_kill(town: OneRouterTown, tmp_path: Path) -> None:

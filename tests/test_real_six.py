@@ -52,10 +52,10 @@ def visited(town: KernelTown, tmp_path: Path) -> dict[tuple[str, str], dict[str,
     """What the rented machine sees, by service and family."""
     pack = tmp_path / "visit.json"
     site = ("--site", str(town.folder / "site.toml"), "--state", str(tmp_path / "state"))
-    ran = program("check", "film-page", "film-shell", "--pack", str(pack), *site, "--json", "--force",
+    ran = program("check", "film-page", "--pack", str(pack), *site, "--json", "--force",
                   wrap=town.wrap("here"))  # fmt: skip
     assert ran.code == 0, ran
-    ran = program("check", "--visit", str(pack), "--json", "--deadline", "3s", "--force", wrap=town.wrap("rented"),
+    ran = program("check", "--visit", str(pack), "--json", "--deadline", "1.5s", "--force", wrap=town.wrap("rented"),
                   cwd=tmp_path)  # fmt: skip
     return {(row["service"], row["family"]): row for row in valid("check", ran.document)["results"]}
 

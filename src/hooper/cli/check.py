@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any, NamedTuple
@@ -9,7 +10,7 @@ from typing import TYPE_CHECKING, Annotated, Any, NamedTuple
 import typer
 
 from hooper.cli.command import command, within
-from hooper.cli.common import Done, Session, sub_app
+from hooper.cli.common import Done, Session, stderr_width, sub_app
 from hooper.cli.completing import keys_of
 from hooper.cli.looking import (
     FROM_PHONE,
@@ -37,6 +38,7 @@ from hooper.cli.proving import (
     VisitOption,
 )
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
+from hooper.folding import folded_lines
 from hooper.site.words import chosen
 
 if TYPE_CHECKING:
@@ -161,7 +163,13 @@ def _once(session: Session, file: SiteFile, looked: Looked, hold: float, *, allo
 def _by_hotspot(session: Session, file: SiteFile, check: CheckRequest, hold: float) -> Done[CheckDocument]:
     from hooper.usecases.hotspot import HotspotRequest, from_hotspot
 
-    return session.look(from_hotspot, HotspotRequest(check, hold, session.note), file)
+    def say(text: str) -> None:
+        """What to do now: without it nobody could go on, so it is said beside JSON too."""
+        session.progress("")
+        sys.stderr.write(folded_lines(session.worded(text), stderr_width()) + "\n")
+        sys.stderr.flush()
+
+    return session.look(from_hotspot, HotspotRequest(check, hold, say), file)
 
 
 class _Files(NamedTuple):
