@@ -18,7 +18,8 @@ from typing import Any
 import pytest
 
 from support.namespaces import CARRIER, PUBLIC, SITE, KernelTown, kernel_town
-from support.program import Ran, program, valid
+from support.program import Ran, valid
+from support.program import hooper as run_here
 
 pytestmark = pytest.mark.real
 DRIVEN = SITE.replace('control = "hand"', 'control = "igd"')
@@ -49,7 +50,7 @@ def command(town: KernelTown, state: Path, *arguments: str) -> list[str]:
 
 def hooper(town: KernelTown, state: Path, *arguments: str) -> Ran:
     site = ("--site", str(town.folder / "site.toml"), "--state", str(state), "--json")
-    return program(*arguments, *site, wrap=town.wrap("here"))
+    return run_here(*arguments, *site, place=town.ns("here"))
 
 
 class Lines:
@@ -259,7 +260,7 @@ def test_a_visit_from_a_third_network(town: KernelTown, tmp_path: Path) -> None:
     assert hooper(town, state, "check", "film-page", "film-shell", "--pack", str(pack)).code == 0
 
     def away() -> dict[str, dict[str, Any]]:
-        ran = program("check", "--visit", str(pack), "--json", wrap=town.wrap("rented"), cwd=tmp_path)
+        ran = run_here("check", "--visit", str(pack), "--json", place=town.ns("rented"), cwd=tmp_path)
         return {row["service"]: row for row in valid("check", ran.document)["results"]}
 
     told = away()

@@ -10,7 +10,7 @@ from typing import Any
 import pytest
 
 from support.namespaces import PUBLIC, SITE, KernelTown, kernel_town
-from support.program import program, valid
+from support.program import hooper, valid
 
 pytestmark = pytest.mark.real
 HOST6 = "2001:db8:44:7::30"
@@ -52,16 +52,16 @@ def visited(town: KernelTown, tmp_path: Path) -> dict[tuple[str, str], dict[str,
     """What the rented machine sees, by service and family."""
     pack = tmp_path / "visit.json"
     site = ("--site", str(town.folder / "site.toml"), "--state", str(tmp_path / "state"))
-    ran = program("check", "film-page", "--pack", str(pack), *site, "--json", "--force",
-                  wrap=town.wrap("here"))  # fmt: skip
+    ran = hooper("check", "film-page", "--pack", str(pack), *site, "--json", "--force",
+                  place=town.ns("here"))  # fmt: skip
     assert ran.code == 0, ran
-    ran = program("check", "--visit", str(pack), "--json", "--deadline", "1.5s", "--force", wrap=town.wrap("rented"),
+    ran = hooper("check", "--visit", str(pack), "--json", "--deadline", "1.5s", "--force", place=town.ns("rented"),
                   cwd=tmp_path)  # fmt: skip
     return {(row["service"], row["family"]): row for row in valid("check", ran.document)["results"]}
 
 
 def test_each_family_is_judged_by_itself(town: KernelTown, tmp_path: Path) -> None:
-    sheets = program("worksheet", "--site", str(town.folder / "site.toml"), "--json").document["sheets"]
+    sheets = hooper("worksheet", "--site", str(town.folder / "site.toml"), "--json").document["sheets"]
     town.enter([{**sheet, "rules": [rule for rule in sheet["rules"] if rule["kind"] == "forward"]} for sheet in sheets])
     shut = visited(town, tmp_path)
     assert (shut["film-page", "ipv4"]["verdict"], shut["film-page", "ipv6"]["verdict"]) == ("answered", "silent")
@@ -74,8 +74,8 @@ def test_each_family_is_judged_by_itself(town: KernelTown, tmp_path: Path) -> No
     six = told["film-page", "ipv6"]
     assert (six["verdict"], six["ok"], six["target_address"], six["port"]) == ("answered", True, HOST6, 443)
     assert "same certificate as inside" in six["detail"]
-    kept = program(
+    kept = hooper(
         "check", "--brought", str(tmp_path / "visit-result.json"), "--site", str(town.folder / "site.toml"), "--state",
-        str(tmp_path / "state"), "--json", wrap=town.wrap("here"),
+        str(tmp_path / "state"), "--json", place=town.ns("here"),
     )  # fmt: skip
     assert "ipv6" in json.dumps(kept.document)
