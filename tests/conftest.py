@@ -15,7 +15,8 @@ from hooper import secret
 from support.program import Lab, town_here
 
 steady = os.environ.get("CI") == "true"  # there the same examples each time; elsewhere new ones are looked for
-settings.register_profile("hooper", max_examples=100, deadline=None, derandomize=steady)
+examples = int(os.environ.get("HOOPER_EXAMPLES", "60"))  # of each property that does not say
+settings.register_profile("hooper", max_examples=examples, deadline=None, derandomize=steady)
 settings.load_profile("hooper")
 
 os.umask(0o077)  # secret files are private, as their owners make them
