@@ -113,7 +113,7 @@ def test_an_announcement_is_published_within_a_second(town: OneRouterTown, tmp_p
             at, _ = keeper.until(lambda line, new=new: is_done("names")(line) and shown(town) == new)
             took.append(at - heard.get(timeout=1))
             old = new
-        assert max(took) < 3, took
+        assert max(took) < 6, took
         assert sorted(took)[-2] < 1, took  # a machine that does much else may be late once
 
 
@@ -128,7 +128,7 @@ def test_a_restarted_router_has_its_rules_again_within_a_second(town: OneRouterT
         at, line = keeper.until(lambda line: bool(line["change"]) and line["change"]["cause"] == "rules-lost")
         keeper.until(is_done("rules"))
         assert (line["change"]["subject"], line["change"]["after"]) == ("film-page", "missing")
-        assert at - there < 3  # a second, by itself; more where the machine is busy
+        assert at - there < 6  # a second, by itself; more where the machine is busy
         assert "10.44.7.30:443" in table(town)
 
 

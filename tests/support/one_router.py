@@ -56,6 +56,7 @@ class OneRouterTown(KernelTown):
         (self.folder / "names" / "zone.db").write_text(zone)
         text = NAMES_CONFIG.format(folder=self.folder / "names", secret=secret, algorithm="hmac-sha256")
         text = text.replace("listen-on { any; }", f"listen-on {{ {RENTED}; 127.0.0.1; }}")
+        text = text.replace("recursion no;", "recursion no; notify no;")  # a secondary listens to its primary always
         (self.folder / "names" / "named.conf").write_text(text)
         second = SECOND_CONFIG.format(folder=self.folder / "second", second=SECOND, address=RENTED)
         (self.folder / "second" / "named.conf").write_text(second)
