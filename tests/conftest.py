@@ -25,8 +25,8 @@ TOOLS = ("ip", "nft", "nginx", "sshd", "turnserver", "miniupnpd", "named")
 
 
 def pytest_xdist_auto_num_workers() -> int:
-    """One more than there are processors: many tests wait for others, and some look at the time that passes."""
-    return (os.cpu_count() or 2) + 1
+    """Two more than there are processors: many tests wait for others."""
+    return (os.cpu_count() or 2) + 2
 
 
 def _missing() -> str | None:
