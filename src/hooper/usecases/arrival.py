@@ -23,18 +23,17 @@ from hooper.check.arrival import (
     read_told,
     tries,
 )
-from hooper.check.checking import Outcome, public_address_unknown
+from hooper.check.checking import Outcome
 from hooper.check.results import From, Result
 from hooper.clock import rfc3339
 from hooper.errors import HooperError, UsageError
 from hooper.jsonform import read_json
-from hooper.line.public import public_addresses
 from hooper.net.serving import NOT_THERE, HttpAsked, HttpSaid, serve_http
 from hooper.net.types import Endpoint
-from hooper.planning.typed import address_for, name_for
+from hooper.planning.typed import name_for
 from hooper.usecases.looking import keep_look
 from hooper.usecases.run import Run
-from hooper.usecases.temporary import Borrow, LetIn, OpenedWay, let_in, line_from_here, own_place
+from hooper.usecases.temporary import Borrow, LetIn, OpenedWay, let_in, line_from_here, outside_address, own_place
 
 LOOP_S = 2.0  # seconds for this machine's own visit
 GRACE_S = 45.0  # seconds for the page to try all, once somebody has come from outside
@@ -203,11 +202,7 @@ async def arrival(run: Run, request: ArrivalRequest) -> tuple[ArrivalLine, list[
         raise UsageError(f"{service} is reached over UDP, which no browser speaks", remedy="Leave the service out.")
     at, own = await own_place(run)
     line = line_from_here(run, at, service)
-    found = (await public_addresses(run.here, run.site, (line,), run.given(request.public), request.deadline))[line]
-    public = {line: found.address.value} if found.address.value is not None else {}
-    address = address_for(run.topology, service, public) if service is not None else public.get(line)
-    if address is None:
-        raise public_address_unknown(run.site, [line])
+    address, public = await outside_address(run, line, service, request.public, request.deadline)
     tried = [one for one in tries(run.topology, public, list(run.site.services)) if one.service != service]
     path = f"/{secrets.token_hex(5)}"
     listening = await run.here.listen(Endpoint(own, 0))

@@ -12,7 +12,7 @@ import anyio
 
 from hooper import deeds
 from hooper.addresses import IPAddress
-from hooper.check.checking import probe_all, public_address_unknown
+from hooper.check.checking import probe_all
 from hooper.check.keys import StandInKey
 from hooper.check.origin import open_origin
 from hooper.check.results import From, Seen
@@ -20,7 +20,6 @@ from hooper.check.standin import stand_in_tcp, stand_in_udp
 from hooper.check.standpoint import useless_interface
 from hooper.check.targets import Target
 from hooper.errors import HooperError, UsageError
-from hooper.line.public import public_addresses
 from hooper.net.standing import connected_surroundings
 from hooper.net.stun import STUN_DEADLINE, mapped_by
 from hooper.net.types import Door, Endpoint
@@ -33,7 +32,7 @@ from hooper.site.load import parse_site
 from hooper.site.places import Origin
 from hooper.store.sitefile import save_site
 from hooper.usecases.run import Run
-from hooper.usecases.temporary import Borrow, PortIn, let_in, line_from_here, own_place
+from hooper.usecases.temporary import Borrow, PortIn, let_in, line_from_here, outside_address, own_place
 
 # What people want to use, and what providers are known to drop.
 USUAL = (
@@ -93,10 +92,7 @@ async def ports_in(run: Run, request: PortsInRequest) -> tuple[PortsInDocument, 
     """Measure. Raises: as `let_in`; UsageError: nothing leads elsewhere, or nothing tells the public address."""
     at, own = await own_place(run)
     line = line_from_here(run, at, None)
-    found = (await public_addresses(run.here, run.site, (line,), run.given(request.public), request.deadline))[line]
-    address = found.address.value
-    if address is None:
-        raise public_address_unknown(run.site, [line])
+    address, _ = await outside_address(run, line, None, request.public, request.deadline)
     outside = await open_origin(run.here, request.origin, run.site, run.base, request.deadline)
     origin = From(outside.place.kind, outside.place.name, True)
     if (reason := await _proves_nothing(run, outside, address)) is not None:

@@ -13,7 +13,7 @@ import anyio
 
 from hooper.addresses import IPAddress
 from hooper.check.arrival import Came, VisitGround, judge_visit
-from hooper.check.checking import Outcome, Wish, check_outside, public_address_unknown
+from hooper.check.checking import Outcome, Wish, check_outside
 from hooper.check.keys import StandInKey
 from hooper.check.origin import open_origin
 from hooper.check.results import From, Result, Seen
@@ -21,13 +21,11 @@ from hooper.check.standin import ask_datagram, ask_stream, stand_in_tcp, stand_i
 from hooper.check.targets import spoken
 from hooper.clock import rfc3339
 from hooper.errors import HooperError, UsageError
-from hooper.line.public import public_addresses
 from hooper.net.proxy import close_quietly
 from hooper.net.types import Endpoint
-from hooper.planning.typed import address_for
 from hooper.site.places import Origin
 from hooper.usecases.run import Run
-from hooper.usecases.temporary import Borrow, LetIn, let_in, own_place
+from hooper.usecases.temporary import Borrow, LetIn, let_in, outside_address, own_place
 
 OWN_S = 2.0  # seconds for this machine's own look at the public address
 Event = Literal["ready", "came", "result", "ended"]
@@ -131,11 +129,7 @@ async def stand_in(run: Run, request: StandInRequest) -> tuple[StandInLine, list
         raise UsageError(f"{request.service} {why}", remedy="Name a public service.")
     _, own = await own_place(run)
     line = run.topology.lines[request.service]
-    found = (await public_addresses(run.here, run.site, (line,), run.given(request.public), request.deadline))[line]
-    public = {line: found.address.value} if found.address.value is not None else {}
-    address = address_for(run.topology, request.service, public)
-    if address is None:
-        raise public_address_unknown(run.site, [line])
+    address, public = await outside_address(run, line, request.service, request.public, request.deadline)
     key = secrets.token_bytes(16)
     async with _listening(run, request, own, key) as (stand, borrows, tasks):
         stand.address, stand.ground = address, VisitGround(run.site, {address, *public.values()}, None)

@@ -13,15 +13,19 @@ from typing import Literal
 import anyio
 
 from hooper import deeds
+from hooper.addresses import IPAddress
+from hooper.check.checking import public_address_unknown
 from hooper.clock import Clock
 from hooper.errors import HooperError, MachineError, NeedsAPerson, UsageError
 from hooper.gateways.driver import Driver, RouterLied, RouterRefuses
 from hooper.gateways.find import NotAtTheSite, find_routers
 from hooper.gateways.lending import LENT_S, RENEWED_EVERY, Lending, PortNotLent, PutBackShorter
 from hooper.gateways.rules import LABEL
+from hooper.line.public import public_addresses
 from hooper.net.standing import connected_surroundings, standing
 from hooper.planning.openers import not_driven
 from hooper.planning.temporary import Temporary, free_ports, temporary
+from hooper.planning.typed import address_for
 from hooper.planning.values import Forward
 from hooper.site.references import chains_to
 from hooper.store.entries import Lent, LiveRule
@@ -121,6 +125,21 @@ def line_from_here(run: Run, at: str, service: str | None) -> str:
     if service is not None:
         return run.topology.lines[service]
     return next(chain.line for chain in chains_to(run.site, at))
+
+
+async def outside_address(
+    run: Run, line: str, service: str | None, given: Mapping[str, IPAddress], deadline: float
+) -> tuple[IPAddress, dict[str, IPAddress]]:
+    """Where a service is reached from outside, None: the line itself; and the line's address, where that is known.
+
+    given: addresses by line. deadline: seconds. Raises: NoNetwork; UsageError, CounterpartError: nothing tells it.
+    """
+    found = (await public_addresses(run.here, run.site, (line,), run.given(given), deadline))[line].address.value
+    public = {line: found} if found is not None else {}
+    address = address_for(run.topology, service, public) if service is not None else found
+    if address is None:
+        raise public_address_unknown(run.site, [line])
+    return address, public
 
 
 @contextmanager
