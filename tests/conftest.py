@@ -19,6 +19,8 @@ examples = int(os.environ.get("HOOPER_EXAMPLES", "60"))  # of each property that
 settings.register_profile("hooper", max_examples=examples, deadline=None, derandomize=steady)
 settings.load_profile("hooper")
 
+if os.environ.pop("PYTHONDONTWRITEBYTECODE", None):
+    sys.dont_write_bytecode = False  # a program of its own would read its whole source anew, hundreds of times
 os.umask(0o077)  # secret files are private, as their owners make them
 os.environ["PATH"] = os.pathsep.join([os.environ.get("PATH", ""), "/usr/sbin", "/sbin"])  # where Debian keeps servers
 TOOLS = ("ip", "nft", "nginx", "sshd", "turnserver", "miniupnpd", "named")

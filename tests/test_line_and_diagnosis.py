@@ -4,18 +4,19 @@ from __future__ import annotations
 
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
-from ipaddress import IPv4Address, ip_address
+from ipaddress import IPv4Address, IPv6Address, ip_address
 from typing import Any
 
 import pytest
 
 from hooper import deeds
 from hooper.addresses import IPAddress
-from hooper.check.results import Evidence, IcmpSeen, Result, Verdict
+from hooper.check.named import NameSeen
+from hooper.check.results import Evidence, Hairpin, IcmpSeen, Result, Unfit, Verdict
 from hooper.line.facts import LineFacts
 from hooper.line.judging import compare, line_findings, situation
 from hooper.planning.topology import Topology
-from hooper.sourced import Sourced, as_told
+from hooper.sourced import Sourced, SourcedAddress, as_told
 from hooper.why.case import WhyDocument
 from hooper.why.diagnosis import diagnose
 from hooper.why.facts import ServiceFacts
@@ -172,6 +173,17 @@ def causes(document: WhyDocument) -> list[tuple[str, str]]:
 
 
 SILENT, WELL = result("silent"), result("answered")
+GONE = [("host-moved", "likely"), ("host-off", "likely"), ("host-isolated", "possible")]
+REFUSES = [("service-stopped", "likely"), ("service-loopback", "possible")]
+ASTRAY = Sourced(IPv4Address("203.0.113.40"), "resolver")
+STRANGE_SIX = IPv6Address("2001:db8:44::1")
+
+
+def named(own: SourcedAddress, *six: IPv6Address) -> dict[str, NameSeen]:
+    assert own.value is not None
+    return {NAME: NameSeen(NAME, None, "", (own.value,), six)}
+
+
 RULE = "rule:fibre-box", "rule:club-router"
 CASES: dict[str, tuple[ServiceFacts, bool | None, list[tuple[str, str]]]] = {
     "all is well": (facts(WELL), True, []),
@@ -236,7 +248,7 @@ CASES: dict[str, tuple[ServiceFacts, bool | None, list[tuple[str, str]]]] = {
     "silent inside, and what is remembered of it may be old": (
         facts(SILENT, SILENT, mac_seen=None, doubtful=True),
         False,
-        [("host-moved", "likely"), ("host-off", "likely"), ("host-filters-all", "possible")],
+        [*GONE, ("host-filters-all", "possible")],
     ),
     "the inner router says that it has another address": (
         facts(SILENT, line=line(wan={"club-router": Sourced("192.168.90.77", "it says so")})),
@@ -285,7 +297,7 @@ CASES: dict[str, tuple[ServiceFacts, bool | None, list[tuple[str, str]]]] = {
         [("rule-wrong-host", "likely"), ("public-address-wrong", "possible")],
     ),
     "mismatched, with the certificate of another": (
-        facts(result("mismatched"), twin="hub-page"),
+        facts(replace(result("mismatched"), looks_like="service:hub-page", fingerprint="sha256:aa")),
         False,
         [("rule-wrong-host", "certain")],
     ),
@@ -299,16 +311,36 @@ CASES: dict[str, tuple[ServiceFacts, bool | None, list[tuple[str, str]]]] = {
         False,
         [("rule-wrong-host", "likely"), ("rule-missing-outer", "possible"), ("rule-missing-inner", "possible")],
     ),
-    "refused inside": (facts(result("refused"), result("refused")), False, [("service-stopped", "certain")]),
+    "refused inside": (facts(result("refused"), result("refused")), False, REFUSES),
+    "refused inside, and on the device itself": (
+        facts(result("refused"), result("refused"), at_loopback="refused"),
+        False,
+        [("service-stopped", "certain")],
+    ),
+    "refused inside, and the device itself is answered": (
+        facts(result("refused"), result("refused"), at_loopback="answered"),
+        False,
+        [("service-loopback", "certain")],
+    ),
     "refused inside, no MAC known": (
         facts(result("refused"), result("refused"), mac_seen=None),
         False,
-        [("service-stopped", "likely"), ("host-moved", "possible")],
+        [*REFUSES, ("host-moved", "possible")],
     ),
     "nobody has the address": (
         facts(SILENT, SILENT, nobody_inside=True, mac_seen=None),
         False,
-        [("host-moved", "likely"), ("host-off", "likely")],
+        GONE,
+    ),
+    "nobody has the address, and it is told to be there": (
+        facts(SILENT, SILENT, nobody_inside=True, mac_seen=None, host_at=told("10.44.7.30")),
+        False,
+        [("host-isolated", "likely")],
+    ),
+    "it is told to be on the network for guests": (
+        facts(SILENT, SILENT, nobody_inside=True, mac_seen=None, host_at=told("10.44.8.30")),
+        False,
+        [("host-isolated", "certain")],
     ),
     "nobody has the address, and it is told to be elsewhere": (
         facts(SILENT, SILENT, nobody_inside=True, mac_seen=None, host_at=told("10.44.7.132")),
@@ -323,7 +355,7 @@ CASES: dict[str, tuple[ServiceFacts, bool | None, list[tuple[str, str]]]] = {
     "another MAC has its address: another device, or a repeater": (
         facts(result("refused"), result("refused"), mac_seen="02:00:5e:00:00:01"),
         False,
-        [("host-moved", "likely"), ("service-stopped", "likely")],
+        [("host-moved", "likely"), *REFUSES],
     ),
     "another MAC, but the service answers: a repeater": (facts(WELL, mac_seen="02:00:5e:00:00:01"), True, []),
     "known by its name alone": (
@@ -337,14 +369,77 @@ CASES: dict[str, tuple[ServiceFacts, bool | None, list[tuple[str, str]]]] = {
         [],
     ),
     "the name is stale, proven": (
-        facts(WELL, line=line(names={NAME: Sourced(IPv4Address("203.0.113.40"), "resolver")})),
+        facts(WELL, line=line(names={NAME: ASTRAY}), named=named(ASTRAY)),
         False,
         [("name-stale", "certain")],
     ),
     "the name is stale, not proven": (
-        facts(None, others=None, line=line(names={NAME: Sourced(IPv4Address("203.0.113.40"), "resolver")})),
+        facts(None, others=None, line=line(names={NAME: ASTRAY}), named=named(ASTRAY)),
         False,
         [("name-stale", "likely")],
+    ),
+    "a resolver alone says so": (
+        facts(WELL, line=line(names={NAME: ASTRAY}), named={}),
+        False,
+        [("name-stale", "likely"), ("resolver-broken", "possible")],
+    ),
+    "a resolver says something else than the name's own servers": (
+        facts(WELL, line=line(names={NAME: ASTRAY}), named=named(Sourced(PUBLIC, "it"))),
+        False,
+        [("resolver-broken", "likely")],
+    ),
+    "a resolver has no answer, and its own servers have": (
+        facts(
+            WELL, line=line(names={NAME: Sourced(None, "resolver", absent=True)}), named=named(Sourced(PUBLIC, "it"))
+        ),
+        False,
+        [("resolver-broken", "likely")],
+    ),
+    "it was published, and is another one again": (
+        facts(WELL, line=line(names={NAME: ASTRAY}), named=named(ASTRAY), published={NAME: Sourced(str(PUBLIC), "x")}),
+        False,
+        [("name-contested", "certain")],
+    ),
+    "it was published, and the line has moved since": (
+        facts(
+            WELL, line=line(names={NAME: ASTRAY}), named=named(ASTRAY), published={NAME: Sourced("203.0.113.40", "x")}
+        ),
+        False,
+        [("name-stale", "certain")],
+    ),
+    "the name leads over IPv6 to somebody else": (
+        facts(WELL, line=line(names={NAME: Sourced(PUBLIC, "it")}), named=named(Sourced(PUBLIC, "it"), STRANGE_SIX)),
+        False,
+        [("name-other-family", "certain")],
+    ),
+    "a router's own page answers": (
+        facts(replace(result("mismatched"), looks_like="gateway:fibre-box", fingerprint="sha256:aa")),
+        False,
+        [("gateway-answers", "certain")],
+    ),
+    "looked from inside": (
+        facts(result("unproven", ok=False), unfit=Unfit("asker-inside", "usb0 is on the site's own network")),
+        None,
+        [("asker-inside", "certain")],
+    ),
+    "hairpin shows that the rules are right": (
+        facts(SILENT, hairpin=Hairpin("answered", True)),
+        False,
+        [
+            ("host-filters-strangers", "likely"),
+            ("host-without-way-out", "likely"),
+            ("port-blocked", "likely"),
+        ],
+    ),
+    "through a VPN nothing answers": (
+        facts(SILENT, hairpin=Hairpin("answered", True), others=False, tunnel_from="tun0"),
+        False,
+        [
+            ("asker-tunnel", "likely"),
+            ("host-filters-strangers", "likely"),
+            ("host-without-way-out", "likely"),
+            ("port-blocked", "likely"),
+        ],
     ),
     "silent where it is not allowed": (facts(result("silent", ok=True, expected="unreachable")), None, []),
     "answers where it is not allowed": (

@@ -50,6 +50,7 @@ FAULTS = {
 }
 # what neither a look from here nor a router's page decides
 ON_THE_DEVICE = {
+    "service stopped",
     "provider's block", "unplugged", "firewall answers its network only", "firewall drops all", "no gateway",
     "a wrong gateway", "line down",
 }  # fmt: skip

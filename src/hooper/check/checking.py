@@ -7,22 +7,24 @@ from dataclasses import dataclass, field, replace
 from datetime import datetime
 from functools import cached_property
 from pathlib import Path
-from typing import TYPE_CHECKING, Protocol
+from typing import TYPE_CHECKING
 
 import anyio
 
 from hooper import deeds
 from hooper.addresses import IPAddress
 from hooper.check.certificates import Judge
+from hooper.check.comparing import InsideMemory, as_inside, as_result, compared, inside_of
 from hooper.check.keys import StandInKey, TunnelKeys
 from hooper.check.likeness import another_of_ours, routers_likeness
-from hooper.check.naming import MISSING, NameSeen, by_name, names_seen
+from hooper.check.named import MISSING, NameSeen, by_name
+from hooper.check.naming import names_seen
 from hooper.check.probes import probe
-from hooper.check.results import Evidence, From, InsideSeen, Result, Seen
-from hooper.check.sameness import redirected, same_device, titles_differ
+from hooper.check.results import Evidence, From, InsideSeen, Result, Seen, Unfit
+from hooper.check.sameness import redirected
 from hooper.check.standpoint import WithinTunnel, at_home, has_ipv6, useless_interface, within_tunnel
-from hooper.check.targets import Target, inner_targets, is_ok, outer_targets, tunnel_targets
-from hooper.clock import rfc3339, time_left
+from hooper.check.targets import Target, inner_targets, outer_targets, planned_six, tunnel_targets
+from hooper.clock import time_left
 from hooper.errors import CounterpartError, HooperError, UsageError
 from hooper.line.public import public_addresses
 from hooper.line.sources import Given, PublicAddress
@@ -37,7 +39,6 @@ from hooper.planning.unfolded import SideDoor
 from hooper.planning.values import Finding
 from hooper.site.references import seen_from
 from hooper.sourced import Shown, Sourced, SourcedAddress
-from hooper.store.checks import StoredInside
 
 if TYPE_CHECKING:
     from hooper.site.model import Site
@@ -45,16 +46,6 @@ if TYPE_CHECKING:
 BEFORE = 0.35  # of the deadline, at most, for what has to be known before anything is probed
 PROBED_FOR = 0.2  # seconds at least, however late it is
 AT_ONCE = 500  # probes at the same time; more would fill the tables of small routers
-
-
-class InsideMemory(Protocol):
-    """What earlier checks saw of the services from inside."""
-
-    def inside(self, service: str, transport: str, port: int) -> StoredInside | None: ...
-
-    def fingerprints(self) -> dict[str, str]:
-        """The service behind each certificate or host key."""
-        ...
 
 
 @dataclass(frozen=True)
@@ -95,7 +86,10 @@ class Wish:
 
 @dataclass
 class Outcome:
-    """The document of a check, what of the inside is worth keeping, services not probed, trouble, remarks."""
+    """The document of a check, what of the inside is worth keeping, services not probed, trouble, remarks.
+
+    unfit: why nothing can be proven from this place; None: it can.
+    """
 
     origin: From
     results: list[Result] = field(default_factory=list)
@@ -105,6 +99,7 @@ class Outcome:
     remarks: list[str] = field(default_factory=list)
     findings: list[Finding] = field(default_factory=list)
     public: dict[str, PublicAddress] = field(default_factory=dict)
+    unfit: Unfit | None = None
 
 
 async def check_here(here: Door, wish: Wish) -> Outcome:
@@ -127,7 +122,7 @@ async def check_here(here: Door, wish: Wish) -> Outcome:
     seen = await probe_all([(here, target) for target in targets], left, wish.heard)
     _judge_all(wish, targets, seen, here.clock.now())
     for target, one in zip(targets, seen, strict=True):
-        outcome.results.append(_result(target, one, Evidence()))
+        outcome.results.append(as_result(target, one, Evidence()))
         outcome.inside[target.service, target.transport, target.port] = as_inside(one, here.clock.now())
     return outcome
 
@@ -144,9 +139,9 @@ async def check_outside(here: Door, outside: Door, wish: Wish, memory: InsideMem
         return await _check_tunnel(here, outside, wish, within, around)
     origin = wish.origin or From(outside.place.kind, outside.place.name, True)
     sight = seen_from(wish.site, standing(wish.site, around).gateway) if wish.origin is None else ()
-    reason = useless_interface(wish.site, outside, around)
-    if reason is not None:
-        return unproven(wish, replace(origin, proves_outside=False), reason, here.clock.now())
+    unfit = useless_interface(wish.site, outside, around)
+    if unfit is not None:
+        return unproven(wish, replace(origin, proves_outside=False), unfit, here.clock.now())
     names: dict[str, NameSeen] = {}
 
     async def look_names() -> None:
@@ -159,7 +154,8 @@ async def check_outside(here: Door, outside: Door, wish: Wish, memory: InsideMem
     same = next((line for line, found in public.items() if shown is not None and found.address.value == shown), None)
     if same is not None:
         reason = f"{outside.place.name} shows {shown}, the address of {same} itself: this is the inside, looking round"
-        return unproven(wish, replace(origin, proves_outside=False), reason, here.clock.now(), public, place)
+        unfit = Unfit("asker-inside", reason)
+        return unproven(wish, replace(origin, proves_outside=False), unfit, here.clock.now(), public, place)
     found = [finding for one in public.values() for finding in one.findings()]
     outcome = Outcome(origin, findings=found, public=public)
     six = _tries_six(around, outside)
@@ -181,10 +177,10 @@ async def check_outside(here: Door, outside: Door, wish: Wish, memory: InsideMem
     for target in targets:
         evidence = _where(target, public, place, now)
         if target.address is None:
-            outcome.results.append(_result(target, _nowhere(target), evidence))
+            outcome.results.append(as_result(target, _nowhere(target), evidence))
             continue
-        inside, one = _inside_of(target, outcome.inside, memory), next(outer_seen)
-        result = _compared(target, one, evidence, inside, visible=target.gateway in sight)
+        inside, one = inside_of(target, outcome.inside, memory), next(outer_seen)
+        result = compared(target, one, evidence, inside, visible=target.gateway in sight)
         outcome.results.append(_likened(wish, target, one, result, outcome, memory))
     if sight:
         left = time_left(here.clock, started, wish.deadline)
@@ -214,7 +210,7 @@ def _likened(
         return result
     known = memory.fingerprints() if memory is not None else {}
     like = another_of_ours(wish.topology, target, seen, outcome.inside, known)
-    return replace(result, detail=f"{result.detail}; {like}") if like is not None else result
+    return result if like is None else replace(result, detail=f"{result.detail}; {like.words}", looks_like=like.who)
 
 
 def _inner_of(targets: Sequence[Target], sight: Collection[str]) -> list[Target]:
@@ -248,7 +244,7 @@ async def _check_tunnel(here: Door, outside: Door, wish: Wish, within: WithinTun
     for target, one in zip(targets, seen, strict=True):
         if target.expected == "unreachable" and one.verdict not in ("silent", "refused", "unproven"):
             one.detail += f"; {within.peer} must not reach it"
-        outcome.results.append(_result(target, one, Evidence()))
+        outcome.results.append(as_result(target, one, Evidence()))
     return outcome
 
 
@@ -282,12 +278,14 @@ def _named(wish: Wish, targets: list[Target], seen: Mapping[str, NameSeen], outc
         target
         for target in targets
         if target.expected == "reachable" and target.line not in wish.known.given and not target.beyond
-        if target.address is None or target.address.version == 4
     ]
     given = sorted({target.line for target in targets if target.server_name and target.line in wish.known.given})
     if given:
         outcome.remarks.append(f"Tried by the number that was given: the names of {', '.join(given)} were not tried.")
-    return [found for target in targets for found in (by_name(target, seen) if target in tried else (target,))]
+    out: list[Target] = []
+    for target in targets:
+        out += by_name(target, seen, planned_six(wish.topology, target.service)) if target in tried else (target,)
+    return out
 
 
 def _inside_target(target: Target) -> Target:
@@ -383,95 +381,20 @@ def _id(target: Target) -> tuple[str, str, int]:
     return target.service, target.transport, target.port
 
 
-def as_inside(seen: Seen, at: datetime) -> InsideSeen:
-    return InsideSeen(seen.verdict, seen.fingerprint, seen.greeting, rfc3339(at), False, seen.nobody, seen.page)
-
-
-def _inside_of(
-    target: Target, now: Mapping[tuple[str, str, int], InsideSeen], memory: InsideMemory | None
-) -> InsideSeen | None:
-    """The inside as seen now, or as it was stored where it cannot be seen now."""
-    key = (target.service, target.transport, target.inner[1])
-    seen = now.get(key)
-    if seen is not None and (seen.fingerprint or seen.greeting or seen.verdict == "answered"):
-        return seen
-    stored = memory.inside(*key) if memory is not None else None
-    return InsideSeen(stored.verdict, stored.fingerprint, stored.greeting, stored.at, True, False) if stored else seen
-
-
-def _compared(target: Target, seen: Seen, evidence: Evidence, inside: InsideSeen | None, *, visible: bool) -> Result:
-    """The result with the inside held against it: another certificate or greeting is another device."""
-    evidence = replace(evidence, inside=inside if target.expected == "reachable" else None)
-    if target.expected == "unreachable":
-        if seen.verdict not in ("silent", "refused", "unproven"):
-            seen.detail += "; it must not be reachable from outside"
-        return _result(target, seen, evidence)
-    same = same_device(target, seen, inside) if inside is not None else None
-    if inside is not None and same is not None:
-        sign = "greeting" if not seen.fingerprint else "host key" if target.speaks == "ssh" else "certificate"
-        if not seen.fingerprint and titles_differ(seen.page, inside.page):
-            sign = "page"
-        when = f" on {inside.at[:10]}" if inside.stored else ""
-        if same:
-            seen.detail += f", same {sign} as inside{when}"
-        else:
-            seen.verdict, seen.detail = "mismatched", f"another device: not the {sign} seen from inside{when}"
-    elif seen.verdict == "answered" and target.keys is None:
-        why = "" if visible else ": this machine is not on the service's network"
-        seen.detail += f", not compared with the inside{why}"
-    return _result(target, seen, evidence)
-
-
-def _result(target: Target, seen: Seen, evidence: Evidence) -> Result:
-    if target.wrong is not None:
-        seen.problems.append(target.wrong[0])
-        seen.detail += f"; {target.wrong[1]}"
-    return Result(
-        service=target.service,
-        expected=target.expected,
-        ok=is_ok(target, seen.verdict, seen.problems),
-        verdict=seen.verdict,
-        problems=tuple(seen.problems),
-        family="ipv6" if target.address is not None and target.address.version == 6 else "ipv4",
-        target_address=str(target.address) if target.address is not None else None,
-        transport=target.transport,
-        port=target.port,
-        took_ms=seen.took_ms,
-        fingerprint=seen.fingerprint,
-        evidence=replace(
-            evidence,
-            certificate=seen.certificate,
-            tls_version=seen.tls_version,
-            page=seen.page,
-            greeting=seen.greeting,
-            first_bytes=seen.first_bytes,
-            icmp=seen.icmp,
-        ),
-        detail=seen.detail,
-        name=target.name,
-        provable=target.provable,
-    )
-
-
-def judged(target: Target, seen: Seen) -> Result:
-    """One probe as a result, with nothing to compare it with."""
-    return _result(target, seen, Evidence())
-
-
 def unproven(
     wish: Wish,
     origin: From,
-    reason: str,
+    unfit: Unfit,
     now: datetime,
     public: Mapping[str, PublicAddress] | None = None,
     place: SourcedAddress | None = None,
 ) -> Outcome:
-    """Nothing is probed, since it would prove nothing. reason: why."""
-    outcome = Outcome(origin)
+    """Nothing is probed, since it would prove nothing: unfit says why."""
+    outcome = Outcome(origin, unfit=unfit)
     targets, outcome.skipped = outer_targets(wish.topology, wish.services, _values(public or {}), None)
     for target in targets:
         evidence = _where(target, public or {}, place, now)
-        outcome.results.append(_result(target, Seen(verdict="unproven", detail=reason), evidence))
+        outcome.results.append(as_result(target, Seen(verdict="unproven", detail=unfit.words), evidence))
     return outcome
 
 

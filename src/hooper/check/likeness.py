@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
+from typing import NamedTuple
 
 import anyio
 
@@ -17,14 +18,21 @@ PAGE_S, LEAST_S = 1.5, 0.2  # seconds for a router's page, at most and at least
 PAGES = (("https", 443), ("http", 80))
 
 
+class Likeness(NamedTuple):
+    """Whom it looks like. who: "service:KEY" or "gateway:KEY"."""
+
+    who: str
+    words: str
+
+
 def another_of_ours(
     topology: Topology,
     target: Target,
     seen: Seen,
     inside: Mapping[tuple[str, str, int], InsideSeen],
     known: Mapping[str, str],
-) -> str | None:
-    """The service of ours that looks so from inside, in words; None: none does.
+) -> Likeness | None:
+    """The service of ours that looks so from inside; None: none does.
 
     inside: as seen now. known: the service behind each certificate or host key that was ever seen from inside.
     """
@@ -34,21 +42,24 @@ def another_of_ours(
         twin = {**known, **now}.get(seen.fingerprint)
         what = "host key" if target.speaks == "ssh" else "certificate"
         if twin in services and services[twin].host != services[target.service].host:
-            return f"it has the {what} of {twin} on {services[twin].host}"
+            return Likeness(f"service:{twin}", f"it has the {what} of {twin} on {services[twin].host}")
         return None
     if seen.greeting is None:
         return None
     twins = {key[0] for key, one in inside.items() if one.greeting == seen.greeting} - {target.service}
     twin = next(iter(twins)) if len(twins) == 1 else None
-    return f"it greets as {twin} on {services[twin].host} does" if twin is not None else None
+    if twin is None:
+        return None
+    return Likeness(f"service:{twin}", f"it greets as {twin} on {services[twin].host} does")
 
 
 async def routers_likeness(here: Door, topology: Topology, results: Sequence[Result], deadline: float) -> list[Result]:
-    """The results, with those that a router's own page answered told so. Looks at the routers only where that helps.
+    """The results, with those that a router's own page answered told so. Looks at the routers only where that helps:
+    where a stranger answered, or something whose certificate was not seen inside.
 
     deadline: seconds that are left for it.
     """
-    strange = [one for one in results if one.verdict == "mismatched" and "it has the " not in one.detail]
+    strange = [one for one in results if one.looks_like is None and (one.verdict == "mismatched" or _unlike(one))]
     if not strange or deadline < LEAST_S:
         return list(results)
     pages = await _pages(here, topology, min(PAGE_S, deadline))
@@ -72,6 +83,13 @@ async def _pages(here: Door, topology: Topology, deadline: float) -> dict[str, l
     return found
 
 
+def _unlike(result: Result) -> bool:
+    """Whether it answered with a certificate that the service does not show inside."""
+    inside = result.evidence.inside
+    known = inside.fingerprint if inside is not None else None
+    return result.verdict == "answered" and result.fingerprint not in (None, known)
+
+
 def _told(result: Result, pages: Mapping[str, Sequence[Seen]]) -> Result:
     for key, shown in pages.items():
         for page in shown:
@@ -79,5 +97,8 @@ def _told(result: Result, pages: Mapping[str, Sequence[Seen]]) -> Result:
             title = result.evidence.page.title if result.evidence.page is not None else None
             alike = page.page is not None and page.page.title is not None and page.page.title == title
             if same or alike:
-                return replace(result, detail=f"{result.detail}; it is the page of {key} itself")
+                words = f"{result.detail}; it is the page of {key} itself"
+                return replace(
+                    result, verdict="mismatched", ok=False, problems=(), detail=words, looks_like=f"gateway:{key}"
+                )
     return result

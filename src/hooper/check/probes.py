@@ -88,6 +88,8 @@ async def probe(door: Door, target: Target, deadline: float) -> Seen:
     return seen
 
 
+# A signature of the handshake does not fit the certificate (RFC 8446 section 4.4.3, RFC 5246 section 7.4.3).
+OTHER_KEY = ("BAD_SIGNATURE", "WRONG_SIGNATURE_TYPE")
 _STRANGE = (ValueError, LookupError, TypeError, ArithmeticError, RecursionError)
 
 
@@ -166,7 +168,9 @@ def _not_understood(stream: Recorder, target: Target, seen: Seen, exc: Exception
     elif isinstance(exc, ssl.SSLError) and spoke == "tls":
         reason = (exc.reason or "handshake failed").lower().replace("_", " ")
         seen.verdict, seen.detail = "answered", f"speaks TLS, but the handshake fails: {reason}"
-        seen.problems.append("tls-failed")
+        if exc.reason in OTHER_KEY:
+            seen.detail = "speaks TLS, but does not have the key of the certificate that it shows"
+        seen.problems.append("certificate-key-other" if exc.reason in OTHER_KEY else "tls-failed")
     elif seen.fingerprint is not None:
         seen.verdict, seen.detail = "mismatched", f"speaks TLS, but not {target.speaks} inside it"
     elif spoke is not None and spoke != target.speaks:

@@ -10,7 +10,8 @@ from typing import TYPE_CHECKING
 import anyio
 
 from hooper.addresses import IPAddress
-from hooper.check.checking import Wish, check_outside, judged
+from hooper.check.checking import Wish, check_outside
+from hooper.check.comparing import judged
 from hooper.check.probes import probe
 from hooper.check.results import Result
 from hooper.check.standpoint import at_home

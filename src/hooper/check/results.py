@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field
-from typing import Literal
+from typing import Literal, NamedTuple
 
 from hooper.planning.values import Finding
 from hooper.sourced import Shown
@@ -100,7 +100,8 @@ class Result:
     expected: what should come out. problems: the codes of what is wrong. family: of the address. target_address: where
     it was tried. name: the one that people type and that leads there; null where it was tried by number. took_ms:
     until the verdict, in milliseconds. fingerprint: of the certificate, "sha256:...". evidence: all that was seen.
-    provable: false: no probe could prove that this protocol answers, so that silence says nothing.
+    provable: false: no probe could prove that this protocol answers, so that silence says nothing. looks_like: of a
+    stranger that answered, "service:KEY" or "gateway:KEY"; null: nobody known.
     """
 
     service: str
@@ -118,6 +119,7 @@ class Result:
     detail: str
     name: str | None = None
     provable: bool = True
+    looks_like: str | None = None
 
     @property
     def untold(self) -> bool:
@@ -191,3 +193,17 @@ class Seen:
     first_bytes: str | None = None
     icmp: IcmpSeen | None = None
     nobody: bool = False
+
+
+class Hairpin(NamedTuple):
+    """verdict: of the probe. same: what answered there is what is seen at the inner address; None: not compared."""
+
+    verdict: Verdict
+    same: bool | None
+
+
+class Unfit(NamedTuple):
+    """Why a place proves nothing. code: of the cause: asker-inside, or asker-no-way."""
+
+    code: str
+    words: str

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, NamedTuple
 
+from hooper.check.results import Unfit
 from hooper.errors import UsageError
 from hooper.net.standing import standing
 from hooper.planning.access import peer_at
@@ -47,7 +48,7 @@ def has_ipv6(around: Surroundings, interface: str | None) -> bool:
     return leads and any(one.ipv6 is not None for one in own)
 
 
-def useless_interface(site: Site, outside: Door, around: Surroundings) -> str | None:
+def useless_interface(site: Site, outside: Door, around: Surroundings) -> Unfit | None:
     """Why nothing can be proven through this interface; None: it can."""
     if outside.place.kind != "interface":
         return None
@@ -57,15 +58,17 @@ def useless_interface(site: Site, outside: Door, around: Surroundings) -> str | 
         known = ", ".join(i.name for i in around.interfaces if not i.loopback) or "none"
         raise UsageError(f"this machine has no interface {name!r}", remedy=f"There are: {known}.")
     if not interface.up or interface.ipv4 is None:
-        return f"{name} is down or has no address yet"
+        return Unfit("asker-no-way", f"{name} is down or has no address yet")
     if any(interface.ipv4 in gateway.lan.network for gateway in site.gateways.values()):
-        return f"{name} is on the site's own network: from there nothing is proven about outside"
+        words = f"{name} is on the site's own network: from there nothing is proven about outside"
+        return Unfit("asker-inside", words)
     if around.has_default_route(name) is False:
-        return f"{name} has no default route of its own, so nothing leaves by it"
+        return Unfit("asker-no-way", f"{name} has no default route of its own, so nothing leaves by it")
     preferred = next((route.interface for route in around.default_routes()), name)
     if interface.strict_return and preferred != name:
-        return (
+        words = (
             f"this kernel drops answers that come in by {name}, since rp_filter is 1 and another default route is"
             f" preferred; set net.ipv4.conf.{name}.rp_filter and .all to 2"
         )
+        return Unfit("asker-no-way", words)
     return None

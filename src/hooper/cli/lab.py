@@ -37,7 +37,6 @@ if TYPE_CHECKING:
         LabLineDocument,
         LabReadDocument,
         LabTypeDocument,
-        ShownRule,
     )
 
 T = TypeVar("T")
@@ -441,10 +440,9 @@ def _render_pages(document: LabReadDocument, out: Screen) -> None:
         if not page.rules:
             out.print("no rules")
             continue
-        drawn = table("label", "from outside", "sent to", "only from")
-        rule: ShownRule
+        drawn = table("label", "from outside", "sent to", "only from", "state")
         for rule in page.rules:
-            drawn.add_row(rule.label, *_arrow(rule))
+            drawn.add_row(rule.label, *_arrow(rule), rule.state)
         out.print(drawn)
     devices = [device for page in document.gateways for device in page.devices]
     if devices:

@@ -44,7 +44,7 @@ RuleOption = Annotated[
     list[str] | None,
     typer.Option(
         metavar="GATEWAY=WORD",
-        help="What a router's list says: there, missing, off, limited, or its ADDRESS.",
+        help="What a router's list says: there, missing, off, limited, transport, ended, interface, or its ADDRESS.",
         autocompletion=pairs("gateways"),
     ),
 ]
@@ -144,10 +144,12 @@ def _ask(session: Session, question: SiteQuestion) -> str | None:
 
 
 def _parse_rules(given: list[str], service: str, site: Site) -> dict[str, str]:
-    """Read --rule GATEWAY=there|missing|off|limited|ADDRESS[:PORT]. Raises: UsageError."""
+    """Read --rule GATEWAY=WORD|ADDRESS[:PORT]. Raises: UsageError."""
+    from hooper.why.rules import RULE_WORDS
+
     out: dict[str, str] = {}
     for gateway, word in parse_pairs("--rule", given, site).items():
-        if word not in ("there", "missing", "off", "limited"):
+        if word not in RULE_WORDS:
             address, colon, port = word.partition(":")
             if colon and not (port.isascii() and port.isdigit() and 1 <= int(port) <= 65535):
                 raise UsageError(f"--rule {gateway}: {port!r} is not a port", remedy="Write ADDRESS or ADDRESS:PORT.")

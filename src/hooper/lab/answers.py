@@ -62,6 +62,13 @@ class ShownRule:
 
 
 @dataclass(frozen=True, slots=True)
+class ListedRule(ShownRule):
+    """A rule with what the page says beside it. state: on, off or ended; or on, and another outside interface."""
+
+    state: str
+
+
+@dataclass(frozen=True, slots=True)
 class EnteredRule(ShownRule):
     """A rule as it was typed into a router's page of the lab. outcome: what came of it."""
 
@@ -92,7 +99,7 @@ class RouterPage:
     gateway: str
     wan_address: str
     lan: str
-    rules: tuple[ShownRule, ...]
+    rules: tuple[ListedRule, ...]
     reservations: tuple[Reservation, ...]
     devices: tuple[Device, ...]
 

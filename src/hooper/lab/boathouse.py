@@ -28,7 +28,8 @@ SERVERS = {PRIMARY: "198.51.100.53", acme.HOST: "198.51.100.80", PROVIDER: "198.
 PUBLIC = IPv4Address("203.0.113.44")
 SECOND = "198.51.100.54"  # the zone's second server, where it has one
 WRONG_RESOLVER = IPv4Address("192.0.2.66")
-INTERNET, BETWEEN, CLUB, MOBILE, SHARED = "internet", "between", "club", "mobile", "shared"
+INTERNET, BETWEEN, CLUB, GUEST = "internet", "between", "club", "guest"
+MOBILE, SHARED = "mobile", "shared"
 # service: (host, transport, inside port, outside port); the lab knows its devices, not the site file
 SERVICES: dict[str, tuple[str, str, int, int]] = {
     "slip-film": ("slip-cam", "tcp", 554, 10554),
@@ -72,6 +73,7 @@ def build(now: Callable[[], datetime]) -> Town:
         INTERNET: IPv4Network("0.0.0.0/0"),
         BETWEEN: IPv4Network("192.168.90.0/24"),
         CLUB: IPv4Network("10.44.7.0/24"),
+        GUEST: IPv4Network("10.44.8.0/24"),  # the club's Wi-Fi for guests: its router keeps it to itself
         MOBILE: IPv4Network("100.72.5.0/24"),
         SHARED: IPv4Network("100.64.44.0/24"),  # behind the provider's own NAT, while it has one
     }

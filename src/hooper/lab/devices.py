@@ -78,6 +78,17 @@ def web(title: str, server: str, now: Callable[[], datetime] | None = None) -> S
     return partial(_web, title=title, server=server, now=now)
 
 
+def sends_on(location: str, server: str) -> StreamHandler:
+    """A page that sends everybody to another one."""
+
+    async def handle(stream: ByteStream, _: Endpoint) -> None:
+        if await _until_head(stream) is not None:
+            fields = (("Server", server), ("Location", location), ("Content-Length", "0"), ("Connection", "close"))
+            await stream.send(head.serialize_response(302, "Found", "HTTP/1.1", fields))
+
+    return handle
+
+
 def secured(identity: Identity, inside: StreamHandler) -> StreamHandler:
     """The same inside TLS."""
 

@@ -14,7 +14,9 @@ Undo = Callable[[], None]
 
 @dataclass(frozen=True, slots=True)
 class Fault:
-    """apply: breaks the town for one service and gives the way back."""
+    """apply: breaks the town for one service and gives the way back. touches: what it changes as a whole, so that only
+    one of those that change it can be there.
+    """
 
     name: str
     cause: str
@@ -22,6 +24,7 @@ class Fault:
     apply: Callable[[Town, str], Undo]
     usual: str = "film-page"  # the service it hits where none is named
     look: str = ""  # the command that shows it; else `hooper why`
+    touches: str = ""
 
 
 class NothingToBreak(NeedsAPerson):

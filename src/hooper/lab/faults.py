@@ -3,79 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from datetime import timedelta
-from ipaddress import IPv4Address, IPv4Interface, IPv4Network
-from typing import Any
+from ipaddress import IPv4Address, IPv4Interface
 
 from hooper import deeds
 from hooper.errors import UsageError
-from hooper.lab.boathouse import CLUB, INTERNET, NAME, SERVICES, SHARED
+from hooper.lab.boathouse import CLUB, GUEST, INTERNET, NAME, PHONE, SERVICES, SHARED
+from hooper.lab.certificate_faults import CERTIFICATE_FAULTS
 from hooper.lab.fault import Fault, NothingToBreak, Undo
-from hooper.lab.identity import Identity, self_signed
-from hooper.lab.things import Box, Rule
+from hooper.lab.name_faults import NAME_FAULTS
+from hooper.lab.rule_faults import RULE_FAULTS
+from hooper.lab.things import Attachment, Box
 from hooper.lab.town import Town
 from hooper.lab.tunnel_faults import TUNNEL_FAULTS
 from hooper.site.words import chosen
-
-HUB = "hub-page"
-
-
-def _rule(town: Town, gateway: str, service: str) -> tuple[Box, Rule]:
-    _, transport, _, outside = SERVICES[service]
-    box = town.boxes[gateway]
-    for rule in box.rules:
-        if rule.transport in (transport, "both") and rule.outside[0] <= outside <= rule.outside[1]:
-            return box, rule
-    raise NothingToBreak(f"{gateway} has no rule for {service}")
-
-
-def _missing(gateway: str) -> Callable[[Town, str], Undo]:
-    def apply(town: Town, service: str) -> Undo:
-        box, rule = _rule(town, gateway, service)
-        place = box.rules.index(rule)
-        box.rules.remove(rule)
-
-        def undo() -> None:
-            if not any(old.outside == rule.outside and old.transport == rule.transport for old in box.rules):
-                box.rules.insert(min(place, len(box.rules)), rule)
-
-        return undo
-
-    return apply
-
-
-def _changed_rule(field: str, value: Callable[[Rule], Any]) -> Callable[[Town, str], Undo]:
-    """The club's router has the rule, and something about it is not as it should be."""
-
-    def apply(town: Town, service: str) -> Undo:
-        _, rule = _rule(town, "club-router", service)
-        before, after = getattr(rule, field), value(rule)
-        setattr(rule, field, after)
-
-        def undo() -> None:
-            if getattr(rule, field) == after:
-                setattr(rule, field, before)
-
-        return undo
-
-    return apply
-
-
-def _wrong_host(town: Town, service: str) -> Undo:
-    """The rule names another device: if one listens on the same port, that one."""
-    _, rule = _rule(town, "club-router", service)
-    host, transport, port, _ = SERVICES[service]
-    others = [town.nodes[key] for key, *_ in SERVICES.values() if key != host]
-    tables = [(node, node.tcp if transport == "tcp" else node.udp) for node in others]
-    wrong = next((node for node, table in tables if port in table), others[0])
-    right, wrong_address = rule.target, wrong.address
-    rule.target = wrong_address
-
-    def undo() -> None:
-        if rule.target == wrong_address:
-            rule.target = right
-
-    return undo
 
 
 def _moved(town: Town, service: str) -> Undo:
@@ -106,6 +46,21 @@ def _off(town: Town, service: str) -> Undo:
     return undo
 
 
+def _isolated(town: Town, service: str) -> Undo:
+    """The device has found the Wi-Fi for guests, which the router keeps apart."""
+    attachment = town.nodes[SERVICES[service][0]].attachments[0]
+    old = attachment.segment, attachment.address
+    town.leave(attachment)
+    network = town.segments[GUEST].network_address
+    attachment.segment, attachment.address = GUEST, IPv4Address(int(network) + int(old[1]) % 256)
+
+    def undo() -> None:
+        attachment.segment, attachment.address = old
+        town.gone.pop(old[1], None)
+
+    return undo
+
+
 def _of_host(name: str, value: object) -> Callable[[Town, str], Undo]:
     """Another setting of the device."""
 
@@ -126,6 +81,19 @@ def _line_down(town: Town, service: str) -> Undo:
 
     def undo() -> None:
         if not int(box.wan):
+            box.wan = old
+
+    return undo
+
+
+def _outer_wan_moved(town: Town, service: str) -> Undo:
+    """The provider gives the line another address over night, and nobody keeps the name up."""
+    del service
+    box, old, new = town.boxes["fibre-box"], town.boxes["fibre-box"].wan, IPv4Address("203.0.113.61")
+    box.wan = new
+
+    def undo() -> None:
+        if box.wan == new:
             box.wan = old
 
     return undo
@@ -155,23 +123,16 @@ def _false_wan(town: Town, service: str) -> Undo:
     return undo
 
 
-def _zone_down(town: Town, service: str) -> Undo:
-    """The zone's own server is down, and what resolvers still have is last week's address."""
-    stale = _name_stale(town, service)
-    node = town.nodes["name-server"]
-    node.off = True
+def _of_program(table: str) -> Callable[[Town, str], Undo]:
+    """The program of the service, in one of the machine's tables of ports."""
 
-    def undo() -> None:
-        node.off = False
-        stale()
+    def apply(town: Town, service: str) -> Undo:
+        host, transport, port, _ = SERVICES[service]
+        ports: set[tuple[str, int]] = getattr(town.nodes[host], table)
+        ports.add((transport, port))
+        return lambda: ports.discard((transport, port))
 
-    return undo
-
-
-def _stopped(town: Town, service: str) -> Undo:
-    host, transport, port, _ = SERVICES[service]
-    town.nodes[host].stopped.add((transport, port))
-    return lambda: town.nodes[host].stopped.discard((transport, port))
+    return apply
 
 
 def _blocked(town: Town, service: str) -> Undo:
@@ -205,51 +166,40 @@ def _carrier_nat(town: Town, service: str) -> Undo:
     return undo
 
 
-def _name_stale(town: Town, service: str) -> Undo:
-    """The name still has the address of last week, which is somebody else's now."""
-    del service
-    current, stale = town.zone.get(NAME, "A"), ["203.0.113.40"]
-    town.zone.set(NAME, "A", stale)
+def _tether(town: Town) -> Attachment:
+    """The laptop's interface that leads over the phone."""
+    return next(one for one in town.nodes["here"].attachments if one.name == "usb0")
+
+
+def _led_by(town: Town, box: Box, *, tunnel: bool) -> Undo:
+    """What goes out over the phone goes by another NAT than the carrier's."""
+    usb = _tether(town)
+    old = usb.segment, usb.address, usb.gateway, usb.tunnel
+    town.boxes[box.key] = box
+    town.segments[box.inner] = box.lan.network
+    usb.segment, usb.address, usb.gateway, usb.tunnel = box.inner, box.lan.ip + 1, box.lan.ip, tunnel
 
     def undo() -> None:
-        if town.zone.get(NAME, "A") == stale:  # else it was updated meanwhile
-            town.zone.set(NAME, "A", current)
+        del town.boxes[box.key], town.segments[box.inner]
+        usb.segment, usb.address, usb.gateway, usb.tunnel = old
 
     return undo
 
 
-def _shows(make: Callable[[Town, str], Identity]) -> Callable[[Town, str], Undo]:
-    """The device shows another certificate."""
-
-    def apply(town: Town, service: str) -> Undo:
-        host = SERVICES[service][0]
-        identity = town.identities.get(host)
-        if identity is None:
-            raise NothingToBreak(f"{service} shows no certificate", remedy="Choose hub-page, film-page or a desktop.")
-        old, new = identity.context, make(town, host).context
-        identity.context = new
-
-        def undo() -> None:
-            if identity.context is new:  # else somebody has given it another one meanwhile
-                identity.context = old
-
-        return undo
-
-    return apply
+def _at_home(town: Town, service: str) -> Undo:
+    """The phone has joined the Wi-Fi, and hands the laptop's packets back into the house."""
+    del service
+    lan = IPv4Interface("192.168.42.129/24")
+    return _led_by(town, Box("phone", CLUB, PHONE["home"][2], "tether", lan, is_router=False), tunnel=False)
 
 
-def _ended(town: Town, host: str) -> Identity:
-    return town.acme.authority.identity([NAME], town.now() - timedelta(days=97), days=90)
-
-
-def _other(town: Town, host: str) -> Identity:
-    return town.acme.authority.identity(["regatta.heronquay.example"], town.now() - timedelta(days=7), days=90)
-
-
-def _own(town: Town, host: str) -> Identity:
-    if host != "hub":  # the others have shown certificates of their own making all along
-        raise NothingToBreak(f"{host} shows a certificate of its own making already", remedy="Choose hub-page.")
-    return self_signed(f"{host}.local", town.now() - timedelta(days=100))
+def _in_vpn(town: Town, service: str) -> Undo:
+    """A VPN that lets out what browsers need."""
+    del service
+    allowed = frozenset({("udp", 53), ("udp", 3478), ("tcp", 80)})
+    lan = IPv4Interface("100.80.2.1/24")
+    exit_ = Box("vpn", INTERNET, IPv4Address("198.51.100.201"), "vpn", lan, is_router=False, lets_out=allowed)
+    return _led_by(town, exit_, tunnel=True)
 
 
 def _switch(what: Callable[[Town], object], switch: str) -> Callable[[Town, str], Undo]:
@@ -281,53 +231,31 @@ def _mute(town: Town, service: str) -> Undo:
 FAULTS: dict[str, Fault] = {
     fault.name: fault
     for fault in (
+        *RULE_FAULTS,
         Fault(
-            "forward-missing-outer",
-            "rule-missing-outer",
-            "the provider's box has no rule for it",
-            _missing("fibre-box"),
+            "host-moved", "host-moved", "the device has taken another address", _moved, touches="the device's address"
         ),
-        Fault(
-            "forward-missing-inner",
-            "rule-missing-inner",
-            "the club's router has no rule for it",
-            _missing("club-router"),
-        ),
-        Fault("forward-wrong-host", "rule-wrong-host", "the club's router sends it to another device", _wrong_host),
-        Fault(
-            "forward-wrong-port",
-            "rule-wrong-port",
-            "the club's router sends it to another port of the device",
-            _changed_rule("target_ports", lambda rule: (rule.target_ports[0] + 1, rule.target_ports[1] + 1)),
-        ),
-        Fault(
-            "forward-off",
-            "rule-off",
-            "the club's router has its rule switched off",
-            _changed_rule("enabled", lambda rule: False),
-        ),
-        Fault(
-            "forward-limited",
-            "rule-limited",
-            "the club's router keeps its rule to one source",
-            _changed_rule("sources", lambda rule: (IPv4Network("192.0.2.99/32"),)),
-        ),
-        Fault("host-moved", "host-moved", "the device has taken another address", _moved),
-        Fault("service-stopped", "service-stopped", "the program on the device has stopped", _stopped),
-        Fault("provider-blocks-port", "port-blocked", "the provider drops what comes in there", _blocked),
-        Fault("carrier-nat", "carrier-nat", "the provider puts a NAT of its own before the line", _carrier_nat),
         Fault("host-off", "host-off", "the device is unplugged", _off),
+        Fault(
+            "host-isolated",
+            "host-isolated",
+            "the device has joined the guest Wi-Fi",
+            _isolated,
+            touches="the device's address",
+        ),
         Fault(
             "host-filters-strangers",
             "host-filters-strangers",
             "the device's own firewall answers its own network only",
             _of_host("hears", "lan"),
+            touches="the device's firewall",
         ),
         Fault(
             "host-filters-all",
             "host-filters-all",
             "the device's own firewall drops what comes in",
             _of_host("hears", "nobody"),
+            touches="the device's firewall",
         ),
         Fault(
             "host-without-way-out",
@@ -335,7 +263,29 @@ FAULTS: dict[str, Fault] = {
             "the device has no gateway, or a wrong one",
             _of_host("way_out", False),
         ),
-        Fault("line-down", "line-down", "the provider's line has no address", _line_down),
+        Fault("service-stopped", "service-stopped", "the program on the device has stopped", _of_program("stopped")),
+        Fault(
+            "service-loopback",
+            "service-loopback",
+            "the program listens for its own machine alone",
+            _of_program("loopback_only"),
+        ),
+        Fault("provider-blocks-port", "port-blocked", "the provider drops what comes in there", _blocked),
+        Fault(
+            "carrier-nat",
+            "carrier-nat",
+            "the provider puts a NAT of its own before the line",
+            _carrier_nat,
+            touches="the line",
+        ),
+        Fault("line-down", "line-down", "the provider's line has no address", _line_down, touches="the line"),
+        Fault(
+            "outer-wan-moved",
+            "name-stale",
+            "the provider gives the line another public address",
+            _outer_wan_moved,
+            touches="the line",
+        ),
         Fault(
             "inner-wan-moved",
             "inner-wan-moved",
@@ -349,13 +299,21 @@ FAULTS: dict[str, Fault] = {
             _false_wan,
             look=f"{deeds.SURVEY}",
         ),
-        Fault("name-stale", "name-stale", "the name still has last week's address", _name_stale),
+        *NAME_FAULTS,
+        *CERTIFICATE_FAULTS,
         Fault(
-            "zone-down",
-            "name-stale",
-            "the zone's own server is down, and resolvers still have last week's address",
-            _zone_down,
-            look=f"{deeds.NAMES}",
+            "phone-at-home",
+            "asker-inside",
+            "the phone that is looked through is on the club's Wi-Fi",
+            _at_home,
+            touches="the phone",
+        ),
+        Fault(
+            "phone-in-vpn",
+            "asker-tunnel",
+            "what is looked through is a VPN that lets little through",
+            _in_vpn,
+            touches="the phone",
         ),
         Fault(
             "router-strict",
@@ -370,23 +328,6 @@ FAULTS: dict[str, Fault] = {
             "the club's router speaks no protocol any more",
             _mute,
             look=f"{deeds.TABLES}",
-        ),
-        Fault(
-            "certificate-expired", "certificate-expired", "the device's certificate has expired", _shows(_ended), HUB
-        ),
-        Fault(
-            "certificate-other-name",
-            "certificate-other-name",
-            "the device's certificate is for another name",
-            _shows(_other),
-            HUB,
-        ),
-        Fault(
-            "certificate-own",
-            "certificate-absent",
-            "the device was reset and shows a certificate of its own making",
-            _shows(_own),
-            HUB,
         ),
         Fault(
             "provider-busy",
@@ -428,6 +369,13 @@ class Breakages:
         if name in self.active:
             raise UsageError(
                 f"{name} is active already, for {self.active[name][0]}", remedy=f"Mend it: `{deeds.MEND(name)}`."
+            )
+        touched = FAULTS[name].touches
+        rival = next((one for one in self.active if touched and FAULTS[one].touches == touched), None)
+        if rival is not None:
+            raise UsageError(
+                f"{rival} has broken {touched} already, so that {name} cannot",
+                remedy=f"Mend that first: `{deeds.MEND(rival)}`.",
             )
         self.active[name] = (hit, FAULTS[name].apply(self.town, hit))
         return hit

@@ -150,6 +150,7 @@ class IgdRouter:
         return [
             (transport, rule)
             for rule in self.box.live_rules(self.town.now())
+            if rule.interface == "internet"  # another one has a service of its own
             if all(source.prefixlen == 32 for source in rule.sources)
             for transport in (("tcp", "udp") if rule.transport == "both" else (rule.transport,))
         ]

@@ -24,6 +24,7 @@ from hooper.lab.hands import HANDS
 from hooper.lab.happenings import HAPPENINGS, Happenings
 from hooper.lab.identity import context_of
 from hooper.lab.lines import LineSetter, Shape
+from hooper.lab.pipe import GONE, splice
 from hooper.lab.things import Arrival, Attachment, DatagramSocket, Machine, Turned
 from hooper.net.lab import SOCKS_ICMP
 from hooper.net.types import Endpoint
@@ -33,17 +34,6 @@ from hooper.wire.icmp import Icmp
 
 STRANGERS = 512  # connections at once that have not shown the token; a sweep makes a hundred in one moment
 _NOWHERE = IPv4Address(0)
-_GONE = (
-    anyio.EndOfStream,
-    anyio.BrokenResourceError,
-    anyio.ClosedResourceError,
-    anyio.IncompleteRead,
-    anyio.DelimiterNotFound,
-    ssl.SSLError,
-    TimeoutError,
-    WireError,
-    OSError,
-)
 Verb = Callable[[BufferedByteStream, "Asker", dict[str, Any]], Awaitable[None]]
 
 
@@ -125,14 +115,14 @@ class Switchboard:
                     await self._socks(stream)
                 elif first == b"{":
                     await self._verb(stream)
-        except _GONE:
+        except GONE:
             pass
         except BaseExceptionGroup as group:
-            if group.split(_GONE)[1] is not None:
+            if group.split(GONE)[1] is not None:
                 raise
         finally:
             self._strangers.pop(id(stream), None)
-            with anyio.CancelScope(shield=True), contextlib.suppress(*_GONE):
+            with anyio.CancelScope(shield=True), contextlib.suppress(*GONE):
                 await anyio.aclose_forcefully(raw)
 
     def _has_token(self, stream: BufferedByteStream, shown: bytes) -> bool:
@@ -332,12 +322,13 @@ class Switchboard:
         await stream.send(link.serialize_line({"where": str(asked["where"])}))
 
     async def _lookup(self, stream: BufferedByteStream, asker: Asker, asked: dict[str, Any]) -> None:
+        name, ask = str(asked["name"]), self.town.lookup6 if asked["family"] == "ipv6" else self.town.lookup
         if self.town.resolver_dead or self.town.cut:
-            self.town.note(asker.name, "dns", str(asked["name"]), "swallowed")
+            self.town.note(asker.name, "dns", name, "swallowed")
             await anyio.sleep_forever()
-        found = self.town.lookup(str(asked["name"])) if asked["family"] == "ipv4" else []
-        self.town.note(asker.name, "dns", str(asked["name"]), "answered" if found else "no address")
-        await stream.send(link.serialize_line({"addresses": [str(address) for address in found]}))
+        found = [str(one) for one in ask(name)]
+        self.town.note(asker.name, "dns", name, "answered" if found else "no address")
+        await stream.send(link.serialize_line({"addresses": found}))
 
     async def _sleep(self, stream: BufferedByteStream, _: Asker, asked: dict[str, Any]) -> None:
         until = datetime.fromtimestamp(float(asked["until"]), UTC)
@@ -422,7 +413,7 @@ class Switchboard:
 
         async def back(header: dict[str, Any], data: bytes = b"") -> None:
             async with lock:
-                with contextlib.suppress(*_GONE):
+                with contextlib.suppress(*GONE):
                     await stream.send(link.serialize_frame(header, data))
 
         async def deliver(data: bytes, sender: Endpoint) -> None:
@@ -479,22 +470,6 @@ class Switchboard:
         visitor, done = self._visitors[str(asked["visitor"])]
         try:
             await stream.send(link.serialize_line({}))
-            await _splice(stream, visitor)
+            await splice(stream, visitor)
         finally:
             done.set()
-
-
-async def _splice(one: ByteStream, other: ByteStream) -> None:
-    """Carry bytes both ways until one side ends; the other is then ended too."""
-
-    async def carry(source: ByteStream, sink: ByteStream, scope: anyio.CancelScope) -> None:
-        try:
-            while True:
-                await sink.send(await source.receive())
-        except _GONE:
-            pass
-        scope.cancel()
-
-    async with anyio.create_task_group() as tasks:
-        tasks.start_soon(carry, one, other, tasks.cancel_scope)
-        tasks.start_soon(carry, other, one, tasks.cancel_scope)

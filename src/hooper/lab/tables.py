@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from datetime import datetime
 from ipaddress import IPv4Address, IPv4Network
 from typing import Any
 
 from hooper import deeds
 from hooper.errors import UsageError
 from hooper.jsonform import read_as
+from hooper.lab.boathouse import CLUB, GUEST
 from hooper.lab.things import Box, Rule, overlapping, type_rule
 from hooper.lab.town import Town
 from hooper.planning.values import Forward
@@ -105,6 +107,21 @@ def _shown(rule: Rule) -> dict[str, Any]:
     }
 
 
+def _state(rule: Rule, now: datetime) -> str:
+    """What the page says beside it: on, off, ended, or another outside interface."""
+    if not rule.enabled:
+        return "off"
+    if rule.until is not None and rule.until <= now:
+        return "ended"
+    return "on" if rule.interface == "internet" else f"on, {rule.interface}"
+
+
+def _page(box: Box, now: datetime) -> list[Rule]:
+    """All that its page lists: what has ended too, unless a program had made it."""
+    box.live_rules(now)
+    return box.rules
+
+
 def read_tables(town: Town, gateways: Iterable[str]) -> list[dict[str, Any]]:
     """What stands on the routers' pages. Raises: UsageError: no such router."""
     chosen = [_box(town, key) for key in gateways] or [box for box in town.boxes.values() if box.is_router]
@@ -113,13 +130,13 @@ def read_tables(town: Town, gateways: Iterable[str]) -> list[dict[str, Any]]:
             "gateway": box.key,
             "wan_address": str(box.wan),
             "lan": str(box.lan),
-            "rules": [_shown(rule) for rule in box.live_rules(town.now())],
+            "rules": [{**_shown(rule), "state": _state(rule, town.now())} for rule in _page(box, town.now())],
             "reservations": box.reservations,
             "devices": [
                 {"mac": a.mac, "address": str(a.address)}
                 for node in town.nodes.values()
                 for a in node.attachments
-                if a.segment == box.inner
+                if a.segment in ((box.inner, GUEST) if box.inner == CLUB else (box.inner,))
             ],
         }
         for box in chosen

@@ -31,7 +31,7 @@ Dependence = Literal["endpoint", "address", "address-and-port"]
 
 @dataclass
 class Rule:
-    """One entry of a gateway's table, as it was typed into its page."""
+    """One entry of a gateway's table, as it was typed into its page. interface: the outside one that it is for."""
 
     label: str
     transport: str
@@ -42,10 +42,12 @@ class Rule:
     owner: str = "page"  # or the address of the device that asked for it by a protocol
     until: datetime | None = None
     enabled: bool = True
+    interface: str = "internet"
 
     def takes(self, transport: str, port: int, source: IPv4Address) -> bool:
         return (
             self.enabled
+            and self.interface == "internet"
             and self.transport in (transport, "both")
             and self.outside[0] <= port <= self.outside[1]
             and (not self.sources or any(source in network for network in self.sources))
@@ -71,7 +73,8 @@ class Attachment:
 
 @dataclass
 class Machine:
-    """A machine. tcp, udp: what answers at which port. stopped: ports whose program was ended.
+    """A machine. tcp, udp: what answers at which port. stopped: ports whose program was ended. loopback_only: those
+    whose program listens for this machine alone.
 
     off: nobody is there. hears: whom its own firewall lets in. way_out: its gateway is set, and is the router; without
     it answers reach its own network only. clock_off: by how much its clock is ahead of the town's.
@@ -82,6 +85,7 @@ class Machine:
     tcp: dict[int, StreamHandler] = field(default_factory=dict)
     udp: dict[int, DatagramHandler] = field(default_factory=dict)
     stopped: set[tuple[str, int]] = field(default_factory=set)
+    loopback_only: set[tuple[str, int]] = field(default_factory=set)
     off: bool = False
     hears: Literal["all", "lan", "nobody"] = "all"
     way_out: bool = True
@@ -91,6 +95,11 @@ class Machine:
         """Whether what comes from `source` gets an answer that arrives."""
         near = source in network
         return self.hears == "all" and (near or self.way_out) if self.hears != "lan" else near
+
+    def listens(self, transport: str, port: int, to: IPv4Address) -> bool:
+        """Whether a program of its own takes what comes in for this address."""
+        entry = transport, port
+        return entry not in self.stopped and (entry not in self.loopback_only or to.is_loopback)
 
     @property
     def address(self) -> IPv4Address:
@@ -117,9 +126,10 @@ class Box:
     """A NAT gateway between two segments. blocked: what the provider drops before this box.
 
     ports: the outside ports that are this box's own, where it shares its address with others. other_exit: by which it
-    sends, where it has a second line. claims: the address that it tells to programs, where that is not its own.
-    reveals: it says when a packet has made too many hops. A WAN address of 0.0.0.0
-    is a line that is down.
+    sends, where it has a second line. lets_out: all that it hands on outward, by transport and port; None: everything.
+    remote: its own pages that it shows outside, by port. claims: the address that it tells to programs, where
+    that is not its own. reveals: it says when a packet has made too many hops. A WAN address of 0.0.0.0 is a line that
+    is down.
     """
 
     key: str
@@ -140,6 +150,8 @@ class Box:
     filtering: Dependence = "address-and-port"
     ports: range | None = None
     other_exit: IPv4Address | None = None
+    lets_out: frozenset[tuple[str, int]] | None = None
+    remote: dict[int, StreamHandler] = field(default_factory=dict)
     claims: IPv4Address | None = None
     reveals: bool = True
     flows: dict[int, Flow] = field(default_factory=dict)
@@ -148,9 +160,11 @@ class Box:
     udp: dict[int, DatagramHandler] = field(default_factory=dict)
 
     def live_rules(self, now: datetime) -> list[Rule]:
-        """The rules that have not ended; those that have are dropped."""
-        self.rules = [rule for rule in self.rules if rule.until is None or now < rule.until]
-        return self.rules
+        """The rules that have not ended. Of those that have, the ones that a program made are dropped; a page goes on
+        showing its own.
+        """
+        self.rules = [rule for rule in self.rules if rule.owner == "page" or rule.until is None or now < rule.until]
+        return [rule for rule in self.rules if rule.until is None or now < rule.until]
 
     @property
     def told_wan(self) -> IPv4Address:

@@ -39,6 +39,7 @@ from hooper.lab.things import (
     Arrival,
     Attachment,
     Box,
+    DatagramHandler,
     DatagramSocket,
     Dependence,
     Flow,
@@ -149,9 +150,7 @@ class Town:
         result = self.route(usable, to, "udp", port, source_port)
         if not isinstance(result, Arrival):
             return None
-        if isinstance(result.node, Machine) and ("udp", result.port) in result.node.stopped:
-            return None
-        handler = result.node.udp.get(result.port)
+        handler = self.datagram_handler(result)
         answer = handler(data, result.source) if handler is not None else None
         return answer if isinstance(answer, bytes) else None
 
@@ -188,6 +187,8 @@ class Town:
                 return Turned(TOO_MANY_HOPS, box.lan.ip) if box.reveals else SWALLOWED
             if not int(box.wan):
                 return Turned(NET_UNREACHABLE, box.lan.ip)
+            if box.lets_out is not None and (transport, port) not in box.lets_out:
+                return SWALLOWED
             source = Endpoint(box.other_exit or box.wan, self._map(box, transport, source, remote))
             segment, sender = box.outer, None
         return SWALLOWED
@@ -252,8 +253,10 @@ class Town:
 
         back: how a packet that comes back from inside looks to a flow (RFC 4787 section 6).
         """
-        if box.blocks(transport, port):
+        if back is None and box.blocks(transport, port):  # the provider's filter stands before the box
             return SWALLOWED
+        if transport == "tcp" and port in box.remote:
+            return Arrival(box, box.wan, port, source, box.wan)
         flow = box.flows.get(port) if transport == "udp" else None
         if flow is not None and flow.lets_in(back or source, box.filtering):
             return self._seen_at(box, self._forward_inside(box, back or source, flow.inside, transport))
@@ -296,8 +299,8 @@ class Town:
         if bound is not None:
             await bound.deliver(data, result.source)
             return "delivered"
-        handler = result.node.udp.get(result.port)
-        if handler is None or (isinstance(result.node, Machine) and ("udp", result.port) in result.node.stopped):
+        handler = self.datagram_handler(result)
+        if handler is None:
             await socket.reject(PORT_UNREACHABLE, result.entered, to)
             return "rejected"
         answer = handler(data, result.source)
@@ -357,12 +360,20 @@ class Town:
         """What answers a connection there; None: nothing listens, so that it is refused."""
         if isinstance(arrival.node, Box):
             inward = arrival.to == arrival.node.lan.ip
-            return arrival.node.tcp.get(arrival.port) if inward else None
+            return (arrival.node.tcp if inward else arrival.node.remote).get(arrival.port)
         if (listener := self.listeners.get((arrival.node.key, arrival.port))) is not None:
             return listener
-        if ("tcp", arrival.port) in arrival.node.stopped:
+        if not arrival.node.listens("tcp", arrival.port, arrival.to):
             return None
         return arrival.node.tcp.get(arrival.port)
+
+    @staticmethod
+    def datagram_handler(arrival: Arrival) -> DatagramHandler | None:
+        """What takes a datagram there; None: nothing listens."""
+        node = arrival.node
+        if isinstance(node, Machine) and not node.listens("udp", arrival.port, arrival.to):
+            return None
+        return node.udp.get(arrival.port)
 
     def leave(self, attachment: Attachment) -> None:
         """Nobody has this address any more, and for a while machines go on sending to who had it."""
@@ -400,6 +411,10 @@ class Town:
         ]
         taken = {address for address, *_ in there}
         return routers + there + [entry for entry in gone if entry[0] not in taken]
+
+    def lookup6(self, name: str) -> list[IPv6Address]:
+        """The IPv6 addresses that a machine's own resolver gives."""
+        return [IPv6Address(text) for text in self.zone.get(name, "AAAA")]
 
     def lookup(self, name: str) -> list[IPv4Address]:
         """What a machine's own resolver gives."""

@@ -22,6 +22,7 @@ if TYPE_CHECKING:
 
 ZONE, PRIMARY, SECOND_NAME = "heronquay.example", "ns.heronquay.example", "ns2.heronquay.example"
 TTL = 60  # seconds
+RIVAL = timedelta(seconds=90)  # after which another hand writes a name over
 LIE = "192.0.2.99"
 KEY_NAME = "boathouse-key"
 
@@ -35,6 +36,7 @@ class Zone:
         self.records: dict[tuple[str, str], list[str]] = {}
         self.serial = 1
         self.second_lag: timedelta | None = None  # None: there is no second server
+        self.rival: tuple[str, str] | None = None  # a name that another hand writes too, and the address that it writes
         self.settle: Callable[[], None] = lambda: None  # what is on its way into the zone, as far as it has arrived
         self._before: deque[tuple[datetime, tuple[str, str], list[str]]] = deque(maxlen=1000)  # newest last
 
@@ -47,11 +49,19 @@ class Zone:
         """What stands there, or stood there at a moment."""
         self.settle()
         key = (name.rstrip(".").lower(), kind)
+        if self.rival is not None and key == (self.rival[0], "A"):
+            self._written_over(key, self.rival[1])
         if at is not None:
             for when, changed, before in self._before:
                 if when > at and changed == key:
                     return list(before)
         return list(self.records.get(key, ()))
+
+    def _written_over(self, key: tuple[str, str], value: str) -> None:
+        """The other hand comes by a while after anybody else did."""
+        last = next((when for when, changed, _ in reversed(self._before) if changed == key), None)
+        if self.records.get(key) != [value] and last is not None and self._now() - last >= RIVAL:
+            self.set(key[0], key[1], [value])
 
     def set(self, name: str, kind: str, values: list[str]) -> bool:
         """Replace what stands there; whether that changed anything."""
@@ -97,8 +107,10 @@ class Zone:
         del peer
         return self._answer(data, authoritative=False)
 
-    def liar(self, data: bytes, peer: Endpoint) -> bytes | None:
-        """A resolver that gives one address for everything, as some do that block or advertise."""
+    def liar(self, data: bytes, peer: Endpoint, about: str | None = None) -> bytes | None:
+        """A resolver that gives one address for everything, as some do that block or advertise. about: for this name
+        only.
+        """
         import dns.message
         import dns.rrset
 
@@ -107,7 +119,7 @@ class Zone:
             return None
         reply = dns.message.from_wire(honest)
         for rrset in reply.answer:
-            if rrset.rdtype == 1:
+            if rrset.rdtype == 1 and about in (None, rrset.name.to_text(omit_final_dot=True).lower()):
                 reply.answer[reply.answer.index(rrset)] = dns.rrset.from_text(rrset.name, TTL, "IN", "A", LIE)
         return reply.to_wire()
 

@@ -6,7 +6,7 @@ import anyio
 
 from hooper.addresses import IPAddress
 from hooper.errors import HooperError
-from hooper.net.types import Door, Endpoint
+from hooper.net.types import Door, Endpoint, Family
 from hooper.site.model import Site
 from hooper.sourced import Sourced, SourcedAddress
 
@@ -21,26 +21,30 @@ def first_of(found: tuple[IPAddress, ...] | None, source: str) -> SourcedAddress
     return Sourced(found[0] if found else None, source, absent=found == ())
 
 
-async def addresses_of(here: Door, site: Site, name: str, deadline: float) -> tuple[tuple[IPAddress, ...] | None, str]:
-    """All IPv4 addresses of a name, and who says so; None: nobody does, and why. deadline: as for one."""
+async def addresses_of(
+    here: Door, site: Site, name: str, deadline: float, family: Family = "ipv4"
+) -> tuple[tuple[IPAddress, ...] | None, str]:
+    """All addresses of a name of one family, and who says so; None: nobody does, and why. deadline: as for one."""
     from hooper.net.dns import addresses_by
 
     for address, port in site.measure.resolvers:
         server = Endpoint(address, port)
         with anyio.move_on_after(deadline):
             try:
-                found = await addresses_by(here, server, name, deadline)
+                found = await addresses_by(here, server, name, deadline, family)
             except HooperError:
                 continue
             return tuple(found), f"resolver {server if port != 53 else address}"
-    return await by_this_machine(here, name, deadline)
+    return await by_this_machine(here, name, deadline, family)
 
 
-async def by_this_machine(here: Door, name: str, deadline: float) -> tuple[tuple[IPAddress, ...] | None, str]:
+async def by_this_machine(
+    here: Door, name: str, deadline: float, family: Family = "ipv4"
+) -> tuple[tuple[IPAddress, ...] | None, str]:
     """As any program here would look it up, which may know more ways than the list of resolvers."""
     with anyio.move_on_after(deadline):
         try:
-            addresses = await here.lookup(name, "ipv4")
+            addresses = await here.lookup(name, family)
         except HooperError as exc:
             return None, exc.message
         return tuple(addresses), "this machine's resolver"

@@ -21,8 +21,9 @@ from hooper.addresses import IPAddress
 from hooper.errors import NoAnswer, WireError
 from hooper.net.exchange import exchange
 from hooper.net.proxy import close_quietly
-from hooper.net.types import Datagram, Door, Endpoint
+from hooper.net.types import Datagram, Door, Endpoint, Family
 
+ADDRESS_RECORDS: dict[Family, str] = {"ipv4": "A", "ipv6": "AAAA"}
 ALIASES, RECORDS = 8, 100  # of one answer; no name in use has more
 DATAGRAM = 512  # bytes of a datagram, where nothing else was agreed on (RFC 1035 section 2.3.4)
 SCHEDULE = (0.0, 1.0, 2.0)  # seconds; RFC 1035 section 4.2.1 leaves the times to the asker
@@ -123,9 +124,11 @@ async def records(
     return tuple(sorted(record.to_text() for record in found))
 
 
-async def addresses_by(door: Door, server: Endpoint, name: str, deadline: float) -> Sequence[IPAddress]:
-    """The IPv4 addresses that `server` has for `name`; empty: it has none. Raises: as `records`."""
-    return [ip_address(text) for text in await records(door, server, name, "A", deadline)]
+async def addresses_by(
+    door: Door, server: Endpoint, name: str, deadline: float, family: Family = "ipv4"
+) -> Sequence[IPAddress]:
+    """The addresses of one family that `server` has for `name`; empty: it has none. Raises: as `records`."""
+    return [ip_address(text) for text in await records(door, server, name, ADDRESS_RECORDS[family], deadline)]
 
 
 async def zone_of(door: Door, server: Endpoint, name: str, deadline: float) -> tuple[str, str] | None:

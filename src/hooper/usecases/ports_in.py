@@ -144,8 +144,8 @@ def _nobody(transport: str, peer: Endpoint, said: str) -> None:
 async def _proves_nothing(run: Run, outside: Door, address: IPAddress) -> str | None:
     """Why a look through this door says nothing about outside; None: it does."""
     around = await connected_surroundings(run.here)
-    if (reason := useless_interface(run.site, outside, around)) is not None:
-        return reason
+    if (unfit := useless_interface(run.site, outside, around)) is not None:
+        return unfit.words
     servers = [Endpoint(server, port) for server, port in run.site.measure.stun]
     mapped = await mapped_by(outside, servers, STUN_DEADLINE) if servers else None
     if mapped is not None and mapped[0] == address:

@@ -22,7 +22,7 @@ from hooper import deeds
 from hooper.addresses import parse_address
 from hooper.check.checking import Outcome, Wish, check_here, check_outside, unproven
 from hooper.check.keys import PinnedKey, ProbeKeys, TunnelKeys
-from hooper.check.results import CheckDocument, From, Result
+from hooper.check.results import CheckDocument, From, Result, Unfit
 from hooper.check.standpoint import at_home
 from hooper.check.targets import inner_targets
 from hooper.clock import read_moment, rfc3339
@@ -314,7 +314,8 @@ async def visit(run: Run, request: VisitRequest) -> tuple[tuple[CheckDocument, b
         home = at_home(site, await run.here.surroundings())
         if home is not None:
             reason = f"this machine is on the LAN of {home}, or on one with its addresses and its router's"
-            outcome = unproven(wish, replace(origin, proves_outside=False), reason, now)
+            unfit = Unfit("asker-inside", reason)
+            outcome = unproven(wish, replace(origin, proves_outside=False), unfit, now)
         else:
             memory = _PackedMemory({(one.service, one.transport, one.port): one for one in pack.inside})
             outcome = await check_outside(run.here, run.here, wish, memory)

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field, replace
 from datetime import timedelta
 
 from hooper.addresses import IPAddress
-from hooper.check.naming import PROBLEMS
+from hooper.check.named import PROBLEMS
 from hooper.check.origin import open_origin
 from hooper.check.results import Result
 from hooper.clock import time_left
@@ -150,9 +150,19 @@ def _past(run: Run, request: WhyRequest, told: Mapping[str, Sourced[str]]) -> Pa
     looks = [look for look in looks if look[1].family == "ipv4"]
     newest = next((look for look in looks if not set(look[1].problems) & set(PROBLEMS)), None)  # of the line itself
     journal = run.state.journal
-    entered = {key: frozenset(entry.service for entry in journal.entries(key).values()) for key in run.site.gateways}
-    fingerprints = run.state.checks.fingerprints()
-    return Past(run.given(request.public, told), newest, fingerprints, entered, probe_keys(run), _servers(run))
+    entered = {
+        key: {entry.service: entry.until for entry in journal.entries(key).values()} for key in run.site.gateways
+    }
+    keys, servers = probe_keys(run), _servers(run)
+    return Past(run.given(request.public, told), newest, entered, keys, servers, _published(run))
+
+
+def _published(run: Run) -> dict[str, Sourced[str]]:
+    """What Hooper last published under each name, where the name's own servers showed it. Raises: StateError."""
+    assert run.state is not None
+    found = {name: run.state.updates.last_update(name, "A", run.at) for name in run.site.names}
+    shown = {name: last for name, last in found.items() if last is not None and last.outcome == "done" and last.shown}
+    return {name: Sourced(last.value, "published", last.at) for name, last in shown.items()}
 
 
 def _servers(run: Run) -> dict[str, TunnelSeen]:

@@ -16,6 +16,7 @@ State = Literal["ok", "broken", "unknown", "skipped"]
 Certainty = Literal["certain", "likely", "possible"]
 ORDER = {"certain": 0, "likely": 1, "possible": 2}
 THERE = ("answered", "connected")
+ASKER = ("asker-inside", "asker-no-way", "asker-tunnel")  # what is wrong with the look, and not with the service
 
 
 @dataclass(frozen=True, slots=True)

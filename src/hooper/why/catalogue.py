@@ -24,6 +24,11 @@ CAUSES: dict[str, CauseEntry] = {
         "The rules lead to an address at which it is not any more, often after DHCP gave it a new one.",
         "Give it its planned address again: a fixed one on the device, or a reservation on the router.",
     ),
+    "host-isolated": CauseEntry(
+        "the device is kept apart from the network, as on a guest Wi-Fi",
+        "It reaches the internet, and nobody reaches it: neither the others at home nor a rule of the router.",
+        "Join it to the main network, and give it its planned address there.",
+    ),
     "host-filters-strangers": CauseEntry(
         "the device's own firewall lets in its own network only",
         "It answers from inside, and drops what comes from the internet.",
@@ -43,6 +48,11 @@ CAUSES: dict[str, CauseEntry] = {
         "the service does not run, or listens at another port",
         "The device is there and refuses the connection.",
         "Start it, let it start by itself, and compare its port with the plan.",
+    ),
+    "service-loopback": CauseEntry(
+        "the service listens for its own machine alone",
+        "On the device itself it works, at localhost; everybody else is refused.",
+        "Let it listen at the device's address, or at all addresses, in its settings.",
     ),
     "service-other": CauseEntry(
         "something else answers at the service's port",
@@ -73,6 +83,26 @@ CAUSES: dict[str, CauseEntry] = {
         "a rule is kept to some sources, and the plan names none",
         "A few get in, and all others wait in vain.",
         "Take the sources out of the rule, or write them into the site file.",
+    ),
+    "rule-wrong-transport": CauseEntry(
+        "a rule is for TCP where the service needs UDP, or the other way round",
+        "It looks entered, and what the service sends by is dropped.",
+        "Correct the rule's transport (protocol).",
+    ),
+    "rule-ended": CauseEntry(
+        "a rule was entered for a time, and that is over",
+        "Routers forget such rules by themselves, and when they start anew.",
+        "Enter it anew without an end, or let the keeper renew it.",
+    ),
+    "rule-wrong-interface": CauseEntry(
+        "a rule is at another outside interface of the router than the line in use",
+        "A router with two lines, or with television beside the internet, has a list for each.",
+        "Enter the rule at the interface (WAN, line, connection) by which the internet comes.",
+    ),
+    "gateway-answers": CauseEntry(
+        "a router answers itself at the port, before any rule",
+        "Strangers see its own page in place of the service.",
+        "Switch remote access off on the router, or give its page another port.",
     ),
     "rule-wrong-port": CauseEntry(
         "a rule leads to another port of the right device",
@@ -147,6 +177,21 @@ CAUSES: dict[str, CauseEntry] = {
         "the name leads to an address that the line had before",
         "Who types the name reaches somebody else, or nobody; the number still works.",
         "Publish the address; look why it was not kept up.",
+    ),
+    "name-contested": CauseEntry(
+        "somebody else writes the name too",
+        "The right address is published, and a while later an old one is back.",
+        "Find the other updater, on the router, a storage box or an old machine, and switch it off.",
+    ),
+    "name-other-family": CauseEntry(
+        "the name leads over IPv6 to where the service is not",
+        "Whoever has IPv6 tries that first, and waits, or meets another device.",
+        "Take the AAAA records away, or plan the service over IPv6 at that address.",
+    ),
+    "resolver-broken": CauseEntry(
+        "a resolver says something else than the name's own servers",
+        "Who asks that resolver gets nowhere, and who asks another one arrives.",
+        "Use another resolver; where it is only late, wait.",
     ),
     "name-has-others": CauseEntry(
         "the name leads to further addresses",
@@ -269,6 +314,26 @@ CAUSES: dict[str, CauseEntry] = {
         "the device's clock has gone back",
         "The server answers no handshake that is older than the last one.",
         "Set its clock right, from the network.",
+    ),
+    "asker-inside": CauseEntry(
+        "it was tested from the inside",
+        "What is at home cannot show how it looks from outside: routers lead it round, or not at all.",
+        "Look from the phone's mobile data, a hotspot, or a friend's network.",
+    ),
+    "asker-no-way": CauseEntry(
+        "the place that was to be looked from has no way out",
+        "Nothing was sent, so nothing is known.",
+        "Connect it, or look from another place.",
+    ),
+    "asker-tunnel": CauseEntry(
+        "it was tested through a VPN",
+        "VPNs drop ports of their own, and show another address than the network has.",
+        "Switch the VPN off for the test.",
+    ),
+    "certificate-key-other": CauseEntry(
+        "the device's certificate and its key do not belong together",
+        "No encryption can be agreed on: browsers show an error and no page.",
+        "Give the device both files of the same generation anew.",
     ),
     "certificate-absent": CauseEntry(
         "the device shows a certificate of its own instead of the planned one",

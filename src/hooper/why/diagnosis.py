@@ -2,35 +2,39 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+
 from hooper import deeds
 from hooper.addresses import parse_address
 from hooper.certs.problems import CODES, NOT_YET, planned_for
 from hooper.comparison import Comparison, Side
 from hooper.line.judging import compare
 from hooper.line.sources import PublicAddress
+from hooper.planning.findings import finding
 from hooper.planning.topology import Topology
-from hooper.planning.typed import typed
-from hooper.planning.values import Plan
+from hooper.planning.typed import typed, typed_inside
+from hooper.planning.values import Finding, Plan
 from hooper.site.model import Site
 from hooper.sourced import age_of
-from hooper.why.case import ORDER, THERE, Case, Certainty, State, WhyDocument
-from hooper.why.catalogue import CAUSES
+from hooper.why.case import ASKER, ORDER, THERE, Case, State, WhyDocument
+from hooper.why.deciding import read_rule
 from hooper.why.facts import ServiceFacts
-from hooper.why.server_keys import other_server, server_keys, tunnel_by
-from hooper.why.way import judge_way, line_proven, read_rule, read_wan
+from hooper.why.inside import faulty, judge_host, judge_service
+from hooper.why.names import judge_name
+from hooper.why.way import judge_way
 
 
 def diagnose(topology: Topology, plan: Plan, facts: ServiceFacts) -> WhyDocument:
     """The first broken link of a service's chain, and what may have broken it."""
     site, case = topology.site, Case(topology, plan, facts)
     public = site.services[facts.service].reach == "public"
-    _host(case)
-    _service(case)
+    judge_host(case)
+    judge_service(case)
     if public:
         judge_way(case)
     else:
         _not_forwarded(case)
-    _name(case, public=public)
+    judge_name(case, public=public)
     _certificate(case)
     _outside(case)
     _over_six(case)
@@ -53,7 +57,9 @@ def diagnose(topology: Topology, plan: Plan, facts: ServiceFacts) -> WhyDocument
             f"Look at each router's list of rules and compare it with `{deeds.SHEET}`.",
             read_rule(case.ruled[0], facts.service) if case.ruled else None,
         )
-    if any(step.state == "broken" for step in case.steps.values()) or case.causes:
+    if any(step.state == "broken" for step in case.steps.values()) or any(
+        cause.code not in ASKER for cause in case.causes
+    ):
         ok = False
     else:
         ok = True if case.steps["outside"].state == "ok" else None
@@ -63,7 +69,7 @@ def diagnose(topology: Topology, plan: Plan, facts: ServiceFacts) -> WhyDocument
         tuple(case.steps[name] for name in order),
         tuple(sorted(case.causes, key=lambda cause: ORDER[cause.certainty])),
         (*_address_compared(site, facts), *_compared(case, ok=ok)),
-        tuple(PublicAddress(facts.line.line, facts.line.public, facts.line.differs).findings()),
+        (*PublicAddress(facts.line.line, facts.line.public, facts.line.differs).findings(), *_hairpin_only(case)),
     )
 
 
@@ -94,204 +100,10 @@ def _address_compared(site: Site, facts: ServiceFacts) -> list[Comparison]:
     return rows
 
 
-# --- inside
-
-
-def _host(case: Case) -> None:
-    facts, service = case.facts, case.site.services[case.facts.service]
-    host = case.site.devices[service.host]
-    answers = facts.inside is not None and facts.inside.verdict in THERE  # then it is there, whatever was told once
-    moved = facts.host_at is not None and parse_address(facts.host_at.value) != host.address and not answers
-    if moved and facts.host_at is not None:
-        new = facts.host_at.value
-        fresh = facts.host_at.now(facts.line.now)
-        case.step("host", "broken", f"{service.host} is told to be at {new}, the plan says {host.address}")
-        _moved(case, new, "certain" if fresh else "likely")
-    elif facts.elsewhere is not None and not answers:
-        case.step("host", "broken", f"its MAC {host.mac} answers at {facts.elsewhere}, not at {host.address}")
-        _moved(case, str(facts.elsewhere), "certain")
-    elif host.mac is not None and facts.mac_seen not in (None, host.mac) and not answers:
-        # Wi-Fi repeaters answer with a MAC of their own, so this alone is not certain
-        case.step("host", "unknown", f"at {host.address} answers the MAC {facts.mac_seen}, the plan says {host.mac}")
-        _moved(case, None, "likely")
-    elif facts.nobody_inside and not answers:
-        case.step("host", "broken", f"nobody on this network has the address {host.address}")
-        _gone(case, "likely")
-    elif facts.inside is None:
-        case.step("host", "unknown", "this machine is not on the device's network")
-    elif facts.inside.verdict in (*THERE, "mismatched", "refused"):
-        known = ", by the MAC in the plan" if host.mac and facts.mac_seen == host.mac else ""
-        case.step("host", "ok", f"{host.address} answers{known}")
-    elif facts.mac_seen is not None and not facts.doubtful:
-        whose = "the MAC in the plan" if facts.mac_seen == host.mac else "a device"
-        case.step("host", "ok", f"{whose} is at {host.address}")
-        if facts.inside.verdict == "silent":
-            _filters_all(case, "likely")
-    else:
-        case.step("host", "unknown", f"{host.address} does not answer, and nothing shows that it is there now")
-        if facts.inside.verdict == "silent":
-            _gone(case, "likely")
-            _filters_all(case, "possible")
-        elif facts.doubtful:  # over UDP silence alone says nothing
-            _gone(case, "possible")
-
-
-def _moved(case: Case, new: str | None, certainty: Certainty) -> None:
-    service = case.site.services[case.facts.service]
-    host = case.site.devices[service.host]
-    to = f" to {new}" if new else ""
-    case.cause(
-        "host-moved",
-        certainty,
-        f"{service.host} has moved{to}; the rules lead to {host.address}",
-        f"Give it {host.address} again: set it on the device, or reserve it on its router"
-        + (f" for {host.mac}." if host.mac else "."),
-        f"Look once more at its address, on the device or in the router's list: give it with {deeds.HOST_ADDRESS}.",
-    )
-
-
 def _compared(case: Case, *, ok: bool | None) -> list[Comparison]:
     """The numbers side by side; where all is well, nobody has to read one that is not known."""
     rows = compare(case.site, case.facts.line)
     return [row for row in rows if row.equal is not None] if ok else rows
-
-
-def _filters_all(case: Case, certainty: Certainty) -> None:
-    """The device is there, and what comes in at the port gets no answer, not even a refusal."""
-    inside, host = case.facts.inside, case.site.services[case.facts.service].host
-    assert inside is not None
-    case.cause(
-        "host-filters-all",
-        certainty,
-        f"{host} drops what comes in at {inside.transport} {inside.port}: its own firewall, or a program that hangs",
-        f"Let {case.facts.service} in in the firewall of {host}, and start it anew.",
-        f"Look on {host} itself whether {case.facts.service} answers there, and what its firewall lets in.",
-    )
-
-
-def _gone(case: Case, certainty: Certainty) -> None:
-    name = case.site.services[case.facts.service].host
-    place = "in its router's list of devices, or on its own screen"
-    decide = f"Look for {name} {place}: give the address with {deeds.HOST_ADDRESS}."
-    case.cause(
-        "host-moved",
-        certainty,
-        f"{name} has taken another address",
-        f"Find it in its router's list of devices and give it {case.site.devices[name].address} again.",
-        decide,
-    )
-    case.cause("host-off", certainty, f"{name} is switched off or unplugged", "Look whether it runs.", decide)
-
-
-def _service(case: Case) -> None:
-    facts, name = case.facts, case.facts.service
-    service = case.site.services[name]
-    host = case.site.devices[service.host]
-    inside = facts.inside
-    if case.steps["host"].state == "broken":
-        case.step("service", "unknown", "the device was not found")
-    elif inside is None:
-        case.step("service", "unknown", "this machine is not on the device's network")
-    elif inside.verdict in THERE:
-        faults = [problem for problem in inside.problems if problem not in CODES]
-        case.step("service", "broken" if faults else "ok", f"inside: {inside.verdict}, {inside.detail}")
-        for fault in faults:
-            _faulty(case, fault, inside.detail)
-    elif inside.verdict == "refused" and facts.answers_by:
-        _one_transport(case)
-    elif inside.verdict == "refused":
-        case.step("service", "broken", f"inside: {host.address} refuses port {inside.port}")
-        same = host.mac is not None and facts.mac_seen == host.mac
-        told = facts.host_at is not None and facts.host_at.now(facts.line.now)
-        case.cause(
-            "service-stopped",
-            "certain" if same or told else "likely",
-            f"{service.host} refuses port {inside.port}: {name} does not run there, or its firewall refuses it",
-            f"Start it on {service.host}, or correct its port; else let it in in the firewall of {service.host}.",
-            f"Make sure that {host.address} is {service.host}: give the address it shows with {deeds.HOST_ADDRESS}.",
-        )
-        if not (same or told):
-            case.cause(
-                "host-moved",
-                "possible",
-                f"another device has the address {host.address}",
-                f"Look which device has it, and give it to {service.host} again.",
-                f"Look at {service.host} itself and give its address with {deeds.HOST_ADDRESS}.",
-            )
-    elif inside.verdict in ("silent", "mismatched") and facts.tunnel is not None:
-        case.step("service", "broken", f"inside: {inside.verdict}, {inside.detail}")
-        server_keys(case, "likely")
-    elif inside.verdict == "mismatched" and (key := tunnel_by(case.site, facts.service)) is not None:
-        case.step("service", "broken", f"inside: {inside.detail}")
-        other_server(case, key, inside.detail)
-    elif inside.verdict == "mismatched" and inside.problems:
-        case.step("service", "broken", f"inside: {inside.detail}")
-        for fault in inside.problems:
-            _faulty(case, fault, inside.detail)
-    elif inside.verdict == "mismatched":
-        case.step("service", "broken", f"inside: {inside.detail}")
-        case.cause(
-            "service-other",
-            "likely",
-            f"at {host.address}, port {inside.port}, is something else than {service.speaks}",
-            "Correct `speaks` or `port` in the site file, or the address of the device.",
-            f"Look at {service.host} itself and give its address with {deeds.HOST_ADDRESS}.",
-        )
-    else:
-        case.step("service", "unknown", f"inside: {inside.verdict}, {inside.detail}")
-
-
-def _one_transport(case: Case) -> None:
-    """A service for both transports that answers by one of them, and refuses the other."""
-    inside, name = case.facts.inside, case.facts.service
-    assert inside is not None
-    used = " and ".join(case.facts.answers_by)
-    case.step("service", "ok", f"inside: it answers by {used}, and refuses {inside.transport} {inside.port}")
-    case.cause(
-        "transport-unused",
-        "likely",
-        f"{name} answers by {used} and not by {inside.transport}, though both were planned",
-        f'Write `transport = "{case.facts.answers_by[0]}"` for it, or switch {inside.transport} on in the device.',
-        f"Look in the settings of {case.site.services[name].host} whether {name} uses {inside.transport}.",
-    )
-
-
-def _faulty(case: Case, fault: str, detail: str) -> None:
-    """The service runs, and something about what it says is wrong."""
-    name = case.facts.service
-    speaks = case.site.services[name].speaks
-    remedies = {
-        "clear-text": (
-            "https-needed",
-            f"{name} speaks without encryption where {speaks} was planned",
-            "Switch HTTPS or TLS on in the device's settings, or give the port at which it speaks it.",
-        ),
-        "https-needed": (
-            "https-needed",
-            f"{name} wants https at its port, and http was planned",
-            'Write `speaks = "https"` in the site file; in the URL, too, it is https://.',
-        ),
-        "port-lost": (
-            "port-lost",
-            f"{name} sends people on to an address without its outside port: {detail}",
-            f"Set the device's own address, base URL or external port to the URL that `{deeds.CARD}` shows.",
-        ),
-        "inner-address": (
-            "inner-address",
-            f"{name} sends people on to an address of the LAN: {detail}",
-            f"Set the device's own address or base URL to the URL that `{deeds.CARD}` shows.",
-        ),
-        "https-lost": (
-            "https-needed",
-            f"{name} sends people on to a page without encryption: {detail}",
-            f"Set the device's base URL to the one that `{deeds.CARD}` shows, with https.",
-        ),
-    }
-    usual = ("service-faulty", f"{name} answers with a fault: {detail}", "Set it right on the device.")
-    if fault in CAUSES:
-        usual = (fault, f"{name}: {CAUSES[fault].what}", CAUSES[fault].do)
-    code, message, remedy = remedies.get(fault, usual)
-    case.cause(code, "certain", message, remedy)
 
 
 def _certificate(case: Case) -> None:
@@ -329,9 +141,6 @@ def _renewal(case: Case, planned: str | None, problem: str) -> str:
     return f"`{deeds.ORDER(planned)}` gets it, if it is not kept already; then give {host} its two files."
 
 
-# --- name, outside
-
-
 def _not_forwarded(case: Case) -> None:
     reach = case.site.services[case.facts.service].reach
     for gateway in case.ruled:
@@ -348,42 +157,20 @@ def _not_forwarded(case: Case) -> None:
         )
 
 
-def _name(case: Case, *, public: bool) -> None:
-    line = case.facts.line
-    if not line.names or not public:
-        case.step("name", "skipped", "no name is planned for this line" if public else "not needed")
+def _hairpin_only(case: Case) -> Iterator[Finding]:
+    """What hairpin says of people at home: whoever looks from there sees that, and not what is outside."""
+    facts, outside = case.facts, case.facts.outside
+    hairpin, shown = facts.hairpin, typed(case.topology, facts.service)
+    if hairpin is None or shown is None or outside is None or outside.verdict not in THERE or hairpin.same is True:
         return
-    states: list[State] = []
-    evidence: list[str] = []
-    for name, known in line.names.items():
-        evidence.append(f"{name}: {known.value or 'no address'} ({known.source})")
-        if known.absent:
-            states.append("broken")
-            case.cause("name-missing", "certain", f"{name} has no address: {known.source}", _publish(case, name))
-        elif known.value is None or line.public.value is None or line.public.source == f"the name {name}":
-            states.append("unknown")
-        elif known.value == line.public.value:
-            states.append("ok")
-        else:
-            states.append("broken")
-            outside = case.facts.outside
-            sure = line_proven(case) or (outside is not None and outside.verdict in THERE)
-            case.cause(
-                "name-stale",
-                "certain" if sure else "likely",
-                f"{name} still leads to {known.value}; the line has {line.public.value}",
-                _publish(case, name),
-                read_wan(line.chain[0]) if line.chain else None,
-            )
-    worst: State = "broken" if "broken" in states else "unknown" if "unknown" in states else "ok"
-    case.step("name", worst, *evidence)
-
-
-def _publish(case: Case, name: str) -> str:
-    kept_by = case.site.names[name].updated_by
-    if kept_by in case.site.updaters:
-        return f"`{deeds.PUBLISH(name)}` publishes the right one."
-    return f"Have it updated where it is kept: by the {kept_by}."
+    if hairpin.verdict in ("silent", "refused", "mismatched"):
+        yield finding(
+            "no-hairpin",
+            f"services.{facts.service}",
+            f"from inside, {shown.text} does not lead to {facts.service} ({hairpin.verdict}), and from outside it does",
+            f"At home use {typed_inside(case.topology, facts.service).text}, or the lines of `{deeds.HOSTS_FILE}`.",
+            severity="note",
+        )
 
 
 def _outside(case: Case) -> None:
@@ -407,7 +194,7 @@ def _outside(case: Case) -> None:
     if outside.verdict in THERE:
         for fault in outside.problems:
             if fault not in CODES:
-                _faulty(case, fault, outside.detail)
+                faulty(case, fault, outside.detail)
 
 
 def _over_six(case: Case) -> None:

@@ -5,15 +5,22 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
+from ipaddress import IPv4Address
 from pathlib import Path
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 import anyio
 
 from hooper.addresses import parse_address
-from hooper.check.checking import BEFORE, InsideMemory, Outcome, Wish, check_here, check_outside
+from hooper.check.checking import BEFORE, Outcome, Wish, check_here, check_outside
+from hooper.check.comparing import InsideMemory
+from hooper.check.hairpin import by_hairpin
 from hooper.check.keys import TunnelKeys
-from hooper.check.results import Result
+from hooper.check.named import NameSeen
+from hooper.check.naming import names_seen
+from hooper.check.probes import probe
+from hooper.check.results import Hairpin, Result, Verdict
+from hooper.check.targets import inner_targets
 from hooper.clock import time_left
 from hooper.errors import HooperError
 from hooper.gateways.find import find_routers
@@ -30,6 +37,7 @@ from hooper.planning.values import Plan
 from hooper.planning.worksheet import ticked_sheets
 from hooper.site.references import in_sight, seen_from
 from hooper.sourced import Sourced, SourcedAddress
+from hooper.store.entries import LiveRule
 from hooper.why.facts import ServiceFacts, TunnelSeen
 
 if TYPE_CHECKING:
@@ -37,6 +45,8 @@ if TYPE_CHECKING:
     from hooper.site.model import Host, Site
 
 SEEN = "seen in its table"
+LOOPBACK = IPv4Address("127.0.0.1")
+FURTHER_S, NAMED_S = 0.7, 2.0  # seconds for what may tell more, at most
 HEARD = ("answered", "connected", "mismatched", "refused")  # whoever says so is there
 STORED_FOR = timedelta(minutes=10)  # an older look from outside proves nothing any more
 
@@ -45,17 +55,18 @@ STORED_FOR = timedelta(minutes=10)  # an older look from outside proves nothing 
 class Past:
     """What earlier runs left.
 
-    known: what was given and told. outside: the newest look from outside. fingerprints: certificates seen from inside.
-    entered: for each router, the services whose rules Hooper has entered there. keys: for the handshakes of tunnels.
-    tunnels: by service, what their servers told.
+    known: what was given and told. outside: the newest look from outside. entered: for each router, the
+    services whose rules Hooper has entered there, and until when. keys: for the handshakes of tunnels. tunnels: by
+    service, what their servers told. published: what Hooper last published under each name, where that was seen at its
+    own servers.
     """
 
     known: Given = field(default_factory=Given)
     outside: tuple[datetime, Result] | None = None
-    fingerprints: Mapping[str, str] = field(default_factory=dict)
-    entered: Mapping[str, frozenset[str]] = field(default_factory=dict)
+    entered: Mapping[str, Mapping[str, datetime | None]] = field(default_factory=dict)
     keys: Mapping[str, TunnelKeys] = field(default_factory=dict)
     tunnels: Mapping[str, TunnelSeen] = field(default_factory=dict)
+    published: Mapping[str, Sourced[str]] = field(default_factory=dict)
 
 
 async def gather_service(
@@ -82,10 +93,25 @@ async def gather_service(
     left = time_left(here.clock, started, deadline)
     looks: dict[str, Outcome] = {}
     near: list[_Near] = []
+    more: list[_More] = []
+    named: dict[str, NameSeen] = {}
 
     async def inside() -> None:
-        looks["inside"] = await check_here(here, Wish(topology, [service], left, base=base, keys=past.keys))
+        wish = Wish(topology, [service], left, base=base, keys=past.keys)
+        looks["inside"] = await check_here(here, wish)
+        async with anyio.create_task_group() as tasks:
+            tasks.start_soon(look_around)
+            tasks.start_soon(look_further, wish)
+
+    async def look_around() -> None:
         near.append(await _near(here, site, service, line, looks["inside"], started, deadline))
+
+    async def look_further(wish: Wish) -> None:
+        patience = min(FURTHER_S, time_left(here.clock, started, deadline))
+        more.append(await _more(here, wish, service, line, looks["inside"], patience))
+
+    async def ask_names() -> None:
+        named.update(await names_seen(here, here, site, line.names, min(left, NAMED_S)))
 
     well = anyio.CancelScope()  # ends what looks for reasons once there is nothing to explain
 
@@ -112,12 +138,55 @@ async def gather_service(
         jobs = ((read_tables, chain), (measure, in_sight(site, line.at)), (inside, seen_from(site, line.at)))
         for job in (job for job, sight in jobs if chain[-1] in sight):
             tasks.start_soon(job)
+        if line.names:
+            tasks.start_soon(ask_names)
         if outside is not None:
             tasks.start_soon(from_outside, outside)
     line = _with_measured(line, measured[0]) if measured else line
     facts = _facts(topology, plan, service, past, line, looks, near[0] if near else _Near())
+    further = more[0] if more else _More()
+    facts = replace(facts, named=named, at_loopback=further.at_loopback, hairpin=further.hairpin)
+    if outside is not None and facts.unfit is None:
+        facts = replace(facts, tunnel_from=await _tunnel_from(here, outside))
     seen = {key: said for key, said in tables.items() if said.value != "unseen" or key not in facts.rules}
     return replace(facts, rules={**facts.rules, **seen}), list(looks.values())
+
+
+class _More(NamedTuple):
+    """What this machine sees besides: of itself, where it is the host; at the public address, from inside."""
+
+    at_loopback: Verdict | None = None
+    hairpin: Hairpin | None = None
+
+
+async def _more(here: Door, wish: Wish, service: str, line: LineFacts, look: Outcome, deadline: float) -> _More:
+    """deadline: seconds for all of it."""
+    found: dict[str, Any] = {}
+    host = wish.site.devices[wish.site.services[service].host]
+    own = [result for result in look.results if result.service == service]
+
+    async def loopback() -> None:
+        target = next(iter(inner_targets(wish.topology, [service])))
+        seen = await probe(here, wish.keyed(replace(target, address=LOOPBACK)), deadline)
+        found["at_loopback"] = seen.verdict
+
+    async def hairpin(public: IPAddress) -> None:
+        found["hairpin"] = await by_hairpin(here, wish, service, public, look.inside, deadline)
+
+    async with anyio.create_task_group() as tasks:
+        if line.own.value == host.address and any(result.verdict in ("refused", "silent") for result in own):
+            tasks.start_soon(loopback)
+        if line.outside is not None and line.at is not None and wish.site.services[service].reach == "public":
+            tasks.start_soon(hairpin, line.outside)
+    return _More(**found)
+
+
+async def _tunnel_from(here: Door, outside: Door) -> str | None:
+    """The VPN that is looked through; None: it is none."""
+    if outside.place.kind != "interface":
+        return None
+    interface = (await here.surroundings()).interface(outside.place.name)
+    return interface.name if interface is not None and interface.tunnel else None
 
 
 async def _tables(
@@ -161,9 +230,21 @@ async def _tables(
             elif at_port and not rule.rule.source:
                 found[key] = Sourced("limited", SEEN, now)
             else:  # rules that were made by hand may not be shown to programs
-                sure = service in past.entered.get(key, ())
-                found[key] = Sourced("missing" if sure else "unseen", SEEN, now)
+                found[key] = Sourced(_not_shown(table, rule.rule, past.entered.get(key, {}), service, now), SEEN, now)
     return found
+
+
+def _not_shown(
+    table: Iterable[LiveRule], wanted: LiveRule, entered: Mapping[str, datetime | None], service: str, now: datetime
+) -> str:
+    """What is said of a rule that a router's table does not show."""
+    led = (wanted.outside_port, wanted.target_address, wanted.target_port)
+    if any((one.outside_port, one.target_address, one.target_port) == led for one in table):
+        return "transport"
+    if service not in entered:
+        return "unseen"
+    until = entered[service]
+    return "ended" if until is not None and until <= now else "missing"
 
 
 def _side_by_side(site: Site, service: str) -> list[str]:
@@ -225,7 +306,7 @@ def _facts(
         stored_at, outside = past.outside
     line = replace(line, public=_probed(line, outside, seen, stored_at))
     nobody = any(look.nobody for look in looks["inside"].inside.values()) if "inside" in looks else False
-    facts = ServiceFacts(
+    return ServiceFacts(
         line=line,
         service=service,
         inside=inside,
@@ -245,8 +326,9 @@ def _facts(
         saw=past.known.told.get(f"saw:{service}"),
         ways={kind: told for kind in ("tcp", "udp") if (told := past.known.told.get(f"way:{service}:{kind}"))},
         tunnel=past.tunnels.get(service),
+        published=past.published,
+        unfit=seen.unfit if seen is not None else None,
     )
-    return replace(facts, twin=_twin(site, facts, seen, past))
 
 
 def _known(line: LineFacts) -> SourcedAddress:
@@ -300,17 +382,3 @@ def _host_reached(site: Site, seen: Outcome | None, service: str) -> bool:
         return False
     mates = {key for key, entry in site.services.items() if entry.host == site.services[service].host} - {service}
     return any(result.service in mates and result.verdict in ("answered", "connected") for result in seen.results)
-
-
-def _twin(site: Site, facts: ServiceFacts, seen: Outcome | None, past: Past) -> str | None:
-    """The service on another host whose certificate answered from outside."""
-    outside = facts.outside
-    if outside is None or outside.verdict != "mismatched" or outside.fingerprint is None:
-        return None
-    known = dict(past.fingerprints)
-    if seen is not None:
-        known |= {one.fingerprint: key[0] for key, one in seen.inside.items() if one.fingerprint}
-    twin = known.get(outside.fingerprint)
-    if twin is None or twin not in site.services:
-        return None
-    return twin if site.services[twin].host != site.services[facts.service].host else None

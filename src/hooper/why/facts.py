@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from datetime import datetime
 
 from hooper.addresses import IPAddress
-from hooper.check.results import Result
+from hooper.check.named import NameSeen
+from hooper.check.results import Hairpin, Result, Unfit, Verdict
 from hooper.line.facts import LineFacts
 from hooper.sourced import Sourced
 
@@ -36,9 +38,13 @@ class ServiceFacts:
     rules: what was told of the routers' rules, or read in their tables: there, missing, off, limited, unseen (a table
     that may not show all does not have it), or the address that a rule names.
     ticked: the gateways whose sheet the user has ticked off as it now stands.
-    host_at: the address that the device has, as told. twin: the service whose certificate answered instead.
+    host_at: the address that the device has, as told.
     tunnel: of a service whose handshake was tried. saw: what a person saw, in their words.
     ways: by transport, how a stand-in for it was reached from outside: a verdict.
+    at_loopback: this machine is the host, and what its loopback address says; None: it is not, or was not asked.
+    hairpin: the public address, as this machine reaches it from inside; None: not looked.
+    named: what each name has, at its own servers too. published: what Hooper last published under each, and when.
+    unfit: why the place that was to be looked from proves nothing. tunnel_from: the VPN that was looked through.
     """
 
     line: LineFacts
@@ -56,8 +62,20 @@ class ServiceFacts:
     rules: dict[str, Sourced[str]] = field(default_factory=dict)
     ticked: dict[str, Sourced[str]] = field(default_factory=dict)
     host_at: Sourced[str] | None = None
-    twin: str | None = None
     tunnel: TunnelSeen | None = None
     saw: Sourced[str] | None = None
     ways: dict[str, Sourced[str]] = field(default_factory=dict)
     outside6: Result | None = None
+    at_loopback: Verdict | None = None
+    hairpin: Hairpin | None = None
+    named: Mapping[str, NameSeen] = field(default_factory=dict)
+    published: Mapping[str, Sourced[str]] = field(default_factory=dict)
+    unfit: Unfit | None = None
+    tunnel_from: str | None = None
+
+    @property
+    def looks_like(self) -> tuple[str, str] | None:
+        """Whom a stranger outside looks like: "service" or "gateway", and its key; None: nobody known."""
+        like = self.outside.looks_like if self.outside is not None else None
+        kind, colon, key = (like or "").partition(":")
+        return (kind, key) if colon else None

@@ -13,26 +13,31 @@ from hooper.why.case import Cause, WhyDocument
 from hooper.why.catalogue import CAUSES
 
 INSIDE = frozenset({
-    "host-off", "host-moved", "host-filters-all", "service-stopped", "service-other", "service-faulty",
-    "transport-unused",
+    "host-off", "host-moved", "host-isolated", "host-filters-all", "service-stopped", "service-loopback",
+    "service-other", "service-faulty", "transport-unused",
 })  # fmt: skip
 NAT = frozenset({"carrier-nat", "shared-ports"})
 LINE = NAT | {"line-down", "line-not-reached", "public-address-wrong"}
 ANSWERS = frozenset({"service-other", "service-faulty", "transport-unused"})  # something does
-RULES = frozenset({"rule-missing-outer", "rule-missing-inner", "rule-wrong-host", "rule-wrong-port", "rule-off",
-                   "rule-limited"})  # fmt: skip
+RULES = frozenset({
+    "rule-missing-outer", "rule-missing-inner", "rule-wrong-host", "rule-wrong-port", "rule-wrong-transport",
+    "rule-wrong-interface", "rule-off", "rule-ended", "rule-limited", "gateway-answers",
+})  # fmt: skip
 STRANGERS = frozenset({"host-filters-strangers", "host-without-way-out"})
-NAMES = frozenset({"name-stale", "name-missing", "name-has-others"})
+NAMES = frozenset({
+    "name-stale", "name-missing", "name-has-others", "name-contested", "name-other-family", "resolver-broken",
+})  # fmt: skip
 # What can be behind a public service that does not answer, as far as nothing was looked at.
 LOOKED = frozenset({  # told by a look alone
-    "line-not-reached", "public-address-wrong", "name-has-others", "transport-unused", "rule-off", "rule-limited",
-    "rule-wrong-port",
+    "line-not-reached", "public-address-wrong", "transport-unused", "rule-off", "rule-limited", "rule-wrong-port",
+    "rule-wrong-transport", "rule-wrong-interface", "rule-ended", "gateway-answers", "name-has-others",
+    "name-contested", "name-other-family", "resolver-broken", "asker-tunnel",
 })  # fmt: skip
 ALL = (INSIDE | LINE | STRANGERS | NAMES | RULES | {"inner-wan-moved", "port-blocked"}) - LOOKED
 ASKED = ALL | LOOKED  # of others no question tells anything
 # The steps of a diagnosis that, where they are sound, leave these out.
 SOUND = {
-    "host": frozenset({"host-off", "host-moved", "host-filters-all"}),
+    "host": frozenset({"host-off", "host-moved", "host-isolated", "host-filters-all"}),
     "service": INSIDE,
     "public-address": LINE,
     "name": NAMES,
@@ -69,11 +74,17 @@ def questions(topology: Topology, plan: Plan, service: str) -> Iterator[SiteQues
     words = f"Is what comes in the house at {inner} the page or the program of {service} itself, with something wrong?"
     yield SiteQuestion("itself", words, ASKED - {"service-other"}, ASKED - {"service-faulty"})
     words = f"Does {name} itself, or its router's list of devices, show the address {site.devices[name].address}?"
-    yield _splits("address", words, {"host-moved", "host-off"})
+    yield _splits("address", words, {"host-moved", "host-off", "host-isolated"})
+    network = site.gateways[chain[-1]].lan.network
+    words = f"Does {name} itself show an address of the network {network}, and not that of a guest Wi-Fi?"
+    yield _splits("network", words, {"host-isolated"})
     yield _splits("on", f"Is {name} switched on, and is the lamp at its network socket lit?", {"host-off"})
     yield _splits("program", f"On {name} itself: is the program for {service} started?", {"service-stopped"})
+    words = f"In the settings of {service} on {name}: does it listen at all addresses, and not at localhost alone?"
+    yield _splits("listens", words, {"service-loopback"})
     yield from _of_rules(plan, service, tuple(key for key in chain if key != name))
     yield from _of_the_line(topology, service, chain)
+    yield _splits("vpn", "Is every VPN off on the machine that was looked from?", {"asker-tunnel"})
     words = f"In the firewall of {name}: is {service} let in from every address, and not from its own network alone?"
     yield _splits("strangers", words, {"host-filters-strangers", "host-filters-all"})
     router = site.gateways[chain[-1]].lan.ip
@@ -103,6 +114,9 @@ def _of_the_line(topology: Topology, service: str, chain: tuple[str, ...]) -> It
     if len(chain) > 1 and (wan := site.gateways[chain[-1]].wan_behind(chain[-2])) is not None:
         words = f"Does the status page of {chain[-1]} show {wan} as its WAN address?"
         yield _splits("inner-wan", words, {"inner-wan-moved"})
+    if chain[0] != site.services[service].host:
+        words = f"On {chain[0]}: is its own page kept from the internet (remote access off)?"
+        yield _splits("remote", words, {"gateway-answers"})
     words = f"Does the status page of {chain[0]} show the WAN address that a page on the internet says you have?"
     yield _splits("wan", words, LINE)
     yield _splits("online", f"Does the status page of {chain[0]} say that the internet is connected?", {"line-down"})
@@ -123,6 +137,10 @@ def _of_the_line(topology: Topology, service: str, chain: tuple[str, ...]) -> It
         yield SiteQuestion("number", words, NAMES, ASKED - NAMES)
         words = f"Does {shown.name} have any address at all, says a page that looks up names?"
         yield _splits("named", words, {"name-missing"})
+        words = (
+            f"On a page that looks names up on the internet: has {shown.name} the WAN address that {chain[0]} shows?"
+        )
+        yield SiteQuestion("elsewhere", words, ASKED - (NAMES - {"resolver-broken"}), ASKED - {"resolver-broken"})
 
 
 def _splits(key: str, text: str, if_not: Collection[str]) -> SiteQuestion:

@@ -7,39 +7,10 @@ from hooper.addresses import parse_address
 from hooper.check.results import IcmpSeen
 from hooper.line.judging import outer_wan, situation
 from hooper.line.situation import judge
-from hooper.planning.values import EVERYTHING, Forward
-from hooper.ports import ports_text
-from hooper.sourced import Sourced
 from hooper.why.case import THERE, Case, Certainty
+from hooper.why.deciding import hairpin_works, line_proven, read_rule, read_wan, stand_in_reached
+from hooper.why.rules import judge_rule, missing, told_rule, told_wrong, undecided, wrong_host
 from hooper.why.server_keys import server_keys
-
-
-def _told_rule(case: Case, gateway: str) -> tuple[str | None, Sourced[str] | None]:
-    """What was told of a gateway's rule for this service: there, missing, off, limited, wrong; None: nothing."""
-    told = case.facts.rules.get(gateway)
-    if told is None:
-        return ("ticked", case.facts.ticked[gateway]) if gateway in case.facts.ticked else (None, None)
-    if told.value in ("there", "unseen", *LACKING):
-        return told.value, told
-    wanted = {rule.target_address for rule in _rules(case, gateway)}
-    address, _, port = told.value.partition(":")
-    ports = {ports_text(rule.target_ports) for rule in _rules(case, gateway)}
-    right = address in wanted and (not port or port in ports)
-    return ("there" if right else "wrong"), told
-
-
-LACKING = {  # what was told of a rule: the cause, and how it is said; {} stands for the gateway and the service
-    "missing": ("", "{} has no rule for {}"),
-    "off": ("rule-off", "{} has the rule for {} switched off"),
-    "limited": ("rule-limited", "{} keeps the rule for {} to some sources, and the plan names none"),
-}
-
-
-def _rules(case: Case, gateway: str) -> list[Forward]:
-    """The service's rules on a gateway; where that hands everything on, the one entry for all."""
-    mine = [rule for rule in case.plan.forwards if rule.gateway == gateway]
-    own = [rule for rule in mine if rule.service == case.facts.service]
-    return own or [rule for rule in mine if rule.service == EVERYTHING]
 
 
 def _refused(case: Case) -> bool:
@@ -64,10 +35,12 @@ def judge_way(case: Case) -> None:
     kind, _ = situation(facts.line)
     _public_address(case, arrived=arrived)
     for gateway in case.ruled:
-        _rule_step(case, gateway, arrived=arrived)
+        judge_rule(case, gateway, arrived=arrived)
     if not arrived and _refused(case):
         return
-    reached = arrived or facts.others  # what was told of the line is outdated where something answers
+    reached = (
+        arrived or facts.others or stand_in_reached(case)
+    )  # what was told of the line is outdated where something answers
     if kind in ("carrier-nat", "shared-ports", "no-ipv4") and not reached:
         _carrier(case)
         return
@@ -79,15 +52,20 @@ def judge_way(case: Case) -> None:
     if arrived:
         return
     if outside is None or verdict == "unproven":  # not seen: what routers and people say counts
+        if facts.unfit is not None:
+            _unfit(case)
+            return
         if outside is not None and facts.line.public.value is None and facts.line.stun_silent:
             _nobody_outside(case)
-        if not _told_wrong(case) and any(_told_rule(case, key)[0] == "unseen" for key in case.ruled):
-            _missing(case, "possible", only="unseen")
+        if not told_wrong(case) and any(told_rule(case, key)[0] == "unseen" for key in case.ruled):
+            missing(case, "possible", only="unseen")
         return
     icmp = outside.evidence.icmp
     from_the_site = icmp is not None and _is_ours(case, icmp.by)
+    if verdict in ("mismatched", "silent", "refused"):
+        _through_vpn(case)
     if verdict == "mismatched":
-        _wrong_host(case, "likely")
+        wrong_host(case, "likely")
     elif not inside_good and case.causes:
         return  # the first broken link is inside: what lies further out cannot be told yet
     elif icmp is not None and not from_the_site:
@@ -97,11 +75,34 @@ def judge_way(case: Case) -> None:
     elif icmp is not None and verdict == "silent":
         _nobody_at_the_end(case, icmp)
     elif verdict == "refused":
-        _wrong_host(case, "likely")
+        wrong_host(case, "likely")
         if not any(cause.certainty == "certain" for cause in case.causes):
-            _missing(case, "possible")
+            missing(case, "possible")
     elif verdict == "silent":
         _silent(case)
+
+
+def _unfit(case: Case) -> None:
+    """The place that was to be looked from says nothing about outside."""
+    assert case.facts.unfit is not None
+    case.cause(
+        case.facts.unfit.code,
+        "certain",
+        f"nothing was proven: {case.facts.unfit.words}",
+        f"Look from outside: give {deeds.FROM_PHONE} with the phone's Wi-Fi off, or `{deeds.LOOK_BY_HOTSPOT}`.",
+    )
+
+
+def _through_vpn(case: Case) -> None:
+    """What was looked through may itself drop what was asked."""
+    if case.facts.tunnel_from is not None:
+        case.cause(
+            "asker-tunnel",
+            "likely" if case.facts.others is False else "possible",
+            f"{case.facts.tunnel_from} is a VPN, and may drop what this look sends, or answer in place of others",
+            "Switch the VPN off, and look from outside again.",
+            f"Look once more from another network outside, with another {deeds.FROM_ELSEWHERE}.",
+        )
 
 
 PROHIBITED = ((3, 9), (3, 10), (3, 13))  # RFC 1812 section 5.2.7.1: forbidden by an administrator
@@ -153,8 +154,8 @@ def _nobody_at_the_end(case: Case, icmp: IcmpSeen) -> None:
     facts = case.facts
     service = case.site.services[facts.service]
     if facts.inside is not None and facts.inside.verdict in (*THERE, "mismatched", "refused"):
-        if _undecided(case) or _told_wrong(case):
-            _wrong_host(case, "likely")  # the device is there: so the rule leads elsewhere
+        if undecided(case) or told_wrong(case):
+            wrong_host(case, "likely")  # the device is there: so the rule leads elsewhere
         _inner_unknown(case, "likely")
         return
     said = f"{icmp.by} says that nobody is where the rule leads ({icmp.name})"
@@ -162,7 +163,7 @@ def _nobody_at_the_end(case: Case, icmp: IcmpSeen) -> None:
     decide = f"Look whether {service.host} is on, and which address it shows: give that with {deeds.HOST_ADDRESS}."
     case.cause("host-off", "likely", f"{service.host} is switched off or unplugged: {said}", "Switch it on.", decide)
     case.cause("host-moved", "likely", f"{service.host} has taken another address: {said}", again, decide)
-    _wrong_host(case, "possible")
+    wrong_host(case, "possible")
 
 
 def _strangers_rejected(case: Case, icmp: IcmpSeen) -> None:
@@ -175,7 +176,7 @@ def _strangers_rejected(case: Case, icmp: IcmpSeen) -> None:
         f"Let it in from everywhere in the firewall of {host}, and look for such a rule on the routers.",
         "Switch that firewall off for a moment and look again from outside.",
     )
-    _wrong_host(case, "possible")
+    wrong_host(case, "possible")
 
 
 def _not_allowed(case: Case, *, reachable: bool) -> None:
@@ -225,42 +226,6 @@ def _public_address(case: Case, *, arrived: bool) -> None:
         case.step("public-address", "unknown", shown, missing)
 
 
-def line_proven(case: Case) -> bool:
-    """Whether packets to the public address surely reach the outermost gateway."""
-    told = outer_wan(case.facts.line)
-    fresh = told is None or told.fresh(case.facts.line.now)  # without it, the hops have said so, just now
-    return bool(case.facts.others) or (situation(case.facts.line)[1] is True and fresh)
-
-
-def _rule_step(case: Case, gateway: str, *, arrived: bool) -> None:
-    name = f"rule:{gateway}"
-    rules = _rules(case, gateway)
-    planned = "; ".join(
-        f"{r.transport} {ports_text(r.outside_ports)} to {r.target_address}:{ports_text(r.target_ports)}" for r in rules
-    )
-    if not rules and not arrived:
-        case.step(name, "broken", f"no rule is planned; see `{deeds.PLAN}`")
-        return
-    state, told = _told_rule(case, gateway)
-    age = told.age(case.facts.line.now) if told is not None else ""
-    if arrived:
-        case.step(name, "ok", f"planned: {planned}", "it answered from outside")
-    elif state in LACKING and told is not None:
-        how = {"off": "switched off", "limited": "kept to some sources"}.get(told.value, "missing")
-        case.step(name, "broken", f"planned: {planned}", f"{told.source} to be {how}, {age}")
-    elif state == "wrong" and told is not None:
-        case.step(name, "broken", f"planned: {planned}", f"{told.source} to lead to {told.value}, {age}")
-    elif state == "unseen" and told is not None:
-        seen = "not in the table that it shows to programs, which may leave out what was entered by hand"
-        case.step(name, "unknown", f"planned: {planned}", f"{seen}, {age}")
-    elif state == "there" and told is not None:
-        case.step(name, "ok", f"planned: {planned}", f"{told.source} to be there, {age}")
-    elif state == "ticked":
-        case.step(name, "unknown", f"planned: {planned}", f"its sheet was ticked off {age}")
-    else:
-        case.step(name, "unknown", f"planned: {planned}")
-
-
 def _carrier(case: Case) -> None:
     line = case.facts.line
     told = outer_wan(line)
@@ -285,133 +250,23 @@ def _carrier(case: Case) -> None:
     )
 
 
-def read_wan(gateway: str) -> str:
-    return f"Read the WAN address on {gateway}'s status page and give it with {deeds.WAN_ADDRESS(gateway)}."
-
-
-def read_rule(gateway: str, service: str) -> str:
-    return (
-        f"Look for {service} in {gateway}'s list of rules and give what stands there:"
-        f" {deeds.RULE_THERE(gateway)}, {deeds.RULE_MISSING(gateway)},"
-        f" or {deeds.RULE_TARGET(gateway)} where it leads to."
-    )
-
-
-def _undecided(case: Case) -> list[str]:
-    """The gateways whose rule nobody has looked at lately, outermost first."""
-    out = []
-    for gateway in case.ruled:
-        state, told = _told_rule(case, gateway)
-        if state in (None, "ticked", "unseen") or told is None or not told.fresh(case.facts.line.now):
-            out.append(gateway)
-    return out
-
-
-def _position(case: Case, gateway: str) -> str:
-    return "outer" if gateway == case.facts.line.chain[0] else "inner"
-
-
-def _enter(case: Case, gateway: str) -> str:
-    told = case.facts.rules.get(gateway)
-    if told is not None and told.measured:  # read in its own table, so it takes rules from a program
-        return f"`{deeds.OPEN(case.facts.service)}` enters it; by hand, do as `{deeds.SHEET(gateway)}` says."
-    return f"Enter it as `{deeds.SHEET(gateway)}` says, and look that it is switched on."
-
-
-def _told_wrong(case: Case) -> bool:
-    """Causes for what was told of the rules; whether there are any."""
-    found = False
-    for gateway in case.ruled:
-        state, told = _told_rule(case, gateway)
-        if told is None or state is None or state not in ("wrong", *LACKING):
-            continue
-        found = True
-        certainty: Certainty = "certain" if told.now(case.facts.line.now) else "likely"
-        name = case.facts.service
-        if state in LACKING:
-            code, words = LACKING[state]
-            code, message = code or f"rule-missing-{_position(case, gateway)}", words.format(gateway, name)
-        else:
-            wanted = _rules(case, gateway)[0]
-            target = f"{wanted.target_address}:{ports_text(wanted.target_ports)}"
-            host = next(
-                (k for k, h in case.site.devices.items() if str(h.address) == told.value.partition(":")[0]), None
-            )
-            other = f"{told.value} ({host})" if host is not None else told.value
-            code = "rule-wrong-port" if told.value.partition(":")[0] == wanted.target_address else "rule-wrong-host"
-            message = f"{gateway}'s rule for {name} leads to {other}, not to {target}"
-        case.cause(code, certainty, message, _enter(case, gateway), read_rule(gateway, name))
-    return found
-
-
-def _wrong_host(case: Case, certainty: Certainty) -> None:
-    """Something else answered, or a router says that nobody is where the rule leads."""
-    facts = case.facts
-    if _told_wrong(case):
-        return
-    if facts.twin is not None:
-        twin_host = case.site.services[facts.twin].host
-        case.cause(
-            "rule-wrong-host",
-            "certain",
-            f"a rule for {facts.service} leads to {twin_host}: what answers has the certificate of {facts.twin}",
-            f"Compare the inside address of {facts.service} on each router with `{deeds.SHEET}`.",
-        )
-        return
-    open_ones = _undecided(case)
-    inner = case.ruled[-1] if case.ruled else None
-    look = inner if inner in open_ones or not open_ones else open_ones[0]
-    case.cause(
-        "rule-wrong-host",
-        certainty,
-        f"a rule for {facts.service} leads to another device, or to none",
-        f"Compare the inside address of {facts.service} on each router with `{deeds.SHEET}`.",
-        read_rule(look, facts.service) if look is not None else None,
-    )
-    if not line_proven(case):
-        case.cause(
-            "public-address-wrong",
-            "possible",
-            "the address that was probed is not this line's",
-            f"Give the right one with {deeds.PUBLIC_ADDRESS}.",
-            read_wan(facts.line.chain[0]),
-        )
-
-
-def _missing(case: Case, certainty: Certainty, *, only: str | None = None) -> None:
-    """Rules of which nobody knows that they are there. only: where that was told or seen of them."""
-    for gateway in case.ruled:
-        if gateway in _undecided(case) and (only is None or _told_rule(case, gateway)[0] == only):
-            place = _position(case, gateway)
-            ticked = gateway in case.facts.ticked
-            unseen = _told_rule(case, gateway)[0] == "unseen"
-            more = "; its table does not show one" if unseen else ", or it is switched off"
-            case.cause(
-                f"rule-missing-{place}",
-                "possible" if ticked and not unseen else "likely" if unseen else certainty,
-                f"{gateway} has no rule for {case.facts.service}{more}",
-                _enter(case, gateway),
-                read_rule(gateway, case.facts.service),
-            )
-
-
 def _silent(case: Case) -> None:
     """Nothing came back from outside although the service answers inside: with mute boxes many causes look so."""
     facts = case.facts
     line, proven = facts.line, line_proven(case)
-    if _told_wrong(case):
+    if told_wrong(case):
         return
     if line.stun_silent and not facts.others:
         _nobody_outside(case)
     if case.steps["service"].state != "ok":
         server_keys(case, "possible")
-    undecided = _undecided(case)
-    if any(_told_rule(case, gateway)[0] == "unseen" for gateway in undecided):
-        _missing(case, "likely", only="unseen")  # the likeliest of all: a table that was read does not have it
+    unread = undecided(case)
+    if any(told_rule(case, gateway)[0] == "unseen" for gateway in unread):
+        missing(case, "likely", only="unseen")  # the likeliest of all: a table that was read does not have it
     lone = facts.others is False  # nothing of this line answers from outside
     if not proven and lone and outer_wan(line) is None:
         _carrier_suspected(case, "likely")
-    _missing(case, "likely")
+    missing(case, "likely")
     if not proven and not lone and outer_wan(line) is None:
         _carrier_suspected(case, "possible")
     if not proven and outer_wan(line) is not None:
@@ -422,10 +277,10 @@ def _silent(case: Case) -> None:
             "Read the WAN address again; if it is not the public one, ask the provider for a public address.",
             read_wan(line.chain[0]),
         )
-    if not facts.others:
+    if not facts.others and not hairpin_works(case):
         _inner_unknown(case, "possible")
-    _on_the_device(case, "possible" if undecided or not proven else "likely")
-    _blocked(case, "possible" if undecided or not proven else "likely")
+    _on_the_device(case, "possible" if unread or not proven else "likely")
+    _blocked(case, "possible" if unread or not proven else "likely")
 
 
 def _inner_unknown(case: Case, certainty: Certainty) -> None:
@@ -482,6 +337,8 @@ def _blocked(case: Case, certainty: Certainty) -> None:
     """Never certain: a device that answers its own network only looks the same."""
     facts = case.facts
     assert facts.outside is not None
+    if stand_in_reached(case):
+        return
     port, transport = facts.outside.port, facts.outside.transport
     listed = any(
         blocked.transport in (transport, "both") and blocked.ports.first <= port <= blocked.ports.last
@@ -489,12 +346,12 @@ def _blocked(case: Case, certainty: Certainty) -> None:
     )
     says = ", as the site file says" if listed else ""
     remedy = f"Ask the provider, or choose another outside port: `outside_port` in [services.{facts.service}]."
-    undecided = _undecided(case)
+    unread = undecided(case)
     decide = f"Give {facts.service} another outside port for a moment: if it answers there, the provider drops {port}."
     case.cause(
         "port-blocked",
         "likely" if listed else certainty,
         f"the provider drops what comes in at {transport} {port}{says}",
         remedy,
-        read_rule(undecided[0], facts.service) if undecided else decide,
+        read_rule(unread[0], facts.service) if unread else decide,
     )

@@ -1,0 +1,152 @@
+"""The faults that the routers' rules can have, and what else the routers do with a port."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from datetime import timedelta
+from ipaddress import IPv4Network
+from typing import Any
+
+from hooper.lab.boathouse import SERVICES
+from hooper.lab.devices import secured, web
+from hooper.lab.fault import Fault, NothingToBreak, Undo
+from hooper.lab.identity import self_signed
+from hooper.lab.things import Box, Rule
+from hooper.lab.town import Town
+
+
+def _rule(town: Town, gateway: str, service: str) -> tuple[Box, Rule]:
+    _, transport, _, outside = SERVICES[service]
+    box = town.boxes[gateway]
+    here = [rule for rule in box.rules if rule.outside[0] <= outside <= rule.outside[1]]
+    for rule in sorted(here, key=lambda rule: rule.transport not in (transport, "both")):
+        return box, rule  # for the other transport, where that is what was broken before
+    raise NothingToBreak(f"{gateway} has no rule for {service}")
+
+
+def _missing(gateway: str) -> Callable[[Town, str], Undo]:
+    def apply(town: Town, service: str) -> Undo:
+        box, rule = _rule(town, gateway, service)
+        place = box.rules.index(rule)
+        box.rules.remove(rule)
+
+        def undo() -> None:
+            if not any(old.outside == rule.outside and old.transport == rule.transport for old in box.rules):
+                box.rules.insert(min(place, len(box.rules)), rule)
+
+        return undo
+
+    return apply
+
+
+def _changed_rule(field: str, value: Callable[[Rule], Any]) -> Callable[[Town, str], Undo]:
+    """The club's router has the rule, and something about it is not as it should be."""
+
+    def apply(town: Town, service: str) -> Undo:
+        _, rule = _rule(town, "club-router", service)
+        before, after = getattr(rule, field), value(rule)
+        setattr(rule, field, after)
+
+        def undo() -> None:
+            if getattr(rule, field) == after:
+                setattr(rule, field, before)
+
+        return undo
+
+    return apply
+
+
+def _wrong_host(town: Town, service: str) -> Undo:
+    """The rule names another device: if one listens on the same port, that one."""
+    _, rule = _rule(town, "club-router", service)
+    host, transport, port, _ = SERVICES[service]
+    others = [town.nodes[key] for key, *_ in SERVICES.values() if key != host]
+    tables = [(node, node.tcp if transport == "tcp" else node.udp) for node in others]
+    wrong = next((node for node, table in tables if port in table), others[0])
+    right, wrong_address = rule.target, wrong.address
+    rule.target = wrong_address
+
+    def undo() -> None:
+        if rule.target == wrong_address:
+            rule.target = right
+
+    return undo
+
+
+def _other_transport(rule: Rule) -> str:
+    return "udp" if rule.transport != "udp" else "tcp"
+
+
+def _ended(town: Town, service: str) -> Undo:
+    """The entry was made for a month, and the page still shows it."""
+    _, rule = _rule(town, "club-router", service)
+    before, rule.until = rule.until, town.now() - timedelta(hours=3)
+
+    def undo() -> None:
+        rule.until = before
+
+    return undo
+
+
+def _answers_itself(town: Town, service: str) -> Undo:
+    """Somebody has let the provider's box show its page to the internet, at this port."""
+    _, transport, _, outside = SERVICES[service]
+    if transport != "tcp":
+        raise NothingToBreak(f"{service} has no port of TCP", remedy="Choose another service.")
+    box = town.boxes["fibre-box"]
+    page = secured(self_signed("fibre-box.home.arpa", town.now() - timedelta(days=500)), web("fibre-box", box.key))
+    box.tcp[443], box.remote[outside] = page, page
+
+    def undo() -> None:
+        box.tcp.pop(443, None)
+        box.remote.pop(outside, None)
+
+    return undo
+
+
+RULE_FAULTS = (
+    Fault(
+        "forward-missing-outer", "rule-missing-outer", "the provider's box has no rule for it", _missing("fibre-box")
+    ),
+    Fault(
+        "forward-missing-inner", "rule-missing-inner", "the club's router has no rule for it", _missing("club-router")
+    ),
+    Fault("forward-wrong-host", "rule-wrong-host", "the club's router sends it to another device", _wrong_host),
+    Fault(
+        "forward-wrong-port",
+        "rule-wrong-port",
+        "the club's router sends it to another port of the device",
+        _changed_rule("target_ports", lambda rule: (rule.target_ports[0] + 1, rule.target_ports[1] + 1)),
+    ),
+    Fault(
+        "forward-wrong-transport",
+        "rule-wrong-transport",
+        "the club's router has its rule for the other transport",
+        _changed_rule("transport", _other_transport),
+    ),
+    Fault(
+        "forward-off",
+        "rule-off",
+        "the club's router has its rule switched off",
+        _changed_rule("enabled", lambda rule: False),
+    ),
+    Fault("forward-ended", "rule-ended", "the club's router had its rule for a time, which is over", _ended),
+    Fault(
+        "forward-limited",
+        "rule-limited",
+        "the club's router keeps its rule to one source",
+        _changed_rule("sources", lambda rule: (IPv4Network("192.0.2.99/32"),)),
+    ),
+    Fault(
+        "forward-wrong-interface",
+        "rule-wrong-interface",
+        "the club's router has its rule at the interface for television",
+        _changed_rule("interface", lambda rule: "television"),
+    ),
+    Fault(
+        "gateway-answers",
+        "gateway-answers",
+        "the provider's box shows its own page at the port",
+        _answers_itself,
+    ),
+)

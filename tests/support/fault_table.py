@@ -1,0 +1,115 @@
+"""What a diagnosis must come to for each fault of the lab, and for two at once."""
+
+from __future__ import annotations
+
+import shutil
+from collections.abc import Iterator
+from dataclasses import dataclass
+from datetime import date
+from itertools import combinations
+from typing import Literal
+
+from hooper.lab.faults import FAULTS
+from hooper.lab.tunnel_faults import TUNNEL_FAULTS
+from hooper.planning.plan import make_plan
+from hooper.planning.topology import Topology
+from hooper.site.load import parse_site
+from hooper.why.questions import left_by, next_question, questions
+from support.program import BOATHOUSE, Lab
+
+FILE = parse_site(BOATHOUSE.encode(), "site.toml")
+TOPOLOGY, PLAN = Topology(FILE.site), make_plan(FILE, date(2026, 11, 1))
+Routers = Literal["speaking", "mute"]
+PHONE = "interface:usb0"
+OF_TUNNELS = {fault.name for fault in TUNNEL_FAULTS}  # which have a table of their own
+CAUSES = {name: fault.cause for name, fault in FAULTS.items() if not fault.look and name not in OF_TUNNELS} | {
+    "zone-down": "name-stale"
+}
+# What looks like something else as long as nobody reads the router's page, or the server that keeps the name:
+# the look that is asked for tells which.
+UNREAD = {
+    "forward-ended": "rule-missing-inner",
+    "forward-wrong-interface": "rule-missing-inner",
+    "name-contested": "name-stale",
+}
+MUTE = UNREAD | {
+    "forward-off": "rule-missing-inner",
+    "forward-limited": "rule-missing-inner",
+    "forward-wrong-transport": "rule-missing-inner",
+    "forward-wrong-port": "rule-wrong-host",
+}
+
+
+def asked(service: str, cause: str, codes: frozenset[str]) -> tuple[frozenset[str], int]:
+    """What somebody on site who knows the truth leaves of these causes, and after how many questions."""
+    pool = tuple(questions(TOPOLOGY, PLAN, service))
+    answers: dict[str, str] = {}
+    while (question := next_question(pool, answers, left_by(pool, answers, codes))) is not None:
+        answers[question.key] = "yes" if cause in question.yes else "no"
+    return left_by(pool, answers, codes), len(answers)
+
+
+def expected(fault: str, routers: Routers) -> str:
+    """The code that a diagnosis comes to without anything told."""
+    return (UNREAD if routers == "speaking" else MUTE).get(fault, CAUSES[fault])
+
+
+def service_of(*faults: str) -> str:
+    """The service that all of them can hit."""
+    wanted = {FAULTS[fault].usual for fault in faults}
+    return "hub-page" if "hub-page" in wanted else "film-page"
+
+
+@dataclass(frozen=True)
+class Outlook:
+    """A lab, a state with what a survey measured when all was well, and where it is looked from."""
+
+    lab: Lab
+    surveyed: str
+    origin: str = PHONE
+    routers: Routers = "speaking"
+
+    def why(self, service: str, run: str) -> dict[str, str]:
+        """The causes by their certainty. run: a name for the state that is used."""
+        state = f"{self.lab.folder}/{run}"
+        shutil.rmtree(state, ignore_errors=True)
+        shutil.copytree(self.surveyed, state)
+        options = ("--from", self.origin, "--deadline", "0.6", "--state", state, "--json")
+        document = self.lab.run("why", service, *options).document
+        return {cause["code"]: cause["certainty"] for cause in document["causes"]}
+
+
+def wrong_about(outlook: Outlook, faults: tuple[str, str]) -> Iterator[str]:
+    """Break both, mend the one that is named, and look again. Yields what was not as it should be.
+
+    The later one is broken first: one that takes a rule away leaves nothing else to be broken about it.
+    """
+    lab, service, routers = outlook.lab, service_of(*faults), outlook.routers
+    left = {fault: expected(fault, routers) for fault in faults}
+    try:
+        for fault in (*(("router-mute",) if routers == "mute" else ()), *reversed(faults)):
+            lab.ask("break", fault=fault, service=service)
+        while left:
+            found = outlook.why(service, "pair")
+            named = [code for code in found if code in left.values()]
+            sure = {code for code, certainty in found.items() if certainty == "certain"}
+            if not named or not sure <= set(left.values()):
+                yield f"{' and '.join(left)} of {' and '.join(faults)} ({routers}, {service}): {found}"
+                return
+            mended = next(fault for fault, code in left.items() if code == named[0])
+            lab.ask("mend", fault=mended)
+            del left[mended]
+        if found := outlook.why(service, "pair"):
+            yield f"after {' and '.join(faults)} ({routers}, {service}) all is mended, and: {found}"
+    finally:
+        lab.ask("mend")
+
+
+def pairs(routers: Routers) -> list[tuple[str, str]]:
+    """All pairs, but for those that look the same, and those that cannot be there both."""
+    return [
+        (one, other)
+        for one, other in combinations(CAUSES, 2)
+        if expected(one, routers) != expected(other, routers)
+        and not (FAULTS[one].touches and FAULTS[one].touches == FAULTS[other].touches)
+    ]

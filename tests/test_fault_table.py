@@ -1,0 +1,80 @@
+"""The table of causes: each fault of the lab alone, two at once, with routers that speak and with mute ones."""
+
+from __future__ import annotations
+
+import pytest
+
+from support.fault_table import CAUSES, PHONE, Outlook, Routers, asked, expected, pairs, service_of, wrong_about
+from support.program import Lab
+
+PROXY = "socks5://198.51.100.7:1080"
+OF_THE_PHONE = ("phone-at-home", "phone-in-vpn")
+
+
+@pytest.fixture
+def surveyed(lab: Lab) -> str:
+    """A state with what a survey measured while all was well."""
+    state = f"{lab.folder}/surveyed"
+    lab.run("survey", "--state", state, "--json")
+    return state
+
+
+def some(every: int, first: int) -> list[str]:
+    return [fault for fault in CAUSES if fault not in OF_THE_PHONE][first::every]
+
+
+@pytest.mark.parametrize(
+    ("routers", "origin", "faults"),
+    [
+        ("speaking", PHONE, list(CAUSES)),
+        ("mute", PHONE, list(CAUSES)),
+        ("speaking", PROXY, some(3, 0)),
+        ("muted since", PHONE, some(3, 1)),
+    ],
+)
+def test_each_fault_is_named_and_nothing_else_is_certain(
+    lab: Lab, surveyed: str, routers: str, origin: str, faults: list[str]
+) -> None:
+    """What a survey measured just before, when all was well, is used where it still holds, and misleads nowhere.
+
+    Where it is not certain at once, five questions at most lead to it.
+    """
+    if routers != "speaking":
+        lab.ask("break", fault="router-mute", service="film-page")
+    if routers == "mute":
+        lab.run("survey", "--state", surveyed, "--json")
+    outlook, kind = Outlook(lab, surveyed, origin), "speaking" if routers == "speaking" else "mute"
+    for fault in faults:
+        service, cause = service_of(fault), expected(fault, kind)  # type: ignore[arg-type]
+        lab.ask("break", fault=fault, service=service)
+        found = outlook.why(service, "alone")
+        assert cause in found, (fault, found)
+        assert {code for code, certainty in found.items() if certainty == "certain"} <= {cause}, (fault, found)
+        if found[cause] != "certain":
+            left, count = asked(service, cause, frozenset(found))
+            assert (left, count <= 5) == (frozenset({cause}), True), (fault, found, left)
+        if routers == "speaking":
+            looked = ("--from", origin, "--deadline", "0.6", "--state", surveyed)
+            assert lab.run("check", service, *looked).code != 0, fault
+        lab.ask("mend", fault=fault)
+    for service in {service_of(fault) for fault in faults}:
+        assert outlook.why(service, "well") == {}
+
+
+@pytest.mark.parametrize("routers", ["speaking", "mute"])
+def test_of_two_faults_one_is_named_and_then_the_other(lab: Lab, surveyed: str, routers: Routers) -> None:
+    """Each fault with one other; `python -m fuzz.fault_pairs` tries all of them."""
+    every = pairs(routers)
+    chosen = {fault: next(pair for pair in every[7 * number :] + every if fault in pair)
+              for number, fault in enumerate(CAUSES) if number % 2 == (routers == "mute")}  # fmt: skip
+    outlook = Outlook(lab, surveyed, routers=routers)
+    assert [wrong for pair in dict.fromkeys(chosen.values()) for wrong in wrong_about(outlook, pair)] == []
+
+
+def test_what_two_faults_would_both_break_is_broken_once(lab: Lab) -> None:
+    """A fault that changes the same thing as one that is there is refused, so that each can be mended by itself."""
+    assert lab.run("lab", "break", "name-stale").code == 0
+    ran = lab.run("lab", "break", "name-missing", "--json")
+    assert (ran.code, "name-stale has broken the name's address" in ran.document["errors"][0]["message"]) == (2, True)
+    assert lab.run("lab", "mend", "name-stale").code == 0
+    assert lab.run("lab", "break", "name-missing").code == 0
