@@ -23,7 +23,7 @@ if os.environ.pop("PYTHONDONTWRITEBYTECODE", None):
     sys.dont_write_bytecode = False  # a program of its own would read its whole source anew, hundreds of times
 os.umask(0o077)  # secret files are private, as their owners make them
 os.environ["PATH"] = os.pathsep.join([os.environ.get("PATH", ""), "/usr/sbin", "/sbin"])  # where Debian keeps servers
-TOOLS = ("ip", "nft", "nginx", "sshd", "turnserver", "miniupnpd", "named")
+TOOLS = ("ip", "nft", "nginx", "sshd", "turnserver", "miniupnpd", "named", "tayga")
 
 
 def pytest_xdist_auto_num_workers() -> int:

@@ -144,6 +144,7 @@ CODES = (
     "name-missing",
     "name-unkept",
     "name-of-other-line",
+    "name-six-elsewhere",
     "certificate-other-name",
     "validation-blocked",
     "wildcard-needs-dns",

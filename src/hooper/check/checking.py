@@ -22,19 +22,20 @@ from hooper.check.naming import names_seen
 from hooper.check.probes import probe
 from hooper.check.results import Evidence, From, InsideSeen, Result, Seen, Unfit
 from hooper.check.sameness import redirected
-from hooper.check.standpoint import WithinTunnel, at_home, has_ipv6, useless_interface, within_tunnel
-from hooper.check.targets import Target, inner_targets, outer_targets, planned_six, tunnel_targets
+from hooper.check.standpoint import WithinTunnel, at_home, has_ipv6, six_alone, useless_interface, within_tunnel
+from hooper.check.targets import Target, inner_targets, outer_targets, tunnel_targets
 from hooper.clock import time_left
 from hooper.errors import CounterpartError, HooperError, UsageError
 from hooper.line.public import public_addresses
 from hooper.line.sources import Given, PublicAddress
 from hooper.net.limits import allow_connections
+from hooper.net.nat64 import Nat64Door, nat64_prefix
 from hooper.net.standing import connected_surroundings, standing
 from hooper.net.stun import STUN_DEADLINE, mapped_by
 from hooper.net.types import Door, Endpoint, Surroundings
 from hooper.planning.access import hidden_by
 from hooper.planning.topology import Topology
-from hooper.planning.typed import name_for
+from hooper.planning.typed import name_for, six_for
 from hooper.planning.unfolded import SideDoor
 from hooper.planning.values import Finding
 from hooper.site.references import seen_from
@@ -45,6 +46,7 @@ if TYPE_CHECKING:
 
 BEFORE = 0.35  # of the deadline, at most, for what has to be known before anything is probed
 PROBED_FOR = 0.2  # seconds at least, however late it is
+PREFIX_S = 1.5  # seconds for how IPv4 is reached from a place that has IPv6 alone
 AT_ONCE = 500  # probes at the same time; more would fill the tables of small routers
 
 
@@ -142,6 +144,7 @@ async def check_outside(here: Door, outside: Door, wish: Wish, memory: InsideMem
     unfit = useless_interface(wish.site, outside, around)
     if unfit is not None:
         return unproven(wish, replace(origin, proves_outside=False), unfit, here.clock.now())
+    outside, without4 = await _towards_four(outside, around, wish)
     names: dict[str, NameSeen] = {}
 
     async def look_names() -> None:
@@ -164,6 +167,10 @@ async def check_outside(here: Door, outside: Door, wish: Wish, memory: InsideMem
         targets = [
             target for target in targets if target.transport in wish.transports or target.service == wish.services[0]
         ]
+    if without4 is not None:
+        targets = [_without4(target, without4) for target in targets]
+    if isinstance(outside, Nat64Door):
+        outcome.remarks.append(f"{outside.place.name} has IPv6 alone: IPv4 goes through the NAT64 of {outside.prefix}.")
     targets = [wish.keyed(target) for target in _named(wish, targets, names, outcome)]
     reachable = [target for target in targets if target.address is not None]
     inner = _inner_of(reachable, sight)
@@ -188,6 +195,24 @@ async def check_outside(here: Door, outside: Door, wish: Wish, memory: InsideMem
     missing = sorted({target.line for target in targets if target.address is None and not target.beyond})
     outcome.errors += [public_address_unknown(wish.site, missing)] if missing else []
     return outcome
+
+
+async def _towards_four(outside: Door, around: Surroundings, wish: Wish) -> tuple[Door, str | None]:
+    """The place to look from, by which IPv4 is reached too where it has IPv6 alone, and why it is not reached."""
+    alone = six_alone(outside, around)
+    if alone is None:
+        return outside, None
+    prefix = await nat64_prefix(outside, around.resolvers, min(PREFIX_S, wish.deadline * BEFORE))
+    if prefix is None:
+        return outside, f"{alone} has IPv6 alone, and its resolvers tell of no NAT64 that leads to IPv4"
+    return Nat64Door(outside, prefix), None
+
+
+def _without4(target: Target, why: str) -> Target:
+    """A target as a place without IPv4 has it."""
+    if target.address is not None and target.address.version == 6:
+        return target
+    return replace(target, address=None, beyond=why)
 
 
 def _tries_six(around: Surroundings, outside: Door) -> bool:
@@ -284,7 +309,7 @@ def _named(wish: Wish, targets: list[Target], seen: Mapping[str, NameSeen], outc
         outcome.remarks.append(f"Tried by the number that was given: the names of {', '.join(given)} were not tried.")
     out: list[Target] = []
     for target in targets:
-        out += by_name(target, seen, planned_six(wish.topology, target.service)) if target in tried else (target,)
+        out += by_name(target, seen, six_for(wish.topology, target.service)) if target in tried else (target,)
     return out
 
 

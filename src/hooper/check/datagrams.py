@@ -15,6 +15,7 @@ from hooper.check.results import Seen
 from hooper.check.standin import ask_datagram
 from hooper.check.targets import Target
 from hooper.errors import HooperError, WireError
+from hooper.net.exchange import socket_towards
 from hooper.net.types import Door, Endpoint, Rejected
 from hooper.site.protocols import SPEECHES
 from hooper.wire import ike
@@ -74,7 +75,7 @@ async def _stand_in(door: Door, to: Endpoint, target: Target, seen: Seen, deadli
 async def _openvpn(door: Door, to: Endpoint, target: Target, seen: Seen, deadline: float) -> None:
     del deadline
     keys = target.keys if isinstance(target.keys, ControlKeys) else None
-    async with await door.datagrams() as socket:
+    async with await socket_towards(door, to.address) as socket:
         came = await control_channel(OverUdp(socket, to), door.clock, keys, seen)
         if came is not None:
             rejected(came, to, seen)
@@ -89,7 +90,7 @@ async def _ike(door: Door, to: Endpoint, target: Target, seen: Seen, deadline: f
     spis = secrets.token_bytes(8), secrets.token_bytes(8)
     public = X25519PrivateKey.generate().public_key().public_bytes_raw()
     messages = (ike.sa_init(spis[0], secrets.token_bytes(32), public), ike.main_mode(spis[1]))
-    async with await door.datagrams() as socket:
+    async with await socket_towards(door, to.address) as socket:
         for wait in (*IKE_WAITS, *[IKE_WAITS[-1]] * 8):
             for message in messages:
                 await socket.send((ike.MARKER if marked else b"") + message, to)
@@ -118,7 +119,7 @@ def _is_ike(data: bytes, spis: tuple[bytes, bytes], seen: Seen, *, marked: bool)
 
 async def _known(door: Door, to: Endpoint, target: Target, seen: Seen, deadline: float) -> None:
     """A question in the service's own protocol."""
-    async with await door.datagrams() as socket:
+    async with await socket_towards(door, to.address) as socket:
         came = await ask_known(socket, to, target, seen, deadline / 2)
         if came is not None:
             rejected(came, to, seen)
@@ -127,7 +128,7 @@ async def _known(door: Door, to: Endpoint, target: Target, seen: Seen, deadline:
 async def _anything(door: Door, to: Endpoint, target: Target, seen: Seen, deadline: float) -> None:
     """Send something harmless twice. An answer or a refusal proves a lot, silence nothing."""
     del target
-    async with await door.datagrams() as socket:
+    async with await socket_towards(door, to.address) as socket:
         await socket.send(b"\0", to)
         came = None
         with anyio.move_on_after(deadline / 2):

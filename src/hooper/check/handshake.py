@@ -7,6 +7,7 @@ import anyio
 from hooper.check.keys import ProbeKeys
 from hooper.check.results import IcmpSeen, Seen
 from hooper.errors import HooperError, WireError
+from hooper.net.exchange import socket_towards
 from hooper.net.types import Datagrams, Door, Endpoint, Rejected
 from hooper.wire.wireguard import Initiator, SessionKeys
 
@@ -21,7 +22,7 @@ async def handshake(door: Door, to: Endpoint, keys: ProbeKeys, seen: Seen, deadl
     cookie: bytes | None = None
     try:
         with anyio.move_on_after(deadline):
-            async with await door.datagrams() as socket:
+            async with await socket_towards(door, to.address) as socket:
                 for _ in range(TRIES):
                     initiator = Initiator(keys.private, keys.server)
                     made.append(initiator)

@@ -47,13 +47,19 @@ def by_name(target: Target, seen: Mapping[str, NameSeen], own6: IPAddress | None
         yield replace(target, name=name.name, wrong=(MISSING, words))
     else:
         for address in name.addresses:
-            wrong = _wrong(target.address, address, name) or other_family(name, own6)
+            wrong = _wrong(target.address, address, name)
+            wrong = wrong or other_family(name, own6, target.port, target.inner[1])
             yield replace(target, name=name.name, address=address, wrong=wrong)
 
 
-def other_family(seen: NameSeen, own6: IPAddress | None) -> tuple[str, str] | None:
-    """What is wrong with a name's IPv6 addresses: whoever has IPv6 tries them first (RFC 8305, RFC 6724)."""
+def other_family(seen: NameSeen, own6: IPAddress | None, port: int, port6: int) -> tuple[str, str] | None:
+    """What is wrong with a name's IPv6 addresses: whoever has IPv6 tries them first (RFC 8305, RFC 6724).
+
+    port: as people type it, at the public address; port6: the service's own, which nothing translates over IPv6.
+    """
     strange = [address for address in seen.six or () if address != own6]
+    if not strange and seen.six and port != port6:
+        return FAMILY, f"{seen.name} leads to {own6} too, where it is at port {port6} and not at {port}"
     if not strange:
         return None
     to = f"which is not {own6}, where it is over IPv6" if own6 is not None else "and it is not reached over IPv6"

@@ -18,6 +18,7 @@ from hooper.check.standpoint import at_home
 from hooper.check.targets import Target, inner_targets
 from hooper.errors import HooperError, NeedsAPerson, WireError
 from hooper.net.dns import records
+from hooper.net.exchange import socket_towards
 from hooper.net.standing import connected_surroundings
 from hooper.net.stun import mapped_by
 from hooper.net.types import Door, Endpoint, Rejected, Surroundings
@@ -266,7 +267,7 @@ async def _comes_through(door: Door, to: Endpoint, size: int) -> bool:
     for _ in range(TRIES):  # a kernel sends so many ICMP messages a second, and no more
         with anyio.move_on_after(SIZE_FOR):
             try:
-                async with await door.datagrams() as socket:
+                async with await socket_towards(door, to.address) as socket:
                     await socket.send(bytes(size - 28), to)  # without the heads of IPv4 and UDP
                     return isinstance(await socket.receive(), Rejected)
             except HooperError:

@@ -12,6 +12,7 @@ from anyio.abc import ByteStream
 from hooper.check.handshake import rejected
 from hooper.check.keys import StandInKey
 from hooper.check.results import Seen
+from hooper.net.exchange import socket_towards
 from hooper.net.types import Datagram, Datagrams, Door, Endpoint, Listener, Rejected
 from hooper.wire import standin
 
@@ -41,7 +42,7 @@ async def ask_stream(stream: ByteStream, key: StandInKey, seen: Seen) -> None:
 async def ask_datagram(door: Door, to: Endpoint, key: StandInKey, seen: Seen) -> None:
     """Over UDP, until something comes."""
     number = secrets.token_bytes(standin.NUMBER)
-    async with await door.datagrams() as socket:
+    async with await socket_towards(door, to.address) as socket:
         while True:
             await socket.send(standin.serialize_question(number), to)
             with anyio.move_on_after(SAID_AGAIN):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from ipaddress import ip_network
 from typing import TYPE_CHECKING, NamedTuple
 
 from hooper.check.results import Unfit
@@ -48,6 +49,18 @@ def has_ipv6(around: Surroundings, interface: str | None) -> bool:
     return leads and any(one.ipv6 is not None for one in own)
 
 
+def six_alone(outside: Door, around: Surroundings) -> str | None:
+    """The place that is looked from, where it has IPv6 and no IPv4; None: it has both, or that is not known."""
+    if outside.place.kind == "proxy":
+        return None
+    if outside.place.kind == "here":
+        alone = around.routes is not None and not around.default_routes() and has_ipv6(around, None)
+        return "this machine" if alone else None
+    interface = around.interface(outside.place.name)
+    alone = interface is not None and interface.ipv4 is None and has_ipv6(around, interface.name)
+    return outside.place.name if alone else None
+
+
 def useless_interface(site: Site, outside: Door, around: Surroundings) -> Unfit | None:
     """Why nothing can be proven through this interface; None: it can."""
     if outside.place.kind != "interface":
@@ -57,6 +70,12 @@ def useless_interface(site: Site, outside: Door, around: Surroundings) -> Unfit 
     if interface is None:
         known = ", ".join(i.name for i in around.interfaces if not i.loopback) or "none"
         raise UsageError(f"this machine has no interface {name!r}", remedy=f"There are: {known}.")
+    inside = next((key for key, one in site.gateways.items() if one.prefix6 is not None and interface.ipv6 is not None
+                   and interface.ipv6 in ip_network(one.prefix6)), None)  # fmt: skip
+    if inside is not None:
+        return Unfit("asker-inside", f"{name} has an IPv6 address of {inside}'s own network: that is the inside")
+    if interface.up and interface.ipv4 is None and has_ipv6(around, name):
+        return None
     if not interface.up or interface.ipv4 is None:
         return Unfit("asker-no-way", f"{name} is down or has no address yet")
     if any(interface.ipv4 in gateway.lan.network for gateway in site.gateways.values()):

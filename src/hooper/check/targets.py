@@ -231,13 +231,6 @@ def six_targets(topology: Topology, key: str, place: IPAddress | None) -> Iterat
             )
 
 
-def planned_six(topology: Topology, service: str) -> IPAddress | None:
-    """Where a service is to be reached over IPv6; None: nowhere."""
-    entry = topology.site.services[service]
-    address = topology.site.devices[entry.host].address6
-    return address if address is not None and classify(address).reachable and entry.family != "ipv4" else None
-
-
 def _at_door(topology: Topology, door: SideDoor, public: Mapping[str, IPAddress], *, six: bool) -> Target:
     """A service at the port where the rule of another one leads to it."""
     service, host = topology.site.services[door.service], topology.site.services[door.service].host

@@ -7,6 +7,7 @@ from ipaddress import IPv6Address
 
 import anyio
 
+from hooper.addresses import IPAddress
 from hooper.errors import NoAnswer
 from hooper.net.types import ConnectFailed, Datagram, Datagrams, Door, Endpoint, NoRoute, Refused, Rejected, Unreachable
 
@@ -19,6 +20,11 @@ async def moments(schedule: Sequence[float]) -> AsyncIterator[None]:
     for moment in schedule:
         await anyio.sleep_until(start + moment)
         yield
+
+
+async def socket_towards(door: Door, to: IPAddress) -> Datagrams:
+    """A datagram socket of the family of an address. Raises: MachineError: this machine does not allow it."""
+    return await door.datagrams(local=Endpoint(IPv6Address(0), 0) if to.version == 6 else None)
 
 
 async def exchange(
@@ -35,8 +41,7 @@ async def exchange(
     Args: schedule: seconds after the start. deadline: seconds for all of it.
     Raises: NoAnswer: none came in time. Refused, Unreachable: an ICMP error came. NoRoute: nothing left this machine.
     """
-    anywhere = Endpoint(IPv6Address(0), 0) if to.address.version == 6 else None
-    async with await door.datagrams(local=anywhere) as socket:
+    async with await socket_towards(door, to.address) as socket:
         return await exchange_by(
             socket,
             to,

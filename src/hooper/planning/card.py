@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Literal
 from hooper import deeds
 from hooper.dnsnames import any_stands_for
 from hooper.planning.topology import Topology
-from hooper.planning.typed import URL_SCHEMES, Typed, own_address
+from hooper.planning.typed import URL_SCHEMES, Typed, own_address, typed_six
 from hooper.site.protocols import TUNNELS
 
 if TYPE_CHECKING:
@@ -63,6 +63,7 @@ def make_card(
         "wireguard": "the tunnel's profile, as endpoint",
         "openvpn": "the tunnel's profile, as server",
     }.get(entry.speaks, "the maker's app, as address and port")
+    expect += _over_six(topology, service, typed)
     if typed.port_needed:
         lost = _owner_of_usual_port(topology, service)
         leads = f"leads to {lost}" if lost else "leads nowhere"
@@ -90,6 +91,20 @@ def make_card(
         address_source=source or None,
         ports=str(topology.outside_ports[service]) if service in topology.outside_ports else "",
     )
+
+
+def _over_six(topology: Topology, service: str, typed: Typed) -> list[str]:
+    """What is to be known of IPv6, where it is reached over that too, or over that alone."""
+    six, entry = typed_six(topology, service), topology.site.services[service]
+    if six is None or entry.reach != "public":
+        return []
+    if entry.family == "ipv6":
+        return ["It is reached over IPv6 alone: from a network without IPv6 nothing comes."]
+    if six.text == typed.text:
+        return ["It works over IPv6 too, by the same name."]
+    if six.name is not None:
+        return [f"Over IPv6 its port is {six.port}: where this stays silent, type {six.text}."]
+    return [f"From a network that has IPv6 alone, type {six.text} instead."]
 
 
 def _owner_of_usual_port(topology: Topology, service: str) -> str | None:

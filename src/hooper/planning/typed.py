@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from ipaddress import IPv4Address
+from ipaddress import IPv4Address, IPv6Address
 from typing import NamedTuple
 
-from hooper.addresses import IPAddress
+from hooper.addresses import IPAddress, classify
 from hooper.planning.topology import Topology
-from hooper.site.references import name_of_line
+from hooper.site.references import name_entry, name_of_line
 
 URL_SCHEMES = {"https": 443, "http": 80, "rtsp": 554, "ssh": 22, "vnc": 5900}  # with the port that may be left out
 WEB = {"https": 443, "http": 80}
@@ -56,6 +56,28 @@ def address_for(topology: Topology, service: str, public: Mapping[str, IPAddress
     return own_address(topology, service) or public.get(line) or (written[0] if written else None)
 
 
+def six_for(topology: Topology, service: str) -> IPv6Address | None:
+    """Where a service is to be reached over IPv6, at its host's own address; None: nowhere."""
+    entry = topology.site.services[service]
+    address = topology.site.devices[entry.host].address6
+    return address if address is not None and classify(address).reachable and entry.family != "ipv4" else None
+
+
+def leads_there_by_six(topology: Topology, service: str, name: str) -> bool:
+    """Whether a name's IPv6 address is planned to be that of the service's host."""
+    entry = name_entry(topology.site, name)
+    return entry is not None and "AAAA" in entry.types and entry.host == topology.site.services[service].host
+
+
+def typed_six(topology: Topology, service: str) -> Typed | None:
+    """What people type who have IPv6 alone: no port is translated there. None: it is not reached over IPv6."""
+    address, name = six_for(topology, service), name_for(topology, service)
+    if address is None:
+        return None
+    known = name if name is not None and leads_there_by_six(topology, service, name) else None
+    return _typed(topology, service, known or str(address), known, translated=False)
+
+
 def outside_port(topology: Topology, service: str) -> int:
     """The first port on the public address; 0 where the protocol has none."""
     entry, ports = topology.site.services[service], topology.outside_ports.get(service)
@@ -66,6 +88,8 @@ def outside_port(topology: Topology, service: str) -> int:
 
 def typed(topology: Topology, service: str, public: Mapping[str, IPAddress] | None = None) -> Typed | None:
     """What people type for a service; None: neither a name nor an address is known. public: as for `address_for`."""
+    if topology.site.services[service].family == "ipv6":
+        return typed_six(topology, service)
     name = name_for(topology, service)
     if name is not None:
         return _typed(topology, service, name, name)
@@ -89,10 +113,14 @@ def unnamed(topology: Topology, service: str) -> str:
     return _typed(topology, service, "NAME", "NAME").text
 
 
-def _typed(topology: Topology, service: str, host: str, name: str | None, local: int | None = None) -> Typed:
-    """local: another port than the one outside."""
+def _typed(
+    topology: Topology, service: str, host: str, name: str | None, local: int | None = None, *, translated: bool = True
+) -> Typed:
+    """local: another port than the one outside. translated: its ports are those of the public address, not its own."""
     entry, port = topology.site.services[service], local or outside_port(topology, service)
     usual, ports = URL_SCHEMES.get(entry.speaks), topology.outside_ports.get(service) if local is None else None
+    if not translated and entry.has_ports:
+        port, ports = entry.used_ports.first, entry.used_ports
     needed = usual is not None and port != usual
     shown = f"[{host}]" if ":" in host else host
     if not entry.has_ports:

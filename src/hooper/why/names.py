@@ -4,8 +4,7 @@ from __future__ import annotations
 
 from hooper import deeds
 from hooper.check.named import NameSeen, other_family
-from hooper.check.targets import planned_six
-from hooper.planning.typed import name_for
+from hooper.planning.typed import name_for, outside_port, six_for, typed_six
 from hooper.sourced import SourcedAddress
 from hooper.why.case import THERE, Case, State
 from hooper.why.catalogue import CAUSES
@@ -101,7 +100,9 @@ def _stale(case: Case, name: str, has: str, *, told_by_itself: bool) -> None:
 
 def _judge_six(case: Case, seen: NameSeen) -> State:
     """The IPv6 addresses of a name: they are tried first by whoever has IPv6."""
-    strange = other_family(seen, planned_six(case.topology, case.facts.service))
+    topology, service = case.topology, case.facts.service
+    own = typed_six(topology, service)
+    strange = other_family(seen, six_for(topology, service), outside_port(topology, service), own.port if own else 0)
     if strange is None:
         return "ok"
     kept_by = case.site.names[seen.name].updated_by if seen.name in case.site.names else "its zone"

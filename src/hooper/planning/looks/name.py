@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 from hooper.dnsnames import any_stands_for, is_wildcard
 from hooper.planning.facts import Facts
 from hooper.planning.findings import finding, group, register
+from hooper.planning.typed import name_for, six_for
 from hooper.planning.values import Finding
 from hooper.ports import blocking, single
 from hooper.site.references import name_entry
@@ -46,6 +47,13 @@ ENTRIES = register(
             "The name leads to a line that has no rule for this service.",
             "Use a name of its line.",
         ),
+        (
+            "name-six-elsewhere",
+            "warning",
+            "a service's name leads over IPv6 to where the service is not",
+            "Whoever has IPv6 tries that first, and waits, or meets another device.",
+            "Give the service a name of its own, or take AAAA out of the name's types.",
+        ),
     ),
     *group(
         "certificate",
@@ -79,7 +87,27 @@ WEB = 80  # http-01 looks there (RFC 8555 section 8.3)
 def find(facts: Facts) -> Iterator[Finding]:
     """All findings on names and certificates."""
     yield from _names(facts)
+    yield from _over_six(facts)
     yield from _certificates(facts)
+
+
+def _over_six(facts: Facts) -> Iterator[Finding]:
+    """Names with an IPv6 address, which is that of one host."""
+    site = facts.site
+    for key in facts.public:
+        name, service = name_for(facts.topology, key), site.services[key]
+        entry = name_entry(site, name) if name is not None else None
+        if entry is None or "AAAA" not in entry.types or entry.host is None:
+            continue
+        do = f'Give {key} a name of its own (`name` in [services.{key}]), or take AAAA out of [names."{name}"]'
+        if entry.host != service.host:
+            wrong = f"to {entry.host}, and {key} is on {service.host}"
+        elif six_for(facts.topology, key) is None:
+            wrong = f"to {entry.host}, where {key} is not to be reached over IPv6"
+            do += f"; or plan it over IPv6 too: `address6` of {entry.host}, and no `family`"
+        else:
+            continue
+        yield finding("name-six-elsewhere", f"services.{key}", f"{name} leads over IPv6 {wrong}", f"{do}.")
 
 
 def _names(facts: Facts) -> Iterator[Finding]:

@@ -1,0 +1,202 @@
+"""IPv6: what is typed there, names that lead elsewhere by it, and addresses that a NAT64 translates."""
+
+from __future__ import annotations
+
+from ipaddress import IPv4Address, IPv6Address, IPv6Network, ip_address
+from typing import Any
+
+import anyio
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from hooper.check.named import NameSeen, by_name
+from hooper.check.targets import Target, outer_targets
+from hooper.net.nat64 import Nat64Door
+from hooper.net.system import SystemDoor
+from hooper.net.types import Datagram, Endpoint, Refused
+from hooper.planning.card import make_card
+from hooper.planning.topology import Topology
+from hooper.planning.typed import six_for, typed, typed_six
+from hooper.wire.nat64 import LENGTHS, embedded, extracted, prefix_in
+from support.sites import ONE_BOX, codes, site
+
+NAME, PUBLIC, HUB6 = "boathouse.heronquay.example", IPv4Address("203.0.113.44"), IPv6Address("2001:db8:44:7::50")
+SITE = f"""\
+{ONE_BOX}address6 = "{HUB6}"
+[hosts.film-box]
+address = "10.44.7.30"
+[services.hub-page]
+host = "hub"
+speaks = "https"
+port = 8443
+reach = "public"
+[services.desk]
+host = "hub"
+speaks = "rdp"
+outside_port = 13389
+reach = "public"
+[services.film-page]
+host = "film-box"
+speaks = "https"
+reach = "public"
+[services.shell]
+host = "hub"
+speaks = "ssh"
+family = "ipv6"
+reach = "public"
+[names."{NAME}"]
+line = "fibre"
+"""
+WITH_SIX = SITE + 'types = ["A", "AAAA"]\nhost = "hub"\n'
+# RFC 6052 section 2.4
+VECTORS = {
+    "2001:db8::/32": "2001:db8:c000:221::",
+    "2001:db8:100::/40": "2001:db8:1c0:2:21::",
+    "2001:db8:122::/48": "2001:db8:122:c000:2:2100::",
+    "2001:db8:122:300::/56": "2001:db8:122:3c0:0:221::",
+    "2001:db8:122:344::/64": "2001:db8:122:344:c0:2:2100::",
+    "2001:db8:122:344::/96": "2001:db8:122:344::192.0.2.33",
+    "64:ff9b::/96": "64:ff9b::192.0.2.33",
+}
+
+
+@pytest.mark.parametrize("prefix", VECTORS)
+def test_translated_addresses_are_as_the_standard_has_them(prefix: str) -> None:
+    network, inside = IPv6Network(prefix), IPv4Address("192.0.2.33")
+    assert embedded(network, inside) == IPv6Address(VECTORS[prefix])
+    assert extracted(network, IPv6Address(VECTORS[prefix])) == inside
+
+
+@given(st.sampled_from(LENGTHS), st.ip_addresses(v=6), st.ip_addresses(v=4))
+def test_what_is_put_in_comes_out(length: int, base: IPv6Address, inside: IPv4Address) -> None:
+    network = IPv6Network((base, length), strict=False)
+    made = embedded(network, inside)
+    assert (made in network, extracted(network, made)) == (True, inside)
+    assert length == 96 or made.packed[8] == 0, "bits 64 to 71 are zero (RFC 6052 section 2.2)"
+
+
+@given(st.sampled_from(LENGTHS), st.binary(min_size=16, max_size=16))
+def test_the_prefix_is_found_by_the_name_that_has_no_ipv6(length: int, base: bytes) -> None:
+    """RFC 7050 section 3; where both well-known addresses could stand at two places, nothing is claimed."""
+    octets = bytearray(base)
+    octets[8] = 0
+    network = IPv6Network((bytes(octets), length), strict=False)
+    answers = [embedded(network, IPv4Address(text)) for text in ("192.0.0.170", "192.0.0.171")]
+    assert prefix_in(answers) in (network, None)
+    if not any(octet in (192, 170, 171) for octet in octets[: length // 8]):
+        assert prefix_in(answers) == network
+
+
+@pytest.mark.parametrize("text", ["2001:db8::1", "::", "2001:db8:122:344:c0:2:2100:1"])
+def test_an_answer_without_the_known_addresses_tells_no_prefix(text: str) -> None:
+    assert prefix_in([IPv6Address(text)]) is None
+
+
+@pytest.mark.parametrize("length", [0, 31, 97, 128])
+def test_other_lengths_are_refused(length: int) -> None:
+    with pytest.raises(ValueError, match="NAT64 prefix"):
+        embedded(IPv6Network((0, length)), PUBLIC)
+
+
+def test_a_translated_door_speaks_ipv4_to_who_asks_and_ipv6_to_the_network() -> None:
+    """The loopback stands for the translator: the last 32 bits of ::1 are the address 0.0.0.1."""
+
+    async def work() -> None:
+        real = SystemDoor()
+        door = Nat64Door(real, IPv6Network("::/96"))
+        one = IPv4Address("0.0.0.1")
+        async with await real.datagrams(local=Endpoint(IPv6Address("::1"), 0)) as far:
+            async with await door.datagrams() as near:
+                await near.send(b"question", Endpoint(one, far.local.port))
+                came = await far.receive()
+                assert isinstance(came, Datagram)
+                await far.send(b"answer", came.sender)
+                answer = await near.receive()
+            assert answer == Datagram(b"answer", Endpoint(one, far.local.port))
+        with pytest.raises(Refused):
+            await door.connect(one, 9)
+
+    async def bounded() -> None:
+        with anyio.fail_after(10):
+            await work()
+
+    anyio.run(bounded)
+
+
+def topology(text: str) -> Topology:
+    return Topology(site(text).site)
+
+
+def test_over_ipv6_the_ports_are_the_devices_own_and_the_name_only_where_it_leads() -> None:
+    plain, six = topology(SITE), topology(WITH_SIX)
+    assert (six_for(plain, "hub-page"), six_for(plain, "film-page")) == (HUB6, None)
+    texts = {key: found.text if (found := typed_six(plain, key)) else None for key in plain.site.services}
+    assert texts == {
+        "hub-page": f"https://[{HUB6}]:8443/",
+        "desk": f"[{HUB6}]:3389",
+        "film-page": None,
+        "shell": f"ssh {HUB6}",
+    }
+    assert [typed_six(six, key).text for key in ("hub-page", "desk", "shell")] == [  # type: ignore[union-attr]
+        f"https://{NAME}:8443/", f"{NAME}:3389", f"ssh {NAME}"
+    ]  # fmt: skip
+    assert typed(plain, "shell") == typed_six(plain, "shell"), "for IPv6 alone: no name that has IPv4 only"
+
+
+def test_cards_say_what_is_to_be_typed_over_ipv6() -> None:
+    def expected(text: str, service: str) -> str:
+        made = topology(text)
+        shown = typed(made, service)
+        assert shown is not None
+        lines = [line for line in make_card(made, service, shown, None).expect if "IPv6" in line]
+        return lines[0] if lines else ""
+
+    assert expected(WITH_SIX, "hub-page") == "It works over IPv6 too, by the same name."
+    assert expected(WITH_SIX, "desk") == f"Over IPv6 its port is 3389: where this stays silent, type {NAME}:3389."
+    assert expected(SITE, "desk") == f"From a network that has IPv6 alone, type [{HUB6}]:3389 instead."
+    assert expected(SITE, "shell").startswith("It is reached over IPv6 alone")
+    assert expected(SITE, "film-page") == ""
+
+
+def test_a_name_that_leads_to_another_host_over_ipv6_is_found_in_the_plan() -> None:
+    assert "name-six-elsewhere" in codes(WITH_SIX)
+    assert "name-six-elsewhere" not in codes(SITE)
+    own = WITH_SIX.replace('host = "film-box"', 'host = "hub"\nport = 9443')
+    assert "name-six-elsewhere" not in codes(own)
+    assert "name-six-elsewhere" in codes(own.replace("port = 9443", 'port = 9443\nfamily = "ipv4"'))
+
+
+def named(service: str, *six: str, own: IPv6Address | None = HUB6) -> tuple[str, str] | None:
+    targets, _ = outer_targets(topology(SITE), [service], {"fibre": PUBLIC}, None)
+    seen = NameSeen(NAME, (PUBLIC,), "resolver", (PUBLIC,), tuple(IPv6Address(text) for text in six))
+    (found,) = by_name(targets[0], {NAME: seen}, own)
+    return found.wrong
+
+
+@pytest.mark.parametrize(
+    ("service", "six", "own", "wrong"),
+    [
+        ("hub-page", (), HUB6, None),
+        ("hub-page", (str(HUB6),), HUB6, None),
+        ("hub-page", ("2001:db8::1",), HUB6, "which is not 2001:db8:44:7::50"),
+        ("hub-page", (str(HUB6), "2001:db8::1"), HUB6, "leads to 2001:db8::1 too"),
+        ("desk", (str(HUB6),), HUB6, "at port 3389 and not at 13389"),
+        ("film-page", (str(HUB6),), None, "and it is not reached over IPv6"),
+    ],
+)
+def test_a_name_is_held_against_both_families(
+    service: str, six: tuple[str, ...], own: IPv6Address | None, wrong: str | None
+) -> None:
+    found = named(service, *six, own=own)
+    assert (found is None) == (wrong is None)
+    if found is not None and wrong is not None:
+        assert (found[0], wrong in found[1]) == ("name-other-family", True), found
+
+
+def test_a_target_over_ipv6_has_the_name_that_leads_there() -> None:
+    targets, _ = outer_targets(topology(SITE), ["hub-page"], {"fibre": PUBLIC}, None, six=True)
+    seen = {NAME: NameSeen(NAME, (PUBLIC,), "resolver", (PUBLIC,), (HUB6,))}
+    made: dict[Any, Target] = {ip_address(str(t.address)): next(iter(by_name(t, seen, HUB6))) for t in targets}
+    assert (made[HUB6].name, made[PUBLIC].name) == (NAME, NAME)
+    assert next(iter(by_name(made[HUB6], {}, HUB6))).address == HUB6
