@@ -255,6 +255,7 @@ CODES = (
     "https-needed",
     "https-lost",
     "port-lost",
+    "redirect-circle",
     "inner-address",
     "opening-missing",
     "passive-private",

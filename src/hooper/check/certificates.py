@@ -19,6 +19,14 @@ if TYPE_CHECKING:
 
     from hooper.site.model import Site
 
+WARNINGS = {  # what a browser has against a certificate, in a few words
+    EXPIRED: "it has ended",
+    NOT_YET: "it begins later",
+    OTHER_NAME: "it is for another name",
+    ABSENT: "the device made it itself",
+    UNTRUSTED: "nobody whom they know vouches for it",
+}
+
 
 @dataclass(frozen=True)
 class Judge:
@@ -28,9 +36,13 @@ class Judge:
     base: Path
 
     @cached_property
+    def _usual_roots(self) -> list[x509.Certificate]:
+        return well_known_roots()
+
+    @cached_property
     def _roots(self) -> list[x509.Certificate]:
         """Well-known roots, and those of the site's own authorities; a file that is missing is one that vouches not."""
-        found = well_known_roots()
+        found = list(self._usual_roots)
         for authority in self.site.authorities.values():
             if authority.trust is not None:
                 try:
@@ -57,3 +69,15 @@ class Judge:
             UNTRUSTED: "nobody that is trusted vouches for its certificate",
         }
         return [(code, words[code]) for code in found.problems]
+
+    def browsers_warn(self, service: str, name: str | None, chain: Sequence[bytes], now: datetime) -> str | None:
+        """Why a browser that knows the usual authorities alone warns of a certificate that nobody has planned; None: it
+        does not, or the certificate is planned, and `problems` says more.
+
+        name: as it is typed. now: in UTC.
+        """
+        shown = load_chain(chain[:12])
+        if not shown or planned_for(self.site, service) is not None:
+            return None
+        found = judge(shown, name, self._usual_roots, now, planned=True).problems
+        return next((words for code, words in WARNINGS.items() if code in found), None)

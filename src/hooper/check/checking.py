@@ -395,6 +395,9 @@ def _judge_all(wish: Wish, targets: Sequence[Target], seen: Sequence[Seen], now:
             if target.wrong is not None and target.wrong[0] != MISSING
             else wish.judge.problems(target.service, target.server_name, one.chain, now)
         )
+        if one.certificate is not None and target.speaks == "https":
+            said = wish.judge.browsers_warn(target.service, target.server_name or str(target.address), one.chain, now)
+            one.certificate = replace(one.certificate, browsers_warn=said)
         if one.page is not None and one.page.location is not None and target.expected == "reachable":
             found += redirected(target, one.page.location)
         for code, words in found:

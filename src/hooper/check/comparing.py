@@ -66,6 +66,9 @@ def compared(target: Target, seen: Seen, evidence: Evidence, inside: InsideSeen 
 
 
 def as_result(target: Target, seen: Seen, evidence: Evidence) -> Result:
+    warned = seen.certificate.browsers_warn if seen.certificate is not None else None
+    if warned is not None and seen.verdict == "answered" and not seen.problems and target.address != target.inner[0]:
+        seen.detail += f"; browsers warn: {warned}"
     if target.wrong is not None:
         seen.problems.append(target.wrong[0])
         seen.detail += f"; {target.wrong[1]}"

@@ -21,6 +21,7 @@ from hooper.check.datagrams import datagrams
 from hooper.check.keys import ControlKeys, PinnedKey, StandInKey
 from hooper.check.more_talks import read_until, talk_dns, talk_ftp, talk_smb, talk_vnc
 from hooper.check.openvpn import OverTcp, control_channel
+from hooper.check.redirects import followed, next_page
 from hooper.check.results import IcmpSeen, PageSeen, Seen
 from hooper.check.standin import ask_stream
 from hooper.check.targets import Target
@@ -84,8 +85,22 @@ async def probe(door: Door, target: Target, deadline: float) -> Seen:
         await datagrams(door, target, seen, deadline)
     else:
         await _stream(door, target, seen, deadline)
+        seen = await _followed(door, target, seen, start + deadline)
     seen.took_ms = round((door.clock.monotonic() - start) * 1000)
     return seen
+
+
+async def _followed(door: Door, target: Target, seen: Seen, end: float) -> Seen:
+    """The page at the end of where the first one sends people on. end: by the door's clock."""
+    if next_page(target, seen) is None:
+        return seen
+
+    async def ask(further: Target, into: Seen) -> None:
+        left = end - door.clock.monotonic()
+        if left > 0:
+            await _stream(door, further, into, left)
+
+    return await followed(target, seen, ask)
 
 
 # A signature of the handshake does not fit the certificate (RFC 8446 section 4.4.3, RFC 5246 section 7.4.3).

@@ -17,7 +17,8 @@ Expected = Literal["reachable", "unreachable"]
 class CertificateSeen:
     """What a server showed; not judged. Times as in RFC 3339.
 
-    names: the names that it is for. not_before: valid from then on. not_after: expired from then on.
+    names: the names that it is for. not_before: valid from then on. not_after: expired from then on. browsers_warn:
+    why a browser that knows the usual authorities alone warns of it; null: it does not, or was not asked for.
     """
 
     subject: str
@@ -25,6 +26,7 @@ class CertificateSeen:
     issuer: str
     not_before: str
     not_after: str
+    browsers_warn: str | None = None
 
 
 @dataclass(frozen=True, slots=True)

@@ -216,6 +216,11 @@ CAUSES: dict[str, CauseEntry] = {
         "The first page opens, and the next one is not found.",
         "Enter the base URL with its port on the device.",
     ),
+    "redirect-circle": CauseEntry(
+        "the pages send people round in a circle",
+        "Browsers give up and say that the page redirects too often.",
+        "Look at the device's settings for its address, its base URL and for encryption: two of them disagree.",
+    ),
     "inner-address": CauseEntry(
         "the page sends people on to its inner address",
         "It works at home, and from outside the next page does not open.",

@@ -1,0 +1,70 @@
+"""Where a page sends a browser on, step by step, as long as that stays at the service's own address and port."""
+
+from __future__ import annotations
+
+from collections.abc import Awaitable, Callable
+from dataclasses import replace
+from urllib.parse import quote, urljoin, urlsplit
+
+from hooper.check.results import Seen
+from hooper.check.targets import Target
+
+STEPS = 5  # browsers give up after some twenty; a device that needs more than this sends people in circles
+CIRCLE = "redirect-circle"
+SLOW = ("silent", "connected")  # what may be lack of time alone
+SENDS_ON = (301, 302, 303, 307, 308)  # RFC 9110 section 15.4
+AS_IT_IS = "%/?:@!$&'()*+,;=~[]"  # in a path and its query (RFC 3986 section 3.3)
+USUAL = {"http": 80, "https": 443}
+
+
+def base_of(target: Target) -> str:
+    """The URL of a target as its probe asks for it."""
+    host = target.server_name or str(target.inner[0])
+    return f"{target.speaks}://{f'[{host}]' if ':' in host else host}:{target.port}{target.path}"
+
+
+def next_page(target: Target, seen: Seen) -> str | None:
+    """The path at the same address, port and protocol that a page sends on to (RFC 9110 section 10.2.2); None: it sends
+    nowhere, or elsewhere.
+    """
+    page = seen.page
+    if page is None or page.status not in SENDS_ON or page.location is None or target.speaks not in USUAL:
+        return None
+    try:
+        to = urlsplit(urljoin(base_of(target), page.location))
+        port = to.port or USUAL.get(to.scheme, 0)
+    except ValueError:
+        return None
+    hosts = {(target.server_name or "").lower(), str(target.address), str(target.inner[0])}
+    if to.scheme != target.speaks or port != target.port or (to.hostname or "").lower() not in hosts:
+        return None
+    return quote((to.path or "/") + (f"?{to.query}" if to.query else ""), safe=AS_IT_IS)
+
+
+async def followed(target: Target, seen: Seen, ask: Callable[[Target, Seen], Awaitable[None]]) -> Seen:
+    """What is seen at the end of the way, in the place of the first page. ask: probes a target once."""
+    been, at = [target.path], target
+    said = [f"HTTP {seen.page.status}"] if seen.page is not None else []
+    while (path := next_page(at, seen)) is not None:
+        if path in been or len(been) > STEPS:
+            seen.problems.append(CIRCLE)
+            seen.detail = f"{', then '.join(said)}: its pages send people round in a circle"
+            break
+        been.append(path)
+        at, further = replace(at, path=path), Seen()
+        await ask(at, further)
+        if further.page is None:
+            seen.detail = f"{', then '.join(said)}; {path[:60]}, where it sends people on, {_missing(further)}"
+            if further.verdict not in SLOW:
+                seen.problems.append("service-faulty")
+            break
+        said.append(f"{path[:60]}: HTTP {further.page.status}")
+        title = f" {further.page.title!r}" if further.page.title else ""
+        if further.verdict == "answered":
+            further.detail = f"{', then '.join(said)}{title}"
+        seen = further
+    return seen
+
+
+def _missing(seen: Seen) -> str:
+    return "did not come in time" if seen.verdict in SLOW else f"does not come: {seen.detail}"
