@@ -4,7 +4,17 @@ from __future__ import annotations
 
 import pytest
 
-from support.fault_table import CAUSES, PHONE, Outlook, Routers, asked, expected, pairs, service_of, wrong_about
+from support.fault_table import (
+    CAUSES,
+    PHONE,
+    Outlook,
+    Routers,
+    assert_found_by_asking,
+    expected,
+    pairs,
+    service_of,
+    wrong_about,
+)
 from support.program import Lab
 
 PROXY = "socks5://198.51.100.7:1080"
@@ -26,10 +36,10 @@ def some(every: int, first: int) -> list[str]:
 @pytest.mark.parametrize(
     ("routers", "origin", "faults"),
     [
-        ("speaking", PHONE, list(CAUSES)),
+        ("speaking", PHONE, [fault for fault in CAUSES if service_of(fault) == "hub-page"]),  # others: test_program_why
         ("mute", PHONE, list(CAUSES)),
-        ("speaking", PROXY, some(3, 0)),
-        ("muted since", PHONE, some(3, 1)),
+        ("speaking", PROXY, some(5, 0)),
+        ("muted since", PHONE, some(5, 2)),
     ],
 )
 def test_each_fault_is_named_and_nothing_else_is_certain(
@@ -50,9 +60,7 @@ def test_each_fault_is_named_and_nothing_else_is_certain(
         found = outlook.why(service, "alone")
         assert cause in found, (fault, found)
         assert {code for code, certainty in found.items() if certainty == "certain"} <= {cause}, (fault, found)
-        if found[cause] != "certain":
-            left, count = asked(service, cause, frozenset(found))
-            assert (left, count <= 5) == (frozenset({cause}), True), (fault, found, left)
+        assert_found_by_asking(service, cause, found)
         if routers == "speaking":
             looked = ("--from", origin, "--deadline", "0.6", "--state", surveyed)
             assert lab.run("check", service, *looked).code != 0, fault
@@ -63,12 +71,11 @@ def test_each_fault_is_named_and_nothing_else_is_certain(
 
 @pytest.mark.parametrize("routers", ["speaking", "mute"])
 def test_of_two_faults_one_is_named_and_then_the_other(lab: Lab, surveyed: str, routers: Routers) -> None:
-    """Each fault with one other; `python -m fuzz.fault_pairs` tries all of them."""
+    """Some of them; `python -m fuzz.fault_pairs` tries all."""
     every = pairs(routers)
-    chosen = {fault: next(pair for pair in every[7 * number :] + every if fault in pair)
-              for number, fault in enumerate(CAUSES) if number % 2 == (routers == "mute")}  # fmt: skip
+    chosen = every[5 if routers == "speaking" else 23 :: len(every) // 12]
     outlook = Outlook(lab, surveyed, routers=routers)
-    assert [wrong for pair in dict.fromkeys(chosen.values()) for wrong in wrong_about(outlook, pair)] == []
+    assert [wrong for pair in chosen for wrong in wrong_about(outlook, pair)] == []
 
 
 def test_what_two_faults_would_both_break_is_broken_once(lab: Lab) -> None:

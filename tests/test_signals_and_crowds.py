@@ -63,7 +63,7 @@ def test_a_signal_ends_every_command_tidily(lab: LabProcess, tmp_path: Path) -> 
     """At random moments: it ends with 130 and says so, or had ended already; never with a traceback."""
     number = random.Random(14)
     codes: Counter[int] = Counter()
-    for _ in range(24):
+    for _ in range(12):
         command, sent = number.choice(COMMANDS), number.choice(SIGNALS)
         process = begin(lab, tmp_path, *command)
         assert process.stderr is not None
@@ -105,7 +105,7 @@ def test_two_edits_at_once_are_both_kept_or_one_is_refused(tmp_path: Path) -> No
     path = tmp_path / "site.toml"
     path.write_text(ONE_BOX)
     kept = refused = 0
-    for round_ in range(6):
+    for round_ in range(4):
         both = [
             subprocess.Popen(
                 [*HOOPER, "host", "add", f"h{round_}{n}", "--address", f"10.44.7.{10 + 2 * round_ + n}"],
@@ -119,8 +119,8 @@ def test_two_edits_at_once_are_both_kept_or_one_is_refused(tmp_path: Path) -> No
             assert process.returncode in (0, 6), err
             assert there == (process.returncode == 0), "what was said to be written is there"
             kept, refused = kept + there, refused + (not there)
-    assert kept >= 6
-    assert kept + refused == 12
+    assert kept >= 4
+    assert kept + refused == 8
 
 
 def test_many_opens_and_closes_at_once_lose_nothing(lab: LabProcess, tmp_path: Path) -> None:

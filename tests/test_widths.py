@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 from hooper.folding import folded, lines_within, longest_piece, width_of
 from support.program import Lab, hooper
 
-WIDTHS = (40, 60, 80, 120)
+WIDTHS = (40, 80, 120)
 COMMANDS = (
     "plan", "plan --chain", "worksheet", "worksheet --devices", "worksheet --letter", "worksheet --removal",
     "worksheet --clients", "audit", "survey", "survey --verbose", "check", "check --from interface:usb0",

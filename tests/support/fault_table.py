@@ -49,6 +49,13 @@ def asked(service: str, cause: str, codes: frozenset[str]) -> tuple[frozenset[st
     return left_by(pool, answers, codes), len(answers)
 
 
+def assert_found_by_asking(service: str, cause: str, found: dict[str, str]) -> None:
+    """Five questions at most lead to it, where it is not certain."""
+    if found[cause] != "certain":
+        left, count = asked(service, cause, frozenset(found))
+        assert (left, count <= 5) == (frozenset({cause}), True), (cause, found, left)
+
+
 def expected(fault: str, routers: Routers) -> str:
     """The code that a diagnosis comes to without anything told."""
     return (UNREAD if routers == "speaking" else MUTE).get(fault, CAUSES[fault])

@@ -159,19 +159,13 @@ async def check_outside(here: Door, outside: Door, wish: Wish, memory: InsideMem
         reason = f"{outside.place.name} shows {shown}, the address of {same} itself: this is the inside, looking round"
         unfit = Unfit("asker-inside", reason)
         return unproven(wish, replace(origin, proves_outside=False), unfit, here.clock.now(), public, place)
-    found = [finding for one in public.values() for finding in one.findings()]
-    outcome = Outcome(origin, findings=found, public=public)
+    outcome = Outcome(origin, findings=[found for one in public.values() for found in one.findings()], public=public)
     six = _tries_six(around, outside)
     targets, outcome.skipped = outer_targets(wish.topology, wish.services, _values(public), shown, wish.doors, six=six)
-    if wish.transports:
-        targets = [
-            target for target in targets if target.transport in wish.transports or target.service == wish.services[0]
-        ]
-    if without4 is not None:
-        targets = [_without4(target, without4) for target in targets]
     if isinstance(outside, Nat64Door):
         outcome.remarks.append(f"{outside.place.name} has IPv6 alone: IPv4 goes through the NAT64 of {outside.prefix}.")
-    targets = [wish.keyed(target) for target in _named(wish, targets, names, outcome)]
+    tried = [_without4(target, without4) for target in targets if _is_wished(wish, target)]
+    targets = [wish.keyed(target) for target in _named(wish, tried, names, outcome)]
     reachable = [target for target in targets if target.address is not None]
     inner = _inner_of(reachable, sight)
     jobs = [(outside, target) for target in reachable] + [(here, target) for target in inner]
@@ -208,11 +202,16 @@ async def _towards_four(outside: Door, around: Surroundings, wish: Wish) -> tupl
     return Nat64Door(outside, prefix), None
 
 
-def _without4(target: Target, why: str) -> Target:
-    """A target as a place without IPv4 has it."""
-    if target.address is not None and target.address.version == 6:
+def _without4(target: Target, why: str | None) -> Target:
+    """A target as a place without IPv4 has it. why: it is without; None: it has it."""
+    if why is None or (target.address is not None and target.address.version == 6):
         return target
     return replace(target, address=None, beyond=why)
+
+
+def _is_wished(wish: Wish, target: Target) -> bool:
+    """Whether a target is to be looked at: of others than the first service, only those of some transports may be."""
+    return not wish.transports or target.transport in wish.transports or target.service == wish.services[0]
 
 
 def _tries_six(around: Surroundings, outside: Door) -> bool:

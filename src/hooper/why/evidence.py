@@ -87,69 +87,112 @@ async def gather_service(
     Args: outside: the place to look from, None: nobody looks from outside now. deadline: seconds for all of it.
     base: the site file's folder. Raises: NoNetwork, UsageError.
     """
-    site, way, started = topology.site, topology.chain(service), here.clock.monotonic()
-    chain, before = way.gateways, min(deadline * BEFORE, 2.0)
-    line = await gather_line(here, site, past.known, before, now=now, chain=chain, line=way.line)
-    left = time_left(here.clock, started, deadline)
-    looks: dict[str, Outcome] = {}
-    near: list[_Near] = []
-    more: list[_More] = []
-    named: dict[str, NameSeen] = {}
+    way, started = topology.chain(service), here.clock.monotonic()
+    before = min(deadline * BEFORE, 2.0)
+    line = await gather_line(here, topology.site, past.known, before, now=now, chain=way.gateways, line=way.line)
+    work = _Gathering(here, topology, plan, service, past, memory, base, line, started, deadline)
+    await work.run(outside)
+    return await work.facts(outside), list(work.looks.values())
 
-    async def inside() -> None:
-        wish = Wish(topology, [service], left, base=base, keys=past.keys)
-        looks["inside"] = await check_here(here, wish)
+
+@dataclass
+class _Gathering:
+    """One gathering, once the line is known. started: by the door's clock. deadline: seconds for all of it."""
+
+    here: Door
+    topology: Topology
+    plan: Plan
+    service: str
+    past: Past
+    memory: InsideMemory | None
+    base: Path
+    line: LineFacts
+    started: float
+    deadline: float
+    looks: dict[str, Outcome] = field(default_factory=dict)
+    near: _Near = field(default_factory=lambda: _Near())
+    more: _More = field(default_factory=lambda: _More())
+    named: dict[str, NameSeen] = field(default_factory=dict)
+    tables: dict[str, Sourced[str]] = field(default_factory=dict)
+    measured: LineFacts | None = None
+    well: anyio.CancelScope = field(
+        default_factory=anyio.CancelScope
+    )  # ends what looks for reasons where none is needed
+
+    @property
+    def site(self) -> Site:
+        return self.topology.site
+
+    def left(self, at_most: float | None = None) -> float:
+        left = time_left(self.here.clock, self.started, self.deadline)
+        return left if at_most is None else min(left, at_most)
+
+    async def run(self, outside: Door | None) -> None:
+        """All looks, side by side."""
+        site, innermost = self.site, self.line.chain[-1]
+        jobs = (
+            (self.read_tables, self.line.chain),
+            (self.measure, in_sight(site, self.line.at)),
+            (self.inside, seen_from(site, self.line.at)),
+        )
         async with anyio.create_task_group() as tasks:
-            tasks.start_soon(look_around)
-            tasks.start_soon(look_further, wish)
+            for job in (job for job, sight in jobs if innermost in sight):
+                tasks.start_soon(job)
+            if self.line.names:
+                tasks.start_soon(self.ask_names)
+            if outside is not None:
+                tasks.start_soon(self.from_outside, outside)
 
-    async def look_around() -> None:
-        near.append(await _near(here, site, service, line, looks["inside"], started, deadline))
+    async def inside(self) -> None:
+        wish = Wish(self.topology, [self.service], self.left(), base=self.base, keys=self.past.keys)
+        self.looks["inside"] = await check_here(self.here, wish)
+        async with anyio.create_task_group() as tasks:
+            tasks.start_soon(self.look_around)
+            tasks.start_soon(self.look_further, wish)
 
-    async def look_further(wish: Wish) -> None:
-        patience = min(FURTHER_S, time_left(here.clock, started, deadline))
-        more.append(await _more(here, wish, service, line, looks["inside"], patience))
+    async def look_around(self) -> None:
+        inside = self.looks["inside"]
+        self.near = await _near(self.here, self.site, self.service, self.line, inside, self.started, self.deadline)
 
-    async def ask_names() -> None:
-        named.update(await names_seen(here, here, site, line.names, min(left, NAMED_S)))
+    async def look_further(self, wish: Wish) -> None:
+        inside = self.looks["inside"]
+        self.more = await _more(self.here, wish, self.service, self.line, inside, self.left(FURTHER_S))
 
-    well = anyio.CancelScope()  # ends what looks for reasons once there is nothing to explain
+    async def ask_names(self) -> None:
+        self.named.update(await names_seen(self.here, self.here, self.site, self.line.names, self.left(NAMED_S)))
 
-    async def from_outside(door: Door) -> None:
-        public = {line.line: PublicAddress(line.line, _known(line))}  # asked once, for both
-        services = _side_by_side(site, service)  # of the others, those over TCP say whether the line is sound
-        wish = Wish(topology, services, left, past.known, public, base, ("tcp",), by_number=True, keys=past.keys)
-        looks["outside"] = await check_outside(here, door, wish, memory)
-        own = [result for result in looks["outside"].results if result.service == service]
+    async def from_outside(self, door: Door) -> None:
+        public = {self.line.line: PublicAddress(self.line.line, _known(self.line))}  # asked once, for both
+        services = _side_by_side(self.site, self.service)  # of the others, those over TCP say whether the line is sound
+        wish = Wish(
+            self.topology, services, self.left(), self.past.known, public, self.base, ("tcp",), by_number=True,
+            keys=self.past.keys,
+        )  # fmt: skip
+        self.looks["outside"] = await check_outside(self.here, door, wish, self.memory)
+        own = [result for result in self.looks["outside"].results if result.service == self.service]
         if own and all(result.ok for result in own):
-            well.cancel()
+            self.well.cancel()
 
-    tables: dict[str, Sourced[str]] = {}
-    measured: list[LineFacts] = []
+    async def read_tables(self) -> None:
+        self.tables = await _tables(
+            self.here, self.site, self.plan, self.service, self.line.chain, self.past, self.left(2.0), now=self.line.now
+        )
 
-    async def read_tables() -> None:
-        tables.update(await _tables(here, site, plan, service, chain, past, min(left, 2.0), now=now))
+    async def measure(self) -> None:
+        with self.well:
+            self.measured = await measure_line(
+                self.here, self.site, self.past.known, self.left(3.0), now=self.line.now, deep=False
+            )
 
-    async def measure() -> None:
-        with well:
-            measured.append(await measure_line(here, site, past.known, min(left, 3.0), now=now, deep=False))
-
-    async with anyio.create_task_group() as tasks:
-        jobs = ((read_tables, chain), (measure, in_sight(site, line.at)), (inside, seen_from(site, line.at)))
-        for job in (job for job, sight in jobs if chain[-1] in sight):
-            tasks.start_soon(job)
-        if line.names:
-            tasks.start_soon(ask_names)
-        if outside is not None:
-            tasks.start_soon(from_outside, outside)
-    line = _with_measured(line, measured[0]) if measured else line
-    facts = _facts(topology, plan, service, past, line, looks, near[0] if near else _Near())
-    further = more[0] if more else _More()
-    facts = replace(facts, named=named, at_loopback=further.at_loopback, hairpin=further.hairpin)
-    if outside is not None and facts.unfit is None:
-        facts = replace(facts, tunnel_from=await _tunnel_from(here, outside))
-    seen = {key: said for key, said in tables.items() if said.value != "unseen" or key not in facts.rules}
-    return replace(facts, rules={**facts.rules, **seen}), list(looks.values())
+    async def facts(self, outside: Door | None) -> ServiceFacts:
+        """All of it as one service's facts."""
+        line = _with_measured(self.line, self.measured) if self.measured is not None else self.line
+        facts = _facts(self.topology, self.plan, self.service, self.past, line, self.looks, self.near)
+        facts = replace(facts, named=self.named, at_loopback=self.more.at_loopback, hairpin=self.more.hairpin)
+        if outside is not None and facts.unfit is None:
+            facts = replace(facts, tunnel_from=await _tunnel_from(self.here, outside))
+        seen = {key: said for key, said in self.tables.items() if said.value != "unseen" or key not in facts.rules}
+        return replace(facts, rules={**facts.rules, **seen})
 
 
 class _More(NamedTuple):
