@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from ipaddress import IPv4Address, IPv6Address, IPv6Network, ip_address
+from pathlib import Path
 from typing import Any
 
 import anyio
@@ -19,6 +21,7 @@ from hooper.planning.card import make_card
 from hooper.planning.topology import Topology
 from hooper.planning.typed import six_for, typed, typed_six
 from hooper.wire.nat64 import LENGTHS, embedded, extracted, prefix_in
+from support.program import BOATHOUSE, Lab, Ran, town_here
 from support.sites import ONE_BOX, codes, site
 
 NAME, PUBLIC, HUB6 = "boathouse.heronquay.example", IPv4Address("203.0.113.44"), IPv6Address("2001:db8:44:7::50")
@@ -200,3 +203,54 @@ def test_a_target_over_ipv6_has_the_name_that_leads_there() -> None:
     made: dict[Any, Target] = {ip_address(str(t.address)): next(iter(by_name(t, seen, HUB6))) for t in targets}
     assert (made[HUB6].name, made[PUBLIC].name) == (NAME, NAME)
     assert next(iter(by_name(made[HUB6], {}, HUB6))).address == HUB6
+
+
+SIX_SITE = BOATHOUSE.replace('address = "10.44.7.50"', 'address = "10.44.7.50"\naddress6 = "2001:db8:44:7::50"', 1)
+
+
+@pytest.fixture(scope="module")
+def six_lab(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Lab]:
+    """The town with the hub planned over both families, and its sheets entered."""
+    with town_here(tmp_path_factory.mktemp("six")) as town:
+        Path(town.env["HOOPER_SITE"]).write_text(SIX_SITE)
+        lab = Lab(town.env, town.folder)
+        assert lab.enter_sheets().code == 0
+        yield lab
+
+
+def looked(lab: Lab, command: str, tmp_path: Path) -> Ran:
+    options = ("--from", "interface:usb0", "--deadline", "0.8", "--state", str(tmp_path), "--json")
+    return lab.run(command, "hub-page", *options)
+
+
+def test_in_the_lab_each_family_is_judged_by_itself(six_lab: Lab, tmp_path: Path) -> None:
+    pages = six_lab.run("lab", "read", "--json").document["gateways"]
+    openings = [(page["gateway"], rule["target_address"]) for page in pages for rule in page["rules"]
+                if rule["target_address"] == str(HUB6)]  # fmt: skip
+    assert openings == [("fibre-box", str(HUB6)), ("club-router", str(HUB6))]
+    rows = {row["family"]: row for row in looked(six_lab, "check", tmp_path).document["results"]}
+    assert {family: (row["verdict"], row["ok"], row["port"]) for family, row in rows.items()} == {
+        "ipv4": ("answered", True, 8443), "ipv6": ("answered", True, 8443)
+    }  # fmt: skip
+    assert looked(six_lab, "why", tmp_path).document["causes"] == []
+    assert six_lab.run("lab", "break", "opening-missing", "hub-page").code == 0
+    rows = {row["family"]: row for row in looked(six_lab, "check", tmp_path).document["results"]}
+    assert (rows["ipv4"]["ok"], rows["ipv6"]["ok"], rows["ipv6"]["verdict"]) == (True, False, "silent")
+    ran = looked(six_lab, "why", tmp_path)
+    assert [(one["code"], one["certainty"]) for one in ran.document["causes"]] == [("opening-missing", "likely")]
+    assert six_lab.run("lab", "mend").code == 0
+    assert looked(six_lab, "why", tmp_path).document["causes"] == []
+
+
+def test_a_name_that_leads_home_over_ipv6_must_lead_to_the_right_device(six_lab: Lab, tmp_path: Path) -> None:
+    assert six_lab.run("lab", "break", "name-other-family", "hub-page").code == 0
+    ran = looked(six_lab, "why", tmp_path)
+    assert [one["code"] for one in ran.document["causes"]] == ["name-other-family"]
+    rows = {row["family"]: row["problems"] for row in looked(six_lab, "check", tmp_path).document["results"]}
+    assert rows == {"ipv4": ["name-other-family"], "ipv6": []}
+    six_lab.run("lab", "mend")
+
+
+def test_a_service_without_an_opening_has_none_to_lose(six_lab: Lab) -> None:
+    ran = six_lab.run("lab", "break", "opening-missing", "film-page", "--json")
+    assert (ran.code, ran.document["errors"][0]["code"]) == (1, "nothing-to-break")

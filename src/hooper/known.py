@@ -14,6 +14,7 @@ FAULTS = (
     "forward-ended",
     "forward-limited",
     "forward-wrong-interface",
+    "opening-missing",
     "gateway-answers",
     "host-moved",
     "host-off",

@@ -151,7 +151,7 @@ class TownDatagrams:
         async def deliver(data: bytes, sender: Endpoint) -> None:
             self._put(Datagram(data, sender))
 
-        async def reject(icmp: Icmp, by: IPv4Address, to: Endpoint) -> None:
+        async def reject(icmp: Icmp, by: IPv4Address | IPv6Address, to: Endpoint) -> None:
             self._put(Rejected(icmp, by, to))
 
         socket.deliver, socket.reject = deliver, reject

@@ -44,6 +44,7 @@ SERVICES: dict[str, tuple[str, str, int, int]] = {
     "hub-page": ("hub", "tcp", 8443, 8443),
     "gate": ("gate", "udp", 51820, 51820),
 }
+LAN6, MOBILE6 = "2001:db8:44:7::", "2001:db8:72::"
 HOSTS = {
     "slip-cam": "10.44.7.21",
     "recorder": "10.44.7.22",
@@ -66,6 +67,9 @@ PHONE = {  # where it may be: interface, network, address, gateway
 }
 
 
+PHONE6 = {"away": IPv6Address(f"{MOBILE6}9"), "home": IPv6Address(f"{LAN6}133")}
+
+
 def build(now: Callable[[], datetime]) -> Town:
     """The town as it stands before anyone typed a rule."""
     town = Town(now)
@@ -80,7 +84,7 @@ def build(now: Callable[[], datetime]) -> Town:
     town.routers = {INTERNET: (IPv4Address("203.0.113.1"), IPv4Address("192.0.2.254"))}
     _gateways(town)
     for key, address in HOSTS.items():
-        _add(town, key, CLUB, address, gateway="10.44.7.1")
+        _add(town, key, CLUB, address, gateway="10.44.7.1", address6=LAN6 + address.rpartition(".")[2])
         town.zone.set(IPv4Address(address).reverse_pointer, "PTR", [f"{key}.home.arpa."])
     _equip(town)
     _people(town)
@@ -126,14 +130,15 @@ def _people(town: Town) -> None:
     here = _add(town, "here", CLUB, "10.44.7.105", interface="lan0", gateway="10.44.7.1")
     here.attachments[0].address6 = IPv6Address("2001:db8:44:7::105")
     usb = Attachment("usb0", MOBILE, IPv4Address("100.72.5.20"), "02:00:5e:72:05:20", IPv4Address("100.72.5.9"), 700)
+    usb.address6 = IPv6Address(f"{MOBILE6}20")
     here.attachments.append(usb)
     # whoever takes the laptop and plugs it in between the boxes, the phone still attached
     between = _add(town, "between", BETWEEN, "192.168.90.50", interface="lan0", gateway="192.168.90.1")
     usb = Attachment("usb0", MOBILE, IPv4Address("100.72.5.21"), "02:00:5e:72:05:21", IPv4Address("100.72.5.9"), 700)
     between.attachments.append(usb)
     interface, segment, address, gateway = PHONE["away"]
-    _add(town, "phone", segment, str(address), interface=interface, gateway=str(gateway))
-    _add(town, "rented", INTERNET, "198.51.100.7")
+    _add(town, "phone", segment, str(address), interface=interface, gateway=str(gateway), address6=str(PHONE6["away"]))
+    _add(town, "rented", INTERNET, "198.51.100.7", address6="2001:db8:55::7")
 
 
 def _servers(town: Town) -> None:
@@ -188,10 +193,18 @@ def _offices(town: Town) -> None:
 
 
 def _add(
-    town: Town, key: str, segment: str, address: str, *, interface: str = "eth0", gateway: str | None = None
+    town: Town,
+    key: str,
+    segment: str,
+    address: str,
+    *,
+    interface: str = "eth0",
+    gateway: str | None = None,
+    address6: str | None = None,
 ) -> Machine:
     own, way = IPv4Address(address), IPv4Address(gateway) if gateway else None
     node = Machine(key, [Attachment(interface, segment, own, made_up_mac(own), way)])
+    node.attachments[0].address6 = IPv6Address(address6) if address6 is not None else None
     town.nodes[key] = node
     return node
 

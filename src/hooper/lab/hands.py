@@ -6,7 +6,7 @@ from collections.abc import Callable, Mapping
 from typing import Any
 
 from hooper.errors import UsageError
-from hooper.lab.boathouse import PHONE
+from hooper.lab.boathouse import PHONE, PHONE6
 from hooper.lab.gate import Client
 from hooper.lab.openvpn_server import OpenVpnServer, is_openvpn
 from hooper.lab.ssh_forwards import SshClient, SshServer, is_config, is_keys
@@ -64,7 +64,8 @@ def _roam(town: Town, asked: Mapping[str, Any]) -> dict[str, Any]:
     phone = town.nodes["phone"]
     tunnels = [one for one in phone.attachments if one.tunnel]
     interface, segment, address, gateway = PHONE[where]
-    phone.attachments = [Attachment(interface, segment, address, made_up_mac(address), gateway), *tunnels]
+    carried = Attachment(interface, segment, address, made_up_mac(address), gateway, address6=PHONE6[where])
+    phone.attachments = [carried, *tunnels]
     return {"where": where}
 
 

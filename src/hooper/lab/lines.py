@@ -173,10 +173,10 @@ class LineSetter:
         town = self.town
         town.boxes = {}
         for key, (box, values) in self._built["boxes"].items():
-            rules = (box.rules, box.reservations, box.routes)  # what was entered stays
+            rules = (box.rules, box.openings, box.reservations, box.routes)  # what was entered stays
             for name, value in values.items():
                 setattr(box, name, value.copy() if isinstance(value, dict | set) else value)
-            box.rules, box.reservations, box.routes = rules
+            box.rules, box.openings, box.reservations, box.routes = rules
             box.flows.clear()
             box.answers.clear()
             town.boxes[key] = box

@@ -104,6 +104,23 @@ def _answers_itself(town: Town, service: str) -> Undo:
     return undo
 
 
+def _opening_missing(town: Town, service: str) -> Undo:
+    """The club's router has lost its opening for IPv6."""
+    host, transport, port, _ = SERVICES[service]
+    box, address = town.boxes["club-router"], town.nodes[host].attachments[0].address6
+    found = [one for one in box.openings if one.address == address and one.transport in (transport, "both")
+             and one.ports[0] <= port <= one.ports[1]]  # fmt: skip
+    if not found:
+        raise NothingToBreak(f"club-router has no opening for {service}", remedy="Plan it over IPv6 first: `address6`.")
+    box.openings.remove(found[0])
+
+    def undo() -> None:
+        if found[0] not in box.openings:
+            box.openings.append(found[0])
+
+    return undo
+
+
 RULE_FAULTS = (
     Fault(
         "forward-missing-outer", "rule-missing-outer", "the provider's box has no rule for it", _missing("fibre-box")
@@ -142,6 +159,12 @@ RULE_FAULTS = (
         "rule-wrong-interface",
         "the club's router has its rule at the interface for television",
         _changed_rule("interface", lambda rule: "television"),
+    ),
+    Fault(
+        "opening-missing",
+        "opening-missing",
+        "the club's router has no opening for it in its firewall for IPv6",
+        _opening_missing,
     ),
     Fault(
         "gateway-answers",

@@ -16,6 +16,7 @@ from anyio.abc import ByteStream, TaskStatus
 from anyio.streams.buffered import BufferedByteStream
 
 from hooper import deeds
+from hooper.addresses import IPAddress
 from hooper.clock import Clock, SystemClock
 from hooper.errors import HooperError, MachineError, UsageError, WireError
 from hooper.lab import boathouse
@@ -25,6 +26,7 @@ from hooper.lab.happenings import HAPPENINGS, Happenings
 from hooper.lab.identity import context_of
 from hooper.lab.lines import LineSetter, Shape
 from hooper.lab.pipe import GONE, splice
+from hooper.lab.six import leaves_by, route6
 from hooper.lab.things import Arrival, Attachment, DatagramSocket, Machine, Turned
 from hooper.net.lab import SOCKS_ICMP
 from hooper.net.types import Endpoint
@@ -192,14 +194,15 @@ class Switchboard:
                 await stream.send(socks5.serialize_reply(socks5.HOST_UNREACHABLE, _NOWHERE))
                 return
             target = found[0]
-        if isinstance(target, IPv6Address):
-            await stream.send(socks5.serialize_reply(socks5.BAD_ADDRESS, _NOWHERE))
-            return
         await self._connect(stream, asker, target, port)
 
-    async def _connect(self, stream: BufferedByteStream, asker: Asker, to: IPv4Address, port: int) -> None:
+    async def _connect(self, stream: BufferedByteStream, asker: Asker, to: IPAddress, port: int) -> None:
         """Carry a TCP connection of `asker`; the stream becomes the connection."""
-        result = self.town.route(asker.node, to, "tcp", port, self.town.free_port(), asker.interface)
+        own = self.town.free_port()
+        if isinstance(to, IPv6Address):
+            result = route6(self.town, asker.node, to, "tcp", port, own, asker.interface)
+        else:
+            result = self.town.route(asker.node, to, "tcp", port, own, asker.interface)
         handler = self.town.stream_handler(result) if isinstance(result, Arrival) else None
         written = str(Endpoint(to, port))
         if isinstance(result, Turned):
@@ -284,6 +287,8 @@ class Switchboard:
                 routes.append({"destination": str(network), "gateway": None, "interface": a.name, "metric": a.metric})
             way = str(a.gateway) if a.gateway else None
             routes.append({"destination": "0.0.0.0/0", "gateway": way, "interface": a.name, "metric": a.metric})
+            if a.address6 is not None and not self.town.without_ipv6:
+                routes.append({"destination": "::/0", "gateway": None, "interface": a.name, "metric": a.metric})
         told = self.town.resolvers
         resolvers = (
             [str(a.gateway) for a in attachments if a.gateway] if told is None else [str(server) for server in told]
@@ -303,8 +308,8 @@ class Switchboard:
             way = self.town.way_out(asker.node, to, asker.interface)
             source = str(way.address) if way is not None else None
         else:
-            usable = [a for a in asker.node.attachments if asker.interface in (None, a.name)]
-            source = next((str(a.address6) for a in usable if a.address6 is not None), None)
+            own = leaves_by(asker.node, to, asker.interface)
+            source = str(own.address6) if own is not None else None
         await stream.send(link.serialize_line({"source": source}))
 
     async def _line(self, stream: BufferedByteStream, _: Asker, asked: dict[str, Any]) -> None:
@@ -419,7 +424,7 @@ class Switchboard:
         async def deliver(data: bytes, sender: Endpoint) -> None:
             await back({"from": [str(sender.address), sender.port]}, data)
 
-        async def reject(icmp: Icmp, by: IPv4Address, to: Endpoint) -> None:
+        async def reject(icmp: Icmp, by: IPAddress, to: Endpoint) -> None:
             await back({"icmp": [icmp.type, icmp.code], "by": str(by), "to": [str(to.address), to.port]})
 
         group = next((group for group in groups if isinstance(group, IPv4Address)), None)

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from datetime import datetime
-from ipaddress import IPv4Address, IPv4Network
+from ipaddress import IPv4Address, IPv4Network, IPv6Address, IPv6Network
 from typing import Any
 
 from hooper import deeds
 from hooper.errors import UsageError
 from hooper.jsonform import read_as
 from hooper.lab.boathouse import CLUB, GUEST
-from hooper.lab.things import Box, Rule, overlapping, type_rule
+from hooper.lab.things import Box, Opening, Rule, overlapping, type_rule
 from hooper.lab.town import Town
 from hooper.planning.values import Forward
 from hooper.planning.worksheet import labels
@@ -30,7 +30,7 @@ def type_sheets(town: Town, sheets: Any) -> list[dict[str, Any]]:
     entered: list[dict[str, Any]] = []
     for box, sheet, rules in entries:
         for service, rule in rules:
-            outcome = type_rule(box, rule)
+            outcome = _type_opening(box, rule) if isinstance(rule, Opening) else type_rule(box, rule)
             entered.append({"gateway": box.key, "service": service, **_shown(rule), "outcome": outcome})
         for route in sheet.get("routes", []):
             entered_route = (IPv4Network(route["prefix"]), IPv4Address(route["via"]))
@@ -47,17 +47,27 @@ def _box(town: Town, key: str) -> Box:
     return town.boxes[key]
 
 
-def _rules(box: Box, sheet: dict[str, Any]) -> list[tuple[str, Rule]]:
+def _type_opening(box: Box, opening: Opening) -> str:
+    if opening in box.openings:
+        return "already"
+    box.openings.append(opening)
+    return "added"
+
+
+def _rules(box: Box, sheet: dict[str, Any]) -> list[tuple[str, Rule | Opening]]:
     forwards: list[Forward] = []
     for row in sheet.get("rules", []):
         try:
             forwards.append(read_as(Forward, row))
         except ValueError:
             raise UsageError(f"a rule for {box.key} is incomplete: {row!r}"[:200]) from None
-    out: list[tuple[str, Rule]] = []
+    out: list[tuple[str, Rule | Opening]] = []
     for forward, label in zip(forwards, labels(forwards, box.label_length), strict=True):
+        if forward.kind == "pinhole":
+            out.append((forward.service, _opening(box, forward, label)))
+            continue
         rule = _rule(box, forward, label)
-        clash = overlapping([*box.rules, *(other for _, other in out)], rule)
+        clash = overlapping([*box.rules, *(other for _, other in out if isinstance(other, Rule))], rule)
         if clash is not None:
             raise UsageError(
                 f"{box.key} does not take the rule for {forward.service}:"
@@ -68,10 +78,17 @@ def _rules(box: Box, sheet: dict[str, Any]) -> list[tuple[str, Rule]]:
     return out
 
 
+def _opening(box: Box, forward: Forward, label: str) -> Opening:
+    """The page for the firewall of IPv6: the device's own address and ports."""
+    try:
+        address, ports = IPv6Address(forward.target_address), _ports(forward.target_ports)
+        return Opening(label, forward.transport, address, ports, tuple(IPv6Network(one) for one in forward.sources))
+    except (TypeError, ValueError) as exc:
+        raise UsageError(f"{box.key} does not take the opening for {forward.service}: {exc}") from None
+
+
 def _rule(box: Box, forward: Forward, label: str) -> Rule:
     """A form takes only what it has fields for."""
-    if forward.kind == "pinhole":
-        raise UsageError(f"the page of {box.key} knows nothing of IPv6, so {forward.service} cannot be opened there")
     if forward.transport not in (("tcp", "udp", "both") if box.both else ("tcp", "udp")):
         raise UsageError(f"the page of {box.key} has no choice {forward.transport!r} for the transport")
     if forward.sources and not box.keeps_sources:
@@ -96,13 +113,17 @@ def _ports(value: Any) -> tuple[int, int]:
     return first, last
 
 
-def _shown(rule: Rule) -> dict[str, Any]:
+def _shown(rule: Rule | Opening) -> dict[str, Any]:
+    if isinstance(rule, Opening):
+        outside, target, inside = rule.ports, str(rule.address), rule.ports
+    else:
+        outside, target, inside = rule.outside, str(rule.target), rule.target_ports
     return {
         "label": rule.label,
         "transport": rule.transport,
-        "outside_ports": list(rule.outside),
-        "target_address": str(rule.target),
-        "target_ports": list(rule.target_ports),
+        "outside_ports": list(outside),
+        "target_address": target,
+        "target_ports": list(inside),
         "sources": [str(source) for source in rule.sources],
     }
 
@@ -130,7 +151,10 @@ def read_tables(town: Town, gateways: Iterable[str]) -> list[dict[str, Any]]:
             "gateway": box.key,
             "wan_address": str(box.wan),
             "lan": str(box.lan),
-            "rules": [{**_shown(rule), "state": _state(rule, town.now())} for rule in _page(box, town.now())],
+            "rules": [
+                *({**_shown(rule), "state": _state(rule, town.now())} for rule in _page(box, town.now())),
+                *({**_shown(opening), "state": "on"} for opening in box.openings),
+            ],
             "reservations": box.reservations,
             "devices": [
                 {"mac": a.mac, "address": str(a.address)}

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Awaitable, Callable, Iterable, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
-from ipaddress import IPv4Address, IPv4Interface, IPv4Network, IPv6Address
+from ipaddress import IPv4Address, IPv4Interface, IPv4Network, IPv6Address, IPv6Network
 from typing import Any, Literal
 
 from anyio.abc import ByteStream
@@ -57,6 +57,25 @@ class Rule:
         return self.target_ports[0] + port - self.outside[0]
 
 
+@dataclass(frozen=True)
+class Opening:
+    """One entry of a router's firewall for IPv6. ports: of the device itself. sources: empty: anyone."""
+
+    label: str
+    transport: str
+    address: IPv6Address
+    ports: tuple[int, int]
+    sources: tuple[IPv6Network, ...] = ()
+
+    def lets_in(self, transport: str, address: IPv6Address, port: int, source: IPv6Address) -> bool:
+        return (
+            self.transport in (transport, "both")
+            and self.address == address
+            and self.ports[0] <= port <= self.ports[1]
+            and (not self.sources or any(source in network for network in self.sources))
+        )
+
+
 @dataclass
 class Attachment:
     """One interface of a node. metric: of its default route; the lowest is used. tunnel: a VPN's."""
@@ -96,7 +115,7 @@ class Machine:
         near = source in network
         return self.hears == "all" and (near or self.way_out) if self.hears != "lan" else near
 
-    def listens(self, transport: str, port: int, to: IPv4Address) -> bool:
+    def listens(self, transport: str, port: int, to: IPv4Address | IPv6Address) -> bool:
         """Whether a program of its own takes what comes in for this address."""
         entry = transport, port
         return entry not in self.stopped and (entry not in self.loopback_only or to.is_loopback)
@@ -138,6 +157,7 @@ class Box:
     inner: str
     lan: IPv4Interface
     rules: list[Rule] = field(default_factory=list)
+    openings: list[Opening] = field(default_factory=list)
     reservations: list[dict[str, Any]] = field(default_factory=list)
     routes: list[tuple[IPv4Network, IPv4Address]] = field(default_factory=list)
     blocked: set[tuple[str, int, int]] = field(default_factory=set)
@@ -186,10 +206,10 @@ class Arrival:
     """The packet reached a machine. source: as seen there. port: after translation. to: the address it arrived at."""
 
     node: Machine | Box
-    to: IPv4Address
+    to: IPv4Address | IPv6Address
     port: int
     source: Endpoint
-    entered: IPv4Address  # the address that answers seem to come from
+    entered: IPv4Address | IPv6Address  # the address that answers seem to come from
 
 
 @dataclass(frozen=True, slots=True)
@@ -217,7 +237,7 @@ class DatagramSocket:
         attachment: Attachment,
         port: int,
         deliver: Callable[[bytes, Endpoint], Awaitable[None]],
-        reject: Callable[[Icmp, IPv4Address, Endpoint], Awaitable[None]],
+        reject: Callable[[Icmp, IPv4Address | IPv6Address, Endpoint], Awaitable[None]],
         hops: int | None = None,
         group: IPv4Address | None = None,
     ) -> None:

@@ -20,6 +20,7 @@ from anyio.abc import ByteStream
 from hooper.clock import rfc3339
 from hooper.errors import WireError
 from hooper.lab.pipe import pipe
+from hooper.lab.six import route6
 from hooper.lab.zone import LIE, Zone
 from hooper.net.types import Endpoint
 from hooper.wire import ip4
@@ -54,6 +55,7 @@ from hooper.lab.things import (
 NEIGHBOUR_SECONDS = 30.0  # how long a machine goes on sending to a device that is gone, as the kernel does
 ARP_SECONDS = 3.0  # how long a router asks for a host that is gone before it gives up, as the kernel does
 LEDGER_LENGTH = 100_000
+PORT_UNREACHABLE_6 = Icmp(1, 4, 6)  # RFC 4443 section 3.1
 PORT_UNREACHABLE, HOST_UNREACHABLE, NET_UNREACHABLE = Icmp(3, 3), Icmp(3, 1), Icmp(3, 0)
 TOO_MANY_HOPS = Icmp(11, 0)
 
@@ -333,13 +335,16 @@ class Town:
             await bound.deliver(answer.data, answer.sender)
 
     async def _send6(self, socket: DatagramSocket, data: bytes, to: Endpoint) -> str:
-        """IPv6 needs no NAT: it is there, or it is not."""
-        own = socket.attachment.address6
-        node = next((n for n in self.nodes.values() if any(a.address6 == to.address for a in n.attachments)), None)
-        handler = node.udp.get(to.port) if node is not None else None
-        if own is None or self.cut or self.without_ipv6 or handler is None:
+        """IPv6 needs no NAT."""
+        assert isinstance(to.address, IPv6Address)
+        result = route6(self, socket.node, to.address, "udp", to.port, socket.port, socket.attachment.name)
+        if isinstance(result, Turned):
             return "swallowed"
-        answer = handler(data, Endpoint(own, socket.port))
+        handler = self.datagram_handler(result)
+        if handler is None:
+            await socket.reject(PORT_UNREACHABLE_6, to.address, to)
+            return "rejected"
+        answer = handler(data, result.source)
         if isinstance(answer, bytes):
             await socket.deliver(answer, to)
         return "delivered"
