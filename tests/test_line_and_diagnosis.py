@@ -12,7 +12,7 @@ import pytest
 from hooper import deeds
 from hooper.addresses import IPAddress
 from hooper.check.named import NameSeen
-from hooper.check.results import Evidence, Hairpin, IcmpSeen, Result, Unfit, Verdict
+from hooper.check.results import CertificateSeen, Evidence, Hairpin, IcmpSeen, PageSeen, Result, Unfit, Verdict
 from hooper.line.facts import LineFacts
 from hooper.line.judging import compare, line_findings, situation
 from hooper.planning.topology import Topology
@@ -529,3 +529,23 @@ def test_nothing_in_the_procedure_depends_on_the_kind_of_address() -> None:
         "rule-missing-outer",
         "likely",
     )
+
+
+def test_a_clock_that_is_wrong_is_told_from_a_certificate_that_begins_later() -> None:
+    """By the Date header of the device's own page."""
+    shown = CertificateSeen("CN=hub", (NAME,), "CN=Town", "2030-01-01T00:00:00Z", "2031-01-01T00:00:00Z")
+
+    def said(date: str | None) -> tuple[str, str]:
+        seen = PageSeen(200, None, None, None, date)
+        look = replace(
+            result("answered", ok=False), problems=("certificate-not-yet-valid",), fingerprint="sha256:aa",
+            detail="HTTP 200; its certificate begins in 2030 only", evidence=Evidence(certificate=shown, page=seen),
+        )  # fmt: skip
+        (cause,) = [one for one in diagnose(HERE, PLAN, facts(look)).causes if one.code == "certificate-not-yet-valid"]
+        return cause.message, cause.remedy
+
+    assert "by the device's own clock it is 2029-12-31 23:00 now" in said("2029-12-31T23:00:00Z")[0]
+    assert "Set the clock of film-box" in said("2029-12-31T23:00:00Z")[1]
+    for right in (None, NOW.isoformat()):
+        message, remedy = said(right)
+        assert ("clock" not in message, "need not be at fault" in remedy) == (True, True)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from hooper.cli.spelling import spelled
 from hooper.planning.catalogue import CATALOGUE
 from hooper.planning.findings import GROUPS
+from hooper.why.catalogue import CAUSES
 
 
 def as_markdown() -> str:
@@ -24,6 +25,17 @@ def as_markdown() -> str:
             if entry.group == group:
                 marks = (" ⛔" if entry.gate else "") + (" ✎" if entry.acceptable else "")
                 lines.append(f"| `{entry.code}`{marks} | {entry.severity} | {entry.what} | {entry.why} | {entry.do} |")
+    lines += [
+        "",
+        "## What `hooper why` and `hooper check` can name",
+        "",
+        "Why a service is not reached, and what can be wrong with what answers. `why` gives the evidence for each, and",
+        "the look that decides where it is not certain.",
+        "",
+        "| code | what | why | do |",
+        "|---|---|---|---|",
+        *(f"| `{code}` | {one.what} | {one.why} | {one.do} |" for code, one in CAUSES.items()),
+    ]
     return spelled("\n".join(lines) + "\n")
 
 

@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from datetime import timedelta
 
 from hooper import deeds
 from hooper.addresses import parse_address
 from hooper.certs.problems import CODES, NOT_YET, planned_for
+from hooper.check.results import Result
+from hooper.clock import read_moment
 from hooper.comparison import Comparison, Side
 from hooper.line.judging import compare
 from hooper.line.sources import PublicAddress
@@ -22,6 +25,8 @@ from hooper.why.facts import ServiceFacts
 from hooper.why.inside import faulty, judge_host, judge_service
 from hooper.why.names import judge_name
 from hooper.why.way import judge_way
+
+CLOCK_OFF = timedelta(hours=1)  # by less no certificate is judged otherwise
 
 
 def diagnose(topology: Topology, plan: Plan, facts: ServiceFacts) -> WhyDocument:
@@ -125,19 +130,30 @@ def _certificate(case: Case) -> None:
         return
     words = look.detail.partition("; ")[2] or look.detail  # without what else the service said
     case.step("certificate", "broken", words)
+    clock = _clock(case, look) if NOT_YET in problems else ""
     for problem in problems:
-        case.cause(problem, "certain", f"{name}: {words}", _renewal(case, planned, problem))
+        case.cause(problem, "certain", f"{name}: {words}{clock}", _renewal(case, planned, problem, clock))
 
 
-def _renewal(case: Case, planned: str | None, problem: str) -> str:
-    """What to do about a certificate."""
+def _clock(case: Case, look: Result) -> str:
+    """What a device's own clock says, where it tells that and is not right; empty: nothing."""
+    told = look.evidence.page.date if look.evidence.page is not None else None
+    if told is None or abs(read_moment(told) - case.facts.line.now) < CLOCK_OFF:
+        return ""
+    return f"; by the device's own clock it is {told[:16].replace('T', ' ')} now"
+
+
+def _renewal(case: Case, planned: str | None, problem: str, clock: str) -> str:
+    """What to do about a certificate. clock: what is wrong with the device's; empty: nothing is known to be."""
     host = case.site.services[case.facts.service].host
+    if problem == NOT_YET and clock:
+        return f"Set the clock of {host}, best from the network (NTP), and then get the certificate anew."
+    if problem == NOT_YET:
+        return f"Look at the clock of this machine, and of whatever made the certificate; {host} need not be at fault."
     if planned is None:
         return f"Have {host} make or get a new one, on its page for certificates."
     if case.site.certificates[planned].authority == "device":
         return f"Have {host} get it anew, on its page for certificates."
-    if problem == NOT_YET:
-        return f"Set the clocks of this machine and of {host} right."
     return f"`{deeds.ORDER(planned)}` gets it, if it is not kept already; then give {host} its two files."
 
 
