@@ -7,17 +7,18 @@ import json
 import os
 import shutil
 import signal
+import socket
 import subprocess
 import sys
 import time
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import AbstractContextManager, contextmanager
 from pathlib import Path
 from typing import Any
 
 import pytest
 
-from support.namespaces import CARRIER, PUBLIC, SITE, KernelTown, kernel_town
+from support.namespaces import CARRIER, PUBLIC, RENTED, SITE, KernelTown, inside, kernel_town
 from support.program import Ran, valid
 from support.program import hooper as run_here
 
@@ -43,9 +44,9 @@ def town(built: KernelTown, tmp_path: Path) -> Iterator[KernelTown]:
     hooper(built, tmp_path, "router", "close")
 
 
-def command(town: KernelTown, state: Path, *arguments: str) -> list[str]:
+def command(town: KernelTown, state: Path, *arguments: str, place: str = "here") -> list[str]:
     site = ("--site", str(town.folder / "site.toml"), "--state", str(state))
-    return [*town.wrap("here"), sys.executable, "-m", "hooper", *arguments, *site]
+    return [*town.wrap(place), sys.executable, "-m", "hooper", *arguments, *site]
 
 
 def hooper(town: KernelTown, state: Path, *arguments: str) -> Ran:
@@ -56,26 +57,30 @@ def hooper(town: KernelTown, state: Path, *arguments: str) -> Ran:
 class Lines:
     """What a command that goes on prints, a JSON document a line."""
 
-    def __init__(self, process: subprocess.Popen[str]) -> None:
-        self.process, self.seen = process, list[dict[str, Any]]()
+    def __init__(self, process: subprocess.Popen[str], schema: str) -> None:
+        self.process, self.schema, self.seen = process, schema, list[dict[str, Any]]()
 
     def until(self, wanted: Callable[[dict[str, Any]], bool]) -> dict[str, Any]:
         assert self.process.stdout is not None
         for line in self.process.stdout:
-            self.seen.append(valid("arrival", json.loads(line)))
+            self.seen.append(valid(self.schema, json.loads(line)))
             if wanted(self.seen[-1]):
                 return self.seen[-1]
         raise AssertionError(f"it ended: {self.seen} {self.process.stderr.read() if self.process.stderr else ''}")
 
 
+def arrival(town: KernelTown, state: Path, *arguments: str) -> AbstractContextManager[Lines]:
+    return going_on("arrival", command(town, state, "check", "--arrival", *arguments, "--json"))
+
+
 @contextmanager
-def arrival(town: KernelTown, state: Path, *arguments: str) -> Iterator[Lines]:
-    words = command(town, state, "check", "--arrival", *arguments, "--json")
+def going_on(schema: str, words: list[str]) -> Iterator[Lines]:
+    """A command while it goes on."""
     process = subprocess.Popen(
         words, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True
     )
     try:
-        yield Lines(process)
+        yield Lines(process, schema)
     finally:
         process.kill()
         process.wait(10)
@@ -195,6 +200,26 @@ def test_a_stand_in_is_told_from_the_device_over_tcp_and_udp(town: KernelTown, t
     finally:
         town.unblock()
         site.write_text(written)
+        town.serve_page("film-page", "film-box", 443, "Race films")
+
+
+def test_a_stand_in_on_the_services_own_host_waits_for_whoever_comes(town: KernelTown, tmp_path: Path) -> None:
+    """The service is stopped, and its host answers in its place, behind the rule that it asks its router for."""
+    state = tmp_path / "state"
+    assert hooper(town, state, "router", "open", "film-page").code == 0
+    town.stop("film-page")
+    try:
+        words = command(town, state, "stand-in", "film-page", "--for", "30s", "--public", PUBLIC, "--json",
+                        place="film-box")  # fmt: skip
+        with going_on("stand-in", words) as lines:
+            ready = lines.until(lambda line: line["event"] == "ready")
+            assert ready["ports"] == ["tcp 443"]
+            with inside(town.ns("rented")), socket.create_connection((PUBLIC, 443), 5) as visitor:
+                visitor.sendall(b"anybody")
+            came = lines.until(lambda line: line["event"] == "came")
+            assert (came["caller"]["came"], came["caller"]["address"]) == ("outside", RENTED)
+            assert lines.until(lambda line: line["event"] == "ended")["proven"] is True
+    finally:
         town.serve_page("film-page", "film-box", 443, "Race films")
 
 
