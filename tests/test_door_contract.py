@@ -311,9 +311,7 @@ def test_surroundings(world: World) -> None:
             assert around.has_default_route(name)
             assert here.through(name).place.name == name
         assert around.has_default_route("lo") is False
-        defaults = sorted(
-            (r.metric, r.interface, str(r.gateway)) for r in around.routes or () if not r.destination.prefixlen
-        )
+        defaults = sorted((r.metric, r.interface, str(r.gateway)) for r in around.default_routes())
         assert [row[1:] for row in defaults] == [("lan0", "10.44.7.1"), ("usb0", "100.72.5.9")]
         assert around.connected
 

@@ -11,7 +11,7 @@ from hooper import deeds
 from hooper.errors import UsageError
 from hooper.jsonform import read_as
 from hooper.lab.boathouse import CLUB, GUEST
-from hooper.lab.things import Box, Opening, Rule, overlapping, type_rule
+from hooper.lab.things import Box, FirewallOpening, Rule, overlapping, type_rule
 from hooper.lab.town import Town
 from hooper.planning.values import Forward
 from hooper.planning.worksheet import labels
@@ -30,7 +30,7 @@ def type_sheets(town: Town, sheets: Any) -> list[dict[str, Any]]:
     entered: list[dict[str, Any]] = []
     for box, sheet, rules in entries:
         for service, rule in rules:
-            outcome = _type_opening(box, rule) if isinstance(rule, Opening) else type_rule(box, rule)
+            outcome = _type_opening(box, rule) if isinstance(rule, FirewallOpening) else type_rule(box, rule)
             entered.append({"gateway": box.key, "service": service, **_shown(rule), "outcome": outcome})
         for route in sheet.get("routes", []):
             entered_route = (IPv4Network(route["prefix"]), IPv4Address(route["via"]))
@@ -47,21 +47,21 @@ def _box(town: Town, key: str) -> Box:
     return town.boxes[key]
 
 
-def _type_opening(box: Box, opening: Opening) -> str:
+def _type_opening(box: Box, opening: FirewallOpening) -> str:
     if opening in box.openings:
         return "already"
     box.openings.append(opening)
     return "added"
 
 
-def _rules(box: Box, sheet: dict[str, Any]) -> list[tuple[str, Rule | Opening]]:
+def _rules(box: Box, sheet: dict[str, Any]) -> list[tuple[str, Rule | FirewallOpening]]:
     forwards: list[Forward] = []
     for row in sheet.get("rules", []):
         try:
             forwards.append(read_as(Forward, row))
         except ValueError:
             raise UsageError(f"a rule for {box.key} is incomplete: {row!r}"[:200]) from None
-    out: list[tuple[str, Rule | Opening]] = []
+    out: list[tuple[str, Rule | FirewallOpening]] = []
     for forward, label in zip(forwards, labels(forwards, box.label_length), strict=True):
         if forward.kind == "pinhole":
             out.append((forward.service, _opening(box, forward, label)))
@@ -78,11 +78,13 @@ def _rules(box: Box, sheet: dict[str, Any]) -> list[tuple[str, Rule | Opening]]:
     return out
 
 
-def _opening(box: Box, forward: Forward, label: str) -> Opening:
+def _opening(box: Box, forward: Forward, label: str) -> FirewallOpening:
     """The page for the firewall of IPv6: the device's own address and ports."""
     try:
         address, ports = IPv6Address(forward.target_address), _ports(forward.target_ports)
-        return Opening(label, forward.transport, address, ports, tuple(IPv6Network(one) for one in forward.sources))
+        return FirewallOpening(
+            label, forward.transport, address, ports, tuple(IPv6Network(one) for one in forward.sources)
+        )
     except (TypeError, ValueError) as exc:
         raise UsageError(f"{box.key} does not take the opening for {forward.service}: {exc}") from None
 
@@ -113,8 +115,8 @@ def _ports(value: Any) -> tuple[int, int]:
     return first, last
 
 
-def _shown(rule: Rule | Opening) -> dict[str, Any]:
-    if isinstance(rule, Opening):
+def _shown(rule: Rule | FirewallOpening) -> dict[str, Any]:
+    if isinstance(rule, FirewallOpening):
         outside, target, inside = rule.ports, str(rule.address), rule.ports
     else:
         outside, target, inside = rule.outside, str(rule.target), rule.target_ports

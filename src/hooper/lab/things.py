@@ -58,7 +58,7 @@ class Rule:
 
 
 @dataclass(frozen=True)
-class Opening:
+class FirewallOpening:
     """One entry of a router's firewall for IPv6. ports: of the device itself. sources: empty: anyone."""
 
     label: str
@@ -157,7 +157,7 @@ class Box:
     inner: str
     lan: IPv4Interface
     rules: list[Rule] = field(default_factory=list)
-    openings: list[Opening] = field(default_factory=list)
+    openings: list[FirewallOpening] = field(default_factory=list)
     reservations: list[dict[str, Any]] = field(default_factory=list)
     routes: list[tuple[IPv4Network, IPv4Address]] = field(default_factory=list)
     blocked: set[tuple[str, int, int]] = field(default_factory=set)

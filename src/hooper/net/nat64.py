@@ -2,29 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 from ipaddress import IPv4Address, IPv6Address, IPv6Network
-from typing import Self
 
 import anyio
 from anyio.abc import ByteStream
 
 from hooper.addresses import IPAddress
-from hooper.clock import Clock
 from hooper.errors import HooperError
-from hooper.net.types import (
-    Change,
-    Datagram,
-    Datagrams,
-    Door,
-    Endpoint,
-    Family,
-    Listener,
-    Place,
-    Rejected,
-    Surroundings,
-)
+from hooper.net.passing import PassingDatagrams, PassingDoor
+from hooper.net.types import Datagram, Datagrams, Door, Endpoint, Rejected
 from hooper.wire.nat64 import ASKED_FOR, embedded, extracted, prefix_in
 
 ANYWHERE = Endpoint(IPv6Address(0), 0)
@@ -61,11 +49,10 @@ async def nat64_prefix(door: Door, resolvers: Sequence[IPAddress], deadline: flo
     return found[0] if found else None
 
 
-@dataclass(frozen=True)
-class Nat64Door:
+@dataclass
+class Nat64Door(PassingDoor):
     """The door `inner`, by which IPv4 addresses are reached through a NAT64; IPv6 ones as they are."""
 
-    inner: Door
     prefix: IPv6Network
 
     def there(self, address: IPAddress) -> IPAddress:
@@ -74,18 +61,6 @@ class Nat64Door:
     def back(self, address: IPAddress) -> IPAddress:
         inside = extracted(self.prefix, address) if isinstance(address, IPv6Address) else None
         return inside if inside is not None else address
-
-    @property
-    def place(self) -> Place:
-        return self.inner.place
-
-    @property
-    def clock(self) -> Clock:
-        return self.inner.clock
-
-    @property
-    def hears_icmp(self) -> bool:
-        return self.inner.hears_icmp
 
     async def connect(self, to: IPAddress, port: int, *, source: IPAddress | None = None) -> ByteStream:
         return await self.inner.connect(self.there(to), port, source=source)
@@ -99,20 +74,9 @@ class Nat64Door:
         hop_limit: int | None = None,
     ) -> Datagrams:
         own = local if local is not None and local.address.version == 6 else ANYWHERE
-        inner = await self.inner.datagrams(local=own, interface=interface, groups=groups, hop_limit=hop_limit)
-        return _Nat64Datagrams(inner, self)
-
-    async def listen(self, local: Endpoint) -> Listener:
-        return await self.inner.listen(local)
-
-    async def lookup(self, name: str, family: Family) -> list[IPAddress]:
-        return await self.inner.lookup(name, family)
-
-    async def surroundings(self) -> Surroundings:
-        return await self.inner.surroundings()
-
-    def changes(self) -> AsyncIterator[Change]:
-        return self.inner.changes()
+        return _Nat64Datagrams(
+            await self.inner.datagrams(local=own, interface=interface, groups=groups, hop_limit=hop_limit), self
+        )
 
     async def source_towards(self, to: IPAddress) -> IPAddress | None:
         return await self.inner.source_towards(self.there(to))
@@ -122,13 +86,8 @@ class Nat64Door:
 
 
 @dataclass
-class _Nat64Datagrams:
-    inner: Datagrams
+class _Nat64Datagrams(PassingDatagrams):
     door: Nat64Door
-
-    @property
-    def local(self) -> Endpoint:
-        return self.inner.local
 
     async def send(self, data: bytes, to: Endpoint) -> None:
         await self.inner.send(data, Endpoint(self.door.there(to.address), to.port))
@@ -139,13 +98,3 @@ class _Nat64Datagrams:
             return Datagram(came.data, Endpoint(self.door.back(came.sender.address), came.sender.port))
         to = Endpoint(self.door.back(came.to.address), came.to.port) if came.to is not None else None
         return Rejected(came.icmp, self.door.back(came.by) if came.by is not None else None, to)
-
-    async def aclose(self) -> None:
-        await self.inner.aclose()
-
-    async def __aenter__(self) -> Self:
-        await self.inner.__aenter__()
-        return self
-
-    async def __aexit__(self, *exc: object) -> None:
-        await self.inner.__aexit__(*exc)

@@ -2,53 +2,28 @@
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator, Callable, Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from typing import Self
 
 from anyio.abc import ByteStream
 
 from hooper.addresses import IPAddress
-from hooper.clock import Clock
 from hooper.errors import HooperError
-from hooper.net.types import (
-    Change,
-    Datagram,
-    Datagrams,
-    Door,
-    Endpoint,
-    Family,
-    Listener,
-    Place,
-    Rejected,
-    Surroundings,
-)
+from hooper.net.passing import PassingDatagrams, PassingDoor
+from hooper.net.types import Datagram, Datagrams, Door, Endpoint, Family, Listener, Rejected
 
 MEANT = {53: "DNS", 1900: "SSDP", 3478: "STUN", 5351: "NAT-PMP or PCP"}  # what is usually asked at a port
 
 
 @dataclass
-class TellingDoor:
+class TellingDoor(PassingDoor):
     """The door `inner`, which tells `tell` one line for each question and each answer.
 
     started: from when the time is counted, by the door's clock.
     """
 
-    inner: Door
     tell: Callable[[str], None]
     started: float
-
-    @property
-    def place(self) -> Place:
-        return self.inner.place
-
-    @property
-    def clock(self) -> Clock:
-        return self.inner.clock
-
-    @property
-    def hears_icmp(self) -> bool:
-        return self.inner.hears_icmp
 
     def say(self, text: str) -> None:
         self.tell(f"{self.clock.monotonic() - self.started:7.3f} s  {text}")
@@ -85,29 +60,15 @@ class TellingDoor:
         self.say(f"{name} has {', '.join(map(str, found)) or 'no address'}")
         return found
 
-    async def surroundings(self) -> Surroundings:
-        return await self.inner.surroundings()
-
-    def changes(self) -> AsyncIterator[Change]:
-        return self.inner.changes()
-
-    async def source_towards(self, to: IPAddress) -> IPAddress | None:
-        return await self.inner.source_towards(to)
-
     def through(self, interface: str) -> Door:
         inner = self.inner.through(interface)
         return TellingDoor(inner, lambda text: self.tell(f"{text} (by {interface})"), self.started)
 
 
 @dataclass
-class _TellingDatagrams:
-    inner: Datagrams
+class _TellingDatagrams(PassingDatagrams):
     door: TellingDoor
     how: str
-
-    @property
-    def local(self) -> Endpoint:
-        return self.inner.local
 
     async def send(self, data: bytes, to: Endpoint) -> None:
         await self.inner.send(data, to)
@@ -121,13 +82,3 @@ class _TellingDatagrams:
         else:
             self.door.say(f"udp {came.to or 'something'}: ICMP {came.icmp.name} by {came.by or 'nobody named'}")
         return came
-
-    async def aclose(self) -> None:
-        await self.inner.aclose()
-
-    async def __aenter__(self) -> Self:
-        await self.inner.__aenter__()
-        return self
-
-    async def __aexit__(self, *exc: object) -> None:
-        await self.inner.__aexit__(*exc)

@@ -20,6 +20,7 @@ from hooper.check.named import NameSeen
 from hooper.check.naming import names_seen
 from hooper.check.probes import probe
 from hooper.check.results import Hairpin, Result, Verdict
+from hooper.check.standpoint import within_tunnel
 from hooper.check.targets import inner_targets
 from hooper.clock import time_left
 from hooper.errors import HooperError
@@ -190,7 +191,7 @@ class _Gathering:
         facts = _facts(self.topology, self.plan, self.service, self.past, line, self.looks, self.near)
         facts = replace(facts, named=self.named, at_loopback=self.more.at_loopback, hairpin=self.more.hairpin)
         if outside is not None and facts.unfit is None:
-            facts = replace(facts, tunnel_from=await _tunnel_from(self.here, outside))
+            facts = replace(facts, tunnel_from=await _tunnel_from(self.here, outside, self.site))
         seen = {key: said for key, said in self.tables.items() if said.value != "unseen" or key not in facts.rules}
         return replace(facts, rules={**facts.rules, **seen})
 
@@ -224,12 +225,15 @@ async def _more(here: Door, wish: Wish, service: str, line: LineFacts, look: Out
     return _More(**found)
 
 
-async def _tunnel_from(here: Door, outside: Door) -> str | None:
-    """The VPN that is looked through; None: it is none."""
+async def _tunnel_from(here: Door, outside: Door, site: Site) -> str | None:
+    """The VPN of another hand that is looked through; None: it is none."""
     if outside.place.kind != "interface":
         return None
-    interface = (await here.surroundings()).interface(outside.place.name)
-    return interface.name if interface is not None and interface.tunnel else None
+    around = await here.surroundings()
+    interface = around.interface(outside.place.name)
+    if interface is None or not interface.tunnel or within_tunnel(site, outside, around) is not None:
+        return None
+    return interface.name
 
 
 async def _tables(
