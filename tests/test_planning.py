@@ -100,6 +100,7 @@ OF_THE_LINE = {
 }
 HUB6 = ONE_BOX.replace('"dynamic"', '"dynamic"\nprefix6 = "2001:db8:44::/56"') + 'address6 = "2001:db8:44:7::50"\n'
 NAMED = '[names."home.heronquay.example"]\nline = "fibre"\n'
+SIX_NAME = NAMED + 'types = ["A", "AAAA"]\nhost = "hub"\n'
 CERTIFIED = NAMED + (
     '[authorities.ca]\ndirectory = "https://ca.heronquay.example/directory"\n'
     '[certificates.c]\nauthority = "ca"\nchallenge = "http-01"\nnames = ["home.heronquay.example"]\n'
@@ -302,6 +303,10 @@ FINDINGS: dict[str, tuple[str, str]] = {
         + "[lines.mobile]\n"
         + service('port = 1\nname = "home.heronquay.example"'),
         ONE_BOX + NAMED + "[lines.mobile]\n" + service('port = 1\nname = "home.heronquay.example"'),
+    ),
+    "name-six-elsewhere": (
+        HUB6 + '[hosts.shed]\naddress = "10.44.7.51"\n' + SIX_NAME + service("port = 1").replace("hub", "shed"),
+        HUB6 + SIX_NAME + service("port = 1"),
     ),
     "certificate-other-name": (
         ONE_BOX + CERTIFIED + 'services = ["s"]\n' + service('speaks = "https"\nname = "x.home.heronquay.example"'),

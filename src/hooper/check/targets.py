@@ -162,11 +162,12 @@ def outer_targets(
             if door.service == key:
                 targets.append(_at_door(topology, door, public, six=six))
         service = topology.site.services[key]
-        targets += six_targets(topology, key, place) if six else ()
-        if six and service.family == "ipv6" and service.reach == "public":
-            continue
+        over_six = list(six_targets(topology, key, place)) if six else []
+        targets += over_six
         exposed = service.reach == "public"
-        beyond = "it is planned over IPv6 alone, which this place does not have" if service.family == "ipv6" else ""
+        if over_six and service.family == "ipv6" and exposed:
+            continue
+        beyond = _beyond_four(service, six=six)
         allowed = not service.sources or place is None or any(place in network for network in service.sources)
         outside = topology.outside_ports.get(key, _inner_ports(service)) if exposed else _inner_ports(service)
         for transport in spoken(service):
@@ -198,6 +199,14 @@ def outer_targets(
                     )
                 )
     return targets, skipped
+
+
+def _beyond_four(service: Service, *, six: bool) -> str:
+    """Why a service is not looked at over IPv4; empty: it is. six: the place has IPv6."""
+    if service.family != "ipv6":
+        return ""
+    lacking = f"{service.host} has no `address6`" if six else "this place has no IPv6"
+    return f"it is planned over IPv6 alone, and {lacking}"
 
 
 def six_targets(topology: Topology, key: str, place: IPAddress | None) -> Iterator[Target]:
