@@ -31,6 +31,28 @@ def pytest_xdist_auto_num_workers() -> int:
     return (os.cpu_count() or 2) + 2
 
 
+WAITING = ("test_real_", "test_keep", "test_arrival", "test_probes", "test_door_contract")  # for others, mostly
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """Deal the modules out among the workers, which take equal parts of the list from its start on: those that mostly
+    wait come first, at all workers but the last, so that it is no waiting that is left in the end.
+    """
+    workers = int(os.environ.get("PYTEST_XDIST_WORKER_COUNT", "1"))
+    if workers < 3:
+        return
+    modules: dict[str, list[pytest.Item]] = {}
+    for item in items:
+        modules.setdefault(item.path.stem, []).append(item)
+    waiting = [key for key in modules if key.startswith(WAITING)]
+    hands: list[list[pytest.Item]] = [[] for _ in range(workers)]
+    for number, key in enumerate(waiting):
+        hands[number % (workers - 1)] += modules.pop(key)
+    for module in modules.values():
+        min(hands, key=len).extend(module)
+    items[:] = [item for hand in hands for item in hand]
+
+
 def _missing() -> str | None:
     """Why `real` tests cannot run here; None: they can."""
     if not sys.platform.startswith("linux"):

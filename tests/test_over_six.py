@@ -237,9 +237,34 @@ def test_in_the_lab_each_family_is_judged_by_itself(six_lab: Lab, tmp_path: Path
     rows = {row["family"]: row for row in looked(six_lab, "check", tmp_path).document["results"]}
     assert (rows["ipv4"]["ok"], rows["ipv6"]["ok"], rows["ipv6"]["verdict"]) == (True, False, "silent")
     ran = looked(six_lab, "why", tmp_path)
-    assert [(one["code"], one["certainty"]) for one in ran.document["causes"]] == [("opening-missing", "likely")]
+    assert [(one["code"], one["certainty"]) for one in ran.document["causes"]] == [
+        ("opening-missing", "likely"), ("host-filters-strangers", "possible")
+    ]  # fmt: skip
     assert six_lab.run("lab", "mend").code == 0
     assert looked(six_lab, "why", tmp_path).document["causes"] == []
+
+
+@pytest.mark.parametrize("fault", ["opening-missing", "service-four-only", "host-six-moved"])
+@pytest.mark.parametrize("family", ["both", "ipv6"])
+def test_each_fault_of_ipv6_has_its_cause(six_lab: Lab, fault: str, family: str, tmp_path: Path) -> None:
+    """Where IPv4 goes on working, and where the service is planned over IPv6 alone."""
+    site = Path(six_lab.env["HOOPER_SITE"])
+    if family == "ipv6":
+        site.write_text(SIX_SITE.replace("[services.hub-page]\n", '[services.hub-page]\nfamily = "ipv6"\n'))
+    try:
+        ran = looked(six_lab, "why", tmp_path)
+        assert (ran.document["causes"], ran.document["ok"]) == ([], True), ran
+        assert six_lab.run("lab", "break", fault, "hub-page").code == 0
+        ran = looked(six_lab, "why", tmp_path)
+        found = {one["code"]: one["certainty"] for one in ran.document["causes"]}
+        assert (fault in found, ran.document["ok"]) == (True, False), found
+        assert {code for code, certainty in found.items() if certainty == "certain"} <= {fault}
+        assert not [code for code in found if code.startswith(("rule-", "carrier", "port-"))]
+        six_lab.run("lab", "mend")
+        assert looked(six_lab, "why", tmp_path).document["ok"] is True
+    finally:
+        site.write_text(SIX_SITE)
+        six_lab.run("lab", "mend")
 
 
 def test_a_name_that_leads_home_over_ipv6_must_lead_to_the_right_device(six_lab: Lab, tmp_path: Path) -> None:
@@ -252,5 +277,6 @@ def test_a_name_that_leads_home_over_ipv6_must_lead_to_the_right_device(six_lab:
 
 
 def test_a_service_without_an_opening_has_none_to_lose(six_lab: Lab) -> None:
-    ran = six_lab.run("lab", "break", "opening-missing", "film-page", "--json")
-    assert (ran.code, ran.document["errors"][0]["code"]) == (1, "nothing-to-break")
+    for fault in ("opening-missing", "service-four-only", "host-six-moved"):
+        ran = six_lab.run("lab", "break", fault, "film-page", "--json")
+        assert (ran.code, ran.document["errors"][0]["code"]) == (1, "nothing-to-break")

@@ -15,7 +15,7 @@ Undo = Callable[[], None]
 @dataclass(frozen=True, slots=True)
 class Fault:
     """apply: breaks the town for one service and gives the way back. touches: what it changes as a whole, so that only
-    one of those that change it can be there.
+    one of those that change it can be there. needs_six: it is one of IPv6, for a service that has an opening.
     """
 
     name: str
@@ -25,6 +25,7 @@ class Fault:
     usual: str = "film-page"  # the service it hits where none is named
     look: str = ""  # the command that shows it; else `hooper why`
     touches: str = ""
+    needs_six: bool = False
 
 
 class NothingToBreak(NeedsAPerson):

@@ -11,7 +11,7 @@ from hooper.lab.boathouse import CLUB, GUEST, INTERNET, NAME, PHONE, SERVICES, S
 from hooper.lab.certificate_faults import CERTIFICATE_FAULTS
 from hooper.lab.fault import Fault, NothingToBreak, Undo
 from hooper.lab.name_faults import NAME_FAULTS
-from hooper.lab.rule_faults import RULE_FAULTS
+from hooper.lab.rule_faults import RULE_FAULTS, opening_for
 from hooper.lab.things import Attachment, Box
 from hooper.lab.town import Town
 from hooper.lab.tunnel_faults import TUNNEL_FAULTS
@@ -29,6 +29,19 @@ def _moved(town: Town, service: str) -> Undo:
     def undo() -> None:
         attachment.address = old
         town.gone.pop(old, None)
+
+    return undo
+
+
+def _six_moved(town: Town, service: str) -> Undo:
+    """The prefix is the same, and the device makes itself a new address each day."""
+    attachment = town.nodes[SERVICES[service][0]].attachments[0]
+    old = attachment.address6
+    assert old is not None
+    attachment.address6 = old + 0x4000
+
+    def undo() -> None:
+        attachment.address6 = old
 
     return undo
 
@@ -270,6 +283,20 @@ FAULTS: dict[str, Fault] = {
             "the program listens for its own machine alone",
             _of_program("loopback_only"),
         ),
+        Fault(
+            "service-four-only",
+            "service-four-only",
+            "the program listens over IPv4 alone",
+            _of_program("four_only"),
+            needs_six=True,
+        ),
+        Fault(
+            "host-six-moved",
+            "host-six-moved",
+            "the device has taken another IPv6 address",
+            _six_moved,
+            needs_six=True,
+        ),
         Fault("provider-blocks-port", "port-blocked", "the provider drops what comes in there", _blocked),
         Fault(
             "carrier-nat",
@@ -377,6 +404,8 @@ class Breakages:
                 f"{rival} has broken {touched} already, so that {name} cannot",
                 remedy=f"Mend that first: `{deeds.MEND(rival)}`.",
             )
+        if FAULTS[name].needs_six:
+            opening_for(self.town, hit)
         self.active[name] = (hit, FAULTS[name].apply(self.town, hit))
         return hit
 

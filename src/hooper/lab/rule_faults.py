@@ -11,7 +11,7 @@ from hooper.lab.boathouse import SERVICES
 from hooper.lab.devices import secured, web
 from hooper.lab.fault import Fault, NothingToBreak, Undo
 from hooper.lab.identity import self_signed
-from hooper.lab.things import Box, Rule
+from hooper.lab.things import Box, FirewallOpening, Rule
 from hooper.lab.town import Town
 
 
@@ -104,19 +104,27 @@ def _answers_itself(town: Town, service: str) -> Undo:
     return undo
 
 
+def opening_for(town: Town, service: str) -> FirewallOpening:
+    """What the club's router has for a service over IPv6. Raises: NothingToBreak."""
+    host, transport, port, _ = SERVICES[service]
+    address = town.nodes[host].attachments[0].address6
+    for one in town.boxes["club-router"].openings:
+        if one.address == address and one.transport in (transport, "both") and one.ports[0] <= port <= one.ports[1]:
+            return one
+    raise NothingToBreak(
+        f"club-router has no opening for {service}",
+        remedy="Plan it over IPv6 first, by `address6` of its host, and enter the sheet.",
+    )
+
+
 def _opening_missing(town: Town, service: str) -> Undo:
     """The club's router has lost its opening for IPv6."""
-    host, transport, port, _ = SERVICES[service]
-    box, address = town.boxes["club-router"], town.nodes[host].attachments[0].address6
-    found = [one for one in box.openings if one.address == address and one.transport in (transport, "both")
-             and one.ports[0] <= port <= one.ports[1]]  # fmt: skip
-    if not found:
-        raise NothingToBreak(f"club-router has no opening for {service}", remedy="Plan it over IPv6 first: `address6`.")
-    box.openings.remove(found[0])
+    box, opening = town.boxes["club-router"], opening_for(town, service)
+    box.openings.remove(opening)
 
     def undo() -> None:
-        if found[0] not in box.openings:
-            box.openings.append(found[0])
+        if opening not in box.openings:
+            box.openings.append(opening)
 
     return undo
 
@@ -165,6 +173,7 @@ RULE_FAULTS = (
         "opening-missing",
         "the club's router has no opening for it in its firewall for IPv6",
         _opening_missing,
+        needs_six=True,
     ),
     Fault(
         "gateway-answers",

@@ -93,7 +93,7 @@ class Attachment:
 @dataclass
 class Machine:
     """A machine. tcp, udp: what answers at which port. stopped: ports whose program was ended. loopback_only: those
-    whose program listens for this machine alone.
+    whose program listens for this machine alone; four_only: over IPv4 alone.
 
     off: nobody is there. hears: whom its own firewall lets in. way_out: its gateway is set, and is the router; without
     it answers reach its own network only. clock_off: by how much its clock is ahead of the town's.
@@ -105,6 +105,7 @@ class Machine:
     udp: dict[int, DatagramHandler] = field(default_factory=dict)
     stopped: set[tuple[str, int]] = field(default_factory=set)
     loopback_only: set[tuple[str, int]] = field(default_factory=set)
+    four_only: set[tuple[str, int]] = field(default_factory=set)
     off: bool = False
     hears: Literal["all", "lan", "nobody"] = "all"
     way_out: bool = True
@@ -118,7 +119,9 @@ class Machine:
     def listens(self, transport: str, port: int, to: IPv4Address | IPv6Address) -> bool:
         """Whether a program of its own takes what comes in for this address."""
         entry = transport, port
-        return entry not in self.stopped and (entry not in self.loopback_only or to.is_loopback)
+        if entry in self.stopped or (entry in self.four_only and to.version == 6):
+            return False
+        return entry not in self.loopback_only or to.is_loopback
 
     @property
     def address(self) -> IPv4Address:

@@ -147,7 +147,8 @@ def _past(run: Run, request: WhyRequest, told: Mapping[str, Sourced[str]]) -> Pa
     assert run.state is not None
     rows = run.state.checks.outside_since(run.at - STORED_FOR - timedelta(seconds=1), run.at, request.service)
     looks = [(at, look) for at, row in rows if (look := read_if(Result, row)) is not None]
-    looks = [look for look in looks if look[1].family == "ipv4"]
+    family = "ipv6" if run.site.services[request.service].family == "ipv6" else "ipv4"
+    looks = [look for look in looks if look[1].family == family]
     newest = next((look for look in looks if not set(look[1].problems) & set(PROBLEMS)), None)  # of the line itself
     journal = run.state.journal
     entered = {

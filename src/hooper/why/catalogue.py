@@ -226,6 +226,16 @@ CAUSES: dict[str, CauseEntry] = {
         "It works at home, and from outside the next page does not open.",
         "Enter the name or the public address as base URL on the device.",
     ),
+    "service-four-only": CauseEntry(
+        "the service listens over IPv4 alone",
+        "Whoever has IPv6 tries that first, and is refused.",
+        "Let it listen over IPv6 too, or plan it over IPv4 alone and take the AAAA record away.",
+    ),
+    "host-six-moved": CauseEntry(
+        "the device has another IPv6 address than the plan says",
+        "The opening leads to nobody; often the provider has changed the prefix.",
+        "Give it an address that stays, write it down, and enter the opening anew.",
+    ),
     "opening-missing": CauseEntry(
         "the router's firewall for IPv6 has no opening for it",
         "Whoever has IPv6 tries that first, and waits in vain.",

@@ -24,6 +24,7 @@ from hooper.why.deciding import read_rule
 from hooper.why.facts import ServiceFacts
 from hooper.why.inside import faulty, judge_host, judge_service
 from hooper.why.names import judge_name
+from hooper.why.six import judge_openings, judge_six, six_alone
 from hooper.why.way import judge_way
 
 CLOCK_OFF = timedelta(hours=1)  # by less no certificate is judged otherwise
@@ -35,14 +36,16 @@ def diagnose(topology: Topology, plan: Plan, facts: ServiceFacts) -> WhyDocument
     public = site.services[facts.service].reach == "public"
     judge_host(case)
     judge_service(case)
-    if public:
+    if public and six_alone(case):
+        judge_openings(case)
+    elif public:
         judge_way(case)
     else:
         _not_forwarded(case)
     judge_name(case, public=public)
     _certificate(case)
     _outside(case)
-    _over_six(case)
+    judge_six(case, facts.outside if six_alone(case) else facts.outside6)
     order = [
         "host",
         "service",
@@ -204,39 +207,16 @@ def _outside(case: Case) -> None:
     inside = case.facts.inside
     if stored is not None and state == "broken" and outside.problems and inside is not None and inside.ok:
         state, when = "unknown", f"{when}; inside that is mended, so look from outside again"
-    where = f"{outside.target_address}:{outside.port}" if outside.target_address else "the public address"
+    where = "the public address"
+    if outside.target_address is not None:
+        shown = f"[{outside.target_address}]" if outside.family == "ipv6" else outside.target_address
+        where = f"{shown}:{outside.port}"
     more = _typed(case) if state == "ok" and planned_open else []
     case.step("outside", state, f"{where}: {outside.verdict}, {outside.detail}{when}", *more, *weak)
     if outside.verdict in THERE:
         for fault in outside.problems:
             if fault not in CODES:
                 faulty(case, fault, outside.detail)
-
-
-def _over_six(case: Case) -> None:
-    """The other family is judged by itself: nothing is translated there, so only openings and the device count."""
-    six, name = case.facts.outside6, case.facts.service
-    if six is None or six.ok or six.untold:
-        return
-    router = case.facts.line.chain[-1] if case.facts.line.chain else "its router"
-    if six.expected == "unreachable":
-        case.cause(
-            "open-unplanned",
-            "certain",
-            f"{name} answers strangers over IPv6, at {six.target_address} port {six.port}, and is not to",
-            f"Look for an opening to {six.target_address} in the IPv6 firewall of {router}, and remove it.",
-        )
-    elif six.verdict in ("silent", "refused"):
-        case.cause(
-            "opening-missing",
-            "likely",
-            f"over IPv6 nothing reaches {name} at {six.target_address} port {six.port}",
-            f"Enter the opening as `{deeds.SHEET(router)}` says, and let {name} in in the device's own firewall.",
-            f"Look in the IPv6 firewall of {router} whether the opening is there, and whether the device still has"
-            f" {six.target_address}.",
-        )
-    else:
-        case.cause("service-other", "likely", f"over IPv6: {six.detail}", f"Look who has {six.target_address} now.")
 
 
 def _weak_evidence(case: Case) -> list[str]:

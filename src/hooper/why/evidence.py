@@ -13,14 +13,14 @@ import anyio
 
 from hooper.addresses import parse_address
 from hooper.check.checking import BEFORE, Outcome, Wish, check_here, check_outside
-from hooper.check.comparing import InsideMemory
+from hooper.check.comparing import InsideMemory, judged
 from hooper.check.hairpin import by_hairpin
 from hooper.check.keys import TunnelKeys
 from hooper.check.named import NameSeen
 from hooper.check.naming import names_seen
 from hooper.check.probes import probe
 from hooper.check.results import Hairpin, Result, Verdict
-from hooper.check.standpoint import within_tunnel
+from hooper.check.standpoint import has_ipv6, within_tunnel
 from hooper.check.targets import inner_targets
 from hooper.clock import time_left
 from hooper.errors import HooperError
@@ -34,6 +34,7 @@ from hooper.net.presence import neighbours_since
 from hooper.net.types import Door, Neighbour
 from hooper.planning.openers import not_driven
 from hooper.planning.topology import Topology
+from hooper.planning.typed import six_for
 from hooper.planning.values import Plan
 from hooper.planning.worksheet import ticked_sheets
 from hooper.site.references import in_sight, seen_from
@@ -189,7 +190,12 @@ class _Gathering:
         """All of it as one service's facts."""
         line = _with_measured(self.line, self.measured) if self.measured is not None else self.line
         facts = _facts(self.topology, self.plan, self.service, self.past, line, self.looks, self.near)
-        facts = replace(facts, named=self.named, at_loopback=self.more.at_loopback, hairpin=self.more.hairpin)
+        more = self.more
+        facts = replace(
+            facts, named=self.named, at_loopback=more.at_loopback, hairpin=more.hairpin, inside6=more.inside6
+        )
+        if self.site.services[self.service].family == "ipv6":
+            facts = replace(facts, outside=facts.outside6 or facts.outside, outside6=None, inside=facts.inside6)
         if outside is not None and facts.unfit is None:
             facts = replace(facts, tunnel_from=await _tunnel_from(self.here, outside, self.site))
         seen = {key: said for key, said in self.tables.items() if said.value != "unseen" or key not in facts.rules}
@@ -201,6 +207,7 @@ class _More(NamedTuple):
 
     at_loopback: Verdict | None = None
     hairpin: Hairpin | None = None
+    inside6: Result | None = None
 
 
 async def _more(here: Door, wish: Wish, service: str, line: LineFacts, look: Outcome, deadline: float) -> _More:
@@ -217,7 +224,14 @@ async def _more(here: Door, wish: Wish, service: str, line: LineFacts, look: Out
     async def hairpin(public: IPAddress) -> None:
         found["hairpin"] = await by_hairpin(here, wish, service, public, look.inside, deadline)
 
+    async def inside6(address: IPAddress) -> None:
+        target = wish.keyed(replace(next(iter(inner_targets(wish.topology, [service]))), address=address))
+        found["inside6"] = judged(target, await probe(here, target, deadline))
+
+    six, around = six_for(wish.topology, service), await here.surroundings()
     async with anyio.create_task_group() as tasks:
+        if six is not None and line.at is not None and has_ipv6(around, None):
+            tasks.start_soon(inside6, six)
         if line.own.value == host.address and any(result.verdict in ("refused", "silent") for result in own):
             tasks.start_soon(loopback)
         if line.outside is not None and line.at is not None and wish.site.services[service].reach == "public":

@@ -42,9 +42,10 @@ class ServiceFacts:
     tunnel: of a service whose handshake was tried. saw: what a person saw, in their words.
     ways: by transport, how a stand-in for it was reached from outside: a verdict.
     at_loopback: this machine is the host, and what its loopback address says; None: it is not, or was not asked.
-    hairpin: the public address, as this machine reaches it from inside; None: not looked.
-    named: what each name has, at its own servers too. published: what Hooper last published under each, and when.
-    unfit: why the place that was to be looked from proves nothing. tunnel_from: the VPN that was looked through.
+    inside6: the probe at the host's IPv6 address, from its own network. hairpin: the public address, as this machine
+    reaches it from inside; None: not looked. named: what each name has, at its own servers too. published: what Hooper
+    last published under each, and when. unfit: why the place that was to be looked from proves nothing. tunnel_from:
+    the VPN that was looked through.
     """
 
     line: LineFacts
@@ -67,6 +68,7 @@ class ServiceFacts:
     ways: dict[str, Sourced[str]] = field(default_factory=dict)
     outside6: Result | None = None
     at_loopback: Verdict | None = None
+    inside6: Result | None = None
     hairpin: Hairpin | None = None
     named: Mapping[str, NameSeen] = field(default_factory=dict)
     published: Mapping[str, Sourced[str]] = field(default_factory=dict)

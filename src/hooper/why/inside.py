@@ -9,6 +9,7 @@ from hooper.sourced import Sourced
 from hooper.why.case import THERE, Case, Certainty
 from hooper.why.catalogue import CAUSES
 from hooper.why.server_keys import other_server, server_keys, tunnel_by
+from hooper.why.six import six_alone
 
 
 def judge_host(case: Case) -> None:
@@ -30,10 +31,10 @@ def judge_host(case: Case) -> None:
         case.step("host", "broken", f"nobody on this network has the address {host.address}")
         _gone(case, "likely")
     elif facts.inside is None:
-        case.step("host", "unknown", "this machine is not on the device's network")
+        case.step("host", "unknown", _unseen(case))
     elif facts.inside.verdict in (*THERE, "mismatched", "refused"):
         known = ", by the MAC in the plan" if host.mac and facts.mac_seen == host.mac else ""
-        case.step("host", "ok", f"{host.address} answers{known}")
+        case.step("host", "ok", f"{facts.inside.target_address} answers{known}")
     elif facts.mac_seen is not None and not facts.doubtful:
         whose = "the MAC in the plan" if facts.mac_seen == host.mac else "a device"
         case.step("host", "ok", f"{whose} is at {host.address}")
@@ -46,6 +47,10 @@ def judge_host(case: Case) -> None:
             _filters_all(case, "possible")
         elif facts.doubtful:  # over UDP silence alone says nothing
             _gone(case, "possible")
+
+
+def _unseen(case: Case) -> str:
+    return f"this machine is not on the device's network{' over IPv6' if six_alone(case) else ''}"
 
 
 def _told_elsewhere(case: Case, told: Sourced[str]) -> bool:
@@ -136,7 +141,7 @@ def judge_service(case: Case) -> None:
     if case.steps["host"].state == "broken":
         case.step("service", "unknown", "the device was not found")
     elif inside is None:
-        case.step("service", "unknown", "this machine is not on the device's network")
+        case.step("service", "unknown", _unseen(case))
     elif inside.verdict in THERE:
         faults = [problem for problem in inside.problems if problem not in CODES]
         case.step("service", "broken" if faults else "ok", f"inside: {inside.verdict}, {inside.detail}")

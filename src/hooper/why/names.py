@@ -9,6 +9,7 @@ from hooper.sourced import SourcedAddress
 from hooper.why.case import THERE, Case, State
 from hooper.why.catalogue import CAUSES
 from hooper.why.deciding import line_proven, read_wan
+from hooper.why.six import six_alone
 
 
 def judge_name(case: Case, *, public: bool) -> None:
@@ -25,32 +26,47 @@ def judge_name(case: Case, *, public: bool) -> None:
         evidence.append(f"{name}: {known.value or 'no address'} ({known.source})")
         if own is not None and (known.value is None or own != str(known.value)):
             evidence.append(f"{name}: {own} (its own servers)")
-        states.append(_judge_four(case, name, known, seen))
+        if not six_alone(case):
+            states.append(_judge_four(case, name, known, seen))
         if seen is not None and name == name_for(case.topology, case.facts.service):
             states.append(_judge_six(case, seen))
             evidence += [f"{name}: {address} too" for address in seen.six or ()]
+    if six_alone(case):
+        states += _six_missing(case)
     worst: State = "broken" if "broken" in states else "unknown" if "unknown" in states else "ok"
     case.step("name", worst, *evidence)
 
 
+def _six_missing(case: Case) -> list[State]:
+    """A name that people type for a service over IPv6 alone must have an address there."""
+    shown = typed_six(case.topology, case.facts.service)
+    seen = case.facts.named.get(shown.name) if shown is not None and shown.name is not None else None
+    if seen is None or seen.six is None:
+        return ["unknown"] if shown is not None and shown.name is not None else []
+    if not seen.six:
+        case.cause("name-missing", "certain", f"{seen.name} has no IPv6 address", _publish(case, seen.name))
+    return ["ok" if seen.six else "broken"]
+
+
 def _judge_four(case: Case, name: str, known: SourcedAddress, seen: NameSeen | None) -> State:
-    """The IPv4 address of a name."""
-    public = case.facts.line.public
-    own = seen.own if seen is not None else None
-    if public.value is not None and public.source != f"the name {name}" and own == (public.value,):
-        if known.value == public.value:
-            return "ok"
+    """The IPv4 addresses of a name: its own servers count, and where they say nothing a resolver."""
+    public, own = case.facts.line.public, seen.own if seen is not None else None
+    by_resolver = () if known.absent else (known.value,) if known.value is not None else None
+    has = own if own is not None else by_resolver
+    if has == ():
+        source = "its own servers say so" if own is not None else known.source
+        case.cause("name-missing", "certain", f"{name} has no address: {source}", _publish(case, name))
+        return "broken"
+    if has is None or public.value is None or public.source == f"the name {name}":
+        return "unknown"
+    if public.value not in has:
+        _stale(case, name, ", ".join(map(str, has)), told_by_itself=own is not None)
+        return "broken"
+    resolved = seen.resolved if seen is not None and seen.resolved is not None else ()
+    if public.value not in (known.value, *resolved):
         _resolver_wrong(case, name, known)
         return "broken"
-    if known.absent:
-        case.cause("name-missing", "certain", f"{name} has no address: {known.source}", _publish(case, name))
-        return "broken"
-    if known.value is None or public.value is None or public.source == f"the name {name}":
-        return "unknown"
-    if known.value == public.value and (own is None or public.value in own):
-        return "ok"
-    _stale(case, name, ", ".join(map(str, own)) if own else str(known.value), told_by_itself=own is not None)
-    return "broken"
+    return "ok"
 
 
 def _resolver_wrong(case: Case, name: str, known: SourcedAddress) -> None:
