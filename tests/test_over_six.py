@@ -276,6 +276,19 @@ def test_a_name_that_leads_home_over_ipv6_must_lead_to_the_right_device(six_lab:
     six_lab.run("lab", "mend")
 
 
+def test_the_card_of_a_service_over_ipv6_alone_needs_nobody_to_tell_the_address(six_lab: Lab) -> None:
+    site = Path(six_lab.env["HOOPER_SITE"])
+    site.write_text(SIX_SITE.replace("[services.hub-page]\n", '[services.hub-page]\nfamily = "ipv6"\n'))
+    try:
+        document = six_lab.run("card", "hub-page", "--json").document
+        assert (document["type"], document["address_source"]) == (
+            f"https://[{HUB6}]:8443/", "address6 of hub, in the site file"
+        )  # fmt: skip
+        assert "The port 8443 is part of it: without it the address leads nowhere." in document["expect"]
+    finally:
+        site.write_text(SIX_SITE)
+
+
 def test_a_service_without_an_opening_has_none_to_lose(six_lab: Lab) -> None:
     for fault in ("opening-missing", "service-four-only", "host-six-moved"):
         ran = six_lab.run("lab", "break", fault, "film-page", "--json")

@@ -110,6 +110,9 @@ def _over_six(topology: Topology, service: str, typed: Typed) -> list[str]:
 def _owner_of_usual_port(topology: Topology, service: str) -> str | None:
     """The public service that has the port which a URL without one means."""
     site, usual = topology.site, URL_SCHEMES[topology.site.services[service].speaks]
+    if site.services[service].family == "ipv6":  # each device has its own address there
+        return next((key for key, entry in site.services.items() if entry.host == site.services[service].host
+                     and entry.has_ports and entry.used_ports.has(usual)), None)  # fmt: skip
     where = topology.lines[service], own_address(topology, service)
     for key, ports in topology.outside_ports.items():
         same = (topology.lines[key], own_address(topology, key)) == where

@@ -29,6 +29,8 @@ async def typed_now(run: Run, service: str, given: Mapping[str, IPAddress]) -> T
     """What is typed for a public service. given: addresses by line that were given."""
     what, source, public = typed(run.topology, service, given), "", dict(given)
     trouble: list[HooperError] = []
+    if what is not None and what.name is None and run.site.services[service].family == "ipv6":
+        return TypedNow(what, public, f"address6 of {run.site.services[service].host}, in the site file")
     line = run.topology.lines[service]
     if (what is None or what.name is None) and line not in given and not own_address(run.topology, service):
         try:

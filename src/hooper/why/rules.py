@@ -59,7 +59,7 @@ def told_rule(case: Case, gateway: str) -> tuple[str | None, Sourced[str] | None
 
 def _rules(case: Case, gateway: str) -> list[Forward]:
     """The service's rules on a gateway; where that hands everything on, the one entry for all."""
-    mine = [rule for rule in case.plan.forwards if rule.gateway == gateway]
+    mine = [rule for rule in case.plan.forwards if rule.gateway == gateway and rule.kind == "forward"]
     own = [rule for rule in mine if rule.service == case.facts.service]
     return own or [rule for rule in mine if rule.service == EVERYTHING]
 
