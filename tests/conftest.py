@@ -36,7 +36,7 @@ WAITING = ("test_real_", "test_keep", "test_arrival", "test_probes", "test_door_
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     """Deal the modules out among the workers, which take equal parts of the list from its start on: those that mostly
-    wait come first, at all workers but the last, so that it is no waiting that is left in the end.
+    wait come first, at half of the workers, so that others work meanwhile and no waiting is left in the end.
     """
     workers = int(os.environ.get("PYTEST_XDIST_WORKER_COUNT", "1"))
     if workers < 3:
@@ -47,7 +47,7 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     waiting = [key for key in modules if key.startswith(WAITING)]
     hands: list[list[pytest.Item]] = [[] for _ in range(workers)]
     for number, key in enumerate(waiting):
-        hands[number % (workers - 1)] += modules.pop(key)
+        hands[number % (workers // 2)] += modules.pop(key)
     for module in modules.values():
         min(hands, key=len).extend(module)
     items[:] = [item for hand in hands for item in hand]

@@ -73,7 +73,7 @@ def test_each_fault_is_named_and_nothing_else_is_certain(
 def test_of_two_faults_one_is_named_and_then_the_other(lab: Lab, surveyed: str, routers: Routers) -> None:
     """Some of them; `python -m fuzz.fault_pairs` tries all."""
     every = pairs(routers)
-    chosen = every[5 if routers == "speaking" else 23 :: len(every) // 12]
+    chosen = every[5 if routers == "speaking" else 23 :: len(every) // 8]
     outlook = Outlook(lab, surveyed, routers=routers)
     assert [wrong for pair in chosen for wrong in wrong_about(outlook, pair)] == []
 

@@ -265,6 +265,7 @@ def test_each_job_can_be_the_first_that_is_imported() -> None:
 import importlib, os, sys
 import typer, rich.console, pydantic.main, anyio, sqlite3, cryptography.x509, dns.resolver
 import hooper.site.model, hooper.planning.plan, hooper.net.http, hooper.net.dns, hooper.net.system, hooper.net.lab
+import hooper.check.checking, hooper.gateways.find, hooper.line.measure, hooper.names.update, hooper.certs.inspect
 for name in {modules!r}:
     child = os.fork()
     if child == 0:

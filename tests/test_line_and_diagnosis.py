@@ -337,6 +337,11 @@ CASES: dict[str, tuple[ServiceFacts, bool | None, list[tuple[str, str]]]] = {
         False,
         [("host-isolated", "likely")],
     ),
+    "it is told to be behind the other box": (
+        facts(SILENT, SILENT, nobody_inside=True, mac_seen=None, host_at=told("192.168.90.30")),
+        False,
+        [("host-moved", "certain")],
+    ),
     "it is told to be on the network for guests": (
         facts(SILENT, SILENT, nobody_inside=True, mac_seen=None, host_at=told("10.44.8.30")),
         False,

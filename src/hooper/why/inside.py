@@ -61,8 +61,10 @@ def _told_elsewhere(case: Case, told: Sourced[str]) -> bool:
         return False
     certainty: Certainty = "certain" if told.now(case.facts.line.now) else "likely"
     case.step("host", "broken", f"{key} is told to be at {told.value}, the plan says {host.address}")
-    if at in case.site.gateways[case.topology.gateway(key)].lan.network:
-        _moved(case, told.value, certainty)
+    own = case.topology.gateway(key)
+    lan = next((gateway for gateway, one in case.site.gateways.items() if at in one.lan.network), None)
+    if lan is not None:
+        _moved(case, told.value if lan == own else f"{told.value}, on the LAN of {lan}", certainty)
     else:
         _isolated(case, certainty, f"{key} has {told.value}, which is not of its router's network: a guest Wi-Fi's")
     return True

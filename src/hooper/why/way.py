@@ -38,9 +38,7 @@ def judge_way(case: Case) -> None:
         judge_rule(case, gateway, arrived=arrived)
     if not arrived and _refused(case):
         return
-    reached = (
-        arrived or facts.others or stand_in_reached(case)
-    )  # what was told of the line is outdated where something answers
+    reached = arrived or facts.others or stand_in_reached(case)  # then what was told of the line is outdated
     if kind in ("carrier-nat", "shared-ports", "no-ipv4") and not reached:
         _carrier(case)
         return
