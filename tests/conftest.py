@@ -34,6 +34,12 @@ def pytest_xdist_auto_num_workers() -> int:
 WAITING = ("test_real_", "test_keep", "test_arrival", "test_probes", "test_door_contract")  # for others, mostly
 
 
+LONG = (  # single tests of these take long: late ones would keep one worker busy alone
+    "test_fault_table", "test_year", "test_signals", "test_foundations", "test_hostile_program", "test_program",
+    "test_tunnel", "test_widths", "test_reachable", "test_survey_table", "test_secrets", "test_next_steps",
+)  # fmt: skip
+
+
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     """Deal the modules out among the workers, which take equal parts of the list from its start on: those that mostly
     wait come first, at half of the workers, so that others work meanwhile and no waiting is left in the end.
@@ -48,8 +54,8 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     hands: list[list[pytest.Item]] = [[] for _ in range(workers)]
     for number, key in enumerate(waiting):
         hands[number % (workers // 2)] += modules.pop(key)
-    for module in modules.values():
-        min(hands, key=len).extend(module)
+    for key in sorted(modules, key=lambda key: not key.startswith(LONG)):
+        min(hands, key=len).extend(modules[key])
     items[:] = [item for hand in hands for item in hand]
 
 

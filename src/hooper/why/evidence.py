@@ -99,7 +99,11 @@ async def gather_service(
 
 @dataclass
 class _Gathering:
-    """One gathering, once the line is known. started: by the door's clock. deadline: seconds for all of it."""
+    """One gathering, once the line is known.
+
+    started: by the door's clock. deadline: seconds for all of it. well: ends what looks for reasons once there is
+    nothing to explain.
+    """
 
     here: Door
     topology: Topology
@@ -117,9 +121,7 @@ class _Gathering:
     named: dict[str, NameSeen] = field(default_factory=dict)
     tables: dict[str, Sourced[str]] = field(default_factory=dict)
     measured: LineFacts | None = None
-    well: anyio.CancelScope = field(
-        default_factory=anyio.CancelScope
-    )  # ends what looks for reasons where none is needed
+    well: anyio.CancelScope = field(default_factory=anyio.CancelScope)
 
     @property
     def site(self) -> Site:
