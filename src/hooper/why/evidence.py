@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
 from ipaddress import IPv4Address
@@ -281,6 +281,7 @@ async def _tables(
             continue
         if table is None:
             continue
+        planned = {one.rule.key for one in wanted_rules(router, plan.forwards, key, 0) if one.rule is not None}
         for rule in wanted_rules(router, [f for f in plan.forwards if f.service == service], key, 0):
             if rule.rule is None:
                 continue
@@ -293,16 +294,22 @@ async def _tables(
             elif at_port and not rule.rule.source:
                 found[key] = Sourced("limited", SEEN, now)
             else:  # rules that were made by hand may not be shown to programs
-                found[key] = Sourced(_not_shown(table, rule.rule, past.entered.get(key, {}), service, now), SEEN, now)
+                said = _not_shown(table, rule.rule, planned, past.entered.get(key, {}), service, now)
+                found[key] = Sourced(said, SEEN, now)
     return found
 
 
 def _not_shown(
-    table: Iterable[LiveRule], wanted: LiveRule, entered: Mapping[str, datetime | None], service: str, now: datetime
+    table: Iterable[LiveRule],
+    wanted: LiveRule,
+    planned: Collection[tuple[str, int]],
+    entered: Mapping[str, datetime | None],
+    service: str,
+    now: datetime,
 ) -> str:
-    """What is said of a rule that a router's table does not show."""
-    led = (wanted.outside_port, wanted.target_address, wanted.target_port)
-    if any((one.outside_port, one.target_address, one.target_port) == led for one in table):
+    """What is said of a rule that a router's table does not show. planned: the transports and ports of all rules."""
+    led = (wanted.outside_port, wanted.target_address)
+    if any((one.outside_port, one.target_address) == led and one.key not in planned for one in table):
         return "transport"
     if service not in entered:
         return "unseen"
