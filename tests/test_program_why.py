@@ -423,6 +423,7 @@ def test_wrong_words(fresh: Lab) -> None:
         (("why", "film-pge"), "Did you mean 'film-page'"),
         (("why", "film-page", "--rule", "fibre-box"), "GATEWAY=VALUE"),
         (("why", "film-page", "--rule", "fibre-box=perhaps"), "not an address"),
+        (("why", "film-page", "--rule", "fibre-box=perhaps"), "transport, ended, interface"),
         (("why", "film-page", "--rule", "fibre-box=10.0.0.1:99999"), "not a port"),
         (("why", "film-page", "--rule", "nix=there"), "no gateway 'nix'"),
         (("why", "film-page", "--at", "kitchen"), "not an address"),

@@ -72,14 +72,14 @@ def parse_origin(text: str, proxy_password: str | None) -> Origin:
         raise UsageError(f"--proxy-password: {exc}", remedy="Write env:NAME or file:PATH.") from None
 
 
-def read_address(option: str, text: str) -> IPAddress:
+def read_address(option: str, text: str, remedy: str = "Give one such as 203.0.113.44.") -> IPAddress:
     """An IPv4 address that a router or host could have. Raises: UsageError."""
     from hooper.addresses import classify, parse_address
 
     try:
         address = parse_address(text)
     except ValueError:
-        raise UsageError(f"{option}: {text!r} is not an address", remedy="Give one such as 203.0.113.44.") from None
+        raise UsageError(f"{option}: {text!r} is not an address", remedy=remedy) from None
     if address.version != 4 or classify(address).key in ("multicast", "broadcast", "loopback"):
         raise UsageError(f"{option} {address}: no IPv4 address that it could have")
     return address

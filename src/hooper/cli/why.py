@@ -153,7 +153,8 @@ def _parse_rules(given: list[str], service: str, site: Site) -> dict[str, str]:
             address, colon, port = word.partition(":")
             if colon and not (port.isascii() and port.isdigit() and 1 <= int(port) <= 65535):
                 raise UsageError(f"--rule {gateway}: {port!r} is not a port", remedy="Write ADDRESS or ADDRESS:PORT.")
-            word = str(read_address(f"--rule {gateway}", address)) + colon + port
+            words = f"Write {', '.join(RULE_WORDS)}, or the address that it names, such as 10.44.7.30."
+            word = str(read_address(f"--rule {gateway}", address, words)) + colon + port
         out[f"rule:{service}:{gateway}"] = word
     return out
 
