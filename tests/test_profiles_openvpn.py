@@ -24,13 +24,14 @@ from support.exported_openvpn import (
     key_pem,
     profile,
 )
+from support.profiles import touched
 from support.program import hooper, valid
 
 TOPOLOGY = Topology(parse_site(SITE.encode(), "site.toml").site)
 
 
 def look_at(text: str, exported: ExportedOpenVpn) -> OpenVpnLook:
-    return look_at_openvpn(TOPOLOGY, text, {}, exported.beside, NOW)
+    return look_at_openvpn(TOPOLOGY, text, {}, exported.beside, NOW, frozenset(exported.beside))
 
 
 @pytest.mark.parametrize("exported", EXPORTED, ids=lambda one: one.name)
@@ -39,7 +40,7 @@ def test_each_mistake_is_told_and_mended(exported: ExportedOpenVpn) -> None:
     new, done = mended(lambda text: look_at(text, exported), exported.text)
     assert {fault.code for fault in look_at(new, exported).faults} == set(exported.left)
     assert bool(done) == (new != exported.text)
-    told = {fault.line for fault in done}
+    told = touched(look_at(exported.text, exported), exported.text) | {fault.line for fault in done}
     kept = [line for number, line in enumerate(exported.text.splitlines(keepends=True), 1) if number not in told]
     there = new.splitlines(keepends=True)
     assert all(line in there for line in kept)
@@ -59,7 +60,8 @@ def test_the_mended_copy_of_a_phone_holds_all_that_lay_beside_and_shows_no_key(t
     (row,) = valid("profile-check", looked.document)["profiles"]
     assert (row["format"], row["tunnel"], row["peer"]) == ("openvpn", "box", "coach")
     assert {one["code"] for one in row["findings"]} == {"file-beside", "profile-readable"}
-    ran = hooper("profile", "mend", str(tmp_path / "x.ovpn"), "--out", str(tmp_path / "new.ovpn"), *site)
+    taking = [word for name in exported.beside for word in ("--take-in", name)]
+    ran = hooper("profile", "mend", str(tmp_path / "x.ovpn"), "--out", str(tmp_path / "new.ovpn"), *site, *taking)
     assert ran.code == 0, ran.err
     new = (tmp_path / "new.ovpn").read_text()
     assert all((text or "").strip() in new for text in exported.beside.values())

@@ -309,19 +309,22 @@ def test_without_the_key_silence_proves_nothing(device: OpenVpnTown) -> None:
         site.write_text(whole)
 
 
-REFUSED = ("key-malformed", "keys-mixed-up", "file-missing", "profile-incomplete", "certificate-weak", "option-refused",
+REFUSED = ("key-malformed", "keys-mixed-up", "file-missing", "file-elsewhere", "profile-incomplete", "certificate-weak",
+           "option-refused",
            "profile-unreadable")  # fmt: skip
 
 
 def test_mended_profiles_are_loaded_by_the_real_software(town: OpenVpnTown) -> None:
     topology = Topology(parse_site(exported.SITE.encode(), "site.toml").site)
-    mendable = [one for one in exported.EXPORTED if not set(one.left) & set(REFUSED)]
+    asking = ("password-by-a-path", "proxy-with-a-file")  # a person, or a proxy that is not here
+    mendable = [one for one in exported.EXPORTED if not set(one.left) & set(REFUSED) and one.name not in asking]
     assert len(mendable) >= 25
 
     def load(one: exported.ExportedOpenVpn) -> tuple[str, str]:
-        new, _ = mended(lambda text: look_at_openvpn(topology, text, {}, one.beside, exported.NOW), one.text)
+        taken = frozenset(one.beside)
+        new, _ = mended(lambda text: look_at_openvpn(topology, text, {}, one.beside, exported.NOW, taken), one.text)
         path = town.folder / f"mended-{one.name}.ovpn"
-        path.write_text(new.lstrip("\ufeff").replace("boathouse.heronquay.example", "127.0.0.1"))
+        path.write_text(new.replace("boathouse.heronquay.example", "127.0.0.1"))
         key = f"load-{one.name}"
         with (town.folder / f"{key}.log").open("wb") as out:
             command = [*town.wrap("hub"), "openvpn", "--config", str(path), "--dev", "null", "--dev-type", "tun"]

@@ -198,9 +198,11 @@ def test_mended_profiles_are_loaded_by_the_real_software(town: TunnelTown) -> No
     name = town.name("load")
     town.start_interface("hub", name)
     for exported in profiles.EXPORTED:
+        if "profile-unreadable" in exported.left:
+            continue
         new, _ = mended(lambda text: look_at(topology, text, {}), exported.text)
         conf = town.folder / f"{name}.conf"
-        conf.write_text(new.lstrip("\ufeff").replace("boathouse.heronquay.example", "203.0.113.44"))
+        conf.write_text(new.replace("boathouse.heronquay.example", "203.0.113.44"))
         stripped = town.folder / "stripped"
         stripped.write_text(town.run("hub", "wg-quick", "strip", str(conf)))
         town.run("hub", "wg", "setconf", name, str(stripped))

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable
+from urllib.parse import quote, unquote
 
 _MARK = re.compile(r"⟦([a-z-]+)((?:\|[^⟧|]*)*)⟧")
 
@@ -20,14 +21,14 @@ class Deed(str):
         return super().__new__(cls, f"⟦{name}⟧")
 
     def __call__(self, *objects: str) -> str:
-        return f"{self[:-1]}{''.join(f'|{word}' for word in objects)}⟧"
+        return f"{self[:-1]}{''.join(f'|{quote(word)}' for word in objects)}⟧"
 
 
 def spelled_out(text: str, spell: Callable[..., str]) -> str:
     """`text` with every deed in it replaced by `spell(deed, *objects)`."""
     if "⟦" not in text:
         return text
-    return _MARK.sub(lambda match: spell(Deed(match[1]), *match[2].split("|")[1:]), text)
+    return _MARK.sub(lambda match: spell(Deed(match[1]), *map(unquote, match[2].split("|")[1:])), text)
 
 
 # What is done with a site.
@@ -99,6 +100,8 @@ TUNNEL_SERVICE = Deed("name-the-tunnels-service")
 TUNNEL_HOST = Deed("name-the-tunnels-host")
 PUBLIC_KEY = Deed("give-a-public-key")
 FORCE = Deed("replace-a-file")
+TAKE_IN = Deed("take-a-file-in")
+KEEP_LINE = Deed("keep-a-line")
 TAKE_OVER = Deed("take-over")
 ASK_AGAIN = Deed("ask-again")
 WITH_SERVICES = Deed("with-its-services")

@@ -8,6 +8,7 @@ import os
 import stat
 from collections.abc import Iterable
 from pathlib import Path
+from typing import BinaryIO
 
 from hooper import deeds
 from hooper.errors import MachineError, RefusedForSafety
@@ -24,15 +25,66 @@ _REMEDIES = {
     errno.ENOSPC: "Make room on the disk, then try again.",
     errno.EDQUOT: "Make room on the disk, then try again.",
     errno.ENAMETOOLONG: "Give it a shorter name.",
+    errno.EFBIG: "Name another: what is wanted here is small.",
+    errno.EINVAL: "Name a regular file.",
 }
+
+
+_KINDS = (
+    (stat.S_ISLNK, "a link"),
+    (stat.S_ISDIR, "a folder"),
+    (stat.S_ISFIFO, "a pipe"),
+    (stat.S_ISSOCK, "a socket"),
+)
+
+
+def open_regular(path: Path, *, follow: bool = True) -> BinaryIO:
+    """Open a file that somebody named, for reading: a regular one, so that nothing here waits for a pipe or a device.
+
+    follow: whether it may be reached by a link. Raises: OSError: it cannot be opened, or is no file.
+    """
+    flags = os.O_RDONLY | getattr(os, "O_NONBLOCK", 0) | getattr(os, "O_CLOEXEC", 0) | getattr(os, "O_BINARY", 0)
+    try:
+        _refuse_others(path, (path.stat() if follow else path.lstat()).st_mode)  # before: opening may already do harm
+        descriptor = os.open(path, flags if follow else flags | getattr(os, "O_NOFOLLOW", 0))
+    except ValueError as exc:  # a name that no file can have
+        raise OSError(errno.EINVAL, str(exc)) from None
+    try:
+        _refuse_others(path, os.fstat(descriptor).st_mode)
+    except OSError:
+        os.close(descriptor)
+        raise
+    return os.fdopen(descriptor, "rb")
+
+
+def _refuse_others(path: Path, mode: int) -> None:
+    if not stat.S_ISREG(mode):
+        kind = kind_of(mode)
+        raise OSError(errno.EISDIR if kind == "a folder" else errno.EINVAL, f"it is {kind}, no file", str(path))
+
+
+def kind_of(mode: int) -> str:
+    """What stands in the place of a regular file, in words."""
+    return next((word for test, word in _KINDS if test(mode)), "a device")
+
+
+def read_whole(path: Path, limit: int = FILE_LIMIT, *, follow: bool = True) -> bytes:
+    """The one reader of files that a person or a stranger names: regular, bounded, never waited for.
+
+    limit: bytes. follow: as above. Raises: OSError: it cannot be read, is no file, or is larger.
+    """
+    with open_regular(path, follow=follow) as file:
+        data = file.read(limit + 1)
+    if len(data) > limit:
+        raise OSError(errno.EFBIG, f"it is larger than {limit // 1024} KiB", str(path))
+    return data
 
 
 def read_text(path: Path) -> str:
     """A small text file, such as one of root certificates. Raises: MachineError."""
     try:
-        with path.expanduser().open("rb") as file:
-            return file.read(FILE_LIMIT).decode("utf-8-sig", "replace")
-    except OSError as exc:
+        return read_whole(path.expanduser()).decode("utf-8-sig", "replace")
+    except (OSError, RuntimeError) as exc:  # RuntimeError: ~somebody who is not known here
         raise machine_error(exc, f"{path} cannot be read") from None
 
 
@@ -93,9 +145,8 @@ def write_output(
     if any(one.exists() and path.exists() and one.samefile(path) for one in keep):
         raise RefusedForSafety(f"{path} is the site file", code="not-overwritten", remedy="Name another file.")
     if known is not None and not stat.S_ISREG(known.st_mode):
-        kinds = ((stat.S_ISLNK, "a link"), (stat.S_ISDIR, "a folder"), (stat.S_ISFIFO, "a pipe"))
-        kind = next((word for test, word in kinds if test(known.st_mode)), "a device")
-        raise RefusedForSafety(f"{path} is {kind}, no file", code="not-overwritten", remedy="Name a file.")
+        what = f"{path} is {kind_of(known.st_mode)}, no file"
+        raise RefusedForSafety(what, code="not-overwritten", remedy="Name a file.")
     if known is not None and known.st_size and not force and MADE_BY not in _start_of(path):
         raise RefusedForSafety(
             f"{path} is there already, and Hooper did not write it",
@@ -107,7 +158,7 @@ def write_output(
 
 def _start_of(path: Path) -> bytes:
     try:
-        with path.open("rb") as file:
+        with open_regular(path) as file:
             return file.read(1024)
     except OSError as exc:
         raise machine_error(exc, f"{path} cannot be read") from None
@@ -149,6 +200,7 @@ class Lock:
             self._descriptor = None
 
 
-def machine_error(exc: OSError, what: str) -> MachineError:
+def machine_error(exc: Exception, what: str) -> MachineError:
     """The error for trouble with the file system, with what helps against it."""
-    return MachineError(f"{what}: {exc.strerror or exc}", remedy=_REMEDIES.get(exc.errno or 0))
+    said, number = getattr(exc, "strerror", None), getattr(exc, "errno", None)
+    return MachineError(f"{what}: {said or exc}", remedy=_REMEDIES.get(number or 0))

@@ -15,6 +15,7 @@ from urllib.parse import quote, quote_plus
 
 from hooper import deeds
 from hooper.errors import MachineError
+from hooper.files import open_regular
 
 _ENV = re.compile(r"env:([A-Za-z_][A-Za-z0-9_]*)")
 _LIMIT = 64 * 1024  # bytes; a secret file larger than this is some other file
@@ -78,7 +79,7 @@ class SecretRef:
             return Secret(value, str(self))
         path = base / Path(self.place).expanduser()
         try:
-            with path.open("rb") as file:
+            with open_regular(path) as file:
                 _refuse_shared(path, os.fstat(file.fileno()).st_mode)
                 data = file.read(_LIMIT + 1)
             text = data.decode("utf-8-sig")

@@ -5,6 +5,7 @@ from __future__ import annotations
 import base64
 from dataclasses import dataclass
 
+from hooper.tunnels.look import BaseLook
 from hooper.wire.wireguard import public_of
 
 
@@ -73,6 +74,14 @@ LAN = "10.44.7.0/24"
 EVERYTHING = "0.0.0.0/0, ::/0"
 
 
+def touched(look: BaseLook, given: str) -> set[int]:
+    """The lines that its mending changes or takes away."""
+    spans = [edit[:2] for fault in look.faults for edit in fault.edits]
+    return {
+        number for start, end in spans for number in range(given[:start].count("\n") + 1, given[:end].count("\n") + 1)
+    }
+
+
 @dataclass(frozen=True)
 class Exported:
     """codes: what is to be told. mended: whether all of it can be mended; what stays stands in `left`."""
@@ -137,20 +146,40 @@ EXPORTED = (
     Exported("key-that-nobody-knows", phone(private=STRANGER), ("key-unknown",), ("key-unknown",)),
     Exported("address-of-the-coach", phone(address="10.88.44.12/32"), ("address-of-others",)),
     Exported("no-address", phone().replace("Address = 10.88.44.11/32\n", ""), ("profile-incomplete",)),
-    Exported(
-        "hotel-lan", phone(allowed=f"{LAN}, 192.168.1.0/24"), ("profile-overlap",), ("profile-overlap",)
-    ),
+    Exported("hotel-lan", phone(allowed=f"{LAN}, 192.168.1.0/24"), ("profile-overlap", "allowed-too-much")),
+    Exported("network-of-others", phone(allowed=f"{LAN}, 198.51.100.0/24"), ("allowed-too-much",)),
+    Exported("whole-of-the-tunnels", phone(allowed=f"{LAN}, 10.88.44.0/24"), ()),
+    Exported("dns-out-of-reach", phone(dns="10.99.0.1"), ("dns-outside",)),
+    Exported("dns-narrowed", phone(dns="10.99.0.1", allowed=EVERYTHING), ("allowed-too-much",)),
+    Exported("dns-of-the-world", phone(dns="192.0.2.53, club"), ()),
+    Exported("address-and-the-lan", phone(address="10.88.44.11/32, 10.44.7.11/24"),
+             ("address-of-others", "profile-overlap")),
+    Exported("address-with-a-wide-network", phone(address="10.88.44.11/8"), ("address-of-others", "profile-overlap")),
+    Exported("second-server", phone(more_peer=f"[Peer]\nPublicKey = {text(public_of(STRANGER))}\n"
+                                    "AllowedIPs = 10.44.7.40/32\nEndpoint = 198.51.100.7:51820"),
+             ("profile-unexpected",)),
+    Exported("second-server-first", phone().replace("[Peer]", f"[Peer]\nPublicKey = {text(public_of(STRANGER))}\n"
+                                                    "AllowedIPs = 10.44.7.40/32\n[Peer]"), ("profile-unexpected",)),
+    Exported("second-server-without-key", phone(more_peer="[Peer]\nAllowedIPs = 10.44.7.40/32"),
+             ("profile-unexpected", "profile-incomplete")),
     Exported(
         "tunnel-in-the-lan", phone(address="10.44.7.11/24"), ("profile-overlap", "address-of-others")
     ),
     Exported("misspelt", phone().replace("AllowedIPs", "AllowedIP"), ("profile-unreadable", "allowed-nothing")),
     Exported("makers-own-key", phone(more="Name = Club"), ("profile-unreadable",)),
     Exported("empty-shared-key", phone(more_peer="PresharedKey ="), ("profile-unreadable",)),
-    Exported("runs-a-command", phone(more="PostUp = iptables -F"), ("profile-runs-commands",),
-             ("profile-runs-commands",)),
+    Exported("runs-a-command", phone(more="PostUp = iptables -F"), ("profile-runs-commands",)),
+    Exported("runs-a-command-in-a-peer", phone(more_peer="PreUp = id"), ("profile-runs-commands",)),
+    Exported("runs-as-a-server", phone(more="ListenPort = 51820\nPostUp = id", endpoint=None),
+             ("profile-runs-commands", "key-unknown", "allowed-takes-others"), ("key-unknown", "allowed-takes-others")),
+    Exported("misspelt-hook", phone(more="Post_Up = id"), ("profile-unreadable",)),
+    Exported("behind-a-header", "[Interface] = 1\nPreDown = id\n" + phone(),
+             ("profile-unreadable", "profile-runs-commands"), ("profile-unreadable",)),
+    Exported("writes-over-itself", phone(more="SaveConfig = true"), ("profile-writes-files",)),
+    Exported("mark-of-nothing", phone(more="FwMark = $(id)"), ("profile-unreadable",)),
     Exported("no-routes", phone(more="Table = off"), ("profile-table-off",)),
     Exported("windows-ends", phone(endpoint="10.44.7.60:51820").replace("\n", "\r\n"), ("endpoint-private",)),
-    Exported("byte-order-mark", "\ufeff" + phone(alive=None), ("keepalive-missing",)),
+    Exported("byte-order-mark", "\ufeff" + phone(alive=None), ("profile-unreadable", "keepalive-missing")),
     Exported("lower-case-and-tight", phone(alive=None).lower().replace(text(COX).lower(), text(COX)).replace(
         SERVER_PUBLIC.lower(), SERVER_PUBLIC).replace(" = ", "="), ("keepalive-missing",)),
     Exported("all-at-once", coach(endpoint="192.168.90.2:51820", allowed="0.0.0.0/0", alive=None, dns=None,

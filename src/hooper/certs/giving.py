@@ -6,7 +6,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from hooper.errors import MachineError
-from hooper.files import machine_error, write_atomically
+from hooper.files import machine_error, read_whole, write_atomically
 from hooper.names.handing import run_command
 
 if TYPE_CHECKING:
@@ -35,7 +35,7 @@ async def give(planned: Certificate, base: Path, key: Path, chain: Path) -> str:
             )
         for path in (chain, key):
             try:
-                data = path.read_bytes()
+                data = read_whole(path)
             except OSError as exc:
                 raise machine_error(exc, f"{path} cannot be read") from None
             write_atomically(folder / path.name, data, private=True)

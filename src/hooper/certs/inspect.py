@@ -197,10 +197,12 @@ def _roots_in(files: tuple[tuple[str, int], ...]) -> tuple[x509.Certificate, ...
     """
     from cryptography.hazmat.primitives import hashes
 
+    from hooper.files import FILE_LIMIT, read_whole
+
     found: dict[bytes, x509.Certificate] = {}
     for path, _ in files:
         with suppress(OSError, ValueError), warnings.catch_warnings():
             warnings.simplefilter("ignore")
-            for certificate in load_pem(Path(path).read_bytes()):
+            for certificate in load_pem(read_whole(Path(path), 16 * FILE_LIMIT)):
                 found[certificate.fingerprint(hashes.SHA256())] = certificate
     return tuple(found.values())

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 
 from hooper.certs.inspect import load_pem, names_of
 from hooper.errors import MachineError
-from hooper.files import machine_error, make_folder, write_atomically
+from hooper.files import machine_error, make_folder, read_whole, write_atomically
 
 if TYPE_CHECKING:
     from cryptography import x509
@@ -171,7 +171,7 @@ def _new_key() -> bytes:
 
 def _read(path: Path) -> bytes | None:
     try:
-        return path.read_bytes()
+        return read_whole(path)
     except FileNotFoundError:
         return None
     except OSError as exc:

@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import Any
 
 from hooper import known
+from hooper.files import read_whole
 
 SIZE_LIMIT = 1024 * 1024  # bytes of a site file
 
@@ -21,9 +22,7 @@ def _site(ctx: Any) -> dict[str, Any]:
     given = ctx.params.get("site_file") if ctx is not None else None
     path = Path(given or os.environ.get("HOOPER_SITE") or "site.toml")
     try:
-        if not path.is_file() or path.stat().st_size > SIZE_LIMIT:
-            return {}
-        return tomllib.loads(path.read_text(encoding="utf-8-sig"))
+        return tomllib.loads(read_whole(path, SIZE_LIMIT).decode("utf-8-sig"))
     except (OSError, ValueError, RecursionError):
         return {}
 

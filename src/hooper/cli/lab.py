@@ -22,7 +22,7 @@ from hooper.cli.lab_phone import register_phone
 from hooper.cli.lab_tunnel import register
 from hooper.durations import shown_duration
 from hooper.errors import UsageError
-from hooper.files import machine_error
+from hooper.files import machine_error, read_whole
 from hooper.jsonform import read_as
 from hooper.known import FAULTS, LINES
 from hooper.ports import ports_text
@@ -379,13 +379,9 @@ def type_sheet(
 def _read_document(sheet: str) -> dict[str, Any]:
     remedy = "Give it the output of `hooper worksheet --json`."
     try:
-        if sheet == "-":
-            data = sys.stdin.buffer.read(INPUT_LIMIT)
-        else:
-            with Path(sheet).open("rb") as file:
-                data = file.read(INPUT_LIMIT)
-    except (OSError, ValueError) as exc:
-        raise UsageError(f"{sheet} cannot be read: {getattr(exc, 'strerror', None) or exc}") from None
+        data = sys.stdin.buffer.read(INPUT_LIMIT) if sheet == "-" else read_whole(Path(sheet), INPUT_LIMIT)
+    except OSError as exc:
+        raise UsageError(f"{sheet} cannot be read: {exc.strerror or exc}") from None
     try:
         document = json_module.loads(data)
     except (ValueError, RecursionError):

@@ -58,7 +58,13 @@ def mend(
     file: Annotated[Path | None, typer.Argument(metavar="FILE", help="In WireGuard's or OpenVPN's format.")] = None,
     out: Annotated[Path | None, typer.Option("--out", metavar="NEW", help="The mended copy, for you alone.")] = None,
     public: PublicOption = None,
-    force: Annotated[bool, typer.Option("--force", help="Replace a file of another hand.")] = False,
+    force: Annotated[bool, typer.Option("--force", help="Replace a file that Hooper did not write.")] = False,
+    take_in: Annotated[
+        list[str] | None, typer.Option("--take-in", metavar="NAME", help="Put this file beside it inside (repeatable).")
+    ] = None,
+    keep: Annotated[
+        list[int] | None, typer.Option("--keep", metavar="LINE", help="Leave this line as it is (repeatable).")
+    ] = None,
 ) -> int:
     """A mended copy of a file: only the wrong bytes change, and what was changed is shown. The file itself stays."""
     from hooper.usecases.profiles import MendRequest
@@ -69,7 +75,9 @@ def mend(
         raise UsageError("FILE is missing", remedy="Name the file that the device or its page exported.")
     if out is None:
         raise UsageError("--out is missing", remedy=f"Name the copy: --out {file.stem}-mended{file.suffix}.")
-    request = MendRequest(file, out, force, parse_public(public or [], site.site))
+    request = MendRequest(
+        file, out, force, parse_public(public or [], site.site), tuple(take_in or ()), tuple(keep or ())
+    )
     done = session.do(do_mend, request, site)
     code = session.show(done.document, _render_mended, errors=done.trouble)
     return worst([code, EXIT_NEEDS_A_PERSON if any(one.severity == "error" for one in done.document.left) else 0])

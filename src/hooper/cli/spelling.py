@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import shlex
+
 from hooper import deeds
 from hooper.deeds import Deed
 
@@ -81,6 +83,8 @@ OPTIONS: dict[Deed, str] = {
     deeds.PROXY_PASSWORD: "--proxy-password env:NAME or file:PATH",
     deeds.ACCEPT: "--accept REASON",
     deeds.FORCE: "--force",
+    deeds.TAKE_IN: "--take-in {}",
+    deeds.KEEP_LINE: "--keep {}",
     deeds.TAKE_OVER: "--take-over",
     deeds.ASK_AGAIN: "--again",
     deeds.WITH_SERVICES: "--with-services",
@@ -101,6 +105,7 @@ OPTIONS: dict[Deed, str] = {
 
 
 def _spell(deed: Deed, *objects: str) -> str:
+    objects = tuple(map(shlex.quote, objects))  # a name or a path may hold what a shell takes for its own
     if deed in COMMANDS:
         command = COMMANDS[deed]
         return f"hooper {command.format(*objects)}" if "{" in command else " ".join(("hooper", command, *objects))

@@ -19,6 +19,7 @@ from hooper import deeds
 from hooper.addresses import IPAddress
 from hooper.clock import SystemClock
 from hooper.errors import CounterpartError, LabGone, MachineError, NeedsAPerson, UsageError, WireError
+from hooper.files import read_whole
 from hooper.net.proxy import close_quietly, read_reply
 from hooper.net.surroundings import compared
 from hooper.net.types import (
@@ -63,10 +64,7 @@ def read_lab_file(path: Path) -> LabAddress:
     """Read the file that HOOPER_LAB names. Raises: MachineError: it leads nowhere."""
     remedy = f"Start a lab with `{deeds.RUN_LAB}` and take the HOOPER_LAB that it prints, or unset HOOPER_LAB."
     try:
-        if not path.is_file() and path.exists():  # a pipe would keep whoever opens it waiting
-            raise WireError("lab file", 0, "no file")
-        with path.open("rb") as file:
-            value = town.parse_line(file.read(64 * 1024))
+        value = town.parse_line(read_whole(path, 64 * 1024))
         port, token = value["port"], value["token"]
         if not (type(port) is int and 0 < port < 65536 and isinstance(token, str) and 0 < len(token) < 256):
             raise WireError("lab file", 0, "no port and token")

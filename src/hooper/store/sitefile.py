@@ -10,7 +10,7 @@ from pathlib import Path
 
 from hooper import deeds
 from hooper.errors import MachineError, SiteFileError, Where
-from hooper.files import Lock, machine_error, write_atomically
+from hooper.files import Lock, machine_error, open_regular, write_atomically
 from hooper.site.load import SIZE_LIMIT, SiteFile, parse_site
 
 TRIES, PAUSE = 200, 0.02  # seconds; writing takes a few milliseconds
@@ -28,9 +28,7 @@ def _near(path: Path) -> str:
 def read_site(path: Path) -> SiteFile:
     """Read and understand the site file. Raises: SiteFileError, SeveralErrors."""
     try:
-        if path.exists() and not path.is_file():
-            raise SiteFileError("this is not a file", remedy="Name the site file itself.", where=Where(str(path)))
-        with path.open("rb") as file:
+        with open_regular(path) as file:
             data = file.read(SIZE_LIMIT + 1)
     except FileNotFoundError:
         raise SiteFileError(
@@ -39,9 +37,8 @@ def read_site(path: Path) -> SiteFile:
             remedy=f"`{deeds.START}` starts one; {_near(path)}`{deeds.EXAMPLE}` leaves an example in DIR.",
             where=Where(str(path)),
         ) from None
-    except (OSError, ValueError) as exc:
-        reason = exc.strerror if isinstance(exc, OSError) and exc.strerror else str(exc)
-        raise SiteFileError(f"the site file cannot be read: {reason}", where=Where(str(path))) from None
+    except OSError as exc:
+        raise SiteFileError(f"the site file cannot be read: {exc.strerror or exc}", where=Where(str(path))) from None
     return parse_site(data, str(path))
 
 

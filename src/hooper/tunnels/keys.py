@@ -14,7 +14,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from hooper.errors import MachineError
-from hooper.files import machine_error, make_folder, write_atomically
+from hooper.files import machine_error, make_folder, read_whole, write_atomically
 from hooper.secret import Secret, keep_out_of_output
 from hooper.site.tunnel_fields import key_form
 from hooper.tunnels.key_text import public_text
@@ -58,7 +58,7 @@ class KeyRing:
         """What is kept of a public key; None: nothing is. Raises: MachineError: it is damaged or cannot be read."""
         path = self.path(public, kind)
         try:
-            text = path.read_text()
+            text = read_whole(path).decode()
         except FileNotFoundError:
             return None
         except OSError as exc:

@@ -11,8 +11,9 @@ from typing import TYPE_CHECKING
 from hooper.addresses import IPAddress
 from hooper.planning.findings import entry_of
 from hooper.planning.topology import Topology
+from hooper.planning.typed import typed
 from hooper.planning.values import Severity
-from hooper.wire.wgfile import Entry, Section, WireGuardFile
+from hooper.wire.wgfile import Entry, Section, Stray, WireGuardFile
 from hooper.wire.wireguard import public_of
 
 if TYPE_CHECKING:
@@ -93,6 +94,25 @@ class Look(BaseLook):
         self.peer_key = None if self.is_server else self._peer_key()
 
     @property
+    def proven_server(self) -> bool:
+        """Whether it is the file of this site's own server: it has that private key."""
+        return self.own is not None and self.tunnel is not None and self.own == self.tunnel.public_key
+
+    @property
+    def server_section(self) -> Section | None:
+        """The section of this tunnel's server in a device's file: by its key, by where it leads, or the first."""
+        right = self.tunnel.public_key if self.tunnel is not None else None
+        where = typed(self.topology, self.tunnel.service, self.public) if self.tunnel is not None else None
+        peers = self.file.peers
+        by_key = [one for one in peers if right and (key := one.get("PublicKey")) is not None and key.value == right]
+        leads = [
+            one
+            for one in peers
+            if where is not None and (end := one.get("Endpoint")) is not None and where.host in end.value
+        ]
+        return next(iter((*by_key, *leads, *peers)), None)
+
+    @property
     def marks(self) -> Mapping[str, object]:
         four = next((one for one in self.addresses() if isinstance(one, IPv4Address)), None)
         return {"private key": self.own, "address": four}
@@ -119,7 +139,7 @@ class Look(BaseLook):
         return next(iter(of_kind)) if len(of_kind) == 1 else None
 
     def _is_server(self) -> bool:
-        if self.tunnel is not None and self.own is not None and self.own == self.tunnel.public_key:
+        if self.proven_server:
             return True
         listens = self.interface is not None and self.interface.get("ListenPort") is not None
         calls = any(section.get("Endpoint") is not None for section in self.file.peers)
@@ -159,10 +179,10 @@ class Look(BaseLook):
             line, words = section.line, f"{key} = {value} is added"
         self.faults.append(Flaw(code, line, message, f"Put {key} = {value}.", words, edits))
 
-    def drop(self, code: str, entry: Entry, message: str, words: str) -> None:
-        """Something that is right once the line is gone."""
-        edits = ((entry.line_start, entry.line_end, ""),)
-        self.faults.append(Flaw(code, entry.line, message, "Take the line away.", words, edits))
+    def drop(self, code: str, what: Entry | Stray | Section, message: str, words: str) -> None:
+        """Something that is right once the line, or the whole section, is gone."""
+        place = (what.line_start, what.line_end) if isinstance(what, Entry) else (what.start, what.end)
+        self.faults.append(Flaw(code, what.line, message, "Take the line away.", words, ((*place, ""),)))
 
 
 def _public_of(interface: Section | None) -> str | None:

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+import re
 from typing import TYPE_CHECKING
 
 from hooper import deeds
-from hooper.certs.inspect import key_fingerprint, signed_by
+from hooper.certs.inspect import key_fingerprint, load_pem, signed_by
 from hooper.errors import WireError
 from hooper.tunnels.key_text import public_text
 from hooper.tunnels.look import Flaw
-from hooper.tunnels.openvpn_look import OpenVpnLook, common_name
+from hooper.tunnels.openvpn_allowed import is_plain
+from hooper.tunnels.openvpn_look import OpenVpnLook, common_name, may_be
 from hooper.wire.openvpn import parse_client_key, parse_static_key
 from hooper.wire.ovpnfile import FILES
 from hooper.wire.ovpnguard import direction_of
@@ -17,25 +19,46 @@ from hooper.wire.ovpnguard import direction_of
 if TYPE_CHECKING:
     from cryptography import x509
 
+BLOCK = re.compile(r"-----BEGIN ([A-Z0-9 ]+)-----\n[^<>]*?-----END \1-----")
+PLAIN = re.compile(r"[A-Za-z0-9_][A-Za-z0-9_.-]*")
+INSIDE = ("ca", "cert", "extra-certs", "key", "tls-auth", "tls-crypt", "tls-crypt-v2")
 PARSERS = {"tls-auth": parse_static_key, "tls-crypt": parse_static_key, "tls-crypt-v2": parse_client_key}
 
 
 def files(look: OpenVpnLook) -> None:
-    """Files that it names and does not bring; those that lie beside it are put inside, since a phone takes one file."""
+    """Files that it names and does not bring. A phone takes one file: what lies beside it is put inside, where a person
+    has asked for that by its name, and only as far as it is what the option needs.
+    """
     for option in look.file.options:
         if option.name not in FILES or not option.words or option.word(0) == "[inline]":
             continue
         if option.name in ("dh", "crl-verify") and (look.is_server or option.word(0) == "none"):
             continue
         name = option.word(0)
+        if not is_plain(name) and not look.is_server:
+            continue  # told as what leads elsewhere
         text = look.beside.get(name)
         if look.file.inline(option.name) is not None:
             look.drop("file-missing", option, f"it has {option.name} inside, and names the file {name} too")
         elif text is None:
             message = f"it names the file {name} for `{option.name}`, which is not beside it"
             look.tell("file-missing", option.line, message, "Bring that file too, or export it with all inside.")
-        elif not look.is_server and option.name not in ("pkcs12", "auth-user-pass"):
-            body = look.file.newline.join(text.strip().splitlines())
+        elif not look.is_server and option.name in INSIDE:
+            body = look.file.newline.join(fitting(look, option.name, text).splitlines())
+            if not body:
+                message = f"{name} beside it is not what `{option.name}` needs, so that it is left where it is"
+                look.tell("file-missing", option.line, message, "Look what it is; then export with all inside.")
+                continue
+            if name not in look.take_in:
+                said = name if PLAIN.fullmatch(name) else "FILE"  # others chose the name
+                message = f"it needs the file {name} beside it, and phones take one file"
+                look.tell(
+                    "file-beside",
+                    option.line,
+                    message,
+                    f"Look what it is; {deeds.TAKE_IN(said)} puts it inside.",
+                )
+                continue
             inside = look.file.newline.join((f"<{option.name}>", body, f"</{option.name}>", ""))
             if option.name == "tls-auth" and option.word(1) in ("0", "1"):
                 inside = f"key-direction {option.word(1)}{look.file.newline}{inside}"
@@ -43,6 +66,27 @@ def files(look: OpenVpnLook) -> None:
             words = f"{name} is put inside"
             edits = ((option.start, option.end, inside),)
             look.faults.append(Flaw("file-beside", option.line, message, "Put it inside.", words, edits))
+
+
+def fitting(look: OpenVpnLook, option: str, text: str) -> str:
+    """That part of a file's text that is what the option needs, and nothing else of it; empty: it is not that."""
+    if option in PARSERS:
+        try:
+            PARSERS[option](text)
+        except WireError:
+            return ""
+        found = re.search(r"-+BEGIN OpenVPN [^\n]*?-+\n.*?-+END OpenVPN [^\n]*", text, re.DOTALL)
+        return found[0].strip() if found is not None else ""
+    blocks = [one[0] for one in BLOCK.finditer(text)]
+    if option == "key":
+        own = [one for one in blocks if "PRIVATE KEY" in one.partition("\n")[0] and "OPENSSH" not in one]
+        fits = len(own) == 1 and look.own is not None and public_text(own[0]) in ("", key_fingerprint(look.own))
+        return own[0] if fits and ("ENCRYPTED" in own[0] or public_text(own[0])) else ""
+    certified = [one for one in blocks if one.startswith("-----BEGIN CERTIFICATE-----")]
+    try:
+        return "\n".join(certified) if certified and load_pem("\n".join(certified).encode()) else ""
+    except ValueError:
+        return ""
 
 
 def certificates(look: OpenVpnLook) -> None:
@@ -104,7 +148,13 @@ def _guard(look: OpenVpnLook) -> None:
         except WireError as exc:
             message = f"its `{name}` is no key: {exc.message.partition(': ')[2]}"
             look.tell("key-malformed", look.line_of(name), message, "Export it again.")
-    if look.file.inline("tls-auth") is not None and direction_of(look.file) is None and not look.is_server:
+    said = look.file.get("key-direction")
+    if said is not None and said.word(0) not in ("0", "1"):
+        look.drop("key-direction", said, f"`key-direction {said.word(0)}` is neither 0 nor 1: the software refuses it")
+    elif look.file.has("tls-auth") and direction_of(look.file) == 0 and not look.is_server:
+        message = "it signs with the server's half of the `tls-auth` key (0), so that neither believes the other"
+        look.tell("key-direction", look.line_of("tls-auth"), message, "Write 1, unless the server has 1 itself.")
+    elif look.file.inline("tls-auth") is not None and direction_of(look.file) is None and not look.is_server:
         message = "it does not say which half of the `tls-auth` key is its own; most servers have 0, and clients 1"
         look.tell("key-direction", look.line_of("tls-auth"), message, "Add: key-direction 1, if it does not connect.")
 
@@ -134,15 +184,9 @@ def _strength(look: OpenVpnLook, one: x509.Certificate, name: str, what: str) ->
 
 
 def _purpose(look: OpenVpnLook, own: x509.Certificate) -> None:
-    from cryptography import x509
     from cryptography.x509.oid import ExtendedKeyUsageOID
 
-    try:
-        uses = set(own.extensions.get_extension_for_class(x509.ExtendedKeyUsage).value)
-    except (x509.ExtensionNotFound, ValueError):
-        return
-    wanted = ExtendedKeyUsageOID.SERVER_AUTH if look.is_server else ExtendedKeyUsageOID.CLIENT_AUTH
-    if wanted not in uses and ExtendedKeyUsageOID.ANY_EXTENDED_KEY_USAGE not in uses:
+    if may_be(own, ExtendedKeyUsageOID.SERVER_AUTH if look.is_server else ExtendedKeyUsageOID.CLIENT_AUTH) is False:
         whose = "a device's" if look.is_server else "the server's"
         message = f"its certificate is {whose}, and may not be used here"
         look.tell("keys-mixed-up", look.line_of("cert"), message, _new_one(look))

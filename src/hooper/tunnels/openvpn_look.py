@@ -8,10 +8,11 @@ from datetime import datetime
 from functools import cached_property
 from typing import TYPE_CHECKING
 
-from hooper.certs.inspect import key_fingerprint, load_pem, with_known_keys
+from hooper.certs.inspect import key_fingerprint, load_pem, signed_by, with_known_keys
 from hooper.planning.typed import Typed, typed
+from hooper.tunnels.key_text import public_text
 from hooper.tunnels.look import BaseLook, Flaw
-from hooper.wire.ovpnfile import Directive, OpenVpnFile
+from hooper.wire.ovpnfile import Directive, Inline, OpenVpnFile
 
 if TYPE_CHECKING:
     from cryptography import x509
@@ -32,16 +33,19 @@ class Remote:
 
 @dataclass
 class OpenVpnLook(BaseLook):
-    """beside: the text of each file that it names, by that name; None: it is not there. now: for certificates, UTC."""
+    """beside: the text of each file beside it that it names, by that name; None: it is not there. take_in: those that
+    a person asked to have put inside. now: for certificates, UTC.
+    """
 
     file: OpenVpnFile = field(default_factory=lambda: OpenVpnFile(""), kw_only=True)
     beside: Mapping[str, str | None] = field(default_factory=dict, kw_only=True)
+    take_in: frozenset[str] = field(default=frozenset(), kw_only=True)
     now: datetime = field(kw_only=True)
 
     def __post_init__(self) -> None:
-        self.is_server = any(self.file.has(name) for name in ("server", "server-bridge", "tls-server")) or (
-            self.file.get("mode") is not None and self.file.get("mode").word(0) == "server"  # type: ignore[union-attr]
-        )
+        serves = any(self.file.has(name) for name in ("server", "server-bridge", "tls-server"))
+        mode = self.file.get("mode")
+        self.is_server = (serves or (mode is not None and mode.word(0) == "server")) and not self.file.has("client")
         self.tunnel_key = self._tunnel_key()
         self.peer_key = None if self.is_server else self._peer_key()
 
@@ -78,6 +82,18 @@ class OpenVpnLook(BaseLook):
     def own(self) -> x509.Certificate | None:
         """Its own certificate."""
         return next(iter(self.certificates("cert")), None)
+
+    @cached_property
+    def proven_server(self) -> bool:
+        """Whether it is the file of this site's own server: it has the private key of one that its authority named."""
+        authority = self.tunnel.public_key if self.tunnel is not None else None
+        right = next((one for one in self.authorities if key_fingerprint(one) == authority), None)
+        if not self.is_server or right is None or self.own is None or not signed_by(self.own, right):
+            return False
+        from cryptography.x509.oid import ExtendedKeyUsageOID
+
+        key, use = self.file.inline("key"), may_be(self.own, ExtendedKeyUsageOID.SERVER_AUTH)
+        return key is not None and bool(use) and public_text(key.text) == key_fingerprint(self.own)
 
     @property
     def remotes(self) -> list[Remote]:
@@ -147,7 +163,7 @@ class OpenVpnLook(BaseLook):
         edits = ((option.start, option.end, text + self.file.newline),)
         self.faults.append(Flaw(code, option.line, message, f"Write: {text}", f"it becomes: {text}", edits))
 
-    def drop(self, code: str, option: Directive, message: str) -> None:
+    def drop(self, code: str, option: Directive | Inline, message: str) -> None:
         """Something that is right once the line is gone."""
         words = f"the line {option.name!r} is left out"
         edits = ((option.start, option.end, ""),)
@@ -160,6 +176,18 @@ class OpenVpnLook(BaseLook):
         new = before + "".join(text + self.file.newline for text in lines)
         said = "; ".join(lines)
         self.faults.append(Flaw(code, line, message, f"Add: {said}", f"added: {said}", ((at, at, new),)))
+
+
+def may_be(certificate: x509.Certificate, use: x509.ObjectIdentifier) -> bool | None:
+    """Whether a certificate may be used so (RFC 5280 section 4.2.1.12); None: it does not say."""
+    from cryptography import x509
+    from cryptography.x509.oid import ExtendedKeyUsageOID
+
+    try:
+        uses = set(certificate.extensions.get_extension_for_class(x509.ExtendedKeyUsage).value)
+    except (x509.ExtensionNotFound, ValueError):
+        return None
+    return use in uses or ExtendedKeyUsageOID.ANY_EXTENDED_KEY_USAGE in uses
 
 
 def common_name(certificate: x509.Certificate) -> str:

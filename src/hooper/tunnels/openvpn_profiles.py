@@ -5,12 +5,14 @@ What current software refuses is by openvpn(8) of versions 2.6 and 2.7, and by i
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 from datetime import datetime
 
 from hooper.addresses import IPAddress
 from hooper.planning.topology import Topology
 from hooper.tunnels.endpoint_look import endpoint_fault
+from hooper.tunnels.openvpn_allowed import allowed
 from hooper.tunnels.openvpn_certificates import certificates, files
 from hooper.tunnels.openvpn_look import OpenVpnLook, Remote
 from hooper.tunnels.openvpn_traffic import traffic
@@ -20,23 +22,38 @@ MODERN = "AES-256-GCM:AES-128-GCM"
 # options that the software does not know any more: it refuses the whole file
 GONE = ("key-method", "no-iv", "keysize", "ncp-disable", "client-cert-not-required", "ifconfig-pool-linear")
 ON_WINDOWS = ("block-outside-dns", "register-dns", "ip-win32")  # elsewhere refused, but behind `setenv opt`
+# what a library of today has for the data channel (`openvpn --show-ciphers`); all else is refused, or broken
+CIPHERS = re.compile(
+    r"(AES|ARIA)-(128|192|256)-(GCM|CBC|CFB[18]?|OFB)|CAMELLIA-(128|192|256)-(CBC|CFB[18]?|OFB)|CHACHA20-POLY1305"
+    r"|SM4-(CBC|CFB|OFB)"
+)
 BROKEN = ("BF-", "DES", "RC2", "CAST5", "RC5", "IDEA", "SEED", "NONE")  # 64-bit blocks, or nothing at all
-COMMANDS = ("up", "down", "route-up", "route-pre-down", "ipchange", "tls-verify", "plugin", "auth-user-pass-verify")
+DIGESTS = re.compile(r"(RSA-)?SHA-?(1|224|256|384|512)|SHA512-(224|256)|SHA3-(224|256|384|512)|BLAKE2[BS](256|512)|SM3")
+SUITES = re.compile(  # of TLS 1.2, by the names of the standards or of the library
+    r"(TLS-)?(ECDHE|DHE)-(RSA|ECDSA)-(WITH-)?(AES-?(128|256)|ARIA-?(128|256)|CAMELLIA-?(128|256)|CHACHA20)-[A-Z0-9-]+"
+)
 VERIFIES = (
     "remote-cert-tls", "remote-cert-ku", "remote-cert-eku", "verify-x509-name", "peer-fingerprint", "verify-hash",
 )  # fmt: skip
 
 
 def look_at_openvpn(
-    topology: Topology, text: str, public: Mapping[str, IPAddress], beside: Mapping[str, str | None], now: datetime
+    topology: Topology,
+    text: str,
+    public: Mapping[str, IPAddress],
+    beside: Mapping[str, str | None],
+    now: datetime,
+    take_in: frozenset[str] = frozenset(),
 ) -> OpenVpnLook:
     """All that is wrong in one file, the gravest first.
 
-    Args: public: the lines' addresses. beside: the text of each file that it names. now: in UTC.
+    Args: public: the lines' addresses. beside: the text of each file beside it that it names. now: in UTC.
+    take_in: the names of files that are to be put inside.
     """
-    look = OpenVpnLook(topology, public, file=parse(text), beside=beside, now=now)
+    look = OpenVpnLook(topology, public, file=parse(text), beside=beside, now=now, take_in=take_in)
     for line, why in look.file.strays:
         look.tell("profile-unreadable", line, why, "Close it, or export the file again.")
+    allowed(look)
     _options(look)
     _ciphers(look)
     _compression(look)
@@ -60,9 +77,12 @@ def _options(look: OpenVpnLook) -> None:
     """Options that are gone, that run something, that the other end does not know."""
     for option in look.file.options:
         if option.name == "ns-cert-type":
-            new = "remote-cert-tls " + ("client" if option.word(0) == "client" else "server")
             message = "`ns-cert-type` is outdated: phones do not know it, and it makes sure of no server of today"
-            look.put("option-refused", option, new, message)
+            if look.file.has("remote-cert-tls"):
+                look.drop("option-refused", option, message)
+            else:
+                new = "remote-cert-tls " + ("client" if option.word(0) == "client" else "server")
+                look.put("option-refused", option, new, message)
         elif option.name == "tls-remote":
             message = "there is no `tls-remote` any more: the software refuses the file"
             look.put("option-refused", option, f"verify-x509-name {_quoted(option.word(0))} name", message)
@@ -79,9 +99,6 @@ def _options(look: OpenVpnLook) -> None:
         elif option.name == "fragment" and not look.is_server:
             message = "`fragment` has to stand on both sides, and phones do not know it"
             look.tell("option-refused", option.line, message, "Take it away on both sides; `mssfix` does the same.")
-        elif option.name in COMMANDS and not look.is_server:
-            message = f"it runs a command: {' '.join((option.name, *option.words))[:60]}"
-            look.tell("profile-runs-commands", option.line, message, "Take it away, unless you know what it does.")
     static = look.file.get("secret") or look.file.inline("secret")
     if static is not None:
         message = "one static key for both sides, without certificates: version 2.7 refuses that"
@@ -97,8 +114,8 @@ def _ciphers(look: OpenVpnLook) -> None:
     listed = look.file.get("data-ciphers") or look.file.get("ncp-ciphers")
     option = look.file.get("cipher")
     named = (option.word(0) if option is not None else "").upper()
-    if option is not None and named.startswith(BROKEN):
-        message = f"the cipher {named} is broken, and current software does not take it"
+    if option is not None and not CIPHERS.fullmatch(named):
+        message = f"the cipher {named or '(none)'} is {_why_not(named)}, and current software does not take it"
         if listed is None:
             look.put("cipher-old", option, f"data-ciphers {MODERN}", f"{message}; the server has to have another too")
         else:
@@ -109,19 +126,28 @@ def _ciphers(look: OpenVpnLook) -> None:
         look.put("cipher-alone", option, new, message)
     if listed is not None:
         names = listed.word(0).upper().split(":")
-        good = [name for name in names if not name.lstrip("?").startswith(BROKEN)]
+        good = [name for name in names if CIPHERS.fullmatch(name.lstrip("?"))]
         if good != names:
-            bad = ", ".join(name for name in names if name not in good)
-            look.put("cipher-old", listed, f"data-ciphers {':'.join(good) or MODERN}", f"the cipher {bad} is broken")
+            bad = [name for name in names if name not in good]
+            message = f"the cipher {', '.join(bad)} is {_why_not(bad[0])}"
+            look.put("cipher-old", listed, f"data-ciphers {':'.join(good) or MODERN}", message)
+    after = look.file.get("data-ciphers-fallback")
+    if after is not None and not CIPHERS.fullmatch(after.word(0).upper()):
+        look.drop("cipher-old", after, f"the cipher {after.word(0)} is {_why_not(after.word(0).upper())}")
     auth = look.file.get("auth")
-    if auth is not None and auth.word(0).upper() in ("MD5", "NONE", "RSA-MD5", "MD4"):
-        look.put("cipher-old", auth, "auth SHA256", f"`auth {auth.word(0)}` proves nothing; the server has to agree")
+    if auth is not None and not DIGESTS.fullmatch(auth.word(0).upper()):
+        message = f"`auth {auth.word(0)}` proves nothing, or is not known any more; the server has to agree"
+        look.put("cipher-old", auth, "auth SHA256", message)
     least = look.file.get("tls-version-min")
     if least is not None and least.word(0) in ("1.0", "1.1"):
         look.put("cipher-old", least, "tls-version-min 1.2", f"TLS {least.word(0)} is broken")
     tls = look.file.get("tls-cipher")
-    if tls is not None and any(word in tls.word(0).upper() for word in ("RC4", "DES-", "MD5", "NULL", "EXP")):
-        look.drop("cipher-old", tls, f"`tls-cipher {tls.word(0)[:40]}` asks for what is broken")
+    if tls is not None and not any(map(SUITES.fullmatch, tls.word(0).upper().replace("_", "-").split(":"))):
+        look.drop("cipher-old", tls, f"`tls-cipher {tls.word(0)[:40]}` asks for what is broken or not there any more")
+
+
+def _why_not(cipher: str) -> str:
+    return "broken" if cipher.lstrip("?").startswith(BROKEN) else "not in today's libraries"
 
 
 def _compression(look: OpenVpnLook) -> None:

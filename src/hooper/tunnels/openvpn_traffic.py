@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from ipaddress import IPv4Network
 
-from hooper.planning.access import grants_in, into_for, mtu_of
+from hooper.planning.access import allowed_in, grants_in, into_for, mtu_of
 from hooper.planning.addresses import is_common
 from hooper.tunnels.common import NO_IPV6
 from hooper.tunnels.openvpn_look import OpenVpnLook
+from hooper.wire.ovpnfile import Directive
 
 LARGEST_MTU = 1500  # openvpn(8), --tun-mtu: what it is where nothing is said
 
@@ -29,9 +30,16 @@ def traffic(look: OpenVpnLook) -> None:
     redirect = look.file.get("redirect-gateway")
     if into == ("everything",):
         _everything(look)
-    elif redirect is not None:
-        message = f"everything goes into the tunnel, which leads to {', '.join(into)} alone"
-        look.drop("allowed-too-much", redirect, message)
+    else:
+        if redirect is not None:
+            message = f"everything goes into the tunnel, which leads to {', '.join(into)} alone"
+            look.drop("allowed-too-much", redirect, message)
+        right = (*allowed_in(look.site, look.tunnel, into), *look.tunnel.subnets)
+        for option in look.file.every("route"):
+            leads = _network(option)
+            if leads is not None and not any(isinstance(one, IPv4Network) and leads.subnet_of(one) for one in right):
+                message = f"{leads} goes into the tunnel, which leads to {', '.join(into)} alone"
+                look.drop("allowed-too-much", option, message)
     alone = look.file.get("route-nopull") or look.file.get("route-noexec")
     if alone is not None and into != ("everything",):
         wanted = [one.network for one in grants_in(look.site, look.tunnel, into)]
@@ -46,13 +54,16 @@ def traffic(look: OpenVpnLook) -> None:
 
 def _routes(look: OpenVpnLook) -> dict[IPv4Network, int]:
     """The networks that it sends into the tunnel by itself, with the line of each."""
-    out = {}
-    for option in look.file.every("route"):
-        try:
-            out[IPv4Network(f"{option.word(0)}/{option.word(1) or '255.255.255.255'}", strict=False)] = option.line
-        except ValueError:
-            continue  # a name, or one of the words that stand for an address
-    return out
+    found = ((_network(option), option.line) for option in look.file.every("route"))
+    return {network: line for network, line in found if network is not None}
+
+
+def _network(option: Directive) -> IPv4Network | None:
+    """Where a route leads; None: a name, or one of the words that stand for an address."""
+    try:
+        return IPv4Network(f"{option.word(0)}/{option.word(1) or '255.255.255.255'}", strict=False)
+    except ValueError:
+        return None
 
 
 def _everything(look: OpenVpnLook) -> None:

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
 from ipaddress import IPv4Network
 from typing import TYPE_CHECKING
 
+from hooper.addresses import classify, parse_address
 from hooper.planning.access import (
     KEEPALIVE_S,
     LEAST_MTU,
@@ -23,7 +25,7 @@ from hooper.tunnels.look import Flaw, Look, key_of, line_of, network_of, network
 from hooper.wire.wgfile import Section
 
 if TYPE_CHECKING:
-    from hooper.addresses import IPNetwork
+    from hooper.addresses import IPAddress, IPNetwork
     from hooper.site.tunnel_tables import Peer
 
 # --- a device's file
@@ -43,12 +45,16 @@ def interface(look: Look) -> None:
             look.put("profile-incomplete", section, "Address", _hosts(look.peer), message)
         else:
             look.tell("profile-incomplete", section.line, "it has no address in the tunnel", "Add it.")
-    elif own and look.peer is not None and look.peer.address not in given:
-        shown = ", ".join(map(str, given))
+    elif own and look.peer is not None and (look.peer.address not in given or _beyond(look, section)):
+        shown = ", ".join(section.items("Address"))
         message = f"its address is {shown}, and the site file has {look.peer.address} for {look.peer_key}"
         look.put("address-of-others", section, "Address", _hosts(look.peer), message)
     elif any(one in server_addresses(look.tunnel) for one in given):
         look.tell("address-of-others", line_of(section, "Address"), "its address is the server's", "Give it its own.")
+    elif beyond := _beyond(look, section):
+        networks = ", ".join(map(str, look.tunnel.subnets))
+        message = f"its address {beyond[0]} is not of the tunnel's network ({networks})"
+        look.tell("address-of-others", line_of(section, "Address"), message, "Give it one of that network.")
     _meets(look, section)
     mtu, best = section.get("MTU"), mtu_of(look.topology, look.tunnel)
     if mtu is not None and mtu.value.isdigit() and not LEAST_MTU <= int(mtu.value) <= best:
@@ -57,6 +63,14 @@ def interface(look: Look) -> None:
     elif mtu is None and best < 1420:
         message = f"it says no MTU, and its software takes 1420: the line carries {best} inside the tunnel"
         look.put("mtu-wrong", section, "MTU", str(best), message)
+
+
+def _beyond(look: Look, section: Section) -> list[str]:
+    """Its own addresses with networks that reach out of the tunnel's: what is there would go into the tunnel."""
+    assert look.tunnel is not None
+    subnets = look.tunnel.subnets
+    networks = ((text, network_of(text)) for text in section.items("Address"))
+    return [text for text, net in networks if net is not None and not any(_covers(one, net) for one in subnets)]
 
 
 def _meets(look: Look, section: Section) -> None:
@@ -150,8 +164,12 @@ def _allowed(look: Look, section: Section) -> None:
         words = ", ".join(dict.fromkeys(missing))
         only = " (only its own address does)" if own and len(own) == len(given) else ""
         look.put("allowed-nothing", section, "AllowedIPs", value, f"{words} does not go into the tunnel{only}")
-    elif into != ("everything",) and any(net.prefixlen == 0 for net in given):
-        message = f"everything goes into the tunnel, which leads to {', '.join(into)} alone"
+        return
+    right = (*allowed_in(look.site, look.tunnel, into), *look.tunnel.subnets)
+    wide = [net for net in given if not any(_covers(one, net) for one in right)]
+    if wide:
+        what = "everything" if any(net.prefixlen == 0 for net in wide) else ", ".join(map(str, wide))
+        message = f"{what} goes into the tunnel, which leads to {', '.join(into)} alone"
         look.put("allowed-too-much", section, "AllowedIPs", value, message)
 
 
@@ -180,6 +198,42 @@ def leaks(look: Look, section: Section) -> None:
             look.put("leaks-dns", look.interface, "DNS", ", ".join(map(str, servers)), message)
         else:
             look.tell("leaks-dns", look.interface.line, message, "Add a DNS server that answers behind the tunnel.")
+
+
+def names_asked(look: Look, section: Section) -> None:
+    """DNS servers of the inside that what goes into the tunnel does not reach: no name could be looked up."""
+    assert look.interface is not None
+    given = networks_in(section)
+    entry = look.interface.get("DNS")
+    if entry is None or not given or any(fault.code == "allowed-nothing" for fault in look.faults):
+        return  # the last: once that is mended, it is looked at again
+
+    def reached(address: IPAddress) -> bool:
+        return any(address.version == net.version and address in net for net in given) or classify(address).reachable
+
+    lost = []
+    for text in look.interface.items("DNS"):
+        with suppress(ValueError):  # a search domain
+            if not reached(parse_address(text)):
+                lost.append(text)
+    if not lost:
+        return
+    message = f"its DNS server {lost[0]} does not go into the tunnel: it could look up no name"
+    better = [str(one) for one in look.tunnel.dns if reached(one)] if look.tunnel is not None else []
+    right = [text for text in look.interface.items("DNS") if text not in lost] or better
+    if right:
+        look.put("dns-outside", look.interface, "DNS", ", ".join(right), message)
+    else:
+        look.drop("dns-outside", entry, message, "the line DNS is left out")
+
+
+def further(look: Look, section: Section) -> None:
+    """Sections of other servers in a file of this tunnel. section: of its own server."""
+    for one in look.file.peers:
+        if one is not section and look.tunnel is not None:
+            networks = ", ".join(one.items("AllowedIPs")) or "nothing"
+            message = f"it has a second server, which is not of {look.tunnel_key}: {networks[:60]} goes there"
+            look.drop("profile-unexpected", one, message, f"the section of line {one.line} is left out")
 
 
 # --- a server's file

@@ -5,14 +5,19 @@ A file is held against the site file: which tunnel it is of is told by the serve
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+import re
+from collections.abc import Callable, Iterator, Mapping, Sequence
 
 from hooper import deeds
 from hooper.addresses import IPAddress
 from hooper.planning.topology import Topology
 from hooper.tunnels.look import BaseLook, Flaw, Look, key_of, line_of, network_of
-from hooper.tunnels.profile_values import interface, leaks, peer_section, server, twins
-from hooper.wire.wgfile import KEYS, SEVERAL, Entry, Section, parse
+from hooper.tunnels.profile_values import further, interface, leaks, names_asked, peer_section, server, twins
+from hooper.tunnels.wireguard_files import carrying
+from hooper.wire.wgfile import HOOKS, KEYS, SEVERAL, Entry, Section, parse
+
+ROUNDS = 12  # of mending; each is a whole look
+STEERS = re.compile(r"(pre|post)(up|down)|saveconfig", re.IGNORECASE)
 
 
 def look_at(topology: Topology, text: str, public: Mapping[str, IPAddress]) -> Look:
@@ -24,23 +29,31 @@ def look_at(topology: Topology, text: str, public: Mapping[str, IPAddress]) -> L
         server(look)
     elif look.interface is not None:
         interface(look)
-        if look.file.peers:
-            peer_section(look, look.file.peers[0])
-            leaks(look, look.file.peers[0])
+        if (section := look.server_section) is not None:
+            peer_section(look, section)
+            leaks(look, section)
+            names_asked(look, section)
+            further(look, section)
     twins(look)
     ranks = {"error": 0, "warning": 1, "note": 2}
     look.faults.sort(key=lambda fault: (ranks[fault.severity], fault.line))
     return look
 
 
-def mended(look: Callable[[str], BaseLook], text: str) -> tuple[str, list[Flaw]]:
+def mended(look: Callable[[str], BaseLook], text: str, keep: Sequence[int] = ()) -> tuple[str, list[Flaw]]:
     """A file with all that can be mended mended, and what was done. Only the bytes that mean something else change.
 
-    look: at a text of its kind.
+    Args: look: at a text of its kind. keep: the lines, from 1, that stay as they are, whatever is wrong in them.
     """
     done: list[Flaw] = []
-    for _ in range(4):  # what is mended may show what stood behind it
-        found = [fault for fault in look(text).faults if fault.edits]
+    kept = {lines[number - 1].strip() for lines in [text.split("\n")] for number in keep}
+    for _ in range(ROUNDS):  # what is mended may show what stood behind it
+        lines = text.split("\n")
+        found = [
+            fault
+            for fault in look(text).faults
+            if fault.edits and not (fault.line and lines[fault.line - 1].strip() in kept)
+        ]
         if not found:
             break
         before, applied = len(text) + 1, []
@@ -59,13 +72,16 @@ def mended(look: Callable[[str], BaseLook], text: str) -> tuple[str, list[Flaw]]
 
 def _form(look: Look) -> None:
     """Lines that real software refuses: it then refuses the whole file."""
+    if look.file.text.startswith("\ufeff"):
+        message = "it begins with a byte order mark, and the software refuses the file"
+        words, edits = "the byte order mark is left out", ((0, 1, ""),)
+        look.faults.append(Flaw("profile-unreadable", 0, message, "Save it as UTF-8 without one.", words, edits))
     for stray in look.file.strays:
-        look.tell(
-            "profile-unreadable",
-            stray.line,
-            f"{stray.text[:40]!r} is neither a section nor a value",
-            "Take the line away, or put # before it.",
-        )
+        message = f"{stray.text[:40]!r} is neither a section nor a value"
+        if STEERS.search(stray.text):  # the software may read it as one all the same
+            look.drop("profile-runs-commands", stray, message, f"the line {stray.line} is left out")
+        else:
+            look.tell("profile-unreadable", stray.line, message, "Take the line away, or put # before it.")
     if look.interface is None:
         look.tell("profile-incomplete", 0, "there is no section [Interface]", "Export it again; this is a part of one.")
     if not look.file.peers:
@@ -91,12 +107,15 @@ def _form(look: Look) -> None:
 def _entry_form(
     look: Look, section: Section, entry: Entry, names: Mapping[str, str], everywhere: Mapping[str, str]
 ) -> None:
+    if not look.proven_server and _steers(look, entry):
+        return
     if entry.key not in names:
         if (kind := everywhere.get(entry.key)) is not None:
             message = f"{entry.name} stands in [{section.kind.title()}], and belongs into [{kind.title()}]"
             look.tell("profile-unreadable", entry.line, message, "Move the line.")
             return
-        near = [name for low, name in names.items() if low.rstrip("s") == entry.key.rstrip("s").replace("_", "")]
+        wanted = entry.key.rstrip("s").replace("_", "")
+        near = [name for low, name in names.items() if low.rstrip("s") == wanted and not STEERS.search(low)]
         if near:
             edits = ((entry.line_start, entry.start, f"{near[0]} = "),)
             message = f"there is no {entry.name!r}; it is called {near[0]}"
@@ -114,11 +133,29 @@ def _entry_form(
         if wrong is not None:
             message = f"{wrong!r} in {entry.name} is no network"
             look.tell("profile-unreadable", entry.line, message, "Correct it, such as 10.44.7.0/24.")
-    elif entry.key in ("preup", "postup", "predown", "postdown") and not look.is_server:
-        message = f"it runs a command when the tunnel goes up or down: {entry.value[:60]}"
-        look.tell("profile-runs-commands", entry.line, message, "Take the line away, unless you know what it does.")
+    elif entry.key == "fwmark" and not re.fullmatch(r"off|\d{1,10}|0x[0-9a-f]{1,8}", entry.value.lower()):
+        look.drop("profile-unreadable", entry, f"{entry.value[:40]!r} is no {entry.name}", f"{entry.name} is left out")
     elif entry.key == "table" and entry.value.lower() == "off" and not look.is_server:
         look.drop("profile-table-off", entry, "it sets no routes (Table = off)", "the line Table = off is left out")
+
+
+def _steers(look: Look, entry: Entry) -> bool:
+    """Told where a line runs commands or writes files, in whatever section: the software does that before it refuses.
+
+    What this site's end of a tunnel to a rented machine has by our own making is left.
+    """
+    what = f"the line {entry.name!r} is left out"
+    if entry.key == "saveconfig" and entry.value.lower() != "false":
+        look.drop("profile-writes-files", entry, "it has the software write over the file itself (SaveConfig)", what)
+    elif entry.key in HOOKS:
+        ours = carrying(look.site, look.peer_key, look.tunnel_key) if look.peer_key and look.tunnel_key else ()
+        if f"{entry.name} = {entry.value}" in ours:
+            return False
+        message = f"it runs a command when the tunnel goes up or down: {entry.value[:60]}"
+        look.drop("profile-runs-commands", entry, message, what)
+    else:
+        return False
+    return True
 
 
 def _number(entry: Entry) -> bool:
@@ -135,8 +172,9 @@ def _keys(look: Look) -> None:
     for section in look.file.sections:
         wanted = {"interface": "PrivateKey", "peer": "PublicKey"}.get(section.kind)
         if wanted is not None and section.get(wanted) is None:
-            if wanted == "PublicKey" and look.tunnel is not None and look.tunnel.public_key and not look.is_server:
-                look.put("profile-incomplete", section, wanted, look.tunnel.public_key, "the server's key is missing")
+            right = look.tunnel.public_key if look.tunnel is not None else None
+            if wanted == "PublicKey" and right and section is look.server_section and not look.is_server:
+                look.put("profile-incomplete", section, wanted, right, "the server's key is missing")
             else:
                 message = f"there is no {wanted} in [{section.kind.title()}]"
                 look.tell("profile-incomplete", section.line, message, "Copy it from the page that made the file.")
@@ -151,7 +189,7 @@ def _keys(look: Look) -> None:
         if entry is not None and entry.value == look.own:
             server = look.tunnel.public_key if look.tunnel is not None else None
             message = "the server's key is the device's own"
-            if server:
+            if server and section is look.server_section:
                 look.put("keys-mixed-up", section, "PublicKey", server, message)
             else:
                 look.tell("keys-mixed-up", entry.line, message, "Put the server's public key.")
@@ -177,7 +215,7 @@ def _keys(look: Look) -> None:
 def _malformed(look: Look, section: Section, entry: Entry) -> None:
     message = f"its {entry.name} is no key: 44 letters and digits are one, this has {len(entry.value)}"
     server = look.tunnel.public_key if look.tunnel is not None else None
-    if section.kind == "peer" and entry.key == "publickey" and server is not None and not look.is_server:
+    if entry.key == "publickey" and server is not None and section is look.server_section and not look.is_server:
         look.put("key-malformed", section, "PublicKey", server, message)
     else:
         look.tell("key-malformed", entry.line, message, "Copy it anew from the page that made it.")

@@ -83,7 +83,7 @@ def peer_file(topology: Topology, profile: WireGuardProfile, ring: KeyRing) -> s
         f"Address = {', '.join(profile.addresses)}",
         *([f"DNS = {', '.join(profile.dns)}"] if profile.dns else []),
         f"MTU = {profile.mtu}",
-        *_carrying(topology.site, profile),
+        *carrying(topology.site, profile.peer, profile.tunnel),
         "",
         "[Peer]",
         f"PublicKey = {profile.server}",
@@ -95,10 +95,10 @@ def peer_file(topology: Topology, profile: WireGuardProfile, ring: KeyRing) -> s
     return "\n".join(lines) + "\n"
 
 
-def _carrying(site: Site, profile: WireGuardProfile) -> Iterator[str]:
+def carrying(site: Site, peer: str, tunnel: str) -> Iterator[str]:
     """Where the peer is the site's own end of a tunnel to a rented machine: what it lets through, and forwarding."""
-    if profile.peer in far_ends(site, profile.tunnel):
-        yield f"PreUp = nft -f {FOLDER}/{forwards_file(profile.peer)}"
+    if peer in far_ends(site, tunnel):
+        yield f"PreUp = nft -f {FOLDER}/{forwards_file(peer)}"
         yield "PostUp = sysctl -q -w net.ipv4.ip_forward=1"
 
 

@@ -5,17 +5,19 @@ from __future__ import annotations
 import difflib
 import os
 import re
+import shlex
 import stat
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Literal
 
 from hooper.addresses import IPAddress
-from hooper.errors import HooperError, MachineError, RefusedForSafety, UsageError
-from hooper.files import machine_error, write_output
+from hooper.errors import HooperError, RefusedForSafety, UsageError
+from hooper.files import machine_error, read_whole, write_output
 from hooper.secret import keep_out_of_output
 from hooper.tunnels.look import BaseLook, Flaw
+from hooper.tunnels.openvpn_allowed import is_plain
 from hooper.tunnels.openvpn_look import OpenVpnLook
 from hooper.tunnels.openvpn_profiles import look_at_openvpn
 from hooper.tunnels.profiles import look_at, mended, twins_among
@@ -25,6 +27,7 @@ from hooper.wire.ovpnfile import FILES, SECRET_FILES, parse
 from hooper.wire.wgfile import SIZE_LIMIT
 
 Format = Literal["wireguard", "openvpn"]
+BESIDE = 32  # files beside one profile that are looked at
 
 _SECRET = re.compile(r"^(\s*(?:private|preshared)key\s*=\s*)(\S.*?)(\s*)$", re.IGNORECASE | re.MULTILINE)
 _WIREGUARD = re.compile(r"^\s*\[\s*(interface|peer)\s*\]|^\s*interface\]|peer\]", re.IGNORECASE | re.MULTILINE)
@@ -74,32 +77,29 @@ def check(run: Run, request: ProfilesRequest) -> tuple[ProfilesDocument, list[Ho
     return ProfilesDocument(tuple(rows)), trouble
 
 
-def _looker(run: Run, kind: Format, path: Path, public: Mapping[str, IPAddress]) -> Callable[[str], BaseLook]:
+def _looker(
+    run: Run, kind: Format, path: Path, public: Mapping[str, IPAddress], take_in: Sequence[str] = ()
+) -> Callable[[str], BaseLook]:
     """What looks at a file of this kind."""
     if kind == "wireguard":
         return lambda text: look_at(run.topology, text, public)
+    beside: dict[str, str | None] = {}
 
     def look(text: str) -> BaseLook:
-        return look_at_openvpn(run.topology, text, public, _beside(path, text), run.at)
+        for option in parse(text).options:
+            name = option.word(0)
+            if option.name in FILES and name not in beside and is_plain(name) and len(beside) < BESIDE:
+                beside[name] = _text_beside(path.parent / name, secret=option.name in SECRET_FILES)
+        return look_at_openvpn(run.topology, text, public, beside, run.at, frozenset(take_in))
 
     return look
 
 
-def _beside(path: Path, text: str) -> dict[str, str | None]:
-    """The text of each file that an OpenVPN profile names; None: it is not there, or is no text."""
-    found: dict[str, str | None] = {}
-    for option in parse(text).options:
-        name = option.word(0)
-        if option.name in FILES and name and name not in ("[inline]", "none"):
-            found[name] = _text_beside(path.parent / name, secret=option.name in SECRET_FILES)
-    return found
-
-
 def _text_beside(path: Path, *, secret: bool) -> str | None:
+    """The text of a file beside a profile; None: none is there, or it is a link, a pipe or the like."""
     try:
-        with path.open("rb") as file:
-            text = file.read(SIZE_LIMIT).decode("utf-8-sig", "replace")
-    except (OSError, ValueError):
+        text = read_whole(path, SIZE_LIMIT, follow=False).decode("utf-8-sig", "replace")
+    except OSError:
         return None
     if secret:
         keep_out_of_output(text.strip())
@@ -116,14 +116,9 @@ def _read(path: Path) -> tuple[str, bool, Format]:
     Raises: MachineError, UsageError.
     """
     try:
-        with path.open("rb") as file:
-            data = file.read(SIZE_LIMIT + 1)
-    except (OSError, ValueError) as exc:
-        if isinstance(exc, OSError):
-            raise machine_error(exc, f"{path} cannot be read") from None
-        raise MachineError(f"{path!r} cannot be read: {exc}") from None
-    if len(data) > SIZE_LIMIT:
-        raise UsageError(f"{path} is larger than {SIZE_LIMIT // 1024} KiB: it is no profile", remedy="Name another.")
+        data = read_whole(path, SIZE_LIMIT)
+    except OSError as exc:
+        raise machine_error(exc, f"{path} cannot be read") from None
     wide = data[:2] in (b"\xff\xfe", b"\xfe\xff")
     try:
         text = data.decode("utf-16" if wide else "utf-8")
@@ -156,14 +151,16 @@ def _shared(path: Path) -> list[Flaw]:
         return []
     if os.name == "nt" or not stat.S_ISREG(mode) or not mode & 0o077:
         return []
-    return [Flaw("profile-readable", 0, f"others can read it: its mode is {mode & 0o777:03o}", f"chmod 600 {path}")]
+    remedy = f"chmod 600 {shlex.quote(str(path))}"
+    return [Flaw("profile-readable", 0, f"others can read it: its mode is {mode & 0o777:03o}", remedy)]
 
 
 def _shared_beside(look: BaseLook, path: Path) -> list[Flaw]:
     """Whether others can read a secret file that lies beside it."""
     if not isinstance(look, OpenVpnLook):
         return []
-    names = dict.fromkeys(one.word(0) for one in look.file.options if one.name in SECRET_FILES and one.words)
+    named = (one.word(0) for one in look.file.options if one.name in SECRET_FILES)
+    names = dict.fromkeys(name for name in named if look.beside.get(name) is not None)
     return [
         replace(fault, message=f"others can read {name}: {fault.message.partition(': ')[2]}")
         for name in names
@@ -173,26 +170,35 @@ def _shared_beside(look: BaseLook, path: Path) -> list[Flaw]:
 
 @dataclass(frozen=True)
 class MendRequest:
-    """out: the new file. force: replace one of another hand. public: as above."""
+    """out: the new file. force: replace one that Hooper did not write. public: as above. take_in: the names of files
+    beside it that are to be put inside. keep: lines that stay as they are.
+    """
 
     file: Path
     out: Path
     force: bool = False
     public: Mapping[str, IPAddress] = field(default_factory=dict)
+    take_in: tuple[str, ...] = ()
+    keep: tuple[int, ...] = ()
 
 
 def mend(run: Run, request: MendRequest) -> tuple[MendedDocument, list[HooperError]]:
     """A mended copy; the file itself stays as it is. Raises: UsageError, RefusedForSafety, MachineError."""
     text, wide, kind = _read(request.file)
-    look = _looker(run, kind, request.file, request.public)
+    look = _looker(run, kind, request.file, request.public, request.take_in)
+    _refuse_strange(request, text, look)
     if request.out.exists() and request.file.exists() and request.out.samefile(request.file):
         raise RefusedForSafety(
             f"{request.out} is the file itself, which is never overwritten",
             code="not-overwritten",
             remedy="Name another file.",
         )
-    new, done = mended(look, text)
+    new, done = mended(look, text, request.keep)
     left = look(new).faults
+    named = {one.word(0) for one in parse(new).options if one.name in FILES} if kind == "openvpn" else set()
+    if (still := next((name for name in request.take_in if name in named), None)) is not None:
+        why = next((one.message for one in left if still in one.message), "it is no part of such a profile")
+        raise UsageError(f"{still} cannot be taken in: {why}", remedy="See what it is, or export with all inside.")
     if new != text or wide:
         done += [WIDE] if wide else []
         write_output(request.out, new.encode(), keep=(run.path, request.file), force=request.force, private=True)
@@ -204,6 +210,19 @@ def mend(run: Run, request: MendRequest) -> tuple[MendedDocument, list[HooperErr
         tuple(_difference(text, new)),
     )
     return document, []
+
+
+def _refuse_strange(request: MendRequest, text: str, look: Callable[[str], BaseLook]) -> None:
+    """Raises: UsageError: a file is to be taken in that the profile does not name, or a line kept that stays anyway."""
+    named = {one.word(0) for one in parse(text).options if one.name in FILES}
+    for name in request.take_in:
+        if name not in named or not is_plain(name):
+            reason = "is not named in it" if is_plain(name) else "is a path, and only what lies beside is taken in"
+            raise UsageError(f"{name} {reason}", remedy="Name a file as the profile does, such as: --take-in ca.crt.")
+    wrong = {fault.line for fault in look(text).faults if fault.edits}
+    for line in request.keep:
+        if line not in wrong:
+            raise UsageError(f"line {line} would stay anyway", remedy="Leave --keep out, or name another line.")
 
 
 def _difference(before: str, after: str) -> list[str]:

@@ -14,9 +14,12 @@ SIZE_LIMIT = 256 * 1024  # bytes
 # what may be a file beside, or stand inside
 FILES = (
     "ca", "cert", "key", "tls-auth", "tls-crypt", "tls-crypt-v2", "pkcs12", "extra-certs", "dh", "secret", "crl-verify",
-    "auth-user-pass", "http-proxy-user-pass", "peer-fingerprint", "askpass", "auth-gen-token-secret", "verify-hash",
+    "auth-user-pass", "http-proxy-user-pass", "askpass", "auth-gen-token-secret",
 )  # fmt: skip
-SECRET_FILES = ("key", "tls-auth", "tls-crypt", "tls-crypt-v2", "pkcs12", "secret", "auth-user-pass", "askpass")
+SECRET_FILES = (
+    "key", "tls-auth", "tls-crypt", "tls-crypt-v2", "pkcs12", "secret", "auth-user-pass", "http-proxy-user-pass",
+    "askpass", "auth-gen-token-secret",
+)  # fmt: skip
 _LINE = re.compile(r"[^\n]*(?:\n|$)")
 
 

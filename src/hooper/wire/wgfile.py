@@ -13,6 +13,7 @@ INTERFACE = ("PrivateKey", "ListenPort", "FwMark")
 QUICK = ("Address", "DNS", "MTU", "Table", "PreUp", "PostUp", "PreDown", "PostDown", "SaveConfig")
 PEER = ("PublicKey", "PresharedKey", "AllowedIPs", "Endpoint", "PersistentKeepalive")
 KEYS = {"interface": (*INTERFACE, *QUICK), "peer": PEER}
+HOOKS = ("preup", "postup", "predown", "postdown")  # wg-quick(8) gives their values to a shell, wherever they stand
 SEVERAL = ("address", "dns", "allowedips", "preup", "postup", "predown", "postdown")
 SIZE_LIMIT = 256 * 1024  # bytes; a server's file with a thousand peers has less
 _LINE = re.compile(r"[^\n]*(?:\n|$)")
@@ -41,10 +42,13 @@ class Entry:
 
 @dataclass(slots=True)
 class Section:
-    """kind: interface, peer, or what else stands in the brackets. end: where a further line of it would stand."""
+    """kind: interface, peer, or what else stands in the brackets. start: of its first line; end: where a further line
+    of it would stand.
+    """
 
     kind: str
     line: int
+    start: int
     end: int
     entries: list[Entry] = field(default_factory=list)
 
@@ -104,10 +108,10 @@ def parse(text: str) -> WireGuardFile:
             continue
         section = re.fullmatch(r"\[\s*([^\]]*?)\s*\]", stripped)
         if section is not None:
-            found.sections.append(Section(section[1].lower(), number, end))
+            found.sections.append(Section(section[1].lower(), number, start, end))
             continue
         name, sign, value = code[shift:].partition("=")
-        if not sign or not name.strip() or not found.sections:
+        if not sign or not name.strip() or name.lstrip().startswith("[") or not found.sections:
             found.strays.append(Stray(number, stripped, start, end))
             continue
         at = start + shift + len(name) + 1 + (len(value) - len(value.lstrip()))

@@ -170,10 +170,24 @@ ENTRIES = register(
         ),
         (
             "profile-runs-commands",
+            "error",
+            "it runs commands or loads programs on the device that loads it",
+            "They run with all rights, and whoever made the file chose them.",
+            "Leave them out; a mended copy has none of them, unless you say which lines to keep.",
+        ),
+        (
+            "profile-writes-files",
+            "error",
+            "it writes files on the device that loads it",
+            "The software runs with all rights, and writes over whatever the file names.",
+            "Leave those lines out, as a mended copy does.",
+        ),
+        (
+            "profile-unexpected",
             "warning",
-            "it runs commands on the device that loads it",
-            "They run with all rights.",
-            "Read them; leave out what you do not understand.",
+            "it holds what no device's profile needs",
+            "What nobody needs may do what nobody wants.",
+            "Leave it out, as a mended copy does, unless you know what it is for.",
         ),
         (
             "profile-table-off",
@@ -233,11 +247,25 @@ ENTRIES = register(
             "Let the server route (`dev tun`).",
         ),
         (
+            "dns-outside",
+            "error",
+            "the DNS server that it names is inside, and is not reached through the tunnel",
+            "The device then looks up no name at all while the tunnel is on.",
+            "Name one that the tunnel leads to, or none.",
+        ),
+        (
             "file-missing",
             "error",
             "the file names another one that is not there",
             "Nothing loads it on another device.",
             "Bring both, or have all inside one file.",
+        ),
+        (
+            "file-elsewhere",
+            "error",
+            "the file names another one by a path",
+            "Whoever made the file chose the path: what stands there would be taken for a key, or be sent away.",
+            "Have all inside one file; or lay it beside, and write its name alone.",
         ),
         (
             "file-beside",
