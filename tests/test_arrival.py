@@ -11,16 +11,17 @@ import sys
 from collections.abc import Iterator
 from contextlib import contextmanager
 from ipaddress import ip_address
-from typing import Any
+from typing import Any, Self
 
 import anyio
 import pytest
+from anyio.abc import ByteStream
 from hypothesis import given
 from hypothesis import strategies as st
 
 from hooper.check.arrival import UNOPENED, PageTold, VisitGround, judge_told, judge_visit, read_told, tries
 from hooper.lab.pipe import pipe
-from hooper.net.serving import BODY_LIMIT, HttpAsked, HttpSaid, _served
+from hooper.net.serving import BODY_LIMIT, HttpAsked, HttpSaid, serve_http
 from hooper.net.types import Endpoint
 from hooper.planning.topology import Topology
 from hooper.site.load import parse_site
@@ -106,20 +107,45 @@ def test_any_word_of_a_page_is_read_or_refused(body: Any) -> None:
 # the page's own server
 
 
+class OneGuest:
+    """A port to which one comes."""
+
+    local = Endpoint(ip_address("127.0.0.1"), 80)
+
+    def __init__(self, stream: ByteStream) -> None:
+        self._stream: ByteStream | None = stream
+
+    async def accept(self) -> tuple[ByteStream, Endpoint]:
+        while self._stream is None:
+            await anyio.sleep_forever()
+        stream, self._stream = self._stream, None
+        return stream, Endpoint(ip_address("198.51.100.130"), 4000)
+
+    async def aclose(self) -> None:
+        self._stream = None
+
+    async def __aenter__(self) -> Self:
+        return self
+
+    async def __aexit__(self, *exc: object) -> None:
+        await self.aclose()
+
+
 async def _conversation(*sent: bytes) -> bytes:
     async def answer(asked: HttpAsked) -> HttpSaid:
         return HttpSaid(200, f"{asked.method} {asked.target} {len(asked.body)}".encode())
 
     near, far = pipe()
     got = b""
+    listener = OneGuest(far)
     async with anyio.create_task_group() as tasks:
-        peer = Endpoint(ip_address("198.51.100.130"), 4000)
-        tasks.start_soon(_served, anyio.CapacityLimiter(1), far, peer, answer)
+        tasks.start_soon(serve_http, listener, answer)
         for part in sent:
             await near.send(part)
         with contextlib.suppress(anyio.EndOfStream, anyio.BrokenResourceError, anyio.ClosedResourceError):
             while True:
                 got += await near.receive()
+        tasks.cancel_scope.cancel()
         await near.aclose()
     return got
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator, Mapping
+from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager, suppress
 from dataclasses import dataclass
 from pathlib import Path
@@ -13,19 +13,17 @@ import anyio
 from hooper import deeds
 from hooper.addresses import IPAddress
 from hooper.dnsnames import is_wildcard
-from hooper.errors import CounterpartError, HooperError, NeedsAPerson, WireError
+from hooper.errors import CounterpartError, HooperError, NeedsAPerson
 from hooper.files import make_folder, write_atomically
 from hooper.names.authority import QUESTION_S, authority_for, shown_by_all
 from hooper.names.publish import open_publisher
+from hooper.net.serving import NOT_THERE, HttpAsked, HttpSaid, serve_http
 from hooper.net.types import Door, Endpoint
 from hooper.planning.topology import Topology
 from hooper.ports import blocking, single
 from hooper.site.references import name_entry
-from hooper.wire import head
 
 if TYPE_CHECKING:
-    from anyio.abc import ByteStream
-
     from hooper.site.model import Certificate, Site
 
 Kind = Literal["dns-01", "http-01"]
@@ -149,13 +147,12 @@ class Prover:
         assert way.listen is not None
         problem: HooperError | None = None
         async with await self.here.listen(way.listen) as listener, anyio.create_task_group() as tasks:
+            page = HttpSaid(200, answer.encode(), "application/octet-stream")
 
-            async def accept() -> None:
-                while True:
-                    stream, _ = await listener.accept()
-                    tasks.start_soon(_answer_page, stream, {WELL_KNOWN + token: answer})
+            async def said(asked: HttpAsked) -> HttpSaid:
+                return page if asked.target == WELL_KNOWN + token else NOT_THERE
 
-            tasks.start_soon(accept)
+            tasks.start_soon(serve_http, listener, said)
             try:
                 yield
             except HooperError as exc:  # kept, since the task group would wrap it up
@@ -203,17 +200,3 @@ class Prover:
                 await self.here.clock.sleep(SHOWN_EVERY)
         servers = ", ".join(str(server.address) for server in where.servers)
         raise TextNotShown(f"after {self.patience:g} s the TXT record at {record} is not shown by all of {servers}")
-
-
-async def _answer_page(stream: ByteStream, pages: Mapping[str, str]) -> None:
-    """One request, one answer."""
-    data = b""
-    with anyio.move_on_after(10), suppress(anyio.EndOfStream, anyio.BrokenResourceError, WireError):
-        while (found := head.split_head(data)) is None:
-            data += await stream.receive()
-        page = pages.get(found[0].target)
-        fields = (("Content-Type", "application/octet-stream"), ("Connection", "close"))
-        status, text = (200, page) if page is not None else (404, "no such page")
-        await stream.send(head.serialize_response(status, "-", "HTTP/1.1", fields, text.encode()))
-    with anyio.CancelScope(shield=True):
-        await anyio.aclose_forcefully(stream)

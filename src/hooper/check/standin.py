@@ -12,13 +12,13 @@ from anyio.abc import ByteStream
 from hooper.check.handshake import rejected
 from hooper.check.keys import StandInKey
 from hooper.check.results import Seen
+from hooper.net.accepting import Guest, accept_all
 from hooper.net.exchange import socket_towards
 from hooper.net.types import Datagram, Datagrams, Door, Endpoint, Listener, Rejected
 from hooper.wire import standin
 
 SAID_AGAIN = 0.5  # seconds; a datagram may get lost
 PATIENCE = 5.0  # seconds for a stranger's first words over TCP
-AT_ONCE = 64  # connections
 OURS = "Hooper itself answers in place of the service: the line, the boxes and this port let it in"
 _ENDED = (anyio.EndOfStream, anyio.BrokenResourceError, anyio.ClosedResourceError)
 PAGE = (
@@ -67,24 +67,12 @@ Came = Callable[[str, Endpoint, str], None]  # transport, from where, what it sa
 
 async def stand_in_tcp(listener: Listener, key: bytes, came: Came) -> Never:
     """Answer whoever comes."""
-    limit = anyio.CapacityLimiter(AT_ONCE)
 
-    async def one(stream: ByteStream, peer: Endpoint) -> None:
-        async with limit:
-            try:
-                with anyio.move_on_after(PATIENCE):
-                    await _answer(stream, peer, key, came)
-            except _ENDED:
-                pass
-            finally:
-                with anyio.CancelScope(shield=True), anyio.move_on_after(1):
-                    await anyio.aclose_forcefully(stream)
+    async def served(guest: Guest) -> None:
+        with anyio.move_on_after(PATIENCE):
+            await _answer(guest, guest.peer, key, came)
 
-    async with anyio.create_task_group() as tasks:
-        while True:
-            stream, peer = await listener.accept()
-            tasks.start_soon(one, stream, peer)
-    raise AssertionError
+    await accept_all(listener, served, silent=lambda peer: came("tcp", peer, "connected"))
 
 
 async def _answer(stream: ByteStream, peer: Endpoint, key: bytes, came: Came) -> None:
@@ -94,7 +82,7 @@ async def _answer(stream: ByteStream, peer: Endpoint, key: bytes, came: Came) ->
             while len(data) < standin.SIZE and b"\r\n\r\n" not in data:
                 data += await stream.receive()
     except (TimeoutError, *_ENDED):
-        came("tcp", peer, "connected" if not data else "said something else")
+        came("tcp", peer, "said something else")
         return
     answer = standin.answer_to(data[: standin.SIZE], key)
     if answer is not None:

@@ -6,11 +6,11 @@ from collections.abc import Callable, Mapping, Sequence
 from contextlib import suppress
 
 import anyio
-from anyio.abc import ByteStream
 
 from hooper.errors import HooperError
 from hooper.gateways.find import find_routers
 from hooper.gateways.igd import Igd
+from hooper.net.accepting import Guest, accept_all
 from hooper.net.plain_http import Url, ask
 from hooper.net.standing import connected_surroundings, standing
 from hooper.net.types import Door, Endpoint, Listener
@@ -61,22 +61,15 @@ async def _subscribed(door: Door, url: Url, callback: str, all_of_them: anyio.Ca
 
 async def _visited(listener: Listener, paths: Mapping[str, str], told: Told) -> None:
     """Take what routers tell at a port of ours. The path tells which of them, as far as it is not made up."""
-    limit = anyio.CapacityLimiter(VISITS)
 
-    async def one(stream: ByteStream) -> None:
-        async with limit:
-            with suppress(HooperError, anyio.EndOfStream, anyio.BrokenResourceError, anyio.ClosedResourceError):
-                with anyio.move_on_after(VISIT_S):
-                    data = b""
-                    while not gena.is_whole(data):
-                        data += await stream.receive()
-                    said = gena.parse_told(data)
-                    if said.path in paths:
-                        told(paths[said.path], said.variables)
-                    await stream.send(gena.serialize_taken())
-            await stream.aclose()
+    async def served(guest: Guest) -> None:
+        with anyio.move_on_after(VISIT_S):
+            data = b""
+            while not gena.is_whole(data):
+                data += await guest.receive()
+            said = gena.parse_told(data)
+            if said.path in paths:
+                told(paths[said.path], said.variables)
+            await guest.send(gena.serialize_taken())
 
-    async with anyio.create_task_group() as tasks:
-        while True:
-            stream, _ = await listener.accept()
-            tasks.start_soon(one, stream)
+    await accept_all(listener, served, at_once=VISITS)

@@ -10,18 +10,14 @@ from ipaddress import ip_address
 from pathlib import Path
 from typing import Literal
 
-import anyio
-from anyio.abc import ByteStream
-
-from hooper.errors import HooperError, UsageError
+from hooper.errors import UsageError
 from hooper.files import write_atomically
+from hooper.net.serving import HttpAsked, HttpSaid, serve_http
 from hooper.net.system import SystemDoor
 from hooper.net.types import Endpoint
 from hooper.store.kept import Stood, Turn
-from hooper.wire import head
 
 KIND = "application/openmetrics-text; version=1.0.0; charset=utf-8"
-ASKED_WITHIN_S = 5.0
 
 
 @dataclass(frozen=True)
@@ -92,21 +88,21 @@ class MetricsPage:
 
     async def serve(self, at: Endpoint) -> None:
         """Until cancelled. Raises: MachineError: the port is taken."""
-        async with await SystemDoor().listen(at) as listener, anyio.create_task_group() as tasks:
-            while True:
-                stream, _ = await listener.accept()
-                tasks.start_soon(self._one, stream)
+        async with await SystemDoor().listen(at) as listener:
+            await serve_http(listener, self._answer)
 
-    async def _one(self, stream: ByteStream) -> None:
-        with suppress(HooperError, anyio.EndOfStream, anyio.BrokenResourceError, anyio.ClosedResourceError):
-            with anyio.move_on_after(ASKED_WITHIN_S):
-                data = b""
-                while (found := head.split_head(data)) is None:
-                    data += await stream.receive()
-                asked = found[0]
-                right = asked.method in ("GET", "HEAD") and asked.target.partition("?")[0] == "/metrics"
-                body = self.text if right else b"see /metrics\n"
-                fields = (("Content-Type", KIND if right else "text/plain"), ("Connection", "close"))
-                answer = head.serialize_response(200 if right else 404, "-", "HTTP/1.1", fields, body)
-                await stream.send(answer[: -len(body)] if asked.method == "HEAD" else answer)
-        await stream.aclose()
+    async def _answer(self, asked: HttpAsked) -> HttpSaid:
+        if not is_own_name(asked.fields.get("host", "")):
+            return HttpSaid(421, b"this page is for this computer alone, by its address\n")
+        right = asked.method in ("GET", "HEAD") and asked.target.partition("?")[0] == "/metrics"
+        return HttpSaid(200, self.text, KIND) if right else HttpSaid(404, b"see /metrics\n")
+
+
+def is_own_name(host: str) -> bool:
+    """Whether a Host field names a loopback address by itself: a name may be anybody's that leads here (RFC 9110
+    section 7.2), and a browser would then show the page to theirs.
+    """
+    name = host.rpartition(":")[0] if host.rpartition(":")[2].isdigit() and not host.endswith("]") else host
+    with suppress(ValueError):
+        return ip_address(name.strip("[]")).is_loopback
+    return name.lower() in ("", "localhost")

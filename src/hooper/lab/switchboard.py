@@ -28,7 +28,9 @@ from hooper.lab.lines import LineSetter, Shape
 from hooper.lab.pipe import GONE, splice
 from hooper.lab.six import leaves_by, route6
 from hooper.lab.things import Arrival, Attachment, DatagramSocket, Machine, Turned
+from hooper.net.accepting import Guest, accept_all
 from hooper.net.lab import SOCKS_ICMP
+from hooper.net.system import SystemDoor
 from hooper.net.types import Endpoint
 from hooper.wire import socks5
 from hooper.wire import town as link
@@ -68,7 +70,6 @@ class Switchboard:
         self.token = secrets.token_urlsafe(24)
         self.port = 0
         self.town.nodes["rented"].tcp[1080] = self._proxy
-        self._strangers: dict[int, anyio.CancelScope] = {}  # connections that have not shown the token, oldest first
         self._moved = anyio.Event()
         self._visitors: dict[str, tuple[ByteStream, anyio.Event]] = {}
         self._verbs: dict[str, Verb] = {
@@ -97,42 +98,24 @@ class Switchboard:
 
     async def serve(self, *, task_status: TaskStatus[int] = anyio.TASK_STATUS_IGNORED) -> None:
         """Accept on a loopback port until cancelled; the port is given as soon as it is known."""
-        listener = await anyio.create_tcp_listener(local_host="127.0.0.1", local_port=0, backlog=1024)
-        async with listener:
-            self.port = listener.extra(anyio.abc.SocketAttribute.local_port)
+        async with await SystemDoor().listen(Endpoint(IPv4Address("127.0.0.1"), 0)) as listener:
+            self.port = listener.local.port
             task_status.started(self.port)
-            await listener.serve(self._one)
+            await accept_all(listener, self._one, at_once=STRANGERS, of_each=STRANGERS)
 
-    async def _one(self, raw: ByteStream) -> None:
-        """One connection. Of those that have not shown the token the oldest make room: nobody can fill the lab."""
-        stream = BufferedByteStream(raw)
-        try:
-            with anyio.CancelScope() as scope:
-                self._strangers[id(stream)] = scope
-                if len(self._strangers) > STRANGERS:
-                    next(iter(self._strangers.values())).cancel()
-                with anyio.fail_after(10):
-                    first = await stream.receive_exactly(1)
-                if first == b"\x05":
-                    await self._socks(stream)
-                elif first == b"{":
-                    await self._verb(stream)
-        except GONE:
-            pass
-        except BaseExceptionGroup as group:
-            if group.split(GONE)[1] is not None:
-                raise
-        finally:
-            self._strangers.pop(id(stream), None)
-            with anyio.CancelScope(shield=True), contextlib.suppress(*GONE):
-                await anyio.aclose_forcefully(raw)
+    async def _one(self, guest: Guest) -> None:
+        """One connection; one that has shown the token stays as long as it likes."""
+        stream = BufferedByteStream(guest)
+        first = await stream.receive_exactly(1)
+        if first == b"\x05":
+            await self._socks(guest, stream)
+        elif first == b"{":
+            await self._verb(guest, stream)
 
-    def _has_token(self, stream: BufferedByteStream, shown: bytes) -> bool:
+    def _has_token(self, guest: Guest, shown: bytes) -> bool:
         """Whether whoever is at the other end may use the lab."""
-        right = secrets.compare_digest(shown, self.token.encode())
-        if right:
-            self._strangers.pop(id(stream), None)
-        return right
+        guest.stays = secrets.compare_digest(shown, self.token.encode())
+        return guest.stays
 
     def _asker(self, name: str) -> Asker | None:
         """`here`, `here:usb0`, `here@10.44.7.105`, a host's key, phone, rented."""
@@ -148,7 +131,7 @@ class Switchboard:
 
     # --- streams
 
-    async def _socks(self, stream: BufferedByteStream) -> None:
+    async def _socks(self, guest: Guest, stream: BufferedByteStream) -> None:
         with anyio.fail_after(10):
             methods = await stream.receive_exactly((await stream.receive_exactly(1))[0])
             if socks5.LOGIN not in methods:
@@ -160,7 +143,7 @@ class Switchboard:
             length = (await stream.receive_exactly(1))[0]
             token = await stream.receive_exactly(length) if length else b""
             asker = self._asker(name)
-            if not self._has_token(stream, token) or asker is None:
+            if not self._has_token(guest, token) or asker is None:
                 await stream.send(b"\x01\x01")
                 return
             await stream.send(b"\x01\x00")
@@ -232,11 +215,11 @@ class Switchboard:
 
     # --- verbs
 
-    async def _verb(self, stream: BufferedByteStream) -> None:
+    async def _verb(self, guest: Guest, stream: BufferedByteStream) -> None:
         with anyio.fail_after(10):
-            asked = link.parse_line(b"{" + await stream.receive_until(b"\n", link.LINE_LIMIT))
+            asked = link.parse_line(b"{" + await self._line_of(stream))
         try:
-            if not self._has_token(stream, str(asked.get("token", "")).encode()):
+            if not self._has_token(guest, str(asked.get("token", "")).encode()):
                 raise UsageError("the token is wrong", remedy="Take it from the lab's private file.")
             asker = self._asker(str(asked.get("place", "here")))
             if asker is None:
@@ -256,6 +239,15 @@ class Switchboard:
         except (KeyError, TypeError, ValueError, AttributeError, IndexError) as exc:
             answer = {"code": "usage", "message": f"not understood: {exc!r}", "remedy": "See the link's description."}
             await stream.send(link.serialize_line({"error": {**answer, "exit_code": 2}}))
+
+    async def _line_of(self, stream: BufferedByteStream) -> bytes:
+        """The rest of a verb's line; a long one is only taken once its beginning shows the token."""
+        try:
+            return await stream.receive_until(b"\n", link.HEADER_LIMIT)
+        except anyio.DelimiterNotFound:
+            if self.token.encode() not in stream.buffer[:1024]:
+                raise
+            return await stream.receive_until(b"\n", link.LINE_LIMIT)
 
     async def _hello(self, stream: BufferedByteStream, _: Asker, __: dict[str, Any]) -> None:
         places = list(self.town.nodes)

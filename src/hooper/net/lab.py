@@ -349,9 +349,13 @@ class LabListener(_Closing):
         self._door = door
 
     async def accept(self) -> tuple[ByteStream, Endpoint]:
-        try:
-            came = town.parse_line(await self._stream.receive_until(b"\n", town.LINE_LIMIT))
-        except (anyio.EndOfStream, anyio.IncompleteRead, anyio.BrokenResourceError):
-            raise LabGone("the lab ended") from None
-        stream, _ = await self._door.keep("accept", visitor=came["visitor"])
-        return stream, _endpoint(came["from"])
+        while True:
+            try:
+                came = town.parse_line(await self._stream.receive_until(b"\n", town.LINE_LIMIT))
+            except (anyio.EndOfStream, anyio.IncompleteRead, anyio.BrokenResourceError):
+                raise LabGone("the lab ended") from None
+            try:
+                stream, _ = await self._door.keep("accept", visitor=came["visitor"])
+            except UsageError:
+                continue  # who came has left already
+            return stream, _endpoint(came["from"])

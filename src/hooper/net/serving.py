@@ -11,11 +11,11 @@ import anyio
 import h11
 from anyio.abc import ByteStream
 
+from hooper.net.accepting import Guest, accept_all
 from hooper.net.types import Endpoint, Listener
 
 REQUEST_S = 10.0  # seconds for a whole request and its answer
 BODY_LIMIT = 16 * 1024  # bytes
-AT_ONCE = 64  # connections at the same time; more wait their turn
 _ENDED = (anyio.EndOfStream, anyio.BrokenResourceError, anyio.ClosedResourceError)
 
 
@@ -45,23 +45,13 @@ Answering = Callable[[HttpAsked], Awaitable[HttpSaid]]
 
 
 async def serve_http(listener: Listener, answer: Answering) -> Never:
-    """HttpSaid every request that comes in, until it is cancelled."""
-    limit = anyio.CapacityLimiter(AT_ONCE)
-    async with anyio.create_task_group() as tasks:
-        while True:
-            stream, peer = await listener.accept()
-            tasks.start_soon(_served, limit, stream, peer, answer)
-    raise AssertionError
+    """Answer every request that comes in, until it is cancelled."""
 
+    async def served(guest: Guest) -> None:
+        with anyio.move_on_after(REQUEST_S):
+            await _one(guest, guest.peer, answer)
 
-async def _served(limit: anyio.CapacityLimiter, stream: ByteStream, peer: Endpoint, answer: Answering) -> None:
-    async with limit:
-        try:
-            with anyio.move_on_after(REQUEST_S), suppress(*_ENDED):
-                await _one(stream, peer, answer)
-        finally:
-            with anyio.CancelScope(shield=True), anyio.move_on_after(1):
-                await anyio.aclose_forcefully(stream)
+    await accept_all(listener, served)
 
 
 async def _one(stream: ByteStream, peer: Endpoint, answer: Answering) -> None:

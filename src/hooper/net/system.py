@@ -10,10 +10,10 @@ import socket
 import struct
 import sys
 import threading
-from collections.abc import AsyncIterator, Callable, Iterator, Sequence
+from collections.abc import AsyncIterator, Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from ipaddress import ip_address
-from typing import Self, TypeVar
+from typing import Any, Self, TypeVar
 
 import anyio
 from anyio.abc import ByteStream, SocketStream
@@ -46,6 +46,9 @@ IP_BOUND_IF, IPV6_BOUND_IF = 25, 125  # macOS, netinet/in.h
 IP_UNICAST_IF, IPV6_UNICAST_IF = 31, 31  # Windows, ws2ipdef.h
 LINUX = sys.platform.startswith("linux")
 _NO_WAY = {errno.ENETUNREACH, errno.EADDRNOTAVAIL, errno.ENETDOWN, errno.ENODEV, errno.EPERM}
+_FULL = {errno.EMFILE, errno.ENFILE, errno.ENOBUFS, errno.ENOMEM}
+FULL_S = 0.1  # seconds until there may be room for another connection
+BACKLOG = 1024  # connections that the system completes before they are taken; it may have a lower limit
 _NOBODY = {errno.EHOSTUNREACH, errno.EHOSTDOWN, errno.ETIMEDOUT}
 
 
@@ -128,7 +131,7 @@ class SystemDoor:
             if sys.platform != "win32":  # there it would allow two listeners on one port
                 sock.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
             sock.bind((str(local.address), local.port))
-            sock.listen(128)
+            sock.listen(BACKLOG)
         return SystemListener(sock)
 
     async def lookup(self, name: str, family: Family) -> list[IPAddress]:
@@ -160,7 +163,9 @@ class SystemDoor:
             return None
 
     def _socket(self, version: int, kind: socket.SocketKind, interface: str | None) -> socket.socket:
-        sock = socket.socket(socket.AF_INET if version == 4 else socket.AF_INET6, kind)
+        # the protocol by its number: by that the event loop knows a TCP socket, and has it wait for no further bytes
+        protocol = socket.IPPROTO_TCP if kind == socket.SOCK_STREAM else 0
+        sock = socket.socket(socket.AF_INET if version == 4 else socket.AF_INET6, kind, protocol)
         with _closed_on_trouble(sock, f"the interface {interface}" if interface else "a socket"):
             sock.setblocking(False)
             if LINUX:
@@ -304,6 +309,51 @@ class SystemDatagrams:
         await self.aclose()
 
 
+class Arrived(ByteStream):
+    """A connection that came in. It becomes a stream of the event loop once something is said, which is dear: so it
+    costs little to have a thousand who say nothing.
+    """
+
+    def __init__(self, sock: socket.socket) -> None:
+        self._sock: socket.socket | None = sock
+        self._stream: SocketStream | None = None
+
+    async def _begun(self) -> SocketStream:
+        if self._stream is None:
+            if self._sock is None:
+                raise anyio.ClosedResourceError
+            sock, self._sock = self._sock, None
+            try:
+                self._stream = await SocketStream.from_socket(sock)
+            except BaseException:
+                sock.close()
+                raise
+        return self._stream
+
+    async def receive(self, max_bytes: int = 65536) -> bytes:
+        if self._sock is not None:
+            await anyio.wait_readable(self._sock)
+        return await (await self._begun()).receive(max_bytes)
+
+    async def send(self, item: bytes) -> None:
+        await (await self._begun()).send(item)
+
+    async def send_eof(self) -> None:
+        await (await self._begun()).send_eof()
+
+    async def aclose(self) -> None:
+        sock, self._sock = self._sock, None
+        if sock is not None:
+            anyio.notify_closing(sock)
+            sock.close()
+        if self._stream is not None:
+            await self._stream.aclose()
+
+    @property
+    def extra_attributes(self) -> Mapping[Any, Callable[[], Any]]:
+        return self._stream.extra_attributes if self._stream is not None else {}
+
+
 class SystemListener:
     """A listening TCP socket."""
 
@@ -319,11 +369,17 @@ class SystemListener:
         while True:
             try:
                 sock, name = self._sock.accept()
-            except (BlockingIOError, InterruptedError, ConnectionAbortedError):
+            except (BlockingIOError, InterruptedError):
                 await anyio.wait_readable(self._sock)
                 continue
+            except OSError as exc:
+                if exc.errno == errno.EBADF:
+                    raise anyio.ClosedResourceError from None
+                if exc.errno in _FULL:
+                    await anyio.sleep(FULL_S)
+                continue  # what went wrong with that one connection (accept(2)): the next may be well
             sock.setblocking(False)
-            return await SocketStream.from_socket(sock), Endpoint(ip_address(name[0].partition("%")[0]), name[1])
+            return Arrived(sock), Endpoint(ip_address(name[0].partition("%")[0]), name[1])
 
     async def aclose(self) -> None:
         if self._sock.fileno() >= 0:
