@@ -218,3 +218,59 @@ def test_without_sites_and_with_wrong_ones(tmp_path: Path) -> None:
     (tmp_path / "site.toml").write_text("version = 1\n[keep]\nmetrics = '192.0.2.1:9000'\n")
     ran = program("keep", "--once", cwd=tmp_path)
     assert (ran.code, "on this machine alone" in ran.err) == (2, True)
+
+
+def test_without_its_state_it_renews_what_is_ours_and_says_what_it_does_not(lab: Lab, tmp_path: Path) -> None:
+    """The state is taken away, then one is there that cannot be used: nothing is called well that was not done."""
+    site, state = site_of(lab, tmp_path), tmp_path / "state"
+    with kept(lab, site, state) as keeper:
+        keeper.all(is_done("rules"), is_done("names"), is_done("check here"))
+        (path,) = state.glob("*.sqlite3")
+        whole = path.read_bytes()
+        path.unlink()
+        newer = sqlite3.connect(path)
+        newer.execute("PRAGMA user_version = 999")
+        newer.close()
+        lab.run("lab", "readdress", "203.0.113.51")
+        _, line = keeper.until(lambda line: line["said"] == "trouble" and line["task"] == "state")
+        assert "taken away" in line["trouble"]["message"]
+        _, line = keeper.until(changed("keeper", "not used"))
+        assert line["change"]["level"] == "wrong"
+        keeper.until(changed("name", "current"))  # done without a state too
+        lab.run("lab", "clock", "--advance", "5d")
+        _, line = keeper.until(lambda line: line["said"] == "trouble" and line["task"] == "rules", 60)
+        assert "those that carry Hooper's label are renewed" in line["trouble"]["message"]
+        keeper.until(is_done("rules"), 60)
+        rows = lab.run("router", "list", "--site", str(site), "--state", str(tmp_path / "other"), "--json").document
+        lasts = [rule["lease_s"] for table in rows["gateways"] for rule in table["rules"]]
+        assert lasts
+        assert min(lasts) > 6 * 86400
+        lab.run("lab", "restart", "club-router")  # what is lost now is not entered: nobody would know it to be ours
+        keeper.until(lambda line: is_done("rules")(line) and line["outcome"] == "failed", 90)
+        assert not lab.run(
+            "router", "list", "--site", str(site), "--state", str(tmp_path / "other"), "--json"
+        ).document["gateways"][0]["rules"]
+        path.write_bytes(whole)
+        keeper.until(changed("keeper", "used"), 60)
+        keeper.until(changed("rule", "entered"), 60)
+    for line in keeper.seen:
+        valid("keep", line)
+
+
+def test_a_state_that_fails_in_the_middle_is_no_reason_to_let_a_rule_run_out(lab: Lab, tmp_path: Path) -> None:
+    site, state = site_of(lab, tmp_path), tmp_path / "state"
+    program("router", "open", "--site", str(site), "--state", str(state), env=lab.env)
+    lab.run("lab", "clock", "--advance", "5d")
+    (path,) = state.glob("*.sqlite3")
+    with contextlib.closing(sqlite3.connect(path, isolation_level=None)) as other:
+        other.execute("BEGIN IMMEDIATE")  # it is read, and takes no writing
+        ran = program(
+            "router", "open", "--site", str(site), "--state", str(state), "--json", "--deadline", "90", env=lab.env,
+            timeout=120,
+        )  # fmt: skip
+        other.execute("ROLLBACK")
+    assert ran.code == 6, ran.err
+    outcomes = [change["outcome"] for change in ran.document["changes"]]
+    assert outcomes.count("renewed") >= 5
+    assert set(outcomes) <= {"renewed", "by-hand"}
+    assert any(error["code"] == "state" for error in ran.document["errors"])

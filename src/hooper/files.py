@@ -200,6 +200,13 @@ class Lock:
             self._descriptor = None
 
 
+class NoLock(Lock):
+    """In the place of a lock that there is no folder for: each run is on its own."""
+
+    def take(self) -> bool:
+        return True
+
+
 def machine_error(exc: Exception, what: str) -> MachineError:
     """The error for trouble with the file system, with what helps against it."""
     said, number = getattr(exc, "strerror", None), getattr(exc, "errno", None)

@@ -7,7 +7,7 @@ import io
 import sys
 from datetime import timedelta
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, get_args
 
 import typer
 
@@ -17,13 +17,14 @@ from hooper.cli.status import MARKS
 from hooper.durations import shown_duration
 from hooper.errors import UsageError
 from hooper.site.words import chosen
+from hooper.store.kept import Subject
 
 if TYPE_CHECKING:
     from hooper.cli.screen import Screen
     from hooper.usecases.history import HistoryDocument
 
 app = sub_app("What happened: changes, outages with their cause, how often it was looked.")
-KINDS = ("service", "name", "rule", "certificate", "address", "line", "router", "clock", "risk", "tunnel", "peer")
+KINDS: tuple[str, ...] = get_args(Subject)
 YEARS_S = 10 * 366 * 86_400.0
 
 

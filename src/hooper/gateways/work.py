@@ -13,7 +13,15 @@ from typing import Literal
 from hooper import deeds
 from hooper.addresses import classify
 from hooper.clock import Clock, rfc3339
-from hooper.errors import CounterpartError, HooperError, MachineError, NeedsAPerson, NoAnswer, RefusedForSafety
+from hooper.errors import (
+    CounterpartError,
+    HooperError,
+    MachineError,
+    NeedsAPerson,
+    NoAnswer,
+    RefusedForSafety,
+    StateError,
+)
 from hooper.gateways.driver import Driver, RouterLied, RouterRefuses, SourceDropped
 from hooper.gateways.rules import Wanted, is_labelled, is_made_of, is_ours, labelled_for, rows
 from hooper.gateways.tables import ChangedRule, GatewayTable, Outcome, RuleChange
@@ -84,9 +92,19 @@ class LabelledUnknown(NeedsAPerson):
     remedy = f"Give the state that has them with {deeds.STATE_FOLDER}, or take them away: `{deeds.CLOSE_LABELLED}`."
 
 
+class NotRemembered(StateError):
+    """A rule would be entered that the state cannot remember."""
+
+    code = "not-remembered"
+    remedy = "Set the state right first; rules that stand and carry Hooper's label are renewed meanwhile."
+
+
 @dataclass
 class Work:
-    """One router being changed. dry: nothing is done, only told. lent: ports that a test has: they are left alone."""
+    """One router being changed. dry: nothing is done, only told. lent: ports that a test has: they are left alone.
+
+    remembers: whether the journal outlasts this process; else nothing is entered, and what is ours is renewed.
+    """
 
     gateway: str
     driver: Driver
@@ -95,8 +113,10 @@ class Work:
     clock: Clock
     dry: bool = False
     lent: frozenset[tuple[str, int]] = frozenset()
+    remembers: bool = True
     changes: list[RuleChange] = field(default_factory=list)
     trouble: list[HooperError] = field(default_factory=list)
+    _failed: bool = False  # the journal, in the middle
     _hit: dict[str, tuple[HooperError, list[str]]] = field(default_factory=dict)
     _drops_sources: str = ""
     _renew_left: float = 0.5
@@ -202,6 +222,7 @@ class Work:
         if self.dry:
             self._say("open", changed(one), "replaced", None, f"it leads to {leads}")
             return
+        self._refuse_forgotten()
         known = self._mine.get(key_of(rule))
         self._note(Entered(self.gateway, one.service, rule, "opening", (*before, *taken), None))
         deleted: list[LiveRule] = []
@@ -224,7 +245,11 @@ class Work:
             self._say("open", changed(one), outcome, self._until(rule), detail)
             return
         known = self._mine.get(key_of(rule))
-        self._note(Entered(self.gateway, one.service, rule, "opening", before, None))
+        if outcome == "renewed":  # it stands already: a journal that fails now must not let it run out
+            self._note_if_possible(Entered(self.gateway, one.service, rule, "opening", before, None))
+        else:
+            self._refuse_forgotten()
+            self._note(Entered(self.gateway, one.service, rule, "opening", before, None))
         try:
             granted = await (self.driver.renew(rule) if outcome == "renewed" else self.driver.add(rule))
         except (RouterRefuses, SourceDropped):
@@ -247,7 +272,22 @@ class Work:
     def _keep(self, one: Wanted, granted: LiveRule, before: tuple[LiveRule, ...]) -> None:
         assert one.rule is not None
         until = self._until(granted)
-        self._note(Entered(self.gateway, one.service, one.rule, "open", before, until))
+        self._note_if_possible(Entered(self.gateway, one.service, one.rule, "open", before, until))
+
+    def _refuse_forgotten(self) -> None:
+        """Raises: NotRemembered: what is entered now, nobody would know to be ours."""
+        if not self.remembers:
+            raise NotRemembered(f"nothing is entered at {self.gateway} while the state cannot be used")
+
+    def _note_if_possible(self, entry: Entered) -> None:
+        """Keep what came of a deed; that it is known to be meant stands there already, or its label tells."""
+        if not self._failed:
+            try:
+                self._note(entry)
+            except StateError as exc:  # told once; the next would wait as long, and a lease runs out meanwhile
+                self._failed = True
+                self.remembers = False
+                self.trouble.append(exc)
 
     async def _understood(self, exc: HooperError, rule: LiveRule) -> HooperError:
         """A refusal in terms of what this router will not do at all."""

@@ -7,8 +7,8 @@ keeper that was killed goes on where it stopped.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from contextlib import contextmanager
-from dataclasses import dataclass, field
+from contextlib import contextmanager, suppress
+from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
 from pathlib import Path
 
@@ -18,12 +18,14 @@ from anyio.abc import TaskGroup
 from hooper.clock import rfc3339
 from hooper.errors import HooperError, MachineError, NoAnswer, StateError, flatten
 from hooper.files import Lock
+from hooper.gateways.work import NotRemembered
 from hooper.keep.hearing import NAP_S, Ears
 from hooper.keep.metrics import MetricsPage, Outlet, exposition, parse_outlet, write
 from hooper.keep.schedule import Outcome, Schedule
 from hooper.keep.tasks import CHANGED, Ended, Task, tasks_for
 from hooper.net.types import Door
 from hooper.site.load import SiteFile
+from hooper.store.kept import Condition, Subject
 from hooper.store.path import state_path
 from hooper.store.sitefile import read_site
 from hooper.store.state import State
@@ -32,6 +34,8 @@ from hooper.usecases.keeplines import KeepLine, Said, trouble_of
 from hooper.usecases.run import Run
 
 STATE_AGAIN = timedelta(seconds=10)  # until a state that cannot be used is tried again
+HEARD_EVERY_S = 1.0  # seconds between two lines about the same kind of event
+STATE_ITSELF: tuple[Subject, str, str] = ("keeper", "state", "")
 ENDS_WITHIN_S = 10.0  # seconds that what is being done has to come to a safe point
 
 
@@ -52,7 +56,7 @@ class Keeper:
     folder: Path | None = None
     nap_s: float = NAP_S
     file: SiteFile = field(init=False)
-    _state: State | None = None
+    _state: State | None = None  # one in memory alone while that of the site cannot be used
     _lock: Lock | None = None
     _state_due: float = 0.0
     _schedule: Schedule = field(init=False)
@@ -61,6 +65,7 @@ class Keeper:
     _again: set[str] = field(default_factory=set)
     _bell: anyio.Event = field(init=False)
     _told: set[tuple[str, str]] = field(default_factory=set)  # trouble that was told and has not passed
+    _said: dict[str, float] = field(default_factory=dict)  # when each event was last told
     met: list[HooperError] = field(default_factory=list)  # the trouble of one round
     _once: bool = False
     _outlet: Outlet | None = None
@@ -97,8 +102,10 @@ class Keeper:
     def _open_state(self) -> bool:
         """Whether it can be used; what is wrong with it is told, and the rest goes on. Raises: KeeperRuns."""
         state = None
+        path = state_path(self.folder, self.file)
         try:
-            state = State(state_path(self.folder, self.file))
+            state = State(path)
+            state.prove()
             lock = state.lock("keeper")
             if not lock.take():
                 raise KeeperRuns(f"another keeper runs for {self.path}")
@@ -107,12 +114,54 @@ class Keeper:
                 state.close()
             if isinstance(exc, KeeperRuns):
                 raise
-            self._trouble("state", exc)
-            self._state_due = self.door.clock.monotonic() + STATE_AGAIN.total_seconds()
+            self._forget_on(exc)
             return False
-        self._state, self._lock = state, lock
+        before, self._state, self._lock = self._state, state, lock
+        if before is not None:
+            before.close()
+            self._noted(Condition(*STATE_ITSELF, "not used", "wrong", "it could not be used for a while", "state"))
+            self._noted(Condition(*STATE_ITSELF, "used", "well", "it is used again"))
         self._well("state")
         return True
+
+    def _forget_on(self, exc: MachineError) -> None:
+        """Go on with a memory that lasts as long as this keeper. Each notice is told of it."""
+        self._trouble("state", exc)
+        self._state_due = self.door.clock.monotonic() + STATE_AGAIN.total_seconds()
+        if self._state is not None and not self._state.kept:
+            return
+        stood = []
+        if self._state is not None:
+            with suppress(StateError):
+                stood = [one.condition for one in self._state.history.conditions()]
+            self._state.close()
+        if self._lock is not None:
+            self._lock.free()
+        memory, now = State(state_path(self.folder, self.file), kept=False), self.door.clock.now()
+        memory.history.note(now, stood)
+        for notice in self.file.site.notices:
+            memory.history.told(notice, memory.history.last_event(), now - timedelta(days=1))
+        self._state, self._lock = memory, None
+        self._noted(Condition(*STATE_ITSELF, "not used", "wrong", exc.message, "state"))
+
+    def _noted(self, condition: Condition) -> None:
+        with self._state_used() as state:
+            if state is not None:
+                for happening in state.history.note(self.door.clock.now(), [condition]):
+                    self._line("changed", task="state", change=event_row(happening))
+
+    def _state_proven(self) -> None:
+        """Take up what has become of the state since it was opened: its file gone, its disk full."""
+        if self._state is not None and self._state.kept:
+            try:
+                self._state.prove()
+            except StateError as exc:
+                self._forget_on(exc)
+
+    @property
+    def _forgets(self) -> bool:
+        """Whether what is remembered ends with this keeper."""
+        return self._state is None or not self._state.kept
 
     @contextmanager
     def _state_used(self) -> Iterator[State | None]:
@@ -121,7 +170,7 @@ class Keeper:
         except StateError as exc:
             self._trouble("state", exc)
         else:
-            if self._state is not None:
+            if self._state is not None and self._state.kept:
                 self._well("state")
 
     # --- what is said
@@ -150,7 +199,10 @@ class Keeper:
         concerned = self._schedule.happened(event, self.door.clock.now())
         self._again |= self._running & set(concerned)
         if concerned:
-            self._line("heard", detail=f"{event}: {who}")
+            now = self.door.clock.monotonic()
+            if now - self._said.get(event, -HEARD_EVERY_S) >= HEARD_EVERY_S:  # anybody may send as many as he likes
+                self._said[event] = now
+                self._line("heard", detail=f"{event}: {who}")
             self._bell.set()
 
     def reload(self) -> None:
@@ -202,7 +254,7 @@ class Keeper:
                     self._reload = False
                     if self._read_again():
                         ears.cancel()
-                due = self._state is None and self.door.clock.monotonic() >= self._state_due
+                due = self._forgets and self.door.clock.monotonic() >= self._state_due
                 if due and self._open_state():  # what could not be kept is looked at again
                     self._all_anew()
                 for key in self._schedule.due(self.door.clock.now()):
@@ -218,7 +270,7 @@ class Keeper:
         now = self.door.clock.now()
         waiting = [turn.due for key, turn in self._schedule.turns.items() if turn.due and key not in self._running]
         wait = max((min(waiting) - now).total_seconds(), 0.0) if waiting else self.nap_s
-        if self._state is None:
+        if self._forgets:
             wait = min(wait, max(self._state_due - self.door.clock.monotonic(), 0.0))
         async with anyio.create_task_group() as either:
 
@@ -258,10 +310,20 @@ class Keeper:
         """One task, from its begin to what is kept of it."""
         task, clock = self._tasks[key], self.door.clock
         start = clock.monotonic()
-        run = Run(self.file, clock.now(), self.path, self.door, self._state)
+        self._state_proven()
+        enough = not self._forgets or task.needs == "nothing" or (task.needs == "process" and not self._once)
+        run = Run(self.file, clock.now(), self.path, self.door, self._state if enough else None)
         ended = await self._worked(task, run)
         took = round((clock.monotonic() - start) * 1000)
         trouble = [*run.trouble, *ended.trouble]
+        if any(isinstance(one, StateError) and not isinstance(one, NotRemembered) for one in trouble):
+            self._state_proven()  # a disk that is full shows itself in the middle of a task
+        if self._forgets and task.without:
+            without = task.without if enough or task.needs != "process" else "it is not done in one round alone"
+            message = f"the state cannot be used, so for the task {key}: {without}"
+            trouble.append(StateError(message, code="state-missing", remedy="Set the state right."))
+            if not enough or any(isinstance(one, NotRemembered) for one in trouble):
+                ended = replace(ended, outcome="failed")
         self._well(key, trouble)
         self._trouble(key, *trouble)
         for happening in run.changed:

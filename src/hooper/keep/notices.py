@@ -28,7 +28,7 @@ MOST = 40  # changes in one notice; what is more is counted
 THINGS = {
     "service": "", "name": "the name ", "certificate": "the certificate ", "rule": "the rule for ",
     "line": "the line ", "router": "the router ", "clock": "the clock of ", "risk": "the accepted risk of ",
-    "tunnel": "the tunnel ", "peer": "the peer ",
+    "tunnel": "the tunnel ", "peer": "the peer ", "keeper": "Hooper's own ",
 }  # fmt: skip
 
 

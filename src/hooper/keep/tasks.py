@@ -8,6 +8,7 @@ from __future__ import annotations
 from collections.abc import Awaitable, Callable, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
+from typing import Literal
 
 from hooper.clock import read_moment
 from hooper.errors import EXIT_COUNTERPART, HooperError
@@ -47,11 +48,17 @@ class Ended:
 
 @dataclass(frozen=True)
 class Task:
-    """One task. limit: seconds that it may take, by which it is ended if it hangs. work: what is done."""
+    """One task.
+
+    limit: seconds that it may take, by which it is ended if it hangs. work: what is done. needs: the memory that it is
+    done with: none, that of this process, or a state that outlasts it. without: what it does not do without the last.
+    """
 
     pace: Pace
     work: Callable[[Run], Awaitable[Ended]]
     limit: float = 120.0
+    needs: Literal["nothing", "process", "state"] = "nothing"
+    without: str = "what is seen is not kept"
 
 
 def tasks_for(site: Site) -> dict[str, Task]:
@@ -63,12 +70,21 @@ def tasks_for(site: Site) -> dict[str, Task]:
             timedelta(seconds=keep.addresses), timedelta(seconds=0.2), latest=timedelta(seconds=keep.addresses),
             wakes={ADDRESS: NOW, ROUTER: NOW, NETWORK: SOON, WOKE: NOW},
         )  # fmt: skip
-        found["names"] = Task(pace, _names)
+        found["names"] = Task(
+            pace, _names, needs="process", without="what a provider said is forgotten with this keeper"
+        )
     if driven_gateways(site):
         pace = _pace(keep.rules, {ROUTER: NOW, TABLE: 5 * SOON, NETWORK: SOON, WOKE: NOW, ADDRESS: SOON})
-        found["rules"] = Task(pace, _rules)
+        kept_to = "no rule is entered or taken away; those that carry Hooper's label are renewed"
+        found["rules"] = Task(pace, _rules, without=kept_to)
     if any(one.authority != "device" for one in site.certificates.values()):
-        found["certificates"] = Task(_pace(keep.certificates, {WOKE: SOON}, latest=12), _certificates, 900.0)
+        found["certificates"] = Task(
+            _pace(keep.certificates, {WOKE: SOON}, latest=12),
+            _certificates,
+            900.0,
+            "state",
+            "no certificate is ordered or given",
+        )
     if site.services:
         for place in keep.places or (Origin("here"),):
             pace = _pace(keep.checks, {ADDRESS: timedelta(seconds=10), NETWORK: timedelta(seconds=10), WOKE: SOON})
@@ -79,10 +95,11 @@ def tasks_for(site: Site) -> dict[str, Task]:
         found["risks"] = Task(Pace(timedelta(hours=6), wakes={WOKE: SOON}), _risks)
     if site.tunnels:
         pace = Pace(timedelta(hours=1), wakes={WOKE: SOON, ADDRESS: timedelta(seconds=20)})
-        found["tunnels"] = Task(pace, _tunnels)
+        found["tunnels"] = Task(pace, _tunnels, needs="state", without="tunnels and peers are not looked at")
     if site.notices:
-        found["notices"] = Task(Pace(timedelta(minutes=5), 10 * SOON, wakes={CHANGED: 10 * SOON}), _notices)
-    found["prune"] = Task(Pace(DAY, timedelta(hours=1)), _prune)
+        pace = Pace(timedelta(minutes=5), 10 * SOON, wakes={CHANGED: 10 * SOON})
+        found["notices"] = Task(pace, _notices, needs="process", without="what was told before is not known")
+    found["prune"] = Task(Pace(DAY, timedelta(hours=1)), _prune, without="")
     return found
 
 
@@ -166,7 +183,7 @@ async def _notices(run: Run) -> Ended:
 async def _prune(run: Run) -> Ended:
     """What is no more in the site file, or too old, is let go."""
     site = run.site
-    if run.state is not None:
+    if run.state is not None and run.state.kept:
         history = run.state.history
         history.prune(run.here.clock.now())
         places = {"here", *(place.name for place in site.keep.places if place.name)}

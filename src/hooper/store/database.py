@@ -100,19 +100,18 @@ BUSY_SECONDS = 5.0
 class Database:
     """An open SQLite file. Every part of the state writes through it."""
 
-    def __init__(self, path: Path) -> None:
-        """Raises: StateError: it cannot be opened, or comes from a newer Hooper."""
-        self.path = path
+    def __init__(self, path: Path, *, kept: bool = True) -> None:
+        """kept: False: in memory alone, in the place of the file that cannot be used.
+
+        Raises: StateError: it cannot be opened, or comes from a newer Hooper.
+        """
+        self.path, self.kept = path, kept
         self.aside: dict[str, int] = {}  # how many rows of each part could not be read, in this run
-        try:
-            make_folder(path.parent, private=True)
-            os.close(os.open(path, os.O_CREAT | os.O_RDWR, 0o600))
-        except MachineError as exc:
-            raise StateError(exc.message) from None
-        except OSError as exc:
-            raise StateError(f"the state {path} cannot be opened: {exc.strerror}") from None
+        self._mark: tuple[int, int] | None = None
+        if kept:
+            self._make(path)
         with self.reading():
-            self._db = sqlite3.connect(path, timeout=BUSY_SECONDS, isolation_level=None)
+            self._db = sqlite3.connect(path if kept else ":memory:", timeout=BUSY_SECONDS, isolation_level=None)
             self._db.text_factory = lambda data: data.decode("utf-8", "replace")
         with self.reading():
             try:
@@ -120,6 +119,32 @@ class Database:
             except BaseException:
                 self._db.close()
                 raise
+
+    def _make(self, path: Path) -> None:
+        try:
+            make_folder(path.parent, private=True)
+            descriptor = os.open(path, os.O_CREAT | os.O_RDWR, 0o600)
+            self._mark = _mark_of(os.fstat(descriptor))
+            os.close(descriptor)
+        except MachineError as exc:
+            raise StateError(exc.message) from None
+        except OSError as exc:
+            raise StateError(f"the state {path} cannot be opened: {exc.strerror}") from None
+
+    def prove(self) -> None:
+        """Raises: StateError: its file is gone or another, or takes no writing."""
+        if not self.kept:
+            return
+        try:
+            there = _mark_of(os.stat(self.path)) == self._mark
+        except OSError:
+            there = False
+        if not there:
+            message = f"the state {self.path} was taken away while it was used, with all that it knew"
+            raise StateError(message, remedy=f"Put it back; else see with `{deeds.TABLES}` which rules stand where.")
+        with self.writing():
+            (version,) = self._db.execute("PRAGMA user_version").fetchone()
+            self._db.execute(f"PRAGMA user_version = {version}")
 
     def _migrate(self) -> None:
         (version,) = self._db.execute("PRAGMA user_version").fetchone()
@@ -205,3 +230,8 @@ class Database:
 
     def close(self) -> None:
         self._db.close()
+
+
+def _mark_of(found: os.stat_result) -> tuple[int, int]:
+    """By what a file is known, whatever its name."""
+    return found.st_dev, found.st_ino

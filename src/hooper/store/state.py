@@ -6,7 +6,7 @@ from pathlib import Path
 from typing import Self
 
 from hooper.errors import MachineError, StateError
-from hooper.files import Lock, make_folder
+from hooper.files import Lock, NoLock, make_folder
 from hooper.store.checks import Checks
 from hooper.store.database import Database
 from hooper.store.history import History
@@ -22,10 +22,13 @@ from hooper.store.values import Values
 class State:
     """An open store."""
 
-    def __init__(self, path: Path) -> None:
-        """Raises: StateError: it cannot be opened, or comes from a newer Hooper."""
-        self.path = path
-        self._database = Database(path)
+    def __init__(self, path: Path, *, kept: bool = True) -> None:
+        """kept: False: it is remembered for this process alone, in the place of one that cannot be used.
+
+        Raises: StateError: it cannot be opened, or comes from a newer Hooper.
+        """
+        self.path, self.kept = path, kept
+        self._database = Database(path, kept=kept)
         self.checks = Checks(self._database)
         self.values = Values(self._database)
         self.journal = Journal(self._database)
@@ -35,6 +38,10 @@ class State:
         self.history = History(self._database)
         self.turns = Turns(self._database)
         self.tunnelling = Tunnelling(self._database)
+
+    def prove(self) -> None:
+        """Raises: StateError: it cannot be written to, or is not the file any more that was opened."""
+        self._database.prove()
 
     @property
     def certificates(self) -> Path:
@@ -48,6 +55,8 @@ class State:
 
     def lock(self, name: str) -> Lock:
         """The lock of that name, for this site and all runs. Raises: StateError."""
+        if not self.kept:
+            return NoLock(self.path)
         folder = self.path.with_suffix("") / "locks"
         try:
             make_folder(folder, private=True)

@@ -272,7 +272,7 @@ async def _change(run: Run, request: RouterRequest, deed: Deed) -> tuple[RouterC
     for key, router in found.routers.items():
         run.detail(f"{key}: {router.device or 'a router'} at {router.where}")
         journal, clock, dry = run.state.journal, run.here.clock, request.dry_run
-        work = Work(key, router, str(found.own), journal, clock, dry, at_ports(lent, key))
+        work = Work(key, router, str(found.own), journal, clock, dry, at_ports(lent, key), run.state.kept)
         try:
             with anyio.fail_after(max(end - run.here.clock.monotonic(), LEAST)):
                 async with alone(run.state.lock(f"router-{key}"), run.here.clock, f"is changing {key}"):
