@@ -4,10 +4,15 @@ from __future__ import annotations
 
 import re
 import tomllib
+from datetime import UTC, datetime
 from pathlib import Path
 
+import anyio
 import pytest
 
+from hooper.store.sitefile import read_site
+from hooper.usecases.run import Run, open_state
+from hooper.usecases.tunnel_conditions import watch_tunnels
 from support.program import Ran, hooper, valid
 from support.sites import codes
 
@@ -179,3 +184,110 @@ def test_what_does_not_fit_together_is_told_with_its_place(site: Site, more: str
     assert ran.code == 3
     assert said in ran.err
     assert re.search(r"site\.toml:\d+:\d+", ran.err)
+
+
+@pytest.mark.parametrize(
+    ("kind", "host", "more"),
+    [
+        ("ipsec", "club-router", ()),
+        ("openvpn", "film-box", ("--one-secret", "yes")),
+        ("openvpn", "film-box", ()),
+    ],
+)
+def test_a_revocation_is_written_down_and_open_until_it_is_said_to_be_done(
+    site: Site, kind: str, host: str, more: tuple[str, ...]
+) -> None:
+    made = ("--made-by", "device") if kind == "openvpn" else ()
+    site("tunnel", "add", "club", "--kind", kind, "--host", host, *made, *more)
+    site("peer", "add", "cox", "--tunnel", "club", "--person", "the cox")
+    site("peer", "add", "coach", "--tunnel", "club")
+    follows = " ".join(site("peer", "revoke", "cox", "--json").document["follows"])
+    assert f"on the pages of {host}" in follows
+    assert ("coach" in follows) == (kind == "ipsec" or bool(more))
+    assert re.search(r"^revoked = \d{4}-\d\d-\d\d$", site.path.read_text(), re.MULTILINE)
+    (row,) = (
+        one for one in valid("peer-list", site("peer", "list", "--json").document)["peers"] if one["peer"] == "cox"
+    )
+    assert (row["ok"], bool(row["revoked"]), row["shut_out"]) == (False, True, None)
+    status = valid("status", site("status", "--json").document)
+    assert [one["subject"] for one in status["rows"] if one["needs"] and one["kind"] == "peer"] == ["cox"]
+    hand = ("peer", "hand", "cox", "--out", str(site.folder / "cox.html"))
+    ran = hooper(*hand, "--site", str(site.path), "--state", str(site.folder / "state"))
+    assert (ran.code, (site.folder / "cox.html").exists()) == (5 if kind == "ipsec" else ran.code, False)
+    assert ran.code in (2, 5)
+    site("peer", "revoke", "cox", "--done", "--dry-run")
+    assert not _row(site, "cox")["ok"]
+    site("peer", "revoke", "cox", "--done")
+    assert _row(site, "cox")["ok"]
+    assert not [one for one in site("status", "--json").document["rows"] if one["needs"] and one["kind"] == "peer"]
+    site("peer", "renew", "cox")
+    assert "revoked" not in site.path.read_text()
+    site("peer", "remove", "cox")  # who is removed stays open too
+    status = site("status", "--json").document
+    assert [one["subject"] for one in status["rows"] if one["needs"] and one["kind"] == "peer"] == ["cox"]
+    site("peer", "revoke", "cox", "--done")
+    assert not [one for one in site("status", "--json").document["rows"] if one["needs"] and one["kind"] == "peer"]
+    ran = hooper("peer", "revoke", "nobody", "--done", "--site", str(site.path), "--state", str(site.folder / "state"))
+    assert ran.code == 2
+
+
+def _row(site: Site, peer: str) -> dict[str, object]:
+    rows = site("peer", "list", "--json").document["peers"]
+    return next(one for one in rows if one["peer"] == peer)
+
+
+def kept_by_the_keeper(site: Site) -> set[tuple[str, str, str, str]]:
+    """What the keeper's task of tunnels keeps; it asks no network."""
+    run = Run(read_site(site.path), datetime.now(UTC), site.path)
+    with open_state(run, site.folder / "state") as state:
+        assert not anyio.run(watch_tunnels, run)
+        stood = [one.condition for one in state.history.conditions()]
+    return {(one.kind, one.subject, one.aspect, one.state) for one in stood}
+
+
+def test_what_a_server_tells_by_its_own_command_shuts_a_revoked_peer_out(site: Site) -> None:
+    """Loaded, old and revoked are known by themselves; the commands are the site file's own."""
+    site("tunnel", "add", "oars", "--host", "film-box")
+    site("peer", "add", "cox", "--tunnel", "oars")
+    site("peer", "add", "coach", "--tunnel", "oars")
+    entries = tomllib.loads(site.path.read_text())
+    server, cox, coach = (entries["tunnels"]["oars"], entries["peers"]["cox"], entries["peers"]["coach"])
+    dump = site.folder / "dump"
+    for name in ("see", "load"):
+        (site.folder / name).write_text(
+            f"#!/bin/sh\necho $HOOPER_TUNNEL $HOOPER_FILES >> {site.folder}/ran\ncat {dump}\n"
+        )
+        (site.folder / name).chmod(0o755)
+    site("tunnel", "change", "oars", "--seen-by", "./see", "--load-by", "./load")
+
+    def told(*keys: str) -> None:
+        rows = [f"oars\t(hidden)\t{server['public_key']}\t51820\toff"]
+        rows += [f"oars\t{key}\t(none)\t(none)\t10.0.0.1/32\t0\t0\t0\toff" for key in (*keys, server["probe_key"])]
+        dump.write_text("\n".join(rows) + "\n")
+
+    told(cox["public_key"], coach["public_key"])
+    assert site("tunnel", "seen", "oars", "--json").code == 0
+    site("peer", "revoke", "cox")
+    seen = site("tunnel", "seen", "oars", "--json")
+    assert seen.code == 1
+    (row,) = (one for one in valid("tunnel-seen", seen.document)["peers"] if one["revoked"])
+    assert row["peer"] == "cox"
+    assert not _row(site, "cox")["ok"]
+    assert ("tunnel", "oars", "loaded", "other files") in kept_by_the_keeper(site)
+    told(coach["public_key"])
+    assert site("tunnel", "seen", "oars").code == 0
+    assert _row(site, "cox")["ok"]
+    site("peer", "revoke", "coach")
+    assert not _row(site, "coach")["ok"]
+    before = (site.folder / "ran").read_text()
+    ran = site("tunnel", "make", "oars", "--out", str(site.folder / "files"), "--load")
+    assert "this runs: ./load" in ran.err
+    assert (site.folder / "ran").read_text() == f"{before}oars {site.folder}/files\n"
+    assert _row(site, "coach")["ok"]
+    (site.folder / "load").write_text("#!/bin/sh\nexit 3\n")
+    site("peer", "renew", "coach")
+    site("peer", "revoke", "coach")
+    failed = hooper("tunnel", "make", "oars", "--out", str(site.folder / "files"), "--load", "--site", str(site.path),
+                    "--state", str(site.folder / "state"))  # fmt: skip
+    assert (failed.code, "ends with code 3" in failed.err) == (4, True)
+    assert not _row(site, "coach")["ok"]

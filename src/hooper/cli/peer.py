@@ -18,6 +18,7 @@ from hooper.site.words import chosen
 
 if TYPE_CHECKING:
     from hooper.cli.screen import Screen
+    from hooper.planning.documents import EditDocument
     from hooper.site.model import Site
     from hooper.tunnels.rows import HandedDocument, PeersDocument
 
@@ -228,12 +229,33 @@ def renew(
 
 
 @command(app, "peer revoke", site=True, state=True, dry_run=EDIT_DRY_RUN)
-def revoke(session: Session, peer: PeerArgument) -> int:
-    """Take a device's key away, as when it is lost, and say what has to change where. Its entry stays."""
+def revoke(
+    session: Session,
+    peer: PeerArgument,
+    done: Annotated[
+        bool, typer.Option("--done", help="Say that its server lets it in no more: that is known only once it is said.")
+    ] = False,
+) -> int:
+    """Take a device's key away, as when it is lost, and say what has to change where. Its entry stays.
+
+    It counts as coming in until its server is known to have its new files: seen by `tunnel seen`, or said with --done.
+    """
     from hooper.usecases.peers import PeerRequest
     from hooper.usecases.peers import revoke as do_revoke
 
     file = session.read_site()
+    if done:
+        from hooper.usecases.revoking import DoneRequest, say_done
+
+        session.use_lab_time()
+        said = session.do(say_done, DoneRequest(peer, session.dry_run), file, state=True)
+
+        def shown(document: EditDocument, out: Screen) -> None:
+            out.print(
+                f"{peer}: as you say, its server lets it in no more{' (not written)' if document.dry_run else ''}."
+            )
+
+        return session.show(said.document, shown, errors=said.trouble)
     (key,) = chosen([peer], file.site.peers, "peer")
     code = edited(session, do_revoke, PeerRequest(key, dry_run=session.dry_run), file)
     _shut_out(session, file.site, key)
@@ -243,8 +265,13 @@ def revoke(session: Session, peer: PeerArgument) -> int:
 def _shut_out(session: Session, site: Site, key: str) -> None:
     """What keeps a peer out that was taken away."""
     tunnel = site.peers[key].tunnel
-    if site.tunnels[tunnel].made_by == "hooper":
-        session.next("make the files of the server: it lets the device in until it has them", f"tunnel make {tunnel}")
+    entry = site.tunnels[tunnel]
+    if entry.made_by == "hooper":
+        making = f"tunnel make {tunnel}{' --load' if entry.load_by else ''}"
+        said = () if entry.load_by else (f"peer revoke {key} --done",)
+        session.next("the server lets the device in until it has loaded its new files", making, *said)
+    else:
+        session.next("once it is taken away on the device's pages, say so", f"peer revoke {key} --done")
 
 
 @command(app, "peer remove", site=True, state=True, dry_run=EDIT_DRY_RUN)
@@ -275,7 +302,8 @@ def _render_list(document: PeersDocument, out: Screen) -> None:
         whose = f"{row.person}, {row.device}" if row.person else row.device
         kept = "by the server" if row.enforced == "server" else "by nobody"
         drawn.add_row(mark, row.peer, whose, row.address or "-", ", ".join(row.into), kept, (row.handed or "-")[:10],
-                      (row.last_seen or "-")[:16].replace("T", " "), row.until or "-")  # fmt: skip
+                      (row.last_seen or "-")[:16].replace("T", " "),
+                      f"revoked {row.revoked}" if row.revoked else row.until or "-")  # fmt: skip
     out.print(drawn)
     for row in document.peers:
         if row.detail:

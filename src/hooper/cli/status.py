@@ -156,7 +156,7 @@ def _name(row: StatusRow) -> str:
     if row.kind == "name":
         return row.subject + (f" ({row.aspect})" if row.aspect != "A" else "")
     if row.kind == "peer" and row.aspect:
-        return f"peer {row.subject}, last {row.aspect}"
+        return f"peer {row.subject}" + (", last seen" if row.aspect == "seen" else "")
     return f"{row.kind} {row.subject}"
 
 

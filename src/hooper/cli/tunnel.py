@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 import sys
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any, get_args
@@ -30,6 +31,7 @@ app = sub_app("Private access: both sides of a tunnel, and what its server saw."
 TunnelArgument = Annotated[
     str, typer.Argument(metavar="TUNNEL", help="Its key in the site file.", autocompletion=keys_of("tunnels"))
 ]
+DUMP_LIMIT = 1024 * 1024  # characters
 KEYS = (
     key_option("service", "SERVICE", "Where its packets arrive: a service that speaks what it is made with.",
                offer=keys_of("services")),
@@ -48,6 +50,10 @@ KEYS = (
     key_option("public_key", "KEY", "The server's, where the device made it."),
     key_option("login", "USER", "SSH: the user that peers log in as, who can do nothing else."),
     key_option("l2tp", "yes|no", "IPsec: with L2TP inside.", offer=words("yes", "no")),
+    key_option("seen_by", "WORD", "The command that fetches what the server tells: the program, then its arguments.",
+               several=True),
+    key_option("load_by", "WORD", "The command that has the server load its files: the program, then its arguments.",
+               several=True),
     key_option("one_secret", "yes|no", "All peers share one secret or profile, which the device gives out.",
                offer=words("yes", "no")),
     key_option("probe_profile", "file:PATH", "OpenVPN by a device: a profile, whose shared key checks use."),
@@ -74,9 +80,11 @@ def edited(
     file: SiteFile,
 ) -> int:
     """Write an edit that has keys of tunnels with it, and show it."""
+    from hooper.usecases.tunnel_conditions import and_kept
+
     session.use_lab_time()
     try:
-        done: Done[EditDocument] = session.do(work, request, file, state=True)
+        done: Done[EditDocument] = session.do(and_kept(work), request, file, state=True)
     except (SiteFileError, SeveralErrors) as exc:  # the file was sound: what was given is not
         raise of_options(exc) from None
     return session.show(done.document, render, errors=done.trouble)
@@ -292,20 +300,31 @@ def make(
             "--at", metavar="DIR", help="Where they will stand on the server; else where its software looks for them."
         ),
     ] = None,
-    force: Annotated[bool, typer.Option("--force", help="Replace files of another hand.")] = False,
+    force: Annotated[bool, typer.Option("--force", help="Replace files that Hooper did not write.")] = False,
+    load: Annotated[
+        bool, typer.Option("--load", help="Then run the tunnel's load_by, which puts them on the server.")
+    ] = False,
 ) -> int:
     """Write the files that the server loads: its key and peers, and the rules that keep each to what it may reach.
 
     For a tunnel that a device makes by itself: a sheet for its page, with secrets that are proposed.
     """
     from hooper.cli.spelling import spelled
+    from hooper.usecases.tunnel_conditions import and_kept
     from hooper.usecases.tunnels import MakeRequest
     from hooper.usecases.tunnels import make as do_make
 
     file = session.read_site()
     (key,) = chosen([tunnel], file.site.tunnels, "tunnel")
     session.use_lab_time()
-    done = session.do(do_make, MakeRequest(key, out or Path(f"{key}-server"), folder, force, spelled), file, state=True)
+    request = MakeRequest(key, out or Path(f"{key}-server"), folder, force, spelled)
+    if load:
+        from hooper.usecases.tunnels import load as do_load
+
+        session.note(f"To load them, this runs: {shlex.join(file.site.tunnels[key].load_by)}")
+        loaded = session.look(do_load, request, file)
+        return session.show(loaded.document, _render_made, errors=loaded.trouble)
+    done = session.do(and_kept(do_make), request, file, state=True)
     code = session.show(done.document, _render_made, errors=done.trouble)
     if file.site.tunnels[key].made_by == "device":
         service = file.site.tunnels[key].service
@@ -331,18 +350,18 @@ def seen(
 ) -> int:
     """What the server saw: who came when and from where, whom it does not know, who never came.
 
-    FILE is what `wg show all dump` printed on the server, or OpenVPN's status file. Without it, that is asked for here,
-    which is right on the server itself. No key is shown or kept.
+    FILE is what `wg show all dump` printed on the server, or OpenVPN's status file. Without it, the tunnel's `seen_by`
+    fetches that; else it is asked for here, which is right on the server itself. No key is shown or kept.
     """
     from hooper.files import read_text
+    from hooper.usecases.tunnel_conditions import look_at_server as look
     from hooper.usecases.tunnel_seen import SeenRequest
-    from hooper.usecases.tunnel_seen import seen as look
 
     file = session.read_site()
     (key,) = chosen([tunnel], file.site.tunnels, "tunnel")
     session.use_lab_time()
-    told = None if dump is None else sys.stdin.read() if str(dump) == "-" else read_text(dump)
-    done = session.do(look, SeenRequest(key, told), file, state=True)
+    told = None if dump is None else sys.stdin.read(DUMP_LIMIT) if str(dump) == "-" else read_text(dump)
+    done = session.look(look, SeenRequest(key, told), file)
     document = done.document
     code = session.show(document, _render_seen, errors=done.trouble)
     if document.missing or document.server_key is False:

@@ -18,7 +18,7 @@ from anyio.abc import TaskGroup
 from hooper.clock import rfc3339
 from hooper.errors import HooperError, MachineError, NoAnswer, StateError, flatten
 from hooper.files import Lock
-from hooper.gateways.work import NotRemembered
+from hooper.gateways.refusals import NotRemembered
 from hooper.keep.hearing import NAP_S, Ears
 from hooper.keep.metrics import MetricsPage, Outlet, exposition, parse_outlet, write
 from hooper.keep.schedule import Outcome, Schedule

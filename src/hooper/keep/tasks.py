@@ -21,6 +21,7 @@ from hooper.store.kept import Condition
 from hooper.usecases.certificates import CertificatesRequest, keep_certificates
 from hooper.usecases.conditions import keep_conditions
 from hooper.usecases.names import NamesRequest, look_at_line, update_names
+from hooper.usecases.revoking import revocations
 from hooper.usecases.routers import RouterRequest, open_rules
 from hooper.usecases.run import Run
 from hooper.usecases.tunnel_conditions import watch_tunnels
@@ -172,7 +173,8 @@ async def _risks(run: Run) -> Ended:
 
 async def _tunnels(run: Run) -> Ended:
     """The files of servers and peers, the peers' last days, and whom a server that runs here has seen."""
-    return Ended("well", None, watch_tunnels(run))
+    trouble = await watch_tunnels(run)
+    return Ended(_failed(run, trouble), None, trouble)
 
 
 async def _notices(run: Run) -> Ended:
@@ -197,6 +199,7 @@ async def _prune(run: Run) -> Ended:
         )
         risks = [(f"services.{k}", risk.finding) for k, service in site.services.items() for risk in service.accepted]
         history.forget("risk", risks)
-        history.forget("tunnel", [(key, "") for key in site.tunnels])
-        history.forget("peer", [(key, aspect) for key in site.peers for aspect in ("", "seen")])
+        history.forget("tunnel", [(key, aspect) for key in site.tunnels for aspect in ("", "loaded")])
+        out = [(key, "out") for key in revocations(run)]
+        history.forget("peer", [*out, *((key, aspect) for key in site.peers for aspect in ("", "seen"))])
     return Ended()

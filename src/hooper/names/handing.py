@@ -28,10 +28,13 @@ class CommandFailed(CounterpartError):
     remedy = "Run it by hand with the same values, and look what it says."
 
 
-async def run_command(words: Sequence[str], base: Path, more: dict[str, str], limit: float) -> str:
+async def run_command(
+    words: Sequence[str], base: Path, more: dict[str, str], limit: float, most: int = KEPT_BYTES
+) -> str:
     """Run a command that the site file names, in the site file's folder; what it printed.
 
     Args: words: the program and its arguments. more: environment variables beside ours. limit: seconds.
+    most: bytes of what it prints.
     Raises: MachineError: it cannot be started; CommandFailed: it takes too long, or ends with a code that is not 0.
     """
     name = Path(words[0]).name
@@ -49,7 +52,7 @@ async def run_command(words: Sequence[str], base: Path, more: dict[str, str], li
             code="command-not-started",
             remedy="Correct its path in the site file, or its permissions.",
         ) from None
-    text = done.stdout[:KEPT_BYTES].decode("utf-8", "replace").strip()
+    text = done.stdout[:most].decode("utf-8", "replace").strip()
     if done.returncode:
         said = f": {excerpt(text, 120)!r}" if text else ""
         raise CommandFailed(f"the command {name} ends with code {done.returncode}{said}")

@@ -141,7 +141,7 @@ def audit(topology: Topology, plan: Plan, today: date, standing: Sequence[LeftOv
 def _peers(site: Site, today: date) -> Iterator[PeerAccess]:
     """Who comes in by tunnels: those that have a key."""
     for key, peer in sorted(site.peers.items()):
-        if peer.public_key is not None:
+        if peer.public_key is not None and peer.revoked is None:
             kept = enforced(site.tunnels[peer.tunnel])
             ended = peer.until is not None and peer.until < today
             yield PeerAccess(key, peer.tunnel, peer.person, into_for(site, peer), kept, peer.until, ended)

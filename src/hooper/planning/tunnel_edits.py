@@ -18,10 +18,12 @@ from hooper.planning.edits import Edited, add, add_service, again, change
 from hooper.planning.routes import return_routes
 from hooper.planning.topology import Topology
 from hooper.planning.typed import outside_port
-from hooper.site.edit import Value, remove_key, remove_table
+from hooper.site.edit import Value, remove_table
 from hooper.site.tunnel_tables import spoken_by
 
 if TYPE_CHECKING:
+    from datetime import date
+
     from hooper.site.load import SiteFile
     from hooper.site.model import Site
     from hooper.site.tunnel_tables import Peer, Tunnel
@@ -325,31 +327,51 @@ def change_peer(file: SiteFile, key: str, rows: Mapping[str, Value], clear: Iter
 
 def renew_peer(file: SiteFile, key: str, public: str) -> Edited:
     """Another key for a peer: the old one is worth nothing once the server has the new file. Raises: CannotEdit."""
-    made = change(file, "peers", key, {"public_key": public})
+    clear = ("revoked",) if file.site.peers[key].revoked is not None else ()
+    made = change(file, "peers", key, {"public_key": public}, clear)
     site = again(file, made.text).site
     follows = (*_server_anew(site, site.peers[key].tunnel), *_to_hand(site, key))
     return replace(made, action="renewed", follows=follows)
 
 
-def revoke_peer(file: SiteFile, key: str) -> Edited:
-    """A peer without its key: its server does not know it any more. Raises: UsageError: it has none; CannotEdit."""
+def revoke_peer(file: SiteFile, key: str, today: date) -> Edited:
+    """A peer from which its way in is taken; what has to be done so that it stays out is told.
+
+    Raises: UsageError: it has nothing that could be taken; CannotEdit.
+    """
     site, peer = file.site, file.site.peers[key]
     tunnel = site.tunnels[peer.tunnel]
-    if peer.public_key is None and tunnel.made_by == "device" and tunnel.kind != "wireguard":
-        follows = (*_server_anew(site, peer.tunnel), *_shared_by_all(site, peer.tunnel), *_had(site, key))
-        return Edited(file.text, "revoked", f"peers.{key}", (), follows)
-    if peer.public_key is None:
+    if peer.revoked is not None:
+        raise UsageError(
+            f"{key} was revoked on {peer.revoked}",
+            remedy=f"Once its server lets it in no more, `{deeds.SHUT_OUT(key)}`.",
+        )
+    if peer.public_key is None and (tunnel.made_by != "device" or tunnel.kind == "wireguard"):
         raise UsageError(f"{key} has no key that could be revoked", remedy=f"`{deeds.RENEW_PEER(key)}` gives it one.")
-    text = remove_key(file.text, ("peers", key), "public_key")
-    changes = (ChangedKey("public_key", peer.public_key, None),)
-    follows = (*_server_anew(site, peer.tunnel), *_had(site, key))
-    return Edited(text, "revoked", f"peers.{key}", changes, follows)
+    follows = (*_out(site, key), *_had(site, key))
+    clear = ("public_key",) if peer.public_key is not None else ()
+    made = change(file, "peers", key, {"revoked": today}, clear)
+    return replace(made, action="revoked", follows=follows)
 
 
-def _shared_by_all(site: Site, key: str) -> Iterator[str]:
-    tunnel = site.tunnels[key]
+def _out(site: Site, key: str) -> Iterator[str]:
+    """What keeps a peer out of its tunnel, and whom that concerns."""
+    peer, tunnel = site.peers[key], site.tunnels[site.peers[key].tunnel]
+    host = site.services[tunnel.service].host
+    if tunnel.made_by == "hooper":
+        yield from _server_anew(site, peer.tunnel)
+    elif tunnel.kind == "openvpn" and not tunnel.one_secret:
+        yield f"on the pages of {host}: revoke the certificate of {peer.user or key}, and take its user away"
+    else:
+        yield f"on the pages of {host}: take {peer.user or key} away"
+    others = [name for name, one in peers_of(site, peer.tunnel).items() if name != key and one.revoked is None]
     if tunnel.one_secret or tunnel.kind == "ipsec":
-        yield f"the secret that all peers of {key} share: `{deeds.RENEW_TUNNEL(key)}` lists where it has to change"
+        all_of_them = f": {', '.join(others)}" if others else ""
+        yield (
+            f"on the pages of {host}: another secret, since {key} knows this one; `{deeds.RENEW_TUNNEL(peer.tunnel)}`"
+            f" proposes it, and every other peer gets it{all_of_them}"
+        )
+    yield f"once that is done: `{deeds.SHUT_OUT(key)}`"
 
 
 def remove_peer(file: SiteFile, key: str) -> Edited:
@@ -357,7 +379,7 @@ def remove_peer(file: SiteFile, key: str) -> Edited:
     site, peer = file.site, file.site.peers[key]
     text = remove_table(file.text, ("peers", key))
     follows = (
-        *_server_anew(site, peer.tunnel),
+        *_out(site, key),
         f"on {device_of(peer, key)}: the profile, in {SOFTWARE[site.tunnels[peer.tunnel].kind]}; and where its file was"
         " kept",
         *_had(site, key),
@@ -373,7 +395,8 @@ def _had(site: Site, key: str) -> Iterator[str]:
     if hosts:
         words = ", ".join(hosts)
         yield f"passwords and keys that {device_of(peer, key)} has kept for {words}: change them there"
-    public = [name for name in reached if site.services[name].reach == "public"]
+    own = {one for tunnel in site.tunnels.values() for one in (tunnel.service, tunnel.also)}
+    public = [name for name in reached if site.services[name].reach == "public" and name not in own]
     if public:
         yield f"{', '.join(public)}: reached from the internet without the tunnel too; this takes nothing of that away"
     for name, updater in site.updaters.items():

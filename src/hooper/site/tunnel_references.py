@@ -28,6 +28,7 @@ ONLY_OF = {
     "also": ("openvpn", "ipsec"), "subnet": ("wireguard", "openvpn", "ipsec"), "login": ("ssh",), "l2tp": ("ipsec",),
     "subnet6": ("wireguard", "openvpn", "ipsec"), "dns": ("wireguard", "openvpn", "ipsec"),
     "probe_key": ("wireguard",), "probe_profile": ("openvpn",),
+    "seen_by": ("wireguard", "openvpn"), "load_by": ("wireguard", "openvpn", "ssh"),
 }  # fmt: skip
 
 

@@ -10,6 +10,7 @@ from hooper.site.fields import Address4, Address6, AnyAddress, Key, SecretField,
 from hooper.site.table import Table
 from hooper.site.tunnel_fields import Into, Login, Subnet6, TunnelKey, WireGuardKey
 
+Command = tuple[Annotated[str, Field(min_length=1)], ...]
 TunnelKind = Literal["wireguard", "openvpn", "ssh", "ipsec"]
 
 
@@ -53,6 +54,10 @@ class Tunnel(Table):
     )
     login: Login | None = Field(None, description="SSH: the user that peers log in as, who can do nothing else.")
     l2tp: bool = Field(False, description="IPsec: with L2TP inside, as older devices have it.")
+    seen_by: Command = Field((), description="The command that fetches what the server tells of its peers, as text.")
+    load_by: Command = Field(
+        (), description="The command that puts the files of HOOPER_FILES on the server and has it load them."
+    )
     one_secret: bool = Field(False, description="All peers share one secret or profile, which the device gives out.")
 
     @property
@@ -89,3 +94,4 @@ class Peer(Table):
     into: Into | None = None
     public_key: TunnelKey | None = Field(None, description="Its own; the private one stands on the device alone.")
     until: date | None = None
+    revoked: date | None = Field(None, description="The day on which its way in was taken from it.")

@@ -93,6 +93,12 @@ MIGRATIONS: tuple[str, ...] = (
         before TEXT NOT NULL, until TEXT, PRIMARY KEY (gateway, transport, outside_port)
     );
     """,
+    """
+    CREATE TABLE revoked (
+        peer TEXT PRIMARY KEY, tunnel TEXT NOT NULL, public_key TEXT NOT NULL, at TEXT NOT NULL, out TEXT,
+        how TEXT NOT NULL
+    );
+    """,
 )
 BUSY_SECONDS = 5.0
 

@@ -66,6 +66,10 @@ class History:
             with self._db.writing():
                 self._db.many("DELETE FROM states WHERE kind = ? AND subject = ? AND aspect = ?", gone)
 
+    def forget_one(self, kind: Subject, subject: str, aspect: str) -> None:
+        """One thing is no more. Raises: StateError."""
+        self._db.write("DELETE FROM states WHERE kind = ? AND subject = ? AND aspect = ?", kind, subject, aspect)
+
     def conditions(self) -> list[Stood]:
         """How all things stand. Raises: StateError."""
         question = "SELECT kind, subject, aspect, state, level, since, at, detail, cause FROM states ORDER BY rowid"

@@ -100,6 +100,20 @@ class Handed:
 
 
 @dataclass(frozen=True, slots=True)
+class Revoked:
+    """A peer from which its way in was taken. public_key: the one that it had; empty: none is known. out: since when
+    the server does not let it in; None: nobody has said or seen that. how: by what that is known.
+    """
+
+    peer: str
+    tunnel: str
+    public_key: str
+    at: datetime
+    out: datetime | None = None
+    how: str = ""
+
+
+@dataclass(frozen=True, slots=True)
 class Made:
     """A server's file. mark: of what it said."""
 

@@ -7,7 +7,7 @@ from typing import Any
 
 from hooper.clock import read_moment, rfc3339
 from hooper.store.database import Database
-from hooper.store.kept import Handed, Heard, Made
+from hooper.store.kept import Handed, Heard, Made, Revoked
 
 
 class Tunnelling:
@@ -43,8 +43,40 @@ class Tunnelling:
         """What became of these counts no more. Raises: StateError."""
         with self._db.writing():
             self._db.many("DELETE FROM handed WHERE peer = ?", [(key,) for key in peers])
-            for table in ("made", "heard"):
+            for table in ("made", "heard", "revoked"):
                 self._db.many(f"DELETE FROM {table} WHERE tunnel = ?", [(key,) for key in tunnels])  # noqa: S608 - ours
+
+    def revoke(self, *rows: Revoked) -> None:
+        """Remember whose way in was taken, or what came of it. Raises: StateError."""
+        with self._db.writing():
+            self._db.many(
+                "INSERT OR REPLACE INTO revoked VALUES (?, ?, ?, ?, ?, ?)",
+                [
+                    (
+                        one.peer,
+                        one.tunnel,
+                        one.public_key,
+                        rfc3339(one.at),
+                        rfc3339(one.out) if one.out else None,
+                        one.how,
+                    )
+                    for one in rows
+                ],
+            )
+
+    def let_in(self, peer: str) -> None:
+        """A peer has a new way in: what was taken counts no more. Raises: StateError."""
+        self._db.write("DELETE FROM revoked WHERE peer = ?", peer)
+
+    def revoked(self) -> dict[str, Revoked]:
+        """By peer. Raises: StateError."""
+
+        def read(row: tuple[Any, ...]) -> tuple[str, Revoked]:
+            peer, tunnel, public_key, at, out, how = row
+            last = read_moment(out) if out is not None else None
+            return str(peer), Revoked(str(peer), tunnel, public_key, read_moment(at), last, how)
+
+        return dict(self._db.readable("revoked", "SELECT peer, tunnel, public_key, at, out, how FROM revoked", read))
 
     def label(self, public_key: str) -> bytes:
         """The TAI64N of the last initiation by a key; empty: there was none. Raises: StateError."""

@@ -108,7 +108,7 @@ def let_in(site: Site, key: str, today: date) -> dict[str, Peer]:
     return {
         name: peer
         for name, peer in peers_of(site, key).items()
-        if peer.public_key is not None and (peer.until is None or peer.until >= today)
+        if peer.public_key is not None and peer.revoked is None and (peer.until is None or peer.until >= today)
     }
 
 

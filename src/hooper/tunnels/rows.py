@@ -49,7 +49,9 @@ class PeerRow:
 
     person: whose it is; null: not said. device: what it is. address: in the tunnel. into: what it reaches. enforced:
     where it is kept to that. handed: when its file was given to it; null: it was not. last_seen: the last handshake
-    that its server told of; null: none. until: its last day; null: it has none. detail: what is not as it should be.
+    that its server told of; null: none. until: its last day; null: it has none. revoked: the day on which its way in
+    was taken; null: it was not. shut_out: since when its server is known to let it in no more; null: it is not known.
+    detail: what is not as it should be.
     """
 
     peer: str
@@ -62,6 +64,8 @@ class PeerRow:
     handed: str | None
     last_seen: str | None
     until: str | None
+    revoked: str | None
+    shut_out: str | None
     ok: bool
     detail: str
 
@@ -148,6 +152,7 @@ class SeenRow:
 
     peer: null where the site file has no such key. last_handshake: null: never. from: the address; null: none.
     received, sent: bytes, as the server counts them. ok: it is known, and reached. detail: what is not as it should be.
+    revoked: its way in was taken, and it is let in all the same.
     """
 
     peer: str | None
@@ -158,6 +163,7 @@ class SeenRow:
     sent: int
     ok: bool
     detail: str
+    revoked: bool = False
 
 
 @dataclass(frozen=True, slots=True)

@@ -5,6 +5,11 @@ from __future__ import annotations
 from hooper.why.catalogue import CauseEntry
 
 OCCASIONS: dict[str, CauseEntry] = {
+    "peer-still-in": CauseEntry(
+        "a peer was revoked, and nobody has said or seen that its server knows",
+        "Whoever has its device, or its file, still comes in.",
+        "Load the server's new files, or take the peer away on the device's pages; then say that it is done.",
+    ),
     "rules-lost": CauseEntry(
         "the router has lost what was entered",
         "From then until it was entered again nothing arrived by these rules. Routers lose them at a restart.",

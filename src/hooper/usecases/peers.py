@@ -10,11 +10,11 @@ from pathlib import Path
 from hooper import deeds
 from hooper.addresses import IPAddress
 from hooper.clock import rfc3339
-from hooper.errors import HooperError, UsageError
+from hooper.errors import HooperError, RefusedForSafety, UsageError
 from hooper.files import write_output
 from hooper.planning.access import allowed_networks, enforced, into_for
 from hooper.planning.documents import EditDocument
-from hooper.planning.edits import Edited, again
+from hooper.planning.edits import Edited, again, change
 from hooper.planning.looks.tunnel import SOON, key_wanted, needs_no_key
 from hooper.planning.tunnel_edits import add_peer, handing, remove_peer, renew_peer, revoke_peer
 from hooper.secret import Secret
@@ -22,13 +22,14 @@ from hooper.site.edit import Value
 from hooper.site.load import SiteFile
 from hooper.site.model import Site
 from hooper.site.tunnel_tables import Peer
-from hooper.store.kept import Handed, Heard
+from hooper.store.kept import Handed, Heard, Revoked
 from hooper.tunnels import words
 from hooper.tunnels.common import KeyMissing, NoEndpoint, Profile
 from hooper.tunnels.making import as_one, certificate_ends, new_peer_key, peer_files, profile_of
 from hooper.tunnels.rows import HandedDocument, PeerRow, PeersDocument
 from hooper.tunnels.sheet import wants_secret
 from hooper.usecases.edits import EditRequest, edit
+from hooper.usecases.revoking import let_in_again, note_revoked, revocations, still_in
 from hooper.usecases.run import Run
 from hooper.usecases.tunnels import edit_with_keys, forget, ring_of, unkept_key
 from hooper.usecases.typing_now import typed_now
@@ -49,7 +50,8 @@ def list_peers(run: Run, request: PeersRequest) -> tuple[PeersDocument, list[Hoo
         if state is not None:
             handed, heard = state.tunnelling.handed(), state.tunnelling.heard()
             tidy(run, handed)
-    rows = (_row(run, key, handed.get(key), heard) for key in request.peers or tuple(run.site.peers))
+    taken = revocations(run)
+    rows = (_row(run, key, handed.get(key), heard, taken.get(key)) for key in request.peers or tuple(run.site.peers))
     return PeersDocument(tuple(rows)), []
 
 
@@ -61,13 +63,15 @@ def known_public(run: Run) -> dict[str, IPAddress]:
     return {line: said.value for line, said in seen.items() if said.value is not None}
 
 
-def _row(run: Run, key: str, handed: Handed | None, heard: Mapping[str, Heard]) -> PeerRow:
+def _row(run: Run, key: str, handed: Handed | None, heard: Mapping[str, Heard], taken: Revoked | None) -> PeerRow:
     site, peer = run.site, run.site.peers[key]
     tunnel = site.tunnels[peer.tunnel]
     own = wants_secret(tunnel) or (handed is not None and handed.public_key == peer.public_key)
     given = handed if own else None
     detail = ""
-    if peer.until is not None and peer.until < run.at.date():
+    if taken is not None:
+        detail = still_in(run.site, taken) if taken.out is None else ""
+    elif peer.until is not None and peer.until < run.at.date():
         detail = f"its time was over on {peer.until}: `{deeds.REVOKE(key)}`, or give it a new `until`"
     elif wants_secret(tunnel):
         detail = _to_hand(run, key, handed)
@@ -87,6 +91,8 @@ def _row(run: Run, key: str, handed: Handed | None, heard: Mapping[str, Heard]) 
         rfc3339(given.at) if given is not None else None,
         rfc3339(seen.handshake) if seen is not None and seen.handshake is not None else None,
         peer.until.isoformat() if peer.until is not None else None,
+        taken.at.date().isoformat() if taken is not None else None,
+        rfc3339(taken.out) if taken is not None and taken.out is not None else None,
         not detail,
         detail,
     )
@@ -181,6 +187,8 @@ def renew(run: Run, request: PeerRequest) -> tuple[EditDocument, list[HooperErro
     """Another key for a peer; the old one is forgotten. Raises: UsageError, MachineError, as `edit`."""
     old, made = run.site.peers[request.key].public_key, tuple[str, ...]()
     public, tunnel = request.public_key, run.site.tunnels[run.site.peers[request.key].tunnel]
+    if public is None and tunnel.made_by == "device" and run.site.peers[request.key].revoked is not None:
+        return _let_in_by_device(run, request)
     if public is None and tunnel.made_by == "device":
         host = run.site.services[tunnel.service].host
         raise UsageError(
@@ -195,12 +203,22 @@ def renew(run: Run, request: PeerRequest) -> tuple[EditDocument, list[HooperErro
     done = edit_with_keys(run, renew_peer(run.file, request.key, public), made, dry_run=request.dry_run)
     if not request.dry_run and old != public:
         _forgotten(run, request.key, old)
+    if not request.dry_run:
+        let_in_again(run, request.key)
+    return done
+
+
+def _let_in_by_device(run: Run, request: PeerRequest) -> tuple[EditDocument, list[HooperError]]:
+    """A peer that was revoked may come in again; what it needs is made on the device."""
+    done = edit(run, EditRequest(lambda file: change(file, "peers", request.key, {}, ("revoked",)), request.dry_run))
+    if not request.dry_run:
+        let_in_again(run, request.key)
     return done
 
 
 def revoke(run: Run, request: PeerRequest) -> tuple[EditDocument, list[HooperError]]:
     """A peer whose key is worth nothing any more. Raises: UsageError, as `edit`."""
-    return _taken(run, request, revoke_peer)
+    return _taken(run, request, lambda file, key: revoke_peer(file, key, run.at.date()))
 
 
 def remove(run: Run, request: PeerRequest) -> tuple[EditDocument, list[HooperError]]:
@@ -209,13 +227,14 @@ def remove(run: Run, request: PeerRequest) -> tuple[EditDocument, list[HooperErr
 
 
 def _taken(
-    run: Run, request: PeerRequest, change: Callable[[SiteFile, str], Edited]
+    run: Run, request: PeerRequest, edited: Callable[[SiteFile, str], Edited]
 ) -> tuple[EditDocument, list[HooperError]]:
     """An edit by which a key is worth nothing any more, and the key forgotten."""
-    old = run.site.peers[request.key].public_key
-    done = edit(run, EditRequest(lambda file: change(file, request.key), request.dry_run))
+    entry = run.site.peers[request.key]
+    done = edit(run, EditRequest(lambda file: edited(file, request.key), request.dry_run))
     if not request.dry_run:
-        _forgotten(run, request.key, old)
+        note_revoked(run, request.key, entry)
+        _forgotten(run, request.key, entry.public_key)
     return done
 
 
@@ -252,6 +271,12 @@ async def hand(run: Run, request: HandRequest) -> tuple[HandedDocument, list[Hoo
     key, site = request.key, run.site
     peer = site.peers[key]
     tunnel = site.tunnels[peer.tunnel]
+    if peer.revoked is not None:
+        raise RefusedForSafety(
+            f"{key} was revoked on {peer.revoked}, so it gets nothing",
+            code="peer-revoked",
+            remedy=f"`{deeds.RENEW_PEER(key)}` lets it in again; a secret that all share has to be another first.",
+        )
     if tunnel.made_by == "device" and not wants_secret(tunnel):
         raise UsageError(
             f"the files of {peer.tunnel} are made by the device itself",

@@ -11,9 +11,10 @@ from hooper import deeds
 from hooper.errors import HooperError, NeedsAPerson, NoAnswer, RefusedForSafety, UsageError
 from hooper.gateways.driver import Driver
 from hooper.gateways.find import Neighbourhood, find_routers
+from hooper.gateways.refusals import LabelledUnknown
 from hooper.gateways.rules import Wanted, wan_compared, wanted_rules
 from hooper.gateways.tables import GatewayTable, RouterChangesDocument, RouterListDocument, RuleChange, RuleRow
-from hooper.gateways.work import LEASE_S, LabelledUnknown, Work, entered_rule, read_gateway
+from hooper.gateways.work import LEASE_S, Work, entered_rule, read_gateway
 from hooper.planning.gate import refusals
 from hooper.planning.openers import driven_gateways, not_driven
 from hooper.ports import ports_text, single

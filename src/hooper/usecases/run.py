@@ -118,6 +118,7 @@ PARTS = {
     "seen": "addresses that were measured", "surveys": "surveys", "turns": "what was to be done when",
     "states": "how things stand", "events": "what changed", "days": "counted looks", "notices": "notices sent",
     "handed": "profiles that were handed over", "made": "server files", "heard": "what tunnel servers saw",
+    "revoked": "peers that were revoked",
     "lent": "rules that stood for a test",
 }  # fmt: skip
 

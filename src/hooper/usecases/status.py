@@ -184,7 +184,7 @@ def _proof(one: Stood) -> str:
     words: dict[str, str] = {
         "name": "its own servers", "rule": "the router's table", "router": "on the network",
         "address": "measured", "line": "measured", "risk": "the site file", "clock": "on the network",
-        "tunnel": "what was made", "peer": "the server" if what.aspect == "seen" else "what was handed",
+        "tunnel": "what was made", "peer": "what was handed" if what.aspect == "" else "the server",
     }  # fmt: skip
     if what.kind == "certificate":
         return "a handshake" if what.aspect.startswith("at ") else "the kept file"
@@ -214,6 +214,8 @@ def _needs(one: Stood) -> str:
         return "Decide anew: remove what is exposed, or accept it until a later day in the site file."
     if what.kind == "tunnel":
         return f"See what it says: `{deeds.TUNNELS}`."
+    if what.kind == "peer" and what.aspect == "out":
+        return f"Shut it out at its server, then `{deeds.SHUT_OUT(what.subject)}`."
     if what.kind == "peer":
         return f"See what it says: `{deeds.PEERS}`."
     if what.kind == "clock":

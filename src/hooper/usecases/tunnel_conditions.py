@@ -2,40 +2,97 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
+from typing import TypeVar
 
 from hooper.errors import HooperError
 from hooper.planning.looks.tunnel import SOON
 from hooper.store.kept import Condition
-from hooper.tunnels.rows import PeerRow, TunnelRow
+from hooper.tunnels.rows import PeerRow, SeenDocument, TunnelRow
 from hooper.usecases.conditions import keep_conditions
 from hooper.usecases.peers import PeersRequest, list_peers
+from hooper.usecases.revoking import of_revocations
 from hooper.usecases.run import Run
-from hooper.usecases.tunnel_seen import SeenRequest, seen
+from hooper.usecases.tunnel_seen import SeenRequest, fetch_seen, seen
 from hooper.usecases.tunnels import TunnelsRequest, list_tunnels
 
 SEEN = ("wireguard", "openvpn")  # whose servers tell whom they saw
 
 
-def watch_tunnels(run: Run) -> list[HooperError]:
-    """Look at what was made and handed, and at a server that runs on this machine; keep how it stands."""
+async def watch_tunnels(run: Run) -> list[HooperError]:
+    """Look at what was made and handed, and at what the servers tell that can be asked; keep how it stands."""
     trouble: list[HooperError] = []
     here = run.site.site.here
     for key, tunnel in run.site.tunnels.items():
-        if (
-            here is not None
-            and run.site.services[tunnel.service].host == here
-            and tunnel.kind in SEEN
-            and run.state is not None
-        ):
+        own = here is not None and run.site.services[tunnel.service].host == here
+        if tunnel.kind in SEEN and (own or tunnel.seen_by) and run.state is not None:
             try:
-                seen(run, SeenRequest(key))
+                await look_at_server(run, SeenRequest(key))
             except HooperError as exc:
+                exc.message = f"{key}: {exc.message}"
                 trouble.append(exc)
+    keep_tunnels(run)
+    return trouble
+
+
+async def look_at_server(run: Run, request: SeenRequest) -> tuple[SeenDocument, list[HooperError]]:
+    """What the server saw of each peer, by its own command where the site file names one; it is kept.
+
+    Raises: as `seen`; CommandFailed.
+    """
+    dump = request.dump if request.dump is not None else await fetch_seen(run, request.key)
+    document, trouble = seen(run, SeenRequest(request.key, dump))
+    keep_conditions(run, [_loaded(document), *of_revocations(run)])
+    return document, trouble
+
+
+def keep_tunnels(run: Run) -> None:
+    """Keep how tunnels and peers stand by what was made, handed, revoked and seen so far."""
     tunnels, _ = list_tunnels(run, TunnelsRequest())
     peers, _ = list_peers(run, PeersRequest())
-    keep_conditions(run, [*map(_tunnel, tunnels.tunnels), *(one for row in peers.peers for one in _peer(run, row))])
-    return trouble
+    keep_conditions(
+        run,
+        [
+            *map(_tunnel, tunnels.tunnels),
+            *(one for row in peers.peers for one in _peer(run, row)),
+            *of_revocations(run),
+        ],
+    )
+
+
+R = TypeVar("R")
+D = TypeVar("D")
+
+
+def and_kept(
+    work: Callable[[Run, R], tuple[D, list[HooperError]]],
+) -> Callable[[Run, R], tuple[D, list[HooperError]]]:
+    """A use case that changes tunnels or peers; how they stand from then on is kept at once."""
+
+    def done(run: Run, request: R) -> tuple[D, list[HooperError]]:
+        document, trouble = work(run, request)
+        if run.state is not None and not getattr(request, "dry_run", False):
+            keep_tunnels(run)
+        return document, trouble
+
+    return done
+
+
+def _loaded(document: SeenDocument) -> Condition:
+    """Whether a server has what was made for it."""
+    strange = [row.peer or row.public_key for row in document.peers if not row.ok and row.revoked]
+    words = []
+    if document.server_key is False:
+        words.append("it has another key than the site file")
+    if document.missing:
+        words.append(f"it does not know {', '.join(document.missing)}")
+    if strange:
+        words.append(f"it still lets in {', '.join(strange)}")
+    if words:
+        return Condition(
+            "tunnel", document.tunnel, "loaded", "other files", "wrong", "; ".join(words), "tunnel-files-old"
+        )
+    return Condition("tunnel", document.tunnel, "loaded", "as made", "well", "seen at its server")
 
 
 def _tunnel(row: TunnelRow) -> Condition:
@@ -47,7 +104,9 @@ def _tunnel(row: TunnelRow) -> Condition:
 def _peer(run: Run, row: PeerRow) -> Iterator[Condition]:
     entry = run.site.peers[row.peer]
     today = run.at.date()
-    if entry.until is not None and entry.until < today:
+    if entry.revoked is not None:
+        yield Condition("peer", row.peer, "", "revoked", "fact", f"on {entry.revoked}")
+    elif entry.until is not None and entry.until < today:
         yield Condition("peer", row.peer, "", "over", "wrong", row.detail, "peer-ended")
     elif not row.ok and row.handed is not None:
         yield Condition("peer", row.peer, "", "file old", "wrong", row.detail, "profile-outdated")

@@ -10,14 +10,16 @@ from hooper import deeds
 from hooper.clock import rfc3339
 from hooper.errors import HooperError, MachineError, UsageError
 from hooper.files import read_text
+from hooper.names.handing import run_command
 from hooper.planning.access import ends, peers_of
 from hooper.site.tunnel_tables import Peer
-from hooper.store.kept import Heard
+from hooper.store.kept import Heard, Revoked
 from hooper.tunnels.authority import peer_name
 from hooper.tunnels.common import let_in
 from hooper.tunnels.openvpn_seen import ClientSeen, read_status
 from hooper.tunnels.rows import SeenDocument, SeenRow
 from hooper.tunnels.seen import PeerSeen, read_dump
+from hooper.usecases.revoking import revocations, shut_out
 from hooper.usecases.run import Run
 
 OWN_DUMP = ("wg", "show", "all", "dump")
@@ -30,6 +32,20 @@ class SeenRequest:
 
     key: str
     dump: str | None = None
+
+
+SEEN_LIMIT_S, SEEN_BYTES = 30.0, 1024 * 1024
+
+
+async def fetch_seen(run: Run, key: str) -> str | None:
+    """What the tunnel's own command tells of its server; None: the site file names no command.
+
+    Raises: MachineError, CommandFailed.
+    """
+    tunnel = run.site.tunnels[key]
+    if not tunnel.seen_by:
+        return None
+    return await run_command(tunnel.seen_by, run.base, {"HOOPER_TUNNEL": key}, SEEN_LIMIT_S, most=SEEN_BYTES)
 
 
 def seen(run: Run, request: SeenRequest) -> tuple[SeenDocument, list[HooperError]]:
@@ -63,8 +79,11 @@ def _seen_by_wireguard(run: Run, request: SeenRequest) -> SeenDocument:
         )
     interface = mine[0]
     by_key = {peer.public_key: name for name, peer in peers_of(site, key).items() if peer.public_key is not None}
+    taken = {one.public_key: one for one in revocations(run).values() if one.tunnel == key and one.public_key}
     rows = [
-        _seen_row(by_key.get(peer.public_key), peer, probe=peer.public_key == tunnel.probe_key)
+        _seen_row(
+            by_key.get(peer.public_key), peer, taken.get(peer.public_key), probe=peer.public_key == tunnel.probe_key
+        )
         for peer in interface.peers
     ]
     there_now = {peer.public_key for peer in interface.peers}
@@ -76,6 +95,8 @@ def _seen_by_wireguard(run: Run, request: SeenRequest) -> SeenDocument:
                 for p in interface.peers
             ]
             state.tunnelling.hear(key, told)
+    gone = [one.peer for public, one in taken.items() if public not in there_now and one.out is None]
+    shut_out(run, gone, "seen at its server")
     right = interface.public_key == tunnel.public_key if interface.public_key and tunnel.public_key else None
     return SeenDocument(key, right, tuple(rows), missing)
 
@@ -88,13 +109,27 @@ def _seen_by_openvpn(run: Run, request: SeenRequest) -> SeenDocument:
     at = status.at or run.at
     server = tunnel.public_key or ""
     rows, told = [], dict[str, Heard]()
+    taken = {one.peer: one for one in revocations(run).values() if one.tunnel == key and one.out is None}
     for client in status.clients:
         name = next((peer for peer, entry in peers.items() if _is(peer, entry, client)), None)
+        out = next((one for one in taken.values() if _was(one, name, client)), None)
         public = (peers[name].public_key if name is not None else None) or name or client.name
         told[public] = Heard(public, key, server, at, client.came_from, client.received, client.sent, run.at)
         detail = "" if name is not None else "the site file has no such peer: somebody else comes in"
+        if out is not None:
+            name, detail = out.peer, f"it was revoked on {out.at:%Y-%m-%d}, and the server still lets it in"
         rows.append(
-            SeenRow(name, public, rfc3339(at), client.came_from, client.received, client.sent, name is not None, detail)
+            SeenRow(
+                name,
+                public,
+                rfc3339(at),
+                client.came_from,
+                client.received,
+                client.sent,
+                not detail,
+                detail,
+                out is not None,
+            )
         )
     with run.keeping() as state:
         if state is not None:
@@ -108,6 +143,12 @@ def _seen_by_openvpn(run: Run, request: SeenRequest) -> SeenDocument:
                     rows.append(SeenRow(name, public, when, None, 0, 0, True, detail))
             state.tunnelling.hear(key, {**before, **told}.values())
     return SeenDocument(key, None, tuple(rows), ())
+
+
+def _was(taken: Revoked, name: str | None, client: ClientSeen) -> bool:
+    """Whether a client is a peer that was revoked."""
+    own = taken.public_key and client.name == peer_name(taken.peer, taken.public_key)
+    return bool(own) or taken.peer in (name, client.name, client.user)
 
 
 def _is(key: str, peer: Peer, client: ClientSeen) -> bool:
@@ -145,19 +186,22 @@ def _own_dump() -> str:
     return ran.stdout
 
 
-def _seen_row(name: str | None, peer: PeerSeen, *, probe: bool) -> SeenRow:
+def _seen_row(name: str | None, peer: PeerSeen, taken: Revoked | None, *, probe: bool) -> SeenRow:
     detail = ""
-    if name is None and not probe:
+    if taken is not None:
+        detail = f"it was revoked on {taken.at:%Y-%m-%d}, and the server still lets it in"
+    elif name is None and not probe:
         detail = "the site file has no such peer: somebody else comes in, or an old one was not taken away"
     elif peer.handshake is None and not probe:
         detail = "it has never been seen"
     return SeenRow(
-        "the probe, for checks" if probe else name,
+        "the probe, for checks" if probe else taken.peer if taken is not None else name,
         peer.public_key,
         rfc3339(peer.handshake) if peer.handshake is not None else None,
         peer.came_from,
         peer.received,
         peer.sent,
-        name is not None or probe,
+        taken is None and (name is not None or probe),
         detail,
+        taken is not None,
     )

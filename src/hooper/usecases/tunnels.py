@@ -5,16 +5,15 @@ from __future__ import annotations
 import base64
 import secrets
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from ipaddress import IPv4Address
 from pathlib import Path
 
 from hooper import deeds
-from hooper.errors import HooperError
+from hooper.errors import HooperError, UsageError
 from hooper.files import machine_error, make_folder, read_text, write_output
-from hooper.planning.access import (
-    peers_of,
-)
+from hooper.names.handing import run_command
+from hooper.planning.access import peers_of
 from hooper.planning.documents import EditDocument
 from hooper.planning.edits import Edited, again
 from hooper.planning.rented import add_rented
@@ -24,7 +23,9 @@ from hooper.planning.typed import typed
 from hooper.planning.values import Plan
 from hooper.site.edit import Value
 from hooper.site.load import SiteFile
+from hooper.site.model import Site
 from hooper.site.references import detours
+from hooper.site.tunnel_tables import Peer
 from hooper.store.kept import Made
 from hooper.tunnels import words
 from hooper.tunnels.common import at, let_in
@@ -40,6 +41,7 @@ from hooper.tunnels.rows import (
 )
 from hooper.tunnels.sheet import device_steps, peers_fields, server_fields, to_change, wants_secret
 from hooper.usecases.edits import EditRequest, edit
+from hooper.usecases.revoking import revocations, shut_out
 from hooper.usecases.run import Run
 from hooper.wire.wireguard import generate_private, public_of
 
@@ -248,13 +250,17 @@ def _row(run: Run, key: str, made: Made | None) -> TunnelRow:
     )
 
 
+def _not_revoked(site: Site, key: str) -> dict[str, Peer]:
+    return {name: peer for name, peer in peers_of(site, key).items() if peer.revoked is None}
+
+
 def show(run: Run, request: TunnelsRequest) -> tuple[TunnelDocument, list[HooperError]]:
     """One tunnel, field by field, as pages ask for it."""
     (key,) = request.tunnels
     site, tunnel = run.site, run.site.tunnels[key]
     host = site.services[tunnel.service].host
     ours = tunnel.made_by == "hooper"
-    shown = let_in(site, key, run.at.date()) if ours else peers_of(site, key)
+    shown = let_in(site, key, run.at.date()) if ours else _not_revoked(site, key)
     routes = tuple(
         RouteOn(gateway, route)
         for gateway, there in return_routes(site).items()
@@ -321,6 +327,28 @@ def make(run: Run, request: MakeRequest) -> tuple[MadeDocument, list[HooperError
     return MadeDocument(request.key, host, tuple(paths), steps), []
 
 
+LOAD_LIMIT_S = 120.0
+
+
+async def load(run: Run, request: MakeRequest) -> tuple[MadeDocument, list[HooperError]]:
+    """Write the files of a server, and have the site file's own command load them there.
+
+    Raises: as `make`; UsageError: it names no command; CommandFailed.
+    """
+    tunnel = run.site.tunnels[request.key]
+    if not tunnel.load_by:
+        raise UsageError(
+            f"nothing says how the files of {request.key} are loaded",
+            remedy=f"Write `load_by` into [tunnels.{request.key}], or load them by hand.",
+        )
+    document, trouble = make(run, request)
+    more = {"HOOPER_TUNNEL": request.key, "HOOPER_FILES": str(request.out.absolute())}
+    await run_command(tunnel.load_by, run.base, more, LOAD_LIMIT_S)
+    open_ones = [key for key, one in revocations(run).items() if one.tunnel == request.key and one.out is None]
+    shut_out(run, open_ones, "its server has loaded its files")
+    return replace(document, steps=()), trouble
+
+
 def _carried(run: Run, key: str) -> Plan | None:
     """The plan, for a tunnel to a rented machine, whose rules are made by it; None: it carries none."""
     return run.plan if key in detours(run.site) else None
@@ -332,7 +360,7 @@ def _sheet_of(run: Run, request: MakeRequest) -> MadeDocument:
     Raises: RefusedForSafety, MachineError.
     """
     site, key = run.site, request.key
-    tunnel, peers = site.tunnels[key], peers_of(site, key)
+    tunnel, peers = site.tunnels[key], _not_revoked(site, key)
     secret = proposed(ring_of(run), key, peers)
     lines = [f"# {key}: what to enter on the page of {site.services[tunnel.service].host}. Made by Hooper."]
     lines += ["", *(f"{one.field}: {one.value}" for one in server_fields(run.topology, key, secret))]

@@ -221,7 +221,7 @@ def _peer(facts: Facts, key: str, peer: Peer) -> Iterator[Finding]:
             f"its last day is {peer.until}",
             "Give it a later `until` if it is still to come in.",
         )
-    if peer.public_key is None and not needs_no_key(tunnel):
+    if peer.public_key is None and peer.revoked is None and not needs_no_key(tunnel):
         yield finding("peer-without-key", subject, "it has no key in the site file", key_wanted(tunnel, key))
     if enforced(tunnel) == "nowhere" and limited(site, key):
         host = site.services[tunnel.service].host
