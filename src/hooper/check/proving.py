@@ -194,9 +194,10 @@ async def _services(here: Door, wish: Wish, peer: str, name: str) -> list[Proven
     """Each permitted service, and one that is not."""
     done = await check_outside(here, here.through(name), wish, None)
     out = [_of(result) for result in done.results if result.expected == "reachable"]
+    passes = any(proof.ok for proof in out)  # else silence tells of the tunnel, and not of what is forbidden
     forbidden = next((result for result in done.results if result.expected == "unreachable"), None)
     if forbidden is not None:
-        return [*out, _of(forbidden)]
+        return [*out, _kept_from(_of(forbidden), passes=passes)]
     site, tunnel = wish.site, _tunnel(wish, peer)
     gateway = site.gateways[lan_of(site, tunnel)].lan.ip
     if any(grant.takes(gateway, "tcp", 80) for grant in grants(site, peer)):
@@ -208,12 +209,22 @@ async def _services(here: Door, wish: Wish, peer: str, name: str) -> list[Proven
     target = Target("", "tcp", "tcp", line, gateway, 80, (gateway, 80), "unreachable")
     seen = await probe(here.through(name), target, min(2.0, wish.deadline))
     ok = seen.verdict in ("refused", "silent")
-    return [*out, Proven(f"forbidden {gateway}:80", None, seen.verdict, ok, seen.detail)]
+    tried = Proven(f"forbidden {gateway}:80", None, seen.verdict, ok, seen.detail)
+    return [*out, _kept_from(tried, passes=passes)]
 
 
 def _of(result: Result) -> Proven:
     kind = "service" if result.expected == "reachable" else "forbidden"
-    return Proven(f"{kind} {result.service}", None, result.verdict, result.ok, result.detail)
+    ok = None if result.untold else result.ok  # what no look could tell is no failure
+    return Proven(f"{kind} {result.service}", None, result.verdict, ok, result.detail)
+
+
+def _kept_from(tried: Proven, *, passes: bool) -> Proven:
+    """Whether silence proves that something is kept back. passes: something permitted came through the same tunnel."""
+    if tried.after != "silent" or tried.ok is not True or passes:
+        return tried
+    words = "nothing that is permitted came through either, so that silence proves nothing of this"
+    return replace(tried, ok=None, detail=words)
 
 
 async def _by_ssh(here: Door, wish: Wish, peer: str) -> list[Proven]:

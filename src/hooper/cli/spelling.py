@@ -51,7 +51,6 @@ COMMANDS: dict[Deed, str] = {
     deeds.PEERS: "peer list",
     deeds.ADD_PEER: "peer add",
     deeds.HAND: "peer hand",
-    deeds.CHANGE_PEER: "peer change {0} --into lan",
     deeds.MAKE_PUBLIC: "service change {0} --reach public",
     deeds.HAND_FILE: "peer hand {0} --out {1}",
     deeds.RENEW_PEER: "peer renew",

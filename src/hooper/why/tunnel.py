@@ -98,7 +98,10 @@ def _peer(case: Case, facts: PeerFacts) -> None:
         case.cause("peer-without-key", "certain", f"{key} has no key, or it was revoked", remedy)
     elif not granted:
         case.step("peer", "broken", f"{service} is not among what it reaches")
-        remedy = f"Add {service} to its `into`: `{deeds.CHANGE_PEER(key)}`; then load the server's new files."
+        remedy = (
+            f"Nothing is broken: so it was planned. Should {key} reach {service}, whoever keeps the site adds it"
+            f" to its `into`, and loads the server's new files."
+        )
         case.cause("peer-not-granted", "certain", f"{key} is not to reach {service}, by the site file", remedy)
     else:
         kept = "kept to that by the server" if enforced(site.tunnels[peer.tunnel]) == "server" else "kept by nobody"

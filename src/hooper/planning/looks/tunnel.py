@@ -135,7 +135,7 @@ def find(facts: Facts) -> Iterator[Finding]:
                     "tunnel-for-nobody",
                     f"services.{key}",
                     "it is to be reached through a tunnel, and no peer may reach it",
-                    f"Add it to a peer's `into`: `{deeds.CHANGE_PEER(next(iter(facts.site.peers)))}`.",
+                    f"Add {key} to the `into` of the peer that is to reach it, or give it another reach.",
                 )
 
 

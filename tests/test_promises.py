@@ -1,0 +1,208 @@
+"""Promises that were once broken on purpose without any test noticing; each has its own here."""
+
+from __future__ import annotations
+
+import contextlib
+import tempfile
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
+from datetime import date
+from ipaddress import IPv4Address, ip_address
+from pathlib import Path
+
+import anyio
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from hooper import deeds
+from hooper.check.proving import Proven, _kept_from, _of
+from hooper.check.results import Evidence, Expected, Result, Verdict, passes
+from hooper.check.targets import Target, is_ok
+from hooper.cli.spelling import COMMANDS
+from hooper.clock import SystemClock
+from hooper.errors import NoAnswer
+from hooper.gateways.rules import LABEL, Wanted
+from hooper.gateways.work import Work
+from hooper.net.exchange import exchange
+from hooper.net.plain_http import Url
+from hooper.net.system import SystemDoor
+from hooper.net.types import Datagram, Endpoint
+from hooper.planning.gate import kept_back
+from hooper.planning.plan import make_plan
+from hooper.planning.topology import Topology
+from hooper.planning.values import Forward
+from hooper.ports import single
+from hooper.site.load import parse_site
+from hooper.store.entries import LiveRule
+from hooper.store.state import State
+from support.model_router import KIND, Killed, MemoryRouter, ModelIgd
+from support.program import BOATHOUSE
+
+# --- the gate
+
+
+@pytest.mark.parametrize("sources", ["", 'sources = ["198.51.100.0/24"]\n'])
+def test_a_default_password_keeps_a_service_back_whoever_may_come(sources: str) -> None:
+    """Allowed sources lessen what a desktop or clear text means, never a password that everybody knows."""
+    assert 'sources = ["198.51.100.0/24"]\n' in BOATHOUSE
+    text = BOATHOUSE.replace('sources = ["198.51.100.0/24"]\n', sources)
+    text = text.replace("default_password_changed = true", "default_password_changed = false")
+    file = parse_site(text.encode(), "site.toml")
+    plan = make_plan(file, date(2026, 5, 1), Topology(file.site))
+    found = {key: {item.code for item in items} for key, items in kept_back(file.site, plan).items()}
+    assert "default-password" in found["desk"]
+    assert "default-password" in found["timing-desk"]
+    assert ("desktop-open" in found["desk"]) == (not sources)
+
+
+# --- who answers
+
+
+@pytest.mark.parametrize(("address", "port"), [("127.0.0.1", 0), ("127.0.0.2", 0), ("127.0.0.2", None)])
+def test_an_answer_counts_from_whom_was_asked_alone(address: str, port: int | None) -> None:
+    """A stranger who sees the question answers first, from another port or another address."""
+
+    async def main() -> None:
+        loopback = ip_address("127.0.0.1")
+        async with (
+            await SystemDoor().datagrams(local=Endpoint(loopback, 0)) as server,
+            anyio.create_task_group() as tasks,
+        ):
+            at = server.local
+            own = Endpoint(ip_address(address), at.port if port is None else 0)
+            stranger = await SystemDoor().datagrams(local=own)
+
+            async def answers() -> None:
+                came = await server.receive()
+                assert isinstance(came, Datagram)
+                await stranger.send(b"forged", came.sender)
+                await anyio.sleep(0.05)
+                await server.send(b"right", came.sender)
+
+            tasks.start_soon(answers)
+            async with stranger:
+                came = await exchange(SystemDoor(), at, b"?", schedule=(0.0,), deadline=5, matches=lambda _: True)
+        assert came.data == b"right"
+
+    anyio.run(main)
+
+
+def test_a_stranger_alone_is_no_answer() -> None:
+    async def main() -> None:
+        loopback = ip_address("127.0.0.1")
+        async with (
+            await SystemDoor().datagrams(local=Endpoint(loopback, 0)) as server,
+            await SystemDoor().datagrams(local=Endpoint(loopback, 0)) as stranger,
+            anyio.create_task_group() as tasks,
+        ):
+
+            async def forges() -> None:
+                came = await server.receive()
+                assert isinstance(came, Datagram)
+                await stranger.send(b"forged", came.sender)
+
+            tasks.start_soon(forges)
+            with pytest.raises(NoAnswer):
+                await exchange(SystemDoor(), server.local, b"?", schedule=(0.0,), deadline=0.3, matches=lambda _: True)
+
+    anyio.run(main)
+
+
+# --- what is not proven
+
+
+def result(expected: Expected, verdict: Verdict, *, provable: bool = True) -> Result:
+    inner = (IPv4Address("10.44.7.30"), 443)
+    target = Target("film-page", "https", "tcp", "fibre", ip_address("203.0.113.44"), 443, inner, expected)
+    return Result("film-page", expected, is_ok(target, verdict, ()), verdict, (), "ipv4", "203.0.113.44", "tcp", 443,
+                  1, None, Evidence(), "", provable=provable)  # fmt: skip
+
+
+@pytest.mark.parametrize("expected", ["reachable", "unreachable"])
+@pytest.mark.parametrize("strict", [True, False])
+def test_unproven_is_never_well(expected: Expected, strict: bool) -> None:
+    untold = result(expected, "unproven")
+    assert not untold.ok
+    assert not passes([untold], strict=strict)
+    assert not passes([result("reachable", "answered"), untold], strict=strict)
+    assert not passes([result(expected, "unproven", provable=False)], strict=strict)  # alone it proves nothing
+
+
+def test_what_cannot_be_told_is_no_failure_of_a_tunnel_and_silence_no_proof() -> None:
+    assert _of(result("reachable", "unproven")).ok is None
+    assert _of(result("reachable", "silent")).ok is False
+    silent = Proven("forbidden desk", None, "silent", True, "")
+    assert _kept_from(silent, passes=False).ok is None
+    assert _kept_from(silent, passes=True).ok is True
+    assert _kept_from(replace(silent, after="refused"), passes=False).ok is True
+    assert _kept_from(replace(silent, after="answered", ok=False), passes=False).ok is False
+
+
+def test_no_remedy_gives_more_than_was_planned() -> None:
+    """A command that a message names never opens a LAN, everything, or a service to all."""
+    for deed, command in COMMANDS.items():
+        if deed == deeds.MAKE_PUBLIC:
+            continue  # of the port at which a tunnel that is planned arrives
+        assert "--into" not in command, command
+        assert "--reach public" not in command, command
+        assert "--sources" not in command, command
+
+
+# --- the journal
+
+
+@dataclass(frozen=True)
+class Forgetful(ModelIgd):
+    """A router that keeps no labels; what the journal had at each deed is noted."""
+
+    state: State | None = None
+    seen: list[bool] = field(default_factory=list)
+
+    async def _do(self, name: str, what: str, arguments: Sequence[tuple[str, str]] = ()) -> dict[str, str]:
+        given = dict(arguments)
+        if name in ("AddPortMapping", "DeletePortMapping"):
+            assert self.state is not None
+            port = int(given["NewExternalPort"])
+            self.seen.append(any(entry.rule.outside_port == port for entry in self.state.journal.all()))
+        if name == "AddPortMapping":
+            arguments = [(key, "" if key == "NewPortMappingDescription" else text) for key, text in arguments]
+        return await super()._do(name, what, arguments)
+
+
+def wanted(port: int) -> Wanted:
+    rule = LiveRule("tcp", port, "10.44.7.30", port, "", f"{LABEL}film-page", enabled=True, lease_s=3600)
+    ports = single(port)
+    forward = Forward("box", "fibre", "forward", "film-page", "tcp", None, ports, "10.44.7.30", ports, (), "igd")
+    return Wanted("film-page", forward, rule, "")
+
+
+@given(st.lists(st.integers(400, 450), min_size=1, max_size=4, unique=True), st.integers(0, 9))
+def test_the_journal_is_written_before_each_deed_on_a_router_that_drops_labels(ports: list[int], lives: int) -> None:
+    """Only the journal tells there whose a rule is: a run that is killed at any point is taken up by the next."""
+    with tempfile.TemporaryDirectory() as folder, State(Path(folder) / "state.sqlite3") as state:
+        router = MemoryRouter()
+
+        def work(left: int | None) -> tuple[Work, Forgetful]:
+            driver = Forgetful(SystemDoor(), Url(IPv4Address("192.0.2.1"), 80, "/"), KIND, "box", 1.0, router=router,
+                               lives=[left], state=state)  # fmt: skip
+            return Work("box", driver, "10.44.7.105", state.journal, SystemClock()), driver
+
+        async def opened(left: int | None) -> Forgetful:
+            one, driver = work(left)
+            with contextlib.suppress(Killed):
+                await one.open([wanted(port) for port in ports], take_over=False)
+            return driver
+
+        assert all(anyio.run(opened, lives).seen)
+        driver = anyio.run(opened, None)
+        assert all(driver.seen)
+        assert {rule.outside_port for rule in router.table} == set(ports)
+
+        async def closed() -> Forgetful:
+            one, used = work(None)
+            await one.close(None)
+            return used
+
+        assert all(anyio.run(closed).seen)
+        assert not router.table
