@@ -285,7 +285,7 @@ def test_a_visit_from_a_third_network(town: KernelTown, tmp_path: Path) -> None:
     assert hooper(town, state, "check", "film-page", "film-shell", "--pack", str(pack)).code == 0
 
     def away() -> dict[str, dict[str, Any]]:
-        ran = run_here("check", "--visit", str(pack), "--json", place=town.ns("rented"), cwd=tmp_path)
+        ran = run_here("check", "--yes", "--visit", str(pack), "--json", place=town.ns("rented"), cwd=tmp_path)
         return {row["service"]: row for row in valid("check", ran.document)["results"]}
 
     told = away()

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import json
+import random
 import stat
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -11,7 +13,8 @@ import pytest
 from fuzz.damage import damaged
 
 from hooper.errors import HooperError
-from hooper.usecases.visit import packed_site, read_pack
+from hooper.jsonform import plain, read_json
+from hooper.usecases.visit import Brought, packed_site, proof_of, read_pack
 from support.program import Lab, Ran, valid
 
 
@@ -29,7 +32,7 @@ def away(town: Lab, *arguments: str) -> Ran:
     """On the laptop elsewhere, without a site file."""
     town.run("lab", "plug", "away")
     try:
-        return town.run("check", *arguments, "--json", HOOPER_SITE="")
+        return town.run("check", *arguments, "--yes", "--json", HOOPER_SITE="")
     finally:
         town.run("lab", "plug", "home")
 
@@ -82,7 +85,7 @@ def test_what_was_changed_on_the_way_is_not_kept(town: Lab, tmp_path: Path) -> N
 
 def test_a_pack_ends_and_proves_nothing_at_home(town: Lab, tmp_path: Path) -> None:
     file = packed(town, tmp_path, "film-page")
-    here = town.run("check", "--visit", str(file), "--json", HOOPER_SITE="")
+    here = town.run("check", "--visit", str(file), "--yes", "--json", HOOPER_SITE="")
     assert {row["verdict"] for row in here.document["results"]} == {"unproven"}
     assert (here.code, here.document["from"]["proves_outside"]) == (1, False)
     old = json.loads(file.read_text()) | {"expires": "2020-01-01T00:00:00Z"}
@@ -149,3 +152,132 @@ def test_until_all_is_well_a_line_for_each_turn(town: Lab) -> None:
     well = home(town, "film-page", "hub-page", "--from", "interface:usb0", "--until", "answered")
     assert well.code == 0
     assert [line["event"] for line in turns(well)] == ["seen", "seen", "ended"]
+
+
+# --- what strangers make of it
+
+
+def test_nobody_is_asked_before_a_person_agrees(town: Lab, tmp_path: Path) -> None:
+    file = packed(town, tmp_path, "film-page")
+    before = len(town.ask("ledger")["entries"])
+    ran = town.run("check", "--visit", str(file), "--json", HOOPER_SITE="")
+    assert (ran.code, ran.document["errors"][0]["code"]) == (5, "not-agreed")
+    for words in (ran.document["errors"][0]["message"], town.run("check", "--visit", str(file), HOOPER_SITE="").err):
+        assert "boathouse.heronquay.example, 203.0.113.44" in words
+        assert "TCP 443" in words
+    assert not [entry for entry in town.ask("ledger")["entries"][before:] if "443" in str(entry)]
+
+
+@pytest.mark.parametrize(
+    ("change", "code"),
+    [
+        (lambda pack: pack["public"].update(fibre=["192.168.1.1", pack["made"]]), 5),  # the visitor's own router
+        (lambda pack: pack["public"].update(fibre=["127.0.0.1", pack["made"]]), 5),
+        (lambda pack: pack["site"]["services"]["film-page"].update(port="1-2000"), None),
+        (lambda pack: _services(pack, 2000), 5),
+        (lambda pack: pack["site"]["names"].update({f"n{n}.example": {"line": "fibre"} for n in range(99)}), None),
+        (lambda pack: pack.update(seal="no seal"), 2),
+        (lambda pack: pack.update(services=["nobody"]), 2),
+        (lambda pack: pack["public"].update(moon=["203.0.113.9", pack["made"]]), 2),
+        (lambda pack: pack["public"].update(fibre=["nan", pack["made"]]), 2),
+        (lambda pack: pack["site"].update(services=[]), 2),
+        (lambda pack: pack["site"]["services"]["film-page"].update(host="nobody"), 2),
+        (lambda pack: pack.update(expires="9999-12-31T23:59:59Z"), None),
+        (lambda pack: pack.update(made="0001-01-01T00:00:00Z"), None),
+        (lambda pack: pack["site"]["measure"].update(stun=[f"192.0.2.{n}:3478" for n in range(1, 99)]), 5),
+    ],
+)
+def test_a_forged_pack_makes_nobody_scan_others(town: Lab, tmp_path: Path, change: Any, code: int | None) -> None:
+    file = packed(town, tmp_path, "film-page")
+    pack = json.loads(file.read_text())
+    change(pack)
+    file.write_text(json.dumps(pack))
+    before = len(town.ask("ledger")["entries"])
+    ran = away(town, "--visit", str(file), "--deadline", "2s")
+    assert ran.code == code if code is not None else ran.code in (0, 1, 2, 4, 5), ran.err
+    after = town.ask("ledger")["entries"][before:]
+    assert not [entry for entry in after if "192.168.1.1" in str(entry) or "127.0.0.1" in str(entry)]
+    assert len(after) < 150
+
+
+def _services(pack: dict[str, Any], count: int) -> None:
+    more = {
+        f"s{n}": {"host": "film-box", "transport": "tcp", "port": 2000 + n, "reach": "public"} for n in range(count)
+    }
+    pack["site"]["services"] |= more
+    pack["services"] = list(more)
+
+
+@pytest.mark.parametrize(
+    "change",
+    [
+        {"verdict": "silent"},  # and called well
+        {"verdict": "unproven"},
+        {"expected": "unreachable"},
+        {"verdict": "connected"},
+        {"port": 70000},
+        {"problems": ["certificate-expired"]},
+        {"verdict": "splendid"},
+        {"ok": "maybe"},
+        {"service": "x" * 5000},
+        {"evidence": []},
+    ],
+)
+def test_a_result_is_held_against_the_plan_though_its_seal_fits(
+    town: Lab, tmp_path: Path, change: dict[str, Any]
+) -> None:
+    """Whoever has the pack has its seal; what cannot have been seen of this site is not kept all the same."""
+    file = packed(town, tmp_path, "film-page")
+    away(town, "--visit", str(file))
+    path = tmp_path / "visit-result.json"
+    brought, seal = read_json(Brought, path.read_bytes()), json.loads(file.read_text())["seal"]
+    forged = replace(brought, results=({**brought.results[0], **change},))
+    forged = replace(forged, proof=proof_of(forged, seal))
+    path.write_text(json.dumps(plain(forged)))
+    ran = home(town, "--brought", str(path))
+    if "service" in change:
+        assert ran.code in (0, 1)
+        assert not ran.document["results"]
+    else:
+        assert ran.code in (2, 5), ran
+    path.write_text(json.dumps(plain(replace(brought, at="2020-01-01T00:00:00Z"))))
+    assert home(town, "--brought", str(path)).code == 5
+
+
+def test_any_change_of_a_pack_or_a_result_ends_in_words(town: Lab, tmp_path: Path) -> None:
+    file = packed(town, tmp_path, "film-page")
+    away(town, "--visit", str(file))
+    result = tmp_path / "visit-result.json"
+    whole, told = json.loads(file.read_text()), json.loads(result.read_text())
+    dice = random.Random(31)
+    for _ in range(60):
+        file.write_text(json.dumps(twisted(whole, dice)))
+        ran = town.run("check", "--visit", str(file), "--deadline", "1s", "--json", HOOPER_SITE="")
+        assert ran.code in (2, 5, 6), ran.err
+        result.write_text(json.dumps(twisted(told, dice)))
+        assert home(town, "--brought", str(result)).code in (0, 1, 2, 5), ran.err
+
+
+STRANGE: tuple[Any, ...] = (None, "", "nan", -1, 2**70, 1.5, [], {}, True, "\ud800", "x" * 3000, ["a"], {"a": 1})
+
+
+def twisted(value: Any, dice: random.Random) -> Any:
+    """One value in it is another."""
+    if isinstance(value, dict) and value and dice.random() < 0.9:
+        key = dice.choice(list(value))
+        return {**value, key: twisted(value[key], dice)}
+    if isinstance(value, list) and value and dice.random() < 0.9:
+        number = dice.randrange(len(value))
+        return [*value[:number], twisted(value[number], dice), *value[number + 1 :]]
+    return dice.choice(STRANGE)
+
+
+def test_a_place_in_a_strangers_words_is_no_part_of_a_command(town: Lab, tmp_path: Path) -> None:
+    file = packed(town, tmp_path, "film-page")
+    town.run("lab", "break", "provider-blocks-port", "film-page")
+    away(town, "--visit", str(file), "--place", "the train; touch pwned")
+    ran = town.run("check", "--brought", str(tmp_path / "visit-result.json"), "--state", town.env["STATE"])
+    status = town.run("status", "--state", town.env["STATE"])
+    commands = [line for text in (ran.out, ran.err, status.out) for line in text.splitlines() if "hooper " in line]
+    assert any("why film-page" in line for line in commands)
+    assert not [line for line in commands if "touch" in line]

@@ -6,6 +6,7 @@ import base64
 import json
 import os
 import re
+import shlex
 import stat
 from collections.abc import Iterator
 from dataclasses import dataclass
@@ -110,7 +111,7 @@ def _refuse_shared(path: Path, mode: int) -> None:
         raise MachineError(
             f"the secret file {path} can be read by others (its mode is {mode & 0o777:03o})",
             code="secret-shared",
-            remedy=f"chmod 600 {path}; where the file system knows no modes, give {deeds.SHARED_FILES}.",
+            remedy=f"chmod 600 {shlex.quote(str(path))}; where a disk knows no modes, give {deeds.SHARED_FILES}.",
         )
 
 

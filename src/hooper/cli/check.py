@@ -36,6 +36,7 @@ from hooper.cli.proving import (
     TakeOverOption,
     UntilOption,
     VisitOption,
+    YesOption,
 )
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 from hooper.folding import folded_lines
@@ -60,6 +61,7 @@ GOES_WITH = {  # an option and the ways in which it does something
     "--place": ("--visit",),
     "--out": ("--visit",),
     "--force": ("--pack", "--visit"),
+    "--yes": ("--visit",),
 }
 VERDICT_STYLE = {
     "answered": "green",
@@ -97,6 +99,7 @@ def check(
     brought: BroughtOption = None,
     out: OutOption = None,
     force: ForceOption = False,
+    yes: YesOption = False,
 ) -> int:
     """Does it answer, and is it really that service?
 
@@ -106,11 +109,11 @@ def check(
     modes = {"--arrival": arrival, "--until": until, "--reported": reported or how, "--pack": pack, "--visit": visit,
              "--brought": brought, "hotspot": origin == "hotspot"}  # fmt: skip
     given = {"--every": every, "--for": hold, "--take-over": take_over, "--expires": expires, "--place": place,
-             "--out": out, "--force": force}  # fmt: skip
+             "--out": out, "--force": force, "--yes": yes}  # fmt: skip
     _fitting({word for word, said in modes.items() if said}, {word for word, said in given.items() if said})
     hold = within("--for", hold or 600, 1, 86_400)
     if pack is not None or visit is not None or brought is not None:
-        files = _Files(pack, visit, brought, out, force=force, expires=expires or 604_800, place=place)
+        files = _Files(pack, visit, brought, out, force=force, expires=expires or 604_800, place=place, agreed=yes)
         return _visiting(session, tuple(service or ()), files, others=bool(origin))
     if reported is not None or how is not None:
         return _reported(session, reported, how, others=bool(service or origin))
@@ -182,6 +185,7 @@ class _Files(NamedTuple):
     force: bool
     expires: float
     place: str
+    agreed: bool
 
 
 def _visiting(session: Session, services: tuple[str, ...], files: _Files, *, others: bool) -> int:
@@ -196,7 +200,7 @@ def _visiting(session: Session, services: tuple[str, ...], files: _Files, *, oth
     if services:
         raise UsageError("which services are looked at, the file says", remedy="Leave the services out.")
     if files.visit is not None:
-        return visit.visit(session, files.visit, files.place, files.out, force=files.force)
+        return visit.visit(session, files.visit, files.place, files.out, force=files.force, agreed=files.agreed)
     assert files.brought is not None
     return visit.brought(session, files.brought)
 
@@ -256,10 +260,8 @@ def _notes(session: Session, document: CheckDocument, *, strict: bool, allowed: 
     if kind == "here":
         session.note("This was seen from inside and proves nothing about outside.")
     if worse:
-        place = {"here": "", "hotspot": "", "visit": "", "interface": f" --from interface:{name}"}.get(
-            kind, f" --from socks5://{name}"
-        )
-        session.next("find the first broken link", f"why {worse[0]}{place}")
+        places = {"interface": ("--from", f"interface:{name}"), "proxy": ("--from", f"socks5://{name}")}
+        session.next("find the first broken link", ("why", worse[0], *places.get(kind, ())))
     elif kind == "here":
         session.next(FROM_PHONE, "check --from interface")
 

@@ -96,17 +96,19 @@ class Session:
         if not self.quiet and not self.json:
             sys.stderr.write(folded_lines(shown_lines(self._said(text)), stderr_width()) + "\n")
 
-    def next(self, why: str, *commands: str) -> None:
+    def next(self, why: str, *commands: str | tuple[str, ...]) -> None:
         """The next step, each command on a line of its own, so that it can be pasted.
 
-        why: what it is for. commands: what follows "hooper"; they name the site file and the state as this one did.
+        why: what it is for. commands: what follows "hooper", as text where all of it is ours or a key of the site file,
+        else as words, which are quoted for a shell; they name the site file and the state as this one did.
         Nothing is next to what was not done (--dry-run of an edit).
         """
         if self.dry_run and self.command.split()[0] in EDITING:
             return
         self.note(f"\nNext: {why}:")
         for command in commands:
-            self.note(f"   hooper {self.here(command)}")
+            text = command if isinstance(command, str) else shlex.join(command)
+            self.note(f"   hooper {self.here(text)}")
 
     def here(self, command: str) -> str:
         """A command with the site file and the state that this one was given, so that it means the same ones."""

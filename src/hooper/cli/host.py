@@ -152,8 +152,9 @@ def find(
     new = next((row for row in hosts if row.state == "new"), None)
     if new is not None:
         key = re.sub(r"[^a-z0-9-]+", "-", (new.name or "").partition(".")[0].lower()).strip("-") or "new-device"
-        mac = f" --mac {new.mac}" if new.mac else ""
-        session.next("add those that belong to the site, as here", f"host add {key} --address {new.address}{mac}")
+        mac = ("--mac", new.mac) if new.mac else ()
+        adding = ("host", "add", key, "--address", new.address, *mac)
+        session.next("add those that belong to the site, as here", adding)
     return code
 
 

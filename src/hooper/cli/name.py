@@ -109,7 +109,7 @@ def add_name(
     if known:
         return finish(session, file, lambda file: change(file, "names", name, keys))
     code = finish(session, file, lambda file: add(file, "names", name, keys))
-    session.next("see what would be sent, then publish it", f"name try {name}", f"name update {name}")
+    session.next("see what would be sent, then publish it", ("name", "try", name), ("name", "update", name))
     return code
 
 
@@ -139,7 +139,7 @@ def try_out(
     (key,) = chosen([name.lower()], file.site.names, "name")
     done = session.do(try_name, TryRequest(key, address, status, answer), file)
     code = session.show(done.document, _render_try, errors=done.trouble)
-    session.next("publish it, where it is needed", f"name update {key}")
+    session.next("publish it, where it is needed", ("name", "update", key))
     return code
 
 

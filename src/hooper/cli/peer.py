@@ -171,7 +171,7 @@ def hand(
         draw_code(codes[0], console(plain=session.plain))
     if session.world == "lab" and out and any(path.suffix == ".conf" for path in out):
         conf = next(path for path in out if path.suffix == ".conf")
-        session.next("in the lab, put it on the phone", f"lab load {conf} --on phone")
+        session.next("in the lab, put it on the phone", ("lab", "load", str(conf), "--on", "phone"))
     return code
 
 

@@ -47,7 +47,8 @@ def check(
     can = next((row for row in rows if any(one.mend for one in row.findings)), None)
     if can is not None:
         path = Path(can.file)
-        session.next("have it mended in a copy", f"profile mend {path} --out {path.stem}-mended{path.suffix}")
+        mended = f"{path.stem}-mended{path.suffix}"
+        session.next("have it mended in a copy", ("profile", "mend", str(path), "--out", mended))
     grave = any(one.severity == "error" for row in rows for one in row.findings)
     return worst([code, EXIT_NEEDS_A_PERSON if grave else 0])
 

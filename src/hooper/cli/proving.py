@@ -50,4 +50,7 @@ BroughtOption = Annotated[
 OutOption = Annotated[
     Path | None, typer.Option("--out", metavar="FILE", help="With --visit: where its result is written.")
 ]
-ForceOption = Annotated[bool, typer.Option("--force", help="Replace a file of another hand.")]
+ForceOption = Annotated[bool, typer.Option("--force", help="Replace a file that Hooper did not write.")]
+YesOption = Annotated[
+    bool, typer.Option("--yes", help="With --visit: you know whom it asks, and agree; else you are asked.")
+]

@@ -88,8 +88,8 @@ def _next(session: Session, key: str, place: Origin | None, *, proven: bool) -> 
         session.next("see what the device does", f"check {key} --from here")
         return 0
     session.note("The way in is not proven.")
-    where = f" --from {place}" if place is not None else ""
-    session.next("find the first broken link", f"why {key}{where}")
+    where = ("--from", str(place)) if place is not None else ()
+    session.next("find the first broken link", ("why", key, *where))
     return EXIT_NEEDS_A_PERSON
 
 

@@ -267,7 +267,7 @@ def _next(session: Session, document: SurveyDocument) -> None:
         missing = document.missing[0]
         session.next(
             f"read the {missing.number} of {missing.gateway}. It stands {missing.where}. Then tell it, as here",
-            f"survey {missing.option}",
+            ("survey", *missing.option.split()),
         )
     elif document.can_forward is None:
         session.note("\nNext: look at the pair marked ≠ or ?, and read that number again.")

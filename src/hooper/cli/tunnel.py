@@ -330,7 +330,7 @@ def make(
         service = file.site.tunnels[key].service
         session.next("once it is entered, see from outside whether it answers", f"check {service} --from interface")
         return code
-    lab = [f"lab load {done.document.files[0]}"] if session.world == "lab" else []
+    lab = [("lab", "load", done.document.files[0])] if session.world == "lab" else []
     session.next(
         "once it has them, see from outside whether it is this server that answers",
         *lab,

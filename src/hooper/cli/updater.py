@@ -89,7 +89,9 @@ def add(
     code = finish(session, file, lambda file: add_table(file, "updaters", updater, rows))
     name = next(iter(file.site.names), "home.example.net")
     session.next(
-        "have it keep a name, then see what would be sent", f"name add {name} --by {updater}", f"name try {name}"
+        "have it keep a name, then see what would be sent",
+        ("name", "add", name, "--by", updater),
+        ("name", "try", name),
     )
     return code
 

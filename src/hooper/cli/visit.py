@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
+import shlex
+import sys
 from datetime import timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from hooper.cli.common import Session
-from hooper.errors import EXIT_NEEDS_A_PERSON, worst
+from hooper.cli.common import Session, prompt, stderr_width
+from hooper.errors import EXIT_NEEDS_A_PERSON, RefusedForSafety, worst
 from hooper.files import write_output
+from hooper.visible import shown
 
 if TYPE_CHECKING:
     from hooper.cli.screen import Screen
-    from hooper.usecases.visit import PackedDocument
+    from hooper.usecases.visit import Asks, PackedDocument
 
 
 def pack(session: Session, services: tuple[str, ...], out: Path, lasts: float, *, force: bool) -> int:
@@ -27,7 +30,7 @@ def pack(session: Session, services: tuple[str, ...], out: Path, lasts: float, *
     document, data = done.document
     write_output(out, data, keep=(session.site_path,), force=force, private=True)
     code = session.show(replace(document, file=str(out)), _render, errors=done.trouble)
-    session.next("elsewhere, on any computer with Hooper and this file alone", f"check --visit {out.name}")
+    session.next("elsewhere, on any computer with Hooper and this file alone", ("check", "--visit", out.name))
     return code
 
 
@@ -42,34 +45,53 @@ def _render(document: PackedDocument, out: Screen) -> None:
         indented(out, remark, mark="- ", left=0)
 
 
-def visit(session: Session, file: Path, place: str, out: Path | None, *, force: bool) -> int:
+def visit(session: Session, file: Path, place: str, out: Path | None, *, force: bool, agreed: bool) -> int:
     """Look from here by such a file; no site file and no state are needed."""
     from hooper.check.results import passes
     from hooper.cli.check import render
-    from hooper.usecases.visit import VisitRequest, packed_site, read_pack
+    from hooper.usecases.visit import VisitRequest, asks_of, packed_site, read_pack
     from hooper.usecases.visit import visit as look
 
     packed = read_pack(file)
     session.keeps = False
-    done = session.look(look, VisitRequest(packed, place, session.deadline), packed_site(packed, str(file)))
+    site = packed_site(packed, str(file))
+    _agreed(session, asks_of(packed, site), agreed=agreed)
+    done = session.look(look, VisitRequest(packed, place, session.deadline), site)
     document, data = done.document
     target = out or file.with_name(f"{file.stem}-result.json")
     write_output(target, data, keep=(file,), force=force)
-    code = session.show(document, lambda shown, screen: render(shown, screen, verbose=session.verbose),
+    code = session.show(document, lambda drawn, screen: render(drawn, screen, verbose=session.verbose),
                         errors=done.trouble)  # fmt: skip
-    session.note(f"\nBring {target} home. There: hooper check --brought {target.name}")
+    bringing = shlex.join(("hooper", "check", "--brought", target.name))
+    session.note(f"\nBring {target} home. There: {bringing}")
     return worst([code, 0 if passes(document.results) else EXIT_NEEDS_A_PERSON])
+
+
+def _agreed(session: Session, asks: Asks, *, agreed: bool) -> None:
+    """Show whom the file has this computer ask, and go on only where a person agrees. Raises: RefusedForSafety."""
+    session.note("This file has this computer ask:")
+    for line in asks.words():
+        session.note(f"   {shown(line)}")
+    if agreed:
+        return
+    on_terminal = sys.stdin.isatty() and stderr_width() is not None and not session.json
+    if not on_terminal or (prompt("Go on? yes or no", "no") or "").lower() not in ("y", "yes"):
+        raise RefusedForSafety(
+            f"nothing was asked, since nobody agreed to ask {'; '.join(asks.words())}",
+            code="not-agreed",
+            remedy="If all of that is right, give --yes.",
+        )
 
 
 def brought(session: Session, file: Path) -> int:
     """Keep what a visit has seen."""
     from hooper.check.results import passes
     from hooper.cli.check import render
-    from hooper.usecases.visit import BroughtRequest, take_in
+    from hooper.usecases.brought import BroughtRequest, take_in
 
     site = session.read_site()
     done = session.look(take_in, BroughtRequest(file), site)
-    code = session.show(done.document, lambda shown, screen: render(shown, screen, verbose=session.verbose),
+    code = session.show(done.document, lambda drawn, screen: render(drawn, screen, verbose=session.verbose),
                         errors=done.trouble)  # fmt: skip
     for remark in done.document.remarks:
         session.note(remark)

@@ -211,4 +211,5 @@ def _next(session: Session, document: WhyDocument, peer: str | None, origin: str
         session.next(FROM_PHONE, f"why {document.service}{by} --from interface")
     elif first is not None:
         what = "what decides it is said below the first cause" if first.would_make_certain else "do what → says"
-        session.next(f"{what}, then look again", f"why {document.service}{by}{f' --from {origin}' if outside else ''}")
+        place = ("--from", str(origin)) if outside else ()
+        session.next(f"{what}, then look again", ("why", document.service, *by.split(), *place))

@@ -80,6 +80,12 @@ class Checks:
             limit = "DELETE FROM results WHERE id <= (SELECT max(id) FROM results) - ?"
             self._db.many(limit, [(RESULTS_KEPT,)])
 
+    def places(self) -> list[tuple[str, str]]:
+        """Kind and name of the places that were looked from. Raises: StateError."""
+        return [
+            (str(kind), str(name)) for kind, name in self._db.rows("SELECT DISTINCT from_kind, from_name FROM results")
+        ]
+
     def inside(self, service: str, transport: str, port: int) -> StoredInside | None:
         """What the service looked like from inside when it was last seen. Raises: StateError."""
         question = (

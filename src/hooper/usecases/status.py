@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
@@ -168,8 +169,21 @@ def _row(run: Run, one: Stood, due: datetime | None) -> StatusRow:
         detail=what.detail,
         cause=what.cause,
         next=rfc3339(due) if due is not None else None,
-        needs=_needs(one) if level == "wrong" else "",
+        needs=_needs(one, origins(run).get(what.aspect)) if level == "wrong" else "",
     )
+
+
+def origins(run: Run) -> dict[str, str]:
+    """By the name of a place, the option that leads there again: of the site file's, and of those that were used.
+
+    Where a visitor was, nobody here can go back to.
+    """
+    found = {place.name or str(place): str(place) for place in run.site.keep.places if place.kind != "here"}
+    with run.keeping() as state:
+        for kind, name in state.checks.places() if state is not None else ():
+            if kind == "interface":
+                found.setdefault(name, f"interface:{name}")
+    return found
 
 
 def _proof(one: Stood) -> str:
@@ -191,12 +205,11 @@ def _proof(one: Stood) -> str:
     return words.get(what.kind, "kept")
 
 
-def _needs(one: Stood) -> str:
-    """What a person should do about it."""
+def _needs(one: Stood, origin: str | None) -> str:
+    """What a person should do about it. origin: of a service, the option that leads to the same place again."""
     what = one.condition
     if what.kind == "service":
-        outside = what.aspect != "here" and "." not in what.aspect
-        place = f" {deeds.FROM_ELSEWHERE} interface:{what.aspect}" if outside else ""
+        place = f" {deeds.FROM_ELSEWHERE} {shlex.quote(origin)}" if origin is not None else ""
         return f"Find the first broken link: `{deeds.WHY(what.subject)}{place}`."
     if what.kind == "name":
         return f"See what it says: `{deeds.PUBLISH(what.subject)}`."

@@ -6,6 +6,7 @@ import base64
 import hashlib
 import hmac
 import json
+import re
 import secrets
 import tempfile
 import tomllib
@@ -19,23 +20,27 @@ from typing import TYPE_CHECKING, Any, Literal
 import anyio
 
 from hooper import deeds
-from hooper.addresses import parse_address
+from hooper.addresses import classify, parse_address
 from hooper.check.checking import Outcome, Wish, check_here, check_outside, unproven
 from hooper.check.keys import PinnedKey, ProbeKeys, TunnelKeys
-from hooper.check.results import CheckDocument, From, Result, Unfit
+from hooper.check.results import CheckDocument, From, Unfit
 from hooper.check.standpoint import at_home
-from hooper.check.targets import inner_targets
+from hooper.check.targets import inner_targets, outer_targets
 from hooper.clock import read_moment, rfc3339
 from hooper.errors import HooperError, MachineError, RefusedForSafety, UsageError
 from hooper.files import read_text, write_atomically
-from hooper.jsonform import plain, read_as, read_json
+from hooper.jsonform import plain, read_json
 from hooper.line.public import public_addresses
 from hooper.line.sources import PublicAddress
+from hooper.net.bounded import BoundedDoor
+from hooper.net.types import Endpoint
 from hooper.planning.plan import gather
+from hooper.planning.topology import Topology
 from hooper.planning.typed import name_for
 from hooper.planning.unfolded import side_doors
 from hooper.site.load import SiteFile
 from hooper.site.model import Site
+from hooper.site.references import mistakes_between_tables
 from hooper.sourced import Sourced
 from hooper.store.checks import StoredInside
 from hooper.usecases.check import document_of
@@ -172,7 +177,7 @@ async def make_pack(run: Run, request: PackRequest) -> tuple[tuple[PackedDocumen
         keys=keys,
         trust=_trust(run),
     )  # fmt: skip
-    run.state.values.tell(run.at, {f"visit:{pack.id}": f"{pack.seal} {pack.expires}"})
+    run.state.values.tell(run.at, {f"visit:{pack.id}": f"{pack.seal} {pack.expires} {pack.made}"})
     told = tuple(f"the probe's key of {key.tunnel}" for key in keys if key.kind == "wireguard")
     document = PackedDocument(None, pack.expires, request.services, told, remarks)
     return (document, (json.dumps(plain(pack), indent=1, ensure_ascii=False) + "\n").encode()), []
@@ -255,9 +260,20 @@ def read_pack(path: Path) -> Pack:
             raise ValueError(pack.form)
         for moment in (pack.made, pack.expires, *(at for _, at in pack.public.values())):
             read_moment(moment)
+        for text, _ in pack.public.values():
+            parse_address(text)
+        if not re.fullmatch(r"[0-9a-f]{32}", pack.seal):
+            raise ValueError("seal")
+        for key in pack.keys:
+            if key.kind == "wireguard" and {len(base64.b64decode(one, validate=True)) for one in _both(key)} != {32}:
+                raise ValueError("key")
         return pack
     except ValueError:
         raise UsageError(f"{path} is no file for a visit, or it is damaged", remedy=remedy) from None
+
+
+def _both(key: PackedKey) -> tuple[str, str]:
+    return key.first, key.second
 
 
 def packed_site(pack: Pack, name: str) -> SiteFile:
@@ -267,9 +283,67 @@ def packed_site(pack: Pack, name: str) -> SiteFile:
     if pack.trust:
         raw["authorities"] = {"own": {"directory": "https://unknown.invalid/", "trust": "file:roots.pem"}}
     try:
-        return SiteFile(name, "", Site.model_validate(raw))
-    except ValueError:
+        file = SiteFile(name, "", Site.model_validate(raw))
+        if set(pack.services) - file.site.services.keys() or set(pack.public) - file.site.lines.keys():
+            raise ValueError("services")
+        if mistakes_between_tables(file.site):
+            raise ValueError("references")
+        return file
+    except (ValueError, TypeError, AttributeError):
         raise UsageError(f"{name} is damaged: it makes no site", remedy="Make another one at home.") from None
+
+
+class VisitTooWide(RefusedForSafety):
+    """A pack asks for more than any home has."""
+
+    code = "visit-too-wide"
+    remedy = "Do not use it, and ask who gave it to you; a pack of a home looks at a few ports."
+
+
+MOST_PORTS, MOST_NAMES, MOST_LINES = 64, 16, 8
+FURTHER = 64  # name servers and STUN servers, each with its port
+
+
+@dataclass(frozen=True, slots=True)
+class Asks:
+    """Whom a pack has somebody ask. ports: as people write them. servers: STUN servers and resolvers that it names."""
+
+    names: tuple[str, ...]
+    addresses: tuple[str, ...]
+    ports: tuple[str, ...]
+    servers: tuple[str, ...]
+
+    def words(self) -> list[str]:
+        """One line each."""
+        found = [f"{', '.join((*self.names, *self.addresses)) or 'nobody'}, at {len(self.ports)} ports:"
+                 f" {', '.join(self.ports)}"]  # fmt: skip
+        if self.names:
+            found.append("the name servers of those names")
+        return found + ([f"the servers {', '.join(self.servers)}"] if self.servers else [])
+
+
+def asks_of(pack: Pack, file: SiteFile) -> Asks:
+    """Whom a visit by this pack would ask. Raises: VisitTooWide; UsageError: it is damaged."""
+    site, topology = file.site, Topology(file.site)
+    addresses = {line: parse_address(text) for line, (text, _) in pack.public.items()}
+    fixed = {key: line.address[0] for key, line in site.lines.items() if line.address}
+    doors = side_doors(topology, gather(file, read_moment(pack.made).date(), topology).forwards)
+    targets, _ = outer_targets(topology, pack.services, {**fixed, **addresses}, None, doors, six=True)
+    ports = sorted({(target.transport, target.port) for target in targets})
+    everybody = {str(one) for one in (*addresses.values(), *(a for line in site.lines.values() for a in line.address))}
+    everybody |= {str(target.address) for target in targets if target.address is not None}
+    names = sorted({name for key in pack.services if (name := name_for(topology, key)) is not None})
+    inner = [text for text in sorted(everybody) if not classify(parse_address(text)).reachable]
+    if inner:
+        raise VisitTooWide(f"it would ask {inner[0]}, which is no public address")
+    if len(ports) > MOST_PORTS or len(names) > MOST_NAMES or len(everybody) > MOST_LINES:
+        wide = f"{len(ports)} ports, {len(names)} names and {len(everybody)} addresses"
+        raise VisitTooWide(f"it would ask {wide}")
+    servers = [str(Endpoint(*one)) for one in (*site.measure.stun, *site.measure.resolvers)]
+    if len(servers) > MOST_LINES:
+        raise VisitTooWide(f"it would ask {len(servers)} servers")
+    words = tuple(f"{transport.upper()} {port}" for transport, port in ports)
+    return Asks(tuple(names), tuple(sorted(everybody)), words, tuple(servers))
 
 
 @dataclass(frozen=True)
@@ -318,7 +392,10 @@ async def visit(run: Run, request: VisitRequest) -> tuple[tuple[CheckDocument, b
             outcome = unproven(wish, replace(origin, proves_outside=False), unfit, now)
         else:
             memory = _PackedMemory({(one.service, one.transport, one.port): one for one in pack.inside})
-            outcome = await check_outside(run.here, run.here, wish, memory)
+            around = await run.here.surroundings()
+            most = len(asks_of(pack, run.file).ports) * MOST_LINES + FURTHER
+            door = BoundedDoor(run.here, most, frozenset(around.resolvers))
+            outcome = await check_outside(door, door, wish, memory)
     return (document_of(outcome), _sealed(pack, outcome, now)), outcome.errors
 
 
@@ -365,61 +442,12 @@ def _sealed(pack: Pack, outcome: Outcome, now: datetime) -> bytes:
     brought = Brought(
         RESULT, pack.id, rfc3339(now), origin.name, plain(origin), tuple(plain(one) for one in outcome.results), ""
     )
-    brought = replace(brought, proof=_proof(brought, pack.seal))
+    brought = replace(brought, proof=proof_of(brought, pack.seal))
     return (json.dumps(plain(brought), indent=1, ensure_ascii=False) + "\n").encode()
 
 
-def _proof(brought: Brought, seal: str) -> str:
+def proof_of(brought: Brought, seal: str) -> str:
     """HMAC-SHA256 by the pack's seal over the rest as JSON, with sorted keys and without spaces."""
     body = plain(replace(brought, proof=""))
     text = json.dumps(body, sort_keys=True, separators=(",", ":"), ensure_ascii=True)
     return hmac.new(bytes.fromhex(seal), text.encode(), hashlib.sha256).hexdigest()
-
-
-# --- at home, afterwards
-
-
-class NotOurVisit(RefusedForSafety):
-    """The result is of no pack of this site, or was changed on the way."""
-
-    code = "visit-not-ours"
-    remedy = f"Bring the file as it was written, to the site whose `{deeds.PACK}` made the pack."
-
-
-@dataclass(frozen=True)
-class BroughtRequest:
-    """file: that was brought home."""
-
-    file: Path
-
-
-async def take_in(run: Run, request: BroughtRequest) -> tuple[CheckDocument, list[HooperError]]:
-    """Keep the result of a visit as proof, with its place and time.
-
-    Raises: MachineError, UsageError: it is no such file; NotOurVisit.
-    """
-    remedy = f"Give the file that `{deeds.VISIT}` wrote elsewhere."
-    try:
-        brought = read_json(Brought, read_text(request.file).encode())
-        at, results = read_moment(brought.at), read_as(tuple[Result, ...], list(brought.results))
-        origin = read_as(From, brought.looked_from)
-        if brought.form != RESULT:
-            raise ValueError(brought.form)
-    except ValueError:
-        raise UsageError(f"{request.file} is no result of a visit, or it is damaged", remedy=remedy) from None
-    key = f"visit:{brought.id}"
-    known = run.told().get(key)
-    if known is None or run.state is None:
-        raise NotOurVisit(f"{request.file} is of a pack that this site does not know, or was brought home already")
-    seal, _, expires = known.value.partition(" ")
-    if not hmac.compare_digest(_proof(brought, seal), brought.proof):
-        raise NotOurVisit(f"{request.file} is not as the visit wrote it")
-    if at > read_moment(expires):
-        raise NotOurVisit(f"{request.file} was made after its pack had ended")
-    unknown = {one.service for one in results} - run.site.services.keys()
-    kept = [one for one in results if one.service not in unknown]
-    outcome = Outcome(origin, kept)
-    outcome.remarks += [f"{service} is not in the site file any more." for service in sorted(unknown)]
-    keep_look(replace(run, at=at), outcome)
-    run.state.values.forget([key])
-    return document_of(outcome), []

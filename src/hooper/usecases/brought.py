@@ -1,0 +1,91 @@
+"""The result of a visit, brought home: known again by its seal, held against the plan, kept as proof."""
+
+from __future__ import annotations
+
+import hmac
+from dataclasses import dataclass, replace
+from datetime import timedelta
+from pathlib import Path
+
+from hooper import deeds
+from hooper.check.checking import Outcome
+from hooper.check.results import CheckDocument, From, Result
+from hooper.clock import read_moment
+from hooper.errors import HooperError, RefusedForSafety, UsageError
+from hooper.files import read_text
+from hooper.jsonform import read_as, read_json
+from hooper.site.protocols import SPEECHES
+from hooper.usecases.check import document_of
+from hooper.usecases.looking import keep_look
+from hooper.usecases.run import Run
+from hooper.usecases.visit import RESULT, Brought, proof_of
+
+
+class NotOurVisit(RefusedForSafety):
+    """The result is of no pack of this site, or was changed on the way."""
+
+    code = "visit-not-ours"
+    remedy = f"Bring the file as it was written, to the site whose `{deeds.PACK}` made the pack."
+
+
+@dataclass(frozen=True)
+class BroughtRequest:
+    """file: that was brought home."""
+
+    file: Path
+
+
+CLOCKS = timedelta(minutes=10)  # by which two computers' clocks may differ
+
+
+def _against_plan(run: Run, result: Result) -> str | None:
+    """What of a result cannot have come of a look at this site; None: nothing."""
+    service = run.site.services.get(result.service)
+    if service is None:
+        return None  # it was taken away since; nothing is kept of it
+    if result.expected == "reachable" and service.reach != "public":
+        return f'it was to be reached, and its reach is "{service.reach}"'
+    reached = result.verdict in ("answered", "connected") and not result.problems
+    if result.verdict == "connected" and SPEECHES[service.speaks].told and result.expected == "reachable":
+        reached = False
+    right = result.verdict in ("silent", "refused") if result.expected == "unreachable" else reached
+    if result.ok and not right:
+        return f"{result.verdict} is not as it should be, and it is called so"
+    if not 0 <= result.port <= 65535:
+        return f"there is no port {result.port}"
+    return None
+
+
+async def take_in(run: Run, request: BroughtRequest) -> tuple[CheckDocument, list[HooperError]]:
+    """Keep the result of a visit as proof, with its place and time.
+
+    Raises: MachineError, UsageError: it is no such file; NotOurVisit.
+    """
+    remedy = f"Give the file that `{deeds.VISIT}` wrote elsewhere."
+    try:
+        brought = read_json(Brought, read_text(request.file).encode())
+        at, results = read_moment(brought.at), read_as(tuple[Result, ...], list(brought.results))
+        origin = read_as(From, brought.looked_from)
+        if brought.form != RESULT:
+            raise ValueError(brought.form)
+    except ValueError:
+        raise UsageError(f"{request.file} is no result of a visit, or it is damaged", remedy=remedy) from None
+    key = f"visit:{brought.id}"
+    known = run.told().get(key)
+    if known is None or run.state is None:
+        raise NotOurVisit(f"{request.file} is of a pack that this site does not know, or was brought home already")
+    seal, expires, *made = known.value.split(" ")
+    if not hmac.compare_digest(proof_of(brought, seal), brought.proof):
+        raise NotOurVisit(f"{request.file} is not as the visit wrote it")
+    if at > read_moment(expires) or (made and at < read_moment(made[0]) - CLOCKS) or at > run.at + CLOCKS:
+        raise NotOurVisit(f"{request.file} was made at {brought.at}, when its pack could not be used")
+    for result in results:
+        if (wrong := _against_plan(run, result)) is not None:
+            raise NotOurVisit(f"{request.file} says of {result.service} what cannot be: {wrong}")
+    unknown = {one.service for one in results} - run.site.services.keys()
+    kept = [one for one in results if one.service not in unknown]
+    outcome = Outcome(origin, kept)
+    outcome.remarks += [f"{service} is not in the site file any more." for service in sorted(unknown)]
+    keep_look(replace(run, at=at), outcome)
+    run.state.values.forget([key])
+    return document_of(outcome), []
