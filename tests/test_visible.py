@@ -5,14 +5,17 @@ from __future__ import annotations
 import json
 import re
 import tomllib
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
+from xml.etree import ElementTree
 
 import anyio
 import pytest
 from anyio.abc import ByteStream
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from hooper.cli.history import as_cell
 from hooper.cli.spelling import spelled
 from hooper.errors import HooperError
 from hooper.jsonform import dump, dump_line, each_text
@@ -20,7 +23,9 @@ from hooper.lab import devices
 from hooper.lab.things import Rule
 from hooper.net.types import Endpoint
 from hooper.planning.nftables import ruleset
-from hooper.report.sheets import as_markdown
+from hooper.report.chain import _text
+from hooper.report.figures import Drawn, Strip, figures, rendered
+from hooper.report.sheets import _marked, as_markdown, templates
 from hooper.site.load import parse_site
 from hooper.visible import in_markdown, is_plain, shown, shown_lines
 from support.program import BOATHOUSE, LabHere, hooper, town_here
@@ -134,3 +139,47 @@ def test_markdown_of_the_boathouse_reads_as_before() -> None:
     made = make_sheets(Topology(file.site), plan(BOATHOUSE))
     document = each_text(WorksheetDocument(made), spelled)
     assert "\\" not in as_markdown(document, file.site, "Boathouse", "2026-05-01")
+
+
+# each writer escapes for its own place
+
+
+@given(st.text())
+def test_a_cell_of_csv_is_one_line_and_no_formula(text: str) -> None:
+    cell = as_cell(text)
+    assert is_plain(cell)
+    assert cell[:1] not in ("=", "+", "-", "@")
+
+
+@given(st.text(max_size=60))
+def test_a_page_holds_no_sign_that_acts_and_no_tag_of_others(text: str) -> None:
+    page = templates().from_string("<p>{{ text }}</p><a title='{{ text }}'>{{ marked(text) }}</a>")
+    drawn = page.render(text=text, marked=_marked)
+    assert not SEEN_BY_A_TERMINAL.search(drawn)
+    ours = re.sub(r"</?(p|code)>|<a (title='[^'<>]*'|href=\"[^\"<>]*\")>|</a>", "", drawn)
+    assert not set("<>") & set(ours)
+
+
+@settings(max_examples=8, deadline=None)
+@given(st.text(max_size=20), st.text(max_size=20))
+def test_a_picture_holds_no_sign_that_acts(one: str, other: str) -> None:
+    at = datetime(2026, 5, 1, tzinfo=UTC)
+    end = at + timedelta(days=2)
+    drawn = Drawn(
+        at, end, (Strip(one, ((at, end, True),)),), ((at, other, one),), ((at, one, 2.0), (at, other, 1.0)), ()
+    )
+    for figure in figures(drawn).values():
+        svg = rendered(figure, "svg").decode()
+        assert not SEEN_BY_A_TERMINAL.search(svg)
+        ElementTree.fromstring(svg)  # it is one document, whatever the labels
+    chain = _text(1, 1, one + other)
+    assert not SEEN_BY_A_TERMINAL.search(chain)
+    ElementTree.fromstring(chain)
+
+
+@pytest.mark.parametrize("word", ["a\nExecStart=/bin/sh", "x\r", "\x1b[2J", "\u202e"])
+def test_no_path_becomes_a_directive_of_a_unit(tmp_path: Path, word: str) -> None:
+    (tmp_path / "site.toml").write_text(BOATHOUSE)
+    for system in ("systemd", "timer", "launchd", "windows", "cron"):
+        ran = hooper("keep", "unit", system, "--user", word, cwd=tmp_path)
+        assert ran.code == 2, ran.out

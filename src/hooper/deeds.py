@@ -25,10 +25,20 @@ class Deed(str):
 
 
 def spelled_out(text: str, spell: Callable[..., str]) -> str:
-    """`text` with every deed in it replaced by `spell(deed, *objects)`."""
+    """`text` with every deed in it replaced by `spell(deed, *objects)`; what only looks like one is left.
+
+    spell: raises KeyError: there is no such deed.
+    """
     if "⟦" not in text:
         return text
-    return _MARK.sub(lambda match: spell(Deed(match[1]), *map(unquote, match[2].split("|")[1:])), text)
+
+    def spelled(match: re.Match[str]) -> str:
+        try:
+            return spell(Deed(match[1]), *map(unquote, match[2].split("|")[1:]))
+        except (KeyError, IndexError):
+            return match[0]
+
+    return _MARK.sub(spelled, text)
 
 
 # What is done with a site.

@@ -18,6 +18,7 @@ from hooper.durations import shown_duration
 from hooper.errors import UsageError
 from hooper.site.words import chosen
 from hooper.store.kept import Subject
+from hooper.visible import shown
 
 if TYPE_CHECKING:
     from hooper.cli.screen import Screen
@@ -88,9 +89,14 @@ def _write_csv(session: Session, document: HistoryDocument) -> None:
     writer.writerow(names)
     for row in document.events:
         cells = [getattr(row, name) for name in names]
-        texts = ["" if cell is None else session.worded(str(cell)) for cell in cells]
-        writer.writerow([f"'{text}" if text[:1] in ("=", "+", "-", "@") else text for text in texts])
+        writer.writerow(["" if cell is None else as_cell(session.worded(str(cell))) for cell in cells])
     sys.stdout.write(out.getvalue())
+
+
+def as_cell(text: str) -> str:
+    """A text as a cell of a table: on one line, and no formula."""
+    text = shown(text)
+    return f"'{text}" if text[:1] in ("=", "+", "-", "@") else text
 
 
 def _render(document: HistoryDocument, out: Screen) -> None:

@@ -30,6 +30,7 @@ from hooper import __version__, errors, interrupts, signs
 from hooper.cli.helping import GuessingGroup
 
 # name: (module, one line of help); in the order of the work
+LONGEST_WORD = 8192  # characters of one argument; the longest path of a file system is half of that
 COMMANDS: dict[str, tuple[str, str]] = {
     "demo": ("hooper.cli.demo", "The whole job on a simulated town, from nothing to proven."),
     "lab": ("hooper.cli.lab", "The simulated town by itself: run it, break it, mend it."),
@@ -194,6 +195,8 @@ def outcome(arguments: list[str]) -> int:
     from hooper.cli import report
 
     try:
+        for word in arguments:
+            _readable(word)
         result = app(args=arguments, prog_name="hooper", standalone_mode=False)
         if result == errors.EXIT_INTERRUPTED:  # what the parser makes of Ctrl-C
             return report.interrupted()
@@ -215,6 +218,15 @@ def outcome(arguments: list[str]) -> int:
         return report.group(arguments, group)
     except Exception as exc:
         return report.fault(arguments, exc)
+
+
+def _readable(word: str) -> None:
+    """The gate for all that is typed. Raises: UsageError: it is no text, or longer than anything here is."""
+    if len(word) > LONGEST_WORD:
+        message = f"{word[:40]!r} and so on: {len(word)} characters are more than anything here has"
+        raise errors.UsageError(message, remedy=f"Give at most {LONGEST_WORD}.")
+    if any("\ud800" <= sign <= "\udfff" or sign == "\0" for sign in word):
+        raise errors.UsageError(f"{word[:40]!r} is no text in UTF-8", remedy="Give it as UTF-8; rename such a file.")
 
 
 def _stdout_failed(exc: OSError, code: int) -> int:

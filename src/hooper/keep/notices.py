@@ -173,8 +173,7 @@ async def tell_all(run: Run) -> tuple[list[str], list[HooperError]]:
 
 def _collecting(run: Run, key: str, notice: NoticeTo, now: datetime) -> bool:
     """Whether it is too soon for the next digest."""
-    assert run.state is not None
-    last = run.state.history.last_told(key)
+    last = run.kept.history.last_told(key)
     return notice.digest is not None and last is not None and now - last < timedelta(seconds=notice.digest)
 
 

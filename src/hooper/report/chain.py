@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from html import escape
 from typing import TYPE_CHECKING
 
+from hooper import visible
 from hooper.planning.topology import Topology
 from hooper.ports import ports_text
 from hooper.site.references import Chain, chains_to, services_by_host
@@ -79,7 +80,7 @@ def as_svg(topology: Topology, title: str) -> str:
     )
     return (
         f'<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 {WIDTH} {at}" width="{WIDTH}" height="{at}"'
-        f' font-family="system-ui, DejaVu Sans, sans-serif" role="img" aria-label="{escape(title)}">'
+        f' font-family="system-ui, DejaVu Sans, sans-serif" role="img" aria-label="{escape(visible.shown(title))}">'
         f'<rect width="{WIDTH}" height="{at}" fill="#ffffff"/>{shown}{legend}{"".join(drawn)}</svg>\n'
     )
 
@@ -158,7 +159,7 @@ def _text(
 ) -> str:
     return (
         f'<text x="{x:.0f}" y="{y:.0f}" font-size="{size}" font-weight="{weight}" fill="{colour}"'
-        f' text-anchor="{anchor}">{escape(text)}</text>'
+        f' text-anchor="{anchor}">{escape(visible.shown(text))}</text>'
     )
 
 

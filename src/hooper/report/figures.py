@@ -5,12 +5,14 @@ imported here alone, and only when something is drawn.
 from __future__ import annotations
 
 import io
+import warnings
 from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from hooper import visible
 from hooper.errors import MachineError
 from hooper.files import make_folder, write_atomically
 
@@ -94,7 +96,8 @@ def rendered(figure: Figure, form: str) -> bytes:
     import matplotlib
 
     out = io.BytesIO()
-    with matplotlib.rc_context({"svg.hashsalt": "hooper", "svg.fonttype": "none"}):
+    with matplotlib.rc_context({"svg.hashsalt": "hooper", "svg.fonttype": "none"}), warnings.catch_warnings():
+        warnings.simplefilter("ignore", UserWarning)  # a letter that its font has not
         metadata: dict[str, Any] = {"Date": None, "Creator": "Hooper"} if form == "svg" else {"Software": "Hooper"}
         figure.savefig(out, format=form, dpi=DPI, metadata=metadata)
     return out.getvalue()
@@ -123,8 +126,8 @@ def _time_axis(axes: Any, drawn: Drawn) -> None:
 
 
 def _plain(text: str) -> str:
-    """A label as it is: nothing in it is taken for mathematics."""
-    return text.replace("$", r"\$")
+    """A label as it is: nothing in it is taken for mathematics, and nothing acts on who reads it."""
+    return visible.shown(text).replace("$", r"\$")
 
 
 def _availability(drawn: Drawn) -> Figure:
@@ -165,7 +168,7 @@ def _addresses(drawn: Drawn) -> Figure:
         colour = LINES[number % len(LINES)]
         axes.step(times, [*heights, heights[-1]], where="post", color=colour, linewidth=1.6, label=_plain(str(line)))
         axes.plot(list(rows["at"]), heights, "o", color=colour, markersize=3)
-    axes.set_yticks(range(len(shown)), shown)
+    axes.set_yticks(range(len(shown)), [_plain(address) for address in shown])
     if not shown:
         axes.set_ylabel(f"{len(order)} addresses", fontsize=9)
     axes.margins(y=0.12)

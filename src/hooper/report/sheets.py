@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 from hooper.jsonform import each_text
 from hooper.planning.documents import Sheet, WorksheetDocument
 from hooper.report import words
-from hooper.visible import in_markdown
+from hooper.visible import in_markdown, shown_lines
 
 if TYPE_CHECKING:
     from jinja2 import Environment
@@ -98,10 +98,16 @@ def templates() -> Environment:
     return Environment(
         loader=PackageLoader("hooper.report"),
         autoescape=True,
+        finalize=_seen,
         undefined=StrictUndefined,
         trim_blocks=True,
         lstrip_blocks=True,
     )
+
+
+def _seen(value: object) -> object:
+    """What stands in a page: texts of others with every sign written out that would act on who reads them."""
+    return shown_lines(value) if isinstance(value, str) and not hasattr(value, "__html__") else value
 
 
 _MARKED = re.compile(r"`([^`]+)`|(https?://[^\s,;)\]]+[^\s,;)\].])")
@@ -117,11 +123,11 @@ def _marked(text: object) -> Markup:
             return f"<code>{escape(match[1])}</code>"
         return f'<a href="{escape(match[2])}">{escape(match[2])}</a>'
 
-    out, at = "", 0
-    for match in _MARKED.finditer(str(text)):
-        out += f"{escape(str(text)[at : match.start()])}{shown(match)}"
+    said, out, at = shown_lines(str(text)), "", 0
+    for match in _MARKED.finditer(said):
+        out += f"{escape(said[at : match.start()])}{shown(match)}"
         at = match.end()
-    return Markup(out + str(escape(str(text)[at:])))  # noqa: S704 - every part of it is escaped
+    return Markup(out + str(escape(said[at:])))  # noqa: S704 - every part of it is escaped
 
 
 def _linked(text: object) -> Markup:

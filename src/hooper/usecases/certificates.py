@@ -40,9 +40,8 @@ class CertificatesRequest:
 
 
 def _ordering(run: Run, request: CertificatesRequest) -> Ordering:
-    assert run.state is not None
-    store = CertificateStore(run.state.certificates)
-    return Ordering(run.here, run.site, run.base, store, run.state.orders, request.deadline, request.patience)
+    store = CertificateStore(run.kept.certificates)
+    return Ordering(run.here, run.site, run.base, store, run.kept.orders, request.deadline, request.patience)
 
 
 def _chosen(run: Run, given: Sequence[str]) -> tuple[str, ...]:
@@ -140,13 +139,12 @@ async def keep_certificates(run: Run, request: CertificatesRequest) -> list[Hoop
 
 async def _given_and_shown(run: Run, request: CertificatesRequest, key: str) -> list[HooperError]:
     """Give the certificate that is kept, unless it was given already, and look at what its services show."""
-    assert run.state is not None
-    planned, store = run.site.certificates[key], CertificateStore(run.state.certificates)
+    planned, store = run.site.certificates[key], CertificateStore(run.kept.certificates)
     kept = store.kept(key)
     if kept is None:
         return []
     fingerprint = fingerprint_of(kept.leaf)
-    stood = {(one.condition.subject, one.condition.aspect): one.condition for one in run.state.history.conditions()
+    stood = {(one.condition.subject, one.condition.aspect): one.condition for one in run.kept.history.conditions()
              if one.condition.kind == "certificate"}  # fmt: skip
     trouble: list[HooperError] = []
     given = stood.get((key, "given"))

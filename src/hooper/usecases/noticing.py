@@ -10,10 +10,11 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from hooper.clock import rfc3339
-from hooper.errors import HooperError
+from hooper.errors import HooperError, UsageError
 from hooper.report.units import UnitAsked
 from hooper.store.path import state_folder
 from hooper.usecases.run import Run
+from hooper.visible import is_plain, shown
 
 if TYPE_CHECKING:
     from hooper.site.load import SiteFile
@@ -86,4 +87,8 @@ def unit_asked(
     metrics = file.site.keep.metrics or ""
     if metrics.startswith("file:"):
         writes.append((base / Path(metrics[5:]).expanduser()).parent)
+    words = (*program, *map(str, writes), user or "")
+    if (wrong := next((word for word in words if not is_plain(word)), None)) is not None:
+        message = f"{shown(wrong)} holds signs that cannot stand in such a file"
+        raise UsageError(message, remedy="Give the site file, the state or the user another name.")
     return UnitAsked(program, (*program, *once), user or getpass.getuser(), tuple(dict.fromkeys(map(str, writes))))

@@ -282,7 +282,7 @@ async def hand(run: Run, request: HandRequest) -> tuple[HandedDocument, list[Hoo
             f"the files of {peer.tunnel} are made by the device itself",
             remedy=f"Export it there, and look at it with `{deeds.CHECK_PROFILE}`.",
         )
-    assert run.state is not None
+    state = run.kept
     now = await typed_now(run, tunnel.service, request.public)
     profile = profile_of(run.topology, key, now.public)
     fitting = (profile.ending, ".html", *((".png", ".svg") if profile.ending == ".conf" else ()))
@@ -291,7 +291,7 @@ async def hand(run: Run, request: HandRequest) -> tuple[HandedDocument, list[Hoo
             remedy = f"Name a file that ends in {' or '.join(fitting)}."
             raise UsageError(f"{path} is none of the forms that this profile has", remedy=remedy)
     ring = ring_of(run)
-    handed = run.state.tunnelling.handed()
+    handed = state.tunnelling.handed()
     tidy(run, handed)
     entered = wants_secret(tunnel)  # by hand, so that there is no key
     private = None if entered else ring.private(profile.public_key)
@@ -310,7 +310,7 @@ async def hand(run: Run, request: HandRequest) -> tuple[HandedDocument, list[Hoo
     shown = request.draw is not None and private is not None and request.draw(whole.decode())
     if shown or given:
         mark = Handed(profile.public_key, profile.mark, profile.endpoint, request.keep_key, run.at)
-        run.state.tunnelling.hand(key, mark)
+        state.tunnelling.hand(key, mark)
         if private is not None and not request.keep_key:
             ring.forget(profile.public_key)
     document = _document(run, request, profile, private, shown=shown)

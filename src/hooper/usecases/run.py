@@ -64,6 +64,15 @@ class Run:
         assert self.door is not None
         return self.door
 
+    @property
+    def kept(self) -> State:
+        """The state, for what is not done without. Raises: StateError: there is none; why was told."""
+        if self.state is None:
+            raise StateError(
+                "without its state this cannot be done", code="state-missing", remedy="Set the state right."
+            )
+        return self.state
+
     @cached_property
     def topology(self) -> Topology:
         return Topology(self.file.site)

@@ -220,14 +220,12 @@ async def _lendings(run: Run, gateways: Iterable[str]) -> dict[str, Lending]:
 
 def lending(run: Run, gateway: str, router: Driver) -> Lending:
     """What lends ports of one router."""
-    assert run.state is not None
-    return Lending(gateway, router, run.state.lent, run.state.journal, run.here.clock)
+    return Lending(gateway, router, run.kept.lent, run.kept.journal, run.here.clock)
 
 
 async def _under_lock(run: Run, one: Lending, deed: object) -> object:
     """A deed on a router while no other run changes it."""
-    assert run.state is not None
-    async with alone(run.state.lock(f"router-{one.gateway}"), run.here.clock, f"is changing {one.gateway}"):
+    async with alone(run.kept.lock(f"router-{one.gateway}"), run.here.clock, f"is changing {one.gateway}"):
         return await deed  # type: ignore[misc]
 
 
@@ -343,8 +341,7 @@ def _guarded(run: Run) -> Iterator[None]:
 
     Raises: MachineError: no process can be started.
     """
-    assert run.state is not None
-    command = [sys.executable, "-m", GUARDIAN, str(run.path), str(run.state.path.parent)]
+    command = [sys.executable, "-m", GUARDIAN, str(run.path), str(run.kept.path.parent)]
     nothing = subprocess.DEVNULL
     try:
         guardian = subprocess.Popen(  # noqa: S603 - this very program

@@ -50,8 +50,7 @@ MADE_HERE = ("wireguard", "openvpn")  # whose server has a key of our making
 
 def ring_of(run: Run) -> KeyRing:
     """The private keys of the site."""
-    assert run.state is not None
-    return KeyRing(run.state.tunnels)
+    return KeyRing(run.kept.tunnels)
 
 
 def unkept_key(kind: str) -> str:
@@ -306,10 +305,10 @@ class MakeRequest:
 def make(run: Run, request: MakeRequest) -> tuple[MadeDocument, list[HooperError]]:
     """Write the files of a server. Raises: UsageError, KeyMissing, RefusedForSafety, MachineError, StateError."""
     tunnel = run.site.tunnels[request.key]
-    assert run.state is not None
+    state = run.kept
     if tunnel.made_by == "device":
         return _sheet_of(run, request), []
-    before = run.state.tunnelling.made().get(request.key)
+    before = state.tunnelling.made().get(request.key)
     folder = request.folder or FOLDERS[tunnel.kind]
     made = server_files(run.topology, request.key, ring_of(run), run.at, folder, _carried(run, request.key))
     make_folder(request.out)
@@ -321,7 +320,7 @@ def make(run: Run, request: MakeRequest) -> tuple[MadeDocument, list[HooperError
         path = request.out / name
         write_output(path, text.encode(), keep=(run.path,), force=request.force, private=name in made.secret)
         paths.append(str(path))
-    run.state.tunnelling.make(request.key, Made(made.mark, run.at))
+    state.tunnelling.make(request.key, Made(made.mark, run.at))
     host = run.site.services[tunnel.service].host
     steps = tuple(words.loading(run.site, request.key, folder, again=before is not None))
     return MadeDocument(request.key, host, tuple(paths), steps), []

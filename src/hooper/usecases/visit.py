@@ -196,10 +196,9 @@ def _site_part(file: SiteFile) -> dict[str, Any]:
 
 
 def _packed_inside(run: Run, services: tuple[str, ...]) -> tuple[PackedInside, ...]:
-    assert run.state is not None
     found = []
     for target in inner_targets(run.topology, services):
-        seen = run.state.checks.inside(target.service, target.transport, target.port)
+        seen = run.kept.checks.inside(target.service, target.transport, target.port)
         if seen is not None:
             one = (seen.verdict, seen.fingerprint, seen.greeting, seen.at)
             found.append(PackedInside(target.service, target.transport, target.port, *one))

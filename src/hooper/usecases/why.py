@@ -144,13 +144,12 @@ async def gathered(
 
 def _past(run: Run, request: WhyRequest, told: Mapping[str, Sourced[str]]) -> Past:
     """What earlier runs left. Raises: StateError."""
-    assert run.state is not None
-    rows = run.state.checks.outside_since(run.at - STORED_FOR - timedelta(seconds=1), run.at, request.service)
+    rows = run.kept.checks.outside_since(run.at - STORED_FOR - timedelta(seconds=1), run.at, request.service)
     looks = [(at, look) for at, row in rows if (look := read_if(Result, row)) is not None]
     family = "ipv6" if run.site.services[request.service].family == "ipv6" else "ipv4"
     looks = [look for look in looks if look[1].family == family]
     newest = next((look for look in looks if not set(look[1].problems) & set(PROBLEMS)), None)  # of the line itself
-    journal = run.state.journal
+    journal = run.kept.journal
     entered = {
         key: {entry.service: entry.until for entry in journal.entries(key).values()} for key in run.site.gateways
     }
@@ -160,17 +159,15 @@ def _past(run: Run, request: WhyRequest, told: Mapping[str, Sourced[str]]) -> Pa
 
 def _published(run: Run) -> dict[str, Sourced[str]]:
     """What Hooper last published under each name, where the name's own servers showed it. Raises: StateError."""
-    assert run.state is not None
-    found = {name: run.state.updates.last_update(name, "A", run.at) for name in run.site.names}
+    found = {name: run.kept.updates.last_update(name, "A", run.at) for name in run.site.names}
     shown = {name: last for name, last in found.items() if last is not None and last.outcome == "done" and last.shown}
     return {name: Sourced(last.value, "published", last.at) for name, last in shown.items()}
 
 
 def _servers(run: Run) -> dict[str, TunnelSeen]:
     """By service, what the server of its tunnel told within the hour. Raises: StateError."""
-    assert run.state is not None
     found: dict[str, TunnelSeen] = {}
-    heard = list(run.state.tunnelling.heard().values())
+    heard = list(run.kept.tunnelling.heard().values())
     for key, tunnel in run.site.tunnels.items():
         if tunnel.public_key is None or tunnel.probe_key is None:
             continue
