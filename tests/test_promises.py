@@ -21,7 +21,8 @@ from hooper.check.results import Evidence, Expected, Result, Verdict, passes
 from hooper.check.targets import Target, is_ok
 from hooper.cli.spelling import COMMANDS
 from hooper.clock import SystemClock
-from hooper.errors import NoAnswer
+from hooper.errors import HooperError, NoAnswer
+from hooper.gateways.lending import Lending, LentRuleLeft
 from hooper.gateways.rules import LABEL, Wanted
 from hooper.gateways.work import Work
 from hooper.net.exchange import exchange
@@ -36,7 +37,7 @@ from hooper.ports import single
 from hooper.site.load import parse_site
 from hooper.store.entries import LiveRule
 from hooper.store.state import State
-from support.model_router import KIND, Killed, MemoryRouter, ModelIgd
+from support.model_router import KIND, Killed, MemoryRouter, ModelIgd, refused, without_lease
 from support.program import BOATHOUSE
 
 # --- the gate
@@ -206,3 +207,62 @@ def test_the_journal_is_written_before_each_deed_on_a_router_that_drops_labels(p
 
         assert all(anyio.run(closed).seen)
         assert not router.table
+
+
+# --- what is lent
+
+
+@dataclass(frozen=True)
+class Stubborn(ModelIgd):
+    """A router that will not give some ports back, or that is gone from some deed on."""
+
+    keeps: frozenset[str] = frozenset()
+    answers: list[int] = field(default_factory=lambda: [10_000])
+
+    async def _do(self, name: str, what: str, arguments: Sequence[tuple[str, str]] = ()) -> dict[str, str]:
+        self.answers[0] -= 1
+        if self.answers[0] < 0:
+            raise NoAnswer("no answer from 192.0.2.1:80 in 1 s")
+        if name == "DeletePortMapping" and dict(arguments)["NewExternalPort"] in self.keeps:
+            raise refused(501)
+        return await super()._do(name, what, arguments)
+
+
+@given(
+    st.lists(st.integers(1000, 1030), min_size=1, max_size=16, unique=True),
+    st.sets(st.integers(1000, 1030)),
+    st.one_of(st.none(), st.integers(0, 60)),
+)
+def test_what_is_lent_is_taken_back_or_named(ports: list[int], keeps: set[int], answers: int | None) -> None:
+    """Each by itself: one that stays keeps none of the others, and a router that is gone is no reason to be silent."""
+    with tempfile.TemporaryDirectory() as folder, State(Path(folder) / "state.sqlite3") as state:
+        router = MemoryRouter()
+        there = LiveRule("tcp", ports[0], "10.44.7.40", 80, "", "a game", enabled=True, lease_s=3600)
+        router.put(there)
+        driver = Stubborn(SystemDoor(), Url(IPv4Address("192.0.2.1"), 80, "/"), KIND, "box", 1.0, router=router,
+                          keeps=frozenset(map(str, keeps)))  # fmt: skip
+        lending = Lending("box", driver, state.lent, state.journal, SystemClock())
+
+        async def lent_and_tidied() -> list[HooperError]:
+            for port in ports:
+                driver_keeps, used = driver.keeps, LiveRule("tcp", port, "10.44.7.105", port, "", f"{LABEL}test",
+                                                            enabled=True, lease_s=120)  # fmt: skip
+                object.__setattr__(driver, "keeps", frozenset())
+                await lending.put(used, take_over=False)
+                object.__setattr__(driver, "keeps", driver_keeps)
+            driver.answers[0] = 10_000 if answers is None else answers
+            problems = await lending.tidy()
+            driver.answers[0] = 10_000
+            return problems
+
+        problems = anyio.run(lent_and_tidied)
+        standing = {rule.outside_port for rule in router.table if rule.label == f"{LABEL}test"}
+        named = " ".join(problem.message for problem in problems if isinstance(problem, LentRuleLeft))
+        assert all(f"tcp {port}" in named for port in standing)
+        assert all(problem.exit_code == 4 for problem in problems if isinstance(problem, LentRuleLeft))
+        if answers is None:
+            assert standing == set(ports) & keeps
+            assert not problems or standing
+        object.__setattr__(driver, "keeps", frozenset())
+        assert not anyio.run(lending.tidy)
+        assert without_lease(router.table) == without_lease([there])

@@ -5,15 +5,17 @@ What is lent is written down before each deed. A run that was killed is tidied u
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import timedelta
 
 from hooper import deeds
 from hooper.clock import Clock
 from hooper.durations import shown_duration
-from hooper.errors import CounterpartError, HooperError, NeedsAPerson
+from hooper.errors import CounterpartError, HooperError, NeedsAPerson, NoAnswer
 from hooper.gateways.driver import Driver, RouterRefuses
 from hooper.gateways.rules import is_ours
+from hooper.net.types import ConnectFailed
 from hooper.store.entries import Lent, LiveRule
 from hooper.store.journal import Journal
 from hooper.store.lent import LentRules
@@ -34,6 +36,13 @@ class PutBackShorter(NeedsAPerson):
 
     code = "put-back-shorter"
     remedy = "Enter it again on the router's own pages, where it has no end."
+
+
+class LentRuleLeft(CounterpartError):
+    """Rules for a test could not be taken back."""
+
+    code = "test-rule-left"
+    remedy = f"`{deeds.TABLES}` takes them back once the router answers."
 
 
 @dataclass(frozen=True)
@@ -88,12 +97,12 @@ class Lending:
             if one.rule.key == rule.key and one.until is not None:
                 self.lent.write(Lent(one.gateway, rule, one.before, self.clock.now() + timedelta(seconds=rule.lease_s)))
 
-    async def take_back(self, one: Lent) -> None:
-        """Take a rule away and put back what it took the place of.
+    async def take_back(self, one: Lent, table: Sequence[LiveRule] | None = None) -> None:
+        """Take a rule away and put back what it took the place of. table: as it stood just now; None: it is read.
 
         Raises: RouterRefuses, RouterLied; PutBackShorter: it is put back, and now has an end.
         """
-        table = await self.driver.table()
+        table = table if table is not None else await self.driver.table()
         stands = [there for there in table or () if there.key == one.rule.key]
         ours = table is None or any(there.leads_as(one.rule) for there in stands)
         if ours:
@@ -108,12 +117,32 @@ class Lending:
                 ends = shown_duration(now.lease_s)
                 raise PutBackShorter(f"{self.gateway} has {where} again, and keeps it for {ends}; it had no end before")
 
-    async def tidy(self) -> list[Lent]:
-        """Take back all that was lent here; gives it. Raises: as `take_back`."""
-        found = self.lent.all(self.gateway)
-        for one in found:
-            await self.take_back(one)
-        return found
+    async def tidy(self) -> list[HooperError]:
+        """Take back all that was lent here, each by itself; what is wrong with it.
+
+        A router that does not answer is not asked for all the rest; what is left then is named.
+        """
+        problems: list[HooperError] = []
+        gone: HooperError | None = None
+        table: Sequence[LiveRule] | None = None
+        for one in self.lent.all(self.gateway):
+            try:
+                if gone is None and table is None:
+                    table = await self.driver.table()
+                if gone is None:
+                    await self.take_back(one, table)
+            except PutBackShorter as exc:
+                problems.append(exc)
+            except HooperError as exc:
+                gone = exc if isinstance(exc, NoAnswer | ConnectFailed) else None
+                problems += [exc] if gone is None else []
+        left = [f"{one.rule.transport} {one.rule.outside_port}" for one in self.lent.all(self.gateway)]
+        if left:
+            why = gone or next((one for one in problems if not isinstance(one, PutBackShorter)), None)
+            said = f"{', '.join(left)}{f': {why.message}' if why is not None else ''}"
+            shorter = [one for one in problems if isinstance(one, PutBackShorter)]
+            return [*shorter, LentRuleLeft(f"{self.gateway} may still have what was entered for a test, {said}")]
+        return problems
 
     async def _table(self) -> list[LiveRule]:
         """What stands there; where the protocol shows no table, what we entered."""

@@ -16,10 +16,10 @@ from hooper import deeds
 from hooper.addresses import IPAddress
 from hooper.check.checking import public_address_unknown
 from hooper.clock import Clock
-from hooper.errors import HooperError, MachineError, NeedsAPerson, UsageError
+from hooper.errors import HooperError, MachineError, UsageError
 from hooper.gateways.driver import Driver, RouterLied, RouterRefuses
 from hooper.gateways.find import NotAtTheSite, find_routers
-from hooper.gateways.lending import LENT_S, RENEWED_EVERY, Lending, PortNotLent, PutBackShorter
+from hooper.gateways.lending import LENT_S, RENEWED_EVERY, Lending, LentRuleLeft, PortNotLent
 from hooper.gateways.rules import LABEL
 from hooper.line.public import public_addresses
 from hooper.net.standing import connected_surroundings, standing
@@ -33,7 +33,7 @@ from hooper.store.locking import alone
 from hooper.usecases.run import Run
 
 SEARCH_S = 3.0  # seconds to find the routers
-TIDY_S = 20.0  # seconds for taking everything back
+GUARDED_S = 10.0  # seconds for another try at what could not be taken back
 GUARDIAN = "hooper.usecases.guardian"
 OWNER = "letting-in"  # the lock of the run that has lent a port
 How = Literal["standing", "entered", "by-hand"]
@@ -173,8 +173,7 @@ async def let_in(run: Run, borrows: Sequence[Borrow]) -> AsyncIterator[OpenedWay
         gateways = {rule.gateway for _, one in planned for rule in (*one.standing, *one.new)}
         gateways |= {one.gateway for one in _lent(run)}
         lendings = await _lendings(run, [key for key in run.site.gateways if key in gateways])
-        for lending in lendings.values():
-            await _under_lock(run, lending, lending.tidy())
+        await _tidied(run, lendings.values())
         if lendings:
             opened.enter_context(_guarded(run))
         way = OpenedWay(run.here.clock)
@@ -183,7 +182,7 @@ async def let_in(run: Run, borrows: Sequence[Borrow]) -> AsyncIterator[OpenedWay
                 way.ports.append(await _open(run, borrow, one, lendings, way))
             yield way
         finally:
-            with anyio.CancelScope(shield=True), anyio.move_on_after(TIDY_S):
+            with anyio.CancelScope(shield=True):  # as long as it takes: a router that is gone ends it
                 await _tidied(run, lendings.values())
 
 
@@ -279,22 +278,13 @@ def _as_let_in(forward: Forward, transport: str, how: How, reason: str = "") -> 
 
 
 async def _tidied(run: Run, lendings: Iterable[Lending]) -> None:
+    """Take back what was lent; what could not be is trouble."""
     for one in lendings:
         try:
-            await _under_lock(run, one, one.tidy())
-        except PutBackShorter as exc:
-            run.trouble.append(exc)
+            async with alone(run.kept.lock(f"router-{one.gateway}"), run.here.clock, f"is changing {one.gateway}"):
+                run.trouble += await one.tidy()
         except HooperError as exc:
-            run.trouble.append(left_standing(one.gateway, exc))
-
-
-def left_standing(gateway: str, exc: HooperError) -> HooperError:
-    """A rule for a test could not be taken back."""
-    return NeedsAPerson(
-        f"a rule that was entered for a test may still stand at {gateway}: {exc.message}",
-        code="test-rule-left",
-        remedy=f"`{deeds.TABLES}` takes it back once {gateway} answers.",
-    )
+            run.trouble.append(LentRuleLeft(f"{one.gateway} may still have what was entered for a test: {exc.message}"))
 
 
 async def take_back_left(run: Run, routers: Mapping[str, Driver]) -> frozenset[tuple[str, str, int]]:
@@ -351,6 +341,11 @@ def _guarded(run: Run) -> Iterator[None]:
         raise MachineError(f"no further process can be started: {exc.strerror}") from None
     try:
         yield
-    finally:  # what could be taken back has been
+    finally:
+        assert guardian.stdin is not None
+        guardian.stdin.close()
+        if _lent(run):  # it tries once more, as if this run had been killed
+            with suppress(subprocess.TimeoutExpired):
+                guardian.wait(GUARDED_S)
         guardian.kill()
-        guardian.communicate()
+        guardian.wait()
