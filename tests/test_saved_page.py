@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import time
+from datetime import date
 from pathlib import Path
 
 import pytest
@@ -11,9 +12,14 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from hooper.errors import UsageError
+from hooper.planning.against import compare_table
+from hooper.planning.plan import make_plan
 from hooper.planning.saved_page import is_page, read_page
+from hooper.site.load import parse_site
 from support.program import BOATHOUSE, hooper, valid
 from support.saved_pages import KNOWN, PAGES, STATUS
+
+PLAN = make_plan(parse_site(BOATHOUSE.encode(), "site.toml"), date(2026, 5, 1))
 
 
 @pytest.mark.parametrize("name", PAGES)
@@ -96,7 +102,7 @@ def test_a_page_is_held_against_the_plan(site: Path, tmp_path: Path) -> None:
     ran = hooper("plan", "--site", str(site), "--against", f"fibre-box={page}", "--json")
     document = valid("plan", ran.document)
     states = {row["service"]: row["state"] for row in document["against"]}
-    assert (states["film-page"], states["hub-page"]) == ("same", "missing")
+    assert (states["film-page"], states["hub-page"]) == ("same", "not-known")  # one row of it is not understood
     (understood,) = document["understood"]
     assert (understood["gateway"], understood["rules"], understood["wan_address"]) == ("fibre-box", 1, "203.0.113.44")
     assert understood["not_understood"] == ["table 3, row 2: 'http' is no port."]
@@ -114,3 +120,77 @@ def test_a_page_tells_the_survey_the_wan_address(site: Path, tmp_path: Path) -> 
     assert (box["wan_address"], box["source"]) == ("203.0.113.44", "told")
     wrong = hooper("survey", "--site", str(site), "--page", "fibre-box=nothing.html", *state, "--json")
     assert wrong.code == 2
+
+
+HEAD = "<tr><th>{head}<th>Protocol<th>External port<th>Internal IP<th>Internal port</tr>"
+ROW = "<tr><td>{switch}<td>TCP<td>{port}<td>{address}<td>443</tr>"
+
+
+def held(page: str) -> dict[str | None, tuple[str, str | None]]:
+    """What comes of it for the rules of the inner router: state and what was found, by service."""
+    read = read_page(f"<html><table>{page}</table></html>", "x.html")
+    rows = compare_table(PLAN.forwards, list(read.rules), ["club-router"], "club-router", "x.html", read.may_hold)
+    return {row.service: (row.state, row.found) for row in rows}
+
+
+@pytest.mark.parametrize("head", ["Enabled", "Status", ""])
+@pytest.mark.parametrize(
+    ("switch", "state"),
+    [
+        ("<button role=switch aria-checked=true></button>", "same"),
+        ("<button role=switch aria-checked=false></button>", "different"),
+        ("<button role=switch></button>", "not-known"),
+        ("<div role=switch aria-checked=mixed></div>", "not-known"),
+        ("<button aria-pressed=true class=x></button>", "same"),
+        ("<button aria-pressed=false></button>", "different"),
+        ('<img src="img/status_green.png">', "not-known"),
+        ('<img src="on.gif" alt="">', "not-known"),
+        ('<span class="toggle toggle-on"></span>', "not-known"),
+        ('<i class="icon-enabled"></i>', "not-known"),
+        ("<svg class=switch><circle r=4></circle></svg>", "not-known"),
+        ("<input type=checkbox name=active checked>", "same"),
+        ("<input type=checkbox name=active>", "different"),
+    ],
+)
+def test_a_switch_that_is_not_read_is_not_known(head: str, switch: str, state: str) -> None:
+    if not head and state != "not-known":
+        state = "not-known"  # of what it is the switch, nothing says
+    found = held(HEAD.format(head=head) + ROW.format(switch=switch, port=443, address="10.44.7.30"))
+    assert found["film-page"][0] == state
+    assert ("not known whether it is switched on" in (found["film-page"][1] or "")) == (state == "not-known")
+
+
+def test_pictures_for_editing_and_boxes_for_choosing_are_no_switches() -> None:
+    for more in ('<img src="edit.png" alt="Edit">', "<input type=checkbox name=del_1>", '<a class="icon-trash"></a>'):
+        found = held(HEAD.format(head="") + ROW.format(switch=more, port=443, address="10.44.7.30"))
+        assert found["film-page"][0] == "same", more
+
+
+@pytest.mark.parametrize(
+    "row",
+    [
+        "<tr><td>films<td>TCP<td>https (443)<td>10.44.7.30<td>what?</tr>",  # understood to be a rule, and not read
+        "<tr><td colspan=5>films: tcp 443 goes to the box 10.44.7.30</tr>",  # not understood to be one
+        "<tr><td><div>443</div><div>10.44.7.30</div></tr>",
+    ],
+)
+def test_a_row_that_is_not_read_makes_its_rule_not_known_and_never_missing(row: str) -> None:
+    other = ROW.format(switch="", port=8443, address="10.44.7.50")
+    assert held(HEAD.format(head="Name") + row + other)["film-page"][0] == "not-known"
+    assert held(HEAD.format(head="Name") + other)["film-page"][0] == "missing"
+
+
+@pytest.mark.parametrize(
+    ("cells", "target", "ports"),
+    [
+        ("<td>TCP<td>443<td>10.44.7.<input value=30><td>443", "10.44.7.30", (443, 443)),
+        ("<td>TCP<td>443<td><input value=10>.<input value=44>.<input value=7>.<input value=30><td>443", "10.44.7.30",
+         (443, 443)),
+        ("<td>TCP<td><input value=8000> - <input value=8010><td>10.44.7.30<td>8000", "10.44.7.30", (8000, 8010)),
+        ("<td>TCP<td>from <input value=8000> to <input value=8010><td>10.44.7.30<td>8000", "10.44.7.30", (8000, 8010)),
+    ],
+)  # fmt: skip
+def test_values_in_fields_beside_text_are_joined(cells: str, target: str, ports: tuple[int, int]) -> None:
+    (row,) = read_page(f"<table>{HEAD.format(head='Name')}<tr><td>x{cells}</tr></table>", "x.html").rules
+    assert (row.target, tuple(row.outside)) == (target, ports)
+    assert row.enabled is True

@@ -227,7 +227,8 @@ STATES = {
     "same": ("✓", "green"),
     "missing": ("missing", "bold red"),
     "different": ("different", "bold red"),
-    "unknown": ("unknown", "orange3"),
+    "unknown": ("not planned", "orange3"),
+    "not-known": ("not known", "orange3"),
 }
 
 

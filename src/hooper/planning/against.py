@@ -10,7 +10,7 @@ import csv
 import io
 import json
 import re
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -106,6 +106,7 @@ WORDS: dict[str, tuple[str, ...]] = {
     "enabled": ("enabled", "active", "on", "status", "state", "enable", "newenabled"),
 }
 _COLUMN = {word: column for column, words in WORDS.items() for word in words}
+YES = ("", "1", "yes", "true", "on", "enabled", "active", "y")
 NO = ("0", "no", "false", "off", "disabled", "inactive", "n")
 ANYONE = ("", "*", "any", "anyone", "all", "0.0.0.0", "0.0.0.0/0", "everyone")  # noqa: S104 - as pages write it
 
@@ -121,7 +122,9 @@ class BadTable(UsageError):
 
 @dataclass(frozen=True, slots=True)
 class TableRow:
-    """One rule of the table. sources: None where the table does not say. place: where it stands."""
+    """One rule of the table. sources: None where the table does not say. enabled: None where it has a switch that could
+    not be read. place: where it stands.
+    """
 
     gateway: str | None
     transport: str
@@ -130,7 +133,7 @@ class TableRow:
     inside: Ports
     sources: tuple[str, ...] | None
     label: str
-    enabled: bool
+    enabled: bool | None
     place: str
 
 
@@ -248,9 +251,14 @@ def row_of(cells: Mapping[str, Any], where: Where, place: str) -> TableRow:
         inside=inside,
         sources=_sources(cells.get("sources")) if "sources" in cells else None,
         label=str(cells.get("label") or "").strip(),
-        enabled=str(cells.get("enabled", "yes")).strip().lower() not in NO,
+        enabled=_enabled(cells.get("enabled", "yes")),
         place=place,
     )
+
+
+def _enabled(value: Any) -> bool | None:
+    word = str(value if value is not None else "").strip().lower()
+    return False if word in NO else True if word in YES else None
 
 
 def _ports(value: Any) -> Ports:
@@ -286,15 +294,21 @@ def _sources(value: Any) -> tuple[str, ...]:
 
 
 def compare_table(
-    forwards: Sequence[Forward], rows: Sequence[TableRow], gateways: Sequence[str], named: str | None, name: str
+    forwards: Sequence[Forward],
+    rows: Sequence[TableRow],
+    gateways: Sequence[str],
+    named: str | None,
+    name: str,
+    may_hold: Callable[[Forward], bool] = lambda rule: False,
 ) -> list[Compared]:
     """A whole table against the plan: of the router that is named, of those that its rows name, or of the only one.
 
-    gateways: those of the site. name: of the table. Raises: UsageError: it cannot be told whose table it is.
+    gateways: those of the site. name: of the table. may_hold: whether a rule that is not among the rows may stand in
+    it all the same. Raises: UsageError: it cannot be told whose table it is.
     """
     own = sorted({row.gateway for row in rows if row.gateway is not None})
     if named is not None:
-        return compare(forwards, [row for row in rows if row.gateway in (None, named)], named)
+        return compare(forwards, [row for row in rows if row.gateway in (None, named)], named, may_hold)
     strange = [key for key in own if key not in gateways]
     if strange:
         message = f"{name} has rules of {strange[0]!r}, which is no gateway of the site"
@@ -306,10 +320,15 @@ def compare_table(
             f"{name} does not say which router it is of",
             remedy=f"Write {deeds.COMPARE_WITH(name)} with one of: {', '.join(gateways)}.",
         )
-    return [one for key in own for one in compare(forwards, [row for row in rows if row.gateway == key], key)]
+    return [one for key in own for one in compare(forwards, [row for row in rows if row.gateway == key], key, may_hold)]
 
 
-def compare(forwards: Iterable[Forward], rows: Sequence[TableRow], gateway: str) -> list[Compared]:
+def compare(
+    forwards: Iterable[Forward],
+    rows: Sequence[TableRow],
+    gateway: str,
+    may_hold: Callable[[Forward], bool] = lambda rule: False,
+) -> list[Compared]:
     """One gateway's planned rules against the rows of its table: what is missing, different, or not planned.
 
     Several single ports stand for a range, two rules for one that is for both transports.
@@ -324,8 +343,9 @@ def compare(forwards: Iterable[Forward], rows: Sequence[TableRow], gateway: str)
             or rule.service == EVERYTHING
         ):
             continue
-        verdicts = [_held(rule, transport, rows, met) for transport in transports(rule.transport)]
-        state = next((s for s in ("different", "missing") if any(v[0] == s for v in verdicts)), "same")
+        verdicts = [_held(rule, transport, rows, met, may_hold) for transport in transports(rule.transport)]
+        order = ("different", "missing", "not-known")
+        state = next((s for s in order if any(v[0] == s for v in verdicts)), "same")
         found = "; ".join(dict.fromkeys(v[1] for v in verdicts if v[1] and (v[0] == state or state != "same"))) or None
         place = ", ".join(dict.fromkeys(v[2] for v in verdicts if v[2]))
         planned = _leads(rule.target_address, rule.target_ports, rule.sources)
@@ -344,19 +364,23 @@ def compare(forwards: Iterable[Forward], rows: Sequence[TableRow], gateway: str)
     for number, row in enumerate(rows):
         if number not in met:
             label = f" ({row.label})" if row.label else ""
-            found = (
-                _leads(row.target, row.inside, row.sources or ()) + label + ("" if row.enabled else ", switched off")
-            )
+            found = _leads(row.target, row.inside, row.sources or ()) + label + _turned(row)
             out.append(Compared(gateway, "unknown", None, row.transport, row.outside, None, found, row.place))
     return out
 
 
-def _held(rule: Forward, transport: str, rows: Sequence[TableRow], met: set[int]) -> tuple[str, str, str]:
+def _turned(row: TableRow) -> str:
+    return "" if row.enabled else ", switched off" if row.enabled is False else ", not known whether it is switched on"
+
+
+def _held(
+    rule: Forward, transport: str, rows: Sequence[TableRow], met: set[int], may_hold: Callable[[Forward], bool]
+) -> tuple[str, str, str]:
     """State, what was found, and where, for one transport of a rule."""
     assert rule.outside_ports is not None
     assert rule.target_ports is not None
     first, last = rule.outside_ports
-    shift, covered, wrong, places = rule.target_ports[0] - first, 0, [], []
+    shift, covered, wrong, unsure, places = rule.target_ports[0] - first, 0, list[str](), list[str](), list[str]()
     for number, row in enumerate(rows):
         if transport not in transports(row.transport) or row.outside[1] < first or last < row.outside[0]:
             continue
@@ -366,17 +390,23 @@ def _held(rule: Forward, transport: str, rows: Sequence[TableRow], met: set[int]
         limited = row.sources is not None and rule.sources != row.sources and tuple(sorted(rule.sources)) != row.sources
         wider = row.outside[0] < first or last < row.outside[1]
         other = row.target != rule.target_address or row.inside[0] - row.outside[0] != shift
-        if other or limited or wider or not row.enabled:
-            off = "" if row.enabled else ", switched off"
+        if row.enabled is None and not (other or limited or wider):
+            unsure.append(f"{_leads(row.target, row.inside, row.sources or ())}{_turned(row)}")
+        elif other or limited or wider or not row.enabled:
+            off = _turned(row)
             ports = f"{transport} {ports_text(row.outside)} " if wider else ""
             wrong.append(f"{ports}{_leads(row.target, row.inside, row.sources or ())}{off}")
     where = ", ".join(places)
     if wrong:
         return "different", "; ".join(wrong), where
+    if not covered and may_hold(rule):
+        return "not-known", "it may stand in a row that could not be read", where
     if not covered:
         return "missing", "", where
     if covered < last - first + 1:
         return "different", f"only {covered} of {last - first + 1} ports", where
+    if unsure:
+        return "not-known", "; ".join(unsure), where
     return "same", "", where
 
 

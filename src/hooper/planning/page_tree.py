@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+import re
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from html.parser import HTMLParser
 
@@ -55,7 +56,37 @@ class PageNode:
             elif one.tag not in ("script", "style", "option"):
                 waiting += reversed(one.children)
                 parts.append(" ")
-        return " ".join("".join(parts).split())
+        return joined(" ".join("".join(parts).split()))
+
+
+_APART = re.compile(r"(?<![\d.])(\d{1,3})\s*\.\s*(\d{1,3})\s*\.\s*(\d{1,3})\s*\.\s*(\d{1,3})(?![\d.])")
+_SWITCH = re.compile(r"toggle|switch|slider|enabl|disabl|activ|status|state|led|lamp|tick|check|\b(on|off)\b", re.I)
+_CHOOSES = re.compile(r"sel|del|remov|pick|mark|edit|trash|modif|move|all\b", re.I)
+
+
+def joined(text: str) -> str:
+    """A text in which an address stands whole, that was written in parts: as words, fields, and words again."""
+    return _APART.sub(lambda match: ".".join(match.groups()), text)
+
+
+def switch_of(node: PageNode) -> str:
+    """What the switches inside say: on, off, ? where there is one that says nothing in words; empty: there is none."""
+    said = [word for one in node.walk() if (word := _switched(one))]
+    return said[0] if len(set(said)) == 1 else "?" if said else ""
+
+
+def _switched(node: PageNode) -> str:
+    kind, names = node.attributes.get("type", "").lower(), " ".join(
+        node.attributes.get(key, "") for key in ("name", "id", "class", "alt", "title", "src")
+    )  # fmt: skip
+    told = node.attributes.get("aria-checked", node.attributes.get("aria-pressed"))
+    if told is not None or node.attributes.get("role") == "switch":
+        return {"true": "on", "false": "off"}.get(told or "", "?")
+    if node.tag == "input" and kind in ("checkbox", "radio"):
+        return "" if _CHOOSES.search(names) else value_of(node)
+    if node.tag not in ("img", "svg", "i", "span", "a", "button", "label", "div", "em", "b") or node.text.strip():
+        return ""
+    return "?" if _SWITCH.search(names) and not _CHOOSES.search(names) else ""
 
 
 def value_of(node: PageNode) -> str:
@@ -126,15 +157,18 @@ def tree_of(text: str) -> PageNode:
     return builder.root
 
 
-def grid_of(table: PageNode) -> list[list[str]]:
-    """The cells of a table by row and column, those that span several repeated; a table inside is one of its own."""
+def grid_of(table: PageNode, read: Callable[[PageNode], str] = lambda cell: cell.text) -> list[list[str]]:
+    """The cells of a table by row and column, those that span several repeated; a table inside is one of its own.
+
+    read: what is wanted of a cell.
+    """
     rows: list[list[str]] = []
     spans: dict[int, tuple[int, str]] = {}
     for row in own(table, "tr"):
         cells: list[str] = []
         for cell in own(row, "td", "th"):
             _fill(cells, spans)
-            text = "" if any(True for _ in cell.all("table")) else cell.text
+            text = "" if any(True for _ in cell.all("table")) else read(cell)
             width, height = _span(cell, "colspan"), _span(cell, "rowspan")
             for _ in range(width):
                 if height > 1:

@@ -8,15 +8,18 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from itertools import pairwise
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from hooper.addresses import classify, parse_address
 from hooper.errors import UsageError, Where
 from hooper.planning.against import BadTable, TableRow, column_of, row_of
 from hooper.planning.page_scripts import data_in, objects_in, value_rows
-from hooper.planning.page_tree import PageNode, grid_of, leaves_of, tree_of, value_of
+from hooper.planning.page_tree import PageNode, grid_of, joined, leaves_of, switch_of, tree_of, value_of
+
+if TYPE_CHECKING:
+    from hooper.planning.values import Forward
 
 LARGEST = 4_000_000  # letters
 MOST = 2_000  # rows of one page
@@ -53,6 +56,7 @@ class PageRead:
     """What a page was understood to say. wan: the router's outer address; pool: what its DHCP hands out.
 
     guessed: the places of rules without headings, which were read by how their values look. not_understood: sentences.
+    numbers: all addresses and numbers on it, whether they were understood or not.
     """
 
     rules: tuple[TableRow, ...]
@@ -61,6 +65,14 @@ class PageRead:
     reservations: tuple[PageReservation, ...]
     guessed: tuple[str, ...]
     not_understood: tuple[str, ...]
+    numbers: frozenset[str] = frozenset()
+
+    def may_hold(self, rule: Forward) -> bool:
+        """Whether a rule that was not found may stand on it all the same: in a row that could not be read."""
+        ports = set(rule.outside_ports or ())
+        return bool(self.not_understood) or (
+            rule.target_address in self.numbers and all(str(port) in self.numbers for port in ports)
+        )
 
 
 def is_page(text: str) -> bool:
@@ -74,7 +86,9 @@ def read_page(text: str, name: str) -> PageRead:
         raise BadTable(f"the page is longer than {LARGEST:,} letters", where=Where(name), remedy="Save the page alone.")
     reading = _Reading(name)
     reading.take(tree_of(text))
-    found = reading.done()
+    whole = joined(text)
+    numbers = frozenset((*IPV4.findall(whole), *re.findall(r"(?<![\d.])\d{1,5}(?![\d.])", whole)))
+    found = replace(reading.done(), numbers=numbers)
     if not (found.rules or found.wan or found.pool or found.reservations or found.not_understood):
         raise BadTable(
             "nothing on this page looks like a list of rules, an address or a reservation",
@@ -141,18 +155,19 @@ class _Reading:
             return
         columns, start = _headings(grid)
         names = set(columns.values())
+        switches = grid_of(table, switch_of)
         if {"outside", "target"} <= names and "mac" not in names:
-            for number, cells in enumerate(grid[start:], 1):
+            for number, (cells, turned) in enumerate(zip(grid[start:], switches[start:], strict=True), 1):
                 row = {name: cells[at] for at, name in columns.items() if at < len(cells) and cells[at]}
                 if row.get("outside") or row.get("target"):
-                    self.rule(_shaped(row), f"{place}, row {number}")
+                    self.rule(_shaped(row | _turned(columns, cells, turned)), f"{place}, row {number}")
         elif {"mac", "target"} <= names:
             for cells in grid[start:]:
                 row = {name: cells[at] for at, name in columns.items() if at < len(cells)}
                 self._reserve(row.get("mac", ""), row.get("target", ""), row.get("label", ""))
         else:
-            for number, cells in enumerate(grid, 1):
-                self._guess(cells, f"{place}, row {number}")
+            for number, (cells, turned) in enumerate(zip(grid, switches, strict=True), 1):
+                self._guess(cells, f"{place}, row {number}", turned)
             self._pairs(grid)
 
     def _pairs(self, grid: Sequence[Sequence[str]]) -> None:
@@ -165,9 +180,12 @@ class _Reading:
         if found is not None and where is not None:
             self.reservations.append(PageReservation(found[0].lower().replace("-", ":"), where[0], name[:60]))
 
-    def _guess(self, cells: Sequence[str], place: str) -> bool:
-        """A row without headings, by how its values look."""
+    def _guess(self, cells: Sequence[str], place: str, turned: Sequence[str] = ()) -> bool:
+        """A row without headings, by how its values look. turned: what the switches in its cells say."""
         row = _by_look(cells)
+        said = {word for word in turned if word}
+        if row is not None and said:
+            row["enabled"] = said.pop() if len(said) == 1 else "?"
         if row is None or not self.rule(row, place):
             return False
         self.guessed.append(place)
@@ -255,6 +273,15 @@ class _Reading:
                 self.labelled.append((label, value.strip()))
 
 
+def _turned(columns: Mapping[int, str], cells: Sequence[str], turned: Sequence[str]) -> dict[str, str]:
+    """Whether a row's rule is switched on, as far as its cells say; ? where they have a switch that is not read."""
+    at = next((at for at, name in columns.items() if name == "enabled"), None)
+    if at is not None:
+        return {"enabled": (turned[at] if at < len(turned) else "") or (cells[at] if at < len(cells) else "") or "?"}
+    said = [word for at, word in enumerate(turned) if word and at not in columns]
+    return {"enabled": "?"} if said else {}
+
+
 def _worded(name: str) -> str:
     """The name of a field as words."""
     return re.sub(r"[_-]|(?<=[a-z])(?=[A-Z])", " ", name)
@@ -294,9 +321,10 @@ def _shaped(row: Mapping[str, Any]) -> dict[str, Any]:
     elif OFF.match(str(out.get("enabled", ""))):
         out["enabled"] = "no"
     elif "enabled" in out:
-        del out["enabled"]
+        out["enabled"] = "?"
     for name in ("outside", "inside"):
-        text = re.sub(r"\b(tcp|udp|port)\b[/ :]*", "", str(out.get(name, "")), flags=re.I).strip(" ()/")
+        text = re.sub(r"\b(tcp|udp|ports?|from)\b[/ :]*", "", str(out.get(name, "")), flags=re.I).strip(" ()/")
+        text = re.sub(r"^(\d{1,5})(?:\s*(?:to|until)\s*|\s+)(\d{1,5})$", r"\1-\2", text, flags=re.I)
         if name in out:
             out[name] = text
     if "transport" not in out and (said := re.search(r"\b(tcp|udp)\b", str(row.get("outside", "")), re.I)) is not None:
@@ -428,7 +456,7 @@ def _label_pairs(entry: PageNode) -> Iterator[tuple[str, str]]:
             yield label.strip(), value.strip()
             continue
         words.append(text.strip().rstrip(":"))
-    words = [word for word in words if word]
+    words = joined("\n".join(word for word in words if word)).split("\n")
     at = 0
     while at + 1 < len(words):
         if column_of(words[at]) is not None and column_of(words[at + 1]) is None:

@@ -95,12 +95,13 @@ class Entering:
 class Compared:
     """One rule of a gateway, as planned and as it was found in the table that was given.
 
-    state: same, missing (planned only), different (the outside port leads elsewhere), unknown (not planned). planned:
-    where the plan has the rule lead. found: where it leads. place: where in the table it stands.
+    state: same, missing (planned only), different (the outside port leads elsewhere), unknown (not planned), not-known
+    (it may be there, or be switched off: that could not be read). planned: where the plan has the rule lead. found:
+    where it leads. place: where in the table it stands.
     """
 
     gateway: str
-    state: Literal["same", "missing", "different", "unknown"]
+    state: Literal["same", "missing", "different", "unknown", "not-known"]
     service: str | None
     transport: str
     outside_ports: Ports | None

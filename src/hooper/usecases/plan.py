@@ -81,8 +81,7 @@ def _against(run: Run, request: PlanRequest) -> tuple[tuple[Compared, ...], tupl
         if is_page(text):
             page = read_page(text, name)
             pages.append(understood(run.site, gateway, name, page))
-            rows = list(page.rules)
+            out += compare_table(run.plan.forwards, list(page.rules), gateways, gateway, name, page.may_hold)
         else:
-            rows = read_table(text, name)
-        out += compare_table(run.plan.forwards, rows, gateways, gateway, name)
+            out += compare_table(run.plan.forwards, read_table(text, name), gateways, gateway, name)
     return tuple(out), tuple(pages)
