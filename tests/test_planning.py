@@ -108,6 +108,10 @@ CERTIFIED = NAMED + (
 RESERVED = 'address_from = "reservation"\n'
 GATE = '[hosts.gate]\naddress = "10.44.7.60"\n[services.gate]\nhost = "gate"\nspeaks = "wireguard"\nreach = "public"\n'
 TUNNEL = GATE + '[tunnels.t]\nservice = "gate"\nsubnet = "10.88.7.0/24"\n'
+SECOND_TUNNEL = (
+    '[services.second]\nhost = "gate"\nspeaks = "wireguard"\nreach = "public"\noutside_port = 51999\n'
+    '[tunnels.u]\nservice = "second"\nsubnet = "10.88.8.0/24"\n'
+)
 KEYS = [f"{letter * 42}A=" for letter in "abc"]
 PEER = TUNNEL + f'[peers.p]\ntunnel = "t"\naddress = "10.88.7.11"\npublic_key = "{KEYS[0]}"\n'
 OTHER_PEER = f'[peers.q]\ntunnel = "t"\naddress = "10.88.7.12"\npublic_key = "{KEYS[1]}"\n'
@@ -347,6 +351,10 @@ FINDINGS: dict[str, tuple[str, str]] = {
     "acceptance-unused": (
         ONE_BOX + service('speaks="https"\naccepted={finding="clear-text-open",reason="r",until=2027-01-01}'),
         ONE_BOX + service('speaks="http"\naccepted={finding="clear-text-open",reason="r",until=2027-01-01}'),
+    ),
+    "tunnels-clash": (
+        ONE_BOX + TUNNEL + SECOND_TUNNEL,
+        ONE_BOX + TUNNEL + SECOND_TUNNEL.replace('reach = "public"', 'reach = "public"\nport = 51821'),
     ),
     "peers-clash": (ONE_BOX + PEER + OTHER_PEER.replace(KEYS[1], KEYS[0]), ONE_BOX + PEER + OTHER_PEER),
     "tunnel-shut": (ONE_BOX + TUNNEL.replace('"public"', '"lan"'), ONE_BOX + TUNNEL),

@@ -19,7 +19,7 @@ from hooper import deeds
 from hooper.check.proving import Proven, _kept_from, _of
 from hooper.check.results import Evidence, Expected, Result, Verdict, passes
 from hooper.check.targets import Target, is_ok
-from hooper.cli.spelling import COMMANDS
+from hooper.cli.spelling import COMMANDS, spelled
 from hooper.clock import SystemClock
 from hooper.errors import HooperError, NoAnswer
 from hooper.gateways.lending import Lending, LentRuleLeft
@@ -266,3 +266,12 @@ def test_what_is_lent_is_taken_back_or_named(ports: list[int], keeps: set[int], 
         object.__setattr__(driver, "keeps", frozenset())
         assert not anyio.run(lending.tidy)
         assert without_lease(router.table) == without_lease([there])
+
+
+def test_every_deed_is_spelled_and_what_only_looks_like_one_is_left() -> None:
+    for name, deed in vars(deeds).items():
+        if isinstance(deed, deeds.Deed):
+            assert "⟦" not in spelled(f"{deed('x; y', 'b')}"), name
+            assert "'x; y'" in spelled(f"{deed('x; y', 'b')}") or "x; y" not in spelled(f"{deed('x; y', 'b')}")
+    for text in ("⟦no-such-deed⟧", "⟦no-such-deed|a⟧", "⟦⟧", "⟦change-a-tunnels-key⟧", "⟦a|⟦b⟧⟧"):
+        assert spelled(text)

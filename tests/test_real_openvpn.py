@@ -381,3 +381,16 @@ def test_a_mended_profile_connects(device: OpenVpnTown) -> None:
     assert shown is not None
     device.serve("rented-page", "rented", 8082, sys.executable, "-m", "http.server", "8082")
     device.wait_for("hub", shown[1], 8082)
+
+
+def test_where_ipv6_is_switched_off_the_server_comes_up(town: OpenVpnTown, tmp_path: Path) -> None:
+    made = town.hooper("tunnel", "make", town.tunnel, "--out", str(tmp_path / "files"), "--at", str(tmp_path / "files"))
+    assert made.code == 0, made.err
+    conf = next((tmp_path / "files").glob("*.conf"))
+    script = (
+        "ip link set lo up; sysctl -qw net.ipv6.conf.all.disable_ipv6=1 net.ipv6.conf.default.disable_ipv6=1;"
+        f" timeout 4 openvpn --config {conf} & sleep 2; ip -br address; wait"
+    )
+    ran = subprocess.run(["unshare", "-n", "sh", "-c", script], capture_output=True, text=True, timeout=30, check=False)
+    assert "Initialization Sequence Completed" in ran.stdout, ran.stdout + ran.stderr
+    assert re.search(r"fd[0-9a-f:]+1/6[45]", ran.stdout), ran.stdout

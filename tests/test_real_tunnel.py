@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+import os
+import re
 import shutil
 import socket
+import subprocess
 import sys
 import threading
 import time
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from datetime import UTC, datetime
+from functools import partial
 from ipaddress import IPv4Address, IPv4Network
 from pathlib import Path
 
@@ -24,6 +28,7 @@ from hooper.site.load import parse_site
 from hooper.tunnels.profiles import look_at, mended
 from support import profiles
 from support.namespaces import PUBLIC, RENTED, inside
+from support.program import hooper
 from support.tunnels import GATE, TunnelTown, tunnel_town
 
 pytestmark = [
@@ -267,3 +272,42 @@ def test_the_labs_responder_answers_the_real_client(town: TunnelTown) -> None:
         thread.join()
         server.close()
         town.down("phone", conf)
+
+
+def test_where_ipv6_is_switched_off_both_ends_come_up(tmp_path: Path) -> None:
+    """The server's interface has its own all the same; a peer without IPv6 has a file without."""
+    site = tmp_path / "site.toml"
+    own = 'address = "10.88.44.12"\n'
+    site.write_text(profiles.SITE.replace(own, f'{own}address6 = "fd44:88:44::c"\n'))
+    run = partial(hooper, env={"HOOPER_SITE": str(site)})
+    state = ("--state", str(tmp_path / "state"))
+    assert run("tunnel", "renew", "oars", *state).code == 0
+    assert run("peer", "renew", "coach-laptop", *state).code == 0
+    made = run("tunnel", "make", "oars", "--out", str(tmp_path / "files"), "--at", str(tmp_path / "files"), *state)
+    assert made.code == 0, made.err
+
+    def up(conf: Path) -> subprocess.CompletedProcess[str]:
+        text = conf.read_text().replace("boathouse.heronquay.example", "203.0.113.44")
+        conf = tmp_path / f"six{os.getpid() % 100_000}.conf"  # its socket is seen from every namespace
+        conf.write_text("\n".join(line for line in text.splitlines() if not line.startswith("DNS")))
+        script = (
+            "ip link set lo up; ip route add default dev lo; sysctl -qw net.ipv6.conf.all.disable_ipv6=1"
+            f" net.ipv6.conf.default.disable_ipv6=1; wg-quick up {conf} && ip -br address && wg-quick down {conf}"
+        )
+        environment = {**os.environ, "WG_QUICK_USERSPACE_IMPLEMENTATION": "wireguard-go"}
+        return subprocess.run(["unshare", "-n", "sh", "-c", script], env=environment, capture_output=True, text=True,
+                              timeout=60, check=False)  # fmt: skip
+
+    server = up(tmp_path / "files" / "oars.conf")
+    assert server.returncode == 0, server.stderr
+    assert "fd44:88:44::1/64" in server.stdout
+    hand = ("peer", "hand", "coach-laptop", "--out", str(tmp_path / "coach.conf"), "--keep-key", "--force", *state)
+    assert run(*hand).code == 0
+    with_six = up(tmp_path / "coach.conf")
+    assert "IPv6 is disabled" in with_six.stderr  # as the hand-over says it might
+    assert "--clear address6" in run(*hand).out
+    assert run("peer", "change", "coach-laptop", "--clear", "address6", *state).code == 0
+    assert run(*hand).code == 0
+    assert ":" not in re.sub(r"(?m)^(Endpoint|#).*$", "", (tmp_path / "coach.conf").read_text())
+    without = up(tmp_path / "coach.conf")
+    assert without.returncode == 0, without.stderr

@@ -214,6 +214,10 @@ def test_a_peer_is_made_handed_and_proven(lab: LabHere) -> None:
 def test_the_other_end_is_proven_away_from_home_and_refused_at_home(lab: LabHere) -> None:
     made(lab)
     told(lab, "lab", "plug", "home")
+    for words in ((), ("--from", "interface:cox-phone"), ("--from", "interface")):
+        why = lab.run("why", "film-shell", "--peer", "cox-phone", *words, "--json")
+        assert (why.code, why.document["ok"]) == (1, None)
+        assert [(one["code"], one["certainty"]) for one in why.document["causes"]] == [("asker-inside", "certain")]
     refused = lab.run("tunnel", "prove", "--json")
     assert refused.code == 1
     assert refused.document["errors"][0]["code"] == "same-network"

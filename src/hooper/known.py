@@ -152,6 +152,7 @@ CODES = (
     "validation-blocked",
     "wildcard-needs-dns",
     "peers-clash",
+    "tunnels-clash",
     "tunnel-shut",
     "peer-shut-out",
     "peer-ended",

@@ -55,6 +55,7 @@ COMMANDS: dict[Deed, str] = {
     deeds.HAND_FILE: "peer hand {0} --out {1}",
     deeds.RENEW_PEER: "peer renew",
     deeds.WRITE_KEY: "peer renew {0} --public-key KEY",
+    deeds.WITHOUT_SIX: "peer change {} --clear address6",
     deeds.SHUT_OUT: "peer revoke {} --done",
     deeds.REVOKE: "peer revoke",
     deeds.CHECK_PROFILE: "profile check",

@@ -146,7 +146,10 @@ def allowed_networks(site: Site, key: str) -> tuple[IPNetwork, ...]:
     This is for convenience: what a peer may reach is kept on the server.
     """
     peer = site.peers[key]
-    return allowed_in(site, site.tunnels[peer.tunnel], into_for(site, peer))
+    tunnel = site.tunnels[peer.tunnel]
+    found = allowed_in(site, tunnel, into_for(site, peer))
+    without6 = tunnel.subnet6 is not None and peer.address is not None and peer.address6 is None
+    return tuple(one for one in found if one.version == 4) if without6 else found  # its device has IPv6 switched off
 
 
 def allowed_in(site: Site, tunnel: Tunnel, into: tuple[str, ...]) -> tuple[IPNetwork, ...]:

@@ -15,10 +15,12 @@ from hooper.planning.access import ends, granted_services, interface_name, peers
 from hooper.planning.addresses import free_prefix
 from hooper.planning.documents import ChangedKey
 from hooper.planning.edits import Edited, add, add_service, again, change
+from hooper.planning.ports import transports
 from hooper.planning.routes import return_routes
 from hooper.planning.topology import Topology
 from hooper.planning.typed import outside_port
 from hooper.site.edit import Value, remove_table
+from hooper.site.protocols import SPEECHES
 from hooper.site.tunnel_tables import spoken_by
 
 if TYPE_CHECKING:
@@ -84,6 +86,7 @@ def _with_services(
 
     def made(file: SiteFile, service: str, rows: dict[str, Value]) -> SiteFile:
         nonlocal changes
+        rows |= _own_port(file.site, rows)
         one = add_service(file, service, rows)
         changes += tuple(replace(change, key=f"services.{service}.{change.key}") for change in one.changes)
         return again(file, one.text)
@@ -111,6 +114,30 @@ def _with_services(
     if "also" in chosen and chosen["also"] not in file.site.services:
         file = made(file, str(chosen["also"]), rows)
     return file, changes
+
+
+def _own_port(site: Site, rows: Mapping[str, Value]) -> dict[str, Value]:
+    """A port of its host that none of its other services has: two servers cannot listen at one.
+
+    Raises: UsageError: the one that is wanted is taken.
+    """
+    speech = SPEECHES[str(rows["speaks"])]
+    transport, wanted = str(rows.get("transport", speech.transport)), rows.get("port", speech.port)
+    if not isinstance(wanted, int) or speech.key not in MOVABLE:
+        return {}
+    taken = {
+        port: key
+        for key, one in site.services.items()
+        if one.host == rows["host"]
+        and one.has_ports
+        and set(transports(one.used_transport)) & set(transports(transport))
+        for port in range(one.used_ports.first, one.used_ports.last + 1)
+    }
+    if wanted in taken and "port" in rows:
+        message = f"{taken[wanted]} has {transport.upper()} {wanted} on {rows['host']} already"
+        raise UsageError(message, remedy="Give another port; outside it can be another one all the same.")
+    free = next((port for port in range(wanted, 65536) if port not in taken), wanted)
+    return {"port": free} if free != wanted else {}
 
 
 def _only_service(site: Site, kind: str) -> str:
@@ -184,6 +211,7 @@ def device_of(peer: Peer, key: str) -> str:
     return f"{whose} {peer.device} ({key})"
 
 
+MOVABLE = ("wireguard", "openvpn")  # whose server listens at whatever port it is told
 ENDINGS = {"wireguard": ".conf", "openvpn": ".ovpn", "ssh": ".zip", "ipsec": ".txt"}  # of what a peer is given
 SOFTWARE = {
     "wireguard": "the app for WireGuard", "openvpn": "the app for OpenVPN", "ssh": "~/.ssh", "ipsec": "the VPN settings"

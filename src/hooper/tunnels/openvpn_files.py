@@ -27,7 +27,7 @@ from hooper.tunnels.common import (
     mark_of,
     title_of,
 )
-from hooper.tunnels.rules import coming_up, going_down, server_rules
+from hooper.tunnels.rules import coming_up, going_down, server_rules, with_ipv6
 
 if TYPE_CHECKING:
     from hooper.addresses import IPAddress
@@ -176,8 +176,6 @@ def _server_lines(topology: Topology, key: str, end: ServerEnd, folder: str) -> 
         if isinstance(network, IPv4Network):
             yield f"ifconfig {network[1]} {network.netmask}"
             yield f'push "route-gateway {network[1]}"'
-        else:
-            yield f"ifconfig-ipv6 {network[1]}/{network.prefixlen} {network[2]}"
     yield 'push "topology subnet"'
     yield f"tun-mtu {mtu_of(topology, tunnel)}"
     yield "keepalive 10 60"
@@ -204,6 +202,9 @@ def _script(site: Site, key: str, end: ServerEnd, today: date, folder: str) -> I
     yield 'case "$script_type" in'
     yield "up)"
     yield from (f"    {command}" for command in coming_up(site, key, end, today, folder))
+    for network in end.subnets:  # not by ifconfig-ipv6, which ends the server where IPv6 is switched off
+        if network.version == 6:
+            yield f"    {with_ipv6('$dev', f'{network[1]}/{network.prefixlen}')}"
     yield "    ;;"
     yield f"down) {going_down(end)} ;;"
     yield "esac"

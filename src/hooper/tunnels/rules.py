@@ -29,9 +29,19 @@ def coming_up(site: Site, key: str, end: ServerEnd, today: date, folder: str) ->
     if forwards6(site, key, today):
         # a machine that forwards takes no address from its router any more, unless it is told to (accept_ra = 2)
         yield (
-            "for i in /proc/sys/net/ipv6/conf/*/accept_ra; do"
-            ' if [ "$(cat $i)" = 1 ]; then echo 2 > $i; fi; done; sysctl -q -w net.ipv6.conf.all.forwarding=1'
+            "[ ! -d /proc/sys/net/ipv6 ] || { for i in /proc/sys/net/ipv6/conf/*/accept_ra; do"
+            ' if [ "$(cat $i)" = 1 ]; then echo 2 > $i; fi; done; sysctl -q -w net.ipv6.conf.all.forwarding=1; }'
         )
+
+
+def with_ipv6(interface: str, address: str) -> str:
+    """The command that gives a tunnel's own interface its IPv6 address, also where a machine has IPv6 switched off for
+    all others; where its kernel has none, the tunnel comes up without.
+    """
+    return (
+        f"[ ! -d /proc/sys/net/ipv6 ] || {{ sysctl -q -w net.ipv6.conf.{interface}.disable_ipv6=0;"
+        f" ip -6 address add {address} dev {interface} || true; }}"
+    )
 
 
 def going_down(end: ServerEnd) -> str:

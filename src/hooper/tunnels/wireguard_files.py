@@ -24,7 +24,7 @@ from hooper.planning.access import (
 from hooper.planning.nftables import ruleset
 from hooper.site.references import detours, far_ends
 from hooper.tunnels.common import KeyMissing, Profile, ServerFiles, at, found_at, keys_of, let_in, mark_of, title_of
-from hooper.tunnels.rules import coming_up, going_down, server_rules
+from hooper.tunnels.rules import coming_up, going_down, server_rules, with_ipv6
 
 if TYPE_CHECKING:
     from hooper.addresses import IPAddress
@@ -160,14 +160,19 @@ def _server_lines(
             )
         yield f"PrivateKey = {private.reveal()}"
     pairs = zip(server_addresses(tunnel), tunnel.subnets, strict=True)
-    yield f"Address = {', '.join(f'{address}/{subnet.prefixlen}' for address, subnet in pairs)}"
+    addresses = [f"{address}/{subnet.prefixlen}" for address, subnet in pairs]
+    linux = tunnel.server == "linux"
+    yield f"Address = {', '.join(addresses[:1] if linux else addresses)}"
+    if linux:
+        yield "Table = off"  # its peers are all in its own networks; a route over IPv6 fails where that is switched off
     yield f"ListenPort = {site.services[tunnel.service].used_ports.first}"
     yield f"MTU = {mtu_of(topology, tunnel)}"
-    if tunnel.server == "linux":
+    if linux:
         first, *then = coming_up(site, key, end, today, folder)
         yield f"PreUp = {first}"
         if key in detours(site):
             yield f"PreUp = nft -f {shlex.quote(f'{folder}/{forwards_file(key)}')}"
+        yield from (f"PostUp = {with_ipv6('%i', address)}" for address in addresses[1:])
         yield from (f"PostUp = {command}" for command in then)
         yield f"PostDown = {going_down(end)}"
     for name, peer in let_in(site, key, today).items():

@@ -336,3 +336,5 @@ def telling(site: Site, key: str, tunnel: Tunnel) -> Iterator[str]:
     host = site.services[tunnel.service].host
     of = site.peers[key].tunnel
     yield f"Until {host} has the files that name {key}, it gets no answer: `{deeds.MAKE_TUNNEL(of)}`."
+    if site.peers[key].address6 is not None and site.peers[key].device != "phone":
+        yield f"Only if {key} says that IPv6 is disabled there: `{deeds.WITHOUT_SIX(key)}`, then hand it over anew."

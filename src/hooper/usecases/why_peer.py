@@ -18,7 +18,7 @@ from hooper.clock import time_left
 from hooper.errors import HooperError, NeedsAPerson
 from hooper.net.standing import connected_surroundings
 from hooper.net.types import Door, Surroundings
-from hooper.planning.access import server_addresses
+from hooper.planning.access import peer_addresses, server_addresses
 from hooper.planning.local_ports import by_ssh
 from hooper.site.references import detours
 from hooper.store.kept import Handed, Heard, Made
@@ -91,10 +91,18 @@ async def why_peer(run: Run, request: WhyRequest, peer: str) -> tuple[WhyDocumen
     facts = _facts(run, peer, told, around)
     if inner is not None or through:
         facts = replace(facts, through=next(iter(through), None), server=server if inner is not None else None)
+    if not away and _has_tunnel(run, peer, around):
+        facts = replace(facts, home=at_home(run.site, around))
     if inner is None or not away:  # at home the networks are the same, and nothing is wrong with that
         facts = replace(facts, around=())
     trouble = [problem for problem in trouble if problem.code != "public-address-unknown"]
     return diagnose_peer(run.topology, run.plan, facts), trouble
+
+
+def _has_tunnel(run: Run, peer: str, around: Surroundings) -> bool:
+    """Whether this machine is the peer, with its tunnel on."""
+    own = set(peer_addresses(run.site.peers[peer]))
+    return any(one.up and one.ipv4 in own for one in around.interfaces)
 
 
 def _facts(run: Run, peer: str, told: dict[str, ServiceFacts], around: Surroundings) -> PeerFacts:

@@ -31,7 +31,8 @@ class PeerFacts:
     do not make them. heard: what the server told of it; unheard: the server told, and does not know it. through: the
     service, probed through the tunnel; server: the server's own address in it; None: this machine is not the peer.
     around: the networks that this machine is in beside it. ticked: the gateways whose sheet is ticked off.
-    certificate_ends: of its certificate, where it has one of our making.
+    certificate_ends: of its certificate, where it has one of our making. home: this machine is the peer, its tunnel is
+    on, and it is at home, on the LAN of this gateway.
     """
 
     peer: str
@@ -49,6 +50,7 @@ class PeerFacts:
     around: tuple[IPNetwork, ...] = ()
     ticked: frozenset[str] = field(default_factory=frozenset)
     certificate_ends: datetime | None = None
+    home: str | None = None
 
     @property
     def today(self) -> date:
@@ -70,7 +72,9 @@ def diagnose_peer(topology: Topology, plan: Plan, facts: PeerFacts) -> WhyDocume
     ok: bool | None = None
     if through in THERE and facts.through is not None and facts.through.ok and case.steps["overlap"].state != "broken":
         ok, case.causes = True, [cause for cause in case.causes if cause.code == "peer-ended"]
-    elif any(step.state == "broken" for step in steps) or any(c.certainty != "possible" for c in case.causes):
+    elif any(step.state == "broken" for step in steps) or any(
+        cause.certainty != "possible" and cause.code != "asker-inside" for cause in case.causes
+    ):
         ok = False
     causes = tuple(sorted(case.causes, key=lambda cause: ORDER[cause.certainty]))
     return WhyDocument(facts.target.service, ok, steps, causes, facts.gate.comparisons, facts.gate.findings)
@@ -197,6 +201,9 @@ def _tunnel(case: Case, facts: PeerFacts) -> None:
         return
     host = case.site.services[case.site.tunnels[peer.tunnel].service].host
     target = case.site.devices[case.site.services[facts.target.service].host].address
+    if facts.home is not None and (facts.server is None or not comes_from(facts.server, case, key)):
+        _at_home(case, facts, facts.home)
+        return
     hidden = hidden_by(case.site, key, target, facts.around)
     up = facts.server is not None and comes_from(facts.server, case, key)
     if hidden is not None:
@@ -225,6 +232,19 @@ def _tunnel(case: Case, facts: PeerFacts) -> None:
         message = f"the file on {device_of(peer, key)} leads elsewhere than to the server"
         decide = f"`{deeds.CHECK_PROFILE} FILE` with the file that it has."
         case.cause("endpoint-stale", "possible", message, f"`{deeds.RENEW_PEER(key)}`, then hand it over.", decide)
+
+
+def _at_home(case: Case, facts: PeerFacts, home: str) -> None:
+    """The peer is at home with its tunnel on: it leads out and back in again, which few routers do."""
+    case.step("overlap", "skipped", "this computer is at home")
+    case.step(
+        "tunnel", "unknown", f"this computer is {facts.peer}, at home on the LAN of {home}: it proves nothing here"
+    )
+    message = f"{facts.peer} is at home: its tunnel is for elsewhere, and here it leads out and back in again"
+    remedy = (
+        "Switch the tunnel off at home. To look, join another network, such as mobile data, and switch it on there."
+    )
+    case.cause("asker-inside", "certain", message, remedy)
 
 
 def _started(case: Case, facts: PeerFacts) -> None:

@@ -39,6 +39,13 @@ ENTRIES = register(
             "Give each its own: an address of the tunnel's network, and a key that is made anew.",
         ),
         (
+            "tunnels-clash",
+            "error",
+            "two tunnels listen at one port of one device",
+            "The second server does not start, and the rule of the one leads to the other.",
+            "Give one of them another port: `port` of its service, and make its files anew.",
+        ),
+        (
             "tunnel-shut",
             "error",
             "nobody reaches the tunnel from outside",
@@ -266,6 +273,16 @@ def _behind(facts: Facts, key: str) -> Iterator[tuple[IPNetwork, str]]:
 
 def _clashes(facts: Facts) -> Iterator[Finding]:
     site = facts.site
+    listens: dict[tuple[str, str, int], str] = {}
+    for tunnel, entry in sorted(site.tunnels.items()):
+        for name in dict.fromkeys(one for one in (entry.service, entry.also) if one is not None):
+            service = site.services[name]
+            where = (service.host, service.used_transport, service.used_ports.first if service.has_ports else 0)
+            other = listens.setdefault(where, tunnel)
+            if other != tunnel and entry.kind != "ssh":
+                message = f"it listens at {where[1]} {where[2]} of {where[0]}, as {other} does"
+                remedy = f"Give {name} another `port`, then make the files of {tunnel} anew."
+                yield finding("tunnels-clash", f"tunnels.{tunnel}", message, remedy)
     for tunnel in sorted(site.tunnels):
         seen: dict[object, str] = {}
         for key, peer in sorted(peers_of(site, tunnel).items()):
