@@ -36,7 +36,7 @@ if TYPE_CHECKING:
 NO_SITE = ("demo", "lab", "explain", "schema")  # commands without a site file
 KEEPS_STATE = (
     "keep", "status", "history", "report", "survey", "why", "check", "stand-in", "card", "plan", "audit", "router",
-    "name", "cert", "updater", "tunnel", "peer",
+    "name", "cert", "updater", "tunnel", "peer", "move",
 )  # fmt: skip
 EDITING = ("host", "service", "tunnel", "peer")  # groups of commands that edit the site file
 KEEPS_NONE = ("name add", "name try", "updater add")

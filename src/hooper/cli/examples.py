@@ -91,6 +91,7 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
     "status": ("status", "status --watch"),
     "history": ("history", "history film-page --since 30d", "history --csv"),
     "report": ("report", "report --html report.html --since 365d"),
+    "move": ("move --out boathouse.moved", "move --in boathouse.moved --to boathouse", "move --anew"),
     "explain": ("explain port-blocked", "explain"),
     "schema": ("schema", "schema --out site.schema.json"),
 }

@@ -75,13 +75,14 @@ def new(
 ) -> int:
     """Start a site file. Without --gateway and --found it asks, in a sensible order, with defaults in brackets."""
     from hooper.planning.starting import Start
+    from hooper.usecases.moving import new_id
 
     path = session.site_path
     if path.exists() and not session.dry_run:
         raise UsageError(f"{path} exists, and is not overwritten", remedy="Name another file, or change that one.")
     drops, servers, resolvers = tuple(blocked or ()), tuple(stun or ()), tuple(resolver or ())
     hosts = tuple(_pairs("--host", host))
-    start = Start(title or "", (), line, address, drops, servers, resolvers, name, hosts)
+    start = Start(title or "", (), line, address, drops, servers, resolvers, name, hosts, new_id(title))
     if gateway:
         start = replace(start, boxes=_boxes(gateway, wan, pool, by_hand or [], provider or []))
     elif found:

@@ -56,6 +56,8 @@ COMMANDS: dict[Deed, str] = {
     deeds.RENEW_PEER: "peer renew",
     deeds.WRITE_KEY: "peer renew {0} --public-key KEY",
     deeds.WITHOUT_SIX: "peer change {} --clear address6",
+    deeds.MOVE_FROM: "move --from",
+    deeds.MOVE_ANEW: "move --anew",
     deeds.SHUT_OUT: "peer revoke {} --done",
     deeds.REVOKE: "peer revoke",
     deeds.CHECK_PROFILE: "profile check",

@@ -31,6 +31,7 @@ from hooper.store.sitefile import read_site
 from hooper.store.state import State
 from hooper.usecases.history import event_row
 from hooper.usecases.keeplines import KeepLine, Said, trouble_of
+from hooper.usecases.moving import refuse_copy, remember
 from hooper.usecases.run import Run
 
 STATE_AGAIN = timedelta(seconds=10)  # until a state that cannot be used is tried again
@@ -104,11 +105,14 @@ class Keeper:
         state = None
         path = state_path(self.folder, self.file)
         try:
+            if self._state is None:
+                refuse_copy(self.file, self.path, path)
             state = State(path)
             state.prove()
             lock = state.lock("keeper")
             if not lock.take():
                 raise KeeperRuns(f"another keeper runs for {self.path}")
+            remember(self.file, self.path, state, self.door.clock.now())
         except MachineError as exc:
             if state is not None:
                 state.close()

@@ -23,7 +23,9 @@ class StartBox:
 
 @dataclass(frozen=True, slots=True)
 class Start:
-    """What a site file starts with. boxes: outermost first. hosts: (key, address)."""
+    """What a site file starts with. boxes: outermost first. hosts: (key, address). id: by which its state is found
+    wherever the file stands; empty: by where it stands.
+    """
 
     title: str
     boxes: tuple[StartBox, ...]
@@ -34,13 +36,15 @@ class Start:
     resolvers: tuple[str, ...] = ()
     name: str = ""
     hosts: tuple[tuple[str, str], ...] = ()
+    id: str = ""
 
 
 def site_text(start: Start) -> str:
     """The site file: short, with a comment where a person will want to add something."""
     out = [f"# {start.title or 'A site'}: its line, its boxes, its devices.".replace("\n", " "), "version = 1", ""]
-    if start.title:
-        out += ["[site]", _row("title", start.title), ""]
+    if start.title or start.id:
+        rows = [_row(key, value) for key, value in (("title", start.title), ("id", start.id)) if value]
+        out += ["[site]", *rows, ""]
     if start.stun or start.resolvers:
         out += ["[measure]                # only what stands here is asked"]
         out += [

@@ -20,7 +20,7 @@ class Values:
     def tell(self, at: datetime, told: dict[str, str]) -> None:
         """Remember what the user told. Keys: wan:GATEWAY, public:LINE, rule:SERVICE:GATEWAY, at:HOST, sheet:GATEWAY,
         way:SERVICE:TRANSPORT, answer:SERVICE:QUESTION, saw:SERVICE,
-        visit:ID.
+        visit:ID, site-file, site-mark.
 
         Raises: StateError.
         """

@@ -56,6 +56,7 @@ from hooper.usecases.arrival import ArrivalLine
 from hooper.usecases.explaining import ExplainDocument
 from hooper.usecases.history import HistoryDocument
 from hooper.usecases.keeplines import KeepLine
+from hooper.usecases.moving import MovedDocument
 from hooper.usecases.noticing import NoticesDocument, UnitDocument
 from hooper.usecases.ports_in import PortsInDocument
 from hooper.usecases.proving import ProofsDocument
@@ -109,6 +110,7 @@ DOCUMENTS: dict[str, type] = {
     "ports-in": PortsInDocument,
     "why": WhyDocument,
     "card": CardDocument,
+    "move": MovedDocument,
     "explain": ExplainDocument,
     "keep": KeepLine,
     "keep-notice": NoticesDocument,

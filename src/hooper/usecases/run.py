@@ -146,13 +146,22 @@ def _set_aside(state: State) -> list[HooperError]:
 
 
 @contextmanager
-def open_state(run: Run, folder: Path | None) -> Iterator[State]:
-    """The state of a run's site. folder: the one that was named; None: the usual one. Raises: StateError."""
+def open_state(run: Run, folder: Path | None, *, looks: bool = False) -> Iterator[State]:
+    """The state of a run's site. folder: the one that was named; None: the usual one. looks: nothing is done by it.
+
+    Raises: StateError; SiteCopied: the state is of another file, of which this one is a copy.
+    """
     from hooper.store.path import state_path
     from hooper.store.state import State
+    from hooper.usecases.moving import refuse_copy, remember
 
-    with State(state_path(folder, run.file)) as state:
+    path = state_path(folder, run.file)
+    if not looks:
+        refuse_copy(run.file, run.path, path)
+    with State(path) as state:
         run.state = state
+        if not looks:
+            remember(run.file, run.path, state, run.at)
         run.detail(f"state in {state.path}")
         yield state
         run.trouble += _set_aside(state)
@@ -166,7 +175,7 @@ def state_if_there(run: Run, folder: Path | None) -> Iterator[None]:
     with ExitStack() as opened:
         if state_path(folder, run.file).exists():
             try:
-                opened.enter_context(open_state(run, folder))
+                opened.enter_context(open_state(run, folder, looks=True))
             except StateError as exc:
                 run.trouble.append(exc)
         yield

@@ -31,6 +31,7 @@ from hooper.why.facts import ServiceFacts
 from hooper.why.tunnel import PeerFacts, diagnose_peer
 
 if TYPE_CHECKING:
+    from hooper.site.tunnel_tables import Tunnel
     from hooper.usecases.why import WhyRequest
 
 NOBODYS_PORT = 1  # of the server, in the tunnel: whatever it says of that comes out of the tunnel
@@ -75,10 +76,7 @@ async def why_peer(run: Run, request: WhyRequest, peer: str) -> tuple[WhyDocumen
 
     async def at_server(door: Door) -> None:
         nonlocal server
-        address = server_addresses(tunnel)[0]
-        line = run.topology.lines[tunnel.service]
-        asked = Target(tunnel.service, "tcp", "tcp", line, address, NOBODYS_PORT, (tunnel.network[1], 1), "reachable")
-        server = await probe(door, asked, left)
+        server = await probe(door, _nobodys(run, tunnel), left)
 
     async with anyio.create_task_group() as tasks:
         tasks.start_soon(gate)
@@ -97,6 +95,12 @@ async def why_peer(run: Run, request: WhyRequest, peer: str) -> tuple[WhyDocumen
         facts = replace(facts, around=())
     trouble = [problem for problem in trouble if problem.code != "public-address-unknown"]
     return diagnose_peer(run.topology, run.plan, facts), trouble
+
+
+def _nobodys(run: Run, tunnel: Tunnel) -> Target:
+    """A port of the server within the tunnel at which nothing listens: an answer of any kind says that it is on."""
+    line, address = run.topology.lines[tunnel.service], server_addresses(tunnel)[0]
+    return Target(tunnel.service, "tcp", "tcp", line, address, NOBODYS_PORT, (tunnel.network[1], 1), "reachable")
 
 
 def _has_tunnel(run: Run, peer: str, around: Surroundings) -> bool:

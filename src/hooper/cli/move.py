@@ -1,0 +1,139 @@
+"""hooper move"""
+
+from __future__ import annotations
+
+import getpass
+import shlex
+import sys
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from hooper.cli.command import command
+from hooper.cli.common import Session, sub_app
+from hooper.errors import RefusedForSafety, UsageError
+
+if TYPE_CHECKING:
+    from hooper.cli.screen import Screen
+    from hooper.usecases.moving import MovedDocument
+
+app = sub_app("Take a site with its state and keys to another machine or folder.")
+SEALED_LIMIT = 64 * 1024 * 1024  # bytes
+
+
+@command(app, "move", site=True, state=True)
+def move(
+    session: Session,
+    out: Annotated[Path | None, typer.Option("--out", metavar="FILE", help="Write all of it into this file.")] = None,
+    given: Annotated[Path | None, typer.Option("--in", metavar="FILE", help="Put such a file's site here.")] = None,
+    to: Annotated[
+        Path | None, typer.Option("--to", metavar="DIR", help="With --in: its folder; else this one.")
+    ] = None,
+    old: Annotated[
+        Path | None,
+        typer.Option("--from", metavar="SITE", help="Take over the state of this other site file."),
+    ] = None,
+    anew: Annotated[bool, typer.Option("--anew", help="This copy is another site: give it an id of its own.")] = False,
+    passphrase: Annotated[
+        str | None, typer.Option("--passphrase", metavar="REF", help="env:NAME or file:PATH; else it is asked for.")
+    ] = None,
+    force: Annotated[bool, typer.Option("--force", help="With --out: replace another file.")] = False,
+) -> int:
+    """Take the site file, what it names, its state and its keys to another machine, sealed by a passphrase.
+
+    Only one machine is to use them: what both enter, neither knows of the other.
+    """
+    from hooper.usecases import moving
+
+    ways = [name for name, said in (("--out", out), ("--in", given), ("--from", old), ("--anew", anew)) if said]
+    if len(ways) != 1:
+        raise UsageError(
+            f"{' and '.join(ways)} exclude each other" if ways else "nothing was asked for",
+            remedy="Give --out FILE on the old machine, --in FILE on the new one; --from or --anew for a copy.",
+        )
+    for name, said, wanted in (
+        ("--to", to, "--in"),
+        ("--force", force, "--out"),
+        ("--passphrase", passphrase, "--out"),
+    ):
+        if said and ways[0] != wanted and not (name == "--passphrase" and ways[0] == "--in"):
+            raise UsageError(f"{name} has no effect here", remedy=f"It goes with {wanted}.")
+    from hooper.store.path import state_folder, state_path
+
+    states = state_folder(session.state_folder)
+    if given is not None:
+        return _into(session, given, to or Path(), states, passphrase)
+    file = session.read_site()
+    if old is not None:
+        done = moving.take_over(file, session.site_path, states, old)
+        document = moving.MovedDocument(str(session.site_path), session.site_path.name, done, ())
+        return session.show(document, lambda shown, screen: screen.print(f"{shown.file} has the state of {old} now."))
+    if anew:
+        return _anew(session)
+    assert out is not None
+    from hooper.files import write_output
+
+    data, document = moving.packed(
+        file, session.site_path, state_path(session.state_folder, file), _passphrase(session, passphrase, twice=True)
+    )
+    write_output(out, data, keep=(session.site_path,), force=force, private=True)
+    from dataclasses import replace
+
+    code = session.show(replace(document, file=str(out)), _render)
+    _then(session, "on the other machine, and then no more on this one", "move", "--in", out.name)
+    return code
+
+
+def _into(session: Session, given: Path, to: Path, states: Path, passphrase: str | None) -> int:
+    from hooper.files import machine_error, read_whole
+    from hooper.usecases import moving
+
+    try:
+        data = read_whole(given, SEALED_LIMIT)
+    except OSError as exc:
+        raise machine_error(exc, f"{given} cannot be read") from None
+    document = moving.unpacked(data, _passphrase(session, passphrase, twice=False), to, states)
+    code = session.show(document, _render)
+    state = ("--state", str(session.state_folder)) if session.state_folder is not None else ()
+    _then(session, "see how it stands here", "status", "--site", document.file, *state)
+    return code
+
+
+def _then(session: Session, why: str, *words: str) -> None:
+    """The next step, where it is of another site file or state than this command's."""
+    session.note(f"\nNext: {why}:\n   hooper {shlex.join(words)}")
+
+
+def _anew(session: Session) -> int:
+    from hooper.cli.editing import finish
+    from hooper.usecases.moving import made_another
+
+    return finish(session, session.read_site(), made_another)
+
+
+def _passphrase(session: Session, given: str | None, *, twice: bool) -> str:
+    from hooper.secret import SecretRef, keep_out_of_output
+
+    if given is not None:
+        try:
+            return SecretRef.parse(given).read(Path()).reveal()
+        except ValueError as exc:
+            raise UsageError(f"--passphrase: {exc}", remedy="Write env:NAME or file:PATH.") from None
+    if session.json or not sys.stdin.isatty():
+        raise UsageError("nobody is here to give a passphrase", remedy="Give --passphrase env:NAME or file:PATH.")
+    said = getpass.getpass("Passphrase: ")
+    if twice and getpass.getpass("Again: ") != said:
+        raise RefusedForSafety("the two are not the same", code="not-agreed", remedy="Try again.")
+    keep_out_of_output(said)
+    return said
+
+
+def _render(document: MovedDocument, out: Screen) -> None:
+    from hooper.cli.render import heading, indented
+
+    heading(out, f"{document.file}: the site {document.site}")
+    for text in document.carried:
+        indented(out, text, mark="✓ ", left=3)
+    for text in document.left:
+        indented(out, f"bring by hand: {text}", mark="! ", left=3)
