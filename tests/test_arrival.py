@@ -6,10 +6,11 @@ import contextlib
 import json
 import os
 import signal
+import sqlite3
 import subprocess
 import sys
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import closing, contextmanager
 from ipaddress import ip_address
 from typing import Any, Self
 
@@ -259,3 +260,28 @@ def test_an_interrupt_takes_everything_back(lab: Lab) -> None:
         assert (process.returncode, "interrupted" in err) == (130, True)
     table = lab.run("router", "list", "--json").document["gateways"]
     assert not [rule for gateway in table for rule in gateway["rules"] if rule["owner"] == "lent"]
+
+
+def test_what_was_proven_before_an_interrupt_is_kept(lab: Lab) -> None:
+    lab.as_built()
+    lab.run("lab", "roam", "away")
+    with arriving(lab, "hub-page", "--take-over", "--for", "40s") as process:
+        url = line(process)["address"]
+        browser = subprocess.Popen(
+            [sys.executable, "-m", "hooper", "lab", "browse", url],
+            stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
+            env={**os.environ, **lab.env},
+        )  # fmt: skip
+        try:
+            assert line(process)["visit"]["came"] == "outside"
+            process.send_signal(signal.SIGINT)
+            process.communicate(timeout=30)
+            assert process.returncode == 130
+        finally:
+            browser.kill()
+            browser.wait(10)
+    (state,) = (lab.folder / "state").glob("*.sqlite3")
+    with closing(sqlite3.connect(state)) as db:
+        tables = [name for (name,) in db.execute("SELECT name FROM sqlite_master WHERE type = 'table'")]
+        kept = [row for name in tables for row in db.execute(f'SELECT * FROM "{name}"') if "arrival" in row]
+    assert kept

@@ -13,7 +13,7 @@ from urllib.parse import urlsplit
 
 import pytest
 from cryptography import x509
-from cryptography.hazmat.primitives import serialization
+from cryptography.hazmat.primitives import hashes, serialization
 from cryptography.hazmat.primitives.asymmetric import ec
 from hypothesis import given
 from hypothesis import strategies as st
@@ -27,7 +27,7 @@ from hooper.certs.inspect import is_for, judge, load_chain, load_pem, reaches_ro
 from hooper.certs.order import WORDS, Ordering
 from hooper.certs.store import CertificateStore, _new_key
 from hooper.clock import SystemClock
-from hooper.errors import MachineError
+from hooper.errors import CounterpartError, MachineError
 from hooper.lab.identity import TownAuthority
 from hooper.lab.things import Rule
 from hooper.net.http import HttpAnswer
@@ -107,7 +107,7 @@ def test_a_chain_for_another_key_is_not_kept(tmp_path: Path) -> None:
     key = store.pending_key("a", fresh=True)
     assert store.pending_key("a", fresh=False) == key
     other = ec.generate_private_key(ec.SECP256R1()).public_key()
-    with pytest.raises(MachineError, match="not for the key"):
+    with pytest.raises(CounterpartError, match="not for the key"):
         store.keep("a", key, load_pem(authority.issue([NAME], other, NOW)))
     assert store.kept("a") is None
     assert store.account_key("https://a/") == store.account_key("https://a/") != store.account_key("https://b/")
@@ -430,3 +430,20 @@ def test_a_web_server_of_this_machine_shows_the_page(tmp_path: Path) -> None:
                     assert not page.exists()
 
     run_virtually(main)
+
+
+@pytest.mark.parametrize(("kind", "words"), [("authority", "an authority's own"), ("long", "more than 8")])
+def test_what_no_server_should_show_is_not_taken(kind: str, words: str) -> None:
+    authority, key = TownAuthority(NOW), ec.generate_private_key(ec.SECP256R1())
+    chain = load_pem(authority.issue([NAME], key.public_key(), NOW))
+    if kind == "long":
+        chain = [*chain, *chain[1:] * 1400]
+    else:
+        vouching = x509.BasicConstraints(ca=True, path_length=None)
+        built = x509.CertificateBuilder().subject_name(chain[0].subject).issuer_name(authority.intermediate.subject)
+        built = built.public_key(key.public_key()).serial_number(7).not_valid_before(NOW)
+        built = built.not_valid_after(NOW + timedelta(days=90)).add_extension(vouching, critical=True)
+        built = built.add_extension(x509.SubjectAlternativeName([x509.DNSName(NAME)]), critical=False)
+        chain = [built.sign(authority._key, hashes.SHA256()), chain[1]]
+    found = unfit(chain, [NAME], [authority.root], NOW)
+    assert words in "; ".join(WORDS[code] for code in found)

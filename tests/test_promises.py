@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import contextlib
+import os
 import tempfile
+import time
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from datetime import date
@@ -22,6 +24,7 @@ from hooper.check.targets import Target, is_ok
 from hooper.cli.spelling import COMMANDS, spelled
 from hooper.clock import SystemClock
 from hooper.errors import HooperError, NoAnswer
+from hooper.files import write_atomically
 from hooper.gateways.lending import Lending, LentRuleLeft
 from hooper.gateways.rules import LABEL, Wanted
 from hooper.gateways.work import Work
@@ -38,7 +41,7 @@ from hooper.site.load import parse_site
 from hooper.store.entries import LiveRule
 from hooper.store.state import State
 from support.model_router import KIND, Killed, MemoryRouter, ModelIgd, refused, without_lease
-from support.program import BOATHOUSE
+from support.program import BOATHOUSE, ROOT, hooper
 
 # --- the gate
 
@@ -275,3 +278,119 @@ def test_every_deed_is_spelled_and_what_only_looks_like_one_is_left() -> None:
             assert "'x; y'" in spelled(f"{deed('x; y', 'b')}") or "x; y" not in spelled(f"{deed('x; y', 'b')}")
     for text in ("⟦no-such-deed⟧", "⟦no-such-deed|a⟧", "⟦⟧", "⟦change-a-tunnels-key⟧", "⟦a|⟦b⟧⟧"):
         assert spelled(text)
+
+
+@pytest.mark.parametrize("umask", [0o000, 0o022, 0o077])
+def test_what_root_runs_is_written_by_nobody_else_whatever_the_umask(tmp_path: Path, umask: int) -> None:
+    """Folders of a server's files and what is public in them; a server that is nobody by then reads its peers."""
+    before = os.umask(umask)
+    try:
+        out = made_openvpn(tmp_path)
+    finally:
+        os.umask(before)
+    for path in (out, *out.rglob("*")):
+        mode = path.stat().st_mode & 0o777
+        assert not mode & 0o022, (path, oct(mode))
+        if path.is_dir() and path != out:
+            assert mode == 0o755
+
+
+def made_openvpn(folder: Path) -> Path:
+    (folder / "site.toml").write_text(BOATHOUSE)
+    env = {"HOOPER_SITE": "", "HOOPER_LAB": ""}
+    for words in (
+        ("tunnel", "add", "oars", "--kind", "openvpn", "--host", "hub"),
+        ("peer", "add", "cox-phone", "--into", "hub-page"),
+        ("peer", "hand", "cox-phone", "--out", "cox-phone.ovpn"),
+        ("tunnel", "make", "oars", "--out", "files"),
+    ):
+        ran = hooper(*words, "--state", str(folder / "states"), cwd=folder, env=env)
+        assert ran.code == 0, ran
+    return folder / "files"
+
+
+def test_what_killed_edits_left_is_taken_away(tmp_path: Path) -> None:
+    path, old = tmp_path / "site.toml", time.time() - 3600
+    for name in (".site.toml.abc.unfinished", ".site.toml.now.unfinished", ".other.abc.unfinished", ".site.toml.mine"):
+        (tmp_path / name).write_text("half")
+        if "now" not in name:
+            os.utime(tmp_path / name, (old, old))
+    write_atomically(path, b"whole")
+    assert sorted(one.name for one in tmp_path.iterdir()) == sorted(
+        [".other.abc.unfinished", ".site.toml.mine", ".site.toml.now.unfinished", "site.toml"]
+    )
+
+
+@pytest.mark.parametrize("extra", [(), ("--html", "--out", "gone.html")])
+def test_closing_everything_takes_the_static_route_out_too(tmp_path: Path, extra: tuple[str, ...]) -> None:
+    text = (ROOT / "src/hooper/lab/boathouse.toml").read_text()
+    (tmp_path / "site.toml").write_text(text)
+    env = {"HOOPER_SITE": "", "HOOPER_LAB": ""}
+    added = hooper(
+        "tunnel", "add", "oars", "--host", "hub", "--into", "lan", "--way-back", "route", "--state", "states",
+        cwd=tmp_path, env=env,
+    )  # fmt: skip
+    assert added.code == 0, added
+    ran = hooper("worksheet", "--removal", *extra, cwd=tmp_path, env=env)
+    assert ran.code == 0, ran
+    shown = (tmp_path / "gone.html").read_text() if extra else ran.out
+    assert "static routes or routing, delete" in " ".join(shown.split())
+
+
+def test_two_risks_are_taken_each_for_its_reason(tmp_path: Path) -> None:
+    (tmp_path / "site.toml").write_text(DESKS)
+    env = {"HOOPER_SITE": "", "HOOPER_LAB": ""}
+    for words, said in (
+        (("--accept", "one", "--accept", "other"), "two reasons"),
+        (("--accept", "desk-one=one", "--accept", "desk-one=other"), "two reasons for desk-one"),
+        (("--accept", "desk-one=one", "--accept", " "), "with a reason"),
+    ):
+        refused = hooper("worksheet", *words, cwd=tmp_path, env=env)
+        assert (refused.code, said in refused.err) == (2, True), refused
+    assert (tmp_path / "site.toml").read_text() == DESKS
+    ran = hooper("worksheet", "--accept", "desk-one=a", "--accept", "desk-two=b", cwd=tmp_path, env=env)
+    assert ran.code == 0, ran
+    site = parse_site((tmp_path / "site.toml").read_bytes(), "site.toml").site
+    assert [site.services[key].accepted[0].reason for key in ("desk-one", "desk-two")] == ["a", "b"]
+
+
+DESKS = """version = 1
+[lines.line]
+address = "203.0.113.9"
+[gateways.box]
+line = "line"
+lan = "192.168.7.1/24"
+control = "hand"
+form = { sources = true }
+[hosts.one]
+address = "192.168.7.11"
+[hosts.two]
+address = "192.168.7.12"
+[services.desk-one]
+host = "one"
+speaks = "rdp"
+reach = "public"
+sources = ["198.51.100.0/24"]
+[services.desk-two]
+host = "two"
+speaks = "rdp"
+reach = "public"
+sources = ["198.51.100.0/24"]
+"""
+
+
+def test_a_card_names_no_port_that_the_plan_has_not_given(tmp_path: Path) -> None:
+    """Where allowed sources are not kept, there is no rule, and the port that it will have is not known yet."""
+    env = {"HOOPER_SITE": "", "HOOPER_LAB": ""}
+    (tmp_path / "site.toml").write_text(DESKS)
+    assert "203.0.113.9:13389" in hooper("card", "desk-two", cwd=tmp_path, env=env).out
+    (tmp_path / "site.toml").write_text(DESKS.replace("sources = true", "sources = false"))
+    ran = hooper("card", "desk-two", cwd=tmp_path, env=env)
+    assert (ran.code, "no rule for desk-two" in ran.err, "3389" in ran.out) == (1, True, False), ran
+
+
+def test_an_audit_without_a_state_does_not_say_that_nothing_stands(tmp_path: Path) -> None:
+    (tmp_path / "site.toml").write_text(BOATHOUSE)
+    ran = hooper("audit", cwd=tmp_path, env={"HOOPER_SITE": "", "HOOPER_LAB": ""})
+    assert "By the plan not reachable" in ran.out
+    assert "What else stands on a router, `hooper router list` shows." in " ".join(ran.out.split())

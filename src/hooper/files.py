@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import contextlib
 import errno
+import glob
 import os
 import stat
+import time
 from collections.abc import Iterable
 from pathlib import Path
 from typing import BinaryIO
@@ -88,13 +90,29 @@ def read_text(path: Path) -> str:
         raise machine_error(exc, f"{path} cannot be read") from None
 
 
+UNFINISHED = ".unfinished"
+LEFT_AFTER_S = 60.0  # no write of a file takes as long
+
+
+def _sweep(path: Path) -> None:
+    """Take away what runs that were killed have left of writing this file."""
+    now = time.time()
+    for left in path.parent.glob(f".{glob.escape(path.name)}.*{UNFINISHED}"):
+        with contextlib.suppress(OSError):
+            if now - left.lstat().st_mtime > LEFT_AFTER_S:
+                left.unlink()
+
+
 def write_atomically(path: Path, data: bytes, *, private: bool = False, mode: int | None = None) -> None:
-    """Write a whole file or none. private: only its owner reads it; mode: else the usual. Raises: MachineError."""
+    """Write a whole file or none; what killed runs left of this one goes. private: only its owner reads it; mode: else
+    the usual. Raises: MachineError.
+    """
     import tempfile
 
     temporary: str | None = None
     try:
-        descriptor, temporary = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.")
+        _sweep(path)
+        descriptor, temporary = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.", suffix=UNFINISHED)
         with os.fdopen(descriptor, "wb") as file:
             file.write(data)
             file.flush()
@@ -113,13 +131,17 @@ def write_atomically(path: Path, data: bytes, *, private: bool = False, mode: in
                 os.unlink(temporary)
 
 
-def make_folder(path: Path, *, private: bool = False) -> None:
-    """Make a folder and those around it that are missing; private: their mode is 0700. Raises: MachineError."""
+def make_folder(path: Path, *, private: bool = False, mode: int | None = None) -> None:
+    """Make a folder and those around it that are missing, in which nobody else writes, whatever the umask; private:
+    their mode is 0700; mode: this one's, made now or before. Raises: MachineError.
+    """
     try:
         for folder in reversed([path, *path.parents]):
             if not folder.exists():
-                folder.mkdir(exist_ok=True, mode=0o700 if private else 0o777)
+                folder.mkdir(exist_ok=True, mode=0o700 if private else 0o755)
         path.mkdir(exist_ok=True)
+        if mode is not None:
+            path.chmod(mode)
     except OSError as exc:
         raise machine_error(exc, f"the folder {path} cannot be made") from None
 
@@ -128,12 +150,18 @@ MADE_BY = b"Made by Hooper"  # stands in the first lines of what Hooper writes f
 
 
 def write_output(
-    path: Path, data: bytes, *, keep: Iterable[Path] = (), force: bool = False, private: bool = False
+    path: Path,
+    data: bytes,
+    *,
+    keep: Iterable[Path] = (),
+    force: bool = False,
+    private: bool = False,
+    mode: int | None = None,
 ) -> None:
     """Write a file that a person has named. Nothing but a file is ever replaced, and none that Hooper did not write.
 
     Args: keep: files that are never the target, such as the site file. force: replace a file of somebody else.
-    private: only its owner reads it.
+    private: only its owner reads it; mode: else the usual.
     Raises: RefusedForSafety, MachineError.
     """
     try:
@@ -153,7 +181,7 @@ def write_output(
             code="not-overwritten",
             remedy=f"Name another file, or give {deeds.FORCE} to replace it.",
         )
-    write_atomically(path, data, private=private)
+    write_atomically(path, data, private=private, mode=mode)
 
 
 def _start_of(path: Path) -> bytes:

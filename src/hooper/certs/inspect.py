@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from cryptography import x509
 
 AHEAD = timedelta(hours=1)  # of an authority's clock
+AUTHORITY, TOO_LONG = "certificate-of-an-authority", "chain-too-long"  # of what was issued alone
 CHAIN_LENGTH = 8  # certificates from a leaf to its root; more is a loop
 
 
@@ -170,10 +171,26 @@ def unfit(
 
     Authorities' clocks may be ahead a little (RFC 5280 section 4.1.2.5 knows no other start than this one).
     """
+    if len(chain) > CHAIN_LENGTH:
+        return [TOO_LONG]
     found = {problem for name in names for problem in judge(chain, name, roots, now, planned=True).problems}
+    if vouches(chain[0]):
+        found.add(AUTHORITY)
     if chain[0].not_valid_before_utc - now <= AHEAD:
         found.discard(NOT_YET)
-    return [code for code in (ABSENT, EXPIRED, NOT_YET, OTHER_NAME, UNTRUSTED) if code in found]
+    return [code for code in (ABSENT, AUTHORITY, EXPIRED, NOT_YET, OTHER_NAME, UNTRUSTED) if code in found]
+
+
+def vouches(certificate: x509.Certificate) -> bool:
+    """Whether it is an authority's, which may vouch for others (RFC 5280 section 4.2.1.9); damaged: as if it were."""
+    from cryptography import x509
+
+    try:
+        return certificate.extensions.get_extension_for_class(x509.BasicConstraints).value.ca
+    except x509.ExtensionNotFound:
+        return False
+    except ValueError:
+        return True
 
 
 def well_known_roots() -> list[x509.Certificate]:

@@ -14,12 +14,12 @@ from typing import TYPE_CHECKING, Protocol
 
 from hooper.certs.acme import AcmeClient, AcmeFailed, AcmeRefused, Order, renewal_name, request_for
 from hooper.certs.challenges import ProofMemory, Prover
-from hooper.certs.inspect import load_pem, unfit, well_known_roots
+from hooper.certs.inspect import AUTHORITY, CHAIN_LENGTH, TOO_LONG, load_pem, unfit, well_known_roots
 from hooper.certs.problems import ABSENT, EXPIRED, NOT_YET, OTHER_NAME, UNTRUSTED
 from hooper.certs.rows import CertificateRow
 from hooper.certs.store import CertificateStore, Kept
 from hooper.clock import rfc3339
-from hooper.errors import MachineError, RefusedForSafety, UsageError
+from hooper.errors import CounterpartError, MachineError, RefusedForSafety, UsageError
 from hooper.files import read_text
 from hooper.net.types import Door
 from hooper.store.orders import Started
@@ -37,6 +37,8 @@ WORDS = {
     NOT_YET: "it begins later",
     OTHER_NAME: "it is not for all names that were ordered",
     UNTRUSTED: "nobody that is trusted vouches for it",
+    AUTHORITY: "it is an authority's own, which could vouch for others",
+    TOO_LONG: f"its chain has more than {CHAIN_LENGTH} certificates",
 }
 FORGOTTEN = ("accountDoesNotExist",)
 
@@ -69,7 +71,7 @@ class Ordering:
         """Get a certificate, unless the one that is kept is still good. anew: also then.
 
         Raises: UsageError: a device keeps it; RefusedForSafety: the terms are not agreed to; AcmeRefused, AcmeBusy,
-        AcmeFailed, NoProof, TextNotShown, MachineError, StateError.
+        AcmeFailed, OtherKey, NoProof, TextNotShown, MachineError, StateError.
         """
         planned = self.site.certificates[certificate]
         if planned.authority == "device":
@@ -180,7 +182,7 @@ class Ordering:
             if exc.kind not in FORGOTTEN:
                 self._started(certificate, None)  # a refused order is of no use any more
             raise
-        except (MachineError, AcmeFailed) as exc:
+        except (MachineError, CounterpartError) as exc:
             if exc.code in ("wrong-key", "certificate-unfit"):  # what it gives would be the same once more
                 self._started(certificate, None)
             raise

@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from hooper.certs.inspect import load_pem, names_of
-from hooper.errors import MachineError
+from hooper.errors import CounterpartError, MachineError
 from hooper.files import machine_error, make_folder, read_whole, write_atomically
 
 if TYPE_CHECKING:
@@ -18,6 +18,13 @@ if TYPE_CHECKING:
     from cryptography.hazmat.primitives.asymmetric.ec import EllipticCurvePrivateKey
 
 _END = b"-----END PRIVATE KEY-----\n"
+
+
+class OtherKey(CounterpartError):
+    """What came is for a key of somebody else."""
+
+    code = "wrong-key"
+    remedy = "Order it again; if that happens once more, tell the authority."
 
 
 @dataclass(frozen=True)
@@ -76,14 +83,14 @@ class CertificateStore:
     def keep(self, certificate: str, key: bytes, chain: Sequence[x509.Certificate]) -> Kept:
         """Keep a key, in PEM, with its chain; the generation before stays beside it.
 
-        Raises: MachineError: the disk is full, or they do not match.
+        Raises: OtherKey: they do not match; MachineError: the disk is full.
         """
         from cryptography.hazmat.primitives import serialization
 
         private = serialization.load_pem_private_key(key, None)
         form = (serialization.Encoding.DER, serialization.PublicFormat.SubjectPublicKeyInfo)
         if chain[0].public_key().public_bytes(*form) != private.public_key().public_bytes(*form):
-            raise MachineError("the certificate that came is not for the key that was ordered", code="wrong-key")
+            raise OtherKey("the certificate that came is not for the key that was ordered")
         self._put(certificate, key + b"".join(one.public_bytes(serialization.Encoding.PEM) for one in chain))
         kept = self.kept(certificate)
         assert kept is not None

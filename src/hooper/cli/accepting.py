@@ -15,11 +15,11 @@ if TYPE_CHECKING:
     from hooper.usecases.accepting import Acceptance, RisksTaken
 
 AcceptOption = Annotated[
-    str | None,
+    list[str] | None,
     typer.Option(
         "--accept",
         metavar="[SERVICE=]REASON",
-        help="Take the risks that keep a service's rules back; written into the site file.",
+        help="Take the risks that keep a service's rules back, each for its reason; written into the site file.",
     ),
 ]
 UntilOption = Annotated[
@@ -28,14 +28,14 @@ UntilOption = Annotated[
 
 
 def acceptance(
-    reason: str | None, until: str | None, services: Collection[str], *, dry_run: bool = False
+    reasons: Collection[str] | None, until: str | None, services: Collection[str], *, dry_run: bool = False
 ) -> Acceptance:
     """What the options say. Raises: UsageError."""
     from hooper.usecases.accepting import Acceptance
 
-    if reason is None and until is not None:
+    if not reasons and until is not None:
         raise UsageError("--until says nothing without --accept", remedy="Give --accept REASON, or leave it out.")
-    return Acceptance(reason, _date(until) if until is not None else None, services, dry_run)
+    return Acceptance(tuple(reasons or ()), _date(until) if until is not None else None, services, dry_run)
 
 
 def taken(session: Session, accepted: RisksTaken) -> None:
@@ -43,7 +43,7 @@ def taken(session: Session, accepted: RisksTaken) -> None:
     if not accepted.risks:
         session.note("Nothing is kept back, so nothing was accepted.")
     for key, code in accepted.risks if not session.dry_run else ():
-        end, reason = accepted.until, accepted.reason
+        end, reason = accepted.until, accepted.reasons[key]
         session.note(f"Accepted for {key} until {end}: {code} ({reason}); it stands in {session.site_path}.")
 
 

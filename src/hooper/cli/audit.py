@@ -81,4 +81,5 @@ def _render(document: AuditDocument, out: Screen) -> None:
             indented(out, words + (": its time is over" if peer.ended else ""), left=3, style=style)
     if document.not_exposed:
         out.print()
-        out.print(f"Not reachable from outside: {', '.join(document.not_exposed)}")
+        out.print(f"By the plan not reachable from outside: {', '.join(document.not_exposed)}")
+        out.print("What else stands on a router, `hooper router list` shows.")

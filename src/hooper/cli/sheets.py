@@ -75,15 +75,13 @@ def _router(sheet: Sheet, site: Site, out: Screen, *, removing: bool) -> None:
     if pinholes:
         indented(out, words.openings(removing=removing), mark=BOX, left=3)
         _boxes(words.PINHOLE_COLUMNS, words.pinhole_rows(pinholes), out)
-    if removing:
-        return
-    if sheet.reservations:
+    if sheet.reservations and not removing:
         out.print()
         indented(out, words.RESERVE, mark=BOX, left=3)
         _boxes(("host", "address", "MAC"), words.reservation_rows(sheet), out)
     if sheet.routes:
         out.print()
-        indented(out, words.ROUTES, mark=BOX, left=3)
+        indented(out, words.routes(removing=removing), mark=BOX, left=3)
         _boxes(("network", "by (gateway)"), words.route_rows(sheet), out)
 
 

@@ -80,8 +80,8 @@ def _router(sheet: Sheet, site: Site, *, removing: bool) -> list[str]:
         lines += [f"- [ ] {words.RESERVE}", ""]
         rows = (("☐", *row) for row in words.reservation_rows(sheet))
         lines += _table(("done", "host", "address", "MAC"), rows)
-    if sheet.routes and not removing:
-        lines += [f"- [ ] {words.ROUTES}", ""]
+    if sheet.routes:
+        lines += [f"- [ ] {words.routes(removing=removing)}", ""]
         lines += _table(("done", "network", "by (gateway, next hop)"), (("☐", *row) for row in words.route_rows(sheet)))
     return lines
 

@@ -28,8 +28,12 @@ PROOF = (
     f" by cable and run `{deeds.LOOK_FROM_PHONE}`.",
 )
 RESERVE = "On the page for DHCP, LAN or network, reserve these addresses:"
-ROUTES = "On the page for static routes or routing, enter:"
 LABEL_MAC = "see the device's label"
+
+
+def routes(*, removing: bool) -> str:
+    """The step for a router's static routes."""
+    return f"On the page for static routes or routing, {'delete' if removing else 'enter'}:"
 
 
 def login(sheet: Sheet, site: Site) -> str:

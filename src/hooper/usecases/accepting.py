@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass
 from datetime import date
 
@@ -11,30 +11,33 @@ from hooper.planning.edits import ACCEPTED_FOR, accept
 from hooper.planning.findings import entry_of
 from hooper.planning.gate import kept_back
 from hooper.site.load import parse_site
+from hooper.site.model import Site
 from hooper.store.sitefile import save_site
 from hooper.usecases.run import Run
 
 
 @dataclass(frozen=True)
 class Acceptance:
-    """reason: None: nothing is accepted. until: None: for as long as is usual. services: only theirs; empty: all."""
+    """reasons: each perhaps as SERVICE=REASON; empty: nothing is accepted. until: None: for as long as is usual.
+    services: only theirs; empty: all.
+    """
 
-    reason: str | None
+    reasons: tuple[str, ...]
     until: date | None = None
     services: Collection[str] = ()
     dry_run: bool = False
 
 
-NOTHING = Acceptance(None)
+NOTHING = Acceptance(())
 
 
 @dataclass(frozen=True)
 class RisksTaken:
-    """What was accepted: service and finding, each; until when."""
+    """What was accepted: service and finding, each; until when; why, by service."""
 
     risks: tuple[tuple[str, str], ...]
     until: date
-    reason: str
+    reasons: Mapping[str, str]
 
 
 def take_risks(run: Run, asked: Acceptance) -> RisksTaken | None:
@@ -42,31 +45,46 @@ def take_risks(run: Run, asked: Acceptance) -> RisksTaken | None:
 
     Raises: UsageError, CannotEdit, SiteFileError, MachineError.
     """
-    if asked.reason is None:
+    if not asked.reasons:
         return None
-    if not asked.reason.strip():
-        raise UsageError("a risk is accepted with a reason", remedy="Say in a few words why it has to be so.")
     today = run.at.date()
     end = asked.until or today + ACCEPTED_FOR
     if end < today:
         raise UsageError(f"{end} has passed", remedy="Give a day to come, or leave it out.")
-    named, _, rest = asked.reason.partition("=")
-    services, reason = asked.services, asked.reason.strip()
-    if named.strip() in run.site.services and rest.strip():
-        services, reason = (named.strip(),), rest.strip()
+    why = _by_service(run.site, asked)
     kept = {
         key: codes
         for key, found in kept_back(run.site, run.plan).items()
         if (codes := [item.code for item in found if entry_of(item.code).acceptable])
     }
-    if not services and len(kept) > 1:
-        several = f"several services are kept back: {', '.join(kept)}"
-        raise UsageError(several, remedy=f"Take each risk for a reason of its own: {next(iter(kept))}=REASON.")
-    risks = tuple((key, code) for key, codes in kept.items() if not services or key in services for code in codes)
+    if (one := why.pop("", None)) is not None:
+        meant = asked.services or kept
+        if not asked.services and len(kept) > 1:
+            several = f"several services are kept back: {', '.join(kept)}"
+            raise UsageError(several, remedy=f"Take each risk for a reason of its own: {next(iter(kept))}=REASON.")
+        why = {**dict.fromkeys(meant, one), **why}
+    risks = tuple((key, code) for key, codes in kept.items() if key in why for code in codes)
     if risks:
-        edited = accept(run.file, list(risks), reason, end)
-        if asked.dry_run:
-            run.use(parse_site(edited.text.encode(), run.file.name))
-        else:
-            run.use(save_site(run.path, run.file, edited.text))
-    return RisksTaken(risks, end, reason)
+        text = run.file
+        for key in dict.fromkeys(key for key, _ in risks):
+            edited = accept(text, [risk for risk in risks if risk[0] == key], why[key], end)
+            text = parse_site(edited.text.encode(), run.file.name)
+        run.use(text if asked.dry_run else save_site(run.path, run.file, text.text))
+    return RisksTaken(risks, end, why)
+
+
+def _by_service(site: Site, asked: Acceptance) -> dict[str, str]:
+    """The reasons by service; under "" the one that names none. Raises: UsageError: empty, or two for one service."""
+    why: dict[str, str] = {}
+    for said in asked.reasons:
+        named, _, rest = (part.strip() for part in said.partition("="))
+        key, reason = (named, rest) if named in site.services and rest else ("", said.strip())
+        if not reason:
+            raise UsageError("a risk is accepted with a reason", remedy="Say in a few words why it has to be so.")
+        if key in why:
+            raise UsageError(
+                f"two reasons for {key}" if key else "two reasons, and no service is named",
+                remedy="Write SERVICE=REASON, once for each service.",
+            )
+        why[key] = reason
+    return why

@@ -209,14 +209,16 @@ async def arrival(run: Run, request: ArrivalRequest) -> tuple[ArrivalLine, list[
     async with listening as listener, _way(run, request, listening.local.port) as way:
         url = f"http://{Endpoint(address, way.ports[0].outside)}{path}"
         page = _Page(run, request, url, path, way, VisitGround(run.site, {address, *public.values()}, None), tried)
-        async with anyio.create_task_group() as tasks:
-            tasks.start_soon(serve_http, listener, page.answer)
-            tasks.start_soon(way.keep_open)
-            page.ground = VisitGround(run.site, page.ground.public, await _own_visit(run, page, address))
-            page.say("ready")
-            await _until_done(page, request.hold)
-            tasks.cancel_scope.cancel()
-    keep(run, page)
+        try:
+            async with anyio.create_task_group() as tasks:
+                tasks.start_soon(serve_http, listener, page.answer)
+                tasks.start_soon(way.keep_open)
+                page.ground = VisitGround(run.site, page.ground.public, await _own_visit(run, page, address))
+                page.say("ready")
+                await _until_done(page, request.hold)
+                tasks.cancel_scope.cancel()
+        finally:  # whoever stops it early keeps what has been proven by then
+            keep(run, page)
     page.say("ended")
     return page.line("ended"), []
 

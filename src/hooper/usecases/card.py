@@ -37,6 +37,7 @@ async def card(run: Run, request: CardRequest) -> tuple[CardDocument, list[Hoope
     elif peers:
         now = TypedNow(typed_inside(run.topology, service), {}, "")
     elif entry.reach == "public":
+        _refuse_without_rule(run, service)
         now = await typed_now(run, service, request.public)
     else:
         how = "through a tunnel" if entry.reach == "tunnel" else "at home"
@@ -60,6 +61,13 @@ async def card(run: Run, request: CardRequest) -> tuple[CardDocument, list[Hoope
             first = _by_ssh(run, service, through, others=[key for key in peers if key not in through])
         made = replace(made, expect=(first, *made.expect))
     return made, list(now.trouble)
+
+
+def _refuse_without_rule(run: Run, service: str) -> None:
+    """Raises: NeedsAPerson: something keeps the plan from leading to it, so that no port is its own yet."""
+    wrong = (one for one in run.plan.findings if one.severity == "error" and one.subject == f"services.{service}")
+    if (first := next(wrong, None)) is not None and all(rule.service != service for rule in run.plan.forwards):
+        raise NeedsAPerson(f"the plan has no rule for {service}: {first.message}", code=first.code, remedy=first.remedy)
 
 
 def _by_ssh(run: Run, service: str, through: list[str], others: list[str]) -> str:

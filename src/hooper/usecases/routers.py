@@ -151,7 +151,7 @@ async def open_rules(run: Run, request: RouterRequest) -> tuple[RouterChangesDoc
 
 def _of_their_lines(run: Run, request: RouterRequest) -> dict[str, HooperError]:
     """Services behind a line by which nothing arrives: a rule for them would be a promise that nobody keeps."""
-    if request.accept.reason:
+    if request.accept.reasons:
         return {}
     wrong = {f.subject: f for f in run.plan.findings if f.severity == "error" and f.subject.startswith("lines.")}
     return {

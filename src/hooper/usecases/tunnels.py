@@ -313,12 +313,13 @@ def make(run: Run, request: MakeRequest) -> tuple[MadeDocument, list[HooperError
     made = server_files(run.topology, request.key, ring_of(run), run.at, folder, _carried(run, request.key))
     make_folder(request.out)
     for name in made.folders:
-        make_folder(request.out / name)
+        make_folder(request.out / name, mode=FOLDER_OF_ROOT)
         _clear(request.out / name, keep={request.out / one for one in made.files})
     paths = []
     for name, text in made.files.items():
         path = request.out / name
-        write_output(path, text.encode(), keep=(run.path,), force=request.force, private=name in made.secret)
+        secret = name in made.secret
+        write_output(path, text.encode(), keep=(run.path,), force=request.force, private=secret, mode=OF_ROOT)
         paths.append(str(path))
     state.tunnelling.make(request.key, Made(made.mark, run.at))
     host = run.site.services[tunnel.service].host
@@ -327,6 +328,7 @@ def make(run: Run, request: MakeRequest) -> tuple[MadeDocument, list[HooperError
 
 
 LOAD_LIMIT_S = 120.0
+OF_ROOT, FOLDER_OF_ROOT = 0o644, 0o755  # whatever the umask: root runs what stands there, servers read it as nobody
 
 
 async def load(run: Run, request: MakeRequest) -> tuple[MadeDocument, list[HooperError]]:
