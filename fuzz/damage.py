@@ -6,7 +6,7 @@ import random
 from collections.abc import Iterator, Sequence
 
 EDGES = (b"\0", b"\xff", b"\x7f", b"\x80", b"\0\0", b"\xff\xff", b"\xff\xff\xff\xff", b"\0\0\0\0", b"\r\n", b"\n", b" ")
-LONGEST = 4096  # bytes of one input
+LONGEST = 65536  # bytes of one input
 
 
 def damaged(seeds: Sequence[bytes], count: int, number: int) -> Iterator[bytes]:

@@ -124,16 +124,18 @@ def test_a_copied_folder_is_recognised_and_asked_about(place: Path, tmp_path: Pa
     assert server(copy) == before
 
 
-def test_a_copy_with_an_id_is_another_site_once_it_says_so(tmp_path: Path) -> None:
+def test_a_copy_with_an_id_is_the_same_site_until_it_says_otherwise(tmp_path: Path) -> None:
     place = made(tmp_path, BOATHOUSE)
-    server(place)
+    before = server(place)
     shutil.copytree(place, tmp_path / "copy")
-    refused = run(tmp_path / "copy", "tunnel", "make", "oars", "--out", "files")
-    assert (refused.code, "is a copy of" in refused.err) == (5, True), refused
+    first = run(tmp_path / "copy", "tunnel", "make", "oars", "--out", "files")
+    assert (first.code, "both are one site" in first.err, "move --anew" in first.err) == (0, True, True), first
+    assert "both are one site" not in run(tmp_path / "copy", "tunnel", "make", "oars", "--out", "files").err
+    assert server(tmp_path / "copy") == before
     assert run(tmp_path / "copy", "move", "--anew").code == 0
     own = run(tmp_path / "copy", "tunnel", "make", "oars", "--out", "files")
-    assert "is a copy of" not in own.err
-    server(place)  # the original goes on
+    assert (own.code, "private key of oars is not kept here" in own.err) == (1, True), own
+    assert server(place) == before  # the original goes on
 
 
 def test_new_gives_an_id(tmp_path: Path) -> None:

@@ -8,6 +8,8 @@ from ipaddress import IPv4Address, IPv4Network, IPv6Address, IPv6Network
 
 import pytest
 from fuzz.damage import damaged
+from fuzz.readers import READERS
+from fuzz.run import trial
 from fuzz.targets import TARGETS, outcome
 from hypothesis import given
 from hypothesis import strategies as st
@@ -295,6 +297,12 @@ def test_damaged_input_gives_a_value_or_the_codecs_own_error(name: str) -> None:
     """A short run of `python -m fuzz.run`."""
     values = sum(outcome(TARGETS[name], data) for data in damaged(TARGETS[name].seeds, 400, 7))
     assert values > 0
+
+
+@pytest.mark.parametrize("name", READERS)
+def test_what_strangers_hand_over_is_read_or_refused_within_bounds(name: str) -> None:
+    """The same for profiles, pages, packs, results and requests; time, memory and descriptors are bounded."""
+    assert trial(name, READERS[name], 100, 7)
 
 
 LONG = 256 * 1024

@@ -172,6 +172,7 @@ class Session:
         run = Run(file, self.at, self.site_path, detail=self.detail)
         kept = open_state(run, self.state_folder) if state else state_if_there(run, self.state_folder) if look else None
         with kept if kept is not None else nullcontext():
+            self._tell_twin(run)
             document, trouble = work(run, request)
         return Done(document, [*run.trouble, *trouble], run)
 
@@ -193,6 +194,7 @@ class Session:
                 progress=self.progress,
             ) as run:
                 self.at = run.at
+                self._tell_twin(run)
                 document, trouble = await work(run, request)
             return Done(document, [*run.trouble, *trouble], run)
 
@@ -200,6 +202,14 @@ class Session:
             return run_async(opened)
         finally:
             self.progress("")
+
+    def _tell_twin(self, run: Run) -> None:
+        """Ask about a copy of a site file, once."""
+        if run.twin is not None:
+            self.note(
+                f"! {self.site_path} has the id of {run.twin}, so that both are one site with one state."
+                f" If it is another site: hooper {self.here('move --anew')}"
+            )
 
     def use_lab_time(self) -> None:
         """In the lab, `at` is the town's time from here on: for what asks nobody, yet tells ages. Raises: LabGone."""

@@ -106,7 +106,7 @@ class Keeper:
         path = state_path(self.folder, self.file)
         try:
             if self._state is None:
-                refuse_copy(self.file, self.path, path)
+                refuse_copy(self.file, self.path, path)  # one of the same id is the same site
             state = State(path)
             state.prove()
             lock = state.lock("keeper")

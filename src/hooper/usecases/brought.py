@@ -53,6 +53,8 @@ def _against_plan(run: Run, result: Result) -> str | None:
         return f"{result.verdict} is not as it should be, and it is called so"
     if not 0 <= result.port <= 65535:
         return f"there is no port {result.port}"
+    if not 0 <= result.took_ms <= 3_600_000:
+        return f"no look takes {result.took_ms} ms"
     return None
 
 

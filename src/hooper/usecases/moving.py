@@ -9,14 +9,14 @@ import re
 import secrets
 import sqlite3
 from collections.abc import Iterator
-from contextlib import closing
+from contextlib import closing, suppress
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from hooper import deeds
-from hooper.errors import MachineError, RefusedForSafety, UsageError
+from hooper.errors import HooperError, MachineError, RefusedForSafety, UsageError
 from hooper.files import machine_error, make_folder, read_whole, write_atomically
 from hooper.planning.documents import ChangedKey
 from hooper.planning.edits import Edited
@@ -87,28 +87,28 @@ def remember(file: SiteFile, path: Path, state: State, at: datetime) -> None:
         state.values.tell(at, said)
 
 
-def refuse_copy(file: SiteFile, path: Path, state: Path) -> None:
-    """Raises: SiteCopied: this file is a copy of one that has its state."""
+def refuse_copy(file: SiteFile, path: Path, state: Path) -> str | None:
+    """The other file that was the last to use this state, by the same id, and is still there; None: there is none.
+
+    Raises: SiteCopied: a file without an id is a copy of one that has a state, which this one would not find.
+    """
     here = str(path.resolve())
-    if state.exists():
-        known = remembered(state).get(HERE)
-        if known is None or known == here or not _is_this_site(Path(known), file):
-            return
-        raise _copied(path, known)
-    if file.site.site.id is None and state.parent.is_dir() and file.site.hosts:
+    if file.site.site.id is not None:
+        known = remembered(state).get(HERE) if state.exists() else None
+        return known if known not in (None, here) and _has_id(Path(known), file.site.site.id) else None
+    if not state.exists() and state.parent.is_dir() and file.site.hosts:
         for other in sorted(state.parent.glob("*.sqlite3"))[:MOST_STATES]:
             said = remembered(other)
             if said.get(MARK) == mark_of(file) and said.get(HERE) not in (None, here):
                 raise _copied(path, said[HERE])
+    return None
 
 
-def _is_this_site(other: Path, file: SiteFile) -> bool:
+def _has_id(other: Path, wanted: str) -> bool:
     """Whether another file is still there and says that it is this site."""
     try:
-        return parse_site(read_whole(other), str(other)).site.site.id == file.site.site.id
-    except (OSError, MachineError, UsageError):
-        return False
-    except Exception:
+        return parse_site(read_whole(other), str(other)).site.site.id == wanted
+    except (OSError, HooperError, ExceptionGroup):  # it is no site file any more
         return False
 
 
@@ -231,33 +231,59 @@ def unpacked(data: bytes, passphrase: str, folder: Path, states: Path) -> MovedD
     Nothing that is there is replaced. Raises: UsageError, WrongPassphrase, RefusedForSafety, MachineError.
     """
     whole = unseal(data, passphrase)
+    strange = UsageError("what is in it is no site", remedy="Write it again on the other machine.")
     try:
-        name, text = str(whole["name"]), str(whole["site"])
+        name, text = _plain(str(whole["name"])).name, str(whole["site"])
         files = {_plain(key): base64.b64decode(value, validate=True) for key, value in whole["files"].items()}
         kept = {_plain(key): base64.b64decode(value, validate=True) for key, value in whole["kept"].items()}
         state = base64.b64decode(whole["state"], validate=True) if whole["state"] is not None else None
-        _plain(name)
     except (KeyError, TypeError, ValueError, AttributeError):
-        raise UsageError("what is in it is no site", remedy="Write it again on the other machine.") from None
+        raise strange from None
     site = folder / name
-    file = parse_site(text.encode(), str(site.resolve()))
+    file = parse_site(text.encode("utf-8", "replace"), str(site.resolve()))
+    if set(files) - {Path(ref.place) for ref in _refs(file)}:
+        raise strange
     own = states / store_name(file)
     for path in (site, own, own.with_suffix("") if kept else own, *(folder / one for one in files)):
-        if path.exists():
-            raise RefusedForSafety(f"{path} is there already", code="not-overwritten", remedy="Choose another folder.")
-    for path, content in (
-        *((folder / one, content) for one, content in files.items()),
-        *((own.with_suffix("") / one, content) for one, content in kept.items()),
-        *([(own, state)] if state is not None else []),
-        (site, text.encode()),  # last: with it, all is there
-    ):
-        make_folder(path.parent, private=path != site)
-        write_atomically(path, content, private=path != site)
+        try:
+            path.lstat()
+        except FileNotFoundError:
+            continue
+        except OSError as exc:
+            raise machine_error(exc, f"{path} cannot be written") from None
+        raise RefusedForSafety(f"{path} is there already", code="not-overwritten", remedy="Choose another folder.")
+    parts = {folder / one: content for one, content in files.items()}
+    parts |= {own.with_suffix("") / one: content for one, content in kept.items()}
     if state is not None:
-        with closing(sqlite3.connect(own)) as db, db:
-            db.execute("UPDATE told SET value = ? WHERE key = ?", (str(site.resolve()), HERE))
+        try:
+            parts[own] = _of_site(state, site)
+        except sqlite3.Error:
+            raise strange from None
+    parts[site] = text.encode()  # last: with it, all is there
+    try:
+        for path, content in parts.items():
+            make_folder(path.parent, private=path != site)
+            write_atomically(path, content, private=path != site)
+    except MachineError:
+        for path in parts:
+            with suppress(OSError):
+                path.unlink()
+        raise
     carried = (str(site), *(str(folder / one) for one in files), *([str(own)] if state is not None else []))
     return MovedDocument(str(site), name, carried, ())
+
+
+def _of_site(state: bytes, site: Path) -> bytes:
+    """A state, now that of the file that stands here. Raises: sqlite3.Error: it is none."""
+    if not state.startswith(b"SQLite format 3\0"):
+        raise sqlite3.DatabaseError("no database")
+    with closing(sqlite3.connect(":memory:")) as db:
+        db.deserialize(state)
+        if db.execute("PRAGMA quick_check").fetchone() != ("ok",):
+            raise sqlite3.DatabaseError("damaged")
+        db.execute("UPDATE told SET value = ? WHERE key = ?", (str(site.resolve()), HERE))
+        db.commit()
+        return db.serialize()
 
 
 def _plain(name: str) -> Path:

@@ -35,7 +35,8 @@ class Run:
     door: None for use cases that ask nobody. state: None where none is kept, or where it cannot be used, then the
     reason stands in `trouble`. detail: is told what is being done, for whoever wants to know. progress: is told
     how far it is, each time something has come. accepted: the risks that
-    were taken in this run. changed: what is not any more as it was when it was last looked at.
+    were taken in this run. changed: what is not any more as it was when it was last looked at. twin: another file of
+    the same id, which was the last to use the state.
     """
 
     file: SiteFile
@@ -48,6 +49,7 @@ class Run:
     progress: Callable[[str], None] = lambda text: None
     accepted: RisksTaken | None = None
     changed: list[Happening] = field(default_factory=list)
+    twin: str | None = None
 
     @property
     def site(self) -> Site:
@@ -149,7 +151,7 @@ def _set_aside(state: State) -> list[HooperError]:
 def open_state(run: Run, folder: Path | None, *, looks: bool = False) -> Iterator[State]:
     """The state of a run's site. folder: the one that was named; None: the usual one. looks: nothing is done by it.
 
-    Raises: StateError; SiteCopied: the state is of another file, of which this one is a copy.
+    Raises: StateError; SiteCopied: this file is a copy of one that has a state.
     """
     from hooper.store.path import state_path
     from hooper.store.state import State
@@ -157,7 +159,7 @@ def open_state(run: Run, folder: Path | None, *, looks: bool = False) -> Iterato
 
     path = state_path(folder, run.file)
     if not looks:
-        refuse_copy(run.file, run.path, path)
+        run.twin = refuse_copy(run.file, run.path, path)
     with State(path) as state:
         run.state = state
         if not looks:

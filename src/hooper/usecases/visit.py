@@ -278,10 +278,10 @@ def _both(key: PackedKey) -> tuple[str, str]:
 def packed_site(pack: Pack, name: str) -> SiteFile:
     """The site as far as the pack tells it. Raises: UsageError: it is damaged."""
     raw = dict(pack.site)
-    raw["names"] = {key: {**row, "updated_by": "router"} for key, row in raw.get("names", {}).items()}
-    if pack.trust:
-        raw["authorities"] = {"own": {"directory": "https://unknown.invalid/", "trust": "file:roots.pem"}}
     try:
+        raw["names"] = {key: {**row, "updated_by": "router"} for key, row in raw.get("names", {}).items()}
+        if pack.trust:
+            raw["authorities"] = {"own": {"directory": "https://unknown.invalid/", "trust": "file:roots.pem"}}
         file = SiteFile(name, "", Site.model_validate(raw))
         if set(pack.services) - file.site.services.keys() or set(pack.public) - file.site.lines.keys():
             raise ValueError("services")
