@@ -87,3 +87,12 @@ def test_fragments_of_the_changelog_are_items_of_a_list() -> None:
     ran = subprocess.run([sys.executable, ROOT / "scripts" / "changelog"], capture_output=True, text=True)
     assert ran.returncode == 0, ran.stderr
     assert ran.stdout.startswith("- ")
+
+
+def test_each_promise_has_a_test_that_is_there() -> None:
+    named = set(re.findall(r"`(test_[a-z0-9_]+)`", (ROOT / "SECURITY.md").read_text()))
+    there = {
+        name for path in (ROOT / "tests").glob("test_*.py") for name in re.findall(r"def (test_\w+)", path.read_text())
+    }
+    assert len(named) > 30
+    assert not named - there

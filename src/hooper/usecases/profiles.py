@@ -218,11 +218,11 @@ def _refuse_strange(request: MendRequest, text: str, look: Callable[[str], BaseL
     for name in request.take_in:
         if name not in named or not is_plain(name):
             reason = "is not named in it" if is_plain(name) else "is a path, and only what lies beside is taken in"
-            raise UsageError(f"{name} {reason}", remedy="Name a file as the profile does, such as: --take-in ca.crt.")
+            raise UsageError(f"{name} {reason}", remedy="Name a file as the profile does, such as ca.crt.")
     wrong = {fault.line for fault in look(text).faults if fault.edits}
     for line in request.keep:
         if line not in wrong:
-            raise UsageError(f"line {line} would stay anyway", remedy="Leave --keep out, or name another line.")
+            raise UsageError(f"line {line} would stay anyway", remedy="Leave it out, or name another line.")
 
 
 def _difference(before: str, after: str) -> list[str]:
