@@ -163,3 +163,13 @@ def test_a_damaged_file_is_refused_and_nothing_else(seed: int) -> None:
     for _ in range(200):
         with pytest.raises(HooperError):
             unseal(MAGIC + rng.randbytes(rng.randrange(80)), PHRASE)
+
+
+def test_another_plan_for_the_same_place_is_no_copy(place: Path) -> None:
+    server(place)
+    (place / "next.toml").write_text((place / "site.toml").read_text())
+    ran = hooper(
+        "tunnel", "renew", "oars", "--site", "next.toml", "--state", "../states", cwd=place,
+        env={"HOOPER_SITE": "", "HOOPER_LAB": ""},
+    )  # fmt: skip
+    assert "is a copy of" not in ran.err

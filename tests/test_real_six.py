@@ -55,8 +55,8 @@ def visited(town: KernelTown, tmp_path: Path) -> dict[tuple[str, str], dict[str,
     ran = hooper("check", "film-page", "--pack", str(pack), *site, "--json", "--force",
                   place=town.ns("here"))  # fmt: skip
     assert ran.code == 0, ran
-    ran = hooper("check", "--visit", str(pack), "--json", "--deadline", "1.5s", "--force", place=town.ns("rented"),
-                  cwd=tmp_path)  # fmt: skip
+    ran = hooper("check", "--visit", str(pack), "--json", "--deadline", "1.5s", "--force", "--yes",
+                  place=town.ns("rented"), cwd=tmp_path)  # fmt: skip
     return {(row["service"], row["family"]): row for row in valid("check", ran.document)["results"]}
 
 

@@ -99,8 +99,11 @@ def refuse_copy(file: SiteFile, path: Path, state: Path) -> str | None:
     if not state.exists() and state.parent.is_dir() and file.site.hosts:
         for other in sorted(state.parent.glob("*.sqlite3"))[:MOST_STATES]:
             said = remembered(other)
-            if said.get(MARK) == mark_of(file) and said.get(HERE) not in (None, here):
-                raise _copied(path, said[HERE])
+            known = said.get(HERE)
+            if known in (None, here) or said.get(MARK) != mark_of(file):
+                continue
+            if Path(known).name == path.name or not Path(known).exists():  # else another plan for the same place
+                raise _copied(path, known)
     return None
 
 

@@ -314,8 +314,8 @@ class Asks:
 
     def words(self) -> list[str]:
         """One line each."""
-        found = [f"{', '.join((*self.names, *self.addresses)) or 'nobody'}, at {len(self.ports)} ports:"
-                 f" {', '.join(self.ports)}"]  # fmt: skip
+        many = f"{len(self.ports)} ports" if len(self.ports) != 1 else "one port"
+        found = [f"{', '.join((*self.names, *self.addresses)) or 'nobody'}, at {many}: {', '.join(self.ports)}"]
         if self.names:
             found.append("the name servers of those names")
         return found + ([f"the servers {', '.join(self.servers)}"] if self.servers else [])
