@@ -254,7 +254,10 @@ def unpacked(data: bytes, passphrase: str, folder: Path, states: Path) -> MovedD
             continue
         except OSError as exc:
             raise machine_error(exc, f"{path} cannot be written") from None
-        raise RefusedForSafety(f"{path} is there already", code="not-overwritten", remedy="Choose another folder.")
+        remedy = "This machine has a state of that site already: move that away first."
+        if path.is_relative_to(folder):
+            remedy = "Choose another folder."
+        raise RefusedForSafety(f"{path} is there already", code="not-overwritten", remedy=remedy)
     parts = {folder / one: content for one, content in files.items()}
     parts |= {own.with_suffix("") / one: content for one, content in kept.items()}
     if state is not None:
