@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import os
 import random
+import re
 import subprocess
 import sys
 import tempfile
@@ -16,7 +17,17 @@ from pathlib import Path
 KINDS: dict[str, tuple[str, ...]] = {
     "router": ("router open", "router close", "router open film-page", "router close film-page", "router list"),
     "name": ("name update", "name update --again", "name list"),
-    "cert": ("cert order --anew", "cert list", "cert order"),
+    "cert": ("cert order --again", "cert list", "cert order"),
+    "tunnel": (
+        "peer renew cox-phone",
+        "peer revoke cox-phone",
+        "peer revoke cox-phone --done",
+        "tunnel make oars --out files",
+        "peer list",
+        "peer hand cox-phone --out cox-phone.conf",
+        "move --out whole --passphrase env:PHRASE",
+        "tunnel seen",
+    ),
     "look": ("check --from interface:usb0", "why film-page --from interface:usb0", "survey", "router open gate"),
 }
 
@@ -28,21 +39,28 @@ def main() -> int:
     count, chance = int(sys.argv[1]) if len(sys.argv) > 1 else 100, random.Random(1)
     with tempfile.TemporaryDirectory() as place, start_lab(Path(place)) as lab:
         folder = Path(place)
-        env = {**os.environ, **lab.env}
+        env = {**os.environ, **lab.env, "PHRASE": "four herons on a quay"}
         worksheet = subprocess.run([*HOOPER, "worksheet", "--json"], env=env, capture_output=True, check=False)
         subprocess.run([*HOOPER, "lab", "type", "-"], input=worksheet.stdout, env=env, stdout=subprocess.DEVNULL)
         for number in range(count):
             _edits(folder, env, number)
         print(f"edits: {count} pairs, nothing lost", flush=True)
+        for first in ("tunnel add oars --host hub", "peer add cox-phone --into hub-page"):
+            _at_once(folder, env, [first], (0,))
         for kind, commands in KINDS.items():
+            codes = (0, 1, 2, 4, 5, 6) if kind == "tunnel" else (0, 1, 4, 6)
             for _ in range(count):
-                _at_once(folder, env, [chance.choice(commands), chance.choice(commands)], (0, 1, 4, 6))
+                _at_once(folder, env, [chance.choice(commands), chance.choice(commands)], codes)
             print(f"{kind}: {count} pairs, codes as documented", flush=True)
         _at_once(folder, env, ["router close"], (0,))
         (listed,) = _at_once(folder, env, ["router list"], (0,))
         assert " ours" not in listed, listed
         _at_once(folder, env, ["name update"], (0,))
         _at_once(folder, env, ["cert list"], (0,))
+        for last in ("peer renew cox-phone", "tunnel make oars --out files"):
+            _at_once(folder, env, [last], (0,))
+        (key,) = re.findall(r'(?ms)^\[peers\.cox-phone\].*?^public_key = "(.*?)"', Path(env["HOOPER_SITE"]).read_text())
+        assert key in (folder / "files" / "oars.conf").read_text()
         print("closed, published and certified in the end")
     return 0
 
@@ -53,7 +71,7 @@ HOOPER = (sys.executable, "-m", "hooper")
 def _at_once(folder: Path, env: dict[str, str], commands: list[str], codes: tuple[int, ...]) -> list[str]:
     running = [
         subprocess.Popen(
-            [*HOOPER, *command.split(), *(() if "host" in command else ("--state", "state"))],
+            [*HOOPER, *command.split(), *(() if command.startswith("host") else ("--state", "state"))],
             cwd=folder, env=env, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
         )
         for command in commands
