@@ -258,6 +258,13 @@ def test_any_change_of_a_pack_or_a_result_ends_in_words(town: Lab, tmp_path: Pat
         assert home(town, "--brought", str(result)).code in (0, 1, 2, 5), ran.err
 
 
+def test_a_proof_in_other_letters_is_none(town: Lab, tmp_path: Path) -> None:
+    away(town, "--visit", str(packed(town, tmp_path, "film-page")))
+    result = tmp_path / "visit-result.json"
+    result.write_text(json.dumps({**json.loads(result.read_text()), "proof": "é" * 64}))
+    assert home(town, "--brought", str(result)).code == 5
+
+
 STRANGE: tuple[Any, ...] = (None, "", "nan", -1, 2**70, 1.5, [], {}, True, "\ud800", "x" * 3000, ["a"], {"a": 1})
 
 

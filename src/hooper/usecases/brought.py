@@ -77,7 +77,7 @@ async def take_in(run: Run, request: BroughtRequest) -> tuple[CheckDocument, lis
     if known is None or run.state is None:
         raise NotOurVisit(f"{request.file} is of a pack that this site does not know, or was brought home already")
     seal, expires, *made = known.value.split(" ")
-    if not hmac.compare_digest(proof_of(brought, seal), brought.proof):
+    if not hmac.compare_digest(proof_of(brought, seal).encode(), brought.proof.encode("utf-8", "replace")):
         raise NotOurVisit(f"{request.file} is not as the visit wrote it")
     if at > read_moment(expires) or (made and at < read_moment(made[0]) - CLOCKS) or at > run.at + CLOCKS:
         raise NotOurVisit(f"{request.file} was made at {brought.at}, when its pack could not be used")
