@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import base64
 import json
+import ssl
 from collections.abc import Callable, Mapping, Sequence
 from datetime import UTC, datetime, timedelta
 from ipaddress import IPv4Address
@@ -447,3 +448,12 @@ def test_what_no_server_should_show_is_not_taken(kind: str, words: str) -> None:
         chain = [built.sign(authority._key, hashes.SHA256()), chain[1]]
     found = unfit(chain, [NAME], [authority.root], NOW)
     assert words in "; ".join(WORDS[code] for code in found)
+
+
+def test_a_certificate_of_a_version_that_there_is_not_is_none() -> None:
+    der = bytearray(chain_for(TownAuthority(NOW), [NAME], NOW)[0].public_bytes(serialization.Encoding.DER))
+    der[der.index(b"\xa0\x03\x02\x01\x02") + 4] = 18
+    text = ssl.DER_cert_to_PEM_cert(bytes(der)).encode()
+    with pytest.raises(ValueError, match="no certificate"):
+        load_pem(text)
+    assert load_chain([bytes(der)]) == []

@@ -24,7 +24,7 @@ from hooper.lab.things import Rule
 from hooper.net.types import Endpoint
 from hooper.planning.nftables import ruleset
 from hooper.report.chain import _text
-from hooper.report.figures import Drawn, Strip, figures, rendered
+from hooper.report.figures import Drawn, Strip, available, figures, rendered
 from hooper.report.sheets import _marked, as_markdown, templates
 from hooper.site.load import parse_site
 from hooper.visible import in_markdown, is_plain, shown, shown_lines
@@ -160,6 +160,7 @@ def test_a_page_holds_no_sign_that_acts_and_no_tag_of_others(text: str) -> None:
     assert not set("<>") & set(ours)
 
 
+@pytest.mark.skipif(not available(), reason="figures are an extra")
 @settings(max_examples=8, deadline=None)
 @given(st.text(max_size=20), st.text(max_size=20))
 def test_a_picture_holds_no_sign_that_acts(one: str, other: str) -> None:

@@ -49,10 +49,13 @@ def load_chain(ders: Iterable[bytes]) -> list[x509.Certificate]:
 
 
 def load_pem(data: bytes) -> list[x509.Certificate]:
-    """All certificates in a PEM file. Raises: ValueError: there is none."""
+    """All certificates in a PEM file. Raises: ValueError: there is none, or one that cannot be read."""
     from cryptography import x509
 
-    return x509.load_pem_x509_certificates(data)
+    try:
+        return x509.load_pem_x509_certificates(data)
+    except Exception as exc:  # the library fails on them in many ways
+        raise ValueError(f"no certificate in PEM: {exc}") from None
 
 
 def fingerprint_of(certificate: x509.Certificate) -> str:

@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Protocol
 
 from hooper.certs.acme import AcmeClient, AcmeFailed, AcmeRefused, Order, renewal_name, request_for
 from hooper.certs.challenges import ProofMemory, Prover
-from hooper.certs.inspect import AUTHORITY, CHAIN_LENGTH, TOO_LONG, load_pem, unfit, well_known_roots
+from hooper.certs.inspect import AUTHORITY, CHAIN_LENGTH, TOO_LONG, load_pem, unfit, well_known_roots, with_known_keys
 from hooper.certs.problems import ABSENT, EXPIRED, NOT_YET, OTHER_NAME, UNTRUSTED
 from hooper.certs.rows import CertificateRow
 from hooper.certs.store import CertificateStore, Kept
@@ -193,6 +193,8 @@ class Ordering:
         """The chain that came, if it is better than what is kept. Raises: AcmeFailed: it is of no use."""
         try:
             chain = load_pem(data)
+            if len(with_known_keys(chain)) < len(chain):
+                raise ValueError("what no library knows")
         except ValueError:
             raise AcmeFailed("what the authority gave is no certificate in PEM") from None
         planned, now = self.site.certificates[certificate], self.here.clock.now()
