@@ -10,7 +10,7 @@ from pathlib import Path
 import pytest
 
 from hooper.errors import HooperError, UsageError
-from hooper.store.sealed import MAGIC, WrongPassphrase, seal, unseal
+from hooper.store.sealed import LARGEST, MAGIC, WrongPassphrase, seal, unseal
 from support.program import BOATHOUSE, Ran, hooper, valid
 
 UNNAMED = BOATHOUSE.replace('id = "boathouse"\n', "")  # as sites are that were begun before `new` gave an id
@@ -173,3 +173,8 @@ def test_another_plan_for_the_same_place_is_no_copy(place: Path) -> None:
         env={"HOOPER_SITE": "", "HOOPER_LAB": ""},
     )  # fmt: skip
     assert "is a copy of" not in ran.err
+
+
+def test_what_could_not_be_opened_is_not_written() -> None:
+    with pytest.raises(UsageError, match="more than"):
+        seal({"state": "x" * LARGEST}, PHRASE)

@@ -56,7 +56,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "status": ("hooper.cli.status", "The one screen: how everything stands, and what needs a person."),
     "history": ("hooper.cli.history", "What happened: changes, outages and their causes, figures."),
     "report": ("hooper.cli.reporting", "One page for whoever asks: what is exposed, since when, how well."),
-    "move": ("hooper.cli.move", "Take a site with its state and keys to another machine or folder."),
+    "move": ("hooper.cli.move", "Take a site with its state and keys to another computer or folder."),
     "explain": ("hooper.cli.explain", "What a finding, a cause or a problem means, by its code."),
     "schema": ("hooper.cli.schema", "The keys of the site file, as a JSON schema."),
 }

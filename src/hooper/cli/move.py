@@ -18,8 +18,7 @@ if TYPE_CHECKING:
     from hooper.cli.screen import Screen
     from hooper.usecases.moving import MovedDocument
 
-app = sub_app("Take a site with its state and keys to another machine or folder.")
-SEALED_LIMIT = 64 * 1024 * 1024  # bytes
+app = sub_app("Take a site with its state and keys to another computer or folder.")
 
 
 @command(app, "move", site=True, state=True)
@@ -40,9 +39,9 @@ def move(
     ] = None,
     force: Annotated[bool, typer.Option("--force", help="With --out: replace another file.")] = False,
 ) -> int:
-    """Take the site file, what it names, its state and its keys to another machine, sealed by a passphrase.
+    """Take the site file, what it names, its state and its keys to another computer, sealed by a passphrase.
 
-    Only one machine is to use them: what both enter, neither knows of the other.
+    Use them on one computer only: of two, neither knows what the other has entered.
     """
     from hooper.usecases import moving
 
@@ -50,7 +49,7 @@ def move(
     if len(ways) != 1:
         raise UsageError(
             f"{' and '.join(ways)} exclude each other" if ways else "nothing was asked for",
-            remedy="Give --out FILE on the old machine, --in FILE on the new one; --from or --anew for a copy.",
+            remedy="Give --out FILE on the old computer, --in FILE on the new one; --from or --anew for a copy.",
         )
     for name, said, wanted in (
         ("--to", to, "--in"),
@@ -81,16 +80,17 @@ def move(
     from dataclasses import replace
 
     code = session.show(replace(document, file=str(out)), _render)
-    _then(session, "on the other machine, and then no more on this one", "move", "--in", out.name)
+    _then(session, "on the other computer; from then on, use only that one", "move", "--in", out.name)
     return code
 
 
 def _into(session: Session, given: Path, to: Path, states: Path, passphrase: str | None) -> int:
     from hooper.files import machine_error, read_whole
+    from hooper.store.sealed import LARGEST
     from hooper.usecases import moving
 
     try:
-        data = read_whole(given, SEALED_LIMIT)
+        data = read_whole(given, LARGEST)
     except OSError as exc:
         raise machine_error(exc, f"{given} cannot be read") from None
     document = moving.unpacked(data, _passphrase(session, passphrase, twice=False), to, states)

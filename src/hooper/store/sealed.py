@@ -25,7 +25,7 @@ class WrongPassphrase(RefusedForSafety):
 
 
 def seal(document: dict[str, Any], passphrase: str) -> bytes:
-    """A document under a passphrase. Raises: UsageError: that is too short."""
+    """A document under a passphrase. Raises: UsageError: that is too short, or the document too large."""
     from cryptography.hazmat.primitives.ciphers.aead import ChaCha20Poly1305
 
     if len(passphrase) < SHORTEST:
@@ -35,7 +35,13 @@ def seal(document: dict[str, Any], passphrase: str) -> bytes:
     salt, nonce = os.urandom(16), os.urandom(12)
     head = {"salt": base64.b64encode(salt).decode(), "nonce": base64.b64encode(nonce).decode()}
     first = MAGIC + json.dumps(head).encode() + b"\n"
-    body = gzip.compress(json.dumps(document).encode(), mtime=0)
+    text = json.dumps(document).encode()
+    if len(text) > LARGEST:  # nobody could open it any more
+        raise UsageError(
+            f"all of it takes {len(text):,} bytes, more than {LARGEST:,}",
+            remedy="Copy the folder and its state yourself.",
+        )
+    body = gzip.compress(text, mtime=0)
     return first + ChaCha20Poly1305(_key(passphrase, salt)).encrypt(nonce, body, first)
 
 
@@ -44,7 +50,7 @@ def unseal(data: bytes, passphrase: str) -> dict[str, Any]:
     from cryptography.exceptions import InvalidTag
     from cryptography.hazmat.primitives.ciphers.aead import ChaCha20Poly1305
 
-    strange = UsageError("this is no moved site", remedy="Give the file that was written on the other machine.")
+    strange = UsageError("this is no moved site", remedy="Give the file that was written on the other computer.")
     if not data.startswith(MAGIC):
         raise strange
     line = data[len(MAGIC) :].partition(b"\n")[0]

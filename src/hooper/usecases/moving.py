@@ -234,7 +234,7 @@ def unpacked(data: bytes, passphrase: str, folder: Path, states: Path) -> MovedD
     Nothing that is there is replaced. Raises: UsageError, WrongPassphrase, RefusedForSafety, MachineError.
     """
     whole = unseal(data, passphrase)
-    strange = UsageError("what is in it is no site", remedy="Write it again on the other machine.")
+    strange = UsageError("what is in it is no site", remedy="Write it again on the other computer.")
     try:
         name, text = _plain(str(whole["name"])).name, str(whole["site"])
         files = {_plain(key): base64.b64decode(value, validate=True) for key, value in whole["files"].items()}
@@ -254,7 +254,7 @@ def unpacked(data: bytes, passphrase: str, folder: Path, states: Path) -> MovedD
             continue
         except OSError as exc:
             raise machine_error(exc, f"{path} cannot be written") from None
-        remedy = "This machine has a state of that site already: move that away first."
+        remedy = "This computer has a state of that site already: move that away first."
         if path.is_relative_to(folder):
             remedy = "Choose another folder."
         raise RefusedForSafety(f"{path} is there already", code="not-overwritten", remedy=remedy)
