@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import random
 import shutil
+import subprocess
+import sys
 from collections.abc import Callable
 from pathlib import Path
 
@@ -178,3 +180,20 @@ def test_another_plan_for_the_same_place_is_no_copy(place: Path) -> None:
 def test_what_could_not_be_opened_is_not_written() -> None:
     with pytest.raises(UsageError, match="more than"):
         seal({"state": "x" * LARGEST}, PHRASE)
+
+
+def test_a_state_whose_last_run_was_killed_while_writing_is_taken_over_whole(place: Path, tmp_path: Path) -> None:
+    before = server(place)
+    (state,) = (tmp_path / "states").glob("*.sqlite3")
+    writing = (
+        "import os, sqlite3, sys; db = sqlite3.connect(sys.argv[1], isolation_level=None)\n"
+        "db.execute('PRAGMA cache_size = 1'); db.execute('BEGIN'); db.execute('DELETE FROM told')\n"
+        "db.executemany('INSERT INTO told VALUES (?, ?, ?)', [(str(n), 'x' * 500, 'x') for n in range(3000)])\n"
+        "os._exit(9)"
+    )
+    subprocess.run([sys.executable, "-c", writing, str(state)], check=False)
+    assert Path(f"{state}-journal").exists()
+    place.rename(tmp_path / "copy")
+    took = run(tmp_path / "copy", "move", "--from", str(place / "site.toml"))
+    assert took.code == 0, took
+    assert server(tmp_path / "copy") == before

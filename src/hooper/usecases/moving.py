@@ -139,6 +139,9 @@ def take_over(file: SiteFile, path: Path, folder: Path, old: Path) -> tuple[str,
     Raises: UsageError: there is none; RefusedForSafety: this one has a state already; MachineError.
     """
     own, wanted = folder / store_name(file), str(old.absolute())
+    for journal in folder.glob("*.sqlite3-journal"):  # a run was killed: it belongs to the file under its old name
+        with suppress(sqlite3.Error), closing(sqlite3.connect(str(journal).removesuffix("-journal"), timeout=5)) as db:
+            db.execute("SELECT * FROM told").fetchall()
     found = next(
         (one for one in sorted(folder.glob("*.sqlite3")) if remembered(one).get(HERE) in (wanted, str(old.resolve()))),
         None,
