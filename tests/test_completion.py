@@ -10,42 +10,22 @@ from pathlib import Path
 import pytest
 import typer
 
-from hooper import known
 from hooper.cli.common import KEEPS_NONE, KEEPS_STATE, NO_SITE
 from hooper.cli.examples import EXAMPLES
 from hooper.cli.main import COMMANDS, app
 from hooper.lab.faults import FAULTS
 from hooper.lab.lines import KINDS
-from hooper.planning.catalogue import CATALOGUE
-from hooper.report.units import SYSTEMS as UNIT_SYSTEMS
 from hooper.site.model import READY_ITEMS
-from hooper.usecases.occasions import OCCASIONS
-from hooper.why.catalogue import CAUSES
+from hooper.words import catalogue
 from support.program import BOATHOUSE, hooper, program
 
 PROGRAM = Path(sys.executable).with_name("hooper")
 
 
 def test_the_words_are_those_that_they_stand_for() -> None:
-    assert tuple(FAULTS) == known.FAULTS
-    assert tuple(KINDS) == known.LINES
-    assert tuple(READY_ITEMS) == known.TICKS
-    assert tuple(UNIT_SYSTEMS) == known.SYSTEMS
-    assert tuple(dict.fromkeys([*CATALOGUE, *CAUSES, *OCCASIONS])) == known.CODES
-
-
-def test_each_cause_that_a_diagnosis_names_is_in_the_catalogue() -> None:
-    import ast
-
-    from hooper.why import diagnosis, tunnel, way
-
-    for module in (diagnosis, way, tunnel):
-        tree = ast.parse(Path(str(module.__file__)).read_text(encoding="utf-8"))
-        calls = [node for node in ast.walk(tree) if isinstance(node, ast.Call)]
-        named = [call.args[0] for call in calls if isinstance(call.func, ast.Attribute) and call.func.attr == "cause"]
-        codes = {code.value for code in named if isinstance(code, ast.Constant)}
-        assert codes
-        assert codes <= set(CAUSES)
+    assert tuple(FAULTS) == tuple(catalogue.faults())
+    assert tuple(KINDS) == tuple(catalogue.lines())
+    assert tuple(READY_ITEMS) == tuple(tick.key for tick in catalogue.ticks())
 
 
 def offered(folder: Path, line: str, shell: str = "bash") -> list[str]:

@@ -280,12 +280,6 @@ for name in {modules!r}:
     assert (done.returncode, done.stdout) == (0, ""), done.stdout + done.stderr
 
 
-def test_a_finding_has_its_entry_whichever_look_was_needed() -> None:
-    code = "from hooper.planning.findings import known; print(known('name-behind').severity, known('no-such'))"
-    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=False)
-    assert done.stdout.split() == ["warning", "None"], done.stderr
-
-
 # interrupts
 
 

@@ -9,13 +9,13 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from hooper.planning.catalogue import CATALOGUE
 from hooper.planning.topology import Topology
 from hooper.site.load import parse_site
 from hooper.tunnels.look import BaseLook
 from hooper.tunnels.profiles import look_at, mended
 from hooper.wire.wgfile import parse
 from hooper.wire.wireguard import public_of
+from hooper.words.catalogue import codes, meaning
 from support import exported_openvpn, profiles
 from support.profiles import EXPORTED, SITE, Exported, phone, text, touched
 from support.program import hooper, valid
@@ -154,7 +154,7 @@ def test_every_mistake_of_the_catalogue_is_tried() -> None:
     tried = {code for exported in EXPORTED for code in exported.codes}
     tried |= {code for exported in exported_openvpn.EXPORTED for code in exported.codes}
     tried |= {"profile-twin", "profile-readable", "allowed-takes-others"}  # told below and above
-    assert tried == {code for code, entry in CATALOGUE.items() if entry.group == "profile"}
+    assert tried == {code for code in codes("finding") if meaning("finding", code).group == "profile"}
 
 
 def test_the_site_of_these_tests_is_one() -> None:

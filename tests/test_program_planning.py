@@ -8,12 +8,11 @@ from pathlib import Path
 
 import pytest
 
-from hooper.cli.findings_page import as_markdown
 from hooper.store.entries import Entered, LiveRule
 from hooper.store.path import store_name
 from hooper.store.sitefile import read_site
 from hooper.store.state import State
-from support.program import BOATHOUSE, ROOT, Lab, Ran, hooper, town_here, valid
+from support.program import BOATHOUSE, Lab, Ran, hooper, town_here, valid
 
 
 @pytest.fixture
@@ -343,10 +342,6 @@ def test_a_new_site_by_options_by_questions_and_from_what_is_found(tmp_path: Pat
     assert 'wan = "192.168.90.2"\nlan = "10.44.7.1/24"' in made
     assert "a guess" in made
     assert run(tmp_path, "plan", "--site", "found.toml").code == 0
-
-
-def test_the_catalogue_in_the_docs_is_the_one_in_the_code() -> None:
-    assert (ROOT / "docs" / "findings.md").read_text(encoding="utf-8") == as_markdown()
 
 
 def test_json_documents_say_why_a_command_failed(place: Path) -> None:

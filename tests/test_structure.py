@@ -16,10 +16,10 @@ from support.program import ROOT
 SOURCE = ROOT / "src" / "hooper"
 FOUNDATIONS = "foundations"
 ORDER = (
-    FOUNDATIONS, "site", "wire", "net", "planning", "report", "store", "lab", "gateways", "line", "names", "certs",
-    "check", "why", "tunnels", "usecases", "keep", "cli",
+    FOUNDATIONS, "words", "site", "wire", "net", "planning", "report", "store", "lab", "gateways", "line", "names",
+    "certs", "check", "why", "tunnels", "usecases", "keep", "cli",
 )  # fmt: skip
-PURE = ("site", "wire", "planning")
+PURE = ("words", "site", "wire", "planning")
 NO_IO = {"socket", "ssl", "asyncio", "anyio", "httpcore", "subprocess", "sqlite3", "time", "threading", "psutil"}
 DEEDS = {"hooper.files", "hooper.clock.SystemClock"}  # foundations that look at this machine
 LONGEST_MODULE, LONGEST_FUNCTION = 500, 60

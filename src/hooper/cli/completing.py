@@ -11,7 +11,6 @@ from collections.abc import Callable, Iterable
 from pathlib import Path
 from typing import Any
 
-from hooper import known
 from hooper.files import read_whole
 
 SIZE_LIMIT = 1024 * 1024  # bytes of a site file
@@ -76,13 +75,31 @@ def places(incomplete: str) -> list[str]:
 
 def ticks(ctx: Any, incomplete: str) -> list[str]:
     """Offers what can be ticked off."""
+    from hooper.words import catalogue
+
     del ctx
-    return _offered(known.TICKS, incomplete)
+    return _offered((tick.key for tick in catalogue.ticks()), incomplete)
 
 
 def codes(incomplete: str) -> list[str]:
     """Offers the codes of findings and causes."""
-    return _offered(known.CODES, incomplete)
+    from hooper.words import catalogue
+
+    return _offered(catalogue.codes(), incomplete)
+
+
+def faults(incomplete: str) -> list[str]:
+    """Offers the faults of the lab."""
+    from hooper.words import catalogue
+
+    return _offered(catalogue.faults(), incomplete)
+
+
+def lines(incomplete: str) -> list[str]:
+    """Offers the lab's kinds of line."""
+    from hooper.words import catalogue
+
+    return _offered(catalogue.lines(), incomplete)
 
 
 def _annotations() -> dict[str, Any]:

@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 from hooper.cli.spelling import spelled
-from hooper.planning.catalogue import CATALOGUE
-from hooper.planning.findings import GROUPS
-from hooper.why.catalogue import CAUSES
+from hooper.words.catalogue import codes, groups, meaning
 
 
 def as_markdown() -> str:
@@ -19,9 +17,9 @@ def as_markdown() -> str:
         "Marked ⛔: `hooper router open` and the router's sheet leave the service out while it stands; `--accept",
         "REASON` overrules that until a day. Marked ✎: the risk can be accepted in `[services.KEY.accepted]`.",
     ]
-    for group, title in GROUPS.items():
+    for group, title in groups().items():
         lines += ["", f"## {title} ({group})", "", "| code | severity | what | why | do |", "|---|---|---|---|---|"]
-        for entry in CATALOGUE.values():
+        for entry in (meaning("finding", code) for code in codes("finding")):
             if entry.group == group:
                 marks = (" ⛔" if entry.gate else "") + (" ✎" if entry.acceptable else "")
                 lines.append(f"| `{entry.code}`{marks} | {entry.severity} | {entry.what} | {entry.why} | {entry.do} |")
@@ -34,7 +32,10 @@ def as_markdown() -> str:
         "",
         "| code | what | why | do |",
         "|---|---|---|---|",
-        *(f"| `{code}` | {one.what} | {one.why} | {one.do} |" for code, one in CAUSES.items()),
+        *(
+            f"| `{one.code}` | {one.what} | {one.why} | {one.do} |"
+            for one in (meaning("cause", c) for c in codes("cause"))
+        ),
     ]
     return spelled("\n".join(lines) + "\n")
 

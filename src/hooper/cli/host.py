@@ -170,8 +170,8 @@ def tick(
 ) -> int:
     """Tick off what is done on a device before it is exposed; without an item, show its list."""
     from hooper.planning.edits import tick as tick_edit
-    from hooper.planning.looks.readiness import ITEMS
     from hooper.usecases.lists import list_hosts as look
+    from hooper.words.catalogue import ticks
 
     file = session.read_site()
     (key,) = chosen([host], file.site.devices, "host")
@@ -179,11 +179,11 @@ def tick(
         raise UsageError("--all stands alone", remedy="Leave the items and --not out.")
     if not item and not all_items:
         if is_not:
-            raise UsageError("--not needs an item", remedy=f"There are: {', '.join(known.key for known in ITEMS)}.")
+            raise UsageError("--not needs an item", remedy=f"There are: {', '.join(known.key for known in ticks())}.")
         code = session.show(session.do(look, key, file).document, _render_ticks)
-        session.next("say what is so, as here, with --not what is not", f"host tick {key} {ITEMS[0].key}")
+        session.next("say what is so, as here, with --not what is not", f"host tick {key} {ticks()[0].key}")
         return code
-    items = {known.key: True for known in ITEMS} if all_items else dict.fromkeys(item or [], not is_not)
+    items = {known.key: True for known in ticks()} if all_items else dict.fromkeys(item or [], not is_not)
     code = finish(session, file, lambda file: tick_edit(file, key, items))
     session.next("see what the plan says now", "plan")
     return code
@@ -212,11 +212,11 @@ def _render_ticks(document: HostListDocument, out: Screen) -> None:
     from rich.text import Text
 
     from hooper.cli.render import heading
-    from hooper.planning.looks.readiness import ITEMS
+    from hooper.words.catalogue import ticks
 
     for row in document.hosts:
         heading(out, f"Before {row.host} is exposed")
-        for item in ITEMS:
+        for item in ticks():
             mark, style = {True: ("[x]", "green"), False: ("[!]", "red"), None: ("[ ]", "")}[row.ready[item.key]]
             out.print(Text.assemble((f"   {mark} ", style), (f"{item.key:<26}", "bold"), item.question))
 

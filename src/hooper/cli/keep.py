@@ -15,7 +15,7 @@ from hooper.cli.completing import keys_of, words
 from hooper.cli.helping import GuessingGroup
 from hooper.durations import shown_duration
 from hooper.errors import HooperError
-from hooper.known import SYSTEMS
+from hooper.report.units import SYSTEMS
 from hooper.site.words import chosen
 
 if TYPE_CHECKING:

@@ -17,14 +17,13 @@ from hooper.cli.common import (
     run_async,
     sub_app,
 )
-from hooper.cli.completing import keys_of, words
+from hooper.cli.completing import faults, keys_of, lines
 from hooper.cli.lab_phone import register_phone
 from hooper.cli.lab_tunnel import register
 from hooper.durations import shown_duration
 from hooper.errors import UsageError
 from hooper.files import machine_error, read_whole
 from hooper.jsonform import read_as
-from hooper.known import FAULTS, LINES
 from hooper.ports import ports_text
 from hooper.site.words import chosen
 
@@ -154,9 +153,7 @@ def _render_faults(document: LabFaultsDocument, out: Screen) -> None:
 @command(app, "lab break")
 def break_town(
     session: Session,
-    fault: Annotated[
-        str, typer.Argument(metavar="FAULT", help="One of `hooper lab faults`.", autocompletion=words(*FAULTS))
-    ],
+    fault: Annotated[str, typer.Argument(metavar="FAULT", help="One of `hooper lab faults`.", autocompletion=faults)],
     service: Annotated[
         str | None,
         typer.Argument(
@@ -179,9 +176,7 @@ def mend_town(
     session: Session,
     fault: Annotated[
         str | None,
-        typer.Argument(
-            metavar="FAULT", help="Only this fault; else all that are active.", autocompletion=words(*FAULTS)
-        ),
+        typer.Argument(metavar="FAULT", help="Only this fault; else all that are active.", autocompletion=faults),
     ] = None,
 ) -> None:
     """Take a fault back, or all of them."""
@@ -195,9 +190,7 @@ def set_line(
     session: Session,
     kind: Annotated[
         str | None,
-        typer.Argument(
-            metavar="KIND", help="The kind of line; without it the kinds are listed.", autocompletion=words(*LINES)
-        ),
+        typer.Argument(metavar="KIND", help="The kind of line; without it the kinds are listed.", autocompletion=lines),
     ] = None,
     mapping: Annotated[
         str,
@@ -221,11 +214,12 @@ def set_line(
     """Give the town another line, with routers that behave otherwise. What was entered into them stays."""
     from hooper.lab.answers import LabLineDocument, LineKind
     from hooper.lab.lines import KINDS
+    from hooper.words import catalogue
 
     shape = {"mapping": mapping, "filtering": filtering, "hairpin": hairpin, "speaks": speaks, "resolver": resolver}
     wanted = {"kind": kind, **shape, "dead": dead or []} if kind is not None else None
     now = _ask(session, "line", shape=wanted)["shape"]
-    kinds = tuple(LineKind(name, one.situation, one.summary) for name, one in KINDS.items())
+    kinds = tuple(LineKind(name, one.situation, catalogue.lines()[name]) for name, one in KINDS.items())
     shown = read_as(LabLineDocument, {**now, "kinds": kinds})
     session.show(shown, _render_line)
     session.next("see it, then set it back", "survey", "lab line several-nats")

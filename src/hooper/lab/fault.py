@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from hooper import deeds
 from hooper.errors import NeedsAPerson
 from hooper.lab.town import Town
+from hooper.words.catalogue import faults
 
 Undo = Callable[[], None]
 
@@ -19,13 +20,16 @@ class Fault:
     """
 
     name: str
-    cause: str
-    summary: str
     apply: Callable[[Town, str], Undo]
     usual: str = "film-page"  # the service it hits where none is named
     look: str = ""  # the command that shows it; else `hooper why`
     touches: str = ""
     needs_six: bool = False
+
+    @property
+    def cause(self) -> str:
+        """The code that a diagnosis of it must come to."""
+        return faults()[self.name].cause
 
 
 class NothingToBreak(NeedsAPerson):

@@ -110,34 +110,30 @@ class Kind:
     """situation: what a survey has to come to, as far as the routers tell or reveal enough."""
 
     situation: str
-    summary: str
     apply: Callable[[Town], None]
 
 
 KINDS: dict[str, Kind] = {
-    "several-nats": Kind("several-nats", "two routers in a row, the outer one has the public address", lambda _: None),
-    "one-nat": Kind("one-nat", "the club's router has the public address itself", _one_nat),
-    "public": Kind("public", "this machine has the public address itself", _public),
-    "third-box": Kind("several-nats", "a third router stands before the two", _third_box),
+    "several-nats": Kind("several-nats", lambda _: None),
+    "one-nat": Kind("one-nat", _one_nat),
+    "public": Kind("public", _public),
+    "third-box": Kind("several-nats", _third_box),
     "carrier-nat": Kind(
         "carrier-nat",
-        "the provider keeps the public address, and gives one of 100.64.0.0/10",
         lambda town: _void(_behind(town, "provider-nat", "100.64.44.1/24", "100.64.44.9")),
     ),
     "hidden-carrier": Kind(
         "carrier-nat",
-        "the provider keeps the public address, and gives one that looks public",
         lambda town: _void(_behind(town, "provider-nat", "198.51.100.193/28", "198.51.100.201")),
     ),
     "ds-lite": Kind(
         "shared-ports",
-        "IPv6 only, with IPv4 by the provider's translator (DS-Lite)",
         lambda town: _void(_behind(town, "provider-nat", "192.0.0.1/29", "192.0.0.2")),
     ),
-    "shared-ports": Kind("shared-ports", "one in 64 of the ports of an address is this line's", _shared_ports),
-    "no-ipv4": Kind("no-ipv4", "the line has no IPv4 at all", _down),
-    "two-lines": Kind("unclear", "the outer router sends by a second line", _two_lines),
-    "tunnel": Kind("several-nats", "two routers in a row, and a VPN that was left on", _tunnel),
+    "shared-ports": Kind("shared-ports", _shared_ports),
+    "no-ipv4": Kind("no-ipv4", _down),
+    "two-lines": Kind("unclear", _two_lines),
+    "tunnel": Kind("several-nats", _tunnel),
 }
 
 

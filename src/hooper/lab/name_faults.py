@@ -89,30 +89,20 @@ def _resolver(town: Town, service: str) -> Undo:
 
 
 NAME_FAULTS = (
-    Fault(
-        "name-missing", "name-missing", "the name has no address any more", _name_missing, touches="the name's address"
-    ),
-    Fault(
-        "name-stale", "name-stale", "the name still has last week's address", _name_stale, touches="the name's address"
-    ),
+    Fault("name-missing", _name_missing, touches="the name's address"),
+    Fault("name-stale", _name_stale, touches="the name's address"),
     Fault(
         "name-contested",
-        "name-contested",
-        "an old machine goes on writing last week's address under the name",
         _contested,
         touches="the name's address",
     ),
     Fault(
         "name-other-family",
-        "name-other-family",
-        "the name leads to the provider's box over IPv6",
         _other_family,
     ),
-    Fault("resolver-broken", "resolver-broken", "the resolver leads those who ask for the name astray", _resolver),
+    Fault("resolver-broken", _resolver),
     Fault(
         "zone-down",
-        "name-stale",
-        "the zone's own server is down, and resolvers still have last week's address",
         _zone_down,
         look=f"{deeds.NAMES}",
         touches="the name's address",

@@ -130,55 +130,37 @@ def _opening_missing(town: Town, service: str) -> Undo:
 
 
 RULE_FAULTS = (
-    Fault(
-        "forward-missing-outer", "rule-missing-outer", "the provider's box has no rule for it", _missing("fibre-box")
-    ),
-    Fault(
-        "forward-missing-inner", "rule-missing-inner", "the club's router has no rule for it", _missing("club-router")
-    ),
-    Fault("forward-wrong-host", "rule-wrong-host", "the club's router sends it to another device", _wrong_host),
+    Fault("forward-missing-outer", _missing("fibre-box")),
+    Fault("forward-missing-inner", _missing("club-router")),
+    Fault("forward-wrong-host", _wrong_host),
     Fault(
         "forward-wrong-port",
-        "rule-wrong-port",
-        "the club's router sends it to another port of the device",
         _changed_rule("target_ports", lambda rule: (rule.target_ports[0] + 1, rule.target_ports[1] + 1)),
     ),
     Fault(
         "forward-wrong-transport",
-        "rule-wrong-transport",
-        "the club's router has its rule for the other transport",
         _changed_rule("transport", _other_transport),
     ),
     Fault(
         "forward-off",
-        "rule-off",
-        "the club's router has its rule switched off",
         _changed_rule("enabled", lambda rule: False),
     ),
-    Fault("forward-ended", "rule-ended", "the club's router had its rule for a time, which is over", _ended),
+    Fault("forward-ended", _ended),
     Fault(
         "forward-limited",
-        "rule-limited",
-        "the club's router keeps its rule to one source",
         _changed_rule("sources", lambda rule: (IPv4Network("192.0.2.99/32"),)),
     ),
     Fault(
         "forward-wrong-interface",
-        "rule-wrong-interface",
-        "the club's router has its rule at the interface for television",
         _changed_rule("interface", lambda rule: "television"),
     ),
     Fault(
         "opening-missing",
-        "opening-missing",
-        "the club's router has no opening for it in its firewall for IPv6",
         _opening_missing,
         needs_six=True,
     ),
     Fault(
         "gateway-answers",
-        "gateway-answers",
-        "the provider's box shows its own page at the port",
         _answers_itself,
     ),
 )

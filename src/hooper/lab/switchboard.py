@@ -35,6 +35,7 @@ from hooper.net.types import Endpoint
 from hooper.wire import socks5
 from hooper.wire import town as link
 from hooper.wire.icmp import Icmp
+from hooper.words.catalogue import faults
 
 STRANGERS = 512  # connections at once that have not shown the token; a sweep makes a hundred in one moment
 _NOWHERE = IPv4Address(0)
@@ -352,7 +353,7 @@ class Switchboard:
                 "fault": fault.name,
                 "active": fault.name in self.breakages.active,
                 "cause": fault.cause,
-                "summary": fault.summary,
+                "summary": faults()[fault.name].what,
                 "service": self.breakages.active[fault.name][0] if fault.name in self.breakages.active else None,
             }
             for fault in FAULTS.values()

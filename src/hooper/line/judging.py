@@ -13,10 +13,11 @@ from hooper.line.facts import LineFacts
 from hooper.line.situation import LineJudged, Situation, judge
 from hooper.line.sources import PublicAddress
 from hooper.planning.findings import finding, rank
-from hooper.planning.values import Finding, Severity
+from hooper.planning.values import Finding
 from hooper.planning.ways import WayIn, in_one_sentence, ways_left
 from hooper.site.model import Site
 from hooper.sourced import Sourced, SourcedAddress
+from hooper.words.catalogue import Severity
 
 CODES = {"carrier-nat": "line-behind-carrier", "shared-ports": "line-shares-ports", "no-ipv4": "line-without-ipv4"}
 SENTENCES: dict[str, str] = {
@@ -279,7 +280,7 @@ def _resolver_findings(facts: LineFacts) -> Iterator[Finding]:
             yield finding("resolver-unusable", subject, message, remedy)
         elif said.state in ("silent", "failing"):
             message = f"{where} DNS server {said.address} " + ("does not answer" if said.state == "silent" else "fails")
-            yield finding("resolver-silent", subject, message, "Give another one, or see why it does not answer.")
+            yield finding("resolver-silent", subject, message)
     for row in _resolvers_compared(facts):
         if row.equal is False:
             message = (

@@ -13,6 +13,7 @@ from hooper.planning.topology import Topology
 from hooper.planning.unfolded import side_doors
 from hooper.planning.values import EVERYTHING, Finding, Forward, LeftOver, Plan
 from hooper.ports import ports_text
+from hooper.words.catalogue import severity_of
 
 if TYPE_CHECKING:
     from hooper.site.model import Service, Site
@@ -171,7 +172,7 @@ def _unmeant(row: Exposed, why: str | None) -> Exposed:
     if why is None:
         return row
     findings = tuple(dict.fromkeys(("open-by-another", *row.findings)))
-    remedy = "Narrow that rule, or move one of the two to other ports."
+    remedy = entry_of("open-by-another").do
     return replace(row, risk="high", accepted=False, open_to=(), findings=findings, why=why, safer=remedy)
 
 
@@ -214,7 +215,7 @@ def _weight(item: Finding, service: Service) -> int:
     if item.code in HIGH or (item.code == "clear-text-open"):
         weight = 0
     else:
-        weight = {"error": 0, "warning": 1, "note": 2}[entry_of(item.code).severity]
+        weight = {"error": 0, "warning": 1, "note": 2}[severity_of(item.code)]
     if item.code == "unknown-protocol-open":
         weight = 1
     return min(2, weight + bool(service.sources and item.code != "default-password"))

@@ -8,10 +8,10 @@ from urllib.parse import urlsplit
 
 from hooper.planning.documents import DeviceService, DeviceSheet, DeviceTick
 from hooper.planning.looks.line import why_unusable
-from hooper.planning.looks.readiness import ITEMS
 from hooper.planning.topology import Topology
 from hooper.planning.typed import WEB, typed
 from hooper.site.references import services_by_host
+from hooper.words.catalogue import ticks as all_ticks
 
 if TYPE_CHECKING:
     from hooper.site.model import Site
@@ -41,7 +41,7 @@ def device_sheets(topology: Topology, wanted: Sequence[str] = ()) -> Iterator[De
         page = any(service.speaks in WEB for service in services)
         ticks = tuple(
             DeviceTick(item.key, item.question, getattr(host.ready, item.key))
-            for item in ITEMS
+            for item in all_ticks()
             if page or item.key not in ("tls", "base_url")
         )
         yield _sheet(site, key, outer, str(host.address), host.address_from, tuple(services), ticks)

@@ -12,7 +12,6 @@ from hooper import deeds
 from hooper.errors import HooperError, UsageError
 from hooper.planning.addresses import free_addresses, network_of
 from hooper.planning.documents import ChangedKey
-from hooper.planning.findings import known
 from hooper.planning.plan import make_plan
 from hooper.planning.topology import Topology
 from hooper.planning.values import Plan
@@ -22,6 +21,7 @@ from hooper.site.load import SiteFile, parse_site
 from hooper.site.model import READY_ITEMS
 from hooper.site.path import Path
 from hooper.site.words import guess
+from hooper.words.catalogue import meanings
 
 if TYPE_CHECKING:
     from hooper.site.model import Site
@@ -239,8 +239,7 @@ def accept(file: SiteFile, risks: Iterable[tuple[str, str]], reason: str, until:
     """Risks that a person takes: (service, code of the finding). Raises: UsageError, CannotEdit."""
     text, changes = file.text, []
     for service, code in risks:
-        kind = known(code)
-        if kind is None or not kind.acceptable:
+        if not any(meaning.acceptable for meaning in meanings(code)):
             raise UsageError(f"{code!r} is no risk that can be accepted", remedy="See docs/findings.md.")
         now = again(file, text).site.services[service].accepted
         at = next((number for number, one in enumerate(now) if one.finding == code), None)

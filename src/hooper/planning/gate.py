@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from hooper import deeds
-from hooper.errors import HooperError, RefusedForSafety
+from hooper.errors import RefusedForSafety
 from hooper.planning.findings import entry_of
 from hooper.planning.values import Finding, Plan
 
@@ -20,6 +20,11 @@ class NotReady(RefusedForSafety):
     """A service would be exposed in a way that is known to end badly."""
 
     code = "not-ready"
+
+    def __init__(self, reason: str, remedy: str | None, service: str | None = None) -> None:
+        """reason: what stands against it. service: whose rules, where that has to be said."""
+        super().__init__(f"{f'{service}: ' if service else ''}not entered: {reason}", remedy=remedy)
+        self.reason = reason
 
 
 def kept_back(site: Site, plan: Plan) -> dict[str, list[Finding]]:
@@ -45,9 +50,9 @@ def refusal(found: list[Finding]) -> NotReady:
     remedy = f"{first}."
     if all(entry_of(item.code).acceptable for item in found):
         remedy += f" If it has to be so, give {deeds.ACCEPT}: it is written into the site file with an end."
-    return NotReady(f"not entered: {said}", remedy=remedy)
+    return NotReady(said, remedy)
 
 
-def refusals(site: Site, plan: Plan) -> dict[str, HooperError]:
+def refusals(site: Site, plan: Plan) -> dict[str, NotReady]:
     """Why services are left out of what is entered."""
     return {key: refusal(found) for key, found in kept_back(site, plan).items()}

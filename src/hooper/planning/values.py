@@ -7,8 +7,8 @@ from typing import Literal, NamedTuple
 
 from hooper import deeds
 from hooper.ports import Ports
+from hooper.words.catalogue import Severity
 
-Severity = Literal["error", "warning", "note"]
 EVERYTHING = "*"  # in place of a service: a gateway's one entry for all that no other rule takes
 
 

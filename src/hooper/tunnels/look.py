@@ -9,12 +9,11 @@ from ipaddress import IPv4Address, IPv4Network, IPv6Network, collapse_addresses,
 from typing import TYPE_CHECKING
 
 from hooper.addresses import IPAddress
-from hooper.planning.findings import entry_of
 from hooper.planning.topology import Topology
 from hooper.planning.typed import typed
-from hooper.planning.values import Severity
 from hooper.wire.wgfile import Entry, Section, Stray, WireGuardFile
 from hooper.wire.wireguard import public_of
+from hooper.words.catalogue import Severity, severity_of
 
 if TYPE_CHECKING:
     from hooper.addresses import IPNetwork
@@ -37,7 +36,7 @@ class Flaw:
 
     @property
     def severity(self) -> Severity:
-        return entry_of(self.code).severity
+        return severity_of(self.code)
 
 
 @dataclass

@@ -6,10 +6,8 @@ from dataclasses import dataclass
 from typing import Literal
 
 from hooper.errors import UsageError
-from hooper.planning.catalogue import CATALOGUE
 from hooper.site.words import guess
-from hooper.usecases.occasions import OCCASIONS
-from hooper.why.catalogue import CAUSES
+from hooper.words.catalogue import codes, meanings
 
 
 @dataclass(frozen=True, slots=True)
@@ -39,26 +37,13 @@ class ExplainDocument:
 
 def explain(code: str | None) -> ExplainDocument:
     """What a code means, or all of them. Raises: UsageError: there is none such."""
-    known = tuple(dict.fromkeys([*CATALOGUE, *CAUSES, *OCCASIONS]))
+    known = codes()
     if code is not None and code not in known:
         raise UsageError(f"there is no code {code!r}", remedy=f"{guess(code, known)}All of them: leave the code out.")
-    wanted = (code,) if code is not None else known
-    return ExplainDocument(tuple(meaning for one in wanted for meaning in _meanings(one)))
-
-
-def _meanings(code: str) -> list[CodeMeaning]:
-    found = []
-    if code in CATALOGUE:
-        entry = CATALOGUE[code]
-        found.append(
-            CodeMeaning(code, "finding", entry.severity, entry.what, entry.why, entry.do, entry.acceptable, entry.gate)
+    return ExplainDocument(
+        tuple(
+            CodeMeaning(one.code, one.kind, one.severity, one.what, one.why, one.do, one.acceptable, one.gate)
+            for wanted in ((code,) if code is not None else known)
+            for one in meanings(wanted)
         )
-    if code in CAUSES:
-        cause = CAUSES[code]
-        found.append(
-            CodeMeaning(code, "cause", None, cause.what, cause.why, cause.do, acceptable=False, holds_back=False)
-        )
-    if code in OCCASIONS:
-        said = OCCASIONS[code]
-        found.append(CodeMeaning(code, "occasion", None, *said, acceptable=False, holds_back=False))
-    return found
+    )

@@ -35,10 +35,7 @@ def plan(run: Run, request: PlanRequest) -> tuple[PlanDocument, list[HooperError
     feasible = made.feasible and not any(finding.severity == "error" for finding in findings)
     ways_to_enter = tuple(entering(run.topology, made))
     compared, understood = _against(run, request)
-    held = tuple(
-        HeldBack(key, exc.message.removeprefix("not entered: "), exc.remedy)
-        for key, exc in refusals(run.site, made).items()
-    )
+    held = tuple(HeldBack(key, exc.reason, exc.remedy) for key, exc in refusals(run.site, made).items())
     return PlanDocument(made.forwards, findings, feasible, ways_to_enter, compared, pinned, held, understood), []
 
 

@@ -53,12 +53,12 @@ def worksheet(run: Run, request: WorksheetRequest) -> tuple[WorksheetDocument, l
 
 
 def _document(
-    run: Run, request: WorksheetRequest, kept: Mapping[str, HooperError]
+    run: Run, request: WorksheetRequest, kept: Mapping[str, NotReady]
 ) -> tuple[WorksheetDocument, list[HooperError]]:
     site, topology, plan, keys = run.site, run.topology, run.plan, request.keys
-    reasons = {key: one.message.removeprefix("not entered: ") for key, one in kept.items()}
+    reasons = {key: one.reason for key, one in kept.items()}
     sheets = make_sheets(topology, plan, keys, without=reasons)
-    trouble: list[HooperError] = [NotReady(f"{key}: {one.message}", remedy=one.remedy) for key, one in kept.items()]
+    trouble: list[HooperError] = [NotReady(one.reason, one.remedy, key) for key, one in kept.items()]
     if request.kind == "devices":
         return WorksheetDocument((), devices=tuple(device_sheets(topology, keys))), []
     if request.kind == "letter":
@@ -94,7 +94,7 @@ def _entered(run: Run, gateway: str) -> set[str]:
     return {e.service for e in entries if e.state == "open" and (e.until is None or e.until > run.at)}
 
 
-def _tick(run: Run, sheets: tuple[Sheet, ...], kept: Mapping[str, HooperError]) -> None:
+def _tick(run: Run, sheets: tuple[Sheet, ...], kept: Mapping[str, NotReady]) -> None:
     """Keep the ticks, each with what it stands for: a sheet that changes later is no longer ticked off."""
     if run.state is not None:
         marks = {

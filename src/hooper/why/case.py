@@ -9,8 +9,8 @@ from hooper.comparison import Comparison
 from hooper.planning.topology import Topology
 from hooper.planning.values import Finding, Plan
 from hooper.site.model import Site
-from hooper.why.catalogue import CAUSES
 from hooper.why.facts import ServiceFacts
+from hooper.words.catalogue import meaning
 
 State = Literal["ok", "broken", "unknown", "skipped"]
 Certainty = Literal["certain", "likely", "possible"]
@@ -96,7 +96,7 @@ class Case:
 
     def cause(self, code: str, certainty: Certainty, message: str, remedy: str, decide: str | None = None) -> None:
         """Add a cause, unless the same is there already with better evidence."""
-        assert code in CAUSES, code
+        meaning("cause", code)
         if any(known.code == code and ORDER[known.certainty] <= ORDER[certainty] for known in self.causes):
             return
         self.causes.append(Cause(code, certainty, message, remedy, None if certainty == "certain" else decide))

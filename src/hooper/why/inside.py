@@ -7,9 +7,9 @@ from hooper.addresses import parse_address
 from hooper.certs.problems import CODES
 from hooper.sourced import Sourced
 from hooper.why.case import THERE, Case, Certainty
-from hooper.why.catalogue import CAUSES
 from hooper.why.server_keys import other_server, server_keys, tunnel_by
 from hooper.why.six import six_alone
+from hooper.words.catalogue import codes, meaning
 
 
 def judge_host(case: Case) -> None:
@@ -270,7 +270,8 @@ def faulty(case: Case, fault: str, detail: str) -> None:
         ),
     }
     usual = ("service-faulty", f"{name} answers with a fault: {detail}", "Set it right on the device.")
-    if fault in CAUSES:
-        usual = (fault, f"{name}: {CAUSES[fault].what}", CAUSES[fault].do)
+    if fault in codes("cause"):
+        known = meaning("cause", fault)
+        usual = (fault, f"{name}: {known.what}", known.do)
     code, message, remedy = remedies.get(fault, usual)
     case.cause(code, "certain", message, remedy)

@@ -7,9 +7,9 @@ from hooper.check.named import NameSeen, other_family
 from hooper.planning.typed import name_for, outside_port, six_for, typed_six
 from hooper.sourced import SourcedAddress
 from hooper.why.case import THERE, Case, State
-from hooper.why.catalogue import CAUSES
 from hooper.why.deciding import line_proven, read_wan
 from hooper.why.six import six_alone
+from hooper.words.catalogue import meaning
 
 
 def judge_name(case: Case, *, public: bool) -> None:
@@ -93,7 +93,7 @@ def _stale(case: Case, name: str, has: str, *, told_by_itself: bool) -> None:
     if not told_by_itself:
         decide = f"See with `{deeds.NAMES}` what its own servers have, once they answer."
         message = f"{line.names[name].source} leads those astray who ask for {name}; its own servers said nothing"
-        case.cause("resolver-broken", "possible", message, CAUSES["resolver-broken"].do, decide)
+        case.cause("resolver-broken", "possible", message, meaning("cause", "resolver-broken").do, decide)
     if told_by_itself and last is not None and last.value == str(line.public.value):
         case.cause(
             "name-contested",

@@ -10,7 +10,7 @@ from hooper.planning.typed import typed, typed_inside
 from hooper.planning.values import EVERYTHING, Forward, Plan
 from hooper.ports import ports_text
 from hooper.why.case import Cause, WhyDocument
-from hooper.why.catalogue import CAUSES
+from hooper.words.catalogue import meaning
 
 INSIDE = frozenset({
     "host-off", "host-moved", "host-isolated", "host-filters-all", "service-stopped", "service-loopback",
@@ -208,6 +208,6 @@ def with_answers(document: WhyDocument, left: frozenset[str]) -> WhyDocument:
     if len(left) == 1:
         kept = [replace(cause, certainty="likely") if cause.certainty == "possible" else cause for cause in kept]
     for code in sorted(left - {cause.code for cause in kept}):
-        entry, certainty = CAUSES[code], "likely" if len(left) == 1 else "possible"
+        entry, certainty = meaning("cause", code), "likely" if len(left) == 1 else "possible"
         kept.append(Cause(code, certainty, f"{entry.what}, by what was answered", entry.do, None))  # type: ignore[arg-type]
     return replace(document, causes=tuple(kept), ok=False)

@@ -8,142 +8,10 @@ from ipaddress import IPv4Address, ip_network
 from hooper.addresses import IPAddress, classify
 from hooper.planning.addresses import free_addresses, free_prefix, is_common
 from hooper.planning.facts import Facts
-from hooper.planning.findings import finding, group, register
+from hooper.planning.findings import finding
 from hooper.planning.routes import return_routes
 from hooper.planning.values import Finding
 from hooper.site.references import is_far_end
-
-ENTRIES = register(
-    *group(
-        "address",
-        (
-            "address-clash",
-            "error",
-            "two devices have one address",
-            "Two devices with one address knock each other off the network.",
-            "Give one of the two another address.",
-        ),
-        (
-            "address-not-usable",
-            "error",
-            "the address is the network's own or its broadcast address",
-            "No device can have it.",
-            "Give the device another address.",
-        ),
-        (
-            "address-in-pool",
-            "warning",
-            "an address set on the device lies in the DHCP pool",
-            "The DHCP server can give this address to another device.",
-            "Choose an address outside the pool, or reserve this one.",
-        ),
-        (
-            "address-moves",
-            "warning",
-            "an address from the pool that nothing keeps",
-            "After the next lease the rules point to another device or to none.",
-            "Reserve it by the device's MAC address, or set one on the device.",
-        ),
-        (
-            "pool-unknown",
-            "note",
-            "it is not known which addresses DHCP hands out",
-            "An address set on a device may then be given to another one.",
-            "Reserve the address, or give the pool.",
-        ),
-        (
-            "pool-holds-gateway",
-            "warning",
-            "the pool contains the gateway's own address",
-            "A device that gets the gateway's address cuts all others off.",
-            "Have the pool start after it.",
-        ),
-        (
-            "mac-missing",
-            "warning",
-            "a reservation without a MAC address",
-            "A reservation is made for a MAC address.",
-            "Add the MAC from the device's label or network page.",
-        ),
-        (
-            "mac-clash",
-            "error",
-            "two devices have one MAC address",
-            "A reservation can give its address to one device only.",
-            "Correct one of the two.",
-        ),
-        (
-            "mac-group",
-            "error",
-            "the MAC is a group address",
-            "No device sends from a group address.",
-            "Read the MAC again.",
-        ),
-        (
-            "mac-private",
-            "note",
-            "a reservation for a MAC that the device made up",
-            "Devices that make up their MAC change it, and the reservation is lost.",
-            "Switch private addresses off for this network.",
-        ),
-        (
-            "prefix-overlap",
-            "error",
-            "two networks that a packet passes overlap",
-            "A gateway cannot tell on which side of it an address lies.",
-            "Give one of them another prefix.",
-        ),
-        (
-            "prefix-common",
-            "note",
-            "the LAN has a prefix that hotels and home routers use too",
-            "A tunnel from such a place cannot tell both networks apart.",
-            "Choose a rarer prefix while it is easy.",
-        ),
-        (
-            "route-needed",
-            "note",
-            "the LAN needs a route back to a tunnel's network",
-            "Answers to the tunnel's peers go out to the internet instead.",
-            "Enter the route on the gateway.",
-        ),
-        (
-            "address6-missing",
-            "error",
-            "a service for IPv6 alone, whose host has no IPv6 address",
-            "There is nothing that an IPv6 packet could be sent to.",
-            "Add the host's `address6`.",
-        ),
-        (
-            "address6-not-public",
-            "error",
-            "the host's IPv6 address is not a public one",
-            "Nobody outside can send a packet to it.",
-            "Give the address that starts with the line's prefix.",
-        ),
-        (
-            "address6-elsewhere",
-            "error",
-            "the host's IPv6 address lies in no prefix of its line or network",
-            "Packets for it go to another line.",
-            "Read the address again.",
-        ),
-        (
-            "leading-zeros",
-            "note",
-            "an address is written with leading zeros",
-            "Some programs read padded numbers as octal and reach another host.",
-            "Write it without them.",
-        ),
-        (
-            "documentation-address",
-            "note",
-            "an address from the blocks that are kept for examples",
-            "Such addresses stand in examples and reach nothing.",
-            "Put the real address.",
-        ),
-    ),
-)
 
 Owners = dict[tuple[str, object], str]
 Better = Callable[[str], str]  # a gateway's key to the words for a free address on its LAN
@@ -268,7 +136,6 @@ def _take(owners: Owners, gateway: str, address: IPv4Address, subject: str) -> I
             "address-clash",
             subject,
             f"{address} belongs to {owner} already",
-            "Give one of the two another address.",
         )
 
 

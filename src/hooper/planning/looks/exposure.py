@@ -7,102 +7,12 @@ from typing import TYPE_CHECKING
 
 from hooper import deeds
 from hooper.planning.facts import Facts
-from hooper.planning.findings import CatalogueEntry, entry_of, finding, group, register, risks
+from hooper.planning.findings import entry_of, finding
 from hooper.planning.unfolded import side_doors
 from hooper.planning.values import Finding
 
 if TYPE_CHECKING:
     from hooper.site.model import Accepted
-
-ENTRIES = register(
-    *risks(
-        (
-            "desktop-open",
-            "warning",
-            "a desktop is reachable from outside",
-            "Remote desktops are searched for and attacked all day.",
-            "Put it behind a tunnel, or limit it by `sources`.",
-        ),
-        (
-            "sharing-open",
-            "warning",
-            "file sharing is reachable from outside",
-            "File sharing is made for a LAN, and worms look for it.",
-            "Put it behind a tunnel, or limit it by `sources`.",
-        ),
-        (
-            "clear-text-open",
-            "warning",
-            "a service without encryption is open to all",
-            "Anyone on the way can read along, passwords too.",
-            "Use the encrypted kind, or a tunnel.",
-        ),
-        gate=True,
-    ),
-    *risks(
-        (
-            "lan-protocol-open",
-            "warning",
-            "a protocol made for trusted networks is reachable from outside",
-            "It asks for no login, or is used to attack others.",
-            "Put it behind a tunnel.",
-        ),
-        (
-            "router-page-open",
-            "warning",
-            "a router's own page is reachable from outside",
-            "Who owns the router owns everything behind it.",
-            "Put it behind a tunnel.",
-        ),
-        (
-            "unknown-protocol-open",
-            "note",
-            "a maker's own protocol is reachable from outside",
-            "Nobody but its maker can say how safe it is.",
-            "Put it behind a tunnel, or keep the firmware current.",
-        ),
-    ),
-    CatalogueEntry(
-        "open-by-another",
-        "exposure",
-        "error",
-        "the rule of a service lets in another one, which is not to be reached so",
-        "A rule is for ports of a device, and lets in whatever listens there.",
-        "Narrow that rule, or move one of the two to other ports.",
-        gate=True,
-    ),
-    *group(
-        "exposure",
-        (
-            "sources-not-kept",
-            "error",
-            "no gateway on the way can limit a rule to the allowed sources",
-            "The service would be open to the whole world instead.",
-            "Limit them on the device, or use a tunnel.",
-        ),
-        (
-            "tunnel-missing",
-            "warning",
-            "a service is to be reached through a tunnel, and there is none",
-            "Nobody outside reaches it, and nothing says so.",
-            "Make a tunnel, or choose another reach.",
-        ),
-        (
-            "acceptance-ended",
-            "warning",
-            "a risk was accepted until a day that has passed",
-            "Nobody has looked at it since.",
-            "Remove the risk, or accept it until a new day.",
-        ),
-        (
-            "acceptance-unused",
-            "note",
-            "a risk is accepted that is not there",
-            "An acceptance without its risk hides one that comes later.",
-            "Remove it, or correct its `finding`.",
-        ),
-    ),
-)
 
 
 def find_unmeant(facts: Facts) -> Iterator[Finding]:

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from hooper.addresses import IPAddress, classify
 from hooper.planning.facts import Facts
-from hooper.planning.findings import finding, group, register
+from hooper.planning.findings import finding
 from hooper.planning.paths import CANNOT_FORWARD
 from hooper.planning.values import Finding
 from hooper.planning.ways import in_one_sentence, ways_left
@@ -16,109 +16,6 @@ from hooper.sourced import SourcedAddress
 if TYPE_CHECKING:
     from hooper.site.model import Site
 
-ENTRIES = register(
-    *group(
-        "line",
-        (
-            "line-not-public",
-            "error",
-            "a fixed address of the line is not a public one",
-            "Nobody outside can send a packet to an address that is not public.",
-            "Give the line's public address, or ask the provider for one.",
-        ),
-        (
-            "line-behind-carrier",
-            "error",
-            "the provider shares one public address among many (carrier NAT)",
-            "Packets from outside end at the provider's box.",
-            "Take the first of the remaining ways: IPv6, a public address, a tunnel out to a rented machine.",
-        ),
-        (
-            "line-shares-ports",
-            "error",
-            "the line has only some ports of a shared address",
-            "The address belongs to many, and the provider decides on ports.",
-            "Ask which ports are yours, or take another way.",
-        ),
-        (
-            "line-without-ipv4",
-            "error",
-            "the line has no IPv4 address",
-            "There is nothing that an IPv4 packet could be sent to.",
-            "Use IPv6, or ask the provider for an IPv4 address.",
-        ),
-        (
-            "line-behind-router",
-            "warning",
-            "another router stands before the outermost one",
-            "Every box on the way needs the rule, planned for or not.",
-            "Add that router to the site file, or have it bridge.",
-        ),
-        (
-            "line-passed-over",
-            "note",
-            "a service goes by a later line, since the first cannot be forwarded to",
-            "Whoever uses it comes by that line's address and speed.",
-            "Write `line` at the service, so that it stays there.",
-        ),
-        (
-            "resolver-unusable",
-            "warning",
-            "a DNS server that cannot work",
-            "Without names no update, no certificate and no clock from the network works.",
-            "Give the gateway's address or one of the provider's or another resolver.",
-        ),
-        (
-            "resolver-silent",
-            "warning",
-            "a DNS server that does not answer",
-            "What asks it first waits for seconds, or has no names at all.",
-            "Give another one, or see why it does not answer.",
-        ),
-        (
-            "resolver-differs",
-            "warning",
-            "this machine's DNS server says something else than the others",
-            "A name that is right outside is wrong here, or the other way round.",
-            "Wait for the TTL after a change; else use another resolver.",
-        ),
-        (
-            "way-out-by-tunnel",
-            "warning",
-            "this machine goes out through a tunnel",
-            "What it shows to the world is the tunnel's end, so a test from here is not one of the line.",
-            "Switch the tunnel off while you test.",
-        ),
-        (
-            "address-differs",
-            "error",
-            "the public address is another than what is written, or than what the router says",
-            "People are sent to an address at which nothing of yours answers.",
-            "Correct the site file, or what the router was told to say.",
-        ),
-        (
-            "line-has-two-addresses",
-            "warning",
-            "machines outside see two public addresses",
-            "Rules and names are for one of them, and packets may leave by the other.",
-            "Find out which line comes in, and let the name lead to that one.",
-        ),
-        (
-            "box-not-in-file",
-            "warning",
-            "a router on the way is not in the site file",
-            "It needs its rules too, and nothing is planned for it.",
-            "Add it to the site file.",
-        ),
-        (
-            "gateway-not-on-the-way",
-            "warning",
-            "a gateway of the site file is not on the way",
-            "Rules are planned for a box that no packet passes.",
-            "Take it out of the site file, or correct what stands behind what.",
-        ),
-    ),
-)
 
 SITUATIONS = {
     "carrier-nat": ("line-behind-carrier", "the provider shares one public address among many customers (carrier NAT)"),

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from hooper.dnsnames import any_stands_for, is_wildcard
 from hooper.planning.facts import Facts
-from hooper.planning.findings import finding, group, register
+from hooper.planning.findings import finding
 from hooper.planning.typed import name_for, six_for
 from hooper.planning.values import Finding
 from hooper.ports import blocking, single
@@ -16,70 +16,6 @@ from hooper.site.references import name_entry
 if TYPE_CHECKING:
     from hooper.site.model import Site
 
-ENTRIES = register(
-    *group(
-        "name",
-        (
-            "name-behind",
-            "warning",
-            "the name leads to another address than the line's",
-            "Whoever uses the name reaches another machine, or none.",
-            "Have the name updated.",
-        ),
-        (
-            "name-missing",
-            "note",
-            "the address is dynamic, and no name follows it",
-            "When the address changes, nobody outside knows the new one.",
-            "Add a name.",
-        ),
-        (
-            "name-unkept",
-            "warning",
-            "a service's name is kept by nobody in this file",
-            "When the address changes, the name stays behind.",
-            "Add it to [names].",
-        ),
-        (
-            "name-of-other-line",
-            "warning",
-            "a service's name belongs to another line",
-            "The name leads to a line that has no rule for this service.",
-            "Use a name of its line.",
-        ),
-        (
-            "name-six-elsewhere",
-            "warning",
-            "a service's name leads over IPv6 to where the service is not",
-            "Whoever has IPv6 tries that first, and waits, or meets another device.",
-            "Give the service a name of its own, or take AAAA out of the name's types.",
-        ),
-    ),
-    *group(
-        "certificate",
-        (
-            "certificate-other-name",
-            "warning",
-            "the certificate does not cover the name that people use",
-            "Browsers and apps refuse it, or teach people to click warnings away.",
-            "Add the name to the certificate.",
-        ),
-        (
-            "validation-blocked",
-            "warning",
-            "a proof over port 80 is planned, and port 80 does not come in",
-            "The authority cannot look, so there is no certificate.",
-            "Use dns-01.",
-        ),
-        (
-            "wildcard-needs-dns",
-            "error",
-            "a wildcard is to be proven over port 80",
-            "A wildcard can be proven by DNS only (RFC 8555 section 8.4 and the authorities' rules).",
-            "Use dns-01.",
-        ),
-    ),
-)
 
 WEB = 80  # http-01 looks there (RFC 8555 section 8.3)
 

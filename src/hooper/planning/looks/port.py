@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from hooper import deeds
 from hooper.planning.facts import Facts
-from hooper.planning.findings import finding, group, register
+from hooper.planning.findings import finding
 from hooper.planning.paths import RULES_FOR_A_RANGE, RefusedWay, Way
 from hooper.planning.ports import OuterSide
 from hooper.planning.typed import WEB, typed, unnamed
@@ -17,123 +17,6 @@ from hooper.ports import Blocked, Ports, blocking, ports_text, single
 if TYPE_CHECKING:
     from hooper.site.model import Service
 
-ENTRIES = register(
-    *group(
-        "port",
-        (
-            "port-clash",
-            "error",
-            "two services want one outside port",
-            "A gateway sends an outside port to one place only.",
-            "Give one of them another outside port.",
-        ),
-        (
-            "port-blocked",
-            "error",
-            "the provider blocks the outside port",
-            "The provider drops what arrives there before the first box sees it.",
-            "Choose another outside port.",
-        ),
-        (
-            "port-kept",
-            "error",
-            "a gateway keeps the port for itself",
-            "The gateway answers there itself, and no rule is asked.",
-            "Choose another outside port.",
-        ),
-        (
-            "no-port-left",
-            "error",
-            "no outside port is free",
-            "A gateway has 65535 ports for each address.",
-            "Remove services, or take a second public address.",
-        ),
-        (
-            "cannot-translate",
-            "error",
-            "the outside port differs from the inside one, and no gateway can translate",
-            "No box on the way can turn the outside port into the inside one.",
-            "Make the device listen on the outside port.",
-        ),
-        (
-            "port-chosen",
-            "note",
-            "the outside port was chosen, since the usual one is taken",
-            "It can move when services are added, as long as it is not written down.",
-            f"Write it down: `{deeds.PIN}`.",
-        ),
-        (
-            "port-in-url",
-            "note",
-            "the port is part of the URL",
-            "Without it the browser asks at another port; links that the server makes lack it too.",
-            "Type it, and put it into the server's own base URL.",
-        ),
-        (
-            "port-by-family",
-            "note",
-            "the port differs between IPv4 and IPv6",
-            "Over IPv6 nothing translates, so the same name needs another port.",
-            "Make the device listen on the outside port.",
-        ),
-        (
-            "too-many-rules",
-            "error",
-            "a range needs too many rules on a page that takes single ports",
-            "A page that takes single ports only would need a rule for each.",
-            "Narrow the range on the device.",
-        ),
-        (
-            "range-too-wide",
-            "warning",
-            "a very wide range of ports is open",
-            "Every port is a door that somebody will try.",
-            "Narrow the range on the device.",
-        ),
-        (
-            "transport-wrong",
-            "warning",
-            "the rule is for the other transport than the protocol uses",
-            "The packets arrive over the other transport and find no rule.",
-            "Correct `transport`.",
-        ),
-        (
-            "transport-unused",
-            "note",
-            "a rule is for both transports, and the protocol uses one",
-            "The other half opens a port at which nothing is meant to answer.",
-            "Write the transport that it uses.",
-        ),
-        (
-            "ports-missing",
-            "warning",
-            "the protocol needs further ports",
-            "It connects, and then nothing comes.",
-            "Add a service for them, on the same host.",
-        ),
-        (
-            "inside-ipsec",
-            "warning",
-            "UDP 1701 travels inside IPsec and needs no rule",
-            "A rule of its own lets people in who skip the encryption.",
-            "Remove it, and forward UDP 500 and 4500.",
-        ),
-        (
-            "protocol-not-passed",
-            "error",
-            "a gateway has no rules for this IP protocol",
-            "A rule for TCP or UDP does not carry it.",
-            "Use a service over TCP or UDP, or a gateway that can.",
-        ),
-        (
-            "address-not-on-line",
-            "error",
-            "the service names a public address that its line does not have",
-            "Packets for that address go elsewhere.",
-            "Correct `outside_address`, or add it to the line.",
-        ),
-    ),
-)
 
 WIDE = 100  # ports in one rule; more is hardly ever needed
 L2TP = 1701  # RFC 2661 section 8.1; inside IPsec by RFC 3193
@@ -216,11 +99,12 @@ def _refusal(facts: Facts, key: str, refused: RefusedWay, better: Callable[[str]
         return finding("cannot-translate", subject, f"{message} translate ports", remedy)
     if refused.code == "no-port-left":
         message = f"{refused.gateway} has no port left for {service.used_ports}/{refused.transport}"
-        remedy = "Remove services, or take a second public address."
-        if refused.port:  # whatever people type, it arrives there with the inside port
-            who = f"{refused.by} has" if refused.by else "it keeps"
-            message = f"{refused.gateway} cannot translate, and {who} its port {refused.port}/{refused.transport}"
-            remedy = f"Make {service.host} itself listen on another port, or use a router there that can translate."
+        if not refused.port:
+            return finding("no-port-left", subject, message)
+        # whatever people type, it arrives there with the inside port
+        who = f"{refused.by} has" if refused.by else "it keeps"
+        message = f"{refused.gateway} cannot translate, and {who} its port {refused.port}/{refused.transport}"
+        remedy = f"Make {service.host} itself listen on another port, or use a router there that can translate."
         return finding("no-port-left", subject, message, remedy)
     if refused.code == "too-many-rules":
         length = service.used_ports.size
@@ -235,7 +119,7 @@ def _refusal(facts: Facts, key: str, refused: RefusedWay, better: Callable[[str]
         line = facts.lines[key]
         has = ", ".join(map(str, facts.site.lines[line].address)) or "a dynamic address"
         message = f"{service.outside_address} is not an address of {line}, which has {has}"
-        return finding("address-not-on-line", subject, message, "Correct `outside_address`, or add it to the line.")
+        return finding("address-not-on-line", subject, message)
     message = f"no gateway on the way ({through}) can limit a rule to {', '.join(map(str, service.sources))}"
     remedy = (
         f'One of these: limit it on {service.host} itself and remove `sources` here; make it `reach = "tunnel"`; or'

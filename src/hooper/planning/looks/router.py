@@ -7,63 +7,8 @@ from collections.abc import Iterator
 from hooper import deeds
 from hooper.planning.clients import hairpin_lines
 from hooper.planning.facts import Facts
-from hooper.planning.findings import finding, group, register
+from hooper.planning.findings import finding
 from hooper.planning.values import EVERYTHING, Finding, LeftOver
-
-ENTRIES = register(
-    *group(
-        "router",
-        (
-            "rules-over-limit",
-            "error",
-            "the gateway's table holds fewer rules than are needed",
-            "The last rules cannot be entered.",
-            "Join ports to ranges, hand everything inward, or use fewer services.",
-        ),
-        (
-            "no-pinhole",
-            "error",
-            "a firewall on the way cannot be opened for IPv6",
-            "IPv6 packets end there.",
-            "Use IPv4 alone for it, or a gateway that can.",
-        ),
-        (
-            "everything-impossible",
-            "error",
-            "`everything_to` is set, but the gateway's form cannot do it",
-            "There is no such entry on its page.",
-            "Remove it, or correct `form.everything`.",
-        ),
-        (
-            "one-entry-instead",
-            "note",
-            "one entry could stand in place of all rules of the outer gateway",
-            "Each rule that is entered twice can be wrong twice.",
-            "Set `everything_to`.",
-        ),
-        (
-            "no-reservations",
-            "warning",
-            "the gateway cannot reserve addresses",
-            "The reservation has nowhere to stand.",
-            "Set the address on the device, outside the pool.",
-        ),
-        (
-            "no-hairpin",
-            "warning",
-            "the public name does not work from inside",
-            "At home the same name or address ends at the router.",
-            "Give the devices inside the hosts lines, or use the inner address there.",
-        ),
-        (
-            "rule-still-stands",
-            "warning",
-            "a router still has an entry of ours that the plan does not have any more",
-            "Until it is gone, what was made private may be reached as before.",
-            "Have what is planned no more taken away, or take it off on the router's page.",
-        ),
-    ),
-)
 
 
 def still_stands(one: LeftOver) -> Finding:

@@ -19,7 +19,7 @@ from hooper.planning.access import (
 )
 from hooper.planning.addresses import free_prefix
 from hooper.planning.facts import Facts
-from hooper.planning.findings import finding, group, register
+from hooper.planning.findings import finding
 from hooper.planning.typed import name_for
 from hooper.planning.values import Finding
 from hooper.site.references import chain_of
@@ -28,103 +28,6 @@ if TYPE_CHECKING:
     from hooper.addresses import IPNetwork
     from hooper.site.tunnel_tables import Peer, Tunnel
 
-ENTRIES = register(
-    *group(
-        "tunnel",
-        (
-            "peers-clash",
-            "error",
-            "two peers have one address or one key",
-            "The server sends what is for both to one of them, by turns.",
-            "Give each its own: an address of the tunnel's network, and a key that is made anew.",
-        ),
-        (
-            "tunnels-clash",
-            "error",
-            "two tunnels listen at one port of one device",
-            "The second server does not start, and the rule of the one leads to the other.",
-            "Give one of them another port: `port` of its service, and make its files anew.",
-        ),
-        (
-            "tunnel-shut",
-            "error",
-            "nobody reaches the tunnel from outside",
-            "Its service is not public, so no rule leads to it.",
-            "Make that service public.",
-        ),
-        (
-            "peer-shut-out",
-            "error",
-            "a peer is to reach what lies behind a router that lets nothing in from the tunnel's side",
-            "The server stands on the outer side of that router, whose firewall drops what comes from there.",
-            "Move the server to the inner network, or forward what is wanted and name the router's own address.",
-        ),
-        (
-            "peer-ended",
-            "warning",
-            "a peer's time is over",
-            "Whoever has its key still comes in, until the server has files without it.",
-            f"Take its key away: `{deeds.REVOKE}`; or give it a new last day.",
-        ),
-        (
-            "peer-ends-soon",
-            "note",
-            "a peer's time is over within two weeks",
-            "It then stands before a closed door, perhaps on a journey.",
-            "Give it a later last day while its owner is within reach.",
-        ),
-        (
-            "peer-without-key",
-            "note",
-            "a peer has no key",
-            "Its server does not know it.",
-            f"`{deeds.RENEW_PEER}` makes one.",
-        ),
-        (
-            "peer-not-kept",
-            "warning",
-            "nothing keeps a peer to what it may reach",
-            "The addresses in its own file are for its convenience: who changes them reaches the whole LAN.",
-            "Use a Linux server, limit the peer on the device's own firewall page, or give the peer to nobody who may"
-            " not reach the whole LAN.",
-        ),
-        (
-            "tunnel-for-nobody",
-            "note",
-            "a service is for a tunnel, and no peer may reach it",
-            "It is reached from nowhere but the LAN.",
-            "Let a peer reach it, or write what is so.",
-        ),
-        (
-            "tunnel-dns-lost",
-            "warning",
-            "a DNS server of the tunnel is on none of this site's networks, though its address is private",
-            "No name can be looked up while the tunnel is on.",
-            "Name a server that the tunnel leads to, or leave it out.",
-        ),
-        (
-            "tunnel-by-number",
-            "warning",
-            "the peers' files hold an address that may change",
-            "With the next address of the line each of them leads nowhere, and each has to be told by hand.",
-            "Add a name that follows the line.",
-        ),
-        (
-            "one-secret-for-all",
-            "warning",
-            "all peers of a tunnel share one secret",
-            "Who loses a device, or goes, takes it along: it opens the tunnel until it has changed on every device.",
-            "Where the device can, give each peer a certificate or a key of its own.",
-        ),
-        (
-            "tunnel-key-unknown",
-            "note",
-            "the public key of a device's own tunnel is not written down",
-            "Its handshake cannot be proven, and profiles that it exports cannot be compared.",
-            "Read it on the device's page.",
-        ),
-    )
-)
 SOON = timedelta(days=14)
 
 

@@ -1,0 +1,1 @@
+"""The catalogue of words: what each code means, as data that is read when it is needed."""

@@ -1,0 +1,119 @@
+"""The catalogue of words: what is raised stands in it, what stands in it is raised, and it stands nowhere else."""
+
+from __future__ import annotations
+
+import ast
+import json
+from functools import cache
+from pathlib import Path
+
+import pytest
+
+from hooper import deeds
+from hooper.cli.findings_page import as_markdown
+from hooper.cli.spelling import spelled
+from hooper.words import catalogue
+from support.program import ROOT
+
+SOURCE = ROOT / "src" / "hooper"
+DATA = SOURCE / "words" / "catalogue.json"
+MADE = {"rule-missing-outer", "rule-missing-inner"}  # by where the router stands
+
+
+@cache
+def _trees() -> dict[str, ast.Module]:
+    return {str(path.relative_to(SOURCE)): ast.parse(path.read_text(encoding="utf-8")) for path in SOURCE.rglob("*.py")}
+
+
+def _texts() -> set[str]:
+    """Every text constant of the source."""
+    return {
+        node.value
+        for tree in _trees().values()
+        for node in ast.walk(tree)
+        if isinstance(node, ast.Constant) and isinstance(node.value, str)
+    }
+
+
+def _called(name: str) -> set[str]:
+    """The codes that are given first to calls of that name."""
+    return {
+        node.args[0].value
+        for tree in _trees().values()
+        for node in ast.walk(tree)
+        if isinstance(node, ast.Call)
+        and getattr(node.func, "attr", getattr(node.func, "id", "")) == name
+        and node.args
+        and isinstance(node.args[0], ast.Constant)
+        and isinstance(node.args[0].value, str)
+    }
+
+
+def test_each_code_is_raised_somewhere() -> None:
+    """A code that nothing raises any more goes, with its words."""
+    ticked = {tick.code for tick in catalogue.ticks()}  # raised by what is ticked off
+    assert set(catalogue.codes()) - _texts() - MADE - ticked == set()
+
+
+def test_each_finding_and_cause_that_is_raised_has_its_words() -> None:
+    findings, causes = _called("finding"), _called("cause")
+    assert findings
+    assert causes
+    assert findings <= set(catalogue.codes("finding"))
+    assert causes <= set(catalogue.codes("cause"))
+
+
+def test_the_words_stand_nowhere_else() -> None:
+    """Nobody finds an old sentence in the code that says otherwise than the catalogue."""
+    data = json.loads(DATA.read_text(encoding="utf-8"))
+    words = {entry[key] for kind in catalogue.KINDS for entry in data[f"{kind}s"].values() for key in ("why", "do")}
+    long = {text for text in words if len(text) > 30}
+    assert not long & _texts()
+
+
+def test_each_entry_is_whole() -> None:
+    for code in catalogue.codes():
+        for one in catalogue.meanings(code):
+            assert one.what, code
+            assert one.why.endswith("."), code
+            assert one.do.endswith((".", "?")), code
+            assert not one.what.endswith("."), code
+            if one.kind == "finding":
+                assert one.severity in ("error", "warning", "note"), code
+                assert one.group in catalogue.groups(), code
+
+
+def test_what_it_tells_to_do_can_be_done() -> None:
+    """Each deed that it names has a command or an option."""
+    text = DATA.read_text(encoding="utf-8")
+    assert "⟦" in text
+    assert "⟦" not in spelled(text)
+    assert deeds.PIN in text
+
+
+def test_a_fault_has_a_cause_that_a_diagnosis_knows() -> None:
+    errors = {
+        node.value.value
+        for tree in _trees().values()
+        for node in ast.walk(tree)
+        if isinstance(node, ast.Assign)
+        and getattr(node.targets[0], "id", "") == "code"
+        and isinstance(node.value, ast.Constant)
+    }
+    for name, one in catalogue.faults().items():
+        assert not one.cause or catalogue.meanings(one.cause) or one.cause in errors, name
+
+
+def test_the_page_of_findings_is_made_from_it() -> None:
+    assert (ROOT / "docs" / "findings.md").read_text(encoding="utf-8") == as_markdown()
+
+
+@pytest.mark.parametrize("word", ["", "no-such-code"])
+def test_what_is_no_code_means_nothing(word: str) -> None:
+    assert catalogue.meanings(word) == ()
+    with pytest.raises(KeyError):
+        catalogue.meaning("finding", word)
+
+
+def test_it_comes_with_the_package() -> None:
+    assert Path(catalogue.__file__).with_name("catalogue.json") == DATA
