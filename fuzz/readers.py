@@ -37,6 +37,7 @@ from hooper.store.state import State
 from hooper.usecases import moving, profiles, visit
 from hooper.usecases.brought import BroughtRequest, take_in
 from hooper.usecases.run import Run
+from hooper.words.said import quoted
 
 sys.path.insert(0, str(Path(__file__).parents[1] / "tests"))
 from support.exported_openvpn import EXPORTED as OPENVPN
@@ -131,7 +132,7 @@ BROUGHT = visit.Brought(
     rfc3339(NOW),
     "the café",
     {"kind": "visit", "name": "the café", "proves_outside": True},
-    tuple(plain(browser_result(one, "answered", "it loaded")) for one in OFFERED),
+    tuple(plain(browser_result(one, "answered", quoted("it loaded"))) for one in OFFERED),
     "",
 )
 
@@ -196,7 +197,7 @@ def _arrival() -> Callable[[bytes], Any]:
             one = next(one for one in offered if one.service == service)
         except (ValueError, StopIteration):
             return serving.HttpSaid(400)
-        return serving.HttpSaid(200, judge_told(topology, one, told, named=True).detail.encode())
+        return serving.HttpSaid(200, str(judge_told(topology, one, told, named=True).detail).encode())
 
     return _http(answer)
 

@@ -30,6 +30,7 @@ from hooper.store.database import MIGRATIONS
 from hooper.store.path import store_name
 from hooper.store.state import State
 from hooper.usecases.schemas import SHIPPED, all_schemas
+from hooper.words.said import quoted
 from support.program import BOATHOUSE, ROOT, valid
 from support.sites import site
 
@@ -171,7 +172,7 @@ def test_masking_is_consistent_and_leaves_private_addresses() -> None:
 
 def _result(service: str) -> Result:
     return Result(
-        service, "reachable", True, "answered", (), "ipv4", "203.0.113.44", "tcp", 443, 5, None, Evidence(), "x"
+        service, "reachable", True, "answered", (), "ipv4", "203.0.113.44", "tcp", 443, 5, None, Evidence(), quoted("x")
     )
 
 

@@ -33,13 +33,17 @@ from hooper.store.sitefile import read_site
 from hooper.store.state import State
 from hooper.usecases.history import outages
 from hooper.usecases.run import Run
+from hooper.words.said import NOTHING, quoted
 
 NOW = datetime(2026, 5, 1, 12, 0, tzinfo=UTC)
+PLACE = "interface:usb0"
 NOTICES = ("broken", "mended", "address", "ends-soon")
 
 
 def condition(state: str, level: Any = "well", **more: Any) -> Condition:
-    return Condition(more.pop("kind", "service"), more.pop("subject", "film-page"), "usb0", state, level, **more)
+    return Condition(
+        more.pop("kind", "service"), more.pop("subject", "film-page"), "interface:usb0", state, level, **more
+    )
 
 
 @pytest.fixture
@@ -52,7 +56,7 @@ def test_only_what_changes_becomes_an_event(state: State) -> None:
     history = state.history
     (first,) = history.note(NOW, [condition("answers")])
     assert (first.before, first.after) == (None, "answers")
-    assert history.note(NOW + timedelta(hours=1), [condition("answers", detail="other words")]) == []
+    assert history.note(NOW + timedelta(hours=1), [condition("answers", detail=quoted("other words"))]) == []
     (stood,) = history.conditions()
     assert (stood.since, stood.at) == (NOW, NOW + timedelta(hours=1))
     (second,) = history.note(NOW + timedelta(hours=2), [condition("broken", "wrong", cause="service-stopped")])
@@ -67,13 +71,13 @@ def test_only_what_changes_becomes_an_event(state: State) -> None:
 
 def test_things_that_are_no_more_are_forgotten(state: State) -> None:
     state.history.note(NOW, [condition("answers", subject="a"), condition("answers", subject="b")])
-    state.history.forget("service", [("a", "usb0")])
+    state.history.forget([("service", "b", "interface:usb0")])
     assert [one.condition.subject for one in state.history.conditions()] == ["a"]
 
 
 def happening(number: int, hours: float, after: str, level: Any, **more: Any) -> Happening:
-    row: dict[str, Any] = {"kind": "service", "subject": "film-page", "aspect": "usb0", "before": None, "detail": "",
-                           "cause": None, "seconds": None, **more}  # fmt: skip
+    row: dict[str, Any] = {"kind": "service", "subject": "film-page", "aspect": PLACE, "before": None} | more
+    row = {"detail": NOTHING, "cause": None, "seconds": None} | row
     return Happening(number, NOW + timedelta(hours=hours), after=after, level=level, **row)
 
 
@@ -129,7 +133,7 @@ def test_what_is_worth_telling() -> None:
 
 def test_what_a_notice_says() -> None:
     events = [
-        happening(1, 0, "broken", "wrong", cause="service-stopped", detail="silent\x1b[31m"),
+        happening(1, 0, "broken", "wrong", cause="service-stopped", detail=quoted("silent\x1b[31m")),
         happening(2, 0, "203.0.113.9", "fact", kind="address", subject="fibre", before="203.0.113.8"),
     ]
     notice = worded(events, "Boathouse", None)
@@ -346,7 +350,7 @@ def test_a_year_of_looks_at_fifty_services_opens_fast(tmp_path: Path) -> None:
     """One-minute looks are counted by the day: 18,250 rows; changes are kept one by one."""
     path = tmp_path / "s.sqlite3"
     with State(path) as state:
-        days = [(f"s{n}", "usb0", f"{NOW - timedelta(days=d):%Y-%m-%d}", 1440, 1439, 1440 * 20.0, 1440)
+        days = [(f"s{n}", "interface:usb0", f"{NOW - timedelta(days=d):%Y-%m-%d}", 1440, 1439, 1440 * 20.0, 1440)
                 for n in range(50) for d in range(365)]  # fmt: skip
         with state._database.writing():
             state._database.many("INSERT INTO days VALUES (?, ?, ?, ?, ?, ?, ?)", days)

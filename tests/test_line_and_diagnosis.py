@@ -20,6 +20,7 @@ from hooper.sourced import Sourced, SourcedAddress, as_told
 from hooper.why.case import WhyDocument
 from hooper.why.diagnosis import diagnose
 from hooper.why.facts import ServiceFacts
+from hooper.words.said import quoted, say
 from support.program import BOATHOUSE
 from support.sites import ONE_BOX, plan, site
 
@@ -46,10 +47,10 @@ def line(**changes: Any) -> LineFacts:
         line="fibre",
         chain=("fibre-box", "club-router"),
         at="club-router",
-        own=Sourced(IPv4Address("10.44.7.105"), "interface lan0"),
-        default_gateway=Sourced(IPv4Address("10.44.7.1"), "route"),
-        public=Sourced(PUBLIC, "STUN"),
-        names={NAME: Sourced(PUBLIC, "resolver")},
+        own=Sourced(IPv4Address("10.44.7.105"), quoted("interface lan0")),
+        default_gateway=Sourced(IPv4Address("10.44.7.1"), quoted("route")),
+        public=Sourced(PUBLIC, quoted("STUN")),
+        names={NAME: Sourced(PUBLIC, quoted("resolver"))},
     )
     return replace(facts, **changes)
 
@@ -73,27 +74,28 @@ def line(**changes: Any) -> LineFacts:
 )
 def test_the_situation_of_a_line(wan: str | None, public: str | None, kind: str, can_forward: bool | None) -> None:
     facts = line(
-        public=Sourced(ip_address(public) if public else None, "STUN"), wan={"fibre-box": told(wan)} if wan else {}
+        public=Sourced(ip_address(public) if public else None, quoted("STUN")),
+        wan={"fibre-box": told(wan)} if wan else {},
     )
     assert situation(facts) == (kind, can_forward)
     errors = {f.code for f in line_findings(facts) if f.severity == "error"}
     code = {"carrier-nat": "line-behind-carrier", "shared-ports": "line-shares-ports", "no-ipv4": "line-without-ipv4"}
     assert errors == ({code[kind]} if can_forward is False else set())
     for row in compare(SITE, facts):
-        assert row.meaning.endswith((".", ".)"))
+        assert str(row.meaning).endswith((".", ".)"))
         assert (row.equal is None) or (row.left.value and row.right.value)
 
 
 def test_one_box_and_none() -> None:
     assert situation(line(chain=("fibre-box",), wan={"fibre-box": told(str(PUBLIC))})) == ("one-nat", True)
-    assert situation(line(own=Sourced(PUBLIC, "interface"))) == ("public", True)
+    assert situation(line(own=Sourced(PUBLIC, quoted("interface")))) == ("public", True)
 
 
 def test_the_numbers_are_compared_as_people_do() -> None:
     facts = line(
         wan={"fibre-box": told("203.0.113.44"), "club-router": told("192.168.90.77")},
-        names={NAME: Sourced(IPv4Address("203.0.113.40"), "resolver")},
-        default_gateway=Sourced(IPv4Address("10.8.0.1"), "route"),
+        names={NAME: Sourced(IPv4Address("203.0.113.40"), quoted("resolver"))},
+        default_gateway=Sourced(IPv4Address("10.8.0.1"), quoted("route")),
     )
     assert [row.equal for row in compare(SITE, facts)] == [False, False, True, False]
     assert [f.code for f in line_findings(facts)] == ["name-behind"]
@@ -105,18 +107,18 @@ def test_a_table_that_is_empty_comes_before_what_is_merely_possible() -> None:
     """One router, which tells its WAN address and shows no rule: that is the likeliest, and a program can enter it."""
     text = ONE_BOX + '[services.hub-page]\nhost = "hub"\nspeaks = "https"\nreach = "public"\n'
     one, key, service = site(text), "box", "hub-page"
-    outer = Sourced(str(PUBLIC), "it says so by UPnP", NOW)
+    outer = Sourced(str(PUBLIC), quoted("it says so by UPnP"), NOW)
     seen = replace(
         facts(replace(result("silent"), service=service)),
         service=service,
         others=False,
         mac_seen=None,
         line=line(chain=(key,), at=key, wan={key: outer}, names={}),
-        rules={key: Sourced("unseen", "seen in its table", NOW)},
+        rules={key: Sourced("unseen", quoted("seen in its table"), NOW)},
     )
     found = diagnose(Topology(one.site), plan(text), seen).causes
     assert (found[0].code, found[0].certainty) == ("rule-missing-outer", "likely")
-    assert f"`{deeds.OPEN(service)}`" in found[0].remedy
+    assert f"`{deeds.OPEN(service)}`" in str(found[0].remedy)
     assert "carrier-nat" not in {cause.code for cause in found}
 
 
@@ -125,7 +127,7 @@ def test_a_table_that_is_empty_comes_before_what_is_merely_possible() -> None:
     [(0, "just now"), (5, "5 min ago"), (119, "119 min ago"), (180, "3 h ago"), (4400, "3 days ago")],
 )
 def test_ages_in_words(minutes: int, words: str) -> None:
-    assert told("x", age=timedelta(minutes=minutes)).age(NOW) == words
+    assert str(told("x", age=timedelta(minutes=minutes)).age(NOW)) == words
 
 
 def result(verdict: Verdict, *, ok: bool | None = None, icmp: bool = False, port: int = 443, **more: Any) -> Result:
@@ -144,7 +146,7 @@ def result(verdict: Verdict, *, ok: bool | None = None, icmp: bool = False, port
         5,
         None,
         Evidence(icmp=seen),
-        "d",
+        quoted("d"),
     )
     return replace(found, verdict=verdict, **more)
 
@@ -175,13 +177,13 @@ def causes(document: WhyDocument) -> list[tuple[str, str]]:
 SILENT, WELL = result("silent"), result("answered")
 GONE = [("host-moved", "likely"), ("host-off", "likely"), ("host-isolated", "possible")]
 REFUSES = [("service-stopped", "likely"), ("service-loopback", "possible")]
-ASTRAY = Sourced(IPv4Address("203.0.113.40"), "resolver")
+ASTRAY = Sourced(IPv4Address("203.0.113.40"), quoted("resolver"))
 STRANGE_SIX = IPv6Address("2001:db8:44::1")
 
 
 def named(own: SourcedAddress, *six: IPv6Address) -> dict[str, NameSeen]:
     assert own.value is not None
-    return {NAME: NameSeen(NAME, None, "", (own.value,), six)}
+    return {NAME: NameSeen(NAME, None, quoted(""), (own.value,), six)}
 
 
 RULE = "rule:fibre-box", "rule:club-router"
@@ -251,7 +253,7 @@ CASES: dict[str, tuple[ServiceFacts, bool | None, list[tuple[str, str]]]] = {
         [*GONE, ("host-filters-all", "possible")],
     ),
     "the inner router says that it has another address": (
-        facts(SILENT, line=line(wan={"club-router": Sourced("192.168.90.77", "it says so")})),
+        facts(SILENT, line=line(wan={"club-router": Sourced("192.168.90.77", quoted("it says so"))})),
         False,
         [("inner-wan-moved", "certain")],
     ),
@@ -266,7 +268,7 @@ CASES: dict[str, tuple[ServiceFacts, bool | None, list[tuple[str, str]]]] = {
         [("host-filters-strangers", "likely"), ("rule-wrong-host", "possible")],
     ),
     "unproven, but its rule was seen to be missing": (
-        facts(result("unproven"), rules={"club-router": Sourced("missing", "seen", NOW)}),
+        facts(result("unproven"), rules={"club-router": Sourced("missing", quoted("seen"), NOW)}),
         False,
         [("rule-missing-inner", "certain")],
     ),
@@ -364,7 +366,7 @@ CASES: dict[str, tuple[ServiceFacts, bool | None, list[tuple[str, str]]]] = {
     ),
     "another MAC, but the service answers: a repeater": (facts(WELL, mac_seen="02:00:5e:00:00:01"), True, []),
     "known by its name alone": (
-        facts(WELL, line=line(public=Sourced(PUBLIC, f"the name {NAME}"))),
+        facts(WELL, line=line(public=Sourced(PUBLIC, quoted(f"the name {NAME}")))),
         True,
         [],
     ),
@@ -389,31 +391,45 @@ CASES: dict[str, tuple[ServiceFacts, bool | None, list[tuple[str, str]]]] = {
         [("name-stale", "likely"), ("resolver-broken", "possible")],
     ),
     "a resolver says something else than the name's own servers": (
-        facts(WELL, line=line(names={NAME: ASTRAY}), named=named(Sourced(PUBLIC, "it"))),
+        facts(WELL, line=line(names={NAME: ASTRAY}), named=named(Sourced(PUBLIC, quoted("it")))),
         False,
         [("resolver-broken", "likely")],
     ),
     "a resolver has no answer, and its own servers have": (
         facts(
-            WELL, line=line(names={NAME: Sourced(None, "resolver", absent=True)}), named=named(Sourced(PUBLIC, "it"))
+            WELL,
+            line=line(names={NAME: Sourced(None, quoted("resolver"), absent=True)}),
+            named=named(Sourced(PUBLIC, quoted("it"))),
         ),
         False,
         [("resolver-broken", "likely")],
     ),
     "it was published, and is another one again": (
-        facts(WELL, line=line(names={NAME: ASTRAY}), named=named(ASTRAY), published={NAME: Sourced(str(PUBLIC), "x")}),
+        facts(
+            WELL,
+            line=line(names={NAME: ASTRAY}),
+            named=named(ASTRAY),
+            published={NAME: Sourced(str(PUBLIC), quoted("x"))},
+        ),
         False,
         [("name-contested", "certain")],
     ),
     "it was published, and the line has moved since": (
         facts(
-            WELL, line=line(names={NAME: ASTRAY}), named=named(ASTRAY), published={NAME: Sourced("203.0.113.40", "x")}
+            WELL,
+            line=line(names={NAME: ASTRAY}),
+            named=named(ASTRAY),
+            published={NAME: Sourced("203.0.113.40", quoted("x"))},
         ),
         False,
         [("name-stale", "certain")],
     ),
     "the name leads over IPv6 to somebody else": (
-        facts(WELL, line=line(names={NAME: Sourced(PUBLIC, "it")}), named=named(Sourced(PUBLIC, "it"), STRANGE_SIX)),
+        facts(
+            WELL,
+            line=line(names={NAME: Sourced(PUBLIC, quoted("it"))}),
+            named=named(Sourced(PUBLIC, quoted("it")), STRANGE_SIX),
+        ),
         False,
         [("name-other-family", "certain")],
     ),
@@ -423,7 +439,7 @@ CASES: dict[str, tuple[ServiceFacts, bool | None, list[tuple[str, str]]]] = {
         [("gateway-answers", "certain")],
     ),
     "looked from inside": (
-        facts(result("unproven", ok=False), unfit=Unfit("asker-inside", "usb0 is on the site's own network")),
+        facts(result("unproven", ok=False), unfit=Unfit("asker-inside", quoted("usb0 is on the site's own network"))),
         None,
         [("asker-inside", "certain")],
     ),
@@ -501,7 +517,7 @@ def test_from_evidence_to_causes(name: str) -> None:
     ]
     for cause in document.causes:
         assert cause.message
-        assert cause.remedy.endswith(".")
+        assert str(cause.remedy).endswith(".")
         assert (cause.would_make_certain is None) == (cause.certainty == "certain")
 
 
@@ -529,7 +545,7 @@ def test_away_from_the_site_the_inside_is_unknown() -> None:
 
 def test_nothing_in_the_procedure_depends_on_the_kind_of_address() -> None:
     address: IPAddress = ip_address("11.22.33.44")
-    real = line(public=Sourced(address, "told"), names={}, wan={"fibre-box": told(str(address))})
+    real = line(public=Sourced(address, quoted("told")), names={}, wan={"fibre-box": told(str(address))})
     assert causes(diagnose(HERE, PLAN, facts(SILENT, line=real, others=None)))[0] == (
         "rule-missing-outer",
         "likely",
@@ -544,10 +560,11 @@ def test_a_clock_that_is_wrong_is_told_from_a_certificate_that_begins_later() ->
         seen = PageSeen(200, None, None, None, date)
         look = replace(
             result("answered", ok=False), problems=("certificate-not-yet-valid",), fingerprint="sha256:aa",
-            detail="HTTP 200; its certificate begins in 2030 only", evidence=Evidence(certificate=shown, page=seen),
+            detail=say("http-status", status=200) + say("certificate-begins", begins=NOW),
+            evidence=Evidence(certificate=shown, page=seen),
         )  # fmt: skip
         (cause,) = [one for one in diagnose(HERE, PLAN, facts(look)).causes if one.code == "certificate-not-yet-valid"]
-        return cause.message, cause.remedy
+        return str(cause.message), str(cause.remedy)
 
     assert "by the device's own clock it is 2029-12-31 23:00 now" in said("2029-12-31T23:00:00Z")[0]
     assert "Set the clock of film-box" in said("2029-12-31T23:00:00Z")[1]

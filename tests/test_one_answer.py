@@ -17,6 +17,7 @@ from hooper.planning.topology import Topology
 from hooper.planning.typed import typed
 from hooper.ports import Blocked, Ports, blocking, single
 from hooper.sourced import Sourced, SourcedAddress
+from hooper.words.said import quoted
 from support.program import BOATHOUSE, Lab, Ran, hooper, valid
 from support.sites import ONE_BOX, site
 
@@ -169,7 +170,7 @@ def test_what_is_given_on_the_command_line_comes_first(answers: Callable[..., An
 def _said(address: str, source: str, **more: Any) -> SourcedAddress:
     from hooper.addresses import parse_address
 
-    return Sourced(parse_address(address), source, **more)
+    return Sourced(parse_address(address), quoted(source), **more)
 
 
 def test_the_order_of_sources() -> None:
@@ -183,7 +184,7 @@ def test_the_order_of_sources() -> None:
     for number, address in enumerate(order):
         left = dict(list(rows.items())[number:])
         assert str(choose("l", Candidates(**left)).address.value) == address
-    assert choose("l", Candidates(tried=("nobody answered",))).address.source == "nobody answered"
+    assert str(choose("l", Candidates(tried=(quoted("nobody answered"),))).address.source) == "nobody answered"
     liar = Candidates(router=_said("203.0.113.9", "router"), stun=stun)
     assert str(choose("l", liar).address.value) == "203.0.113.2"
     assert [str(one.value) for one in choose("l", liar).differs[0]] == ["203.0.113.9", "203.0.113.2"]
@@ -209,7 +210,7 @@ def test_one_builder_of_what_people_type() -> None:
     }
     plan = make_plan(file, date(2026, 5, 1))
     (url,) = (f.message for f in plan.findings if f.code == "port-in-url" and f.subject == "services.hub-page")
-    assert f"https://{SECOND}:8443/start" in url
+    assert f"https://{SECOND}:8443/start" in str(url)
 
 
 @pytest.mark.parametrize(
@@ -282,7 +283,7 @@ def test_no_port_left_is_found_by_reasoning_and_blames_the_box_that_cannot_trans
     assert time.process_time() - start < 0.2  # trying 65,000 ports for each took 2.6 s
     left = [f for f in plan.findings if f.code == "no-port-left"]
     assert [f.subject for f in left] == [f"services.s{n}" for n in range(1, 10)]
-    assert all("inner cannot translate" in f.message and "s0 has its port 443/tcp" in f.message for f in left)
+    assert all("inner cannot translate" in str(f.message) and "s0 has its port 443/tcp" in str(f.message) for f in left)
     assert not [
         f for f in make_plan(site(_https(10, translate=True)), date(2026, 5, 1)).findings if f.code == left[0].code
     ]

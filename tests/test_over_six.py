@@ -21,6 +21,7 @@ from hooper.planning.card import make_card
 from hooper.planning.topology import Topology
 from hooper.planning.typed import six_for, typed, typed_six
 from hooper.wire.nat64 import LENGTHS, embedded, extracted, prefix_in
+from hooper.words.said import Said, quoted
 from support.program import BOATHOUSE, Lab, Ran, town_here
 from support.sites import ONE_BOX, codes, site
 
@@ -170,9 +171,9 @@ def test_a_name_that_leads_to_another_host_over_ipv6_is_found_in_the_plan() -> N
     assert "name-six-elsewhere" in codes(own.replace("port = 9443", 'port = 9443\nfamily = "ipv4"'))
 
 
-def named(service: str, *six: str, own: IPv6Address | None = HUB6) -> tuple[str, str] | None:
+def named(service: str, *six: str, own: IPv6Address | None = HUB6) -> tuple[str, Said] | None:
     targets, _ = outer_targets(topology(SITE), [service], {"fibre": PUBLIC}, None)
-    seen = NameSeen(NAME, (PUBLIC,), "resolver", (PUBLIC,), tuple(IPv6Address(text) for text in six))
+    seen = NameSeen(NAME, (PUBLIC,), quoted("resolver"), (PUBLIC,), tuple(IPv6Address(text) for text in six))
     (found,) = by_name(targets[0], {NAME: seen}, own)
     return found.wrong
 
@@ -194,12 +195,12 @@ def test_a_name_is_held_against_both_families(
     found = named(service, *six, own=own)
     assert (found is None) == (wrong is None)
     if found is not None and wrong is not None:
-        assert (found[0], wrong in found[1]) == ("name-other-family", True), found
+        assert (found[0], wrong in str(found[1])) == ("name-other-family", True), found
 
 
 def test_a_target_over_ipv6_has_the_name_that_leads_there() -> None:
     targets, _ = outer_targets(topology(SITE), ["hub-page"], {"fibre": PUBLIC}, None, six=True)
-    seen = {NAME: NameSeen(NAME, (PUBLIC,), "resolver", (PUBLIC,), (HUB6,))}
+    seen = {NAME: NameSeen(NAME, (PUBLIC,), quoted("resolver"), (PUBLIC,), (HUB6,))}
     made: dict[Any, Target] = {ip_address(str(t.address)): next(iter(by_name(t, seen, HUB6))) for t in targets}
     assert (made[HUB6].name, made[PUBLIC].name) == (NAME, NAME)
     assert next(iter(by_name(made[HUB6], {}, HUB6))).address == HUB6

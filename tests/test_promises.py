@@ -40,6 +40,7 @@ from hooper.ports import single
 from hooper.site.load import parse_site
 from hooper.store.entries import LiveRule
 from hooper.store.state import State
+from hooper.words.said import quoted
 from support.model_router import KIND, Killed, MemoryRouter, ModelIgd, refused, without_lease
 from support.program import BOATHOUSE, ROOT, hooper
 
@@ -120,7 +121,7 @@ def result(expected: Expected, verdict: Verdict, *, provable: bool = True) -> Re
     inner = (IPv4Address("10.44.7.30"), 443)
     target = Target("film-page", "https", "tcp", "fibre", ip_address("203.0.113.44"), 443, inner, expected)
     return Result("film-page", expected, is_ok(target, verdict, ()), verdict, (), "ipv4", "203.0.113.44", "tcp", 443,
-                  1, None, Evidence(), "", provable=provable)  # fmt: skip
+                  1, None, Evidence(), quoted(""), provable=provable)  # fmt: skip
 
 
 @pytest.mark.parametrize("expected", ["reachable", "unreachable"])
@@ -136,7 +137,7 @@ def test_unproven_is_never_well(expected: Expected, strict: bool) -> None:
 def test_what_cannot_be_told_is_no_failure_of_a_tunnel_and_silence_no_proof() -> None:
     assert _of(result("reachable", "unproven")).ok is None
     assert _of(result("reachable", "silent")).ok is False
-    silent = Proven("forbidden desk", None, "silent", True, "")
+    silent = Proven("forbidden desk", None, "silent", True, quoted(""))
     assert _kept_from(silent, passes=False).ok is None
     assert _kept_from(silent, passes=True).ok is True
     assert _kept_from(replace(silent, after="refused"), passes=False).ok is True

@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 from hooper.check.redirects import CIRCLE, followed, next_page
 from hooper.check.results import PageSeen, Seen
 from hooper.check.targets import Target
+from hooper.words.said import quoted
 
 PUBLIC, NAME = IPv4Address("203.0.113.44"), "boathouse.heronquay.example"
 TARGET = Target("hub-page", "https", "tcp", "fibre", PUBLIC, 8443, (IPv4Address("10.44.7.50"), 8443), "reachable",
@@ -19,7 +20,7 @@ TARGET = Target("hub-page", "https", "tcp", "fibre", PUBLIC, 8443, (IPv4Address(
 
 
 def page(location: str | None, status: int = 302, title: str | None = None) -> Seen:
-    return Seen(verdict="answered", detail=f"HTTP {status}", page=PageSeen(status, None, title, location))
+    return Seen(verdict="answered", detail=quoted(f"HTTP {status}"), page=PageSeen(status, None, title, location))
 
 
 @pytest.mark.parametrize(
@@ -64,7 +65,7 @@ def walk(pages: dict[str, Seen]) -> Seen:
 
 def test_the_page_at_the_end_counts() -> None:
     seen = walk({"/": page("/a"), "/a": page("/b", 301), "/b": page(None, 200, "Heating")})
-    assert (seen.detail, seen.problems) == ("HTTP 302, then /a: HTTP 301, then /b: HTTP 200 'Heating'", [])
+    assert (str(seen.detail), seen.problems) == ("HTTP 302, then /a: HTTP 301, then /b: HTTP 200 'Heating'", [])
     assert seen.page == PageSeen(200, None, "Heating", None)
 
 
@@ -82,8 +83,8 @@ def test_circles_end() -> None:
 
 
 def test_a_page_that_does_not_come_is_told() -> None:
-    gone = Seen(verdict="refused", detail="203.0.113.44:8443 refuses the connection")
+    gone = Seen(verdict="refused", detail=quoted("203.0.113.44:8443 refuses the connection"))
     seen = walk({"/": page("/a"), "/a": gone})
-    assert (seen.problems, "does not come: 203.0.113.44:8443 refuses" in seen.detail) == (["service-faulty"], True)
+    assert (seen.problems, "does not come: 203.0.113.44:8443 refuses" in str(seen.detail)) == (["service-faulty"], True)
     late = walk({"/": page("/a"), "/a": Seen()})
-    assert (late.problems, late.detail.endswith("did not come in time")) == ([], True)
+    assert (late.problems, str(late.detail).endswith("did not come in time")) == ([], True)

@@ -14,6 +14,7 @@ from hooper.planning.plan import make_plan
 from hooper.planning.topology import Topology
 from hooper.planning.ways import ways_left
 from hooper.site.load import parse_site
+from hooper.words.said import quoted
 from support.program import hooper, valid
 from support.sites import TODAY
 
@@ -238,7 +239,9 @@ def test_where_both_ways_exist_their_delays_stand_side_by_side() -> None:
 
     def seen(service: str, took_ms: int, verdict: Verdict = "answered") -> Result:
         evidence, port = Evidence(), 443
-        return Result(service, "reachable", True, verdict, (), "ipv4", None, "tcp", port, took_ms, None, evidence, "")
+        return Result(
+            service, "reachable", True, verdict, (), "ipv4", None, "tcp", port, took_ms, None, evidence, quoted("")
+        )
 
     topology = Topology(file.site)
     (told,) = delays(topology, [seen("films", 20), seen("films-around", 64)])

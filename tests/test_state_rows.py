@@ -19,6 +19,7 @@ from hooper.store.entries import Entered, LiveRule
 from hooper.store.orders import Started
 from hooper.store.state import State
 from hooper.store.updates import LastUpdate
+from hooper.words.said import quoted
 
 DAMAGED = {
     "told": "UPDATE told SET at = 'nix'",
@@ -39,7 +40,7 @@ def filled(path: Path, at: datetime) -> State:
     inside = {("film-page", "tcp", 443): StoredInside("answered", "f", None, rfc3339(at))}
     state.checks.save(at, ("interface", "usb0", True), [looked], inside)
     state.values.tell(at, {"wan:box": "203.0.113.44"})
-    state.values.saw(at, "fibre", ip_address("203.0.113.44"), "STUN")
+    state.values.saw(at, "fibre", ip_address("203.0.113.44"), quoted("STUN"))
     state.values.surveyed(at, "fibre", {"wan": {}, "way": None})
     rule = LiveRule("tcp", 443, "10.44.7.30", 443, "", "hooper film-page", enabled=True, lease_s=0)
     state.journal.write(Entered("box", "film-page", rule, "open", (replace(rule, label="a game"),), None))

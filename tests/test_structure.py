@@ -16,7 +16,7 @@ from support.program import ROOT
 SOURCE = ROOT / "src" / "hooper"
 FOUNDATIONS = "foundations"
 ORDER = (
-    FOUNDATIONS, "words", "site", "wire", "net", "planning", "report", "store", "lab", "gateways", "line", "names",
+    "words", FOUNDATIONS, "site", "wire", "net", "planning", "report", "store", "lab", "gateways", "line", "names",
     "certs", "check", "why", "tunnels", "usecases", "keep", "cli",
 )  # fmt: skip
 PURE = ("words", "site", "wire", "planning")

@@ -32,6 +32,7 @@ from hooper.net.surroundings import parse_passing
 from hooper.net.types import Interface
 from hooper.sourced import Sourced
 from hooper.store.state import State
+from hooper.words.said import quoted
 from support.mortal import town
 from support.program import hooper, town_here, valid
 from support.sites import ONE_BOX, site
@@ -69,7 +70,10 @@ def test_sources_in_the_order_of_the_site_file() -> None:
     """What is told by nobody else is taken as it is; where two differ, both are told of."""
     text = ONE_BOX.replace("[lines.", '[measure]\necho = ["http://e.example/"]\n[lines.', 1)
     line = next(iter(site(text).site.lines))
-    stun, echo = Sourced(read_answer("198.51.100.4", None), "STUN"), Sourced(read_answer("198.51.100.5", None), "echo")
+    stun, echo = (
+        Sourced(read_answer("198.51.100.4", None), quoted("STUN")),
+        Sourced(read_answer("198.51.100.5", None), quoted("echo")),
+    )
 
     def chosen(order: str | None) -> tuple[str, int]:
         written = text if order is None else text.replace(f"[lines.{line}]", f"[lines.{line}]\nsources = {order}")
@@ -79,11 +83,11 @@ def test_sources_in_the_order_of_the_site_file() -> None:
 
     assert chosen(None) == ("198.51.100.4", 1)
     assert chosen('["echo", "stun"]') == ("198.51.100.5", 1)
-    private = Sourced(read_answer("100.64.1.1", None), "echo")
+    private = Sourced(read_answer("100.64.1.1", None), quoted("echo"))
     found = candidates(site(text).site, line, Given(), None, router=None, stun=None, echo=private)
     assert found.echo is None
-    assert "100.64.1.1" in choose(line, found).address.source
-    assert "RFC 6598" in choose(line, found).address.source
+    assert "100.64.1.1" in str(choose(line, found).address.source)
+    assert "RFC 6598" in str(choose(line, found).address.source)
 
 
 # --- IPv6

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from hooper.words.said import Said
+
 
 @dataclass(frozen=True, slots=True)
 class Side:
@@ -12,9 +14,9 @@ class Side:
     value: null where it is not known; source: where it comes from. what: what the number is.
     """
 
-    what: str
+    what: Said
     value: str | None
-    source: str
+    source: Said
 
 
 @dataclass(frozen=True, slots=True)
@@ -27,4 +29,4 @@ class Comparison:
     left: Side
     right: Side
     equal: bool | None
-    meaning: str
+    meaning: Said

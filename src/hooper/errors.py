@@ -7,9 +7,12 @@ Anything else that escapes is a fault of ours and ends with exit code 70.
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
+from copy import copy
 from dataclasses import dataclass
+from typing import Self
 
 from hooper import deeds
+from hooper.words.said import Said, say
 
 EXIT_OK = 0
 EXIT_NEEDS_A_PERSON = 1
@@ -75,6 +78,19 @@ class HooperError(Exception):
             self.remedy = remedy
         if code is not None:
             self.code = code
+
+    def about(self, *names: str, remedy: str | None = None) -> Self:
+        """The same trouble, told of what it hit. remedy: another one; None: the same."""
+        other = copy(self)
+        other.message = f"{', '.join(names)}: {self.message}" if names else self.message
+        if remedy is not None:
+            other.remedy = remedy
+        return other
+
+    @property
+    def told(self) -> Said:
+        """As a value: its words as they were raised."""
+        return say("failed", words=self.message)
 
 
 class NeedsAPerson(HooperError):

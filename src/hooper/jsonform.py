@@ -13,6 +13,7 @@ from hooper.clock import rfc3339
 from hooper.errors import HooperError, flatten
 from hooper.secret import redact
 from hooper.visible import as_json, in_json
+from hooper.words.said import Said, quoted
 
 T = TypeVar("T")
 World = str  # "real" or "lab"
@@ -23,13 +24,18 @@ def head(command: str, at: datetime, world: World) -> dict[str, Any]:
     return {"hooper": __version__, "command": command, "at": rfc3339(at), "world": world}
 
 
-def plain(value: Any) -> Any:
-    """`value` as JSON knows it. Dataclasses become objects; secrets are taken out of every text."""
+def plain(value: Any, told: Callable[[Said], Any] = lambda told: redact(str(told))) -> Any:
+    """`value` as JSON knows it. Dataclasses become objects; secrets are taken out of every text.
+
+    told: what becomes of what is told: its sentence.
+    """
+    if isinstance(value, Said):
+        return told(value)
     if dataclasses.is_dataclass(value) and not isinstance(value, type):
         # a name that Python keeps for itself carries an underscore: from_
-        return {field.name.rstrip("_"): plain(getattr(value, field.name)) for field in dataclasses.fields(value)}
+        return {field.name.rstrip("_"): plain(getattr(value, field.name), told) for field in dataclasses.fields(value)}
     if isinstance(value, Mapping):
-        return {str(key): plain(item) for key, item in value.items()}
+        return {str(key): plain(item, told) for key, item in value.items()}
     if isinstance(value, str):
         return redact(value)
     if value is None or isinstance(value, bool | int | float):
@@ -39,8 +45,13 @@ def plain(value: Any) -> Any:
     if isinstance(value, date):
         return value.isoformat()
     if isinstance(value, Iterable):
-        return [plain(item) for item in value]
+        return [plain(item, told) for item in value]
     return redact(str(value))
+
+
+def kept(value: Any) -> Any:
+    """`value` as it is kept, to be read again by `read_as`: what is told in it stays a code with its values."""
+    return plain(value, lambda told: told.written(redact))
 
 
 def each_text(value: T, change: Callable[[str], str]) -> T:
@@ -51,6 +62,8 @@ def each_text(value: T, change: Callable[[str], str]) -> T:
 def _changed(value: Any, change: Callable[[str], str]) -> Any:
     if isinstance(value, str):
         return change(value)
+    if isinstance(value, Said):
+        return quoted(change(str(value)))
     if dataclasses.is_dataclass(value) and not isinstance(value, type):
         old = {field.name: getattr(value, field.name) for field in dataclasses.fields(value)}
         new = {name: _changed(item, change) for name, item in old.items()}

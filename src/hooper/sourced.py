@@ -7,6 +7,7 @@ from datetime import datetime, timedelta
 from typing import Generic, Literal, TypeAlias, TypeVar
 
 from hooper.addresses import IPAddress
+from hooper.words.said import Said, say
 
 T_co = TypeVar("T_co", covariant=True)
 How = Literal["given", "measured", "surveyed", "told", "named", "written"]
@@ -21,7 +22,7 @@ class Shown:
     """
 
     value: str | None
-    source: str
+    source: Said
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,7 +36,7 @@ class Sourced(Generic[T_co]):
     """
 
     value: T_co
-    source: str
+    source: Said
     at: datetime | None = None
     how: How = "measured"
     absent: bool = False
@@ -48,17 +49,17 @@ class Sourced(Generic[T_co]):
         """Whether it was seen or told in this very run: what was told before may have changed since."""
         return self.at is None or self.at >= now
 
-    def age(self, now: datetime) -> str:
+    def age(self, now: datetime) -> Said:
         """How long ago, in words."""
-        return age_of(self.at, now) if self.at is not None else "just now"
+        return age_of(self.at, now) if self.at is not None else say("just-now")
 
     @property
     def measured(self) -> bool:
         return self.how == "measured"
 
-    def words(self, now: datetime) -> str:
+    def words(self, now: datetime) -> Said:
         """Where it comes from, with its age where it has one."""
-        return self.source if self.at is None or self.measured else f"{self.source} {self.age(now)}"
+        return self.source if self.at is None or self.measured else self.source + " " + self.age(now)
 
     def shown(self, now: datetime) -> Shown:
         """As documents show it."""
@@ -70,14 +71,14 @@ SourcedAddress: TypeAlias = Sourced[IPAddress | None]
 
 def as_told(value: str, at: datetime) -> Sourced[str]:
     """What a person read off a page or a device."""
-    return Sourced(value, "told", at, "told")
+    return Sourced(value, say("told-by-a-person"), at, "told")
 
 
-def age_of(moment: datetime, now: datetime) -> str:
+def age_of(moment: datetime, now: datetime) -> Said:
     """How long ago in words: just now, 5 min ago, 3 h ago, 2 days ago."""
     minutes = max(0, round((now - moment).total_seconds() / 60))
     if minutes < 1:
-        return "just now"
+        return say("just-now")
     if minutes < 120:
-        return f"{minutes} min ago"
-    return f"{minutes // 60} h ago" if minutes < 48 * 60 else f"{minutes // 1440} days ago"
+        return say("min-ago", minutes=minutes)
+    return say("h-ago", minutes=minutes // 60) if minutes < 48 * 60 else say("days-ago", minutes=minutes // 1440)

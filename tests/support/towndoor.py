@@ -23,12 +23,12 @@ from hooper.net.types import (
     Endpoint,
     Family,
     NoRoute,
-    Place,
     Refused,
     Rejected,
     Surroundings,
     Unreachable,
 )
+from hooper.places import HERE, Place
 from hooper.wire.icmp import Icmp
 from support.mortal import Lives, MortalStream
 
@@ -66,7 +66,7 @@ class TownDoor:
 
     @property
     def place(self) -> Place:
-        return Place("interface", self.interface) if self.interface else Place("here", "here")
+        return Place("interface", self.interface) if self.interface else HERE
 
     def through(self, interface: str) -> TownDoor:
         return TownDoor(self.board, self.tasks, self.lives, self.name, interface)

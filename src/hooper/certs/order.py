@@ -23,6 +23,7 @@ from hooper.errors import CounterpartError, MachineError, RefusedForSafety, Usag
 from hooper.files import read_text
 from hooper.net.types import Door
 from hooper.store.orders import Started
+from hooper.words.said import NOTHING, say
 
 if TYPE_CHECKING:
     from cryptography import x509
@@ -293,10 +294,10 @@ def _row(
     key: str | None = None,
 ) -> CertificateRow:
     detail = {
-        "absent": "there is none yet" if kept is None else "the one that is kept is for other names",
-        "due": "it expires soon",
-        "expired": "it has expired",
-    }.get(state, "")
+        "absent": say("there-is-none-yet") if kept is None else say("the-one-that-is-kept"),
+        "due": say("it-expires-soon"),
+        "expired": say("it-has-expired"),
+    }.get(state, NOTHING)
     end = kept.leaf.not_valid_after_utc if kept is not None else None
     return CertificateRow(
         certificate=certificate,

@@ -6,6 +6,9 @@ from hooper.site.model import Site
 
 EXPIRED, NOT_YET, OTHER_NAME = "certificate-expired", "certificate-not-yet-valid", "certificate-other-name"
 UNTRUSTED, ABSENT = "certificate-untrusted", "certificate-absent"
+TELLS = (  # by which a look tells of them
+    "certificate-self-made", "certificate-expired", "certificate-begins", "certificate-for", "certificate-untrusted",
+)  # fmt: skip
 CODES = (ABSENT, EXPIRED, NOT_YET, OTHER_NAME, UNTRUSTED)
 
 

@@ -5,6 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Literal
 
+from hooper.words.said import Said
+
 State = Literal["absent", "current", "due", "expired", "ordered", "watched", "unknown", "failed"]
 
 
@@ -29,7 +31,7 @@ class CertificateRow:
     chain: str | None
     key: str | None
     ok: bool
-    detail: str
+    detail: Said
 
 
 @dataclass(frozen=True, slots=True)

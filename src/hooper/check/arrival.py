@@ -11,6 +11,7 @@ from hooper.check.results import Evidence, Result, Verdict
 from hooper.planning.topology import Topology
 from hooper.planning.typed import WEB, Typed, typed
 from hooper.site.model import Site
+from hooper.words.said import Said, say
 
 PATIENCE_MS = 8_000  # that the page waits for each service
 # What no browser opens, whoever asks (WHATWG Fetch, "port blocking").
@@ -157,7 +158,7 @@ def judge_told(topology: Topology, one: Try, told: Mapping[str, PageTold], *, na
     return browser_result(one, verdict, detail, took, provable=service.speaks in WEB)
 
 
-def browser_result(one: Try, verdict: Verdict, detail: str, took_ms: int = 0, *, provable: bool = True) -> Result:
+def browser_result(one: Try, verdict: Verdict, detail: Said, took_ms: int = 0, *, provable: bool = True) -> Result:
     """A result that a browser gave. It cannot tell one device from another, unless it knows the certificate."""
     return Result(
         service=one.service,
@@ -178,25 +179,24 @@ def browser_result(one: Try, verdict: Verdict, detail: str, took_ms: int = 0, *,
     )
 
 
-def _verdict(speaks: str, told: Mapping[str, PageTold], *, named: bool) -> tuple[Verdict, str]:
+def _verdict(speaks: str, told: Mapping[str, PageTold], *, named: bool) -> tuple[Verdict, Said]:
     tls, plain = told.get("tls"), told.get("plain")
     slow = all(word.took_ms >= PATIENCE_MS - 500 for word in told.values() if not word.loaded)
     if tls is not None and tls.loaded:
-        whose = "for its name" if named else "for this address"
-        return "answered", f"the browser loaded it, and accepts its certificate {whose}"
+        return "answered", say("browser-loaded-by-name" if named else "browser-loaded-by-address")
     if speaks == "https" and plain is not None and plain.loaded:
-        words = "something answers there, and the browser does not accept its certificate, or it is no TLS"
+        words = say("browser-warned")
         return "connected", words
     if plain is not None and plain.loaded:
-        return "connected", "the browser loaded something from there; whose page it is, it does not tell"
+        return "connected", say("browser-loaded-something")
     if not told:
-        return "unproven", "the page did not tell"
+        return "unproven", say("browser-told-nothing")
     if slow and speaks in WEB:
-        return "silent", f"nothing came back to the browser within {PATIENCE_MS // 1000} s"
+        return "silent", say("browser-silent", seconds=PATIENCE_MS // 1000)
     if slow:
-        words = "the browser waited in vain: the port is dropped, or the service waits for its own protocol"
+        words = say("browser-waited")
         return "unproven", words
-    words = "it ended at once: refused, or it speaks what no browser does"
+    words = say("browser-ended")
     if speaks == "https":
-        words = "it ended at once: refused, or the certificate has a warning; open the link to see which"
+        words = say("browser-ended-warned")
     return "unproven", words

@@ -14,6 +14,7 @@ from hooper.errors import UsageError
 from hooper.net.types import Door
 from hooper.planning.topology import Topology
 from hooper.planning.values import Plan
+from hooper.words.said import NOTHING, Said, say
 
 
 @dataclass(frozen=True, slots=True)
@@ -25,7 +26,7 @@ class Passed:
     port: int
     verdict: Verdict
     ok: bool | None
-    detail: str
+    detail: Said
 
 
 @dataclass(frozen=True, slots=True)
@@ -43,7 +44,7 @@ class Between:
     tried_address: str
     results: tuple[Passed, ...]
     wrong: str | None
-    meaning: str
+    meaning: Said
 
 
 async def look_between(
@@ -54,7 +55,7 @@ async def look_between(
     own: object,
     deadline: float,
     *,
-    failed: Mapping[str, str],
+    failed: Mapping[str, Said],
 ) -> Between:
     """Each public service at the outer side of the router that stands behind this machine's network.
 
@@ -70,8 +71,8 @@ async def look_between(
     wan = site.gateways[inner].wan_behind(at) if inner is not None and at is not None else None
     if inner is None or wan is None or at is None:
         outer = sorted({key for gateway in site.gateways.values() for key in gateway.behind})
-        where = f"this machine is on the LAN of {at}" if at is not None else "this machine is on none of its networks"
-        move = f"plug it into the LAN of {outer[0]}" if outer else "the site file has no box behind another"
+        where = say("this-machine-is-on-the-lan-of", at=at) if at is not None else say("this-machine-is-on-none-of-its")
+        move = say("plug-it-into-the", outer=outer[0]) if outer else say("the-site-file-has-no-box")
         raise UsageError(f"{where}, with no other router behind it", remedy=f"To look from between: {move}.")
     targets = list(_targets(topology, plan, inner, wan))
     open_to_all = [target for target in targets if not target.beyond]
@@ -92,7 +93,7 @@ def _targets(topology: Topology, plan: Plan, inner: str, wan: IPv4Address) -> It
         if rule is None or rule.outside_ports is None or rule.target_ports is None:
             continue
         port = rule.outside_ports[0] + target.port - rule.target_ports[0]
-        closed = f"only {', '.join(rule.sources)} may come in" if rule.sources else ""
+        closed = say("sources-only", sources=rule.sources) if rule.sources else NOTHING
         yield replace(target, address=wan, port=port, beyond=closed)
 
 
@@ -104,30 +105,21 @@ def _passed(target: Target, seen: Seen | None) -> Passed:
 
 
 def _judged(
-    inner: str, outer: str, wan: IPv4Address, rows: tuple[Passed, ...], failed: Mapping[str, str], *, nobody: bool
-) -> tuple[str | None, str]:
+    inner: str, outer: str, wan: IPv4Address, rows: tuple[Passed, ...], failed: Mapping[str, Said], *, nobody: bool
+) -> tuple[str | None, Said]:
     """Which box is wrong, as far as it can be told from here, and what that means."""
     bad = [row.service for row in rows if row.ok is False]
     good = [row.service for row in rows if row.ok]
     if nobody:
-        said = f"Nobody has the address {wan} here: {inner} is off, or has another WAN address, so that the rules of"
-        return inner, f"{said} {outer} lead nowhere. Read its WAN address and give it with {deeds.WAN_ADDRESS(inner)}."
+        said = say("nobody-has-the-address", wan=wan, inner=inner)
+        return inner, say("lead-nowhere-read-its", said=said, outer=outer, wan_address=deeds.WAN_ADDRESS(inner))
     if bad and good:
-        return inner, (
-            f"{inner} lets {', '.join(good)} through, but not {', '.join(bad)}: look at its rules for these, and"
-            " whether the devices answer."
-        )
+        return inner, (say("lets-through-but-not", inner=inner, good=good, bad=bad))
     if bad:
-        return inner, f"{inner} lets nothing through: its rules are missing, or lead to devices that do not answer."
+        return inner, say("lets-nothing-through-its", inner=inner)
     outside = [service for service in good if service in failed]
     if outside:
-        return outer, (
-            f"{inner} and all behind it are right, and yet {', '.join(outside)} did not answer from outside"
-            f" ({failed[outside[0]]}): look at the rules of {outer} for it. If they are right, the provider stops it."
-        )
+        return outer, (say("and-all-behind-it", inner=inner, outside=outside, failed=failed[outside[0]], outer=outer))
     if good:
-        return None, (
-            f"{inner} and all behind it are right. What fails from outside is wrong at {outer}, or stopped by the"
-            " provider before it."
-        )
-    return None, "Nothing here could be tried from this place."
+        return None, (say("and-all-behind-it-are", inner=inner, outer=outer))
+    return None, say("nothing-here-could-be")

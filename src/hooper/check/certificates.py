@@ -13,6 +13,7 @@ from hooper.certs.inspect import judge, load_chain, load_pem, names_of, well_kno
 from hooper.certs.problems import ABSENT, EXPIRED, NOT_YET, OTHER_NAME, UNTRUSTED, planned_for
 from hooper.errors import MachineError
 from hooper.files import read_text
+from hooper.words.said import Said, say
 
 if TYPE_CHECKING:
     from cryptography import x509
@@ -20,11 +21,11 @@ if TYPE_CHECKING:
     from hooper.site.model import Site
 
 WARNINGS = {  # what a browser has against a certificate, in a few words
-    EXPIRED: "it has ended",
-    NOT_YET: "it begins later",
-    OTHER_NAME: "it is for another name",
-    ABSENT: "the device made it itself",
-    UNTRUSTED: "nobody whom they know vouches for it",
+    EXPIRED: say("warns-ended"),
+    NOT_YET: say("warns-early"),
+    OTHER_NAME: say("warns-other-name"),
+    ABSENT: say("warns-self-made"),
+    UNTRUSTED: say("warns-unknown"),
 }
 
 
@@ -51,7 +52,7 @@ class Judge:
                     continue
         return found
 
-    def problems(self, service: str, name: str | None, chain: Sequence[bytes], now: datetime) -> list[tuple[str, str]]:
+    def problems(self, service: str, name: str | None, chain: Sequence[bytes], now: datetime) -> list[tuple[str, Said]]:
         """What is wrong with the certificate that a service shows: codes, each with its words. now: in UTC."""
         shown = load_chain(chain[:12])
         if not shown:
@@ -62,15 +63,15 @@ class Judge:
         found = judge(shown, name, self._roots if key is not None else [], now, planned=key is not None)
         leaf = shown[0]
         words = {
-            ABSENT: f"it shows a certificate of the device's own making, not {key}",
-            EXPIRED: f"its certificate expired on {leaf.not_valid_after_utc:%Y-%m-%d}",
-            NOT_YET: f"its certificate begins on {leaf.not_valid_before_utc:%Y-%m-%d} only",
-            OTHER_NAME: f"its certificate is for {', '.join(names_of(leaf)[:3]) or 'no name'}, not for {name}",
-            UNTRUSTED: "nobody that is trusted vouches for its certificate",
+            ABSENT: say("certificate-self-made", certificate=key),
+            EXPIRED: say("certificate-expired", ended=leaf.not_valid_after_utc),
+            NOT_YET: say("certificate-begins", begins=leaf.not_valid_before_utc),
+            OTHER_NAME: say("certificate-for", names=names_of(leaf)[:3], name=name),
+            UNTRUSTED: say("certificate-untrusted"),
         }
         return [(code, words[code]) for code in found.problems]
 
-    def browsers_warn(self, service: str, name: str | None, chain: Sequence[bytes], now: datetime) -> str | None:
+    def browsers_warn(self, service: str, name: str | None, chain: Sequence[bytes], now: datetime) -> Said | None:
         """Why a browser that knows the usual authorities alone warns of a certificate that nobody has planned; None: it
         does not, or the certificate is planned, and `problems` says more.
 

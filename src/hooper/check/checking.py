@@ -33,6 +33,7 @@ from hooper.net.nat64 import Nat64Door, nat64_prefix
 from hooper.net.standing import connected_surroundings, standing
 from hooper.net.stun import STUN_DEADLINE, mapped_by
 from hooper.net.types import Door, Endpoint, Surroundings
+from hooper.places import HERE, Place
 from hooper.planning.access import hidden_by
 from hooper.planning.topology import Topology
 from hooper.planning.typed import name_for, six_for
@@ -40,6 +41,7 @@ from hooper.planning.unfolded import SideDoor
 from hooper.planning.values import Finding
 from hooper.site.references import seen_from
 from hooper.sourced import Shown, Sourced, SourcedAddress
+from hooper.words.said import Said, quoted, say
 
 if TYPE_CHECKING:
     from hooper.site.model import Site
@@ -71,7 +73,7 @@ class Wish:
     doors: tuple[SideDoor, ...] = ()
     heard: Callable[[str], None] = lambda text: None
     keys: Mapping[str, TunnelKeys] = field(default_factory=dict)
-    origin: From | None = None
+    origin: Place | None = None
 
     @property
     def site(self) -> Site:
@@ -93,32 +95,36 @@ class Outcome:
     unfit: why nothing can be proven from this place; None: it can.
     """
 
-    origin: From
+    place: Place
+    proves_outside: bool
     results: list[Result] = field(default_factory=list)
     inside: dict[tuple[str, str, int], InsideSeen] = field(default_factory=dict)
-    skipped: dict[str, str] = field(default_factory=dict)
+    skipped: dict[str, Said] = field(default_factory=dict)
     errors: list[HooperError] = field(default_factory=list)
-    remarks: list[str] = field(default_factory=list)
+    remarks: list[Said] = field(default_factory=list)
     findings: list[Finding] = field(default_factory=list)
     public: dict[str, PublicAddress] = field(default_factory=dict)
     unfit: Unfit | None = None
+
+    @property
+    def origin(self) -> From:
+        """As documents say where it was looked from."""
+        return From(self.place.kind, self.place.shown, self.proves_outside)
 
 
 async def check_here(here: Door, wish: Wish) -> Outcome:
     """Each service at its inner address. Proves nothing about outside. Raises: NoNetwork."""
     started = here.clock.monotonic()
     around = await connected_surroundings(here)
-    outcome = Outcome(From("here", "here", False))
+    outcome = Outcome(HERE, False)
     targets = [wish.keyed(target) for target in inner_targets(wish.topology, wish.services)]
     at = standing(wish.site, around)[1]
     hidden = {target.gateway for target in targets} - {*seen_from(wish.site, at)}
     if at is None:
-        remark = "This machine is on none of the site's networks: somebody else may have these addresses."
+        remark = say("this-machine-is-on-none-of")
         outcome.remarks.append(remark)
     elif hidden:
-        remark = (
-            f"This machine is on the LAN of {at}: what is behind {', '.join(sorted(hidden))} cannot be seen from here."
-        )
+        remark = say("this-machine-is-on-the", at=at, hidden=sorted(hidden))
         outcome.remarks.append(remark)
     left = time_left(here.clock, started, wish.deadline, PROBED_FOR)
     seen = await probe_all([(here, target) for target in targets], left, wish.heard)
@@ -139,11 +145,11 @@ async def check_outside(here: Door, outside: Door, wish: Wish, memory: InsideMem
     within = within_tunnel(wish.site, outside, around) if wish.origin is None else None
     if within is not None:
         return await _check_tunnel(here, outside, wish, within, around)
-    origin = wish.origin or From(outside.place.kind, outside.place.name, True)
+    origin = wish.origin or outside.place
     sight = seen_from(wish.site, standing(wish.site, around).gateway) if wish.origin is None else ()
     unfit = useless_interface(wish.site, outside, around)
     if unfit is not None:
-        return unproven(wish, replace(origin, proves_outside=False), unfit, here.clock.now())
+        return unproven(wish, origin, unfit, here.clock.now())
     outside, without4 = await _towards_four(outside, around, wish)
     names: dict[str, NameSeen] = {}
 
@@ -156,14 +162,14 @@ async def check_outside(here: Door, outside: Door, wish: Wish, memory: InsideMem
     shown = place.value if place is not None else None
     same = next((line for line, found in public.items() if shown is not None and found.address.value == shown), None)
     if same is not None:
-        reason = f"{outside.place.name} shows {shown}, the address of {same} itself: this is the inside, looking round"
-        unfit = Unfit("asker-inside", reason)
-        return unproven(wish, replace(origin, proves_outside=False), unfit, here.clock.now(), public, place)
-    outcome = Outcome(origin, findings=[found for one in public.values() for found in one.findings()], public=public)
+        unfit = Unfit("asker-inside", say("unfit-looks-round", name=outside.place.shown, shown=shown, same=same))
+        return unproven(wish, origin, unfit, here.clock.now(), public, place)
+    outcome = Outcome(origin, True, public=public)
+    outcome.findings = [found for one in public.values() for found in one.findings()]
     six = _tries_six(around, outside)
     targets, outcome.skipped = outer_targets(wish.topology, wish.services, _values(public), shown, wish.doors, six=six)
     if isinstance(outside, Nat64Door):
-        outcome.remarks.append(f"{outside.place.name} has IPv6 alone: IPv4 goes through the NAT64 of {outside.prefix}.")
+        outcome.remarks.append(say("has-ipv6-alone-ipv4", shown=outside.place.shown, prefix=outside.prefix))
     tried = [_without4(target, without4) for target in targets if _is_wished(wish, target)]
     targets = [wish.keyed(target) for target in _named(wish, tried, names, outcome)]
     reachable = [target for target in targets if target.address is not None]
@@ -191,18 +197,18 @@ async def check_outside(here: Door, outside: Door, wish: Wish, memory: InsideMem
     return outcome
 
 
-async def _towards_four(outside: Door, around: Surroundings, wish: Wish) -> tuple[Door, str | None]:
+async def _towards_four(outside: Door, around: Surroundings, wish: Wish) -> tuple[Door, Said | None]:
     """The place to look from, by which IPv4 is reached too where it has IPv6 alone, and why it is not reached."""
     alone = six_alone(outside, around)
     if alone is None:
         return outside, None
     prefix = await nat64_prefix(outside, around.resolvers, min(PREFIX_S, wish.deadline * BEFORE))
     if prefix is None:
-        return outside, f"{alone} has IPv6 alone, and its resolvers tell of no NAT64 that leads to IPv4"
+        return outside, say("no-nat64", place=alone)
     return Nat64Door(outside, prefix), None
 
 
-def _without4(target: Target, why: str | None) -> Target:
+def _without4(target: Target, why: Said | None) -> Target:
     """A target as a place without IPv4 has it. why: it is without; None: it has it."""
     if why is None or (target.address is not None and target.address.version == 6):
         return target
@@ -222,7 +228,7 @@ def _tries_six(around: Surroundings, outside: Door) -> bool:
 
 def _nowhere(target: Target) -> Seen:
     """What is said of a target whose address is not known."""
-    unknown = f"the public address is not known; give it with {deeds.PUBLIC_ADDRESS}"
+    unknown = say("public-unknown")
     return Seen(verdict="unproven", detail=target.beyond or unknown)
 
 
@@ -234,7 +240,7 @@ def _likened(
         return result
     known = memory.fingerprints() if memory is not None else {}
     like = another_of_ours(wish.topology, target, seen, outcome.inside, known)
-    return result if like is None else replace(result, detail=f"{result.detail}; {like.words}", looks_like=like.who)
+    return result if like is None else replace(result, detail=result.detail + like.words, looks_like=like.who)
 
 
 def _inner_of(targets: Sequence[Target], sight: Collection[str]) -> list[Target]:
@@ -252,14 +258,11 @@ async def _check_tunnel(here: Door, outside: Door, wish: Wish, within: WithinTun
     started = here.clock.monotonic()
     name = outside.place.name
     at = at_home(wish.site, around)
-    outcome = Outcome(From("interface", name, at is None))
-    whose = f"its peer {within.peer}" if within.peer is not None else "none of its peers in the site file"
-    outcome.remarks.append(f"{name} is the tunnel {within.tunnel}, and this machine is {whose}.")
+    outcome = Outcome(outside.place, at is None)
+    whose = say("its-peer", peer=within.peer) if within.peer is not None else say("none-of-its-peers")
+    outcome.remarks.append(say("is-the-tunnel-and", name=name, tunnel=within.tunnel, whose=whose))
     if at is not None:
-        outcome.remarks.append(
-            f"This machine is on the LAN of {at}, or on one with its addresses: what answers need not have come by the"
-            " tunnel."
-        )
+        outcome.remarks.append(say("this-machine-is-on-the-lan", at=at))
     found, outcome.skipped = tunnel_targets(wish.topology, wish.services, within.peer)
     targets = [_not_hidden(wish, within.peer, target, around) if at is None else target for target in found]
     left = time_left(here.clock, started, wish.deadline, PROBED_FOR)
@@ -267,7 +270,7 @@ async def _check_tunnel(here: Door, outside: Door, wish: Wish, within: WithinTun
     _judge_all(wish, targets, seen, here.clock.now())
     for target, one in zip(targets, seen, strict=True):
         if target.expected == "unreachable" and one.verdict not in ("silent", "refused", "unproven"):
-            one.detail += f"; {within.peer} must not reach it"
+            one.detail += say("not-for-peer", peer=within.peer)
         outcome.results.append(as_result(target, one, Evidence()))
     return outcome
 
@@ -280,7 +283,7 @@ def _not_hidden(wish: Wish, peer: str | None, target: Target, around: Surroundin
     hidden = hidden_by(wish.site, peer, target.address, around.networks()) if peer is not None else None
     if hidden is None or target.expected == "unreachable":
         return target
-    words = f"the network here is {hidden} too, so that apps look for it among the neighbours"
+    words = say("network-overlaps", hidden=hidden)
     return replace(target, wrong=("network-overlap", words))
 
 
@@ -305,7 +308,7 @@ def _named(wish: Wish, targets: list[Target], seen: Mapping[str, NameSeen], outc
     ]
     given = sorted({target.line for target in targets if target.server_name and target.line in wish.known.given})
     if given:
-        outcome.remarks.append(f"Tried by the number that was given: the names of {', '.join(given)} were not tried.")
+        outcome.remarks.append(say("tried-by-the-number", given=given))
     out: list[Target] = []
     for target in targets:
         out += by_name(target, seen, six_for(wish.topology, target.service)) if target in tried else (target,)
@@ -331,7 +334,7 @@ async def _addresses(here: Door, outside: Door, wish: Wish) -> tuple[dict[str, P
     async def of_place() -> None:
         mapped = await mapped_by(outside, servers, patience) if servers else None
         if mapped is not None:
-            place.append(Sourced(mapped[0], f"STUN server {mapped[1]}"))
+            place.append(Sourced(mapped[0], say("stun-server", server=mapped[1])))
 
     async with anyio.create_task_group() as tasks:
         tasks.start_soon(of_place)
@@ -401,7 +404,7 @@ def _judge_all(wish: Wish, targets: Sequence[Target], seen: Sequence[Seen], now:
             found += redirected(target, one.page.location)
         for code, words in found:
             one.problems.append(code)
-            one.detail += f"; {words}"
+            one.detail += quoted("; ") + words
 
 
 def _id(target: Target) -> tuple[str, str, int]:
@@ -410,14 +413,14 @@ def _id(target: Target) -> tuple[str, str, int]:
 
 def unproven(
     wish: Wish,
-    origin: From,
+    looked_from: Place,
     unfit: Unfit,
     now: datetime,
     public: Mapping[str, PublicAddress] | None = None,
     place: SourcedAddress | None = None,
 ) -> Outcome:
     """Nothing is probed, since it would prove nothing: unfit says why."""
-    outcome = Outcome(origin, unfit=unfit)
+    outcome = Outcome(looked_from, False, unfit=unfit)
     targets, outcome.skipped = outer_targets(wish.topology, wish.services, _values(public or {}), None)
     for target in targets:
         evidence = _where(target, public or {}, place, now)
@@ -437,6 +440,5 @@ def _where(
     shown = found.shown(now) if found is not None and found.value is not None else None
     if target.own_address:
         six = target.address is not None and target.address.version == 6
-        written = "address6 of its host" if six else "outside_address of the service"
-        shown = Shown(str(target.address), f"{written}, in the site file")
+        shown = Shown(str(target.address), say("written-as-address6" if six else "written-as-outside-address"))
     return Evidence(public_address=shown, place_address=place.shown(now) if place is not None else None)

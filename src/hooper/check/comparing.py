@@ -11,6 +11,7 @@ from hooper.check.results import Evidence, InsideSeen, Result, Seen
 from hooper.check.sameness import same_device, titles_differ
 from hooper.check.targets import Target, is_ok
 from hooper.clock import rfc3339
+from hooper.words.said import NOTHING, quoted, say
 
 if TYPE_CHECKING:
     from hooper.store.checks import StoredInside
@@ -47,31 +48,31 @@ def compared(target: Target, seen: Seen, evidence: Evidence, inside: InsideSeen 
     evidence = replace(evidence, inside=inside if target.expected == "reachable" else None)
     if target.expected == "unreachable":
         if seen.verdict not in ("silent", "refused", "unproven"):
-            seen.detail += "; it must not be reachable from outside"
+            seen.detail += say("must-not-be-reachable")
         return as_result(target, seen, evidence)
     same = same_device(target, seen, inside) if inside is not None else None
     if inside is not None and same is not None:
-        sign = "greeting" if not seen.fingerprint else "host key" if target.speaks == "ssh" else "certificate"
+        sign = "greeting" if not seen.fingerprint else "host-key" if target.speaks == "ssh" else "certificate"
         if not seen.fingerprint and titles_differ(seen.page, inside.page):
             sign = "page"
-        when = f" on {inside.at[:10]}" if inside.stored else ""
+        when = say("on-day", day=inside.at[:10]) if inside.stored else NOTHING
         if same:
-            seen.detail += f", same {sign} as inside{when}"
+            seen.detail += say("same-as-inside", sign=say(sign), when=when)
         else:
-            seen.verdict, seen.detail = "mismatched", f"another device: not the {sign} seen from inside{when}"
+            seen.verdict, seen.detail = "mismatched", say("not-as-inside", sign=say(sign), when=when)
     elif seen.verdict == "answered" and target.keys is None:
-        why = "" if visible else ": this machine is not on the service's network"
-        seen.detail += f", not compared with the inside{why}"
+        why = NOTHING if visible else say("not-on-its-network")
+        seen.detail += say("not-compared", why=why)
     return as_result(target, seen, evidence)
 
 
 def as_result(target: Target, seen: Seen, evidence: Evidence) -> Result:
     warned = seen.certificate.browsers_warn if seen.certificate is not None else None
     if warned is not None and seen.verdict == "answered" and not seen.problems and target.address != target.inner[0]:
-        seen.detail += f"; browsers warn: {warned}"
+        seen.detail += say("browsers-warn", warned=warned)
     if target.wrong is not None:
         seen.problems.append(target.wrong[0])
-        seen.detail += f"; {target.wrong[1]}"
+        seen.detail += quoted("; ") + target.wrong[1]
     return Result(
         service=target.service,
         expected=target.expected,

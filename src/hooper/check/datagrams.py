@@ -19,6 +19,7 @@ from hooper.net.exchange import socket_towards
 from hooper.net.types import Door, Endpoint, Rejected
 from hooper.site.protocols import SPEECHES
 from hooper.wire import ike
+from hooper.words.said import quoted, say
 
 IKE_WAITS = (0.5, 1.0, 2.0, 4.0)  # seconds until the first messages are sent again (RFC 7296 section 2.4)
 
@@ -38,12 +39,12 @@ async def datagrams(door: Door, target: Target, seen: Seen, deadline: float) -> 
             await talk(door, to, target, seen, deadline)
     except (HooperError, ssl.SSLError, ValueError) as exc:
         if seen.verdict != "answered":
-            words = exc.message if isinstance(exc, HooperError) else str(exc)
+            words = quoted(exc.message if isinstance(exc, HooperError) else str(exc))
             seen.verdict = "mismatched" if isinstance(exc, WireError | ssl.SSLError | ValueError) else "unproven"
-            seen.detail = f"answers, but not as {target.speaks}: {words}" if seen.verdict == "mismatched" else words
+            seen.detail = say("not-as", speaks=target.speaks, failure=words) if seen.verdict == "mismatched" else words
         else:
             seen.problems.append("tls-failed")
-            seen.detail += ", but its TLS does not come up"
+            seen.detail += say("tls-not-up")
         return
     if waiting.cancelled_caught and seen.verdict == "silent":
         _nothing_came(target, seen, deadline)
@@ -51,17 +52,19 @@ async def datagrams(door: Door, target: Target, seen: Seen, deadline: float) -> 
 
 def _nothing_came(target: Target, seen: Seen, deadline: float) -> None:
     """Silence: what it says depends on who would answer whom."""
-    nothing = f"nothing came back within {deadline:.2g} s"
+    nothing = say("nothing-came", seconds=deadline)
     if seen.detail:  # something did, and it is of nobody that was asked
         seen.verdict = "mismatched" if target.provable else "connected"
     elif isinstance(target.keys, StandInKey):
-        seen.detail = f"{nothing}: it does not get as far as the computer that stands in"
+        seen.detail = say("not-to-stand-in", nothing=nothing)
     elif target.keys is not None and target.provable:
-        seen.detail = f"{nothing}: no rule leads here, no server runs, or it has another shared key than the site file"
+        seen.detail = say("nothing-by-secret", nothing=nothing)
     elif target.expected == "reachable":
         speech = SPEECHES[target.speaks]
-        mute = f"nothing came back: {speech.silence or f'{target.speaks} answers strangers nothing'}"
-        seen.verdict, seen.detail = "unproven", mute if speech.mute else "nothing came back: over UDP no proof"
+        mute = say(
+            "mute-to-strangers", why=quoted(speech.silence) or say("answers-strangers-nothing", speaks=target.speaks)
+        )
+        seen.verdict, seen.detail = "unproven", mute if speech.mute else say("no-proof-over-udp")
     else:
         seen.detail = nothing
 
@@ -110,9 +113,9 @@ def _is_ike(data: bytes, spis: tuple[bytes, bytes], seen: Seen, *, marked: bool)
         try:
             answer = ike.read_answer(data, spi, marked=marked)
         except WireError as exc:
-            seen.detail = f"a datagram came back that is not IKE: {exc.message}"
+            seen.detail = say("not-ike", message=exc.message)
             continue
-        seen.verdict, seen.detail = "answered", answer.words  # which version comes first is chance
+        seen.verdict, seen.detail = "answered", quoted(answer.words)  # which version comes first is chance
         return True
     return False
 
@@ -139,7 +142,7 @@ async def _anything(door: Door, to: Endpoint, target: Target, seen: Seen, deadli
         if isinstance(came, Rejected):
             rejected(came, to, seen)
         else:
-            seen.verdict, seen.detail = "connected", "a datagram came back"
+            seen.verdict, seen.detail = "connected", say("datagram-back")
 
 
 _TALKS = {"openvpn": _openvpn, "ike": _ike, "ipsec-nat": _ike, "dns": _known, "ntp": _known, "sip": _known}

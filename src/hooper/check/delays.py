@@ -8,12 +8,13 @@ from typing import TYPE_CHECKING
 from hooper.check.results import Result
 from hooper.planning.topology import Topology
 from hooper.site.references import detours
+from hooper.words.said import Said, say
 
 if TYPE_CHECKING:
     from hooper.site.model import Site
 
 
-def delays(topology: Topology, results: Iterable[Result]) -> Iterator[str]:
+def delays(topology: Topology, results: Iterable[Result]) -> Iterator[Said]:
     """Side by side, the services of one port of one host that answered from the same place by both ways."""
     site = topology.site
     machines = set(detours(site).values())
@@ -25,10 +26,11 @@ def delays(topology: Topology, results: Iterable[Result]) -> Iterator[str]:
     for found in by_end.values():
         if len(found) == 2:
             direct, detour = found[False], found[True]
-            yield (
-                f"Until an answer: {direct.service} {direct.took_ms} ms directly, {detour.service} {detour.took_ms} ms"
-                f" by the rented machine ({detour.took_ms - direct.took_ms:+d} ms)."
-            )
+            more_ms = detour.took_ms - direct.took_ms
+            yield say(
+                "detour-delay", direct=direct.service, direct_ms=direct.took_ms, detour=detour.service,
+                detour_ms=detour.took_ms, more_ms=more_ms,
+            )  # fmt: skip
 
 
 def _end(site: Site, result: Result) -> tuple[str, int, str]:

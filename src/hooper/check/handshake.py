@@ -10,6 +10,7 @@ from hooper.errors import HooperError, WireError
 from hooper.net.exchange import socket_towards
 from hooper.net.types import Datagrams, Door, Endpoint, Rejected
 from hooper.wire.wireguard import Initiator, SessionKeys
+from hooper.words.said import quoted, say
 
 TRIES = 4  # within the deadline; a lost datagram is then no verdict
 LEAST_WAIT = 0.3  # seconds
@@ -39,26 +40,23 @@ async def handshake(door: Door, to: Endpoint, keys: ProbeKeys, seen: Seen, deadl
                                     continue
                                 seen.verdict = "answered"
                                 if isinstance(came, SessionKeys):
-                                    seen.detail = f"the handshake succeeds: it is the server of {keys.tunnel}"
+                                    seen.detail = say("handshake-succeeds", tunnel=keys.tunnel)
                                     return
-                                busy = "it is busy, and sends a cookie that only this server can make"
+                                busy = say("handshake-busy")
                                 seen.detail, cookie = busy, came
                                 break
     except (HooperError, WireError) as exc:
         if seen.verdict != "answered":
-            seen.verdict, seen.detail = "unproven", exc.message
+            seen.verdict, seen.detail = "unproven", quoted(exc.message)
         return
     if seen.verdict == "answered":
         return
     if strange:
         seen.verdict = "mismatched"
-        seen.detail = f"something answers that does not have the server's key of {keys.tunnel}"
+        seen.detail = say("handshake-other-key", tunnel=keys.tunnel)
     else:
         seen.verdict = "silent"
-        seen.detail = (
-            f"nothing came back within {deadline:.2g} s: no rule leads here, no server runs, it has another key than"
-            " the site file, or it does not have the probe's key"
-        )
+        seen.detail = say("handshake-silent", seconds=deadline)
 
 
 async def _answer(socket: Datagrams, to: Endpoint, made: list[Initiator]) -> SessionKeys | bytes | Rejected | None:
@@ -80,4 +78,4 @@ def rejected(came: Rejected, to: Endpoint, seen: Seen) -> None:
     """Write down an ICMP message that came instead of an answer."""
     seen.icmp = IcmpSeen(came.icmp.type, came.icmp.code, came.icmp.name, str(came.by) if came.by else None)
     seen.verdict = "refused" if came.icmp.refuses else "silent"
-    seen.detail = f"{came.by or to.address} says about {to}: {came.icmp.name}"
+    seen.detail = say("icmp-says", by=came.by or to.address, to=to, name=came.icmp.name)

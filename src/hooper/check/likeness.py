@@ -13,6 +13,7 @@ from hooper.check.results import InsideSeen, Result, Seen
 from hooper.check.targets import Target
 from hooper.net.types import Door
 from hooper.planning.topology import Topology
+from hooper.words.said import Said, say
 
 PAGE_S, LEAST_S = 1.5, 0.2  # seconds for a router's page, at most and at least
 PAGES = (("https", 443), ("http", 80))
@@ -22,7 +23,7 @@ class Likeness(NamedTuple):
     """Whom it looks like. who: "service:KEY" or "gateway:KEY"."""
 
     who: str
-    words: str
+    words: Said
 
 
 def another_of_ours(
@@ -40,9 +41,11 @@ def another_of_ours(
     if seen.fingerprint is not None:
         now = {one.fingerprint: key[0] for key, one in inside.items() if one.fingerprint}
         twin = {**known, **now}.get(seen.fingerprint)
-        what = "host key" if target.speaks == "ssh" else "certificate"
+        what = say("host-key" if target.speaks == "ssh" else "certificate")
         if twin in services and services[twin].host != services[target.service].host:
-            return Likeness(f"service:{twin}", f"it has the {what} of {twin} on {services[twin].host}")
+            return Likeness(
+                f"service:{twin}", say("like-fingerprint", sign=what, service=twin, host=services[twin].host)
+            )
         return None
     if seen.greeting is None:
         return None
@@ -50,7 +53,7 @@ def another_of_ours(
     twin = next(iter(twins)) if len(twins) == 1 else None
     if twin is None:
         return None
-    return Likeness(f"service:{twin}", f"it greets as {twin} on {services[twin].host} does")
+    return Likeness(f"service:{twin}", say("like-greeting", service=twin, host=services[twin].host))
 
 
 async def routers_likeness(here: Door, topology: Topology, results: Sequence[Result], deadline: float) -> list[Result]:
@@ -97,7 +100,7 @@ def _told(result: Result, pages: Mapping[str, Sequence[Seen]]) -> Result:
             title = result.evidence.page.title if result.evidence.page is not None else None
             alike = page.page is not None and page.page.title is not None and page.page.title == title
             if same or alike:
-                words = f"{result.detail}; it is the page of {key} itself"
+                words = result.detail + say("page-of-router", gateway=key)
                 return replace(
                     result, verdict="mismatched", ok=False, problems=(), detail=words, looks_like=f"gateway:{key}"
                 )

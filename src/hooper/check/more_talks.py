@@ -15,6 +15,7 @@ from hooper.check.targets import Target
 from hooper.errors import WireError
 from hooper.net.types import Datagram, Datagrams, Endpoint
 from hooper.wire import ftp, rfb, smb2
+from hooper.words.said import Said, quoted, say
 
 PASSIVE_S = 1.0  # seconds for an answer that many servers give to nobody without a login
 _ENDED = (anyio.EndOfStream, anyio.BrokenResourceError, anyio.ClosedResourceError)
@@ -38,7 +39,7 @@ async def talk_ftp(stream: ByteStream, target: Target, seen: Seen) -> None:
     if code not in (220, 120):
         raise WireError("greeting", 0, f"code {code} is no greeting")
     seen.greeting = text
-    seen.verdict, seen.detail = "answered", f"FTP: {text}" if text else "FTP"
+    seen.verdict, seen.detail = "answered", say("ftp-greets", text=text) if text else say("ftp")
     with anyio.move_on_after(PASSIVE_S):
         try:
             await stream.send(b"PASV\r\n")
@@ -48,14 +49,14 @@ async def talk_ftp(stream: ByteStream, target: Target, seen: Seen) -> None:
         told = ftp.passive_address(code, text)
         if told is not None and not classify(told[0]).reachable and from_outside(target):
             seen.problems.append("passive-private")
-            seen.detail += f", but sends people to {told[0]} for the files, which nobody outside reaches"
+            seen.detail += say("ftp-sends-inside", told=told[0])
 
 
 async def talk_vnc(stream: ByteStream, target: Target, seen: Seen) -> None:
     """The version, and whether it wants a login at all (RFC 6143 sections 7.1.1 and 7.1.2)."""
     version: str = await read_until(stream, rfb.parse_version)
     seen.greeting = version
-    seen.verdict, seen.detail = "answered", version
+    seen.verdict, seen.detail = "answered", quoted(version)
     try:
         await stream.send(rfb.answer_version(version))
         offered: tuple[int, ...] = await read_until(stream, lambda data: rfb.parse_security(data, version))
@@ -63,7 +64,7 @@ async def talk_vnc(stream: ByteStream, target: Target, seen: Seen) -> None:
         return
     if rfb.NO_LOGIN in offered and from_outside(target):
         seen.problems.append("no-login")
-        seen.detail += ", and gives its screen to anybody, without a login"
+        seen.detail += say("vnc-without-login")
 
 
 async def talk_smb(stream: ByteStream, target: Target, seen: Seen) -> None:
@@ -72,11 +73,11 @@ async def talk_smb(stream: ByteStream, target: Target, seen: Seen) -> None:
     found: smb2.Negotiated = await read_until(stream, smb2.parse_negotiated)
     seen.verdict = "answered"
     if found.old:
-        seen.detail = "SMB 1 alone, which is not safe to use"
+        seen.detail = say("smb-1-alone")
         seen.problems += ["smb-1"] if from_outside(target) else []
         return
     seen.greeting = f"SMB server {found.guid}"
-    seen.detail = f"SMB {found.dialect}" + (", every message signed" if found.signs else "")
+    seen.detail = say("smb-signed" if found.signs else "smb", dialect=found.dialect)
 
 
 def ntp_question() -> bytes:
@@ -120,26 +121,27 @@ async def ask_known(socket: Datagrams, to: Endpoint, target: Target, seen: Seen,
                 if came.sender == to and judge(came.data, seen):
                     seen.verdict = "answered"
                     return None
-                seen.detail = f"a datagram came back that is not {target.speaks}"
+                seen.detail = say("datagram-not-of", speaks=target.speaks)
     return None
 
 
 def _question(target: Target, to: Endpoint, own: Endpoint) -> tuple[bytes, Callable[[bytes, Seen], bool]]:
     if target.speaks == "ntp":
         asked = ntp_question()
-        return asked, lambda data, seen: is_ntp(data, asked) and _says(seen, f"NTP, stratum {data[1]}")
+        return asked, lambda data, seen: is_ntp(data, asked) and _says(seen, say("ntp-answers", stratum=data[1]))
     if target.speaks == "sip":
         return (
             sip_question(to, own),
             lambda data, seen: (
-                data.startswith(b"SIP/2.0 ") and _says(seen, data.split(b"\r\n", 1)[0].decode("utf-8", "replace")[:80])
+                data.startswith(b"SIP/2.0 ")
+                and _says(seen, quoted(data.split(b"\r\n", 1)[0].decode("utf-8", "replace")[:80]))
             ),
         )
     query = dns_question()
     return query, lambda data, seen: note_dns(data, query, target, seen)
 
 
-def _says(seen: Seen, words: str) -> bool:
+def _says(seen: Seen, words: Said) -> bool:
     seen.detail = words
     return True
 
@@ -165,11 +167,11 @@ def note_dns(data: bytes, asked: bytes, target: Target, seen: Seen) -> bool:
     if not question.is_response(answer):
         return False
     said = dns.rcode.to_text(answer.rcode())
-    seen.verdict, seen.detail = "answered", f"DNS, says {said}"
+    seen.verdict, seen.detail = "answered", say("dns-answers", said=said)
     looked_up = answer.flags & dns.flags.RA and answer.rcode() == dns.rcode.NOERROR and bool(answer.answer)
     if looked_up and from_outside(target):
         seen.problems.append("open-resolver")
-        seen.detail = "DNS, and looks up any name for strangers"
+        seen.detail = say("dns-open")
     return True
 
 

@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 
 from hooper.addresses import IPAddress, classify
 from hooper.check.targets import Target
+from hooper.words.said import NOTHING, Said, say
 
 MISSING, STALE, OTHERS, FAMILY = "name-missing", "name-stale", "name-has-others", "name-other-family"
 PROBLEMS = (MISSING, STALE, OTHERS, FAMILY)
@@ -21,7 +22,7 @@ class NameSeen:
 
     name: str
     resolved: tuple[IPAddress, ...] | None
-    source: str
+    source: Said
     own: tuple[IPAddress, ...] | None
     six: tuple[IPAddress, ...] | None = None
 
@@ -43,7 +44,7 @@ def by_name(target: Target, seen: Mapping[str, NameSeen], own6: IPAddress | None
     elif name is None or name.addresses is None:
         yield target
     elif not name.addresses:
-        words = f"{name.name} has no address ({name.source}): who types it gets nowhere"
+        words = say("name-without-address", name=name.name, source=name.source)
         yield replace(target, name=name.name, wrong=(MISSING, words))
     else:
         for address in name.addresses:
@@ -52,30 +53,31 @@ def by_name(target: Target, seen: Mapping[str, NameSeen], own6: IPAddress | None
             yield replace(target, name=name.name, address=address, wrong=wrong)
 
 
-def other_family(seen: NameSeen, own6: IPAddress | None, port: int, port6: int) -> tuple[str, str] | None:
+def other_family(seen: NameSeen, own6: IPAddress | None, port: int, port6: int) -> tuple[str, Said] | None:
     """What is wrong with a name's IPv6 addresses: whoever has IPv6 tries them first (RFC 8305, RFC 6724).
 
     port: as people type it, at the public address; port6: the service's own, which nothing translates over IPv6.
     """
     strange = [address for address in seen.six or () if address != own6]
     if not strange and seen.six and port != port6:
-        return FAMILY, f"{seen.name} leads to {own6} too, where it is at port {port6} and not at {port}"
+        return FAMILY, say("name-six-port", name=seen.name, own6=own6, port6=port6, port=port)
     if not strange:
         return None
-    to = f"which is not {own6}, where it is over IPv6" if own6 is not None else "and it is not reached over IPv6"
-    return FAMILY, f"{seen.name} leads to {', '.join(map(str, strange))} too, {to}"
+    to = say("not-six-address", own6=own6) if own6 is not None else say("not-over-six")
+    return FAMILY, say("name-six-elsewhere", name=seen.name, strange=strange, to=to)
 
 
-def _wrong(right: IPAddress | None, address: IPAddress, seen: NameSeen) -> tuple[str, str] | None:
+def _wrong(right: IPAddress | None, address: IPAddress, seen: NameSeen) -> tuple[str, Said] | None:
     """What is wrong with one address of a name. right: the line's; None: not known, so that nothing can be said."""
     if right is None:
         return None
     if address == right:
         if seen.own is not None and right not in seen.own:
-            kept = ", ".join(map(str, seen.own)) or "no address"
-            return STALE, f"{seen.name} leads here still, but its own servers have {kept}"
+            return STALE, say("name-servers-differ", name=seen.name, kept=seen.own)
         return None
     if seen.addresses is not None and right in seen.addresses:
-        return OTHERS, f"{seen.name} leads to {address} too, which is not this line's {right}"
-    late = "; its own servers have that, so resolvers follow soon" if seen.own == (right,) else ""
-    return STALE, f"{seen.name} leads to {address} ({seen.source}), the line has {right}{late}"
+        return OTHERS, say("name-has-more", name=seen.name, address=address, right=right)
+    late = say("resolvers-follow") if seen.own == (right,) else NOTHING
+    return STALE, say(
+        "name-leads-elsewhere", name=seen.name, address=address, source=seen.source, right=right, late=late
+    )

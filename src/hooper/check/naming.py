@@ -13,6 +13,7 @@ from hooper.check.named import NameSeen
 from hooper.line.lookup import addresses_of
 from hooper.names.authority import authority_for, published
 from hooper.net.types import Door
+from hooper.words.said import Said, say
 
 if TYPE_CHECKING:
     from hooper.site.model import Site
@@ -29,7 +30,7 @@ async def names_seen(
 
     async def look(name: str) -> None:
         found: dict[str, tuple[IPAddress, ...]] = {}
-        sources: list[str] = []
+        sources: list[Said] = []
 
         async def by_resolver() -> None:
             addresses, source = await addresses_of(door, site, name, min(deadline, PATIENCE))
@@ -56,7 +57,7 @@ async def names_seen(
             async with anyio.create_task_group() as tasks:
                 for ask in (by_resolver, six_by_resolver, by_own_servers):
                     tasks.start_soon(ask)
-        source = sources[0] if sources else "no resolver answered"
+        source = sources[0] if sources else say("no-resolver-answered")
         seen[name] = NameSeen(name, found.get("resolved"), source, found.get("own"), found.get("six"))
 
     async with anyio.create_task_group() as tasks:

@@ -24,6 +24,7 @@ from hooper.errors import WireError
 from hooper.net.tls import MemoryTls
 from hooper.net.types import Datagrams, Endpoint, Rejected
 from hooper.wire.openvpn import LARGEST, Bare, Channel, frame, unframe
+from hooper.words.said import quoted, say
 
 WAITS = (0.5, 1.0, 1.5, 2.0, 4.0)  # seconds until what nobody has acknowledged is sent again
 FAREWELL = 0.15  # seconds that the server may take to acknowledge the end, before it is sent once more
@@ -98,12 +99,12 @@ async def control_channel(carrier: Carrier, clock: Clock, keys: ControlKeys | No
         try:
             await _send(carrier, channel.receive(came[:LARGEST]))
         except WireError:
-            seen.detail = "what comes back is not of an OpenVPN server" + (" with this key" if keys else "")
+            seen.detail = say("openvpn-not-with-key" if keys else "openvpn-not")
             if not carrier.lossy:
                 raise
             continue
         if channel.answered and not before:
-            seen.verdict, seen.detail = "answered", "OpenVPN"
+            seen.verdict, seen.detail = "answered", say("openvpn")
         data = channel.take()
         taken += len(data)
         if taken > MOST:
@@ -137,26 +138,26 @@ async def _farewell(carrier: Carrier, channel: Channel) -> None:
 
 def _named(tls: MemoryTls, keys: ControlKeys | None, seen: Seen, clock: Clock) -> None:
     """Whose certificate it has shown."""
-    seen.tls_version, seen.verdict, seen.detail = tls.version, "answered", "OpenVPN"
+    seen.tls_version, seen.verdict, seen.detail = tls.version, "answered", say("openvpn")
     note_chain(seen, tls.chain)
     chain = with_known_keys(load_chain(tls.chain))
     if not chain:
-        seen.detail += ", with a certificate that cannot be read"
+        seen.detail += say("openvpn-unreadable")
         return
     leaf, now = chain[0], clock.now()
     if now > leaf.not_valid_after_utc:
         seen.problems.append(EXPIRED)
-        seen.detail += f"; its certificate expired on {leaf.not_valid_after_utc:%Y-%m-%d}"
+        seen.detail += quoted("; ") + say("certificate-expired", ended=leaf.not_valid_after_utc)
     elif now < leaf.not_valid_before_utc:
         seen.problems.append(NOT_YET)
-        seen.detail += f"; its certificate begins on {leaf.not_valid_before_utc:%Y-%m-%d} only"
+        seen.detail += quoted("; ") + say("certificate-begins", begins=leaf.not_valid_before_utc)
     if keys is None or keys.authority is None:
         return
     held = [one for one in (*chain, *load_chain(keys.certificates)) if key_fingerprint(one) == keys.authority]
     if any(one == leaf or signed_by(leaf, one) for one in held):
-        seen.detail += f": its certificate is of the authority of {keys.tunnel}"
+        seen.detail += say("openvpn-of-tunnel", tunnel=keys.tunnel)
     elif held or len(chain) > 1 or leaf.issuer == leaf.subject:
         seen.verdict = "mismatched"
-        seen.detail = f"an OpenVPN server, but not that of {keys.tunnel}: its certificate is of another authority"
+        seen.detail = say("openvpn-other-authority", tunnel=keys.tunnel)
     else:
-        seen.detail += "; whether its certificate is of this tunnel's authority cannot be told from here"
+        seen.detail += say("openvpn-authority-unknown")

@@ -12,7 +12,7 @@ from hooper.addresses import parse_address
 from hooper.errors import UsageError
 from hooper.net.proxy import ProxyDoor, ProxyFailed, close_quietly
 from hooper.net.types import Door, Endpoint
-from hooper.site.places import Origin
+from hooper.places import Place
 
 if TYPE_CHECKING:
     from hooper.site.model import Site
@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 GREETED_WITHIN = 3.0  # seconds, or as long as a probe may take
 
 
-async def open_origin(here: Door, origin: Origin, site: Site, base: Path, deadline: float) -> Door:
+async def open_origin(here: Door, origin: Place, site: Site, base: Path, deadline: float) -> Door:
     """The door of that place. base: the site file's folder. Raises: UsageError, MachineError, ProxyFailed."""
     if origin.kind == "hotspot":
         raise UsageError(

@@ -40,6 +40,7 @@ from hooper.site.protocols import SPEECHES
 from hooper.wire import head, ssh, sshkex, x224
 from hooper.wire.icmp import Icmp
 from hooper.wire.recognise import recognise
+from hooper.words.said import Said, quoted, say
 
 BODY_LIMIT = 256 * 1024  # bytes of a page that are read to find its title, or the expected text
 DESCRIBED = 1.0  # seconds for what a camera says of its film
@@ -80,7 +81,7 @@ async def probe(door: Door, target: Target, deadline: float) -> Seen:
     assert target.address is not None
     seen, start = Seen(), door.clock.monotonic()
     if target.transport.isdigit():
-        seen.verdict, seen.detail = "unproven", f"nothing can be sent by the IP protocol {target.transport} from here"
+        seen.verdict, seen.detail = "unproven", say("protocol-not-sent", transport=target.transport)
     elif target.transport == "udp":
         await datagrams(door, target, seen, deadline)
     else:
@@ -115,28 +116,28 @@ async def _stream(door: Door, target: Target, seen: Seen, deadline: float) -> No
         with anyio.fail_after(deadline):
             stream = Recorder(await door.connect(target.address, target.port))
             seen.verdict = "connected"
-            seen.detail = "accepts the connection"
+            seen.detail = say("accepts")
             await _talk(door, stream, target, seen)
     except Refused as exc:
-        seen.verdict, seen.icmp, seen.detail = "refused", _icmp(exc.icmp, exc.by), exc.message
+        seen.verdict, seen.icmp, seen.detail = "refused", _icmp(exc.icmp, exc.by), quoted(exc.message)
     except Unreachable as exc:
-        seen.verdict, seen.icmp, seen.detail = "silent", _icmp(exc.icmp, exc.by), exc.message
+        seen.verdict, seen.icmp, seen.detail = "silent", _icmp(exc.icmp, exc.by), quoted(exc.message)
         seen.nobody = exc.icmp is None
     except (NoRoute, ProxyTrouble) as exc:
-        seen.verdict, seen.detail = "unproven", exc.message
+        seen.verdict, seen.detail = "unproven", quoted(exc.message)
     except TimeoutError:
         if stream is None:
-            seen.verdict, seen.detail = "silent", f"nothing came back within {deadline:.2g} s"
+            seen.verdict, seen.detail = "silent", say("nothing-came", seconds=deadline)
         elif seen.verdict == "connected":
-            _cut_short(stream, target, seen, f"but said nothing as {target.speaks} within {deadline:.2g} s")
+            _cut_short(stream, target, seen, say("accepts-silent", speaks=target.speaks, seconds=deadline))
     except _ENDED:
         assert stream is not None
         if seen.verdict == "connected":
-            _cut_short(stream, target, seen, "then hangs up without a word of " + target.speaks)
+            _cut_short(stream, target, seen, say("accepts-wordless", speaks=target.speaks))
     except (WireError, ssl.SSLError) as exc:
         assert stream is not None
         if isinstance(exc, ssl.SSLError) and exc.reason in (None, "UNEXPECTED_EOF_WHILE_READING"):
-            _cut_short(stream, target, seen, "then hangs up in the middle of TLS")
+            _cut_short(stream, target, seen, say("accepts-half-tls"))
         else:
             _not_understood(stream, target, seen, exc)
     except _STRANGE as exc:  # whatever a stranger sends, it is what it sent that is at fault
@@ -165,51 +166,58 @@ def _icmp(icmp: Icmp | None, by: object) -> IcmpSeen | None:
     return IcmpSeen(icmp.type, icmp.code, icmp.name, str(by) if by else None) if icmp else None
 
 
-def _cut_short(stream: Recorder, target: Target, seen: Seen, how: str) -> None:
+def _cut_short(stream: Recorder, target: Target, seen: Seen, how: Said) -> None:
     """Connected, but no whole answer came."""
     spoke = recognise(stream.first)
     if spoke is not None and spoke != target.speaks and not (spoke == "tls" and target.speaks in ("https", "rdp")):
         _speaks_other(seen, target, spoke)
     else:
-        seen.detail = f"accepts the connection, {how}"
+        seen.detail = how
 
 
 def _not_understood(stream: Recorder, target: Target, seen: Seen, exc: Exception) -> None:
     """Something answered that is not the protocol."""
     spoke = recognise(stream.first)
     if isinstance(exc, ssl.SSLError) and spoke == "http" and target.speaks == "https":
-        seen.verdict, seen.detail = "answered", "speaks HTTP in clear text where TLS was meant"
+        seen.verdict, seen.detail = "answered", say("clear-text")
         seen.problems.append("clear-text")
     elif isinstance(exc, ssl.SSLError) and spoke == "tls":
         reason = (exc.reason or "handshake failed").lower().replace("_", " ")
-        seen.verdict, seen.detail = "answered", f"speaks TLS, but the handshake fails: {reason}"
+        seen.verdict, seen.detail = "answered", say("tls-fails", reason=reason)
         if exc.reason in OTHER_KEY:
-            seen.detail = "speaks TLS, but does not have the key of the certificate that it shows"
+            seen.detail = say("tls-other-key")
         seen.problems.append("certificate-key-other" if exc.reason in OTHER_KEY else "tls-failed")
     elif seen.fingerprint is not None:
-        seen.verdict, seen.detail = "mismatched", f"speaks TLS, but not {target.speaks} inside it"
+        seen.verdict, seen.detail = "mismatched", say("tls-other-inside", speaks=target.speaks)
     elif spoke is not None and spoke != target.speaks:
         _speaks_other(seen, target, spoke)
     else:
-        seen.verdict, seen.detail = "mismatched", f"answers, but not as {target.speaks}"
+        seen.verdict, seen.detail = "mismatched", say("answers-not-as", speaks=target.speaks)
 
 
 def _speaks_other(seen: Seen, target: Target, spoke: str) -> None:
-    seen.verdict, seen.detail = "mismatched", f"speaks {spoke}, not {target.speaks}"
+    seen.verdict, seen.detail = "mismatched", say("speaks-other", spoke=spoke, speaks=target.speaks)
     if (target.speaks, spoke) == ("http", "tls"):
         seen.problems.append("https-needed")
-        seen.detail += ": it wants https"
+        seen.detail += say("wants-https")
+
+
+def page_says(protocol: str, status: int, title: str | None) -> Said:
+    """What a page answers, with its title or the name of its server where it has one."""
+    if title:
+        return say("page-named", protocol=protocol, status=status, title=title)
+    return say("page-status", protocol=protocol, status=status)
 
 
 async def _tcp(stream: Recorder, target: Target, seen: Seen) -> None:
     """A protocol that is not known: it answers, and whatever it says first is kept to compare it."""
     del target
-    seen.detail = "accepts; its protocol is not known"
+    seen.detail = say("accepts-unknown")
     with anyio.move_on_after(FIRST_WORD):
         try:
             await stream.receive()
         except anyio.EndOfStream:
-            seen.detail = "accepts the connection and hangs up"
+            seen.detail = say("accepts-hangs-up")
     seen.greeting = recognise(stream.first) or (f"bytes {stream.first[:8].hex(' ')}" if stream.first else None)
 
 
@@ -223,7 +231,7 @@ async def _tls(stream: Recorder, target: Target, seen: Seen) -> TLSStream:
 
 async def _tls_only(stream: Recorder, target: Target, seen: Seen) -> None:
     await _tls(stream, target, seen)
-    seen.verdict, seen.detail = "answered", "TLS"
+    seen.verdict, seen.detail = "answered", say("tls")
 
 
 def _date(got: head.Head) -> str | None:
@@ -248,12 +256,12 @@ async def _web(stream: ByteStream, target: Target, seen: Seen) -> None:
     seen.page = page
     realm = re.search(r'realm="([^"]*)"', got.get("www-authenticate") or "")  # the rest changes with each answer
     seen.greeting = " | ".join(part for part in (page.server, realm and realm[1]) if part) or None
-    seen.verdict, seen.detail = "answered", f"HTTP {got.status}" + (f" {page.title!r}" if page.title else "")
+    seen.verdict, seen.detail = "answered", page_says("HTTP", got.status, page.title)
     if target.speaks == "http" and got.status == 400 and _WANTS_TLS.search(body[:4096]):
         seen.problems.append("https-needed")
-        seen.detail = "answers that it wants https at this port"
+        seen.detail = say("wants-https-here")
     if target.expect is not None and target.expect.encode() not in body:
-        seen.verdict, seen.detail = "mismatched", f"its page does not contain {target.expect!r}"
+        seen.verdict, seen.detail = "mismatched", say("page-lacks", expect=target.expect)
 
 
 async def _body(stream: ByteStream, body: bytes, expect: str | None) -> bytes:
@@ -274,7 +282,7 @@ async def _http(stream: Recorder, target: Target, seen: Seen) -> None:
 
 async def _https(stream: Recorder, target: Target, seen: Seen) -> None:
     wrapped = await _tls(stream, target, seen)
-    seen.detail = "TLS is there"
+    seen.detail = say("tls-there")
     await _web(wrapped, target, seen)
 
 
@@ -284,7 +292,7 @@ async def _ssh(stream: Recorder, target: Target, seen: Seen) -> None:
     while (greeting := ssh.parse_identification(data)) is None:
         data += await stream.receive()
     seen.greeting = greeting
-    seen.verdict, seen.detail = "answered", greeting
+    seen.verdict, seen.detail = "answered", quoted(greeting)
     talk = sshkex.HostKeyTalk(ssh.OURS, greeting, os.urandom)
     try:
         await stream.send(f"{ssh.OURS}\r\n".encode() + talk.start())
@@ -295,18 +303,18 @@ async def _ssh(stream: Recorder, target: Target, seen: Seen) -> None:
                 await stream.send(answer)
             answer = talk.receive(await stream.receive())
     except (WireError, *_ENDED) as exc:
-        why = exc.message if isinstance(exc, WireError) else "it hangs up"
-        seen.detail += f", but its host key is not proven: {why}"
+        why = quoted(exc.message) if isinstance(exc, WireError) else say("hangs-up")
+        seen.detail += say("host-key-not-proven", why=why)
         return
     seen.fingerprint = talk.host_key.fingerprint
     seen.host_key = f"{talk.host_key.kind} {base64.b64encode(talk.host_key.blob).decode()}"
-    seen.detail += f", {talk.host_key.kind} key"
+    seen.detail += say("host-key-kind", kind=talk.host_key.kind)
     if isinstance(target.keys, PinnedKey):
         if target.keys.fingerprint == seen.fingerprint:
-            seen.detail += f": the one that the site file has for {target.keys.tunnel}"
+            seen.detail += say("host-key-planned", tunnel=target.keys.tunnel)
         elif target.keys.kind == talk.host_key.kind:
             seen.verdict = "mismatched"
-            seen.detail += f", and not the one that the site file has for {target.keys.tunnel}"
+            seen.detail += say("host-key-other", tunnel=target.keys.tunnel)
 
 
 async def _rtsp(stream: Recorder, target: Target, seen: Seen) -> None:
@@ -319,15 +327,15 @@ async def _rtsp(stream: Recorder, target: Target, seen: Seen) -> None:
         raise WireError("first line", 0, "no RTSP status")
     seen.page = PageSeen(got.status, got.get("server"), None, got.get("location"), _date(got))
     seen.greeting = got.get("server")
-    seen.verdict, seen.detail = "answered", f"RTSP {got.status}" + (f" {seen.greeting!r}" if seen.greeting else "")
+    seen.verdict, seen.detail = "answered", page_says("RTSP", got.status, seen.greeting)
     asked = (("CSeq", "2"), ("User-Agent", "hooper"), ("Accept", "application/sdp"))
     with anyio.move_on_after(DESCRIBED), suppress(WireError, *_ENDED):
         await stream.send(head.serialize_request("DESCRIBE", f"rtsp://{host}{target.path}", "RTSP/1.0", asked))
         said, _ = await read_until(stream, head.split_head)
         if said.protocol == "RTSP" and said.status == 200:
-            seen.detail += ", anybody can watch without a login"
+            seen.detail += say("film-open")
         elif said.protocol == "RTSP" and said.status == 401:
-            seen.detail += ", wants a login for the film"
+            seen.detail += say("film-login")
 
 
 async def _rdp(stream: Recorder, target: Target, seen: Seen) -> None:
@@ -335,16 +343,16 @@ async def _rdp(stream: Recorder, target: Target, seen: Seen) -> None:
     confirm: x224.Confirm = await read_until(stream, x224.parse_confirm)
     seen.verdict = "answered"
     if confirm.failure is not None:
-        seen.detail = f"remote desktop, but {x224.FAILURES.get(confirm.failure, f'failure {confirm.failure}')}"
+        seen.detail = say("rdp-fails", get=x224.FAILURES.get(confirm.failure, f"failure {confirm.failure}"))
         seen.problems.append("tls-failed")
         return
     if not confirm.protocol & (x224.TLS | x224.HYBRID | x224.HYBRID_EX):
-        seen.detail = "remote desktop without TLS"
+        seen.detail = say("rdp-without-tls")
         seen.problems.append("clear-text")
         return
-    seen.detail = "remote desktop, but its TLS did not come up"
+    seen.detail = say("rdp-tls-not-up")
     await _tls(stream, target, seen)
-    seen.detail = "remote desktop in TLS"
+    seen.detail = say("rdp-tls")
 
 
 _TALKS: dict[str, Callable[[Recorder, Target, Seen], Awaitable[None]]] = {

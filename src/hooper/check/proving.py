@@ -33,6 +33,7 @@ from hooper.planning.access import (
     server_addresses,
 )
 from hooper.planning.local_ports import by_ssh, forwards_of
+from hooper.words.said import Said, quoted, say
 
 if TYPE_CHECKING:
     from hooper.planning.topology import Topology
@@ -69,7 +70,7 @@ class Proven:
     before: str | None
     after: str | None
     ok: bool | None
-    detail: str
+    detail: Said
 
 
 async def prove(here: Door, wish: Wish, peer: str, public: Mapping[str, IPAddress]) -> list[Proven]:
@@ -131,7 +132,7 @@ async def _address(here: Door, wish: Wish, peer: str, outer: str | None, public:
     site = wish.site
     servers = [Endpoint(address, port) for address, port in site.measure.stun]
     if not servers:
-        return Proven("address", None, None, None, "no STUN server stands in [measure]: nobody was asked")
+        return Proven("address", None, None, None, say("stun-not-named"))
     past = await mapped_by(here.through(outer), servers, ADDRESSES_FOR) if outer is not None else None
     now = await mapped_by(here, servers, ADDRESSES_FOR)
     before, after = (str(one[0]) if one is not None else None for one in (past, now))
@@ -140,12 +141,12 @@ async def _address(here: Door, wish: Wish, peer: str, outer: str | None, public:
     if before is not None and before in lines:
         raise SameNetwork(f"this computer shows the address {before} of the site itself: it is at home")
     if after is None:
-        return Proven("address", before, None, False, "with the tunnel on, no STUN server answers")
+        return Proven("address", before, None, False, say("stun-silent-in-tunnel"))
     if into_for(site, site.peers[peer]) == ("everything",):
         ok = after in lines if lines else (after != before if before is not None else None)
-        return Proven("address", before, after, ok, "everything is to go through the tunnel, and to show its address")
+        return Proven("address", before, after, ok, say("all-through-tunnel"))
     ok = after == before if before is not None else None
-    return Proven("address", before, after, ok, "the rest of the traffic is to go past the tunnel")
+    return Proven("address", before, after, ok, say("rest-past-tunnel"))
 
 
 async def _route(here: Door, wish: Wish, peer: str, name: str, outer: str | None) -> Proven:
@@ -165,8 +166,8 @@ async def _route(here: Door, wish: Wish, peer: str, name: str, outer: str | None
             if source not in mine:
                 past.append(str(network))
     if past:
-        return Proven("route", outer, name, False, f"packets for {', '.join(past)} do not go into {name}")
-    return Proven("route", outer, name, True, f"packets for what is to be reached go into {name}")
+        return Proven("route", outer, name, False, say("packets-past", networks=past, interface=name))
+    return Proven("route", outer, name, True, say("packets-into", interface=name))
 
 
 def _tunnel(wish: Wish, peer: str) -> Tunnel:
@@ -181,12 +182,12 @@ async def _dns(door: Door, wish: Wish, peer: str) -> list[Proven]:
         what = f"dns {server}"
         try:
             came = await records(door, Endpoint(server, 53), asked.removeprefix("*."), "A", ADDRESSES_FOR)
-            words = f"asked for {asked} through the tunnel"
+            words = say("asked-through-tunnel", name=asked)
             out.append(Proven(what, None, ", ".join(came) or "no address", True, words))
         except WireError as exc:
-            out.append(Proven(what, None, None, True, f"it answers, with a failure: {exc.message}"))
+            out.append(Proven(what, None, None, True, say("answers-with-failure", failure=exc.message)))
         except HooperError as exc:
-            out.append(Proven(what, None, None, False, exc.message))
+            out.append(Proven(what, None, None, False, quoted(exc.message)))
     return out
 
 
@@ -203,7 +204,7 @@ async def _services(here: Door, wish: Wish, peer: str, name: str) -> list[Proven
     if any(grant.takes(gateway, "tcp", 80) for grant in grants(site, peer)):
         return [
             *out,
-            Proven("forbidden", None, None, None, "it may reach the whole LAN: nothing there is forbidden"),
+            Proven("forbidden", None, None, None, say("nothing-forbidden")),
         ]
     line = wish.topology.lines[tunnel.service]
     target = Target("", "tcp", "tcp", line, gateway, 80, (gateway, 80), "unreachable")
@@ -223,7 +224,7 @@ def _kept_from(tried: Proven, *, passes: bool) -> Proven:
     """Whether silence proves that something is kept back. passes: something permitted came through the same tunnel."""
     if tried.after != "silent" or tried.ok is not True or passes:
         return tried
-    words = "nothing that is permitted came through either, so that silence proves nothing of this"
+    words = say("silence-proves-nothing")
     return replace(tried, ok=None, detail=words)
 
 
@@ -241,13 +242,13 @@ async def _by_ssh(here: Door, wish: Wish, peer: str) -> list[Proven]:
         seen = await probe(here, target, wish.deadline)
         ok = seen.verdict == "answered" or (seen.verdict == "connected" and not target.told)
         if seen.verdict == "refused":
-            seen.detail = f"nothing listens at localhost:{forward.local}: the tunnel is not started"
+            seen.detail = say("tunnel-not-started", port=forward.local)
         out.append(Proven(f"service {forward.service}", None, seen.verdict, ok, seen.detail))
 
     async with anyio.create_task_group() as tasks:
         for number in range(len(forwards)):
             tasks.start_soon(one, number)
-    kept = Proven("forbidden", None, None, None, "the server's own list keeps it to that; no port here leads elsewhere")
+    kept = Proven("forbidden", None, None, None, say("kept-by-server-list"))
     return [*sorted(out, key=lambda proof: proof.what), kept]
 
 
@@ -269,9 +270,9 @@ async def _size(door: Door, wish: Wish, peer: str) -> Proven:
     for size in sizes:
         if await _comes_through(door, Endpoint(server, DISCARD), size):
             ok = size == planned
-            words = "as planned" if ok else f"{planned} were planned: larger ones are lost on the way"
-            return Proven("size", str(planned), str(size), ok, f"packets of {size} bytes come through, {words}")
-    return Proven("size", str(planned), None, None, "the server says nothing of packets for itself: it cannot be told")
+            words = say("as-planned") if ok else say("larger-are-lost", planned=planned)
+            return Proven("size", str(planned), str(size), ok, say("size-through", bytes=size, words=words))
+    return Proven("size", str(planned), None, None, say("size-untold"))
 
 
 async def _comes_through(door: Door, to: Endpoint, size: int) -> bool:
@@ -291,4 +292,4 @@ def _way_back(wish: Wish, peer: str) -> list[Proven]:
     own = wish.site.peers[peer].address
     if own is None:
         return []
-    return [Proven(f"way-back {own}", None, None, None, f"asked for at home: ping {own}, while this stays connected")]
+    return [Proven(f"way-back {own}", None, None, None, say("ping-at-home", address=own))]

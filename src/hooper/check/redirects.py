@@ -8,6 +8,7 @@ from urllib.parse import quote, urljoin, urlsplit
 
 from hooper.check.results import Seen
 from hooper.check.targets import Target
+from hooper.words.said import NOTHING, say
 
 STEPS = 5  # browsers give up after some twenty; a device that needs more than this sends people in circles
 CIRCLE = "redirect-circle"
@@ -44,27 +45,23 @@ def next_page(target: Target, seen: Seen) -> str | None:
 async def followed(target: Target, seen: Seen, ask: Callable[[Target, Seen], Awaitable[None]]) -> Seen:
     """What is seen at the end of the way, in the place of the first page. ask: probes a target once."""
     been, at = [target.path], target
-    said = [f"HTTP {seen.page.status}"] if seen.page is not None else []
+    way = say("http-status", status=seen.page.status) if seen.page is not None else NOTHING
     while (path := next_page(at, seen)) is not None:
         if path in been or len(been) > STEPS:
             seen.problems.append(CIRCLE)
-            seen.detail = f"{', then '.join(said)}: its pages send people round in a circle"
+            seen.detail = way + say("redirect-circle")
             break
         been.append(path)
         at, further = replace(at, path=path), Seen()
         await ask(at, further)
         if further.page is None:
-            seen.detail = f"{', then '.join(said)}; {path[:60]}, where it sends people on, {_missing(further)}"
+            missing = say("late") if further.verdict in SLOW else say("does-not-come", why=further.detail)
+            seen.detail = way + say("redirect-ends", path=path[:60], missing=missing)
             if further.verdict not in SLOW:
                 seen.problems.append("service-faulty")
             break
-        said.append(f"{path[:60]}: HTTP {further.page.status}")
-        title = f" {further.page.title!r}" if further.page.title else ""
+        way += say("redirect-step", path=path[:60], status=further.page.status)
         if further.verdict == "answered":
-            further.detail = f"{', then '.join(said)}{title}"
+            further.detail = way + (say("with-title", title=further.page.title) if further.page.title else NOTHING)
         seen = further
     return seen
-
-
-def _missing(seen: Seen) -> str:
-    return "did not come in time" if seen.verdict in SLOW else f"does not come: {seen.detail}"

@@ -6,8 +6,10 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Literal, NamedTuple
 
+from hooper.places import PlaceKind
 from hooper.planning.values import Finding
 from hooper.sourced import Shown
+from hooper.words.said import NOTHING, Said
 
 Verdict = Literal["answered", "connected", "mismatched", "refused", "silent", "unproven"]
 Expected = Literal["reachable", "unreachable"]
@@ -26,7 +28,7 @@ class CertificateSeen:
     issuer: str
     not_before: str
     not_after: str
-    browsers_warn: str | None = None
+    browsers_warn: Said | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -118,7 +120,7 @@ class Result:
     took_ms: int
     fingerprint: str | None
     evidence: Evidence
-    detail: str
+    detail: Said
     name: str | None = None
     provable: bool = True
     looks_like: str | None = None
@@ -149,7 +151,7 @@ class From:
     kind: the sort of place. name: its name. proves_outside: whether an answer there proves anything about the internet.
     """
 
-    kind: Literal["here", "interface", "hotspot", "proxy", "arrival", "visit", "told", "witness"]
+    kind: PlaceKind
     name: str
     proves_outside: bool
 
@@ -159,7 +161,7 @@ class Skipped:
     """A service that was not probed, and why."""
 
     service: str
-    reason: str
+    reason: Said
 
 
 @dataclass(frozen=True, slots=True)
@@ -174,7 +176,7 @@ class CheckDocument:
     results: tuple[Result, ...]
     findings: tuple[Finding, ...] = ()
     skipped: tuple[Skipped, ...] = ()
-    remarks: tuple[str, ...] = ()
+    remarks: tuple[Said, ...] = ()
 
 
 @dataclass(slots=True)
@@ -183,7 +185,7 @@ class Seen:
 
     verdict: Verdict = "silent"
     problems: list[str] = field(default_factory=list)
-    detail: str = ""
+    detail: Said = NOTHING
     took_ms: int = 0
     fingerprint: str | None = None
     host_key: str | None = None  # of SSH, as OpenSSH writes it
@@ -208,4 +210,4 @@ class Unfit(NamedTuple):
     """Why a place proves nothing. code: of the cause: asker-inside, or asker-no-way."""
 
     code: str
-    words: str
+    words: Said

@@ -6,9 +6,10 @@ from urllib.parse import urlsplit
 
 from hooper.check.results import InsideSeen, PageSeen, Seen
 from hooper.check.targets import Target
+from hooper.words.said import Said, say
 
 
-def redirected(target: Target, location: str) -> list[tuple[str, str]]:
+def redirected(target: Target, location: str) -> list[tuple[str, Said]]:
     """What a page that was asked for from outside gets wrong when it sends people on: to an inner address, without
     encryption, or without its port. From inside the same page may be right.
     """
@@ -20,15 +21,15 @@ def redirected(target: Target, location: str) -> list[tuple[str, str]]:
         host, port = (to.hostname or "").lower(), to.port or {"http": 80, "https": 443}.get(to.scheme, 0)
     except ValueError:
         return []
-    said = f"its page sends people on to {location[:80]}"
+    to_where = location[:80]
     if host == inner and to.scheme in ("http", "https"):
-        return [("inner-address", f"{said}, which nobody outside can reach")]
+        return [("inner-address", say("sends-inside", location=to_where))]
     if host not in (target.server_name, str(target.address)):
         return []
     if target.speaks == "https" and to.scheme == "http":
-        return [("https-lost", f"{said}, which is not encrypted")]
+        return [("https-lost", say("sends-in-clear", location=to_where))]
     if to.scheme == target.speaks and port != target.port:
-        return [("port-lost", f"{said}, without the port {target.port}")]
+        return [("port-lost", say("sends-without-port", location=to_where, port=target.port))]
     return []
 
 

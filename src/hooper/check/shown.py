@@ -9,18 +9,19 @@ from hooper.check.targets import inner_targets
 from hooper.clock import rfc3339
 from hooper.net.types import Door
 from hooper.planning.topology import Topology
+from hooper.words.said import NOTHING, say
 
 
 async def watched(here: Door, topology: Topology, certificate: str, deadline: float) -> CertificateRow:
     """How the certificate stands at the first of its services that shows one. Never raises for the network."""
     planned = topology.site.certificates[certificate]
     now = here.clock.now()
-    detail = "none of its services was asked: it names none" if not planned.services else ""
+    detail = say("no-service-asked") if not planned.services else NOTHING
     for target in inner_targets(topology, planned.services):
         seen = await probe(here, target, deadline)
         chain = load_chain(seen.chain)
         if not chain:
-            detail = f"{target.service} shows no certificate: {seen.detail}"
+            detail = say("shows-no-certificate", service=target.service, why=seen.detail)
             continue
         leaf, roots = chain[0], well_known_roots()
         problems = {p for name in planned.names for p in judge(chain, name, roots, now, planned=True).problems}
@@ -36,8 +37,8 @@ async def watched(here: Door, topology: Topology, certificate: str, deadline: fl
             chain=None,
             key=None,
             ok=not problems,
-            detail=f"{target.service} shows one for {', '.join(names_of(leaf)) or 'no name'}"
-            + (f" [{', '.join(sorted(problems))}]" if problems else ""),
+            detail=say("shows-certificate-for", service=target.service, names=names_of(leaf))
+            + (say("with-problems", problems=sorted(problems)) if problems else NOTHING),
         )
     return CertificateRow(
         certificate, planned.names, "device", planned.services, "unknown", None, None, None, None, None, False, detail

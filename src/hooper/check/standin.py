@@ -16,10 +16,11 @@ from hooper.net.accepting import Guest, accept_all
 from hooper.net.exchange import socket_towards
 from hooper.net.types import Datagram, Datagrams, Door, Endpoint, Listener, Rejected
 from hooper.wire import standin
+from hooper.words.said import say
 
 SAID_AGAIN = 0.5  # seconds; a datagram may get lost
 PATIENCE = 5.0  # seconds for a stranger's first words over TCP
-OURS = "Hooper itself answers in place of the service: the line, the boxes and this port let it in"
+OURS = say("stand-in-answers")
 _ENDED = (anyio.EndOfStream, anyio.BrokenResourceError, anyio.ClosedResourceError)
 PAGE = (
     b"HTTP/1.1 200 -\r\nContent-Type: text/plain; charset=utf-8\r\nConnection: close\r\n\r\n"
@@ -59,7 +60,7 @@ def _note(data: bytes, number: bytes, key: StandInKey, seen: Seen) -> None:
         seen.verdict, seen.detail = "answered", OURS
     else:
         seen.verdict = "mismatched"
-        seen.detail = "something else answers at this port, not the computer that stands in"
+        seen.detail = say("stand-in-other")
 
 
 Came = Callable[[str, Endpoint, str], None]  # transport, from where, what it said

@@ -9,6 +9,7 @@ from hooper.check.results import Unfit
 from hooper.errors import UsageError
 from hooper.net.standing import standing
 from hooper.planning.access import peer_at
+from hooper.words.said import say
 
 if TYPE_CHECKING:
     from hooper.net.types import Door, Surroundings
@@ -73,21 +74,17 @@ def useless_interface(site: Site, outside: Door, around: Surroundings) -> Unfit 
     inside = next((key for key, one in site.gateways.items() if one.prefix6 is not None and interface.ipv6 is not None
                    and interface.ipv6 in ip_network(one.prefix6)), None)  # fmt: skip
     if inside is not None:
-        return Unfit("asker-inside", f"{name} has an IPv6 address of {inside}'s own network: that is the inside")
+        return Unfit("asker-inside", say("unfit-inside-six", name=name, inside=inside))
     if interface.up and interface.ipv4 is None and has_ipv6(around, name):
         return None
     if not interface.up or interface.ipv4 is None:
-        return Unfit("asker-no-way", f"{name} is down or has no address yet")
+        return Unfit("asker-no-way", say("unfit-down", name=name))
     if any(interface.ipv4 in gateway.lan.network for gateway in site.gateways.values()):
-        words = f"{name} is on the site's own network: from there nothing is proven about outside"
-        return Unfit("asker-inside", words)
+        return Unfit("asker-inside", say("unfit-inside", name=name))
     if around.has_default_route(name) is False:
-        return Unfit("asker-no-way", f"{name} has no default route of its own, so nothing leaves by it")
+        return Unfit("asker-no-way", say("unfit-no-route", name=name))
     preferred = next((route.interface for route in around.default_routes()), name)
     if interface.strict_return and preferred != name:
-        words = (
-            f"this kernel drops answers that come in by {name}, since rp_filter is 1 and another default route is"
-            f" preferred; set net.ipv4.conf.{name}.rp_filter and .all to 2"
-        )
+        words = say("unfit-return-filter", name=name)
         return Unfit("asker-no-way", words)
     return None

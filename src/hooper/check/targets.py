@@ -17,6 +17,7 @@ from hooper.planning.typed import address_for, name_for, own_address
 from hooper.planning.unfolded import SideDoor
 from hooper.ports import Ports
 from hooper.site.protocols import SPEECHES
+from hooper.words.said import NOTHING, Said, say
 
 if TYPE_CHECKING:
     from hooper.addresses import IPAddress
@@ -46,9 +47,9 @@ class Target:
     path: str = "/"
     expect: str | None = None
     own_address: bool = False
-    beyond: str = ""
+    beyond: Said = NOTHING
     name: str | None = None
-    wrong: tuple[str, str] | None = None
+    wrong: tuple[str, Said] | None = None
     keys: TunnelKeys | None = None
 
     @property
@@ -107,7 +108,7 @@ def inner_targets(topology: Topology, services: Iterable[str]) -> Iterator[Targe
 
 def tunnel_targets(
     topology: Topology, services: Iterable[str], peer: str | None
-) -> tuple[list[Target], dict[str, str]]:
+) -> tuple[list[Target], dict[str, Said]]:
     """Each service at its inner address, through a tunnel, by what the peer that looks is granted.
 
     peer: None: it is not known; then those for a tunnel are expected, and of the others nothing.
@@ -116,13 +117,13 @@ def tunnel_targets(
     """
     site = topology.site
     targets: list[Target] = []
-    skipped: dict[str, str] = {}
+    skipped: dict[str, Said] = {}
     if peer is None:
         for target in inner_targets(topology, services):
             if site.services[target.service].reach == "tunnel":
                 targets.append(target)
             else:
-                skipped[target.service] = "it is not known which peer this is, and what that may reach"
+                skipped[target.service] = say("peer-unknown")
         return targets, skipped
     granted, into = grants(site, peer), allowed_networks(site, peer)
     kept = enforced(site.tunnels[site.peers[peer].tunnel]) == "server"
@@ -131,11 +132,11 @@ def tunnel_targets(
         if any(grant.takes(target.address, target.transport, target.port) for grant in granted):
             targets.append(target)
         elif not any(target.address.version == net.version and target.address in net for net in into):
-            skipped[target.service] = f"{peer} is not to reach it, and its file sends nothing for it into the tunnel"
+            skipped[target.service] = say("peer-not-into", peer=peer)
         elif kept:
             targets.append(replace(target, expected="unreachable"))
         else:
-            skipped[target.service] = f"{peer} is not to reach it, and nothing on the server keeps it from that"
+            skipped[target.service] = say("peer-not-kept", peer=peer)
     return targets, skipped
 
 
@@ -147,7 +148,7 @@ def outer_targets(
     doors: Iterable[SideDoor] = (),
     *,
     six: bool = False,
-) -> tuple[list[Target], dict[str, str]]:
+) -> tuple[list[Target], dict[str, Said]]:
     """Each service at the address outside that people reach it by.
 
     Args: public: by line. place: the public address that the prober shows, None: unknown. doors: where the rules of
@@ -155,7 +156,7 @@ def outer_targets(
     Returns: the targets, and the services that are not probed with the reason.
     """
     targets: list[Target] = []
-    skipped: dict[str, str] = {}
+    skipped: dict[str, Said] = {}
     by_others = [door for door in doors if door.outside is not None]
     for key in services:
         for door in by_others:
@@ -177,7 +178,7 @@ def outer_targets(
             ):
                 continue  # it is tried there
             if owner is not None:
-                skipped[key] = f"outside, port {outside} belongs to {owner}"
+                skipped[key] = say("port-of-other", ports=outside, owner=owner)
                 continue
             for port, inner_port in zip(_ends(outside), _ends(_inner_ports(service)), strict=True):
                 targets.append(
@@ -195,18 +196,18 @@ def outer_targets(
                         path=service.path or "/",
                         expect=service.expect,
                         own_address=own_address(topology, key) is not None,
-                        beyond=beyond if exposed else "",
+                        beyond=beyond if exposed else NOTHING,
                     )
                 )
     return targets, skipped
 
 
-def _beyond_four(service: Service, *, six: bool) -> str:
+def _beyond_four(service: Service, *, six: bool) -> Said:
     """Why a service is not looked at over IPv4; empty: it is. six: the place has IPv6."""
     if service.family != "ipv6":
-        return ""
-    lacking = f"{service.host} has no `address6`" if six else "this place has no IPv6"
-    return f"it is planned over IPv6 alone, and {lacking}"
+        return NOTHING
+    lacking = say("lacks-address6", host=service.host) if six else say("place-lacks-six")
+    return say("over-six-alone", lacking=lacking)
 
 
 def six_targets(topology: Topology, key: str, place: IPAddress | None) -> Iterator[Target]:
@@ -259,7 +260,7 @@ def _at_door(topology: Topology, door: SideDoor, public: Mapping[str, IPAddress]
         server_name=name_for(topology, door.service),
         path=service.path or "/",
         expect=service.expect,
-        beyond=f"the rule of {door.by} lets it in over IPv6, which this place does not have" if beyond else "",
+        beyond=say("lets-in-over-six", service=door.by) if beyond else NOTHING,
     )
 
 

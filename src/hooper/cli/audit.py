@@ -50,7 +50,7 @@ def _render(document: AuditDocument, out: Screen) -> None:
             Text.assemble(
                 (f"{mark:<10}", style),
                 (row.service, "bold"),
-                f"  {row.what} on {row.host}: {', '.join(row.outside)} by {row.line}, {who}",
+                f"  {row.what} on {row.host}: {', '.join(map(str, row.outside))} by {row.line}, {who}",
                 (f"  {' '.join(row.findings)}", "dim"),
             ),
             hang=10,

@@ -47,8 +47,8 @@ if TYPE_CHECKING:
     from hooper.check.results import CheckDocument, Result
     from hooper.cli.render import Grid
     from hooper.cli.screen import Screen
+    from hooper.places import Place
     from hooper.site.load import SiteFile
-    from hooper.site.places import Origin
     from hooper.usecases.check import CheckRequest
 
 app = sub_app("Does it answer, and is it really that service?")
@@ -132,7 +132,7 @@ def check(
     return _once(session, file, (services, place_from, public_given), hold, allowed=allow_unproven, strict=strict)
 
 
-Looked = tuple[tuple[str, ...], "Origin", "dict[str, IPAddress]"]  # at what, from where, by which addresses
+Looked = tuple[tuple[str, ...], "Place", "dict[str, IPAddress]"]  # at what, from where, by which addresses
 
 
 def _fitting(modes: set[str], given: set[str]) -> None:
@@ -246,7 +246,7 @@ def _arrival(
 def _notes(session: Session, document: CheckDocument, *, strict: bool, allowed: bool) -> None:
     """What it means, and what is next."""
     for remark in document.remarks:
-        session.note(remark)
+        session.note(str(remark))
     for skipped in document.skipped:
         session.note(f"{skipped.service} is not probed: {skipped.reason}")
     broken = [result for result in document.results if not result.ok]
@@ -321,7 +321,7 @@ def _words(result: Result) -> str:
     if result.expected == "unreachable" and result.ok:
         return "not reachable, as it should be"
     problems = f" [{', '.join(result.problems)}]" if result.problems else ""
-    return result.detail + problems
+    return f"{result.detail}{problems}"
 
 
 def _addresses(document: CheckDocument, out: Screen) -> None:

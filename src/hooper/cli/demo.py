@@ -152,7 +152,7 @@ def _survey(scene: Scene, out: Screen) -> None:
 
     seen: Any = scene.told
     _title(out, "Survey: can anything from outside arrive here at all?", scene)
-    numbers(tuple(row for row in seen.comparisons if row.left.what.startswith("fibre-box")), out)
+    numbers(tuple(row for row in seen.comparisons if str(row.left.what).startswith("fibre-box")), out)
 
 
 def _plan(scene: Scene, out: Screen) -> None:

@@ -103,6 +103,9 @@ def _render(document: HistoryDocument, out: Screen) -> None:
     from rich.text import Text
 
     from hooper.cli.render import heading, table
+    from hooper.places import Place
+    from hooper.usecases.condition_kinds import aspect_words
+    from hooper.words.said import state_words
 
     if not document.events:
         out.print(f"Nothing has changed since {document.since}.")
@@ -113,18 +116,21 @@ def _render(document: HistoryDocument, out: Screen) -> None:
     drawn = table("", "when", "what", "from", "to", "why", prose=("what", "why"))
     for row in document.events:
         mark, style = MARKS[row.level]
-        what = f"{row.kind} {row.subject}" + (f", {row.aspect}" if row.aspect else "")
+        side = aspect_words(row.kind, row.aspect)
+        what = f"{row.kind} {row.subject}" + (f", {side}" if side else "")
         took = f"took {row.seconds:g} s" if row.seconds is not None else ""
         why = ", ".join(filter(None, (row.cause, took)))
         when = f"{row.at[:10]} {row.at[11:19]}"
-        drawn.add_row(Text(mark, style=style), when, what, row.before or "-", Text(row.after, style=style), why)
+        before = state_words(row.before) if row.before else "-"
+        drawn.add_row(Text(mark, style=style), when, what, before, Text(str(state_words(row.after)), style=style), why)
     out.print(drawn)
     if document.outages:
         out.print()
         heading(out, "Out of order")
         drawn = table("what", "from", "until", "for", "why", prose=("what",))
         for outage in document.outages:
-            what = f"{outage.kind} {outage.subject}" + (f", {outage.aspect}" if outage.aspect else "")
+            side = aspect_words(outage.kind, outage.aspect)
+            what = f"{outage.kind} {outage.subject}" + (f", {side}" if side else "")
             end = f"{outage.end[:10]} {outage.end[11:19]}" if outage.end else "now"
             begin = f"{outage.begin[:10]} {outage.begin[11:19]}"
             drawn.add_row(what, begin, end, shown_duration(round(outage.seconds)), outage.cause or "-")
@@ -136,5 +142,5 @@ def _render(document: HistoryDocument, out: Screen) -> None:
         for looks in document.looks:
             share = f"{100 * looks.well / looks.looks:.1f} %" if looks.looks else "-"
             took_ms = f"{looks.took_ms:g}" if looks.took_ms is not None else "-"
-            drawn.add_row(looks.service, looks.place, str(looks.looks), share, took_ms)
+            drawn.add_row(looks.service, Place.read(looks.place).shown, str(looks.looks), share, took_ms)
         out.print(drawn)

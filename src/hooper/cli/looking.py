@@ -18,9 +18,9 @@ if TYPE_CHECKING:
     from hooper.addresses import IPAddress
     from hooper.cli.screen import Screen
     from hooper.comparison import Comparison
+    from hooper.places import Place
     from hooper.planning.values import Finding
     from hooper.site.model import Site
-    from hooper.site.places import Origin
 
 FROM_PHONE = "join this computer to a phone's mobile data by cable, then look from there"
 FromOption = Annotated[
@@ -50,10 +50,10 @@ WanOption = Annotated[
 ]
 
 
-def parse_origin(text: str, proxy_password: str | None) -> Origin:
+def parse_origin(text: str, proxy_password: str | None) -> Place:
     """Read --from. Raises: UsageError; a password in it is never repeated."""
     from hooper.site.places import PlaceWrong
-    from hooper.site.places import parse_origin as parse
+    from hooper.site.places import parse_place as parse
 
     try:
         origin = parse(text)
@@ -142,12 +142,12 @@ def numbers(comparisons: tuple[Comparison, ...], out: Screen, *, verbose: bool =
     heading(out, "The numbers" + (f" that differ or are not known; {equal} more are equal" if equal else ""))
     sides = [side for row in rows for side in (row.left, row.right)]
     value = max(len(side.value or "?") for side in sides)
-    what = max(len(side.what) for side in sides)
+    what = max(len(str(side.what)) for side in sides)
     for row in rows:
         mark, style = {True: ("=", "green"), False: ("≠", "bold red"), None: ("?", "orange3")}[row.equal]
         for sign, side in ((" ", row.left), (mark, row.right)):
             number = f"{side.value or '?':<{value}}"
-            label = f"{side.what:<{what}}  "
+            label = f"{side.what!s:<{what}}  "
             line(out, (f"  {sign}  ", style), label, (number, "bold"), "  ", (side.source, "dim"), hang=9)
         indented(out, row.meaning, left=5, style=style.removeprefix("bold "))
 

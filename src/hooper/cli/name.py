@@ -185,8 +185,8 @@ def _render(document: NamesDocument, out: Screen, told: set[str], *, would: bool
     out.print(drawn)
     for row in document.names:
         out.print(f"{row.name}")
-        indented(out, row.wanted_source or "nobody", mark="should be, says  ", left=2)
+        indented(out, str(row.wanted_source) or "nobody", mark="should be, says  ", left=2)
         indented(out, row.published_source, mark="is, says         ", left=2)
-        if row.detail and row.detail not in told:
+        if row.detail and str(row.detail) not in told:
             indented(out, row.detail, mark="→ ", left=2)
     differing(document.findings, out)

@@ -12,7 +12,7 @@ from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 
 if TYPE_CHECKING:
     from hooper.cli.screen import Screen
-    from hooper.site.places import Origin
+    from hooper.places import Place
     from hooper.usecases.ports_in import PortsInDocument
 
 PortsOption = Annotated[
@@ -29,7 +29,7 @@ SIGN = {True: "✓", False: "✗", None: "?"}
 
 
 def measure_ports(
-    session: Session, origin: Origin, ports: list[str], public: list[str], *, save: bool, entered: bool
+    session: Session, origin: Place, ports: list[str], public: list[str], *, save: bool, entered: bool
 ) -> int:
     """Which ports come in, and what is written of it."""
     from hooper.usecases.ports_in import PortsInRequest, ports_in

@@ -15,6 +15,7 @@ if TYPE_CHECKING:
 
     from hooper.cli.screen import Screen
     from hooper.planning.values import Finding
+    from hooper.words.said import Said
 
 SEVERITY_STYLE = {"error": "bold red", "warning": "orange3", "note": "blue"}
 GAP = 2  # columns between those of a table; 1 where it fits only so
@@ -40,9 +41,9 @@ class Grid:
         self.columns, self.header = tuple(columns), header
         self.rows: list[tuple[Text, ...]] = []
 
-    def add_row(self, *cells: str | Text) -> None:
+    def add_row(self, *cells: str | Said | Text) -> None:
         assert len(cells) == len(self.columns)
-        self.rows.append(tuple(cell if isinstance(cell, Text) else Text(cell) for cell in cells))
+        self.rows.append(tuple(cell if isinstance(cell, Text) else Text(str(cell)) for cell in cells))
 
     def __rich_console__(self, console: Console, options: ConsoleOptions) -> RenderResult:
         screen: Screen = console  # type: ignore[assignment]
@@ -165,9 +166,15 @@ def table(*columns: str, right: Sequence[str] = (), prose: Sequence[str] = (), h
     return Grid([Column(name, name in right, name in prose) for name in columns], header=header)
 
 
-def line(out: Screen, *parts: str | tuple[str, str] | Text, hang: int = 0) -> None:
+def line(out: Screen, *parts: str | Said | tuple[str | Said, str] | Text, hang: int = 0) -> None:
     """One paragraph of styled parts, folded to the output's width, its further lines `hang` columns in."""
-    out.print(Text.assemble(*parts), hang=hang)
+    out.print(Text.assemble(*map(_part, parts)), hang=hang)
+
+
+def _part(part: str | Said | tuple[str | Said, str] | Text) -> str | tuple[str, str] | Text:
+    if isinstance(part, tuple):
+        return str(part[0]), part[1]
+    return part if isinstance(part, str | Text) else str(part)
 
 
 def heading(out: Screen, text: str) -> None:
@@ -179,7 +186,7 @@ def findings(out: Screen, found: Iterable[Finding]) -> None:
     """Each finding: severity and subject, what it is, what to do. Those that say the same are told once."""
     alike: dict[tuple[str, str, str, str], list[str]] = {}
     for item in found:
-        alike.setdefault((item.severity, item.code, item.message, item.remedy), []).append(item.subject)
+        alike.setdefault((item.severity, item.code, str(item.message), str(item.remedy)), []).append(item.subject)
     for (severity, code, message, remedy), subjects in alike.items():
         label = (f"{severity:<8}", SEVERITY_STYLE[severity])
         line(out, label, (", ".join(subjects), "bold"), (f"  {code}", "dim"), hang=8)
@@ -187,10 +194,10 @@ def findings(out: Screen, found: Iterable[Finding]) -> None:
         indented(out, remedy, mark="→ ")
 
 
-def indented(out: Screen, text: str, *, mark: str = "", left: int = 8, style: str = "") -> None:
+def indented(out: Screen, text: str | Said, *, mark: str = "", left: int = 8, style: str = "") -> None:
     """A paragraph that hangs `left` columns in, its further lines below its first word."""
     start = " " * left + out.worded(mark).plain
-    line(out, (start + text, style), hang=width_of(start))
+    line(out, (f"{start}{text}", style), hang=width_of(start))
 
 
 def counted(number: int, word: str) -> str:

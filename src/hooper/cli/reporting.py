@@ -58,6 +58,7 @@ def report(
 
 def _render(document: ReportDocument, out: Screen) -> None:
     from hooper.cli.render import counted, heading, line, table
+    from hooper.words.said import state_words
 
     heading(out, f"{document.title}: {counted(len(document.exposed), 'service')} can be reached from outside")
     out.print()
@@ -67,7 +68,7 @@ def _render(document: ReportDocument, out: Screen) -> None:
         risk = f"{row.risk}, accepted" if row.accepted else row.risk
         proof = f"{row.proven[:10]}, {row.proof}" if row.proven else "never"
         share = f"{100 * row.available:.2f} %" if row.available is not None else "-"
-        drawn.add_row(row.service, "\n".join(row.outside), who, risk, row.state, proof, share)
+        drawn.add_row(row.service, "\n".join(map(str, row.outside)), who, risk, state_words(row.state), proof, share)
     out.print(drawn)
     if document.not_exposed:
         out.print(f"Not reachable: {', '.join(document.not_exposed)}.")

@@ -230,7 +230,7 @@ def _render_changes(document: RouterChangesDocument, out: Screen) -> None:
         details: dict[str, list[str]] = {}
         for change in changes:
             if change.detail and change.outcome not in ("failed", "refused"):  # failures are told as errors
-                details.setdefault(change.detail, []).append(_service(change.rule.service))
+                details.setdefault(str(change.detail), []).append(_service(change.rule.service))
         for detail, services in details.items():
             indented(out, f"{', '.join(services)}: {detail}", left=0)
 

@@ -33,6 +33,7 @@ COMMANDS: dict[Deed, str] = {
     deeds.ORDER_ANEW: "cert order --again",
     deeds.LOOK_FROM_HERE: "check --from here",
     deeds.LOOK_FROM_PHONE: "check --from interface",
+    deeds.LOOK_BY_ARRIVAL: "check --arrival",
     deeds.LOOK_BY_HOTSPOT: "check --from hotspot",
     deeds.PACK: "check --pack FILE",
     deeds.VISIT: "check --visit FILE",

@@ -19,7 +19,7 @@ from hooper.site.words import chosen
 
 if TYPE_CHECKING:
     from hooper.cli.screen import Screen
-    from hooper.site.places import Origin
+    from hooper.places import Place
     from hooper.usecases.standing_in import StandInLine
 
 app = sub_app("Listen in place of a service, to prove the way in apart from the device.")
@@ -81,7 +81,7 @@ def stand_in(
     return worst([code, _next(session, key, place, proven=done.document.proven)])
 
 
-def _next(session: Session, key: str, place: Origin | None, *, proven: bool) -> int:
+def _next(session: Session, key: str, place: Place | None, *, proven: bool) -> int:
     """What it means, and what is next; the exit code."""
     if proven:
         session.note(f"Proven: the line, the boxes and the port lead in for {key}. What is left is the device itself.")

@@ -71,6 +71,7 @@ def _once(session: Session) -> int:
 def _render(document: StatusDocument, out: Screen, now: datetime, *, verbose: bool) -> None:
     from hooper.cli.looking import numbers
     from hooper.cli.render import findings, heading, indented, line
+    from hooper.words.said import state_words
 
     mark, said = _verdict(document)
     line(out, (f"{MARKS[mark][0]} ", MARKS[mark][1]), (said, "bold"))
@@ -79,7 +80,7 @@ def _render(document: StatusDocument, out: Screen, now: datetime, *, verbose: bo
         out.print()
         since = f" since {_age(row.since, now)}" if row.since else ""
         cause = (f"  {row.cause}", "dim") if row.cause else ""
-        line(out, ("✗ ", "bold red"), (_name(row), "bold"), f": {row.state}{since}", cause, hang=2)
+        line(out, ("✗ ", "bold red"), (_name(row), "bold"), f": {state_words(row.state)}{since}", cause, hang=2)
         if row.detail:
             indented(out, row.detail, left=2)
         indented(out, row.needs, mark="→ ", left=2)
@@ -132,27 +133,30 @@ def _table(rows: list[StatusRow], now: datetime, *, keeper: bool) -> Grid:
     from rich.text import Text
 
     from hooper.cli.render import table
+    from hooper.words.said import state_words
 
     last = ("next",) if keeper else ()
     drawn = table("", "what", "state", "since", "last proof", "ago", *last, prose=("last proof",), right=("ago",))
     for row in rows:
         mark, style = MARKS[row.level]
         seen = Text(_age(row.seen, now), style={"fresh": "", "fading": "dim", "old": "dim"}.get(row.freshness, "dim"))
-        proof = Text(row.proof, style="" if row.freshness == "fresh" else "dim")
+        proof = Text(str(row.proof), style="" if row.freshness == "fresh" else "dim")
         upcoming = (_until(row.next, now),) if keeper else ()
-        state = Text(row.state, style=style)
+        state = Text(str(state_words(row.state)), style=style)
         drawn.add_row(Text(mark, style=style), _name(row), state, _age(row.since, now), proof, seen, *upcoming)
     return drawn
 
 
 def _name(row: StatusRow) -> str:
     """What a row is about, as people call it."""
+    from hooper.usecases.condition_kinds import aspect_words
+
     if row.kind == "service":
         return row.subject
     if row.kind == "rule":
         return f"rule for {row.subject} on {row.aspect}"
     if row.kind == "certificate" and row.aspect:
-        return f"certificate {row.subject}, {row.aspect}"
+        return f"certificate {row.subject}, {aspect_words(row.kind, row.aspect)}"
     if row.kind == "name":
         return row.subject + (f" ({row.aspect})" if row.aspect != "A" else "")
     if row.kind == "peer" and row.aspect:

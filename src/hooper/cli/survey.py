@@ -177,9 +177,9 @@ def render(document: SurveyDocument, out: Screen, *, verbose: bool = False) -> N
     from hooper.line.judging import SENTENCES
 
     proven = document.can_forward is not None or document.situation == "unclear"
-    sentence = ("" if proven else "Likely, not proven: ") + SENTENCES[document.situation]
+    sentence = ("" if proven else "Likely, not proven: ") + str(SENTENCES[document.situation])
     line(out, (sentence, "bold"), (f"  {document.situation}", "dim"))
-    for said in document.evidence:
+    for said in map(str, document.evidence):
         first = said.split(" ", 1)[0]  # a key of the site file keeps its spelling
         indented(out, f"{said[:1].upper() if first in OPENINGS else said[:1]}{said[1:]}.", mark="- ", left=0)
     if document.findings:
@@ -200,14 +200,15 @@ def render(document: SurveyDocument, out: Screen, *, verbose: bool = False) -> N
     numbers(document.comparisons, out, verbose=verbose)
     if document.between is not None:
         _render_between(document.between, out)
-    more = [*_nat_lines(document), *document.remarks] if verbose else list(document.remarks)
+    remarks = list(map(str, document.remarks))
+    more = [*_nat_lines(document), *remarks] if verbose else remarks
     for number, remark in enumerate(more):
         if not number:
             out.print()
         indented(out, remark, mark="- ", left=0)
     if document.outstanding:
         out.print()
-        indented(out, f"Still running when the time was over: {', '.join(document.outstanding)}.", left=0)
+        indented(out, f"Still running when the time was over: {', '.join(map(str, document.outstanding))}.", left=0)
 
 
 def _ways(ways: Sequence[WayIn], out: Screen) -> None:

@@ -94,6 +94,6 @@ def brought(session: Session, file: Path) -> int:
     code = session.show(done.document, lambda drawn, screen: render(drawn, screen, verbose=session.verbose),
                         errors=done.trouble)  # fmt: skip
     for remark in done.document.remarks:
-        session.note(remark)
+        session.note(str(remark))
     session.note("Kept, with its place and time.")
     return worst([code, 0 if passes(done.document.results) else EXIT_NEEDS_A_PERSON])

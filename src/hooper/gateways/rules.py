@@ -8,7 +8,6 @@ from datetime import datetime
 from ipaddress import ip_network
 from typing import TYPE_CHECKING
 
-from hooper import deeds
 from hooper.addresses import classify, parse_address
 from hooper.comparison import Comparison, Side
 from hooper.gateways.driver import Driver
@@ -18,6 +17,7 @@ from hooper.planning.ports import transports
 from hooper.planning.values import Forward
 from hooper.ports import single
 from hooper.store.entries import Entered, Key, LiveRule, key_of
+from hooper.words.said import say
 
 if TYPE_CHECKING:
     from hooper.site.model import Site
@@ -140,15 +140,15 @@ def wan_compared(site: Site, gateway: str, wan: str | None) -> Iterator[Comparis
     before it, or the line's fixed address.
     """
     entry = site.gateways[gateway]
-    said = Side(f"{gateway}, WAN address", wan, "it says so itself")
+    said = Side(say("router-wan-address", gateway=gateway), wan, say("it-says-so-itself"))
     for outer in entry.behind:
         planned = entry.wan_behind(outer)
-        right = Side("in the plan", str(planned) if planned is not None else None, "site file")
+        right = Side(say("in-the-plan"), str(planned) if planned is not None else None, say("site-file"))
         if wan is None or planned is None:
             continue
         same = wan == str(planned)
-        there = "" if same else f": they lead to {planned}, where it is no more"
-        meaning = f"The rules of {outer} lead to it." if same else f"The rules of {outer} miss it{there}."
+        there = "" if same else say("they-lead-to-where", planned=planned)
+        meaning = say("the-rules-of-lead", outer=outer) if same else say("the-rules-of-miss", outer=outer, there=there)
         yield Comparison(said, right, same, meaning)
     for line in entry.line:
         fixed = [str(address) for address in site.lines[line].address]
@@ -156,11 +156,11 @@ def wan_compared(site: Site, gateway: str, wan: str | None) -> Iterator[Comparis
             continue
         kind = classify(parse_address(wan))
         if not kind.reachable:
-            right = Side(f"the line {line}", None, "a public address was meant")
-            meaning = f"It is {kind.meaning} ({kind.source}): another NAT stands before it. See `{deeds.SURVEY}`."
+            right = Side(say("the-line", line=line), None, say("a-public-address-was"))
+            meaning = say("it-is-another-nat", meaning=kind.meaning, source=kind.source)
             yield Comparison(said, right, False, meaning)
         elif fixed:
-            right = Side(f"the line {line}", ", ".join(fixed), "site file")
+            right = Side(say("the-line", line=line), ", ".join(fixed), say("site-file"))
             same = wan in fixed
-            meaning = "It has the line's address." if same else "The provider has given another address, or two lines."
+            meaning = say("it-has-the-lines") if same else say("the-provider-has-given-another")
             yield Comparison(said, right, same, meaning)

@@ -8,6 +8,7 @@ from typing import Literal
 from hooper.comparison import Comparison
 from hooper.planning.openers import Protocol
 from hooper.ports import Ports
+from hooper.words.said import Said
 
 Owner = Literal["ours", "labelled", "lent", "other"]
 Outcome = Literal[
@@ -95,7 +96,7 @@ class RuleChange:
     rule: ChangedRule
     outcome: Outcome
     until: str | None
-    detail: str
+    detail: Said
 
 
 @dataclass(frozen=True, slots=True)

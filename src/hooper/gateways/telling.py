@@ -13,6 +13,7 @@ from hooper.net.types import Door
 from hooper.site.model import Site
 from hooper.sourced import Sourced, SourcedAddress
 from hooper.wire import natpmp
+from hooper.words.said import say
 
 PATIENCE = 1.5  # seconds; one that answers at all does so at once
 
@@ -39,7 +40,7 @@ async def wan_told(
         except HooperError:
             return
         if address is not None:
-            found.append(Sourced(address, f"{gateway}, by IGD"))
+            found.append(Sourced(address, say("by-igd", gateway=gateway)))
             scope.cancel()
 
     async def by_natpmp(scope: anyio.CancelScope) -> None:
@@ -48,7 +49,7 @@ async def wan_told(
         except HooperError:
             return
         if said.result == natpmp.SUCCESS and said.address is not None and int(said.address):
-            found.append(Sourced(said.address, f"{gateway}, by NAT-PMP"))
+            found.append(Sourced(said.address, say("by-nat-pmp", gateway=gateway)))
             scope.cancel()
 
     with anyio.move_on_after(patience):

@@ -10,7 +10,6 @@ from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
 from typing import Literal
 
-from hooper import deeds
 from hooper.addresses import classify
 from hooper.clock import Clock, rfc3339
 from hooper.errors import (
@@ -36,6 +35,7 @@ from hooper.planning.values import Finding
 from hooper.ports import single
 from hooper.store.entries import Entered, Key, LiveRule, key_of
 from hooper.store.journal import Journal
+from hooper.words.said import NOTHING, Said, quoted, say, together
 
 LEASE_S = 604_800  # a week
 DONE: tuple[Outcome, ...] = (
@@ -69,10 +69,9 @@ class Work:
     changes: list[RuleChange] = field(default_factory=list)
     trouble: list[HooperError] = field(default_factory=list)
     _failed: bool = False  # the journal, in the middle
-    _hit: dict[str, tuple[HooperError, list[str]]] = field(default_factory=dict)
-    _drops_sources: str = ""
+    _hit: dict[str, tuple[HooperError, int, list[str]]] = field(default_factory=dict)
+    _drops_sources: Said = NOTHING
     _renew_left: float = 0.5
-    _words: dict[str, str] = field(default_factory=dict)
     _table: dict[Key, LiveRule] = field(default_factory=dict)  # as it stands, what was done since included
     _mine: dict[Key, Entered] = field(default_factory=dict)  # what the journal has
 
@@ -97,38 +96,38 @@ class Work:
         """
         wrong = {item.subject.removeprefix("services."): item for item in findings if item.severity == "error"}
         for service in sorted(wrong.keys() - {one.service for one in wanted}):  # it has no rule at all
-            self._trouble(PlanForbids(wrong[service].message, remedy=wrong[service].remedy), service)
+            self._trouble(PlanForbids(str(wrong[service].message), remedy=str(wrong[service].remedy)), service)
         self._renew_left = renew_left
         await self._look()
         keys = {key_of(one.rule) for one in wanted if one.rule is not None}
         stale = [e for k, e in self._mine.items() if k not in keys and (services is None or e.service in services)]
         stale = [entry for entry in stale if entry.rule.key not in self.lent]
-        await self._take_away(stale, "the plan has it no more", heirs=[one for one in wanted if one.rule is not None])
+        await self._take_away(stale, say("the-plan-has-it"), heirs=[one for one in wanted if one.rule is not None])
         gone: HooperError | None = None
         for one in wanted:
             if (finding := wrong.get(one.service)) is not None:
                 self._say("open", changed(one), "refused", None, finding.message)
-                self._trouble(PlanForbids(finding.message, remedy=finding.remedy), one.service)
+                self._trouble(PlanForbids(str(finding.message), remedy=str(finding.remedy)), one.service)
             elif kept_back is not None and (unready := kept_back.get(one.service)) is not None:
-                self._say("open", changed(one), "refused", None, unready.message)
+                self._say("open", changed(one), "refused", None, quoted(unready.message))
                 self._trouble(unready, one.service)
             elif one.rule is None:
-                self._say("open", changed(one), "by-hand", None, one.reason)
+                self._say("open", changed(one), "by-hand", None, quoted(one.reason))
             elif gone is not None:
-                self._say("open", changed(one), "failed", None, "not tried any more")
+                self._say("open", changed(one), "failed", None, say("not-tried-any-more"))
             elif one.rule.key in self.lent:
-                self._say("open", changed(one), "left", None, "a test has this port now; it is put back afterwards")
+                self._say("open", changed(one), "left", None, say("a-test-has-this"))
             else:
                 try:
                     if one.rule.source and self._drops_sources:
-                        raise SourceDropped(self._drops_sources)
+                        raise SourceDropped(str(self._drops_sources))
                     await self._open_one(one, one.rule, take_over=take_over)
                 except SourceDropped:
-                    self._drops_sources = f"{self.gateway} does not show that it keeps a rule to one source"
+                    self._drops_sources = say("does-not-show-that", gateway=self.gateway)
                     self._say("open", changed(one), "by-hand", None, self._drops_sources)
                 except HooperError as exc:
                     problem = await self._understood(exc, one.rule)
-                    self._say("open", changed(one), "failed", None, problem.message)
+                    self._say("open", changed(one), "failed", None, quoted(problem.message))
                     if isinstance(exc, NoAnswer | ConnectFailed):
                         gone = exc
                     self._trouble(problem, one.service)
@@ -139,11 +138,11 @@ class Work:
         before = mine.before if mine is not None else ()
         if there is not None and there.leads_as(rule) and there.enabled:
             if not ours and not is_labelled(there):
-                self._say("open", changed(one), "left", self._until(there), "another hand made it; it meets the plan")
+                self._say("open", changed(one), "left", self._until(there), say("another-hand-made-it"))
                 return
             if there.lease_s == 0 or there.lease_s >= rule.lease_s * self._renew_left:
                 self._keep(one, there, before)
-                detail = "" if ours else "taken up by its label: this state did not know it"
+                detail = NOTHING if ours else say("taken-up-by-its")
                 self._say("open", changed(one), "already", self._until(there), detail)
                 return
             await self._add(one, rule, before, "renewed")
@@ -172,7 +171,7 @@ class Work:
             label = f" ({labels})" if labels else ""
             raise PortTaken(f"{rule.transport} {rule.outside_port} is taken: it leads to {leads}{label}")
         if self.dry:
-            self._say("open", changed(one), "replaced", None, f"it leads to {leads}")
+            self._say("open", changed(one), "replaced", None, say("it-leads-to", leads=leads))
             return
         self._refuse_forgotten()
         known = self._mine.get(key_of(rule))
@@ -182,7 +181,7 @@ class Work:
             for there in taken:
                 await self._delete(there)
                 deleted.append(there)
-            detail = f"it led to {leads}; `{deeds.CLOSE}` puts that back"
+            detail = say("it-led-to-puts", leads=leads)
             await self._add(one, rule, (*before, *taken), "replaced", detail)
         except HooperError:
             for there in deleted:
@@ -191,7 +190,7 @@ class Work:
             raise
 
     async def _add(
-        self, one: Wanted, rule: LiveRule, before: tuple[LiveRule, ...], outcome: Outcome, detail: str = ""
+        self, one: Wanted, rule: LiveRule, before: tuple[LiveRule, ...], outcome: Outcome, detail: Said = NOTHING
     ) -> None:
         if self.dry:
             self._say("open", changed(one), outcome, self._until(rule), detail)
@@ -211,7 +210,7 @@ class Work:
         self._keep(one, granted, before)
         asked, got = rule.lease_s, granted.lease_s
         if asked and got and abs(asked - got) > 60 and not detail:
-            detail = f"asked for {asked} s, the router grants {got} s"
+            detail = say("asked-for-s-the", asked=asked, got=got)
         self._say("open", changed(one), outcome, self._until(granted), detail)
 
     def _undo(self, rule: LiveRule, known: Entered | None) -> None:
@@ -290,26 +289,26 @@ class Work:
             try:
                 await self._delete(there)
             except HooperError as exc:
-                self._say("close", rule, "failed", None, exc.message)
+                self._say("close", rule, "failed", None, quoted(exc.message))
                 self._trouble(exc, labelled_for(there))
             else:
-                self._say("close", rule, "removed", None, "known by its label alone")
+                self._say("close", rule, "removed", None, say("known-by-its-label"))
 
     def _is_known(self, there: LiveRule) -> bool:
         return is_ours(there, self._mine, self.clock.now())
 
-    async def _take_away(self, entries: Sequence[Entered], why: str = "", heirs: Sequence[Wanted] = ()) -> None:
+    async def _take_away(self, entries: Sequence[Entered], why: Said = NOTHING, heirs: Sequence[Wanted] = ()) -> None:
         """Take entries of ours away, and put back what they replaced; the table is read again before any is forgotten.
 
         heirs: what is entered next: where one of them has the same port, what was replaced is left to it.
         """
-        done: list[tuple[Entered, Outcome, str]] = []
+        done: list[tuple[Entered, Outcome, Said]] = []
         gone = False
         if not self.dry:
             self._note(*(replace(entry, state="closing") for entry in entries))
         for entry in entries:
             if gone:
-                self._say("close", entered_rule(entry), "failed", None, "not tried any more")
+                self._say("close", entered_rule(entry), "failed", None, say("not-tried-any-more"))
                 continue
             try:
                 heir = next((one for one in heirs if one.rule is not None and one.rule.key == entry.rule.key), None)
@@ -318,7 +317,7 @@ class Work:
                     entry = replace(entry, before=())
                 done.append((entry, *await self._close_one(entry)))
             except HooperError as exc:
-                self._say("close", entered_rule(entry), "failed", None, exc.message)
+                self._say("close", entered_rule(entry), "failed", None, quoted(exc.message))
                 gone = isinstance(exc, NoAnswer | ConnectFailed)
                 self._trouble(exc, entry.service)
         if not done:
@@ -328,7 +327,7 @@ class Work:
                 await self._read_table()
             except HooperError as exc:
                 for entry, _, __ in done:
-                    self._say("close", entered_rule(entry), "failed", None, "its table could not be read once more")
+                    self._say("close", entered_rule(entry), "failed", None, say("its-table-could-not"))
                 self.trouble.append(exc)
                 return
         left = [] if self.dry else [e for e, outcome, _ in done if outcome != "left" and self._still_has(e)]
@@ -336,10 +335,10 @@ class Work:
         for entry, outcome, detail in done:
             if entry in left:
                 problem = RouterLied(f"{self.gateway} has {entry.rule.transport} {entry.rule.outside_port} again")
-                self._say("close", entered_rule(entry), "failed", None, problem.message)
+                self._say("close", entered_rule(entry), "failed", None, quoted(problem.message))
                 self._trouble(problem, entry.service)
             else:
-                self._say("close", entered_rule(entry), outcome, None, "; ".join(filter(None, (why, detail))))
+                self._say("close", entered_rule(entry), outcome, None, together((why, detail)))
 
     def _inherit(self, service: str, rule: LiveRule, before: tuple[LiveRule, ...]) -> None:
         known = self._mine.get(key_of(rule)) or Entered(self.gateway, service, rule, "opening", (), None)
@@ -355,21 +354,21 @@ class Work:
         made = (row for key, row in self._table.items() if key not in self._mine and is_made_of(row, entry.rule))
         return there if there is not None else next(made, None)
 
-    async def _close_one(self, entry: Entered) -> tuple[Outcome, str]:
+    async def _close_one(self, entry: Entered) -> tuple[Outcome, Said]:
         """Take one away; nothing is forgotten yet."""
         there = self._standing_for(entry)
         ours = there is not None and is_ours(there, {entry.key: entry}, self.clock.now())
         if there is not None and not ours:
             back = any(there.leads_as(before) for before in entry.before)
-            return ("put-back", "") if back else ("left", f"another hand has led it to {_leads(there)}")
+            return ("put-back", NOTHING) if back else ("left", say("another-hand-has-led", leads=_leads(there)))
         if there is not None:
             await self._delete(there)
         for before in entry.before:
             if not any(stands.leads_as(before) for stands in self._table.values()):
                 await self._put_back(before)
         if entry.before:
-            return "put-back", f"leads to {', '.join(map(_leads, entry.before))} again"
-        return ("removed", "") if there is not None else ("gone", "the router had it no more")
+            return "put-back", say("leads-to-again", before=map(_leads, entry.before))
+        return ("removed", NOTHING) if there is not None else ("gone", say("the-router-had-it"))
 
     # --- shared
 
@@ -413,7 +412,7 @@ class Work:
         rule: ChangedRule,
         outcome: Outcome,
         until: datetime | None,
-        detail: str = "",
+        detail: Said = NOTHING,
     ) -> None:
         ends = rfc3339(until) if until is not None else None
         self.changes.append(RuleChange(self.gateway, action, rule, outcome, ends, detail))
@@ -421,12 +420,12 @@ class Work:
     def _trouble(self, problem: HooperError, service: str) -> None:
         """Each kind of trouble is told once, with the services that it hit."""
         key = problem.message if isinstance(problem, PortTaken | RefusedForSafety) else problem.code
-        known, services = self._hit.setdefault(key, (problem, []))
-        services.append(service)
-        if known is problem:
+        if key not in self._hit:
+            self._hit[key] = (problem, len(self.trouble), [])
             self.trouble.append(problem)
-            self._words[key] = problem.message
-        known.message = f"{', '.join(dict.fromkeys(services))}: {self._words[key]}"
+        first, place, services = self._hit[key]
+        services.append(service)
+        self.trouble[place] = first.about(*dict.fromkeys(services))
 
 
 def _leads(rule: LiveRule) -> str:

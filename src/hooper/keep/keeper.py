@@ -30,9 +30,10 @@ from hooper.store.path import state_path
 from hooper.store.sitefile import read_site
 from hooper.store.state import State
 from hooper.usecases.history import event_row
-from hooper.usecases.keeplines import KeepLine, Said, trouble_of
+from hooper.usecases.keeplines import KeepLine, Saying, trouble_of
 from hooper.usecases.moving import refuse_copy, remember
 from hooper.usecases.run import Run
+from hooper.words.said import say
 
 STATE_AGAIN = timedelta(seconds=10)  # until a state that cannot be used is tried again
 HEARD_EVERY_S = 1.0  # seconds between two lines about the same kind of event
@@ -123,8 +124,8 @@ class Keeper:
         before, self._state, self._lock = self._state, state, lock
         if before is not None:
             before.close()
-            self._noted(Condition(*STATE_ITSELF, "not used", "wrong", "it could not be used for a while", "state"))
-            self._noted(Condition(*STATE_ITSELF, "used", "well", "it is used again"))
+            self._noted(Condition(*STATE_ITSELF, "not-used", "wrong", say("state-was-lost"), "state"))
+            self._noted(Condition(*STATE_ITSELF, "used", "well", say("state-came-back")))
         self._well("state")
         return True
 
@@ -146,7 +147,7 @@ class Keeper:
         for notice in self.file.site.notices:
             memory.history.told(notice, memory.history.last_event(), now - timedelta(days=1))
         self._state, self._lock = memory, None
-        self._noted(Condition(*STATE_ITSELF, "not used", "wrong", exc.message, "state"))
+        self._noted(Condition(*STATE_ITSELF, "not-used", "wrong", exc.told, "state"))
 
     def _noted(self, condition: Condition) -> None:
         with self._state_used() as state:
@@ -179,7 +180,7 @@ class Keeper:
 
     # --- what is said
 
-    def _line(self, said: Said, **more: object) -> None:
+    def _line(self, said: Saying, **more: object) -> None:
         self.say(KeepLine(str(self.path), said, **more), self.door.clock.now())  # type: ignore[arg-type]
 
     def _trouble(self, task: str, *problems: HooperError) -> None:

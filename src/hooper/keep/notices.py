@@ -16,9 +16,11 @@ from hooper.net.lab import lab_from_environment
 from hooper.secret import redact
 from hooper.site.private import private_words
 from hooper.store.kept import Happening, Subject
+from hooper.usecases.condition_kinds import aspect_words
 from hooper.usecases.noticing import NoticesDocument, NoticesRequest, notice_row
 from hooper.usecases.run import Run
 from hooper.visible import shown
+from hooper.words.said import state_words
 
 if TYPE_CHECKING:
     from hooper.site.model import NoticeTo
@@ -112,10 +114,11 @@ def _lines(events: Sequence[Happening]) -> Iterator[str]:
             was = f", before {event.before}" if event.before else ""
             yield f"{at}  the public address of {event.subject} is {event.after}{was}"
             continue
-        what = THINGS.get(event.kind, "") + event.subject + (f" ({event.aspect})" if event.aspect else "")
+        side = aspect_words(event.kind, event.aspect)
+        what = THINGS.get(event.kind, "") + event.subject + (f" ({side})" if side else "")
         why = f" [{event.cause}]" if event.cause else ""
         detail = f": {event.detail}" if event.detail and event.level == "wrong" else ""
-        yield f"{at}  {what}: {event.after}{why}{detail}"
+        yield f"{at}  {what}: {state_words(event.after)}{why}{detail}"
 
 
 async def send(notice: NoticeText, address: str) -> None:
@@ -163,8 +166,7 @@ async def tell_all(run: Run) -> tuple[list[str], list[HooperError]]:
             address = notice.to.read(run.base).reveal()
             await send(_notice(run, notice, waiting), address)
         except (HooperError, MachineError) as exc:
-            exc.message = f"{key}: {exc.message}"
-            trouble.append(exc)
+            trouble.append(exc.about(key))
             continue
         history.told(key, newest, now)
         told.append(key)
@@ -196,8 +198,7 @@ async def test_notices(run: Run, request: NoticesRequest) -> tuple[NoticesDocume
             address = run.site.notices[key].to.read(run.base).reveal()
             await send(NoticeText(f"{_title(run)}: a test", text), address)
         except HooperError as exc:
-            exc.message = f"{key}: {exc.message}"
-            trouble.append(exc)
+            trouble.append(exc.about(key))
             rows.append(notice_row(run, key, "the test was not sent"))
         else:
             rows.append(notice_row(run, key, "the test was sent"))

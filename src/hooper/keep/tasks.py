@@ -14,18 +14,21 @@ from hooper.clock import read_moment
 from hooper.errors import EXIT_COUNTERPART, HooperError
 from hooper.keep.notices import tell_all
 from hooper.keep.schedule import Outcome, Pace
+from hooper.places import HERE, Place
 from hooper.planning.openers import driven_gateways
 from hooper.site.model import Keep, Site
-from hooper.site.places import Origin
-from hooper.store.kept import Condition
+from hooper.store.kept import Condition, Stood
 from hooper.usecases.certificates import CertificatesRequest, keep_certificates
+from hooper.usecases.condition_kinds import meant_by, standing
 from hooper.usecases.conditions import keep_conditions
 from hooper.usecases.names import NamesRequest, look_at_line, update_names
 from hooper.usecases.revoking import revocations
 from hooper.usecases.routers import RouterRequest, open_rules
 from hooper.usecases.run import Run
+from hooper.usecases.status import CHECK, GONE
 from hooper.usecases.tunnel_conditions import watch_tunnels
 from hooper.usecases.watching import WatchRequest, watch_services
+from hooper.words.said import say
 
 # events that wake tasks
 ADDRESS, ROUTER, TABLE, NETWORK, WOKE, CHANGED = "address", "router", "table", "network", "woke", "changed"
@@ -87,9 +90,9 @@ def tasks_for(site: Site) -> dict[str, Task]:
             "no certificate is ordered or given",
         )
     if site.services:
-        for place in keep.places or (Origin("here"),):
+        for place in keep.places or (HERE,):
             pace = _pace(keep.checks, {ADDRESS: timedelta(seconds=10), NETWORK: timedelta(seconds=10), WOKE: SOON})
-            found[f"check {place}"] = Task(pace, _checks(place, keep))
+            found[f"{CHECK}{place}"] = Task(pace, _checks(place, keep))
     if site.lines:
         found["line"] = Task(Pace(DAY, timedelta(minutes=5), wakes={ADDRESS: timedelta(seconds=20)}), _line)
     if any(service.accepted for service in site.services.values()):
@@ -139,7 +142,7 @@ async def _certificates(run: Run) -> Ended:
     return Ended(_failed(run, trouble), None, trouble)
 
 
-def _checks(place: Origin, keep: Keep) -> Callable[[Run], Awaitable[Ended]]:
+def _checks(place: Place, keep: Keep) -> Callable[[Run], Awaitable[Ended]]:
     if place.user is not None and keep.proxy_password is not None:
         place = replace(place, password=keep.proxy_password)
 
@@ -162,7 +165,7 @@ async def _risks(run: Run) -> Ended:
         Condition(
             "risk", f"services.{key}", risk.finding,
             *(("over", "wrong") if risk.until < today else ("taken", "fact")),
-            f"until {risk.until}: {risk.reason}",
+            say("risk-until", until=risk.until, reason=risk.reason),
             "risk-over" if risk.until < today else None,
         )
         for key, service in run.site.services.items() for risk in service.accepted
@@ -188,18 +191,20 @@ async def _prune(run: Run) -> Ended:
     if run.state is not None and run.state.kept:
         history = run.state.history
         history.prune(run.here.clock.now())
-        places = {"here", *(place.name for place in site.keep.places if place.name)}
-        known = {(one.condition.subject, one.condition.aspect) for one in history.conditions()}
-        history.forget("service", [(s, p) for s, p in known if s in site.services and (p in places or not places)])
-        history.forget("name", [(name, kind) for name, entry in site.names.items() for kind in entry.types])
-        history.forget("certificate", [(key, aspect) for key, aspect in known if key in site.certificates])
-        history.forget("router", [(key, "") for key in site.gateways])
+        looked_from = (HERE, *site.keep.places)
+        let_in, stood = revocations(run), history.conditions()
+        live = {id(one) for one in standing(site, stood)}
         history.forget(
-            "rule", [(s, gateway) for s, gateway in known if s in site.services and gateway in site.gateways]
+            (one.condition.kind, one.condition.subject, one.condition.aspect)
+            for one in stood
+            if id(one) not in live
+            or (one.condition.kind == "peer" and one.condition.aspect == "out" and one.condition.subject not in let_in)
+            or (one.condition.kind == "service" and _left_alone(one, looked_from, run.here.clock.now()))
         )
-        risks = [(f"services.{k}", risk.finding) for k, service in site.services.items() for risk in service.accepted]
-        history.forget("risk", risks)
-        history.forget("tunnel", [(key, aspect) for key in site.tunnels for aspect in ("", "loaded")])
-        out = [(key, "out") for key in revocations(run)]
-        history.forget("peer", [*out, *((key, aspect) for key in site.peers for aspect in ("", "seen"))])
     return Ended()
+
+
+def _left_alone(one: Stood, looked_from: Sequence[Place], now: datetime) -> bool:
+    """Whether nobody looks from there any more, and the last look was long ago."""
+    place = Place.read(one.condition.aspect)
+    return now - one.at > GONE and not any(meant_by(place, wanted) for wanted in looked_from)

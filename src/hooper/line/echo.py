@@ -11,29 +11,30 @@ from hooper.errors import HooperError
 from hooper.net.types import Door
 from hooper.site.model import Echo, Site
 from hooper.sourced import Sourced, SourcedAddress
+from hooper.words.said import Said, quoted, say
 
 ADDRESS = re.compile(r"(?<![\d.])((?:\d{1,3}\.){3}\d{1,3})(?![\d.]*\d)")
 LOOKED_AT = 20_000  # letters of an answer
 MOST = 4  # echoes that are asked
 
 
-async def echoed(door: Door, site: Site, deadline: float) -> tuple[list[SourcedAddress], list[str]]:
+async def echoed(door: Door, site: Site, deadline: float) -> tuple[list[SourcedAddress], list[Said]]:
     """What each echo of [measure] says, in the order of the file, and why others say nothing.
 
     door: bound to the line's interface. deadline: seconds for all, side by side. Never raises for the network.
     """
     said: dict[str, IPAddress] = {}
-    problems: dict[str, str] = {}
+    problems: dict[str, Said] = {}
 
     async def one(echo: Echo) -> None:
         try:
             with anyio.fail_after(deadline):
                 address = await _ask(door, echo, deadline)
         except (HooperError, TimeoutError) as exc:
-            problems[echo.url] = exc.message if isinstance(exc, HooperError) else "it does not answer in time"
+            problems[echo.url] = quoted(exc.message) if isinstance(exc, HooperError) else say("it-does-not-answer")
             return
         if address is None:
-            problems[echo.url] = "no address is found in its answer"
+            problems[echo.url] = say("no-address-is-found")
         else:
             said[echo.url] = address
 
@@ -42,9 +43,13 @@ async def echoed(door: Door, site: Site, deadline: float) -> tuple[list[SourcedA
         for echo in echoes:
             tasks.start_soon(one, echo)
     found: list[SourcedAddress] = [
-        Sourced(said[echo.url], f"address echo {host_of(echo)}") for echo in echoes if echo.url in said
+        Sourced(said[echo.url], say("address-echo", host_of=host_of(echo))) for echo in echoes if echo.url in said
     ]
-    return found, [f"address echo {host_of(echo)}: {problems[echo.url]}" for echo in echoes if echo.url in problems]
+    return found, [
+        say("address-echo-silent", host_of=host_of(echo), problems=problems[echo.url])
+        for echo in echoes
+        if echo.url in problems
+    ]
 
 
 def host_of(echo: Echo) -> str:

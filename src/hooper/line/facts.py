@@ -9,6 +9,7 @@ from typing import Literal
 from hooper.addresses import IPAddress
 from hooper.errors import HooperError
 from hooper.sourced import Sourced, SourcedAddress
+from hooper.words.said import NOTHING, Said, say
 
 Dependence = Literal["endpoint-independent", "address-dependent", "address-and-port-dependent"]
 
@@ -80,7 +81,7 @@ class BoxSaid:
     address: IPAddress
     control: tuple[str, ...] = ()
     wan: IPAddress | None = None
-    by: str = ""
+    by: Said = NOTHING
     down: bool = False
     between: bool = False
 
@@ -110,7 +111,7 @@ class Measured:
     """
 
     seen: tuple[SourcedAddress, ...] = ()
-    silent: tuple[str, ...] = ()
+    silent: tuple[Said, ...] = ()
     boxes: dict[str, BoxSaid] = field(default_factory=dict)
     revealed: tuple[BoxSaid, ...] = ()
     claims: dict[str, BoxSaid] = field(default_factory=dict)
@@ -121,7 +122,7 @@ class Measured:
     resolvers: tuple[ResolverSaid, ...] = ()
     tunnel: str | None = None
     tunnel_shows: SourcedAddress | None = None
-    outstanding: tuple[str, ...] = ()
+    outstanding: tuple[Said, ...] = ()
     trouble: tuple[HooperError, ...] = ()
 
     @property
@@ -153,12 +154,14 @@ class LineFacts:
     stun_silent: bool = False
     no_way: IPAddress | None = None
     differs: tuple[tuple[SourcedAddress, SourcedAddress], ...] = ()
-    own6: SourcedAddress = field(default_factory=lambda: Sourced(None, "no interface has one"))
-    public6: SourcedAddress = field(default_factory=lambda: Sourced(None, "not measured"))
+    own6: SourcedAddress = field(default_factory=lambda: Sourced(None, say("no-interface-has-one")))
+    public6: SourcedAddress = field(default_factory=lambda: Sourced(None, say("not-measured")))
     measured: Measured | None = None
 
     @property
     def outside(self) -> IPAddress | None:
         """The public address as somebody outside has it: that a router was read off with one says nothing of that."""
-        read_off = self.public.how == "surveyed" or (self.public.how == "told" and self.public.source != "told")
+        read_off = self.public.how == "surveyed" or (
+            self.public.how == "told" and self.public.source.code != "told-by-a-person"
+        )
         return None if read_off else self.public.value

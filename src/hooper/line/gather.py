@@ -15,6 +15,7 @@ from hooper.net.types import Door
 from hooper.site.model import Site
 from hooper.site.references import chain_of, first_line, names_of_line
 from hooper.sourced import Sourced, SourcedAddress
+from hooper.words.said import say
 
 
 async def gather_line(
@@ -59,9 +60,9 @@ async def gather_line(
         line=line,
         chain=chain,
         at=at,
-        own=Sourced(own, f"interface {interface}" if interface else "this machine is on none of the site's networks"),
+        own=Sourced(own, say("interface", name=interface) if interface else say("this-machine-is-on-none")),
         default_gateway=Sourced(
-            around.default_gateway(interface), f"route by {interface}" if interface else "its route"
+            around.default_gateway(interface), say("route-by", interface=interface) if interface else say("its-route")
         ),
         public=public[line].address,
         differs=public[line].differs,

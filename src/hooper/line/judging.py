@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from ipaddress import ip_network
 
 from hooper import deeds
-from hooper.addresses import classify, parse_address
+from hooper.addresses import IPAddress, classify, parse_address
 from hooper.comparison import Comparison, Side
 from hooper.line.facts import LineFacts
 from hooper.line.situation import LineJudged, Situation, judge
@@ -18,16 +18,19 @@ from hooper.planning.ways import WayIn, in_one_sentence, ways_left
 from hooper.site.model import Site
 from hooper.sourced import Sourced, SourcedAddress
 from hooper.words.catalogue import Severity
+from hooper.words.said import Said, quoted, say, together
 
 CODES = {"carrier-nat": "line-behind-carrier", "shared-ports": "line-shares-ports", "no-ipv4": "line-without-ipv4"}
-SENTENCES: dict[str, str] = {
-    "public": "This machine itself has the public address: nothing has to be forwarded.",
-    "one-nat": "One router stands between this machine and the internet, and it has the public address.",
-    "several-nats": "Several routers stand in a row, and the outermost has the public address: each needs its rule.",
-    "carrier-nat": "The provider keeps the public address for itself (carrier NAT): no rule of yours can be reached.",
-    "shared-ports": "The provider shares the IPv4 address among customers (DS-Lite): no rule of yours can be reached.",
-    "no-ipv4": "The outermost router has no IPv4 address: the line is down, or it has IPv6 only.",
-    "unclear": "It is not clear yet whether the outermost router has the public address.",
+# the jobs of a survey by which routers tell of themselves
+ASKING_ROUTERS = ("the-routers-by-upnp", "the-routers-by-nat", "routers-further-out")
+SENTENCES: dict[str, Said] = {
+    "public": say("this-machine-itself-has"),
+    "one-nat": say("one-router-stands-between"),
+    "several-nats": say("several-routers-stand-in"),
+    "carrier-nat": say("the-provider-keeps-the"),
+    "shared-ports": say("the-provider-shares-the"),
+    "no-ipv4": say("the-outermost-router-has"),
+    "unclear": say("it-is-not-clear"),
 }
 
 
@@ -39,8 +42,8 @@ class Missing:
     """
 
     gateway: str
-    number: str
-    where: str
+    number: Said
+    where: Said
     option: str
 
 
@@ -73,40 +76,50 @@ def _measured_rows(site: Site, facts: LineFacts) -> Iterator[Comparison]:
     if len(measured.seen) > 1:
         first, second = measured.seen[0], next((k for k in measured.seen if k != measured.seen[0]), measured.seen[1])
         same = len({known.value for known in measured.seen}) == 1
-        meaning = "All servers see one address." if same else "Two public addresses: two lines, or a NAT with several."
-        yield Comparison(_known("public address", first), _known("public address", second), same, meaning)
+        meaning = say("all-servers-see-one") if same else say("two-public-addresses-two")
+        yield Comparison(
+            _known(say("public-address-itself"), first), _known(say("public-address-itself"), second), same, meaning
+        )
     if measured.tunnel_shows is not None:
-        left, right = _known(f"through {measured.tunnel}", measured.tunnel_shows), _known("by the line", facts.public)
+        left, right = (
+            _known(say("through", tunnel=measured.tunnel), measured.tunnel_shows),
+            _known(say("by-the-line"), facts.public),
+        )
         alike = None if facts.public.value is None else measured.tunnel_shows.value == facts.public.value
-        meaning = f"This machine goes out through the tunnel {measured.tunnel}: what others see is the tunnel's end."
+        meaning = say("this-machine-goes-out", tunnel=measured.tunnel)
         yield Comparison(left, right, alike, meaning)
     if facts.own6.value is not None and facts.public6.value is not None:
         same = facts.own6.value == facts.public6.value
-        meaning = (
-            "IPv6 arrives as it was sent." if same else "Something on the way translates IPv6, or sends it elsewhere."
+        meaning = say("ipv6-arrives-as-it") if same else say("something-on-the-way")
+        yield Comparison(
+            _known(say("own-ipv6-address"), facts.own6), _known(say("seen-by-outside"), facts.public6), same, meaning
         )
-        yield Comparison(_known("own IPv6 address", facts.own6), _known("seen outside", facts.public6), same, meaning)
     prefix = site.lines[facts.line].prefix6 if facts.line in site.lines else None
     if facts.own6.value is not None and prefix is not None and facts.at is not None:
         same = facts.own6.value in ip_network(str(prefix), strict=False)
-        right = Side("the line's prefix", str(prefix), "site file")
-        meaning = (
-            "It is of the line's prefix." if same else "The provider has given another prefix, or it is a tunnel's."
-        )
-        yield Comparison(_known("own IPv6 address", facts.own6), right, same, meaning)
+        right = Side(say("the-lines-prefix"), str(prefix), say("site-file"))
+        meaning = say("it-is-of-the") if same else say("the-provider-has-given")
+        yield Comparison(_known(say("own-ipv6-address"), facts.own6), right, same, meaning)
 
 
 def _hops_compared(facts: LineFacts, least: int, most: int | None) -> Comparison:
     chain = len(facts.chain)
-    shown = str(least) if least == most else f"{least} or more" if most is None else f"{least} to {most}"
-    left, right = Side("routers on the way", shown, "hops"), Side("in the site file", str(chain), "site file")
+    shown = (
+        str(least)
+        if least == most
+        else str(say("or-more", least=least) if most is None else say("from-to", least=least, most=most))
+    )
+    left, right = (
+        Side(say("routers-on-the-way"), shown, say("hops")),
+        Side(say("in-the-site-file"), str(chain), say("site-file")),
+    )
     if least == most == chain:
-        return Comparison(left, right, True, "The public address is as far away as the outermost gateway.")
+        return Comparison(left, right, True, say("the-public-address-is"))
     if least > chain:
-        return Comparison(left, right, False, "More routers than the site file has stand before the public address.")
+        return Comparison(left, right, False, say("more-routers-than-the"))
     if most is not None and most < chain:
-        return Comparison(left, right, False, "The public address is nearer than the outermost gateway of the file.")
-    return Comparison(left, right, None, "Some routers do not reveal themselves, so the hops cannot be counted.")
+        return Comparison(left, right, False, say("the-public-address-is-nearer"))
+    return Comparison(left, right, None, say("some-routers-do-not"))
 
 
 def _resolvers_compared(facts: LineFacts) -> Iterator[Comparison]:
@@ -114,23 +127,28 @@ def _resolvers_compared(facts: LineFacts) -> Iterator[Comparison]:
     for said in facts.measured.resolvers if facts.measured is not None else ():
         for name, answers in said.answers.items():
             known = facts.names.get(name)
-            if said.told_by == "site" or known is None or known.source.endswith(f"resolver {said.address}"):
+            if said.told_by == "site" or known is None or _said_by(known, said.address):
                 continue
             if known.value is None and not known.absent:
                 continue
             shown = answers[0] if answers else None
-            left = Side(f"{name} here", str(shown) if shown else "none", f"this machine's resolver {said.address}")
-            right = Side(name, str(known.value) if known.value else "none", known.source)
-            same = shown == known.value
-            meaning = (
-                "This machine's resolver says the same."
-                if same
-                else "This machine's resolver says something else: it is late, or it filters, or it leads you astray."
+            left = Side(
+                say("here", name=name),
+                str(shown) if shown else "none",
+                say("own-resolver", server=said.address),
             )
+            right = Side(quoted(name), str(known.value) if known.value else "none", known.source)
+            same = shown == known.value
+            meaning = say("this-machines-resolver-says") if same else say("this-machines-resolver-says-something")
             yield Comparison(left, right, same, meaning)
 
 
-def _known(what: str, known: SourcedAddress) -> Side:
+def _said_by(known: SourcedAddress, resolver: IPAddress) -> bool:
+    """Whether what is known comes from that resolver."""
+    return dict(known.source.values).get("server") == str(resolver)
+
+
+def _known(what: Said, known: SourcedAddress) -> Side:
     return Side(what, str(known.value) if known.value is not None else None, known.source)
 
 
@@ -138,75 +156,76 @@ def _own_gateway(site: Site, facts: LineFacts) -> Iterator[Comparison]:
     if facts.at is None:
         return
     wanted = site.gateways[facts.at].lan.ip
-    left = _known("this machine's gateway", facts.default_gateway)
-    right = Side(f"{facts.at}, LAN address", str(wanted), "site file")
+    left = _known(say("this-machines-gateway"), facts.default_gateway)
+    right = Side(say("lan-address", at=facts.at), str(wanted), say("site-file"))
     if facts.default_gateway.value is None:
-        yield Comparison(left, right, None, "This machine does not say which gateway it uses.")
+        yield Comparison(left, right, None, say("this-machine-does-not"))
     elif facts.default_gateway.value == wanted:
-        yield Comparison(left, right, True, f"This machine is behind {facts.at}, as the site file says.")
+        yield Comparison(left, right, True, say("this-machine-is-behind", at=facts.at))
     else:
-        meaning = "This machine's way out is not the site's router: a VPN, another line, or another box."
+        meaning = say("this-machines-way-out")
         yield Comparison(left, right, False, meaning)
 
 
 def _inner_wans(site: Site, facts: LineFacts) -> Iterator[Comparison]:
     for outer, key in zip(facts.chain, facts.chain[1:], strict=False):
         planned, told = site.gateways[key].wan_behind(outer), facts.wan.get(key)
-        left = Side(f"{key}, WAN address in the plan", str(planned), "site file")
-        right = _told(f"{key}, WAN address", told, facts)
+        left = Side(say("wan-address-in-the", key=key), str(planned), say("site-file"))
+        right = _told(say("router-wan-address", gateway=key), told, facts)
         if told is None:
             continue
         equal = parse_address(told.value) == planned
         meaning = (
-            f"The rules of {outer} lead to it."
+            say("the-rules-of-lead", outer=outer)
             if equal
-            else f"The rules of {outer} lead to {planned}, where {key} is no more."
+            else say("the-rules-of-lead-to", outer=outer, planned=planned, key=key)
         )
         yield Comparison(left, right, equal, meaning)
 
 
-def _told(what: str, told: Sourced[str] | None, facts: LineFacts) -> Side:
-    return Side(what, told.value if told else None, told.words(facts.now) if told else "not told yet")
+def _told(what: Said, told: Sourced[str] | None, facts: LineFacts) -> Side:
+    return Side(what, told.value if told else None, told.words(facts.now) if told else say("not-told-yet"))
 
 
 def _outer_wan(facts: LineFacts) -> Comparison:
     outermost, told, public = facts.chain[0], outer_wan(facts), facts.outside
-    left = _told(f"{outermost}, WAN address", told, facts)
-    right = _known("public address", facts.public if public is not None else Sourced(None, "nobody outside said it"))
+    left = _told(say("router-wan-address", gateway=outermost), told, facts)
+    right = _known(
+        say("public-address-itself"),
+        facts.public if public is not None else Sourced(None, say("nobody-outside-said-it")),
+    )
     if told is None:
-        meaning = f"Read the WAN address on {outermost}'s status page and give it with {deeds.WAN_ADDRESS(outermost)}."
+        meaning = say("read-the-wan-address", gateway=outermost, wan_address=deeds.WAN_ADDRESS(outermost))
         return Comparison(left, right, None, meaning)
     wan = parse_address(told.value)
     kind = classify(wan)
     if not kind.reachable:
-        meaning = f"{wan} is {kind.meaning} ({kind.source}): between {outermost} and the internet is another NAT."
+        meaning = say("is-between-and-the", wan=wan, meaning=kind.meaning, source=kind.source, outermost=outermost)
         return Comparison(left, right, None if public is None else False, meaning)
     if public is None:
-        return Comparison(left, right, None, f"{outermost} has a public address; nobody outside was asked about it.")
+        return Comparison(left, right, None, say("has-a-public-address", outermost=outermost))
     if wan == public:
-        return Comparison(left, right, True, f"{outermost} has the public address itself: it can be reached.")
-    meaning = "Two lines, a VPN on this machine, or the WAN address has changed since it was read: read it again."
+        return Comparison(left, right, True, say("has-the-public-address", outermost=outermost))
+    meaning = say("two-lines-a-vpn")
     return Comparison(left, right, False, meaning)
 
 
 def names_compared(facts: LineFacts) -> Iterator[Comparison]:
     """Each name of the line against its public address."""
     for name, known in facts.names.items():
-        left, right = _known(name, known), _known("public address", facts.public)
+        left, right = _known(quoted(name), known), _known(say("public-address-itself"), facts.public)
         if known.absent:
-            yield Comparison(left, right, False, "The name has no address: it was never published, or it is misspelt.")
+            yield Comparison(left, right, False, say("the-name-has-no"))
         elif known.value is None:
-            yield Comparison(left, right, None, "Nobody gave an address for the name.")
+            yield Comparison(left, right, None, say("nobody-gave-an-address"))
         elif facts.public.value is None:
-            yield Comparison(left, right, None, "The public address is not known, so the name cannot be judged.")
-        elif facts.public.source == f"the name {name}":
-            yield Comparison(
-                left, right, None, "The public address is known by this name only: nothing to hold it against."
-            )
+            yield Comparison(left, right, None, say("the-public-address-is-not"))
+        elif facts.public.how == "named":
+            yield Comparison(left, right, None, say("the-public-address-is-known"))
         elif known.value == facts.public.value:
-            yield Comparison(left, right, True, "The name leads to this line.")
+            yield Comparison(left, right, True, say("the-name-leads-to"))
         else:
-            yield Comparison(left, right, False, "The name leads somewhere else: it was not updated, or not yet.")
+            yield Comparison(left, right, False, say("the-name-leads-somewhere"))
 
 
 def ways_for(facts: LineFacts) -> tuple[WayIn, ...]:
@@ -223,20 +242,22 @@ def line_findings(facts: LineFacts) -> list[Finding]:
     judged, subject = judge(facts), f"lines.{facts.line}"
     outermost = facts.chain[0] if facts.chain else facts.line
     found: list[Finding] = []
-    said = "; ".join(judged.evidence)
+    said = together(judged.evidence)
     if judged.kind in CODES:
-        if judged.kind == "no-ipv4":
-            remedy = "Look at the router's status page; if the line is up, ask the provider for an IPv4 address."
-        else:
-            remedy = in_one_sentence(ways_for(facts))
+        down = judged.kind == "no-ipv4"
+        remedy = say("look-at-the-routers") if down else quoted(in_one_sentence(ways_for(facts)))
         likely: Severity | None = None if judged.can_forward is False else "warning"
-        message = f"{said}: {SENTENCES[judged.kind]}" if likely is None else f"likely, not proven: {said}"
+        message = (
+            say("of-a-service", name=said, what=SENTENCES[judged.kind])
+            if likely is None
+            else say("likely-not-proven", said=said)
+        )
         found.append(finding(CODES[judged.kind], subject, message, remedy, severity=likely))
     elif judged.box_before and judged.can_forward is None:
-        remedy = "Add that router to the site file if it is yours; if it is the provider's, ask for a public address."
+        remedy = say("add-that-router-to")
         found.append(finding("line-behind-router", f"gateways.{outermost}", said, remedy))
     elif judged.box_before:
-        remedy = "Add it to the site file as the outermost gateway: it needs its rules too."
+        remedy = say("add-it-to-the")
         found.append(finding("box-not-in-file", f"gateways.{outermost}", said, remedy))
     written = tuple(pair for pair in facts.differs if pair[0].how == "written")  # the situation speaks of the others
     found += PublicAddress(facts.line, facts.public, written).findings()
@@ -251,52 +272,64 @@ def _seen_findings(facts: LineFacts, judged: LineJudged) -> Iterator[Finding]:
     if measured is None:
         return
     if measured.tunnel is not None:
-        shows = f", where it shows {measured.tunnel_shows.value}" if measured.tunnel_shows is not None else ""
+        shows = say("where-it-shows", value=measured.tunnel_shows.value) if measured.tunnel_shows is not None else ""
         yield finding(
             "way-out-by-tunnel",
             "site",
-            f"this machine goes out through the tunnel {measured.tunnel}{shows}",
-            "Switch the tunnel off to test from here; Hooper asks by the line itself, other programs do not.",
+            say("way-out-by-tunnel.says", tunnel=measured.tunnel, shows=shows),
+            say("way-out-by-tunnel.do"),
         )
     addresses = dict.fromkeys(str(known.value) for known in measured.seen)
     if len(addresses) > 1:
-        message = f"machines outside see {' and '.join(addresses)}"
-        remedy = "Find out which line comes in: set rules there, and let the name lead to it."
+        message = say("machines-outside-see", addresses=addresses)
+        remedy = say("find-out-which-line")
         yield finding("line-has-two-addresses", subject, message, remedy)
     count = measured.nats[1] if measured.nats is not None else None
     if judged.can_forward and facts.at is not None and count is not None and count < len(facts.chain):
         keys = ", ".join(facts.chain[: len(facts.chain) - count])
-        message = f"{keys} stands in the site file, but not on the way: the public address is {count} hops away"
-        yield finding("gateway-not-on-the-way", f"gateways.{facts.chain[0]}", message, "Take it out of the site file.")
+        message = say("stands-in-the-site", keys=keys, count=count)
+        yield finding("gateway-not-on-the-way", f"gateways.{facts.chain[0]}", message, say("gateway-not-on-the-way.do"))
 
 
 def _resolver_findings(facts: LineFacts) -> Iterator[Finding]:
     for said in facts.measured.resolvers if facts.measured is not None else ():
-        where = "this machine's" if said.told_by == "machine" else "the site file's"
+        where = say("this-machines") if said.told_by == "machine" else say("the-site-files")
         subject = "site" if said.told_by == "machine" else "measure.resolvers"
         if said.state == "unusable":
-            message = f"{where} DNS server {said.address} is {classify(said.address).meaning}"
-            remedy = "Give this machine the gateway's own address, or another resolver."
+            message = say("dns-server-is", where=where, address=said.address, meaning=classify(said.address).meaning)
+            remedy = say("give-this-machine-the")
             yield finding("resolver-unusable", subject, message, remedy)
         elif said.state in ("silent", "failing"):
-            message = f"{where} DNS server {said.address} " + ("does not answer" if said.state == "silent" else "fails")
+            message = say("dns-server", where=where, address=said.address) + (
+                say("does-not-answer") if said.state == "silent" else "fails"
+            )
             yield finding("resolver-silent", subject, message)
     for row in _resolvers_compared(facts):
         if row.equal is False:
-            message = (
-                f"{row.left.source} says {row.left.value} for {row.right.what}, {row.right.source} {row.right.value}"
+            message = say(
+                "says-for",
+                source=row.left.source,
+                value=row.left.value,
+                what=row.right.what,
+                right_source=row.right.source,
+                right_value=row.right.value,
             )
-            remedy = "Wait for the TTL if the address has just changed; else use another resolver."
+            remedy = say("wait-for-the-ttl")
             yield finding("resolver-differs", "site", message, remedy)
 
 
 def _name_findings(facts: LineFacts) -> Iterator[Finding]:
     for row in names_compared(facts):
         if row.equal is False:
-            shown = f"is {row.left.value}" if row.left.value is not None else "has no address"
-            message = f"{row.left.what} {shown}, the public address is {row.right.value or 'not known'}"
-            remedy = f"`{deeds.PUBLISH}` publishes it, where Hooper keeps the name; else have it updated there."
-            yield finding("name-behind", f"names.{row.left.what}", message, remedy)
+            shown = say("is", value=row.left.value) if row.left.value is not None else say("has-no-address")
+            message = say(
+                "name-differs",
+                what=row.left.what,
+                shown=shown,
+                value=row.right.value or say("not-known-yet"),
+            )
+            remedy = say("publishes-it-where-hooper")
+            yield finding("name-behind", f"names.{row.left.what['text']}", message, remedy)
 
 
 def missing_numbers(site: Site, facts: LineFacts) -> Iterator[Missing]:
@@ -314,14 +347,14 @@ def missing_numbers(site: Site, facts: LineFacts) -> Iterator[Missing]:
 
 def _missing(site: Site, key: str) -> Missing:
     gateway = site.gateways[key]
-    where = f"on the page of {key} (http://{gateway.lan.ip}), under Status, Internet or WAN; it may be called WAN IP,"
-    where += " external or internet address"
+    where = say("on-the-page-of", key=key, ip=gateway.lan.ip)
+    where += say("external-or-internet-address")
     if gateway.managed_by == "provider":
-        where += "; where the box has no page for you, the provider's customer page or hotline tells it"
-    return Missing(key, "WAN address", where, f"{deeds.WAN_ADDRESS(key)}")
+        where += say("where-the-box-has")
+    return Missing(key, say("wan-address-itself"), where, f"{deeds.WAN_ADDRESS(key)}")
 
 
-def remarks(site: Site, facts: LineFacts) -> Iterator[str]:
+def remarks(site: Site, facts: LineFacts) -> Iterator[Said]:
     """What was noticed beside the numbers: who does not answer and why that may be, what else the NAT does."""
     measured = facts.measured
     if measured is None or facts.at is None:
@@ -329,31 +362,25 @@ def remarks(site: Site, facts: LineFacts) -> Iterator[str]:
     mute = [key for key in reversed(facts.chain) if key not in measured.boxes and site.gateways[key].control != "hand"]
     for key, gateway in site.gateways.items():
         if facts.at in gateway.behind:
-            yield f"This machine stands between {facts.at} and {key}: {deeds.BETWEEN} tries {key} by itself."
-    mute = [] if any("routers" in missing for missing in measured.outstanding) else mute
+            yield say("this-machine-stands-between", at=facts.at, key=key)
+    mute = [] if any(missing.code in ASKING_ROUTERS for missing in measured.outstanding) else mute
     if mute:
-        yield (
-            f"{' and '.join(mute)} answers neither UPnP nor NAT-PMP nor PCP: it is switched off there, or this"
-            " computer's own firewall or a guest network drops the answers."
-        )
+        yield (say("answers-neither-upnp-nor", mute=mute))
     for key, told in facts.wan.items():
         if told.how == "told" and not told.now(facts.now):
-            again = f"{deeds.WAN_TAKEN_BACK(key)} takes it back"
-            yield f"Used here: {key} was told to have the WAN address {told.value}, {told.age(facts.now)}; {again}."
+            again = say("takes-it-back", wan_taken_back=deeds.WAN_TAKEN_BACK(key))
+            yield say("used-here-was-told", key=key, value=told.value, age=told.age(facts.now), again=again)
     for key, claim in measured.claims.items():
-        yield (
-            f"{key} tells the WAN address {claim.wan} ({claim.by}), which cannot be its own: another router stands"
-            " before it. It was told to say so, and is not believed."
-        )
+        yield (say("tells-the-wan-address", key=key, wan=claim.wan, by=claim.by))
     for key, said in measured.boxes.items():
         if site.gateways[key].control == "hand":
-            yield f"{key} answers {', '.join(said.control)}: with `control` left out, Hooper can drive it."
+            yield say("answers-with-control-left", key=key, control=said.control)
         if said.down and said.wan is None and key == facts.chain[0]:
-            yield f"{key} says that it has no public address: its line is down, or another NAT stands before it."
+            yield say("says-that-it-has", key=key)
         if said.between:
-            yield f"{key} says by PCP that a NAT stands between it and this machine that it was not told of."
+            yield say("says-by-pcp-that", key=key)
     for box in measured.revealed:
-        speaks = f", and answers {', '.join(box.control)}" if box.control else ", and answers nothing"
-        yield f"The router {box.address} stands on the way and not in the site file{speaks}."
+        speaks = say("and-answers", control=box.control) if box.control else say("and-answers-nothing")
+        yield say("the-router-stands-on", address=box.address, speaks=speaks)
     if facts.own6.value is not None and facts.public6.value is None:
-        yield f"Whether IPv6 works outward is not known: {facts.public6.source}."
+        yield say("whether-ipv6-works-outward", source=facts.public6.source)

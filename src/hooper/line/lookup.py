@@ -9,6 +9,7 @@ from hooper.errors import HooperError
 from hooper.net.types import Door, Endpoint, Family
 from hooper.site.model import Site
 from hooper.sourced import Sourced, SourcedAddress
+from hooper.words.said import Said, quoted, say
 
 
 async def name_looked_up(here: Door, site: Site, name: str, deadline: float) -> SourcedAddress:
@@ -16,14 +17,14 @@ async def name_looked_up(here: Door, site: Site, name: str, deadline: float) -> 
     return first_of(*await addresses_of(here, site, name, deadline))
 
 
-def first_of(found: tuple[IPAddress, ...] | None, source: str) -> SourcedAddress:
+def first_of(found: tuple[IPAddress, ...] | None, source: Said) -> SourcedAddress:
     """The first of the addresses of a name, with who says so."""
     return Sourced(found[0] if found else None, source, absent=found == ())
 
 
 async def addresses_of(
     here: Door, site: Site, name: str, deadline: float, family: Family = "ipv4"
-) -> tuple[tuple[IPAddress, ...] | None, str]:
+) -> tuple[tuple[IPAddress, ...] | None, Said]:
     """All addresses of a name of one family, and who says so; None: nobody does, and why. deadline: as for one."""
     from hooper.net.dns import addresses_by
 
@@ -34,18 +35,18 @@ async def addresses_of(
                 found = await addresses_by(here, server, name, deadline, family)
             except HooperError:
                 continue
-            return tuple(found), f"resolver {server if port != 53 else address}"
+            return tuple(found), say("resolver", server=server if port != 53 else address)
     return await by_this_machine(here, name, deadline, family)
 
 
 async def by_this_machine(
     here: Door, name: str, deadline: float, family: Family = "ipv4"
-) -> tuple[tuple[IPAddress, ...] | None, str]:
+) -> tuple[tuple[IPAddress, ...] | None, Said]:
     """As any program here would look it up, which may know more ways than the list of resolvers."""
     with anyio.move_on_after(deadline):
         try:
             addresses = await here.lookup(name, family)
         except HooperError as exc:
-            return None, exc.message
-        return tuple(addresses), "this machine's resolver"
-    return None, "no resolver answered"
+            return None, quoted(exc.message)
+        return tuple(addresses), say("this-machines-resolver-itself")
+    return None, say("no-resolver-answered")

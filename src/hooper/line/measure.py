@@ -27,18 +27,15 @@ from hooper.net.types import Door, Endpoint
 from hooper.site.model import Site
 from hooper.sourced import Sourced, SourcedAddress
 from hooper.wire import stun
+from hooper.words.said import Said, say
 
 SHORTEST = 0.2  # seconds in which an answer can be expected at all
 
-SHALLOW = (
-    "the public address, by STUN",
-    "the public address, by an echo",
-    "the hops",
-    "the routers, by UPnP",
-    "the routers, by NAT-PMP and PCP",
-)
+STUN, ECHO = say("the-public-address-by"), say("the-public-address-by-an")
+HOPS, UPNP, PORT_CONTROL = say("the-hops"), say("the-routers-by-upnp"), say("the-routers-by-nat")
+SHALLOW = (STUN, ECHO, HOPS, UPNP, PORT_CONTROL)
 
-Progress = Callable[[tuple[str, ...]], None]
+Progress = Callable[[tuple[Said, ...]], None]
 Settled = Callable[[LineFacts], bool]
 
 
@@ -54,7 +51,7 @@ class Measuring:
     deep: bool = True
     settled: Settled | None = None
     nat: NatBehaviour | None = None
-    running: list[str] = field(default_factory=list)
+    running: list[Said] = field(default_factory=list)
     trouble: list[HooperError] = field(default_factory=list)
 
     def __post_init__(self) -> None:
@@ -64,17 +61,17 @@ class Measuring:
         self.resolving = Resolving(self.ground)
 
     async def run(self) -> LineFacts:
-        jobs: dict[str, Job] = {
-            "the public address, by STUN": self.outside.ask,
-            **({"the public address, by an echo": self.outside.ask_echoes} if self.ground.site.measure.echo else {}),
-            "the hops": self.path.read,
-            "IPv6": self.outside.ask6,
-            "what the tunnel shows": self.outside.ask_through_tunnel,
-            "the names, by the resolvers": self._after_hops(self.resolving.ask),
-            "the routers, by UPnP": self._after_hops(self.routers.ask_upnp),
-            "the routers, by NAT-PMP and PCP": self._after_hops(self.routers.ask_port_control),
-            "routers further out": self._after_hops(self.routers.ask_revealed),
-            "how the NAT behaves": self._after_hops(self._ask_nat),
+        jobs: dict[Said, Job] = {
+            STUN: self.outside.ask,
+            **({ECHO: self.outside.ask_echoes} if self.ground.site.measure.echo else {}),
+            HOPS: self.path.read,
+            say("measuring-ipv6"): self.outside.ask6,
+            say("what-the-tunnel-shows"): self.outside.ask_through_tunnel,
+            say("names-by-resolvers"): self._after_hops(self.resolving.ask),
+            UPNP: self._after_hops(self.routers.ask_upnp),
+            PORT_CONTROL: self._after_hops(self.routers.ask_port_control),
+            say("routers-further-out"): self._after_hops(self.routers.ask_revealed),
+            say("how-the-nat-behaves"): self._after_hops(self._ask_nat),
         }
         if not self.deep:
             jobs = {label: job for label, job in jobs.items() if label in SHALLOW}
@@ -86,7 +83,7 @@ class Measuring:
                     tasks.start_soon(self._one, label, job)
         return self._facts()
 
-    async def _one(self, label: str, job: Job) -> None:
+    async def _one(self, label: Said, job: Job) -> None:
         """One job; what goes wrong in it does not end the others, unless the lab itself is gone."""
         if self.progress is not None:
             self.progress(tuple(self.running))
@@ -133,7 +130,7 @@ class Measuring:
 
     def _facts(self) -> LineFacts:
         seen, interface = self.outside.seen(), self.ground.interface
-        outside = f"interface {interface}" if interface is not None else "this machine has no way out"
+        outside = say("interface", name=interface) if interface is not None else say("this-machine-has-no-way")
         at_line = self.ground.at is not None or self._is_the_line()
         own = self.ground.own if at_line else None
         wan = {
@@ -145,7 +142,7 @@ class Measuring:
         for key, said_so in self.routers.boxes.items():
             if said_so.wan is not None and key not in claims:
                 wan[key] = Sourced(str(said_so.wan), said_so.by, self.now)
-        way = f"route by {interface}" if interface is not None else "its route"
+        way = say("route-by", interface=interface) if interface is not None else say("its-route")
         measured = Measured(
             seen=seen,
             silent=tuple(self.outside.silent),
@@ -168,7 +165,7 @@ class Measuring:
             line=self.ground.line,
             chain=self.ground.chain,
             at=self.ground.at,
-            own=Sourced(own, outside if at_line else "this machine is on none of the site's networks"),
+            own=Sourced(own, outside if at_line else say("this-machine-is-on-none")),
             default_gateway=Sourced(self.ground.default_gateway, way),
             public=public.address,
             differs=public.differs,
@@ -218,15 +215,15 @@ class Measuring:
         outermost = ground.chain[0] if ground.chain else ""
         said = self.routers.boxes.get(outermost)
         said = None if said is not None and self._is_false(outermost, said) else said
-        tried = "no STUN server is named in [measure]"
+        tried = say("no-stun-server-is")
         if ground.servers(4):
-            tried = "no STUN server answered" if at_line else "this machine is not at the site"
+            tried = say("no-stun-server-answered") if at_line else say("this-machine-is-not-at")
         found = candidates(
             ground.site,
             ground.line,
             ground.known,
             ground.at,
-            router=Sourced(said.wan, f"{outermost}: {said.by}") if said is not None else None,
+            router=Sourced(said.wan, say("of-a-service", name=outermost, what=said.by)) if said is not None else None,
             stun=seen[0] if seen and at_line else None,
             echo=self.outside.echoes[0] if self.outside.echoes and at_line else None,
             interface=on_interface(ground.around, ground.site, ground.line),

@@ -20,6 +20,7 @@ from hooper.net.types import Door, Endpoint, Surroundings
 from hooper.site.model import Site
 from hooper.site.references import chains_to, names_of_line
 from hooper.sourced import Sourced, SourcedAddress
+from hooper.words.said import Said, say
 
 ECHO_S = 3.0  # seconds for an address echo
 HOPS_PATIENCE = 0.8  # seconds for the hops that decide between a router's word and what is seen outside
@@ -36,7 +37,7 @@ class _Search:
     stun: SourcedAddress | None = None
     stun_asked: bool = False
     echo: SourcedAddress | None = None
-    echo_silent: list[str] = field(default_factory=list)
+    echo_silent: list[Said] = field(default_factory=list)
     no_way: IPAddress | None = None
     routers: dict[str, SourcedAddress | None] = field(default_factory=dict)
     named: dict[str, SourcedAddress] = field(default_factory=dict)
@@ -67,7 +68,7 @@ class _Search:
             self.stun_asked = True
             mapped = await mapped_by(self.door, servers, min(self.deadline, STUN_DEADLINE), heard=self._refused)
             if mapped is not None:
-                self.stun = Sourced(mapped[0], f"STUN server {mapped[1]}")
+                self.stun = Sourced(mapped[0], say("stun-server", server=mapped[1]))
 
     async def _ask_echo(self) -> None:
         if self.site.measure.echo:
@@ -94,18 +95,18 @@ class _Search:
         for name in names_of_line(self.site, line):
             found = await name_looked_up(self.here, self.site, name, min(self.deadline, STUN_DEADLINE))
             if found.value is not None:
-                self.named[line] = Sourced(found.value, f"the name {name}", how="named")
+                self.named[line] = Sourced(found.value, say("the-name", name=name), how="named")
                 return
 
-    def _tried(self, line: str) -> tuple[str, ...]:
+    def _tried(self, line: str) -> tuple[Said, ...]:
         if self.at is None:
-            return ("this machine is not at the site",)
+            return (say("this-machine-is-not-at"),)
         if line not in lines_from(self.site, self.at):
-            return (f"this machine is not behind the line {line}",)
-        tried = ["no STUN server answered" if self.stun_asked else "no STUN server is named in [measure]"]
+            return (say("this-machine-is-not-behind", line=line),)
+        tried = [say("no-stun-server-answered") if self.stun_asked else say("no-stun-server-is")]
         tried += self.echo_silent
         if line in self.routers and self.routers[line] is not None:
-            tried.append("its router tells no public address")
+            tried.append(say("its-router-tells-no"))
         return tuple(tried)
 
     async def _chosen(self, line: str) -> PublicAddress:
@@ -155,7 +156,7 @@ def on_interface(around: Surroundings, site: Site, line: str) -> SourcedAddress 
     interface = around.interface(entry.interface) if entry is not None and entry.interface is not None else None
     if interface is None or interface.ipv4 is None:
         return None
-    return Sourced(interface.ipv4, f"interface {interface.name}")
+    return Sourced(interface.ipv4, say("interface", name=interface.name))
 
 
 async def public_addresses(

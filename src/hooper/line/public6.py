@@ -10,6 +10,7 @@ from hooper.net.types import Door, Interface
 from hooper.planning.paths import gateway_of
 from hooper.site.model import Site
 from hooper.sourced import Sourced, SourcedAddress
+from hooper.words.said import Said, say, together
 
 LAN_LENGTH = 64  # RFC 4291 section 2.5.1: the rest is a host's own part
 
@@ -23,23 +24,23 @@ async def public6(here: Door, site: Site, line: str, host: str | None) -> Source
     place = standing(site, around)
     interface = around.interface(place.interface) if place.interface is not None else None
     if place.gateway is None or interface is None:
-        return Sourced(None, "this machine is not on a network of the site, so that it cannot see the line's prefix")
+        return Sourced(None, say("this-machine-is-not-on"))
     own = steady(interface)
     if own is None:
         return Sourced(None, _why_none(interface))
-    source = f"{interface.name} of this machine"
+    source = say("of-this-machine", name=interface.name)
     if host is None:
         return Sourced(own.ip, source)
     written = site.hosts[host].address6
     if written is None:
-        return Sourced(None, f"{host} has no address6 in the site file, whose last half is its own part")
+        return Sourced(None, say("has-no-address6-in", host=host))
     length = LAN_LENGTH
     if gateway_of(site, site.hosts[host]) != place.gateway:
         prefix = site.lines[line].prefix6
         if prefix is None:
-            return Sourced(None, f"{host} is on another network, and [lines.{line}] has no prefix6")
+            return Sourced(None, say("is-on-another-network-and", host=host, line=line))
         length = (prefix.network if isinstance(prefix, IPv6Interface) else prefix).prefixlen
-    return Sourced(joined(own.ip, written, length), f"the prefix at {source}, and the own part of {host}")
+    return Sourced(joined(own.ip, written, length), say("the-prefix-at-and", source=source, host=host))
 
 
 def joined(prefix: IPv6Address, own: IPv6Address, length: int) -> IPv6Address:
@@ -59,14 +60,17 @@ def steady(interface: Interface) -> IPv6Interface | None:
     return next(iter(made_of_mac or found), None)
 
 
-def _why_none(interface: Interface) -> str:
+def _why_none(interface: Interface) -> Said:
     six = [one.ip for one in interface.addresses if isinstance(one, IPv6Interface) and not one.ip.is_link_local]
     if not six:
-        return f"{interface.name} of this machine has no IPv6 address"
+        return say("of-this-machine-has", name=interface.name)
     reasons = (
-        "it is temporary" if one in interface.passing else f"it is {classify(one).meaning} ({classify(one).source})"
+        say("it-is-temporary")
+        if one in interface.passing
+        else say("it-is", meaning=classify(one).meaning, source=classify(one).source)
         for one in six
     )
-    return "; ".join(
-        f"{one} at {interface.name} leads nobody here: {why}" for one, why in zip(six, reasons, strict=True)
+    return together(
+        say("at-leads-nobody-here", one=one, name=interface.name, why=why)
+        for one, why in zip(six, reasons, strict=True)
     )

@@ -12,6 +12,7 @@ from hooper.line.lookup import by_this_machine, first_of
 from hooper.net.types import Endpoint
 from hooper.site.references import names_of_line
 from hooper.sourced import Sourced, SourcedAddress
+from hooper.words.said import say
 
 RESOLVER_PATIENCE = 2.0  # seconds
 RESOLVERS_ASKED = 6
@@ -74,10 +75,11 @@ class Resolving:
                 continue
             said = next((server for server in answering if name in server.answers), None)
             if said is None:
-                out[name] = self.looked_up.get(name, Sourced(None, "no resolver answered"))
+                out[name] = self.looked_up.get(name, Sourced(None, say("no-resolver-answered")))
                 continue
             found = [address for address in said.answers[name] if address.version == 4]
-            whose = "resolver" if said.told_by == "site" else "this machine's resolver"
-            source = f"{whose} {Endpoint(said.address, said.port) if said.port != 53 else said.address}"
+            whose = "resolver" if said.told_by == "site" else "own-resolver"
+            server = Endpoint(said.address, said.port) if said.port != 53 else said.address
+            source = say(whose, server=server)
             out[name] = Sourced(found[0] if found else None, source, absent=not found)
         return out

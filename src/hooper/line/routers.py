@@ -18,6 +18,7 @@ from hooper.line.ground import Ground, side_by_side
 from hooper.line.path import Path
 from hooper.net.types import Refused
 from hooper.wire import natpmp, pcp
+from hooper.words.said import say
 
 ROUTER_PATIENCE = 2.5  # seconds
 FIRST = 0.5  # seconds that PCP waits for what NAT-PMP says, of this router and the inner one
@@ -128,10 +129,9 @@ class RoutersSay:
         table: dict[str, BoxSaid] | None = self.boxes if key in self.ground.site.gateways else None
         old = (self.boxes.get(key) if table is not None else self.revealed.get(address)) or BoxSaid(address)
         control = old.control if protocol in old.control else (*old.control, protocol)
-        words = {"igd": "it says so by UPnP", "natpmp": "it says so by NAT-PMP"}
         fresh = replace(old, control=control, down=old.down or down, between=old.between or between)
         if wan is not None and old.wan is None:
-            fresh = replace(fresh, wan=wan, by=words[protocol])
+            fresh = replace(fresh, wan=wan, by=say(f"by-itself.{protocol}"))
         if table is not None:
             table[key] = fresh
         else:

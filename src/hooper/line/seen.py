@@ -16,6 +16,7 @@ from hooper.net.stun import stun_answer
 from hooper.net.types import Endpoint
 from hooper.sourced import Sourced, SourcedAddress
 from hooper.wire import stun
+from hooper.words.said import Said, quoted, say
 
 
 @dataclass
@@ -27,8 +28,8 @@ class SeenOutside:
     ground: Ground
     answers: dict[Endpoint, stun.Message] = field(default_factory=dict)
     echoes: list[SourcedAddress] = field(default_factory=list)
-    silent: list[str] = field(default_factory=list)
-    public6: SourcedAddress = field(default_factory=lambda: Sourced(None, "not measured"))
+    silent: list[Said] = field(default_factory=list)
+    public6: SourcedAddress = field(default_factory=lambda: Sourced(None, say("not-measured")))
     tunnel_shows: SourcedAddress | None = None
     no_way: IPAddress | None = None
     first_answer: anyio.Event = field(default_factory=anyio.Event)
@@ -38,7 +39,7 @@ class SeenOutside:
             try:
                 self.answers[server] = await stun_answer(self.ground.door, server, self.ground.left())
             except HooperError as exc:
-                self.silent.append(str(server))
+                self.silent.append(quoted(str(server)))
                 self.no_way = self.no_way or without_way(exc)
                 return
             self.first_answer.set()
@@ -62,23 +63,23 @@ class SeenOutside:
         for server in self.ground.servers(4):
             mapped = self.answers[server].mapped_address() if server in self.answers else None
             if mapped is not None and mapped[0].version == 4:
-                out.append(Sourced(mapped[0], f"STUN server {server}"))
+                out.append(Sourced(mapped[0], say("stun-server", server=server)))
         return tuple(out)
 
     async def ask6(self) -> None:
         own = self.own6()
         if own.value is None:
-            self.public6 = Sourced(None, "this machine has no IPv6 address that can be reached")
+            self.public6 = Sourced(None, say("this-machine-has-no"))
             return
-        self.public6 = Sourced(None, "no STUN server in [measure] has an IPv6 address")
+        self.public6 = Sourced(None, say("no-stun-server-in"))
         for server in self.ground.servers(6):
             try:
                 mapped = (await stun_answer(self.ground.door, server, self.ground.left(2.0))).mapped_address()
             except HooperError:
-                self.public6 = Sourced(None, f"STUN server {server} did not answer")
+                self.public6 = Sourced(None, say("stun-server-did-not", server=server))
                 continue
             if mapped is not None:
-                self.public6 = Sourced(mapped[0], f"STUN server {server}")
+                self.public6 = Sourced(mapped[0], say("stun-server", server=server))
                 return
 
     def own6(self) -> SourcedAddress:
@@ -87,7 +88,9 @@ class SeenOutside:
         seen = self.public6.value  # of several, such as temporary ones, the one that is used outward
         if used is not None and any(held.ip == seen for held in used.addresses) and isinstance(seen, IPv6Address):
             address = seen
-        return Sourced(address, f"interface {used.name}" if used is not None and address else "no interface has one")
+        return Sourced(
+            address, say("interface", name=used.name) if used is not None and address else say("no-interface-has-one")
+        )
 
     async def ask_through_tunnel(self) -> None:
         """What the world sees of this machine as it is, where that is not by the line."""
@@ -99,5 +102,7 @@ class SeenOutside:
             except HooperError:
                 continue
             if mapped is not None:
-                self.tunnel_shows = Sourced(mapped[0], f"STUN server {server}, through {self.ground.tunnel.name}")
+                self.tunnel_shows = Sourced(
+                    mapped[0], say("stun-server-through", server=server, name=self.ground.tunnel.name)
+                )
                 return

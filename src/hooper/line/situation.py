@@ -9,6 +9,7 @@ from typing import Literal
 from hooper.addresses import IPAddress, classify, parse_address
 from hooper.line.facts import LineFacts, Measured
 from hooper.sourced import Sourced
+from hooper.words.said import NOTHING, Said, quoted, say
 
 Situation = Literal["public", "one-nat", "several-nats", "carrier-nat", "shared-ports", "no-ipv4", "unclear"]
 _TRANSLATOR = IPv4Network("192.0.0.0/29")  # RFC 6333 section 5.7, RFC 7335
@@ -24,8 +25,8 @@ class LineJudged:
 
     kind: Situation
     can_forward: bool | None
-    evidence: tuple[str, ...]
-    do: str = ""
+    evidence: tuple[Said, ...]
+    do: Said = NOTHING
     box_before: bool = False
 
 
@@ -33,7 +34,8 @@ class LineJudged:
 class NatBox:
     """One NAT on the way out, with its outer address as far as it is known."""
 
-    name: str
+    key: str
+    name: Said
     wan: IPAddress | None
     told: Sourced[str] | None
     known: bool  # it stands in the site file
@@ -44,14 +46,14 @@ def boxes_outward(facts: LineFacts) -> list[NatBox]:
     out: list[NatBox] = []
     for key in reversed(facts.chain):
         told = facts.wan.get(key)
-        out.append(NatBox(key, parse_address(told.value) if told is not None else None, told, True))
+        out.append(NatBox(key, quoted(key), parse_address(told.value) if told is not None else None, told, True))
     measured = facts.measured or Measured()
     path = {hop for hops in (measured.outward, measured.to_self) if hops is not None for hop in hops.seen}
     for said in measured.revealed:
         if said.address not in path and (said.wan is None or said.wan != facts.outside):
             continue  # another router on this network, by which nothing goes
         told = Sourced(str(said.wan), said.by, facts.now) if said.wan is not None else None
-        out.append(NatBox(f"the router {said.address}", said.wan, told, False))
+        out.append(NatBox("", say("the-router", address=said.address), said.wan, told, False))
     return out
 
 
@@ -63,13 +65,13 @@ def judge(facts: LineFacts) -> LineJudged:
     return _unclear(facts)
 
 
-def _sentence(box: NatBox, facts: LineFacts) -> str:
+def _sentence(box: NatBox, facts: LineFacts) -> Said:
     assert box.told is not None
-    return f"{box.name} has the WAN address {box.wan} ({box.told.words(facts.now)})"
+    return say("router-has-wan", name=box.name, wan=box.wan, words=box.told.words(facts.now))
 
 
-def _seen(facts: LineFacts) -> str:
-    return f"the internet sees {facts.outside} ({facts.public.source})"
+def _seen(facts: LineFacts) -> Said:
+    return say("the-internet-sees", outside=facts.outside, source=facts.public.source)
 
 
 def _this_machine(facts: LineFacts) -> LineJudged | None:
@@ -77,13 +79,13 @@ def _this_machine(facts: LineFacts) -> LineJudged | None:
     if own is None:
         return None
     if own == public:
-        return LineJudged("public", True, (f"this machine has {own} itself", _seen(facts)))
+        return LineJudged("public", True, (say("this-machine-has-itself", own=own), _seen(facts)))
     kind = classify(own)
     if own in _TRANSLATOR:
-        said = f"this machine has {own}: it reaches IPv4 through a translator only ({kind.source})"
+        said = say("this-machine-has-it", own=own, source=kind.source)
         return LineJudged("no-ipv4", False, (said,))
     if kind.key == "carrier" and facts.at is None:
-        said = f"this machine has {own}, which is {kind.meaning} ({kind.source})"
+        said = say("this-machine-has-which", own=own, meaning=kind.meaning, source=kind.source)
         return LineJudged("carrier-nat", False, (said,))
     return None
 
@@ -93,9 +95,7 @@ def _shared(facts: LineFacts) -> LineJudged | None:
     nat = facts.measured.nat if facts.measured is not None else None
     if nat is None or nat.own_ports is None or _by_class(facts) is not None:
         return None
-    return LineJudged(
-        "shared-ports", False, (f"all outside ports that were given are of one set, {nat.own_ports}", _seen(facts))
-    )
+    return LineJudged("shared-ports", False, (say("all-outside-ports-that", own_ports=nat.own_ports), _seen(facts)))
 
 
 def _by_numbers(facts: LineFacts) -> LineJudged | None:
@@ -111,12 +111,12 @@ def _by_numbers(facts: LineFacts) -> LineJudged | None:
         beyond = [box for box in boxes[count:] if box.known]
         evidence = [_sentence(box, facts), _seen(facts)]
         if beyond:
-            evidence.append(f"so {', '.join(box.name for box in beyond)} of the site file is not on the way")
+            evidence.append(say("so-of-the-site", beyond=tuple(box.name for box in beyond)))
         return LineJudged("one-nat" if count == 1 else "several-nats", True, tuple(evidence), box_before=not box.known)
     outermost = boxes[-1] if boxes else None
     if public is None and outermost is not None and outermost.wan is not None and classify(outermost.wan).reachable:
         kind: Situation = "one-nat" if len(boxes) == 1 else "several-nats"
-        return LineJudged(kind, True, (_sentence(outermost, facts), "nobody outside was asked, or nobody answered"))
+        return LineJudged(kind, True, (_sentence(outermost, facts), say("nobody-outside-was-asked")))
     return None
 
 
@@ -127,16 +127,18 @@ def _by_class(facts: LineFacts) -> LineJudged | None:
             continue
         kind = classify(box.wan)
         if kind.key == "carrier":
-            said = f"{_sentence(box, facts)}, which is {kind.meaning} ({kind.source})"
+            said = say("which-is", sentence=_sentence(box, facts), meaning=kind.meaning, source=kind.source)
             return LineJudged("carrier-nat", False, (said,))
         if kind.key == "dual-stack-lite":
-            said = f"{_sentence(box, facts)}, which is {kind.meaning} ({kind.source})"
+            said = say("which-is", sentence=_sentence(box, facts), meaning=kind.meaning, source=kind.source)
             return LineJudged("shared-ports", False, (said,))
         break
     public = facts.outside
     if public is not None and classify(public).key == "carrier":
         kind = classify(public)
-        return LineJudged("carrier-nat", False, (f"{_seen(facts)}, which is {kind.meaning} ({kind.source})",))
+        return LineJudged(
+            "carrier-nat", False, (say("which-is", sentence=_seen(facts), meaning=kind.meaning, source=kind.source),)
+        )
     return None
 
 
@@ -148,13 +150,13 @@ def _down(facts: LineFacts) -> LineJudged | None:
     outermost = boxes[-1] if boxes else None
     if outermost is None:
         return None
-    said = facts.measured.boxes.get(outermost.name) if facts.measured is not None else None
+    said = facts.measured.boxes.get(outermost.key) if facts.measured is not None else None
     if outermost.wan is not None and int(outermost.wan) == 0:
         return LineJudged("no-ipv4", False, (_sentence(outermost, facts),))
     if said is not None and said.down and outermost.wan is None:
-        return LineJudged("no-ipv4", False, (f"{outermost.name} says that it has no address from its provider",))
+        return LineJudged("no-ipv4", False, (say("says-that-it-has-no", name=outermost.name),))
     if facts.no_way is not None and outermost.wan is None:
-        return LineJudged("no-ipv4", False, (f"{facts.no_way} says that there is no way into the IPv4 internet",))
+        return LineJudged("no-ipv4", False, (say("says-that-there-is", no_way=facts.no_way),))
     return None
 
 
@@ -169,30 +171,28 @@ def _by_hops(facts: LineFacts) -> LineJudged | None:
     paths = (measured.to_self, *([measured.outward] if measured.outward is not None else []))
     extra = list(dict.fromkeys(hop for path in paths for hop in path.seen[chain:least] if hop is not None))
     if least > chain:
-        hops = f"the way to {public} goes through at least {least} routers, the site file has {chain}"
+        hops = say("the-way-to-goes", public=public, least=least, chain=chain)
         kinds = [classify(hop) for hop in extra]
         if any(kind.key == "dual-stack-lite" for kind in kinds):
             return LineJudged(
-                "shared-ports", False, (hops, f"{extra[-1]} is the provider's translator ({kinds[-1].source})")
+                "shared-ports",
+                False,
+                (hops, say("is-the-providers-translator", extra=extra[-1], source=kinds[-1].source)),
             )
         shown = f": {', '.join(map(str, extra))}" if extra else ""
         if any(kind.key == "carrier" or kind.reachable for kind in kinds) or _far_out(facts):
-            return LineJudged("carrier-nat", False, (hops, f"the provider's stand before the public address{shown}"))
+            return LineJudged("carrier-nat", False, (hops, say("the-providers-stand-before", shown=shown)))
         do = _before(facts)
         if least > chain + 1:
-            return LineJudged("carrier-nat", None, (hops, f"so many are rarely one's own{shown}"), do, True)
-        return LineJudged(
-            "unclear", None, (hops, "the one that is not in it may be yours, or the provider's"), do, True
-        )
+            return LineJudged("carrier-nat", None, (hops, say("so-many-are-rarely", shown=shown)), do, True)
+        return LineJudged("unclear", None, (hops, say("the-one-that-is")), do, True)
     if least == most and outermost is not None and (outermost.wan is None or not classify(outermost.wan).reachable):
         if most < chain:
             beyond_file = ", ".join(facts.chain[: chain - most])
-            said = f"the public address is {most} hop{'s' if most > 1 else ''} away, so {beyond_file} is not on the way"
+            said = say("the-public-address-is-hop", most=most, more="s" if most > 1 else "", beyond_file=beyond_file)
             return LineJudged("one-nat" if most == 1 else "several-nats", True, (said, _seen(facts)))
         if most == chain and outermost.wan is None:
-            said = (
-                f"the way to {public} ends at hop {most}, and {outermost.name} is that hop: it has the address itself"
-            )
+            said = say("the-way-to-ends", public=public, most=most, name=outermost.name)
             return LineJudged("one-nat" if most == 1 else "several-nats", True, (said, _seen(facts)))
     return None
 
@@ -216,22 +216,15 @@ def _by_mismatch(facts: LineFacts) -> LineJudged | None:
     seen = {known.value for known in measured.seen}
     exact = measured.nats is not None and measured.nats[0] == measured.nats[1] == len(facts.chain)
     if exact or len(seen) > 1 or not outermost.told.measured or measured.tunnel is not None:
-        lines = "two public addresses: two lines, or a tunnel on the router"
-        do = f"Look on the page of {outermost.name} whether it has a second line or a VPN, and which one comes in."
+        lines = say("two-public-addresses-two-lines")
+        do = say("look-on-the-page", name=outermost.name)
         return LineJudged("unclear", None, (*evidence, lines), do)
-    only = (
-        "the addresses differ, and only one line is known: the provider translates once more, or there is a second line"
-    )
+    only = say("the-addresses-differ-and")
     return LineJudged("carrier-nat", None, (*evidence, only))
 
 
-def _before(facts: LineFacts) -> str:
-    return (
-        f"If the box before {facts.chain[0]} is yours, add it to the site file as the outermost gateway; if it is the"
-        " provider's, ask for bridge mode or a public address."
-        if facts.chain
-        else ""
-    )
+def _before(facts: LineFacts) -> Said:
+    return say("if-the-box-before", chain=facts.chain[0]) if facts.chain else NOTHING
 
 
 def _by_space(facts: LineFacts) -> LineJudged | None:
@@ -244,8 +237,8 @@ def _by_space(facts: LineFacts) -> LineJudged | None:
     kinds: dict[str, Situation] = {"carrier": "carrier-nat", "dual-stack-lite": "shared-ports"}
     for hop in near:
         if hop is not None and (kind := kinds.get(classify(hop).key)) is not None:
-            said = f"{hop} stands on the way out: {classify(hop).meaning} ({classify(hop).source})"
-            return LineJudged(kind, None, (said, "where the public address is, the hops do not tell"))
+            said = say("stands-on-the-way", hop=hop, meaning=classify(hop).meaning, source=classify(hop).source)
+            return LineJudged(kind, None, (said, say("where-the-public-address")))
     return None
 
 
@@ -256,23 +249,23 @@ def _unclear(facts: LineFacts) -> LineJudged:
         return LineJudged(
             "unclear",
             None,
-            ("this machine is on none of the site's networks: what it sees is another line",),
-            "Run it again on the site's own network.",
+            (say("this-machine-is-on"),),
+            say("run-it-again-on"),
         )
     if outermost is None:
-        return LineJudged("unclear", None, ("the site file has no gateway, and this machine no public address",))
+        return LineJudged("unclear", None, (say("the-site-file-has"),))
     if outermost.wan is not None and not classify(outermost.wan).reachable:
         kind = classify(outermost.wan)
-        said = f"{_sentence(outermost, facts)}, which is {kind.meaning}: another NAT stands before it"
+        said = say("which-is-another-nat", sentence=_sentence(outermost, facts), meaning=kind.meaning)
         return LineJudged("unclear", None, (said,), _before(facts), True)
     if outermost.wan is not None:
         return LineJudged(
             "unclear",
             None,
             (_sentence(outermost, facts), _seen(facts)),
-            "Two lines, a VPN on this machine, or the WAN address has changed since it was read: read it again.",
+            say("two-lines-a-vpn"),
         )
-    evidence = [f"nobody says which WAN address {outermost.name} has"]
+    evidence = [say("nobody-says-which-wan", name=outermost.name)]
     if facts.outside is None:
-        evidence.append(f"the public address is not known: {facts.public.source}")
-    return LineJudged("unclear", None, tuple(evidence), f"Read the WAN address on the page of {outermost.name}.")
+        evidence.append(say("the-public-address-is-not-known", source=facts.public.source))
+    return LineJudged("unclear", None, tuple(evidence), say("read-the-wan-address-on-the", name=outermost.name))

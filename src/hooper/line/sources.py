@@ -18,8 +18,9 @@ from hooper.planning.values import Finding
 from hooper.site.model import SOURCES, Site
 from hooper.site.references import chains_to
 from hooper.sourced import Sourced, SourcedAddress
+from hooper.words.said import Said, say, together
 
-WRITTEN, GIVEN = "site file", "given on the command line"
+WRITTEN, GIVEN = say("site-file"), say("given-on-the-command")
 
 
 class Given(NamedTuple):
@@ -46,7 +47,7 @@ class Candidates:
     told: SourcedAddress | None = None
     written: tuple[IPAddress, ...] = ()
     named: SourcedAddress | None = None
-    tried: tuple[str, ...] = ()
+    tried: tuple[Said, ...] = ()
     order: tuple[str, ...] = SOURCES
 
     @property
@@ -103,9 +104,14 @@ def choose(line: str, found: Candidates, *, by_hops: IPAddress | None = None) ->
         if seen.value not in found.written:
             differs.append((written[0], seen))
         elif found.given is None:  # the line has several, and what goes out shows one of them
-            confirmed = f"{WRITTEN}; {seen.source} has {'it too' if seen.value == written[0].value else seen.value}"
+            confirmed = say(
+                "confirmed-by",
+                written=WRITTEN,
+                source=seen.source,
+                what=say("it-too") if seen.value == written[0].value else seen.value,
+            )
             return PublicAddress(line, replace(written[0], source=confirmed, how=seen.how, at=seen.at), tuple(differs))
-    nothing: SourcedAddress = Sourced(None, "; ".join(found.tried) or "no STUN server is named in [measure]")
+    nothing: SourcedAddress = Sourced(None, together(found.tried) or say("no-stun-server-is"))
     chosen = seen or (written[0] if written else None) or found.named or nothing
     return PublicAddress(line, chosen, tuple(differs))
 
@@ -117,13 +123,14 @@ def _values(differs: Iterable[tuple[SourcedAddress, SourcedAddress]]) -> list[IP
 def told_for(site: Site, line: str, told: Mapping[str, Sourced[str]]) -> SourcedAddress | None:
     """What a person told of a line's address: itself, or as WAN address of its outermost gateway."""
     outermost = [key for key, gateway in site.gateways.items() if line in gateway.line]
-    for key in (f"public:{line}", *(f"wan:{gateway}" for gateway in outermost if len(outermost) == 1)):
+    keys = [(f"public:{line}", ""), *((f"wan:{gateway}", gateway) for gateway in outermost if len(outermost) == 1)]
+    for key, gateway in keys:
         said = told.get(key)
         address = parse_address(said.value) if said is not None else None
         if said is not None and address is not None and classify(address).reachable:
-            source = said.source if key.startswith("public:") else f"told as WAN address of {key.removeprefix('wan:')}"
+            source = said.source if not gateway else say("told-as-wan-address", gateway=gateway)
             if said.how == "surveyed":
-                source = f"{key.removeprefix('wan:')}: {said.source}"
+                source = say("of-a-service", name=gateway, what=said.source)
             return Sourced(address, source, said.at, said.how)
     return None
 
@@ -153,7 +160,7 @@ def candidates(
     echo: SourcedAddress | None = None,
     interface: SourcedAddress | None = None,
     named: SourcedAddress | None = None,
-    tried: tuple[str, ...] = (),
+    tried: tuple[Said, ...] = (),
 ) -> Candidates:
     """What each source has for a line: what is no public address, or another line's, counts for nothing.
 
@@ -161,7 +168,7 @@ def candidates(
     """
     given = known.given.get(line)
     all_of_them = [one for one in (router, stun, echo, interface) if one is not None]
-    no_way = tuple(f"{one.source} has {why}" for one in all_of_them if (why := refused(one)))
+    no_way = tuple(say("source-has", source=one.source, why=why) for one in all_of_them if (why := refused(one)))
 
     def ours(one: SourcedAddress | None) -> SourcedAddress | None:
         seen = one is not None and one.value is not None and (at is None or belongs(site, line, at, one.value))
@@ -181,9 +188,9 @@ def candidates(
     )
 
 
-def refused(one: SourcedAddress | None) -> str | None:
+def refused(one: SourcedAddress | None) -> Said | None:
     """Why an address that somebody says is no public address; None: it is one, or nobody says any."""
     if one is None or one.value is None:
         return None
     kind = classify(one.value)
-    return None if kind.reachable else f"{one.value}, which is {kind.meaning} ({kind.source})"
+    return None if kind.reachable else say("which-is", sentence=one.value, meaning=kind.meaning, source=kind.source)

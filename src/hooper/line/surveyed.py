@@ -9,6 +9,7 @@ from datetime import datetime
 from hooper.addresses import IPAddress
 from hooper.line.facts import Hops, LineFacts
 from hooper.sourced import FRESH, Sourced
+from hooper.words.said import Said, say
 
 
 @dataclass(frozen=True, slots=True)
@@ -29,7 +30,7 @@ class KeptWay:
 class Surveyed:
     """wan: the outer addresses that routers told, with the words for how. way: null where no NATs could be counted."""
 
-    wan: Mapping[str, tuple[str, str]]
+    wan: Mapping[str, tuple[str, Said]]
     way: KeptWay | None
 
 
@@ -54,7 +55,7 @@ def recalled(
         for gateway, (address, source) in kept.wan.items():
             older = known.get(f"wan:{gateway}")
             if older is None or older.at is None or older.at < at:
-                known[f"wan:{gateway}"] = Sourced(address, f"{source}, surveyed", at, "surveyed")
+                known[f"wan:{gateway}"] = Sourced(address, say("surveyed", source=source), at, "surveyed")
         if kept.way is not None:
             ways[line] = kept.way
     return known, ways

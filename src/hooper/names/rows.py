@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from typing import Literal
 
 from hooper.planning.values import Finding
+from hooper.words.said import Said
 
 Action = Literal["current", "needed", "updated", "watched", "pending", "waiting", "refused", "failed", "unknown"]
 
@@ -42,12 +43,12 @@ class NameRow:
     type: str
     updated_by: str
     wanted: tuple[str, ...]
-    wanted_source: str
+    wanted_source: Said
     published: tuple[str, ...]
-    published_source: str
+    published_source: Said
     action: Action
     ok: bool
-    detail: str
+    detail: Said
     servers: tuple[ServerShows, ...] = ()
     took_s: float | None = None
     again: str | None = None

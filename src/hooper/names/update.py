@@ -27,6 +27,7 @@ from hooper.planning.values import Finding
 from hooper.site.model import Site
 from hooper.sourced import SourcedAddress
 from hooper.store.updates import LastUpdate
+from hooper.words.said import NOTHING, Said, say
 
 FIRST_LOOK, SHOWN_EVERY = 0.02, 1.0  # seconds until the first look whether an update shows, and between looks at most
 LAST_S = 1.0  # seconds for this machine's own resolver, once all others were asked in vain
@@ -111,16 +112,16 @@ class Names:
         if first is None or first.kind == "resolver":
             self._unread.add(record)
         values: tuple[str, ...] = ()
-        source = "no resolver answers"
+        source = say("no-resolver-answers")
         if first is not None:
             values = first.values or ()
-            source = f"{'authoritative server' if first.kind == 'authoritative' else 'resolver'} {first.server}"
+            source = say("authoritative-server" if first.kind == "authoritative" else "resolver", server=first.server)
         else:  # no server could be asked directly: then as any program would
             with anyio.move_on_after(min(self.deadline, LAST_S)), suppress(HooperError):
                 family = "ipv4" if kind == "A" else "ipv6"
                 found = await self.here.lookup(name.replace("*", "hooper", 1), family)  # type: ignore[arg-type]
-                values, source = tuple(str(address) for address in found), "this machine's resolver"
-        rows[record] = NameRow(name, kind, by, (), "", values, source, "unknown", False, "", tuple(servers))
+                values, source = tuple(str(address) for address in found), say("this-machines-resolver-itself")
+        rows[record] = NameRow(name, kind, by, (), NOTHING, values, source, "unknown", False, NOTHING, tuple(servers))
 
     async def _shows(self, where: ZoneServers, record: Record) -> list[ServerShows]:
         shown = await all_show(self.here, where, *record, min(self.deadline, QUESTION_S))
@@ -135,7 +136,7 @@ class Names:
             row = replace(row, action="watched")
         if (row.name, row.type) not in self._unread or not row.ok:
             return row
-        detail = f"its own servers do not answer; {row.published_source} has this, which may be old"
+        detail = say("its-own-servers-do", published_source=row.published_source)
         return replace(row, action="unknown", ok=False, detail=detail)
 
     # --- update
@@ -170,19 +171,19 @@ class Names:
             )
             if not dropped:
                 return row
-            row = replace(row, action="needed", detail="updated again, since the provider drops names that never are")
+            row = replace(row, action="needed", detail=say("updated-again-since-the"))
         if last is None or again:
             return row
         done = last.outcome == "done" and last.value == row.wanted[0]
         if done and (row.name, row.type) in self._unread:
-            said = f"nobody tells what is published: {row.published_source}; the last update was for {row.wanted[0]}"
+            said = say("nobody-tells-what-is", published_source=row.published_source, wanted=row.wanted[0])
             return replace(row, action="unknown", detail=said)
         if done and not row.ok and last.shown:
-            said = f"another hand has changed it since the update of {rfc3339(last.at)}"
+            said = say("another-hand-has-changed", rfc3339=rfc3339(last.at))
             return self._held(row, last, now) or replace(row, detail=said)
         same_updater = last.mark == mark_of(self.site, row.updated_by, self.base)
         if done and not row.ok and same_updater and now - last.at < SHOWS_WITHIN:
-            said = f"the update of {rfc3339(last.at)} was taken, and does not show yet; {deeds.ASK_AGAIN} asks again"
+            said = say("the-update-of-was", rfc3339=rfc3339(last.at))
             return replace(row, action="pending", detail=said)
         return self._held(row, last, now) or row
 
@@ -190,20 +191,20 @@ class Names:
         """Whether the provider is to be left alone, by what it said the last time."""
         until = last.not_before
         if last.outcome == "wait" and until is not None and now < until:
-            detail = f"the provider asked to wait until {rfc3339(until)}; {deeds.ASK_AGAIN} asks now"
+            detail = say("the-provider-asked-to", rfc3339=rfc3339(until))
             return replace(row, action="waiting", detail=detail, again=rfc3339(until))
         if last.outcome == "never" and last.mark == mark_of(self.site, row.updated_by, self.base):
             day = rfc3339(last.at)[:10]
-            detail = f"not asked again, since on {day} {last.said}; correct it, then give {deeds.ASK_AGAIN}"
+            detail = say("not-asked-again-since", day=day, said=last.said)
             return replace(row, action="refused", detail=detail)
         if last.outcome == "failed" and self.patient and until is not None and now < until:
-            times = f"{last.failures} times" if last.failures > 1 else "once"
-            detail = f"it failed {times}, and is left alone until {rfc3339(until)}: {last.said}"
+            times = say("times", failures=last.failures) if last.failures > 1 else say("once")
+            detail = say("it-failed-and-is", times=times, rfc3339=rfc3339(until), said=last.said)
             return replace(row, action="waiting", detail=detail, again=rfc3339(until))
         spacing = self.site.updaters[row.updated_by].spacing
         if last.outcome == "done" and spacing is not None and now < (free := last.at + timedelta(seconds=spacing)):
-            wants = f"the provider wants {shown_duration(spacing)} between two updates"
-            detail = f"{wants}, so not before {rfc3339(free)}"
+            wants = say("the-provider-wants-between", shown_duration=shown_duration(spacing))
+            detail = say("so-not-before", wants=wants, rfc3339=rfc3339(free))
             return replace(row, action="waiting", detail=detail, again=rfc3339(free))
         return None
 
@@ -213,7 +214,8 @@ class Names:
         try:
             publisher = open_publisher(self.here, self.site, key, self.base, self.deadline)
         except HooperError as exc:
-            return [self._failed(rows, row, exc, "failed") for row in rows]
+            problem = self._told(rows, exc, exc.remedy)
+            return [replace(row, action="failed", detail=problem.told) for row in rows]
         for group in [rows] if publisher.together else [[row] for row in rows]:
             start = self.here.clock.monotonic()
             try:
@@ -235,21 +237,22 @@ class Names:
         return out
 
     def _not_done(self, rows: Sequence[NameRow], exc: HooperError) -> list[NameRow]:
-        now = self.here.clock.now()
+        now, remedy = self.here.clock.now(), exc.remedy
         if isinstance(exc, UpdaterBusy):
             until = now + timedelta(seconds=exc.wait_s)
-            exc.remedy = f"Run the command again after {rfc3339(until)}; before, it is not asked."
+            remedy = f"Run the command again after {rfc3339(until)}; before, it is not asked."
             outcome, action = "wait", "waiting"
         elif isinstance(exc, UpdaterRefuses):
-            exc.remedy += f" Then give {deeds.ASK_AGAIN}: until then it is not asked any more."
+            remedy = f"{exc.remedy} Then give {deeds.ASK_AGAIN}: until then it is not asked any more."
             until, outcome, action = None, "never", "refused"
         else:
             until, outcome, action = None, "failed", "failed"
+        problem = self._told(rows, exc, remedy)
         out = []
         for row in rows:
             free = self._remember(row, outcome, exc.message, until)
             row = replace(row, again=rfc3339(free) if free is not None else None)
-            out.append(self._failed(rows, row, exc, action))
+            out.append(replace(row, action=action, detail=problem.told))  # type: ignore[arg-type]
         return out
 
     async def _verified(self, row: NameRow, said: str, since: float) -> NameRow:
@@ -271,26 +274,24 @@ class Names:
             servers += await self._shows(resolving, record)
         first = next((one for one in servers if one.values is not None), None)
         servers = _held_against(servers, row.wanted)
-        row = replace(row, action="updated", servers=tuple(servers), took_s=took, ok=took is not None, detail="")
+        row = replace(row, action="updated", servers=tuple(servers), took_s=took, ok=took is not None, detail=NOTHING)
         if first is None:
-            return replace(row, published=(), detail=f"{said}; whether it shows could not be asked: no server answers")
-        kind = "authoritative server" if first.kind == "authoritative" else "resolver"
-        row = replace(row, published=first.values or (), published_source=f"{kind} {first.server}")
+            return replace(row, published=(), detail=say("whether-it-shows-could", said=said))
+        source = say("authoritative-server" if first.kind == "authoritative" else "resolver", server=first.server)
+        row = replace(row, published=first.values or (), published_source=source)
         if took is not None:
             self._remember(row, "done", said, shown=True)
         else:
-            return replace(row, detail=f"{said}, but after {self.patience:g} s {_behind(servers)}")
+            return replace(row, detail=say("but-after-s", said=said, patience=self.patience, behind=_behind(servers)))
         late = [one.server for one in servers if one.kind == "resolver" and one.values is not None and not one.ok]
-        kept = f"{', '.join(late)} still {'has' if len(late) == 1 else 'have'} what was before, for a while"
-        return replace(row, detail=kept if late else "")
+        kept = say("still-has-it" if len(late) == 1 else "still-have-it", late=late)
+        return replace(row, detail=kept if late else NOTHING)
 
-    def _failed(self, together: Sequence[NameRow], row: NameRow, exc: HooperError, action: str) -> NameRow:
-        """The row of an update that was not made; each trouble is told once, with all the names that it hit."""
-        if exc not in self.trouble:
-            names = ", ".join(dict.fromkeys(one.name for one in together))
-            exc.message = f"{names}: {exc.message}"
-            self.trouble.append(exc)
-        return replace(row, action=action, detail=exc.message)  # type: ignore[arg-type]
+    def _told(self, rows: Sequence[NameRow], exc: HooperError, remedy: str) -> HooperError:
+        """The trouble of an update that was not made: told once, with all the names that it hit."""
+        problem = exc.about(*dict.fromkeys(row.name for row in rows), remedy=remedy)
+        self.trouble.append(problem)
+        return problem
 
     def _remember(
         self, row: NameRow, outcome: str, said: str, until: datetime | None = None, *, shown: bool = False
@@ -322,13 +323,13 @@ def _held_against(servers: Iterable[ServerShows], wanted: tuple[str, ...]) -> li
     return [replace(one, ok=one.values == wanted) for one in servers]
 
 
-def _behind(servers: Sequence[ServerShows]) -> str:
+def _behind(servers: Sequence[ServerShows]) -> Said:
     """Which of a name's own servers does not have it yet."""
     own = [one for one in servers if one.kind == "authoritative"] or list(servers)
     late = [one.server for one in own if one.values is not None and not one.ok]
     if not late or len(late) == len(own):
-        return "it does not show yet"
-    return f"{', '.join(late)} {'does' if len(late) == 1 else 'do'} not show it yet, of {len(own)} servers"
+        return say("it-does-not-show")
+    return say("does-not-show-yet" if len(late) == 1 else "do-not-show-yet", late=late, own=len(own))
 
 
 def _backing_off(row: NameRow, failures: int) -> timedelta:
@@ -341,16 +342,16 @@ def _backing_off(row: NameRow, failures: int) -> timedelta:
 def _judged(row: NameRow, wanted: SourcedAddress, now: datetime) -> NameRow:
     """The row held against the address that it should have."""
     if wanted.value is None:
-        return replace(row, wanted_source=wanted.words(now), detail=f"its address is not known: {wanted.words(now)}")
+        return replace(row, wanted_source=wanted.words(now), detail=say("its-address-is-not", words=wanted.words(now)))
     kind = classify(wanted.value)
     if not kind.reachable:
-        detail = f"{wanted.value} is {kind.meaning} ({kind.source}): a name for it leads nobody here"
+        detail = say("is-a-name-for", value=wanted.value, meaning=kind.meaning, source=kind.source)
         return replace(row, wanted_source=wanted.words(now), detail=detail)
     row = replace(row, wanted=(str(wanted.value),), wanted_source=wanted.words(now))
     row = replace(row, servers=tuple(_held_against(row.servers, row.wanted)))
     same = row.published == row.wanted
     if row.updated_by in ("router", "device"):
-        detail = "" if same else f"it is kept by the {row.updated_by}: have it updated there"
+        detail = NOTHING if same else say("it-is-kept-by", updated_by=row.updated_by)
         return replace(row, action="watched", ok=same, detail=detail)
     if not same:
         return replace(row, action="needed")

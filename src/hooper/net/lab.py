@@ -30,13 +30,13 @@ from hooper.net.types import (
     Interface,
     Neighbour,
     NoRoute,
-    Place,
     Refused,
     Rejected,
     Route,
     Surroundings,
     Unreachable,
 )
+from hooper.places import HERE, Place
 from hooper.secret import keep_out_of_output
 from hooper.wire import socks5, town
 from hooper.wire.icmp import Icmp
@@ -175,7 +175,7 @@ class LabDoor:
 
     @property
     def place(self) -> Place:
-        return Place("interface", self.interface) if self.interface else Place("here", "here")
+        return Place("interface", self.interface) if self.interface else HERE
 
     @property
     def hears_icmp(self) -> bool:

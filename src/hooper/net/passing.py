@@ -18,10 +18,10 @@ from hooper.net.types import (
     Endpoint,
     Family,
     Listener,
-    Place,
     Rejected,
     Surroundings,
 )
+from hooper.places import Place
 
 
 @dataclass

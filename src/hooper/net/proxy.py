@@ -22,12 +22,12 @@ from hooper.net.types import (
     Endpoint,
     Family,
     Listener,
-    Place,
     ProxyTrouble,
     Refused,
     Surroundings,
     Unreachable,
 )
+from hooper.places import Place
 from hooper.secret import Secret
 from hooper.wire import socks5
 
@@ -66,7 +66,7 @@ class ProxyDoor:
 
     @property
     def place(self) -> Place:
-        return Place("proxy", str(self.proxy))
+        return Place("proxy", str(self.proxy.address), self.proxy.port, self.user)
 
     @property
     def clock(self) -> Clock:

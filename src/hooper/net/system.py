@@ -29,12 +29,12 @@ from hooper.net.types import (
     Family,
     LookupFailed,
     NoRoute,
-    Place,
     Refused,
     Rejected,
     Surroundings,
     Unreachable,
 )
+from hooper.places import HERE, Place
 from hooper.wire.icmp import SocketError, parse_extended_error
 
 T = TypeVar("T")
@@ -61,7 +61,7 @@ class SystemDoor:
 
     @property
     def place(self) -> Place:
-        return Place("interface", self.interface) if self.interface else Place("here", "here")
+        return Place("interface", self.interface) if self.interface else HERE
 
     @property
     def hears_icmp(self) -> bool:
@@ -104,7 +104,7 @@ class SystemDoor:
     ) -> SystemDatagrams:
         version = local.address.version if local else groups[0].version if groups else 4
         sock = self._socket(version, socket.SOCK_DGRAM, interface or self.interface)
-        with _closed_on_trouble(sock, f"a datagram socket on {local or self.place.name}"):
+        with _closed_on_trouble(sock, f"a datagram socket on {local or self.place.shown}"):
             if groups:
                 sock.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
                 if sys.platform == "darwin":  # there it takes both

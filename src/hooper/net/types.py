@@ -12,6 +12,7 @@ from anyio.abc import ByteStream
 from hooper.addresses import IPAddress, IPNetwork, classify
 from hooper.clock import Clock
 from hooper.errors import CounterpartError
+from hooper.places import Place
 from hooper.wire.icmp import Icmp
 
 Family = Literal["ipv4", "ipv6"]
@@ -26,14 +27,6 @@ class Endpoint:
 
     def __str__(self) -> str:
         return f"[{self.address}]:{self.port}" if self.address.version == 6 else f"{self.address}:{self.port}"
-
-
-@dataclass(frozen=True, slots=True)
-class Place:
-    """Where a door looks from."""
-
-    kind: Literal["here", "interface", "proxy"]
-    name: str
 
 
 class ConnectFailed(CounterpartError):

@@ -29,7 +29,7 @@ _KNOWN = {2, 3, 4, 5, 6, "Probe", "Delay", "Stale", "Reachable", "Permanent"}
 
 
 @dataclass(frozen=True)
-class Said:
+class SystemSaid:
     """tunnels: the names of interfaces that are tunnels."""
 
     tunnels: frozenset[str]
@@ -38,7 +38,7 @@ class Said:
     resolvers: tuple[IPAddress, ...]
 
 
-def parse(data: bytes) -> Said:
+def parse(data: bytes) -> SystemSaid:
     """Read the answer to COMMAND. Raises: WireError: it is not what was asked for."""
     try:
         whole = json.loads(data.decode("utf-8-sig", "replace"))
@@ -47,7 +47,7 @@ def parse(data: bytes) -> Said:
     if not isinstance(whole, dict):
         raise WireError("PowerShell", 0, "not a JSON object")
     adapters = _rows(whole.get("adapters"))
-    return Said(
+    return SystemSaid(
         frozenset(str(row.get("Name")) for row in adapters if row.get("InterfaceType") in _TUNNELS),
         tuple(_routes(_rows(whole.get("routes")))),
         tuple(_neighbours(_rows(whole.get("neighbours")))),

@@ -14,6 +14,7 @@ from hooper.planning.unfolded import side_doors
 from hooper.planning.values import EVERYTHING, Finding, Forward, LeftOver, Plan
 from hooper.ports import ports_text
 from hooper.words.catalogue import severity_of
+from hooper.words.said import Said, general, quoted, say
 
 if TYPE_CHECKING:
     from hooper.site.model import Service, Site
@@ -48,15 +49,15 @@ class Exposed:
 
     service: str
     host: str
-    what: str
-    line: str
-    outside: tuple[str, ...]
+    what: Said
+    line: Said
+    outside: tuple[Said, ...]
     open_to: tuple[str, ...]
     risk: Risk
     accepted: bool
     findings: tuple[str, ...]
-    why: str
-    safer: str
+    why: Said
+    safer: Said
 
 
 @dataclass(frozen=True, slots=True)
@@ -99,12 +100,12 @@ def audit(topology: Topology, plan: Plan, today: date, standing: Sequence[LeftOv
     for item in plan.findings:
         if entry_of(item.code).group in ("exposure", "readiness") or item.code in ("range-too-wide", "inside-ipsec"):
             against.setdefault(item.subject.removeprefix("services."), []).append(item)
-    outside: dict[str, list[str]] = {}
+    outside: dict[str, list[Said]] = {}
     for rule in plan.forwards:
         if rule.service == EVERYTHING or site.gateways[rule.gateway].behind:
             continue  # only what the outermost gateways let in
         address = f"[{rule.outside_address}]" if rule.kind == "pinhole" else rule.outside_address or ""
-        outside.setdefault(rule.service, []).append(f"{address} {_ports(rule)}".strip())
+        outside.setdefault(rule.service, []).append(quoted(f"{address} ") + _ports(rule) if address else _ports(rule))
     handed = {rule.gateway for rule in plan.forwards if rule.service == EVERYTHING}
     for rule in plan.forwards:  # behind a gateway that hands everything on, the next one's rules say it
         if rule.service != EVERYTHING and handed & set(site.gateways[rule.gateway].behind):
@@ -112,11 +113,11 @@ def audit(topology: Topology, plan: Plan, today: date, standing: Sequence[LeftOv
     ruled = set(outside)
     for door in side_doors(topology, plan.forwards, allowed=True):
         if door.service not in ruled:  # it has no rule of its own, and is reached all the same
-            outside.setdefault(door.service, []).append(f"{door.words()}, by the rule of {door.by}")
-    behind: dict[str, str] = {}
+            outside.setdefault(door.service, []).append(say("by-the-rule-of", words=door.words(), by=door.by))
+    behind: dict[str, Said] = {}
     for door in side_doors(topology, plan.forwards):
-        outside.setdefault(door.service, []).append(f"{door.words()}, by the rule of {door.by}")
-        behind[door.service] = f"The rule of {door.by} lets it in, though it is not to be reached so."
+        outside.setdefault(door.service, []).append(say("by-the-rule-of", words=door.words(), by=door.by))
+        behind[door.service] = say("the-rule-of-lets", by=door.by)
     exposed = [
         _unmeant(
             _exposed(key, site.services[key], topology.lines[key], tuple(dict.fromkeys(places)), against.get(key, [])),
@@ -155,34 +156,34 @@ def _left(topology: Topology, service: str, standing: Sequence[LeftOver]) -> Exp
     return Exposed(
         service,
         mine[0].host or mine[0].target,
-        entry.speech.title if entry is not None else "a service that the site file does not have any more",
-        topology.lines[service] if entry is not None else "any line",
+        quoted(entry.speech.title) if entry is not None else say("a-service-that-the"),
+        quoted(topology.lines[service]) if entry is not None else say("any-line"),
         tuple(one.words() for one in mine),
         (),
         "high",
         False,
         ("rule-still-stands",),
-        entry_of("rule-still-stands").why,
+        general("finding", "rule-still-stands", "why"),
         mine[0].remedy(),
     )
 
 
-def _unmeant(row: Exposed, why: str | None) -> Exposed:
+def _unmeant(row: Exposed, why: Said | None) -> Exposed:
     """A service that comes in by the rule of another one, which is always grave."""
     if why is None:
         return row
     findings = tuple(dict.fromkeys(("open-by-another", *row.findings)))
-    remedy = entry_of("open-by-another").do
+    remedy = general("finding", "open-by-another", "do")
     return replace(row, risk="high", accepted=False, open_to=(), findings=findings, why=why, safer=remedy)
 
 
-def _ports(rule: Forward) -> str:
+def _ports(rule: Forward) -> Said:
     if rule.outside_ports is None:
-        return f"IP protocol {rule.transport}"
-    return f"{rule.transport.replace('both', 'tcp+udp')} {ports_text(rule.outside_ports)}"
+        return say("ip-protocol", transport=rule.transport)
+    return quoted(f"{rule.transport.replace('both', 'tcp+udp')} {ports_text(rule.outside_ports)}")
 
 
-def _exposed(key: str, service: Service, line: str, outside: tuple[str, ...], found: list[Finding]) -> Exposed:
+def _exposed(key: str, service: Service, line: str, outside: tuple[Said, ...], found: list[Finding]) -> Exposed:
     open_risks = [item for item in found if not _is_accepted(item, service)]
     speaking = sorted(open_risks or found, key=lambda item: (_weight(item, service), item.code))
     worst = speaking[0] if speaking else None
@@ -192,22 +193,22 @@ def _exposed(key: str, service: Service, line: str, outside: tuple[str, ...], fo
     return Exposed(
         key,
         service.host,
-        service.speech.title,
-        line,
+        quoted(service.speech.title),
+        quoted(line),
         outside,
         tuple(map(str, service.sources)),
         risk,
         bool(found) and not open_risks,
         tuple(dict.fromkeys(item.code for item in speaking)),
-        entry_of(worst.code).why if worst is not None else _fine(service),
-        worst.remedy if worst is not None else "Keep the device's firmware current.",
+        general("finding", worst.code, "why") if worst is not None else _fine(service),
+        worst.remedy if worst is not None else say("keep-the-devices-firmware"),
     )
 
 
-def _fine(service: Service) -> str:
+def _fine(service: Service) -> Said:
     if service.speech.mute:
-        return "It answers nobody who has no key."
-    return "It is encrypted; how well it is guarded is up to its login."
+        return say("it-answers-nobody-who")
+    return say("it-is-encrypted-how")
 
 
 def _weight(item: Finding, service: Service) -> int:

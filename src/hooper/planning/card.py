@@ -10,6 +10,7 @@ from hooper.dnsnames import any_stands_for
 from hooper.planning.topology import Topology
 from hooper.planning.typed import URL_SCHEMES, Typed, own_address, typed_six
 from hooper.site.protocols import TUNNELS
+from hooper.words.said import NOTHING, Said
 
 if TYPE_CHECKING:
     from hooper.site.model import Site
@@ -40,12 +41,12 @@ class CardDocument:
     transport: str
     expect: tuple[str, ...]
     stop: tuple[str, ...]
-    address_source: str | None = None
+    address_source: Said | None = None
     ports: str = ""
 
 
 def make_card(
-    topology: Topology, service: str, typed: Typed, fingerprint: str | None, source: str = ""
+    topology: Topology, service: str, typed: Typed, fingerprint: str | None, source: Said = NOTHING
 ) -> CardDocument:
     """The card of a public service.
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from hooper.planning.values import Finding
 from hooper.words.catalogue import CodeWords, Severity, meaning, severity_of
+from hooper.words.said import Said, general
 
 _ORDER: dict[str, int] = {"error": 0, "warning": 1, "note": 2}
 
@@ -14,12 +15,12 @@ def entry_of(code: str) -> CodeWords:
 
 
 def finding(
-    code: str, subject: str, message: str, remedy: str | None = None, *, severity: Severity | None = None
+    code: str, subject: str, message: Said, remedy: Said | None = None, *, severity: Severity | None = None
 ) -> Finding:
     """A finding with the severity and the remedy that the catalogue gives it, unless the case at hand has others."""
-    return Finding(code, severity or severity_of(code), subject, message, remedy or entry_of(code).do)
+    return Finding(code, severity or severity_of(code), subject, message, remedy or general("finding", code, "do"))
 
 
 def rank(item: Finding) -> tuple[int, str, str, str]:
     """Sorting key: most severe first, then by code, subject and message."""
-    return _ORDER[item.severity], item.code, item.subject, item.message
+    return _ORDER[item.severity], item.code, item.subject, str(item.message)

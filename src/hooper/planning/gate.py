@@ -45,9 +45,8 @@ def kept_back(site: Site, plan: Plan) -> dict[str, list[Finding]]:
 
 def refusal(found: list[Finding]) -> NotReady:
     """The error that says so."""
-    said = "; ".join(item.message for item in found)
-    first = found[0].remedy.rstrip(".")
-    remedy = f"{first}."
+    said = "; ".join(str(item.message) for item in found)
+    remedy = str(found[0].remedy)
     if all(entry_of(item.code).acceptable for item in found):
         remedy += f" If it has to be so, give {deeds.ACCEPT}: it is written into the site file with an end."
     return NotReady(said, remedy)

@@ -5,9 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Literal, NamedTuple
 
-from hooper import deeds
 from hooper.ports import Ports
 from hooper.words.catalogue import Severity
+from hooper.words.said import Said, say
 
 EVERYTHING = "*"  # in place of a service: a gateway's one entry for all that no other rule takes
 
@@ -44,8 +44,8 @@ class Finding:
     code: str
     severity: Severity
     subject: str
-    message: str
-    remedy: str
+    message: Said
+    remedy: Said
 
 
 class Plan(NamedTuple):
@@ -172,10 +172,10 @@ class LeftOver(NamedTuple):
     target: str
     host: str
 
-    def words(self) -> str:
+    def words(self) -> Said:
         """As people write it."""
-        return f"{self.gateway} still has {self.outside} to {self.target}"
+        return say("rule-still-stands.says", gateway=self.gateway, outside=self.outside, target=self.target)
 
-    def remedy(self) -> str:
+    def remedy(self) -> Said:
         """How it goes away."""
-        return f"`{deeds.OPEN}` takes away what is planned no more; else take it off on the pages of {self.gateway}."
+        return say("rule-still-stands.do", gateway=self.gateway)

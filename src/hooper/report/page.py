@@ -7,6 +7,7 @@ from typing import Any
 from hooper.durations import shown_duration
 from hooper.report.figures import Drawn, NoFigures, as_svg_text, available, figures
 from hooper.report.sheets import templates
+from hooper.words.said import state_words
 
 MOST = 100  # outages in the table
 
@@ -24,6 +25,7 @@ def as_page(report: Any, drawn: Drawn, day: str, *, lab: bool) -> str:
     else:
         missing = f"There are no figures: what draws them is not installed. {NoFigures.remedy}"
     environment = templates()
+    environment.filters["state"] = state_words
     environment.filters["duration"] = lambda seconds: shown_duration(round(seconds))
     return environment.get_template("report.html").render(
         report=report,

@@ -15,9 +15,10 @@ from pydantic_core import PydanticCustomError, core_schema
 
 from hooper.addresses import parse_address, parse_network, plain_digits
 from hooper.durations import parse_duration
+from hooper.places import Place
 from hooper.ports import Blocked, Ports
 from hooper.secret import SecretRef
-from hooper.site.places import Origin, PlaceWrong, parse_origin
+from hooper.site.places import PlaceWrong, parse_place
 from hooper.site.protocols import SPEECHES
 from hooper.site.words import nearest
 
@@ -380,7 +381,7 @@ Duration = Annotated[
     string_schema("A duration, such as 30s, 5m, 12h or 7d.", pattern="^[0-9]+(ms|s|m|h|d|w)?$"),
 ]
 PlaceField = Annotated[
-    Origin,
+    Place,
     Read(lambda value: _place(value)),
     string_schema("here, interface, interface:NAME, or socks5://[USER@]HOST:PORT."),
 ]
@@ -398,9 +399,9 @@ def _duration(value: Any) -> float:
         raise exc if isinstance(exc, PydanticCustomError) else wrong(f"{exc}; write 30s, 5m, 12h or 7d") from None
 
 
-def _place(value: Any) -> Origin:
+def _place(value: Any) -> Place:
     try:
-        return parse_origin(text_in(value, "a place"))
+        return parse_place(text_in(value, "a place"))
     except PlaceWrong as exc:
         raise wrong(f"{exc}. {exc.remedy.format('proxy_password')}") from None
 

@@ -99,6 +99,46 @@ MIGRATIONS: tuple[str, ...] = (
         how TEXT NOT NULL
     );
     """,
+    # Codes and values in the place of sentences, and places in the place of their names. What an earlier Hooper wrote
+    # stays as its words; what a survey measured is of use for an hour only, and is measured again.
+    """
+    CREATE TEMP TABLE was AS
+        SELECT from_name AS name,
+            CASE max(from_kind) WHEN 'proxy' THEN 'socks5://' ELSE max(from_kind) || ':' END AS kind
+        FROM results WHERE from_kind != 'here' GROUP BY from_name;
+    UPDATE states SET aspect = coalesce((SELECT kind FROM was WHERE name = aspect), 'elsewhere:') || aspect
+        WHERE kind = 'service' AND aspect != 'here';
+    UPDATE events SET aspect = coalesce((SELECT kind FROM was WHERE name = aspect), 'elsewhere:') || aspect
+        WHERE kind = 'service' AND aspect != 'here';
+    UPDATE OR REPLACE days SET place = coalesce((SELECT kind FROM was WHERE name = place), 'elsewhere:') || place
+        WHERE place != 'here';
+    DROP TABLE was;
+    UPDATE states SET aspect = 'service:' || substr(aspect, 4) WHERE kind = 'certificate' AND aspect LIKE 'at %';
+    UPDATE events SET aspect = 'service:' || substr(aspect, 4) WHERE kind = 'certificate' AND aspect LIKE 'at %';
+    UPDATE states SET state = replace(state, ' ', '-') WHERE kind IN ('tunnel', 'peer', 'certificate', 'keeper');
+    UPDATE events SET before = replace(before, ' ', '-'), after = replace(after, ' ', '-')
+        WHERE kind IN ('tunnel', 'peer', 'certificate', 'keeper');
+    UPDATE states SET detail = CASE detail WHEN '' THEN json_array('', json_object())
+        ELSE json_array('kept-before', json_object('words', detail)) END;
+    UPDATE events SET detail = CASE detail WHEN '' THEN json_array('', json_object())
+        ELSE json_array('kept-before', json_object('words', detail)) END;
+    UPDATE seen SET source = json_array('kept-before', json_object('words', source));
+    UPDATE results SET document = json_set(document, '$.detail',
+        json_array('kept-before', json_object('words', json_extract(document, '$.detail'))))
+        WHERE json_valid(document) AND json_type(document, '$.detail') = 'text';
+    UPDATE results SET document = json_set(document, '$.evidence.public_address.source',
+        json_array('kept-before', json_object('words', json_extract(document, '$.evidence.public_address.source'))))
+        WHERE json_valid(document) AND json_type(document, '$.evidence.public_address.source') = 'text';
+    UPDATE results SET document = json_set(document, '$.evidence.place_address.source',
+        json_array('kept-before', json_object('words', json_extract(document, '$.evidence.place_address.source'))))
+        WHERE json_valid(document) AND json_type(document, '$.evidence.place_address.source') = 'text';
+    UPDATE results SET document = json_set(document, '$.evidence.certificate.browsers_warn',
+        json_array('kept-before', json_object('words', json_extract(document, '$.evidence.certificate.browsers_warn'))))
+        WHERE json_valid(document) AND json_type(document, '$.evidence.certificate.browsers_warn') = 'text';
+    DELETE FROM surveys;
+    UPDATE revoked SET how = CASE how WHEN 'seen at its server' THEN 'seen'
+        WHEN 'its server has loaded its files' THEN 'loaded' ELSE how END
+    """,
 )
 BUSY_SECONDS = 5.0
 

@@ -7,9 +7,11 @@ from datetime import datetime, timedelta
 from typing import Any, get_args
 
 from hooper.clock import read_moment, rfc3339
+from hooper.places import Place
 from hooper.secret import redact
 from hooper.store.database import Database
 from hooper.store.kept import Condition, DayOfLooks, Happening, Level, Stood, Subject
+from hooper.words.said import as_text, from_text
 
 EVENTS_KEPT = 100_000
 DAYS_KEPT = timedelta(days=800)
@@ -35,7 +37,7 @@ class History:
             cause = (before.condition.cause or one.cause) if before is not None and same else one.cause
             rows.append(
                 (one.kind, one.subject, one.aspect, one.state, one.level, rfc3339(since), rfc3339(at),
-                 redact(one.detail), cause)
+                 as_text(one.detail, redact), cause)
             )  # fmt: skip
             known[one.kind, one.subject, one.aspect] = Stood(one, since, at)
             if not same:
@@ -47,28 +49,19 @@ class History:
                 "INSERT INTO events (at, kind, subject, aspect, before, after, level, detail, cause, seconds)"
                 " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
                 [
-                    (rfc3339(at), one.kind, one.subject, one.aspect, before, one.state, one.level, redact(one.detail),
-                     one.cause, one.seconds)
+                    (rfc3339(at), one.kind, one.subject, one.aspect, before, one.state, one.level,
+                     as_text(one.detail, redact), one.cause, one.seconds)
                     for one, before in fresh
                 ],
             )  # fmt: skip
         return self.events(after=last) if fresh else []
 
-    def forget(self, kind: Subject, keep: Iterable[tuple[str, str]]) -> None:
-        """Things of that kind which are not among `keep` (subject, aspect) are no more. Raises: StateError."""
-        wanted = set(keep)
-        gone = [
-            (kind, one.condition.subject, one.condition.aspect)
-            for one in self.conditions()
-            if one.condition.kind == kind and (one.condition.subject, one.condition.aspect) not in wanted
-        ]
-        if gone:
+    def forget(self, gone: Iterable[tuple[Subject, str, str]]) -> None:
+        """Things that are no more: kind, subject, aspect. Raises: StateError."""
+        rows = list(gone)
+        if rows:
             with self._db.writing():
-                self._db.many("DELETE FROM states WHERE kind = ? AND subject = ? AND aspect = ?", gone)
-
-    def forget_one(self, kind: Subject, subject: str, aspect: str) -> None:
-        """One thing is no more. Raises: StateError."""
-        self._db.write("DELETE FROM states WHERE kind = ? AND subject = ? AND aspect = ?", kind, subject, aspect)
+                self._db.many("DELETE FROM states WHERE kind = ? AND subject = ? AND aspect = ?", rows)
 
     def conditions(self) -> list[Stood]:
         """How all things stand. Raises: StateError."""
@@ -154,7 +147,9 @@ class History:
             self._db.many("DELETE FROM aside WHERE rowid <= (SELECT max(rowid) FROM aside) - ?", [(1000,)])
 
 
-def _checked(kind: str, level: str) -> tuple[Subject, Level]:
+def _checked(kind: str, level: str, aspect: str) -> tuple[Subject, Level]:
+    if kind == "service":
+        Place.read(aspect)
     if kind not in get_args(Subject) or level not in get_args(Level):
         raise ValueError(f"no such kind or level: {kind!r}, {level!r}")
     return kind, level  # type: ignore[return-value]
@@ -163,15 +158,17 @@ def _checked(kind: str, level: str) -> tuple[Subject, Level]:
 def _stood(row: tuple[Any, ...]) -> Stood:
     """Raises: ValueError, TypeError: the row is damaged."""
     kind, subject, aspect, state, level, since, at, detail, cause = row
-    checked = _checked(kind, level)
-    condition = Condition(checked[0], subject, aspect, state, checked[1], detail, cause)
+    checked = _checked(kind, level, aspect)
+    condition = Condition(checked[0], subject, aspect, state, checked[1], from_text(detail), cause)
     return Stood(condition, read_moment(since), read_moment(at))
 
 
 def _event(row: tuple[Any, ...]) -> Happening:
     """Raises: ValueError, TypeError: the row is damaged."""
     number, at, kind, subject, aspect, before, after, level, detail, cause, seconds = row
-    checked = _checked(kind, level)
+    checked = _checked(kind, level, aspect)
     took = float(seconds) if seconds is not None else None
     moment = read_moment(at)
-    return Happening(int(number), moment, checked[0], subject, aspect, before, after, checked[1], detail, cause, took)
+    return Happening(
+        int(number), moment, checked[0], subject, aspect, before, after, checked[1], from_text(detail), cause, took
+    )

@@ -6,10 +6,13 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Literal
 
+from hooper.words.said import NOTHING, Said
+
 Subject = Literal[
     "service", "name", "rule", "certificate", "address", "line", "router", "clock", "risk", "tunnel", "peer", "keeper"
 ]
 Level = Literal["well", "wrong", "unknown", "fact"]
+KnownBy = Literal["said", "seen", "loaded"]  # by a person, at the server, by its files
 
 
 @dataclass(frozen=True, slots=True)
@@ -27,7 +30,7 @@ class Condition:
     aspect: str
     state: str
     level: Level
-    detail: str = ""
+    detail: Said = NOTHING
     cause: str | None = None
     seconds: float | None = None
     steady: bool = False
@@ -54,7 +57,7 @@ class Happening:
     before: str | None
     after: str
     level: Level
-    detail: str
+    detail: Said
     cause: str | None
     seconds: float | None
 
@@ -110,7 +113,7 @@ class Revoked:
     public_key: str
     at: datetime
     out: datetime | None = None
-    how: str = ""
+    how: KnownBy | Literal[""] = ""
 
 
 @dataclass(frozen=True, slots=True)

@@ -11,6 +11,7 @@ from hooper.addresses import IPAddress, parse_address
 from hooper.clock import later, read_moment, rfc3339
 from hooper.sourced import Sourced, SourcedAddress, as_told
 from hooper.store.database import Database
+from hooper.words.said import Said, as_text, from_text
 
 
 class Values:
@@ -42,9 +43,11 @@ class Values:
         found = self._db.readable("told", "SELECT key, value, at FROM told", read)
         return {key: said for key, said in found if said.at is not None and not later(said.at, now)}
 
-    def saw(self, at: datetime, line: str, address: IPAddress, source: str) -> None:
+    def saw(self, at: datetime, line: str, address: IPAddress, source: Said) -> None:
         """Remember the public address of a line as it was measured. Raises: StateError."""
-        self._db.write("INSERT OR REPLACE INTO seen VALUES (?, ?, ?, ?)", line, str(address), source, rfc3339(at))
+        self._db.write(
+            "INSERT OR REPLACE INTO seen VALUES (?, ?, ?, ?)", line, str(address), as_text(source), rfc3339(at)
+        )
 
     def surveyed(self, at: datetime, line: str, document: Mapping[str, Any]) -> None:
         """Keep what a survey measured of a line beside its public address. Raises: StateError."""
@@ -66,7 +69,7 @@ class Values:
 
         def read(row: tuple[Any, ...]) -> tuple[str, SourcedAddress]:
             line, address, source, at = row
-            return line, Sourced(parse_address(address), source, read_moment(at))
+            return line, Sourced(parse_address(address), from_text(source), read_moment(at))
 
         found = self._db.readable("seen", "SELECT line, address, source, at FROM seen", read)
         return {line: said for line, said in found if said.at is not None and not later(said.at, now)}

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from typing import Literal
 
 from hooper.planning.values import StaticRoute
+from hooper.words.said import Said
 
 
 @dataclass(frozen=True, slots=True)
@@ -25,7 +26,7 @@ class TunnelRow:
     peers: int
     made_by: str
     ok: bool
-    detail: str
+    detail: Said
 
 
 @dataclass(frozen=True, slots=True)
@@ -67,7 +68,7 @@ class PeerRow:
     revoked: str | None
     shut_out: str | None
     ok: bool
-    detail: str
+    detail: Said
 
 
 @dataclass(frozen=True, slots=True)
@@ -162,7 +163,7 @@ class SeenRow:
     received: int
     sent: int
     ok: bool
-    detail: str
+    detail: Said
     revoked: bool = False
 
 

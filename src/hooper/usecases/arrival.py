@@ -24,16 +24,18 @@ from hooper.check.arrival import (
     tries,
 )
 from hooper.check.checking import Outcome
-from hooper.check.results import From, Result
+from hooper.check.results import Result
 from hooper.clock import rfc3339
 from hooper.errors import HooperError, UsageError
 from hooper.jsonform import read_json
 from hooper.net.serving import NOT_THERE, HttpAsked, HttpSaid, serve_http
 from hooper.net.types import Endpoint
+from hooper.places import Place
 from hooper.planning.typed import name_for
 from hooper.usecases.looking import keep_look
 from hooper.usecases.run import Run
 from hooper.usecases.temporary import Borrow, LetIn, OpenedWay, let_in, line_from_here, outside_address, own_place
+from hooper.words.said import quoted, say
 
 LOOP_S = 2.0  # seconds for this machine's own visit
 GRACE_S = 45.0  # seconds for the page to try all, once somebody has come from outside
@@ -253,11 +255,16 @@ def keep(run: Run, page: _Page) -> None:
         return
     results = list(page.results.values())
     results += [
-        browser_result(one, "unproven", one.unopened or "the page did not tell", provable=bool(one.urls))
+        browser_result(
+            one,
+            "unproven",
+            quoted(one.unopened) if one.unopened else say("browser-told-nothing"),
+            provable=bool(one.urls),
+        )
         for one in page.tries
         if one.service not in page.results
     ]
-    keep_look(run, Outcome(From("arrival", visitor.address, True), results))
+    keep_look(run, Outcome(Place("arrival", visitor.address), True, results))
 
 
 def came_words(came: Came) -> str:

@@ -14,11 +14,13 @@ from hooper.clock import read_moment
 from hooper.errors import HooperError, RefusedForSafety, UsageError
 from hooper.files import read_text
 from hooper.jsonform import read_as, read_json
+from hooper.places import Place
 from hooper.site.protocols import SPEECHES
 from hooper.usecases.check import document_of
 from hooper.usecases.looking import keep_look
 from hooper.usecases.run import Run
 from hooper.usecases.visit import RESULT, Brought, proof_of
+from hooper.words.said import say
 
 
 class NotOurVisit(RefusedForSafety):
@@ -86,8 +88,8 @@ async def take_in(run: Run, request: BroughtRequest) -> tuple[CheckDocument, lis
             raise NotOurVisit(f"{request.file} says of {result.service} what cannot be: {wrong}")
     unknown = {one.service for one in results} - run.site.services.keys()
     kept = [one for one in results if one.service not in unknown]
-    outcome = Outcome(origin, kept)
-    outcome.remarks += [f"{service} is not in the site file any more." for service in sorted(unknown)]
+    outcome = Outcome(Place(origin.kind, origin.name), origin.proves_outside, kept)
+    outcome.remarks += [say("service-no-more", service=service) for service in sorted(unknown)]
     keep_look(replace(run, at=at), outcome)
     run.state.values.forget([key])
     return document_of(outcome), []

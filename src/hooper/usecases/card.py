@@ -13,6 +13,7 @@ from hooper.planning.local_ports import by_ssh, local_port
 from hooper.planning.typed import typed_inside, typed_locally
 from hooper.usecases.run import Run
 from hooper.usecases.typing_now import TypedNow, typed_now
+from hooper.words.said import NOTHING
 
 
 @dataclass(frozen=True)
@@ -33,9 +34,9 @@ async def card(run: Run, request: CardRequest) -> tuple[CardDocument, list[Hoope
     peers = reaching(run.site, service) if entry.reach == "tunnel" else ()
     through = [key for key in peers if by_ssh(run.site, key)]
     if peers and len(through) == len(peers):
-        now = TypedNow(typed_locally(run.topology, service, local_port(run.site, service)), {}, "")
+        now = TypedNow(typed_locally(run.topology, service, local_port(run.site, service)), {}, NOTHING)
     elif peers:
-        now = TypedNow(typed_inside(run.topology, service), {}, "")
+        now = TypedNow(typed_inside(run.topology, service), {}, NOTHING)
     elif entry.reach == "public":
         _refuse_without_rule(run, service)
         now = await typed_now(run, service, request.public)
@@ -67,7 +68,9 @@ def _refuse_without_rule(run: Run, service: str) -> None:
     """Raises: NeedsAPerson: something keeps the plan from leading to it, so that no port is its own yet."""
     wrong = (one for one in run.plan.findings if one.severity == "error" and one.subject == f"services.{service}")
     if (first := next(wrong, None)) is not None and all(rule.service != service for rule in run.plan.forwards):
-        raise NeedsAPerson(f"the plan has no rule for {service}: {first.message}", code=first.code, remedy=first.remedy)
+        raise NeedsAPerson(
+            f"the plan has no rule for {service}: {first.message}", code=first.code, remedy=str(first.remedy)
+        )
 
 
 def _by_ssh(run: Run, service: str, through: list[str], others: list[str]) -> str:

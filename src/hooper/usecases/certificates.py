@@ -18,8 +18,10 @@ from hooper.clock import rfc3339
 from hooper.errors import HooperError, UsageError
 from hooper.store.kept import Condition
 from hooper.store.locking import alone
+from hooper.usecases.condition_kinds import AT
 from hooper.usecases.conditions import keep_conditions, of_certificates
 from hooper.usecases.run import Run
+from hooper.words.said import say
 
 
 @dataclass(frozen=True)
@@ -106,18 +108,17 @@ async def order_certificates(run: Run, request: CertificatesRequest) -> tuple[Ce
         if request.dry_run:
             row, by = ordering.row(key), run.site.certificates[key].authority
             kept = row.state == "current" and not request.again
-            said = "would be left: it is good" if kept else f"would be ordered from {by}"
+            said = say("would-be-left") if kept else say("would-be-ordered", by=by)
             rows.append(replace(row, detail=said))
             continue
         try:
             async with alone(run.state.lock("orders"), run.here.clock, "is ordering certificates"):
                 rows.append(await ordering.order(key, anew=request.again))
         except HooperError as exc:
-            exc.message = f"{key}: {exc.message}"
-            trouble.append(exc)
+            trouble.append(exc.about(key))
             if run.site.certificates[key].authority != "device":
                 row = ordering.row(key)
-                rows.append(replace(row, state="failed" if not row.ok else row.state, detail="not ordered"))
+                rows.append(replace(row, state="failed" if not row.ok else row.state, detail=say("not-ordered")))
     if not request.dry_run:
         keep_conditions(run, of_certificates(rows))
     return CertificatesDocument(tuple(rows)), trouble
@@ -153,12 +154,12 @@ async def _given_and_shown(run: Run, request: CertificatesRequest, key: str) -> 
             went = await give(planned, run.base, store.key_path(key), store.chain_path(key))
             keep_conditions(run, [Condition("certificate", key, "given", fingerprint, "fact", went)])
         except HooperError as exc:
-            exc.message = f"{key}: {exc.message}"
-            trouble.append(exc)
-            keep_conditions(
-                run,
-                [Condition("certificate", key, "given", "not given", "wrong", exc.message, "certificate-not-given")],
+            problem = exc.about(key)
+            trouble.append(problem)
+            not_given = Condition(
+                "certificate", key, "given", "not-given", "wrong", problem.told, "certificate-not-given"
             )
+            keep_conditions(run, [not_given])
     keep_conditions(run, [await _shown(run, request, key, service, fingerprint) for service in planned.services])
     return trouble
 
@@ -168,10 +169,12 @@ async def _shown(run: Run, request: CertificatesRequest, key: str, service: str,
     seen = None
     for target in inner_targets(run.topology, [service]):
         seen = await probe(run.here, target, request.deadline)
-    aspect = f"at {service}"
+    aspect = f"{AT}{service}"
     if seen is None or seen.fingerprint is None:
-        return Condition("certificate", key, aspect, "not seen", "unknown", f"{service} shows none now", steady=True)
+        return Condition(
+            "certificate", key, aspect, "not-seen", "unknown", say("shows-none-now", service=service), steady=True
+        )
     if seen.fingerprint == fingerprint:
-        return Condition("certificate", key, aspect, "shown", "well", f"{service} shows it")
-    detail = f"{service} shows another certificate than the one that was ordered; give it to the device"
-    return Condition("certificate", key, aspect, "another one", "wrong", detail, "certificate-not-shown")
+        return Condition("certificate", key, aspect, "shown", "well", say("service-shows-it", service=service))
+    detail = say("service-shows-another", service=service)
+    return Condition("certificate", key, aspect, "another-one", "wrong", detail, "certificate-not-shown")

@@ -12,8 +12,8 @@ from hooper.check.origin import open_origin
 from hooper.check.results import CheckDocument, Skipped
 from hooper.clock import time_left
 from hooper.errors import HooperError
+from hooper.places import Place
 from hooper.planning.unfolded import side_doors
-from hooper.site.places import Origin
 from hooper.usecases.looking import keep_look
 from hooper.usecases.probing import probe_keys
 from hooper.usecases.run import Run
@@ -24,7 +24,7 @@ class CheckRequest:
     """services: which. public: addresses by line that were given. deadline: seconds for all of it."""
 
     services: tuple[str, ...]
-    origin: Origin
+    origin: Place
     public: Mapping[str, IPAddress] = field(default_factory=dict)
     deadline: float = 5.0
 

@@ -23,7 +23,7 @@ from hooper.jsonform import plain
 from hooper.lab.boathouse import site_file
 from hooper.lab.faults import FAULTS
 from hooper.net.lab import LabDoor, LabLink, read_lab_file
-from hooper.site.places import Origin
+from hooper.places import Place
 from hooper.store.sitefile import read_site
 from hooper.usecases.card import CardRequest, card
 from hooper.usecases.certificates import CertificatesRequest, order_certificates
@@ -43,7 +43,7 @@ START = 20.0  # seconds for the lab to be up on a slow machine
 PATIENCE = 10.0  # seconds for records and certificates to arrive
 PROTOCOL, CERTIFIED = "club-router", "hub-page"  # the router that takes rules from a program; what gets a certificate
 WRONG, VICTIM = "forward-wrong-host", "film-page"
-PHONE = Origin("interface", "usb0")
+PHONE = Place("interface", "usb0")
 TUNNEL, PEER, PRIVATE = "oars", "cox-phone", "film-shell"
 VISITED = "fibre-box"  # whose status page someone reads
 NEXT_FILE = "NEXT.md"
@@ -192,7 +192,7 @@ class Play:
         await self._load("here", folder / f"{PEER}.conf", "")
         await self.link.ask("plug", where="away")
         services = (PRIVATE, "film-page")
-        seen, _ = await check(self.run, CheckRequest(services, Origin("interface", PEER), deadline=DEADLINE))
+        seen, _ = await check(self.run, CheckRequest(services, Place("interface", PEER), deadline=DEADLINE))
         await self.link.ask("load", on="here", name=PEER, off=True)
         await self.link.ask("plug", where="home")
         proven = [result.service for result in seen.results if result.verdict == "answered" and result.ok]

@@ -8,11 +8,12 @@ from datetime import datetime, timedelta
 
 from hooper.clock import rfc3339
 from hooper.errors import HooperError
+from hooper.places import HERE, Place
 from hooper.report.figures import Drawn, Strip
 from hooper.store.kept import DayOfLooks, Happening, Level, Stood, Subject
+from hooper.usecases.condition_kinds import KINDS
 from hooper.usecases.run import Run
-
-WATCHED: tuple[Subject, ...] = ("service", "name", "rule", "certificate", "line", "router")  # what can be out of order
+from hooper.words.said import Said
 
 
 @dataclass(frozen=True)
@@ -41,7 +42,7 @@ class EventRow:
     before: str | None
     after: str
     level: Level
-    detail: str
+    detail: Said
     cause: str | None
     seconds: float | None
 
@@ -61,7 +62,7 @@ class OutageRow:
     end: str | None
     seconds: float
     cause: str | None
-    detail: str
+    detail: Said
 
 
 @dataclass(frozen=True, slots=True)
@@ -107,12 +108,12 @@ class WholePast:
     def figures(self) -> Drawn:
         """As figures are drawn."""
         services = [one for one in self.events if one.kind == "service"]
-        outside = {one.subject for one in services if one.aspect != "here"}
+        outside = {one.subject for one in services if one.aspect != str(HERE)}
         keys = dict.fromkeys((one.subject, one.aspect) for one in services)
-        chosen = [(s, place) for s, place in keys if place != "here" or s not in outside]
+        chosen = [(s, place) for s, place in keys if place != str(HERE) or s not in outside]
         several = len({place for _, place in chosen}) > 1
         strips = [
-            Strip(f"{service}, {place}" if several else service, self._strip(service, place))
+            Strip(f"{service}, {Place.read(place).shown}" if several else service, self._strip(service, place))
             for service, place in chosen
         ]
         took = [
@@ -184,7 +185,7 @@ def outages(events: Sequence[Happening], now: datetime) -> Iterator[OutageRow]:
 
     for event in events:
         key = (event.kind, event.subject, event.aspect)
-        if event.kind not in WATCHED:
+        if not KINDS[event.kind].watched:
             continue
         if event.level == "wrong":
             begun.setdefault(key, event)

@@ -8,11 +8,12 @@ from dataclasses import dataclass, replace
 import anyio
 
 from hooper.check.checking import Wish, check_here, check_outside
-from hooper.check.results import CheckDocument, From
+from hooper.check.results import CheckDocument
 from hooper.check.standpoint import at_home
 from hooper.errors import HooperError, NeedsAPerson
 from hooper.line.public import public_addresses
 from hooper.net.types import Surroundings
+from hooper.places import Place
 from hooper.planning.unfolded import side_doors
 from hooper.usecases.check import CheckRequest, document_of
 from hooper.usecases.looking import keep_look
@@ -56,7 +57,7 @@ async def from_hotspot(run: Run, request: HotspotRequest) -> tuple[CheckDocument
     interface = await _until_away(run, request.hold)
     outside = door.through(interface) if interface is not None else door
     name = interface or "the phone's hotspot"
-    wish = replace(wish, origin=From("hotspot", name, True))
+    wish = replace(wish, origin=Place("hotspot", name))
     outcome = await check_outside(door, outside, wish, run.state.checks if run.state is not None else None)
     keep_look(run, outcome)
     request.say("Looked: go back to the network at home now.")

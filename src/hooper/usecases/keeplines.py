@@ -6,9 +6,11 @@ from dataclasses import dataclass
 from typing import Literal
 
 from hooper.errors import HooperError, Where
+from hooper.usecases.condition_kinds import aspect_words
 from hooper.usecases.history import EventRow
+from hooper.words.said import NOTHING, Said, state_words
 
-Said = Literal["started", "heard", "done", "changed", "trouble", "reloaded", "told", "ended"]
+Saying = Literal["started", "heard", "done", "changed", "trouble", "reloaded", "told", "ended"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,25 +36,26 @@ class KeepLine:
     """
 
     site: str
-    said: Said
+    said: Saying
     task: str | None = None
     outcome: Literal["well", "failed", "stopped"] | None = None
     took_ms: int | None = None
     next: str | None = None
     change: EventRow | None = None
     trouble: Trouble | None = None
-    detail: str = ""
+    detail: Said = NOTHING
 
 
 def in_words(line: KeepLine) -> str:
     """A line for people."""
     if line.change is not None:
         one = line.change
-        what = f"{one.kind} {one.subject}" + (f" ({one.aspect})" if one.aspect else "")
-        before = f"{one.before} → " if one.before is not None else ""
+        side = aspect_words(one.kind, one.aspect)
+        what = f"{one.kind} {one.subject}" + (f" ({side})" if side else "")
+        before = f"{state_words(one.before)} → " if one.before is not None else ""
         took = f", after {one.seconds:g} s" if one.seconds is not None else ""
         cause = f" [{one.cause}]" if one.cause is not None else ""
-        return f"{what}: {before}{one.after}{took}{cause}" + (f": {one.detail}" if one.detail else "")
+        return f"{what}: {before}{state_words(one.after)}{took}{cause}" + (f": {one.detail}" if one.detail else "")
     if line.trouble is not None:
         return f"{line.task or 'keeper'}: {line.trouble.message}"
     if line.said == "done":

@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 
 from hooper.check.checking import Outcome
-from hooper.jsonform import plain
+from hooper.jsonform import kept
 from hooper.line.facts import LineFacts
 from hooper.line.sources import PublicAddress
 from hooper.line.surveyed import worth_keeping
 from hooper.sourced import SourcedAddress
 from hooper.store.checks import Looked, StoredInside
-from hooper.usecases.conditions import keep_conditions, of_addresses, of_clocks, of_results, place_of
+from hooper.usecases.conditions import keep_conditions, of_addresses, of_clocks, of_results
 from hooper.usecases.run import Run
 
 
@@ -29,7 +29,7 @@ def keep_look(run: Run, outcome: Outcome, causes: Mapping[str, str] | None = Non
             verdict=result.verdict,
             ok=result.ok,
             reached=origin.proves_outside and result.expected == "reachable" and result.ok,
-            document=plain(result),
+            document=kept(result),
         )
         for result in outcome.results
     ]
@@ -42,13 +42,13 @@ def keep_look(run: Run, outcome: Outcome, causes: Mapping[str, str] | None = Non
         if state is not None:
             state.checks.save(run.at, (origin.kind, origin.name, origin.proves_outside), rows, inside)
             looks = [
-                (r.service, place_of(origin), r.ok, r.took_ms if r.expected == "reachable" else None)
+                (r.service, str(outcome.place), r.ok, r.took_ms if r.expected == "reachable" else None)
                 for r in outcome.results
                 if r.provable and not r.untold
             ]
             state.history.looked(run.at, looks)
     now = run.here.clock.now()
-    keep_conditions(run, (*of_results(origin, outcome.results, causes), *of_clocks(run.site, outcome, now)))
+    keep_conditions(run, (*of_results(outcome.place, outcome.results, causes), *of_clocks(run.site, outcome, now)))
     keep_addresses(run, outcome.public.values())
 
 
@@ -65,11 +65,16 @@ def keep_address(run: Run, line: str, address: SourcedAddress) -> None:
     """Remember the public address of a line, if it was measured."""
     with run.keeping() as state:
         if state is not None and address.measured and address.value is not None:
-            state.values.saw(run.at, line, address.value, address.source.removeprefix("site file; "))
+            state.values.saw(
+                run.at,
+                line,
+                address.value,
+                address.source["source"] if address.source.code == "confirmed-by" else address.source,
+            )
 
 
 def keep_survey(run: Run, facts: LineFacts) -> None:
     """Keep what else was measured of a line, for whoever asks within the hour."""
     with run.keeping() as state:
         if state is not None:
-            state.values.surveyed(run.at, facts.line, plain(worth_keeping(facts)))
+            state.values.surveyed(run.at, facts.line, kept(worth_keeping(facts)))

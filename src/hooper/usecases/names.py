@@ -17,6 +17,7 @@ from hooper.names.update import Names
 from hooper.usecases.conditions import keep_conditions, of_line, of_names
 from hooper.usecases.looking import keep_addresses
 from hooper.usecases.run import Run
+from hooper.words.said import together
 
 MEASURED_S = 3.0  # seconds for whether anything arrives at the address at all
 
@@ -78,7 +79,7 @@ async def _barred(run: Run, request: NamesRequest, rows: list[NameRow]) -> dict[
     remedy = f"Ask the provider for a public address, or use a tunnel. To publish it all the same, give {deeds.ACCEPT}."
     return {
         row.name: RefusedForSafety(
-            f"{row.name}: not published, since nothing from outside arrives there: {'; '.join(judged.evidence)}",
+            f"{row.name}: not published, since nothing from outside arrives there: {together(judged.evidence)}",
             code=CODES.get(judged.kind, "line-behind-carrier"),
             remedy=remedy,
         )
@@ -122,9 +123,7 @@ async def update_names(run: Run, request: NamesRequest) -> tuple[NamesDocument, 
     elif work.memory is not None:
         rows = [work.ready(row, again=request.again) for row in rows]
     rows = [
-        replace(row, action="refused", detail=barred[row.name].message)
-        if row.name in barred and row.type == "A"
-        else row
+        replace(row, action="refused", detail=barred[row.name].told) if row.name in barred and row.type == "A" else row
         for row in rows
     ]
     work.trouble += {problem.message: problem for problem in barred.values()}.values()

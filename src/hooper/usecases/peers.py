@@ -33,6 +33,7 @@ from hooper.usecases.revoking import let_in_again, note_revoked, revocations, st
 from hooper.usecases.run import Run
 from hooper.usecases.tunnels import edit_with_keys, forget, ring_of, unkept_key
 from hooper.usecases.typing_now import typed_now
+from hooper.words.said import NOTHING, Said, say
 
 
 @dataclass(frozen=True)
@@ -68,15 +69,15 @@ def _row(run: Run, key: str, handed: Handed | None, heard: Mapping[str, Heard], 
     tunnel = site.tunnels[peer.tunnel]
     own = wants_secret(tunnel) or (handed is not None and handed.public_key == peer.public_key)
     given = handed if own else None
-    detail = ""
+    detail = NOTHING
     if taken is not None:
-        detail = still_in(run.site, taken) if taken.out is None else ""
+        detail = still_in(run.site, taken) if taken.out is None else NOTHING
     elif peer.until is not None and peer.until < run.at.date():
-        detail = f"its time was over on {peer.until}: `{deeds.REVOKE(key)}`, or give it a new `until`"
+        detail = say("its-time-was-over", until=peer.until, revoke=deeds.REVOKE(key))
     elif wants_secret(tunnel):
         detail = _to_hand(run, key, handed)
     elif peer.public_key is None and not needs_no_key(tunnel):
-        detail = f"it has no key here: {key_wanted(tunnel, key).removesuffix('.')}"
+        detail = say("it-has-no-key-here", wanted=key_wanted(tunnel, key))
     elif tunnel.made_by == "hooper":
         detail = _certificate(run, key) or _to_hand(run, key, given)
     seen = heard.get(peer.public_key or "")
@@ -98,30 +99,36 @@ def _row(run: Run, key: str, handed: Handed | None, heard: Mapping[str, Heard], 
     )
 
 
-def _certificate(run: Run, key: str) -> str:
+def _certificate(run: Run, key: str) -> Said:
     """Why a peer needs another certificate: the one it has has ended, or does so within two weeks."""
     end = certificate_ends(ring_of(run), run.site, key) if run.state is not None else None
     if end is None or end - run.at > SOON:
-        return ""
-    verb = "ended" if end < run.at else "ends"
-    return f"its certificate {verb} on {end:%Y-%m-%d}: `{deeds.RENEW_PEER(key)}`, then hand it over"
+        return NOTHING
+    return say(
+        "its-certificate-ended" if end < run.at else "its-certificate-ends", end=end, renew_peer=deeds.RENEW_PEER(key)
+    )
 
 
-def _to_hand(run: Run, key: str, given: Handed | None) -> str:
+def _to_hand(run: Run, key: str, given: Handed | None) -> Said:
     """Why a peer needs a file: it has none, or the one it has is not what it should be any more."""
     if given is None:
-        return f"it has no file yet: `{handing(run.site, key)}`"
+        return say("it-has-no-file", handing=handing(run.site, key))
     try:
         now = profile_of(run.topology, key, known_public(run))
     except NoEndpoint:  # its address was asked for when it was handed
-        return ""
+        return NOTHING
     except KeyMissing as exc:
-        return exc.message
+        return exc.told
     if now.mark == given.mark:
-        return ""
+        return NOTHING
     if now.endpoint != given.endpoint:
-        return f"its file leads to {given.endpoint}, and the server is at {now.endpoint}: `{deeds.RENEW_PEER(key)}`"
-    return f"its file is not what it should be any more: `{deeds.RENEW_PEER(key)}`, then hand it over"
+        return say(
+            "its-file-leads-to-and",
+            endpoint=given.endpoint,
+            now_endpoint=now.endpoint,
+            renew_peer=deeds.RENEW_PEER(key),
+        )
+    return say("its-file-is-not", renew_peer=deeds.RENEW_PEER(key))
 
 
 def tidy(run: Run, handed: Mapping[str, Handed]) -> None:

@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 
 from hooper.errors import HooperError
+from hooper.line.sources import WRITTEN
 from hooper.planning.findings import rank
 from hooper.planning.looks.line import address_differs
 from hooper.planning.values import Compared, Finding, HeldBack, PageUnderstood, PlanDocument
@@ -47,8 +48,8 @@ def _contradicted(run: Run) -> list[Finding]:
     for key, address in seen.items():
         line = run.site.lines.get(key)
         if line is not None and line.address and address.value not in line.address:
-            claim: SourcedAddress = Sourced(line.address[0], "site file", how="written")
-            known = Sourced(address.value, f"{address.source}, {address.age(run.at)}", address.at)
+            claim: SourcedAddress = Sourced(line.address[0], WRITTEN, how="written")
+            known = Sourced(address.value, address.source + ", " + address.age(run.at), address.at)
             found.append(address_differs(key, claim, known, fresh=address.fresh(run.at)))
     return found
 

@@ -10,7 +10,6 @@ from typing import Literal
 
 import anyio
 
-from hooper import deeds
 from hooper.addresses import IPAddress
 from hooper.check.checking import probe_all
 from hooper.check.keys import StandInKey
@@ -23,16 +22,17 @@ from hooper.errors import HooperError, UsageError
 from hooper.net.standing import connected_surroundings
 from hooper.net.stun import STUN_DEADLINE, mapped_by
 from hooper.net.types import Door, Endpoint
+from hooper.places import Place
 from hooper.planning.documents import ChangedKey
 from hooper.planning.edits import change
 from hooper.planning.temporary import free_ports
 from hooper.planning.values import EVERYTHING
 from hooper.ports import Blocked, single
 from hooper.site.load import parse_site
-from hooper.site.places import Origin
 from hooper.store.sitefile import save_site
 from hooper.usecases.run import Run
 from hooper.usecases.temporary import Borrow, PortIn, let_in, line_from_here, outside_address, own_place
+from hooper.words.said import Said, say
 
 # What people want to use, and what providers are known to drop.
 USUAL = (
@@ -52,7 +52,7 @@ class PortRow:
     port: int
     let_in: bool | None
     verdict: Literal["answered", "connected", "mismatched", "refused", "silent", "unproven", "not-tried"]
-    why: str
+    why: Said
 
 
 @dataclass(frozen=True, slots=True)
@@ -67,7 +67,7 @@ class PortsInDocument:
     address: str
     from_: From
     ports: tuple[PortRow, ...]
-    remarks: tuple[str, ...]
+    remarks: tuple[Said, ...]
     saved: tuple[ChangedKey, ...] = ()
 
 
@@ -79,7 +79,7 @@ class PortsInRequest:
     drops into the site file. dry_run: say what would be.
     """
 
-    origin: Origin
+    origin: Place
     ports: tuple[tuple[str, int], ...] = ()
     public: Mapping[str, IPAddress] = field(default_factory=dict)
     deadline: float = 5.0
@@ -94,7 +94,7 @@ async def ports_in(run: Run, request: PortsInRequest) -> tuple[PortsInDocument, 
     line = line_from_here(run, at, None)
     address, _ = await outside_address(run, line, None, request.public, request.deadline)
     outside = await open_origin(run.here, request.origin, run.site, run.base, request.deadline)
-    origin = From(outside.place.kind, outside.place.name, True)
+    origin = From(outside.place.kind, outside.place.shown, True)
     if (reason := await _proves_nothing(run, outside, address)) is not None:
         raise UsageError(f"nothing is proven from there: {reason}", remedy="Look from a phone's mobile data.")
     planned = _planned(run)
@@ -108,7 +108,7 @@ async def ports_in(run: Run, request: PortsInRequest) -> tuple[PortsInDocument, 
     ]
     key = secrets.token_bytes(16)
     rows: dict[tuple[str, int], PortRow] = {
-        (kind, port): PortRow(kind, port, None, "not-tried", f"{planned[kind, port]} has it: a check of that tells")
+        (kind, port): PortRow(kind, port, None, "not-tried", say("has-it-a-check", planned=planned[kind, port]))
         for kind, port in asked
         if (kind, port) in planned
     }
@@ -141,7 +141,7 @@ def _nobody(transport: str, peer: Endpoint, said: str) -> None:
     """Who comes is told by who asked."""
 
 
-async def _proves_nothing(run: Run, outside: Door, address: IPAddress) -> str | None:
+async def _proves_nothing(run: Run, outside: Door, address: IPAddress) -> Said | None:
     """Why a look through this door says nothing about outside; None: it does."""
     around = await connected_surroundings(run.here)
     if (unfit := useless_interface(run.site, outside, around)) is not None:
@@ -149,7 +149,7 @@ async def _proves_nothing(run: Run, outside: Door, address: IPAddress) -> str | 
     servers = [Endpoint(server, port) for server, port in run.site.measure.stun]
     mapped = await mapped_by(outside, servers, STUN_DEADLINE) if servers else None
     if mapped is not None and mapped[0] == address:
-        return f"{outside.place.name} shows {address}, the address of the line itself"
+        return say("shows-the-address-of", name=outside.place.name, address=address)
     return None
 
 
@@ -166,10 +166,10 @@ def _planned(run: Run) -> dict[tuple[str, int], str]:
 
 def _not_ready(port: PortIn) -> PortRow:
     if port.problem is not None:
-        why = port.problem.message
+        why = port.problem.told
     else:
         rule = port.by_hand[0]
-        why = f"{rule.gateway} would need a rule by hand: {rule.reason}"
+        why = say("would-need-a-rule", gateway=rule.gateway, reason=rule.reason)
     return PortRow(port.borrow.transport, port.outside, None, "not-tried", why)
 
 
@@ -202,34 +202,30 @@ def port_target(port: PortIn) -> IPv4Address:
 
 def _judged(kind: str, port: int, seen: Seen, open_at_all: set[str]) -> PortRow:
     if seen.verdict == "answered":
-        return PortRow(kind, port, True, seen.verdict, "it comes in")
+        return PortRow(kind, port, True, seen.verdict, say("it-comes-in"))
     if seen.verdict in ("mismatched", "connected"):
-        why = "something else answers there: a box of yours with a service of its own, or the provider's"
+        why = say("something-else-answers-there")
         return PortRow(kind, port, None, seen.verdict, why)
     if seen.verdict == "unproven":
         return PortRow(kind, port, None, seen.verdict, seen.detail)
     if kind not in open_at_all:
-        return PortRow(kind, port, None, seen.verdict, f"nothing came in over {kind.upper()}, so this says nothing")
+        return PortRow(kind, port, None, seen.verdict, say("nothing-came-in-over", upper=kind.upper()))
     if (kind, port) in DROPPED_OUTWARD:
-        why = "it does not come in; many networks drop it on the way out too, such as the one looked from"
+        why = say("it-does-not-come")
         return PortRow(kind, port, None, seen.verdict, why)
-    who = "refused on the way" if seen.verdict == "refused" else "dropped on the way"
-    return PortRow(kind, port, False, seen.verdict, f"{who}, while others come in by the same boxes")
+    who = say("refused-on-the-way") if seen.verdict == "refused" else say("dropped-on-the-way")
+    return PortRow(kind, port, False, seen.verdict, say("while-others-come-in", who=who))
 
 
-def _remarks(rows: Sequence[PortRow], closed: set[str], hand: Sequence[str]) -> tuple[str, ...]:
-    out: list[str] = []
+def _remarks(rows: Sequence[PortRow], closed: set[str], hand: Sequence[str]) -> tuple[Said, ...]:
+    out: list[Said] = []
     if hand:
-        out.append(
-            f"No port could be tried: {', '.join(hand)} takes rules by hand alone. While this runs, let it hand"
-            " everything inward (its pages call that exposed host, DMZ or default server), give"
-            f" {deeds.ENTERED}, and take it off afterwards."
-        )
+        out.append(say("no-port-could-be", hand=hand))
     elif closed:
-        kinds = " and ".join(sorted(kind.upper() for kind in closed))
-        out.append(f"Nothing came in over {kinds} at all, not even at free high ports: it is not a matter of ports.")
+        kinds = tuple(sorted(kind.upper() for kind in closed))
+        out.append(say("nothing-came-in-over-at", kinds=kinds))
     if any(row.let_in is False for row in rows):
-        out.append("What does not come in is dropped by the provider, or by a box that has a use for the port itself.")
+        out.append(say("what-does-not-come"))
     return tuple(out)
 
 

@@ -8,11 +8,13 @@ from datetime import datetime
 
 from hooper.clock import rfc3339
 from hooper.errors import HooperError
+from hooper.places import HERE
 from hooper.planning.audit import AcceptedRisk, Exposed
 from hooper.usecases.history import OutageRow, WholePast, gather
 from hooper.usecases.lists import audit
 from hooper.usecases.run import Run
 from hooper.usecases.status import StatusRow, status
+from hooper.words.said import Said, say
 
 
 @dataclass(frozen=True)
@@ -34,15 +36,15 @@ class ExposedRow:
 
     service: str
     host: str
-    what: str
-    outside: tuple[str, ...]
+    what: Said
+    outside: tuple[Said, ...]
     open_to: tuple[str, ...]
     risk: str
     accepted: bool
     state: str
     since: str | None
     proven: str | None
-    proof: str
+    proof: Said
     available: float | None
 
 
@@ -89,17 +91,17 @@ def report(run: Run, request: ReportRequest) -> tuple[ReportDocument, list[Hoope
 
 
 def _of_public(past: WholePast, public: set[str]) -> Iterator[OutageRow]:
-    return (one for one in past.outages if one.kind == "service" and one.subject in public and one.aspect != "here")
+    return (one for one in past.outages if one.kind == "service" and one.subject in public and one.aspect != str(HERE))
 
 
 def _exposed(one: Exposed, row: StatusRow | None, past: WholePast) -> ExposedRow:
-    days = [day for day in past.days if day.service == one.service and day.place != "here"]
+    days = [day for day in past.days if day.service == one.service and day.place != str(HERE)]
     looks = sum(day.looks for day in days)
     return ExposedRow(
         one.service, one.host, one.what, one.outside, one.open_to, one.risk, one.accepted,
-        row.state if row is not None else "not looked at",
+        row.state if row is not None else "not-looked-at",
         row.since if row is not None else None,
         row.seen if row is not None else None,
-        row.proof if row is not None else "none",
+        row.proof if row is not None else say("proof.never"),
         round(sum(day.well for day in days) / looks, 5) if looks else None,
     )  # fmt: skip

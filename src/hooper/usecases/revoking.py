@@ -11,9 +11,10 @@ from hooper.errors import HooperError, UsageError
 from hooper.planning.documents import EditDocument
 from hooper.site.model import Site
 from hooper.site.tunnel_tables import Peer
-from hooper.store.kept import Condition, Revoked
+from hooper.store.kept import Condition, KnownBy, Revoked
 from hooper.usecases.conditions import keep_conditions
 from hooper.usecases.run import Run
+from hooper.words.said import NOTHING, Said, say
 
 
 def revocations(run: Run) -> dict[str, Revoked]:
@@ -30,17 +31,14 @@ def revocations(run: Run) -> dict[str, Revoked]:
     return found
 
 
-def still_in(site: Site, taken: Revoked) -> str:
+def still_in(site: Site, taken: Revoked) -> Said:
     """That a peer may still come in, and what ends that."""
     tunnel = site.tunnels[taken.tunnel]
-    host = site.services[tunnel.service].host
-    done = f"then `{deeds.SHUT_OUT(taken.peer)}`"
+    host, out = site.services[tunnel.service].host, deeds.SHUT_OUT(taken.peer)
     if tunnel.made_by == "hooper":
-        return (
-            f"revoked on {taken.at:%Y-%m-%d}, and {host} lets it in until it has loaded its new files:"
-            f" `{deeds.MAKE_TUNNEL(taken.tunnel)}`, load them, {done}"
-        )
-    return f"revoked on {taken.at:%Y-%m-%d}, and {host} lets it in until it is taken away on its pages; {done}"
+        make = deeds.MAKE_TUNNEL(taken.tunnel)
+        return say("revoked-until-loaded", at=taken.at, host=host, make_tunnel=make, shut_out=out)
+    return say("revoked-until-taken", at=taken.at, host=host, shut_out=out)
 
 
 def note_revoked(run: Run, key: str, peer: Peer) -> None:
@@ -58,10 +56,10 @@ def let_in_again(run: Run, key: str) -> None:
     with run.keeping() as state:
         if state is not None:
             state.tunnelling.let_in(key)
-            state.history.forget_one("peer", key, "out")
+            state.history.forget([("peer", key, "out")])
 
 
-def shut_out(run: Run, peers: list[str], how: str) -> None:
+def shut_out(run: Run, peers: list[str], how: KnownBy) -> None:
     """The server lets these in no more. how: by what that is known."""
     taken = revocations(run)
     with run.keeping() as state:
@@ -72,11 +70,15 @@ def shut_out(run: Run, peers: list[str], how: str) -> None:
 def of_revocations(run: Run) -> list[Condition]:
     """How these stand."""
     return [
-        Condition("peer", key, "out", "still let in", "wrong", still_in(run.site, one), "peer-still-in")
+        Condition("peer", key, "out", "still-let-in", "wrong", still_in(run.site, one), "peer-still-in")
         if one.out is None
-        else Condition("peer", key, "out", "shut out", "well", f"{one.how}, {rfc3339(one.out)[:10]}")
+        else Condition("peer", key, "out", "shut-out", "well", _known(one, one.out))
         for key, one in revocations(run).items()
     ]
+
+
+def _known(one: Revoked, out: datetime) -> Said:
+    return say("how-and-day", how=say(f"how.{one.how}") if one.how else NOTHING, day=rfc3339(out)[:10])
 
 
 @dataclass(frozen=True)

@@ -26,6 +26,7 @@ from hooper.usecases.conditions import keep_conditions, of_changes, of_routers
 from hooper.usecases.run import Run
 from hooper.usecases.temporary import at_ports, take_back_left
 from hooper.usecases.ticks import ticked
+from hooper.words.said import say
 
 REQUEST_S, LEAST = 5.0, 0.5  # seconds for one request at most, and for a router that was found late at least
 Deed = Callable[[Work, list[Wanted]], Awaitable[None]]
@@ -256,7 +257,7 @@ def _given_up(run: Run, request: RouterRequest) -> tuple[RouterChangesDocument, 
         if not request.dry_run:
             run.state.journal.forget(key, [entry.key for entry in mine])
         for entry in mine:
-            changes.append(RuleChange(key, "close", entered_rule(entry), "gone", None, "given up: nobody looked"))
+            changes.append(RuleChange(key, "close", entered_rule(entry), "gone", None, say("given-up")))
     return RouterChangesDocument(request.dry_run, tuple(changes)), []
 
 

@@ -15,6 +15,7 @@ from hooper.site.fields import OWN_KEY
 from hooper.site.model import Site
 from hooper.usecases.documents import DOCUMENTS
 from hooper.usecases.glossary import SHARED, field_texts
+from hooper.words.said import Said
 
 SHIPPED = Path(__file__).parents[1] / "site" / "site.schema.json"  # in the wheel, for `hooper schema`
 _DIALECT = "https://json-schema.org/draft/2020-12/schema"
@@ -88,6 +89,8 @@ def _classes(kind: Any) -> Iterator[type]:
     """The document classes that a type is made of, itself included."""
     for argument in get_args(kind):
         yield from _classes(argument)
+    if kind is Said:  # a sentence, where it is printed
+        return
     if isinstance(kind, type) and kind.__module__.startswith("hooper.") and hasattr(kind, "__annotations__"):
         yield kind
         for inner in get_type_hints(kind).values():

@@ -23,7 +23,7 @@ from hooper.clock import rfc3339
 from hooper.errors import HooperError, UsageError
 from hooper.net.proxy import close_quietly
 from hooper.net.types import Endpoint
-from hooper.site.places import Origin
+from hooper.places import Place
 from hooper.usecases.run import Run
 from hooper.usecases.temporary import Borrow, LetIn, let_in, outside_address, own_place
 
@@ -75,7 +75,7 @@ class StandInRequest:
     """
 
     service: str
-    origin: Origin | None
+    origin: Place | None
     public: Mapping[str, IPAddress]
     hold: float
     deadline: float
@@ -217,7 +217,7 @@ async def _look(run: Run, request: StandInRequest, key: StandInKey, public: Mapp
 
 
 def _told(stand: _Stand, outcome: Outcome) -> None:
-    stand.proven = outcome.origin.proves_outside and bool(outcome.results) and all(one.ok for one in outcome.results)
+    stand.proven = outcome.proves_outside and bool(outcome.results) and all(one.ok for one in outcome.results)
     for result in outcome.results:
         stand.request.heard(stand.line("result", result=result, origin=outcome.origin))
 

@@ -2,23 +2,25 @@
 
 from __future__ import annotations
 
-import shlex
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from typing import Literal
 
-from hooper import deeds
 from hooper.clock import rfc3339
 from hooper.comparison import Comparison, Side
 from hooper.errors import HooperError, MachineError, StateError
-from hooper.planning.openers import driven_gateways
+from hooper.places import Place
 from hooper.planning.values import Finding
-from hooper.store.kept import Level, Stood, Subject
+from hooper.site.model import Site
+from hooper.store.kept import Condition, Level, Stood, Subject
+from hooper.usecases.condition_kinds import KINDS, meant_by, proof_of, standing
 from hooper.usecases.run import Run
+from hooper.words.said import NOTHING, Said, quoted, say
 
 FADES, GONE = timedelta(hours=1), timedelta(days=7)  # the age at which a proof fades, and that at which it is none
 ORDER: tuple[Level, ...] = ("wrong", "unknown", "fact", "well")
+CHECK = "check "  # how the tasks of a keeper begin that look from a place
 Freshness = Literal["fresh", "fading", "old", "never"]
 
 
@@ -42,11 +44,11 @@ class StatusRow:
     since: str | None
     seen: str | None
     freshness: Freshness
-    proof: str
-    detail: str
+    proof: Said
+    detail: Said
     cause: str | None
     next: str | None
-    needs: str
+    needs: Said
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,7 +80,7 @@ def status(run: Run, request: None = None) -> tuple[StatusDocument, list[HooperE
     rows = sorted(_rows(run, stood, dues), key=lambda row: (ORDER.index(row.level), not row.needs))
     findings = tuple(finding for finding in run.plan.findings if finding.severity == "error")
     needs = sum(bool(row.needs) for row in rows) + len(findings)
-    return StatusDocument(keeper, needs, tuple(rows), tuple(_numbers(run, stood)), findings), []
+    return StatusDocument(keeper, needs, tuple(rows), tuple(_numbers(run.site, stood)), findings), []
 
 
 def _keeper_runs(run: Run) -> bool:
@@ -95,67 +97,57 @@ def _keeper_runs(run: Run) -> bool:
 def _rows(run: Run, stood: Sequence[Stood], dues: Mapping[str, datetime]) -> Iterator[StatusRow]:
     site = run.site
     by_kind: dict[str, list[Stood]] = {}
-    for one in stood:
+    for one in standing(site, stood):
         by_kind.setdefault(one.condition.kind, []).append(one)
     for key in site.services:
         mine = [one for one in by_kind.get("service", ()) if one.condition.subject == key]
         yield _service(run, key, mine, dues)
     for name, entry in site.names.items():
         for record in entry.types:
-            found = _one(by_kind.get("name", ()), name, record)
-            yield _row(run, found, dues.get("names")) if found else _never("name", name, record)
+            found = next((one for one in by_kind.get("name", ()) if one.condition.subject == name
+                          and one.condition.aspect == record), None)  # fmt: skip
+            yield _row(run, found, dues) if found else _never("name", name, record)
     for key in site.certificates:
         own = [one for one in by_kind.get("certificate", ()) if one.condition.subject == key]
-        yield from (_row(run, one, dues.get("certificates")) for one in own if one.condition.aspect != "given")
+        yield from (_row(run, one, dues) for one in own if one.condition.aspect != "given")
         if not own:
             yield _never("certificate", key, "")
-    driven = driven_gateways(site)
-    for one in by_kind.get("rule", ()):
-        if one.condition.subject in site.services and one.condition.aspect in driven:
-            yield _row(run, one, dues.get("rules"))
-    others = {"router": "rules", "address": "names", "line": "line", "risk": "risks", "clock": "clocks",
-              "tunnel": "tunnels", "peer": "tunnels"}  # fmt: skip
-    for kind, task in others.items():
-        for one in by_kind.get(kind, ()):
-            if kind != "router" or one.condition.subject in driven:
-                yield _row(run, one, dues.get(task))
-
-
-def _one(stood: Sequence[Stood], subject: str, aspect: str) -> Stood | None:
-    found = (one for one in stood if (one.condition.subject, one.condition.aspect) == (subject, aspect))
-    return next(found, None)
+    for kind in KINDS:
+        if kind not in ("service", "name", "certificate", "keeper"):
+            yield from (_row(run, one, dues) for one in by_kind.get(kind, ()))
 
 
 def _service(run: Run, key: str, stood: Sequence[Stood], dues: Mapping[str, datetime]) -> StatusRow:
     """A service by the places that count: those of the site file, else any outside, else what was seen from inside."""
     if not stood:
         return _never("service", key, "")
-    kept = {place.name or str(place) for place in run.site.keep.places}
-    outside = [one for one in stood if one.condition.aspect != "here"]
-    counting = [one for one in outside if one.condition.aspect in kept]
+    places = {id(one): Place.read(one.condition.aspect) for one in stood}
+    kept = [place for place in run.site.keep.places if place.kind != "here"]
+    outside = [one for one in stood if places[id(one)].kind != "here"]
+    counting = [one for one in outside if any(meant_by(places[id(one)], place) for place in kept)]
     newest = max((one.at for one in counting), default=None)
     counting += [one for one in outside if one not in counting and (newest is None or one.at > newest)]
     chosen = min(counting or stood, key=lambda one: (ORDER.index(one.condition.level), -one.at.timestamp()))
-    place = chosen.condition.aspect
-    task = next((task for task in dues if task.startswith("check ") and place in task), None)
-    row = _row(run, chosen, dues.get(task) if task is not None else None)
+    row = _row(run, chosen, dues)
     public = run.site.services[key].reach == "public"
     if not counting and public and row.level == "well":
-        return replace(row, level="unknown", needs="", detail=f"{row.detail}; nobody has looked from outside yet")
+        return replace(row, level="unknown", needs=NOTHING, detail=row.detail + say("nobody-from-outside"))
     return row
 
 
 def _never(kind: Subject, subject: str, aspect: str) -> StatusRow:
     return StatusRow(
-        kind, subject, aspect, "not looked at", "unknown", None, None, "never", "none", "", None, None, ""
+        kind, subject, aspect, "not-looked-at", "unknown", None, None, "never", say("proof.never"), NOTHING, None, None,
+        NOTHING,
     )  # fmt: skip
 
 
-def _row(run: Run, one: Stood, due: datetime | None) -> StatusRow:
+def _row(run: Run, one: Stood, dues: Mapping[str, datetime]) -> StatusRow:
     now, what = run.at, one.condition
     age = max(now - one.at, timedelta(0))
     freshness: Freshness = "fresh" if age < FADES else "fading" if age < GONE else "old"
     level: Level = "unknown" if freshness == "old" and what.level == "well" else what.level
+    due = _due(what, dues)
     return StatusRow(
         kind=what.kind,
         subject=what.subject,
@@ -165,87 +157,35 @@ def _row(run: Run, one: Stood, due: datetime | None) -> StatusRow:
         since=rfc3339(one.since),
         seen=rfc3339(one.at),
         freshness=freshness,
-        proof=_proof(one),
+        proof=proof_of(what),
         detail=what.detail,
         cause=what.cause,
         next=rfc3339(due) if due is not None else None,
-        needs=_needs(one, origins(run).get(what.aspect)) if level == "wrong" else "",
+        needs=KINDS[what.kind].need(what) if level == "wrong" else NOTHING,
     )
 
 
-def origins(run: Run) -> dict[str, str]:
-    """By the name of a place, the option that leads there again: of the site file's, and of those that were used.
-
-    Where a visitor was, nobody here can go back to.
-    """
-    found = {place.name or str(place): str(place) for place in run.site.keep.places if place.kind != "here"}
-    with run.keeping() as state:
-        for kind, name in state.checks.places() if state is not None else ():
-            if kind == "interface":
-                found.setdefault(name, f"interface:{name}")
-    return found
+def _due(what: Condition, dues: Mapping[str, datetime]) -> datetime | None:
+    """When a keeper looks at it again."""
+    if what.kind != "service":
+        return dues.get(KINDS[what.kind].task)
+    place = Place.read(what.aspect)
+    tasks = (task for task in dues if task.startswith(CHECK) and meant_by(place, Place.read(task[len(CHECK) :])))
+    return next((dues[task] for task in tasks), None)
 
 
-def _proof(one: Stood) -> str:
-    """Of what kind it was, and from where."""
-    what = one.condition
-    if what.level == "unknown":
-        return "not to be told"
-    if what.state == "by-hand":
-        return "by hand, not seen"
-    if what.kind == "service":
-        return "from inside" if what.aspect == "here" else f"from outside, {what.aspect}"
-    words: dict[str, str] = {
-        "name": "its own servers", "rule": "the router's table", "router": "on the network",
-        "address": "measured", "line": "measured", "risk": "the site file", "clock": "on the network",
-        "tunnel": "what was made", "peer": "what was handed" if what.aspect == "" else "the server",
-    }  # fmt: skip
-    if what.kind == "certificate":
-        return "a handshake" if what.aspect.startswith("at ") else "the kept file"
-    return words.get(what.kind, "kept")
-
-
-def _needs(one: Stood, origin: str | None) -> str:
-    """What a person should do about it. origin: of a service, the option that leads to the same place again."""
-    what = one.condition
-    if what.kind == "service":
-        place = f" {deeds.FROM_ELSEWHERE} {shlex.quote(origin)}" if origin is not None else ""
-        return f"Find the first broken link: `{deeds.WHY(what.subject)}{place}`."
-    if what.kind == "name":
-        return f"See what it says: `{deeds.PUBLISH(what.subject)}`."
-    if what.kind == "rule":
-        return f"See what it says: `{deeds.OPEN(what.subject)}`."
-    if what.kind == "router":
-        return f"Look whether it is on and its UPnP too: `{deeds.TABLES}`."
-    if what.kind == "certificate":
-        if what.aspect.startswith("at "):
-            return f"Give it to the device; the files are named by `{deeds.CERTIFICATES}`."
-        return f"See what it says: `{deeds.ORDER}`."
-    if what.kind == "line":
-        return f"See what the line is: `{deeds.SURVEY}`."
-    if what.kind == "risk":
-        return "Decide anew: remove what is exposed, or accept it until a later day in the site file."
-    if what.kind == "tunnel":
-        return f"See what it says: `{deeds.TUNNELS}`."
-    if what.kind == "peer" and what.aspect == "out":
-        return f"Shut it out at its server, then `{deeds.SHUT_OUT(what.subject)}`."
-    if what.kind == "peer":
-        return f"See what it says: `{deeds.PEERS}`."
-    if what.kind == "clock":
-        return "Set its clock right, best from the network."
-    return "Look at it."
-
-
-def _numbers(run: Run, stood: Sequence[Stood]) -> Iterator[Comparison]:
+def _numbers(site: Site, stood: Sequence[Stood]) -> Iterator[Comparison]:
     """The address of each line beside what its names have."""
-    by = {(one.condition.kind, one.condition.subject, one.condition.aspect): one for one in stood}
-    for name, entry in run.site.names.items():
+    by = {(one.condition.kind, one.condition.subject, one.condition.aspect): one.condition for one in stood}
+    for name, entry in site.names.items():
         address, known = by.get(("address", entry.line, "ipv4")), by.get(("name", name, "A"))
         if address is None or known is None or "A" not in entry.types:
             continue
-        equal = {"current": True, "stale": False}.get(known.condition.state)
-        had = known.condition.detail.partition(", says")[0] if equal is not None else None
-        left = Side(f"{entry.line}, public", address.condition.state, address.condition.detail.removeprefix("says "))
-        right = Side(name, had, "its own servers")
-        meaning = "the name leads here" if equal else "the name leads elsewhere" if equal is False else "not known"
-        yield Comparison(left, right, equal, meaning)
+        equal = {"current": True, "stale": False}.get(known.state)
+        shown = next((part for part in known.detail.parts if part.code == "name-has"), None)
+        had = ", ".join(shown["published"]) or None if equal is not None and shown is not None else None
+        by_whom = next((part["source"] for part in address.detail.parts if part.code == "says"), NOTHING)
+        left = Side(say("line-public", line=entry.line), address.state, by_whom)
+        right = Side(quoted(name), had, say("its-own-servers-themselves"))
+        meaning = "name-leads-here" if equal else "name-leads-away" if equal is False else "not-known-yet"
+        yield Comparison(left, right, equal, say(meaning))

@@ -24,6 +24,7 @@ from hooper.sourced import FRESH, age_of, as_told
 from hooper.usecases.looking import keep_address, keep_survey
 from hooper.usecases.run import Run
 from hooper.usecases.telling import remember
+from hooper.words.said import Said
 
 
 @dataclass(frozen=True, slots=True)
@@ -90,10 +91,10 @@ class SurveyDocument:
     can_forward: bool | None
     comparisons: tuple[Comparison, ...]
     findings: tuple[Finding, ...]
-    evidence: tuple[str, ...]
-    remarks: tuple[str, ...]
+    evidence: tuple[Said, ...]
+    remarks: tuple[Said, ...]
     missing: tuple[Missing, ...]
-    outstanding: tuple[str, ...]
+    outstanding: tuple[Said, ...]
     nat: NatBehaviour | None
     way: WayMeasured | None
     resolvers: tuple[ResolverRow, ...]
@@ -174,10 +175,10 @@ class SurveyRequest:
     ask: Callable[[Missing], IPAddress | None] | None = None
 
 
-def _running(run: Run, running: tuple[str, ...]) -> None:
+def _running(run: Run, running: tuple[Said, ...]) -> None:
     more = f", and {len(running) - 2} more" if len(running) > 2 else ""
     if running:
-        run.progress(f"looking: {', '.join(running[:2])}{more}")
+        run.progress(f"looking: {', '.join(map(str, running[:2]))}{more}")
 
 
 async def survey(run: Run, request: SurveyRequest) -> tuple[SurveyDocument, list[HooperError]]:
@@ -190,7 +191,7 @@ async def survey(run: Run, request: SurveyRequest) -> tuple[SurveyDocument, list
     if request.ask is not None:
         facts = _asked(run, facts, request.ask)
     if facts.stun_silent:
-        names = ", ".join(facts.measured.silent) if facts.measured is not None else ""
+        names = ", ".join(map(str, facts.measured.silent)) if facts.measured is not None else ""
         remedy = "Check this machine's internet access, or name other servers in [measure]."
         trouble.append(CounterpartError(f"no STUN server answered ({names})", code="no-stun", remedy=remedy))
     keep_address(run, facts.line, facts.public)
@@ -216,7 +217,7 @@ def _asked(run: Run, facts: LineFacts, ask: Callable[[Missing], IPAddress | None
 
 
 async def _between(run: Run, facts: LineFacts, deadline: float) -> Between:
-    failed: dict[str, str] = {}
+    failed: dict[str, Said] = {}
     for service, entry in run.site.services.items():
         if run.state is not None and entry.reach == "public":
             looks = run.state.checks.outside_since(run.at - FRESH, run.at, service)

@@ -15,6 +15,7 @@ from hooper.usecases.revoking import of_revocations
 from hooper.usecases.run import Run
 from hooper.usecases.tunnel_seen import SeenRequest, fetch_seen, seen
 from hooper.usecases.tunnels import TunnelsRequest, list_tunnels
+from hooper.words.said import say, together
 
 SEEN = ("wireguard", "openvpn")  # whose servers tell whom they saw
 
@@ -29,8 +30,7 @@ async def watch_tunnels(run: Run) -> list[HooperError]:
             try:
                 await look_at_server(run, SeenRequest(key))
             except HooperError as exc:
-                exc.message = f"{key}: {exc.message}"
-                trouble.append(exc)
+                trouble.append(exc.about(key))
     keep_tunnels(run)
     return trouble
 
@@ -81,40 +81,41 @@ def and_kept(
 def _loaded(document: SeenDocument) -> Condition:
     """Whether a server has what was made for it."""
     strange = [row.peer or row.public_key for row in document.peers if not row.ok and row.revoked]
-    words = []
-    if document.server_key is False:
-        words.append("it has another key than the site file")
+    found = [say("server-has-other-key")] if document.server_key is False else []
     if document.missing:
-        words.append(f"it does not know {', '.join(document.missing)}")
+        found.append(say("server-does-not-know", peers=document.missing))
     if strange:
-        words.append(f"it still lets in {', '.join(strange)}")
-    if words:
-        return Condition(
-            "tunnel", document.tunnel, "loaded", "other files", "wrong", "; ".join(words), "tunnel-files-old"
-        )
-    return Condition("tunnel", document.tunnel, "loaded", "as made", "well", "seen at its server")
+        found.append(say("server-still-lets-in", peers=strange))
+    if found:
+        detail = together(found)
+        return Condition("tunnel", document.tunnel, "loaded", "other-files", "wrong", detail, "tunnel-files-old")
+    return Condition("tunnel", document.tunnel, "loaded", "as-made", "well", say("seen-at-server"))
 
 
 def _tunnel(row: TunnelRow) -> Condition:
     if row.ok:
-        return Condition("tunnel", row.tunnel, "", "as made", "well", f"{row.peers} peers, found at {row.endpoint}")
-    return Condition("tunnel", row.tunnel, "", "files wanted", "wrong", row.detail, "tunnel-files-old")
+        return Condition(
+            "tunnel", row.tunnel, "", "as-made", "well", say("peers-at", peers=row.peers, endpoint=row.endpoint)
+        )
+    return Condition("tunnel", row.tunnel, "", "files-wanted", "wrong", row.detail, "tunnel-files-old")
 
 
 def _peer(run: Run, row: PeerRow) -> Iterator[Condition]:
     entry = run.site.peers[row.peer]
     today = run.at.date()
     if entry.revoked is not None:
-        yield Condition("peer", row.peer, "", "revoked", "fact", f"on {entry.revoked}")
+        yield Condition("peer", row.peer, "", "revoked", "fact", say("on-date", day=entry.revoked))
     elif entry.until is not None and entry.until < today:
         yield Condition("peer", row.peer, "", "over", "wrong", row.detail, "peer-ended")
     elif not row.ok and row.handed is not None:
-        yield Condition("peer", row.peer, "", "file old", "wrong", row.detail, "profile-outdated")
+        yield Condition("peer", row.peer, "", "file-old", "wrong", row.detail, "profile-outdated")
     elif not row.ok:
-        yield Condition("peer", row.peer, "", "no file", "fact", row.detail)
+        yield Condition("peer", row.peer, "", "no-file", "fact", row.detail)
     elif entry.until is not None and entry.until - today <= SOON:
-        yield Condition("peer", row.peer, "", "ends-soon", "wrong", f"its last day is {entry.until}", "peer-ends-soon")
+        yield Condition(
+            "peer", row.peer, "", "ends-soon", "wrong", say("its-last-day", day=entry.until), "peer-ends-soon"
+        )
     else:
-        yield Condition("peer", row.peer, "", "has its file", "well", f"since {(row.handed or '')[:10]}")
+        yield Condition("peer", row.peer, "", "has-its-file", "well", say("since-day", day=(row.handed or "")[:10]))
     if row.last_seen is not None:
-        yield Condition("peer", row.peer, "seen", row.last_seen, "fact", "its last handshake", steady=True)
+        yield Condition("peer", row.peer, "seen", row.last_seen, "fact", say("its-last-handshake"), steady=True)

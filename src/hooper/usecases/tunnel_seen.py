@@ -21,6 +21,7 @@ from hooper.tunnels.rows import SeenDocument, SeenRow
 from hooper.tunnels.seen import PeerSeen, read_dump
 from hooper.usecases.revoking import revocations, shut_out
 from hooper.usecases.run import Run
+from hooper.words.said import NOTHING, say
 
 OWN_DUMP = ("wg", "show", "all", "dump")
 STATUS = Path("/run/openvpn-server")  # where Debian's openvpn-server@.service has it
@@ -96,7 +97,7 @@ def _seen_by_wireguard(run: Run, request: SeenRequest) -> SeenDocument:
             ]
             state.tunnelling.hear(key, told)
     gone = [one.peer for public, one in taken.items() if public not in there_now and one.out is None]
-    shut_out(run, gone, "seen at its server")
+    shut_out(run, gone, "seen")
     right = interface.public_key == tunnel.public_key if interface.public_key and tunnel.public_key else None
     return SeenDocument(key, right, tuple(rows), missing)
 
@@ -115,9 +116,9 @@ def _seen_by_openvpn(run: Run, request: SeenRequest) -> SeenDocument:
         out = next((one for one in taken.values() if _was(one, name, client)), None)
         public = (peers[name].public_key if name is not None else None) or name or client.name
         told[public] = Heard(public, key, server, at, client.came_from, client.received, client.sent, run.at)
-        detail = "" if name is not None else "the site file has no such peer: somebody else comes in"
+        detail = NOTHING if name is not None else say("the-site-file-has-no")
         if out is not None:
-            name, detail = out.peer, f"it was revoked on {out.at:%Y-%m-%d}, and the server still lets it in"
+            name, detail = out.peer, say("it-was-revoked-on", at=out.at)
         rows.append(
             SeenRow(
                 name,
@@ -139,7 +140,7 @@ def _seen_by_openvpn(run: Run, request: SeenRequest) -> SeenDocument:
                 if public not in told:
                     last = before.get(public)
                     when = rfc3339(last.handshake) if last is not None and last.handshake is not None else None
-                    detail = "it is not connected now" if when is not None else "it has never been seen connected"
+                    detail = say("it-is-not-connected") if when is not None else say("it-has-never-been-seen")
                     rows.append(SeenRow(name, public, when, None, 0, 0, True, detail))
             state.tunnelling.hear(key, {**before, **told}.values())
     return SeenDocument(key, None, tuple(rows), ())
@@ -187,13 +188,13 @@ def _own_dump() -> str:
 
 
 def _seen_row(name: str | None, peer: PeerSeen, taken: Revoked | None, *, probe: bool) -> SeenRow:
-    detail = ""
+    detail = NOTHING
     if taken is not None:
-        detail = f"it was revoked on {taken.at:%Y-%m-%d}, and the server still lets it in"
+        detail = say("it-was-revoked-on", at=taken.at)
     elif name is None and not probe:
-        detail = "the site file has no such peer: somebody else comes in, or an old one was not taken away"
+        detail = say("the-site-file-has-no-such")
     elif peer.handshake is None and not probe:
-        detail = "it has never been seen"
+        detail = say("it-has-never-been")
     return SeenRow(
         "the probe, for checks" if probe else taken.peer if taken is not None else name,
         peer.public_key,

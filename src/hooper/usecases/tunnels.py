@@ -44,6 +44,7 @@ from hooper.usecases.edits import EditRequest, edit
 from hooper.usecases.revoking import revocations, shut_out
 from hooper.usecases.run import Run
 from hooper.wire.wireguard import generate_private, public_of
+from hooper.words.said import NOTHING, say
 
 MADE_HERE = ("wireguard", "openvpn")  # whose server has a key of our making
 
@@ -225,16 +226,16 @@ def list_tunnels(run: Run, request: TunnelsRequest) -> tuple[TunnelsDocument, li
 def _row(run: Run, key: str, made: Made | None) -> TunnelRow:
     tunnel = run.site.tunnels[key]
     host = run.site.services[tunnel.service].host
-    detail = ""
+    detail = NOTHING
     if tunnel.made_by == "device":
         wanted = tunnel.kind == "wireguard" and tunnel.public_key is None
-        detail = "its `public_key` is not written down yet" if wanted else ""
+        detail = say("its-public-key-is") if wanted else NOTHING
     elif tunnel.public_key is None:
-        detail = f"it has no key yet: `{deeds.RENEW_TUNNEL(key)}`"
+        detail = say("it-has-no-key-yet", renew_tunnel=deeds.RENEW_TUNNEL(key))
     elif made is None:
-        detail = f"its files were not made yet: `{deeds.MAKE_TUNNEL(key)}`"
+        detail = say("its-files-were-not", make_tunnel=deeds.MAKE_TUNNEL(key))
     elif made.mark != server_mark(run.topology, key, run.at.date(), _carried(run, key)):
-        detail = f"{host} needs new files, since something has changed: `{deeds.MAKE_TUNNEL(key)}`"
+        detail = say("needs-new-files-since", host=host, make_tunnel=deeds.MAKE_TUNNEL(key))
     return TunnelRow(
         key,
         tunnel.kind,
@@ -346,7 +347,7 @@ async def load(run: Run, request: MakeRequest) -> tuple[MadeDocument, list[Hoope
     more = {"HOOPER_TUNNEL": request.key, "HOOPER_FILES": str(request.out.absolute())}
     await run_command(tunnel.load_by, run.base, more, LOAD_LIMIT_S)
     open_ones = [key for key, one in revocations(run).items() if one.tunnel == request.key and one.out is None]
-    shut_out(run, open_ones, "its server has loaded its files")
+    shut_out(run, open_ones, "loaded")
     return replace(document, steps=()), trouble
 
 

@@ -8,8 +8,10 @@ from typing import NamedTuple
 from hooper.addresses import IPAddress
 from hooper.errors import HooperError
 from hooper.line.public import public_addresses
+from hooper.line.sources import WRITTEN
 from hooper.planning.typed import Typed, own_address, typed
 from hooper.usecases.run import Run
+from hooper.words.said import NOTHING, Said, say
 
 PATIENCE = 2.0  # seconds, for an address where there is no name
 
@@ -21,16 +23,16 @@ class TypedNow(NamedTuple):
 
     what: Typed | None
     public: Mapping[str, IPAddress]
-    source: str
+    source: Said
     trouble: tuple[HooperError, ...] = ()
 
 
 async def typed_now(run: Run, service: str, given: Mapping[str, IPAddress]) -> TypedNow:
     """What is typed for a public service. given: addresses by line that were given."""
-    what, source, public = typed(run.topology, service, given), "", dict(given)
+    what, source, public = typed(run.topology, service, given), NOTHING, dict(given)
     trouble: list[HooperError] = []
     if what is not None and what.name is None and run.site.services[service].family == "ipv6":
-        return TypedNow(what, public, f"address6 of {run.site.services[service].host}, in the site file")
+        return TypedNow(what, public, say("address6-of", host=run.site.services[service].host))
     line = run.topology.lines[service]
     if (what is None or what.name is None) and line not in given and not own_address(run.topology, service):
         try:
@@ -41,5 +43,5 @@ async def typed_now(run: Run, service: str, given: Mapping[str, IPAddress]) -> T
         except HooperError as exc:
             trouble.append(exc)
     if what is not None and what.name is None and not source:
-        source = "given" if line in given else "site file"
+        source = say("given") if line in given else WRITTEN
     return TypedNow(what, public, source, tuple(trouble))

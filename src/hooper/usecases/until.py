@@ -12,6 +12,7 @@ from hooper.errors import HooperError, UsageError
 from hooper.usecases.check import CheckRequest, document_of, look
 from hooper.usecases.looking import keep_look
 from hooper.usecases.run import Run
+from hooper.words.said import NOTHING, Said, quoted
 
 Event = Literal["seen", "turned", "trouble", "ended"]
 Key = tuple[str, str, int, str | None]
@@ -31,7 +32,7 @@ class UntilLine:
     before: str | None
     waiting: int
     rounds: int
-    detail: str = ""
+    detail: Said = NOTHING
 
 
 @dataclass(frozen=True)
@@ -75,7 +76,7 @@ async def until(run: Run, request: UntilRequest) -> tuple[CheckDocument, list[Ho
         except HooperError as exc:
             if outcome is None or isinstance(exc, UsageError):
                 raise
-            request.heard(UntilLine("trouble", None, None, waiting, rounds, exc.message))
+            request.heard(UntilLine("trouble", None, None, waiting, rounds, quoted(exc.message)))
         else:
             waiting = sum(map(waits_for, outcome.results))
             _tell(request, outcome, before, waiting, rounds)

@@ -23,17 +23,18 @@ from hooper import deeds
 from hooper.addresses import classify, parse_address
 from hooper.check.checking import Outcome, Wish, check_here, check_outside, unproven
 from hooper.check.keys import PinnedKey, ProbeKeys, TunnelKeys
-from hooper.check.results import CheckDocument, From, Unfit
+from hooper.check.results import CheckDocument, Unfit
 from hooper.check.standpoint import at_home
 from hooper.check.targets import inner_targets, outer_targets
 from hooper.clock import read_moment, rfc3339
 from hooper.errors import HooperError, MachineError, RefusedForSafety, UsageError
 from hooper.files import read_text, write_atomically
-from hooper.jsonform import plain, read_json
+from hooper.jsonform import kept, plain, read_json
 from hooper.line.public import public_addresses
 from hooper.line.sources import PublicAddress
 from hooper.net.bounded import BoundedDoor
 from hooper.net.types import Endpoint
+from hooper.places import Place
 from hooper.planning.plan import gather
 from hooper.planning.topology import Topology
 from hooper.planning.typed import name_for
@@ -48,6 +49,7 @@ from hooper.usecases.looking import keep_look
 from hooper.usecases.probing import probe_keys
 from hooper.usecases.run import Run
 from hooper.wire.wireguard import tai64n
+from hooper.words.said import say
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
@@ -377,7 +379,7 @@ async def visit(run: Run, request: VisitRequest) -> tuple[tuple[CheckDocument, b
     if now > read_moment(pack.expires):
         raise VisitExpired(f"this file could be used until {pack.expires}")
     site, topology = run.site, run.topology
-    origin = From("visit", request.place or "elsewhere", True)
+    origin = Place("visit", request.place or "elsewhere")
     with _trusted(pack) as base:
         wish = Wish(
             topology, pack.services, request.deadline, run.given(), base=base, origin=origin, heard=run.progress,
@@ -386,9 +388,9 @@ async def visit(run: Run, request: VisitRequest) -> tuple[tuple[CheckDocument, b
         )  # fmt: skip
         home = at_home(site, await run.here.surroundings())
         if home is not None:
-            reason = f"this machine is on the LAN of {home}, or on one with its addresses and its router's"
+            reason = say("unfit-at-home", home=home)
             unfit = Unfit("asker-inside", reason)
-            outcome = unproven(wish, replace(origin, proves_outside=False), unfit, now)
+            outcome = unproven(wish, origin, unfit, now)
         else:
             memory = _PackedMemory({(one.service, one.transport, one.port): one for one in pack.inside})
             around = await run.here.surroundings()
@@ -405,7 +407,7 @@ def _public(run: Run, pack: Pack) -> dict[str, PublicAddress]:
         changing = line in run.site.lines and not run.site.lines[line].address
         named = any(name_for(run.topology, key) for key in pack.services if run.topology.lines[key] == line)
         if not (changing and named):
-            value = Sourced(parse_address(text), "as it was at home", read_moment(at), "surveyed")
+            value = Sourced(parse_address(text), say("as-it-was-at-home"), read_moment(at), "surveyed")
             out[line] = PublicAddress(line, value)
     return out
 
@@ -439,7 +441,7 @@ def _trusted(pack: Pack) -> Iterator[Path]:
 def _sealed(pack: Pack, outcome: Outcome, now: datetime) -> bytes:
     origin = outcome.origin
     brought = Brought(
-        RESULT, pack.id, rfc3339(now), origin.name, plain(origin), tuple(plain(one) for one in outcome.results), ""
+        RESULT, pack.id, rfc3339(now), origin.name, plain(origin), tuple(kept(one) for one in outcome.results), ""
     )
     brought = replace(brought, proof=proof_of(brought, pack.seal))
     return (json.dumps(plain(brought), indent=1, ensure_ascii=False) + "\n").encode()

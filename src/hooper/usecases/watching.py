@@ -10,10 +10,10 @@ import anyio
 from hooper.check.checking import Outcome
 from hooper.check.results import Result
 from hooper.errors import HooperError
-from hooper.site.places import Origin
+from hooper.places import Place
 from hooper.store.kept import Condition
 from hooper.usecases.check import CheckRequest, look
-from hooper.usecases.conditions import of_results, place_of
+from hooper.usecases.conditions import of_results
 from hooper.usecases.looking import keep_look
 from hooper.usecases.run import Run
 from hooper.usecases.why import WhyRequest, why
@@ -25,7 +25,7 @@ AT_ONCE = 4  # diagnoses side by side
 class WatchRequest:
     """origin: the place to look from. deadline: seconds for one look. again_s: seconds between the two looks."""
 
-    origin: Origin
+    origin: Place
     deadline: float = 5.0
     again_s: float = 3.0
 
@@ -41,7 +41,7 @@ async def watch_services(run: Run, request: WatchRequest) -> tuple[tuple[Conditi
         outcome = replace(outcome, results=[*_others(outcome, suspects), *again.results])
     causes = await _causes(run, request, _newly_broken(run, outcome))
     keep_look(run, outcome, causes)
-    return tuple(of_results(outcome.origin, outcome.results, causes)), outcome.errors
+    return tuple(of_results(outcome.place, outcome.results, causes)), outcome.errors
 
 
 def _others(outcome: Outcome, services: tuple[str, ...]) -> list[Result]:
@@ -53,10 +53,10 @@ def _newly_broken(run: Run, outcome: Outcome) -> tuple[str, ...]:
     known: Mapping[str, str] = {}
     with run.keeping() as state:
         if state is not None:
-            place = place_of(outcome.origin)
+            place = str(outcome.place)
             stood = [one.condition for one in state.history.conditions()]
             known = {one.subject: one.state for one in stood if (one.kind, one.aspect) == ("service", place)}
-    now = of_results(outcome.origin, outcome.results)
+    now = of_results(outcome.place, outcome.results)
     return tuple(one.subject for one in now if one.state == "broken" and known.get(one.subject) != "broken")
 
 

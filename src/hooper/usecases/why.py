@@ -15,7 +15,7 @@ from hooper.errors import CounterpartError, HooperError
 from hooper.jsonform import read_if
 from hooper.line.sources import Given
 from hooper.net.types import Door
-from hooper.site.places import Origin
+from hooper.places import Place
 from hooper.site.words import chosen
 from hooper.sourced import Sourced
 from hooper.usecases.looking import keep_address, keep_look
@@ -27,6 +27,7 @@ from hooper.why.diagnosis import diagnose
 from hooper.why.evidence import STORED_FOR, Past, gather_service
 from hooper.why.facts import ServiceFacts, TunnelSeen
 from hooper.why.questions import SiteQuestion
+from hooper.words.said import say
 
 HEARD_FOR = timedelta(hours=1)  # what a server or a person told is then asked again
 QUESTIONS = 5  # at most, in one go
@@ -44,7 +45,7 @@ class WhyRequest:
     """
 
     service: str
-    origin: Origin | None = None
+    origin: Place | None = None
     peer: str | None = None
     public: Mapping[str, IPAddress] = field(default_factory=dict)
     told: Mapping[str, str] = field(default_factory=dict)
@@ -161,7 +162,7 @@ def _published(run: Run) -> dict[str, Sourced[str]]:
     """What Hooper last published under each name, where the name's own servers showed it. Raises: StateError."""
     found = {name: run.kept.updates.last_update(name, "A", run.at) for name in run.site.names}
     shown = {name: last for name, last in found.items() if last is not None and last.outcome == "done" and last.shown}
-    return {name: Sourced(last.value, "published", last.at) for name, last in shown.items()}
+    return {name: Sourced(last.value, say("published"), last.at) for name, last in shown.items()}
 
 
 def _servers(run: Run) -> dict[str, TunnelSeen]:

@@ -11,6 +11,7 @@ from hooper.planning.values import Finding, Plan
 from hooper.site.model import Site
 from hooper.why.facts import ServiceFacts
 from hooper.words.catalogue import meaning
+from hooper.words.said import Said
 
 State = Literal["ok", "broken", "unknown", "skipped"]
 Certainty = Literal["certain", "likely", "possible"]
@@ -28,7 +29,7 @@ class WhyStep:
 
     step: str
     state: State
-    evidence: tuple[str, ...]
+    evidence: tuple[Said, ...]
 
 
 @dataclass(frozen=True, slots=True)
@@ -37,9 +38,9 @@ class Cause:
 
     code: str
     certainty: Certainty
-    message: str
-    remedy: str
-    would_make_certain: str | None
+    message: Said
+    remedy: Said
+    would_make_certain: Said | None
 
 
 @dataclass(frozen=True, slots=True)
@@ -91,10 +92,10 @@ class Case:
         host = self.site.services[self.facts.service].host
         return tuple(key for key in self.facts.line.chain if key != host)
 
-    def step(self, name: str, state: State, *evidence: str) -> None:
+    def step(self, name: str, state: State, *evidence: Said) -> None:
         self.steps[name] = WhyStep(name, state, evidence)
 
-    def cause(self, code: str, certainty: Certainty, message: str, remedy: str, decide: str | None = None) -> None:
+    def cause(self, code: str, certainty: Certainty, message: Said, remedy: Said, decide: Said | None = None) -> None:
         """Add a cause, unless the same is there already with better evidence."""
         meaning("cause", code)
         if any(known.code == code and ORDER[known.certainty] <= ORDER[certainty] for known in self.causes):

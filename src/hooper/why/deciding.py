@@ -5,6 +5,7 @@ from __future__ import annotations
 from hooper import deeds
 from hooper.line.judging import outer_wan, situation
 from hooper.why.case import Case
+from hooper.words.said import Said, say
 
 
 def line_proven(case: Case) -> bool:
@@ -31,13 +32,16 @@ def stand_in_reached(case: Case) -> bool:
     return way is not None and way.value == "answered" and way.fresh(case.facts.line.now)
 
 
-def read_wan(gateway: str) -> str:
-    return f"Read the WAN address on {gateway}'s status page and give it with {deeds.WAN_ADDRESS(gateway)}."
+def read_wan(gateway: str) -> Said:
+    return say("read-the-wan-address", gateway=gateway, wan_address=deeds.WAN_ADDRESS(gateway))
 
 
-def read_rule(gateway: str, service: str) -> str:
-    return (
-        f"Look for {service} in {gateway}'s list of rules and give what stands there:"
-        f" {deeds.RULE_THERE(gateway)}, {deeds.RULE_MISSING(gateway)},"
-        f" or {deeds.RULE_TARGET(gateway)} where it leads to."
+def read_rule(gateway: str, service: str) -> Said:
+    return say(
+        "look-for-in-s",
+        service=service,
+        gateway=gateway,
+        rule_there=deeds.RULE_THERE(gateway),
+        rule_missing=deeds.RULE_MISSING(gateway),
+        rule_target=deeds.RULE_TARGET(gateway),
     )

@@ -7,7 +7,7 @@ from datetime import timedelta
 
 from hooper import deeds
 from hooper.addresses import parse_address
-from hooper.certs.problems import CODES, NOT_YET, planned_for
+from hooper.certs.problems import CODES, NOT_YET, TELLS, planned_for
 from hooper.check.results import Result
 from hooper.clock import read_moment
 from hooper.comparison import Comparison, Side
@@ -26,6 +26,7 @@ from hooper.why.inside import faulty, judge_host, judge_service
 from hooper.why.names import judge_name
 from hooper.why.six import judge_openings, judge_six, six_alone
 from hooper.why.way import judge_way
+from hooper.words.said import NOTHING, Said, quoted, say, together
 
 CLOCK_OFF = timedelta(hours=1)  # by less no certificate is judged otherwise
 
@@ -61,8 +62,8 @@ def diagnose(topology: Topology, plan: Plan, facts: ServiceFacts) -> WhyDocument
         case.cause(
             "unexplained",
             "possible",
-            f"{broken.step} is broken: {'; '.join(broken.evidence)}",
-            f"Look at each router's list of rules and compare it with `{deeds.SHEET}`.",
+            say("unexplained.says", step=broken.step, evidence=together(broken.evidence)),
+            say("unexplained.do"),
             read_rule(case.ruled[0], facts.service) if case.ruled else None,
         )
     if any(step.state == "broken" for step in case.steps.values()) or any(
@@ -89,20 +90,22 @@ def _address_compared(site: Site, facts: ServiceFacts) -> list[Comparison]:
         same = host.mac == facts.mac_seen
         rows.append(
             Comparison(
-                Side(f"MAC at {host.address}", facts.mac_seen, "this machine's neighbours"),
-                Side("MAC in the plan", host.mac, "site file"),
+                Side(say("mac-at", address=host.address), facts.mac_seen, say("this-machines-neighbours")),
+                Side(say("mac-in-the-plan"), host.mac, say("site-file")),
                 same,
-                "It is the device that the plan means." if same else "Another device has taken this address.",
+                say("it-is-the-device") if same else say("another-device-has-taken"),
             )
         )
     if facts.host_at is not None:
         same = parse_address(facts.host_at.value) == host.address
         rows.append(
             Comparison(
-                Side("the device's address", facts.host_at.value, f"told {facts.host_at.age(facts.line.now)}"),
-                Side("address in the plan", str(host.address), "site file"),
+                Side(
+                    say("the-devices-address"), facts.host_at.value, say("told", age=facts.host_at.age(facts.line.now))
+                ),
+                Side(say("address-in-the-plan"), str(host.address), say("site-file")),
                 same,
-                "It has kept its address." if same else "It has taken another address; the rules lead to the old one.",
+                say("it-has-kept-its") if same else say("it-has-taken-another"),
             )
         )
     return rows
@@ -123,56 +126,63 @@ def _certificate(case: Case) -> None:
     look = next((tried for tried in looks if tried.fingerprint is not None), None)
     problems = [problem for problem in look.problems if problem in CODES] if look is not None else []
     if look is None or (planned is None and not problems):
-        known = f"{planned} is planned" if planned is not None else "none is planned for it"
+        known = say("is-planned", planned=planned) if planned is not None else say("none-is-planned-for")
         case.step("certificate", "unknown" if planned is not None else "skipped", known)
         return
     if not problems:
         shown = look.evidence.certificate
-        until = f", until {shown.not_after[:10]}" if shown is not None else ""
-        case.step("certificate", "ok", f"it shows {planned}{until}")
+        until = say("until", not_after=shown.not_after[:10]) if shown is not None else NOTHING
+        case.step("certificate", "ok", say("it-shows", planned=planned, until=until))
         return
-    words = look.detail.partition("; ")[2] or look.detail  # without what else the service said
+    words = together(part for part in look.detail.parts if part.code in TELLS) or look.detail
     case.step("certificate", "broken", words)
-    clock = _clock(case, look) if NOT_YET in problems else ""
+    clock = _clock(case, look) if NOT_YET in problems else NOTHING
     for problem in problems:
-        case.cause(problem, "certain", f"{name}: {words}{clock}", _renewal(case, planned, problem, clock))
+        case.cause(
+            problem,
+            "certain",
+            say("of-a-service", name=name, what=words + clock),
+            _renewal(case, planned, problem, clock),
+        )
 
 
-def _clock(case: Case, look: Result) -> str:
+def _clock(case: Case, look: Result) -> Said:
     """What a device's own clock says, where it tells that and is not right; empty: nothing."""
     told = look.evidence.page.date if look.evidence.page is not None else None
     if told is None or abs(read_moment(told) - case.facts.line.now) < CLOCK_OFF:
-        return ""
-    return f"; by the device's own clock it is {told[:16].replace('T', ' ')} now"
+        return NOTHING
+    return say("by-the-devices-own", replace=told[:16].replace("T", " "))
 
 
-def _renewal(case: Case, planned: str | None, problem: str, clock: str) -> str:
+def _renewal(case: Case, planned: str | None, problem: str, clock: Said) -> Said:
     """What to do about a certificate. clock: what is wrong with the device's; empty: nothing is known to be."""
     host = case.site.services[case.facts.service].host
     if problem == NOT_YET and clock:
-        return f"Set the clock of {host}, best from the network (NTP), and then get the certificate anew."
+        return say("set-the-clock-of", host=host)
     if problem == NOT_YET:
-        return f"Look at the clock of this machine, and of whatever made the certificate; {host} need not be at fault."
+        return say("look-at-the-clock", host=host)
     if planned is None:
-        return f"Have {host} make or get a new one, on its page for certificates."
+        return say("have-make-or-get", host=host)
     if case.site.certificates[planned].authority == "device":
-        return f"Have {host} get it anew, on its page for certificates."
-    return f"`{deeds.ORDER(planned)}` gets it, if it is not kept already; then give {host} its two files."
+        return say("have-get-it-anew", host=host)
+    return say("gets-it-if-it", order=deeds.ORDER(planned), host=host)
 
 
 def _not_forwarded(case: Case) -> None:
     reach = case.site.services[case.facts.service].reach
     for gateway in case.ruled:
-        case.step(f"rule:{gateway}", "skipped", f'its reach is "{reach}": no rule is planned')
+        case.step(f"rule:{gateway}", "skipped", say("its-reach-is-no", reach=reach))
     public = case.facts.line.public
-    case.step("public-address", "skipped", f"public address {public.value}" if public.value else "not needed")
+    case.step(
+        "public-address", "skipped", say("public-address", value=public.value) if public.value else say("not-needed")
+    )
     outside = case.facts.outside
     if outside is not None and outside.verdict in (*THERE, "mismatched"):
         case.cause(
             "open-unplanned",
             "certain",
-            f"{case.facts.service} is not to be reachable from outside, but something answers at port {outside.port}",
-            "Look for a rule with that outside port on each router and remove it.",
+            say("open-unplanned.says", service=case.facts.service, port=outside.port),
+            say("open-unplanned.do"),
         )
 
 
@@ -186,8 +196,8 @@ def _hairpin_only(case: Case) -> Iterator[Finding]:
         yield finding(
             "no-hairpin",
             f"services.{facts.service}",
-            f"from inside, {shown.text} does not lead to {facts.service} ({hairpin.verdict}), and from outside it does",
-            f"At home use {typed_inside(case.topology, facts.service).text}, or the lines of `{deeds.HOSTS_FILE}`.",
+            say("no-hairpin.says", text=shown.text, service=facts.service, verdict=hairpin.verdict),
+            say("no-hairpin.do", text=typed_inside(case.topology, facts.service).text),
             severity="note",
         )
 
@@ -196,46 +206,60 @@ def _outside(case: Case) -> None:
     outside = case.facts.outside
     weak = _weak_evidence(case)
     if outside is None:
-        case.step("outside", "unknown", f"nobody looked from outside; give {deeds.FROM_PHONE}", *weak)
+        case.step("outside", "unknown", say("nobody-looked-from-outside"), *weak)
         return
     stored = case.facts.stored_at
-    when = f", seen {age_of(stored, case.facts.line.now)}" if stored is not None else ""
+    when = say("seen", age_of=age_of(stored, case.facts.line.now)) if stored is not None else NOTHING
     state: State = "ok" if outside.ok else "unknown" if outside.verdict == "unproven" else "broken"
     planned_open = case.site.services[case.facts.service].reach == "public"
     if planned_open and outside.expected == "unreachable" and outside.ok:
-        state, when = "unknown", f"; this place is not among its allowed sources{when}"
+        state, when = "unknown", say("this-place-is-not", when=when)
     inside = case.facts.inside
     if stored is not None and state == "broken" and outside.problems and inside is not None and inside.ok:
-        state, when = "unknown", f"{when}; inside that is mended, so look from outside again"
-    where = "the public address"
+        state, when = "unknown", say("inside-that-is-mended", when=when)
+    where = say("the-public-address")
     if outside.target_address is not None:
         shown = f"[{outside.target_address}]" if outside.family == "ipv6" else outside.target_address
-        where = f"{shown}:{outside.port}"
+        where = quoted(f"{shown}:{outside.port}")
     more = _typed(case) if state == "ok" and planned_open else []
-    case.step("outside", state, f"{where}: {outside.verdict}, {outside.detail}{when}", *more, *weak)
+    case.step(
+        "outside",
+        state,
+        say("seen-outside", where=where, verdict=outside.verdict, detail=outside.detail, when=when),
+        *more,
+        *weak,
+    )
     if outside.verdict in THERE:
         for fault in outside.problems:
             if fault not in CODES:
                 faulty(case, fault, outside.detail)
 
 
-def _weak_evidence(case: Case) -> list[str]:
+def _weak_evidence(case: Case) -> list[Said]:
     """What people saw, how a stand-in was reached, the other family: none is the look at the service itself."""
     facts, now = case.facts, case.facts.line.now
-    out = [f"a person reported {facts.saw.age(now)}: {facts.saw.value}"] if facts.saw is not None else []
+    out = [say("a-person-reported", age=facts.saw.age(now), value=facts.saw.value)] if facts.saw is not None else []
     six = facts.outside6
     if six is not None:
-        out.append(f"over IPv6, {six.target_address} port {six.port}: {six.verdict}, {six.detail}")
+        out.append(
+            say(
+                "over-ipv6-port",
+                target_address=six.target_address,
+                port=six.port,
+                verdict=six.verdict,
+                detail=six.detail,
+            )
+        )
     for transport, said in facts.ways.items():
-        reached = "reached" if said.value == "answered" else f"not reached ({said.value})"
-        out.append(f"a stand-in for it was {reached} over {transport.upper()}, {said.age(now)}")
+        reached = "reached" if said.value == "answered" else say("not-reached", value=said.value)
+        out.append(say("a-stand-in-for", reached=reached, upper=transport.upper(), age=said.age(now)))
     return out
 
 
-def _typed(case: Case) -> list[str]:
+def _typed(case: Case) -> list[Said]:
     """What people type, where a port that is left out leads elsewhere."""
     name = case.facts.service
     shown = typed(case.topology, name)
     if shown is None or not shown.port_needed:
         return []
-    return [f"people must type the port: {shown.text}"]
+    return [say("people-must-type-the", text=shown.text)]

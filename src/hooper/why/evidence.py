@@ -41,12 +41,13 @@ from hooper.site.references import in_sight, seen_from
 from hooper.sourced import Sourced, SourcedAddress
 from hooper.store.entries import LiveRule
 from hooper.why.facts import ServiceFacts, TunnelSeen
+from hooper.words.said import say
 
 if TYPE_CHECKING:
     from hooper.addresses import IPAddress
     from hooper.site.model import Host, Site
 
-SEEN = "seen in its table"
+SEEN = say("seen-in-its-table")
 LOOPBACK = IPv4Address("127.0.0.1")
 FURTHER_S, NAMED_S = 0.7, 2.0  # seconds for what may tell more, at most
 HEARD = ("answered", "connected", "mismatched", "refused")  # whoever says so is there
@@ -404,7 +405,7 @@ def _facts(
 def _known(line: LineFacts) -> SourcedAddress:
     """The public address; where nothing else tells it, what a name of the line has."""
     named = ((name, said.value) for name, said in line.names.items() if said.value is not None)
-    by_name = next((Sourced(value, f"the name {name}", how="named") for name, value in named), None)
+    by_name = next((Sourced(value, say("the-name", name=name), how="named") for name, value in named), None)
     return line.public if line.public.value is not None or by_name is None else by_name
 
 
@@ -440,7 +441,7 @@ def _answers_by(results: Iterable[Result], service: str) -> tuple[str, ...]:
 
 
 def _others(seen: Outcome | None, service: str) -> bool | None:
-    if seen is None or not seen.origin.proves_outside:
+    if seen is None or not seen.proves_outside:
         return None
     others = [r for r in seen.results if r.service != service and r.expected == "reachable" and r.transport == "tcp"]
     return any(r.verdict in ("answered", "connected") for r in others) if others else None
@@ -448,7 +449,7 @@ def _others(seen: Outcome | None, service: str) -> bool | None:
 
 def _host_reached(site: Site, seen: Outcome | None, service: str) -> bool:
     """Whether another service of the same host answered from outside."""
-    if seen is None or not seen.origin.proves_outside:
+    if seen is None or not seen.proves_outside:
         return False
     mates = {key for key, entry in site.services.items() if entry.host == site.services[service].host} - {service}
     return any(result.service in mates and result.verdict in ("answered", "connected") for result in seen.results)

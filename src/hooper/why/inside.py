@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from hooper import deeds
 from hooper.addresses import parse_address
 from hooper.certs.problems import CODES
 from hooper.sourced import Sourced
 from hooper.why.case import THERE, Case, Certainty
 from hooper.why.server_keys import other_server, server_keys, tunnel_by
 from hooper.why.six import six_alone
-from hooper.words.catalogue import codes, meaning
+from hooper.words.catalogue import codes
+from hooper.words.said import NOTHING, Said, general, quoted, say
 
 
 def judge_host(case: Case) -> None:
@@ -21,27 +21,31 @@ def judge_host(case: Case) -> None:
     if facts.elsewhere is None and _kept_apart(case, answers=answers):
         return
     if facts.elsewhere is not None and not answers:
-        case.step("host", "broken", f"its MAC {host.mac} answers at {facts.elsewhere}, not at {host.address}")
-        _moved(case, str(facts.elsewhere), "certain")
+        case.step(
+            "host", "broken", say("its-mac-answers-at", mac=host.mac, elsewhere=facts.elsewhere, address=host.address)
+        )
+        _moved(case, quoted(str(facts.elsewhere)), "certain")
     elif host.mac is not None and facts.mac_seen not in (None, host.mac) and not answers:
         # Wi-Fi repeaters answer with a MAC of their own, so this alone is not certain
-        case.step("host", "unknown", f"at {host.address} answers the MAC {facts.mac_seen}, the plan says {host.mac}")
+        case.step(
+            "host", "unknown", say("at-answers-the-mac", address=host.address, mac_seen=facts.mac_seen, mac=host.mac)
+        )
         _moved(case, None, "likely")
     elif facts.nobody_inside and not answers:
-        case.step("host", "broken", f"nobody on this network has the address {host.address}")
+        case.step("host", "broken", say("nobody-on-this-network", address=host.address))
         _gone(case, "likely")
     elif facts.inside is None:
         case.step("host", "unknown", _unseen(case))
     elif facts.inside.verdict in (*THERE, "mismatched", "refused"):
-        known = ", by the MAC in the plan" if host.mac and facts.mac_seen == host.mac else ""
-        case.step("host", "ok", f"{facts.inside.target_address} answers{known}")
+        known = say("by-the-mac-in") if host.mac and facts.mac_seen == host.mac else NOTHING
+        case.step("host", "ok", say("answers", target_address=facts.inside.target_address, known=known))
     elif facts.mac_seen is not None and not facts.doubtful:
-        whose = "the MAC in the plan" if facts.mac_seen == host.mac else "a device"
-        case.step("host", "ok", f"{whose} is at {host.address}")
+        whose = say("the-mac-in-the") if facts.mac_seen == host.mac else say("a-device")
+        case.step("host", "ok", say("is-at", whose=whose, address=host.address))
         if facts.inside.verdict == "silent":
             _filters_all(case, "likely")
     else:
-        case.step("host", "unknown", f"{host.address} does not answer, and nothing shows that it is there now")
+        case.step("host", "unknown", say("does-not-answer-and", address=host.address))
         if facts.inside.verdict == "silent":
             _gone(case, "likely")
             _filters_all(case, "possible")
@@ -49,8 +53,8 @@ def judge_host(case: Case) -> None:
             _gone(case, "possible")
 
 
-def _unseen(case: Case) -> str:
-    return f"this machine is not on the device's network{' over IPv6' if six_alone(case) else ''}"
+def _unseen(case: Case) -> Said:
+    return say("this-machine-is-not-there", over=say("over-ipv6") if six_alone(case) else NOTHING)
 
 
 def _told_elsewhere(case: Case, told: Sourced[str]) -> bool:
@@ -60,13 +64,13 @@ def _told_elsewhere(case: Case, told: Sourced[str]) -> bool:
     if at == host.address:
         return False
     certainty: Certainty = "certain" if told.now(case.facts.line.now) else "likely"
-    case.step("host", "broken", f"{key} is told to be at {told.value}, the plan says {host.address}")
+    case.step("host", "broken", say("is-told-to-be", key=key, value=told.value, address=host.address))
     own = case.topology.gateway(key)
     lan = next((gateway for gateway, one in case.site.gateways.items() if at in one.lan.network), None)
     if lan is not None:
-        _moved(case, told.value if lan == own else f"{told.value}, on the LAN of {lan}", certainty)
+        _moved(case, quoted(told.value) if lan == own else say("on-the-lan-of", value=told.value, lan=lan), certainty)
     else:
-        _isolated(case, certainty, f"{key} has {told.value}, which is not of its router's network: a guest Wi-Fi's")
+        _isolated(case, certainty, say("has-which-is-not", key=key, value=told.value))
     return True
 
 
@@ -76,34 +80,32 @@ def _kept_apart(case: Case, *, answers: bool) -> bool:
     if told is None or answers or not facts.nobody_inside or not told.now(facts.line.now):
         return False
     key = case.site.services[facts.service].host
-    case.step("host", "broken", f"{key} is told to be at {told.value}, and does not answer this machine there")
-    _isolated(case, "likely", f"{key} or this machine is kept apart from the others, as a guest Wi-Fi does it")
+    case.step("host", "broken", say("is-told-to-be-at", key=key, value=told.value))
+    _isolated(case, "likely", say("or-this-machine-is", key=key))
     return True
 
 
-def _isolated(case: Case, certainty: Certainty, message: str) -> None:
+def _isolated(case: Case, certainty: Certainty, message: Said) -> None:
     key = case.site.services[case.facts.service].host
     case.cause(
         "host-isolated",
         certainty,
         message,
-        f"Bring {key} into the main network (its cable, or the main Wi-Fi), and give it"
-        f" {case.site.devices[key].address} again.",
-        f"Look to which Wi-Fi {key} is joined, and which address it shows: give that with {deeds.HOST_ADDRESS}.",
+        say("host-isolated.do", key=key, address=case.site.devices[key].address),
+        say("host-isolated.sure", key=key),
     )
 
 
-def _moved(case: Case, new: str | None, certainty: Certainty) -> None:
+def _moved(case: Case, new: Said | None, certainty: Certainty) -> None:
     service = case.site.services[case.facts.service]
     host = case.site.devices[service.host]
-    to = f" to {new}" if new else ""
+    to = say("to", new=new) if new else ""
     case.cause(
         "host-moved",
         certainty,
-        f"{service.host} has moved{to}; the rules lead to {host.address}",
-        f"Give it {host.address} again: set it on the device, or reserve it on its router"
-        + (f" for {host.mac}." if host.mac else "."),
-        f"Look once more at its address, on the device or in the router's list: give it with {deeds.HOST_ADDRESS}.",
+        say("host-moved.says", host=service.host, to=to, address=host.address),
+        say("host-moved.moved.do", address=host.address) + (say("for", mac=host.mac) if host.mac else "."),
+        say("host-moved.sure"),
     )
 
 
@@ -114,25 +116,25 @@ def _filters_all(case: Case, certainty: Certainty) -> None:
     case.cause(
         "host-filters-all",
         certainty,
-        f"{host} drops what comes in at {inside.transport} {inside.port}: its own firewall, or a program that hangs",
-        f"Let {case.facts.service} in in the firewall of {host}, and start it anew.",
-        f"Look on {host} itself whether {case.facts.service} answers there, and what its firewall lets in.",
+        say("host-filters-all.says", host=host, transport=inside.transport, port=inside.port),
+        say("host-filters-all.do", service=case.facts.service, host=host),
+        say("host-filters-all.sure", host=host, service=case.facts.service),
     )
 
 
 def _gone(case: Case, certainty: Certainty) -> None:
     name = case.site.services[case.facts.service].host
-    place = "in its router's list of devices, or on its own screen"
-    decide = f"Look for {name} {place}: give the address with {deeds.HOST_ADDRESS}."
+    place = say("in-its-routers-list")
+    decide = say("look-for-give-the", name=name, place=place)
     case.cause(
         "host-moved",
         certainty,
-        f"{name} has taken another address",
-        f"Find it in its router's list of devices and give it {case.site.devices[name].address} again.",
+        say("host-moved.gone.says", name=name),
+        say("host-moved.do", address=case.site.devices[name].address),
         decide,
     )
-    case.cause("host-off", certainty, f"{name} is switched off or unplugged", "Look whether it runs.", decide)
-    _isolated(case, "possible", f"{name} is on another network of the house, such as the guest Wi-Fi")
+    case.cause("host-off", certainty, say("host-off.says", name=name), say("host-off.do"), decide)
+    _isolated(case, "possible", say("is-on-another-network", name=name))
 
 
 def judge_service(case: Case) -> None:
@@ -141,18 +143,18 @@ def judge_service(case: Case) -> None:
     host = case.site.devices[service.host]
     inside = facts.inside
     if case.steps["host"].state == "broken":
-        case.step("service", "unknown", "the device was not found")
+        case.step("service", "unknown", say("the-device-was-not"))
     elif inside is None:
         case.step("service", "unknown", _unseen(case))
     elif inside.verdict in THERE:
         faults = [problem for problem in inside.problems if problem not in CODES]
-        case.step("service", "broken" if faults else "ok", f"inside: {inside.verdict}, {inside.detail}")
+        case.step("service", "broken" if faults else "ok", say("inside", verdict=inside.verdict, detail=inside.detail))
         for fault in faults:
             faulty(case, fault, inside.detail)
     elif inside.verdict == "refused" and facts.answers_by:
         _one_transport(case)
     elif inside.verdict == "refused":
-        case.step("service", "broken", f"inside: {host.address} refuses port {inside.port}")
+        case.step("service", "broken", say("inside-refuses-port", address=host.address, port=inside.port))
         same = host.mac is not None and facts.mac_seen == host.mac
         told = facts.host_at is not None and facts.host_at.now(facts.line.now)
         sure = same or told or facts.at_loopback is not None
@@ -161,31 +163,31 @@ def judge_service(case: Case) -> None:
             case.cause(
                 "host-moved",
                 "possible",
-                f"another device has the address {host.address}",
-                f"Look which device has it, and give it to {service.host} again.",
-                f"Look at {service.host} itself and give its address with {deeds.HOST_ADDRESS}.",
+                say("host-moved.judge-service.says", address=host.address),
+                say("host-moved.judge-service.do", host=service.host),
+                say("host-moved.judge-service.sure", host=service.host),
             )
     elif inside.verdict in ("silent", "mismatched") and facts.tunnel is not None:
-        case.step("service", "broken", f"inside: {inside.verdict}, {inside.detail}")
+        case.step("service", "broken", say("inside", verdict=inside.verdict, detail=inside.detail))
         server_keys(case, "likely")
     elif inside.verdict == "mismatched" and (key := tunnel_by(case.site, facts.service)) is not None:
-        case.step("service", "broken", f"inside: {inside.detail}")
+        case.step("service", "broken", say("inside-says", detail=inside.detail))
         other_server(case, key, inside.detail)
     elif inside.verdict == "mismatched" and inside.problems:
-        case.step("service", "broken", f"inside: {inside.detail}")
+        case.step("service", "broken", say("inside-says", detail=inside.detail))
         for fault in inside.problems:
             faulty(case, fault, inside.detail)
     elif inside.verdict == "mismatched":
-        case.step("service", "broken", f"inside: {inside.detail}")
+        case.step("service", "broken", say("inside-says", detail=inside.detail))
         case.cause(
             "service-other",
             "likely",
-            f"at {host.address}, port {inside.port}, is something else than {service.speaks}",
-            "Correct `speaks` or `port` in the site file, or the address of the device.",
-            f"Look at {service.host} itself and give its address with {deeds.HOST_ADDRESS}.",
+            say("service-other.says", address=host.address, port=inside.port, speaks=service.speaks),
+            say("service-other.do"),
+            say("service-other.sure", host=service.host),
         )
     else:
-        case.step("service", "unknown", f"inside: {inside.verdict}, {inside.detail}")
+        case.step("service", "unknown", say("inside", verdict=inside.verdict, detail=inside.detail))
 
 
 def _stopped(case: Case, *, sure: bool) -> None:
@@ -197,28 +199,28 @@ def _stopped(case: Case, *, sure: bool) -> None:
     if itself in THERE:
         _loopback_only(case, "certain")
         return
-    look = f"Look on {host} itself whether {name} answers there, at localhost port {inside.port}"
+    look = say("look-on-itself-whether", host=host, name=name, port=inside.port)
     if not sure:
-        look += f", and that it has {case.site.devices[host].address}: give the address with {deeds.HOST_ADDRESS}"
+        look += say("and-that-it-has", address=case.site.devices[host].address)
     case.cause(
         "service-stopped",
         "certain" if itself is not None else "likely",
-        f"{host} refuses port {inside.port}: {name} does not run there, or its firewall refuses it",
-        f"Start it on {host}, or correct its port; else let it in in the firewall of {host}.",
-        f"{look}.",
+        say("service-stopped.says", host=host, port=inside.port, name=name),
+        say("service-stopped.do", host=host),
+        look + ".",
     )
     if itself is None:
-        _loopback_only(case, "possible", f"{look}.")
+        _loopback_only(case, "possible", look + ".")
 
 
-def _loopback_only(case: Case, certainty: Certainty, look: str | None = None) -> None:
+def _loopback_only(case: Case, certainty: Certainty, look: Said | None = None) -> None:
     name = case.facts.service
     host = case.site.services[name].host
     case.cause(
         "service-loopback",
         certainty,
-        f"{name} listens on {host} for {host} itself alone (localhost), and not for the network",
-        f"Let it listen at {case.site.devices[host].address}, or at all addresses (0.0.0.0), in its settings.",
+        say("service-loopback.says", name=name, host=host),
+        say("service-loopback.do", address=case.site.devices[host].address),
         look,
     )
 
@@ -227,51 +229,54 @@ def _one_transport(case: Case) -> None:
     """A service for both transports that answers by one of them, and refuses the other."""
     inside, name = case.facts.inside, case.facts.service
     assert inside is not None
-    used = " and ".join(case.facts.answers_by)
-    case.step("service", "ok", f"inside: it answers by {used}, and refuses {inside.transport} {inside.port}")
+    used = case.facts.answers_by
+    case.step("service", "ok", say("inside-it-answers-by", used=used, transport=inside.transport, port=inside.port))
     case.cause(
         "transport-unused",
         "likely",
-        f"{name} answers by {used} and not by {inside.transport}, though both were planned",
-        f'Write `transport = "{case.facts.answers_by[0]}"` for it, or switch {inside.transport} on in the device.',
-        f"Look in the settings of {case.site.services[name].host} whether {name} uses {inside.transport}.",
+        say("transport-unused.says", name=name, used=used, transport=inside.transport),
+        say("transport-unused.do", answers_by=case.facts.answers_by[0], transport=inside.transport),
+        say("transport-unused.sure", host=case.site.services[name].host, name=name, transport=inside.transport),
     )
 
 
-def faulty(case: Case, fault: str, detail: str) -> None:
+def faulty(case: Case, fault: str, detail: Said) -> None:
     """The service runs, and something about what it says is wrong."""
     name = case.facts.service
     speaks = case.site.services[name].speaks
     remedies = {
         "clear-text": (
             "https-needed",
-            f"{name} speaks without encryption where {speaks} was planned",
-            "Switch HTTPS or TLS on in the device's settings, or give the port at which it speaks it.",
+            say("speaks-without-encryption-where", name=name, speaks=speaks),
+            say("switch-https-or-tls"),
         ),
         "https-needed": (
             "https-needed",
-            f"{name} wants https at its port, and http was planned",
-            'Write `speaks = "https"` in the site file; in the URL, too, it is https://.',
+            say("wants-https-at-its", name=name),
+            say("write-speaks-https-in"),
         ),
         "port-lost": (
             "port-lost",
-            f"{name} sends people on to an address without its outside port: {detail}",
-            f"Set the device's own address, base URL or external port to the URL that `{deeds.CARD}` shows.",
+            say("sends-people-on-to", name=name, detail=detail),
+            say("set-the-devices-own"),
         ),
         "inner-address": (
             "inner-address",
-            f"{name} sends people on to an address of the LAN: {detail}",
-            f"Set the device's own address or base URL to the URL that `{deeds.CARD}` shows.",
+            say("sends-people-on-to-an", name=name, detail=detail),
+            say("set-the-devices-own-address"),
         ),
         "https-lost": (
             "https-needed",
-            f"{name} sends people on to a page without encryption: {detail}",
-            f"Set the device's base URL to the one that `{deeds.CARD}` shows, with https.",
+            say("sends-people-on-to-a", name=name, detail=detail),
+            say("set-the-devices-base"),
         ),
     }
-    usual = ("service-faulty", f"{name} answers with a fault: {detail}", "Set it right on the device.")
+    usual = ("service-faulty", say("answers-with-a-fault", name=name, detail=detail), say("set-it-right-on"))
     if fault in codes("cause"):
-        known = meaning("cause", fault)
-        usual = (fault, f"{name}: {known.what}", known.do)
+        usual = (
+            fault,
+            say("of-a-service", name=name, what=general("cause", fault, "what")),
+            general("cause", fault, "do"),
+        )
     code, message, remedy = remedies.get(fault, usual)
     case.cause(code, "certain", message, remedy)

@@ -9,28 +9,28 @@ from hooper.sourced import SourcedAddress
 from hooper.why.case import THERE, Case, State
 from hooper.why.deciding import line_proven, read_wan
 from hooper.why.six import six_alone
-from hooper.words.catalogue import meaning
+from hooper.words.said import Said, general, say
 
 
 def judge_name(case: Case, *, public: bool) -> None:
     """The step of the name, and what is wrong with what it leads to."""
     line = case.facts.line
     if not line.names or not public:
-        case.step("name", "skipped", "no name is planned for this line" if public else "not needed")
+        case.step("name", "skipped", say("no-name-is-planned") if public else say("not-needed"))
         return
     states: list[State] = []
-    evidence: list[str] = []
+    evidence: list[Said] = []
     for name, known in line.names.items():
         seen = case.facts.named.get(name)
-        own = ", ".join(map(str, seen.own)) or "no address" if seen is not None and seen.own is not None else None
-        evidence.append(f"{name}: {known.value or 'no address'} ({known.source})")
-        if own is not None and (known.value is None or own != str(known.value)):
-            evidence.append(f"{name}: {own} (its own servers)")
+        own = seen.own if seen is not None else None
+        evidence.append(say("name-leads", name=name, value=known.value or say("no-address"), source=known.source))
+        if own is not None and (known.value is None or own != (known.value,)):
+            evidence.append(say("its-own-servers", name=name, own=own))
         if not six_alone(case):
             states.append(_judge_four(case, name, known, seen))
         if seen is not None and name == name_for(case.topology, case.facts.service):
             states.append(_judge_six(case, seen))
-            evidence += [f"{name}: {address} too" for address in seen.six or ()]
+            evidence += [say("too", name=name, address=address) for address in seen.six or ()]
     if six_alone(case):
         states += _six_missing(case)
     worst: State = "broken" if "broken" in states else "unknown" if "unknown" in states else "ok"
@@ -44,7 +44,7 @@ def _six_missing(case: Case) -> list[State]:
     if seen is None or seen.six is None:
         return ["unknown"] if shown is not None and shown.name is not None else []
     if not seen.six:
-        case.cause("name-missing", "certain", f"{seen.name} has no IPv6 address", _publish(case, seen.name))
+        case.cause("name-missing", "certain", say("name-missing.says", name=seen.name), _publish(case, seen.name))
     return ["ok" if seen.six else "broken"]
 
 
@@ -54,10 +54,15 @@ def _judge_four(case: Case, name: str, known: SourcedAddress, seen: NameSeen | N
     by_resolver = () if known.absent else (known.value,) if known.value is not None else None
     has = own if own is not None else by_resolver
     if has == ():
-        source = "its own servers say so" if own is not None else known.source
-        case.cause("name-missing", "certain", f"{name} has no address: {source}", _publish(case, name))
+        source = say("its-own-servers-say") if own is not None else known.source
+        case.cause(
+            "name-missing",
+            "certain",
+            say("name-missing.judge-four.says", name=name, source=source),
+            _publish(case, name),
+        )
         return "broken"
-    if has is None or public.value is None or public.source == f"the name {name}":
+    if has is None or public.value is None or public.how == "named":
         return "unknown"
     if public.value not in has:
         _stale(case, name, ", ".join(map(str, has)), told_by_itself=own is not None)
@@ -71,13 +76,13 @@ def _judge_four(case: Case, name: str, known: SourcedAddress, seen: NameSeen | N
 
 def _resolver_wrong(case: Case, name: str, known: SourcedAddress) -> None:
     """The name is right where it is kept, and a resolver says something else."""
-    said = f"says {known.value}" if known.value is not None else f"has no answer ({known.source})"
+    said = say("says", value=known.value) if known.value is not None else say("has-no-answer", source=known.source)
     case.cause(
         "resolver-broken",
         "likely",
-        f"{name} is right at its own servers, and the resolver here {said}: it is late, or leads people astray",
-        "Ask another resolver, such as the provider's or a public one: enter that in the router or in the machine.",
-        "Look again in an hour: if it still says so, it is not late.",
+        say("resolver-broken.says", name=name, said=said),
+        say("resolver-broken.do"),
+        say("resolver-broken.sure"),
     )
 
 
@@ -91,24 +96,22 @@ def _stale(case: Case, name: str, has: str, *, told_by_itself: bool) -> None:
     sure = told_by_itself and (line_proven(case) or (outside is not None and outside.verdict in THERE))
     decide = read_wan(line.chain[0]) if line.chain else None
     if not told_by_itself:
-        decide = f"See with `{deeds.NAMES}` what its own servers have, once they answer."
-        message = f"{line.names[name].source} leads those astray who ask for {name}; its own servers said nothing"
-        case.cause("resolver-broken", "possible", message, meaning("cause", "resolver-broken").do, decide)
+        decide = say("see-with-what-its")
+        message = say("leads-those-astray-who", source=line.names[name].source, name=name)
+        case.cause("resolver-broken", "possible", message, general("cause", "resolver-broken", "do"), decide)
     if told_by_itself and last is not None and last.value == str(line.public.value):
         case.cause(
             "name-contested",
             "certain" if sure else "likely",
-            f"{name} was published as {last.value} {last.age(line.now)} and shown so; now it leads to {has}:"
-            " another updater writes it",
-            f"Find who else keeps {name}: the router's own page for dynamic names, a storage box, an old machine, and"
-            f" switch that off. Then `{deeds.PUBLISH(name)}`.",
+            say("name-contested.says", name=name, value=last.value, age=last.age(line.now), has=has),
+            say("name-contested.do", name=name, publish=deeds.PUBLISH(name)),
             decide,
         )
         return
     case.cause(
         "name-stale",
         "certain" if sure else "likely",
-        f"{name} still leads to {has}; the line has {line.public.value}",
+        say("name-stale.says", name=name, has=has, value=line.public.value),
         _publish(case, name),
         decide,
     )
@@ -121,19 +124,18 @@ def _judge_six(case: Case, seen: NameSeen) -> State:
     strange = other_family(seen, six_for(topology, service), outside_port(topology, service), own.port if own else 0)
     if strange is None:
         return "ok"
-    kept_by = case.site.names[seen.name].updated_by if seen.name in case.site.names else "its zone"
+    kept_by = case.site.names[seen.name].updated_by if seen.name in case.site.names else say("its-zone")
     case.cause(
         strange[0],
         "certain",
         strange[1],
-        f"Take its AAAA records away where it is kept ({kept_by}), or plan {case.facts.service} over IPv6: `address6`"
-        " of its device.",
+        say("take-its-aaaa-records", kept_by=kept_by, service=case.facts.service),
     )
     return "broken"
 
 
-def _publish(case: Case, name: str) -> str:
+def _publish(case: Case, name: str) -> Said:
     kept_by = case.site.names[name].updated_by
     if kept_by in case.site.updaters:
-        return f"`{deeds.PUBLISH(name)}` publishes the right one; if it is back later, another updater writes it too."
-    return f"Have it updated where it is kept: by the {kept_by}."
+        return say("publishes-the-right-one", publish=deeds.PUBLISH(name))
+    return say("have-it-updated-where", kept_by=kept_by)

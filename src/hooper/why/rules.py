@@ -2,41 +2,21 @@
 
 from __future__ import annotations
 
-from typing import NamedTuple
-
 from hooper import deeds
 from hooper.planning.values import EVERYTHING, Forward
 from hooper.ports import ports_text
 from hooper.sourced import Sourced
 from hooper.why.case import Case, Certainty
 from hooper.why.deciding import hairpin_works, line_proven, read_rule, read_wan
+from hooper.words.said import NOTHING, Said, say, together
 
-
-class Lacking(NamedTuple):
-    """What a rule can lack. code: of the cause; empty: rule-missing-outer or -inner. message: {} stands for the gateway
-    and the service. shown: in the chain.
-    """
-
-    code: str
-    message: str
-    shown: str
-
-
-LACKING = {  # by the word that is told of a rule, or that its router's table comes to
-    "missing": Lacking("", "{} has no rule for {}", "missing"),
-    "off": Lacking("rule-off", "{} has the rule for {} switched off", "switched off"),
-    "limited": Lacking(
-        "rule-limited", "{} keeps the rule for {} to some sources, and the plan names none", "kept to some sources"
-    ),
-    "transport": Lacking(
-        "rule-wrong-transport", "{} has the rule for {} for the other transport", "for the other transport"
-    ),
-    "ended": Lacking("rule-ended", "{} had the rule for {} for a time, and that is over", "at its end"),
-    "interface": Lacking(
-        "rule-wrong-interface",
-        "{} has the rule for {} at another of its outside interfaces",
-        "at another outside interface",
-    ),
+LACKING = {  # causes by the word that is told of a rule, or that its table comes to; empty: by where the router is
+    "missing": "",
+    "off": "rule-off",
+    "limited": "rule-limited",
+    "transport": "rule-wrong-transport",
+    "ended": "rule-ended",
+    "interface": "rule-wrong-interface",
 }
 RULE_WORDS = ("there", *LACKING)  # that people may tell of a rule
 
@@ -67,29 +47,46 @@ def _rules(case: Case, gateway: str) -> list[Forward]:
 def judge_rule(case: Case, gateway: str, *, arrived: bool) -> None:
     name = f"rule:{gateway}"
     rules = _rules(case, gateway)
-    planned = "; ".join(
-        f"{r.transport} {ports_text(r.outside_ports)} to {r.target_address}:{ports_text(r.target_ports)}" for r in rules
+    planned = together(
+        say(
+            "rule-leads",
+            transport=r.transport,
+            outside_ports=ports_text(r.outside_ports),
+            target_address=r.target_address,
+            target_ports=ports_text(r.target_ports),
+        )
+        for r in rules
     )
     if not rules and not arrived:
-        case.step(name, "broken", f"no rule is planned; see `{deeds.PLAN}`")
+        case.step(name, "broken", say("no-rule-is-planned"))
         return
     state, told = told_rule(case, gateway)
-    age = told.age(case.facts.line.now) if told is not None else ""
+    age = told.age(case.facts.line.now) if told is not None else NOTHING
     if arrived:
-        case.step(name, "ok", f"planned: {planned}", "it answered from outside")
+        case.step(name, "ok", say("planned", planned=planned), say("it-answered-from-outside"))
     elif state in LACKING and told is not None:
-        case.step(name, "broken", f"planned: {planned}", f"{told.source} to be {LACKING[state].shown}, {age}")
+        case.step(
+            name,
+            "broken",
+            say("planned", planned=planned),
+            say("to-be", source=told.source, shown=say(f"rule-is.{state}"), age=age),
+        )
     elif state == "wrong" and told is not None:
-        case.step(name, "broken", f"planned: {planned}", f"{told.source} to lead to {told.value}, {age}")
+        case.step(
+            name,
+            "broken",
+            say("planned", planned=planned),
+            say("to-lead-to", source=told.source, value=told.value, age=age),
+        )
     elif state == "unseen" and told is not None:
-        seen = "not in the table that it shows to programs, which may leave out what was entered by hand"
-        case.step(name, "unknown", f"planned: {planned}", f"{seen}, {age}")
+        seen = say("not-in-the-table")
+        case.step(name, "unknown", say("planned", planned=planned), seen + ", " + age)
     elif state == "there" and told is not None:
-        case.step(name, "ok", f"planned: {planned}", f"{told.source} to be there, {age}")
+        case.step(name, "ok", say("planned", planned=planned), say("to-be-there", source=told.source, age=age))
     elif state == "ticked":
-        case.step(name, "unknown", f"planned: {planned}", f"its sheet was ticked off {age}")
+        case.step(name, "unknown", say("planned", planned=planned), say("its-sheet-was-ticked", age=age))
     else:
-        case.step(name, "unknown", f"planned: {planned}")
+        case.step(name, "unknown", say("planned", planned=planned))
 
 
 def undecided(case: Case) -> list[str]:
@@ -108,11 +105,11 @@ def position(case: Case, gateway: str) -> str:
     return "outer" if gateway == case.facts.line.chain[0] else "inner"
 
 
-def _enter(case: Case, gateway: str) -> str:
+def _enter(case: Case, gateway: str) -> Said:
     told = case.facts.rules.get(gateway)
     if told is not None and told.measured:  # read in its own table, so it takes rules from a program
-        return f"`{deeds.OPEN(case.facts.service)}` enters it; by hand, do as `{deeds.SHEET(gateway)}` says."
-    return f"Enter it as `{deeds.SHEET(gateway)}` says, without an end, and look that it is switched on."
+        return say("enters-it-by-hand", open=deeds.OPEN(case.facts.service), sheet=deeds.SHEET(gateway))
+    return say("enter-it-as-says", sheet=deeds.SHEET(gateway))
 
 
 def told_wrong(case: Case) -> bool:
@@ -126,8 +123,8 @@ def told_wrong(case: Case) -> bool:
         certainty: Certainty = "certain" if told.now(case.facts.line.now) else "likely"
         name = case.facts.service
         if state in LACKING:
-            code = LACKING[state].code or f"rule-missing-{position(case, gateway)}"
-            message = LACKING[state].message.format(gateway, name)
+            code = LACKING[state] or f"rule-missing-{position(case, gateway)}"
+            message = say(f"rule-lacks.{state}", gateway=gateway, service=name)
         else:
             wanted = _rules(case, gateway)[0]
             target = f"{wanted.target_address}:{ports_text(wanted.target_ports)}"
@@ -136,7 +133,7 @@ def told_wrong(case: Case) -> bool:
             )
             other = f"{told.value} ({host})" if host is not None else told.value
             code = "rule-wrong-port" if told.value.partition(":")[0] == wanted.target_address else "rule-wrong-host"
-            message = f"{gateway}'s rule for {name} leads to {other}, not to {target}"
+            message = say("s-rule-for-leads", gateway=gateway, name=name, other=other, target=target)
         case.cause(code, certainty, message, _enter(case, gateway), read_rule(gateway, name))
     return found
 
@@ -152,8 +149,8 @@ def wrong_host(case: Case, certainty: Certainty) -> None:
         case.cause(
             "rule-wrong-host",
             "certain" if facts.outside is not None and facts.outside.fingerprint is not None else "likely",
-            f"a rule for {facts.service} leads to {host}: what answers there is {like[1]}",
-            f"Compare the inside address of {facts.service} on each router with `{deeds.SHEET}`.",
+            say("rule-wrong-host.wrong-host.says", service=facts.service, host=host, like=like[1]),
+            say("rule-wrong-host.do", service=facts.service),
         )
         return
     if like is not None and like[0] == "gateway":
@@ -165,16 +162,16 @@ def wrong_host(case: Case, certainty: Certainty) -> None:
     case.cause(
         "rule-wrong-host",
         certainty,
-        f"a rule for {facts.service} leads to another device, or to none",
-        f"Compare the inside address of {facts.service} on each router with `{deeds.SHEET}`.",
+        say("rule-wrong-host.says", service=facts.service),
+        say("rule-wrong-host.do", service=facts.service),
         read_rule(look, facts.service) if look is not None else None,
     )
     if not line_proven(case):
         case.cause(
             "public-address-wrong",
             "possible",
-            "the address that was probed is not this line's",
-            f"Give the right one with {deeds.PUBLIC_ADDRESS}.",
+            say("public-address-wrong.says"),
+            say("public-address-wrong.do"),
             read_wan(facts.line.chain[0]),
         )
 
@@ -186,9 +183,9 @@ def _gateway_answers(case: Case, gateway: str) -> None:
     case.cause(
         "gateway-answers",
         "certain" if outside.fingerprint is not None else "likely",
-        f"{gateway} answers itself at port {outside.port}, with its own page, before any rule",
-        f"Switch the page for outside (remote access) off on {gateway}, or give it another port there.",
-        f"Look on {gateway} whether its page can be reached from the internet, and at which port.",
+        say("gateway-answers.says", gateway=gateway, port=outside.port),
+        say("gateway-answers.do", gateway=gateway),
+        say("gateway-answers.sure", gateway=gateway),
     )
 
 
@@ -199,11 +196,11 @@ def missing(case: Case, certainty: Certainty, *, only: str | None = None) -> Non
             place = position(case, gateway)
             ticked = gateway in case.facts.ticked
             unseen = told_rule(case, gateway)[0] == "unseen"
-            more = "; its table does not show one" if unseen else ", or it is switched off"
+            more = say("its-table-does-not") if unseen else say("or-it-is-switched")
             case.cause(
                 f"rule-missing-{place}",
                 "possible" if ticked and not unseen else "likely" if unseen else certainty,
-                f"{gateway} has no rule for {case.facts.service}{more}",
+                say("has-no-rule-for", gateway=gateway, service=case.facts.service, more=more),
                 _enter(case, gateway),
                 read_rule(gateway, case.facts.service),
             )

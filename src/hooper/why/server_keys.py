@@ -5,6 +5,7 @@ from __future__ import annotations
 from hooper import deeds
 from hooper.site.model import Site
 from hooper.why.case import Case, Certainty
+from hooper.words.said import Said, say
 
 
 def server_keys(case: Case, untold: Certainty) -> None:
@@ -15,14 +16,14 @@ def server_keys(case: Case, untold: Certainty) -> None:
     seen, host = case.facts.tunnel, case.site.services[case.facts.service].host
     if seen is None:
         return
-    dump = f"On {host}, as root: wg show all dump > FILE; then `{deeds.SEEN(seen.tunnel)} FILE`."
+    dump = say("on-as-root-wg", host=host, seen=deeds.SEEN(seen.tunnel))
     told: dict[bool | None, Certainty] = {True: "possible", False: "certain", None: untold}
-    files = f"`{deeds.MAKE_TUNNEL(seen.tunnel)}` writes its files; load them on {host}."
+    files = say("writes-its-files-load", make_tunnel=deeds.MAKE_TUNNEL(seen.tunnel), host=host)
     if seen.key is not True:
-        message = f"the server on {host} has another key than {seen.tunnel} in the site file"
+        message = say("the-server-on-has", host=host, tunnel=seen.tunnel)
         case.cause("tunnel-key-other", told[seen.key], message, files, dump)
     if seen.probe is not True and seen.key is not False:
-        message = f"the server on {host} does not know the probe of {seen.tunnel}"
+        message = say("the-server-on-does", host=host, tunnel=seen.tunnel)
         case.cause("tunnel-peer-missing", told[seen.probe], message, files, dump)
 
 
@@ -31,12 +32,12 @@ def tunnel_by(site: Site, service: str) -> str | None:
     return next((key for key, tunnel in site.tunnels.items() if service in (tunnel.service, tunnel.also)), None)
 
 
-def other_server(case: Case, key: str, detail: str) -> None:
+def other_server(case: Case, key: str, detail: Said) -> None:
     """What answers at the server's own address is not the server that the site file has: another authority or key."""
     tunnel, host = case.site.tunnels[key], case.site.services[case.facts.service].host
-    remedy = f"`{deeds.MAKE_TUNNEL(key)}` writes its files; load them on {host}."
+    remedy = say("writes-its-files-load", make_tunnel=deeds.MAKE_TUNNEL(key), host=host)
     if tunnel.kind == "ssh":
-        remedy = f"If {host} was set up anew, `{deeds.RENEW_TUNNEL(key)}` pins its new key; then hand all files anew."
+        remedy = say("if-was-set-up", host=host, renew_tunnel=deeds.RENEW_TUNNEL(key))
     elif tunnel.made_by == "device":
-        remedy = f"If {host} was set up anew, export its files anew, and write its new `public_key`."
-    case.cause("tunnel-key-other", "certain", f"{host} does not have the key that {key} has here: {detail}", remedy)
+        remedy = say("if-was-set-up-anew", host=host)
+    case.cause("tunnel-key-other", "certain", say("tunnel-key-other.says", host=host, key=key, detail=detail), remedy)

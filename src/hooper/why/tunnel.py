@@ -18,6 +18,7 @@ from hooper.site.tunnel_tables import Peer
 from hooper.store.kept import Handed, Heard
 from hooper.why.case import ORDER, THERE, Case, Certainty, WhyDocument
 from hooper.why.facts import ServiceFacts
+from hooper.words.said import Said, say, together
 
 CLOCKS_DIFFER = timedelta(minutes=2)
 
@@ -89,66 +90,69 @@ def _peer(case: Case, facts: PeerFacts) -> None:
     transport = "tcp" if entry.used_transport == "both" else entry.used_transport
     granted = any(grant.takes(device.address, transport, port) for grant in grants(site, key))
     if peer.until is not None and peer.until < facts.today:
-        case.step("peer", "broken", f"its last day was {peer.until}")
-        remedy = f"Give {key} a new `until`, make the server's files anew, and load them."
-        case.cause("peer-ended", "certain", f"the time of {key} was over on {peer.until}", remedy)
+        case.step("peer", "broken", say("its-last-day-was", until=peer.until))
+        remedy = say("give-a-new-until", key=key)
+        case.cause("peer-ended", "certain", say("peer-ended.says", key=key, until=peer.until), remedy)
     elif facts.certificate_ends is not None and facts.certificate_ends < facts.now:
-        case.step("peer", "broken", f"its certificate ended on {facts.certificate_ends:%Y-%m-%d}")
-        remedy = f"`{deeds.RENEW_PEER(key)}`, then hand it over, and load the server's new files."
-        case.cause("peer-certificate-ended", "certain", f"the certificate of {key} has ended", remedy)
+        case.step("peer", "broken", say("its-certificate-ended-on", certificate_ends=facts.certificate_ends))
+        remedy = say("then-hand-it-over", renew_peer=deeds.RENEW_PEER(key))
+        case.cause("peer-certificate-ended", "certain", say("peer-certificate-ended.says", key=key), remedy)
     elif peer.public_key is None and (site.tunnels[peer.tunnel].made_by == "hooper" or _wireguard(site, peer)):
-        case.step("peer", "broken", "it has no key")
-        remedy = f"`{deeds.RENEW_PEER(key)}`, then hand it over."
-        case.cause("peer-without-key", "certain", f"{key} has no key, or it was revoked", remedy)
+        case.step("peer", "broken", say("it-has-no-key"))
+        remedy = say("renew-and-hand", renew_peer=deeds.RENEW_PEER(key))
+        case.cause("peer-without-key", "certain", say("peer-without-key.says", key=key), remedy)
     elif not granted:
-        case.step("peer", "broken", f"{service} is not among what it reaches")
-        remedy = (
-            f"Nothing is broken: so it was planned. Should {key} reach {service}, whoever keeps the site adds it"
-            f" to its `into`, and loads the server's new files."
-        )
-        case.cause("peer-not-granted", "certain", f"{key} is not to reach {service}, by the site file", remedy)
+        case.step("peer", "broken", say("is-not-among-what", service=service))
+        remedy = say("nothing-is-broken-so", key=key, service=service)
+        case.cause("peer-not-granted", "certain", say("peer-not-granted.says", key=key, service=service), remedy)
     else:
-        kept = "kept to that by the server" if enforced(site.tunnels[peer.tunnel]) == "server" else "kept by nobody"
-        case.step("peer", "ok", f"it may reach {service}, {kept}")
+        kept = say("kept-to-that-by") if enforced(site.tunnels[peer.tunnel]) == "server" else say("kept-by-nobody")
+        case.step("peer", "ok", say("it-may-reach", service=service, kept=kept))
 
 
 def _wireguard(site: Site, peer: Peer) -> bool:
     return site.tunnels[peer.tunnel].kind == "wireguard"
 
 
-def _how_to_hear(case: Case, tunnel: str) -> str:
+def _how_to_hear(case: Case, tunnel: str) -> Said:
     """How one hears from a server whom it saw."""
     entry = case.site.tunnels[tunnel]
     host = case.site.services[entry.service].host
     if entry.kind == "wireguard":
-        return f"On {host}, as root: wg show all dump > FILE; then `{deeds.SEEN(tunnel)} FILE`."
+        return say("on-as-root-wg", host=host, seen=deeds.SEEN(tunnel))
     if entry.kind == "openvpn":
-        return f"Bring the status file of OpenVPN's server from {host}; then `{deeds.SEEN(tunnel)} FILE`."
-    return f"Look into the log of {host}, or at the list of who is connected on its page."
+        return say("bring-the-status-file", host=host, seen=deeds.SEEN(tunnel))
+    return say("look-into-the-log", host=host)
 
 
 def _file(case: Case, facts: PeerFacts) -> None:
     """The file that its device has."""
     key, peer = facts.peer, case.site.peers[facts.peer]
     tunnel, given = case.site.tunnels[peer.tunnel], facts.handed
-    again = f"`{deeds.RENEW_PEER(key)}`, then `{handing(case.site, key)}`."
+    again = say("then", renew_peer=deeds.RENEW_PEER(key), handing=handing(case.site, key))
     if tunnel.made_by == "device":
-        case.step("profile", "unknown", f"its file was made by the device; `{deeds.CHECK_PROFILE}` looks at it")
+        case.step("profile", "unknown", say("its-file-was-made"))
     elif given is None or given.public_key != peer.public_key:
-        case.step("profile", "unknown", "nothing shows that its device has its file")
+        case.step("profile", "unknown", say("nothing-shows-that-its"))
         if facts.through is None and peer.public_key is not None:
-            message = f"{device_of(peer, key)} does not have the file with its key"
-            case.cause("profile-outdated", "likely", message, f"`{handing(case.site, key)}`.", "Look on the device.")
+            message = say("does-not-have-the", device_of=device_of(peer, key))
+            case.cause(
+                "profile-outdated",
+                "likely",
+                message,
+                say("do-that", deed=handing(case.site, key)),
+                say("profile-outdated.sure"),
+            )
     elif facts.mark is not None and given.mark != facts.mark and facts.endpoint not in (None, given.endpoint):
-        case.step("profile", "broken", f"its file leads to {given.endpoint}, the server is at {facts.endpoint}")
-        message = f"the file of {key} leads to {given.endpoint}, and the server is at {facts.endpoint} now"
+        case.step("profile", "broken", say("its-file-leads-to", endpoint=given.endpoint, facts_endpoint=facts.endpoint))
+        message = say("the-file-of-leads", key=key, endpoint=given.endpoint, facts_endpoint=facts.endpoint)
         case.cause("endpoint-stale", "certain", message, again)
     elif facts.mark is not None and given.mark != facts.mark:
-        case.step("profile", "unknown", f"its file of {given.at:%Y-%m-%d} is not what it would be given now")
-        message = f"something has changed since {key} got its file on {given.at:%Y-%m-%d}"
-        case.cause("profile-outdated", "likely", message, again, "Compare its file: `" + deeds.CHECK_PROFILE + "`.")
+        case.step("profile", "unknown", say("its-file-of-is", at=given.at))
+        message = say("something-has-changed-since", key=key, at=given.at)
+        case.cause("profile-outdated", "likely", message, again, say("profile-outdated.file.sure"))
     else:
-        case.step("profile", "ok", f"handed over on {given.at:%Y-%m-%d}, leads to {given.endpoint}")
+        case.step("profile", "ok", say("handed-over-on-leads", at=given.at, endpoint=given.endpoint))
 
 
 def _server(case: Case, facts: PeerFacts) -> None:
@@ -156,26 +160,26 @@ def _server(case: Case, facts: PeerFacts) -> None:
     key, peer = facts.peer, case.site.peers[facts.peer]
     tunnel = case.site.tunnels[peer.tunnel]
     host = case.site.services[tunnel.service].host
-    files = f"`{deeds.MAKE_TUNNEL(peer.tunnel)}` writes its files; load them on {host}."
+    files = say("writes-its-files-load", make_tunnel=deeds.MAKE_TUNNEL(peer.tunnel), host=host)
     dump = _how_to_hear(case, peer.tunnel)
     if facts.unheard:
-        case.step("server", "broken", f"{host} does not know {key}, by what it told")
-        case.cause("tunnel-peer-missing", "certain", f"the server on {host} does not know {key}", files)
+        case.step("server", "broken", say("does-not-know-by", host=host, key=key))
+        case.cause("tunnel-peer-missing", "certain", say("tunnel-peer-missing.says", host=host, key=key), files)
     elif facts.heard is not None and facts.heard.handshake is not None:
         last = facts.heard.handshake
         if last - facts.now > CLOCKS_DIFFER:
-            case.step("server", "unknown", f"its last handshake is dated {last:%Y-%m-%d %H:%M}, in the future")
-            message = f"a clock has gone back: the last handshake of {key} is dated {last:%Y-%m-%d %H:%M}"
-            remedy = f"Set the clocks of {device_of(peer, key)} and of {host} right."
-            case.cause("peer-clock", "likely", message, remedy, "Look at both clocks.")
+            case.step("server", "unknown", say("its-last-handshake-is", last=last))
+            message = say("a-clock-has-gone", key=key, last=last)
+            remedy = say("set-the-clocks-of", device_of=device_of(peer, key), host=host)
+            case.cause("peer-clock", "likely", message, remedy, say("peer-clock.server.sure"))
         else:
-            case.step("server", "ok", f"{host} had its handshake on {last:%Y-%m-%d %H:%M}")
+            case.step("server", "ok", say("had-its-handshake-on", host=host, last=last))
     elif facts.made is False:
-        case.step("server", "unknown", "its files were made before the last change, or not at all")
-        message = f"the server on {host} has not got the files that name {key} as it is now"
+        case.step("server", "unknown", say("its-files-were-made"))
+        message = say("the-server-on-has-not", host=host, key=key)
         case.cause("tunnel-peer-missing", "likely", message, files, dump)
     else:
-        case.step("server", "unknown", "it has not told whether the peer was there")
+        case.step("server", "unknown", say("it-has-not-told"))
 
 
 def _gate(case: Case, facts: PeerFacts) -> None:
@@ -183,12 +187,16 @@ def _gate(case: Case, facts: PeerFacts) -> None:
     broken = [step for step in facts.gate.steps if step.state == "broken"]
     there = facts.server is not None and comes_from(facts.server, case, facts.peer)
     if there or (facts.gate.ok and not broken):
-        case.step("endpoint", "ok", "the server answers at the public address, and is the right one")
+        case.step("endpoint", "ok", say("the-server-answers-at"))
         return
     if broken:
-        case.step("endpoint", "broken", *(f"{step.step}: {'; '.join(step.evidence)}" for step in broken))
+        case.step(
+            "endpoint",
+            "broken",
+            *(say("of-a-service", name=step.step, what=together(step.evidence)) for step in broken),
+        )
     else:
-        case.step("endpoint", "unknown", "nobody has looked from outside whether the server answers")
+        case.step("endpoint", "unknown", say("nobody-has-looked-from"))
     for cause in facts.gate.causes:
         case.cause(cause.code, cause.certainty, cause.message, cause.remedy, cause.would_make_certain)
 
@@ -207,62 +215,62 @@ def _tunnel(case: Case, facts: PeerFacts) -> None:
     hidden = hidden_by(case.site, key, target, facts.around)
     up = facts.server is not None and comes_from(facts.server, case, key)
     if hidden is not None:
-        case.step("overlap", "broken", f"this machine is in {hidden}, which holds {target} too")
-        message = f"the network here is {hidden}: {target} is looked for among the neighbours, not in the tunnel"
-        case.cause("network-overlap", "certain", message, "Use another network, such as a phone's mobile data.")
+        case.step("overlap", "broken", say("this-machine-is-in", hidden=hidden, target=target))
+        message = say("the-network-here-is", hidden=hidden, target=target)
+        case.cause("network-overlap", "certain", message, say("network-overlap.do"))
     else:
         known = facts.server is not None
         case.step(
-            "overlap", "ok" if known else "skipped", "the network here is another" if known else "not on the peer"
+            "overlap",
+            "ok" if known else "skipped",
+            say("the-network-here-is-another") if known else say("not-on-the-peer"),
         )
     if facts.server is None:
-        case.step("tunnel", "unknown", "this machine is not the peer; look from its tunnel's interface there")
+        case.step("tunnel", "unknown", say("this-machine-is-not-the"))
         return
     if up:
-        case.step("tunnel", "ok", f"the server answers in the tunnel: {facts.server.detail}")
+        case.step("tunnel", "ok", say("the-server-answers-in", detail=facts.server.detail))
         return
-    case.step("tunnel", "broken", f"nothing comes out of the tunnel: {facts.server.detail}")
+    case.step("tunnel", "broken", say("nothing-comes-out-of", detail=facts.server.detail))
     if facts.gate.ok or not facts.gate.causes:
-        files = f"`{deeds.MAKE_TUNNEL(peer.tunnel)}` writes its files; load them on {host}."
+        files = say("writes-its-files-load", make_tunnel=deeds.MAKE_TUNNEL(peer.tunnel), host=host)
         dump = _how_to_hear(case, peer.tunnel)
-        message = f"the server answers the probe, and not {key}: it does not know its key"
+        message = say("the-server-answers-the", key=key)
         case.cause("tunnel-peer-missing", "likely", message, files, dump)
-        message = f"the clock of {device_of(peer, key)} has gone back since its last handshake"
-        case.cause("peer-clock", "possible", message, "Set it right, from the network.", "Look at its clock.")
-        message = f"the file on {device_of(peer, key)} leads elsewhere than to the server"
-        decide = f"`{deeds.CHECK_PROFILE} FILE` with the file that it has."
-        case.cause("endpoint-stale", "possible", message, f"`{deeds.RENEW_PEER(key)}`, then hand it over.", decide)
+        message = say("the-clock-of-has", device_of=device_of(peer, key))
+        case.cause("peer-clock", "possible", message, say("peer-clock.do"), say("peer-clock.sure"))
+        message = say("the-file-on-leads", device_of=device_of(peer, key))
+        decide = say("file-with-the-file")
+        case.cause(
+            "endpoint-stale", "possible", message, say("endpoint-stale.do", renew_peer=deeds.RENEW_PEER(key)), decide
+        )
 
 
 def _at_home(case: Case, facts: PeerFacts, home: str) -> None:
     """The peer is at home with its tunnel on: it leads out and back in again, which few routers do."""
-    case.step("overlap", "skipped", "this computer is at home")
-    case.step(
-        "tunnel", "unknown", f"this computer is {facts.peer}, at home on the LAN of {home}: it proves nothing here"
-    )
-    message = f"{facts.peer} is at home: its tunnel is for elsewhere, and here it leads out and back in again"
-    remedy = (
-        "Switch the tunnel off at home. To look, join another network, such as mobile data, and switch it on there."
-    )
+    case.step("overlap", "skipped", say("this-computer-is-at"))
+    case.step("tunnel", "unknown", say("this-computer-is-at-home", peer=facts.peer, home=home))
+    message = say("is-at-home-its", peer=facts.peer)
+    remedy = say("switch-the-tunnel-off")
     case.cause("asker-inside", "certain", message, remedy)
 
 
 def _started(case: Case, facts: PeerFacts) -> None:
     """Of SSH: whether a port of this machine leads anywhere."""
-    case.step("overlap", "skipped", "it goes by a port of the device itself, whatever the network there is")
+    case.step("overlap", "skipped", say("it-goes-by-a"))
     through = facts.through
     if through is None:
-        case.step("tunnel", "unknown", "this machine is not the peer, or is at home; look from there")
+        case.step("tunnel", "unknown", say("this-machine-is-not-the-peer"))
     elif through.verdict in THERE:
-        case.step("tunnel", "ok", f"localhost:{through.port} leads to it")
+        case.step("tunnel", "ok", say("localhost-leads-to-it", port=through.port))
     elif through.verdict == "refused":
-        case.step("tunnel", "broken", f"nothing listens at localhost:{through.port}")
+        case.step("tunnel", "broken", say("nothing-listens-at-localhost", port=through.port))
         name = case.site.peers[facts.peer].tunnel
-        message = f"the tunnel {name} is not started on {device_of(case.site.peers[facts.peer], facts.peer)}"
-        remedy = "Start it in a terminal, as the hand-over says, and read what it says there."
-        case.cause("tunnel-not-started", "likely", message, remedy, "Look whether its window is open.")
+        message = say("the-tunnel-is-not", name=name, device_of=device_of(case.site.peers[facts.peer], facts.peer))
+        remedy = say("start-it-in-a")
+        case.cause("tunnel-not-started", "likely", message, remedy, say("tunnel-not-started.sure"))
     else:
-        case.step("tunnel", "ok", f"localhost:{through.port} takes the connection")
+        case.step("tunnel", "ok", say("localhost-takes-the-connection", port=through.port))
 
 
 def comes_from(seen: Seen, case: Case, peer: str) -> bool:
@@ -275,34 +283,48 @@ def _beyond(case: Case, facts: PeerFacts) -> None:
     """Behind the server: its rules, its forwarding, the way back, the service itself."""
     inside, through, name = facts.target.inside, facts.through, facts.target.service
     if through is not None and through.verdict in THERE:
-        case.step("way-back", "ok", "answers come back")
-        case.step("service", "ok", f"through the tunnel: {through.verdict}, {through.detail}")
+        case.step("way-back", "ok", say("answers-come-back"))
+        case.step("service", "ok", say("through-the-tunnel", verdict=through.verdict, detail=through.detail))
         return
     if inside is not None and inside.verdict in THERE:
-        case.step("service", "ok", f"inside: {inside.verdict}, {inside.detail}")
+        case.step("service", "ok", say("inside", verdict=inside.verdict, detail=inside.detail))
     elif inside is not None and inside.verdict == "refused":
         host = case.site.services[name].host
-        case.step("service", "broken", f"inside: {inside.detail}")
-        case.cause("service-stopped", "likely", f"{name} does not run on {host}", "Start it.", f"Look on {host}.")
+        case.step("service", "broken", say("inside-says", detail=inside.detail))
+        case.cause(
+            "service-stopped",
+            "likely",
+            say("service-stopped.beyond.says", name=name, host=host),
+            say("service-stopped.beyond.do"),
+            say("service-stopped.sure", host=host),
+        )
     else:
-        case.step("service", "unknown", "nobody has looked at it from inside")
+        case.step("service", "unknown", say("nobody-has-looked-at"))
     up = case.steps["tunnel"].state == "ok"
     if case.site.tunnels[case.site.peers[facts.peer].tunnel].kind == "ssh":
-        case.step("way-back", "skipped", "SSH brings its own answers back")
+        case.step("way-back", "skipped", say("ssh-brings-its-own"))
     elif through is None or not up:
         case.step("way-back", "unknown", *_ways_back(case, facts))
     elif _prohibited(through):
-        case.step("way-back", "unknown", "the server lets nothing of this peer through to it")
+        case.step("way-back", "unknown", say("the-server-lets-nothing"))
         tunnel = case.site.peers[facts.peer].tunnel
-        message = f"the server's rules do not let {facts.peer} go to {name}, though the site file does"
-        case.cause("server-rules-old", "certain", message, f"Load the rules that `{deeds.MAKE_TUNNEL(tunnel)}` writes.")
+        message = say("the-servers-rules-do", peer=facts.peer, name=name)
+        case.cause(
+            "server-rules-old", "certain", message, say("server-rules-old.do", make_tunnel=deeds.MAKE_TUNNEL(tunnel))
+        )
     elif through.verdict == "refused":
-        case.step("way-back", "ok", "answers come back")
+        case.step("way-back", "ok", say("answers-come-back"))
         host = case.site.services[name].host
-        case.step("service", "broken", f"through the tunnel: {through.detail}")
-        case.cause("service-stopped", "likely", f"{name} does not run on {host}", "Start it.", f"Look on {host}.")
+        case.step("service", "broken", say("through-the-tunnel-says", detail=through.detail))
+        case.cause(
+            "service-stopped",
+            "likely",
+            say("service-stopped.beyond.says", name=name, host=host),
+            say("service-stopped.beyond.do"),
+            say("service-stopped.sure", host=host),
+        )
     else:
-        case.step("way-back", "broken", f"the server answers in the tunnel, and {name} does not: {through.detail}")
+        case.step("way-back", "broken", say("the-server-answers-in-the", name=name, detail=through.detail))
         _swallowed(case, facts)
 
 
@@ -322,11 +344,11 @@ def _routes(case: Case, facts: PeerFacts) -> list[tuple[str, str, str]]:
     ]
 
 
-def _ways_back(case: Case, facts: PeerFacts) -> list[str]:
+def _ways_back(case: Case, facts: PeerFacts) -> list[Said]:
     routes = _routes(case, facts)
     if not routes:
-        return ["answers go to the server's own address: no route is needed"]
-    return [f"{gateway} needs the route {prefix} by {via}" for gateway, prefix, via in routes]
+        return [say("answers-go-to-the")]
+    return [say("needs-the-route-by", gateway=gateway, prefix=prefix, via=via) for gateway, prefix, via in routes]
 
 
 def _swallowed(case: Case, facts: PeerFacts) -> None:
@@ -341,25 +363,25 @@ def _swallowed(case: Case, facts: PeerFacts) -> None:
         case.cause(
             "no-way-back",
             sure,
-            f"{gateway} does not have the route {prefix} by {via}: answers of {host} go out to the internet",
-            f'Enter it as `{deeds.SHEET(gateway)}` says; or `way_back = "nat"`, and load the server\'s new files.',
-            f"Look for it on the page of {gateway} for static routes.",
+            say("no-way-back.says", gateway=gateway, prefix=prefix, via=via, host=host),
+            say("no-way-back.do", sheet=deeds.SHEET(gateway)),
+            say("no-way-back.sure", gateway=gateway),
         )
     if not on_gateway(site, tunnel) or routes:
         case.cause(
             "server-not-forwarding",
             "possible" if open_ones else "likely",
-            f"{server} does not hand packets on",
-            f"On {server}: sysctl -w net.ipv4.ip_forward=1; the files that were made do it at each start.",
-            f"On {server}: sysctl net.ipv4.ip_forward says 1 where it does.",
+            say("server-not-forwarding.says", server=server),
+            say("server-not-forwarding.do", server=server),
+            say("server-not-forwarding.sure", server=server),
         )
     if tunnel.way_back == "route":
         case.cause(
             "host-filters-strangers",
             "possible",
-            f"the firewall of {host} answers its own network only, and peers come from {tunnel.subnet}",
-            f'Let {tunnel.subnet} in there; or `way_back = "nat"`, and load the server\'s new files.',
-            f"Switch the firewall of {host} off for a moment and look again.",
+            say("host-filters-strangers.swallowed.says", host=host, subnet=tunnel.subnet),
+            say("host-filters-strangers.swallowed.do", subnet=tunnel.subnet),
+            say("host-filters-strangers.swallowed.sure", host=host),
         )
     if facts.target.inside is None:
-        case.cause("host-off", "possible", f"{host} is switched off or unplugged", "Look whether it runs.", "At home.")
+        case.cause("host-off", "possible", say("host-off.says", name=host), say("host-off.do"), say("host-off.sure"))

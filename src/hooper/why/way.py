@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from hooper import deeds
 from hooper.addresses import parse_address
 from hooper.check.results import IcmpSeen
 from hooper.line.judging import outer_wan, situation
@@ -11,6 +10,7 @@ from hooper.why.case import THERE, Case, Certainty
 from hooper.why.deciding import hairpin_works, line_proven, read_rule, read_wan, stand_in_reached
 from hooper.why.rules import judge_rule, missing, told_rule, told_wrong, undecided, wrong_host
 from hooper.why.server_keys import server_keys
+from hooper.words.said import say, together
 
 
 def _refused(case: Case) -> bool:
@@ -19,7 +19,7 @@ def _refused(case: Case) -> bool:
         return False
     wrong = [item for item in case.plan.findings if item.severity == "error" and item.subject == _subject(case)]
     for finding in wrong[:1]:
-        case.cause("plan-error", "certain", f"no rule is planned: {finding.message}", finding.remedy)
+        case.cause("plan-error", "certain", say("plan-error.says", message=finding.message), finding.remedy)
     return bool(wrong)
 
 
@@ -86,8 +86,8 @@ def _unfit(case: Case) -> None:
     case.cause(
         case.facts.unfit.code,
         "certain",
-        f"nothing was proven: {case.facts.unfit.words}",
-        f"Look from outside: give {deeds.FROM_PHONE} with the phone's Wi-Fi off, or `{deeds.LOOK_BY_HOTSPOT}`.",
+        say("nothing-was-proven", words=case.facts.unfit.words),
+        say("look-from-outside-give"),
     )
 
 
@@ -97,9 +97,9 @@ def _through_vpn(case: Case) -> None:
         case.cause(
             "asker-tunnel",
             "likely" if case.facts.others is False else "possible",
-            f"{case.facts.tunnel_from} is a VPN, and may drop what this look sends, or answer in place of others",
-            "Switch the VPN off, and look from outside again.",
-            f"Look once more from another network outside, with another {deeds.FROM_ELSEWHERE}.",
+            say("asker-tunnel.says", tunnel_from=case.facts.tunnel_from),
+            say("asker-tunnel.do"),
+            say("look-once-more-from"),
         )
 
 
@@ -121,8 +121,8 @@ def _nobody_outside(case: Case) -> None:
     case.cause(
         "line-down",
         "likely",
-        "nobody outside answers this machine: the line is down, or this machine is kept from it",
-        f"Look at the lamps and the status page of {outermost}, and whether this machine reaches the internet.",
+        say("line-down.says"),
+        say("line-down.do", outermost=outermost),
         read_wan(outermost),
     )
 
@@ -134,13 +134,18 @@ def _inner_moved(case: Case) -> bool:
         planned, said = case.site.gateways[key].wan_behind(outer), line.wan.get(key)
         if said is None or planned is None or parse_address(said.value) == planned:
             continue
-        words = f"{key} has the WAN address {said.value}"
-        case.step(f"rule:{outer}", "broken", f"its rules lead to {planned}", f"{words} ({said.words(line.now)})")
+        words = say("has-the-wan-address", key=key, value=said.value)
+        case.step(
+            f"rule:{outer}",
+            "broken",
+            say("its-rules-lead-to", planned=planned),
+            say("with-source", words=words, source=said.words(line.now)),
+        )
         case.cause(
             "inner-wan-moved",
             "certain" if said.now(line.now) else "likely",
-            f"{words}; the rules of {outer} lead to {planned}",
-            f"Have {outer} reserve {planned} for {key}, or write {said.value} as its `wan` and enter the rules anew.",
+            say("inner-wan-moved.says", words=words, outer=outer, planned=planned),
+            say("inner-wan-moved.do", outer=outer, planned=planned, key=key, value=said.value),
             read_wan(key),
         )
         return True
@@ -156,11 +161,19 @@ def _nobody_at_the_end(case: Case, icmp: IcmpSeen) -> None:
             wrong_host(case, "likely")  # the device is there: so the rule leads elsewhere
         _inner_unknown(case, "likely")
         return
-    said = f"{icmp.by} says that nobody is where the rule leads ({icmp.name})"
-    again = f"Give it {case.site.devices[service.host].address} again."
-    decide = f"Look whether {service.host} is on, and which address it shows: give that with {deeds.HOST_ADDRESS}."
-    case.cause("host-off", "likely", f"{service.host} is switched off or unplugged: {said}", "Switch it on.", decide)
-    case.cause("host-moved", "likely", f"{service.host} has taken another address: {said}", again, decide)
+    said = say("says-that-nobody-is", by=icmp.by, name=icmp.name)
+    again = say("give-it-again", address=case.site.devices[service.host].address)
+    decide = say("look-whether-is-on", host=service.host)
+    case.cause(
+        "host-off",
+        "likely",
+        say("host-off.nobody-at-the-end.says", host=service.host, said=said),
+        say("host-off.nobody-at-the-end.do"),
+        decide,
+    )
+    case.cause(
+        "host-moved", "likely", say("host-moved.nobody-at-the-end.says", host=service.host, said=said), again, decide
+    )
     wrong_host(case, "possible")
 
 
@@ -170,9 +183,9 @@ def _strangers_rejected(case: Case, icmp: IcmpSeen) -> None:
     case.cause(
         "host-filters-strangers",
         "likely",
-        f"{icmp.by} says {icmp.name}: a firewall of {host}, or of a router, forbids it to strangers",
-        f"Let it in from everywhere in the firewall of {host}, and look for such a rule on the routers.",
-        "Switch that firewall off for a moment and look again from outside.",
+        say("host-filters-strangers.strangers-rejected.says", by=icmp.by, name=icmp.name, host=host),
+        say("host-filters-strangers.strangers-rejected.do", host=host),
+        say("host-filters-strangers.strangers-rejected.sure"),
     )
     wrong_host(case, "possible")
 
@@ -183,8 +196,8 @@ def _not_allowed(case: Case, *, reachable: bool) -> None:
         case.cause(
             "sources-open",
             "certain",
-            f"{case.facts.service} answers a place that is not among its allowed sources",
-            "Look at the rule's allowed sources on the router that is to keep them, and set them as the sheet says.",
+            say("sources-open.says", service=case.facts.service),
+            say("sources-open.do"),
         )
 
 
@@ -195,9 +208,9 @@ def _stopped_on_the_way(case: Case, icmp: IcmpSeen) -> None:
     case.cause(
         "port-blocked" if icmp.type == 3 and icmp.code in (9, 10, 13) else "line-not-reached",
         "likely",
-        f"{icmp.by}, a router on the way, says about {outside.target_address}: {icmp.name}",
-        "Look from another place outside; if it says the same, ask the provider.",
-        f"Look once more from another network outside, with another {deeds.FROM_ELSEWHERE}.",
+        say("a-router-on-the", by=icmp.by, target_address=outside.target_address, name=icmp.name),
+        say("look-from-another-place"),
+        say("look-once-more-from"),
     )
 
 
@@ -205,22 +218,33 @@ def _public_address(case: Case, *, arrived: bool) -> None:
     line = case.facts.line
     _, can_forward = situation(line)
     told, public = outer_wan(line), line.public
-    shown = f"public address {public.value} ({public.source})" if public.value else f"not known: {public.source}"
+    shown = (
+        say("public-address-by", value=public.value, source=public.source)
+        if public.value
+        else say("not-known", source=public.source)
+    )
     if arrived:
-        case.step("public-address", "ok", shown, "it answered from outside")
+        case.step("public-address", "ok", shown, say("it-answered-from-outside"))
     elif can_forward is False and not case.facts.others:
-        case.step("public-address", "broken", shown, f"{line.chain[0]}'s WAN address is {told.value if told else '?'}")
+        case.step(
+            "public-address",
+            "broken",
+            shown,
+            say("s-wan-address-is", chain=line.chain[0], value=told.value if told else "?"),
+        )
     elif can_forward:
         case.step(
             "public-address",
             "ok",
             shown,
-            f"{line.chain[0]} has it itself" if told else f"{line.chain[0]} has it itself, by the hops",
+            say("has-it-itself", chain=line.chain[0]) if told else say("has-it-itself-by", chain=line.chain[0]),
         )
     elif case.facts.others:
-        case.step("public-address", "ok", shown, "other services of this line answered there from outside")
+        case.step("public-address", "ok", shown, say("other-services-of-this"))
     else:
-        missing = f"{line.chain[0]}'s WAN address was not told" if told is None else f"told WAN address {told.value}"
+        missing = (
+            say("s-wan-address-was", chain=line.chain[0]) if told is None else say("told-wan-address", value=told.value)
+        )
         case.step("public-address", "unknown", shown, missing)
 
 
@@ -229,21 +253,21 @@ def _carrier(case: Case) -> None:
     told = outer_wan(line)
     judged = judge(line)
     certainty: Certainty = "certain" if told is None or told.now(line.now) else "likely"
-    evidence = "; ".join(judged.evidence)
+    evidence = together(judged.evidence)
     if judged.kind == "no-ipv4":
         case.cause(
             "line-down",
             certainty,
-            f"the line has no IPv4 address: {evidence}",
-            f"Look at the lamps and the status page of {line.chain[0]}; if it is all right there, ask the provider.",
+            say("line-down.carrier.says", evidence=evidence),
+            say("line-down.carrier.do", chain=line.chain[0]),
             read_wan(line.chain[0]),
         )
         return
     case.cause(
         "shared-ports" if judged.kind == "shared-ports" else "carrier-nat",
         certainty,
-        f"{evidence}: nothing from outside reaches {line.chain[0]}",
-        "Ask the provider for a public IPv4 address; else use IPv6, or a tunnel out to a machine you rent.",
+        say("nothing-from-outside-reaches", evidence=evidence, chain=line.chain[0]),
+        say("ask-the-provider-for"),
         read_wan(line.chain[0]),
     )
 
@@ -271,8 +295,8 @@ def _silent(case: Case) -> None:
         case.cause(
             "carrier-nat",
             "likely" if situation(line)[1] is None else "possible",
-            f"{line.chain[0]}'s WAN address and the public address do not fit together, or were read long ago",
-            "Read the WAN address again; if it is not the public one, ask the provider for a public address.",
+            say("carrier-nat.silent.says", chain=line.chain[0]),
+            say("carrier-nat.silent.do"),
             read_wan(line.chain[0]),
         )
     if not facts.others and not hairpin_works(case):
@@ -291,8 +315,8 @@ def _inner_unknown(case: Case, certainty: Certainty) -> None:
             case.cause(
                 "inner-wan-moved",
                 certainty,
-                f"{key} has another WAN address than {planned}, where the rules of {outer} lead",
-                f"Have {outer} reserve {planned} for {key}.",
+                say("inner-wan-moved.inner-unknown.says", key=key, planned=planned, outer=outer),
+                say("inner-wan-moved.inner-unknown.do", outer=outer, planned=planned, key=key),
                 read_wan(key),
             )
 
@@ -302,8 +326,8 @@ def _carrier_suspected(case: Case, certainty: Certainty) -> None:
     case.cause(
         "carrier-nat",
         certainty,
-        f"the provider may keep the public address for itself, before {line.chain[0]} (carrier NAT)",
-        "If so, ask the provider for a public IPv4 address; else use IPv6 or a tunnel out to a machine you rent.",
+        say("carrier-nat.says", chain=line.chain[0]),
+        say("carrier-nat.do"),
         read_wan(line.chain[0]),
     )
 
@@ -316,18 +340,18 @@ def _on_the_device(case: Case, certainty: Certainty) -> None:
     case.cause(
         "host-filters-strangers",
         certainty,
-        f"the firewall of {host} answers its own network only",
-        f"Let {facts.service} in from every address in the firewall of {host}.",
-        f"Look there whether only {network.network} is let in, or switch it off for a moment and look from outside.",
+        say("host-filters-strangers.on-the-device.says", host=host),
+        say("host-filters-strangers.on-the-device.do", service=facts.service, host=host),
+        say("host-filters-strangers.on-the-device.sure", network=network.network),
     )
     if facts.host_reached or host not in case.site.hosts:  # what it answers finds its way, and a gateway knows its own
         return
     case.cause(
         "host-without-way-out",
         certainty,
-        f"{host} has no gateway, or a wrong one: what it answers to strangers does not leave its network",
-        f"Set the gateway of {host} to {network.ip}.",
-        f"Look in the network settings of {host} which gateway it has, or try whether it reaches the internet.",
+        say("host-without-way-out.says", host=host),
+        say("host-without-way-out.do", host=host, ip=network.ip),
+        say("host-without-way-out.sure", host=host),
     )
 
 
@@ -342,14 +366,14 @@ def _blocked(case: Case, certainty: Certainty) -> None:
         blocked.transport in (transport, "both") and blocked.ports.first <= port <= blocked.ports.last
         for blocked in case.site.lines[facts.line.line].blocked
     )
-    says = ", as the site file says" if listed else ""
-    remedy = f"Ask the provider, or choose another outside port: `outside_port` in [services.{facts.service}]."
+    says = say("as-the-site-file") if listed else ""
+    remedy = say("ask-the-provider-or", service=facts.service)
     unread = undecided(case)
-    decide = f"Give {facts.service} another outside port for a moment: if it answers there, the provider drops {port}."
+    decide = say("give-another-outside-port", service=facts.service, port=port)
     case.cause(
         "port-blocked",
         "likely" if listed else certainty,
-        f"the provider drops what comes in at {transport} {port}{says}",
+        say("port-blocked.says", transport=transport, port=port, says=says),
         remedy,
         read_rule(unread[0], facts.service) if unread else decide,
     )

@@ -36,14 +36,12 @@ class CodeWords(NamedTuple):
 
 class Tick(NamedTuple):
     """One line of a device's list. key: in the site file. question: as a person ticks it off. code: of the finding,
-    where it is not so. says, remedy: of that.
+    where it is not so.
     """
 
     key: str
     question: str
     code: str
-    says: str
-    remedy: str
 
 
 class FaultWords(NamedTuple):
@@ -54,53 +52,54 @@ class FaultWords(NamedTuple):
 
 
 @cache
-def _read() -> dict[str, dict[str, Any]]:
+def catalogue() -> dict[str, dict[str, Any]]:
+    """All of catalogue.json."""
     found: dict[str, dict[str, Any]] = json.loads(Path(__file__).with_name("catalogue.json").read_bytes())
     return found
 
 
 def meaning(kind: Kind, code: str) -> CodeWords:
     """Raises: KeyError: no such code is known as that kind."""
-    entry = _read()[f"{kind}s"][code]
+    entry = catalogue()[f"{kind}s"][code]
     return CodeWords(code, kind, **{key: value for key, value in entry.items() if key in CodeWords._fields})
 
 
 def codes(*kinds: Kind) -> tuple[str, ...]:
     """All codes of these kinds; without one, of all. Each once."""
-    return tuple(dict.fromkeys(code for kind in kinds or KINDS for code in _read()[f"{kind}s"]))
+    return tuple(dict.fromkeys(code for kind in kinds or KINDS for code in catalogue()[f"{kind}s"]))
 
 
 def meanings(code: str) -> tuple[CodeWords, ...]:
     """All that a code means; empty: there is none such."""
-    return tuple(meaning(kind, code) for kind in KINDS if code in _read()[f"{kind}s"])
+    return tuple(meaning(kind, code) for kind in KINDS if code in catalogue()[f"{kind}s"])
 
 
 def severity_of(code: str) -> Severity:
     """Of a finding. Raises: KeyError."""
-    severity: Severity = _read()["findings"][code]["severity"]
+    severity: Severity = catalogue()["findings"][code]["severity"]
     return severity
 
 
 def groups() -> dict[str, str]:
     """The title of each group of findings, in the order of a page."""
-    return dict(_read()["groups"])
+    return dict(catalogue()["groups"])
 
 
 @cache
 def ticks() -> tuple[Tick, ...]:
     """What can be ticked off of a device."""
     return tuple(
-        Tick(entry["tick"], entry["question"], code, entry["says"], entry["remedy"])
-        for code, entry in _read()["findings"].items()
+        Tick(entry["tick"], entry["question"], code)
+        for code, entry in catalogue()["findings"].items()
         if "tick" in entry
     )
 
 
 def faults() -> dict[str, FaultWords]:
     """The faults of the lab, by name."""
-    return {name: FaultWords(**entry) for name, entry in _read()["faults"].items()}
+    return {name: FaultWords(**entry) for name, entry in catalogue()["faults"].items()}
 
 
 def lines() -> dict[str, str]:
     """The kinds of line that the lab can have, each in one clause."""
-    return dict(_read()["lines"])
+    return dict(catalogue()["lines"])

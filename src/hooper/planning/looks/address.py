@@ -12,9 +12,10 @@ from hooper.planning.findings import finding
 from hooper.planning.routes import return_routes
 from hooper.planning.values import Finding
 from hooper.site.references import is_far_end
+from hooper.words.said import Said, quoted, say
 
 Owners = dict[tuple[str, object], str]
-Better = Callable[[str], str]  # a gateway's key to the words for a free address on its LAN
+Better = Callable[[str], Said]  # a gateway's key to the words for a free address on its LAN
 
 
 def find(facts: Facts) -> Iterator[Finding]:
@@ -23,12 +24,12 @@ def find(facts: Facts) -> Iterator[Finding]:
     macs: dict[str, str] = {}
     proposed: dict[str, Iterator[IPv4Address]] = {}
 
-    def better(gateway: str) -> str:
+    def better(gateway: str) -> Said:
         """A free address on that LAN, another one each time."""
         if gateway not in proposed:
             proposed[gateway] = free_addresses(facts.site, gateway)
         free = next(proposed[gateway], None)
-        return f"such as {free}" if free is not None else "once one is free"
+        return say("such-as", free=free) if free is not None else say("once-one-is-free")
 
     yield from _gateways(facts, owners, macs, better)
     yield from _hosts(facts, owners, macs, better)
@@ -44,8 +45,8 @@ def _gateways(facts: Facts, owners: Owners, macs: dict[str, str], better: Better
             yield finding(
                 "pool-holds-gateway",
                 subject,
-                f"its pool {gateway.pool} contains its own address {gateway.lan.ip}",
-                f"Have the pool start after {gateway.lan.ip}.",
+                say("pool-holds-gateway.says", pool=gateway.pool, ip=gateway.lan.ip),
+                say("pool-holds-gateway.do", ip=gateway.lan.ip),
             )
         yield from _mac(subject, gateway.mac, macs, reserved=gateway.wan_from == "reservation")
         for outer_key in gateway.behind:
@@ -53,7 +54,9 @@ def _gateways(facts: Facts, owners: Owners, macs: dict[str, str], better: Better
             if wan is None:
                 continue
             yield from _take(owners, outer_key, wan, subject)
-            yield from _kept(facts, subject, f"its outer address {wan}", wan, outer_key, gateway.wan_from, better)
+            yield from _kept(
+                facts, subject, say("its-outer-address", wan=wan), wan, outer_key, gateway.wan_from, better
+            )
             if gateway.wan_from == "reservation":
                 yield from _reserved(facts, subject, key, wan, outer_key, gateway.mac, better)
             if wan in (outer.lan.network.network_address, outer.lan.network.broadcast_address):
@@ -70,13 +73,13 @@ def _hosts(facts: Facts, owners: Owners, macs: dict[str, str], better: Better) -
         if not own:  # the machine at home that the tunnel to a rented one ends on
             yield from _take(owners, gateway, host.address, subject)
         yield from _mac(subject, host.mac, macs, reserved=host.address_from == "reservation")
-        yield from _kept(facts, subject, str(host.address), host.address, gateway, host.address_from, better)
+        yield from _kept(facts, subject, quoted(str(host.address)), host.address, gateway, host.address_from, better)
         if host.address_from == "reservation":
             yield from _reserved(facts, subject, key, host.address, gateway, host.mac, better)
 
 
 def _kept(
-    facts: Facts, subject: str, what: str, address: IPv4Address, gateway: str, given: str, better: Better
+    facts: Facts, subject: str, what: Said, address: IPv4Address, gateway: str, given: str, better: Better
 ) -> Iterator[Finding]:
     """Whether a device keeps its address."""
     pool = facts.site.gateways[gateway].pool
@@ -85,23 +88,22 @@ def _kept(
         yield finding(
             "address-moves",
             subject,
-            f"{what} comes from the DHCP pool of {gateway}, and nothing keeps it there",
-            f'Reserve {address} for it on {gateway}, then write `{key} = "reservation"`; or set a free address on the'
-            f" device, {better(gateway)}.",
+            say("address-moves.says", what=what, gateway=gateway),
+            say("address-moves.do", address=address, gateway=gateway, key=key, better=better(gateway)),
         )
     elif given == "device" and pool is not None and address in pool:
         yield finding(
             "address-in-pool",
             subject,
-            f"{what} is set on the device but lies in the pool {pool} of {gateway}",
-            f"Set a free address on it, {better(gateway)}, or reserve this one on {gateway}.",
+            say("address-in-pool.says", what=what, pool=pool, gateway=gateway),
+            say("address-in-pool.do", better=better(gateway), gateway=gateway),
         )
     elif given == "device" and pool is None and subject.startswith("hosts.") and not is_far_end(facts.site, gateway):
         yield finding(
             "pool-unknown",
             f"gateways.{gateway}",
-            f"which addresses {gateway} hands out is not known, so an address set on a device may be one of them",
-            "Add its `pool`, or reserve the addresses there: then the pool does not matter.",
+            say("pool-unknown.says", gateway=gateway),
+            say("pool-unknown.do"),
         )
 
 
@@ -112,21 +114,21 @@ def _reserved(
         yield finding(
             "mac-missing",
             subject,
-            f"{key} is to get {address} by reservation, but its MAC address is not given",
-            'Add `mac = "..."`; it stands on the device\'s label or network page.',
+            say("mac-missing.says", key=key, address=address),
+            say("mac-missing.do"),
         )
     if not facts.site.gateways[gateway].form.reservations:
         yield finding(
             "no-reservations",
             subject,
-            f"{address} is to be reserved on {gateway}, whose form cannot do that",
-            f"Set a free address on the device instead, {better(gateway)}.",
+            say("no-reservations.says", address=address, gateway=gateway),
+            say("no-reservations.do", better=better(gateway)),
         )
 
 
 def _unusable(subject: str, address: IPv4Address, gateway: str, better: Better) -> Finding:
-    message = f"{address} is the own or the broadcast address of the network of {gateway}"
-    return finding("address-not-usable", subject, message, f"Give it a free address, {better(gateway)}.")
+    message = say("is-the-own-or", address=address, gateway=gateway)
+    return finding("address-not-usable", subject, message, say("address-not-usable.do", better=better(gateway)))
 
 
 def _take(owners: Owners, gateway: str, address: IPv4Address, subject: str) -> Iterator[Finding]:
@@ -135,7 +137,7 @@ def _take(owners: Owners, gateway: str, address: IPv4Address, subject: str) -> I
         yield finding(
             "address-clash",
             subject,
-            f"{address} belongs to {owner} already",
+            say("address-clash.says", address=address, owner=owner),
         )
 
 
@@ -145,21 +147,21 @@ def _mac(subject: str, mac: str | None, macs: dict[str, str], *, reserved: bool)
     owner = macs.setdefault(mac, subject)
     first = int(mac[:2], 16)
     if first & 1:
-        yield finding("mac-group", subject, f"{mac} is a group address, no device's own", "Read the MAC once more.")
+        yield finding("mac-group", subject, say("mac-group.says", mac=mac), say("mac-group.do"))
     elif owner != subject:
         yield finding(
             "mac-clash",
             subject,
-            f"{mac} belongs to {owner} already",
-            "Read both labels once more; one device with two addresses can have one of them reserved only.",
+            say("mac-clash.says", mac=mac, owner=owner),
+            say("mac-clash.do"),
             severity=None if reserved else "warning",
         )
     elif first & 2 and reserved:
         yield finding(
             "mac-private",
             subject,
-            f"{mac} was made up by the device or a person, not by its maker, and an address is reserved for it",
-            'If it is a phone or computer, switch "private" or "random" addresses off for this network.',
+            say("mac-private.says", mac=mac),
+            say("mac-private.do"),
         )
 
 
@@ -176,8 +178,8 @@ def _prefixes(facts: Facts) -> Iterator[Finding]:
             yield finding(
                 "prefix-overlap",
                 f"gateways.{inner}",
-                f"its LAN {narrow} overlaps {wide}, the LAN of {outer}, which it is behind",
-                f"Give {inner} another LAN, such as {free_prefix(site, narrow.prefixlen)}.",
+                say("prefix-overlap.says", narrow=narrow, wide=wide, outer=outer),
+                say("prefix-overlap.do", inner=inner, free_prefix=free_prefix(site, narrow.prefixlen)),
             )
     for key, tunnel in sorted(site.tunnels.items()):
         for name, gateway in sorted(site.gateways.items()):
@@ -185,8 +187,8 @@ def _prefixes(facts: Facts) -> Iterator[Finding]:
                 yield finding(
                     "prefix-overlap",
                     f"tunnels.{key}",
-                    f"its network {tunnel.subnet} overlaps {gateway.lan.network}, the LAN of {name}",
-                    f"Give the tunnel another, such as {free_prefix(site, tunnel.subnet.prefixlen)}.",
+                    say("prefix-overlap.prefixes.says", subnet=tunnel.subnet, network=gateway.lan.network, name=name),
+                    say("prefix-overlap.prefixes.do", free_prefix=free_prefix(site, tunnel.subnet.prefixlen)),
                 )
     private = site.tunnels or any(service.reach == "tunnel" for service in site.services.values())
     places = {facts.place(host) for host in site.hosts} if private else set()
@@ -196,24 +198,24 @@ def _prefixes(facts: Facts) -> Iterator[Finding]:
             yield finding(
                 "prefix-common",
                 f"gateways.{name}",
-                f"{network} is what hotels and routers out of the box use: from such a place a tunnel leads nowhere",
-                f"Change it to a rarer one while it is easy, such as {free_prefix(site, network.prefixlen)}.",
+                say("prefix-common.says", network=network),
+                say("prefix-common.do", free_prefix=free_prefix(site, network.prefixlen)),
             )
     for name, tunnel in sorted(site.tunnels.items()):
         if tunnel.subnet is not None and is_common(tunnel.subnet):
             yield finding(
                 "prefix-common",
                 f"tunnels.{name}",
-                f"its network {tunnel.subnet} is one that hotels and routers out of the box use too",
-                f"Give the tunnel a rarer one, such as {free_prefix(site, tunnel.subnet.prefixlen)}.",
+                say("prefix-common.prefixes.says", subnet=tunnel.subnet),
+                say("prefix-common.prefixes.do", free_prefix=free_prefix(site, tunnel.subnet.prefixlen)),
             )
     for key, routes in return_routes(site).items():
         for route in routes:
             yield finding(
                 "route-needed",
                 f"gateways.{key}",
-                f"the devices behind {key} answer to the tunnel's network {route.prefix} only by a route to it",
-                f"Enter on {key}: {route.prefix} by {route.via}; its sheet has it.",
+                say("route-needed.says", key=key, prefix=route.prefix),
+                say("route-needed.do", key=key, prefix=route.prefix, via=route.via),
             )
 
 
@@ -225,8 +227,8 @@ def _six(facts: Facts) -> Iterator[Finding]:
             yield finding(
                 "address6-missing",
                 f"services.{key}",
-                f"it is for IPv6 alone, but {service.host} has no `address6`",
-                f"Add `address6` to [hosts.{service.host}], or leave `family` out.",
+                say("address6-missing.says", host=service.host),
+                say("address6-missing.do", host=service.host),
             )
     exposed = {site.services[key].host: line for key, line in facts.lines6.items()}
     for host, line in sorted(exposed.items()):
@@ -238,8 +240,8 @@ def _six(facts: Facts) -> Iterator[Finding]:
             yield finding(
                 "address6-not-public",
                 f"hosts.{host}",
-                f"{address} cannot be reached from outside: it is {kind.meaning} ({kind.source})",
-                "Give the device's address that starts with the line's prefix.",
+                say("address6-not-public.says", address=address, meaning=kind.meaning, source=kind.source),
+                say("address6-not-public.do"),
             )
             continue
         for subject, prefix in (
@@ -250,8 +252,8 @@ def _six(facts: Facts) -> Iterator[Finding]:
                 yield finding(
                     "address6-elsewhere",
                     f"hosts.{host}",
-                    f"{address} is not in {prefix}, the prefix of {subject}",
-                    "Read the device's address again; where the prefix has changed, correct it too.",
+                    say("address6-elsewhere.says", address=address, prefix=prefix, subject=subject),
+                    say("address6-elsewhere.do"),
                 )
 
 
@@ -264,8 +266,8 @@ def _writing(facts: Facts) -> Iterator[Finding]:
         yield finding(
             "leading-zeros",
             path,
-            f"{written} is read as {read}",
-            f"Write {read}; on the device's own page the padded form is right.",
+            say("leading-zeros.says", written=written, read=read),
+            say("leading-zeros.do", read=read),
         )
     site = facts.site
     shown: list[IPAddress] = [address for line in site.lines.values() for address in line.address]
@@ -274,10 +276,10 @@ def _writing(facts: Facts) -> Iterator[Finding]:
     shown += [address for address, _ in site.measure.stun]
     examples = sorted({address for address in shown if classify(address).key == "documentation"}, key=_number)
     if examples:
-        others = f" and {len(examples) - 1} more" if len(examples) > 1 else ""
+        others = say("and-more", examples=len(examples) - 1) if len(examples) > 1 else ""
         yield finding(
             "documentation-address",
             "site",
-            f"{examples[0]}{others} from the blocks that are kept for examples",
-            "Fine in an example; in a site of your own put the real addresses.",
+            say("documentation-address.says", examples=examples[0], others=others),
+            say("documentation-address.do"),
         )

@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from typing import TYPE_CHECKING
 
-from hooper import deeds
 from hooper.planning.facts import Facts
 from hooper.planning.findings import entry_of, finding
 from hooper.planning.unfolded import side_doors
 from hooper.planning.values import Finding
+from hooper.words.said import say
 
 if TYPE_CHECKING:
     from hooper.site.model import Accepted
@@ -19,12 +19,12 @@ def find_unmeant(facts: Facts) -> Iterator[Finding]:
     """What is reached otherwise than its reach says. Nobody can accept that: the site file says the contrary."""
     for door in side_doors(facts.topology, facts.forwards):
         service = facts.site.services[door.service]
-        meant = f'its reach is "{service.reach}"' if service.reach != "public" else "that one is for its sources only"
+        meant = say("its-reach-is", reach=service.reach) if service.reach != "public" else say("that-one-is-for")
         yield finding(
             "open-by-another",
             f"services.{door.by}",
-            f"its rule lets in {door.service} too, at {door.words()}, though {meant}",
-            f"Narrow the ports of {door.by}, or make {door.service} listen on another port of {service.host}.",
+            say("open-by-another.says", service=door.service, words=door.words(), meant=meant),
+            say("open-by-another.do", by=door.by, service=door.service, host=service.host),
         )
     ends = any(entry.reach == "public" and entry.speech.tunnel for entry in facts.site.services.values())
     for key, service in facts.site.services.items():
@@ -32,8 +32,8 @@ def find_unmeant(facts: Facts) -> Iterator[Finding]:
             yield finding(
                 "tunnel-missing",
                 f"services.{key}",
-                "it is to be reached through a tunnel, and the site file has none",
-                f"`{deeds.ADD_TUNNEL}` makes one, {deeds.TUNNEL_HOST} names what ends it; until then `reach` is lan.",
+                say("tunnel-missing.says"),
+                say("tunnel-missing.do"),
             )
 
 
@@ -44,32 +44,33 @@ def find(facts: Facts) -> Iterator[Finding]:
     for key in facts.public:
         service, subject = facts.site.services[key], f"services.{key}"
         speech = service.speech
-        who = f"to {', '.join(map(str, service.sources))}" if service.sources else "to the whole world"
-        safer = 'Make it `reach = "tunnel"`'
-        encrypted = f"use {speech.safer} instead" if speech.safer else "use the encrypted kind"
+        who = say("to-sources", sources=service.sources) if service.sources else say("to-the-whole-world")
+        safer = say("make-it-reach-tunnel")
+        encrypted = say("use-instead", safer=speech.safer) if speech.safer else say("use-the-encrypted-kind")
         if facts.site.devices[service.host].address in pages and not speech.tunnel:
-            message = f"a router's own page is open {who}"
-            yield finding("router-page-open", subject, message, f"{safer}; a router is managed from inside.")
+            message = say("a-routers-own-page", who=who)
+            yield finding("router-page-open", subject, message, say("router-page-open.do", safer=safer))
         elif speech.desktop or speech.sharing:
             code = "desktop-open" if speech.desktop else "sharing-open"
-            limit = ", which is safer still." if service.sources else ", or at least limit it by `sources`."
-            yield finding(code, subject, f"{speech.title} is open {who}", safer + limit)
+            limit = say("which-is-safer-still") if service.sources else say("or-at-least-limit")
+            yield finding(code, subject, say("is-open", title=speech.title, who=who), safer + limit)
         elif speech.lan_only:
-            message = f"{speech.title} is open {who}; it is made for networks where everyone is trusted"
-            yield finding("lan-protocol-open", subject, message, f"{safer}.")
+            message = say("is-open-it-is", title=speech.title, who=who)
+            yield finding("lan-protocol-open", subject, message, safer + ".")
         elif speech.clear_text:
             yield finding(
                 "clear-text-open",
                 subject,
-                f"{speech.title} is open {who}" + ("" if "without" in speech.title else ", in clear text"),
-                f"{safer}, {encrypted}, or accept the risk in [services.{key}.accepted].",
+                say("clear-text-open.says", title=speech.title, who=who)
+                + ("" if "without" in speech.title else say("clear-text-open.find.says")),
+                say("clear-text-open.do", safer=safer, encrypted=encrypted, key=key),
             )
         elif service.speaks == "unknown":
             yield finding(
                 "unknown-protocol-open",
                 subject,
-                f"{speech.title} is open {who}",
-                f"{safer} if its app can use one; keep the device's firmware current.",
+                say("unknown-protocol-open.says", title=speech.title, who=who),
+                say("unknown-protocol-open.do", safer=safer),
             )
 
 
@@ -91,16 +92,16 @@ def accept(facts: Facts, found: Iterable[Finding]) -> Iterator[Finding]:
             yield finding(
                 "acceptance-ended",
                 item.subject,
-                f"the risk {item.code} was accepted until {accepted.until} ({accepted.reason})",
-                "Look again: remove the risk, or accept it until a new day.",
+                say("acceptance-ended.says", code=item.code, until=accepted.until, reason=accepted.reason),
+                say("acceptance-ended.do"),
             )
         else:
-            message = f"{item.message}; accepted until {accepted.until}: {accepted.reason}"
-            yield Finding(item.code, "note", item.subject, message, f"Look at it again by {accepted.until}.")
+            message = say("accepted-until", message=item.message, until=accepted.until, reason=accepted.reason)
+            yield Finding(item.code, "note", item.subject, message, say("look-at-it-again", until=accepted.until))
     for (subject, code), _ in sorted(unused.items(), key=lambda row: row[0]):
         yield finding(
             "acceptance-unused",
             f"{subject}.accepted",
-            f"{code!r} is accepted, but no finding of that code that can be accepted is raised here",
-            "Remove [" + subject + ".accepted], or correct its `finding`.",
+            say("acceptance-unused.says", code=code),
+            say("acceptance-unused.accept.do") + subject + say("acceptance-unused.do"),
         )

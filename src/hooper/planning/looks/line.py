@@ -12,27 +12,28 @@ from hooper.planning.paths import CANNOT_FORWARD
 from hooper.planning.values import Finding
 from hooper.planning.ways import in_one_sentence, ways_left
 from hooper.sourced import SourcedAddress
+from hooper.words.said import NOTHING, Said, quoted, say
 
 if TYPE_CHECKING:
     from hooper.site.model import Site
 
 
 SITUATIONS = {
-    "carrier-nat": ("line-behind-carrier", "the provider shares one public address among many customers (carrier NAT)"),
-    "shared-ports": ("line-shares-ports", "the public address is shared, and only some of its ports are this line's"),
-    "no-ipv4": ("line-without-ipv4", "the line has no IPv4 address"),
+    "carrier-nat": ("line-behind-carrier", say("the-provider-shares-one")),
+    "shared-ports": ("line-shares-ports", say("the-public-address-is-shared")),
+    "no-ipv4": ("line-without-ipv4", say("the-line-has-no")),
 }
 
 
 def address_differs(line: str, claim: SourcedAddress, seen: SourcedAddress, *, fresh: bool = True) -> Finding:
     """What is written, or said by a router, against what was looked at. seen: the better evidence; fresh: of now."""
     if claim.how == "written":
-        said = f"the site file says {claim.value}"
-        remedy = f'Correct `address` in [lines.{line}]: write all that the line has, or "dynamic" where it changes.'
+        said = say("the-site-file-says", value=claim.value)
+        remedy = say("correct-address-in-lines", line=line)
     else:
-        said = f"{claim.source} says {claim.value}"
-        remedy = "Look on its status page: it may have been told to say so, or have a second line or a VPN."
-    message = f"{said}, but it is {seen.value} ({seen.source})"
+        said = say("source-says", source=claim.source, value=claim.value)
+        remedy = say("look-on-its-status")
+    message = say("but-it-is", said=said, value=seen.value, source=seen.source)
     return finding(
         "address-differs", f"lines.{line}", message, remedy, severity=None if seen.measured and fresh else "warning"
     )
@@ -48,18 +49,18 @@ def find(facts: Facts) -> Iterator[Finding]:
                 yield finding(
                     "line-not-public",
                     f"lines.{key}",
-                    f"{address} is not a public address: it is {kind.meaning} ({kind.source})",
-                    in_one_sentence(ways_left(bool(line.prefix6) or None, bridge=kind.key == "private")),
+                    say("line-not-public.says", address=address, meaning=kind.meaning, source=kind.source),
+                    quoted(in_one_sentence(ways_left(bool(line.prefix6) or None, bridge=kind.key == "private"))),
                 )
         if line.situation in CANNOT_FORWARD:
             used = sorted(name for name, way in facts.ways.items() if way.line == key)
             code, message = SITUATIONS[line.situation]
-            hit = f": {', '.join(used[:5])} cannot be reached over IPv4" if used else ""
+            hit = say("cannot-be-reached-over", used=used[:5]) if used else NOTHING
             yield finding(
                 code,
                 f"lines.{key}",
                 message + hit,
-                in_one_sentence(ways_left(bool(line.prefix6) or None)),
+                quoted(in_one_sentence(ways_left(bool(line.prefix6) or None))),
                 severity=None if used else "note",
             )
     passed = {(way.passed, way.line): name for name, way in sorted(facts.ways.items(), reverse=True) if way.passed}
@@ -67,8 +68,8 @@ def find(facts: Facts) -> Iterator[Finding]:
         yield finding(
             "line-passed-over",
             f"services.{first}",
-            f"it comes in by {taken}, since {' and '.join(lines)} cannot be forwarded to",
-            f'Write `line = "{taken}"` at the services that are to stay there.',
+            say("line-passed-over.says", taken=taken, lines=" and ".join(lines)),
+            say("line-passed-over.do", taken=taken),
         )
     yield from _resolvers(site)
 
@@ -81,7 +82,7 @@ def _resolvers(site: Site) -> Iterator[Finding]:
             yield from _resolver(site, f"gateways.{key}.dns", address)
 
 
-def why_unusable(site: Site, address: IPAddress) -> str | None:
+def why_unusable(site: Site, address: IPAddress) -> Said | None:
     """Why a DNS server of that address cannot be asked from the site; None: nothing is known against it."""
     kind = classify(address)
     known = any(address in gateway.lan.network for gateway in site.gateways.values())
@@ -89,16 +90,16 @@ def why_unusable(site: Site, address: IPAddress) -> str | None:
         address in (gateway.lan.network.network_address, gateway.lan.network.broadcast_address)
         for gateway in site.gateways.values()
     ):
-        return "is a network's own or its broadcast address"
+        return say("is-a-networks-own")
     if not kind.reachable and kind.key not in ("private", "carrier"):
-        return f"is {kind.meaning}"
+        return say("is-a", meaning=kind.meaning)
     if kind.key == "private" and address.version == 4 and not known:
-        return "is private and on none of the site's networks"
+        return say("is-private-and-on")
     return None
 
 
 def _resolver(site: Site, subject: str, address: IPAddress) -> Iterator[Finding]:
     wrong = why_unusable(site, address)
     if wrong:
-        remedy = "Give the gateway's own address, the provider's server, or another one on the internet."
-        yield finding("resolver-unusable", subject, f"the DNS server {address} {wrong}", remedy)
+        remedy = say("give-the-gateways-own")
+        yield finding("resolver-unusable", subject, say("resolver-unusable.says", address=address, wrong=wrong), remedy)

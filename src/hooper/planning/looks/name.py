@@ -12,6 +12,7 @@ from hooper.planning.typed import name_for, six_for
 from hooper.planning.values import Finding
 from hooper.ports import blocking, single
 from hooper.site.references import name_entry
+from hooper.words.said import Said, say
 
 if TYPE_CHECKING:
     from hooper.site.model import Site
@@ -35,15 +36,17 @@ def _over_six(facts: Facts) -> Iterator[Finding]:
         entry = name_entry(site, name) if name is not None else None
         if entry is None or "AAAA" not in entry.types or entry.host is None:
             continue
-        do = f'Give {key} a name of its own (`name` in [services.{key}]), or take AAAA out of [names."{name}"]'
+        do = say("give-a-name-of", key=key, name=name)
         if entry.host != service.host:
-            wrong = f"to {entry.host}, and {key} is on {service.host}"
+            wrong = say("to-and-is-on", host=entry.host, key=key, service_host=service.host)
         elif six_for(facts.topology, key) is None:
-            wrong = f"to {entry.host}, where {key} is not to be reached over IPv6"
-            do += f"; or plan it over IPv6 too: `address6` of {entry.host}, and no `family`"
+            wrong = say("to-where-is-not", host=entry.host, key=key)
+            do += say("or-plan-it-over", host=entry.host)
         else:
             continue
-        yield finding("name-six-elsewhere", f"services.{key}", f"{name} leads over IPv6 {wrong}", f"{do}.")
+        yield finding(
+            "name-six-elsewhere", f"services.{key}", say("name-six-elsewhere.says", name=name, wrong=wrong), do + "."
+        )
 
 
 def _names(facts: Facts) -> Iterator[Finding]:
@@ -57,15 +60,15 @@ def _names(facts: Facts) -> Iterator[Finding]:
             yield finding(
                 "name-unkept",
                 f"services.{key}",
-                f"people are to use {name}, but nothing in this file keeps that name",
-                f'Add [names."{name}"] with `line = "{line}"`.',
+                say("name-unkept.says", name=name),
+                say("name-unkept.do", name=name, line=line),
             )
         elif entry.line != line:
             yield finding(
                 "name-of-other-line",
                 f"services.{key}",
-                f"{name} belongs to {entry.line}, but the service comes in by {line}",
-                f'Use a name of {line}, or write `line = "{entry.line}"` at the service if that line can be used.',
+                say("name-of-other-line.says", name=name, line=entry.line, line2_line=line),
+                say("name-of-other-line.do", line=line, entry_line=entry.line),
             )
     named = {entry.line for entry in site.names.values()}
     for line in sorted(set(facts.lines.values())):
@@ -73,8 +76,8 @@ def _names(facts: Facts) -> Iterator[Finding]:
             yield finding(
                 "name-missing",
                 f"lines.{line}",
-                "its address is dynamic, and no name follows it",
-                f'Take a name from a provider of dynamic names and add it to [names] with `line = "{line}"`.',
+                say("name-missing.names.says"),
+                say("name-missing.do", line=line),
             )
 
 
@@ -87,9 +90,8 @@ def _certificates(facts: Facts) -> Iterator[Finding]:
                 yield finding(
                     "certificate-other-name",
                     f"certificates.{key}",
-                    f"{service} is used as {name}, which the certificate does not cover:"
-                    f" {', '.join(certificate.names)}",
-                    f"Add {name} to its `names`, or correct the service's `name`.",
+                    say("certificate-other-name.says", service=service, name=name, names=certificate.names),
+                    say("certificate-other-name.do", name=name),
                 )
         by_text = all(_sets_text(site, name) for name in certificate.names)
         if certificate.authority == "device" or certificate.challenge == "dns-01":
@@ -101,22 +103,22 @@ def _certificates(facts: Facts) -> Iterator[Finding]:
             yield finding(
                 "wildcard-needs-dns",
                 f"certificates.{key}",
-                f"{wild[0]} is to be proven over port {WEB}, which no authority accepts for a wildcard",
-                'Write `challenge = "dns-01"`, or name each host.',
+                say("wildcard-needs-dns.says", wild=wild[0], web=WEB),
+                say("wildcard-needs-dns.do"),
             )
         for name in certificate.names:
             entry = name_entry(site, name)
             if entry is None or is_wildcard(name):
                 continue
             met = blocking(site.lines[entry.line].blocked, "tcp", single(WEB))
-            why = f"the provider of {entry.line} blocks it" if met is not None else ""
+            why = say("the-provider-of-blocks", line=entry.line) if met is not None else ""
             if not why and certificate.page_folder is None and not _comes_in(facts, entry.line):
-                why = "no public service of the plan comes in there"
+                why = say("no-public-service-of")
             if why:
                 yield finding(
                     "validation-blocked",
                     f"certificates.{key}",
-                    f"{name} is to be proven over port {WEB}, but {why}",
+                    say("validation-blocked.says", name=name, web=WEB, why=why),
                     _instead(blocked=met is not None, by_text=by_text),
                 )
                 break
@@ -128,11 +130,11 @@ def _sets_text(site: Site, name: str) -> bool:
     return entry is not None and entry.updated_by in site.updaters and site.updaters[entry.updated_by].sets_text
 
 
-def _instead(*, blocked: bool, by_text: bool) -> str:
-    first = "Have an updater keep the name that can set TXT records (dns-01)"
+def _instead(*, blocked: bool, by_text: bool) -> Said:
+    first = say("have-an-updater-keep")
     if by_text:
-        first = 'Write `challenge = "dns-01"`'
-    return first + ("." if blocked else ", or make a service public at outside port 80.")
+        first = say("write-challenge-dns-01")
+    return first + ("." if blocked else say("or-make-a-service"))
 
 
 def _comes_in(facts: Facts, line: str) -> bool:

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from typing import TYPE_CHECKING
 
-from hooper import deeds
 from hooper.planning.facts import Facts
 from hooper.planning.findings import finding
 from hooper.planning.paths import RULES_FOR_A_RANGE, RefusedWay, Way
@@ -13,6 +12,7 @@ from hooper.planning.ports import OuterSide
 from hooper.planning.typed import WEB, typed, unnamed
 from hooper.planning.values import Finding
 from hooper.ports import Blocked, Ports, blocking, ports_text, single
+from hooper.words.said import NOTHING, Said, quoted, say
 
 if TYPE_CHECKING:
     from hooper.site.model import Service
@@ -45,7 +45,7 @@ class _Proposals:
         self.facts = facts
         self.sides: dict[str, OuterSide] = {}
 
-    def __call__(self, key: str) -> str:
+    def __call__(self, key: str) -> Said:
         """How to write a free outside port for a service: 13389, or "15000-15010"."""
         service, line = self.facts.site.services[key], self.facts.lines[key]
         side = self.sides.get(line)
@@ -61,70 +61,77 @@ class _Proposals:
                     side.close(kept.transport, kept.ports.first, kept.ports.last)
         choice = next(side.choices(service.used_transport, service.used_ports), None)
         if choice is None:
-            return "one that is free"
+            return say("one-that-is-free")
         side.take(key, service.used_transport, choice)
         text = ports_text(choice)
-        return text if text.isdigit() else f'"{text}"'
+        return quoted(text if text.isdigit() else f'"{text}"')
 
 
-def _refusal(facts: Facts, key: str, refused: RefusedWay, better: Callable[[str], str]) -> Finding:
+def _clash(facts: Facts, key: str, refused: RefusedWay, better: Callable[[str], Said] | None, move: Said) -> Finding:
+    """Two services want the same. better: proposes another port; None: nothing can translate, so it has to move."""
+    way, subject = facts.ways.get(key), f"services.{key}"
+    if way is None or way.refused is not refused:
+        message = say("opens-the-same-ports", by=refused.by, host=facts.site.services[key].host)
+        return finding("port-clash", subject, message, say("give-both-the-same"))
+    if not refused.port:
+        what = say("the-ip-protocol", transport=refused.transport)
+        remedy = say("one-host-only-can")
+    else:
+        what = say("port", port=refused.port, transport=refused.transport)
+        give_way = say("give-one-of-them", better=better(key), key=key) if better is not None else None
+        remedy = give_way or say("for-one-of-the", move=move)
+    message = say("has-the-outside-on", by=refused.by, what=what, gateway=refused.gateway)
+    return finding("port-clash", subject, message, remedy)
+
+
+def _refusal(facts: Facts, key: str, refused: RefusedWay, better: Callable[[str], Said]) -> Finding:
     """Why a service gets no rule."""
     service, subject = facts.site.services[key], f"services.{key}"
     way = facts.ways.get(key)
     chain = way.gateways if way is not None else facts.hosts[service.host][0].gateways
     through = ", ".join(chain)
     can = any(facts.site.gateways[gateway].form.translate for gateway in chain)
-    move = f"make {service.host} itself listen on another port, as no gateway on the way ({through}) can translate"
+    move = say("make-itself-listen-on", host=service.host, through=through)
     wanted = service.outside_port or (service.used_ports if service.has_ports else None)
     if refused.code == "port-clash":
-        what = f"port {refused.port}/{refused.transport}" if refused.port else f"the IP protocol {refused.transport}"
-        message = f"{refused.by} has the outside {what} on {refused.gateway} already"
-        if way is None or way.refused is not refused:
-            message = f"{refused.by} opens the same ports of {service.host} over IPv6 in another way"
-            remedy = "Give both the same ports and sources, or join them."
-        elif not refused.port:
-            remedy = 'One host only can have it: make one of them `reach = "tunnel"`.'
-        elif can:
-            remedy = f"Give one of them another: `outside_port = {better(key)}` for {key}."
-        else:
-            remedy = f"For one of the two, {move}."
-        return finding("port-clash", subject, message, remedy)
+        return _clash(facts, key, refused, better if can else None, move)
     if refused.code == "port-kept":
-        message = f"{refused.gateway} keeps port {refused.port}/{refused.transport} for itself"
-        remedy = f"Choose another: `outside_port = {better(key)}`." if can else f"So {move}."
+        message = say("keeps-port-for-itself", gateway=refused.gateway, port=refused.port, transport=refused.transport)
+        remedy = say("choose-another-outside-port", better=better(key)) if can else say("so", move=move)
         return finding("port-kept", subject, message, remedy)
     if refused.code == "cannot-translate":
-        message = f"outside port {wanted} must become {service.used_ports}, but no gateway on the way ({through}) can"
-        remedy = f"Make {service.host} itself listen on {wanted}, or leave outside_port out."
-        return finding("cannot-translate", subject, f"{message} translate ports", remedy)
+        message = say("outside-port-must-become", wanted=wanted, used_ports=service.used_ports, through=through)
+        remedy = say("make-itself-listen-on-or", host=service.host, wanted=wanted)
+        return finding("cannot-translate", subject, say("cannot-translate.says", message=message), remedy)
     if refused.code == "no-port-left":
-        message = f"{refused.gateway} has no port left for {service.used_ports}/{refused.transport}"
+        message = say(
+            "has-no-port-left", gateway=refused.gateway, used_ports=service.used_ports, transport=refused.transport
+        )
         if not refused.port:
             return finding("no-port-left", subject, message)
         # whatever people type, it arrives there with the inside port
-        who = f"{refused.by} has" if refused.by else "it keeps"
-        message = f"{refused.gateway} cannot translate, and {who} its port {refused.port}/{refused.transport}"
-        remedy = f"Make {service.host} itself listen on another port, or use a router there that can translate."
+        who = say("has", by=refused.by) if refused.by else say("it-keeps")
+        message = say(
+            "cannot-translate-and-its", gateway=refused.gateway, who=who, port=refused.port, transport=refused.transport
+        )
+        remedy = say("make-itself-listen-on-another", host=service.host)
         return finding("no-port-left", subject, message, remedy)
     if refused.code == "too-many-rules":
         length = service.used_ports.size
-        message = f"{refused.gateway} takes single ports only, and {wanted} would be {length} rules"
-        remedy = f"Narrow the range on {service.host} to at most {RULES_FOR_A_RANGE} ports."
+        message = say("takes-single-ports-only", gateway=refused.gateway, wanted=wanted, length=length)
+        remedy = say("narrow-the-range-on", host=service.host, rules_for_a_range=RULES_FOR_A_RANGE)
         return finding("too-many-rules", subject, message, remedy)
     if refused.code == "protocol-not-passed":
-        message = f"{refused.gateway} has no rules for the IP protocol {refused.transport}"
-        remedy = "Use a tunnel that runs over UDP, or a gateway whose form has `protocols`."
+        message = say("has-no-rules-for", gateway=refused.gateway, transport=refused.transport)
+        remedy = say("use-a-tunnel-that")
         return finding("protocol-not-passed", subject, message, remedy)
     if refused.code == "address-not-on-line":
         line = facts.lines[key]
-        has = ", ".join(map(str, facts.site.lines[line].address)) or "a dynamic address"
-        message = f"{service.outside_address} is not an address of {line}, which has {has}"
+        has = facts.site.lines[line].address or say("a-dynamic-address")
+        message = say("is-not-an-address", outside_address=service.outside_address, line=line, has=has)
         return finding("address-not-on-line", subject, message)
-    message = f"no gateway on the way ({through}) can limit a rule to {', '.join(map(str, service.sources))}"
-    remedy = (
-        f'One of these: limit it on {service.host} itself and remove `sources` here; make it `reach = "tunnel"`; or'
-        " use a gateway whose form has `sources`. It is not opened to all in the meantime."
-    )
+    message = say("no-gateway-on-the", through=through, sources=service.sources)
+    remedy = say("one-of-these-limit", host=service.host)
     return finding("sources-not-kept", subject, message, remedy)
 
 
@@ -140,28 +147,28 @@ def _chosen(facts: Facts, key: str, way: Way) -> Iterator[Finding]:
         yield finding(
             "port-chosen",
             subject,
-            f"its own port {ports_text(inside)} cannot be used outside, so {shown} was chosen",
-            f"Write it down, so that it stays: `outside_port = {written}`, or `{deeds.PIN}`.",
+            say("port-chosen.says", ports_text=ports_text(inside), shown=shown),
+            say("port-chosen.do", written=written),
         )
     usual = WEB.get(service.speaks)
     if usual is not None and outside[0] != usual:
         found = typed(facts.topology, key)
-        why = ""
+        why = NOTHING
         blocked = _met(facts, way.line, "tcp", single(usual))
         if blocked is not None:
-            why = f" ({usual} is blocked by the provider of {way.line})"
+            why = say("is-blocked-by-the", usual=usual, line=way.line)
         yield finding(
             "port-in-url",
             subject,
-            f"the URL needs the port: {found.text if found else unnamed(facts.topology, key)}{why}",
-            f"Type it so, and enter it as base URL in the settings of {service.host}.",
+            say("port-in-url.says", text=found.text if found else unnamed(facts.topology, key), why=why),
+            say("port-in-url.do", host=service.host),
         )
     if outside != inside and facts.has_pinhole(key):
         yield finding(
             "port-by-family",
             subject,
-            f"outside it is port {shown} over IPv4, but {ports_text(inside)} over IPv6, where nothing translates",
-            f"Make {service.host} listen on {shown}, or limit it to one `family`.",
+            say("port-by-family.says", shown=shown, ports_text=ports_text(inside)),
+            say("port-by-family.do", host=service.host, shown=shown),
         )
 
 
@@ -169,7 +176,7 @@ def _met(facts: Facts, line: str, transport: str, ports: Ports) -> Blocked | Non
     return blocking(facts.site.lines[line].blocked, transport, ports)
 
 
-def _blocked(facts: Facts, key: str, way: Way, better: Callable[[str], str]) -> Iterator[Finding]:
+def _blocked(facts: Facts, key: str, way: Way, better: Callable[[str], Said]) -> Iterator[Finding]:
     """A port that the provider drops, where it was written down or nothing can translate."""
     service = facts.site.services[key]
     if not service.has_ports:
@@ -180,14 +187,14 @@ def _blocked(facts: Facts, key: str, way: Way, better: Callable[[str], str]) -> 
     if met is None:
         return
     can = any(facts.site.gateways[gateway].form.translate for gateway in way.gateways)
-    follows = " Links then need the port." if service.speaks in WEB else ""
+    follows = say("links-then-need-the") if service.speaks in WEB else ""
     yield finding(
         "port-blocked",
         f"services.{key}",
-        f"the provider of {way.line} drops {met.transport} {met.ports} inbound",
-        f"Choose another outside port, such as `outside_port = {better(key)}`.{follows}"
+        say("port-blocked.blocked.says", line=way.line, transport=met.transport, ports=met.ports),
+        say("port-blocked.do", better=better(key), follows=follows)
         if can
-        else f"Make {service.host} itself listen on another port: no gateway on the way can translate.",
+        else say("port-blocked.blocked.do", host=service.host),
     )
 
 
@@ -198,8 +205,8 @@ def _protocol(facts: Facts, key: str, service: Service) -> Iterator[Finding]:
         yield finding(
             "range-too-wide",
             subject,
-            f"{service.used_ports.size} ports are open: {service.used_ports}",
-            f"Narrow the range in the settings of {service.host}; a few dozen are enough for most.",
+            say("range-too-wide.says", size=service.used_ports.size, used_ports=service.used_ports),
+            say("range-too-wide.do", host=service.host),
         )
     if (
         service.transport is not None
@@ -210,15 +217,20 @@ def _protocol(facts: Facts, key: str, service: Service) -> Iterator[Finding]:
         yield finding(
             "transport-wrong",
             subject,
-            f"{speech.title} runs over {_named(speech.transport)}, not over {_named(transport)}",
-            f'Write `transport = "{speech.transport}"`, or leave it out.',
+            say(
+                "transport-wrong.says",
+                title=speech.title,
+                named=_named(speech.transport),
+                named2_named=_named(transport),
+            ),
+            say("transport-wrong.do", transport=speech.transport),
         )
     if transport == "both" and speech.transport in ("tcp", "udp") and not speech.either and service.speaks != "unknown":
         yield finding(
             "transport-unused",
             subject,
-            f"{speech.title} uses {speech.transport} only, and its rule is for both transports",
-            f'Write `transport = "{speech.transport}"`, or leave it out.',
+            say("transport-unused.protocol.says", title=speech.title, transport=speech.transport),
+            say("transport-unused.protocol.do", transport=speech.transport),
         )
     if (
         transport in ("udp", "both")
@@ -228,19 +240,18 @@ def _protocol(facts: Facts, key: str, service: Service) -> Iterator[Finding]:
         yield finding(
             "inside-ipsec",
             subject,
-            f"UDP {L2TP} (L2TP) travels inside IPsec and is never seen on the line",
-            "Remove this service; L2TP over IPsec needs UDP 500 and 4500, nothing else.",
+            say("inside-ipsec.says", l2tp=L2TP),
+            say("inside-ipsec.do"),
         )
-    more, needed = speech.more, speech.more_ports
+    more, needed = quoted(speech.more), speech.more_ports
     if service.speaks == "rtsp" and transport in ("udp", "both"):
-        more, needed = "a range of UDP ports for its film (RTP)", ("udp", 0)
+        more, needed = say("a-range-of-udp"), ("udp", 0)
     if more and not _has(facts, key, service.host, *needed):
         yield finding(
             "ports-missing",
             subject,
-            f"{speech.title} needs more than this: {more}",
-            f"Add a public service for that on {service.host}"
-            + (", the same ports as in its settings." if needed[1] == 0 else "."),
+            say("ports-missing.says", title=speech.title, more=more),
+            say("ports-missing.do", host=service.host) + (say("ports-missing.protocol.do") if needed[1] == 0 else "."),
         )
 
 
@@ -257,5 +268,5 @@ def _has(facts: Facts, key: str, host: str, transport: str, port: int) -> bool:
     return False
 
 
-def _named(transport: str) -> str:
-    return f"the IP protocol {transport}" if transport.isdigit() else transport.upper()
+def _named(transport: str) -> Said:
+    return say("the-ip-protocol", transport=transport) if transport.isdigit() else quoted(transport.upper())

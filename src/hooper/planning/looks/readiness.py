@@ -9,6 +9,7 @@ from hooper.planning.facts import Facts
 from hooper.planning.findings import finding
 from hooper.planning.values import Finding
 from hooper.words.catalogue import ticks
+from hooper.words.said import general, say
 
 SILENT_IS_FINE = ("wireguard", "openvpn", "ike", "ipsec-nat", "esp")  # no login with a password
 
@@ -25,6 +26,10 @@ def find(facts: Facts) -> Iterator[Finding]:
                 yield finding(
                     item.code,
                     f"services.{key}",
-                    f"{service.host}: {item.says}",
-                    f"{item.remedy}, then tick it off: `{deeds.TICK(service.host, item.key)}`.",
+                    say("of-a-service", name=service.host, what=general("finding", item.code, "says")),
+                    say(
+                        "then-tick-it-off",
+                        remedy=general("finding", item.code, "remedy"),
+                        tick=deeds.TICK(service.host, item.key),
+                    ),
                 )

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from hooper import deeds
 from hooper.planning.clients import hairpin_lines
 from hooper.planning.facts import Facts
 from hooper.planning.findings import finding
 from hooper.planning.values import EVERYTHING, Finding, LeftOver
+from hooper.words.said import NOTHING, say
 
 
 def still_stands(one: LeftOver) -> Finding:
@@ -27,44 +27,43 @@ def find(facts: Facts) -> Iterator[Finding]:
     for key, gateway in sorted(facts.site.gateways.items()):
         subject, limit, count = f"gateways.{key}", gateway.form.rules, counts.get(key, 0)
         if limit is not None and count > limit:
-            more = " or hand everything inward (`everything_to`)" if gateway.form.everything else ""
+            more = say("or-hand-everything-inward") if gateway.form.everything else NOTHING
             yield finding(
                 "rules-over-limit",
                 subject,
-                f"{count} rules are needed, and its table holds {limit}",
-                f"Join neighbouring ports to ranges,{more} or expose fewer services.".replace(",  or", " or"),
+                say("rules-over-limit.says", count=count, limit=limit),
+                say("join-neighbouring-ports-to", more=more),
             )
         if gateway.everything_to is not None and not gateway.form.everything:
             yield finding(
                 "everything-impossible",
                 subject,
-                f"everything is to go to {gateway.everything_to}, but its form has no entry for that",
-                "Write `form.everything = true` if its page has one (DMZ or exposed host, bridge); else remove"
-                " `everything_to`: then it gets single rules.",
+                say("everything-impossible.says", everything_to=gateway.everything_to),
+                say("everything-impossible.do"),
             )
         inner = [name for name, other in facts.site.gateways.items() if key in other.behind]
         if gateway.form.everything and gateway.everything_to is None and len(inner) == 1 and count >= WORTH_JOINING:
             yield finding(
                 "one-entry-instead",
                 subject,
-                f"its {count} rules could be one entry that hands everything to {inner[0]}",
-                f'Write `everything_to = "{inner[0]}"`; {inner[0]} then is the firewall.',
+                say("one-entry-instead.says", count=count, inner=inner[0]),
+                say("one-entry-instead.do", inner=inner[0]),
             )
     for key, refused in facts.no_pinhole.items():
         if refused.code == "no-pinhole":
             yield finding(
                 "no-pinhole",
                 f"services.{key}",
-                f"{refused.gateway} cannot be opened for one host over IPv6",
-                'Write `family = "ipv4"` at the service, or use a router whose firewall can.',
+                say("no-pinhole.says", gateway=refused.gateway),
+                say("no-pinhole.do"),
             )
     for name, lines in hairpin_lines(facts.site, facts.lines).items():
         if lines.sure:
             yield finding(
                 "no-hairpin",
                 f'names."{name}"',
-                f"inside, {name} does not work: {lines.gateway} does not let devices inside reach the public address",
-                f"Give the devices inside a line in their hosts file (`{deeds.HOSTS_FILE}`): "
+                say("no-hairpin.find.says", name=name, gateway=lines.gateway),
+                say("no-hairpin.find.do")
                 + "; ".join(f"{address} {name}" for address in lines.addresses)
-                + ("." if len(lines.addresses) == 1 else ". It can lead to one of them only."),
+                + ("." if len(lines.addresses) == 1 else say("it-can-lead-to")),
             )

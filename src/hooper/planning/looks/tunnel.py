@@ -23,6 +23,7 @@ from hooper.planning.findings import finding
 from hooper.planning.typed import name_for
 from hooper.planning.values import Finding
 from hooper.site.references import chain_of
+from hooper.words.said import Said, say
 
 if TYPE_CHECKING:
     from hooper.addresses import IPNetwork
@@ -44,8 +45,8 @@ def find(facts: Facts) -> Iterator[Finding]:
                 yield finding(
                     "tunnel-for-nobody",
                     f"services.{key}",
-                    "it is to be reached through a tunnel, and no peer may reach it",
-                    f"Add {key} to the `into` of the peer that is to reach it, or give it another reach.",
+                    say("tunnel-for-nobody.says"),
+                    say("tunnel-for-nobody.do", key=key),
                 )
 
 
@@ -56,8 +57,8 @@ def _tunnel(facts: Facts, key: str, tunnel: Tunnel) -> Iterator[Finding]:
         yield finding(
             "tunnel-shut",
             subject,
-            f'its packets arrive at {tunnel.service}, whose reach is "{service.reach}"',
-            f"`{deeds.MAKE_PUBLIC(tunnel.service)}` lets them in.",
+            say("tunnel-shut.says", service=tunnel.service, reach=service.reach),
+            say("tunnel-shut.do", make_public=deeds.MAKE_PUBLIC(tunnel.service)),
         )
     elif (
         tunnel.made_by == "hooper"
@@ -67,46 +68,46 @@ def _tunnel(facts: Facts, key: str, tunnel: Tunnel) -> Iterator[Finding]:
         yield finding(
             "tunnel-by-number",
             subject,
-            f"its line {facts.topology.lines[tunnel.service]} has no name, and its address may change",
-            "Add [names.*] for the line, before the first peer has its file.",
+            say("tunnel-by-number.says", lines=facts.topology.lines[tunnel.service]),
+            say("tunnel-by-number.do"),
         )
     for server in tunnel.dns:
         if server.is_private and not inside(site, server):
             yield finding(
                 "tunnel-dns-lost",
                 subject,
-                f"the DNS server {server} is on none of this site's networks",
-                f"Use the gateway's own address {site.gateways[lan_of(site, tunnel)].lan.ip}, if it answers DNS.",
+                say("tunnel-dns-lost.says", server=server),
+                say("tunnel-dns-lost.do", ip=site.gateways[lan_of(site, tunnel)].lan.ip),
             )
     if tunnel.made_by == "device" and tunnel.public_key is None and tunnel.kind == "wireguard":
         yield finding(
             "tunnel-key-unknown",
             subject,
-            f"the public key that {service.host} made is not written down",
-            f"Read it on the page of {service.host}, and write it as `public_key`.",
+            say("tunnel-key-unknown.says", host=service.host),
+            say("tunnel-key-unknown.do", host=service.host),
         )
     if tunnel.one_secret or (tunnel.kind == "ipsec" and len(peers_of(site, key)) > 1):
         yield finding(
             "one-secret-for-all",
             subject,
-            f"{', '.join(peers_of(site, key)) or 'all its peers'} share one secret",
-            f"To shut one of them out, it has to change on all: `{deeds.RENEW_TUNNEL(key)}` lists them.",
+            say("one-secret-for-all.says", peers_of=peers_of(site, key)),
+            say("one-secret-for-all.do", renew_tunnel=deeds.RENEW_TUNNEL(key)),
         )
     for name in (tunnel.service, tunnel.also):
         if name is not None and name != tunnel.service and site.services[name].reach != "public":
             yield finding(
                 "tunnel-shut",
                 subject,
-                f'its second port is that of {name}, whose reach is "{site.services[name].reach}"',
-                f"`{deeds.MAKE_PUBLIC(name)}` lets its packets in.",
+                say("tunnel-shut.tunnel.says", name=name, reach=site.services[name].reach),
+                say("tunnel-shut.tunnel.do", make_public=deeds.MAKE_PUBLIC(name)),
             )
     other = next((name for name, one in site.tunnels.items() if name < key and _meet(one, tunnel)), None)
     if other is not None:
         yield finding(
             "prefix-overlap",
             subject,
-            f"its network overlaps that of the tunnel {other}",
-            f"Give it another, such as {free_prefix(site, tunnel.network.prefixlen)}.",
+            say("prefix-overlap.tunnel.says", other=other),
+            say("prefix-overlap.tunnel.do", free_prefix=free_prefix(site, tunnel.network.prefixlen)),
         )
 
 
@@ -121,32 +122,32 @@ def _peer(facts: Facts, key: str, peer: Peer) -> Iterator[Finding]:
         yield finding(
             "peer-ended",
             subject,
-            f"its time was over on {peer.until}, and it comes in until the server has files without it",
-            f"`{deeds.REVOKE(key)}`, or give it a new `until`; then `{deeds.MAKE_TUNNEL(peer.tunnel)}`.",
+            say("peer-ended.peer.says", until=peer.until),
+            say("peer-ended.do", revoke=deeds.REVOKE(key), make_tunnel=deeds.MAKE_TUNNEL(peer.tunnel)),
         )
     elif peer.until is not None and peer.until - facts.today <= SOON:
         yield finding(
             "peer-ends-soon",
             subject,
-            f"its last day is {peer.until}",
-            "Give it a later `until` if it is still to come in.",
+            say("peer-ends-soon.says", until=peer.until),
+            say("peer-ends-soon.do"),
         )
     if peer.public_key is None and peer.revoked is None and not needs_no_key(tunnel):
-        yield finding("peer-without-key", subject, "it has no key in the site file", key_wanted(tunnel, key))
+        yield finding("peer-without-key", subject, say("peer-without-key.peer.says"), key_wanted(tunnel, key) + ".")
     if enforced(tunnel) == "nowhere" and limited(site, key):
         host = site.services[tunnel.service].host
         yield finding(
             "peer-not-kept",
             subject,
-            f"it is to reach {', '.join(into_for(site, peer))} only, and nothing on {host} keeps it to that",
-            f"Limit {peer.address} on the firewall page of {host}, if it has one; else use a Linux server.",
+            say("peer-not-kept.says", into_for=into_for(site, peer), host=host),
+            say("peer-not-kept.do", address=peer.address, host=host),
         )
     for network in _behind(facts, key):
         yield finding(
             "peer-shut-out",
             subject,
-            f"{network[0]} lies behind {network[1]}, which lets nothing in from the side of the tunnel's server",
-            f"Move the server behind {network[1]}, or forward what is wanted there.",
+            say("peer-shut-out.says", network=network[0], network2_network=network[1]),
+            say("peer-shut-out.do", network=network[1]),
         )
 
 
@@ -155,11 +156,11 @@ def needs_no_key(tunnel: Tunnel) -> bool:
     return tunnel.made_by == "device" and tunnel.kind != "wireguard"
 
 
-def key_wanted(tunnel: Tunnel, key: str) -> str:
+def key_wanted(tunnel: Tunnel, key: str) -> Said:
     """How a peer without a key gets one: it is made here, or the device made it and shows it."""
     if tunnel.made_by == "hooper":
-        return f"`{deeds.RENEW_PEER(key)}` makes one."
-    return f"`{deeds.WRITE_KEY(key)}`, with the one that the device's page shows for it."
+        return say("makes-one", renew_peer=deeds.RENEW_PEER(key))
+    return say("with-the-one-that", write_key=deeds.WRITE_KEY(key))
 
 
 def _behind(facts: Facts, key: str) -> Iterator[tuple[IPNetwork, str]]:
@@ -183,8 +184,10 @@ def _clashes(facts: Facts) -> Iterator[Finding]:
             where = (service.host, service.used_transport, service.used_ports.first if service.has_ports else 0)
             other = listens.setdefault(where, tunnel)
             if other != tunnel and entry.kind != "ssh":
-                message = f"it listens at {where[1]} {where[2]} of {where[0]}, as {other} does"
-                remedy = f"Give {name} another `port`, then make the files of {tunnel} anew."
+                message = say(
+                    "it-listens-at-of", where=where[1], where2_where=where[2], where2_where2=where[0], other=other
+                )
+                remedy = say("give-another-port-then", name=name, tunnel=tunnel)
                 yield finding("tunnels-clash", f"tunnels.{tunnel}", message, remedy)
     for tunnel in sorted(site.tunnels):
         seen: dict[object, str] = {}
@@ -194,10 +197,21 @@ def _clashes(facts: Facts) -> Iterator[Finding]:
                     continue
                 other = seen.setdefault(value, key)
                 if other != key:
-                    remedy = f"`{deeds.RENEW_PEER(key)}`." if what == "key" else f"Give {key} another address."
-                    yield finding("peers-clash", f"peers.{key}", f"{other} has the same {what}, {value}", remedy)
+                    remedy = (
+                        say("do-that", deed=deeds.RENEW_PEER(key))
+                        if what == "key"
+                        else say("give-another-address", key=key)
+                    )
+                    yield finding(
+                        "peers-clash",
+                        f"peers.{key}",
+                        say("peers-clash.says", other=other, what=what, value=value),
+                        remedy,
+                    )
         own = site.tunnels[tunnel]
         for key, peer in sorted(peers_of(site, tunnel).items()):
             if peer.public_key is not None and peer.public_key in (own.public_key, own.probe_key):
-                message = f"it has the key of {'the server' if peer.public_key == own.public_key else 'the probe'}"
-                yield finding("peers-clash", f"peers.{key}", message, f"`{deeds.RENEW_PEER(key)}`.")
+                message = say(
+                    "it-has-the-key", whose=say("the-server" if peer.public_key == own.public_key else "the-probe")
+                )
+                yield finding("peers-clash", f"peers.{key}", message, say("do-that", deed=deeds.RENEW_PEER(key)))

@@ -1,0 +1,77 @@
+"""Places that something is looked at from: one value, with the option that leads there again. Pure.
+
+As people and the state write them: here, interface:NAME, hotspot, socks5://[USER@]HOST:PORT; and what only happens,
+such as arrival:ADDRESS or visit:NAME.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Literal, get_args
+from urllib.parse import urlsplit
+
+from hooper.secret import SecretRef
+from hooper.words.said import NOTHING, Said, say
+
+PlaceKind = Literal["here", "interface", "hotspot", "proxy", "arrival", "visit", "told", "witness", "elsewhere"]
+SOCKS = "socks5://"
+
+
+@dataclass(frozen=True, slots=True)
+class Place:
+    """Where something is looked at from.
+
+    name: of the interface, empty: the one that leads elsewhere; the proxy's host; the visitor's address or word. port,
+    user, password: of a proxy. line: by which it leaves, where that is known; family: of what was sent, None: both or
+    not known. These two say more of a place, and make it no other one.
+    """
+
+    kind: PlaceKind
+    name: str = ""
+    port: int = 0
+    user: str | None = None
+    password: SecretRef | None = field(default=None, compare=False, repr=False)
+    line: str | None = field(default=None, compare=False)
+    family: Literal["ipv4", "ipv6"] | None = field(default=None, compare=False)
+
+    def __str__(self) -> str:
+        """As it is written; `read` takes it."""
+        if self.kind == "proxy":
+            host = f"[{self.name}]" if ":" in self.name else self.name
+            return f"{SOCKS}{f'{self.user}@' if self.user else ''}{host}:{self.port}"
+        return f"{self.kind}:{self.name}" if self.name else self.kind
+
+    @classmethod
+    def read(cls, text: str) -> Place:
+        """What `str` wrote. Raises: ValueError: it is none."""
+        if text.startswith(SOCKS):
+            url = urlsplit(text)
+            if not url.hostname or url.path not in ("", "/") or url.query or url.fragment:
+                raise ValueError(f"no SOCKS5 proxy: {text!r}")
+            return cls("proxy", url.hostname, url.port or 1080, url.username)
+        kind, _, name = text.partition(":")
+        if kind not in get_args(PlaceKind) or kind == "proxy":
+            raise ValueError(f"no place: {text!r}")
+        return cls(kind, name)  # type: ignore[arg-type]
+
+    @property
+    def shown(self) -> str:
+        """Its name, as documents and screens show it."""
+        if self.kind == "proxy":
+            return f"{self.name}:{self.port}"
+        return self.name or self.kind
+
+    @property
+    def option(self) -> str | None:
+        """What leads there again, as `--from` takes it; None: nothing that is typed alone does."""
+        return str(self) if self.kind in ("here", "interface") or (self.kind == "proxy" and not self.user) else None
+
+    @property
+    def way_back(self) -> Said:
+        """How to look from there again, where no option leads there; empty: one does."""
+        if self.option is not None:
+            return NOTHING
+        return say(f"back-to.{self.kind}", name=str(self) if self.kind == "proxy" else self.name or say("that-place"))
+
+
+HERE = Place("here")

@@ -1,0 +1,138 @@
+"""What a condition can be about: one table of its kinds. Pure.
+
+What has gone from the site file stands no more, whichever command took it out: `standing` is what all who show how
+things are go by, and the keeper lets go of the rest.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+from typing import NamedTuple
+
+from hooper import deeds
+from hooper.places import HERE, Place
+from hooper.planning.openers import driven_gateways
+from hooper.site.model import Site
+from hooper.store.kept import Condition, Stood, Subject
+from hooper.words.said import NOTHING, Said, say
+
+
+class ConditionKind(NamedTuple):
+    """One kind. table: of the site file, in which its subjects stand. task: of the keeper, that looks at it. there:
+    whether it can still be, by the site file. need: what a person does about it. watched: it can be out of order for a
+    time. What proves it stands in the words, as proof.KIND or proof.KIND.VARIANT.
+    """
+
+    table: str
+    task: str
+    there: Callable[[Site, Condition], bool]
+    need: Callable[[Condition], Said]
+    watched: bool = False
+    variant: Callable[[Condition], str] = lambda one: ""
+
+
+def _service_there(site: Site, one: Condition) -> bool:
+    """Where nobody in the file looks from any more, its looks go too: a keeper would never renew them."""
+    return one.subject in site.services
+
+
+def _named(site: Site, one: Condition) -> bool:
+    return one.subject in site.names and one.aspect in site.names[one.subject].types
+
+
+def _certificate_there(site: Site, one: Condition) -> bool:
+    entry = site.certificates.get(one.subject)
+    shown_by = one.aspect.removeprefix(AT)
+    return entry is not None and (not one.aspect.startswith(AT) or shown_by in entry.services)
+
+
+def _rule_there(site: Site, one: Condition) -> bool:
+    return one.subject in site.services and one.aspect in driven_gateways(site)
+
+
+def _risk_there(site: Site, one: Condition) -> bool:
+    table, _, key = one.subject.partition(".")
+    service = site.services.get(key) if table == "services" else None
+    return service is not None and any(risk.finding == one.aspect for risk in service.accepted)
+
+
+def _peer_there(site: Site, one: Condition) -> bool:
+    return one.subject in site.peers or one.aspect == "out"  # a removed peer may still be let in
+
+
+def _why(one: Condition) -> Said:
+    place = Place.read(one.aspect)
+    if place.kind == "here" or place.option is None:
+        need = say("need.service", why=deeds.WHY(one.subject))
+        return need + " " + place.way_back if place.way_back else need
+    return say("need.service.from", why=deeds.WHY(one.subject), option=place.option)
+
+
+def _certificate_need(one: Condition) -> Said:
+    if one.aspect.startswith(AT):
+        return say("need.certificate.shown")
+    return say("need.see", deed=deeds.ORDER)
+
+
+def _peer_need(one: Condition) -> Said:
+    if one.aspect == "out":
+        return say("need.peer.out", shut_out=deeds.SHUT_OUT(one.subject))
+    return say("need.see", deed=deeds.PEERS)
+
+
+AT = "service:"  # the aspect of a certificate that a service shows
+KINDS: dict[Subject, ConditionKind] = {
+    "service": ConditionKind("services", "check", _service_there, _why, True,
+                             lambda one: "here" if one.aspect == str(HERE) else "outside"),
+    "name": ConditionKind("names", "names", _named, lambda one: say("need.see", deed=deeds.PUBLISH(one.subject)), True),
+    "certificate": ConditionKind("certificates", "certificates", _certificate_there, _certificate_need, True,
+                                 lambda one: "shown" if one.aspect.startswith(AT) else ""),
+    "rule": ConditionKind("services", "rules", _rule_there,
+                          lambda one: say("need.see", deed=deeds.OPEN(one.subject)), True,
+                          lambda one: "by-hand" if one.state == "by-hand" else ""),
+    "router": ConditionKind("gateways", "rules", lambda site, one: one.subject in driven_gateways(site),
+                            lambda one: say("need.router"), True),
+    "address": ConditionKind("lines", "names", lambda site, one: one.subject in site.lines, lambda one: NOTHING),
+    "line": ConditionKind("lines", "line", lambda site, one: one.subject in site.lines,
+                          lambda one: say("need.line"), True),
+    "risk": ConditionKind("services", "risks", _risk_there, lambda one: say("need.risk")),
+    "clock": ConditionKind("hosts", "clocks", lambda site, one: one.subject in site.devices,
+                           lambda one: say("need.clock")),
+    "tunnel": ConditionKind("tunnels", "tunnels", lambda site, one: one.subject in site.tunnels,
+                            lambda one: say("need.see", deed=deeds.TUNNELS)),
+    "peer": ConditionKind("peers", "tunnels", _peer_there, _peer_need, False,
+                          lambda one: "server" if one.aspect else ""),
+    "keeper": ConditionKind("", "", lambda site, one: True, lambda one: say("need.keeper")),
+}  # fmt: skip
+
+
+def standing(site: Site, stood: Iterable[Stood]) -> list[Stood]:
+    """What of it the site file still has."""
+    return [one for one in stood if KINDS[one.condition.kind].there(site, one.condition)]
+
+
+def meant_by(place: Place, wanted: Place) -> bool:
+    """Whether a place is the one that is wanted; a kind without a name means whichever there is of it."""
+    return place.kind == wanted.kind and wanted.name in ("", place.name)
+
+
+def proof_of(one: Condition) -> Said:
+    """Of what kind it was, and from where."""
+    if one.level == "unknown":
+        return say("proof.none")
+    code, variant = f"proof.{one.kind}", KINDS[one.kind].variant(one)
+    code = f"{code}.{variant}" if variant else code
+    if code == "proof.service.outside":
+        return say(code, place=Place.read(one.aspect).shown)
+    return say(code)
+
+
+def aspect_words(kind: str, aspect: str) -> str:
+    """The side of a thing, as people read it."""
+    if kind == "service":
+        return Place.read(aspect).shown if aspect else ""
+    return (
+        str(say("at-service", service=aspect.removeprefix(AT)))
+        if kind == "certificate" and aspect.startswith(AT)
+        else aspect
+    )
