@@ -72,10 +72,8 @@ def _missing() -> str | None:
 @pytest.fixture(autouse=True)
 def _secrets_of_this_test() -> Iterator[None]:
     """What one test keeps out of its output is an ordinary word in the next."""
-    before = set(secret._known)
-    yield
-    secret._known.clear()
-    secret._known.update(before)
+    with secret.Secrets().used():
+        yield
 
 
 def pytest_runtest_setup(item: pytest.Item) -> None:
@@ -95,7 +93,6 @@ def _clean_environment(monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> None:
     for name in ("HOOPER_LAB", "HOOPER_SITE", "COLUMNS", "NO_COLOR", "FORCE_COLOR"):
         monkeypatch.delenv(name, raising=False)
     monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "state-home"))
-    monkeypatch.setattr(secret, "_readable_by_others", False)
 
 
 @pytest.fixture(scope="module")

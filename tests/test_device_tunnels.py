@@ -273,7 +273,7 @@ def test_what_a_server_tells_by_its_own_command_shuts_a_revoked_peer_out(site: S
     (row,) = (one for one in valid("tunnel-seen", seen.document)["peers"] if one["revoked"])
     assert row["peer"] == "cox"
     assert not _row(site, "cox")["ok"]
-    assert ("tunnel", "oars", "loaded", "other files") in kept_by_the_keeper(site)
+    assert ("tunnel", "oars", "loaded", "other-files") in kept_by_the_keeper(site)
     told(coach["public_key"])
     assert site("tunnel", "seen", "oars").code == 0
     assert _row(site, "cox")["ok"]

@@ -234,7 +234,7 @@ def test_without_its_state_it_renews_what_is_ours_and_says_what_it_does_not(lab:
         lab.run("lab", "readdress", "203.0.113.51")
         _, line = keeper.until(lambda line: line["said"] == "trouble" and line["task"] == "state")
         assert "taken away" in line["trouble"]["message"]
-        _, line = keeper.until(changed("keeper", "not used"))
+        _, line = keeper.until(changed("keeper", "not-used"))
         assert line["change"]["level"] == "wrong"
         keeper.until(changed("name", "current"))  # done without a state too
         lab.run("lab", "clock", "--advance", "5d")

@@ -245,6 +245,6 @@ def test_where_both_ways_exist_their_delays_stand_side_by_side() -> None:
 
     topology = Topology(file.site)
     (told,) = delays(topology, [seen("films", 20), seen("films-around", 64)])
-    assert told == "Until an answer: films 20 ms directly, films-around 64 ms by the rented machine (+44 ms)."
+    assert str(told) == "Until an answer: films 20 ms directly, films-around 64 ms by the rented machine (+44 ms)."
     assert not list(delays(topology, [seen("films", 20), seen("films-around", 0, "silent")]))
     assert not list(delays(topology, [seen("films", 20)]))

@@ -156,7 +156,7 @@ def test_no_form_of_a_secret_passes(value: str, cut: int, before: str) -> None:
         left = secret.redact(f"it said {value[: len(value) - cut]}")
         assert value[: max(9, len(value) // 2 + 1)] not in left
     finally:
-        secret._known.clear()
+        secret.secrets_in_use().known.clear()
 
 
 @pytest.mark.parametrize("mode", [0o644, 0o640, 0o604])
@@ -169,7 +169,7 @@ def test_a_secret_file_that_others_can_read_is_refused(tmp_path: Path, mode: int
         assert (ran.code, "chmod 600" in ran.err) == (6, True)
         allowed = lab.run("name", "update", "--again", "--state", str(tmp_path / "state"), "--insecure-files")
         assert allowed.code != 6
-        secret._readable_by_others = False
+        secret.secrets_in_use().shared_files = False
         path.chmod(0o600)
         assert lab.run("name", "update", "--again", "--state", str(tmp_path / "state")).code != 6
 

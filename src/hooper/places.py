@@ -71,7 +71,7 @@ class Place:
         """How to look from there again, where no option leads there; empty: one does."""
         if self.option is not None:
             return NOTHING
-        return say(f"back-to.{self.kind}", name=str(self) if self.kind == "proxy" else self.name or say("that-place"))
+        return say(f"back-to.{self.kind}")  # without its name: that may be a stranger's word
 
 
 HERE = Place("here")

@@ -8,7 +8,9 @@ import os
 import re
 import shlex
 import stat
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
+from contextlib import contextmanager
+from contextvars import ContextVar
 from dataclasses import dataclass
 from html import escape
 from pathlib import Path
@@ -23,8 +25,46 @@ _LIMIT = 64 * 1024  # bytes; a secret file larger than this is some other file
 _MASK = "[secret]"
 CUT = 8  # characters at the start of a secret by which one that was cut is known
 LINE = 24  # characters of a line of a secret that tell something by themselves
-_known: set[str] = set()
-_readable_by_others = False
+
+
+class Secrets:
+    """The secrets that one run has come to know, and whether it takes them from files that others can read too.
+
+    Runs in one process know nothing of each other's; what a run learns within another is known to that one too, so that
+    the net around all of it has no hole.
+    """
+
+    def __init__(self, within: Secrets | None = None) -> None:
+        self.within = within
+        self.shared_files: bool = within.shared_files if within is not None else False
+        self.known: set[str] = set()
+
+    def learn(self, forms: Iterable[str]) -> None:
+        fresh = set(forms)
+        self.known |= fresh
+        if self.within is not None:
+            self.within.learn(fresh)
+
+    @contextmanager
+    def used(self) -> Iterator[None]:
+        """What is read and shown in here goes by these."""
+        token = _IN_USE.set(self)
+        try:
+            yield
+        finally:
+            _IN_USE.reset(token)
+
+
+_IN_USE: ContextVar[Secrets | None] = ContextVar("_IN_USE", default=None)
+
+
+def secrets_in_use() -> Secrets:
+    """Those of the run that this is in; where there is none, those of the caller's own context."""
+    found = _IN_USE.get()
+    if found is None:
+        found = Secrets()
+        _IN_USE.set(found)
+    return found
 
 
 class Secret:
@@ -101,13 +141,12 @@ class SecretRef:
 
 def allow_shared_files() -> None:
     """Take secrets from files that others can read too, as on a file system that knows no modes."""
-    global _readable_by_others
-    _readable_by_others = True
+    secrets_in_use().shared_files = True
 
 
 def _refuse_shared(path: Path, mode: int) -> None:
     """Raises: MachineError: others on this machine can read the file too."""
-    if os.name != "nt" and mode & 0o077 and stat.S_ISREG(mode) and not _readable_by_others:
+    if os.name != "nt" and mode & 0o077 and stat.S_ISREG(mode) and not secrets_in_use().shared_files:
         raise MachineError(
             f"the secret file {path} can be read by others (its mode is {mode & 0o777:03o})",
             code="secret-shared",
@@ -123,7 +162,7 @@ def keep_out_of_output(value: str) -> None:
     lines = [line for line in value.splitlines() if len(line) >= LINE and not line.startswith("-----")]
     for part in (value, *(lines if "\n" in value else ())):  # a key of many lines may come back line by line
         if len(part) >= 4:
-            _known.update(form for form in _renderings(part) if len(form) >= 4)
+            secrets_in_use().learn(form for form in _renderings(part) if len(form) >= 4)
 
 
 def _renderings(value: str) -> Iterator[str]:
@@ -148,7 +187,7 @@ def _renderings(value: str) -> Iterator[str]:
 
 def redact(text: str) -> str:
     """`text` with every known secret replaced, the longest first; what begins like one and was cut counts too."""
-    for value in sorted(_known, key=len, reverse=True):
+    for value in sorted(secrets_in_use().known, key=len, reverse=True):
         text = text.replace(value, _MASK)
         least = max(CUT, len(value) // 2)
         at = text.find(value[:least]) if len(value) > least else -1

@@ -6,6 +6,7 @@ from collections.abc import AsyncIterator, Sequence
 from contextlib import suppress
 from datetime import datetime, timedelta
 from ipaddress import IPv4Address, IPv6Address
+from pathlib import Path
 
 import anyio
 import anyio.lowlevel
@@ -27,6 +28,7 @@ from hooper.net.types import (
     Rejected,
     Surroundings,
     Unreachable,
+    World,
 )
 from hooper.places import HERE, Place
 from hooper.wire.icmp import Icmp
@@ -67,6 +69,16 @@ class TownDoor:
     @property
     def place(self) -> Place:
         return Place("interface", self.interface) if self.interface else HERE
+
+    @property
+    def world(self) -> World:
+        return "lab"
+
+    async def printed(self, words: Sequence[str], limit: float) -> str | None:
+        return None
+
+    async def own_file(self, path: Path) -> str | None:
+        return None
 
     def through(self, interface: str) -> TownDoor:
         return TownDoor(self.board, self.tasks, self.lives, self.name, interface)

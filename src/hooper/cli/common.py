@@ -21,10 +21,11 @@ from hooper.cli import report
 from hooper.cli.helping import GuessingGroup
 from hooper.cli.spelling import spelled
 from hooper.clock import SystemClock
+from hooper.environment import named_site
 from hooper.errors import HooperError, worst
 from hooper.folding import folded_lines
 from hooper.jsonform import dump, dump_line, each_text, head, in_encoding, plain
-from hooper.secret import redact
+from hooper.secret import redact, secrets_in_use
 from hooper.visible import Lines, shown, shown_lines
 
 if TYPE_CHECKING:
@@ -86,6 +87,7 @@ class Session:
     at: datetime = field(default_factory=lambda: SystemClock().now())
 
     def __post_init__(self) -> None:
+        secrets_in_use()  # those of this command, for all that it prints
         self.world = report.world()
         if self.world == "lab":
             mark = "[lab] the simulated town, not the real network"
@@ -171,7 +173,7 @@ class Session:
 
         run = Run(file, self.at, self.site_path, detail=self.detail)
         kept = open_state(run, self.state_folder) if state else state_if_there(run, self.state_folder) if look else None
-        with kept if kept is not None else nullcontext():
+        with run.secrets.used(), kept if kept is not None else nullcontext():
             self._tell_twin(run)
             document, trouble = work(run, request)
         return Done(document, [*run.trouble, *trouble], run)
@@ -314,8 +316,7 @@ def _visible(worded: str, written: str) -> str:
 
 def site_path(given: Path | None) -> Path:
     """The site file that --site, HOOPER_SITE or this folder names."""
-    named = os.environ.get("HOOPER_SITE")
-    return given if given is not None else Path(named) if named else Path("site.toml")
+    return given or named_site() or Path("site.toml")
 
 
 def _own_loop(work: Callable[..., Awaitable[T]], *arguments: Any) -> T:

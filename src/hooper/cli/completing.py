@@ -11,6 +11,7 @@ from collections.abc import Callable, Iterable
 from pathlib import Path
 from typing import Any
 
+from hooper.environment import named_lab, named_site
 from hooper.files import read_whole
 
 SIZE_LIMIT = 1024 * 1024  # bytes of a site file
@@ -19,7 +20,7 @@ SIZE_LIMIT = 1024 * 1024  # bytes of a site file
 def _site(ctx: Any) -> dict[str, Any]:
     """The tables of the site file that the command line names so far; empty where it cannot be read."""
     given = ctx.params.get("site_file") if ctx is not None else None
-    path = Path(given or os.environ.get("HOOPER_SITE") or "site.toml")
+    path = Path(given or named_site() or "site.toml")
     try:
         return tomllib.loads(read_whole(path, SIZE_LIMIT).decode("utf-8-sig"))
     except (OSError, ValueError, RecursionError):
@@ -114,7 +115,7 @@ ticks.__annotations__ = _annotations()
 def _interfaces() -> list[str]:
     from hooper.net.interfaces import interface_names
 
-    return ["lan0", "usb0"] if os.environ.get("HOOPER_LAB") else interface_names()
+    return ["lan0", "usb0"] if named_lab() is not None else interface_names()
 
 
 def _after_a_colon() -> str | None:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import tempfile
 from contextlib import aclosing
 from pathlib import Path
@@ -13,6 +12,7 @@ import typer
 from hooper.cli.command import command
 from hooper.cli.common import Session, console, run_async, sub_app
 from hooper.cli.spelling import spelled
+from hooper.environment import leave_lab
 from hooper.errors import EXIT_NEEDS_A_PERSON, worst
 from hooper.files import machine_error
 from hooper.jsonform import each_text
@@ -92,7 +92,7 @@ def demo(
     from hooper.lab.answers import DemoDocument, Step
     from hooper.usecases.demo import leave_files, prepare_folder
 
-    os.environ.pop("HOOPER_LAB", None)  # the demo makes a town of its own
+    leave_lab()  # the demo makes a town of its own
     session.world = "lab"
     if out is not None:
         prepare_folder(out)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json as json_module
-import os
 import sys
 import tempfile
 from pathlib import Path
@@ -21,6 +20,7 @@ from hooper.cli.completing import faults, keys_of, lines
 from hooper.cli.lab_phone import register_phone
 from hooper.cli.lab_tunnel import register
 from hooper.durations import shown_duration
+from hooper.environment import leave_lab
 from hooper.errors import UsageError
 from hooper.files import machine_error, read_whole
 from hooper.jsonform import read_as
@@ -90,7 +90,7 @@ def run_lab(
     from hooper.lab.answers import LabEnvironment, LabRunDocument
     from hooper.lab.serve import serve
 
-    os.environ.pop("HOOPER_LAB", None)  # this command makes a lab; one that is set belongs to another
+    leave_lab()  # this command makes a lab; one that is set belongs to another
     session.world = "lab"
 
     def started(lab: Path, site: Path) -> None:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import errno
-import os
 import sys
 from collections.abc import Iterable
 from typing import Any
@@ -13,6 +12,7 @@ import typer
 from hooper import interrupts, jsonform
 from hooper.cli.spelling import spelled
 from hooper.clock import SystemClock
+from hooper.environment import named_lab
 from hooper.errors import EXIT_INTERRUPTED, EXIT_OUR_FAULT, HooperError, SeveralErrors, UsageError, flatten
 from hooper.folding import folded
 from hooper.jsonform import dump, each_text, head, in_encoding
@@ -27,7 +27,7 @@ STDOUT_ERRORS = (errno.EPIPE, errno.ENOSPC, errno.EIO, errno.EBADF)
 
 def world() -> str:
     """lab where HOOPER_LAB is set, else real."""
-    return "lab" if os.environ.get("HOOPER_LAB") else "real"
+    return "lab" if named_lab() is not None else "real"
 
 
 def command_of(arguments: list[str]) -> str:

@@ -24,6 +24,7 @@ from hooper.keep.metrics import MetricsPage, Outlet, exposition, parse_outlet, w
 from hooper.keep.schedule import Outcome, Schedule
 from hooper.keep.tasks import CHANGED, Ended, Task, tasks_for
 from hooper.net.types import Door
+from hooper.secret import Secrets, secrets_in_use
 from hooper.site.load import SiteFile
 from hooper.store.kept import Condition, Subject
 from hooper.store.path import state_path
@@ -70,6 +71,7 @@ class Keeper:
     _said: dict[str, float] = field(default_factory=dict)  # when each event was last told
     met: list[HooperError] = field(default_factory=list)  # the trouble of one round
     _once: bool = False
+    _secrets: Secrets = field(default_factory=lambda: Secrets(secrets_in_use()))
     _outlet: Outlet | None = None
     _shown: MetricsPage = field(default_factory=MetricsPage)
     _ending: bool = False
@@ -222,6 +224,10 @@ class Keeper:
 
     async def run(self) -> None:
         """Keep until `end`; for one round alone: do what is due, and end. The keeper has been opened."""
+        with self._secrets.used():
+            await self._run()
+
+    async def _run(self) -> None:
         self._line("started", detail=f"{len(self._tasks)} tasks: {', '.join(self._tasks)}")
         async with anyio.create_task_group() as tasks:
             if self._once:
@@ -318,7 +324,8 @@ class Keeper:
         self._state_proven()
         enough = not self._forgets or task.needs == "nothing" or (task.needs == "process" and not self._once)
         run = Run(self.file, clock.now(), self.path, self.door, self._state if enough else None)
-        ended = await self._worked(task, run)
+        with run.secrets.used():
+            ended = await self._worked(task, run)
         took = round((clock.monotonic() - start) * 1000)
         trouble = [*run.trouble, *ended.trouble]
         if any(isinstance(one, StateError) and not isinstance(one, NotRemembered) for one in trouble):

@@ -34,6 +34,7 @@ if TYPE_CHECKING:
     from hooper.addresses import IPNetwork
     from hooper.lab.town import Town
 
+OWN_DUMP = ("wg", "show", "all", "dump")  # wg(8): what its software tells
 PROHIBITED = Icmp(3, 13)
 NOWHERE, NO_NETWORK = IPv4Address(0), IPv4Network("0.0.0.0/32")
 _RULE = re.compile(

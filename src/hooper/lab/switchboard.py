@@ -21,6 +21,7 @@ from hooper.clock import Clock, SystemClock
 from hooper.errors import HooperError, MachineError, UsageError, WireError
 from hooper.lab import boathouse
 from hooper.lab.faults import FAULTS, Breakages
+from hooper.lab.gate import OWN_DUMP
 from hooper.lab.hands import HANDS
 from hooper.lab.happenings import HAPPENINGS, Happenings
 from hooper.lab.identity import context_of
@@ -78,6 +79,7 @@ class Switchboard:
             "surroundings": self._surroundings,
             "lookup": self._lookup,
             "source": self._source,
+            "printed": self._printed,
             "line": self._line,
             "plug": self._plug,
             "datagrams": self._datagrams,
@@ -253,6 +255,12 @@ class Switchboard:
     async def _hello(self, stream: BufferedByteStream, _: Asker, __: dict[str, Any]) -> None:
         places = list(self.town.nodes)
         await stream.send(link.serialize_line({"now": self.now().isoformat(), "places": places}))
+
+    async def _printed(self, stream: BufferedByteStream, asker: Asker, asked: dict[str, Any]) -> None:
+        """What a program prints on the asker's machine: the gate's own is the only one that there is."""
+        gate = self.town.gate
+        own = gate is not None and asker.node is gate.node and list(asked["words"]) == [*OWN_DUMP]
+        await stream.send(link.serialize_line({"text": gate.dump() if own and gate is not None else None}))
 
     async def _surroundings(self, stream: BufferedByteStream, asker: Asker, _: dict[str, Any]) -> None:
         await stream.send(link.serialize_line(self.around(asker)))

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import AsyncIterator, Mapping, Sequence
 from contextlib import asynccontextmanager
 from dataclasses import dataclass
@@ -18,6 +17,7 @@ from anyio.streams.buffered import BufferedByteStream
 from hooper import deeds
 from hooper.addresses import IPAddress
 from hooper.clock import SystemClock
+from hooper.environment import named_lab
 from hooper.errors import CounterpartError, LabGone, MachineError, NeedsAPerson, UsageError, WireError
 from hooper.files import read_whole
 from hooper.net.proxy import close_quietly, read_reply
@@ -35,6 +35,7 @@ from hooper.net.types import (
     Route,
     Surroundings,
     Unreachable,
+    World,
 )
 from hooper.places import HERE, Place
 from hooper.secret import keep_out_of_output
@@ -80,8 +81,8 @@ def read_lab_file(path: Path) -> LabAddress:
 
 def lab_from_environment() -> LabAddress | None:
     """The lab that HOOPER_LAB names; None: it is not set."""
-    named = os.environ.get("HOOPER_LAB")
-    return read_lab_file(Path(named)) if named else None
+    named = named_lab()
+    return read_lab_file(named) if named is not None else None
 
 
 class LabLink:
@@ -176,6 +177,18 @@ class LabDoor:
     @property
     def place(self) -> Place:
         return Place("interface", self.interface) if self.interface else HERE
+
+    @property
+    def world(self) -> World:
+        return "lab"
+
+    async def printed(self, words: Sequence[str], limit: float) -> str | None:
+        del limit  # the town answers at once
+        return str(found) if (found := (await self.link.ask("printed", self.spot, words=list(words)))["text"]) else None
+
+    async def own_file(self, path: Path) -> str | None:
+        del path  # the town's machines keep none
+        return None
 
     @property
     def hears_icmp(self) -> bool:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import AsyncIterator, Sequence
 from dataclasses import dataclass
+from pathlib import Path
 from typing import Self
 
 from anyio.abc import ByteStream
@@ -20,6 +21,7 @@ from hooper.net.types import (
     Listener,
     Rejected,
     Surroundings,
+    World,
 )
 from hooper.places import Place
 
@@ -33,6 +35,10 @@ class PassingDoor:
     @property
     def place(self) -> Place:
         return self.inner.place
+
+    @property
+    def world(self) -> World:
+        return self.inner.world
 
     @property
     def clock(self) -> Clock:
@@ -69,6 +75,12 @@ class PassingDoor:
 
     async def source_towards(self, to: IPAddress) -> IPAddress | None:
         return await self.inner.source_towards(to)
+
+    async def printed(self, words: Sequence[str], limit: float) -> str | None:
+        return await self.inner.printed(words, limit)
+
+    async def own_file(self, path: Path) -> str | None:
+        return await self.inner.own_file(path)
 
 
 @dataclass

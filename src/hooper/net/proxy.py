@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 from collections.abc import AsyncIterator, Sequence
 from dataclasses import dataclass
+from pathlib import Path
 
 import anyio
 from anyio.abc import AnyByteStream, ByteStream
@@ -26,6 +27,7 @@ from hooper.net.types import (
     Refused,
     Surroundings,
     Unreachable,
+    World,
 )
 from hooper.places import Place
 from hooper.secret import Secret
@@ -69,8 +71,18 @@ class ProxyDoor:
         return Place("proxy", str(self.proxy.address), self.proxy.port, self.user)
 
     @property
+    def world(self) -> World:
+        return self.base.world
+
+    @property
     def clock(self) -> Clock:
         return self.base.clock
+
+    async def printed(self, words: Sequence[str], limit: float) -> str | None:
+        return await self.base.printed(words, limit)
+
+    async def own_file(self, path: Path) -> str | None:
+        return await self.base.own_file(path)
 
     @property
     def hears_icmp(self) -> bool:

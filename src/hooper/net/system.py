@@ -8,11 +8,13 @@ import errno
 import os
 import socket
 import struct
+import subprocess
 import sys
 import threading
 from collections.abc import AsyncIterator, Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from ipaddress import ip_address
+from pathlib import Path
 from typing import Any, Self, TypeVar
 
 import anyio
@@ -21,6 +23,7 @@ from anyio.abc import ByteStream, SocketStream
 from hooper.addresses import IPAddress
 from hooper.clock import Clock, SystemClock
 from hooper.errors import MachineError
+from hooper.files import read_text
 from hooper.net.surroundings import read_surroundings, watch
 from hooper.net.types import (
     Change,
@@ -33,6 +36,7 @@ from hooper.net.types import (
     Rejected,
     Surroundings,
     Unreachable,
+    World,
 )
 from hooper.places import HERE, Place
 from hooper.wire.icmp import SocketError, parse_extended_error
@@ -62,6 +66,24 @@ class SystemDoor:
     @property
     def place(self) -> Place:
         return Place("interface", self.interface) if self.interface else HERE
+
+    @property
+    def world(self) -> World:
+        return "real"
+
+    async def printed(self, words: Sequence[str], limit: float) -> str | None:
+        try:
+            with anyio.fail_after(limit):
+                done = await anyio.run_process(list(words), check=False, stderr=subprocess.DEVNULL)
+        except (OSError, TimeoutError):
+            return None
+        return done.stdout.decode("utf-8", "replace") if not done.returncode else None
+
+    async def own_file(self, path: Path) -> str | None:
+        try:
+            return read_text(path)
+        except MachineError:
+            return None
 
     @property
     def hears_icmp(self) -> bool:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import AsyncIterator, Sequence
 from dataclasses import dataclass
 from ipaddress import IPv4Address, IPv4Interface, IPv6Address, IPv6Interface
+from pathlib import Path
 from typing import Literal, Protocol, Self
 
 from anyio.abc import ByteStream
@@ -16,6 +17,7 @@ from hooper.places import Place
 from hooper.wire.icmp import Icmp
 
 Family = Literal["ipv4", "ipv6"]
+World = Literal["real", "lab"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -231,6 +233,11 @@ class Door(Protocol):
     def place(self) -> Place: ...
 
     @property
+    def world(self) -> World:
+        """Whether this is about real systems."""
+        ...
+
+    @property
     def clock(self) -> Clock: ...
 
     @property
@@ -269,6 +276,14 @@ class Door(Protocol):
 
     async def source_towards(self, to: IPAddress) -> IPAddress | None:
         """The address of this machine that packets to `to` would carry; None: it has no way there. Sends nothing."""
+        ...
+
+    async def printed(self, words: Sequence[str], limit: float) -> str | None:
+        """What a program of this machine prints within `limit` seconds; None: there is none, or it fails."""
+        ...
+
+    async def own_file(self, path: Path) -> str | None:
+        """A text file of this machine; None: there is none that can be read."""
         ...
 
     def through(self, interface: str) -> Door:

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import hashlib
-import os
 import re
 from pathlib import Path
 from typing import TYPE_CHECKING
+
+from hooper.environment import named_lab
 
 if TYPE_CHECKING:
     from hooper.site.load import SiteFile
@@ -16,9 +17,9 @@ def state_folder(given: Path | None) -> Path:
     """Where state stands: --state, else beside the lab, else the platform's folder for it."""
     if given is not None:
         return given
-    lab = os.environ.get("HOOPER_LAB")
-    if lab:
-        return Path(lab).parent / "state"
+    lab = named_lab()
+    if lab is not None:
+        return lab.parent / "state"
     from platformdirs import user_state_path
 
     return user_state_path("hooper", appauthor=False)

@@ -106,7 +106,7 @@ def of_addresses(found: Iterable[PublicAddress]) -> Iterator[Condition]:
         seen = next((other for _, other in public.differs if other.measured), public.address)
         if seen.measured and seen.value is not None:
             family = f"ipv{seen.value.version}"
-            detail = say("says", value=seen.source)
+            detail = say("address-by", source=seen.source)
             yield Condition("address", public.line, family, str(seen.value), "fact", detail)
 
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import os
 import subprocess
 import sys
 import time
@@ -17,6 +16,7 @@ import anyio
 from anyio.abc import Process
 
 from hooper.check.results import CheckDocument
+from hooper.environment import without_names
 from hooper.errors import HooperError, MachineError, RefusedForSafety
 from hooper.files import machine_error, make_folder, read_text, write_atomically
 from hooper.jsonform import plain
@@ -83,7 +83,7 @@ def leave_files(folder: Path, next_steps: str) -> None:
 @asynccontextmanager
 async def lab_process(folder: Path) -> AsyncIterator[Path]:
     """A lab in its own process, which ends with this one; gives its private file. Raises: MachineError."""
-    environment = {key: value for key, value in os.environ.items() if key not in ("HOOPER_LAB", "HOOPER_SITE")}
+    environment = without_names()
     command = [sys.executable, "-m", "hooper", "lab", "run", "--json", "--quiet", "--while-stdin-open"]
     process = await anyio.open_process(
         [*command, "--out", str(folder)], stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=None, env=environment

@@ -14,6 +14,7 @@ from hooper import deeds
 from hooper.errors import HooperError, StateError
 from hooper.jsonform import read_if
 from hooper.planning.topology import Topology
+from hooper.secret import Secrets, secrets_in_use
 
 if TYPE_CHECKING:
     from hooper.addresses import IPAddress
@@ -36,7 +37,7 @@ class Run:
     reason stands in `trouble`. detail: is told what is being done, for whoever wants to know. progress: is told
     how far it is, each time something has come. accepted: the risks that
     were taken in this run. changed: what is not any more as it was when it was last looked at. twin: another file of
-    the same id, which was the last to use the state.
+    the same id, which was the last to use the state. secrets: those that it comes to know.
     """
 
     file: SiteFile
@@ -50,6 +51,7 @@ class Run:
     accepted: RisksTaken | None = None
     changed: list[Happening] = field(default_factory=list)
     twin: str | None = None
+    secrets: Secrets = field(default_factory=lambda: Secrets(secrets_in_use()))
 
     @property
     def site(self) -> Site:
@@ -205,6 +207,7 @@ async def open_run(
     door = await open_door(lab_from_environment(), told)
     run = Run(file, door.clock.now(), path, door, detail=detail, progress=progress)
     with ExitStack() as opened:
+        opened.enter_context(run.secrets.used())
         if keeps:
             try:
                 opened.enter_context(open_state(run, state))

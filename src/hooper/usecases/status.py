@@ -184,7 +184,7 @@ def _numbers(site: Site, stood: Sequence[Stood]) -> Iterator[Comparison]:
         equal = {"current": True, "stale": False}.get(known.state)
         shown = next((part for part in known.detail.parts if part.code == "name-has"), None)
         had = ", ".join(shown["published"]) or None if equal is not None and shown is not None else None
-        by_whom = next((part["source"] for part in address.detail.parts if part.code == "says"), NOTHING)
+        by_whom = next((part["source"] for part in address.detail.parts if part.code == "address-by"), NOTHING)
         left = Side(say("line-public", line=entry.line), address.state, by_whom)
         right = Side(quoted(name), had, say("its-own-servers-themselves"))
         meaning = "name-leads-here" if equal else "name-leads-away" if equal is False else "not-known-yet"

@@ -13,11 +13,9 @@ from hooper.usecases.conditions import keep_conditions
 from hooper.usecases.peers import PeersRequest, list_peers
 from hooper.usecases.revoking import of_revocations
 from hooper.usecases.run import Run
-from hooper.usecases.tunnel_seen import SeenRequest, fetch_seen, seen
+from hooper.usecases.tunnel_seen import SEEN, SeenRequest, seen
 from hooper.usecases.tunnels import TunnelsRequest, list_tunnels
 from hooper.words.said import say, together
-
-SEEN = ("wireguard", "openvpn")  # whose servers tell whom they saw
 
 
 async def watch_tunnels(run: Run) -> list[HooperError]:
@@ -38,12 +36,11 @@ async def watch_tunnels(run: Run) -> list[HooperError]:
 async def look_at_server(run: Run, request: SeenRequest) -> tuple[SeenDocument, list[HooperError]]:
     """What the server saw of each peer, by its own command where the site file names one; it is kept.
 
-    Raises: as `seen`; CommandFailed.
+    Raises: as `seen`.
     """
-    dump = request.dump if request.dump is not None else await fetch_seen(run, request.key)
-    document, trouble = seen(run, SeenRequest(request.key, dump))
+    document = await seen(run, request)
     keep_conditions(run, [_loaded(document), *of_revocations(run)])
-    return document, trouble
+    return document, []
 
 
 def keep_tunnels(run: Run) -> None:

@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-import subprocess
 from dataclasses import dataclass
 from pathlib import Path
 
 from hooper import deeds
 from hooper.clock import rfc3339
-from hooper.errors import HooperError, MachineError, UsageError
-from hooper.files import read_text
+from hooper.errors import MachineError, UsageError
 from hooper.names.handing import run_command
 from hooper.planning.access import ends, peers_of
 from hooper.site.tunnel_tables import Peer
@@ -23,50 +21,60 @@ from hooper.usecases.revoking import revocations, shut_out
 from hooper.usecases.run import Run
 from hooper.words.said import NOTHING, say
 
+SEEN = ("wireguard", "openvpn")  # whose servers tell whom they saw
 OWN_DUMP = ("wg", "show", "all", "dump")
 STATUS = Path("/run/openvpn-server")  # where Debian's openvpn-server@.service has it
 
 
 @dataclass(frozen=True)
 class SeenRequest:
-    """dump: what the server's software told; None: it runs on this machine, and is asked."""
+    """dump: what the server's software told; None: it is asked."""
 
     key: str
     dump: str | None = None
 
 
-SEEN_LIMIT_S, SEEN_BYTES = 30.0, 1024 * 1024
+SEEN_LIMIT_S, OWN_LIMIT_S, SEEN_BYTES = 30.0, 10.0, 1024 * 1024
 
 
-async def fetch_seen(run: Run, key: str) -> str | None:
-    """What the tunnel's own command tells of its server; None: the site file names no command.
+async def seen(run: Run, request: SeenRequest) -> SeenDocument:
+    """What the server saw of each peer; it is kept.
 
-    Raises: MachineError, CommandFailed.
+    Raises: MachineError: it is no dump, or no server tells anything; CommandFailed, UsageError, StateError.
     """
-    tunnel = run.site.tunnels[key]
-    if not tunnel.seen_by:
-        return None
-    return await run_command(tunnel.seen_by, run.base, {"HOOPER_TUNNEL": key}, SEEN_LIMIT_S, most=SEEN_BYTES)
-
-
-def seen(run: Run, request: SeenRequest) -> tuple[SeenDocument, list[HooperError]]:
-    """What the server saw of each peer; it is kept. Raises: MachineError: it is no dump; UsageError, StateError."""
     tunnel = run.site.tunnels[request.key]
-    if tunnel.kind == "openvpn":
-        return _seen_by_openvpn(run, request), []
-    if tunnel.kind != "wireguard":
+    if tunnel.kind not in SEEN:
         host = run.site.services[tunnel.service].host
-        raise UsageError(
-            f"a server of {tunnel.kind} keeps no list of whom it saw",
-            remedy=f"Look into the log of {host}.",
-        )
-    return _seen_by_wireguard(run, request), []
+        message = f"a server of {tunnel.kind} keeps no list of whom it saw"
+        raise UsageError(message, remedy=f"Look into the log of {host}.")
+    dump = request.dump if request.dump is not None else await _asked(run, request.key)
+    read = _seen_by_openvpn if tunnel.kind == "openvpn" else _seen_by_wireguard
+    return read(run, request.key, dump)
 
 
-def _seen_by_wireguard(run: Run, request: SeenRequest) -> SeenDocument:
-    site, key = run.site, request.key
+async def _asked(run: Run, key: str) -> str:
+    """What the server tells: by the command that the site file names, else by its software on this machine."""
+    tunnel = run.site.tunnels[key]
+    if tunnel.seen_by:
+        return await run_command(tunnel.seen_by, run.base, {"HOOPER_TUNNEL": key}, SEEN_LIMIT_S, most=SEEN_BYTES)
+    if tunnel.kind == "openvpn":
+        paths = [STATUS / f"status-{end.name}.log" for end in ends(run.site, key)]
+        there = [text for path in paths if (text := await run.here.own_file(path)) is not None]
+        if there:
+            return "\n".join(there)
+        remedy = f"Bring {paths[0]} of the server, and give that file."
+        raise MachineError("no OpenVPN server tells anything on this machine", code="no-dump", remedy=remedy)
+    told = await run.here.printed(OWN_DUMP, OWN_LIMIT_S)
+    if told:
+        return told
+    remedy = f"On the server, as root: {' '.join(OWN_DUMP)} > FILE; then give that file."
+    raise MachineError("no WireGuard server tells anything on this machine", code="no-dump", remedy=remedy)
+
+
+def _seen_by_wireguard(run: Run, key: str, dump: str) -> SeenDocument:
+    site = run.site
     tunnel = site.tunnels[key]
-    interfaces = read_dump(request.dump if request.dump is not None else _own_dump())
+    interfaces = read_dump(dump)
     known = {peer.public_key for peer in peers_of(site, key).values()} - {None}
     mine = [one for one in interfaces if tunnel.public_key is not None and one.public_key == tunnel.public_key]
     if not mine:  # a server with another key, or one that does not tell it: by the peers that it has
@@ -102,11 +110,11 @@ def _seen_by_wireguard(run: Run, request: SeenRequest) -> SeenDocument:
     return SeenDocument(key, right, tuple(rows), missing)
 
 
-def _seen_by_openvpn(run: Run, request: SeenRequest) -> SeenDocument:
+def _seen_by_openvpn(run: Run, key: str, dump: str) -> SeenDocument:
     """Its status names who is connected; of the others, what it told before is still true."""
-    site, key = run.site, request.key
+    site = run.site
     tunnel, peers = site.tunnels[key], peers_of(site, key)
-    status = read_status(request.dump if request.dump is not None else _own_status(run, key))
+    status = read_status(dump)
     at = status.at or run.at
     server = tunnel.public_key or ""
     rows, told = [], dict[str, Heard]()
@@ -157,34 +165,6 @@ def _is(key: str, peer: Peer, client: ClientSeen) -> bool:
     if peer.public_key is not None and client.name == peer_name(key, peer.public_key):
         return True
     return key in (client.name, client.user) or (peer.user is not None and peer.user in (client.name, client.user))
-
-
-def _own_status(run: Run, key: str) -> str:
-    """The status files of the server on this machine. Raises: MachineError."""
-    paths = [STATUS / f"status-{end.name}.log" for end in ends(run.site, key)]
-    there = [path for path in paths if path.exists()]
-    if not there:
-        raise MachineError(
-            "no OpenVPN server tells anything on this machine",
-            code="no-dump",
-            remedy=f"Bring {paths[0]} of the server, and give that file.",
-        )
-    return "\n".join(read_text(path) for path in there)
-
-
-def _own_dump() -> str:
-    """What the server's software on this machine tells. Raises: MachineError."""
-    try:
-        ran = subprocess.run(OWN_DUMP, capture_output=True, text=True, timeout=10, check=False)  # noqa: S603 - ours
-    except (OSError, subprocess.TimeoutExpired):
-        ran = None
-    if ran is None or ran.returncode or not ran.stdout:
-        raise MachineError(
-            "no WireGuard server tells anything on this machine",
-            code="no-dump",
-            remedy=f"On the server, as root: {' '.join(OWN_DUMP)} > FILE; then give that file.",
-        )
-    return ran.stdout
 
 
 def _seen_row(name: str | None, peer: PeerSeen, taken: Revoked | None, *, probe: bool) -> SeenRow:
