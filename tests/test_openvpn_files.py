@@ -21,8 +21,8 @@ from hooper.site.load import SiteFile, parse_site
 from hooper.tunnels.authority import TunnelAuthority, make_authority, peer_name, server_name
 from hooper.tunnels.common import KeyMissing
 from hooper.tunnels.keys import KeyRing
-from hooper.tunnels.making import as_one, peer_files, profile_of, server_files
 from hooper.tunnels.ssh_files import key_line
+from hooper.tunnels.works import works_of
 from hooper.wire.ovpnfile import parse
 from support.program import Ran, hooper
 
@@ -97,7 +97,7 @@ def test_both_sides_match_and_each_peer_has_its_address_and_its_rights(seed: int
     ring = KeyRing(tmp_path)
     file = openvpn(ring, {f"peer-{n}": chance.choice(choices) for n in range(4)}, second=chance.random() < 0.7)
     site, topology = file.site, Topology(file.site)
-    made = server_files(topology, "oars", ring, NOW, "/etc/openvpn/server")
+    made = works_of("openvpn").server_files(topology, "oars", ring, NOW, "/etc/openvpn/server")
     both = ends(site, "oars")
     for end in both:
         conf = made.files[f"{end.name}.conf"]
@@ -116,7 +116,11 @@ def test_both_sides_match_and_each_peer_has_its_address_and_its_rights(seed: int
             assert all(f"saddr {address} " in "".join(rules) for address in own_ones)
             assert len(rules) >= 1
     for key in site.peers:
-        (text,) = peer_files(topology, profile_of(topology, key), ring, TODAY).values()
+        (text,) = (
+            works_of("openvpn")
+            .peer_files(topology, works_of("openvpn").profile_of(topology, key), ring, TODAY)
+            .values()
+        )
         read, own_certificate = parse(text), loaded(text, "cert")
         own_certificate.verify_directly_issued_by(loaded(made.files["oars.conf"], "ca"))
         uses = own_certificate.extensions.get_extension_for_class(x509.ExtendedKeyUsage).value
@@ -139,14 +143,14 @@ def test_what_the_site_file_does_not_name_is_revoked(tmp_path: Path) -> None:
     file = openvpn(ring, {"cox": '"lan"', "coach": '"lan"'})
     authority = TunnelAuthority(ring, file.site.tunnels["oars"].public_key or "", "oars")
     lost = authority.issue("cox", None, NOW)  # of a run that was killed before it wrote the file
-    made = server_files(Topology(file.site), "oars", ring, NOW, "/x").files["oars.crl"]
+    made = works_of("openvpn").server_files(Topology(file.site), "oars", ring, NOW, "/x").files["oars.crl"]
     listed = x509.load_pem_x509_crl(made[made.index("-----") :].encode())
     issued = dict(authority.issued())
     assert {entry.serial_number for entry in listed} == {issued[lost].serial_number}
     assert listed.is_signature_valid(x509.load_pem_x509_certificate(authority.certificate.encode()).public_key())  # type: ignore[arg-type]
     assert (listed.next_update_utc or NOW) - NOW > timedelta(days=3000)  # a list that ends would lock all out
     without = parse_site(file.text.replace(f'public_key = "{file.site.peers["coach"].public_key}"\n', "").encode(), "x")
-    made = server_files(Topology(without.site), "oars", ring, NOW, "/x").files["oars.crl"]
+    made = works_of("openvpn").server_files(Topology(without.site), "oars", ring, NOW, "/x").files["oars.crl"]
     listed = x509.load_pem_x509_crl(made[made.index("-----") :].encode())
     assert len(list(listed)) == 2
 
@@ -164,8 +168,12 @@ def test_certificates_end_with_the_peers_last_day_and_the_servers_is_made_anew_i
     assert later.key.reveal() == authority.server(NOW).key.reveal()  # peers need nothing new
     ended = NOW + timedelta(days=200)
     with pytest.raises(KeyMissing, match="has ended"):
-        peer_files(Topology(file.site), profile_of(Topology(file.site), "cox"), ring, ended.date())
-    assert "cox" not in server_files(Topology(file.site), "oars", ring, ended, "/x").files["oars.nft"]
+        works_of("openvpn").peer_files(
+            Topology(file.site), works_of("openvpn").profile_of(Topology(file.site), "cox"), ring, ended.date()
+        )
+    assert (
+        "cox" not in works_of("openvpn").server_files(Topology(file.site), "oars", ring, ended, "/x").files["oars.nft"]
+    )
 
 
 def test_a_damaged_key_is_told_and_a_lost_one_too(tmp_path: Path) -> None:
@@ -251,9 +259,10 @@ def test_a_handed_archive_is_the_same_each_time(tmp_path: Path) -> None:
     text = SITE.format(speaks="ssh") + f'[tunnels.quay]\nkind = "ssh"\nservice = "gate"\npublic_key = "{host}"\n'
     text += f'[peers.cox]\ntunnel = "quay"\ninto = ["films"]\npublic_key = "{own}"\n'
     topology = Topology(parse_site(text.encode(), "site.toml").site)
-    profile = profile_of(topology, "cox")
-    files = peer_files(topology, profile, ring, TODAY)
-    assert as_one(profile, files) == as_one(profile, files)
+    works = works_of("ssh")
+    profile = works.profile_of(topology, "cox")
+    files = works.peer_files(topology, profile, ring, TODAY)
+    assert works.as_one(files) == works.as_one(files)
     assert "LocalForward 127.0.0.1:18443 10.44.7.30:8443" in files["quay.config"]
     assert files["quay.known"] == f"quay {host}\n"
     assert ip_address("203.0.113.44").version == 4

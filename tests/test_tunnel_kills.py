@@ -19,7 +19,7 @@ from hooper.site.load import SiteFile, parse_site
 from hooper.tunnels.authority import TunnelAuthority
 from hooper.tunnels.key_text import public_text
 from hooper.tunnels.keys import KeyRing
-from hooper.tunnels.making import server_files
+from hooper.tunnels.works import works_of
 from hooper.wire import ovpnfile, wgfile
 from hooper.wire.wireguard import public_of
 from support.program import hooper
@@ -118,7 +118,7 @@ def die_at(patched: pytest.MonkeyPatch, step: int) -> Callable[[], bool]:
 def both_match(kind: str, site: Path, state: Path, handed: Path) -> None:
     """The server's files can be made, and whoever has a file with a key that the site knows is let in by it."""
     file, ring = parse_site(site.read_bytes(), str(site)), KeyRing(next(state.glob("*/tunnels")))
-    files = server_files(Topology(file.site), "oars", ring, NOW, "/etc/x").files
+    files = works_of(kind).server_files(Topology(file.site), "oars", ring, NOW, "/etc/x").files
     {"wireguard": wireguard_matches, "openvpn": openvpn_matches, "ssh": ssh_matches}[kind](file, ring, files, handed)
 
 

@@ -31,8 +31,8 @@ from hooper.planning.topology import Topology
 from hooper.planning.tunnel_edits import Placing, add_peer, add_tunnel
 from hooper.site.load import SiteFile, parse_site
 from hooper.tunnels.keys import KeyRing
-from hooper.tunnels.making import peer_files, profile_of, server_files
 from hooper.tunnels.wireguard_files import FOLDER
+from hooper.tunnels.works import works_of
 from hooper.wire.wgfile import parse
 from hooper.wire.wireguard import generate_private, public_of
 from support.program import Lab, LabHere, Ran, hooper, town_here, valid
@@ -64,7 +64,7 @@ def test_both_sides_match_and_each_peer_reaches_exactly_its_into(seed: int, tmp_
     site = file.site
     topology = Topology(site)
     (tunnel,) = site.tunnels.values()
-    server = server_files(topology, "oars", ring, NOW, FOLDER)
+    server = works_of("wireguard").server_files(topology, "oars", ring, NOW, FOLDER)
     conf = parse(server.files["oars.conf"])
     assert not any(finding.severity == "error" for finding in make_plan(file, TODAY).findings)
     networks = [gateway.lan.network for gateway in site.gateways.values()]
@@ -72,9 +72,9 @@ def test_both_sides_match_and_each_peer_reaches_exactly_its_into(seed: int, tmp_
     known = {entry.value: section for section in conf.peers if (entry := section.get("PublicKey")) is not None}
     town, gate, outside = a_town(file, server.files)
     for number, key in enumerate(site.peers):
-        profile = profile_of(topology, key)
+        profile = works_of("wireguard").profile_of(topology, key)
         private = ring.private(profile.public_key)
-        (text,) = peer_files(topology, profile, ring, TODAY).values()
+        (text,) = works_of("wireguard").peer_files(topology, profile, ring, TODAY).values()
         own = parse(text)
         assert private is not None
         assert own.interface is not None

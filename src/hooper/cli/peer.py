@@ -38,7 +38,7 @@ KEYS = (
     key_option("until", "DAY", "The last day on which it comes in, such as 2027-05-01."),
     key_option("public_key", "KEY", "Its own, where it made one itself; no private key is made then."),
 )  # fmt: skip
-ENDINGS = (".conf", ".ovpn", ".zip", ".txt", ".png", ".svg", ".html")
+SHOWN = (".png", ".svg", ".html")  # endings of a code, and of a page with it
 
 
 def _rows(keys: dict[str, Any]) -> dict[str, Any]:
@@ -186,15 +186,16 @@ def _handing(session: Session, key: str) -> str:
 
 def _check_handing(session: Session, site: Site, key: str, out: list[Path], *, force: bool) -> None:
     """Whether it can be handed so. Raises: UsageError."""
-    from hooper.planning.tunnel_edits import ENDINGS as OF_KINDS
     from hooper.planning.tunnel_edits import by_code
+    from hooper.site.tunnel_kinds import OWN
 
-    ending = OF_KINDS[site.tunnels[site.peers[key].tunnel].kind]
+    ending = site.tunnels[site.peers[key].tunnel].of.ending
     if force and not out:
         raise UsageError("--force has no effect here", remedy="It goes with --out FILE.")
+    endings = dict.fromkeys((*(kind.ending for kind in OWN.values()), ending, *SHOWN))
     for path in out:
-        if path.suffix not in ENDINGS:
-            raise UsageError(f"--out {path}: its name ends in {', '.join(ENDINGS)}", remedy="Name the file so.")
+        if path.suffix not in endings:
+            raise UsageError(f"--out {path}: its name ends in {', '.join(endings)}", remedy="Name the file so.")
     if out:
         return
     if not by_code(site, key):

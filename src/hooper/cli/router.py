@@ -164,6 +164,7 @@ def _render_tables(document: RouterListDocument, out: Screen, *, verbose: bool =
     from rich.text import Text
 
     from hooper.cli.render import heading, table
+    from hooper.planning.openers import called
 
     for number, gateway in enumerate(document.gateways):
         if number:
@@ -172,7 +173,8 @@ def _render_tables(document: RouterListDocument, out: Screen, *, verbose: bool =
             heading(out, f"{gateway.gateway}: answers no protocol")
             continue
         device = f", {gateway.device}" if gateway.device and gateway.device != gateway.gateway else ""
-        heading(out, f"{gateway.gateway}: by IGD{device}, WAN address {gateway.wan_address or 'not told'}")
+        by = f"by {called(gateway.protocol)}{device}"
+        heading(out, f"{gateway.gateway}: {by}, WAN address {gateway.wan_address or 'not told'}")
         if not gateway.rules:
             out.print("Its table is empty.")
             continue

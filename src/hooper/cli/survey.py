@@ -115,14 +115,14 @@ def _told_by_pages(session: Session, given: list[str], site: Site) -> dict[str, 
     """The WAN addresses that saved pages show, and what else they say is told. Raises: UsageError."""
     from hooper.cli.plan import render_page
     from hooper.files import read_text
-    from hooper.planning.pages import understood
-    from hooper.planning.saved_page import read_page
+    from hooper.planning.pages import AnyPage, reader_of, understood
 
     told: dict[str, str] = {}
     for gateway, name in parse_pairs("--page", given, site).items():
         if not Path(name).is_file():
             raise UsageError(f"--page: there is no file {name}", remedy="Write --page GATEWAY=FILE.")
-        read = understood(site, gateway, name, read_page(read_text(Path(name)), name))
+        text = read_text(Path(name))
+        read = understood(site, gateway, name, (reader_of(text) or AnyPage()).read(text, name))
         if not session.json and not session.quiet:
             render_page(read, console(stderr=True, plain=session.plain))
         if read.wan_address is not None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import shlex
 import sys
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any, get_args
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
@@ -140,11 +140,12 @@ def add(
 ) -> int:
     """Add a tunnel. Its network, its keys and, with --host, its service and port are chosen."""
     from hooper.planning.tunnel_edits import Placing
-    from hooper.site.tunnel_tables import TunnelKind
+    from hooper.site.tunnel_kinds import tunnel_kind, tunnel_kinds
     from hooper.usecases.tunnels import AddTunnelRequest
     from hooper.usecases.tunnels import add as do_add
 
-    chosen([kind], get_args(TunnelKind), "kind of tunnel")
+    chosen([kind], tunnel_kinds(), "kind of tunnel")
+    of = tunnel_kind(kind)
     file = session.read_site()
     if host is not None and "service" in keys:
         raise UsageError("--host and --service exclude each other", remedy="Name the service, or where to make one.")
@@ -152,14 +153,14 @@ def add(
         chosen([host], file.site.devices, "host")
     if "service" in keys:
         chosen([keys["service"]], file.site.services, "service")
-    if second_port is not None and (kind != "openvpn" or "also" in keys):
+    if second_port is not None and (not of.halves or "also" in keys):
         raise UsageError("--second-port is for OpenVPN, and makes the service that --also would name",
                          remedy="Leave one of them out.")  # fmt: skip
     rows = {"kind": kind, **rows_of(keys)}
-    if kind == "ssh" and "public_key" not in rows:
+    if of.seen_key and "public_key" not in rows:
         rows |= _host_key(session, file, host, rows.get("service"))
     code = edited(session, do_add, AddTunnelRequest(tunnel, rows, Placing(host, second_port), session.dry_run), file)
-    if rows.get("made_by", "device" if kind == "ipsec" else "hooper") == "device":
+    if rows.get("made_by", "hooper" if of.servers else "device") == "device":
         session.next("see what to enter on its page", f"tunnel show {tunnel}")
     else:
         session.next("let somebody in, as here; then make the files of the server", f"peer add phone --tunnel {tunnel}",
@@ -266,7 +267,7 @@ def renew(session: Session, tunnel: TunnelArgument) -> int:
     file = session.read_site()
     (key,) = chosen([tunnel], file.site.tunnels, "tunnel")
     entry, public = file.site.tunnels[key], None
-    if entry.kind == "ssh":
+    if entry.of.seen_key:
         from hooper.usecases.host_keys import HostKeyRequest, host_key
 
         service = file.site.services[entry.service]

@@ -8,7 +8,6 @@ from typing import Literal, Protocol
 from hooper import deeds
 from hooper.addresses import IPAddress
 from hooper.errors import CounterpartError
-from hooper.planning.openers import Protocol as Spoken
 from hooper.planning.values import Forward
 from hooper.store.entries import LiveRule
 
@@ -47,12 +46,12 @@ class Driver(Protocol):
     """One router, driven by one protocol. Everything raises NoAnswer, ConnectFailed and WireError where it does not
     answer, or not as the protocol wants it.
 
-    device: what it calls itself. where: where it is spoken to, for people who want to know. longest_s: the longest
-    lease that it grants, in seconds.
+    protocol: igd, or as the package calls it that adds it. device: what it calls itself. where: where it is spoken to,
+    for people who want to know. longest_s: the longest lease that it grants, in seconds.
     """
 
     @property
-    def protocol(self) -> Spoken: ...
+    def protocol(self) -> str: ...
 
     @property
     def device(self) -> str: ...

@@ -5,10 +5,12 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from ipaddress import IPv4Address
+from typing import cast
 
 import anyio
 
 from hooper import deeds
+from hooper.added import added
 from hooper.addresses import IPAddress
 from hooper.clock import Clock
 from hooper.errors import CounterpartError, HooperError, NoAnswer, WireError
@@ -18,8 +20,10 @@ from hooper.net.exchange import moments
 from hooper.net.plain_http import Url, ask
 from hooper.net.standing import connected_surroundings, standing
 from hooper.net.types import Datagram, Datagrams, Door, Endpoint, NoRoute
+from hooper.site.fields import CONTROLS
 from hooper.site.model import Site
 from hooper.site.references import in_sight
+from hooper.store.entries import LiveRule
 from hooper.wire import ssdp, upnp
 
 ROUNDS = (0.0, 0.6, 1.2)  # seconds; datagrams get lost (UPnP Device Architecture 2.0 section 1.3.2)
@@ -73,10 +77,36 @@ async def find_routers(here: Door, site: Site, wanted: Sequence[str], deadline: 
         for key in wanted
         if key not in sight
     }
-    search = await search_routers(here.through(interface), own, addresses, deadline)
+    by_others = {key: address for key, address in addresses.items() if site.gateways[key].control not in CONTROLS}
+    searched = {key: address for key, address in addresses.items() if key not in by_others}
+    search = await search_routers(here.through(interface), own, searched, deadline)
+    for key in by_others:
+        try:
+            search.routers[key] = await _added_driver(here.through(interface), site, key, deadline)
+        except HooperError as exc:
+            trouble[key] = exc
     known = {gateway.lan.ip for gateway in site.gateways.values()}
     strangers = tuple(answer for answer in search.heard if answer not in known)
     return Neighbourhood(at, own, search.routers, {**trouble, **search.trouble}, strangers)
+
+
+ASKED = {"external_address": object, "connected": bool, "table": object, "add": LiveRule, "renew": LiveRule}
+
+
+async def _added_driver(door: Door, site: Site, key: str, deadline: float) -> Driver:
+    """The driver that another package adds for a gateway. deadline: seconds, until it has found it.
+
+    Raises: AddedWrong; NoAnswer; whatever it says in words of ours.
+    """
+    gateway = site.gateways[key]
+    part = added("hooper.drivers", gateway.control)
+    try:
+        with anyio.fail_after(deadline):
+            made = await part(door, site, key, deadline)
+    except TimeoutError:
+        raise NoAnswer(f"{key} ({gateway.lan.ip}) was not found by {gateway.control} within {deadline:g} s") from None
+    has = ("protocol", "device", "where", "longest_s", "cannot", "entries", *ASKED, "delete")
+    return cast(Driver, part.giving(made, has, **ASKED))
 
 
 @dataclass(frozen=True)

@@ -12,7 +12,6 @@ from hooper.addresses import classify, parse_address
 from hooper.comparison import Comparison, Side
 from hooper.gateways.driver import Driver
 from hooper.gateways.tables import Owner, RuleRow
-from hooper.planning.openers import Protocol
 from hooper.planning.ports import transports
 from hooper.planning.values import Forward
 from hooper.ports import single
@@ -89,7 +88,7 @@ def is_planned(entry: Entered, forwards: Iterable[Forward]) -> bool:
 
 
 def rows(
-    protocol: Protocol,
+    protocol: str,
     table: Sequence[LiveRule],
     wanted: Sequence[Wanted],
     journal: Mapping[Key, Entered],

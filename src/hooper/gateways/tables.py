@@ -6,7 +6,6 @@ from dataclasses import dataclass
 from typing import Literal
 
 from hooper.comparison import Comparison
-from hooper.planning.openers import Protocol
 from hooper.ports import Ports
 from hooper.words.said import Said
 
@@ -48,7 +47,7 @@ class RuleRow:
     owner: Owner
     meets_plan: bool
     lease_s: int | None
-    visible_by: Protocol
+    visible_by: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,7 +55,7 @@ class GatewayTable:
     """A router's table. protocol: null where it is driven by hand, or answers nothing. device: what it calls itself."""
 
     gateway: str
-    protocol: Protocol | None
+    protocol: str | None
     device: str | None
     wan_address: str | None
     rules: tuple[RuleRow, ...]

@@ -23,9 +23,6 @@ if TYPE_CHECKING:
     from hooper.site.tunnel_tables import Peer, Tunnel
 
 EVERYTHING4, EVERYTHING6 = IPv4Network("0.0.0.0/0"), IPv6Network("::/0")
-# bytes around a packet: IPv6 40, then UDP 8 and WireGuard 32 (its protocol paper, section 5.4.6), or UDP 8 and OpenVPN
-# 24 (operation and peer, number, tag), or TCP 32 with its options, length 2 and OpenVPN 24
-OVERHEAD = {"wireguard": 80, "udp": 72, "tcp": 98}
 LEAST_MTU = 1280  # what IPv6 needs (RFC 8200 section 5)
 NAME_LENGTH = 15  # what Linux and wg-quick(8) take for an interface
 KEEPALIVE_S = 25  # seconds; NATs forget a silent UDP flow after 30 or more (RFC 4787 section 4.3)
@@ -75,7 +72,7 @@ def grants(site: Site, key: str) -> tuple[Grant, ...]:
 
 def grants_in(site: Site, tunnel: Tunnel, into: tuple[str, ...]) -> tuple[Grant, ...]:
     """What somebody may reach through a tunnel."""
-    if tunnel.kind == "ssh":
+    if not tunnel.of.whole:
         return tuple(dict.fromkeys(_by_ssh(site, tunnel, into)))
     if into == ("everything",):
         return Grant(EVERYTHING4, "", None, "everything"), Grant(EVERYTHING6, "", None, "everything")
@@ -229,7 +226,7 @@ def ends(site: Site, key: str) -> tuple[ServerEnd, ...]:
     networks for who comes by that.
     """
     tunnel = site.tunnels[key]
-    if tunnel.kind != "openvpn" or tunnel.also is None:
+    if not tunnel.of.halves or tunnel.also is None:
         return (ServerEnd(interface_name(key), tunnel.service, tunnel.subnets),)
     halves: list[tuple[IPv4Network | IPv6Network, ...]] = [tuple(network.subnets()) for network in tunnel.subnets]
     second = f"{key[: NAME_LENGTH - 5]}-{hashlib.sha256(f'{key}/{tunnel.also}'.encode()).hexdigest()[:4]}"
@@ -264,8 +261,7 @@ def mtu_of(topology: Topology, tunnel: Tunnel) -> int:
     """The largest packet inside the tunnel, in bytes, by what its line carries."""
     line = topology.site.lines[topology.lines[tunnel.service]]
     over = {topology.site.services[key].used_transport for key in (tunnel.service, tunnel.also) if key is not None}
-    what = "wireguard" if tunnel.kind == "wireguard" else "tcp" if "tcp" in over else "udp"
-    return max(LEAST_MTU, line.mtu - OVERHEAD[what])
+    return max(LEAST_MTU, line.mtu - tunnel.of.overhead("tcp" in over))
 
 
 def interface_name(key: str) -> str:

@@ -70,4 +70,4 @@ def forwards_of(site: Site, key: str) -> tuple[LocalForward, ...]:
 
 def by_ssh(site: Site, key: str) -> bool:
     """Whether a peer comes by SSH."""
-    return site.tunnels[site.peers[key].tunnel].kind == "ssh"
+    return not site.tunnels[site.peers[key].tunnel].of.whole

@@ -15,12 +15,14 @@ from hooper import deeds
 from hooper.planning.paths import RULES_FOR_A_RANGE
 from hooper.planning.topology import Topology
 from hooper.planning.values import EVERYTHING, Entering, Forward, Plan, Possible
+from hooper.site.fields import CONTROLS
 from hooper.site.references import made_gateways
 
 if TYPE_CHECKING:
     from hooper.site.model import Site
 
 Protocol = Literal["igd", "pcp", "natpmp"]
+OWN: tuple[Protocol, ...] = ("igd", "pcp", "natpmp")
 Target = Literal["own", "other", "beyond"]
 NAMES = {"igd": "IGD", "pcp": "PCP", "natpmp": "NAT-PMP"}
 DRIVEN = ("auto", "igd")  # values of `control` by which Hooper enters rules itself
@@ -31,9 +33,14 @@ def not_driven(site: Site, key: str) -> str | None:
     control = site.gateways[key].control
     if (tunnel := made_gateways(site).get(key)) is not None:
         return _by_files(tunnel)
-    if control in DRIVEN:
+    if control in DRIVEN or control not in CONTROLS:
         return None
-    return "it is driven by hand" if control == "hand" else f"Hooper does not enter rules by {NAMES[control]} yet"
+    return "it is driven by hand" if control == "hand" else f"Hooper does not enter rules by {called(control)} yet"
+
+
+def called(protocol: str) -> str:
+    """A protocol's name in sentences; a driver of another package goes by its own."""
+    return NAMES.get(protocol, protocol)
 
 
 def driven_gateways(site: Site) -> tuple[str, ...]:
@@ -128,7 +135,13 @@ def entering(topology: Topology, plan: Plan) -> Iterator[Entering]:
             reason = f"{rule.gateway} is driven by hand"
             yield Entering(rule.gateway, rule.service, None, "no", "no", True, reason)
             continue
-        protocol: Protocol = "igd" if gateway.control == "auto" else gateway.control
+        protocol = next((one for one in OWN if one == gateway.control), None)
+        if gateway.control == "auto":
+            protocol = "igd"
+        if protocol is None:  # a driver of another package: it says itself, when it is asked, what it cannot
+            reason = f"{gateway.control} enters it"
+            yield Entering(rule.gateway, rule.service, gateway.control, "unknown", "no", True, reason)
+            continue
         dumb = cannot_say(protocol, rule)
         if dumb is not None:
             yield Entering(rule.gateway, rule.service, protocol, "no", "no", True, dumb)

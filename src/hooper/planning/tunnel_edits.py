@@ -21,7 +21,7 @@ from hooper.planning.topology import Topology
 from hooper.planning.typed import outside_port
 from hooper.site.edit import Value, remove_table
 from hooper.site.protocols import SPEECHES
-from hooper.site.tunnel_tables import spoken_by
+from hooper.site.tunnel_kinds import TunnelKind, tunnel_kind
 
 if TYPE_CHECKING:
     from datetime import date
@@ -63,12 +63,13 @@ def add_tunnel(
     if key in file.site.tunnels:
         raise UsageError(f"there is a tunnel {key!r} already", remedy="Choose another key.")
     chosen: dict[str, Value] = {"kind": "wireguard", **rows}
-    if chosen["kind"] == "ipsec":
+    kind = tunnel_kind(str(chosen["kind"]))
+    if not kind.servers:
         chosen.setdefault("made_by", "device")
-    with_services, changes = _with_services(file, key, chosen, where)
-    if chosen["kind"] != "ssh":
+    with_services, changes = _with_services(file, key, kind, chosen, where)
+    if "subnet" in kind.fields:
         chosen.setdefault("subnet", str(free_prefix(file.site, 24, seed)))
-        if "subnet6" not in rows and chosen["kind"] != "ipsec":
+        if "subnet6" not in rows and kind.servers and "subnet6" in kind.fields:
             chosen["subnet6"] = str(free_prefix6(seed))
     if not chosen.get("subnet6", "-"):
         del chosen["subnet6"]
@@ -79,14 +80,15 @@ def add_tunnel(
 
 
 def _with_services(
-    file: SiteFile, key: str, chosen: dict[str, Value], where: Placing
+    file: SiteFile, key: str, kind: TunnelKind, chosen: dict[str, Value], where: Placing
 ) -> tuple[SiteFile, tuple[ChangedKey, ...]]:
     """The file with the services that a new tunnel needs, which are named in what is chosen."""
-    kind, changes = str(chosen["kind"]), tuple[ChangedKey, ...]()
+    changes = tuple[ChangedKey, ...]()
 
     def made(file: SiteFile, service: str, rows: dict[str, Value]) -> SiteFile:
         nonlocal changes
-        rows |= _own_port(file.site, rows)
+        if kind.movable:
+            rows |= _own_port(file.site, rows)
         one = add_service(file, service, rows)
         changes += tuple(replace(change, key=f"services.{service}.{change.key}") for change in one.changes)
         return again(file, one.text)
@@ -94,23 +96,22 @@ def _with_services(
     host = where.host
     if "service" not in chosen and host is not None:
         chosen["service"] = key if key not in file.site.services else f"{key}-tunnel"
-        file = made(file, str(chosen["service"]), {"host": host, "speaks": spoken_by(kind), "reach": "public"})
+        file = made(file, str(chosen["service"]), {"host": host, "speaks": kind.speaks, "reach": "public"})
     elif "service" not in chosen:
-        chosen["service"] = _only_service(file.site, kind)
+        chosen["service"] = _only_service(file.site, kind.speaks)
     if "also" in chosen or str(chosen["service"]) not in file.site.services:
         return file, changes
     first = file.site.services[str(chosen["service"])]
     rows: dict[str, Value] = {"host": first.host, "reach": "public"}
-    if kind == "ipsec":  # every IPsec server behind NAT needs both (RFC 3947)
-        there = (
-            name for name, one in file.site.services.items() if (one.host, one.speaks) == (first.host, "ipsec-nat")
-        )
+    if kind.speaks_too is not None:  # every IPsec server behind NAT needs both (RFC 3947)
+        wanted = first.host, kind.speaks_too
+        there = (name for name, one in file.site.services.items() if (one.host, one.speaks) == wanted)
         chosen["also"] = next(there, f"{chosen['service']}-nat")
-        rows["speaks"] = "ipsec-nat"
+        rows["speaks"] = kind.speaks_too
     elif where.second is not None:
         other = "tcp" if first.used_transport == "udp" else "udp"
         chosen["also"] = f"{chosen['service']}-{other}"
-        rows |= {"speaks": "openvpn", "transport": other, "port": where.second}
+        rows |= {"speaks": kind.speaks, "transport": other, "port": where.second}
     if "also" in chosen and chosen["also"] not in file.site.services:
         file = made(file, str(chosen["also"]), rows)
     return file, changes
@@ -123,7 +124,7 @@ def _own_port(site: Site, rows: Mapping[str, Value]) -> dict[str, Value]:
     """
     speech = SPEECHES[str(rows["speaks"])]
     transport, wanted = str(rows.get("transport", speech.transport)), rows.get("port", speech.port)
-    if not isinstance(wanted, int) or speech.key not in MOVABLE:
+    if not isinstance(wanted, int):
         return {}
     taken = {
         port: key
@@ -140,8 +141,7 @@ def _own_port(site: Site, rows: Mapping[str, Value]) -> dict[str, Value]:
     return {"port": free} if free != wanted else {}
 
 
-def _only_service(site: Site, kind: str) -> str:
-    speaks = spoken_by(kind)
+def _only_service(site: Site, speaks: str) -> str:
     used = {tunnel.service for tunnel in site.tunnels.values()}
     fitting = [key for key, service in site.services.items() if service.speaks == speaks and key not in used]
     if len(fitting) != 1:
@@ -157,11 +157,11 @@ def _to_make(site: Site, key: str) -> Iterator[str]:
     """What a new or changed tunnel asks for."""
     tunnel = site.tunnels[key]
     host = site.services[tunnel.service].host
-    if tunnel.kind == "ssh" and tunnel.public_key is None:
+    if tunnel.of.seen_key and tunnel.public_key is None:
         yield f"the host key of {host}, by which peers know it: at home, `{deeds.RENEW_TUNNEL(key)}` looks at it"
     if tunnel.made_by == "hooper":
         yield f"on {host}: load its files, which `{deeds.MAKE_TUNNEL(key)}` writes"
-    elif tunnel.kind == "wireguard":
+    elif tunnel.of.keyed:
         yield f"on the pages of {host}: the fields of `{deeds.SHOW_TUNNEL(key)}`; then write its `public_key` here"
     else:
         yield f"on the pages of {host}: the fields of `{deeds.SHOW_TUNNEL(key)}`"
@@ -211,23 +211,16 @@ def device_of(peer: Peer, key: str) -> str:
     return f"{whose} {peer.device} ({key})"
 
 
-MOVABLE = ("wireguard", "openvpn")  # whose server listens at whatever port it is told
-ENDINGS = {"wireguard": ".conf", "openvpn": ".ovpn", "ssh": ".zip", "ipsec": ".txt"}  # of what a peer is given
-SOFTWARE = {
-    "wireguard": "the app for WireGuard", "openvpn": "the app for OpenVPN", "ssh": "~/.ssh", "ipsec": "the VPN settings"
-}  # fmt: skip
-
-
 def by_code(site: Site, key: str) -> bool:
     """Whether a peer can take its profile from a QR code."""
     peer = site.peers[key]
-    return peer.device == "phone" and site.tunnels[peer.tunnel].kind == "wireguard"
+    return peer.device == "phone" and site.tunnels[peer.tunnel].of.by_code
 
 
 def handing(site: Site, key: str) -> str:
     """How a peer is given its profile: a phone with WireGuard by a code, all others by a file."""
-    kind = site.tunnels[site.peers[key].tunnel].kind
-    return deeds.HAND(key) if by_code(site, key) else deeds.HAND_FILE(key, f"{key}{ENDINGS[kind]}")
+    ending = site.tunnels[site.peers[key].tunnel].of.ending
+    return deeds.HAND(key) if by_code(site, key) else deeds.HAND_FILE(key, f"{key}{ending}")
 
 
 def remove_tunnel(file: SiteFile, key: str) -> Edited:
@@ -254,7 +247,7 @@ def _to_take_away(site: Site, key: str, tunnel: Tunnel) -> Iterator[str]:
             if route.prefix == str(tunnel.subnet):
                 yield f"on {gateway}: the route {route.prefix} by {route.via}"
     for name, peer in peers_of(site, key).items():
-        yield f"on {device_of(peer, name)}: the profile, in {SOFTWARE[tunnel.kind]}; and where its file was kept"
+        yield f"on {device_of(peer, name)}: the profile, in {tunnel.of.software}; and where its file was kept"
     for offered in (tunnel.service, tunnel.also):
         if offered is not None and site.services[offered].reach == "public":
             one, port = site.services[offered], outside_port(Topology(site), offered)
@@ -269,16 +262,8 @@ def stopping(tunnel: Tunnel, key: str) -> str:
     name = interface_name(key)
     if tunnel.made_by == "device":
         return "switch it off on the page where it was made"
-    if tunnel.kind == "openvpn":
-        return (
-            f"systemctl disable --now openvpn-server@{name}, then delete {name}.conf, .nft, .sh, .crl and {name}-peers"
-            " in /etc/openvpn/server"
-        )
-    if tunnel.kind == "ssh":
-        return f"delete the user {tunnel.login or LOGIN} there, or its authorized_keys"
-    if tunnel.server == "linux":
-        return f"systemctl disable --now wg-quick@{name}, then delete /etc/wireguard/{name}.conf and {name}.nft"
-    return f"deactivate {name} in the app for WireGuard and delete it there, and the file it was imported from"
+    how = tunnel.of.stopped if tunnel.server == "linux" else tunnel.of.stopped_by_app
+    return how.format(name=name, login=tunnel.login or LOGIN)
 
 
 # --- peers
@@ -288,7 +273,7 @@ def add_peer(file: SiteFile, key: str, rows: Mapping[str, Value]) -> Edited:
     """A new peer, with free addresses of its tunnel. Raises: UsageError, CannotEdit."""
     tunnel = file.site.tunnels[str(rows["tunnel"])]
     chosen: dict[str, Value] = dict(rows)
-    chooses = tunnel.made_by == "hooper" or tunnel.kind == "wireguard"  # else the device gives them out
+    chooses = tunnel.made_by == "hooper" or tunnel.of.keyed  # else the device gives them out
     if tunnel.subnet is not None and chooses:
         chosen |= _addresses_for(file.site, str(rows["tunnel"]), chosen)
     edited = add(file, "peers", key, chosen)
@@ -325,7 +310,8 @@ def _server_anew(site: Site, key: str) -> Iterator[str]:
 
 def _to_hand(site: Site, key: str) -> Iterator[str]:
     peer = site.peers[key]
-    if site.tunnels[peer.tunnel].made_by == "hooper" or site.tunnels[peer.tunnel].kind == "ipsec":
+    tunnel = site.tunnels[peer.tunnel]
+    if tunnel.made_by == "hooper" or tunnel.of.one_secret:
         yield f"on {device_of(peer, key)}: its file, which `{handing(site, key)}` gives it"
     else:
         yield f"on {device_of(peer, key)}: the file that the server's page exports; `{deeds.CHECK_PROFILE}` first"
@@ -374,7 +360,7 @@ def revoke_peer(file: SiteFile, key: str, today: date) -> Edited:
             f"{key} was revoked on {peer.revoked}",
             remedy=f"Once its server lets it in no more, `{deeds.SHUT_OUT(key)}`.",
         )
-    if peer.public_key is None and (tunnel.made_by != "device" or tunnel.kind == "wireguard"):
+    if peer.public_key is None and (tunnel.made_by != "device" or tunnel.of.keyed):
         raise UsageError(f"{key} has no key that could be revoked", remedy=f"`{deeds.RENEW_PEER(key)}` gives it one.")
     follows = (*_out(site, key), *_had(site, key))
     clear = ("public_key",) if peer.public_key is not None else ()
@@ -388,12 +374,12 @@ def _out(site: Site, key: str) -> Iterator[str]:
     host = site.services[tunnel.service].host
     if tunnel.made_by == "hooper":
         yield from _server_anew(site, peer.tunnel)
-    elif tunnel.kind == "openvpn" and not tunnel.one_secret:
+    elif tunnel.of.certified and not tunnel.one_secret:
         yield f"on the pages of {host}: revoke the certificate of {peer.user or key}, and take its user away"
     else:
         yield f"on the pages of {host}: take {peer.user or key} away"
     others = [name for name, one in peers_of(site, peer.tunnel).items() if name != key and one.revoked is None]
-    if tunnel.one_secret or tunnel.kind == "ipsec":
+    if tunnel.one_secret or tunnel.of.one_secret:
         all_of_them = f": {', '.join(others)}" if others else ""
         yield (
             f"on the pages of {host}: another secret, since {key} knows this one; `{deeds.RENEW_TUNNEL(peer.tunnel)}`"
@@ -408,7 +394,7 @@ def remove_peer(file: SiteFile, key: str) -> Edited:
     text = remove_table(file.text, ("peers", key))
     follows = (
         *_out(site, key),
-        f"on {device_of(peer, key)}: the profile, in {SOFTWARE[site.tunnels[peer.tunnel].kind]}; and where its file was"
+        f"on {device_of(peer, key)}: the profile, in {site.tunnels[peer.tunnel].of.software}; and where its file was"
         " kept",
         *_had(site, key),
     )

@@ -13,6 +13,7 @@ from typing import Annotated, Any, Literal
 from pydantic import WithJsonSchema
 from pydantic_core import PydanticCustomError, core_schema
 
+from hooper.added import Group, added_names
 from hooper.addresses import parse_address, parse_network, plain_digits
 from hooper.durations import parse_duration
 from hooper.places import Place
@@ -20,12 +21,13 @@ from hooper.ports import Blocked, Ports
 from hooper.secret import SecretRef
 from hooper.site.places import PlaceWrong, parse_place
 from hooper.site.protocols import SPEECHES
-from hooper.site.words import nearest
+from hooper.site.words import nearest, not_known
 
+CONTROLS = ("auto", "igd", "pcp", "natpmp", "hand")
+UPDATER_KINDS = ("http", "dns-update", "command")
 RESERVED = ("router", "device", "hand", "provider")
 
 Reach = Literal["public", "tunnel", "lan"]
-Control = Literal["auto", "igd", "pcp", "natpmp", "hand"]
 AddressFrom = Literal["device", "reservation", "pool"]
 Situation = Literal["public", "one-nat", "several-nats", "carrier-nat", "shared-ports", "no-ipv4", "unclear"]
 
@@ -47,6 +49,31 @@ class Read:
 def wrong(message: str) -> PydanticCustomError:
     """A mistake, in words of ours."""
     return PydanticCustomError("hooper", "{message}", {"message": message})
+
+
+@dataclass(frozen=True)
+class Word(Read):
+    """One of our own words, or the name of a part that another package adds."""
+
+    own: tuple[str, ...]
+    group: Group
+
+    def __get_pydantic_json_schema__(self, _core: Any, _handler: Any) -> dict[str, Any]:
+        return {"enum": [*self.own, *added_names(self.group)], "type": "string"}
+
+
+def word_of(group: Group, *own: str) -> Word:
+    """A field that names a part."""
+
+    def validate(value: Any) -> Any:
+        if value not in own and value not in (there := (*own, *added_names(group))):
+            raise wrong(not_known(value, there))
+        return value
+
+    return Word(validate, own, group)
+
+
+Control = Annotated[str, word_of("hooper.drivers", *CONTROLS)]
 
 
 def text_in(value: Any, what: str) -> str:
@@ -273,6 +300,7 @@ def text_or_list(description: str) -> WithJsonSchema:
     return WithJsonSchema({"anyOf": [{"type": "string"}, several], "description": description})
 
 
+Options = dict[str, str]
 Key = Annotated[str, Read(_key), string_schema(OWN_KEY, pattern="^[A-Za-z0-9][A-Za-z0-9_-]{0,62}$")]
 Address4 = Annotated[
     IPv4Address,

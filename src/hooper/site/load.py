@@ -17,7 +17,7 @@ from hooper.errors import HooperError, SeveralErrors, SiteFileError, Where
 from hooper.site.model import VERSION, Site, fields_of
 from hooper.site.path import DEPTH_LIMIT, Path
 from hooper.site.references import MOST, mistakes_between_tables
-from hooper.site.words import nearest
+from hooper.site.words import nearest, not_known
 from hooper.visible import is_plain, shown
 
 if TYPE_CHECKING:
@@ -289,9 +289,7 @@ def _mistake(error: Any, name: str, spans: dict[Path, Span], lines: LineIndex) -
         )
     if kind == "literal_error":
         choices = re.findall(r"'([^']*)'", str(context.get("expected", "")))
-        near = nearest(str(error["input"]), choices)
-        hint = f"did you mean {near[0]!r}? " if near else ""
-        message = f"{error['input']!r} is not known; {hint}allowed: {', '.join(choices)}"
+        message = not_known(error["input"], choices)
     elif kind == "string_pattern_mismatch":
         message = f"this does not have the form {context.get('pattern', '')}"
     elif kind in ("greater_than_equal", "less_than_equal"):

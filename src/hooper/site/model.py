@@ -9,6 +9,7 @@ from pydantic import BeforeValidator, Field, StrictBool, StrictInt
 
 from hooper.ports import Ports, single
 from hooper.site.fields import (
+    UPDATER_KINDS,
     Address4,
     Address6,
     AddressFrom,
@@ -24,6 +25,7 @@ from hooper.site.fields import (
     Lan,
     LineAddress,
     Mac,
+    Options,
     Pattern,
     PlaceField,
     PoolField,
@@ -39,6 +41,7 @@ from hooper.site.fields import (
     Statuses,
     TransportField,
     WanAddresses,
+    word_of,
 )
 from hooper.site.protocols import SPEECHES, Speech
 from hooper.site.table import Table
@@ -182,6 +185,7 @@ class Gateway(Table):
     address6: Address6 | None = None
     prefix6: Prefix6 | None = None
     control: Control = "auto"
+    options: Options = Field({}, description="Of a driver that another package adds: what that asks for.")
     managed_by: Literal["self", "provider"] = "self"
     everything_to: Key | None = Field(None, description="The inner gateway that all else is handed to.")
     tunnel: Key | None = Field(
@@ -315,7 +319,7 @@ class Updater(Table):
     is told. ttl: of the record, in seconds. user: whom to log in as.
     """
 
-    kind: Literal["http", "dns-update", "command"]
+    kind: Annotated[str, word_of("hooper.publishers", *UPDATER_KINDS)]
     token: SecretField | None = Field(None, description="The password or token; of dns-update the key, in base64.")
     user: str | None = None
     zone: DnsName | None = Field(None, description="The zone; dns-update finds it by itself.")
@@ -339,11 +343,12 @@ class Updater(Table):
     )
     time_limit: Duration = Field(30.0, description="command: how long it may take.")
     texts: StrictBool = Field(False, description="command: it sets TXT records too, for certificates.")
+    options: Options = Field({}, description="Of a kind that another package adds: what that asks for.")
 
     @property
     def sets_text(self) -> bool:
         """Whether it can publish TXT records, as dns-01 needs."""
-        return self.kind == "dns-update" or self.set_text is not None or (self.kind == "command" and self.texts)
+        return self.kind == "dns-update" or self.set_text is not None or (self.kind != "http" and self.texts)
 
     @property
     def used_set(self) -> UpdaterRequest | None:

@@ -12,6 +12,7 @@ from typing import NamedTuple
 
 from hooper.dnsnames import base, is_wildcard, stands_for
 from hooper.site import placeholders
+from hooper.site.fields import CONTROLS
 from hooper.site.mistakes import Mistake, unknown
 from hooper.site.model import Gateway, Host, Name, Site, Updater, UpdaterRequest
 from hooper.site.path import Path
@@ -125,6 +126,9 @@ def _gateways(site: Site) -> Iterator[Mistake]:
     loops = _loops(site)
     for key, gateway in site.gateways.items():
         path: Path = ("gateways", key)
+        if gateway.options and gateway.control in CONTROLS:
+            message = f'this says nothing with control = "{gateway.control}"'
+            yield (*path, "options"), message, "Remove it, or correct `control`."
         if gateway.line and gateway.behind:
             yield (*path, "behind"), "a gateway is either on a line or behind another gateway", "Remove one of the two."
         elif not gateway.line and not gateway.behind:
@@ -332,7 +336,9 @@ ONLY = {  # keys of an updater that say something with one kind alone
 
 def _updater(key: str, updater: Updater) -> Iterator[Mistake]:
     path: Path = ("updaters", key)
-    foreign = [field for kind, fields in ONLY.items() if kind != updater.kind for field in fields]
+    if updater.kind not in ONLY:
+        return  # of another package, which says what it reads
+    foreign = ["options", *(field for kind, fields in ONLY.items() if kind != updater.kind for field in fields)]
     foreign += ("answers", "user") if updater.kind == "dns-update" else ()
     for field in foreign:
         if field in updater.model_fields_set:

@@ -9,27 +9,22 @@ from typing import TYPE_CHECKING
 from hooper.addresses import parse_network
 from hooper.site.mistakes import Mistake, unknown
 from hooper.site.path import Path
-from hooper.site.tunnel_fields import KeyForm, key_form
+from hooper.site.tunnel_fields import key_form
+from hooper.site.tunnel_kinds import OWN
 from hooper.site.words import nearest
 
 if TYPE_CHECKING:
     from hooper.site.model import Host, Service, Site
     from hooper.site.tunnel_tables import Peer, Tunnel
 
-FORMS: dict[str, KeyForm] = {
-    "wireguard": "wireguard", "openvpn": "fingerprint", "ipsec": "fingerprint", "ssh": "ssh"
-}  # fmt: skip
 KEY_WORDS = {
     "wireguard": "44 letters in Base64",
     "fingerprint": "a fingerprint, sha256:...",
     "ssh": "as OpenSSH writes it, ssh-ed25519 AAAA...",
 }
-ONLY_OF = {
-    "also": ("openvpn", "ipsec"), "subnet": ("wireguard", "openvpn", "ipsec"), "login": ("ssh",), "l2tp": ("ipsec",),
-    "subnet6": ("wireguard", "openvpn", "ipsec"), "dns": ("wireguard", "openvpn", "ipsec"),
-    "probe_key": ("wireguard",), "probe_profile": ("openvpn",),
-    "seen_by": ("wireguard", "openvpn"), "load_by": ("wireguard", "openvpn", "ssh"),
-}  # fmt: skip
+NOT_OF_ALL = (  # keys that not all kinds of tunnel have
+    "also", "subnet", "login", "l2tp", "subnet6", "dns", "probe_key", "probe_profile", "seen_by", "load_by"
+)  # fmt: skip
 
 
 def into_of(site: Site, item: str) -> Service | Host | IPv4Network | IPv6Network | None:
@@ -53,7 +48,7 @@ def tunnel_mistakes(site: Site) -> Iterator[Mistake]:
         yield from _service(site, path, tunnel)
         yield from _kind(path, tunnel)
         yield from _networks(path, tunnel)
-        yield from _key(path, tunnel.kind, tunnel.public_key)
+        yield from _key(path, tunnel, tunnel.public_key)
         yield from _into(site, (*path, "into"), tunnel, tunnel.into)
     for key, peer in site.peers.items():
         path = ("peers", key)
@@ -61,7 +56,7 @@ def tunnel_mistakes(site: Site) -> Iterator[Mistake]:
         if of is None:
             yield unknown((*path, "tunnel"), "tunnels", peer.tunnel, site.tunnels)
             continue
-        yield from _key(path, of.kind, peer.public_key)
+        yield from _key(path, of, peer.public_key)
         yield from _peer_addresses(path, peer, of)
         yield from _into(site, (*path, "into"), of, peer.into or ())
 
@@ -99,50 +94,50 @@ def _service(site: Site, path: Path, tunnel: Tunnel) -> Iterator[Mistake]:
     service = site.services.get(tunnel.service)
     if service is None:
         yield unknown((*path, "service"), "services", tunnel.service, site.services)
-    elif service.speaks != tunnel.speaks:
+    elif service.speaks != tunnel.of.speaks:
         message = f"{tunnel.service} speaks {service.speaks}, and this is a tunnel of {tunnel.kind}"
-        yield (*path, "service"), message, f'Write `speaks = "{tunnel.speaks}"` there, or name another service.'
+        yield (*path, "service"), message, f'Write `speaks = "{tunnel.of.speaks}"` there, or name another service.'
     if tunnel.also is None:
         return
     also = site.services.get(tunnel.also)
     if also is None:
         yield unknown((*path, "also"), "services", tunnel.also, site.services)
         return
-    wanted = "ipsec-nat" if tunnel.kind == "ipsec" else tunnel.kind
+    wanted = tunnel.of.speaks_too or tunnel.of.speaks
     if also.speaks != wanted:
         message = f"{tunnel.also} speaks {also.speaks}, and {wanted} is what belongs here"
         yield (*path, "also"), message, f'Write `speaks = "{wanted}"` there, or name another service.'
     elif service is not None and also.host != service.host:
         message = f"{tunnel.also} is on {also.host}, and {tunnel.service} on {service.host}"
         yield (*path, "also"), message, "It is the same server by a second port: name a service of the same host."
-    elif service is not None and tunnel.kind == "openvpn" and also.used_transport == service.used_transport:
+    elif service is not None and tunnel.of.halves and also.used_transport == service.used_transport:
         message = f"{tunnel.also} is over {also.used_transport} too"
         yield (*path, "also"), message, 'The second is for networks that block the first: write `transport = "tcp"`.'
 
 
 def _kind(path: Path, tunnel: Tunnel) -> Iterator[Mistake]:
-    for field, kinds in ONLY_OF.items():
-        if tunnel.kind not in kinds and getattr(tunnel, field):
+    kind, ours = tunnel.of, tunnel.made_by == "hooper"
+    if tunnel.kind in OWN and tunnel.options:
+        yield (*path, "options"), f"a tunnel of {tunnel.kind} has no `options`", "Leave it out."
+    for field in NOT_OF_ALL:
+        if field not in kind.fields and getattr(tunnel, field):
             yield (*path, field), f"a tunnel of {tunnel.kind} has no `{field}`", "Leave it out."
-    if tunnel.kind == "ipsec" and tunnel.made_by == "hooper":
-        yield (*path, "kind"), "IPsec is made by the device itself, not here", 'Write `made_by = "device"`.'
-    if tunnel.kind == "ssh" and tunnel.server != "linux" and tunnel.made_by == "hooper":
-        yield (*path, "server"), "the keys for SSH are written for an OpenSSH server", 'Write `server = "linux"`.'
-    if tunnel.kind == "openvpn" and tunnel.server != "linux" and tunnel.made_by == "hooper":
-        remedy = 'Write `server = "linux"`, or `kind = "wireguard"`, which runs on Windows and macOS too.'
-        yield (*path, "server"), "the files of OpenVPN's server are written for Linux", remedy
+    if ours and not kind.servers:
+        yield (*path, "kind"), f"{kind.label} is made by the device itself, not here", 'Write `made_by = "device"`.'
+    elif ours and tunnel.server not in kind.servers:
+        yield (*path, "server"), kind.only_there, kind.instead
     for field in ("one_secret", "probe_profile"):
-        if getattr(tunnel, field) and tunnel.made_by == "hooper":
+        if getattr(tunnel, field) and ours:
             yield (*path, field), "this is for what a device makes by itself", 'Leave it out, or `made_by = "device"`.'
 
 
 def _networks(path: Path, tunnel: Tunnel) -> Iterator[Mistake]:
     if tunnel.subnet is None:
-        if tunnel.kind != "ssh":
+        if "subnet" in tunnel.of.fields:
             message = f"a tunnel of {tunnel.kind} needs a network for its peers"
             yield path, message, 'Add `subnet`, such as "10.88.44.0/24".'
         return
-    longest = 29 if tunnel.also is not None and tunnel.kind == "openvpn" else 30
+    longest = 29 if tunnel.also is not None and tunnel.of.halves else 30
     if not 8 <= tunnel.subnet.prefixlen <= longest:
         remedy = f"A tunnel has a prefix of /8 to /{longest}."
         yield (*path, "subnet"), f"{tunnel.subnet} has no room for peers", remedy
@@ -151,10 +146,10 @@ def _networks(path: Path, tunnel: Tunnel) -> Iterator[Mistake]:
         yield (*path, "subnet6"), f"{tunnel.subnet6} is no private network", remedy
 
 
-def _key(path: Path, kind: str, key: str | None) -> Iterator[Mistake]:
-    if key is not None and key_form(key) != FORMS[kind]:
-        message = f"the key is not of the form that {kind} has"
-        yield (*path, "public_key"), message, f"Write it as it is there: {KEY_WORDS[FORMS[kind]]}."
+def _key(path: Path, tunnel: Tunnel, key: str | None) -> Iterator[Mistake]:
+    if key is not None and key_form(key) != tunnel.of.key:
+        message = f"the key is not of the form that {tunnel.kind} has"
+        yield (*path, "public_key"), message, f"Write it as it is there: {KEY_WORDS[tunnel.of.key]}."
 
 
 def _peer_addresses(path: Path, peer: Peer, tunnel: Tunnel) -> Iterator[Mistake]:
@@ -164,12 +159,12 @@ def _peer_addresses(path: Path, peer: Peer, tunnel: Tunnel) -> Iterator[Mistake]
                 yield (*path, field), f"{peer.tunnel} has no network, so that a peer has no address", "Leave it out."
         return
     if peer.address is None:
-        if tunnel.made_by == "hooper" or tunnel.kind == "wireguard":
+        if tunnel.made_by == "hooper" or tunnel.of.keyed:
             message = f"a peer of {peer.tunnel} needs an address"
             yield path, message, f'Add `address`, such as "{tunnel.subnet[2]}".'
         return
     usable = tunnel.subnet
-    if tunnel.also is not None and tunnel.kind == "openvpn":
+    if tunnel.also is not None and tunnel.of.halves:
         usable = next(tunnel.subnet.subnets())  # the second half is for those who come by the other port
     ends = (usable.network_address, usable[1], usable.broadcast_address)
     if peer.address not in usable or peer.address in ends:
@@ -193,5 +188,5 @@ def _into(site: Site, path: Path, tunnel: Tunnel, into: tuple[str, ...]) -> Iter
             near = nearest(item, {**site.services, **site.devices})
             hint = f"Write {near[0]!r}, or name" if near else "Name"
             yield (*path, index), f"{item!r} is no service, no host and no network", f"{hint} one of them."
-        elif tunnel.kind == "ssh" and isinstance(found, IPv4Network | IPv6Network):
-            yield (*path, index), f"SSH cannot be kept to the network {item}", "Name services or hosts."
+        elif not tunnel.of.whole and isinstance(found, IPv4Network | IPv6Network):
+            yield (*path, index), f"{tunnel.of.label} cannot be kept to the network {item}", "Name services or hosts."

@@ -6,17 +6,13 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
-from hooper.site.fields import Address4, Address6, AnyAddress, Key, SecretField, SourceNetwork4
+from hooper.site.fields import Address4, Address6, AnyAddress, Key, Options, SecretField, SourceNetwork4, word_of
 from hooper.site.table import Table
 from hooper.site.tunnel_fields import Into, Login, Subnet6, TunnelKey, WireGuardKey
+from hooper.site.tunnel_kinds import OWN, TunnelKind, tunnel_kind
 
 Command = tuple[Annotated[str, Field(min_length=1)], ...]
-TunnelKind = Literal["wireguard", "openvpn", "ssh", "ipsec"]
-
-
-def spoken_by(kind: str) -> str:
-    """What the service speaks at which a tunnel of this kind arrives."""
-    return "ike" if kind == "ipsec" else kind
+KindField = Annotated[str, word_of("hooper.tunnels", *OWN)]
 
 
 class Tunnel(Table):
@@ -26,7 +22,7 @@ class Tunnel(Table):
     do not say. subnet: of the peers; the server has its first address.
     """
 
-    kind: TunnelKind = Field("wireguard", description="What it is made with.")
+    kind: KindField = Field("wireguard", description="What it is made with.")
     service: Key = Field(description="Where its packets arrive: one of [services], whose host ends it.")
     also: Key | None = Field(
         None,
@@ -58,12 +54,13 @@ class Tunnel(Table):
     load_by: Command = Field(
         (), description="The command that puts the files of HOOPER_FILES on the server and has it load them."
     )
+    options: Options = Field({}, description="Of a kind that another package adds: what that asks for.")
     one_secret: bool = Field(False, description="All peers share one secret or profile, which the device gives out.")
 
     @property
-    def speaks(self) -> str:
-        """What its service speaks."""
-        return spoken_by(self.kind)
+    def of(self) -> TunnelKind:
+        """Its kind. Raises: AddedWrong."""
+        return tunnel_kind(self.kind)
 
     @property
     def subnets(self) -> tuple[IPv4Network | IPv6Network, ...]:

@@ -7,6 +7,13 @@ from collections.abc import Iterable
 from hooper.errors import UsageError
 
 
+def not_known(value: object, choices: Iterable[str]) -> str:
+    """The words for a value that is none of those that there are."""
+    near = nearest(str(value), choices)
+    hint = f"did you mean {near[0]!r}? " if near else ""
+    return f"{value!r} is not known; {hint}allowed: {', '.join(choices)}"
+
+
 def nearest(word: str, known: Iterable[str]) -> list[str]:
     """The one of `known` that `word` was perhaps meant to be, in a list; empty: none is near."""
     distances = {one: _distance(word.lower(), one.lower()) for one in known if abs(len(one) - len(word)) <= 4}

@@ -14,9 +14,11 @@ from hooper.planning.local_ports import forwards_of
 from hooper.planning.tunnel_edits import LOGIN
 from hooper.planning.typed import Typed, typed
 from hooper.tunnels.rows import Field, PeerFields
+from hooper.tunnels.works import works_of
 
 if TYPE_CHECKING:
     from hooper.planning.topology import Topology
+    from hooper.site.model import Site
     from hooper.site.tunnel_tables import Peer, Tunnel
 
 SHARED = "shared"  # the name of the secret that all have; those of peers go by their keys
@@ -30,14 +32,7 @@ def user_of(peer: Peer, key: str) -> str:
 
 def wants_secret(tunnel: Tunnel) -> bool:
     """Whether all peers of a device's own tunnel share a secret that is typed on both sides."""
-    return tunnel.made_by == "device" and tunnel.kind == "ipsec"
-
-
-def server_fields(topology: Topology, key: str, secrets: Secrets) -> tuple[Field, ...]:
-    """The server's own settings. secrets: as far as they may be shown."""
-    tunnel = topology.site.tunnels[key]
-    makers = {"ipsec": _ipsec, "openvpn": _openvpn, "ssh": _ssh}
-    return tuple(makers.get(tunnel.kind, _wireguard)(topology, key, secrets))
+    return tunnel.made_by == "device" and tunnel.of.one_secret
 
 
 def _outside(topology: Topology, key: str) -> str:
@@ -45,8 +40,7 @@ def _outside(topology: Topology, key: str) -> str:
     return where.host if where is not None else "the name of the line, once it has one"
 
 
-def _wireguard(topology: Topology, key: str, secrets: Secrets) -> Iterator[Field]:
-    del secrets
+def of_wireguard(topology: Topology, key: str) -> Iterator[Field]:
     tunnel = topology.site.tunnels[key]
     pairs = zip(server_addresses(tunnel), tunnel.subnets, strict=True)
     yield Field("name of the interface or tunnel", interface_name(key))
@@ -56,8 +50,7 @@ def _wireguard(topology: Topology, key: str, secrets: Secrets) -> Iterator[Field
     yield Field("public key", tunnel.public_key or "as its page shows it: write it down here")
 
 
-def _openvpn(topology: Topology, key: str, secrets: Secrets) -> Iterator[Field]:
-    del secrets
+def of_openvpn(topology: Topology, key: str) -> Iterator[Field]:
     site, tunnel = topology.site, topology.site.tunnels[key]
     service, where = site.services[tunnel.service], typed(topology, tunnel.service)
     yield Field("mode, device type", "TUN (routing, layer 3); never TAP (bridging): phones cannot do that")
@@ -80,7 +73,7 @@ def _openvpn(topology: Topology, key: str, secrets: Secrets) -> Iterator[Field]:
         yield Field("second server", f"{also.used_transport.upper()}, port {also.used_ports.first}")
 
 
-def _ipsec(topology: Topology, key: str, secrets: Secrets) -> Iterator[Field]:
+def of_ipsec(topology: Topology, key: str, secrets: Secrets) -> Iterator[Field]:
     tunnel = topology.site.tunnels[key]
     first, last = tunnel.network[10], tunnel.network[-2]
     yield Field("kind of server", "L2TP over IPsec" if tunnel.l2tp else "IPsec, IKEv2 (remote access)")
@@ -98,8 +91,7 @@ def _ipsec(topology: Topology, key: str, secrets: Secrets) -> Iterator[Field]:
         yield Field("login inside L2TP", "MS-CHAPv2; never PAP or CHAP")
 
 
-def _ssh(topology: Topology, key: str, secrets: Secrets) -> Iterator[Field]:
-    del secrets
+def of_ssh(topology: Topology, key: str) -> Iterator[Field]:
     tunnel = topology.site.tunnels[key]
     yield Field("port of the SSH server", str(topology.site.services[tunnel.service].used_ports.first))
     yield Field("login with a password", "off: keys alone")
@@ -135,7 +127,7 @@ def peers_fields(topology: Topology, key: str, peers: Mapping[str, Peer], secret
 
 def _peer(topology: Topology, tunnel: Tunnel, key: str, peer: Peer, secrets: Secrets) -> Iterator[Field]:
     site = topology.site
-    if tunnel.kind == "wireguard":
+    if tunnel.of.keyed:
         yield Field("public key", peer.public_key or "as the page makes it: write it down here")
         addresses = ", ".join(f"{one}/{one.max_prefixlen}" for one in peer_addresses(peer))
         yield Field("allowed addresses (allowed IPs)", addresses)
@@ -148,13 +140,21 @@ def _peer(topology: Topology, tunnel: Tunnel, key: str, peer: Peer, secrets: Sec
         yield Field("password", secrets.get(key, "a long one by chance, of its own"))
         if peer.address is not None:
             yield Field("fixed address", str(peer.address))
-    elif tunnel.kind == "openvpn":
-        yield Field("key of its certificate", peer.public_key or f"none: `{deeds.RENEW_PEER(key)}` makes one")
-        yield Field("address", ", ".join(map(str, peer_addresses(peer))))
-    elif tunnel.kind == "ssh":
-        yield Field("public key", peer.public_key or f"none: `{deeds.RENEW_PEER(key)}` makes one")
-        yield Field("ports on its device", ", ".join(f"{one.local} ({one.service})" for one in forwards_of(site, key)))
+    else:
+        yield from works_of(tunnel.kind).peer_fields(topology, tunnel, key, peer)
     yield Field("may reach", ", ".join(into_for(site, peer)))
+
+
+def peer_of_openvpn(key: str, peer: Peer) -> Iterator[Field]:
+    """What a server of OpenVPN knows of a peer."""
+    yield Field("key of its certificate", peer.public_key or f"none: `{deeds.RENEW_PEER(key)}` makes one")
+    yield Field("address", ", ".join(map(str, peer_addresses(peer))))
+
+
+def peer_of_ssh(site: Site, key: str, peer: Peer) -> Iterator[Field]:
+    """What a server of SSH knows of a peer."""
+    yield Field("public key", peer.public_key or f"none: `{deeds.RENEW_PEER(key)}` makes one")
+    yield Field("ports on its device", ", ".join(f"{one.local} ({one.service})" for one in forwards_of(site, key)))
 
 
 # --- steps
@@ -167,11 +167,9 @@ def device_steps(topology: Topology, key: str) -> Iterator[str]:
     device = site.devices[host]
     if not device.ready.default_password_changed:
         yield f"First: change the default password of {host}. Then `{deeds.TICK(host, 'default_password_changed')}`."
-    page = {"wireguard": "WireGuard or VPN server", "openvpn": "OpenVPN server", "ipsec": "IPsec or L2TP server",
-            "ssh": "SSH"}[tunnel.kind]  # fmt: skip
-    yield f"On the page of {host} for {page}: enter the fields above, then one peer after the other."
+    yield f"On the page of {host} for {tunnel.of.page}: enter the fields above, then one peer after the other."
     where = typed(topology, tunnel.service)
-    if tunnel.kind in ("wireguard", "openvpn"):
+    if tunnel.of.server_key:
         yield from _exported(where)
     if tunnel.one_secret or wants_secret(tunnel):
         yield (
@@ -214,5 +212,5 @@ def to_change(topology: Topology, key: str) -> Iterator[str]:
         yield f"on {whose}: {what}{while_up}"
     if typed_here:
         yield f"on {host}, last: the new shared secret; who has the old one is cut off from then on"
-    elif tunnel.kind == "wireguard":
+    elif tunnel.of.keyed:
         yield f"its new public key, here: `{deeds.CHANGE_TUNNEL_KEY(key)}`"

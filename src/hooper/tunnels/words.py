@@ -5,7 +5,6 @@ from __future__ import annotations
 import base64
 import hashlib
 from collections.abc import Iterator
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from hooper import deeds
@@ -16,6 +15,7 @@ from hooper.site.references import detours, far_ends
 from hooper.tunnels.common import Profile
 from hooper.tunnels.ipsec_files import IpsecProfile
 from hooper.tunnels.ssh_files import SshProfile, one_line, start
+from hooper.tunnels.works import works_of
 
 if TYPE_CHECKING:
     from hooper.planning.topology import Topology
@@ -23,16 +23,10 @@ if TYPE_CHECKING:
     from hooper.site.tunnel_tables import Tunnel
 
 
-def loading(site: Site, key: str, folder: str, *, again: bool) -> Iterator[str]:
-    """What to do on the server with the files that we made. again: it has run with earlier ones."""
+def loading_wireguard(site: Site, key: str, folder: str, *, again: bool) -> Iterator[str]:
+    """What to do on a server of WireGuard with the files that we made."""
     tunnel, name = site.tunnels[key], interface_name(key)
     host, port = site.services[tunnel.service].host, site.services[tunnel.service].used_ports
-    if tunnel.kind == "openvpn":
-        yield from _openvpn(site, key, folder, again=again)
-        return
-    if tunnel.kind == "ssh":
-        yield from _ssh(site, key, folder, again=again)
-        return
     if tunnel.server == "linux":
         carries = key in detours(site)
         if carries:
@@ -88,7 +82,8 @@ def _to_rented(site: Site, key: str, folder: str) -> Iterator[str]:
         )
 
 
-def _ssh(site: Site, key: str, folder: str, *, again: bool) -> Iterator[str]:
+def loading_ssh(site: Site, key: str, folder: str, *, again: bool) -> Iterator[str]:
+    """What to do on a server of SSH with them."""
     tunnel, name = site.tunnels[key], interface_name(key)
     host, login = site.services[tunnel.service].host, tunnel.login or LOGIN
     if not again:
@@ -105,7 +100,8 @@ def _ssh(site: Site, key: str, folder: str, *, again: bool) -> Iterator[str]:
     )
 
 
-def _openvpn(site: Site, key: str, folder: str, *, again: bool) -> Iterator[str]:
+def loading_openvpn(site: Site, key: str, folder: str, *, again: bool) -> Iterator[str]:
+    """What to do on a server of OpenVPN with them."""
     names = [end.name for end in ends(site, key)]
     host = site.services[site.tunnels[key].service].host
     only = " ".join(f"{folder}/{name}.conf" for name in names)
@@ -132,69 +128,6 @@ def _openvpn(site: Site, key: str, folder: str, *, again: bool) -> Iterator[str]
     yield f"Where {host} has a firewall of its own: let {words} in."
 
 
-@dataclass(frozen=True)
-class Software:
-    """What is done on a device with the file of a kind of tunnel. {name}: of the tunnel there; {file}: the file's.
-
-    connected: how one sees that both sides are connected. failed: that they are not.
-    """
-
-    app: str
-    phone: str
-    laptop: str
-    linux: str
-    router: str
-    server: str
-    connected: str
-    failed: str
-
-
-KINDS = {
-    "wireguard": Software(
-        "the app WireGuard",
-        "In the app, tap + and choose to import a file; take this one.",
-        "Install WireGuard: on Windows and macOS the app, on Linux the package wireguard-tools.",
-        "on Linux copy it to /etc/wireguard/{name}.conf and run wg-quick up {name}",
-        "On the router's page for WireGuard, as a client: import the file, or enter its lines one by one.",
-        "Copy the file to /etc/wireguard/{name}.conf, for root alone; systemctl enable --now wg-quick@{name}: it starts"
-        " by itself after a power cut.",
-        "It says nothing of itself while nobody uses it. Both sides connected: the app shows a latest handshake.",
-        "The app shows no latest handshake within a minute: nothing goes through.",
-    ),
-    "openvpn": Software(
-        "an app for OpenVPN",
-        "Open the file on the phone, and choose the app for OpenVPN; or in the app, choose to import a file.",
-        "Install OpenVPN: on Windows and macOS an app for it, on Linux the package openvpn.",
-        "on Linux copy it to /etc/openvpn/client/{name}.conf, for root alone, and run systemctl start"
-        " openvpn-client@{name}",
-        "On the router's page for VPN clients, OpenVPN: import the file.",
-        "Copy the file to /etc/openvpn/client/{name}.conf, for root alone; systemctl enable --now"
-        " openvpn-client@{name}: it starts by itself after a power cut.",
-        "Both sides connected: the app says so within ten seconds, and shows its address in the tunnel.",
-        "The app does not say within a minute that it is connected: nothing goes through.",
-    ),
-}
-KINDS["ipsec"] = Software(
-    "nothing: VPN settings are there already",
-    "In the settings, under VPN, add one, and enter each line of the file; delete the file then.",
-    "In the settings for networks or VPN, add one; enter each line of the file, and delete it then.",
-    "on Linux the packages network-manager-strongswan or network-manager-l2tp bring the settings for it",
-    "On the router's page for VPN clients, IPsec: enter each line of the file.",
-    "In the settings of its IPsec software: enter each line of the file.",
-    "Both sides connected: the settings say so.",
-    "It says that the server does not answer, or that the secret or the password is wrong: nothing goes through.",
-)
-KINDS["ssh"] = Software(
-    "an app for SSH that can forward ports",
-    "",
-    "On Windows, macOS and Linux, OpenSSH is there already: `ssh -V` in a terminal says so.",
-    "",
-    "",
-    "",
-    "While it works it says nothing at all: leave its window open.",
-    "It says that a port cannot be forwarded, that the host key is not known or has changed, or asks for a password:"
-    " nothing goes through.",
-)
 SHOWN = 8  # services whose addresses a hand-over has one by one
 AWAY = "Away from home, by another network: open what you want to reach, by its address at home."
 
@@ -205,7 +138,7 @@ def steps_on(site: Site, profile: Profile, *, files: bool) -> tuple[str, ...]:
     peer, name = site.peers[key], interface_name(key)
     if isinstance(profile, SshProfile):
         return _by_ssh(profile, phone=peer.device == "phone")
-    says = KINDS[site.tunnels[peer.tunnel].kind]
+    says = works_of(site.tunnels[peer.tunnel].kind).software
     if peer.device == "phone":
         scans = profile.ending == ".conf" and not files
         take = says.phone if not scans else "In the app, tap + and choose to scan a QR code; hold the phone before it."
@@ -224,19 +157,19 @@ def steps_on(site: Site, profile: Profile, *, files: bool) -> tuple[str, ...]:
 
 def _by_ssh(profile: SshProfile, *, phone: bool) -> tuple[str, ...]:
     """The way in by SSH: on a phone an app is told each thing, elsewhere OpenSSH reads it all from its files."""
-    name = profile.name
+    name, says = profile.name, works_of("ssh").software
     if phone:
         ways = [f"a local port {one.local} to {one.address}:{one.port} ({one.service})" for one in profile.forwards]
         ways += [f"a dynamic one (SOCKS) at {profile.proxy}"] if profile.proxy else []
         return (
-            f"Install {KINDS['ssh'].app} from the phone's own shop.",
+            f"Install {says.app} from the phone's own shop.",
             f"Unpack the file, and import {name}.key there, as a private key.",
             f"Add a host: {profile.host}, port {profile.port}, user {profile.login}, with that key.",
             f"Add to it as forwards: {'; '.join(ways)}.",
             f"Connect. It shows the key of the server: only {fingerprint_shown(profile.server)} is right.",
         )
     return (
-        KINDS["ssh"].laptop,
+        says.laptop,
         f"Unpack the files into the folder .ssh of your own folder, for yourself alone: chmod 600 ~/.ssh/{name}.*",
         f"Away from home, start it first, in a terminal: {start(profile)}",
         "Leave that window open; then open what you want to reach, as below.",
@@ -262,14 +195,14 @@ Ways = tuple[tuple[str, tuple[str, ...]], ...]
 def ways(site: Site, profile: Profile, own: bool) -> Ways:
     """The steps on a phone and on a laptop, for a page that may be read on either. own: it has a key of its own."""
     kind, name = site.tunnels[profile.tunnel].kind, interface_name(profile.peer)
-    says, first = KINDS[kind], (own_key(profile),) if own else ()
+    says, first = works_of(kind).software, (own_key(profile),) if own else ()
     if isinstance(profile, SshProfile):
         one = f"Instead of that, without the file of settings, by one command: {one_line(profile)}"
         start_it, then = 3, _by_ssh(profile, phone=False)
         on_laptop = (*first, *then[:start_it], one, *then[start_it:])
         return ("On a laptop", on_laptop), ("On a phone", (*first, *_by_ssh(profile, phone=True)))
     take = says.phone
-    if kind == "wireguard" and not own:
+    if site.tunnels[profile.tunnel].of.by_code and not own:
         take = "In the app, tap +: scan the code from another screen, or import the file."
     phone = (f"Install {says.app} from the phone's own shop.", *first, take, f"Call it {name}, and switch it on.")
     laptop = (says.laptop, *first, f"Import the file there; {says.linux.format(name=name)}.")
@@ -312,7 +245,7 @@ def expectations(topology: Topology, profile: Profile) -> Iterator[str]:
         yield "All else goes through it too: the world sees the address at home."
     else:
         yield "All else goes its own way as before."
-    yield KINDS[tunnel.kind].connected
+    yield works_of(tunnel.kind).software.connected
     if peer.until is not None:
         yield f"It works until {peer.until}."
 
@@ -320,7 +253,7 @@ def expectations(topology: Topology, profile: Profile) -> Iterator[str]:
 def stops(tunnel: Tunnel) -> tuple[str, ...]:
     """What must not appear."""
     return (
-        f"{KINDS[tunnel.kind].failed} Switch it off; ask who keeps the site.",
+        f"{works_of(tunnel.kind).software.failed} Switch it off; ask who keeps the site.",
         "Somebody else wants this file or code, or has seen it: tell who keeps the site at once, it is a key to the"
         " house.",
         "The device is lost, sold or given away: tell who keeps the site, before anything else.",

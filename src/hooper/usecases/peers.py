@@ -25,9 +25,9 @@ from hooper.site.tunnel_tables import Peer
 from hooper.store.kept import Handed, Heard, Revoked
 from hooper.tunnels import words
 from hooper.tunnels.common import KeyMissing, NoEndpoint, Profile
-from hooper.tunnels.making import as_one, certificate_ends, new_peer_key, peer_files, profile_of
 from hooper.tunnels.rows import HandedDocument, PeerRow, PeersDocument
 from hooper.tunnels.sheet import wants_secret
+from hooper.tunnels.works import works_of
 from hooper.usecases.edits import EditRequest, edit
 from hooper.usecases.revoking import let_in_again, note_revoked, revocations, still_in
 from hooper.usecases.run import Run
@@ -101,7 +101,8 @@ def _row(run: Run, key: str, handed: Handed | None, heard: Mapping[str, Heard], 
 
 def _certificate(run: Run, key: str) -> Said:
     """Why a peer needs another certificate: the one it has has ended, or does so within two weeks."""
-    end = certificate_ends(ring_of(run), run.site, key) if run.state is not None else None
+    works = works_of(run.site.tunnels[run.site.peers[key].tunnel].kind)
+    end = works.certificate_ends(ring_of(run), run.site, key) if run.state is not None else None
     if end is None or end - run.at > SOON:
         return NOTHING
     return say(
@@ -114,7 +115,8 @@ def _to_hand(run: Run, key: str, given: Handed | None) -> Said:
     if given is None:
         return say("it-has-no-file", handing=handing(run.site, key))
     try:
-        now = profile_of(run.topology, key, known_public(run))
+        works = works_of(run.site.tunnels[run.site.peers[key].tunnel].kind)
+        now = works.profile_of(run.topology, key, known_public(run))
     except NoEndpoint:  # its address was asked for when it was handed
         return NOTHING
     except KeyMissing as exc:
@@ -167,14 +169,14 @@ def _peer_key(run: Run, key: str, tunnel: str, until: date | None, *, dry_run: b
     Raises: KeyMissing, MachineError.
     """
     if dry_run:
-        return unkept_key(run.site.tunnels[tunnel].kind)
-    return new_peer_key(ring_of(run), run.site, key, tunnel, until, run.at)
+        return unkept_key(run.site.tunnels[tunnel].of)
+    return works_of(run.site.tunnels[tunnel].kind).new_peer_key(ring_of(run), run.site, key, tunnel, until, run.at)
 
 
 def _brings_its_own(run: Run, tunnel: str, public: object) -> None:
     """Whether a peer may come with a key of its own. Raises: UsageError."""
     entry = run.site.tunnels[tunnel]
-    if public is not None and entry.kind == "openvpn" and entry.made_by == "hooper":
+    if public is not None and entry.of.certified and entry.made_by == "hooper":
         raise UsageError(
             f"the certificates of {tunnel} are made here, with their keys",
             remedy=f"Leave {deeds.PUBLIC_KEY} out: the key is made, handed over, and forgotten here.",
@@ -291,7 +293,8 @@ async def hand(run: Run, request: HandRequest) -> tuple[HandedDocument, list[Hoo
         )
     state = run.kept
     now = await typed_now(run, tunnel.service, request.public)
-    profile = profile_of(run.topology, key, now.public)
+    works = works_of(tunnel.kind)
+    profile = works.profile_of(run.topology, key, now.public)
     fitting = (profile.ending, ".html", *((".png", ".svg") if profile.ending == ".conf" else ()))
     for path in request.out:
         if path.suffix not in fitting:
@@ -308,7 +311,7 @@ async def hand(run: Run, request: HandRequest) -> tuple[HandedDocument, list[Hoo
             f"{key} was handed its file on {before.at:%Y-%m-%d}, and its private key is not kept here",
             remedy=f"`{deeds.RENEW_PEER(key)}` makes another one; the old file is then worth nothing.",
         )
-    whole = as_one(profile, peer_files(run.topology, profile, ring, run.at.date()))
+    whole = works.as_one(works.peer_files(run.topology, profile, ring, run.at.date()))
     document = _document(run, request, profile, private)
     given = [str(path) for path in request.out]
     for path in request.out:

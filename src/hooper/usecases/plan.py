@@ -69,15 +69,14 @@ def _against(run: Run, request: PlanRequest) -> tuple[tuple[Compared, ...], tupl
     if not request.against:
         return (), ()
     from hooper.planning.against import compare_table, read_table
-    from hooper.planning.pages import understood
-    from hooper.planning.saved_page import is_page, read_page
+    from hooper.planning.pages import reader_of, understood
 
     gateways = list(run.site.gateways)
     out: list[Compared] = []
     pages: list[PageUnderstood] = []
     for name, (gateway, text) in request.against.items():
-        if is_page(text):
-            page = read_page(text, name)
+        if (reader := reader_of(text)) is not None:
+            page = reader.read(text, name)
             pages.append(understood(run.site, gateway, name, page))
             out += compare_table(run.plan.forwards, list(page.rules), gateways, gateway, name, page.may_hold)
         else:

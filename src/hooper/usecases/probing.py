@@ -20,7 +20,7 @@ def probe_keys(run: Run) -> dict[str, TunnelKeys]:
     """By service, for each tunnel that can be told by a handshake. What is wrong with its keys is trouble."""
     found: dict[str, TunnelKeys] = {}
     for key, tunnel in run.site.tunnels.items():
-        if tunnel.kind == "ssh" and tunnel.public_key is not None:
+        if tunnel.of.key == "ssh" and tunnel.public_key is not None:
             kind, blob = tunnel.public_key.split()
             digest = hashlib.sha256(base64.b64decode(blob)).hexdigest()
             found[tunnel.service] = PinnedKey(key, kind, f"sha256:{digest}")

@@ -25,12 +25,11 @@ from hooper.site.edit import Value
 from hooper.site.load import SiteFile
 from hooper.site.model import Site
 from hooper.site.references import detours
+from hooper.site.tunnel_kinds import TunnelKind, tunnel_kind
 from hooper.site.tunnel_tables import Peer
 from hooper.store.kept import Made
-from hooper.tunnels import words
 from hooper.tunnels.common import at, let_in
 from hooper.tunnels.keys import KeyRing
-from hooper.tunnels.making import FOLDERS, new_server_key, server_files, server_mark
 from hooper.tunnels.proposed import forget_proposed, proposed
 from hooper.tunnels.rows import (
     MadeDocument,
@@ -39,14 +38,13 @@ from hooper.tunnels.rows import (
     TunnelRow,
     TunnelsDocument,
 )
-from hooper.tunnels.sheet import device_steps, peers_fields, server_fields, to_change, wants_secret
+from hooper.tunnels.sheet import device_steps, peers_fields, to_change, wants_secret
+from hooper.tunnels.works import works_of
 from hooper.usecases.edits import EditRequest, edit
 from hooper.usecases.revoking import revocations, shut_out
 from hooper.usecases.run import Run
 from hooper.wire.wireguard import generate_private, public_of
 from hooper.words.said import NOTHING, say
-
-MADE_HERE = ("wireguard", "openvpn")  # whose server has a key of our making
 
 
 def ring_of(run: Run) -> KeyRing:
@@ -54,9 +52,9 @@ def ring_of(run: Run) -> KeyRing:
     return KeyRing(run.kept.tunnels)
 
 
-def unkept_key(kind: str) -> str:
+def unkept_key(kind: TunnelKind) -> str:
     """A public key as one of a kind looks, for a run that writes nothing: no private one is kept."""
-    if kind == "openvpn":
+    if kind.key == "fingerprint":
         return f"sha256:{secrets.token_hex(32)}"
     return base64.b64encode(public_of(generate_private())).decode()
 
@@ -97,11 +95,11 @@ def add(run: Run, request: AddTunnelRequest) -> tuple[EditDocument, list[HooperE
     """A new tunnel with its keys. Raises: UsageError, CannotEdit, SiteFileError, SeveralErrors, MachineError."""
     # what is wrong is said before a key is made
     again(run.file, add_tunnel(run.file, request.key, request.rows, request.where, {}, b"-").text)
-    kind = str(request.rows.get("kind", "wireguard"))
+    kind = tunnel_kind(str(request.rows.get("kind", "wireguard")))
     keys: dict[str, Value] = {}
-    if request.rows.get("made_by", "hooper") == "hooper" and kind in MADE_HERE:
+    if request.rows.get("made_by", "hooper") == "hooper" and kind.server_key:
         keys["public_key"] = _server_key(run, request.key, kind, dry_run=request.dry_run)
-    if kind == "wireguard":
+    if "probe_key" in kind.fields:
         keys["probe_key"] = unkept_key(kind) if request.dry_run else ring_of(run).make()
     change = add_tunnel(run.file, request.key, request.rows, request.where, keys, secrets.token_bytes(16))
     return edit_with_keys(run, change, tuple(map(str, keys.values())), dry_run=request.dry_run)
@@ -126,15 +124,15 @@ def add_rented_machine(run: Run, request: AddRentedRequest) -> tuple[EditDocumen
     keys: dict[str, Value] = {}
     for name in ("public_key", "probe_key", "peer"):
         shared = name == "peer"
-        keys[name] = unkept_key("wireguard") if request.dry_run else ring_of(run).make(shared=shared)
+        keys[name] = unkept_key(tunnel_kind("wireguard")) if request.dry_run else ring_of(run).make(shared=shared)
     seed = secrets.token_bytes(16)
     change = add_rented(run.file, request.key, request.address, request.end, keys, seed)
     return edit_with_keys(run, change, tuple(map(str, keys.values())), dry_run=request.dry_run)
 
 
-def _server_key(run: Run, key: str, kind: str, *, dry_run: bool) -> str:
+def _server_key(run: Run, key: str, kind: TunnelKind, *, dry_run: bool) -> str:
     """The public part of a server's new key, which is kept unless nothing is to be written. Raises: MachineError."""
-    return unkept_key(kind) if dry_run else new_server_key(ring_of(run), run.site, key, kind, run.at)
+    return unkept_key(kind) if dry_run else works_of(kind.name).new_server_key(ring_of(run), run.site, key, run.at)
 
 
 @dataclass(frozen=True)
@@ -151,7 +149,7 @@ def renew(run: Run, request: RenewTunnelRequest) -> tuple[EditDocument, list[Hoo
     tunnel = run.site.tunnels[request.key]
     if tunnel.made_by == "device" and request.public_key is None:
         return _renew_there(run, request), []
-    made = request.public_key or _server_key(run, request.key, tunnel.kind, dry_run=request.dry_run)
+    made = request.public_key or _server_key(run, request.key, tunnel.of, dry_run=request.dry_run)
     change = change_tunnel(run.file, request.key, {"public_key": made})
     change = Edited(change.text, "renewed", change.subject, change.changes, change.follows)
     done = edit_with_keys(run, change, (made,), dry_run=request.dry_run)
@@ -228,13 +226,13 @@ def _row(run: Run, key: str, made: Made | None) -> TunnelRow:
     host = run.site.services[tunnel.service].host
     detail = NOTHING
     if tunnel.made_by == "device":
-        wanted = tunnel.kind == "wireguard" and tunnel.public_key is None
+        wanted = tunnel.of.keyed and tunnel.public_key is None
         detail = say("its-public-key-is") if wanted else NOTHING
     elif tunnel.public_key is None:
         detail = say("it-has-no-key-yet", renew_tunnel=deeds.RENEW_TUNNEL(key))
     elif made is None:
         detail = say("its-files-were-not", make_tunnel=deeds.MAKE_TUNNEL(key))
-    elif made.mark != server_mark(run.topology, key, run.at.date(), _carried(run, key)):
+    elif made.mark != works_of(tunnel.kind).server_mark(run.topology, key, run.at.date(), _carried(run, key)):
         detail = say("needs-new-files-since", host=host, make_tunnel=deeds.MAKE_TUNNEL(key))
     return TunnelRow(
         key,
@@ -268,8 +266,9 @@ def show(run: Run, request: TunnelsRequest) -> tuple[TunnelDocument, list[Hooper
         if route.prefix == str(tunnel.subnet)
     )
     making = f"`{deeds.MAKE_TUNNEL(key)}` writes its files."
+    works = works_of(tunnel.kind)
     steps = (
-        (making, *words.loading(site, key, FOLDERS[tunnel.kind], again=False))
+        (making, *works.loading(site, key, works.folder, again=False))
         if ours
         else tuple(device_steps(run.topology, key))
     )
@@ -279,7 +278,7 @@ def show(run: Run, request: TunnelsRequest) -> tuple[TunnelDocument, list[Hooper
         host,
         tunnel.made_by,
         _endpoint(run, key),
-        server_fields(run.topology, key, {}),
+        tuple(works.server_fields(run.topology, key, {})),
         tuple(peers_fields(run.topology, key, shown, {})),
         routes,
         steps,
@@ -310,8 +309,9 @@ def make(run: Run, request: MakeRequest) -> tuple[MadeDocument, list[HooperError
     if tunnel.made_by == "device":
         return _sheet_of(run, request), []
     before = state.tunnelling.made().get(request.key)
-    folder = request.folder or FOLDERS[tunnel.kind]
-    made = server_files(run.topology, request.key, ring_of(run), run.at, folder, _carried(run, request.key))
+    works = works_of(tunnel.kind)
+    folder = request.folder or works.folder
+    made = works.server_files(run.topology, request.key, ring_of(run), run.at, folder, _carried(run, request.key))
     make_folder(request.out)
     for name in made.folders:
         make_folder(request.out / name, mode=FOLDER_OF_ROOT)
@@ -324,7 +324,7 @@ def make(run: Run, request: MakeRequest) -> tuple[MadeDocument, list[HooperError
         paths.append(str(path))
     state.tunnelling.make(request.key, Made(made.mark, run.at))
     host = run.site.services[tunnel.service].host
-    steps = tuple(words.loading(run.site, request.key, folder, again=before is not None))
+    steps = tuple(works.loading(run.site, request.key, folder, again=before is not None))
     return MadeDocument(request.key, host, tuple(paths), steps), []
 
 
@@ -365,7 +365,10 @@ def _sheet_of(run: Run, request: MakeRequest) -> MadeDocument:
     tunnel, peers = site.tunnels[key], _not_revoked(site, key)
     secret = proposed(ring_of(run), key, peers)
     lines = [f"# {key}: what to enter on the page of {site.services[tunnel.service].host}. Made by Hooper."]
-    lines += ["", *(f"{one.field}: {one.value}" for one in server_fields(run.topology, key, secret))]
+    lines += [
+        "",
+        *(f"{one.field}: {one.value}" for one in works_of(tunnel.kind).server_fields(run.topology, key, secret)),
+    ]
     for row in peers_fields(run.topology, key, peers, secret):
         lines += ["", f"[{row.peer}]", *(f"{one.field}: {one.value}" for one in row.fields)]
     steps = tuple(device_steps(run.topology, key))

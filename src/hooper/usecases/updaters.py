@@ -5,9 +5,11 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Literal
 
+from hooper import deeds
 from hooper.errors import HooperError, UsageError
 from hooper.names.publish import Setting, UpdaterBusy, UpdaterRefuses, UpdaterSaid, UpdaterUnclear, fill, understand
 from hooper.secret import Secret
+from hooper.site.fields import UPDATER_KINDS
 from hooper.site.updating import FORMS
 from hooper.store.updates import LastUpdate
 from hooper.usecases.run import Run
@@ -115,6 +117,8 @@ def _where(updater: Updater) -> str:
     if updater.kind == "dns-update":
         return str(updater.server[0]) if updater.server is not None else "the zone's primary"
     request = updater.used_set
+    if updater.kind not in UPDATER_KINDS:
+        return updater.url or "where its package says"
     return request.url.split("/")[2].rpartition("@")[2] if request is not None else "?"
 
 
@@ -126,6 +130,11 @@ def try_name(run: Run, request: TryRequest) -> tuple[TryDocument, list[HooperErr
         raise UsageError(
             f"{request.name} is kept by the {entry.updated_by}, so that Hooper sends nothing",
             remedy="Write `updated_by` with one of [updaters].",
+        )
+    if updater.kind not in UPDATER_KINDS:
+        raise UsageError(
+            f"what {entry.updated_by} sends is known to the package that adds {updater.kind!r} alone",
+            remedy=f"`{deeds.PUBLISH}` sends it.",
         )
     setting = Setting(request.name, entry.types[0], request.address or EXAMPLE)
     judged = None

@@ -22,7 +22,7 @@ from hooper.planning.access import peer_addresses, server_addresses
 from hooper.planning.local_ports import by_ssh
 from hooper.site.references import detours
 from hooper.store.kept import Handed, Heard, Made
-from hooper.tunnels.making import certificate_ends, profile_of, server_mark
+from hooper.tunnels.works import works_of
 from hooper.usecases.run import Run
 from hooper.usecases.tunnels import ring_of
 from hooper.why.case import WhyDocument
@@ -114,6 +114,7 @@ def _facts(run: Run, peer: str, told: dict[str, ServiceFacts], around: Surroundi
     from hooper.usecases.why import HEARD_FOR
 
     entry = run.site.peers[peer]
+    works = works_of(run.site.tunnels[entry.tunnel].kind)
     handed: dict[str, Handed] = {}
     heard: dict[str, Heard] = {}
     made: dict[str, Made] = {}
@@ -122,18 +123,18 @@ def _facts(run: Run, peer: str, told: dict[str, ServiceFacts], around: Surroundi
             handed, heard, made = state.tunnelling.handed(), state.tunnelling.heard(), state.tunnelling.made()
     mark = endpoint = None
     try:
-        now = profile_of(run.topology, peer)
+        now = works.profile_of(run.topology, peer)
         mark, endpoint = now.mark, now.endpoint
     except NeedsAPerson:  # no name, or no key: then the steps say so
         pass
     ours = run.site.tunnels[entry.tunnel].made_by == "hooper"
     current = made.get(entry.tunnel)
     plan = run.plan if entry.tunnel in detours(run.site) else None
-    mark_now = server_mark(run.topology, entry.tunnel, run.at.date(), plan)
+    mark_now = works.server_mark(run.topology, entry.tunnel, run.at.date(), plan)
     up_to_date = current is not None and current.mark == mark_now
     lately = [one for one in heard.values() if one.tunnel == entry.tunnel and run.at - one.at <= HEARD_FOR]
     own = heard.get(entry.public_key or peer)
-    ends = certificate_ends(ring_of(run), run.site, peer) if run.state is not None else None
+    ends = works.certificate_ends(ring_of(run), run.site, peer) if run.state is not None else None
     gate: WhyDocument = diagnose(run.topology, run.plan, told["gate"])
     return PeerFacts(
         peer,
@@ -145,7 +146,7 @@ def _facts(run: Run, peer: str, told: dict[str, ServiceFacts], around: Surroundi
         endpoint,
         up_to_date if ours else None,
         own,
-        bool(lately) and own is None and run.site.tunnels[entry.tunnel].kind == "wireguard",
+        bool(lately) and own is None and run.site.tunnels[entry.tunnel].of.keyed,
         certificate_ends=ends,
         around=tuple(around.networks()),
         ticked=frozenset(told["target"].ticked),

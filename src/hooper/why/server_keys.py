@@ -36,7 +36,7 @@ def other_server(case: Case, key: str, detail: Said) -> None:
     """What answers at the server's own address is not the server that the site file has: another authority or key."""
     tunnel, host = case.site.tunnels[key], case.site.services[case.facts.service].host
     remedy = say("writes-its-files-load", make_tunnel=deeds.MAKE_TUNNEL(key), host=host)
-    if tunnel.kind == "ssh":
+    if tunnel.of.seen_key:
         remedy = say("if-was-set-up", host=host, renew_tunnel=deeds.RENEW_TUNNEL(key))
     elif tunnel.made_by == "device":
         remedy = say("if-was-set-up-anew", host=host)

@@ -111,7 +111,7 @@ def _peer(case: Case, facts: PeerFacts) -> None:
 
 
 def _wireguard(site: Site, peer: Peer) -> bool:
-    return site.tunnels[peer.tunnel].kind == "wireguard"
+    return site.tunnels[peer.tunnel].of.keyed
 
 
 def _how_to_hear(case: Case, tunnel: str) -> Said:
@@ -204,7 +204,7 @@ def _gate(case: Case, facts: PeerFacts) -> None:
 def _tunnel(case: Case, facts: PeerFacts) -> None:
     """The peer's own handshake, where this machine is the peer, and the network that it is in."""
     key, peer = facts.peer, case.site.peers[facts.peer]
-    if case.site.tunnels[peer.tunnel].kind == "ssh":
+    if not case.site.tunnels[peer.tunnel].of.whole:
         _started(case, facts)
         return
     host = case.site.services[case.site.tunnels[peer.tunnel].service].host
@@ -301,7 +301,7 @@ def _beyond(case: Case, facts: PeerFacts) -> None:
     else:
         case.step("service", "unknown", say("nobody-has-looked-at"))
     up = case.steps["tunnel"].state == "ok"
-    if case.site.tunnels[case.site.peers[facts.peer].tunnel].kind == "ssh":
+    if not case.site.tunnels[case.site.peers[facts.peer].tunnel].of.whole:
         case.step("way-back", "skipped", say("ssh-brings-its-own"))
     elif through is None or not up:
         case.step("way-back", "unknown", *_ways_back(case, facts))

@@ -79,14 +79,14 @@ def _tunnel(facts: Facts, key: str, tunnel: Tunnel) -> Iterator[Finding]:
                 say("tunnel-dns-lost.says", server=server),
                 say("tunnel-dns-lost.do", ip=site.gateways[lan_of(site, tunnel)].lan.ip),
             )
-    if tunnel.made_by == "device" and tunnel.public_key is None and tunnel.kind == "wireguard":
+    if tunnel.made_by == "device" and tunnel.public_key is None and tunnel.of.keyed:
         yield finding(
             "tunnel-key-unknown",
             subject,
             say("tunnel-key-unknown.says", host=service.host),
             say("tunnel-key-unknown.do", host=service.host),
         )
-    if tunnel.one_secret or (tunnel.kind == "ipsec" and len(peers_of(site, key)) > 1):
+    if tunnel.one_secret or (tunnel.of.one_secret and len(peers_of(site, key)) > 1):
         yield finding(
             "one-secret-for-all",
             subject,
@@ -153,7 +153,7 @@ def _peer(facts: Facts, key: str, peer: Peer) -> Iterator[Finding]:
 
 def needs_no_key(tunnel: Tunnel) -> bool:
     """Whether a device lets its peers in by a user, a certificate or a secret of its own making."""
-    return tunnel.made_by == "device" and tunnel.kind != "wireguard"
+    return tunnel.made_by == "device" and not tunnel.of.keyed
 
 
 def key_wanted(tunnel: Tunnel, key: str) -> Said:
@@ -183,7 +183,7 @@ def _clashes(facts: Facts) -> Iterator[Finding]:
             service = site.services[name]
             where = (service.host, service.used_transport, service.used_ports.first if service.has_ports else 0)
             other = listens.setdefault(where, tunnel)
-            if other != tunnel and entry.kind != "ssh":
+            if other != tunnel and entry.of.whole:
                 message = say(
                     "it-listens-at-of", where=where[1], where2_where=where[2], where2_where2=where[0], other=other
                 )
