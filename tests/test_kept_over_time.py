@@ -166,7 +166,7 @@ def test_whom_a_keeper_tells_when(tmp_path: Path, monkeypatch: pytest.MonkeyPatc
     lost: list[str] = []
     kept: list[State] = []
 
-    async def send(notice: Any, address: str) -> None:
+    async def send(door: Any, notice: Any, address: str) -> None:
         if address in lost:
             raise NoticeNotSent("not taken")
         sent.append((address, notice.title))
@@ -184,6 +184,7 @@ def test_whom_a_keeper_tells_when(tmp_path: Path, monkeypatch: pytest.MonkeyPatc
 
     class At:
         clock: Any
+        world = "real"
 
     def tell(hours: float) -> list[str]:
         door: Any = At()

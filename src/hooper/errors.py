@@ -7,7 +7,6 @@ Anything else that escapes is a fault of ours and ends with exit code 70.
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from copy import copy
 from dataclasses import dataclass
 from typing import Self
 
@@ -81,7 +80,8 @@ class HooperError(Exception):
 
     def about(self, *names: str, remedy: str | None = None) -> Self:
         """The same trouble, told of what it hit. remedy: another one; None: the same."""
-        other = copy(self)
+        other = type(self).__new__(type(self), *self.args)  # not by its own making, which may ask for more
+        other.__dict__.update(self.__dict__)
         other.message = f"{', '.join(names)}: {self.message}" if names else self.message
         if remedy is not None:
             other.remedy = remedy
