@@ -108,10 +108,15 @@ class UsageError(HooperError):
 
 
 class SiteFileError(HooperError):
-    """One mistake in the site file."""
+    """One mistake in the site file. bare: what is wrong, without the path of the file that it is about."""
 
     code, exit_code = "site-file", EXIT_SITE_FILE
     remedy = "Correct the site file and run the command again."
+
+    def __init__(self, bare: str, *, about: str = "", remedy: str | None = None, where: Where | None = None,
+                 code: str | None = None) -> None:  # fmt: skip
+        super().__init__(f"{about}: {bare}" if about else bare, remedy=remedy, where=where, code=code)
+        self.bare = bare
 
 
 class CounterpartError(HooperError):
@@ -183,7 +188,7 @@ class WireError(CounterpartError):
 
     def __init__(self, field: str, offset: int, problem: str) -> None:
         super().__init__(f"bad {field} at byte {offset}: {problem}")
-        self.field, self.offset = field, offset
+        self.field, self.offset, self.problem = field, offset, problem
 
 
 def flatten(error: HooperError) -> tuple[HooperError, ...]:

@@ -187,13 +187,18 @@ class Lab:
 
     def ask(self, do: str, **more: Any) -> Any:
         """Say one verb to the lab: what prepares a test needs no command."""
-        where = self.env["HOOPER_LAB"]
-        link = LabLink(read_lab_file(Path(where)))
+        link = LabLink(read_lab_file(Path(self.env["HOOPER_LAB"])))
 
         async def say() -> Any:
             return await link.ask(do, **more)
 
-        return _LOOPS[where].run(say) if where in _LOOPS else anyio.run(say)
+        return self.within(say)
+
+    def within(self, work: Callable[[], Awaitable[Any]]) -> Any:
+        """Do something in its town, at its time."""
+        where = self.env["HOOPER_LAB"]
+        with mock.patch.dict(os.environ, self.env):
+            return _LOOPS[where].run(work) if where in _LOOPS else anyio.run(work)
 
     def as_built(self) -> None:
         """Nothing broken, and both sheets entered."""

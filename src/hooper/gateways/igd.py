@@ -189,7 +189,8 @@ class Igd:
         Raises: RouterRefuses; RouterLied: its table says something else than what it granted; SourceDropped: then
         nothing is left there; as `_do`.
         """
-        what = f"the rule for {rule.transport} {rule.outside_port}"
+        port = f"{rule.transport} {rule.outside_port}"
+        what = f"the rule for {port}"
         try:
             await self._do("AddPortMapping", what, _arguments(rule, rule.lease_s))
         except IgdRefuses as exc:
@@ -201,8 +202,7 @@ class Igd:
             raise RouterLied(f"the router said yes to {what}, and has no such rule")
         if rule.source and replace(granted, source=rule.source).leads_as(rule) and not granted.source:
             await self.delete(granted)
-            shown = what.removeprefix("the rule for ")
-            raise SourceDropped(f"the router's table does not show the one source that {shown} is for")
+            raise SourceDropped(f"the router's table does not show the one source that {port} is for")
         if not granted.leads_as(rule) or not granted.enabled:
             target = f"{granted.target_address}:{granted.target_port}"
             off = "" if granted.enabled else ", switched off"

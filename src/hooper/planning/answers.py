@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, replace
 from ipaddress import ip_interface
 
-from hooper.errors import HooperError, flatten
+from hooper.errors import HooperError, SiteFileError, flatten
 from hooper.planning.edits import add_host, add_service
 from hooper.planning.starting import Start, StartBox, site_text
 from hooper.site.load import parse_site
@@ -145,7 +145,7 @@ def problem(answers: Mapping[str, str], start: Start) -> str | None:
     try:
         text_of(answers, start)
     except HooperError as exc:
-        return "; ".join(error.message.partition(": ")[2] or error.message for error in flatten(exc))
+        return "; ".join(error.bare if isinstance(error, SiteFileError) else error.message for error in flatten(exc))
     return None
 
 

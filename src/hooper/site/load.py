@@ -89,7 +89,7 @@ def parse_site(data: bytes, name: str) -> SiteFile:
         raise _one_or_several(sorted(found, key=_place)) from None
     file = SiteFile(name, text, site, tuple(_padded(raw)))
     found = [
-        SiteFileError(f"{dotted(path)}: {message}", remedy=remedy, where=file.where(path))
+        SiteFileError(message, about=dotted(path), remedy=remedy, where=file.where(path))
         for path, message, remedy in mistakes_between_tables(site)
     ]
     if len(found) >= MOST:
@@ -116,7 +116,8 @@ def _hidden(value: Any, path: Path = ()) -> Iterator[Path]:
 
 def _unseen(path: Path, file: SiteFile) -> SiteFileError:
     return SiteFileError(
-        f"{shown(dotted(path))}: there is a sign in it that cannot be seen, such as a line's end",
+        "there is a sign in it that cannot be seen, such as a line's end",
+        about=shown(dotted(path)),
         remedy="Write it on one line, without control characters.",
         where=file.where(path),
     )
@@ -261,13 +262,14 @@ def _mistake(error: Any, name: str, spans: dict[Path, Span], lines: LineIndex) -
     if path and path[-1] == "[key]":
         path = path[:-1]
         where = _where(name, path, spans, lines, key=True)
-        return SiteFileError(f"{dotted(path)}: {error['msg']}", remedy="Rename this key.", where=where)
+        return SiteFileError(str(error["msg"]), about=dotted(path), remedy="Rename this key.", where=where)
     while path and path not in spans and kind not in ("missing", "extra_forbidden"):
         path = path[:-1]
     where = _where(name, path, spans, lines, key=kind == "extra_forbidden")
     if kind == "missing":
         return SiteFileError(
-            f"{dotted(path[:-1]) or 'the file'}: the key {path[-1]!r} is missing",
+            f"the key {path[-1]!r} is missing",
+            about=dotted(path[:-1]) or "the file",
             remedy=f"Add a line `{path[-1]} = ...`"
             + (f" below [{dotted(path[:-1])}]." if path[:-1] else " at the top."),
             where=where,
@@ -277,13 +279,15 @@ def _mistake(error: Any, name: str, spans: dict[Path, Span], lines: LineIndex) -
         near = nearest(str(path[-1]), allowed)
         hint = f"did you mean {near[0]!r}? " if near else ""
         return SiteFileError(
-            f"{dotted(path)}: no such key here; {hint}allowed: {', '.join(allowed)}",
+            f"no such key here; {hint}allowed: {', '.join(allowed)}",
+            about=dotted(path),
             remedy=f"Write {near[0]!r} instead." if near else "Remove it, or use one of the allowed keys.",
             where=where,
         )
     if kind == "literal_error" and path == ("version",):
         return SiteFileError(
-            f"version: this Hooper reads site files of version {VERSION}, not {error['input']!r}",
+            f"this Hooper reads site files of version {VERSION}, not {error['input']!r}",
+            about="version",
             remedy=f"Write `version = {VERSION}`, or update Hooper if the file comes from a newer one.",
             where=where,
         )
@@ -296,7 +300,7 @@ def _mistake(error: Any, name: str, spans: dict[Path, Span], lines: LineIndex) -
         message = str(error["msg"]).replace("Input should be", "this must be")
     else:
         message = _PLAIN.get(kind, str(error["msg"]))
-    return SiteFileError(f"{dotted(path)}: {message}", where=where)
+    return SiteFileError(message, about=dotted(path), where=where)
 
 
 def _padded(value: Any, path: Path = ()) -> Iterator[tuple[str, str, str]]:

@@ -146,7 +146,7 @@ def _guard(look: OpenVpnLook) -> None:
         try:
             parser(text)
         except WireError as exc:
-            message = f"its `{name}` is no key: {exc.message.partition(': ')[2]}"
+            message = f"its `{name}` is no key: {exc.problem}"
             look.tell("key-malformed", look.line_of(name), message, "Export it again.")
     said = look.file.get("key-direction")
     if said is not None and said.word(0) not in ("0", "1"):

@@ -8,7 +8,7 @@ import re
 import shlex
 import stat
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Literal
 
@@ -143,8 +143,8 @@ def _read(path: Path) -> tuple[str, bool, Format]:
     )
 
 
-def _shared(path: Path) -> list[Flaw]:
-    """Whether others on this machine can read it."""
+def _shared(path: Path, called: str = "it") -> list[Flaw]:
+    """Whether others on this machine can read it. called: in the sentence about that."""
     try:
         mode = path.stat().st_mode
     except OSError:
@@ -152,7 +152,7 @@ def _shared(path: Path) -> list[Flaw]:
     if os.name == "nt" or not stat.S_ISREG(mode) or not mode & 0o077:
         return []
     remedy = f"chmod 600 {shlex.quote(str(path))}"
-    return [Flaw("profile-readable", 0, f"others can read it: its mode is {mode & 0o777:03o}", remedy)]
+    return [Flaw("profile-readable", 0, f"others can read {called}: its mode is {mode & 0o777:03o}", remedy)]
 
 
 def _shared_beside(look: BaseLook, path: Path) -> list[Flaw]:
@@ -161,11 +161,7 @@ def _shared_beside(look: BaseLook, path: Path) -> list[Flaw]:
         return []
     named = (one.word(0) for one in look.file.options if one.name in SECRET_FILES)
     names = dict.fromkeys(name for name in named if look.beside.get(name) is not None)
-    return [
-        replace(fault, message=f"others can read {name}: {fault.message.partition(': ')[2]}")
-        for name in names
-        for fault in _shared(path.parent / name)
-    ]
+    return [fault for name in names for fault in _shared(path.parent / name, name)]
 
 
 @dataclass(frozen=True)

@@ -68,7 +68,7 @@ class Said:
     @classmethod
     def read(cls, kept: Any) -> Said:
         """What `written` gave. Raises: ValueError: it is none."""
-        if not isinstance(kept, list) or len(kept) < 2 or not isinstance(kept[1], dict):
+        if not isinstance(kept, list) or len(kept) < 2 or not (isinstance(kept[0], str) and isinstance(kept[1], dict)):
             raise ValueError(f"nothing that can be told: {kept!r:.60}")
         code, values, *more = kept
         read = tuple((key, _from_json(value)) for key, value in values.items())
