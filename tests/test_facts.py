@@ -134,6 +134,20 @@ def test_what_is_said_has_words_and_all_that_they_name() -> None:
         assert fields(code) == named, f"{name}:{call.lineno}: {code}: given {sorted(named)}"
 
 
+def test_what_is_found_has_words_and_all_that_they_name() -> None:
+    """As above, of what goes by a code of the catalogue: its parts, with those of the variant."""
+    for name, node in _nodes():
+        called = getattr(node.func, "attr", getattr(node.func, "id", "")) if isinstance(node, ast.Call) else ""
+        if isinstance(node, ast.Call) and called in ("finds", "caused") and isinstance(node.args[0], ast.Constant):
+            code = str(node.args[0].value)
+            stem, parts = code.partition(".")[0], ("says", "do", *(("sure",) if called == "caused" else ()))
+            words = [next((one for one in (f"{code}.{p}", f"{stem}.{p}") if one in templates()), None) for p in parts]
+            assert words[0] is not None, f"{name}:{node.lineno}: {code}"
+            named = {field for one in words if one is not None for field in fields(one)}
+            given = {str(keyword.arg) for keyword in node.keywords} - {"severity"}
+            assert given == named, f"{name}:{node.lineno}: {code} names {sorted(named)}"
+
+
 def test_all_words_are_said_somewhere() -> None:
     used, begun = set[str](), set[str]()
     for _, node in _nodes():
@@ -143,7 +157,12 @@ def test_all_words_are_said_somewhere() -> None:
             begun.add(str(node.values[0].value))
     data = (SOURCE / "words" / "catalogue.json").read_text(encoding="utf-8")
     begun = {one for one in begun if len(one) > 2}
-    left = {code for code in templates() if code not in used and not code.startswith(tuple(begun))}
+    parts = re.compile(r"\.(says|do|sure)$")  # of a code of the catalogue, or of a variant of one
+    left = {
+        code
+        for code in templates()
+        if parts.sub("", code) not in used and code not in used and not code.startswith(tuple(begun))
+    }
     built = " ".join(used)  # some are written by the migrations, within their statements
     assert {code for code in left if f'"{code}"' not in data and f"'{code}'" not in built} == set()
 

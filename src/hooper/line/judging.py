@@ -12,7 +12,7 @@ from hooper.comparison import Comparison, Side
 from hooper.line.facts import LineFacts
 from hooper.line.situation import LineJudged, Situation, judge
 from hooper.line.sources import PublicAddress
-from hooper.planning.findings import finding, rank
+from hooper.planning.findings import finding, finds, rank
 from hooper.planning.values import Finding
 from hooper.planning.ways import WayIn, in_one_sentence, ways_left
 from hooper.site.model import Site
@@ -273,12 +273,7 @@ def _seen_findings(facts: LineFacts, judged: LineJudged) -> Iterator[Finding]:
         return
     if measured.tunnel is not None:
         shows = say("where-it-shows", value=measured.tunnel_shows.value) if measured.tunnel_shows is not None else ""
-        yield finding(
-            "way-out-by-tunnel",
-            "site",
-            say("way-out-by-tunnel.says", tunnel=measured.tunnel, shows=shows),
-            say("way-out-by-tunnel.do"),
-        )
+        yield finds("way-out-by-tunnel", "site", tunnel=measured.tunnel, shows=shows)
     addresses = dict.fromkeys(str(known.value) for known in measured.seen)
     if len(addresses) > 1:
         message = say("machines-outside-see", addresses=addresses)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from hooper.planning.values import Finding
 from hooper.words.catalogue import CodeWords, Severity, meaning, severity_of
-from hooper.words.said import Said, general
+from hooper.words.said import Said, Value, general, told_of
 
 _ORDER: dict[str, int] = {"error": 0, "warning": 1, "note": 2}
 
@@ -19,6 +19,15 @@ def finding(
 ) -> Finding:
     """A finding with the severity and the remedy that the catalogue gives it, unless the case at hand has others."""
     return Finding(code, severity or severity_of(code), subject, message, remedy or general("finding", code, "do"))
+
+
+def finds(code: str, subject: str, *, severity: Severity | None = None, **values: Value) -> Finding:
+    """A finding in the words that said.json has for it: CODE.says and CODE.do, or of a variant, given as CODE.VARIANT.
+
+    values: all that these name.
+    """
+    name = code.partition(".")[0]
+    return finding(name, subject, told_of(code, "says", values), told_of(code, "do", values), severity=severity)
 
 
 def rank(item: Finding) -> tuple[int, str, str, str]:

@@ -11,7 +11,7 @@ from hooper.planning.values import Finding, Plan
 from hooper.site.model import Site
 from hooper.why.facts import ServiceFacts
 from hooper.words.catalogue import meaning
-from hooper.words.said import Said
+from hooper.words.said import Said, Value, told_of
 
 State = Literal["ok", "broken", "unknown", "skipped"]
 Certainty = Literal["certain", "likely", "possible"]
@@ -94,6 +94,14 @@ class Case:
 
     def step(self, name: str, state: State, *evidence: Said) -> None:
         self.steps[name] = WhyStep(name, state, evidence)
+
+    def caused(self, code: str, certainty: Certainty, **values: Value) -> None:
+        """Add a cause in the words that said.json has for it: CODE.says, .do, .sure, or of a variant, CODE.VARIANT.
+
+        values: all that these name.
+        """
+        says, do, sure = (told_of(code, part, values) for part in ("says", "do", "sure"))
+        self.cause(code.partition(".")[0], certainty, says, do, sure or None)
 
     def cause(self, code: str, certainty: Certainty, message: Said, remedy: Said, decide: Said | None = None) -> None:
         """Add a cause, unless the same is there already with better evidence."""

@@ -178,12 +178,7 @@ def _not_forwarded(case: Case) -> None:
     )
     outside = case.facts.outside
     if outside is not None and outside.verdict in (*THERE, "mismatched"):
-        case.cause(
-            "open-unplanned",
-            "certain",
-            say("open-unplanned.says", service=case.facts.service, port=outside.port),
-            say("open-unplanned.do"),
-        )
+        case.caused("open-unplanned", "certain", service=case.facts.service, port=outside.port)
 
 
 def _hairpin_only(case: Case) -> Iterator[Finding]:

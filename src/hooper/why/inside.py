@@ -113,12 +113,13 @@ def _filters_all(case: Case, certainty: Certainty) -> None:
     """The device is there, and what comes in at the port gets no answer, not even a refusal."""
     inside, host = case.facts.inside, case.site.services[case.facts.service].host
     assert inside is not None
-    case.cause(
+    case.caused(
         "host-filters-all",
         certainty,
-        say("host-filters-all.says", host=host, transport=inside.transport, port=inside.port),
-        say("host-filters-all.do", service=case.facts.service, host=host),
-        say("host-filters-all.sure", host=host, service=case.facts.service),
+        host=host,
+        transport=inside.transport,
+        port=inside.port,
+        service=case.facts.service,
     )
 
 
@@ -160,13 +161,7 @@ def judge_service(case: Case) -> None:
         sure = same or told or facts.at_loopback is not None
         _stopped(case, sure=sure)
         if not sure:
-            case.cause(
-                "host-moved",
-                "possible",
-                say("host-moved.judge-service.says", address=host.address),
-                say("host-moved.judge-service.do", host=service.host),
-                say("host-moved.judge-service.sure", host=service.host),
-            )
+            case.caused("host-moved.judge-service", "possible", address=host.address, host=service.host)
     elif inside.verdict in ("silent", "mismatched") and facts.tunnel is not None:
         case.step("service", "broken", say("inside", verdict=inside.verdict, detail=inside.detail))
         server_keys(case, "likely")
@@ -179,12 +174,8 @@ def judge_service(case: Case) -> None:
             faulty(case, fault, inside.detail)
     elif inside.verdict == "mismatched":
         case.step("service", "broken", say("inside-says", detail=inside.detail))
-        case.cause(
-            "service-other",
-            "likely",
-            say("service-other.says", address=host.address, port=inside.port, speaks=service.speaks),
-            say("service-other.do"),
-            say("service-other.sure", host=service.host),
+        case.caused(
+            "service-other", "likely", address=host.address, port=inside.port, speaks=service.speaks, host=service.host
         )
     else:
         case.step("service", "unknown", say("inside", verdict=inside.verdict, detail=inside.detail))
@@ -231,12 +222,14 @@ def _one_transport(case: Case) -> None:
     assert inside is not None
     used = case.facts.answers_by
     case.step("service", "ok", say("inside-it-answers-by", used=used, transport=inside.transport, port=inside.port))
-    case.cause(
+    case.caused(
         "transport-unused",
         "likely",
-        say("transport-unused.says", name=name, used=used, transport=inside.transport),
-        say("transport-unused.do", answers_by=case.facts.answers_by[0], transport=inside.transport),
-        say("transport-unused.sure", host=case.site.services[name].host, name=name, transport=inside.transport),
+        name=name,
+        used=used,
+        transport=inside.transport,
+        answers_by=case.facts.answers_by[0],
+        host=case.site.services[name].host,
     )
 
 

@@ -77,13 +77,7 @@ def _judge_four(case: Case, name: str, known: SourcedAddress, seen: NameSeen | N
 def _resolver_wrong(case: Case, name: str, known: SourcedAddress) -> None:
     """The name is right where it is kept, and a resolver says something else."""
     said = say("says", value=known.value) if known.value is not None else say("has-no-answer", source=known.source)
-    case.cause(
-        "resolver-broken",
-        "likely",
-        say("resolver-broken.says", name=name, said=said),
-        say("resolver-broken.do"),
-        say("resolver-broken.sure"),
-    )
+    case.caused("resolver-broken", "likely", name=name, said=said)
 
 
 def _stale(case: Case, name: str, has: str, *, told_by_itself: bool) -> None:

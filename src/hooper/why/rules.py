@@ -146,11 +146,12 @@ def wrong_host(case: Case, certainty: Certainty) -> None:
     like = facts.looks_like
     if like is not None and like[0] == "service":
         host = case.site.services[like[1]].host
-        case.cause(
-            "rule-wrong-host",
+        case.caused(
+            "rule-wrong-host.wrong-host",
             "certain" if facts.outside is not None and facts.outside.fingerprint is not None else "likely",
-            say("rule-wrong-host.wrong-host.says", service=facts.service, host=host, like=like[1]),
-            say("rule-wrong-host.do", service=facts.service),
+            service=facts.service,
+            host=host,
+            like=like[1],
         )
         return
     if like is not None and like[0] == "gateway":
@@ -180,12 +181,11 @@ def _gateway_answers(case: Case, gateway: str) -> None:
     """A router has kept the port for itself: for its own page, most often."""
     outside = case.facts.outside
     assert outside is not None
-    case.cause(
+    case.caused(
         "gateway-answers",
         "certain" if outside.fingerprint is not None else "likely",
-        say("gateway-answers.says", gateway=gateway, port=outside.port),
-        say("gateway-answers.do", gateway=gateway),
-        say("gateway-answers.sure", gateway=gateway),
+        gateway=gateway,
+        port=outside.port,
     )
 
 

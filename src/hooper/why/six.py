@@ -43,11 +43,13 @@ def judge_six(case: Case, six: Result | None) -> None:
         return
     router = case.facts.line.chain[-1] if case.facts.line.chain else None
     if six.expected == "unreachable":
-        case.cause(
-            "open-unplanned",
+        case.caused(
+            "open-unplanned.judge-six",
             "certain",
-            say("open-unplanned.judge-six.says", name=name, target_address=six.target_address, port=six.port),
-            say("open-unplanned.judge-six.do", target_address=six.target_address, router=router or say("its-router")),
+            name=name,
+            target_address=six.target_address,
+            port=six.port,
+            router=router or say("its-router"),
         )
     elif six.verdict in ("silent", "refused"):
         _not_reached(case, six, router)
@@ -65,12 +67,13 @@ def _not_reached(case: Case, six: Result, router: str | None) -> None:
     name, inside = case.facts.service, case.facts.inside6
     host, sheet = case.site.services[name].host, deeds.SHEET(router) if router is not None else deeds.SHEET
     if inside is not None and inside.verdict == "refused":
-        case.cause(
+        case.caused(
             "service-four-only",
             "certain" if case.facts.inside is not None and case.facts.inside.verdict in THERE else "likely",
-            say("service-four-only.says", host=host, name=name, target_address=inside.target_address, port=inside.port),
-            say("service-four-only.do", name=name),
-            say("service-four-only.sure", host=host, name=name),
+            host=host,
+            name=name,
+            target_address=inside.target_address,
+            port=inside.port,
         )
         return
     if inside is not None and inside.verdict == "silent":
@@ -101,10 +104,4 @@ def _not_reached(case: Case, six: Result, router: str | None) -> None:
         + ("." if answered else say("opening-missing.not-reached.sure", host=host, target_address=six.target_address)),
     )
     if answered:
-        case.cause(
-            "host-filters-strangers",
-            "possible",
-            say("host-filters-strangers.says", host=host),
-            say("host-filters-strangers.do", name=name, host=host),
-            say("host-filters-strangers.sure"),
-        )
+        case.caused("host-filters-strangers", "possible", host=host, name=name)

@@ -291,13 +291,7 @@ def _beyond(case: Case, facts: PeerFacts) -> None:
     elif inside is not None and inside.verdict == "refused":
         host = case.site.services[name].host
         case.step("service", "broken", say("inside-says", detail=inside.detail))
-        case.cause(
-            "service-stopped",
-            "likely",
-            say("service-stopped.beyond.says", name=name, host=host),
-            say("service-stopped.beyond.do"),
-            say("service-stopped.sure", host=host),
-        )
+        case.caused("service-stopped.beyond", "likely", name=name, host=host)
     else:
         case.step("service", "unknown", say("nobody-has-looked-at"))
     up = case.steps["tunnel"].state == "ok"
@@ -316,13 +310,7 @@ def _beyond(case: Case, facts: PeerFacts) -> None:
         case.step("way-back", "ok", say("answers-come-back"))
         host = case.site.services[name].host
         case.step("service", "broken", say("through-the-tunnel-says", detail=through.detail))
-        case.cause(
-            "service-stopped",
-            "likely",
-            say("service-stopped.beyond.says", name=name, host=host),
-            say("service-stopped.beyond.do"),
-            say("service-stopped.sure", host=host),
-        )
+        case.caused("service-stopped.beyond", "likely", name=name, host=host)
     else:
         case.step("way-back", "broken", say("the-server-answers-in-the", name=name, detail=through.detail))
         _swallowed(case, facts)
@@ -360,28 +348,10 @@ def _swallowed(case: Case, facts: PeerFacts) -> None:
     open_ones = [row for row in routes if row[0] not in facts.ticked]
     for gateway, prefix, via in routes:
         sure: Certainty = "likely" if (gateway, prefix, via) in open_ones else "possible"
-        case.cause(
-            "no-way-back",
-            sure,
-            say("no-way-back.says", gateway=gateway, prefix=prefix, via=via, host=host),
-            say("no-way-back.do", sheet=deeds.SHEET(gateway)),
-            say("no-way-back.sure", gateway=gateway),
-        )
+        case.caused("no-way-back", sure, gateway=gateway, prefix=prefix, via=via, host=host, sheet=deeds.SHEET(gateway))
     if not on_gateway(site, tunnel) or routes:
-        case.cause(
-            "server-not-forwarding",
-            "possible" if open_ones else "likely",
-            say("server-not-forwarding.says", server=server),
-            say("server-not-forwarding.do", server=server),
-            say("server-not-forwarding.sure", server=server),
-        )
+        case.caused("server-not-forwarding", "possible" if open_ones else "likely", server=server)
     if tunnel.way_back == "route":
-        case.cause(
-            "host-filters-strangers",
-            "possible",
-            say("host-filters-strangers.swallowed.says", host=host, subnet=tunnel.subnet),
-            say("host-filters-strangers.swallowed.do", subnet=tunnel.subnet),
-            say("host-filters-strangers.swallowed.sure", host=host),
-        )
+        case.caused("host-filters-strangers.swallowed", "possible", host=host, subnet=tunnel.subnet)
     if facts.target.inside is None:
-        case.cause("host-off", "possible", say("host-off.says", name=host), say("host-off.do"), say("host-off.sure"))
+        case.caused("host-off", "possible", name=host)

@@ -180,25 +180,14 @@ def _nobody_at_the_end(case: Case, icmp: IcmpSeen) -> None:
 def _strangers_rejected(case: Case, icmp: IcmpSeen) -> None:
     """Somebody behind the public address forbids it: the device's own firewall, or a router's."""
     host = case.site.services[case.facts.service].host
-    case.cause(
-        "host-filters-strangers",
-        "likely",
-        say("host-filters-strangers.strangers-rejected.says", by=icmp.by, name=icmp.name, host=host),
-        say("host-filters-strangers.strangers-rejected.do", host=host),
-        say("host-filters-strangers.strangers-rejected.sure"),
-    )
+    case.caused("host-filters-strangers.strangers-rejected", "likely", by=icmp.by, name=icmp.name, host=host)
     wrong_host(case, "possible")
 
 
 def _not_allowed(case: Case, *, reachable: bool) -> None:
     """Looked at from a place that is not among the allowed sources: silence is right there."""
     if reachable:
-        case.cause(
-            "sources-open",
-            "certain",
-            say("sources-open.says", service=case.facts.service),
-            say("sources-open.do"),
-        )
+        case.caused("sources-open", "certain", service=case.facts.service)
 
 
 def _stopped_on_the_way(case: Case, icmp: IcmpSeen) -> None:
@@ -337,22 +326,12 @@ def _on_the_device(case: Case, certainty: Certainty) -> None:
     facts = case.facts
     host = case.site.services[facts.service].host
     network = case.site.gateways[facts.line.chain[-1]].lan
-    case.cause(
-        "host-filters-strangers",
-        certainty,
-        say("host-filters-strangers.on-the-device.says", host=host),
-        say("host-filters-strangers.on-the-device.do", service=facts.service, host=host),
-        say("host-filters-strangers.on-the-device.sure", network=network.network),
+    case.caused(
+        "host-filters-strangers.on-the-device", certainty, host=host, service=facts.service, network=network.network
     )
     if facts.host_reached or host not in case.site.hosts:  # what it answers finds its way, and a gateway knows its own
         return
-    case.cause(
-        "host-without-way-out",
-        certainty,
-        say("host-without-way-out.says", host=host),
-        say("host-without-way-out.do", host=host, ip=network.ip),
-        say("host-without-way-out.sure", host=host),
-    )
+    case.caused("host-without-way-out", certainty, host=host, ip=network.ip)
 
 
 def _blocked(case: Case, certainty: Certainty) -> None:

@@ -157,6 +157,17 @@ def template(code: str) -> str:
     return templates()[code]
 
 
+def told_of(code: str, part: str, values: Mapping[str, Value]) -> Said:
+    """One part of what is told of a finding or a cause: `says`, `do`, or `sure`, what would make it certain.
+
+    code: with its variant behind a dot, where the case at hand has words of its own; a part that has none of these is
+    as the code has it. values: of all its parts. NOTHING: it has no such part.
+    """
+    stem = code.partition(".")[0]
+    name = next((one for one in (f"{code}.{part}", f"{stem}.{part}") if one in templates()), "")
+    return say(name, **{key: values[key] for key in fields(name)}) if name else NOTHING
+
+
 @cache
 def templates() -> Mapping[str, str]:
     """All sentences and parts of some, by code."""

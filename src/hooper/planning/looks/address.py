@@ -8,7 +8,7 @@ from ipaddress import IPv4Address, ip_network
 from hooper.addresses import IPAddress, classify
 from hooper.planning.addresses import free_addresses, free_prefix, is_common
 from hooper.planning.facts import Facts
-from hooper.planning.findings import finding
+from hooper.planning.findings import finding, finds
 from hooper.planning.routes import return_routes
 from hooper.planning.values import Finding
 from hooper.site.references import is_far_end
@@ -42,12 +42,7 @@ def _gateways(facts: Facts, owners: Owners, macs: dict[str, str], better: Better
     for key, gateway in sorted(facts.site.gateways.items()):
         subject = f"gateways.{key}"
         if gateway.pool is not None and gateway.lan.ip in gateway.pool:
-            yield finding(
-                "pool-holds-gateway",
-                subject,
-                say("pool-holds-gateway.says", pool=gateway.pool, ip=gateway.lan.ip),
-                say("pool-holds-gateway.do", ip=gateway.lan.ip),
-            )
+            yield finds("pool-holds-gateway", subject, pool=gateway.pool, ip=gateway.lan.ip)
         yield from _mac(subject, gateway.mac, macs, reserved=gateway.wan_from == "reservation")
         for outer_key in gateway.behind:
             wan, outer = gateway.wan_behind(outer_key), facts.site.gateways[outer_key]
@@ -85,45 +80,22 @@ def _kept(
     pool = facts.site.gateways[gateway].pool
     key = "wan_from" if subject.startswith("gateways.") else "address_from"
     if given == "pool":
-        yield finding(
-            "address-moves",
-            subject,
-            say("address-moves.says", what=what, gateway=gateway),
-            say("address-moves.do", address=address, gateway=gateway, key=key, better=better(gateway)),
+        yield finds(
+            "address-moves", subject, what=what, gateway=gateway, address=address, key=key, better=better(gateway)
         )
     elif given == "device" and pool is not None and address in pool:
-        yield finding(
-            "address-in-pool",
-            subject,
-            say("address-in-pool.says", what=what, pool=pool, gateway=gateway),
-            say("address-in-pool.do", better=better(gateway), gateway=gateway),
-        )
+        yield finds("address-in-pool", subject, what=what, pool=pool, gateway=gateway, better=better(gateway))
     elif given == "device" and pool is None and subject.startswith("hosts.") and not is_far_end(facts.site, gateway):
-        yield finding(
-            "pool-unknown",
-            f"gateways.{gateway}",
-            say("pool-unknown.says", gateway=gateway),
-            say("pool-unknown.do"),
-        )
+        yield finds("pool-unknown", f"gateways.{gateway}", gateway=gateway)
 
 
 def _reserved(
     facts: Facts, subject: str, key: str, address: IPv4Address, gateway: str, mac: str | None, better: Better
 ) -> Iterator[Finding]:
     if mac is None:
-        yield finding(
-            "mac-missing",
-            subject,
-            say("mac-missing.says", key=key, address=address),
-            say("mac-missing.do"),
-        )
+        yield finds("mac-missing", subject, key=key, address=address)
     if not facts.site.gateways[gateway].form.reservations:
-        yield finding(
-            "no-reservations",
-            subject,
-            say("no-reservations.says", address=address, gateway=gateway),
-            say("no-reservations.do", better=better(gateway)),
-        )
+        yield finds("no-reservations", subject, address=address, gateway=gateway, better=better(gateway))
 
 
 def _unusable(subject: str, address: IPv4Address, gateway: str, better: Better) -> Finding:
@@ -134,11 +106,7 @@ def _unusable(subject: str, address: IPv4Address, gateway: str, better: Better) 
 def _take(owners: Owners, gateway: str, address: IPv4Address, subject: str) -> Iterator[Finding]:
     owner = owners.setdefault((gateway, address), subject)
     if owner != subject:
-        yield finding(
-            "address-clash",
-            subject,
-            say("address-clash.says", address=address, owner=owner),
-        )
+        yield finds("address-clash", subject, address=address, owner=owner)
 
 
 def _mac(subject: str, mac: str | None, macs: dict[str, str], *, reserved: bool) -> Iterator[Finding]:
@@ -147,22 +115,11 @@ def _mac(subject: str, mac: str | None, macs: dict[str, str], *, reserved: bool)
     owner = macs.setdefault(mac, subject)
     first = int(mac[:2], 16)
     if first & 1:
-        yield finding("mac-group", subject, say("mac-group.says", mac=mac), say("mac-group.do"))
+        yield finds("mac-group", subject, mac=mac)
     elif owner != subject:
-        yield finding(
-            "mac-clash",
-            subject,
-            say("mac-clash.says", mac=mac, owner=owner),
-            say("mac-clash.do"),
-            severity=None if reserved else "warning",
-        )
+        yield finds("mac-clash", subject, severity=None if reserved else "warning", mac=mac, owner=owner)
     elif first & 2 and reserved:
-        yield finding(
-            "mac-private",
-            subject,
-            say("mac-private.says", mac=mac),
-            say("mac-private.do"),
-        )
+        yield finds("mac-private", subject, mac=mac)
 
 
 def _prefixes(facts: Facts) -> Iterator[Finding]:
@@ -175,48 +132,45 @@ def _prefixes(facts: Facts) -> Iterator[Finding]:
     for outer, inner in sorted(pairs):
         wide, narrow = site.gateways[outer].lan.network, site.gateways[inner].lan.network
         if wide.overlaps(narrow):
-            yield finding(
+            yield finds(
                 "prefix-overlap",
                 f"gateways.{inner}",
-                say("prefix-overlap.says", narrow=narrow, wide=wide, outer=outer),
-                say("prefix-overlap.do", inner=inner, free_prefix=free_prefix(site, narrow.prefixlen)),
+                narrow=narrow,
+                wide=wide,
+                outer=outer,
+                inner=inner,
+                free_prefix=free_prefix(site, narrow.prefixlen),
             )
     for key, tunnel in sorted(site.tunnels.items()):
         for name, gateway in sorted(site.gateways.items()):
             if gateway.tunnel != key and tunnel.subnet is not None and tunnel.subnet.overlaps(gateway.lan.network):
-                yield finding(
-                    "prefix-overlap",
+                yield finds(
+                    "prefix-overlap.prefixes",
                     f"tunnels.{key}",
-                    say("prefix-overlap.prefixes.says", subnet=tunnel.subnet, network=gateway.lan.network, name=name),
-                    say("prefix-overlap.prefixes.do", free_prefix=free_prefix(site, tunnel.subnet.prefixlen)),
+                    subnet=tunnel.subnet,
+                    network=gateway.lan.network,
+                    name=name,
+                    free_prefix=free_prefix(site, tunnel.subnet.prefixlen),
                 )
     private = site.tunnels or any(service.reach == "tunnel" for service in site.services.values())
     places = {facts.place(host) for host in site.hosts} if private else set()
     for name in sorted(places):
         network = site.gateways[name].lan.network
         if is_common(network):
-            yield finding(
-                "prefix-common",
-                f"gateways.{name}",
-                say("prefix-common.says", network=network),
-                say("prefix-common.do", free_prefix=free_prefix(site, network.prefixlen)),
+            yield finds(
+                "prefix-common", f"gateways.{name}", network=network, free_prefix=free_prefix(site, network.prefixlen)
             )
     for name, tunnel in sorted(site.tunnels.items()):
         if tunnel.subnet is not None and is_common(tunnel.subnet):
-            yield finding(
-                "prefix-common",
+            yield finds(
+                "prefix-common.prefixes",
                 f"tunnels.{name}",
-                say("prefix-common.prefixes.says", subnet=tunnel.subnet),
-                say("prefix-common.prefixes.do", free_prefix=free_prefix(site, tunnel.subnet.prefixlen)),
+                subnet=tunnel.subnet,
+                free_prefix=free_prefix(site, tunnel.subnet.prefixlen),
             )
     for key, routes in return_routes(site).items():
         for route in routes:
-            yield finding(
-                "route-needed",
-                f"gateways.{key}",
-                say("route-needed.says", key=key, prefix=route.prefix),
-                say("route-needed.do", key=key, prefix=route.prefix, via=route.via),
-            )
+            yield finds("route-needed", f"gateways.{key}", key=key, prefix=route.prefix, via=route.via)
 
 
 def _six(facts: Facts) -> Iterator[Finding]:
@@ -224,12 +178,7 @@ def _six(facts: Facts) -> Iterator[Finding]:
     for key in facts.public:
         service = site.services[key]
         if service.family == "ipv6" and site.devices[service.host].address6 is None:
-            yield finding(
-                "address6-missing",
-                f"services.{key}",
-                say("address6-missing.says", host=service.host),
-                say("address6-missing.do", host=service.host),
-            )
+            yield finds("address6-missing", f"services.{key}", host=service.host)
     exposed = {site.services[key].host: line for key, line in facts.lines6.items()}
     for host, line in sorted(exposed.items()):
         address = site.hosts[host].address6
@@ -237,11 +186,8 @@ def _six(facts: Facts) -> Iterator[Finding]:
             continue
         kind = classify(address)
         if not kind.reachable:
-            yield finding(
-                "address6-not-public",
-                f"hosts.{host}",
-                say("address6-not-public.says", address=address, meaning=kind.meaning, source=kind.source),
-                say("address6-not-public.do"),
+            yield finds(
+                "address6-not-public", f"hosts.{host}", address=address, meaning=kind.meaning, source=kind.source
             )
             continue
         for subject, prefix in (
@@ -263,12 +209,7 @@ def _number(address: IPAddress) -> tuple[int, int]:
 
 def _writing(facts: Facts) -> Iterator[Finding]:
     for path, written, read in facts.file.padded:
-        yield finding(
-            "leading-zeros",
-            path,
-            say("leading-zeros.says", written=written, read=read),
-            say("leading-zeros.do", read=read),
-        )
+        yield finds("leading-zeros", path, written=written, read=read)
     site = facts.site
     shown: list[IPAddress] = [address for line in site.lines.values() for address in line.address]
     shown += [host.address for host in site.hosts.values()]
@@ -277,9 +218,4 @@ def _writing(facts: Facts) -> Iterator[Finding]:
     examples = sorted({address for address in shown if classify(address).key == "documentation"}, key=_number)
     if examples:
         others = say("and-more", examples=len(examples) - 1) if len(examples) > 1 else ""
-        yield finding(
-            "documentation-address",
-            "site",
-            say("documentation-address.says", examples=examples[0], others=others),
-            say("documentation-address.do"),
-        )
+        yield finds("documentation-address", "site", examples=examples[0], others=others)

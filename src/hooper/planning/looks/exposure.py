@@ -6,7 +6,7 @@ from collections.abc import Iterable, Iterator
 from typing import TYPE_CHECKING
 
 from hooper.planning.facts import Facts
-from hooper.planning.findings import entry_of, finding
+from hooper.planning.findings import entry_of, finding, finds
 from hooper.planning.unfolded import side_doors
 from hooper.planning.values import Finding
 from hooper.words.said import say
@@ -20,21 +20,19 @@ def find_unmeant(facts: Facts) -> Iterator[Finding]:
     for door in side_doors(facts.topology, facts.forwards):
         service = facts.site.services[door.service]
         meant = say("its-reach-is", reach=service.reach) if service.reach != "public" else say("that-one-is-for")
-        yield finding(
+        yield finds(
             "open-by-another",
             f"services.{door.by}",
-            say("open-by-another.says", service=door.service, words=door.words(), meant=meant),
-            say("open-by-another.do", by=door.by, service=door.service, host=service.host),
+            service=door.service,
+            words=door.words(),
+            meant=meant,
+            by=door.by,
+            host=service.host,
         )
     ends = any(entry.reach == "public" and entry.speech.tunnel for entry in facts.site.services.values())
     for key, service in facts.site.services.items():
         if service.reach == "tunnel" and not facts.site.tunnels and not ends:
-            yield finding(
-                "tunnel-missing",
-                f"services.{key}",
-                say("tunnel-missing.says"),
-                say("tunnel-missing.do"),
-            )
+            yield finds("tunnel-missing", f"services.{key}")
 
 
 def find(facts: Facts) -> Iterator[Finding]:
@@ -66,12 +64,7 @@ def find(facts: Facts) -> Iterator[Finding]:
                 say("clear-text-open.do", safer=safer, encrypted=encrypted, key=key),
             )
         elif service.speaks == "unknown":
-            yield finding(
-                "unknown-protocol-open",
-                subject,
-                say("unknown-protocol-open.says", title=speech.title, who=who),
-                say("unknown-protocol-open.do", safer=safer),
-            )
+            yield finds("unknown-protocol-open", subject, title=speech.title, who=who, safer=safer)
 
 
 def accept(facts: Facts, found: Iterable[Finding]) -> Iterator[Finding]:

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from hooper.addresses import IPAddress, classify
 from hooper.planning.facts import Facts
-from hooper.planning.findings import finding
+from hooper.planning.findings import finding, finds
 from hooper.planning.paths import CANNOT_FORWARD
 from hooper.planning.values import Finding
 from hooper.planning.ways import in_one_sentence, ways_left
@@ -65,12 +65,7 @@ def find(facts: Facts) -> Iterator[Finding]:
             )
     passed = {(way.passed, way.line): name for name, way in sorted(facts.ways.items(), reverse=True) if way.passed}
     for (lines, taken), first in passed.items():
-        yield finding(
-            "line-passed-over",
-            f"services.{first}",
-            say("line-passed-over.says", taken=taken, lines=" and ".join(lines)),
-            say("line-passed-over.do", taken=taken),
-        )
+        yield finds("line-passed-over", f"services.{first}", taken=taken, lines=" and ".join(lines))
     yield from _resolvers(site)
 
 

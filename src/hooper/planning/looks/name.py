@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from hooper.dnsnames import any_stands_for, is_wildcard
 from hooper.planning.facts import Facts
-from hooper.planning.findings import finding
+from hooper.planning.findings import finding, finds
 from hooper.planning.typed import name_for, six_for
 from hooper.planning.values import Finding
 from hooper.ports import blocking, single
@@ -57,12 +57,7 @@ def _names(facts: Facts) -> Iterator[Finding]:
             continue
         entry = name_entry(site, name)
         if entry is None:
-            yield finding(
-                "name-unkept",
-                f"services.{key}",
-                say("name-unkept.says", name=name),
-                say("name-unkept.do", name=name, line=line),
-            )
+            yield finds("name-unkept", f"services.{key}", name=name, line=line)
         elif entry.line != line:
             yield finding(
                 "name-of-other-line",
@@ -73,12 +68,7 @@ def _names(facts: Facts) -> Iterator[Finding]:
     named = {entry.line for entry in site.names.values()}
     for line in sorted(set(facts.lines.values())):
         if not site.lines[line].address and line not in named:
-            yield finding(
-                "name-missing",
-                f"lines.{line}",
-                say("name-missing.names.says"),
-                say("name-missing.do", line=line),
-            )
+            yield finds("name-missing.names", f"lines.{line}", line=line)
 
 
 def _certificates(facts: Facts) -> Iterator[Finding]:
@@ -87,11 +77,8 @@ def _certificates(facts: Facts) -> Iterator[Finding]:
         for service in certificate.services:
             name = site.services[service].name
             if name is not None and not any_stands_for(certificate.names, name):
-                yield finding(
-                    "certificate-other-name",
-                    f"certificates.{key}",
-                    say("certificate-other-name.says", service=service, name=name, names=certificate.names),
-                    say("certificate-other-name.do", name=name),
+                yield finds(
+                    "certificate-other-name", f"certificates.{key}", service=service, name=name, names=certificate.names
                 )
         by_text = all(_sets_text(site, name) for name in certificate.names)
         if certificate.authority == "device" or certificate.challenge == "dns-01":
@@ -100,12 +87,7 @@ def _certificates(facts: Facts) -> Iterator[Finding]:
             continue
         wild = [name for name in certificate.names if is_wildcard(name)]
         if wild and certificate.challenge == "http-01":
-            yield finding(
-                "wildcard-needs-dns",
-                f"certificates.{key}",
-                say("wildcard-needs-dns.says", wild=wild[0], web=WEB),
-                say("wildcard-needs-dns.do"),
-            )
+            yield finds("wildcard-needs-dns", f"certificates.{key}", wild=wild[0], web=WEB)
         for name in certificate.names:
             entry = name_entry(site, name)
             if entry is None or is_wildcard(name):

@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterator
 from typing import TYPE_CHECKING
 
 from hooper.planning.facts import Facts
-from hooper.planning.findings import finding
+from hooper.planning.findings import finding, finds
 from hooper.planning.paths import RULES_FOR_A_RANGE, RefusedWay, Way
 from hooper.planning.ports import OuterSide
 from hooper.planning.typed import WEB, typed, unnamed
@@ -144,12 +144,7 @@ def _chosen(facts: Facts, key: str, way: Way) -> Iterator[Finding]:
     shown = ports_text(outside)
     if way.chosen:
         written = shown if shown.isdigit() else f'"{shown}"'
-        yield finding(
-            "port-chosen",
-            subject,
-            say("port-chosen.says", ports_text=ports_text(inside), shown=shown),
-            say("port-chosen.do", written=written),
-        )
+        yield finds("port-chosen", subject, ports_text=ports_text(inside), shown=shown, written=written)
     usual = WEB.get(service.speaks)
     if usual is not None and outside[0] != usual:
         found = typed(facts.topology, key)
@@ -157,19 +152,15 @@ def _chosen(facts: Facts, key: str, way: Way) -> Iterator[Finding]:
         blocked = _met(facts, way.line, "tcp", single(usual))
         if blocked is not None:
             why = say("is-blocked-by-the", usual=usual, line=way.line)
-        yield finding(
+        yield finds(
             "port-in-url",
             subject,
-            say("port-in-url.says", text=found.text if found else unnamed(facts.topology, key), why=why),
-            say("port-in-url.do", host=service.host),
+            text=found.text if found else unnamed(facts.topology, key),
+            why=why,
+            host=service.host,
         )
     if outside != inside and facts.has_pinhole(key):
-        yield finding(
-            "port-by-family",
-            subject,
-            say("port-by-family.says", shown=shown, ports_text=ports_text(inside)),
-            say("port-by-family.do", host=service.host, shown=shown),
-        )
+        yield finds("port-by-family", subject, shown=shown, ports_text=ports_text(inside), host=service.host)
 
 
 def _met(facts: Facts, line: str, transport: str, ports: Ports) -> Blocked | None:
@@ -202,11 +193,8 @@ def _protocol(facts: Facts, key: str, service: Service) -> Iterator[Finding]:
     """What the protocol itself asks for."""
     subject, speech, transport = f"services.{key}", service.speech, service.used_transport
     if service.has_ports and service.used_ports.size > WIDE:
-        yield finding(
-            "range-too-wide",
-            subject,
-            say("range-too-wide.says", size=service.used_ports.size, used_ports=service.used_ports),
-            say("range-too-wide.do", host=service.host),
+        yield finds(
+            "range-too-wide", subject, size=service.used_ports.size, used_ports=service.used_ports, host=service.host
         )
     if (
         service.transport is not None
@@ -214,35 +202,22 @@ def _protocol(facts: Facts, key: str, service: Service) -> Iterator[Finding]:
         and transport not in (speech.transport, "both")
         and speech.transport != "both"
     ):
-        yield finding(
+        yield finds(
             "transport-wrong",
             subject,
-            say(
-                "transport-wrong.says",
-                title=speech.title,
-                named=_named(speech.transport),
-                named2_named=_named(transport),
-            ),
-            say("transport-wrong.do", transport=speech.transport),
+            title=speech.title,
+            named=_named(speech.transport),
+            named2_named=_named(transport),
+            transport=speech.transport,
         )
     if transport == "both" and speech.transport in ("tcp", "udp") and not speech.either and service.speaks != "unknown":
-        yield finding(
-            "transport-unused",
-            subject,
-            say("transport-unused.protocol.says", title=speech.title, transport=speech.transport),
-            say("transport-unused.protocol.do", transport=speech.transport),
-        )
+        yield finds("transport-unused.protocol", subject, title=speech.title, transport=speech.transport)
     if (
         transport in ("udp", "both")
         and service.has_ports
         and service.used_ports.first <= L2TP <= service.used_ports.last
     ):
-        yield finding(
-            "inside-ipsec",
-            subject,
-            say("inside-ipsec.says", l2tp=L2TP),
-            say("inside-ipsec.do"),
-        )
+        yield finds("inside-ipsec", subject, l2tp=L2TP)
     more, needed = quoted(speech.more), speech.more_ports
     if service.speaks == "rtsp" and transport in ("udp", "both"):
         more, needed = say("a-range-of-udp"), ("udp", 0)

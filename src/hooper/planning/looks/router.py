@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from hooper.planning.clients import hairpin_lines
 from hooper.planning.facts import Facts
-from hooper.planning.findings import finding
+from hooper.planning.findings import finding, finds
 from hooper.planning.values import EVERYTHING, Finding, LeftOver
 from hooper.words.said import NOTHING, say
 
@@ -35,28 +35,13 @@ def find(facts: Facts) -> Iterator[Finding]:
                 say("join-neighbouring-ports-to", more=more),
             )
         if gateway.everything_to is not None and not gateway.form.everything:
-            yield finding(
-                "everything-impossible",
-                subject,
-                say("everything-impossible.says", everything_to=gateway.everything_to),
-                say("everything-impossible.do"),
-            )
+            yield finds("everything-impossible", subject, everything_to=gateway.everything_to)
         inner = [name for name, other in facts.site.gateways.items() if key in other.behind]
         if gateway.form.everything and gateway.everything_to is None and len(inner) == 1 and count >= WORTH_JOINING:
-            yield finding(
-                "one-entry-instead",
-                subject,
-                say("one-entry-instead.says", count=count, inner=inner[0]),
-                say("one-entry-instead.do", inner=inner[0]),
-            )
+            yield finds("one-entry-instead", subject, count=count, inner=inner[0])
     for key, refused in facts.no_pinhole.items():
         if refused.code == "no-pinhole":
-            yield finding(
-                "no-pinhole",
-                f"services.{key}",
-                say("no-pinhole.says", gateway=refused.gateway),
-                say("no-pinhole.do"),
-            )
+            yield finds("no-pinhole", f"services.{key}", gateway=refused.gateway)
     for name, lines in hairpin_lines(facts.site, facts.lines).items():
         if lines.sure:
             yield finding(

@@ -19,7 +19,7 @@ from hooper.planning.access import (
 )
 from hooper.planning.addresses import free_prefix
 from hooper.planning.facts import Facts
-from hooper.planning.findings import finding
+from hooper.planning.findings import finding, finds
 from hooper.planning.typed import name_for
 from hooper.planning.values import Finding
 from hooper.site.references import chain_of
@@ -42,72 +42,46 @@ def find(facts: Facts) -> Iterator[Finding]:
     if facts.site.peers:
         for key, service in sorted(facts.site.services.items()):
             if service.reach == "tunnel" and not reaching(facts.site, key):
-                yield finding(
-                    "tunnel-for-nobody",
-                    f"services.{key}",
-                    say("tunnel-for-nobody.says"),
-                    say("tunnel-for-nobody.do", key=key),
-                )
+                yield finds("tunnel-for-nobody", f"services.{key}", key=key)
 
 
 def _tunnel(facts: Facts, key: str, tunnel: Tunnel) -> Iterator[Finding]:
     site, subject = facts.site, f"tunnels.{key}"
     service = site.services[tunnel.service]
     if service.reach != "public":
-        yield finding(
+        yield finds(
             "tunnel-shut",
             subject,
-            say("tunnel-shut.says", service=tunnel.service, reach=service.reach),
-            say("tunnel-shut.do", make_public=deeds.MAKE_PUBLIC(tunnel.service)),
+            service=tunnel.service,
+            reach=service.reach,
+            make_public=deeds.MAKE_PUBLIC(tunnel.service),
         )
     elif (
         tunnel.made_by == "hooper"
         and name_for(facts.topology, tunnel.service) is None
         and not site.lines[facts.topology.lines[tunnel.service]].address
     ):
-        yield finding(
-            "tunnel-by-number",
-            subject,
-            say("tunnel-by-number.says", lines=facts.topology.lines[tunnel.service]),
-            say("tunnel-by-number.do"),
-        )
+        yield finds("tunnel-by-number", subject, lines=facts.topology.lines[tunnel.service])
     for server in tunnel.dns:
         if server.is_private and not inside(site, server):
-            yield finding(
-                "tunnel-dns-lost",
-                subject,
-                say("tunnel-dns-lost.says", server=server),
-                say("tunnel-dns-lost.do", ip=site.gateways[lan_of(site, tunnel)].lan.ip),
-            )
+            yield finds("tunnel-dns-lost", subject, server=server, ip=site.gateways[lan_of(site, tunnel)].lan.ip)
     if tunnel.made_by == "device" and tunnel.public_key is None and tunnel.of.keyed:
-        yield finding(
-            "tunnel-key-unknown",
-            subject,
-            say("tunnel-key-unknown.says", host=service.host),
-            say("tunnel-key-unknown.do", host=service.host),
-        )
+        yield finds("tunnel-key-unknown", subject, host=service.host)
     if tunnel.one_secret or (tunnel.of.one_secret and len(peers_of(site, key)) > 1):
-        yield finding(
-            "one-secret-for-all",
-            subject,
-            say("one-secret-for-all.says", peers_of=peers_of(site, key)),
-            say("one-secret-for-all.do", renew_tunnel=deeds.RENEW_TUNNEL(key)),
-        )
+        yield finds("one-secret-for-all", subject, peers_of=peers_of(site, key), renew_tunnel=deeds.RENEW_TUNNEL(key))
     for name in (tunnel.service, tunnel.also):
         if name is not None and name != tunnel.service and site.services[name].reach != "public":
-            yield finding(
-                "tunnel-shut",
+            yield finds(
+                "tunnel-shut.tunnel",
                 subject,
-                say("tunnel-shut.tunnel.says", name=name, reach=site.services[name].reach),
-                say("tunnel-shut.tunnel.do", make_public=deeds.MAKE_PUBLIC(name)),
+                name=name,
+                reach=site.services[name].reach,
+                make_public=deeds.MAKE_PUBLIC(name),
             )
     other = next((name for name, one in site.tunnels.items() if name < key and _meet(one, tunnel)), None)
     if other is not None:
-        yield finding(
-            "prefix-overlap",
-            subject,
-            say("prefix-overlap.tunnel.says", other=other),
-            say("prefix-overlap.tunnel.do", free_prefix=free_prefix(site, tunnel.network.prefixlen)),
+        yield finds(
+            "prefix-overlap.tunnel", subject, other=other, free_prefix=free_prefix(site, tunnel.network.prefixlen)
         )
 
 
@@ -119,29 +93,20 @@ def _peer(facts: Facts, key: str, peer: Peer) -> Iterator[Finding]:
     site, subject = facts.site, f"peers.{key}"
     tunnel = site.tunnels[peer.tunnel]
     if peer.until is not None and peer.until < facts.today:
-        yield finding(
-            "peer-ended",
+        yield finds(
+            "peer-ended.peer",
             subject,
-            say("peer-ended.peer.says", until=peer.until),
-            say("peer-ended.do", revoke=deeds.REVOKE(key), make_tunnel=deeds.MAKE_TUNNEL(peer.tunnel)),
+            until=peer.until,
+            revoke=deeds.REVOKE(key),
+            make_tunnel=deeds.MAKE_TUNNEL(peer.tunnel),
         )
     elif peer.until is not None and peer.until - facts.today <= SOON:
-        yield finding(
-            "peer-ends-soon",
-            subject,
-            say("peer-ends-soon.says", until=peer.until),
-            say("peer-ends-soon.do"),
-        )
+        yield finds("peer-ends-soon", subject, until=peer.until)
     if peer.public_key is None and peer.revoked is None and not needs_no_key(tunnel):
         yield finding("peer-without-key", subject, say("peer-without-key.peer.says"), key_wanted(tunnel, key) + ".")
     if enforced(tunnel) == "nowhere" and limited(site, key):
         host = site.services[tunnel.service].host
-        yield finding(
-            "peer-not-kept",
-            subject,
-            say("peer-not-kept.says", into_for=into_for(site, peer), host=host),
-            say("peer-not-kept.do", address=peer.address, host=host),
-        )
+        yield finds("peer-not-kept", subject, into_for=into_for(site, peer), host=host, address=peer.address)
     for network in _behind(facts, key):
         yield finding(
             "peer-shut-out",
