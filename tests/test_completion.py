@@ -11,12 +11,12 @@ import pytest
 import typer
 
 from hooper.cli.common import KEEPS_NONE, KEEPS_STATE, NO_SITE
-from hooper.cli.examples import EXAMPLES
 from hooper.cli.main import COMMANDS, app
 from hooper.lab.faults import FAULTS
 from hooper.lab.lines import KINDS
 from hooper.site.model import READY_ITEMS
 from hooper.words import catalogue
+from hooper.words.data import data
 from support.program import BOATHOUSE, hooper, program
 
 PROGRAM = Path(sys.executable).with_name("hooper")
@@ -125,20 +125,20 @@ def test_a_next_step_names_the_file_and_the_state_where_commands_take_them() -> 
 
 
 def test_every_command_has_examples() -> None:
-    assert sorted(EXAMPLES) == sorted(_commands())
+    assert sorted(data("examples")) == sorted(_commands())
 
 
-@pytest.mark.parametrize("command", ["", *COMMANDS, *EXAMPLES])
+@pytest.mark.parametrize("command", ["", *COMMANDS, *data("examples")])
 def test_help_is_whole(command: str) -> None:
     text = hooper(*command.split(), "--help", columns=80).out
     assert "..." not in text.replace("...  ", "").replace("]...", "").replace("}...", ""), "a summary that is cut"
     assert "<" not in text
     assert max(map(len, text.splitlines())) <= 80
-    if command in EXAMPLES or not command:
+    if command in data("examples") or not command:
         assert "Examples:\n  hooper " in text
 
 
-@pytest.mark.parametrize("example", [example for rows in EXAMPLES.values() for example in rows])
+@pytest.mark.parametrize("example", [example for rows in data("examples").values() for example in rows])
 def test_examples_are_commands_that_are_understood(example: str, tmp_path: Path) -> None:
     """Each with --help behind it, which is read after everything else is."""
     ran = hooper(*example.split(), "--nothing-such", cwd=tmp_path)

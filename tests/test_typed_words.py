@@ -12,10 +12,10 @@ from typing import Any
 import pytest
 import typer
 
-from hooper.cli.examples import EXAMPLES
 from hooper.cli.main import COMMANDS, app
 from hooper.store.path import store_name
 from hooper.store.sitefile import read_site
+from hooper.words.data import data
 from support.program import LabHere, town_here
 
 STRANGE = (
@@ -105,7 +105,7 @@ def test_a_state_that_cannot_be_used_is_told_by_every_command(town: LabHere, wor
     site = Path(town.env["HOOPER_SITE"])
     (tmp_path / store_name(read_site(site))).write_bytes(b"no database" * 999)
     whole = site.read_bytes()
-    for example in EXAMPLES.get(words, ()):
+    for example in data("examples").get(words, ()):
         if " | " in example or "$" in example:
             continue
         line = shlex.split(example)

@@ -32,12 +32,7 @@ _REMEDIES = {
 }
 
 
-_KINDS = (
-    (stat.S_ISLNK, "a link"),
-    (stat.S_ISDIR, "a folder"),
-    (stat.S_ISFIFO, "a pipe"),
-    (stat.S_ISSOCK, "a socket"),
-)
+_KINDS = ((stat.S_ISLNK, "a link"), (stat.S_ISDIR, "a folder"), (stat.S_ISFIFO, "a pipe"), (stat.S_ISSOCK, "a socket"))
 
 
 def open_regular(path: Path, *, follow: bool = True) -> BinaryIO:

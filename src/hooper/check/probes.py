@@ -28,14 +28,7 @@ from hooper.check.targets import Target
 from hooper.clock import rfc3339
 from hooper.errors import WireError
 from hooper.net.tls import chain_of, start_tls
-from hooper.net.types import (
-    Door,
-    Endpoint,
-    NoRoute,
-    ProxyTrouble,
-    Refused,
-    Unreachable,
-)
+from hooper.net.types import Door, Endpoint, NoRoute, ProxyTrouble, Refused, Unreachable
 from hooper.site.protocols import SPEECHES
 from hooper.wire import head, ssh, sshkex, x224
 from hooper.wire.icmp import Icmp

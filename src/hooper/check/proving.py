@@ -202,10 +202,7 @@ async def _services(here: Door, wish: Wish, peer: str, name: str) -> list[Proven
     site, tunnel = wish.site, _tunnel(wish, peer)
     gateway = site.gateways[lan_of(site, tunnel)].lan.ip
     if any(grant.takes(gateway, "tcp", 80) for grant in grants(site, peer)):
-        return [
-            *out,
-            Proven("forbidden", None, None, None, say("nothing-forbidden")),
-        ]
+        return [*out, Proven("forbidden", None, None, None, say("nothing-forbidden"))]
     line = wish.topology.lines[tunnel.service]
     target = Target("", "tcp", "tcp", line, gateway, 80, (gateway, 80), "unreachable")
     seen = await probe(here.through(name), target, min(2.0, wish.deadline))

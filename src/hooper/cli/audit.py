@@ -17,9 +17,7 @@ STYLE = {"high": "bold red", "medium": "orange3", "low": "green"}
 
 
 @command(app, "audit", site=True, state=True, mask=True)
-def audit(
-    session: Session,
-) -> int:
+def audit(session: Session) -> int:
     """What the world can see by this plan, the gravest first, with the safer way for each. Asks nobody."""
     from hooper.usecases.lists import audit as make
 

@@ -57,8 +57,7 @@ def order_certificates(
         bool, typer.Option("--again", help="Order also where the one that is kept is still good.")
     ] = False,
     patience: Annotated[
-        float,
-        time_option("--patience", "How long to wait for a record to show, or the authority."),
+        float, time_option("--patience", "How long to wait for a record to show, or the authority.")
     ] = "2m",  # type: ignore[assignment]
 ) -> int:
     """Get the certificates that are missing or end soon, by ACME. What was begun before is taken up, not begun again.

@@ -10,11 +10,11 @@ from typing import Annotated, Any, get_type_hints
 import typer
 
 from hooper.cli.common import Session
-from hooper.cli.examples import EXAMPLES
 from hooper.cli.helping import helped
 from hooper.durations import parse_duration, shown_duration
 from hooper.errors import UsageError
 from hooper.secret import allow_shared_files
+from hooper.words.data import data
 
 Body = Callable[..., int | None]
 DEADLINE = "How long it may take; what is asked is asked side by side."
@@ -163,7 +163,7 @@ def command(
         run.__signature__ = inspect.Signature([*keys, *parameters, *shared])  # type: ignore[attr-defined]
         run.__annotations__ = {parameter.name: parameter.annotation for parameter in (*keys, *parameters, *shared)}
         run.__doc__, run.__name__ = body.__doc__, body.__name__
-        app.command(name.rpartition(" ")[2], cls=helped(*EXAMPLES[name]))(run)
+        app.command(name.rpartition(" ")[2], cls=helped(*data("examples")[name]))(run)
         return body
 
     return decorate

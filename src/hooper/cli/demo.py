@@ -84,8 +84,7 @@ app = sub_app("The whole job on a simulated town, from nothing to proven.")
 def demo(
     session: Session,
     out: Annotated[
-        Path | None,
-        typer.Option(metavar="DIR", help="Leave the site file and the next commands there; new or empty."),
+        Path | None, typer.Option(metavar="DIR", help="Leave the site file and the next commands there; new or empty.")
     ] = None,
 ) -> int:
     """The whole job on a simulated town, from nothing to proven. Touches no network, needs no rights."""

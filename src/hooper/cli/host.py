@@ -67,12 +67,7 @@ def add(
 
 
 @command(app, "host change", site=True, dry_run=EDIT_DRY_RUN, keys=KEYS)
-def change(
-    session: Session,
-    keys: dict[str, Any],
-    host: HostArgument,
-    clear: ClearOption = None,
-) -> int:
+def change(session: Session, keys: dict[str, Any], host: HostArgument, clear: ClearOption = None) -> int:
     """Change a device, and list all that hangs on its old address."""
     from hooper.planning.edits import change_host
 

@@ -11,11 +11,7 @@ from typing import TYPE_CHECKING, Annotated, Any, TypeVar
 import typer
 
 from hooper.cli.command import command, time_option
-from hooper.cli.common import (
-    Session,
-    run_async,
-    sub_app,
-)
+from hooper.cli.common import Session, run_async, sub_app
 from hooper.cli.completing import faults, keys_of, lines
 from hooper.cli.lab_phone import register_phone
 from hooper.cli.lab_tunnel import register

@@ -31,8 +31,7 @@ def register(app: typer.Typer, answer: Callable[..., Any]) -> None:
             ),
         ],
         on: Annotated[
-            str,
-            typer.Option("--on", metavar="MACHINE", help="gate for the server's; phone, rented, here for peers'."),
+            str, typer.Option("--on", metavar="MACHINE", help="gate for the server's; phone, rented, here for peers'.")
         ] = "gate",
         off: Annotated[bool, typer.Option("--off", help="Take a peer's profile away from the machine.")] = False,
     ) -> None:

@@ -30,8 +30,7 @@ def move(
         Path | None, typer.Option("--to", metavar="DIR", help="With --in: its folder; else this one.")
     ] = None,
     old: Annotated[
-        Path | None,
-        typer.Option("--from", metavar="SITE", help="Take over the state of this other site file."),
+        Path | None, typer.Option("--from", metavar="SITE", help="Take over the state of this other site file.")
     ] = None,
     anew: Annotated[bool, typer.Option("--anew", help="This copy is another site: give it an id of its own.")] = False,
     passphrase: Annotated[

@@ -53,10 +53,7 @@ def update_names(
     again: Annotated[
         bool, typer.Option("--again", help="Ask the provider also where it said to wait, or never again.")
     ] = False,
-    patience: Annotated[
-        float,
-        time_option("--patience", "How long to wait until the name's servers show it."),
-    ] = "30s",  # type: ignore[assignment]
+    patience: Annotated[float, time_option("--patience", "How long to wait until the name's servers show it.")] = "30s",  # type: ignore[assignment]
     accept: Annotated[
         str | None,
         typer.Option("--accept", metavar="REASON", help="Publish an address too by which nothing arrives here."),
@@ -123,8 +120,7 @@ def try_out(
         str | None, typer.Option("--address", metavar="ADDRESS", help="That it would get; else an example.")
     ] = None,
     status: Annotated[
-        int | None,
-        typer.Option("--status", metavar="N", help="The status of an answer, to be judged."),
+        int | None, typer.Option("--status", metavar="N", help="The status of an answer, to be judged.")
     ] = None,
     answer: Annotated[
         str | None, typer.Option("--answer", metavar="TEXT", help="The text of an answer, to be judged.")

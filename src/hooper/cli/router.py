@@ -69,10 +69,7 @@ def open_rules(
     take_over: Annotated[
         bool, typer.Option("--take-over", help="Replace what another hand has at a port; `close` puts it back.")
     ] = False,
-    lease: Annotated[
-        float,
-        time_option("--lease", "How long the rules are to last; 0: they never expire."),
-    ] = "1w",  # type: ignore[assignment]
+    lease: Annotated[float, time_option("--lease", "How long the rules are to last; 0: they never expire.")] = "1w",  # type: ignore[assignment]
     accept: AcceptOption = None,
     until: UntilOption = None,
 ) -> int:
@@ -104,8 +101,7 @@ def close_rules(
     service: ServiceArgument = None,
     gateway: GatewayOption = None,
     labelled: Annotated[
-        bool,
-        typer.Option("--labelled", help="Take away all with Hooper's label, known to this state or not."),
+        bool, typer.Option("--labelled", help="Take away all with Hooper's label, known to this state or not.")
     ] = False,
     given_up: Annotated[
         list[str] | None,

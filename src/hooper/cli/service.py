@@ -7,10 +7,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from hooper.cli.command import EDIT_DRY_RUN, command, key_option
-from hooper.cli.common import (
-    Session,
-    sub_app,
-)
+from hooper.cli.common import Session, sub_app
 from hooper.cli.completing import keys_of, words
 from hooper.cli.editing import ClearOption, finish, port_value
 from hooper.errors import UsageError
@@ -78,12 +75,7 @@ def add(
 
 
 @command(app, "service change", site=True, dry_run=EDIT_DRY_RUN, keys=KEYS)
-def change(
-    session: Session,
-    keys: dict[str, Any],
-    service: ServiceArgument,
-    clear: ClearOption = None,
-) -> int:
+def change(session: Session, keys: dict[str, Any], service: ServiceArgument, clear: ClearOption = None) -> int:
     """Change a service."""
     from hooper.planning.edits import change_service
 
@@ -98,10 +90,7 @@ def change(
 
 
 @command(app, "service remove", site=True, dry_run=EDIT_DRY_RUN)
-def remove(
-    session: Session,
-    service: ServiceArgument,
-) -> int:
+def remove(session: Session, service: ServiceArgument) -> int:
     """Remove a service, and say which rules now stand for nothing. Its comments in the file stay."""
     from hooper.planning.edits import remove_service
 

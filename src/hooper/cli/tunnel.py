@@ -74,10 +74,7 @@ def rows_of(keys: dict[str, Any]) -> dict[str, Any]:
 
 
 def edited(
-    session: Session,
-    work: Callable[[Run, Any], tuple[EditDocument, list[HooperError]]],
-    request: Any,
-    file: SiteFile,
+    session: Session, work: Callable[[Run, Any], tuple[EditDocument, list[HooperError]]], request: Any, file: SiteFile
 ) -> int:
     """Write an edit that has keys of tunnels with it, and show it."""
     from hooper.usecases.tunnel_conditions import and_kept
@@ -292,8 +289,7 @@ def make(
     session: Session,
     tunnel: TunnelArgument,
     out: Annotated[
-        Path | None,
-        typer.Option("--out", metavar="DIR", help="The folder for them; it is made. Else TUNNEL-server."),
+        Path | None, typer.Option("--out", metavar="DIR", help="The folder for them; it is made. Else TUNNEL-server.")
     ] = None,
     folder: Annotated[
         str | None,
@@ -345,8 +341,7 @@ def seen(
     session: Session,
     tunnel: TunnelArgument,
     dump: Annotated[
-        Path | None,
-        typer.Argument(metavar="FILE", help="What the server's software told: see above; - for a pipe."),
+        Path | None, typer.Argument(metavar="FILE", help="What the server's software told: see above; - for a pipe.")
     ] = None,
 ) -> int:
     """What the server saw: who came when and from where, whom it does not know, who never came.

@@ -52,15 +52,12 @@ AskOption = Annotated[
     bool, typer.Option("--ask", help="Put questions to somebody on site, by phone: each halves what is left.")
 ]
 AnswerOption = Annotated[
-    list[str] | None,
-    typer.Option("--answer", metavar="QUESTION=WORD", help="An answer to --ask: yes, no or unknown."),
+    list[str] | None, typer.Option("--answer", metavar="QUESTION=WORD", help="An answer to --ask: yes, no or unknown.")
 ]
 PeerOption = Annotated[
     str | None,
     typer.Option(
-        metavar="PEER",
-        help="By its tunnel: why this device does not reach it.",
-        autocompletion=keys_of("peers"),
+        metavar="PEER", help="By its tunnel: why this device does not reach it.", autocompletion=keys_of("peers")
     ),
 ]
 
@@ -78,8 +75,7 @@ def why(
     public: PublicOption = None,
     rule: RuleOption = None,
     at: Annotated[
-        str | None,
-        typer.Option(metavar="ADDRESS", help="The address that the device or its router shows."),
+        str | None, typer.Option(metavar="ADDRESS", help="The address that the device or its router shows.")
     ] = None,
     peer: PeerOption = None,
     ask: AskOption = False,

@@ -12,12 +12,7 @@ from typing import Literal
 
 from hooper.addresses import classify
 from hooper.clock import Clock, rfc3339
-from hooper.errors import (
-    HooperError,
-    NoAnswer,
-    RefusedForSafety,
-    StateError,
-)
+from hooper.errors import HooperError, NoAnswer, RefusedForSafety, StateError
 from hooper.gateways.driver import Driver, RouterLied, RouterRefuses, SourceDropped
 from hooper.gateways.refusals import (
     LabelledUnknown,

@@ -212,11 +212,7 @@ def _add(
 def _equip(town: Town) -> None:
     nodes = town.nodes
     nodes["slip-cam"].tcp = {554: devices.rtsp("slip camera"), 80: devices.web("Slipway camera", "slip camera")}
-    nodes["recorder"].tcp = {
-        8085: devices.web("Recorder", "recorder"),
-        9480: devices.silent,
-        9481: devices.silent,
-    }
+    nodes["recorder"].tcp = {8085: devices.web("Recorder", "recorder"), 9480: devices.silent, 9481: devices.silent}
     start = town.now() - timedelta(days=100)
     town.identities = {key: self_signed(f"{key}.local", start) for key in ("film-box", "desk", "timing-desk", "hub")}
     films = devices.secured(town.identities["film-box"], devices.web("Race films", "film box"))

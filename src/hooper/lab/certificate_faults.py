@@ -99,52 +99,12 @@ def _other_key(town: Town, service: str) -> StreamHandler:
 
 
 CERTIFICATE_FAULTS = (
-    Fault(
-        "certificate-expired",
-        _shows(_ended),
-        HUB,
-        touches="the device's certificate",
-    ),
-    Fault(
-        "certificate-not-yet-valid",
-        _shows(_not_yet),
-        HUB,
-        touches="the device's certificate",
-    ),
-    Fault(
-        "certificate-other-name",
-        _shows(_other),
-        HUB,
-        touches="the device's certificate",
-    ),
-    Fault(
-        "certificate-untrusted",
-        _shows(_stranger),
-        HUB,
-        touches="the device's certificate",
-    ),
-    Fault(
-        "certificate-own",
-        _shows(_own),
-        HUB,
-        touches="the device's certificate",
-    ),
-    Fault(
-        "certificate-key-other",
-        _serves(_other_key),
-        HUB,
-        touches="what answers at the port",
-    ),
-    Fault(
-        "page-in-clear",
-        _serves(_in_clear),
-        HUB,
-        touches="what answers at the port",
-    ),
-    Fault(
-        "page-without-port",
-        _serves(_port_lost),
-        HUB,
-        touches="what answers at the port",
-    ),
+    Fault("certificate-expired", _shows(_ended), HUB, touches="the device's certificate"),
+    Fault("certificate-not-yet-valid", _shows(_not_yet), HUB, touches="the device's certificate"),
+    Fault("certificate-other-name", _shows(_other), HUB, touches="the device's certificate"),
+    Fault("certificate-untrusted", _shows(_stranger), HUB, touches="the device's certificate"),
+    Fault("certificate-own", _shows(_own), HUB, touches="the device's certificate"),
+    Fault("certificate-key-other", _serves(_other_key), HUB, touches="what answers at the port"),
+    Fault("page-in-clear", _serves(_in_clear), HUB, touches="what answers at the port"),
+    Fault("page-without-port", _serves(_port_lost), HUB, touches="what answers at the port"),
 )

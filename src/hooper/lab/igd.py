@@ -21,12 +21,7 @@ from hooper.wire import head, natpmp, ssdp, upnp
 WEEK = 604_800  # seconds: what a lease of 0 becomes, and where longer ones are cut
 LABEL_BYTES = 60
 KIND = "urn:schemas-upnp-org:service:WANIPConnection:2"
-ANSWERED = (
-    *ssdp.TARGETS,
-    "urn:schemas-upnp-org:service:WANIPConnection:2",
-    "upnp:rootdevice",
-    "ssdp:all",
-)
+ANSWERED = (*ssdp.TARGETS, "urn:schemas-upnp-org:service:WANIPConnection:2", "upnp:rootdevice", "ssdp:all")
 DESCRIPTION = """<?xml version="1.0"?>
 <root xmlns="urn:schemas-upnp-org:device-1-0"><specVersion><major>1</major><minor>0</minor></specVersion>
 <device><deviceType>urn:schemas-upnp-org:device:InternetGatewayDevice:2</deviceType>

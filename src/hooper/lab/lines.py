@@ -119,17 +119,12 @@ KINDS: dict[str, Kind] = {
     "public": Kind("public", _public),
     "third-box": Kind("several-nats", _third_box),
     "carrier-nat": Kind(
-        "carrier-nat",
-        lambda town: _void(_behind(town, "provider-nat", "100.64.44.1/24", "100.64.44.9")),
+        "carrier-nat", lambda town: _void(_behind(town, "provider-nat", "100.64.44.1/24", "100.64.44.9"))
     ),
     "hidden-carrier": Kind(
-        "carrier-nat",
-        lambda town: _void(_behind(town, "provider-nat", "198.51.100.193/28", "198.51.100.201")),
+        "carrier-nat", lambda town: _void(_behind(town, "provider-nat", "198.51.100.193/28", "198.51.100.201"))
     ),
-    "ds-lite": Kind(
-        "shared-ports",
-        lambda town: _void(_behind(town, "provider-nat", "192.0.0.1/29", "192.0.0.2")),
-    ),
+    "ds-lite": Kind("shared-ports", lambda town: _void(_behind(town, "provider-nat", "192.0.0.1/29", "192.0.0.2"))),
     "shared-ports": Kind("shared-ports", _shared_ports),
     "no-ipv4": Kind("no-ipv4", _down),
     "two-lines": Kind("unclear", _two_lines),

@@ -91,20 +91,8 @@ def _resolver(town: Town, service: str) -> Undo:
 NAME_FAULTS = (
     Fault("name-missing", _name_missing, touches="the name's address"),
     Fault("name-stale", _name_stale, touches="the name's address"),
-    Fault(
-        "name-contested",
-        _contested,
-        touches="the name's address",
-    ),
-    Fault(
-        "name-other-family",
-        _other_family,
-    ),
+    Fault("name-contested", _contested, touches="the name's address"),
+    Fault("name-other-family", _other_family),
     Fault("resolver-broken", _resolver),
-    Fault(
-        "zone-down",
-        _zone_down,
-        look=f"{deeds.NAMES}",
-        touches="the name's address",
-    ),
+    Fault("zone-down", _zone_down, look=f"{deeds.NAMES}", touches="the name's address"),
 )

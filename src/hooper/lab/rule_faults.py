@@ -137,30 +137,11 @@ RULE_FAULTS = (
         "forward-wrong-port",
         _changed_rule("target_ports", lambda rule: (rule.target_ports[0] + 1, rule.target_ports[1] + 1)),
     ),
-    Fault(
-        "forward-wrong-transport",
-        _changed_rule("transport", _other_transport),
-    ),
-    Fault(
-        "forward-off",
-        _changed_rule("enabled", lambda rule: False),
-    ),
+    Fault("forward-wrong-transport", _changed_rule("transport", _other_transport)),
+    Fault("forward-off", _changed_rule("enabled", lambda rule: False)),
     Fault("forward-ended", _ended),
-    Fault(
-        "forward-limited",
-        _changed_rule("sources", lambda rule: (IPv4Network("192.0.2.99/32"),)),
-    ),
-    Fault(
-        "forward-wrong-interface",
-        _changed_rule("interface", lambda rule: "television"),
-    ),
-    Fault(
-        "opening-missing",
-        _opening_missing,
-        needs_six=True,
-    ),
-    Fault(
-        "gateway-answers",
-        _answers_itself,
-    ),
+    Fault("forward-limited", _changed_rule("sources", lambda rule: (IPv4Network("192.0.2.99/32"),))),
+    Fault("forward-wrong-interface", _changed_rule("interface", lambda rule: "television")),
+    Fault("opening-missing", _opening_missing, needs_six=True),
+    Fault("gateway-answers", _answers_itself),
 )

@@ -269,12 +269,7 @@ class Switchboard:
         """What a machine of the town knows of its networks."""
         attachments = asker.node.attachments
         interfaces = [
-            {
-                "name": a.name,
-                "addresses": self._addresses(a),
-                "mac": a.mac or None,
-                "tunnel": a.tunnel,
-            }
+            {"name": a.name, "addresses": self._addresses(a), "mac": a.mac or None, "tunnel": a.tunnel}
             for a in attachments
         ]
         routes = []

@@ -174,47 +174,13 @@ def _not_started(town: Town, service: str) -> Undo:
 
 
 TUNNEL_FAULTS = (
-    Fault(
-        "ssh-not-started",
-        _not_started,
-        "film-shell",
-        LOOK,
-    ),
-    Fault(
-        "openvpn-other-authority",
-        _other_authority,
-        "gate",
-    ),
+    Fault("ssh-not-started", _not_started, "film-shell", LOOK),
+    Fault("openvpn-other-authority", _other_authority, "gate"),
     Fault("tunnel-other-key", _other_key, "gate"),
-    Fault(
-        "tunnel-peers-missing",
-        _peers_missing,
-        "gate",
-        LOOK,
-    ),
-    Fault(
-        "tunnel-no-way-back",
-        _no_way_back,
-        "gate",
-        LOOK,
-    ),
+    Fault("tunnel-peers-missing", _peers_missing, "gate", LOOK),
+    Fault("tunnel-no-way-back", _no_way_back, "gate", LOOK),
     Fault("tunnel-not-forwarding", _not_forwarding, "gate", LOOK),
-    Fault(
-        "tunnel-overlap",
-        _overlap,
-        "gate",
-        LOOK,
-    ),
-    Fault(
-        "tunnel-endpoint-stale",
-        _of_clients("host", STALE),
-        "gate",
-        LOOK,
-    ),
-    Fault(
-        "tunnel-clock-back",
-        _of_clients("clock_off", timedelta(days=-1)),
-        "gate",
-        LOOK,
-    ),
+    Fault("tunnel-overlap", _overlap, "gate", LOOK),
+    Fault("tunnel-endpoint-stale", _of_clients("host", STALE), "gate", LOOK),
+    Fault("tunnel-clock-back", _of_clients("clock_off", timedelta(days=-1)), "gate", LOOK),
 )

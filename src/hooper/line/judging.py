@@ -133,9 +133,7 @@ def _resolvers_compared(facts: LineFacts) -> Iterator[Comparison]:
                 continue
             shown = answers[0] if answers else None
             left = Side(
-                say("here", name=name),
-                str(shown) if shown else "none",
-                say("own-resolver", server=said.address),
+                say("here", name=name), str(shown) if shown else "none", say("own-resolver", server=said.address)
             )
             right = Side(quoted(name), str(known.value) if known.value else "none", known.source)
             same = shown == known.value
@@ -318,10 +316,7 @@ def _name_findings(facts: LineFacts) -> Iterator[Finding]:
         if row.equal is False:
             shown = say("is", value=row.left.value) if row.left.value is not None else say("has-no-address")
             message = say(
-                "name-differs",
-                what=row.left.what,
-                shown=shown,
-                value=row.right.value or say("not-known-yet"),
+                "name-differs", what=row.left.what, shown=shown, value=row.right.value or say("not-known-yet")
             )
             remedy = say("publishes-it-where-hooper")
             yield finding("name-behind", f"names.{row.left.what['text']}", message, remedy)

@@ -246,12 +246,7 @@ def _unclear(facts: LineFacts) -> LineJudged:
     boxes = boxes_outward(facts)
     outermost = next((box for box in reversed(boxes) if box.known or box.wan is not None), None)
     if facts.at is None and facts.chain:
-        return LineJudged(
-            "unclear",
-            None,
-            (say("this-machine-is-on"),),
-            say("run-it-again-on"),
-        )
+        return LineJudged("unclear", None, (say("this-machine-is-on"),), say("run-it-again-on"))
     if outermost is None:
         return LineJudged("unclear", None, (say("the-site-file-has"),))
     if outermost.wan is not None and not classify(outermost.wan).reachable:
@@ -259,12 +254,7 @@ def _unclear(facts: LineFacts) -> LineJudged:
         said = say("which-is-another-nat", sentence=_sentence(outermost, facts), meaning=kind.meaning)
         return LineJudged("unclear", None, (said,), _before(facts), True)
     if outermost.wan is not None:
-        return LineJudged(
-            "unclear",
-            None,
-            (_sentence(outermost, facts), _seen(facts)),
-            say("two-lines-a-vpn"),
-        )
+        return LineJudged("unclear", None, (_sentence(outermost, facts), _seen(facts)), say("two-lines-a-vpn"))
     evidence = [say("nobody-says-which-wan", name=outermost.name)]
     if facts.outside is None:
         evidence.append(say("the-public-address-is-not-known", source=facts.public.source))

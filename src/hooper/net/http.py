@@ -103,11 +103,7 @@ class _Stream(httpcore.AsyncNetworkStream):
         try:
             with anyio.fail_after(timeout):
                 wrapped = await TLSStream.wrap(
-                    self._stream,
-                    server_side=False,
-                    hostname=hostname,
-                    ssl_context=context,
-                    standard_compatible=False,
+                    self._stream, server_side=False, hostname=hostname, ssl_context=context, standard_compatible=False
                 )
         except TimeoutError as exc:
             raise httpcore.ConnectTimeout("no answer to TLS") from exc

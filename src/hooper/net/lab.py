@@ -282,10 +282,7 @@ def surroundings_of(answer: Mapping[str, Any]) -> Surroundings:
     return Surroundings(
         tuple(
             Interface(
-                row["name"],
-                tuple(ip_interface(a) for a in row["addresses"]),
-                mac=row["mac"],
-                tunnel=row["tunnel"],
+                row["name"], tuple(ip_interface(a) for a in row["addresses"]), mac=row["mac"], tunnel=row["tunnel"]
             )
             for row in answer["interfaces"]
         ),

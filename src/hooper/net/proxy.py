@@ -116,8 +116,7 @@ class ProxyDoor:
         if method == socks5.NO_METHOD or method != (socks5.LOGIN if login else socks5.NO_LOGIN):
             wants = "wants another way to log in" if login else "wants a user name and a password"
             raise ProxyFailed(
-                f"the proxy {self.proxy} {wants}",
-                remedy=f"Give the user in the URL, and {deeds.PROXY_PASSWORD}.",
+                f"the proxy {self.proxy} {wants}", remedy=f"Give the user in the URL, and {deeds.PROXY_PASSWORD}."
             )
         if not login:
             return

@@ -31,11 +31,7 @@ def probe_context() -> ssl.SSLContext:
 async def start_tls(stream: ByteStream, server_name: str | None) -> TLSStream:
     """A TLS client on `stream`. Raises: ssl.SSLError, anyio's errors of a stream that ended."""
     return await TLSStream.wrap(
-        stream,
-        server_side=False,
-        hostname=server_name,
-        ssl_context=probe_context(),
-        standard_compatible=False,
+        stream, server_side=False, hostname=server_name, ssl_context=probe_context(), standard_compatible=False
     )
 
 

@@ -15,10 +15,7 @@ from hooper.words.said import NOTHING, Said
 if TYPE_CHECKING:
     from hooper.site.model import Site
 
-KINDS: dict[str, Literal["command", "endpoint"]] = {
-    "ssh": "command",
-    **dict.fromkeys(TUNNELS, "endpoint"),
-}
+KINDS: dict[str, Literal["command", "endpoint"]] = {"ssh": "command", **dict.fromkeys(TUNNELS, "endpoint")}
 TLS_SPEECHES = ("https", "tls", "rdp")
 
 

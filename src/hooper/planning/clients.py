@@ -42,9 +42,6 @@ def hairpin_lines(site: Site, lines: Mapping[str, str]) -> dict[str, HostsLines]
         gateways = [gateway_of(site, site.devices[host]) for host in hosts]
         blind = [key for key in gateways if site.gateways[key].form.hairpin is False]
         out[name] = HostsLines(
-            (blind or gateways)[0],
-            tuple(str(site.devices[host].address) for host in hosts),
-            tuple(keys),
-            bool(blind),
+            (blind or gateways)[0], tuple(str(site.devices[host].address) for host in hosts), tuple(keys), bool(blind)
         )
     return out

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from hooper.planning.values import Finding
 from hooper.words.catalogue import CodeWords, Severity, meaning, severity_of
-from hooper.words.said import Said, Value, general, told_of
+from hooper.words.said import NOTHING, Said, Value, general, told_of
 
 _ORDER: dict[str, int] = {"error": 0, "warning": 1, "note": 2}
 
@@ -21,13 +21,13 @@ def finding(
     return Finding(code, severity or severity_of(code), subject, message, remedy or general("finding", code, "do"))
 
 
-def finds(code: str, subject: str, *, severity: Severity | None = None, **values: Value) -> Finding:
+def finds(code: str, subject: str, *, do: Said = NOTHING, severity: Severity | None = None, **values: Value) -> Finding:
     """A finding in the words that said.json has for it: CODE.says and CODE.do, or of a variant, given as CODE.VARIANT.
 
-    values: all that these name.
+    do: another remedy. values: all that the words name.
     """
-    name = code.partition(".")[0]
-    return finding(name, subject, told_of(code, "says", values), told_of(code, "do", values), severity=severity)
+    remedy = do or told_of(code, "do", values)
+    return finding(code.partition(".")[0], subject, told_of(code, "says", values), remedy, severity=severity)
 
 
 def rank(item: Finding) -> tuple[int, str, str, str]:

@@ -11,13 +11,7 @@ from typing import TYPE_CHECKING
 from hooper.planning.facts import Facts
 from hooper.planning.findings import rank
 from hooper.planning.looks import address, exposure, line, name, port, readiness, router, tunnel
-from hooper.planning.paths import (
-    RefusedWay,
-    Rules,
-    everything_of,
-    pinholes_of,
-    way_of_six,
-)
+from hooper.planning.paths import RefusedWay, Rules, everything_of, pinholes_of, way_of_six
 from hooper.planning.topology import Topology
 from hooper.planning.values import EVERYTHING, Forward, Plan
 

@@ -331,9 +331,7 @@ FormWords = Annotated[
     string_schema("Letters, digits, spaces and ._:@+-()/, as a form shows them.", max_length=63),
 ]
 Mac = Annotated[
-    str,
-    reader(_mac, "a MAC address", "02:00:5e:44:07:41"),
-    string_schema("A MAC address in any common spelling."),
+    str, reader(_mac, "a MAC address", "02:00:5e:44:07:41"), string_schema("A MAC address in any common spelling.")
 ]
 EndpointField = Annotated[
     tuple[IPv4Address | IPv6Address, int],
@@ -358,9 +356,7 @@ Statuses = Annotated[
     ),
 ]
 Pattern = Annotated[
-    re.Pattern[str],
-    Read(lambda value: _pattern(value)),
-    string_schema("A regular expression.", format="regex"),
+    re.Pattern[str], Read(lambda value: _pattern(value)), string_schema("A regular expression.", format="regex")
 ]
 DnsName = Annotated[str, reader(dns_name, "a DNS name", "home.example.net"), string_schema("A DNS name.")]
 PortsField = Annotated[
@@ -387,9 +383,7 @@ PoolField = Annotated[
     string_schema("First and last address that DHCP hands out, joined by a dash."),
 ]
 LineAddress = Annotated[
-    tuple[IPv4Address, ...],
-    Read(_line_address),
-    text_or_list('"dynamic", a fixed public address, or a list of them.'),
+    tuple[IPv4Address, ...], Read(_line_address), text_or_list('"dynamic", a fixed public address, or a list of them.')
 ]
 SecretField = Annotated[
     SecretRef,
@@ -397,9 +391,7 @@ SecretField = Annotated[
     string_schema("Where the secret stands: env:NAME or file:PATH.", pattern="^(env|file):.+$"),
 ]
 Speaks = Annotated[
-    str,
-    Read(_speaks),
-    WithJsonSchema({"enum": list(SPEECHES), "description": "The protocol the service speaks."}),
+    str, Read(_speaks), WithJsonSchema({"enum": list(SPEECHES), "description": "The protocol the service speaks."})
 ]
 
 
@@ -470,11 +462,7 @@ def _secret(value: Any) -> SecretRef:
         raise exc if isinstance(exc, PydanticCustomError) else wrong(str(exc)) from None
 
 
-Keys = Annotated[
-    tuple[str, ...],
-    Read(_keys),
-    text_or_list("A key, or a list of them: the first is tried first."),
-]
+Keys = Annotated[tuple[str, ...], Read(_keys), text_or_list("A key, or a list of them: the first is tried first.")]
 WanAddresses = Annotated[
     tuple[IPv4Address, ...],
     Read(_wan),

@@ -251,8 +251,7 @@ class Service(Table):
     path: Annotated[str, Field(pattern=r"^/[^\s]*$")] | None = None
     expect: str | None = Field(None, description="A text that the first page must contain.")
     accepted: Annotated[
-        tuple[Accepted, ...],
-        BeforeValidator(_one_or_more, json_schema_input_type=Accepted | tuple[Accepted, ...]),
+        tuple[Accepted, ...], BeforeValidator(_one_or_more, json_schema_input_type=Accepted | tuple[Accepted, ...])
     ] = ()
 
     @property
@@ -364,10 +363,7 @@ class Updater(Table):
         if self.form is None:
             return self.answers
         rows = FORMS[self.form].answers
-        return (
-            *self.answers,
-            *(Meaning(says=f"(?i){says}", means=means) for says, means in rows),
-        )
+        return (*self.answers, *(Meaning(says=f"(?i){says}", means=means) for says, means in rows))
 
 
 class Certificate(Table):

@@ -66,9 +66,7 @@ def _into(value: Any) -> tuple[str, ...]:
 
 
 Subnet6 = Annotated[
-    IPv6Network,
-    reader(IPv6Network, "an IPv6 network", "fd44:88:44::/64"),
-    string_schema("An IPv6 network."),
+    IPv6Network, reader(IPv6Network, "an IPv6 network", "fd44:88:44::/64"), string_schema("An IPv6 network.")
 ]
 WireGuardKey = Annotated[
     str,
@@ -89,7 +87,5 @@ Login = Annotated[
     string_schema("A user's name.", pattern="^[A-Za-z0-9_][A-Za-z0-9_.@-]{0,63}$"),
 ]
 Into = Annotated[
-    tuple[str, ...],
-    Read(_into),
-    text_or_list('"everything", "lan", or a list of services, hosts and networks.'),
+    tuple[str, ...], Read(_into), text_or_list('"everything", "lan", or a list of services, hosts and networks.')
 ]

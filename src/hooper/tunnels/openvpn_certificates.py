@@ -53,10 +53,7 @@ def files(look: OpenVpnLook) -> None:
                 said = name if PLAIN.fullmatch(name) else "FILE"  # others chose the name
                 message = f"it needs the file {name} beside it, and phones take one file"
                 look.tell(
-                    "file-beside",
-                    option.line,
-                    message,
-                    f"Look what it is; {deeds.TAKE_IN(said)} puts it inside.",
+                    "file-beside", option.line, message, f"Look what it is; {deeds.TAKE_IN(said)} puts it inside."
                 )
                 continue
             inside = look.file.newline.join((f"<{option.name}>", body, f"</{option.name}>", ""))

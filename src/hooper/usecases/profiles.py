@@ -39,10 +39,7 @@ WIDE = Flaw(
     "Save it as UTF-8.",
     "it is written in UTF-8",
 )
-OTHER_FORMATS = (
-    (re.compile(r"^\s*\{", re.MULTILINE), "JSON"),
-    (re.compile(r"^\s*<\?xml|<plist", re.MULTILINE), "XML"),
-)
+OTHER_FORMATS = ((re.compile(r"^\s*\{", re.MULTILINE), "JSON"), (re.compile(r"^\s*<\?xml|<plist", re.MULTILINE), "XML"))
 
 
 @dataclass(frozen=True)

@@ -52,6 +52,5 @@ async def _peer_here(run: Run) -> str:
         if found is not None and found[1] is not None:
             return found[1]
     raise TunnelDown(
-        "no interface here is a tunnel of this site",
-        remedy="Switch the tunnel on; for one by SSH, name the peer.",
+        "no interface here is a tunnel of this site", remedy="Switch the tunnel on; for one by SSH, name the peer."
     )

@@ -61,9 +61,7 @@ R = TypeVar("R")
 D = TypeVar("D")
 
 
-def and_kept(
-    work: Callable[[Run, R], tuple[D, list[HooperError]]],
-) -> Callable[[Run, R], tuple[D, list[HooperError]]]:
+def and_kept(work: Callable[[Run, R], tuple[D, list[HooperError]]]) -> Callable[[Run, R], tuple[D, list[HooperError]]]:
     """A use case that changes tunnels or peers; how they stand from then on is kept at once."""
 
     def done(run: Run, request: R) -> tuple[D, list[HooperError]]:

@@ -11,7 +11,7 @@ from hooper.planning.values import Finding, Plan
 from hooper.site.model import Site
 from hooper.why.facts import ServiceFacts
 from hooper.words.catalogue import meaning
-from hooper.words.said import Said, Value, told_of
+from hooper.words.said import NOTHING, Said, Value, told_of
 
 State = Literal["ok", "broken", "unknown", "skipped"]
 Certainty = Literal["certain", "likely", "possible"]
@@ -95,13 +95,16 @@ class Case:
     def step(self, name: str, state: State, *evidence: Said) -> None:
         self.steps[name] = WhyStep(name, state, evidence)
 
-    def caused(self, code: str, certainty: Certainty, **values: Value) -> None:
+    def caused(
+        self, code: str, certainty: Certainty, do: Said = NOTHING, sure: Said | None = NOTHING, **values: Value
+    ) -> None:
         """Add a cause in the words that said.json has for it: CODE.says, .do, .sure, or of a variant, CODE.VARIANT.
 
-        values: all that these name.
+        do, sure: others than these. values: all that the words name.
         """
-        says, do, sure = (told_of(code, part, values) for part in ("says", "do", "sure"))
-        self.cause(code.partition(".")[0], certainty, says, do, sure or None)
+        more = told_of(code, "sure", values) or None if sure is NOTHING else sure
+        remedy = do or told_of(code, "do", values)
+        self.cause(code.partition(".")[0], certainty, told_of(code, "says", values), remedy, more)
 
     def cause(self, code: str, certainty: Certainty, message: Said, remedy: Said, decide: Said | None = None) -> None:
         """Add a cause, unless the same is there already with better evidence."""

@@ -13,7 +13,7 @@ from hooper.clock import read_moment
 from hooper.comparison import Comparison, Side
 from hooper.line.judging import compare
 from hooper.line.sources import PublicAddress
-from hooper.planning.findings import finding
+from hooper.planning.findings import finds
 from hooper.planning.topology import Topology
 from hooper.planning.typed import typed, typed_inside
 from hooper.planning.values import Finding, Plan
@@ -59,12 +59,12 @@ def diagnose(topology: Topology, plan: Plan, facts: ServiceFacts) -> WhyDocument
     ok: bool | None
     broken = next((case.steps[name] for name in order if case.steps[name].state == "broken"), None)
     if broken is not None and not case.causes:
-        case.cause(
+        case.caused(
             "unexplained",
             "possible",
-            say("unexplained.says", step=broken.step, evidence=together(broken.evidence)),
-            say("unexplained.do"),
-            read_rule(case.ruled[0], facts.service) if case.ruled else None,
+            sure=read_rule(case.ruled[0], facts.service) if case.ruled else None,
+            step=broken.step,
+            evidence=together(broken.evidence),
         )
     if any(step.state == "broken" for step in case.steps.values()) or any(
         cause.code not in ASKER for cause in case.causes
@@ -188,12 +188,14 @@ def _hairpin_only(case: Case) -> Iterator[Finding]:
     if hairpin is None or shown is None or outside is None or outside.verdict not in THERE or hairpin.same is True:
         return
     if hairpin.verdict in ("silent", "refused", "mismatched"):
-        yield finding(
+        yield finds(
             "no-hairpin",
             f"services.{facts.service}",
-            say("no-hairpin.says", text=shown.text, service=facts.service, verdict=hairpin.verdict),
-            say("no-hairpin.do", text=typed_inside(case.topology, facts.service).text),
             severity="note",
+            do=say("no-hairpin.do", text=typed_inside(case.topology, facts.service).text),
+            text=shown.text,
+            service=facts.service,
+            verdict=hairpin.verdict,
         )
 
 

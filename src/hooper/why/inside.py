@@ -100,12 +100,13 @@ def _moved(case: Case, new: Said | None, certainty: Certainty) -> None:
     service = case.site.services[case.facts.service]
     host = case.site.devices[service.host]
     to = say("to", new=new) if new else ""
-    case.cause(
+    case.caused(
         "host-moved",
         certainty,
-        say("host-moved.says", host=service.host, to=to, address=host.address),
-        say("host-moved.moved.do", address=host.address) + (say("for", mac=host.mac) if host.mac else "."),
-        say("host-moved.sure"),
+        do=say("host-moved.moved.do", address=host.address) + (say("for", mac=host.mac) if host.mac else "."),
+        host=service.host,
+        to=to,
+        address=host.address,
     )
 
 
@@ -127,13 +128,7 @@ def _gone(case: Case, certainty: Certainty) -> None:
     name = case.site.services[case.facts.service].host
     place = say("in-its-routers-list")
     decide = say("look-for-give-the", name=name, place=place)
-    case.cause(
-        "host-moved",
-        certainty,
-        say("host-moved.gone.says", name=name),
-        say("host-moved.do", address=case.site.devices[name].address),
-        decide,
-    )
+    case.caused("host-moved.gone", certainty, sure=decide, name=name, address=case.site.devices[name].address)
     case.cause("host-off", certainty, say("host-off.says", name=name), say("host-off.do"), decide)
     _isolated(case, "possible", say("is-on-another-network", name=name))
 
@@ -193,12 +188,13 @@ def _stopped(case: Case, *, sure: bool) -> None:
     look = say("look-on-itself-whether", host=host, name=name, port=inside.port)
     if not sure:
         look += say("and-that-it-has", address=case.site.devices[host].address)
-    case.cause(
+    case.caused(
         "service-stopped",
         "certain" if itself is not None else "likely",
-        say("service-stopped.says", host=host, port=inside.port, name=name),
-        say("service-stopped.do", host=host),
-        look + ".",
+        sure=look + ".",
+        host=host,
+        port=inside.port,
+        name=name,
     )
     if itself is None:
         _loopback_only(case, "possible", look + ".")
@@ -207,13 +203,7 @@ def _stopped(case: Case, *, sure: bool) -> None:
 def _loopback_only(case: Case, certainty: Certainty, look: Said | None = None) -> None:
     name = case.facts.service
     host = case.site.services[name].host
-    case.cause(
-        "service-loopback",
-        certainty,
-        say("service-loopback.says", name=name, host=host),
-        say("service-loopback.do", address=case.site.devices[host].address),
-        look,
-    )
+    case.caused("service-loopback", certainty, sure=look, name=name, host=host, address=case.site.devices[host].address)
 
 
 def _one_transport(case: Case) -> None:
@@ -243,16 +233,8 @@ def faulty(case: Case, fault: str, detail: Said) -> None:
             say("speaks-without-encryption-where", name=name, speaks=speaks),
             say("switch-https-or-tls"),
         ),
-        "https-needed": (
-            "https-needed",
-            say("wants-https-at-its", name=name),
-            say("write-speaks-https-in"),
-        ),
-        "port-lost": (
-            "port-lost",
-            say("sends-people-on-to", name=name, detail=detail),
-            say("set-the-devices-own"),
-        ),
+        "https-needed": ("https-needed", say("wants-https-at-its", name=name), say("write-speaks-https-in")),
+        "port-lost": ("port-lost", say("sends-people-on-to", name=name, detail=detail), say("set-the-devices-own")),
         "inner-address": (
             "inner-address",
             say("sends-people-on-to-an", name=name, detail=detail),

@@ -55,12 +55,7 @@ def _judge_four(case: Case, name: str, known: SourcedAddress, seen: NameSeen | N
     has = own if own is not None else by_resolver
     if has == ():
         source = say("its-own-servers-say") if own is not None else known.source
-        case.cause(
-            "name-missing",
-            "certain",
-            say("name-missing.judge-four.says", name=name, source=source),
-            _publish(case, name),
-        )
+        case.caused("name-missing.judge-four", "certain", do=_publish(case, name), name=name, source=source)
         return "broken"
     if has is None or public.value is None or public.how == "named":
         return "unknown"
@@ -94,20 +89,25 @@ def _stale(case: Case, name: str, has: str, *, told_by_itself: bool) -> None:
         message = say("leads-those-astray-who", source=line.names[name].source, name=name)
         case.cause("resolver-broken", "possible", message, general("cause", "resolver-broken", "do"), decide)
     if told_by_itself and last is not None and last.value == str(line.public.value):
-        case.cause(
+        case.caused(
             "name-contested",
             "certain" if sure else "likely",
-            say("name-contested.says", name=name, value=last.value, age=last.age(line.now), has=has),
-            say("name-contested.do", name=name, publish=deeds.PUBLISH(name)),
-            decide,
+            sure=decide,
+            name=name,
+            value=last.value,
+            age=last.age(line.now),
+            has=has,
+            publish=deeds.PUBLISH(name),
         )
         return
-    case.cause(
+    case.caused(
         "name-stale",
         "certain" if sure else "likely",
-        say("name-stale.says", name=name, has=has, value=line.public.value),
-        _publish(case, name),
-        decide,
+        do=_publish(case, name),
+        sure=decide,
+        name=name,
+        has=has,
+        value=line.public.value,
     )
 
 
@@ -120,10 +120,7 @@ def _judge_six(case: Case, seen: NameSeen) -> State:
         return "ok"
     kept_by = case.site.names[seen.name].updated_by if seen.name in case.site.names else say("its-zone")
     case.cause(
-        strange[0],
-        "certain",
-        strange[1],
-        say("take-its-aaaa-records", kept_by=kept_by, service=case.facts.service),
+        strange[0], "certain", strange[1], say("take-its-aaaa-records", kept_by=kept_by, service=case.facts.service)
     )
     return "broken"
 

@@ -160,21 +160,14 @@ def wrong_host(case: Case, certainty: Certainty) -> None:
     open_ones = undecided(case)
     inner = case.ruled[-1] if case.ruled else None
     look = inner if inner in open_ones or not open_ones else open_ones[0]
-    case.cause(
+    case.caused(
         "rule-wrong-host",
         certainty,
-        say("rule-wrong-host.says", service=facts.service),
-        say("rule-wrong-host.do", service=facts.service),
-        read_rule(look, facts.service) if look is not None else None,
+        sure=read_rule(look, facts.service) if look is not None else None,
+        service=facts.service,
     )
     if not line_proven(case):
-        case.cause(
-            "public-address-wrong",
-            "possible",
-            say("public-address-wrong.says"),
-            say("public-address-wrong.do"),
-            read_wan(facts.line.chain[0]),
-        )
+        case.caused("public-address-wrong", "possible", sure=read_wan(facts.line.chain[0]))
 
 
 def _gateway_answers(case: Case, gateway: str) -> None:

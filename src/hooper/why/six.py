@@ -54,11 +54,8 @@ def judge_six(case: Case, six: Result | None) -> None:
     elif six.verdict in ("silent", "refused"):
         _not_reached(case, six, router)
     elif six.verdict == "mismatched":
-        case.cause(
-            "service-other",
-            "likely",
-            say("service-other.judge-six.says", detail=six.detail),
-            say("service-other.judge-six.do", target_address=six.target_address),
+        case.caused(
+            "service-other.judge-six", "likely", sure=None, detail=six.detail, target_address=six.target_address
         )
 
 
@@ -78,20 +75,8 @@ def _not_reached(case: Case, six: Result, router: str | None) -> None:
         return
     if inside is not None and inside.verdict == "silent":
         look = say("look-on-which-ipv6", host=host, target_address=six.target_address)
-        case.cause(
-            "host-six-moved",
-            "likely",
-            say("host-six-moved.says", target_address=inside.target_address, host=host),
-            say("host-six-moved.do", host=host, sheet=sheet),
-            look,
-        )
-        case.cause(
-            "host-filters-all",
-            "possible",
-            say("host-filters-all.not-reached.says", host=host),
-            say("host-filters-all.not-reached.do", name=name, host=host),
-            look,
-        )
+        case.caused("host-six-moved", "likely", sure=look, target_address=inside.target_address, host=host, sheet=sheet)
+        case.caused("host-filters-all.not-reached", "possible", sure=look, host=host, name=name)
         return
     answered = inside is not None and inside.verdict in THERE
     case.cause(

@@ -94,12 +94,11 @@ def _unfit(case: Case) -> None:
 def _through_vpn(case: Case) -> None:
     """What was looked through may itself drop what was asked."""
     if case.facts.tunnel_from is not None:
-        case.cause(
+        case.caused(
             "asker-tunnel",
             "likely" if case.facts.others is False else "possible",
-            say("asker-tunnel.says", tunnel_from=case.facts.tunnel_from),
-            say("asker-tunnel.do"),
-            say("look-once-more-from"),
+            sure=say("look-once-more-from"),
+            tunnel_from=case.facts.tunnel_from,
         )
 
 
@@ -118,13 +117,7 @@ def _is_ours(case: Case, sender: str | None) -> bool:
 def _nobody_outside(case: Case) -> None:
     """No machine outside answers, and nobody says why."""
     outermost = case.facts.line.chain[0]
-    case.cause(
-        "line-down",
-        "likely",
-        say("line-down.says"),
-        say("line-down.do", outermost=outermost),
-        read_wan(outermost),
-    )
+    case.caused("line-down", "likely", sure=read_wan(outermost), outermost=outermost)
 
 
 def _inner_moved(case: Case) -> bool:
@@ -141,12 +134,15 @@ def _inner_moved(case: Case) -> bool:
             say("its-rules-lead-to", planned=planned),
             say("with-source", words=words, source=said.words(line.now)),
         )
-        case.cause(
+        case.caused(
             "inner-wan-moved",
             "certain" if said.now(line.now) else "likely",
-            say("inner-wan-moved.says", words=words, outer=outer, planned=planned),
-            say("inner-wan-moved.do", outer=outer, planned=planned, key=key, value=said.value),
-            read_wan(key),
+            sure=read_wan(key),
+            words=words,
+            outer=outer,
+            planned=planned,
+            key=key,
+            value=said.value,
         )
         return True
     return False
@@ -164,16 +160,8 @@ def _nobody_at_the_end(case: Case, icmp: IcmpSeen) -> None:
     said = say("says-that-nobody-is", by=icmp.by, name=icmp.name)
     again = say("give-it-again", address=case.site.devices[service.host].address)
     decide = say("look-whether-is-on", host=service.host)
-    case.cause(
-        "host-off",
-        "likely",
-        say("host-off.nobody-at-the-end.says", host=service.host, said=said),
-        say("host-off.nobody-at-the-end.do"),
-        decide,
-    )
-    case.cause(
-        "host-moved", "likely", say("host-moved.nobody-at-the-end.says", host=service.host, said=said), again, decide
-    )
+    case.caused("host-off.nobody-at-the-end", "likely", sure=decide, host=service.host, said=said)
+    case.caused("host-moved.nobody-at-the-end", "likely", do=again, sure=decide, host=service.host, said=said)
     wrong_host(case, "possible")
 
 
@@ -244,12 +232,8 @@ def _carrier(case: Case) -> None:
     certainty: Certainty = "certain" if told is None or told.now(line.now) else "likely"
     evidence = together(judged.evidence)
     if judged.kind == "no-ipv4":
-        case.cause(
-            "line-down",
-            certainty,
-            say("line-down.carrier.says", evidence=evidence),
-            say("line-down.carrier.do", chain=line.chain[0]),
-            read_wan(line.chain[0]),
+        case.caused(
+            "line-down.carrier", certainty, sure=read_wan(line.chain[0]), evidence=evidence, chain=line.chain[0]
         )
         return
     case.cause(
@@ -281,12 +265,11 @@ def _silent(case: Case) -> None:
     if not proven and not lone and outer_wan(line) is None:
         _carrier_suspected(case, "possible")
     if not proven and outer_wan(line) is not None:
-        case.cause(
-            "carrier-nat",
+        case.caused(
+            "carrier-nat.silent",
             "likely" if situation(line)[1] is None else "possible",
-            say("carrier-nat.silent.says", chain=line.chain[0]),
-            say("carrier-nat.silent.do"),
-            read_wan(line.chain[0]),
+            sure=read_wan(line.chain[0]),
+            chain=line.chain[0],
         )
     if not facts.others and not hairpin_works(case):
         _inner_unknown(case, "possible")
@@ -301,24 +284,14 @@ def _inner_unknown(case: Case, certainty: Certainty) -> None:
         said = line.wan.get(key)
         if said is None or not said.now(line.now):
             planned = case.site.gateways[key].wan_behind(outer)
-            case.cause(
-                "inner-wan-moved",
-                certainty,
-                say("inner-wan-moved.inner-unknown.says", key=key, planned=planned, outer=outer),
-                say("inner-wan-moved.inner-unknown.do", outer=outer, planned=planned, key=key),
-                read_wan(key),
+            case.caused(
+                "inner-wan-moved.inner-unknown", certainty, sure=read_wan(key), key=key, planned=planned, outer=outer
             )
 
 
 def _carrier_suspected(case: Case, certainty: Certainty) -> None:
     line = case.facts.line
-    case.cause(
-        "carrier-nat",
-        certainty,
-        say("carrier-nat.says", chain=line.chain[0]),
-        say("carrier-nat.do"),
-        read_wan(line.chain[0]),
-    )
+    case.caused("carrier-nat", certainty, sure=read_wan(line.chain[0]), chain=line.chain[0])
 
 
 def _on_the_device(case: Case, certainty: Certainty) -> None:
@@ -349,10 +322,12 @@ def _blocked(case: Case, certainty: Certainty) -> None:
     remedy = say("ask-the-provider-or", service=facts.service)
     unread = undecided(case)
     decide = say("give-another-outside-port", service=facts.service, port=port)
-    case.cause(
+    case.caused(
         "port-blocked",
         "likely" if listed else certainty,
-        say("port-blocked.says", transport=transport, port=port, says=says),
-        remedy,
-        read_rule(unread[0], facts.service) if unread else decide,
+        do=remedy,
+        sure=read_rule(unread[0], facts.service) if unread else decide,
+        transport=transport,
+        port=port,
+        says=says,
     )

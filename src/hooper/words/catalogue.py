@@ -6,10 +6,10 @@ another as a cause. Deeds stand in it as in messages, as ⟦see-the-plan⟧. Pur
 
 from __future__ import annotations
 
-import json
 from functools import cache
-from pathlib import Path
 from typing import Any, Literal, NamedTuple
+
+from hooper.words.data import data
 
 Kind = Literal["finding", "cause", "occasion"]
 Severity = Literal["error", "warning", "note"]
@@ -51,11 +51,9 @@ class FaultWords(NamedTuple):
     what: str
 
 
-@cache
 def catalogue() -> dict[str, dict[str, Any]]:
     """All of catalogue.json."""
-    found: dict[str, dict[str, Any]] = json.loads(Path(__file__).with_name("catalogue.json").read_bytes())
-    return found
+    return data("catalogue")
 
 
 def meaning(kind: Kind, code: str) -> CodeWords:

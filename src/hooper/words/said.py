@@ -10,11 +10,10 @@ import shlex
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from datetime import date, datetime
-from functools import cache
-from pathlib import Path
 from typing import Any
 
 from hooper.words.catalogue import Kind, catalogue
+from hooper.words.data import data
 
 Value = Any  # str, int, float, bool, None, datetime, date, Said, or a tuple of them
 
@@ -168,11 +167,9 @@ def told_of(code: str, part: str, values: Mapping[str, Value]) -> Said:
     return say(name, **{key: values[key] for key in fields(name)}) if name else NOTHING
 
 
-@cache
 def templates() -> Mapping[str, str]:
     """All sentences and parts of some, by code."""
-    words: dict[str, str] = json.loads(Path(__file__).with_name("said.json").read_bytes())
-    return words
+    return data("said")
 
 
 class _Shown:

@@ -46,11 +46,13 @@ def find(facts: Facts) -> Iterator[Finding]:
         for address in line.address:
             kind = classify(address)
             if not kind.reachable:
-                yield finding(
+                yield finds(
                     "line-not-public",
                     f"lines.{key}",
-                    say("line-not-public.says", address=address, meaning=kind.meaning, source=kind.source),
-                    quoted(in_one_sentence(ways_left(bool(line.prefix6) or None, bridge=kind.key == "private"))),
+                    do=quoted(in_one_sentence(ways_left(bool(line.prefix6) or None, bridge=kind.key == "private"))),
+                    address=address,
+                    meaning=kind.meaning,
+                    source=kind.source,
                 )
         if line.situation in CANNOT_FORWARD:
             used = sorted(name for name, way in facts.ways.items() if way.line == key)

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from hooper.dnsnames import any_stands_for, is_wildcard
 from hooper.planning.facts import Facts
-from hooper.planning.findings import finding, finds
+from hooper.planning.findings import finds
 from hooper.planning.typed import name_for, six_for
 from hooper.planning.values import Finding
 from hooper.ports import blocking, single
@@ -44,9 +44,7 @@ def _over_six(facts: Facts) -> Iterator[Finding]:
             do += say("or-plan-it-over", host=entry.host)
         else:
             continue
-        yield finding(
-            "name-six-elsewhere", f"services.{key}", say("name-six-elsewhere.says", name=name, wrong=wrong), do + "."
-        )
+        yield finds("name-six-elsewhere", f"services.{key}", do=do + ".", name=name, wrong=wrong)
 
 
 def _names(facts: Facts) -> Iterator[Finding]:
@@ -59,11 +57,13 @@ def _names(facts: Facts) -> Iterator[Finding]:
         if entry is None:
             yield finds("name-unkept", f"services.{key}", name=name, line=line)
         elif entry.line != line:
-            yield finding(
+            yield finds(
                 "name-of-other-line",
                 f"services.{key}",
-                say("name-of-other-line.says", name=name, line=entry.line, line2_line=line),
-                say("name-of-other-line.do", line=line, entry_line=entry.line),
+                do=say("name-of-other-line.do", line=line, entry_line=entry.line),
+                name=name,
+                line=entry.line,
+                line2_line=line,
             )
     named = {entry.line for entry in site.names.values()}
     for line in sorted(set(facts.lines.values())):
@@ -97,11 +97,13 @@ def _certificates(facts: Facts) -> Iterator[Finding]:
             if not why and certificate.page_folder is None and not _comes_in(facts, entry.line):
                 why = say("no-public-service-of")
             if why:
-                yield finding(
+                yield finds(
                     "validation-blocked",
                     f"certificates.{key}",
-                    say("validation-blocked.says", name=name, web=WEB, why=why),
-                    _instead(blocked=met is not None, by_text=by_text),
+                    do=_instead(blocked=met is not None, by_text=by_text),
+                    name=name,
+                    web=WEB,
+                    why=why,
                 )
                 break
 

@@ -179,13 +179,15 @@ def _blocked(facts: Facts, key: str, way: Way, better: Callable[[str], Said]) ->
         return
     can = any(facts.site.gateways[gateway].form.translate for gateway in way.gateways)
     follows = say("links-then-need-the") if service.speaks in WEB else ""
-    yield finding(
-        "port-blocked",
+    yield finds(
+        "port-blocked.blocked",
         f"services.{key}",
-        say("port-blocked.blocked.says", line=way.line, transport=met.transport, ports=met.ports),
-        say("port-blocked.do", better=better(key), follows=follows)
+        do=say("port-blocked.do", better=better(key), follows=follows)
         if can
         else say("port-blocked.blocked.do", host=service.host),
+        line=way.line,
+        transport=met.transport,
+        ports=met.ports,
     )
 
 
@@ -222,11 +224,13 @@ def _protocol(facts: Facts, key: str, service: Service) -> Iterator[Finding]:
     if service.speaks == "rtsp" and transport in ("udp", "both"):
         more, needed = say("a-range-of-udp"), ("udp", 0)
     if more and not _has(facts, key, service.host, *needed):
-        yield finding(
+        yield finds(
             "ports-missing",
             subject,
-            say("ports-missing.says", title=speech.title, more=more),
-            say("ports-missing.do", host=service.host) + (say("ports-missing.protocol.do") if needed[1] == 0 else "."),
+            do=say("ports-missing.do", host=service.host)
+            + (say("ports-missing.protocol.do") if needed[1] == 0 else "."),
+            title=speech.title,
+            more=more,
         )
 
 

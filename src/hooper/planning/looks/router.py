@@ -28,11 +28,8 @@ def find(facts: Facts) -> Iterator[Finding]:
         subject, limit, count = f"gateways.{key}", gateway.form.rules, counts.get(key, 0)
         if limit is not None and count > limit:
             more = say("or-hand-everything-inward") if gateway.form.everything else NOTHING
-            yield finding(
-                "rules-over-limit",
-                subject,
-                say("rules-over-limit.says", count=count, limit=limit),
-                say("join-neighbouring-ports-to", more=more),
+            yield finds(
+                "rules-over-limit", subject, do=say("join-neighbouring-ports-to", more=more), count=count, limit=limit
             )
         if gateway.everything_to is not None and not gateway.form.everything:
             yield finds("everything-impossible", subject, everything_to=gateway.everything_to)
@@ -44,11 +41,12 @@ def find(facts: Facts) -> Iterator[Finding]:
             yield finds("no-pinhole", f"services.{key}", gateway=refused.gateway)
     for name, lines in hairpin_lines(facts.site, facts.lines).items():
         if lines.sure:
-            yield finding(
-                "no-hairpin",
+            yield finds(
+                "no-hairpin.find",
                 f'names."{name}"',
-                say("no-hairpin.find.says", name=name, gateway=lines.gateway),
-                say("no-hairpin.find.do")
+                do=say("no-hairpin.find.do")
                 + "; ".join(f"{address} {name}" for address in lines.addresses)
                 + ("." if len(lines.addresses) == 1 else say("it-can-lead-to")),
+                name=name,
+                gateway=lines.gateway,
             )

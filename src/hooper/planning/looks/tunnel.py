@@ -7,16 +7,7 @@ from datetime import timedelta
 from typing import TYPE_CHECKING
 
 from hooper import deeds
-from hooper.planning.access import (
-    enforced,
-    grants,
-    inside,
-    into_for,
-    lan_of,
-    limited,
-    peers_of,
-    reaching,
-)
+from hooper.planning.access import enforced, grants, inside, into_for, lan_of, limited, peers_of, reaching
 from hooper.planning.addresses import free_prefix
 from hooper.planning.facts import Facts
 from hooper.planning.findings import finding, finds
@@ -108,11 +99,12 @@ def _peer(facts: Facts, key: str, peer: Peer) -> Iterator[Finding]:
         host = site.services[tunnel.service].host
         yield finds("peer-not-kept", subject, into_for=into_for(site, peer), host=host, address=peer.address)
     for network in _behind(facts, key):
-        yield finding(
+        yield finds(
             "peer-shut-out",
             subject,
-            say("peer-shut-out.says", network=network[0], network2_network=network[1]),
-            say("peer-shut-out.do", network=network[1]),
+            do=say("peer-shut-out.do", network=network[1]),
+            network=network[0],
+            network2_network=network[1],
         )
 
 
@@ -167,12 +159,7 @@ def _clashes(facts: Facts) -> Iterator[Finding]:
                         if what == "key"
                         else say("give-another-address", key=key)
                     )
-                    yield finding(
-                        "peers-clash",
-                        f"peers.{key}",
-                        say("peers-clash.says", other=other, what=what, value=value),
-                        remedy,
-                    )
+                    yield finds("peers-clash", f"peers.{key}", do=remedy, other=other, what=what, value=value)
         own = site.tunnels[tunnel]
         for key, peer in sorted(peers_of(site, tunnel).items()):
             if peer.public_key is not None and peer.public_key in (own.public_key, own.probe_key):
