@@ -6,6 +6,7 @@ import ast
 import json
 import re
 import sqlite3
+import time
 from collections.abc import Iterator
 from contextlib import closing
 from dataclasses import dataclass
@@ -18,6 +19,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from hooper import errors
+from hooper.clock import local, rfc3339
 from hooper.places import Place
 from hooper.secret import SecretRef
 from hooper.site.load import parse_site
@@ -220,6 +222,21 @@ def test_what_nobody_told_is_refused_or_shown(kept: Any) -> None:
     except ValueError:
         return
     assert isinstance(str(told), str)
+
+
+@pytest.mark.parametrize(("zone", "shown"), [("UTC", "2026-06-30 21:30"), ("Pacific/Auckland", "2026-07-01 09:30")])
+def test_what_is_kept_is_utc_and_what_is_shown_is_local(zone: str, shown: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    at = datetime(2026, 6, 30, 21, 30, tzinfo=UTC)
+    monkeypatch.setenv("TZ", zone)
+    time.tzset()
+    try:
+        told = say("the-provider-asked-to", moment=at)
+        assert shown in str(told)
+        assert "2026-06-30T21:30:00" in json.dumps(told.written())
+        assert local(rfc3339(at)) == shown
+    finally:
+        monkeypatch.undo()
+        time.tzset()
 
 
 # --- places

@@ -61,6 +61,17 @@ def rfc3339(moment: datetime) -> str:
     return moment.astimezone(UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
 
 
+DAY = "%Y-%m-%d"
+
+
+def local(moment: datetime | str, form: str = "%Y-%m-%d %H:%M") -> str:
+    """A moment as people read it, by the wall clock here. What is kept and what programs read is UTC (`rfc3339`).
+
+    Raises: ValueError: it is none.
+    """
+    return (read_moment(moment) if isinstance(moment, str) else moment).astimezone().strftime(form)
+
+
 def later(moment: datetime, now: datetime) -> bool:
     """Whether something is dated later than now, by more than two clocks may differ: then its date is not known."""
     return moment - now > AHEAD

@@ -14,6 +14,7 @@ import typer
 from hooper.cli.command import command, time_option, within
 from hooper.cli.common import Session, sub_app
 from hooper.cli.status import MARKS
+from hooper.clock import local
 from hooper.durations import shown_duration
 from hooper.errors import UsageError
 from hooper.site.words import chosen
@@ -26,6 +27,7 @@ if TYPE_CHECKING:
 
 app = sub_app("What happened: changes, outages with their cause, how often it was looked.")
 KINDS: tuple[str, ...] = get_args(Subject)
+TO_THE_SECOND = "%Y-%m-%d %H:%M:%S"
 YEARS_S = 10 * 366 * 86_400.0
 
 
@@ -108,9 +110,9 @@ def _render(document: HistoryDocument, out: Screen) -> None:
     from hooper.words.said import state_words
 
     if not document.events:
-        out.print(f"Nothing has changed since {document.since}.")
+        out.print(f"Nothing has changed since {local(document.since)}.")
         return
-    heading(out, f"What changed since {document.since}")
+    heading(out, f"What changed since {local(document.since)}")
     if document.earlier:
         out.print(f"{document.earlier} earlier changes are not shown; --most shows more.")
     drawn = table("", "when", "what", "from", "to", "why", prose=("what", "why"))
@@ -120,7 +122,7 @@ def _render(document: HistoryDocument, out: Screen) -> None:
         what = f"{row.kind} {row.subject}" + (f", {side}" if side else "")
         took = f"took {row.seconds:g} s" if row.seconds is not None else ""
         why = ", ".join(filter(None, (row.cause, took)))
-        when = f"{row.at[:10]} {row.at[11:19]}"
+        when = local(row.at, TO_THE_SECOND)
         before = state_words(row.before) if row.before else "-"
         drawn.add_row(Text(mark, style=style), when, what, before, Text(str(state_words(row.after)), style=style), why)
     out.print(drawn)
@@ -131,8 +133,8 @@ def _render(document: HistoryDocument, out: Screen) -> None:
         for outage in document.outages:
             side = aspect_words(outage.kind, outage.aspect)
             what = f"{outage.kind} {outage.subject}" + (f", {side}" if side else "")
-            end = f"{outage.end[:10]} {outage.end[11:19]}" if outage.end else "now"
-            begin = f"{outage.begin[:10]} {outage.begin[11:19]}"
+            end = local(outage.end, TO_THE_SECOND) if outage.end else "now"
+            begin = local(outage.begin, TO_THE_SECOND)
             drawn.add_row(what, begin, end, shown_duration(round(outage.seconds)), outage.cause or "-")
         out.print(drawn)
     if document.looks:

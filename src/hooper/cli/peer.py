@@ -13,6 +13,7 @@ from hooper.cli.completing import keys_of, words
 from hooper.cli.editing import ClearOption, finish
 from hooper.cli.looking import PublicOption, parse_public
 from hooper.cli.tunnel import edited, rows_of
+from hooper.clock import DAY, local
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 from hooper.site.words import chosen
 
@@ -302,8 +303,9 @@ def _render_list(document: PeersDocument, out: Screen) -> None:
         mark = Text("✓", style="green") if row.ok else Text("✗", style="red")
         whose = f"{row.person}, {row.device}" if row.person else row.device
         kept = "by the server" if row.enforced == "server" else "by nobody"
-        drawn.add_row(mark, row.peer, whose, row.address or "-", ", ".join(row.into), kept, (row.handed or "-")[:10],
-                      (row.last_seen or "-")[:16].replace("T", " "),
+        drawn.add_row(mark, row.peer, whose, row.address or "-", ", ".join(row.into), kept,
+                      local(row.handed, DAY) if row.handed else "-",
+                      local(row.last_seen) if row.last_seen else "-",
                       f"revoked {row.revoked}" if row.revoked else row.until or "-")  # fmt: skip
     out.print(drawn)
     for row in document.peers:

@@ -10,6 +10,7 @@ import typer
 
 from hooper.cli.command import command, time_option, within
 from hooper.cli.common import Session, sub_app
+from hooper.clock import DAY, local
 from hooper.durations import shown_duration
 
 if TYPE_CHECKING:
@@ -66,7 +67,7 @@ def _render(document: ReportDocument, out: Screen) -> None:
     for row in document.exposed:
         who = ", ".join(row.open_to) or "everyone"
         risk = f"{row.risk}, accepted" if row.accepted else row.risk
-        proof = f"{row.proven[:10]}, {row.proof}" if row.proven else "never"
+        proof = f"{local(row.proven, DAY)}, {row.proof}" if row.proven else "never"
         share = f"{100 * row.available:.2f} %" if row.available is not None else "-"
         drawn.add_row(row.service, "\n".join(map(str, row.outside)), who, risk, state_words(row.state), proof, share)
     out.print(drawn)
@@ -82,4 +83,4 @@ def _render(document: ReportDocument, out: Screen) -> None:
         f"{counted(len(document.outages), 'outage')}, {shown_duration(round(lost))} together" if lost else "No outage"
     )
     changes = counted(document.addresses, "change")
-    out.print(f"{words} since {document.since[:10]}; {changes} of the public address.")
+    out.print(f"{words} since {local(document.since, DAY)}; {changes} of the public address.")

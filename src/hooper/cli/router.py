@@ -12,6 +12,7 @@ from hooper.cli.command import DRY_RUN, command, time_option, within
 from hooper.cli.common import Done, Session, sub_app
 from hooper.cli.completing import keys_of
 from hooper.cli.looking import numbers
+from hooper.clock import local
 from hooper.durations import shown_duration
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 from hooper.planning.values import EVERYTHING
@@ -235,6 +236,6 @@ def _render_changes(document: RouterChangesDocument, out: Screen) -> None:
 
 def _until(change: RuleChange, *, dry: bool) -> str:
     if change.until is not None:
-        return change.until[:16].replace("T", " ") + " UTC"
+        return local(change.until)
     stays = change.action == "open" and change.outcome in ("added", "renewed", "already", "replaced", "left")
     return "no expiry" if stays and not dry else "-"

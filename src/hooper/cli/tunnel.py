@@ -13,6 +13,7 @@ from hooper.cli.command import EDIT_DRY_RUN, command, key_option
 from hooper.cli.common import Done, Session, sub_app
 from hooper.cli.completing import keys_of, words
 from hooper.cli.editing import ClearOption, of_options, render
+from hooper.clock import local
 from hooper.errors import EXIT_NEEDS_A_PERSON, HooperError, SeveralErrors, SiteFileError, UsageError, worst
 from hooper.site.words import chosen
 
@@ -377,7 +378,7 @@ def _render_seen(document: SeenDocument, out: Screen) -> None:
     drawn = table("", "peer", "last handshake", "from", "received", "sent", right=("received", "sent"))
     for row in document.peers:
         mark = Text("✓", style="green") if row.ok else Text("✗", style="red")
-        last = (row.last_handshake or "never")[:16].replace("T", " ")
+        last = local(row.last_handshake) if row.last_handshake else "never"
         drawn.add_row(mark, row.peer or row.public_key, last, row.from_ or "-", decimal(row.received),
                       decimal(row.sent))  # fmt: skip
     out.print(drawn)

@@ -11,6 +11,7 @@ from hooper.cli.command import EDIT_DRY_RUN, command, key_option
 from hooper.cli.common import Session, sub_app
 from hooper.cli.completing import words
 from hooper.cli.editing import finish
+from hooper.clock import DAY, local
 from hooper.errors import UsageError
 from hooper.site.updating import FORMS
 
@@ -146,4 +147,4 @@ def _render(document: UpdatersDocument, out: Screen) -> None:
     out.print(drawn)
     for row in document.updaters:
         if row.last is not None and row.at is not None:
-            indented(out, f"{row.updater}: on {row.at[:10]} {row.last}", left=2)
+            indented(out, f"{row.updater}: on {local(row.at, DAY)} {row.last}", left=2)

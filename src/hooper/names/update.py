@@ -179,11 +179,11 @@ class Names:
             said = say("nobody-tells-what-is", published_source=row.published_source, wanted=row.wanted[0])
             return replace(row, action="unknown", detail=said)
         if done and not row.ok and last.shown:
-            said = say("another-hand-has-changed", rfc3339=rfc3339(last.at))
+            said = say("another-hand-has-changed", moment=last.at)
             return self._held(row, last, now) or replace(row, detail=said)
         same_updater = last.mark == mark_of(self.site, row.updated_by, self.base)
         if done and not row.ok and same_updater and now - last.at < SHOWS_WITHIN:
-            said = say("the-update-of-was", rfc3339=rfc3339(last.at))
+            said = say("the-update-of-was", moment=last.at)
             return replace(row, action="pending", detail=said)
         return self._held(row, last, now) or row
 
@@ -191,20 +191,19 @@ class Names:
         """Whether the provider is to be left alone, by what it said the last time."""
         until = last.not_before
         if last.outcome == "wait" and until is not None and now < until:
-            detail = say("the-provider-asked-to", rfc3339=rfc3339(until))
+            detail = say("the-provider-asked-to", moment=until)
             return replace(row, action="waiting", detail=detail, again=rfc3339(until))
         if last.outcome == "never" and last.mark == mark_of(self.site, row.updated_by, self.base):
-            day = rfc3339(last.at)[:10]
-            detail = say("not-asked-again-since", day=day, said=last.said)
+            detail = say("not-asked-again-since", day=last.at, said=last.said)
             return replace(row, action="refused", detail=detail)
         if last.outcome == "failed" and self.patient and until is not None and now < until:
             times = say("times", failures=last.failures) if last.failures > 1 else say("once")
-            detail = say("it-failed-and-is", times=times, rfc3339=rfc3339(until), said=last.said)
+            detail = say("it-failed-and-is", times=times, moment=until, said=last.said)
             return replace(row, action="waiting", detail=detail, again=rfc3339(until))
         spacing = self.site.updaters[row.updated_by].spacing
         if last.outcome == "done" and spacing is not None and now < (free := last.at + timedelta(seconds=spacing)):
             wants = say("the-provider-wants-between", shown_duration=shown_duration(spacing))
-            detail = say("so-not-before", wants=wants, rfc3339=rfc3339(free))
+            detail = say("so-not-before", wants=wants, moment=free)
             return replace(row, action="waiting", detail=detail, again=rfc3339(free))
         return None
 

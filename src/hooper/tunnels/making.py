@@ -16,6 +16,7 @@ from hooper.tunnels.rows import Field
 from hooper.tunnels.ssh_files import SshProfile
 from hooper.tunnels.wireguard_files import WireGuardProfile
 from hooper.tunnels.works import Software, Works
+from hooper.words.data import data
 
 if TYPE_CHECKING:
     from datetime import date
@@ -29,19 +30,8 @@ if TYPE_CHECKING:
 
 
 class WireGuardWorks(Works):
-    kind = tunnel_kinds.OWN["wireguard"]
+    kind, software = tunnel_kinds.OWN["wireguard"], Software(**data("software")["wireguard"])
     folder = wireguard_files.FOLDER
-    software = Software(
-        "the app WireGuard",
-        "In the app, tap + and choose to import a file; take this one.",
-        "Install WireGuard: on Windows and macOS the app, on Linux the package wireguard-tools.",
-        "on Linux copy it to /etc/wireguard/{name}.conf and run wg-quick up {name}",
-        "On the router's page for WireGuard, as a client: import the file, or enter its lines one by one.",
-        "Copy the file to /etc/wireguard/{name}.conf, for root alone; systemctl enable --now wg-quick@{name}: it starts"
-        " by itself after a power cut.",
-        "It says nothing of itself while nobody uses it. Both sides connected: the app shows a latest handshake.",
-        "The app shows no latest handshake within a minute: nothing goes through.",
-    )
 
     def profile_of(self, topology: Topology, key: str, public: Mapping[str, IPAddress] | None = None) -> Profile:
         return wireguard_files.profile_of(topology, key, public)
@@ -66,20 +56,8 @@ class WireGuardWorks(Works):
 
 
 class OpenVpnWorks(Works):
-    kind = tunnel_kinds.OWN["openvpn"]
+    kind, software = tunnel_kinds.OWN["openvpn"], Software(**data("software")["openvpn"])
     folder = openvpn_files.FOLDER
-    software = Software(
-        "an app for OpenVPN",
-        "Open the file on the phone, and choose the app for OpenVPN; or in the app, choose to import a file.",
-        "Install OpenVPN: on Windows and macOS an app for it, on Linux the package openvpn.",
-        "on Linux copy it to /etc/openvpn/client/{name}.conf, for root alone, and run systemctl start"
-        " openvpn-client@{name}",
-        "On the router's page for VPN clients, OpenVPN: import the file.",
-        "Copy the file to /etc/openvpn/client/{name}.conf, for root alone; systemctl enable --now"
-        " openvpn-client@{name}: it starts by itself after a power cut.",
-        "Both sides connected: the app says so within ten seconds, and shows its address in the tunnel.",
-        "The app does not say within a minute that it is connected: nothing goes through.",
-    )
 
     def profile_of(self, topology: Topology, key: str, public: Mapping[str, IPAddress] | None = None) -> Profile:
         return openvpn_files.profile_of(topology, key, public)
@@ -126,19 +104,8 @@ class OpenVpnWorks(Works):
 
 
 class SshWorks(Works):
-    kind = tunnel_kinds.OWN["ssh"]
+    kind, software = tunnel_kinds.OWN["ssh"], Software(**data("software")["ssh"])
     folder = ssh_files.FOLDER
-    software = Software(
-        "an app for SSH that can forward ports",
-        "",
-        "On Windows, macOS and Linux, OpenSSH is there already: `ssh -V` in a terminal says so.",
-        "",
-        "",
-        "",
-        "While it works it says nothing at all: leave its window open.",
-        "It says that a port cannot be forwarded, that the host key is not known or has changed, or asks for a"
-        " password: nothing goes through.",
-    )
 
     def profile_of(self, topology: Topology, key: str, public: Mapping[str, IPAddress] | None = None) -> Profile:
         return ssh_files.profile_of(topology, key, public)
@@ -172,17 +139,7 @@ class SshWorks(Works):
 
 
 class IpsecWorks(Works):
-    kind = tunnel_kinds.OWN["ipsec"]
-    software = Software(
-        "nothing: VPN settings are there already",
-        "In the settings, under VPN, add one, and enter each line of the file; delete the file then.",
-        "In the settings for networks or VPN, add one; enter each line of the file, and delete it then.",
-        "on Linux the packages network-manager-strongswan or network-manager-l2tp bring the settings for it",
-        "On the router's page for VPN clients, IPsec: enter each line of the file.",
-        "In the settings of its IPsec software: enter each line of the file.",
-        "Both sides connected: the settings say so.",
-        "It says that the server does not answer, or that the secret or the password is wrong: nothing goes through.",
-    )
+    kind, software = tunnel_kinds.OWN["ipsec"], Software(**data("software")["ipsec"])
 
     def profile_of(self, topology: Topology, key: str, public: Mapping[str, IPAddress] | None = None) -> Profile:
         return ipsec_files.profile_of(topology, key, public)

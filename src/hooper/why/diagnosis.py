@@ -151,7 +151,7 @@ def _clock(case: Case, look: Result) -> Said:
     told = look.evidence.page.date if look.evidence.page is not None else None
     if told is None or abs(read_moment(told) - case.facts.line.now) < CLOCK_OFF:
         return NOTHING
-    return say("by-the-devices-own", replace=told[:16].replace("T", " "))
+    return say("by-the-devices-own", moment=read_moment(told))
 
 
 def _renewal(case: Case, planned: str | None, problem: str, clock: Said) -> Said:

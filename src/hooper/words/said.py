@@ -184,6 +184,9 @@ class _Shown:
         if isinstance(self.value, tuple):
             none, _, between = form.partition("|")
             return (between or ", ").join(map(str, self.value)) or none
+        if isinstance(self.value, datetime):
+            # kept in UTC, shown as clocks here go
+            return format(self.value.astimezone(), form or "%Y-%m-%d %H:%M")
         if form == "quoted":
             return shlex.quote(str(self.value))
         try:
