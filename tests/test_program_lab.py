@@ -65,7 +65,8 @@ def test_the_whole_boathouse_from_the_phone(lab: Lab) -> None:
 def test_from_here_everything_answers_and_nothing_is_proven(lab: Lab) -> None:
     ran = check(lab, origin="here")
     assert verdicts(ran)["film-shell"] == "answered"
-    assert ran.document["from"] == {"kind": "here", "name": "here", "proves_outside": False}
+    leaves = {"line": "fibre", "family": "ipv4"}
+    assert ran.document["from"] == {"kind": "here", "name": "here", "proves_outside": False, **leaves}
     assert "proves nothing about outside" in lab.run("check", "film-page").err
 
 
@@ -235,7 +236,8 @@ def test_through_proxies(lab: Lab, tmp_path: Path) -> None:
     # the rented machine's own proxy, inside the town
     ran = check(lab, "film-page", "film-shell", origin="socks5://198.51.100.7:1080")
     assert verdicts(ran) == {"film-page": "answered", "film-shell": "silent"}
-    assert ran.document["from"] == {"kind": "proxy", "name": "198.51.100.7:1080", "proves_outside": True}
+    leaves = {"line": None, "family": "ipv4"}
+    assert ran.document["from"] == {"kind": "proxy", "name": "198.51.100.7:1080", "proves_outside": True, **leaves}
     assert ran.document["results"][0]["evidence"]["place_address"]["value"] == "198.51.100.7"
     # the lab itself as a proxy, from the real world: there is no inside to compare with
     arguments = ("check", "film-page", "--site", lab.env["HOOPER_SITE"], "--public", "203.0.113.44", "--json")

@@ -17,6 +17,8 @@ from hooper.jsonform import plain, read_json
 from hooper.usecases.visit import Brought, packed_site, proof_of, read_pack
 from support.program import Lab, Ran, valid
 
+LEAVES = {"line": None, "family": "ipv4"}  # of a place elsewhere
+
 
 @pytest.fixture
 def town(lab: Lab, tmp_path: Path) -> Lab:
@@ -50,7 +52,7 @@ def test_a_visit_is_proof_with_its_place_and_time(town: Lab, tmp_path: Path) -> 
     ran = away(town, "--visit", str(file), "--place", "the café at the harbour")
     document = valid("check", ran.document)
     assert (ran.code, document["from"]) == (
-        0, {"kind": "visit", "name": "the café at the harbour", "proves_outside": True},
+        0, {"kind": "visit", "name": "the café at the harbour", "proves_outside": True, **LEAVES},
     )  # fmt: skip
     told = {row["service"]: (row["verdict"], row["ok"]) for row in document["results"]}
     assert told == {"film-page": ("answered", True), "hub-page": ("answered", True), "slip-page": ("silent", True)}

@@ -39,7 +39,7 @@ from hooper.planning.topology import Topology
 from hooper.planning.typed import name_for, six_for
 from hooper.planning.unfolded import SideDoor
 from hooper.planning.values import Finding
-from hooper.site.references import seen_from
+from hooper.site.references import chain_of, seen_from
 from hooper.sourced import Shown, Sourced, SourcedAddress
 from hooper.words.said import Said, quoted, say
 
@@ -109,16 +109,19 @@ class Outcome:
     @property
     def origin(self) -> From:
         """As documents say where it was looked from."""
-        return From(self.place.kind, self.place.shown, self.proves_outside)
+        families = {result.family for result in self.results if result.target_address is not None}
+        family = families.pop() if len(families) == 1 else None
+        return From.of(replace(self.place, family=family), proves_outside=self.proves_outside)
 
 
 async def check_here(here: Door, wish: Wish) -> Outcome:
     """Each service at its inner address. Proves nothing about outside. Raises: NoNetwork."""
     started = here.clock.monotonic()
     around = await connected_surroundings(here)
-    outcome = Outcome(HERE, False)
+    at = standing(wish.site, around).gateway
+    lines = wish.site.gateways[chain_of(wish.site, at)[0]].line if at is not None else ()
+    outcome = Outcome(replace(HERE, line=next(iter(lines), None)), False)
     targets = [wish.keyed(target) for target in inner_targets(wish.topology, wish.services)]
-    at = standing(wish.site, around)[1]
     hidden = {target.gateway for target in targets} - {*seen_from(wish.site, at)}
     if at is None:
         remark = say("this-machine-is-on-none-of")
@@ -163,7 +166,7 @@ async def check_outside(here: Door, outside: Door, wish: Wish, memory: InsideMem
     same = next((line for line, found in public.items() if shown is not None and found.address.value == shown), None)
     if same is not None:
         unfit = Unfit("asker-inside", say("unfit-looks-round", name=outside.place.shown, shown=shown, same=same))
-        return unproven(wish, origin, unfit, here.clock.now(), public, place)
+        return unproven(wish, replace(origin, line=same), unfit, here.clock.now(), public, place)
     outcome = Outcome(origin, True, public=public)
     outcome.findings = [found for one in public.values() for found in one.findings()]
     six = _tries_six(around, outside)

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Literal, NamedTuple
 
-from hooper.places import PlaceKind
+from hooper.places import Place, PlaceKind
 from hooper.planning.values import Finding
 from hooper.sourced import Shown
 from hooper.words.said import NOTHING, Said
@@ -149,11 +149,19 @@ class From:
     """Where the check was made from.
 
     kind: the sort of place. name: its name. proves_outside: whether an answer there proves anything about the internet.
+    line: of the site, by which what was sent left; null: by none of them, or not known. family: of all that was sent;
+    null: both, or nothing was.
     """
 
     kind: PlaceKind
     name: str
     proves_outside: bool
+    line: str | None = None
+    family: Literal["ipv4", "ipv6"] | None = None
+
+    @classmethod
+    def of(cls, place: Place, *, proves_outside: bool) -> From:
+        return cls(place.kind, place.shown, proves_outside, place.line, place.family)
 
 
 @dataclass(frozen=True, slots=True)

@@ -94,7 +94,7 @@ async def ports_in(run: Run, request: PortsInRequest) -> tuple[PortsInDocument, 
     line = line_from_here(run, at, None)
     address, _ = await outside_address(run, line, None, request.public, request.deadline)
     outside = await open_origin(run.here, request.origin, run.site, run.base, request.deadline)
-    origin = From(outside.place.kind, outside.place.shown, True)
+    origin = From.of(outside.place, proves_outside=True)
     if (reason := await _proves_nothing(run, outside, address)) is not None:
         raise UsageError(f"nothing is proven from there: {reason}", remedy="Look from a phone's mobile data.")
     planned = _planned(run)
