@@ -153,6 +153,25 @@ def test_what_is_found_has_words_and_all_that_they_name() -> None:
             assert given - {"severity", "do", "sure"} == named, f"{name}:{node.lineno}: {code} names {sorted(named)}"
 
 
+def test_each_next_step_has_words_and_all_that_they_name() -> None:
+    """`session.next("CODE", ...)`: what is next is a code too, and its words stand in said.json as next.CODE."""
+    asked: set[str] = set()
+    for name, node in _nodes():
+        if isinstance(node, ast.Call) and ast.unparse(node.func) == "session.next" and node.args:
+            codes = [node.args[0]]
+            if isinstance(codes[0], ast.IfExp):
+                codes = [codes[0].body, codes[0].orelse]
+            for one in codes:
+                if isinstance(one, ast.Constant):
+                    code = f"next.{one.value!s}"
+                    assert fields(code) == {str(keyword.arg) for keyword in node.keywords}, f"{name}: {code}"
+                    asked.add(code)
+                else:  # chosen just before
+                    assert ast.unparse(one) == "code", f"{name}:{node.lineno}"
+    chosen = {"next.decide-then-look", "next.do-then-look"}
+    assert asked | chosen == {code for code in templates() if code.startswith("next.")}
+
+
 def test_all_words_are_said_somewhere() -> None:
     used, begun = set[str](), set[str]()
     for _, node in _nodes():

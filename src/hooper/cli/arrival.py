@@ -59,10 +59,10 @@ def wait_for_arrival(
             session.note(f"Proven: {words}")
         for words in done.document.proves_not:
             session.note(f"Not proven: {words}")
-        session.next("look at each service from outside with its own protocol", "check --from interface")
+        session.next("look-at-each", "check --from interface")
         return code
     session.note(f"Nobody has come from outside within {shown_duration(hold)}.")
-    session.next("see what is between", "survey")
+    session.next("see-what-is", "survey")
     return worst([code, EXIT_NEEDS_A_PERSON])
 
 

@@ -26,10 +26,7 @@ def audit(session: Session) -> int:
     code = session.show(document, _render, errors=done.trouble)
     grave = [row.service for row in document.exposed if row.risk == "high" and not row.accepted]
     if grave:
-        session.next(
-            f"take the safer way for {', '.join(grave)}, such as this, or accept the risk with a reason and an end",
-            f"service change {grave[0]} --reach tunnel",
-        )
+        session.next("take-the-safer", f"service change {grave[0]} --reach tunnel", keys=tuple(grave))
     return worst([code, EXIT_NEEDS_A_PERSON if grave else 0])
 
 

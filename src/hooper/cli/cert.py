@@ -45,7 +45,7 @@ def list_certificates(
     done = session.look(look, CertificatesRequest(keys, session.deadline, earlier=every), file)
     code = _show(session, done)
     if any(r.state in ("absent", "due", "expired") and r.authority != "device" for r in done.document.certificates):
-        session.next("get what is missing or ends soon", "cert order")
+        session.next("get-what-is", "cert order")
     return code
 
 
@@ -75,10 +75,8 @@ def order_certificates(
     code = _show(session, done)
     for row in done.document.certificates:
         if row.state == "ordered" and row.services:
-            services = ", ".join(row.services)
-            give = f"give {services} these two files, on the device's page for certificates, then look"
             lab = [f"lab install {row.certificate} {row.services[0]}"] if session.world == "lab" else []
-            session.next(give, *lab, f"check {row.services[0]}")
+            session.next("give-the-files", *lab, f"check {row.services[0]}", services=row.services)
     return code
 
 

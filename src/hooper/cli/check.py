@@ -13,7 +13,6 @@ from hooper.cli.command import command, within
 from hooper.cli.common import Done, Session, stderr_width, sub_app
 from hooper.cli.completing import keys_of
 from hooper.cli.looking import (
-    FROM_PHONE,
     FromOption,
     ProxyPasswordOption,
     PublicOption,
@@ -216,7 +215,7 @@ def _reported(session: Session, service: str | None, how: str | None, *, others:
     done = session.do(keep_reported, ReportedRequest(key, " ".join(how.split())[:500]), file, state=True)
     code = session.show(done.document, lambda kept, out: out.print(f"Kept for {kept.service}: {kept.how}"))
     session.note("It is what somebody saw, and no proof: `hooper why` shows it beside what was looked at.")
-    session.next("look from outside", f"check {key} --from interface")
+    session.next("look-from-outside", f"check {key} --from interface")
     return worst([code, *(problem.exit_code for problem in done.trouble)])
 
 
@@ -261,9 +260,9 @@ def _notes(session: Session, document: CheckDocument, *, strict: bool, allowed: 
         session.note("This was seen from inside and proves nothing about outside.")
     if worse:
         places = {"interface": ("--from", f"interface:{name}"), "proxy": ("--from", f"socks5://{name}")}
-        session.next("find the first broken link", ("why", worse[0], *places.get(kind, ())))
+        session.next("find-the-first", ("why", worse[0], *places.get(kind, ())))
     elif kind == "here":
-        session.next(FROM_PHONE, "check --from interface")
+        session.next("from-phone", "check --from interface")
 
 
 def render(document: CheckDocument, out: Screen, *, verbose: bool = False) -> None:

@@ -98,16 +98,19 @@ class Session:
         if not self.quiet and not self.json:
             sys.stderr.write(folded_lines(shown_lines(self._said(text)), stderr_width()) + "\n")
 
-    def next(self, why: str, *commands: str | tuple[str, ...]) -> None:
+    def next(self, code: str, *commands: str | tuple[str, ...], **values: Any) -> None:
         """The next step, each command on a line of its own, so that it can be pasted.
 
-        why: what it is for. commands: what follows "hooper", as text where all of it is ours or a key of the site file,
-        else as words, which are quoted for a shell; they name the site file and the state as this one did.
+        code: next.CODE of said.json says what it is for, with values. commands: what follows "hooper", as text where
+        all of it is ours or a key of the site file, else as words, which are quoted for a shell; they name the site
+        file and the state as this one did.
         Nothing is next to what was not done (--dry-run of an edit).
         """
+        from hooper.words.said import say
+
         if self.dry_run and self.command.split()[0] in EDITING:
             return
-        self.note(f"\nNext: {why}:")
+        self.note(f"\nNext: {say(f'next.{code}', **values)}:")
         for command in commands:
             text = command if isinstance(command, str) else shlex.join(command)
             self.note(f"   hooper {self.here(text)}")

@@ -68,7 +68,7 @@ def history(
         return 0
     code = session.show(done.document, _render, errors=done.trouble)
     if not done.document.events:
-        session.next("have everything looked at from now on", "keep")
+        session.next("have-everything-looked", "keep")
     return code
 
 

@@ -44,7 +44,7 @@ def list_hosts(session: Session) -> int:
     document = session.do(look, None, session.read_site()).document
     code = session.show(document, _render_list)
     if not document.hosts:
-        session.next("add a device, as here", "host add camera")
+        session.next("add-a-device", "host add camera")
     return code
 
 
@@ -59,7 +59,7 @@ def add(
 
     code = finish(session, session.read_site(), lambda file: add_host(file, host, keys))
     session.next(
-        "say what it offers, as here; then see what to set on it",
+        "say-what-it",
         f"service add {host}-page --host {host} --speaks https",
         f"worksheet --devices {host}",
     )
@@ -136,11 +136,11 @@ def find(
     done = session.look(look, FindRequest(session.deadline, sweep, not no_ports), session.read_site())
     code = session.show(done.document, _render_found, errors=done.trouble)
     if not sweep:
-        session.next("these are those that this machine has spoken with; try every address", "host find --sweep")
+        session.next("these-are-those", "host find --sweep")
     hosts = done.document.hosts
     for row in hosts:
         if row.state == "moved":
-            session.next(f"give {row.host} its address again", f"worksheet --devices {row.host}")
+            session.next("give-its-address", f"worksheet --devices {row.host}", host=row.host)
             return worst([code, EXIT_NEEDS_A_PERSON])
     if any(row.state == "taken" for row in hosts):
         return worst([code, EXIT_NEEDS_A_PERSON])
@@ -149,7 +149,7 @@ def find(
         key = re.sub(r"[^a-z0-9-]+", "-", (new.name or "").partition(".")[0].lower()).strip("-") or "new-device"
         mac = ("--mac", new.mac) if new.mac else ()
         adding = ("host", "add", key, "--address", new.address, *mac)
-        session.next("add those that belong to the site, as here", adding)
+        session.next("add-those-that", adding)
     return code
 
 
@@ -176,11 +176,11 @@ def tick(
         if is_not:
             raise UsageError("--not needs an item", remedy=f"There are: {', '.join(known.key for known in ticks())}.")
         code = session.show(session.do(look, key, file).document, _render_ticks)
-        session.next("say what is so, as here, with --not what is not", f"host tick {key} {ticks()[0].key}")
+        session.next("say-what-is", f"host tick {key} {ticks()[0].key}")
         return code
     items = {known.key: True for known in ticks()} if all_items else dict.fromkeys(item or [], not is_not)
     code = finish(session, file, lambda file: tick_edit(file, key, items))
-    session.next("see what the plan says now", "plan")
+    session.next("see-what-the", "plan")
     return code
 
 

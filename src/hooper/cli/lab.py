@@ -128,7 +128,7 @@ def list_faults(session: Session) -> None:
     """The faults that the town can have, and those that are active."""
     _show_faults(session)
     look = "why film-page --from interface:usb0"
-    session.next("break something and see; then mend it", "lab break forward-missing-inner", look, "lab mend")
+    session.next("break-something-and", "lab break forward-missing-inner", look, "lab mend")
 
 
 def _show_faults(session: Session) -> None:
@@ -164,7 +164,7 @@ def break_town(
     session.detail(f"{fault} now hits {hit}")
     _show_faults(session)
     look = FAULTS[fault].look or f"hooper why {hit} --from interface:usb0"
-    session.next("see it, then mend it", look.removeprefix("hooper "), "lab mend")
+    session.next("see-it-then", look.removeprefix("hooper "), "lab mend")
 
 
 @command(app, "lab mend")
@@ -218,7 +218,7 @@ def set_line(
     kinds = tuple(LineKind(name, one.situation, catalogue.lines()[name]) for name, one in KINDS.items())
     shown = read_as(LabLineDocument, {**now, "kinds": kinds})
     session.show(shown, _render_line)
-    session.next("see it, then set it back", "survey", "lab line several-nats")
+    session.next("see-it-then-set", "survey", "lab line several-nats")
 
 
 def _render_line(document: LabLineDocument, out: Screen) -> None:

@@ -22,7 +22,6 @@ if TYPE_CHECKING:
     from hooper.planning.values import Finding
     from hooper.site.model import Site
 
-FROM_PHONE = "join this computer to a phone's mobile data by cable, then look from there"
 FromOption = Annotated[
     str | None,
     typer.Option(

@@ -41,7 +41,7 @@ def list_names(session: Session, name: NameArgument = None, public: PublicOption
     done = session.look(look, request, file)
     code = _show(session, done)
     if any(row.action == "needed" for row in done.document.names):
-        session.next("publish the address", "name update")
+        session.next("publish-the-address", "name update")
     return worst([code, 0 if all(row.ok for row in done.document.names) else EXIT_NEEDS_A_PERSON])
 
 
@@ -106,7 +106,7 @@ def add_name(
     if known:
         return finish(session, file, lambda file: change(file, "names", name, keys))
     code = finish(session, file, lambda file: add(file, "names", name, keys))
-    session.next("see what would be sent, then publish it", ("name", "try", name), ("name", "update", name))
+    session.next("see-what-would", ("name", "try", name), ("name", "update", name))
     return code
 
 
@@ -135,7 +135,7 @@ def try_out(
     (key,) = chosen([name.lower()], file.site.names, "name")
     done = session.do(try_name, TryRequest(key, address, status, answer), file)
     code = session.show(done.document, _render_try, errors=done.trouble)
-    session.next("publish it, where it is needed", ("name", "update", key))
+    session.next("publish-it-where", ("name", "update", key))
     return code
 
 

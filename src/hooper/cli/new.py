@@ -123,7 +123,7 @@ def _keep(session: Session, path: Path, text: str) -> int:
     host = next(iter(site.hosts), "camera")
     steps = [] if site.hosts else [f"host add {host}"]
     steps += [] if site.services else [f"service add {host}-page --host {host} --speaks https"]
-    session.next("add a device and what it offers, as here; then plan" if steps else "see the rules", *steps, "plan")
+    session.next("add-a-device-and" if steps else "see-the-rules", *steps, "plan")
     return code
 
 

@@ -66,7 +66,7 @@ def list_all(session: Session) -> int:
     code = session.show(done.document, _render_list, errors=done.trouble)
     if not done.document.peers:
         first = next(iter(file.site.tunnels), None)
-        session.next("make one, as here", f"peer add phone --tunnel {first}" if first else "tunnel list")
+        session.next("make-one-as", f"peer add phone --tunnel {first}" if first else "tunnel list")
     return worst([code, 0 if all(row.ok for row in done.document.peers) else EXIT_NEEDS_A_PERSON])
 
 
@@ -91,7 +91,7 @@ def add(
     code = edited(session, do_add, AddPeerRequest(peer, rows, session.dry_run), file)
     if file.site.tunnels[rows["tunnel"]].made_by == "hooper":
         session.next(
-            "make the files of the server, and give the device its own",
+            "make-the-files",
             f"tunnel make {rows['tunnel']}",
             _handing(session, peer),
         )
@@ -172,7 +172,7 @@ def hand(
         draw_code(codes[0], console(plain=session.plain))
     if session.world == "lab" and out and any(path.suffix == ".conf" for path in out):
         conf = next(path for path in out if path.suffix == ".conf")
-        session.next("in the lab, put it on the phone", ("lab", "load", str(conf), "--on", "phone"))
+        session.next("in-the-lab", ("lab", "load", str(conf), "--on", "phone"))
     return code
 
 
@@ -223,7 +223,7 @@ def renew(
     code = edited(session, do_renew, PeerRequest(key, public_key, session.dry_run), file)
     entry = file.site.peers[key]
     session.next(
-        "make the files of the server, and give the device its own",
+        "make-the-files",
         f"tunnel make {entry.tunnel}",
         _handing(session, key),
     )
@@ -271,9 +271,9 @@ def _shut_out(session: Session, site: Site, key: str) -> None:
     if entry.made_by == "hooper":
         making = f"tunnel make {tunnel}{' --load' if entry.load_by else ''}"
         said = () if entry.load_by else (f"peer revoke {key} --done",)
-        session.next("the server lets the device in until it has loaded its new files", making, *said)
+        session.next("the-server-lets", making, *said)
     else:
-        session.next("once it is taken away on the device's pages, say so", f"peer revoke {key} --done")
+        session.next("once-it-is", f"peer revoke {key} --done")
 
 
 @command(app, "peer remove", site=True, state=True, dry_run=EDIT_DRY_RUN)

@@ -12,7 +12,7 @@ from hooper.cli.common import Session, sub_app
 from hooper.cli.spelling import commands_in
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 from hooper.files import read_text
-from hooper.planning.openers import DRIVEN
+from hooper.planning.openers import not_driven
 from hooper.planning.values import EVERYTHING, Forward, PlanDocument
 from hooper.ports import ports_text
 from hooper.site.references import made_gateways
@@ -69,7 +69,7 @@ def plan(
     )
     differs = any(row.state != "same" for row in document.against)
     if not document.feasible:
-        session.next("put the errors right, as → says, then plan again", "plan")
+        session.next("put-the-errors", "plan")
     elif not against:
         _next(session, document, file.site)
     return worst([code, 0 if document.feasible and not differs else EXIT_NEEDS_A_PERSON])
@@ -80,10 +80,10 @@ def _next(session: Session, made: PlanDocument, site: Site) -> None:
     if not made.forwards:
         host = next(iter(site.hosts), None)
         if host is None:
-            session.next("add a device and what it offers, as here", "host add camera")
+            session.next("add-a-device-and-what", "host add camera")
         else:
             add = f"service add {host}-page --host {host} --speaks https --reach public"
-            session.next("add what is to be reached, as here", add)
+            session.next("add-what-is", add)
         return
     held = {row.service for row in made.held_back}
     for row in made.held_back:
@@ -91,20 +91,18 @@ def _next(session: Session, made: PlanDocument, site: Site) -> None:
     ready = [forward for forward in made.forwards if forward.service not in held]
     if not ready:
         told = commands_in(" ".join(row.remedy for row in made.held_back))
-        session.next("nothing is entered before it is ready; put that right, tell so, then plan again", *told, "plan")
+        session.next("nothing-is-entered", *told, "plan")
         return
     by_files = made_gateways(site)
     tunnels = sorted({by_files[forward.gateway] for forward in ready if forward.gateway in by_files})
     ready = [forward for forward in ready if forward.gateway not in by_files]
     if tunnels:
-        what = "make the files that bring the rules of a rented machine and of its end here"
-        session.next(what, *(f"tunnel make {key}" for key in tunnels))
-    driven = sorted({forward.gateway for forward in ready if forward.by in DRIVEN})
+        session.next("make-what-brings-rules", *(f"tunnel make {key}" for key in tunnels))
+    driven = sorted({forward.gateway for forward in ready if not_driven(site, forward.gateway) is None})
     if driven:
-        what = f"enter what {', '.join(driven)} takes from a program, then see what is left to enter by hand"
-        session.next(what, "router open", "worksheet --rest")
+        session.next("enter-by-program", "router open", "worksheet --rest", gateways=tuple(driven))
     elif ready:
-        session.next("see what to enter on each router", "worksheet")
+        session.next("see-what-to", "worksheet")
 
 
 def _pinned(session: Session, document: PlanDocument) -> None:

@@ -47,7 +47,7 @@ def measure_ports(
     if save and not document.saved:
         session.note("Nothing to write: the site file says so already, or it could not be told.")
     elif not save and any(row.let_in is False for row in document.ports):
-        session.next("write down what does not come in", ("survey", "--ports", "--from", str(origin), "--save"))
+        session.next("write-down-what", ("survey", "--ports", "--from", str(origin), "--save"))
     return worst([code, 0 if any(row.let_in for row in document.ports) else EXIT_NEEDS_A_PERSON])
 
 

@@ -48,7 +48,7 @@ def check(
     if can is not None:
         path = Path(can.file)
         mended = f"{path.stem}-mended{path.suffix}"
-        session.next("have it mended in a copy", ("profile", "mend", str(path), "--out", mended))
+        session.next("have-it-mended", ("profile", "mend", str(path), "--out", mended))
     grave = any(one.severity == "error" for row in rows for one in row.findings)
     return worst([code, EXIT_NEEDS_A_PERSON if grave else 0])
 

@@ -46,7 +46,7 @@ def report(
     done = session.do(make, ReportRequest(begin), file, look=True)
     if html is None:
         code = session.show(done.document, _render, errors=done.trouble)
-        session.next("make a page of it, with figures", "report --html report.html")
+        session.next("make-a-page", "report --html report.html")
         return code
     from hooper.report.page import as_page
 

@@ -58,7 +58,7 @@ def list_rules(session: Session, gateway: GatewayOption = None) -> int:
     done = session.look(look, request, file)
     code = session.show(done.document, partial(_render_tables, verbose=session.verbose), errors=done.trouble)
     if not code:
-        session.next("enter what is missing; the other takes all of ours away", "router open", "router close")
+        session.next("enter-what-is", "router open", "router close")
     return code
 
 
@@ -92,7 +92,7 @@ def open_rules(
     code = _show(session, done)
     hand = [key for key, gateway in file.site.gateways.items() if gateway.control == "hand"]
     if hand:
-        session.next(f"{', '.join(hand)}: by hand, so it needs its sheet too", f"worksheet {hand[0]}")
+        session.next("by-hand-so", f"worksheet {hand[0]}", keys=tuple(hand))
     return code
 
 
@@ -150,9 +150,9 @@ def _show(session: Session, done: Done[RouterChangesDocument]) -> int:
         taken(session, done.run.accepted)
     for key in document.by_hand:
         left = [c for c in document.changes if c.gateway == key and c.outcome == "by-hand"]
-        names = ", ".join(_service(change.rule.service) for change in left)
-        what = f"at {key}, enter {names} by hand as its sheet says, then tell so"
-        session.next(what, f"worksheet {key} --rest", f"worksheet {key} --ticked")
+        names = tuple(_service(change.rule.service) for change in left)
+        commands = f"worksheet {key} --rest", f"worksheet {key} --ticked"
+        session.next("enter-by-hand", *commands, gateway=key, services=names)
     failed = any(change.outcome not in (*DONE, "by-hand") for change in document.changes)
     return worst([code, EXIT_NEEDS_A_PERSON if document.by_hand or failed else 0])
 

@@ -51,7 +51,7 @@ def list_all(session: Session) -> int:
     if not document.services:
         host = next(iter(file.site.hosts), None)
         add = f"service add {host}-page --host {host} --speaks https" if host is not None else "host add camera"
-        session.next("add what there is to reach, as here", add)
+        session.next("add-what-there", add)
     return code
 
 
@@ -70,7 +70,7 @@ def add(
     chosen([keys["host"]], file.site.devices, "host")
     rows = _rows(keys)
     code = finish(session, file, lambda file: add_service(file, service, rows))
-    session.next("see the rules, and what is wrong or risky", "plan")
+    session.next("see-the-rules-and", "plan")
     return code
 
 
@@ -85,7 +85,7 @@ def change(session: Session, keys: dict[str, Any], service: ServiceArgument, cle
     if not rows and not clear:
         raise UsageError("nothing to change was given", remedy="Give an option such as --reach tunnel.")
     code = finish(session, file, lambda file: change_service(file, key, rows, clear or ()))
-    session.next("see the rules, and what to change on the routers", "plan", "worksheet --changed")
+    session.next("see-the-rules-and-what", "plan", "worksheet --changed")
     return code
 
 

@@ -85,11 +85,11 @@ def _next(session: Session, key: str, place: Place | None, *, proven: bool) -> i
     """What it means, and what is next; the exit code."""
     if proven:
         session.note(f"Proven: the line, the boxes and the port lead in for {key}. What is left is the device itself.")
-        session.next("see what the device does", f"check {key} --from here")
+        session.next("see-what-the-device", f"check {key} --from here")
         return 0
     session.note("The way in is not proven.")
     where = ("--from", str(place)) if place is not None else ()
-    session.next("find the first broken link", ("why", key, *where))
+    session.next("find-the-first", ("why", key, *where))
     return EXIT_NEEDS_A_PERSON
 
 

@@ -258,17 +258,20 @@ def _render_between(between: Between, out: Screen) -> None:
 
 def _next(session: Session, document: SurveyDocument) -> None:
     if not session.keeps:
-        session.next("write down what was found, then go on from there", "new --found", "survey")
+        session.next("write-down-what-was", "new --found", "survey")
     elif document.between is not None:
         sheet = document.between.inner if document.between.wrong is not None else document.between.outer
-        session.next(f"hold the list on the page of {sheet} against its sheet", f"worksheet {sheet}")
+        session.next("hold-the-list", f"worksheet {sheet}", sheet=sheet)
     elif document.can_forward:
-        session.next("forwarding can work here; see which rules it takes", "plan")
+        session.next("forwarding-can-work", "plan")
     elif document.missing:
         missing = document.missing[0]
         session.next(
-            f"read the {missing.number} of {missing.gateway}. It stands {missing.where}. Then tell it, as here",
+            "read-the-of",
             ("survey", *missing.option.split()),
+            number=missing.number,
+            gateway=missing.gateway,
+            where=missing.where,
         )
     elif document.can_forward is None:
         session.note("\nNext: look at the pair marked ≠ or ?, and read that number again.")

@@ -100,7 +100,7 @@ def list_all(session: Session) -> int:
     if not done.document.tunnels:
         speaks = any(service.speaks == "wireguard" for service in file.site.services.values())
         host = next(iter(file.site.hosts), "HOST")
-        session.next("make one, as here", f"tunnel add home{'' if speaks else f' --host {host}'}")
+        session.next("make-one-as", f"tunnel add home{'' if speaks else f' --host {host}'}")
     return worst([code, 0 if all(row.ok for row in done.document.tunnels) else EXIT_NEEDS_A_PERSON])
 
 
@@ -159,9 +159,9 @@ def add(
         rows |= _host_key(session, file, host, rows.get("service"))
     code = edited(session, do_add, AddTunnelRequest(tunnel, rows, Placing(host, second_port), session.dry_run), file)
     if rows.get("made_by", "hooper" if of.servers else "device") == "device":
-        session.next("see what to enter on its page", f"tunnel show {tunnel}")
+        session.next("see-what-to-enter", f"tunnel show {tunnel}")
     else:
-        session.next("let somebody in, as here; then make the files of the server", f"peer add phone --tunnel {tunnel}",
+        session.next("let-somebody-in", f"peer add phone --tunnel {tunnel}",
                      f"tunnel make {tunnel}")  # fmt: skip
     return code
 
@@ -201,7 +201,7 @@ def rent(
         raise UsageError(f"{address!r} is no IPv4 address", remedy="Give the machine's public one.") from None
     code = edited(session, add_rented_machine, AddRentedRequest(tunnel, where, host, session.dry_run), file)
     hand = f"peer hand {tunnel}-end --out {tunnel}-end.conf"
-    session.next("make the files of both ends, then see from outside", f"tunnel make {tunnel}", hand,
+    session.next("make-the-files-of", f"tunnel make {tunnel}", hand,
                  "check --from interface")  # fmt: skip
     return code
 
@@ -326,11 +326,11 @@ def make(
     code = session.show(done.document, _render_made, errors=done.trouble)
     if file.site.tunnels[key].made_by == "device":
         service = file.site.tunnels[key].service
-        session.next("once it is entered, see from outside whether it answers", f"check {service} --from interface")
+        session.next("once-it-is-entered", f"check {service} --from interface")
         return code
     lab = [("lab", "load", done.document.files[0])] if session.world == "lab" else []
     session.next(
-        "once it has them, see from outside whether it is this server that answers",
+        "once-it-has",
         *lab,
         f"check {file.site.tunnels[key].service} --from interface",
     )
@@ -362,7 +362,7 @@ def seen(
     document = done.document
     code = session.show(document, _render_seen, errors=done.trouble)
     if document.missing or document.server_key is False:
-        session.next("make the files of the server, and load them there", f"tunnel make {key}")
+        session.next("make-the-files-of-the", f"tunnel make {key}")
     well = document.server_key is not False and not document.missing and all(row.ok for row in document.peers)
     return worst([code, 0 if well else EXIT_NEEDS_A_PERSON])
 
@@ -417,7 +417,7 @@ def prove(
     if bad:
         service = next((one.what.split()[1] for one in bad if one.what.startswith("service ")), None)
         name = service or file.site.tunnels[done.document.tunnel].service
-        session.next("see which link is broken", f"why {name} --peer {done.document.peer} --from interface")
+        session.next("see-which-link", f"why {name} --peer {done.document.peer} --from interface")
     return worst([code, EXIT_NEEDS_A_PERSON if bad else 0])
 
 

@@ -45,7 +45,7 @@ def look_until(session: Session, file: SiteFile, check: CheckRequest, every: flo
     session.note(
         f"Not as it should be within {shown_duration(hold)}: {', '.join(dict.fromkeys(r.service for r in left))}."
     )
-    session.next("find the first broken link", f"why {left[0].service}")
+    session.next("find-the-first", f"why {left[0].service}")
     return worst([code, EXIT_NEEDS_A_PERSON])
 
 

@@ -46,7 +46,7 @@ def list_all(session: Session) -> int:
     done = session.do(list_updaters, None, file, look=True)
     code = session.show(done.document, _render, errors=done.trouble)
     if not done.document.updaters:
-        session.next("add your provider, in the form that its guide shows", "updater add --help")
+        session.next("add-your-provider", "updater add --help")
     return code
 
 
@@ -90,7 +90,7 @@ def add(
     code = finish(session, file, lambda file: add_table(file, "updaters", updater, rows))
     name = next(iter(file.site.names), "home.example.net")
     session.next(
-        "have it keep a name, then see what would be sent",
+        "have-it-keep",
         ("name", "add", name, "--by", updater),
         ("name", "try", name),
     )

@@ -30,7 +30,7 @@ def pack(session: Session, services: tuple[str, ...], out: Path, lasts: float, *
     document, data = done.document
     write_output(out, data, keep=(session.site_path,), force=force, private=True)
     code = session.show(replace(document, file=str(out)), _render, errors=done.trouble)
-    session.next("elsewhere, on any computer with Hooper and this file alone", ("check", "--visit", out.name))
+    session.next("elsewhere-on-any", ("check", "--visit", out.name))
     return code
 
 

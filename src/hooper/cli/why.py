@@ -12,7 +12,6 @@ from hooper.cli.command import command
 from hooper.cli.common import Session, prompt, sub_app
 from hooper.cli.completing import keys_of, pairs
 from hooper.cli.looking import (
-    FROM_PHONE,
     FromOption,
     ProxyPasswordOption,
     PublicOption,
@@ -204,8 +203,8 @@ def _next(session: Session, document: WhyDocument, peer: str | None, origin: str
     if document.ok is None and outside:
         session.note("\nThe line marked ? at `outside` says why this look could not prove it.")
     elif document.ok is None:
-        session.next(FROM_PHONE, f"why {document.service}{by} --from interface")
+        session.next("from-phone", f"why {document.service}{by} --from interface")
     elif first is not None:
-        what = "what decides it is said below the first cause" if first.would_make_certain else "do what → says"
+        code = "decide-then-look" if first.would_make_certain else "do-then-look"
         place = ("--from", str(origin)) if outside else ()
-        session.next(f"{what}, then look again", ("why", document.service, *by.split(), *place))
+        session.next(code, ("why", document.service, *by.split(), *place))

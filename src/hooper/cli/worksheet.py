@@ -104,10 +104,10 @@ def _fitting(session: Session, kind: str, form: str, *, kept: bool, out: Path | 
 def _next(session: Session, done: Done[WorksheetDocument], *, listed: bool) -> None:
     """listed: the sheets were printed to be entered now."""
     if not done.run.plan.feasible:
-        session.next("this plan has errors: entered like this, not everything will work", "plan")
+        session.next("this-plan-has", "plan")
     elif listed and done.document.sheets:
         told, look = "worksheet --ticked", "check --from interface"
-        session.next("once it is entered, tell so, and look from outside", told, look)
+        session.next("once-it-is-entered-tell", told, look)
 
 
 def _remarks(session: Session, done: Done[WorksheetDocument], request: WorksheetRequest) -> None:
