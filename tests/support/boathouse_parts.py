@@ -119,7 +119,7 @@ class Rope(Works):
     """A tunnel by a rope."""
 
     kind = TunnelKind(
-        name="rope", label="a rope", speaks="tcp", key="wireguard", fields=frozenset({"subnet", "load_by"}),
+        name="a-rope", label="a rope", speaks="tcp", key="wireguard", fields=frozenset({"subnet", "load_by"}),
         servers=("linux",), only_there="ropes hang on Linux", instead='Write `server = "linux"`.', ending=".rope",
         software="the rope's own program", page="ropes", stopped="untie {name}", overhead=lambda tcp: 90,
         server_key=True, keyed=True,

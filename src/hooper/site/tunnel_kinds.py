@@ -6,7 +6,7 @@ What is made with them stands in `tunnels.works`. A further kind is a further ro
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from hooper.added import added, added_names
 from hooper.site.tunnel_fields import KeyForm
@@ -107,7 +107,7 @@ def tunnel_kind(name: str) -> TunnelKind:
     """A kind by its name. Raises: KeyError: there is none such; AddedWrong."""
     found = OWN.get(name)
     if found is None:
-        found = added("hooper.tunnels", name, kind=TunnelKind).kind
+        found = replace(added("hooper.tunnels", name, kind=TunnelKind).kind, name=name)
     return found
 
 
