@@ -8,7 +8,7 @@ import re
 import sqlite3
 import time
 from collections.abc import Iterator
-from contextlib import closing
+from contextlib import closing, suppress
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
@@ -416,6 +416,27 @@ def test_a_state_of_an_earlier_hooper_is_read_as_values(version: int, tmp_path: 
         assert ran.code in (0, 1), ran.out
         valid(words[0], ran.document)
         assert "errors" not in ran.document
+
+
+@pytest.mark.parametrize("place", ["::", "nowhere:x", "", "proxy:198.51.100.7", "socks5://", 7, None, b"\xff"])
+def test_a_place_that_is_none_is_set_aside(place: Any, tmp_path: Path) -> None:
+    """Somebody else has written into the state: the rest of it is used."""
+    path = tmp_path / "state.sqlite3"
+    State(path).close()
+    with closing(sqlite3.connect(path)) as db:
+        day = "INSERT INTO days VALUES ('film-page', ?, '2026-11-30', 2, 1, 80.0, 1)"
+        event = (
+            "INSERT INTO events (at, kind, subject, aspect, before, after, level, detail, cause, seconds)"
+            """ VALUES ('2026-11-30T09:00:00Z', 'service', 'film-page', ?, '', 'broken', 'wrong', '["", {}]', '', 1)"""
+        )
+        for question in (day, event):
+            for good_or_bad in ("interface:usb0", place):
+                with suppress(sqlite3.IntegrityError):  # NULL is not taken in the first place
+                    db.execute(question, (good_or_bad,))
+        db.commit()
+    with State(path) as state:
+        assert [one.place for one in state.history.days(datetime(2026, 1, 1, tzinfo=UTC))] == ["interface:usb0"]
+        assert [one.aspect for one in state.history.events()] == ["interface:usb0"]
 
 
 # --- runs

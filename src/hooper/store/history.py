@@ -117,6 +117,7 @@ class History:
 
         def read(row: tuple[Any, ...]) -> DayOfLooks:
             service, place, day, looks, well, took, timed = row
+            Place.read(place)  # it is shown as one
             return DayOfLooks(service, place, str(day), int(looks), int(well), took / timed if timed else None)
 
         return self._db.readable("days", question, read, rfc3339(since)[:10])
