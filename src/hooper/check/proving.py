@@ -64,6 +64,7 @@ class Proven:
 
     what: address, route, dns, service, forbidden, size or way-back, with its object. before: without the tunnel; null:
     there is nothing to compare. after: with it. ok: as it should be; null: it cannot be told from here.
+    service: that was to answer; null: it is about none such.
     """
 
     what: str
@@ -71,6 +72,7 @@ class Proven:
     after: str | None
     ok: bool | None
     detail: Said
+    service: str | None = None
 
 
 async def prove(here: Door, wish: Wish, peer: str, public: Mapping[str, IPAddress]) -> list[Proven]:
@@ -212,9 +214,10 @@ async def _services(here: Door, wish: Wish, peer: str, name: str) -> list[Proven
 
 
 def _of(result: Result) -> Proven:
-    kind = "service" if result.expected == "reachable" else "forbidden"
+    wanted = result.expected == "reachable"
+    what = f"{'service' if wanted else 'forbidden'} {result.service}"
     ok = None if result.untold else result.ok  # what no look could tell is no failure
-    return Proven(f"{kind} {result.service}", None, result.verdict, ok, result.detail)
+    return Proven(what, None, result.verdict, ok, result.detail, result.service if wanted else None)
 
 
 def _kept_from(tried: Proven, *, passes: bool) -> Proven:
@@ -240,7 +243,7 @@ async def _by_ssh(here: Door, wish: Wish, peer: str) -> list[Proven]:
         ok = seen.verdict == "answered" or (seen.verdict == "connected" and not target.told)
         if seen.verdict == "refused":
             seen.detail = say("tunnel-not-started", port=forward.local)
-        out.append(Proven(f"service {forward.service}", None, seen.verdict, ok, seen.detail))
+        out.append(Proven(f"service {forward.service}", None, seen.verdict, ok, seen.detail, forward.service))
 
     async with anyio.create_task_group() as tasks:
         for number in range(len(forwards)):

@@ -115,7 +115,8 @@ def _told_by_pages(session: Session, given: list[str], site: Site) -> dict[str, 
     """The WAN addresses that saved pages show, and what else they say is told. Raises: UsageError."""
     from hooper.cli.plan import render_page
     from hooper.files import read_text
-    from hooper.planning.pages import AnyPage, reader_of, understood
+    from hooper.planning.pages import understood
+    from hooper.usecases.page_reading import AnyPage, reader_of
 
     told: dict[str, str] = {}
     for gateway, name in parse_pairs("--page", given, site).items():

@@ -415,7 +415,7 @@ def prove(
     code = session.show(done.document, _render_proofs, errors=done.trouble)
     bad = [proof for proof in done.document.proofs if proof.ok is False]
     if bad:
-        service = next((one.what.split()[1] for one in bad if one.what.startswith("service ")), None)
+        service = next((one.service for one in bad if one.service is not None), None)
         name = service or file.site.tunnels[done.document.tunnel].service
         session.next("see-which-link", f"why {name} --peer {done.document.peer} --from interface")
     return worst([code, EXIT_NEEDS_A_PERSON if bad else 0])

@@ -69,7 +69,8 @@ def _against(run: Run, request: PlanRequest) -> tuple[tuple[Compared, ...], tupl
     if not request.against:
         return (), ()
     from hooper.planning.against import compare_table, read_table
-    from hooper.planning.pages import reader_of, understood
+    from hooper.planning.pages import understood
+    from hooper.usecases.page_reading import reader_of
 
     gateways = list(run.site.gateways)
     out: list[Compared] = []
