@@ -11,7 +11,8 @@ from typing import Any
 import anyio
 import pytest
 
-from hooper.check.checking import Wish, check_here
+from hooper.check.checking import check_services
+from hooper.check.wish import Wish
 from hooper.net.lab import LabDoor, read_lab_file
 from hooper.planning.plan import make_plan
 from hooper.planning.topology import Topology
@@ -334,7 +335,7 @@ def test_between_the_boxes_what_is_further_in_is_out_of_sight(fresh: Lab) -> Non
         door = await LabDoor.open(read_lab_file(Path(fresh.env["HOOPER_LAB"])), "between")
         now, usb = door.clock.now(), door.through("usb0")
         facts, _ = await gather_service(door, usb, Topology(file.site), plan, "film-page", Past(), None, 0.8, now=now)
-        outcome = await check_here(door, Wish(Topology(file.site), ["film-page"], 0.3))
+        outcome = await check_services(door, Wish(Topology(file.site), ["film-page"], 0.3))
         assert ["club-router cannot be seen" in str(remark) for remark in outcome.remarks] == [True]
         return facts
 

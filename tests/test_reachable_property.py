@@ -12,7 +12,8 @@ import anyio
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from hooper.check.checking import Outcome, Wish, check_outside
+from hooper.check.checking import check_services
+from hooper.check.wish import Outcome, Wish
 from hooper.errors import HooperError
 from hooper.jsonform import plain
 from hooper.lab import devices
@@ -113,7 +114,7 @@ async def looked(drawn: Drawn) -> tuple[Outcome, Mapping[int, Reached | None]]:
         doors = tuple(side_doors(topology, made.forwards))
         known = Given({"fibre": PUBLIC_ADDRESS})
         wish = Wish(topology, sorted(drawn.ports), 2.0, known, by_number=True, doors=doors)
-        outcome = await check_outside(here, here.through("usb0"), wish, None)
+        outcome = await check_services(here, wish, here.through("usb0"))
         ports = {*OUTSIDE, *(rule.outside_ports[0] for rule in made.forwards if rule.outside_ports)}
         ports |= {port + step for port in ports for step in range(4)}
         packets = {port: await reached(here.through("usb0"), port) for port in sorted(ports)}

@@ -79,6 +79,16 @@ def with_known_keys(certificates: Iterable[x509.Certificate]) -> list[x509.Certi
     return out
 
 
+def known_in(pem: str) -> list[x509.Certificate]:
+    """The certificates in a text that can be read; empty: there is none, or it is no PEM."""
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore")
+        try:
+            return with_known_keys(load_pem(pem.encode()))
+        except ValueError:
+            return []
+
+
 def key_fingerprint(certificate: x509.Certificate) -> str:
     """The fingerprint of its public key, which stays the same when the certificate is made anew."""
     from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat

@@ -1,20 +1,30 @@
-"""One probe as a result: held against the inside, and with whom a stranger looks like."""
+"""Probes as results: held against the plan and the inside, and with whom a stranger looks like."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import replace
 from datetime import datetime
 from typing import TYPE_CHECKING, Protocol
 
+from hooper.check.keys import StandInKey
+from hooper.check.likeness import likened
+from hooper.check.named import MISSING
 from hooper.check.results import Evidence, InsideSeen, Result, Seen
-from hooper.check.sameness import same_device, titles_differ
+from hooper.check.sameness import redirected, same_device, titles_differ
 from hooper.check.targets import Target, is_ok
 from hooper.clock import rfc3339
 from hooper.words.said import NOTHING, quoted, say
 
 if TYPE_CHECKING:
+    from hooper.check.addressing import Addressed
+    from hooper.check.certificates import Judge
+    from hooper.check.view import View
+    from hooper.check.wish import Wish
     from hooper.store.checks import StoredInside
+    from hooper.words.said import Said
+
+CLOSED = ("silent", "refused", "unproven")  # what is told of a port that is not open, or may not be
 
 
 class InsideMemory(Protocol):
@@ -25,6 +35,59 @@ class InsideMemory(Protocol):
     def fingerprints(self) -> dict[str, str]:
         """The service behind each certificate or host key."""
         ...
+
+
+def results_of(
+    view: View,
+    wish: Wish,
+    found: Addressed,
+    targets: Sequence[Target],
+    probed: Iterable[Seen],
+    inside: dict[tuple[str, str, int], InsideSeen],
+    memory: InsideMemory | None,
+    now: datetime,
+) -> list[Result]:
+    """What was seen, held against the plan and the inside.
+
+    probed: of those targets that have an address. inside: what was seen of them from inside in the same moment; from
+    there, what is seen now is put in.
+    """
+    came, results = iter(probed), []
+    known = memory.fingerprints() if memory is not None else {}
+    for target in targets:
+        why = view.unfit.words if view.unfit is not None else target.beyond or say("public-unknown")
+        looked = view.unfit is None and target.address is not None
+        seen = next(came) if looked else Seen(verdict="unproven", detail=why)
+        _hold_against_plan(wish.judge, target, seen, now)
+        evidence = found.about(target, now) if view.outside else Evidence()
+        if view.outside and looked:
+            before = inside_of(target, inside, memory)
+            result = compared(target, seen, evidence, before, visible=target.gateway in view.sight)
+            results.append(likened(wish.topology, target, seen, result, inside, known))
+            continue
+        if view.within is not None and target.expected == "unreachable" and seen.verdict not in CLOSED:
+            seen.detail += say("not-for-peer", peer=view.within.peer)
+        results.append(as_result(target, seen, evidence))
+        if not view.outside and view.within is None:
+            inside[target.service, target.transport, target.port] = as_inside(seen, now)
+    return results
+
+
+def _hold_against_plan(judge: Judge, target: Target, seen: Seen, now: datetime) -> None:
+    """Put in what is wrong with the certificate and the redirection that were seen."""
+    if seen.verdict != "answered" or isinstance(target.keys, StandInKey):
+        return
+    found: list[tuple[str, Said]] = []
+    if target.wrong is None or target.wrong[0] == MISSING:
+        found = judge.problems(target.service, target.server_name, seen.chain, now)
+    if seen.certificate is not None and target.speaks == "https":
+        said = judge.browsers_warn(target.service, target.server_name or str(target.address), seen.chain, now)
+        seen.certificate = replace(seen.certificate, browsers_warn=said)
+    if seen.page is not None and seen.page.location is not None and target.expected == "reachable":
+        found += redirected(target, seen.page.location)
+    for code, words in found:
+        seen.problems.append(code)
+        seen.detail += quoted("; ") + words
 
 
 def as_inside(seen: Seen, at: datetime) -> InsideSeen:
@@ -47,7 +110,7 @@ def compared(target: Target, seen: Seen, evidence: Evidence, inside: InsideSeen 
     """The result with the inside held against it: another certificate or greeting is another device."""
     evidence = replace(evidence, inside=inside if target.expected == "reachable" else None)
     if target.expected == "unreachable":
-        if seen.verdict not in ("silent", "refused", "unproven"):
+        if seen.verdict not in CLOSED:
             seen.detail += say("must-not-be-reachable")
         return as_result(target, seen, evidence)
     same = same_device(target, seen, inside) if inside is not None else None

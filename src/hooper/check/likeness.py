@@ -19,6 +19,19 @@ PAGE_S, LEAST_S = 1.5, 0.2  # seconds for a router's page, at most and at least
 PAGES = (("https", 443), ("http", 80))
 
 
+def likened(
+    topology: Topology,
+    target: Target,
+    seen: Seen,
+    result: Result,
+    inside: Mapping[tuple[str, str, int], InsideSeen],
+    known: Mapping[str, str],
+) -> Result:
+    """A stranger's answer with whom it looks like, where that is another host of ours. Takes: as `another_of_ours`."""
+    like = another_of_ours(topology, target, seen, inside, known) if result.verdict == "mismatched" else None
+    return result if like is None else replace(result, detail=result.detail + like.words, looks_like=like.who)
+
+
 class Likeness(NamedTuple):
     """Whom it looks like. who: "service:KEY" or "gateway:KEY"."""
 

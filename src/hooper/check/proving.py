@@ -10,12 +10,13 @@ from typing import TYPE_CHECKING
 import anyio
 
 from hooper.addresses import IPAddress
-from hooper.check.checking import Wish, check_outside
+from hooper.check.checking import check_services
 from hooper.check.comparing import judged
 from hooper.check.probes import probe
 from hooper.check.results import Result
-from hooper.check.standpoint import at_home
 from hooper.check.targets import Target, inner_targets
+from hooper.check.view import at_home
+from hooper.check.wish import Wish
 from hooper.errors import HooperError, NeedsAPerson, WireError
 from hooper.net.dns import records
 from hooper.net.exchange import socket_towards
@@ -195,7 +196,7 @@ async def _dns(door: Door, wish: Wish, peer: str) -> list[Proven]:
 
 async def _services(here: Door, wish: Wish, peer: str, name: str) -> list[Proven]:
     """Each permitted service, and one that is not."""
-    done = await check_outside(here, here.through(name), wish, None)
+    done = await check_services(here, wish, here.through(name))
     out = [_of(result) for result in done.results if result.expected == "reachable"]
     passes = any(proof.ok for proof in out)  # else silence tells of the tunnel, and not of what is forbidden
     forbidden = next((result for result in done.results if result.expected == "unreachable"), None)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Collection, Iterable, Iterator, Mapping
 from dataclasses import dataclass, replace
 from ipaddress import IPv4Address
 from typing import TYPE_CHECKING
@@ -64,6 +64,12 @@ class Target:
             return True
         return not (self.transport.isdigit() or SPEECHES[self.speaks].mute)
 
+    def unless_four(self, why: Said | None) -> Target:
+        """As a place without IPv4 has it. why: it is without; None: it has it."""
+        if why is None or (self.address is not None and self.address.version == 6):
+            return self
+        return replace(self, address=None, beyond=why)
+
 
 def _ends(ports: Ports) -> tuple[int, ...]:
     """A range is probed at both its ends."""
@@ -90,20 +96,7 @@ def inner_targets(topology: Topology, services: Iterable[str]) -> Iterator[Targe
         address = topology.site.devices[service.host].address
         for transport in spoken(service):
             for port in _ends(_inner_ports(service)):
-                yield Target(
-                    service=key,
-                    speaks=service.speaks,
-                    transport=transport,
-                    line=topology.lines[key],
-                    address=address,
-                    port=port,
-                    inner=(address, port),
-                    expected="reachable",
-                    gateway=topology.gateway(service.host),
-                    server_name=name_for(topology, key),
-                    path=service.path or "/",
-                    expect=service.expect,
-                )
+                yield _target(topology, key, transport, port, address, expected="reachable")
 
 
 def tunnel_targets(
@@ -168,7 +161,7 @@ def outer_targets(
         exposed = service.reach == "public"
         if over_six and service.family == "ipv6" and exposed:
             continue
-        beyond = _beyond_four(service, six=six)
+        beyond, own = _beyond_four(service, six=six), own_address(topology, key) is not None
         allowed = not service.sources or place is None or any(place in network for network in service.sources)
         outside = topology.outside_ports.get(key, _inner_ports(service)) if exposed else _inner_ports(service)
         for transport in spoken(service):
@@ -181,25 +174,28 @@ def outer_targets(
                 skipped[key] = say("port-of-other", ports=outside, owner=owner)
                 continue
             for port, inner_port in zip(_ends(outside), _ends(_inner_ports(service)), strict=True):
-                targets.append(
-                    Target(
-                        service=key,
-                        speaks=service.speaks,
-                        transport=transport,
-                        line=topology.lines[key],
-                        address=None if exposed and beyond else _address(topology, key, public),
-                        port=port,
-                        inner=(topology.site.devices[service.host].address, inner_port),
-                        expected="reachable" if exposed and allowed else "unreachable",
-                        gateway=topology.gateway(service.host),
-                        server_name=name_for(topology, key),
-                        path=service.path or "/",
-                        expect=service.expect,
-                        own_address=own_address(topology, key) is not None,
-                        beyond=beyond if exposed else NOTHING,
-                    )
-                )
+                target = _target(
+                    topology, key, transport, port, None, inner_port=inner_port,
+                    expected="reachable" if exposed and allowed else "unreachable",
+                )  # fmt: skip
+                if exposed and beyond:
+                    targets.append(replace(target, beyond=beyond))
+                else:
+                    targets.append(replace(target, address=_address(topology, key, public), own_address=own))
     return targets, skipped
+
+
+def inner_of(targets: Iterable[Target], sight: Collection[str]) -> list[Target]:
+    """What of these is seen from inside too, to be compared. sight: the gateways whose devices are seen."""
+    inner = {
+        (target.service, target.transport, target.inner[1]): replace(
+            target, address=target.inner[0], port=target.inner[1], name=None, wrong=None
+        )
+        for target in targets
+        if target.address is not None and target.expected == "reachable" and target.gateway in sight
+        if not isinstance(target.keys, StandInKey)
+    }
+    return list(inner.values())
 
 
 def _beyond_four(service: Service, *, six: bool) -> Said:
@@ -224,21 +220,36 @@ def six_targets(topology: Topology, key: str, place: IPAddress | None) -> Iterat
     wanted = service.reach == "public" and service.family != "ipv4" and allowed
     for transport in spoken(service):
         for port in _ends(_inner_ports(service)):
-            yield Target(
-                service=key,
-                speaks=service.speaks,
-                transport=transport,
-                line=topology.lines[key],
-                address=address,
-                port=port,
-                inner=(topology.site.devices[service.host].address, port),
-                expected="reachable" if wanted else "unreachable",
-                gateway=topology.gateway(service.host),
-                server_name=name_for(topology, key),
-                path=service.path or "/",
-                expect=service.expect,
-                own_address=True,
-            )
+            target = _target(topology, key, transport, port, address, expected="reachable" if wanted else "unreachable")
+            yield replace(target, own_address=True)
+
+
+def _target(
+    topology: Topology,
+    key: str,
+    transport: str,
+    port: int,
+    address: IPAddress | None,
+    *,
+    expected: Expected,
+    inner_port: int | None = None,
+) -> Target:
+    """A port of a service as its line has it. inner_port: on its host, where that is another one."""
+    service = topology.site.services[key]
+    return Target(
+        service=key,
+        speaks=service.speaks,
+        transport=transport,
+        line=topology.lines[key],
+        address=address,
+        port=port,
+        inner=(topology.site.devices[service.host].address, port if inner_port is None else inner_port),
+        expected=expected,
+        gateway=topology.gateway(service.host),
+        server_name=name_for(topology, key),
+        path=service.path or "/",
+        expect=service.expect,
+    )
 
 
 def _at_door(topology: Topology, door: SideDoor, public: Mapping[str, IPAddress], *, six: bool) -> Target:
@@ -246,22 +257,11 @@ def _at_door(topology: Topology, door: SideDoor, public: Mapping[str, IPAddress]
     service, host = topology.site.services[door.service], topology.site.services[door.service].host
     assert door.outside is not None
     six_address = topology.site.devices[host].address6 if six else None
-    beyond = door.family == "ipv6" and six_address is None
-    return Target(
-        service=door.service,
-        speaks=service.speaks,
-        transport=door.transport,
-        line=topology.lines[door.by],
-        address=_address(topology, door.by, public) if door.family == "ipv4" else six_address,
-        port=door.outside.first,
-        inner=(topology.site.devices[host].address, service.used_ports.first),
-        expected="unreachable",
-        gateway=topology.gateway(host),
-        server_name=name_for(topology, door.service),
-        path=service.path or "/",
-        expect=service.expect,
-        beyond=say("lets-in-over-six", service=door.by) if beyond else NOTHING,
-    )
+    address = _address(topology, door.by, public) if door.family == "ipv4" else six_address
+    target = _target(topology, door.service, door.transport, door.outside.first, address, expected="unreachable",
+                     inner_port=service.used_ports.first)  # fmt: skip
+    beyond = say("lets-in-over-six", service=door.by) if door.family == "ipv6" and six_address is None else NOTHING
+    return replace(target, line=topology.lines[door.by], expect=None, beyond=beyond)
 
 
 def _address(topology: Topology, service: str, public: Mapping[str, IPAddress]) -> IPAddress | None:

@@ -151,7 +151,9 @@ def _survey(scene: Scene, out: Screen) -> None:
 
     seen: Any = scene.told
     _title(out, "Survey: can anything from outside arrive here at all?", scene)
-    numbers(tuple(row for row in seen.comparisons if str(row.left.what).startswith("fibre-box")), out)
+    public = seen.public_address.ipv4
+    equal = tuple(row for row in seen.comparisons if row.left.value == row.right.value == public)
+    numbers(equal[:1], out)
 
 
 def _plan(scene: Scene, out: Screen) -> None:

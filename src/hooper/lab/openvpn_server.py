@@ -20,8 +20,7 @@ from hooper.errors import UsageError, WireError
 from hooper.lab.identity import context_of
 from hooper.net.types import Endpoint
 from hooper.wire.openvpn import Channel, Guard, frame, unframe
-from hooper.wire.ovpnfile import parse
-from hooper.wire.ovpnguard import guard_of
+from hooper.wire.ovpnfile import guard_of, parse
 
 CONVERSATIONS = 64  # at a time; who comes then pushes out the oldest
 PATIENCE = 20.0  # seconds that a connection over TCP may last

@@ -76,6 +76,11 @@ class PublicAddress:
     stun_silent: bool = False
     no_way: IPAddress | None = None
 
+    @property
+    def seen(self) -> SourcedAddress:
+        """As it was measured, where what is written differs from that."""
+        return next((other for _, other in self.differs if other.measured), self.address)
+
     def findings(self) -> Iterator[Finding]:
         """What is wrong with what is written or said about it."""
         for claim, seen in self.differs:

@@ -3,9 +3,8 @@
 from __future__ import annotations
 
 import contextlib
-from collections.abc import AsyncIterator, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
-from pathlib import Path
 
 import anyio
 from anyio.abc import AnyByteStream, ByteStream
@@ -13,21 +12,16 @@ from anyio.streams.buffered import BufferedByteStream
 
 from hooper import deeds
 from hooper.addresses import IPAddress
-from hooper.clock import Clock
 from hooper.errors import CounterpartError, HooperError, WireError
+from hooper.net.passing import PassingDoor
 from hooper.net.types import (
-    Change,
     ConnectFailed,
     Datagrams,
-    Door,
     Endpoint,
-    Family,
     Listener,
     ProxyTrouble,
     Refused,
-    Surroundings,
     Unreachable,
-    World,
 )
 from hooper.places import Place
 from hooper.secret import Secret
@@ -57,11 +51,10 @@ async def read_reply(stream: BufferedByteStream) -> socks5.SocksReply:
     return socks5.SocksReply(code, bound, port)
 
 
-@dataclass(frozen=True)
-class ProxyDoor:
-    """A SOCKS5 proxy at `proxy`, itself reached through `base`."""
+@dataclass
+class ProxyDoor(PassingDoor):
+    """A SOCKS5 proxy at `proxy`, itself reached through `inner`."""
 
-    base: Door
     proxy: Endpoint
     user: str | None = None
     password: Secret | None = None
@@ -71,30 +64,16 @@ class ProxyDoor:
         return Place("proxy", str(self.proxy.address), self.proxy.port, self.user)
 
     @property
-    def world(self) -> World:
-        return self.base.world
-
-    @property
-    def clock(self) -> Clock:
-        return self.base.clock
-
-    async def printed(self, words: Sequence[str], limit: float) -> str | None:
-        return await self.base.printed(words, limit)
-
-    async def own_file(self, path: Path) -> str | None:
-        return await self.base.own_file(path)
-
-    @property
     def hears_icmp(self) -> bool:
         return False
 
     def through(self, interface: str) -> ProxyDoor:
-        return ProxyDoor(self.base.through(interface), self.proxy, self.user, self.password)
+        return ProxyDoor(self.inner.through(interface), self.proxy, self.user, self.password)
 
     async def greet(self) -> BufferedByteStream:
         """A stream to the proxy that is ready for a request. Raises: ProxyFailed."""
         try:
-            stream = BufferedByteStream(await self.base.connect(self.proxy.address, self.proxy.port))
+            stream = BufferedByteStream(await self.inner.connect(self.proxy.address, self.proxy.port))
         except ConnectFailed as exc:
             raise ProxyFailed(f"the proxy {self.proxy} cannot be reached: {exc.message}") from None
         try:
@@ -165,15 +144,6 @@ class ProxyDoor:
 
     async def listen(self, local: Endpoint) -> Listener:
         raise _streams_only("a listening port")
-
-    async def lookup(self, name: str, family: Family) -> list[IPAddress]:
-        return await self.base.lookup(name, family)
-
-    async def surroundings(self) -> Surroundings:
-        return await self.base.surroundings()
-
-    def changes(self) -> AsyncIterator[Change]:
-        return self.base.changes()
 
     async def source_towards(self, to: IPAddress) -> IPAddress | None:
         """The proxy chooses it, and does not say."""

@@ -263,17 +263,35 @@ def errno_text(number: int) -> str:
     return os.strerror(number).lower()
 
 
-class SystemDatagrams:
-    """UDP on a non-blocking socket: the only way to hear of ICMP errors without privileges."""
+class _OnSocket:
+    """What is bound to a non-blocking socket, and ends with it."""
 
     def __init__(self, sock: socket.socket) -> None:
         self._sock = sock
-        self._sending = anyio.Lock()
 
     @property
     def local(self) -> Endpoint:
         name = self._sock.getsockname()
-        return Endpoint(ip_address(name[0]), name[1])
+        return Endpoint(ip_address(name[0].partition("%")[0]), name[1])
+
+    async def aclose(self) -> None:
+        if self._sock.fileno() >= 0:
+            anyio.notify_closing(self._sock)
+            self._sock.close()
+
+    async def __aenter__(self) -> Self:
+        return self
+
+    async def __aexit__(self, *exc: object) -> None:
+        await self.aclose()
+
+
+class SystemDatagrams(_OnSocket):
+    """UDP on a non-blocking socket: the only way to hear of ICMP errors without privileges."""
+
+    def __init__(self, sock: socket.socket) -> None:
+        super().__init__(sock)
+        self._sending = anyio.Lock()
 
     async def send(self, data: bytes, to: Endpoint) -> None:
         async with self._sending:
@@ -318,17 +336,6 @@ class SystemDatagrams:
                 to = Endpoint(ip_address(name[0].partition("%")[0]), name[1]) if name else None
                 return Rejected(error.icmp, error.by, to)
         return None
-
-    async def aclose(self) -> None:
-        if self._sock.fileno() >= 0:
-            anyio.notify_closing(self._sock)
-            self._sock.close()
-
-    async def __aenter__(self) -> Self:
-        return self
-
-    async def __aexit__(self, *exc: object) -> None:
-        await self.aclose()
 
 
 class Arrived(ByteStream):
@@ -376,16 +383,8 @@ class Arrived(ByteStream):
         return self._stream.extra_attributes if self._stream is not None else {}
 
 
-class SystemListener:
+class SystemListener(_OnSocket):
     """A listening TCP socket."""
-
-    def __init__(self, sock: socket.socket) -> None:
-        self._sock = sock
-
-    @property
-    def local(self) -> Endpoint:
-        name = self._sock.getsockname()
-        return Endpoint(ip_address(name[0]), name[1])
 
     async def accept(self) -> tuple[ByteStream, Endpoint]:
         while True:
@@ -402,17 +401,6 @@ class SystemListener:
                 continue  # what went wrong with that one connection (accept(2)): the next may be well
             sock.setblocking(False)
             return Arrived(sock), Endpoint(ip_address(name[0].partition("%")[0]), name[1])
-
-    async def aclose(self) -> None:
-        if self._sock.fileno() >= 0:
-            anyio.notify_closing(self._sock)
-            self._sock.close()
-
-    async def __aenter__(self) -> Self:
-        return self
-
-    async def __aexit__(self, *exc: object) -> None:
-        await self.aclose()
 
 
 async def in_daemon_thread(work: Callable[[], T]) -> T:

@@ -14,7 +14,6 @@ from hooper.tunnels.openvpn_allowed import is_plain
 from hooper.tunnels.openvpn_look import OpenVpnLook, common_name, may_be
 from hooper.wire.openvpn import parse_client_key, parse_static_key
 from hooper.wire.ovpnfile import FILES
-from hooper.wire.ovpnguard import direction_of
 
 if TYPE_CHECKING:
     from cryptography import x509
@@ -148,10 +147,10 @@ def _guard(look: OpenVpnLook) -> None:
     said = look.file.get("key-direction")
     if said is not None and said.word(0) not in ("0", "1"):
         look.drop("key-direction", said, f"`key-direction {said.word(0)}` is neither 0 nor 1: the software refuses it")
-    elif look.file.has("tls-auth") and direction_of(look.file) == 0 and not look.is_server:
+    elif look.file.has("tls-auth") and look.file.direction == 0 and not look.is_server:
         message = "it signs with the server's half of the `tls-auth` key (0), so that neither believes the other"
         look.tell("key-direction", look.line_of("tls-auth"), message, "Write 1, unless the server has 1 itself.")
-    elif look.file.inline("tls-auth") is not None and direction_of(look.file) is None and not look.is_server:
+    elif look.file.inline("tls-auth") is not None and look.file.direction is None and not look.is_server:
         message = "it does not say which half of the `tls-auth` key is its own; most servers have 0, and clients 1"
         look.tell("key-direction", look.line_of("tls-auth"), message, "Add: key-direction 1, if it does not connect.")
 

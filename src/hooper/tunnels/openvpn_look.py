@@ -8,7 +8,7 @@ from datetime import datetime
 from functools import cached_property
 from typing import TYPE_CHECKING
 
-from hooper.certs.inspect import key_fingerprint, load_pem, signed_by, with_known_keys
+from hooper.certs.inspect import key_fingerprint, known_in, signed_by
 from hooper.planning.typed import Typed, typed
 from hooper.tunnels.key_text import public_text
 from hooper.tunnels.look import BaseLook, Flaw
@@ -65,14 +65,7 @@ class OpenVpnLook(BaseLook):
 
     def certificates(self, name: str) -> list[x509.Certificate]:
         """The certificates in a file of that name; empty: there is none that can be read."""
-        import warnings
-
-        try:
-            with warnings.catch_warnings():
-                warnings.simplefilter("ignore")
-                return with_known_keys(load_pem((self.text_of(name) or "").encode()))
-        except ValueError:
-            return []
+        return known_in(self.text_of(name) or "")
 
     @cached_property
     def authorities(self) -> list[x509.Certificate]:

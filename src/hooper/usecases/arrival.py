@@ -23,8 +23,8 @@ from hooper.check.arrival import (
     read_told,
     tries,
 )
-from hooper.check.checking import Outcome
 from hooper.check.results import Result
+from hooper.check.wish import Outcome
 from hooper.clock import rfc3339
 from hooper.errors import HooperError, UsageError
 from hooper.jsonform import read_json

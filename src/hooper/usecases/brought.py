@@ -8,8 +8,8 @@ from datetime import timedelta
 from pathlib import Path
 
 from hooper import deeds
-from hooper.check.checking import Outcome
 from hooper.check.results import CheckDocument, From, Result
+from hooper.check.wish import Outcome
 from hooper.clock import read_moment
 from hooper.errors import HooperError, RefusedForSafety, UsageError
 from hooper.files import read_text

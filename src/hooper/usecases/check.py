@@ -6,10 +6,11 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 
 from hooper.addresses import IPAddress
-from hooper.check.checking import Outcome, Wish, check_here, check_outside
+from hooper.check.checking import check_services
 from hooper.check.delays import delays
 from hooper.check.origin import open_origin
 from hooper.check.results import CheckDocument, Skipped
+from hooper.check.wish import Outcome, Wish
 from hooper.clock import time_left
 from hooper.errors import HooperError
 from hooper.places import Place
@@ -37,10 +38,10 @@ async def look(run: Run, request: CheckRequest) -> Outcome:
     wish = Wish(run.topology, request.services, request.deadline, known, base=run.base, doors=doors, heard=run.progress,
                 keys=probe_keys(run))  # fmt: skip
     if request.origin.kind == "here":
-        return await check_here(run.here, wish)
+        return await check_services(run.here, wish)
     outside = await open_origin(run.here, request.origin, run.site, run.base, request.deadline)
     wish = replace(wish, deadline=time_left(run.here.clock, started, request.deadline))
-    return await check_outside(run.here, outside, wish, run.state.checks if run.state is not None else None)
+    return await check_services(run.here, wish, outside, run.memory)
 
 
 async def check(run: Run, request: CheckRequest) -> tuple[CheckDocument, list[HooperError]]:

@@ -6,8 +6,8 @@ from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from datetime import datetime, timedelta
 
 from hooper.certs.rows import CertificateRow
-from hooper.check.checking import Outcome
 from hooper.check.results import Result
+from hooper.check.wish import Outcome
 from hooper.clock import read_moment
 from hooper.durations import shown_duration
 from hooper.errors import HooperError
@@ -103,7 +103,7 @@ def of_names(rows: Iterable[NameRow]) -> Iterator[Condition]:
 def of_addresses(found: Iterable[PublicAddress]) -> Iterator[Condition]:
     """The public addresses of the lines, as far as they were measured."""
     for public in found:
-        seen = next((other for _, other in public.differs if other.measured), public.address)
+        seen = public.seen
         if seen.measured and seen.value is not None:
             family = f"ipv{seen.value.version}"
             detail = say("address-by", source=seen.source)

@@ -7,9 +7,10 @@ from dataclasses import dataclass, replace
 
 import anyio
 
-from hooper.check.checking import Wish, check_here, check_outside
+from hooper.check.checking import check_services
 from hooper.check.results import CheckDocument
-from hooper.check.standpoint import at_home
+from hooper.check.view import at_home
+from hooper.check.wish import Wish
 from hooper.errors import HooperError, NeedsAPerson
 from hooper.line.public import public_addresses
 from hooper.net.types import Surroundings
@@ -58,7 +59,7 @@ async def from_hotspot(run: Run, request: HotspotRequest) -> tuple[CheckDocument
     outside = door.through(interface) if interface is not None else door
     name = interface or "the phone's hotspot"
     wish = replace(wish, origin=Place("hotspot", name))
-    outcome = await check_outside(door, outside, wish, run.state.checks if run.state is not None else None)
+    outcome = await check_services(door, wish, outside, run.memory)
     keep_look(run, outcome)
     request.say("Looked: go back to the network at home now.")
     return document_of(outcome), outcome.errors
@@ -66,7 +67,7 @@ async def from_hotspot(run: Run, request: HotspotRequest) -> tuple[CheckDocument
 
 async def _home_looked(run: Run, wish: Wish) -> Wish:
     """What the inside looks like, and the lines' addresses: away nobody tells them."""
-    inside = await check_here(run.here, wish)
+    inside = await check_services(run.here, wish)
     keep_look(run, inside)
     public = await public_addresses(run.here, run.site, tuple(run.site.lines), wish.known, wish.deadline)
     return replace(wish, public={line: found for line, found in public.items() if found.address.value is not None})

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Collection, Mapping
 
-from hooper.check.checking import Outcome
+from hooper.check.wish import Outcome
 from hooper.jsonform import kept
 from hooper.line.facts import LineFacts
 from hooper.line.sources import PublicAddress
@@ -48,17 +48,17 @@ def keep_look(run: Run, outcome: Outcome, causes: Mapping[str, str] | None = Non
             ]
             state.history.looked(run.at, looks)
     now = run.here.clock.now()
-    keep_conditions(run, (*of_results(outcome.place, outcome.results, causes), *of_clocks(run.site, outcome, now)))
-    keep_addresses(run, outcome.public.values())
+    seen, lines = of_results(outcome.place, outcome.results, causes), outcome.public.values()
+    keep_conditions(run, (*seen, *of_clocks(run.site, outcome, now), *of_addresses(lines)))
+    for public in lines:
+        keep_address(run, public.line, public.seen)
 
 
-def keep_addresses(run: Run, found: Iterable[PublicAddress]) -> None:
+def keep_addresses(run: Run, lines: Collection[PublicAddress]) -> None:
     """Remember the public addresses that were measured: what is written can then be held against them."""
-    lines = list(found)
     keep_conditions(run, of_addresses(lines))
     for public in lines:
-        seen = next((other for _, other in public.differs if other.measured), public.address)
-        keep_address(run, public.line, seen)
+        keep_address(run, public.line, public.seen)
 
 
 def keep_address(run: Run, line: str, address: SourcedAddress) -> None:

@@ -16,8 +16,8 @@ from hooper.check.keys import StandInKey
 from hooper.check.origin import open_origin
 from hooper.check.results import From, Seen
 from hooper.check.standin import stand_in_tcp, stand_in_udp
-from hooper.check.standpoint import useless_interface
 from hooper.check.targets import Target
+from hooper.check.view import useless_interface
 from hooper.errors import HooperError, UsageError
 from hooper.net.standing import connected_surroundings
 from hooper.net.stun import STUN_DEADLINE, mapped_by

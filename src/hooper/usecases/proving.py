@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from hooper.check.checking import Wish
 from hooper.check.proving import Proven, TunnelDown, prove
+from hooper.check.wish import Wish
 from hooper.clock import rfc3339
 from hooper.errors import HooperError
 from hooper.net.standing import connected_surroundings

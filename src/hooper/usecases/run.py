@@ -24,6 +24,7 @@ if TYPE_CHECKING:
     from hooper.site.load import SiteFile
     from hooper.site.model import Site
     from hooper.sourced import Sourced
+    from hooper.store.checks import Checks
     from hooper.store.kept import Happening
     from hooper.store.state import State
     from hooper.usecases.accepting import RisksTaken
@@ -101,6 +102,11 @@ class Run:
             yield self.state
         except StateError as exc:
             self.trouble.append(exc)
+
+    @property
+    def memory(self) -> Checks | None:
+        """What earlier checks saw; None: no state is kept."""
+        return self.state.checks if self.state is not None else None
 
     def told(self) -> dict[str, Sourced[str]]:
         """All that people told. Raises: StateError."""

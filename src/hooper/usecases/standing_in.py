@@ -13,12 +13,13 @@ import anyio
 
 from hooper.addresses import IPAddress
 from hooper.check.arrival import Came, VisitGround, judge_visit
-from hooper.check.checking import Outcome, Wish, check_outside
+from hooper.check.checking import check_services
 from hooper.check.keys import StandInKey
 from hooper.check.origin import open_origin
 from hooper.check.results import From, Result, Seen
 from hooper.check.standin import ask_datagram, ask_stream, stand_in_tcp, stand_in_udp
 from hooper.check.targets import spoken
+from hooper.check.wish import Outcome, Wish
 from hooper.clock import rfc3339
 from hooper.errors import HooperError, UsageError
 from hooper.net.proxy import close_quietly
@@ -121,7 +122,7 @@ class _Stand:
 async def stand_in(run: Run, request: StandInRequest) -> tuple[StandInLine, list[HooperError]]:
     """Stand in for a service, and look from outside, or wait for somebody.
 
-    Raises: as `let_in`, `check_outside`; UsageError: it has no port, or nothing is to lead to it.
+    Raises: as `let_in`, `check_services`; UsageError: it has no port, or nothing is to lead to it.
     """
     entry = run.site.services[request.service]
     if not entry.has_ports or entry.reach != "public":
@@ -213,7 +214,7 @@ async def _look(run: Run, request: StandInRequest, key: StandInKey, public: Mapp
     known = run.given({**public, **request.public})
     wish = Wish(run.topology, (request.service,), request.deadline, known, base=run.base, by_number=True,
                 keys={request.service: key}, heard=run.progress)  # fmt: skip
-    return await check_outside(run.here, outside, wish, None)
+    return await check_services(run.here, wish, outside)
 
 
 def _told(stand: _Stand, outcome: Outcome) -> None:

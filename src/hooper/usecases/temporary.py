@@ -14,7 +14,7 @@ import anyio
 
 from hooper import deeds
 from hooper.addresses import IPAddress
-from hooper.check.checking import public_address_unknown
+from hooper.check.addressing import public_address_unknown
 from hooper.clock import Clock
 from hooper.errors import HooperError, MachineError, UsageError
 from hooper.gateways.driver import Driver, RouterLied, RouterRefuses

@@ -6,8 +6,8 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 from typing import Literal
 
-from hooper.check.checking import Outcome
 from hooper.check.results import CheckDocument, From, Result
+from hooper.check.wish import Outcome
 from hooper.errors import HooperError, UsageError
 from hooper.usecases.check import CheckRequest, document_of, look
 from hooper.usecases.looking import keep_look

@@ -10,7 +10,6 @@ from hooper.errors import HooperError, UsageError
 from hooper.names.publish import Setting, UpdaterBusy, UpdaterRefuses, UpdaterSaid, UpdaterUnclear, fill, understand
 from hooper.secret import Secret
 from hooper.site.fields import UPDATER_KINDS
-from hooper.site.updating import FORMS
 from hooper.store.updates import LastUpdate
 from hooper.usecases.run import Run
 
@@ -218,8 +217,3 @@ def _judged(updater: Updater, request: TryRequest) -> Meant:
     except UpdaterUnclear:
         pass
     return Meant(f"status {status}" + (f", {text!r}" if text else ""), means, MEANINGS[means])
-
-
-def forms_told() -> dict[str, str]:
-    """The shared forms, and how a provider's guide describes each."""
-    return {name: form.told for name, form in FORMS.items()}

@@ -21,11 +21,12 @@ import anyio
 
 from hooper import deeds
 from hooper.addresses import classify, parse_address
-from hooper.check.checking import Outcome, Wish, check_here, check_outside, unproven
+from hooper.check.checking import check_services
 from hooper.check.keys import PinnedKey, ProbeKeys, TunnelKeys
-from hooper.check.results import CheckDocument, Unfit
-from hooper.check.standpoint import at_home
+from hooper.check.results import CheckDocument
 from hooper.check.targets import inner_targets, outer_targets
+from hooper.check.view import at_home
+from hooper.check.wish import Outcome, Wish
 from hooper.clock import read_moment, rfc3339
 from hooper.errors import HooperError, MachineError, RefusedForSafety, UsageError
 from hooper.files import read_text, write_atomically
@@ -161,7 +162,7 @@ async def make_pack(run: Run, request: PackRequest) -> tuple[tuple[PackedDocumen
     wish = Wish(run.topology, request.services, request.deadline, run.given(), base=run.base)
     around = await run.here.surroundings()
     if at_home(run.site, around) is not None:
-        keep_look(run, await check_here(run.here, wish))
+        keep_look(run, await check_services(run.here, wish))
     public = await public_addresses(run.here, run.site, tuple(run.site.lines), wish.known, request.deadline, names=True)
     keys, remarks = _packed_keys(run, request.services)
     pack = Pack(
@@ -378,25 +379,18 @@ async def visit(run: Run, request: VisitRequest) -> tuple[tuple[CheckDocument, b
     pack, now = request.pack, run.here.clock.now()
     if now > read_moment(pack.expires):
         raise VisitExpired(f"this file could be used until {pack.expires}")
-    site, topology = run.site, run.topology
-    origin = Place("visit", request.place or "elsewhere")
+    topology, origin = run.topology, Place("visit", request.place or "elsewhere")
     with _trusted(pack) as base:
         wish = Wish(
             topology, pack.services, request.deadline, run.given(), base=base, origin=origin, heard=run.progress,
             public=_public(run, pack), keys=_keys(pack),
             doors=tuple(side_doors(topology, gather(run.file, now.date(), topology).forwards)),
         )  # fmt: skip
-        home = at_home(site, await run.here.surroundings())
-        if home is not None:
-            reason = say("unfit-at-home", home=home)
-            unfit = Unfit("asker-inside", reason)
-            outcome = unproven(wish, origin, unfit, now)
-        else:
-            memory = _PackedMemory({(one.service, one.transport, one.port): one for one in pack.inside})
-            around = await run.here.surroundings()
-            most = len(asks_of(pack, run.file).ports) * MOST_LINES + FURTHER
-            door = BoundedDoor(run.here, most, frozenset(around.resolvers))
-            outcome = await check_outside(door, door, wish, memory)
+        memory = _PackedMemory({(one.service, one.transport, one.port): one for one in pack.inside})
+        around = await run.here.surroundings()
+        most = len(asks_of(pack, run.file).ports) * MOST_LINES + FURTHER
+        door = BoundedDoor(run.here, most, frozenset(around.resolvers))
+        outcome = await check_services(door, wish, door, memory)
     return (document_of(outcome), _sealed(pack, outcome, now)), outcome.errors
 
 

@@ -7,8 +7,8 @@ from dataclasses import dataclass, replace
 
 import anyio
 
-from hooper.check.checking import Outcome
 from hooper.check.results import Result
+from hooper.check.wish import Outcome
 from hooper.errors import HooperError
 from hooper.places import Place
 from hooper.store.kept import Condition

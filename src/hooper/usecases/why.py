@@ -129,10 +129,9 @@ async def gathered(
             outside = await open_origin(run.here, request.origin, run.site, run.base, request.deadline)
         except CounterpartError as exc:  # a proxy that cannot be reached: what is seen from here may tell why
             trouble.append(exc)
-    memory = run.state.checks if run.state is not None else None
     left = time_left(run.here.clock, started, request.deadline)
     facts, looks = await gather_service(
-        run.here, outside, run.topology, run.plan, request.service, past, memory, left, now=run.at, base=run.base
+        run.here, outside, run.topology, run.plan, request.service, past, run.memory, left, now=run.at, base=run.base
     )  # fmt: skip
     for look in looks:
         trouble += look.errors
@@ -154,8 +153,8 @@ def _past(run: Run, request: WhyRequest, told: Mapping[str, Sourced[str]]) -> Pa
     entered = {
         key: {entry.service: entry.until for entry in journal.entries(key).values()} for key in run.site.gateways
     }
-    keys, servers = probe_keys(run), _servers(run)
-    return Past(run.given(request.public, told), newest, entered, keys, servers, _published(run))
+    known, keys = run.given(request.public, told), probe_keys(run)
+    return Past(known, newest, entered, keys, _servers(run), _published(run))
 
 
 def _published(run: Run) -> dict[str, Sourced[str]]:

@@ -7,13 +7,14 @@ from typing import TYPE_CHECKING
 
 import anyio
 
-from hooper.check.checking import Wish, check_outside
+from hooper.check.checking import check_services
 from hooper.check.origin import open_origin
 from hooper.check.probes import probe
 from hooper.check.proving import at_local_port
 from hooper.check.results import Result, Seen
-from hooper.check.standpoint import at_home, within_tunnel
 from hooper.check.targets import Target
+from hooper.check.view import at_home, within_tunnel
+from hooper.check.wish import Wish
 from hooper.clock import time_left
 from hooper.errors import HooperError, NeedsAPerson
 from hooper.net.standing import connected_surroundings
@@ -69,7 +70,7 @@ async def why_peer(run: Run, request: WhyRequest, peer: str) -> tuple[WhyDocumen
 
     async def inside(door: Door) -> None:
         wish = Wish(run.topology, [request.service], left, base=run.base)
-        through.extend((await check_outside(run.here, door, wish, None)).results)
+        through.extend((await check_services(run.here, wish, door)).results)
 
     async def at_port() -> None:
         through.extend(await at_local_port(run.here, run.topology, peer, request.service, left))

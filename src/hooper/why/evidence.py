@@ -12,16 +12,17 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 import anyio
 
 from hooper.addresses import parse_address
-from hooper.check.checking import BEFORE, Outcome, Wish, check_here, check_outside
+from hooper.check.addressing import names_seen
+from hooper.check.checking import check_services
 from hooper.check.comparing import InsideMemory, judged
 from hooper.check.hairpin import by_hairpin
 from hooper.check.keys import TunnelKeys
 from hooper.check.named import NameSeen
-from hooper.check.naming import names_seen
 from hooper.check.probes import probe
 from hooper.check.results import Hairpin, Result, Verdict
-from hooper.check.standpoint import has_ipv6, within_tunnel
 from hooper.check.targets import inner_targets
+from hooper.check.view import BEFORE, has_ipv6
+from hooper.check.wish import Outcome, Wish
 from hooper.clock import time_left
 from hooper.errors import HooperError
 from hooper.gateways.find import find_routers
@@ -95,7 +96,7 @@ async def gather_service(
     line = await gather_line(here, topology.site, past.known, before, now=now, chain=way.gateways, line=way.line)
     work = _Gathering(here, topology, plan, service, past, memory, base, line, started, deadline)
     await work.run(outside)
-    return await work.facts(outside), list(work.looks.values())
+    return work.facts(), list(work.looks.values())
 
 
 @dataclass
@@ -150,7 +151,7 @@ class _Gathering:
 
     async def inside(self) -> None:
         wish = Wish(self.topology, [self.service], self.left(), base=self.base, keys=self.past.keys)
-        self.looks["inside"] = await check_here(self.here, wish)
+        self.looks["inside"] = await check_services(self.here, wish)
         async with anyio.create_task_group() as tasks:
             tasks.start_soon(self.look_around)
             tasks.start_soon(self.look_further, wish)
@@ -173,7 +174,7 @@ class _Gathering:
             self.topology, services, self.left(), self.past.known, public, self.base, ("tcp",), by_number=True,
             keys=self.past.keys,
         )  # fmt: skip
-        self.looks["outside"] = await check_outside(self.here, door, wish, self.memory)
+        self.looks["outside"] = await check_services(self.here, wish, door, self.memory)
         own = [result for result in self.looks["outside"].results if result.service == self.service]
         if own and all(result.ok for result in own):
             self.well.cancel()
@@ -189,7 +190,7 @@ class _Gathering:
                 self.here, self.site, self.past.known, self.left(3.0), now=self.line.now, deep=False
             )
 
-    async def facts(self, outside: Door | None) -> ServiceFacts:
+    def facts(self) -> ServiceFacts:
         """All of it as one service's facts."""
         line = _with_measured(self.line, self.measured) if self.measured is not None else self.line
         facts = _facts(self.topology, self.plan, self.service, self.past, line, self.looks, self.near)
@@ -199,8 +200,6 @@ class _Gathering:
         )
         if self.site.services[self.service].family == "ipv6":
             facts = replace(facts, outside=facts.outside6 or facts.outside, outside6=None, inside=facts.inside6)
-        if outside is not None and facts.unfit is None:
-            facts = replace(facts, tunnel_from=await _tunnel_from(self.here, outside, self.site))
         seen = {key: said for key, said in self.tables.items() if said.value != "unseen" or key not in facts.rules}
         return replace(facts, rules={**facts.rules, **seen})
 
@@ -240,17 +239,6 @@ async def _more(here: Door, wish: Wish, service: str, line: LineFacts, look: Out
         if line.outside is not None and line.at is not None and wish.site.services[service].reach == "public":
             tasks.start_soon(hairpin, line.outside)
     return _More(**found)
-
-
-async def _tunnel_from(here: Door, outside: Door, site: Site) -> str | None:
-    """The VPN of another hand that is looked through; None: it is none."""
-    if outside.place.kind != "interface":
-        return None
-    around = await here.surroundings()
-    interface = around.interface(outside.place.name)
-    if interface is None or not interface.tunnel or within_tunnel(site, outside, around) is not None:
-        return None
-    return interface.name
 
 
 async def _tables(
@@ -399,6 +387,7 @@ def _facts(
         tunnel=past.tunnels.get(service),
         published=past.published,
         unfit=seen.unfit if seen is not None else None,
+        tunnel_from=seen.tunnel_from if seen is not None else None,
     )
 
 

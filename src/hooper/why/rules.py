@@ -31,10 +31,16 @@ def told_rule(case: Case, gateway: str) -> tuple[str | None, Sourced[str] | None
     if told.value in (*RULE_WORDS, "unseen"):
         return told.value, told
     wanted = {rule.target_address for rule in _rules(case, gateway)}
-    address, _, port = told.value.partition(":")
+    address, port = _target(told.value)
     ports = {ports_text(rule.target_ports) for rule in _rules(case, gateway)}
     right = address in wanted and (not port or port in ports)
     return ("there" if right else "wrong"), told
+
+
+def _target(told: str) -> tuple[str, str]:
+    """The address and the port that a rule is told to name, ADDRESS[:PORT]; an empty port: none is told."""
+    address, _, port = told.partition(":")
+    return address, port
 
 
 def _rules(case: Case, gateway: str) -> list[Forward]:
@@ -128,11 +134,10 @@ def told_wrong(case: Case) -> bool:
         else:
             wanted = _rules(case, gateway)[0]
             target = f"{wanted.target_address}:{ports_text(wanted.target_ports)}"
-            host = next(
-                (k for k, h in case.site.devices.items() if str(h.address) == told.value.partition(":")[0]), None
-            )
+            address, _ = _target(told.value)
+            host = next((k for k, h in case.site.devices.items() if str(h.address) == address), None)
             other = f"{told.value} ({host})" if host is not None else told.value
-            code = "rule-wrong-port" if told.value.partition(":")[0] == wanted.target_address else "rule-wrong-host"
+            code = "rule-wrong-port" if address == wanted.target_address else "rule-wrong-host"
             message = say("s-rule-for-leads", gateway=gateway, name=name, other=other, target=target)
         case.cause(code, certainty, message, _enter(case, gateway), read_rule(gateway, name))
     return found

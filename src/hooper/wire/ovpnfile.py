@@ -7,8 +7,14 @@ inside, between <name> and </name>; <connection> holds options.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
+
+from hooper.errors import WireError
+
+if TYPE_CHECKING:
+    from hooper.wire.openvpn import Guard, Role
 
 SIZE_LIMIT = 256 * 1024  # bytes
 # what may be a file beside, or stand inside
@@ -78,6 +84,13 @@ class OpenVpnFile:
         return self.get(name) is not None or self.inline(name) is not None
 
     @property
+    def direction(self) -> int | None:
+        """Which half of a static key this side signs with: 0, 1, or None: both use the same."""
+        said, option = self.get("key-direction"), self.get("tls-auth")
+        word = said.word(0) if said is not None else option.word(1) if option is not None else ""
+        return int(word) if word in ("0", "1") else None
+
+    @property
     def newline(self) -> str:
         return "\r\n" if "\r\n" in self.text else "\n"
 
@@ -102,6 +115,33 @@ def parse(text: str) -> OpenVpnFile:
                 name = words[0].removeprefix("--")
                 found.options.append(Directive(name, tuple(words[1:]), number, start, end, connection))
     return found
+
+
+def guard_of(file: OpenVpnFile, role: Role = "client") -> Callable[[], Guard]:
+    """What a side with this file guards its packets with; made anew for each conversation.
+
+    Raises: WireError: its key cannot be read, or stands in a file beside it.
+    """
+    from hooper.wire.openvpn import DIGESTS, Bare, TlsAuth, TlsCrypt, parse_client_key, parse_static_key
+
+    for name in ("tls-crypt-v2", "tls-crypt", "tls-auth"):
+        inside, option = file.inline(name), file.get(name)
+        if inside is None and option is not None:
+            raise WireError(name, 0, f"it stands in the file {option.word(0)}, and not inside")
+        if inside is None:
+            continue
+        if name == "tls-crypt-v2":
+            key, wrapped = parse_client_key(inside.text)
+            return lambda: TlsCrypt(key, "client", wrapped)
+        static = parse_static_key(inside.text)
+        if name == "tls-crypt":
+            return lambda: TlsCrypt(static, role)
+        direction, auth = file.direction, file.get("auth")
+        digest = (auth.word(0) if auth is not None else "SHA1").upper().replace("-", "")  # openvpn(8), --auth
+        if digest not in DIGESTS:
+            raise WireError("auth", 0, f"{digest} is not known here")
+        return lambda: TlsAuth(static, direction, digest)
+    return Bare
 
 
 def _lines(text: str) -> Iterator[tuple[int, int, int, str]]:

@@ -39,7 +39,6 @@ RESULTS: dict[int, str] = {
     ADDRESS_MISMATCH: "the request came from another address than it says: a NAT stands between",
     EXCESSIVE_REMOTE_PEERS: "it has no room for that many sources",
 }
-LASTING = {1, 2, 3, 4, 5, 6, 9, 12, 13}  # errors that a second try will not change soon, section 7.4
 
 _REQUEST, _RESPONSE = struct.Struct("!BBHI16s"), struct.Struct("!BBBBII12s")  # sections 7.1 and 7.2
 _MAP = struct.Struct("!12sB3sHH16s")  # section 11.1

@@ -21,7 +21,6 @@ UNKNOWN_ATTRIBUTES, SOFTWARE, FINGERPRINT = 0x000A, 0x8022, 0x8028  # section 18
 CHANGE_REQUEST, PADDING, RESPONSE_PORT = 0x0003, 0x0026, 0x0027  # RFC 5780 section 9.1
 RESPONSE_ORIGIN, OTHER_ADDRESS = 0x802B, 0x802C  # RFC 5780 section 9.1
 SOURCE_ADDRESS, CHANGED_ADDRESS = 0x0004, 0x0005  # the same two as servers of RFC 3489 name them, section 11.2
-UNDERSTOOD = 0x8000  # attributes from here on may be passed over, section 14
 _CHANGE_ADDRESS, _CHANGE_PORT = 0x04, 0x02  # RFC 5780 section 7.2
 FINGERPRINT_XOR = 0x5354554E  # section 14.7
 _FAMILY = struct.Struct("!BBH")  # zero, family, port: section 14.1

@@ -2,18 +2,28 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass, replace
 from ipaddress import ip_network
 from typing import TYPE_CHECKING, NamedTuple
 
 from hooper.check.results import Unfit
 from hooper.errors import UsageError
-from hooper.net.standing import standing
+from hooper.net.nat64 import Nat64Door, nat64_prefix
+from hooper.net.standing import connected_surroundings, standing
+from hooper.places import HERE
 from hooper.planning.access import peer_at
+from hooper.site.references import chain_of, seen_from
 from hooper.words.said import say
 
 if TYPE_CHECKING:
+    from hooper.check.wish import Wish
     from hooper.net.types import Door, Surroundings
+    from hooper.places import Place
     from hooper.site.model import Site
+    from hooper.words.said import Said
+
+PREFIX_S = 1.5  # seconds for how IPv4 is reached from a place that has IPv6 alone
+BEFORE = 0.35  # of the deadline, at most, for what has to be known before anything is probed
 
 
 class WithinTunnel(NamedTuple):
@@ -21,6 +31,77 @@ class WithinTunnel(NamedTuple):
 
     tunnel: str
     peer: str | None
+
+
+@dataclass(frozen=True)
+class View:
+    """What a place sees of the site.
+
+    door: what is probed by; where the place has IPv6 alone, through its NAT64. at: the gateway on whose LAN this
+    machine is; home: the same, where that LAN has the planned router too. sight: the gateways whose devices this
+    machine reaches inside. within: the tunnel that is looked through. unfit: why nothing can be proven from there.
+    without4: why IPv4 is not reached from there. six: IPv6 is tried. other_tunnel: the VPN of another hand that is
+    looked through.
+    """
+
+    door: Door
+    place: Place
+    around: Surroundings
+    at: str | None
+    home: str | None = None
+    sight: tuple[str, ...] = ()
+    within: WithinTunnel | None = None
+    unfit: Unfit | None = None
+    without4: Said | None = None
+    six: bool = False
+    other_tunnel: str | None = None
+
+    @property
+    def outside(self) -> bool:
+        """Whether the public addresses are what is looked at from there."""
+        return self.within is None and self.place.kind != "here"
+
+    @property
+    def proves_outside(self) -> bool:
+        """Whether what is seen from there says something about outside."""
+        return self.unfit is None and (self.outside or (self.within is not None and self.home is None))
+
+
+async def view_of(here: Door, outside: Door | None, wish: Wish) -> View:
+    """What is seen from `outside`, None: from inside. Raises: NoNetwork; UsageError: no such interface here."""
+    site, around = wish.site, await connected_surroundings(here)
+    at, home = standing(site, around).gateway, at_home(site, around)
+    if outside is None:
+        lines = site.gateways[chain_of(site, at)[0]].line if at is not None else ()
+        return View(here, replace(HERE, line=next(iter(lines), None)), around, at, home, seen_from(site, at))
+    within = within_tunnel(site, outside, around) if wish.origin is None else None
+    if within is not None:
+        return View(outside, outside.place, around, at, home, within=within)
+    interface = around.interface(outside.place.name) if outside.place.kind == "interface" else None
+    view = View(
+        outside,
+        wish.origin or outside.place,
+        around,
+        at,
+        home,
+        seen_from(site, at) if wish.origin is None else (),
+        unfit=_at_home_itself(wish, outside, home) or useless_interface(site, outside, around),
+        six=_tries_six(around, outside),
+        other_tunnel=interface.name if interface is not None and interface.tunnel else None,
+    )
+    alone = six_alone(outside, around) if view.unfit is None else None
+    if alone is None:
+        return view
+    prefix = await nat64_prefix(outside, around.resolvers, min(PREFIX_S, wish.deadline * BEFORE))
+    if prefix is None:
+        return replace(view, without4=say("no-nat64", place=alone))
+    return replace(view, door=Nat64Door(outside, prefix))
+
+
+def _at_home_itself(wish: Wish, outside: Door, home: str | None) -> Unfit | None:
+    """Why nothing is proven by this whole machine as the place outside, where it is at home."""
+    away = wish.origin is None or outside.place.kind != "here" or home is None
+    return None if away else Unfit("asker-inside", say("unfit-at-home", home=home))
 
 
 def within_tunnel(site: Site, outside: Door, around: Surroundings) -> WithinTunnel | None:
@@ -50,6 +131,12 @@ def has_ipv6(around: Surroundings, interface: str | None) -> bool:
     return leads and any(one.ipv6 is not None for one in own)
 
 
+def _tries_six(around: Surroundings, outside: Door) -> bool:
+    """Whether IPv6 is tried from there: by this machine itself, where it has it; not by a proxy."""
+    interface = outside.place.name if outside.place.kind == "interface" else None
+    return outside.place.kind != "proxy" and has_ipv6(around, interface)
+
+
 def six_alone(outside: Door, around: Surroundings) -> str | None:
     """The place that is looked from, where it has IPv6 and no IPv4; None: it has both, or that is not known."""
     if outside.place.kind == "proxy":
@@ -63,7 +150,7 @@ def six_alone(outside: Door, around: Surroundings) -> str | None:
 
 
 def useless_interface(site: Site, outside: Door, around: Surroundings) -> Unfit | None:
-    """Why nothing can be proven through this interface; None: it can."""
+    """Why nothing can be proven through this interface; None: it can. Raises: UsageError: there is none such."""
     if outside.place.kind != "interface":
         return None
     name = outside.place.name
