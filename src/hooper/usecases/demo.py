@@ -144,7 +144,7 @@ class Play:
 
     async def enter(self) -> AsyncGenerator[Scene, None]:
         """What the club's router takes from a program, the rest by hand."""
-        request = RouterRequest((PROTOCOL,), deadline=DEADLINE * 2)
+        request = RouterRequest((PROTOCOL,), deadline=DEADLINE * 10)  # a busy machine needs more than the town does
         opened, trouble = await open_rules(self.run, request)
         done = {c.rule.service for c in opened.changes if c.outcome == "added"}
         left = [c for c in opened.changes if c.outcome == "by-hand"]
