@@ -120,7 +120,7 @@ def test_a_next_step_names_the_file_and_the_state_where_commands_take_them() -> 
         taken = {parameter.name for parameter in command.params}
         if first != "lab":  # whose steps go by the variables that it prints
             assert ("site_file" in taken) == (first not in NO_SITE), name
-            keeps = (first in KEEPS_STATE and name not in KEEPS_NONE) or first == "worksheet"
+            keeps = (first in KEEPS_STATE and name not in KEEPS_NONE) or first == "worksheet" or name in KEEPS_STATE
             assert ("state_folder" in taken) == keeps, name
 
 

@@ -196,7 +196,7 @@ def test_state_is_kept_private_and_found_again(tmp_path: Path) -> None:
             "wan:box": "1.2.3.5",
             "at:hub": "10.0.0.9",
         }
-        assert state.checks.fingerprints() == {seen.fingerprint: "a"}
+        assert (state.checks.showing(str(seen.fingerprint)), state.checks.showing("sha256:0")) == (("a",), ())
 
 
 def test_state_that_cannot_be_used(tmp_path: Path) -> None:

@@ -292,11 +292,15 @@ CASES: dict[str, tuple[ServiceFacts, bool | None, list[tuple[str, str]]]] = {
         False,
         [("rule-missing-inner", "certain")],
     ),
-    "mismatched": (facts(result("mismatched")), False, [("rule-wrong-host", "likely")]),
+    "mismatched": (
+        facts(result("mismatched")),
+        False,
+        [("rule-wrong-host", "likely"), ("provider-answers", "possible")],
+    ),
     "mismatched, nothing proves the line": (
         facts(result("mismatched"), others=None),
         False,
-        [("rule-wrong-host", "likely"), ("public-address-wrong", "possible")],
+        [("rule-wrong-host", "likely"), ("provider-answers", "possible"), ("public-address-wrong", "possible")],
     ),
     "mismatched, with the certificate of another": (
         facts(replace(result("mismatched"), looks_like="service:hub-page", fingerprint="sha256:aa")),

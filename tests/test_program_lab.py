@@ -97,6 +97,7 @@ def test_faults_have_one_cause_each(lab: Lab) -> None:
         "outer-wan-moved": "name-stale",
         "false-wan": "",
         "openvpn-other-authority": "tunnel-key-other",
+        "forward-to-twin": "rule-wrong-host",
     }  # another way to the same, and what spoils nothing
     assert {row["fault"]: row["cause"] for row in faults if row["fault"] in twice} == twice
     assert len({row["cause"] for row in faults if row["fault"] not in twice}) == len(faults) - len(twice)
@@ -173,6 +174,10 @@ def test_the_ledger_holds_the_named_targets_and_nothing_else(tmp_path: Path) -> 
         ("here:usb0", "udp", "203.0.113.44:51820"),
         *((place, *to) for place in ("here:lan0", "here:usb0") for to in stun),
         *(("here:usb0", "udp", f"{server}:53") for server in ("192.0.2.53", "198.51.100.53")),  # what the name leads to
+        *(
+            ("here:lan0", "udp", f"{address}:1900") for address in ("239.255.255.250", "10.44.7.1")
+        ),  # where its rules lead
+        ("here:lan0", "tcp", "10.44.7.1:49000"),
     }
 
 

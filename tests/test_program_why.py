@@ -28,7 +28,7 @@ from support.program import Lab, Ran, hooper, town_here, valid
 # what no look from here and no page of a router decides, so that it never is certain
 NEVER_CERTAIN = {
     "provider-blocks-port", "host-off", "host-filters-strangers", "host-filters-all", "host-without-way-out",
-    "service-stopped", "service-loopback", "zone-down", "resolver-broken", "phone-in-vpn",
+    "service-stopped", "service-loopback", "zone-down", "resolver-broken", "phone-in-vpn", "address-taken", "forward-not-enforced",
 }  # fmt: skip
 OF_THE_FILM_PAGE = [one for one in CAUSES if service_of(one) == "film-page" and one != "name-contested"]
 DECIDING = ("--wan", "--rule", "--at")
@@ -86,10 +86,10 @@ def test_questions_are_put_answered_and_kept(fresh: Lab) -> None:
     first = why(fresh, "--ask").document["asked"]
     assert [(one["key"], one["answer"]) for one in first] == [("rule-fibre-box", None)]
     assert first[0]["text"].endswith("show, switched on: TCP port 443 to 192.168.90.2, port 443?")
-    for key in ("rule-fibre-box", "strangers", "gateway"):
+    for key in ("rule-fibre-box", "strangers", "gateway", "anew"):
         ran = why(fresh, "--ask", "--answer", f"{key}=yes")
     assert causes(ran) == [("port-blocked", "likely")]
-    assert [one["answer"] for one in ran.document["asked"]] == ["yes"] * 3
+    assert [one["answer"] for one in ran.document["asked"]] == ["yes"] * 4
     assert why(fresh, "--answer", "rule-fibre-box=perhaps").code == 2
     wrong = why(fresh, "--answer", "rule-fibre=yes")
     assert (wrong.code, "rule-fibre-box" in wrong.document["errors"][0]["remedy"]) == (2, True)

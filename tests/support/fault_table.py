@@ -39,6 +39,7 @@ UNREAD = {
 MUTE = UNREAD | {
     "forward-off": "rule-missing-inner",
     "forward-limited": "rule-missing-inner",
+    "forward-not-enforced": "rule-missing-inner",
     "forward-wrong-transport": "rule-missing-inner",
     "forward-wrong-port": "rule-wrong-host",
 }

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 import anyio
 
 from hooper.check.addressing import Addressed, addressed, public_address_unknown
-from hooper.check.comparing import as_inside, results_of
+from hooper.check.comparing import Comparing
 from hooper.check.likeness import routers_likeness
 from hooper.check.named import by_name
 from hooper.check.probes import probe
@@ -54,11 +54,13 @@ async def check_services(
     inner = inner_of(targets, view.sight) if view.proves_outside else []
     looks = targets if view.unfit is None else ()
     jobs = [*((view.door, one) for one in looks if one.address is not None), *((here, one) for one in inner)]
-    probed = await probe_all(jobs, time_left(here.clock, started, wish.deadline, PROBED_FOR), wish.heard)
-    now = here.clock.now()
-    for target, seen in zip(inner, probed[len(jobs) - len(inner) :], strict=True):
-        outcome.inside[target.service, target.transport, target.port] = as_inside(seen, now)
-    outcome.results = results_of(view, wish, found, targets, probed, outcome.inside, memory, now)
+    work = Comparing(view, wish, found, outcome, memory)
+    async with anyio.create_task_group() as tasks:
+        if inner and wish.tables is not None and not all(map(work.has_key, inner)):
+            tasks.start_soon(work.read, wish.tables)
+        probed = await probe_all(jobs, time_left(here.clock, started, wish.deadline, PROBED_FOR), wish.heard)
+    work.now, work.near = here.clock.now(), (await here.surroundings()).neighbours if view.sight else ()
+    outcome.results = work.results(targets, inner, probed)
     if inner:
         left = time_left(here.clock, started, wish.deadline)
         outcome.results = await routers_likeness(here, wish.topology, outcome.results, left)

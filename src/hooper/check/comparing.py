@@ -2,28 +2,35 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import replace
-from datetime import datetime
-from typing import TYPE_CHECKING, Protocol
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from datetime import UTC, datetime
+from typing import TYPE_CHECKING, Literal, Protocol
 
-from hooper.check.keys import StandInKey
+from hooper.certs.problems import CODES
+from hooper.check.keys import ControlKeys, StandInKey
 from hooper.check.likeness import likened
 from hooper.check.named import MISSING
-from hooper.check.results import Evidence, InsideSeen, Result, Seen
+from hooper.check.results import SPEECH, Evidence, InsideSeen, Result, Seen
 from hooper.check.sameness import redirected, same_device, titles_differ
 from hooper.check.targets import Target, is_ok
 from hooper.clock import rfc3339
-from hooper.words.said import NOTHING, quoted, say
+from hooper.judging.identity import Identified, LedTo, Signs, identified, target_of
+from hooper.ports import ports_text
+from hooper.words.said import NOTHING, quoted, say, together
 
 if TYPE_CHECKING:
     from hooper.check.addressing import Addressed
     from hooper.check.certificates import Judge
     from hooper.check.view import View
-    from hooper.check.wish import Wish
+    from hooper.check.wish import Outcome, Wish
+    from hooper.gateways.reading import ShownTable, Tables
+    from hooper.net.types import Neighbour
     from hooper.store.checks import StoredInside
     from hooper.words.said import Said
 
+EPOCH = datetime.fromtimestamp(0, UTC)
+THERE = ("answered", "connected")
 CLOSED = ("silent", "refused", "unproven")  # what is told of a port that is not open, or may not be
 
 
@@ -32,45 +39,167 @@ class InsideMemory(Protocol):
 
     def inside(self, service: str, transport: str, port: int) -> StoredInside | None: ...
 
-    def fingerprints(self) -> dict[str, str]:
-        """The service behind each certificate or host key."""
+    def showing(self, fingerprint: str) -> tuple[str, ...]:
+        """The services that showed this certificate or host key."""
         ...
 
 
-def results_of(
-    view: View,
-    wish: Wish,
-    found: Addressed,
-    targets: Sequence[Target],
-    probed: Iterable[Seen],
-    inside: dict[tuple[str, str, int], InsideSeen],
-    memory: InsideMemory | None,
-    now: datetime,
-) -> list[Result]:
-    """What was seen, held against the plan and the inside.
+@dataclass
+class Comparing:
+    """What was seen from a place, held against the plan, the inside, and what is known of the devices.
 
-    probed: of those targets that have an address. inside: what was seen of them from inside in the same moment; from
-    there, what is seen now is put in.
+    near: this machine's neighbours, as they are after all was probed. tables: of the routers that were read.
     """
-    came, results = iter(probed), []
-    known = memory.fingerprints() if memory is not None else {}
-    for target in targets:
-        why = view.unfit.words if view.unfit is not None else target.beyond or say("public-unknown")
-        looked = view.unfit is None and target.address is not None
-        seen = next(came) if looked else Seen(verdict="unproven", detail=why)
-        _hold_against_plan(wish.judge, target, seen, now)
-        evidence = found.about(target, now) if view.outside else Evidence()
-        if view.outside and looked:
-            before = inside_of(target, inside, memory)
-            result = compared(target, seen, evidence, before, visible=target.gateway in view.sight)
-            results.append(likened(wish.topology, target, seen, result, inside, known))
-            continue
-        if view.within is not None and target.expected == "unreachable" and seen.verdict not in CLOSED:
-            seen.detail += say("not-for-peer", peer=view.within.peer)
-        results.append(as_result(target, seen, evidence))
-        if not view.outside and view.within is None:
-            inside[target.service, target.transport, target.port] = as_inside(seen, now)
-    return results
+
+    view: View
+    wish: Wish
+    found: Addressed
+    outcome: Outcome
+    memory: InsideMemory | None
+    now: datetime = EPOCH
+    near: tuple[Neighbour, ...] = ()
+    tables: dict[str, ShownTable] = field(default_factory=dict)
+    spoke: dict[tuple[str, str, int], frozenset[str]] = field(default_factory=dict)  # faults of speech, seen inside
+
+    async def read(self, tables: Tables) -> None:
+        self.tables = await tables.read()
+
+    def has_key(self, target: Target) -> bool:
+        """Whether it can be told by a key: of its own, as it was kept, or by a handshake."""
+        kept = self._kept(target)
+        return target.keys is not None or (kept is not None and kept.fingerprint is not None)
+
+    def results(self, targets: Sequence[Target], inner: Sequence[Target], probed: Sequence[Seen]) -> list[Result]:
+        """probed: of those targets that have an address, then of the inner ones, in the same moment."""
+        view, came, out = self.view, iter(probed), []
+        for target, seen in zip(inner, probed[len(probed) - len(inner) :], strict=True):
+            _hold_against_plan(self.wish.judge, target, seen, self.now)
+            self._seen_inside(target, seen)
+        for target in targets:
+            why = view.unfit.words if view.unfit is not None else target.beyond or say("public-unknown")
+            looked = view.unfit is None and target.address is not None
+            seen = next(came) if looked else Seen(verdict="unproven", detail=why)
+            _hold_against_plan(self.wish.judge, target, seen, self.now)
+            evidence = self.found.about(target, self.now) if view.outside else Evidence()
+            if view.outside and looked:
+                out.append(self._outside(target, seen, evidence))
+                continue
+            if view.within is not None and target.expected == "unreachable" and seen.verdict not in CLOSED:
+                seen.detail += say("not-for-peer", peer=view.within.peer)
+            if not view.outside and view.within is None:
+                self._seen_inside(target, seen)
+            out.append(as_result(target, seen, evidence, self._identify(target, seen, None)))
+        return out
+
+    def _outside(self, target: Target, seen: Seen, evidence: Evidence) -> Result:
+        before = inside_of(target, self.outcome.inside, self.memory)
+        evidence = compare(target, seen, evidence, before, visible=target.gateway in self.view.sight)
+        identity = self._identify(target, seen, before)
+        result = as_result(target, seen, evidence, identity)
+        showing = self.memory.showing if self.memory is not None else _nobody
+        return likened(self.wish.topology, target, seen, result, self.outcome.inside, showing)
+
+    def _seen_inside(self, target: Target, seen: Seen) -> None:
+        key = (target.service, target.transport, target.port)
+        self.outcome.inside[key] = as_inside(seen, self.now)
+        self.spoke[key] = SPEECH & set(seen.problems)
+        if identified(self._signs(target, seen, None, outside=False)).against:
+            self.outcome.strangers.add(key)
+
+    def _kept(self, target: Target) -> StoredInside | None:
+        key = (target.service, target.transport, target.inner[1])
+        return self.memory.inside(*key) if self.memory is not None else None
+
+    def _identify(self, target: Target, seen: Seen, before: InsideSeen | None) -> Identified:
+        """Whose answer it was; one that is not its own is no answer."""
+        found = identified(self._signs(target, seen, before, outside=self.view.outside))
+        if target.expected != "reachable" or not found.against or seen.verdict not in THERE:
+            return found
+        if found.identity == "other" or not seen.problems:  # else that says why its certificate is another
+            seen.detail += quoted("; ") + together(found.against)
+            seen.problems += [found.code] if found.code is not None else []
+        if found.identity == "other":
+            seen.verdict = "mismatched"
+        elif found.code is None:
+            seen.verdict = "unproven"
+        return found
+
+    def _signs(self, target: Target, seen: Seen, before: InsideSeen | None, *, outside: bool) -> Signs:
+        """before: the inside that it is held against. outside: it was seen from there."""
+        site = self.wish.site
+        host, kept, key = site.services[target.service].host, self._kept(target), seen.fingerprint
+        device, there = site.devices[host], seen.verdict in THERE
+        inner = target.service, target.transport, target.inner[1]
+        inside = self.outcome.inside.get(inner)
+        near = there if not outside else inside is not None and inside.verdict in THERE  # so the entry is of now
+        mac = next((one.mac for one in self.near if one.address == target.inner[0]), None) if near else None
+        away = (one.address for one in self.near if one.mac == device.mac and one.address != target.inner[0])
+        warned = (
+            seen.certificate is None
+            or seen.certificate.browsers_warn is not None
+            or not set(CODES).isdisjoint(seen.problems)
+        )
+        return Signs(
+            reached=seen.verdict not in CLOSED,
+            other=seen.verdict == "mismatched",
+            told=target.told and seen.verdict == "answered",
+            secret=_secret(target) and seen.verdict == "answered",
+            vouched=there and target.speaks == "https" and target.server_name is not None and not warned,
+            otherwise=outside and there and near and bool(SPEECH & set(seen.problems) - self.spoke[inner]),
+            key=key is not None,
+            same=key == before.fingerprint if key and before is not None and before.fingerprint else None,
+            kept=key == kept.fingerprint if key and kept is not None and kept.fingerprint else None,
+            shared=self._shared(target, key) if key is not None else None,
+            inside=_word(inside) if outside and inside is not None else None,
+            mac=None if None in (device.mac, mac) else "planned" if mac == device.mac else "other",
+            mac_at=next(map(str, away), None) if device.mac is not None and mac not in (None, device.mac) else None,
+            rules=tuple(self._rules(target)) if outside and target.expected == "reachable" else (),
+        )
+
+    def _shared(self, target: Target, key: str) -> str | None:
+        """A service of another host that shows the same key."""
+        services = self.wish.site.services
+        now = [known[0] for known, one in self.outcome.inside.items() if one.fingerprint == key]
+        shown = (*now, *(self.memory.showing(key) if self.memory is not None else ()))
+        own = services[target.service].host
+        return next((one for one in shown if one in services and services[one].host != own), None)
+
+    def _rules(self, target: Target) -> Iterator[LedTo]:
+        """Where the routers' rules for a service lead, as far as that was read, or told within the hour."""
+        site, told = self.wish.site, self.wish.known.told
+        wanted = [one for one in self.wish.forwards if one.service == target.service and one.kind == "forward"]
+        for gateway in dict.fromkeys(one.gateway for one in wanted):
+            table, by_person = self.tables.get(gateway), told.get(f"rule:{target.service}:{gateway}")
+            said = table.said(self.wish.forwards, target.service, {}, self.now) if table is not None else None
+            if said is None and by_person is not None and by_person.fresh(self.now):
+                said = by_person.value
+            address, port = target_of(said or "")
+            if said == "there" or not address[:1].isdigit():
+                continue
+            mine = [one for one in wanted if one.gateway == gateway]
+            ports = [ports_text(one.target_ports) for one in mine if str(one.target_address) == address]
+            whose = next((key for key, one in site.devices.items() if str(one.address) == address), None)
+            right = bool(ports) and port in ("", *ports)
+            yield LedTo(gateway, f"{address}:{port}" if port else address, right, whose, port=bool(ports))
+
+
+def _nobody(fingerprint: str) -> tuple[str, ...]:
+    return ()
+
+
+def _secret(target: Target) -> bool:
+    """Whether it answers only who has what nobody else can have."""
+    if isinstance(target.keys, ControlKeys):
+        return target.keys.authority is not None
+    return target.keys is not None
+
+
+def _word(inside: InsideSeen) -> Literal["there", "refused", "silent", "nobody"] | None:
+    if inside.stored or inside.verdict in ("mismatched", "unproven"):
+        return None
+    if inside.verdict in THERE:
+        return "there"
+    return "nobody" if inside.nobody else "refused" if inside.verdict == "refused" else "silent"
 
 
 def _hold_against_plan(judge: Judge, target: Target, seen: Seen, now: datetime) -> None:
@@ -106,13 +235,13 @@ def inside_of(
     return InsideSeen(stored.verdict, stored.fingerprint, stored.greeting, stored.at, True, False) if stored else seen
 
 
-def compared(target: Target, seen: Seen, evidence: Evidence, inside: InsideSeen | None, *, visible: bool) -> Result:
-    """The result with the inside held against it: another certificate or greeting is another device."""
+def compare(target: Target, seen: Seen, evidence: Evidence, inside: InsideSeen | None, *, visible: bool) -> Evidence:
+    """Hold the inside against what was seen: another certificate or greeting is another device."""
     evidence = replace(evidence, inside=inside if target.expected == "reachable" else None)
     if target.expected == "unreachable":
         if seen.verdict not in CLOSED:
             seen.detail += say("must-not-be-reachable")
-        return as_result(target, seen, evidence)
+        return evidence
     same = same_device(target, seen, inside) if inside is not None else None
     if inside is not None and same is not None:
         sign = "greeting" if not seen.fingerprint else "host-key" if target.speaks == "ssh" else "certificate"
@@ -126,10 +255,11 @@ def compared(target: Target, seen: Seen, evidence: Evidence, inside: InsideSeen 
     elif seen.verdict == "answered" and target.keys is None:
         why = NOTHING if visible else say("not-on-its-network")
         seen.detail += say("not-compared", why=why)
-    return as_result(target, seen, evidence)
+    return evidence
 
 
-def as_result(target: Target, seen: Seen, evidence: Evidence) -> Result:
+def as_result(target: Target, seen: Seen, evidence: Evidence, found: Identified | None = None) -> Result:
+    """found: whose answer it was; None: that was not asked."""
     warned = seen.certificate.browsers_warn if seen.certificate is not None else None
     if warned is not None and seen.verdict == "answered" and not seen.problems and target.address != target.inner[0]:
         seen.detail += say("browsers-warn", warned=warned)
@@ -160,6 +290,7 @@ def as_result(target: Target, seen: Seen, evidence: Evidence) -> Result:
         detail=seen.detail,
         name=target.name,
         provable=target.provable,
+        identity=found.identity if found is not None else "none",
     )
 
 

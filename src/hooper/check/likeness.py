@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 from typing import NamedTuple
 
@@ -25,10 +25,10 @@ def likened(
     seen: Seen,
     result: Result,
     inside: Mapping[tuple[str, str, int], InsideSeen],
-    known: Mapping[str, str],
+    showing: Callable[[str], tuple[str, ...]],
 ) -> Result:
     """A stranger's answer with whom it looks like, where that is another host of ours. Takes: as `another_of_ours`."""
-    like = another_of_ours(topology, target, seen, inside, known) if result.verdict == "mismatched" else None
+    like = another_of_ours(topology, target, seen, inside, showing) if result.verdict == "mismatched" else None
     return result if like is None else replace(result, detail=result.detail + like.words, looks_like=like.who)
 
 
@@ -44,18 +44,19 @@ def another_of_ours(
     target: Target,
     seen: Seen,
     inside: Mapping[tuple[str, str, int], InsideSeen],
-    known: Mapping[str, str],
+    showing: Callable[[str], tuple[str, ...]],
 ) -> Likeness | None:
     """The service of ours that looks so from inside; None: none does.
 
-    inside: as seen now. known: the service behind each certificate or host key that was ever seen from inside.
+    inside: as seen now. showing: the services that ever showed a certificate or host key from inside.
     """
     services = topology.site.services
     if seen.fingerprint is not None:
-        now = {one.fingerprint: key[0] for key, one in inside.items() if one.fingerprint}
-        twin = {**known, **now}.get(seen.fingerprint)
-        what = say("host-key" if target.speaks == "ssh" else "certificate")
-        if twin in services and services[twin].host != services[target.service].host:
+        now = (key[0] for key, one in inside.items() if one.fingerprint == seen.fingerprint)
+        what, own = say("host-key" if target.speaks == "ssh" else "certificate"), services[target.service].host
+        shown = (*now, *showing(seen.fingerprint))
+        twin = next((one for one in shown if one in services and services[one].host != own), None)
+        if twin is not None:
             return Likeness(
                 f"service:{twin}", say("like-fingerprint", sign=what, service=twin, host=services[twin].host)
             )

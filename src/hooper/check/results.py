@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Literal, NamedTuple
 
+from hooper.judging.identity import Identity
 from hooper.places import Place, PlaceKind
 from hooper.planning.values import Finding
 from hooper.sourced import Shown
@@ -13,6 +14,7 @@ from hooper.words.said import NOTHING, Said
 
 Verdict = Literal["answered", "connected", "mismatched", "refused", "silent", "unproven"]
 Expected = Literal["reachable", "unreachable"]
+SPEECH = frozenset({"https-needed", "clear-text", "tls-failed"})  # problems of how it speaks
 
 
 @dataclass(frozen=True, slots=True)
@@ -105,7 +107,9 @@ class Result:
     it was tried. name: the one that people type and that leads there; null where it was tried by number. took_ms:
     until the verdict, in milliseconds. fingerprint: of the certificate, "sha256:...". evidence: all that was seen.
     provable: false: no probe could prove that this protocol answers, so that silence says nothing. looks_like: of a
-    stranger that answered, "service:KEY" or "gateway:KEY"; null: nobody known.
+    stranger that answered, "service:KEY" or "gateway:KEY"; null: nobody known. identity: whose answer it was: proven
+    to be the device's own; kind: it looks like it, and nothing tells it from another of its make; other; none: nothing
+    tells.
     """
 
     service: str
@@ -124,6 +128,12 @@ class Result:
     name: str | None = None
     provable: bool = True
     looks_like: str | None = None
+    identity: Identity = "none"
+
+    @property
+    def looks_right(self) -> bool:
+        """It answers as it should, and nothing tells it from another device of its make."""
+        return self.ok and self.expected == "reachable" and self.identity != "proven"
 
     @property
     def untold(self) -> bool:
@@ -134,11 +144,13 @@ class Result:
 def passes(results: Sequence[Result], *, allow_unproven: bool = False, strict: bool = False) -> bool:
     """Whether a check is well.
 
-    What no probe could prove is not counted against the rest, unless `strict`; it is no rest by itself. allow_unproven:
-    what could not be told passes too.
+    What no probe could prove is not counted against the rest, unless `strict`; it is no rest by itself. strict: whose
+    answer it was must be proven too. allow_unproven: what could not be told passes too.
     """
 
     def well(result: Result) -> bool:
+        if strict and result.looks_right:
+            return False
         return result.ok or (result.untold and (allow_unproven or not (result.provable or strict)))
 
     return all(map(well, results)) and (allow_unproven or any(result.ok for result in results) or not results)

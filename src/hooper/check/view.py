@@ -41,7 +41,7 @@ class View:
     machine is; home: the same, where that LAN has the planned router too. sight: the gateways whose devices this
     machine reaches inside. within: the tunnel that is looked through. unfit: why nothing can be proven from there.
     without4: why IPv4 is not reached from there. six: IPv6 is tried. other_tunnel: the VPN of another hand that is
-    looked through.
+    looked through. inside: the inner addresses are looked at.
     """
 
     door: Door
@@ -55,11 +55,12 @@ class View:
     without4: Said | None = None
     six: bool = False
     other_tunnel: str | None = None
+    inside: bool = False
 
     @property
     def outside(self) -> bool:
         """Whether the public addresses are what is looked at from there."""
-        return self.within is None and self.place.kind != "here"
+        return self.within is None and not self.inside
 
     @property
     def proves_outside(self) -> bool:
@@ -73,7 +74,9 @@ async def view_of(here: Door, outside: Door | None, wish: Wish) -> View:
     at, home = standing(site, around).gateway, at_home(site, around)
     if outside is None:
         lines = site.gateways[chain_of(site, at)[0]].line if at is not None else ()
-        return View(here, replace(HERE, line=next(iter(lines), None)), around, at, home, seen_from(site, at))
+        return View(
+            here, replace(HERE, line=next(iter(lines), None)), around, at, home, seen_from(site, at), inside=True
+        )
     within = within_tunnel(site, outside, around) if wish.origin is None else None
     if within is not None:
         return View(outside, outside.place, around, at, home, within=within)

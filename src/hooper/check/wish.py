@@ -17,11 +17,12 @@ if TYPE_CHECKING:
     from hooper.check.results import InsideSeen, Result, Unfit
     from hooper.check.targets import Target
     from hooper.errors import HooperError
+    from hooper.gateways.reading import Tables
     from hooper.line.sources import PublicAddress
     from hooper.places import Place
     from hooper.planning.topology import Topology
     from hooper.planning.unfolded import SideDoor
-    from hooper.planning.values import Finding
+    from hooper.planning.values import Finding, Forward
     from hooper.site.model import Site
     from hooper.words.said import Said
 
@@ -34,6 +35,7 @@ class Wish:
     deadline: seconds for all of it. base: the site file's folder. transports: only these are probed. by_number: names
     are not tried. doors: where the rules of one service lead to another. heard: is told how far it is, with each
     probe that ends. keys: by service, for the handshakes of tunnels. origin: this machine itself is outside, there.
+    forwards: the plan's rules; tables: the routers' own, to be read where only they can tell who answered.
     """
 
     topology: Topology
@@ -48,6 +50,8 @@ class Wish:
     heard: Callable[[str], None] = lambda text: None
     keys: Mapping[str, TunnelKeys] = field(default_factory=dict)
     origin: Place | None = None
+    forwards: Sequence[Forward] = ()
+    tables: Tables | None = None
 
     @property
     def site(self) -> Site:
@@ -71,7 +75,7 @@ class Outcome:
     """The document of a check, what of the inside is worth keeping, services not probed, trouble, remarks.
 
     unfit: why nothing can be proven from this place; None: it can. tunnel_from: the VPN of another hand that was
-    looked through.
+    looked through. strangers: of what was seen inside, what is not the device that was known before.
     """
 
     place: Place
@@ -85,6 +89,7 @@ class Outcome:
     public: Mapping[str, PublicAddress] = field(default_factory=dict)
     unfit: Unfit | None = None
     tunnel_from: str | None = None
+    strangers: set[tuple[str, str, int]] = field(default_factory=set)
 
     @property
     def origin(self) -> From:

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Annotated, Any, NamedTuple
 
 import typer
 
+from hooper import deeds
 from hooper.cli.command import command, within
 from hooper.cli.common import Done, Session, stderr_width, sub_app
 from hooper.cli.completing import keys_of
@@ -83,7 +84,9 @@ def check(
     proxy_password: ProxyPasswordOption = None,
     public: PublicOption = None,
     allow_unproven: Annotated[bool, typer.Option("--allow-unproven", help="Let what cannot be told pass.")] = False,
-    strict: Annotated[bool, typer.Option("--strict", help="Count also what no probe could prove.")] = False,
+    strict: Annotated[
+        bool, typer.Option("--strict", help="Count also what is not proven, such as who answered.")
+    ] = False,
     arrival: ArrivalOption = False,
     until: UntilOption = None,
     every: EveryOption = None,
@@ -256,6 +259,12 @@ def _notes(session: Session, document: CheckDocument, *, strict: bool, allowed: 
         session.note("What is unproven could not be told from here; --allow-unproven lets it pass.")
     worse = [result.service for result in broken if not result.untold]
     kind, name = document.from_.kind, document.from_.name
+    alike = list(dict.fromkeys(one.service for one in document.results if one.looks_right))
+    if alike and document.from_.proves_outside:
+        session.note(
+            f"What looks right is not proven, since another of its make would answer alike: {', '.join(alike)}."
+            f" `{deeds.STAND_IN(alike[0])}` proves the way there; --strict counts it."
+        )
     if kind == "here":
         session.note("This was seen from inside and proves nothing about outside.")
     if worse:
@@ -313,6 +322,10 @@ def summary(results: Sequence[Result]) -> str:
     parts = [f"{good} of {counted(len(results), 'probe')} as it should be"]
     parts += [f"{bad} not"] if bad else []
     parts += [f"{unproven} unproven"] if unproven else []
+    alike = sum(result.looks_right for result in results)
+    proven = sum(result.ok and result.identity == "proven" for result in results)
+    parts += [f"{proven} proven to be the device itself"] if proven else []
+    parts += [f"{alike} {'looks' if alike == 1 else 'look'} right"] if alike else []
     return ", ".join(parts) + "."
 
 

@@ -37,7 +37,7 @@ if TYPE_CHECKING:
 NO_SITE = ("demo", "lab", "explain", "schema")  # commands without a site file
 KEEPS_STATE = (
     "keep", "status", "history", "report", "survey", "why", "check", "stand-in", "card", "plan", "audit", "router",
-    "name", "cert", "updater", "tunnel", "peer", "move",
+    "name", "cert", "updater", "tunnel", "peer", "move", "host know",
 )  # fmt: skip
 EDITING = ("host", "service", "tunnel", "peer")  # groups of commands that edit the site file
 KEEPS_NONE = ("name add", "name try", "updater add")
@@ -121,8 +121,11 @@ class Session:
         word = first.split(" ", 1)[0]
         if self.site_file is not None and word not in NO_SITE:
             first += f" --site {shlex.quote(str(self.site_file))}"
-        keeps = (word in KEEPS_STATE and " ".join(first.split()[:2]) not in KEEPS_NONE) or (
-            word == "worksheet" and re.search("--(rest|ticked|changed)", first)
+        both = " ".join(first.split()[:2])
+        keeps = (
+            (word in KEEPS_STATE and both not in KEEPS_NONE)
+            or both in KEEPS_STATE
+            or (word == "worksheet" and re.search("--(rest|ticked|changed)", first))
         )
         if self.state_folder is not None and keeps:
             first += f" --state {shlex.quote(str(self.state_folder))}"

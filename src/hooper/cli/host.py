@@ -18,6 +18,7 @@ if TYPE_CHECKING:
     from hooper.cli.screen import Screen
     from hooper.line.neighbours import FindDocument
     from hooper.planning.documents import HostListDocument, SuggestDocument
+    from hooper.usecases.knowing import KnownDocument
 
 app = sub_app("The devices: list, find, add, change, remove, tick off, free addresses.", group=True)
 
@@ -153,6 +154,26 @@ def find(
     return code
 
 
+@command(app, "host know", site=True, state=True, mask=True, deadline=5.0)
+def know(session: Session, host: HostArgument) -> int:
+    """Keep what a device shows now as its own: its certificate, its host key, its greeting.
+
+    By these a later check tells it from another device. Say so here when you have set it up anew.
+    """
+    from hooper.usecases.knowing import KnowRequest
+    from hooper.usecases.knowing import know as look
+
+    file = session.read_site()
+    (key,) = chosen([host], file.site.devices, "host")
+    done = session.look(look, KnowRequest(key, session.deadline), file)
+    document = done.document
+    code = session.show(document, _render_known, errors=done.trouble)
+    if document.mac is not None and document.planned_mac not in (None, document.mac):
+        session.next("write-its-mac", f"host change {key} --mac {document.mac}")
+        return worst([code, EXIT_NEEDS_A_PERSON])
+    return code
+
+
 @command(app, "host tick", site=True, dry_run=EDIT_DRY_RUN)
 def tick(
     session: Session,
@@ -182,6 +203,24 @@ def tick(
     code = finish(session, file, lambda file: tick_edit(file, key, items))
     session.next("see-what-the", "plan")
     return code
+
+
+def _render_known(document: KnownDocument, out: Screen) -> None:
+    from hooper.cli.render import table
+
+    out.print(f"{document.host} at {document.address}: what it shows is kept as its own.")
+    drawn = table("service", "port", "known by", "seen", prose=("seen",))
+    for row in document.signs:
+        key = f"its key {row.key[:23]}…" if row.key is not None else "nothing that another of its make would not show"
+        if row.before is not None and row.before != row.key:
+            key += f", before {row.before[:23]}…"
+        drawn.add_row(row.service, f"{row.transport} {row.port}", key, str(row.detail))
+    out.print(drawn)
+    if document.mac is not None:
+        same = {None: "the site file has none", document.mac: "as in the site file"}
+        out.print(f"MAC {document.mac}: {same.get(document.planned_mac, f'the site file has {document.planned_mac}')}")
+    if document.silent:
+        out.print(f"Not seen, so kept as before: {', '.join(document.silent)}.")
 
 
 def _render_list(document: HostListDocument, out: Screen) -> None:

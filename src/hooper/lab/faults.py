@@ -11,7 +11,7 @@ from hooper.lab.boathouse import CLUB, GUEST, INTERNET, NAME, PHONE, SERVICES, S
 from hooper.lab.certificate_faults import CERTIFICATE_FAULTS
 from hooper.lab.fault import Fault, NothingToBreak, Undo
 from hooper.lab.name_faults import NAME_FAULTS
-from hooper.lab.rule_faults import RULE_FAULTS, opening_for
+from hooper.lab.rule_faults import RULE_FAULTS, copy_of, opening_for, provider_answers
 from hooper.lab.things import Attachment, Box
 from hooper.lab.town import Town
 from hooper.lab.tunnel_faults import TUNNEL_FAULTS
@@ -29,6 +29,18 @@ def _moved(town: Town, service: str) -> Undo:
     def undo() -> None:
         attachment.address = old
         town.gone.pop(old, None)
+
+    return undo
+
+
+def _address_taken(town: Town, service: str) -> Undo:
+    """Another device of its make has its address too, and answers first."""
+    node = town.nodes[SERVICES[service][0]]
+    twin = copy_of(town, node, node.address)
+    town.nodes = {twin.key: twin, **town.nodes}
+
+    def undo() -> None:
+        del town.nodes[twin.key]
 
     return undo
 
@@ -246,6 +258,7 @@ FAULTS: dict[str, Fault] = {
     for fault in (
         *RULE_FAULTS,
         Fault("host-moved", _moved, touches="the device's address"),
+        Fault("address-taken", _address_taken, touches="the device's address"),
         Fault("host-off", _off),
         Fault("host-isolated", _isolated, touches="the device's address"),
         Fault("host-filters-strangers", _of_host("hears", "lan"), touches="the device's firewall"),
@@ -256,6 +269,7 @@ FAULTS: dict[str, Fault] = {
         Fault("service-four-only", _of_program("four_only"), needs_six=True),
         Fault("host-six-moved", _six_moved, needs_six=True),
         Fault("provider-blocks-port", _blocked),
+        Fault("provider-answers", provider_answers, usual="hub-page"),
         Fault("carrier-nat", _carrier_nat, touches="the line"),
         Fault("line-down", _line_down, touches="the line"),
         Fault("outer-wan-moved", _outer_wan_moved, touches="the line"),

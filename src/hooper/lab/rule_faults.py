@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from datetime import timedelta
-from ipaddress import IPv4Network
+from ipaddress import IPv4Address, IPv4Network
 from typing import Any
 
-from hooper.lab.boathouse import SERVICES
+from hooper.lab.boathouse import CLUB, SERVICES
 from hooper.lab.devices import secured, web
 from hooper.lab.fault import Fault, NothingToBreak, Undo
 from hooper.lab.identity import self_signed
-from hooper.lab.things import Box, FirewallOpening, Rule
+from hooper.lab.things import Attachment, Box, FirewallOpening, Machine, Rule
 from hooper.lab.town import Town
 
 
@@ -73,6 +73,32 @@ def _wrong_host(town: Town, service: str) -> Undo:
     return undo
 
 
+def copy_of(town: Town, node: Machine, address: IPv4Address) -> Machine:
+    """Another device of the same make: all is the same but its MAC, and the certificate that such a device makes."""
+    attached = Attachment("eth0", CLUB, address, "02:00:5e:99:99:77", node.attachments[0].gateway)
+    twin = Machine(f"{node.key}-twin", [attached])
+    twin.tcp, twin.udp = dict(node.tcp), dict(node.udp)
+    if node.key in town.identities:
+        own = self_signed(f"{twin.key}.local", town.now() - timedelta(days=30))
+        for port in set(twin.tcp) - {22}:
+            twin.tcp[port] = secured(own, web("Race films", node.key.replace("-", " ")))
+    return twin
+
+
+def _to_twin(town: Town, service: str) -> Undo:
+    """There are two of the same make, and the rule names the other one."""
+    _, rule = _rule(town, "club-router", service)
+    twin = copy_of(town, town.nodes[SERVICES[service][0]], IPv4Address("10.44.7.177"))
+    town.nodes[twin.key], right, rule.target = twin, rule.target, twin.address
+
+    def undo() -> None:
+        del town.nodes[twin.key]
+        if rule.target == twin.address:
+            rule.target = right
+
+    return undo
+
+
 def _other_transport(rule: Rule) -> str:
     return "udp" if rule.transport != "udp" else "tcp"
 
@@ -88,12 +114,27 @@ def _ended(town: Town, service: str) -> Undo:
     return undo
 
 
-def _answers_itself(town: Town, service: str) -> Undo:
-    """Somebody has let the provider's box show its page to the internet, at this port."""
+def _outside_port(service: str) -> int:
     _, transport, _, outside = SERVICES[service]
     if transport != "tcp":
         raise NothingToBreak(f"{service} has no port of TCP", remedy="Choose another service.")
-    box = town.boxes["fibre-box"]
+    return outside
+
+
+def provider_answers(town: Town, service: str) -> Undo:
+    """The provider sends what is for this port to a page of its own, and the line hears nothing of it."""
+    outside, box = _outside_port(service), town.boxes["fibre-box"]
+    box.remote[outside] = web("This port is not part of your contract", "portal")
+
+    def undo() -> None:
+        box.remote.pop(outside, None)
+
+    return undo
+
+
+def _answers_itself(town: Town, service: str) -> Undo:
+    """Somebody has let the provider's box show its page to the internet, at this port."""
+    outside, box = _outside_port(service), town.boxes["fibre-box"]
     page = secured(self_signed("fibre-box.home.arpa", town.now() - timedelta(days=500)), web("fibre-box", box.key))
     box.tcp[443], box.remote[outside] = page, page
 
@@ -133,6 +174,8 @@ RULE_FAULTS = (
     Fault("forward-missing-outer", _missing("fibre-box")),
     Fault("forward-missing-inner", _missing("club-router")),
     Fault("forward-wrong-host", _wrong_host),
+    Fault("forward-to-twin", _to_twin),
+    Fault("forward-not-enforced", _changed_rule("enforced", lambda rule: False)),
     Fault(
         "forward-wrong-port",
         _changed_rule("target_ports", lambda rule: (rule.target_ports[0] + 1, rule.target_ports[1] + 1)),

@@ -43,10 +43,12 @@ class Rule:
     until: datetime | None = None
     enabled: bool = True
     interface: str = "internet"
+    enforced: bool = True  # the router acts by it
 
     def takes(self, transport: str, port: int, source: IPv4Address) -> bool:
         return (
             self.enabled
+            and self.enforced
             and self.interface == "internet"
             and self.transport in (transport, "both")
             and self.outside[0] <= port <= self.outside[1]

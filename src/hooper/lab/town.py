@@ -414,6 +414,7 @@ class Town:
             if other.segment == own.segment and not peer.off and peer is not node and str(other.address) in asked
         ]
         taken = {address for address, *_ in there}
+        there = [next(entry for entry in there if entry[0] == address) for address in taken]  # who answers first
         return routers + there + [entry for entry in gone if entry[0] not in taken]
 
     def lookup6(self, name: str) -> list[IPv6Address]:

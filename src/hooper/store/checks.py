@@ -93,10 +93,11 @@ class Checks:
         )
         return next(iter(self._db.readable("inside", question, _inside, service, transport, port)), None)
 
-    def fingerprints(self) -> dict[str, str]:
-        """The service behind each certificate that was ever seen from inside. Raises: StateError."""
-        rows = self._db.rows("SELECT fingerprint, service FROM inside WHERE fingerprint IS NOT NULL")
-        return dict(rows)
+    def showing(self, fingerprint: str) -> tuple[str, ...]:
+        """The services that showed this certificate or host key from inside. Raises: StateError."""
+        return tuple(
+            str(one) for (one,) in self._db.rows("SELECT service FROM inside WHERE fingerprint = ?", fingerprint)
+        )
 
     def outside_since(self, moment: datetime, now: datetime, service: str) -> list[tuple[datetime, dict[str, Any]]]:
         """What was seen of `service` from outside since `moment`, newest first. Raises: StateError."""

@@ -13,11 +13,14 @@ from hooper.check.results import CheckDocument, Skipped
 from hooper.check.wish import Outcome, Wish
 from hooper.clock import time_left
 from hooper.errors import HooperError
+from hooper.gateways.reading import Tables
 from hooper.places import Place
 from hooper.planning.unfolded import side_doors
 from hooper.usecases.looking import keep_look
 from hooper.usecases.probing import probe_keys
 from hooper.usecases.run import Run
+
+TABLES_S = 2.0  # seconds for the routers' tables, beside the probes
 
 
 @dataclass(frozen=True)
@@ -35,10 +38,11 @@ async def look(run: Run, request: CheckRequest) -> Outcome:
     doors = tuple(side_doors(run.topology, run.plan.forwards))
     known = run.given(request.public)
     started = run.here.clock.monotonic()
+    tables = Tables(run.here, run.site, run.site.gateways, min(request.deadline, TABLES_S))
     wish = Wish(run.topology, request.services, request.deadline, known, base=run.base, doors=doors, heard=run.progress,
-                keys=probe_keys(run))  # fmt: skip
+                keys=probe_keys(run), forwards=run.plan.forwards, tables=tables)  # fmt: skip
     if request.origin.kind == "here":
-        return await check_services(run.here, wish)
+        return await check_services(run.here, wish, memory=run.memory)
     outside = await open_origin(run.here, request.origin, run.site, run.base, request.deadline)
     wish = replace(wish, deadline=time_left(run.here.clock, started, request.deadline))
     return await check_services(run.here, wish, outside, run.memory)

@@ -56,6 +56,7 @@ from hooper.usecases.arrival import ArrivalLine
 from hooper.usecases.explaining import ExplainDocument
 from hooper.usecases.history import HistoryDocument
 from hooper.usecases.keeplines import KeepLine
+from hooper.usecases.knowing import KnownDocument
 from hooper.usecases.moving import MovedDocument
 from hooper.usecases.noticing import NoticesDocument, UnitDocument
 from hooper.usecases.ports_in import PortsInDocument
@@ -92,6 +93,7 @@ DOCUMENTS: dict[str, type] = {
     "edit": EditDocument,
     "host-list": HostListDocument,
     "host-find": FindDocument,
+    "host-know": KnownDocument,
     "host-suggest": SuggestDocument,
     "service-list": ServiceListDocument,
     "survey": SurveyDocument,

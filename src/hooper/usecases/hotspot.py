@@ -67,7 +67,7 @@ async def from_hotspot(run: Run, request: HotspotRequest) -> tuple[CheckDocument
 
 async def _home_looked(run: Run, wish: Wish) -> Wish:
     """What the inside looks like, and the lines' addresses: away nobody tells them."""
-    inside = await check_services(run.here, wish)
+    inside = await check_services(run.here, wish, memory=run.memory)
     keep_look(run, inside)
     public = await public_addresses(run.here, run.site, tuple(run.site.lines), wish.known, wish.deadline)
     return replace(wish, public={line: found for line, found in public.items() if found.address.value is not None})

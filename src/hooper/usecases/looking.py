@@ -36,7 +36,7 @@ def keep_look(run: Run, outcome: Outcome, causes: Mapping[str, str] | None = Non
     inside = {
         key: StoredInside(one.verdict, one.fingerprint, one.greeting, one.at)
         for key, one in outcome.inside.items()
-        if one.verdict in ("answered", "connected")
+        if one.verdict in ("answered", "connected") and key not in outcome.strangers
     }
     with run.keeping() as state:
         if state is not None:

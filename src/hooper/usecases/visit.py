@@ -162,7 +162,7 @@ async def make_pack(run: Run, request: PackRequest) -> tuple[tuple[PackedDocumen
     wish = Wish(run.topology, request.services, request.deadline, run.given(), base=run.base)
     around = await run.here.surroundings()
     if at_home(run.site, around) is not None:
-        keep_look(run, await check_services(run.here, wish))
+        keep_look(run, await check_services(run.here, wish, memory=run.memory))
     public = await public_addresses(run.here, run.site, tuple(run.site.lines), wish.known, request.deadline, names=True)
     keys, remarks = _packed_keys(run, request.services)
     pack = Pack(
@@ -367,8 +367,8 @@ class _PackedMemory:
         one = self.rows.get((service, transport, port))
         return StoredInside(one.verdict, one.fingerprint, one.greeting, one.at) if one is not None else None
 
-    def fingerprints(self) -> dict[str, str]:
-        return {one.fingerprint: one.service for one in self.rows.values() if one.fingerprint is not None}
+    def showing(self, fingerprint: str) -> tuple[str, ...]:
+        return tuple(one.service for one in self.rows.values() if one.fingerprint == fingerprint)
 
 
 async def visit(run: Run, request: VisitRequest) -> tuple[tuple[CheckDocument, bytes], list[HooperError]]:

@@ -8,7 +8,7 @@ from datetime import timedelta
 from hooper import deeds
 from hooper.addresses import parse_address
 from hooper.certs.problems import CODES, NOT_YET, TELLS, planned_for
-from hooper.check.results import Result
+from hooper.check.results import SPEECH, Result
 from hooper.clock import read_moment
 from hooper.comparison import Comparison, Side
 from hooper.line.judging import compare
@@ -23,7 +23,9 @@ from hooper.why.case import ASKER, ORDER, THERE, Case, State, WhyDocument
 from hooper.why.deciding import read_rule
 from hooper.why.facts import ServiceFacts
 from hooper.why.inside import faulty, judge_host, judge_service
+from hooper.why.looks import weighed
 from hooper.why.names import judge_name
+from hooper.why.rules import wrong_host
 from hooper.why.six import judge_openings, judge_six, six_alone
 from hooper.why.way import judge_way
 from hooper.words.said import NOTHING, Said, quoted, say, together
@@ -76,7 +78,7 @@ def diagnose(topology: Topology, plan: Plan, facts: ServiceFacts) -> WhyDocument
         facts.service,
         ok,
         tuple(case.steps[name] for name in order),
-        tuple(sorted(case.causes, key=lambda cause: ORDER[cause.certainty])),
+        tuple(sorted(weighed(case, case.causes) if public else case.causes, key=lambda cause: ORDER[cause.certainty])),
         (*_address_compared(site, facts), *_compared(case, ok=ok)),
         (*PublicAddress(facts.line.line, facts.line.public, facts.line.differs).findings(), *_hairpin_only(case)),
     )
@@ -229,7 +231,11 @@ def _outside(case: Case) -> None:
     if outside.verdict in THERE:
         for fault in outside.problems:
             if fault not in CODES:
-                faulty(case, fault, outside.detail)
+                own = fault not in SPEECH or outside.identity == "proven"
+                own = own or (inside is not None and fault in inside.problems)
+                faulty(case, fault, outside.detail, sure=own)
+                if not own:
+                    wrong_host(case, "possible")
 
 
 def _weak_evidence(case: Case) -> list[Said]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Mapping, Sequence
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
 from ipaddress import IPv4Address
@@ -24,23 +24,19 @@ from hooper.check.targets import inner_targets
 from hooper.check.view import BEFORE, has_ipv6
 from hooper.check.wish import Outcome, Wish
 from hooper.clock import time_left
-from hooper.errors import HooperError
-from hooper.gateways.find import find_routers
-from hooper.gateways.rules import wanted_rules
+from hooper.gateways.reading import Tables
 from hooper.line.facts import LineFacts, Measured
 from hooper.line.gather import gather_line
 from hooper.line.measure import measure_line
 from hooper.line.sources import Given, PublicAddress
 from hooper.net.presence import neighbours_since
 from hooper.net.types import Door, Neighbour
-from hooper.planning.openers import not_driven
 from hooper.planning.topology import Topology
 from hooper.planning.typed import six_for
 from hooper.planning.values import Plan
 from hooper.planning.worksheet import ticked_sheets
 from hooper.site.references import in_sight, seen_from
 from hooper.sourced import Sourced, SourcedAddress
-from hooper.store.entries import LiveRule
 from hooper.why.facts import ServiceFacts, TunnelSeen
 from hooper.words.said import say
 
@@ -123,7 +119,11 @@ class _Gathering:
     named: dict[str, NameSeen] = field(default_factory=dict)
     tables: dict[str, Sourced[str]] = field(default_factory=dict)
     measured: LineFacts | None = None
+    routers: Tables = field(init=False)
     well: anyio.CancelScope = field(default_factory=anyio.CancelScope)
+
+    def __post_init__(self) -> None:
+        self.routers = Tables(self.here, self.site, self.line.chain, self.left(2.0))
 
     @property
     def site(self) -> Site:
@@ -151,7 +151,7 @@ class _Gathering:
 
     async def inside(self) -> None:
         wish = Wish(self.topology, [self.service], self.left(), base=self.base, keys=self.past.keys)
-        self.looks["inside"] = await check_services(self.here, wish)
+        self.looks["inside"] = await check_services(self.here, wish, memory=self.memory)
         async with anyio.create_task_group() as tasks:
             tasks.start_soon(self.look_around)
             tasks.start_soon(self.look_further, wish)
@@ -172,7 +172,7 @@ class _Gathering:
         services = _side_by_side(self.site, self.service)  # of the others, those over TCP say whether the line is sound
         wish = Wish(
             self.topology, services, self.left(), self.past.known, public, self.base, ("tcp",), by_number=True,
-            keys=self.past.keys,
+            keys=self.past.keys, forwards=self.plan.forwards, tables=self.routers,
         )  # fmt: skip
         self.looks["outside"] = await check_services(self.here, wish, door, self.memory)
         own = [result for result in self.looks["outside"].results if result.service == self.service]
@@ -180,9 +180,13 @@ class _Gathering:
             self.well.cancel()
 
     async def read_tables(self) -> None:
-        self.tables = await _tables(
-            self.here, self.site, self.plan, self.service, self.line.chain, self.past, self.left(2.0), now=self.line.now
-        )
+        if self.site.services[self.service].reach != "public":
+            return
+        for key, table in (await self.routers.read()).items():
+            entered = self.past.entered.get(key, {})
+            said = table.said(self.plan.forwards, self.service, entered, self.line.now)
+            if said is not None:
+                self.tables[key] = Sourced(said, SEEN, self.line.now)
 
     async def measure(self) -> None:
         with self.well:
@@ -239,71 +243,6 @@ async def _more(here: Door, wish: Wish, service: str, line: LineFacts, look: Out
         if line.outside is not None and line.at is not None and wish.site.services[service].reach == "public":
             tasks.start_soon(hairpin, line.outside)
     return _More(**found)
-
-
-async def _tables(
-    here: Door,
-    site: Site,
-    plan: Plan,
-    service: str,
-    chain: Sequence[str],
-    past: Past,
-    deadline: float,
-    *,
-    now: datetime,
-) -> dict[str, Sourced[str]]:
-    """What the routers that answer say of the service's rule: there, missing, off, limited, the address that it names,
-    or unseen: one that is not shown may still be there, made by hand, unless it was Hooper that had entered it.
-    """
-    driven = [key for key in chain if not_driven(site, key) is None]
-    found: dict[str, Sourced[str]] = {}
-    if not driven or site.services[service].reach != "public":
-        return found
-    try:
-        routers = (await find_routers(here, site, driven, deadline)).routers
-    except HooperError:
-        return found
-    for key, router in routers.items():
-        try:
-            table = await router.table()
-        except HooperError:
-            continue
-        if table is None:
-            continue
-        planned = {one.rule.key for one in wanted_rules(router, plan.forwards, key, 0) if one.rule is not None}
-        for rule in wanted_rules(router, [f for f in plan.forwards if f.service == service], key, 0):
-            if rule.rule is None:
-                continue
-            at_port = [entry for entry in table if entry.key == rule.rule.key]
-            entry = next((one for one in at_port if one.source == rule.rule.source), None)
-            if entry is not None:
-                target = f"{entry.target_address}:{entry.target_port}"
-                said = "there" if entry.leads_as(rule.rule) else target
-                found[key] = Sourced(said if entry.enabled else "off", SEEN, now)
-            elif at_port and not rule.rule.source:
-                found[key] = Sourced("limited", SEEN, now)
-            else:  # rules that were made by hand may not be shown to programs
-                said = _not_shown(table, rule.rule, planned, past.entered.get(key, {}), service, now)
-                found[key] = Sourced(said, SEEN, now)
-    return found
-
-
-def _not_shown(
-    table: Iterable[LiveRule],
-    wanted: LiveRule,
-    planned: Collection[tuple[str, int]],
-    entered: Mapping[str, datetime | None],
-    service: str,
-    now: datetime,
-) -> str:
-    """What is said of a rule that a router's table does not show. planned: the transports and ports of all rules."""
-    led = (wanted.outside_port, wanted.target_address)
-    if any((one.outside_port, one.target_address) == led and one.key not in planned for one in table):
-        return "transport"
-    if service not in entered:
-        return "unseen"
-    until = entered[service]
-    return "ended" if until is not None and until <= now else "missing"
 
 
 def _side_by_side(site: Site, service: str) -> list[str]:

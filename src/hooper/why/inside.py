@@ -11,6 +11,8 @@ from hooper.why.six import six_alone
 from hooper.words.catalogue import codes
 from hooper.words.said import NOTHING, Said, general, quoted, say
 
+UNSURE = ("address-taken", "identity-changed")  # a repeater, or a device that was set up anew, looks the same
+
 
 def judge_host(case: Case) -> None:
     facts, service = case.facts, case.site.services[case.facts.service]
@@ -223,8 +225,8 @@ def _one_transport(case: Case) -> None:
     )
 
 
-def faulty(case: Case, fault: str, detail: Said) -> None:
-    """The service runs, and something about what it says is wrong."""
+def faulty(case: Case, fault: str, detail: Said, *, sure: bool = True) -> None:
+    """The service runs, and something about what it says is wrong. sure: it is the service itself that says so."""
     name = case.facts.service
     speaks = case.site.services[name].speaks
     remedies = {
@@ -254,4 +256,4 @@ def faulty(case: Case, fault: str, detail: Said) -> None:
             general("cause", fault, "do"),
         )
     code, message, remedy = remedies.get(fault, usual)
-    case.cause(code, "certain", message, remedy)
+    case.cause(code, "certain" if sure and code not in UNSURE else "likely", message, remedy)

@@ -31,7 +31,8 @@ NAMES = frozenset({
 LOOKED = frozenset({  # told by a look alone
     "line-not-reached", "public-address-wrong", "transport-unused", "rule-off", "rule-limited", "rule-wrong-port",
     "rule-wrong-transport", "rule-wrong-interface", "rule-ended", "gateway-answers", "name-has-others",
-    "name-contested", "name-other-family", "resolver-broken", "asker-tunnel",
+    "name-contested", "name-other-family", "resolver-broken", "asker-tunnel", "provider-answers", "address-taken",
+    "rule-not-enforced",
 })  # fmt: skip
 ALL = (INSIDE | LINE | STRANGERS | NAMES | RULES | {"inner-wan-moved", "port-blocked"}) - LOOKED
 ASKED = ALL | LOOKED  # of others no question tells anything
@@ -75,6 +76,8 @@ def questions(topology: Topology, plan: Plan, service: str) -> Iterator[SiteQues
     yield SiteQuestion("itself", words, ASKED - {"service-other"}, ASKED - {"service-faulty"})
     words = f"Does {name} itself, or its router's list of devices, show the address {site.devices[name].address}?"
     yield _splits("address", words, {"host-moved", "host-off", "host-isolated"})
+    words = f"In its router's list of devices: does {site.devices[name].address} stand beside {name}, and nobody else?"
+    yield _splits("whose", words, {"address-taken"})
     network = site.gateways[chain[-1]].lan.network
     words = f"Does {name} itself show an address of the network {network}, and not that of a guest Wi-Fi?"
     yield _splits("network", words, {"host-isolated"})
@@ -103,6 +106,9 @@ def _of_rules(plan: Plan, service: str, chain: tuple[str, ...]) -> Iterator[Site
             yield _splits(f"there-{gateway}", words, wrong)
             wrong |= {"rule-wrong-host"}
         yield _splits(f"rule-{gateway}", f"Does {gateway}'s list of rules show, switched on: {rule}?", wrong)
+    if shown:
+        words = f"{chain[-1]} was started anew, and its rules are still there: is it still not reached?"
+        yield _splits("anew", words, {"rule-not-enforced"})
     if len(shown) > 1:
         words = ", and ".join(f"on {gateway} {rule}" for gateway, rule in shown.items())
         yield _splits("rules", f"Do the routers' lists of rules show, switched on: {words}?", RULES)

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from hooper import deeds
+from hooper.judging.identity import target_of
 from hooper.planning.values import EVERYTHING, Forward
 from hooper.ports import ports_text
 from hooper.sourced import Sourced
-from hooper.why.case import Case, Certainty
+from hooper.why.case import THERE, Case, Certainty
 from hooper.why.deciding import hairpin_works, line_proven, read_rule, read_wan
 from hooper.words.said import NOTHING, Said, say, together
 
@@ -31,16 +32,10 @@ def told_rule(case: Case, gateway: str) -> tuple[str | None, Sourced[str] | None
     if told.value in (*RULE_WORDS, "unseen"):
         return told.value, told
     wanted = {rule.target_address for rule in _rules(case, gateway)}
-    address, port = _target(told.value)
+    address, port = target_of(told.value)
     ports = {ports_text(rule.target_ports) for rule in _rules(case, gateway)}
     right = address in wanted and (not port or port in ports)
     return ("there" if right else "wrong"), told
-
-
-def _target(told: str) -> tuple[str, str]:
-    """The address and the port that a rule is told to name, ADDRESS[:PORT]; an empty port: none is told."""
-    address, _, port = told.partition(":")
-    return address, port
 
 
 def _rules(case: Case, gateway: str) -> list[Forward]:
@@ -48,6 +43,13 @@ def _rules(case: Case, gateway: str) -> list[Forward]:
     mine = [rule for rule in case.plan.forwards if rule.gateway == gateway and rule.kind == "forward"]
     own = [rule for rule in mine if rule.service == case.facts.service]
     return own or [rule for rule in mine if rule.service == EVERYTHING]
+
+
+def wrong_by(case: Case, gateway: str, told: str) -> str:
+    """What is wrong with where a rule leads: wrong-port or wrong-host."""
+    address, _ = target_of(told)
+    right = any(rule.target_address == address for rule in _rules(case, gateway))
+    return "wrong-port" if right else "wrong-host"
 
 
 def judge_rule(case: Case, gateway: str, *, arrived: bool) -> None:
@@ -107,6 +109,14 @@ def undecided(case: Case) -> list[str]:
     return out
 
 
+def not_enforced(case: Case) -> None:
+    """A router whose table shows the rule as it should be need not act by it."""
+    for gateway in case.ruled:
+        state, told = told_rule(case, gateway)
+        if state == "there" and told is not None and told.measured:
+            case.caused("rule-not-enforced", "possible", gateway=gateway, service=case.facts.service)
+
+
 def position(case: Case, gateway: str) -> str:
     return "outer" if gateway == case.facts.line.chain[0] else "inner"
 
@@ -134,10 +144,10 @@ def told_wrong(case: Case) -> bool:
         else:
             wanted = _rules(case, gateway)[0]
             target = f"{wanted.target_address}:{ports_text(wanted.target_ports)}"
-            address, _ = _target(told.value)
+            address, _ = target_of(told.value)
             host = next((k for k, h in case.site.devices.items() if str(h.address) == address), None)
             other = f"{told.value} ({host})" if host is not None else told.value
-            code = "rule-wrong-port" if address == wanted.target_address else "rule-wrong-host"
+            code = f"rule-{wrong_by(case, gateway, told.value)}"
             message = say("s-rule-for-leads", gateway=gateway, name=name, other=other, target=target)
         case.cause(code, certainty, message, _enter(case, gateway), read_rule(gateway, name))
     return found
@@ -171,6 +181,13 @@ def wrong_host(case: Case, certainty: Certainty) -> None:
         sure=read_rule(look, facts.service) if look is not None else None,
         service=facts.service,
     )
+    if facts.outside is not None and facts.outside.verdict in (*THERE, "mismatched"):
+        case.caused(
+            "provider-answers",
+            "possible" if open_ones else "likely",
+            sure=read_rule(look, facts.service) if open_ones and look is not None else say("look-from-other-port"),
+            service=facts.service,
+        )
     if not line_proven(case):
         case.caused("public-address-wrong", "possible", sure=read_wan(facts.line.chain[0]))
 

@@ -8,7 +8,7 @@ from hooper.line.judging import outer_wan, situation
 from hooper.line.situation import judge
 from hooper.why.case import THERE, Case, Certainty
 from hooper.why.deciding import hairpin_works, line_proven, read_rule, read_wan, stand_in_reached
-from hooper.why.rules import judge_rule, missing, told_rule, told_wrong, undecided, wrong_host
+from hooper.why.rules import judge_rule, missing, not_enforced, told_rule, told_wrong, undecided, wrong_host
 from hooper.why.server_keys import server_keys
 from hooper.words.said import say, together
 
@@ -59,7 +59,7 @@ def judge_way(case: Case) -> None:
             missing(case, "possible", only="unseen")
         return
     icmp = outside.evidence.icmp
-    from_the_site = icmp is not None and _is_ours(case, icmp.by)
+    from_the_site = icmp is not None and is_ours(case, icmp.by)
     if verdict in ("mismatched", "silent", "refused"):
         _through_vpn(case)
     if verdict == "mismatched":
@@ -105,7 +105,7 @@ def _through_vpn(case: Case) -> None:
 PROHIBITED = ((3, 9), (3, 10), (3, 13))  # RFC 1812 section 5.2.7.1: forbidden by an administrator
 
 
-def _is_ours(case: Case, sender: str | None) -> bool:
+def is_ours(case: Case, sender: str | None) -> bool:
     """Whether an ICMP message comes from behind the public address: a NAT puts that in, or forgets to."""
     outside = case.facts.outside
     if sender is None or outside is None:
@@ -273,6 +273,8 @@ def _silent(case: Case) -> None:
         )
     if not facts.others and not hairpin_works(case):
         _inner_unknown(case, "possible")
+    if not hairpin_works(case):
+        not_enforced(case)
     _on_the_device(case, "possible" if unread or not proven else "likely")
     _blocked(case, "possible" if unread or not proven else "likely")
 

@@ -1,0 +1,1 @@
+"""The judgement of evidence: what was seen, and what it comes to. Pure."""

@@ -1,0 +1,96 @@
+"""What a device shows by which it is known again, kept as its own from now on."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from hooper.check.checking import check_services
+from hooper.check.wish import Wish
+from hooper.errors import HooperError, NeedsAPerson, UsageError
+from hooper.net.standing import standing
+from hooper.site.references import seen_from
+from hooper.usecases.looking import keep_look
+from hooper.usecases.probing import probe_keys
+from hooper.usecases.run import Run
+from hooper.words.said import Said
+
+
+@dataclass(frozen=True)
+class KnowRequest:
+    """host: of the site file. deadline: seconds for all of it."""
+
+    host: str
+    deadline: float = 5.0
+
+
+@dataclass(frozen=True, slots=True)
+class KnownSign:
+    """What one service of the device shows, at its inner address.
+
+    key: of its certificate or host key, "sha256:..."; null: it has none, so that nothing tells it from another of its
+    make. before: the one that was kept until now; null: none was. greeting: what it says first, or its server's name.
+    """
+
+    service: str
+    transport: str
+    port: int
+    key: str | None
+    before: str | None
+    greeting: str | None
+    detail: Said
+
+
+@dataclass(frozen=True, slots=True)
+class KnownDocument:
+    """`hooper host know`.
+
+    mac: of what has its address now; null: not seen. planned_mac: of the site file. signs: one row a service and port
+    that answered. silent: the services that did not.
+    """
+
+    host: str
+    address: str
+    mac: str | None
+    planned_mac: str | None
+    signs: tuple[KnownSign, ...]
+    silent: tuple[str, ...]
+
+
+class NothingShown(NeedsAPerson):
+    """The device shows nothing by which it could be known."""
+
+    code = "nothing-shown"
+    remedy = "Switch it on, and look once more."
+
+
+async def know(run: Run, request: KnowRequest) -> tuple[KnownDocument, list[HooperError]]:
+    """Look at the device inside, and keep what it shows in the place of what was kept of it before.
+
+    Raises: NoNetwork; UsageError: it is not seen from here, or has no service; NothingShown; StateError.
+    """
+    site, host = run.site, run.site.devices[request.host]
+    services = [key for key, entry in site.services.items() if entry.host == request.host]
+    at = standing(site, await run.here.surroundings()).gateway
+    if run.topology.gateway(request.host) not in seen_from(site, at):
+        raise UsageError(
+            f"{request.host} is not seen from here: this machine is not on its network",
+            remedy="Do this at home, from a computer on the same network.",
+        )
+    if not services:
+        raise UsageError(f"{request.host} has no service that could be looked at", remedy="Add one.")
+    wish = Wish(run.topology, services, request.deadline, base=run.base, keys=probe_keys(run))
+    outcome = await check_services(run.here, wish)
+    details = {(one.service, one.transport, one.port): one.detail for one in outcome.results}
+    signs: list[KnownSign] = []
+    for key, seen in outcome.inside.items():
+        if seen.verdict in ("answered", "connected"):
+            kept = run.kept.checks.inside(*key)
+            before = kept.fingerprint if kept is not None else None
+            signs.append(KnownSign(*key, seen.fingerprint, before, seen.greeting, details[key]))
+    if not signs:
+        raise NothingShown(f"{request.host} ({host.address}) answers by none of its services")
+    keep_look(run, outcome)
+    neighbours = (await run.here.surroundings()).neighbours
+    mac = next((one.mac for one in neighbours if one.address == host.address), None)
+    silent = tuple(key for key in services if key not in {one.service for one in signs})
+    return KnownDocument(request.host, str(host.address), mac, host.mac, tuple(signs), silent), []
