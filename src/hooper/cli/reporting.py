@@ -79,8 +79,9 @@ def _render(document: ReportDocument, out: Screen) -> None:
              f" (until {risk_taken.until}{over})", hang=12)  # fmt: skip
     out.print()
     lost = sum(outage.seconds for outage in document.outages)
-    words = (
-        f"{counted(len(document.outages), 'outage')}, {shown_duration(round(lost))} together" if lost else "No outage"
-    )
+    words = f"{counted(len(document.outages), 'outage')}, {shown_duration(round(lost))} together"
+    if not lost:
+        seen = counted(document.looked, "look") if document.looked else ""
+        words = f"No outage seen in {seen}" if seen else "Nobody has looked from outside"
     changes = counted(document.addresses, "change")
     out.print(f"{words} since {local(document.since, DAY)}; {changes} of the public address.")

@@ -39,6 +39,7 @@ class _Search:
     echo: SourcedAddress | None = None
     echo_silent: list[Said] = field(default_factory=list)
     no_way: IPAddress | None = None
+    other_router: IPAddress | None = None
     routers: dict[str, SourcedAddress | None] = field(default_factory=dict)
     named: dict[str, SourcedAddress] = field(default_factory=dict)
 
@@ -46,6 +47,9 @@ class _Search:
         self.around = await connected_surroundings(self.here)
         place = standing(self.site, self.around)
         self.at, interface = place.gateway, place.interface
+        router = self.around.default_gateway(interface) if self.at is not None else None
+        if self.at is not None and router not in (None, self.site.gateways[self.at].lan.ip):
+            self.at, self.other_router = None, router  # what it measures by that tells nothing of the site's lines
         open_lines = [line for line in lines if line not in self.known.given]
         near = [line for line in open_lines if line in lines_from(self.site, self.at)]
         self.door = self.here.through(interface) if interface is not None else self.here
@@ -99,6 +103,8 @@ class _Search:
                 return
 
     def _tried(self, line: str) -> tuple[Said, ...]:
+        if self.other_router is not None:
+            return (say("this-machine-goes-by-another", router=self.other_router),)
         if self.at is None:
             return (say("this-machine-is-not-at"),)
         if line not in lines_from(self.site, self.at):

@@ -54,7 +54,8 @@ class ReportDocument:
 
     title: what the site is called. since: from when on. exposed: what can be reached from outside. not_exposed: the
     services that nobody reaches from outside. accepted: the risks that were taken. names, certificates: how they stand.
-    outages: of public services, in their order. addresses: how often a line got another public address.
+    outages: of public services, in their order. addresses: how often a line got another public address. looked: how
+    often a public service was looked at from outside, since then.
     """
 
     title: str
@@ -66,6 +67,7 @@ class ReportDocument:
     certificates: tuple[StatusRow, ...]
     outages: tuple[OutageRow, ...]
     addresses: int
+    looked: int
 
 
 def report(run: Run, request: ReportRequest) -> tuple[ReportDocument, list[HooperError]]:
@@ -87,6 +89,7 @@ def report(run: Run, request: ReportRequest) -> tuple[ReportDocument, list[Hoope
         tuple(row for row in stands.rows if row.kind == "certificate"),
         tuple(_of_public(past, public)),
         len(changes),
+        sum(day.looks for day in past.days if day.service in public and day.place != str(HERE)),
     ), trouble
 
 

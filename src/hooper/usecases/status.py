@@ -127,12 +127,22 @@ def _service(run: Run, key: str, stood: Sequence[Stood], dues: Mapping[str, date
     counting = [one for one in outside if any(meant_by(places[id(one)], place) for place in kept)]
     newest = max((one.at for one in counting), default=None)
     counting += [one for one in outside if one not in counting and (newest is None or one.at > newest)]
-    chosen = min(counting or stood, key=lambda one: (ORDER.index(one.condition.level), -one.at.timestamp()))
+    chosen = _weightiest(counting or stood)
     row = _row(run, chosen, dues)
     public = run.site.services[key].reach == "public"
     if not counting and public and row.level == "well":
         return replace(row, level="unknown", needs=NOTHING, detail=row.detail + say("nobody-from-outside"))
     return row
+
+
+def _weightiest(stood: Sequence[Stood]) -> Stood:
+    """What counts among places: what could not be told from one takes nothing from what was told from another, and what
+    is long ago nothing from what was seen since.
+    """
+    told = [one for one in stood if one.condition.level != "unknown"] or stood
+    newest = max(one.at for one in told)
+    lately = [one for one in told if newest - one.at < GONE]
+    return min(lately, key=lambda one: (ORDER.index(one.condition.level), -one.at.timestamp()))
 
 
 def _never(kind: Subject, subject: str, aspect: str) -> StatusRow:

@@ -221,7 +221,7 @@ async def _between(run: Run, facts: LineFacts, deadline: float) -> Between:
     for service, entry in run.site.services.items():
         if run.state is not None and entry.reach == "public":
             looks = run.state.checks.outside_since(run.at - FRESH, run.at, service)
-            if looks and not looks[0][1]["ok"]:
+            if looks and looks[0][1]["verdict"] in ("silent", "refused"):  # what was not proven says nothing
                 failed[service] = age_of(looks[0][0], run.at)
     own = facts.own.value
     return await look_between(run.here, run.topology, run.plan, facts.at, own, deadline, failed=failed)

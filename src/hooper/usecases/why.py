@@ -167,12 +167,15 @@ def _published(run: Run) -> dict[str, Sourced[str]]:
 def _servers(run: Run) -> dict[str, TunnelSeen]:
     """By service, what the server of its tunnel told within the hour. Raises: StateError."""
     found: dict[str, TunnelSeen] = {}
-    heard = list(run.kept.tunnelling.heard().values())
+    heard, made = list(run.kept.tunnelling.heard().values()), run.kept.tunnelling.made()
     for key, tunnel in run.site.tunnels.items():
         if tunnel.public_key is None or tunnel.probe_key is None:
             continue
-        rows = {one.public_key for one in heard if one.tunnel == key and run.at - one.at <= HEARD_FOR}
-        right = {one.server for one in heard if one.tunnel == key and run.at - one.at <= HEARD_FOR}
+        since = max(
+            run.at - HEARD_FOR, made[key].at if key in made else run.at - HEARD_FOR
+        )  # before that it was another
+        told = [one for one in heard if one.tunnel == key and one.at >= since]
+        rows, right = {one.public_key for one in told}, {one.server for one in told}
         found[tunnel.service] = TunnelSeen(
             key, tunnel.public_key in right if right else None, tunnel.probe_key in rows if rows else None
         )

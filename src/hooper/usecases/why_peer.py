@@ -133,7 +133,8 @@ def _facts(run: Run, peer: str, told: dict[str, ServiceFacts], around: Surroundi
     plan = run.plan if entry.tunnel in detours(run.site) else None
     mark_now = works.server_mark(run.topology, entry.tunnel, run.at.date(), plan)
     up_to_date = current is not None and current.mark == mark_now
-    lately = [one for one in heard.values() if one.tunnel == entry.tunnel and run.at - one.at <= HEARD_FOR]
+    since = max([run.at - HEARD_FOR, *([current.at] if current is not None else [])])  # before that it was another file
+    lately = [one for one in heard.values() if one.tunnel == entry.tunnel and one.at >= since]
     own = heard.get(entry.public_key or peer)
     ends = works.certificate_ends(ring_of(run), run.site, peer) if run.state is not None else None
     gate: WhyDocument = diagnose(run.topology, run.plan, told["gate"])

@@ -7,7 +7,7 @@ from datetime import timedelta
 
 from hooper import deeds
 from hooper.addresses import parse_address
-from hooper.certs.problems import CODES, NOT_YET, TELLS, planned_for
+from hooper.certs.problems import CODES, EXPIRED, NOT_YET, TELLS, planned_for
 from hooper.check.results import SPEECH, Result
 from hooper.clock import read_moment
 from hooper.comparison import Comparison, Side
@@ -140,12 +140,20 @@ def _certificate(case: Case) -> None:
     case.step("certificate", "broken", words)
     clock = _clock(case, look) if NOT_YET in problems else NOTHING
     for problem in problems:
+        timely = problem in (EXPIRED, NOT_YET) and not _same_clock(case, look)
         case.cause(
             problem,
-            "certain",
+            "likely" if timely else "certain",
             say("of-a-service", name=name, what=words + clock),
             _renewal(case, planned, problem, clock),
+            say("compare-clocks", moment=case.facts.line.now) if timely else None,
         )
+
+
+def _same_clock(case: Case, look: Result) -> bool:
+    """Whether another clock than this computer's says what time it is: else its own may be what is wrong."""
+    told = look.evidence.page.date if look.evidence.page is not None else None
+    return told is not None and abs(read_moment(told) - case.facts.line.now) < CLOCK_OFF
 
 
 def _clock(case: Case, look: Result) -> Said:
