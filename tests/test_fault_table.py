@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import pytest
 
+from hooper.judging.worlds import Footing, outcomes, rows
 from support.fault_table import (
     CAUSES,
     PHONE,
@@ -57,8 +60,10 @@ def test_each_fault_is_named_and_nothing_else_is_certain(
     for fault in faults:
         service, cause = service_of(fault), expected(fault, kind)  # type: ignore[arg-type]
         lab.ask("break", fault=fault, service=service)
-        found = outlook.why(service, "alone")
+        document = outlook.look(service, "alone")
+        found = {one["code"]: one["certainty"] for one in document["causes"]}
         assert cause in found, (fault, found)
+        foretold(fault, cause, document)
         assert {code for code, certainty in found.items() if certainty == "certain"} <= {cause}, (fault, found)
         assert_found_by_asking(service, cause, found)
         if routers == "speaking":
@@ -67,6 +72,15 @@ def test_each_fault_is_named_and_nothing_else_is_certain(
         lab.ask("mend", fault=fault)
     for service in {service_of(fault) for fault in faults}:
         assert outlook.why(service, "well") == {}
+
+
+def foretold(fault: str, cause: str, document: dict[str, Any]) -> None:
+    """What is seen of a fault is among what its row in the table of causes says."""
+    footing = Footing(("fibre-box", "club-router"))
+    mine = [row for row in rows(footing) if row.code == CAUSES[fault]]
+    seen = {one["look"]: one["outcome"] for one in document["seen"]}
+    odd = [[look for look, said in seen.items() if said not in outcomes((row,), look)] for row in mine]
+    assert [] in odd or not mine, (fault, cause, seen, odd)
 
 
 @pytest.mark.parametrize("routers", ["speaking", "mute"])

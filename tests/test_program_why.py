@@ -28,7 +28,8 @@ from support.program import Lab, Ran, hooper, town_here, valid
 # what no look from here and no page of a router decides, so that it never is certain
 NEVER_CERTAIN = {
     "provider-blocks-port", "host-off", "host-filters-strangers", "host-filters-all", "host-without-way-out",
-    "service-stopped", "service-loopback", "zone-down", "resolver-broken", "phone-in-vpn", "address-taken", "forward-not-enforced",
+    "service-stopped", "service-loopback", "zone-down", "resolver-broken", "phone-in-vpn", "address-taken",
+    "forward-not-enforced",
 }  # fmt: skip
 OF_THE_FILM_PAGE = [one for one in CAUSES if service_of(one) == "film-page" and one != "name-contested"]
 DECIDING = ("--wan", "--rule", "--at")

@@ -7,9 +7,14 @@ import re
 import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
+from typing import Any
 
+import anyio
 import pytest
 
+from hooper.gateways.find import find_routers
+from hooper.site.load import parse_site
+from hooper.store.entries import LiveRule
 from support.namespaces import PUBLIC, RENTED, SITE, KernelTown, kernel_town
 from support.program import Ran, hooper, valid
 
@@ -253,6 +258,64 @@ def test_a_router_that_was_told_to_show_a_public_address(town: KernelTown, tmp_p
     assert (well.code, causes(well)) == (0, [])
     assert "rule-missing-outer" in dict(causes(gone))
     assert {code for code, certainty in causes(gone) if certainty == "certain"} <= {"rule-missing-outer"}
+
+
+def check(town: KernelTown, state: Path, code: int) -> dict[str, Any]:
+    """The film page from the phone's mobile data."""
+    ran = hooper(
+        "check", "film-page", "--from", "interface:usb0", "--json", "--deadline", "3", "--state", str(state),
+        "--site", str(town.folder / "site.toml"), place=town.ns("here"),
+    )  # fmt: skip
+    assert ran.code == code, ran.out
+    (result,) = valid("check", ran.document)["results"]
+    return dict(result)
+
+
+def test_a_rule_that_leads_to_another_device_with_the_same_key(town: KernelTown, tmp_path: Path) -> None:
+    """Their maker gave both one certificate: only the router's own table tells that it is the other one."""
+    site = parse_site((town.folder / "site.toml").read_bytes(), "site.toml").site
+    town.serve_page("twin", "hub", 9443, "Race films", pair=(town.folder / "film-page" / "pair.pem").read_text())
+    town.serve_router("club-router", secure=False, more="ext_ip=11.22.33.98")
+
+    async def enter() -> None:
+        found = await find_routers(town.door("here"), site, ["club-router"], 5.0)
+        await found.routers["club-router"].add(LiveRule("tcp", 443, "10.44.7.50", 9443, "", "by hand", True, 0))
+
+    try:
+        assert check(town, tmp_path / "well", 0)["identity"] == "proven"
+        town.remove("club-router", "film-page")
+        anyio.run(enter)
+        wrong = check(town, tmp_path / "fresh", 1)
+        why_wrong = causes(why(town, str(tmp_path / "why"), deadline="3"))
+    finally:
+        town.stop("igd-club-router")
+        town.run("club-router", "nft", "delete", "table", "inet", "filter")
+        town.stop("twin")
+    assert (wrong["verdict"], wrong["identity"]) == ("mismatched", "other")
+    assert "club-router's rule for it leads to 10.44.7.50:9443 (hub)" in wrong["detail"]
+    assert why_wrong == [("rule-wrong-host", "certain")]
+
+
+def test_another_device_at_the_planned_address(town: KernelTown, tmp_path: Path) -> None:
+    """With another MAC and another certificate than a moment before: it passes neither now nor the next time."""
+    assert check(town, tmp_path, 0)["identity"] == "proven"
+    mac = town.mac("film-box")
+    town.stop("film-page")
+    town.run("film-box", "ip", "link", "set", "dev", "eth0", "address", "02:00:5e:99:99:77")
+    town.gateway("film-box", "10.44.7.1")
+    town.run("here", "ip", "neigh", "flush", "dev", "lan0")
+    town.run("club-router", "ip", "neigh", "flush", "dev", "lan")
+    town.serve_page("film-page", "film-box", 443, "Race films", anew=True)
+    try:
+        first, second = check(town, tmp_path, 1), check(town, tmp_path, 1)
+    finally:
+        town.run("film-box", "ip", "link", "set", "dev", "eth0", "address", mac)
+        town.gateway("film-box", "10.44.7.1")
+        town.run("here", "ip", "neigh", "flush", "dev", "lan0")
+        town.run("club-router", "ip", "neigh", "flush", "dev", "lan")
+    for wrong in (first, second):
+        assert (wrong["verdict"], wrong["problems"]) == ("mismatched", ["address-taken"])
+    assert check(town, tmp_path, 1)["problems"] == ["identity-changed"]  # its MAC again, and not its certificate
 
 
 def test_survey_by_a_real_stun_server(town: KernelTown, tmp_path: Path) -> None:

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import date
 from itertools import combinations
-from typing import Literal
+from typing import Any, Literal
 
 from hooper.lab.faults import FAULTS
 from hooper.lab.tunnel_faults import TUNNEL_FAULTS
@@ -82,13 +82,16 @@ class Outlook:
     routers: Routers = "speaking"
 
     def why(self, service: str, run: str) -> dict[str, str]:
-        """The causes by their certainty. run: a name for the state that is used."""
+        """The causes by their certainty. run: as `look`."""
+        return {cause["code"]: cause["certainty"] for cause in self.look(service, run)["causes"]}
+
+    def look(self, service: str, run: str) -> dict[str, Any]:
+        """The whole diagnosis. run: a name for the state that is used."""
         state = f"{self.lab.folder}/{run}"
         shutil.rmtree(state, ignore_errors=True)
         shutil.copytree(self.surveyed, state)
         options = ("--from", self.origin, "--deadline", "0.6", "--state", state, "--json")
-        document = self.lab.run("why", service, *options).document
-        return {cause["code"]: cause["certainty"] for cause in document["causes"]}
+        return dict(self.lab.run("why", service, *options).document)
 
 
 def wrong_about(outlook: Outlook, faults: tuple[str, str]) -> Iterator[str]:

@@ -333,14 +333,16 @@ class KernelTown:
             time.sleep(0.02)
         raise AssertionError(f"{key} does not answer")
 
-    def serve_page(self, key: str, name: str, port: int, title: str, *, pair: str | None = None) -> None:
-        """nginx with a certificate of its own, or with a given chain and key."""
+    def serve_page(
+        self, key: str, name: str, port: int, title: str, *, pair: str | None = None, anew: bool = False
+    ) -> None:
+        """nginx with a certificate of its own, or with a given chain and key. anew: it makes itself another one."""
         folder = self.folder / key
         folder.mkdir(exist_ok=True)
         (folder / "index.html").write_text(f"<title>{title}</title>")
-        if pair is None:
+        if pair is None and (anew or not (folder / "pair.pem").exists()):
             make_certificate(folder / "pair.pem", f"{name}.local")
-        else:
+        elif pair is not None:
             (folder / "pair.pem").write_text(pair)
         (folder / "nginx.conf").write_text(
             f"daemon off; master_process off; user root; error_log {folder}/error.log; pid {folder}/pid;\n"

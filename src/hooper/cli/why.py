@@ -160,6 +160,8 @@ def render(document: WhyDocument, out: Screen, *, verbose: bool = False) -> None
 
     words = {True: "all is well", False: "something is broken", None: "not proven from outside"}
     wrong = any(finding.severity == "error" for finding in document.findings)
+    if any(step.step == "tunnel" for step in document.steps) and document.ok is None:
+        words[None] = "not proven: its tunnel was not looked through"
     word = "it answers, but see the findings" if document.ok and wrong else words[document.ok]
     heading(out, f"{document.service}: {word}")
     for number, cause in enumerate(document.causes):
@@ -200,7 +202,14 @@ def _next(session: Session, document: WhyDocument, peer: str | None, origin: str
     outside = origin not in (None, "here")
     by = f" --peer {peer}" if peer is not None else ""
     first = document.causes[0] if document.causes else None
-    if document.ok is None and outside:
+    through = next((step for step in document.steps if step.step == "tunnel" and step.state == "unknown"), None)
+    if document.ok is None and through is not None:
+        (seen,) = through.evidence
+        if seen.code == "tunnel-not-looked":
+            session.next("look-through-the", f"why {document.service} --peer {seen['peers'][0]} --from interface")
+        elif seen.code == "tunnel-reaches-nobody":
+            session.next("let-a-peer-reach", f"peer add laptop --into {document.service}")
+    elif document.ok is None and outside:
         session.note("\nThe line marked ? at `outside` says why this look could not prove it.")
     elif document.ok is None:
         session.next("from-phone", f"why {document.service}{by} --from interface")

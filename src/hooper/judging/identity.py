@@ -4,10 +4,10 @@ The rules, in the order in which they count:
 - What answered with a secret that it alone can have (a tunnel's handshake, the secret of a stand-in), or with a
   certificate of an authority for the name that people type, is proven.
 - Two observations that contradict each other never pass. Against it speak: a router's table that names another target,
-  an inside that refuses or speaks otherwise while the outside answers, a planned MAC that is not at the planned address,
-  another key than the one that was kept of this device before.
-- A key of its own proves a device where it was kept of it before, or where what has the planned address and MAC shows it
-  in the same moment, and no other device does: devices of one make may come with one key for all.
+  an inside that refuses or speaks otherwise while the outside answers, a planned MAC that is not at the planned
+  address, another key than the one that was kept of this device before.
+- A key of its own proves a device where it was kept of it before, or where what has the planned address and MAC shows
+  it in the same moment, and no other device does: devices of one make may come with one key for all.
 - A greeting or a page tells the kind alone: it looks like it, and nothing tells it from another of its make.
 - What was not looked at speaks neither for nor against.
 """
@@ -42,10 +42,11 @@ class Signs:
 
     reached: something answered. other: what answered is not what answers inside. told: it spoke as the service does.
     secret: it has a secret of its own. vouched: an authority vouches for the name that was asked for. key: what
-    answered has a key. same: it is the key that is seen inside, in the same moment. kept: it is the one that was kept
-    of this device. otherwise: it speaks otherwise than inside in the same moment, such as without encryption. shared: the service of another host that shows the same key. inside: what the inside says in the
-    same moment: there, refused, silent, nobody. mac: what has the planned address: planned, other. mac_at: the address
-    at which the planned MAC is instead. rules: where the routers' rules lead.
+    answered has a key. otherwise: it speaks otherwise than inside in the same moment, such as without encryption.
+    same: it is the key that is seen inside, in the same moment. kept: it is the one that was kept of this device.
+    shared: the service of another host that shows the same key. inside: what the inside says in the same moment. mac:
+    whose MAC has the planned address. mac_at: the address at which the planned MAC is instead. rules: where the
+    routers' rules lead.
     """
 
     reached: bool
@@ -66,9 +67,9 @@ class Signs:
 
 @dataclass(frozen=True, slots=True)
 class Identified:
-    """identity: what it comes to. against: what speaks against it, each in its words; empty: nothing does. Where that is
-    not enough to say that it is another device, identity is none. code: of what is wrong, where that is of the device
-    itself; None: it is not.
+    """identity: what it comes to. against: what speaks against it, each in its words; empty: nothing does. Where that
+    is not enough to say that it is another device, identity is none. code: of what is wrong, where that is of the
+    device itself; None: it is not.
     """
 
     identity: Identity

@@ -63,6 +63,11 @@ class History:
             with self._db.writing():
                 self._db.many("DELETE FROM states WHERE kind = ? AND subject = ? AND aspect = ?", rows)
 
+    def subjects(self) -> list[str]:
+        """What there is a past of. Raises: StateError."""
+        found = self._db.rows("SELECT subject FROM states UNION SELECT subject FROM events ORDER BY subject")
+        return [str(subject) for (subject,) in found]
+
     def conditions(self) -> list[Stood]:
         """How all things stand. Raises: StateError."""
         question = "SELECT kind, subject, aspect, state, level, since, at, detail, cause FROM states ORDER BY rowid"

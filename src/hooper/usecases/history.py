@@ -10,6 +10,7 @@ from hooper.clock import rfc3339
 from hooper.errors import HooperError
 from hooper.places import HERE, Place
 from hooper.report.figures import Drawn, Strip
+from hooper.site.words import chosen
 from hooper.store.kept import DayOfLooks, Happening, Level, Stood, Subject
 from hooper.usecases.condition_kinds import KINDS
 from hooper.usecases.run import Run
@@ -147,6 +148,8 @@ def gather(run: Run, since: datetime) -> WholePast:
 
 def history(run: Run, request: HistoryRequest) -> tuple[HistoryDocument, list[HooperError]]:
     """What changed since a moment. Raises: StateError."""
+    if request.subjects:
+        chosen(request.subjects, _known(run), "service, name, line or other thing")
     past = gather(run, request.since)
 
     def wanted(kind: str, subject: str) -> bool:
@@ -162,6 +165,14 @@ def history(run: Run, request: HistoryRequest) -> tuple[HistoryDocument, list[Ho
         tuple(looks),
         len(events) - len(shown),
     ), []
+
+
+def _known(run: Run) -> list[str]:
+    """What may be asked for: all of the site file that has a past, and what had one before it was taken out."""
+    site = run.site
+    tables = (site.services, site.names, site.lines, site.gateways, site.certificates, site.tunnels, site.peers)
+    keys = dict.fromkeys([*(key for table in tables for key in table), *site.hosts])
+    return list(keys | dict.fromkeys(run.state.history.subjects() if run.state is not None else ()))
 
 
 def event_row(one: Happening) -> EventRow:

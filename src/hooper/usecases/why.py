@@ -154,7 +154,7 @@ def _past(run: Run, request: WhyRequest, told: Mapping[str, Sourced[str]]) -> Pa
         key: {entry.service: entry.until for entry in journal.entries(key).values()} for key in run.site.gateways
     }
     known, keys = run.given(request.public, told), probe_keys(run)
-    return Past(known, newest, entered, keys, _servers(run), _published(run))
+    return Past(known, newest, entered, keys, tunnels_seen(run), _published(run))
 
 
 def _published(run: Run) -> dict[str, Sourced[str]]:
@@ -164,7 +164,7 @@ def _published(run: Run) -> dict[str, Sourced[str]]:
     return {name: Sourced(last.value, say("published"), last.at) for name, last in shown.items()}
 
 
-def _servers(run: Run) -> dict[str, TunnelSeen]:
+def tunnels_seen(run: Run) -> dict[str, TunnelSeen]:
     """By service, what the server of its tunnel told within the hour. Raises: StateError."""
     found: dict[str, TunnelSeen] = {}
     heard, made = list(run.kept.tunnelling.heard().values()), run.kept.tunnelling.made()

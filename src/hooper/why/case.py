@@ -55,12 +55,21 @@ class AskedOnSite:
 
 
 @dataclass(frozen=True, slots=True)
+class LookSeen:
+    """One look that the causes were weighed by. look: such as outside, inside, mac, rule@GATEWAY. outcome: a word."""
+
+    look: str
+    outcome: str
+
+
+@dataclass(frozen=True, slots=True)
 class WhyDocument:
     """`hooper why`.
 
     ok: null where nobody looked from outside. causes: the likeliest first. findings: where what is written or told of
     the line contradicts what was looked at. steps: the links of the chain, from the site file to the outside. asked:
-    the questions that were answered, and the next one where there is one.
+    the questions that were answered, and the next one where there is one. seen: the looks that were made, each with its
+    outcome: no cause is certain while another one would have looked the same.
     """
 
     service: str
@@ -70,6 +79,7 @@ class WhyDocument:
     comparisons: tuple[Comparison, ...]
     findings: tuple[Finding, ...] = ()
     asked: tuple[AskedOnSite, ...] = ()
+    seen: tuple[LookSeen, ...] = ()
 
 
 @dataclass

@@ -13,17 +13,18 @@ from hooper.clock import read_moment
 from hooper.comparison import Comparison, Side
 from hooper.line.judging import compare
 from hooper.line.sources import PublicAddress
+from hooper.planning.access import reaching
 from hooper.planning.findings import finds
 from hooper.planning.topology import Topology
 from hooper.planning.typed import typed, typed_inside
 from hooper.planning.values import Finding, Plan
 from hooper.site.model import Site
 from hooper.sourced import age_of
-from hooper.why.case import ASKER, ORDER, THERE, Case, State, WhyDocument
+from hooper.why.case import ASKER, ORDER, THERE, Case, LookSeen, State, WhyDocument
 from hooper.why.deciding import read_rule
 from hooper.why.facts import ServiceFacts
 from hooper.why.inside import faulty, judge_host, judge_service
-from hooper.why.looks import weighed
+from hooper.why.looks import looks, weighed
 from hooper.why.names import judge_name
 from hooper.why.rules import wrong_host
 from hooper.why.six import judge_openings, judge_six, six_alone
@@ -58,6 +59,9 @@ def diagnose(topology: Topology, plan: Plan, facts: ServiceFacts) -> WhyDocument
         "certificate",
         "outside",
     ]
+    if site.services[facts.service].reach == "tunnel":
+        _tunnel(case)
+        order.append("tunnel")
     ok: bool | None
     broken = next((case.steps[name] for name in order if case.steps[name].state == "broken"), None)
     if broken is not None and not case.causes:
@@ -73,14 +77,16 @@ def diagnose(topology: Topology, plan: Plan, facts: ServiceFacts) -> WhyDocument
     ):
         ok = False
     else:
-        ok = True if case.steps["outside"].state == "ok" else None
+        ok = True if case.steps["outside"].state == "ok" and "tunnel" not in case.steps else None
+    seen = dict(looks(case)) if public else {}
     return WhyDocument(
         facts.service,
         ok,
         tuple(case.steps[name] for name in order),
-        tuple(sorted(weighed(case, case.causes) if public else case.causes, key=lambda cause: ORDER[cause.certainty])),
+        tuple(sorted(weighed(case, seen) if public else case.causes, key=lambda cause: ORDER[cause.certainty])),
         (*_address_compared(site, facts), *_compared(case, ok=ok)),
         (*PublicAddress(facts.line.line, facts.line.public, facts.line.differs).findings(), *_hairpin_only(case)),
+        seen=tuple(LookSeen(look, outcome) for look, outcome in seen.items()),
     )
 
 
@@ -189,6 +195,13 @@ def _not_forwarded(case: Case) -> None:
     outside = case.facts.outside
     if outside is not None and outside.verdict in (*THERE, "mismatched"):
         case.caused("open-unplanned", "certain", service=case.facts.service, port=outside.port)
+
+
+def _tunnel(case: Case) -> None:
+    """A service for a tunnel is judged by that, and this look went another way."""
+    peers = reaching(case.site, case.facts.service)
+    none = say("tunnel-reaches-nobody") if case.site.tunnels else say("no-tunnel-yet", add=deeds.ADD_TUNNEL)
+    case.step("tunnel", "unknown", say("tunnel-not-looked", peers=peers) if peers else none)
 
 
 def _hairpin_only(case: Case) -> Iterator[Finding]:

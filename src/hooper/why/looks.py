@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import replace
 
 from hooper.addresses import parse_address
@@ -18,14 +18,14 @@ LINES = {"carrier-nat": "carrier", "shared-ports": "shared", "no-ipv4": "none"}
 NAMED = 3  # causes that are not ruled out, at most, in one sentence
 
 
-def weighed(case: Case, causes: list[Cause]) -> list[Cause]:
+def weighed(case: Case, seen: Mapping[str, str]) -> list[Cause]:
     """The causes, none of them certain while another one would have looked the same."""
     footing = Footing(case.ruled)
     known = {row.code for row in rows(footing) if "name" not in row.shows}  # of names, their own servers say all
-    told = judged(footing, dict(looks(case)))
+    told = judged(footing, seen)
     return [
         _doubted(told, cause) if cause.certainty == "certain" and cause.code in known - told.certain else cause
-        for cause in causes
+        for cause in case.causes
     ]
 
 

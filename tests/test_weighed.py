@@ -1,0 +1,138 @@
+"""What decides nothing: what was measured by another line, before a change, by one clock alone, or not at all."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from datetime import UTC, datetime, timedelta
+from ipaddress import IPv4Address
+from pathlib import Path
+
+import pytest
+
+from hooper.store.kept import Condition, Heard, Level, Made, Stood
+from hooper.store.state import State
+from hooper.usecases.run import Run
+from hooper.usecases.status import status
+from hooper.usecases.why import tunnels_seen
+from hooper.words.said import NOTHING
+from support.program import LabHere, town_here
+from support.sites import ONE_BOX, site
+
+NOW = datetime(2026, 11, 30, 12, tzinfo=UTC)
+HOUR, DAY = timedelta(hours=1), timedelta(days=1)
+TEXT = ONE_BOX + '[services.hub-page]\nhost = "hub"\nspeaks = "https"\nreach = "public"\n'
+
+
+@pytest.fixture
+def town(tmp_path: Path) -> Iterator[LabHere]:
+    with town_here(tmp_path / "lab") as lab:
+        lab.enter_sheets()
+        yield lab
+
+
+def test_a_name_is_not_published_by_what_another_line_says(town: LabHere) -> None:
+    """This machine is on the site's network, and goes out by a router of another hand."""
+    attachment = town.board.town.nodes["here"].attachments[0]
+    right, attachment.gateway = attachment.gateway, IPv4Address("10.44.7.99")
+    town.run("lab", "break", "name-stale")
+    ran = town.run("name", "update", "--json")
+    (row, *_) = ran.document["names"]
+    assert (ran.code, row["action"]) != (0, "updated")
+    assert "goes out by 10.44.7.99" in ran.out + ran.err
+    attachment.gateway = right
+    assert town.run("name", "update").code == 0
+
+
+def test_no_outage_is_told_of_what_nobody_has_looked_at(town: LabHere) -> None:
+    assert "Nobody has looked from outside since" in town.run("report").out
+    town.run("check", "film-page", "--from", "interface:usb0", "--deadline", "1.5")
+    assert "No outage seen in 1 look since" in town.run("report").out
+
+
+def test_what_was_merely_not_proven_blames_no_router(town: LabHere) -> None:
+    """WireGuard is silent to strangers: from between the boxes that says nothing of the outer one's rule."""
+    town.run("check", "gate", "--from", "interface:usb0", "--deadline", "1.5")
+    town.run("lab", "plug", "between")
+    told = town.run("survey", "--between", "--deadline", "2", "--json")
+    assert "gate" not in str(told.document["between"]["meaning"])
+
+
+def test_a_certificate_is_certainly_over_only_by_a_second_clock(town: LabHere) -> None:
+    """The film box does not say what time it is by it, and the hub does."""
+    for service, certainty in (("hub-page", "certain"), ("film-page", "likely")):
+        town.run("lab", "break", "certificate-expired", service)
+        found = town.run("why", service, "--from", "interface:usb0", "--deadline", "1.5", "--json").document["causes"]
+        told = {one["code"]: one for one in found}
+        assert told["certificate-expired"]["certainty"] == certainty, found
+        if certainty == "likely":
+            assert "Compare this computer's clock" in told["certificate-expired"]["would_make_certain"]
+        town.run("lab", "mend")
+
+
+def test_a_service_for_a_tunnel_is_judged_by_its_tunnel(town: LabHere) -> None:
+    """Shut outside is as it should be, and says nothing of who is to come in."""
+    looked = ("why", "film-shell", "--from", "interface:usb0", "--deadline", "1.5")
+    ran = town.run(*looked)
+    assert (ran.code, "all is well" in ran.out, "its tunnel was not looked through" in ran.out) == (1, False, True)
+    assert "`hooper tunnel add` makes one" in ran.out
+    for words in (
+        ("tunnel", "add", "oars", "--kind", "wireguard", "--service", "gate", "--subnet", "10.88.44.0/24"),
+        ("peer", "add", "cox-phone", "--tunnel", "oars", "--into", "film-shell"),
+    ):
+        assert town.run(*words).code == 0
+    assert "hooper why film-shell --peer cox-phone" in town.run(*looked).err
+
+
+def test_a_typed_word_that_names_nothing_is_no_fact(town: LabHere) -> None:
+    assert town.run("history", "film-page").code == 0
+    ran = town.run("history", "film-pag")
+    assert (ran.code, "film-pag" in ran.err, "film-page" in ran.err) == (2, True, True)
+
+
+@pytest.mark.parametrize(("heard", "known"), [(-30, None), (-5, False)])
+def test_what_a_server_told_before_its_files_were_made_is_history(
+    heard: int, known: bool | None, tmp_path: Path
+) -> None:
+    """heard: minutes, when the server was asked; its files were made 10 minutes ago."""
+    text = TEXT + (
+        '[hosts.gate]\naddress = "10.44.7.60"\n[services.gate]\nhost = "gate"\nspeaks = "wireguard"\nreach = "public"\n'
+        '[tunnels.oars]\nservice = "gate"\nsubnet = "10.88.44.0/24"\n'
+        'public_key = "GATEgateGATEgateGATEgateGATEgateGATEgateGAE="\n'
+        'probe_key = "PROBprobPROBprobPROBprobPROBprobPROBprobPRE="\n'
+    )
+    with State(tmp_path / "state.sqlite3") as state:
+        run = Run(site(text), NOW, state=state)
+        server = run.site.tunnels["oars"].public_key
+        assert server is not None
+        state.tunnelling.make("oars", Made("mark", NOW - timedelta(minutes=10)))
+        at = NOW + timedelta(minutes=heard)
+        state.tunnelling.hear(
+            "oars", [Heard("OTHERotherOTHERotherOTHERotherOTHERotherOTE=", "oars", server, None, None, 0, 0, at)]
+        )
+        assert tunnels_seen(run)["gate"].probe is known
+
+
+def stood(place: str, level: Level, age: timedelta) -> Stood:
+    state = {"well": "answers", "wrong": "broken", "unknown": "unproven"}[level]
+    return Stood(Condition("service", "hub-page", place, state, level, NOTHING), NOW - age, NOW - age)
+
+
+@pytest.mark.parametrize(
+    ("looks", "level"),
+    [
+        ([("interface:usb0", "unknown", 2 * DAY), ("interface:usb1", "well", HOUR)], "well"),
+        ([("interface:usb0", "unknown", HOUR), ("interface:usb1", "well", 2 * HOUR)], "well"),
+        ([("interface:usb0", "wrong", HOUR), ("interface:usb1", "well", 2 * HOUR)], "wrong"),
+        ([("interface:usb0", "wrong", 30 * DAY), ("interface:usb1", "well", HOUR)], "well"),
+        ([("interface:usb0", "unknown", HOUR)], "unknown"),
+    ],
+)
+def test_among_places_what_was_told_counts(
+    looks: list[tuple[str, Level, timedelta]], level: str, tmp_path: Path
+) -> None:
+    with State(tmp_path / "state.sqlite3") as state:
+        for place, how, age in sorted(looks, key=lambda look: -look[2]):
+            one = stood(place, how, age)
+            state.history.note(one.at, [one.condition])
+        document, _ = status(Run(site(TEXT), NOW, state=state))
+    assert {row.subject: row.level for row in document.rows}["hub-page"] == level
