@@ -324,9 +324,10 @@ def summary(results: Sequence[Result]) -> str:
     parts += [f"{unproven} unproven"] if unproven else []
     alike = sum(result.looks_right for result in results)
     proven = sum(result.ok and result.identity == "proven" for result in results)
-    parts += [f"{proven} proven to be the device itself"] if proven else []
-    parts += [f"{alike} {'looks' if alike == 1 else 'look'} right"] if alike else []
-    return ", ".join(parts) + "."
+    whose = [f"{proven} {'is' if proven == 1 else 'are'} proven"] if proven else []
+    whose += [f"{alike} {'looks' if alike == 1 else 'look'} right"] if alike else []
+    answers = f" Of {counted(proven + alike, 'answer')} {', '.join(whose)}." if whose else ""
+    return ", ".join(parts) + "." + answers
 
 
 def _words(result: Result) -> str:

@@ -14,7 +14,7 @@ from hooper.words.said import NOTHING, Said, say
 Dependence = Literal["endpoint-independent", "address-dependent", "address-and-port-dependent"]
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Hops:
     """A way out. seen: who revealed itself at each hop, the nearest first; None: nobody. arrived: the hop at which
     the destination itself answered. no_way: a router that says that it has no way there.
@@ -53,7 +53,7 @@ def nats_before(to_self: Hops | None, outward: Hops | None, *, counted: bool) ->
     return between(to_self, outward if counted else None) if told else None
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class NatBehaviour:
     """What a NAT does with UDP.
 
@@ -71,7 +71,7 @@ class NatBehaviour:
     note: str = ""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class BoxSaid:
     """What a router says of itself. control: the protocols that it answers. wan: its outer address, `by` which of them.
 
@@ -86,7 +86,7 @@ class BoxSaid:
     between: bool = False
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class ResolverSaid:
     """What became of asking a resolver. told_by: machine or site. answers: the addresses that it has for each name."""
 

@@ -9,7 +9,7 @@ from hooper.planning.values import Finding, Forward, StaticRoute
 from hooper.ports import Ports
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Reservation:
     """An address that the gateway's DHCP server must always give to one device."""
 
@@ -18,7 +18,7 @@ class Reservation:
     mac: str | None
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class OwnService:
     """What a gateway offers itself, and lets in from outside. ports: null for an IP protocol without them. sources: who
     is let in; empty means anyone.
@@ -31,7 +31,7 @@ class OwnService:
     sources: tuple[str, ...]
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Sheet:
     """What to enter by hand on one gateway. own: its own services. routes: the static routes to enter."""
 
@@ -48,7 +48,7 @@ class Sheet:
         return bool(self.rules or self.reservations or self.routes or self.own)
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class DeviceService:
     """What a device offers. base_url: what a web server has to know as its own address; null for others."""
 
@@ -60,7 +60,7 @@ class DeviceService:
     base_url: str | None
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class DeviceTick:
     """One line of a device's list. said: as ticked; null: nobody has said. item: its key. question: what is asked."""
 
@@ -69,7 +69,7 @@ class DeviceTick:
     said: bool | None
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class DeviceSheet:
     """What to set on one device.
 
@@ -91,7 +91,7 @@ class DeviceSheet:
     notes: tuple[str, ...]
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Letter:
     """What is asked of the provider, for a box that the user may not change. paragraphs: its text."""
 
@@ -101,7 +101,7 @@ class Letter:
     rules: tuple[Forward, ...]
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class SheetChange:
     """What is different from the sheet that was ticked off last.
 
@@ -114,7 +114,7 @@ class SheetChange:
     was: Forward | None
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class ClientLine:
     """A line for the hosts files of devices inside. Several addresses for one name cannot all be right.
 
@@ -127,7 +127,7 @@ class ClientLine:
     needed: bool
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Ruleset:
     """A gateway's rules as a file for nftables. text: the file."""
 
@@ -135,7 +135,7 @@ class Ruleset:
     text: str
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class WorksheetDocument:
     """`hooper worksheet`: sheets for the routers, or what an option asked for instead.
 
@@ -154,7 +154,7 @@ class WorksheetDocument:
     never_ticked: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class ChangedKey:
     """One key of the site file that was set; null stands for a key that is not there.
 
@@ -166,7 +166,7 @@ class ChangedKey:
     after: str | None
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class EditDocument:
     """What an edit did to the site file.
 
@@ -183,7 +183,7 @@ class EditDocument:
     findings: tuple[Finding, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class HostRow:
     """One host.
 
@@ -202,14 +202,14 @@ class HostRow:
     ready: dict[str, bool | None]
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class HostListDocument:
     """`hooper host list`."""
 
     hosts: tuple[HostRow, ...]
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class SuggestDocument:
     """`hooper host suggest`: free addresses on one network, the best first.
 
@@ -226,7 +226,7 @@ class SuggestDocument:
     answered: tuple[str, ...]
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class ServiceRow:
     """One service.
 
@@ -246,7 +246,7 @@ class ServiceRow:
     name: str | None
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class ServiceListDocument:
     """`hooper service list`."""
 

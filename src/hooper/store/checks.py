@@ -15,7 +15,7 @@ RESULTS_KEPT = 50_000
 Inner = tuple[str, str, int]  # service, transport, port on the device
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Looked:
     """One result. reached: as it should be, seen from outside. document: all of it, as JSON has it."""
 
@@ -28,7 +28,7 @@ class Looked:
     document: Mapping[str, Any]
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class StoredInside:
     """What a service looked like from inside. at: as RFC 3339 writes it."""
 

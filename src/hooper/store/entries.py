@@ -9,7 +9,7 @@ from typing import Literal
 Key = tuple[str, int, str]  # transport, outside port, source
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class LiveRule:
     """An entry of a router's own table. source: the one address it is limited to, empty: anyone. lease_s: 0: no end."""
 
@@ -32,7 +32,7 @@ class LiveRule:
         return mine == (other.key, other.target_address, other.target_port, other.source)
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Entered:
     """An entry of ours as the journal keeps it.
 
@@ -52,7 +52,7 @@ class Entered:
         return key_of(self.rule)
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Lent:
     """A rule of ours that stands at a port for as long as a test takes, to be taken away again.
 

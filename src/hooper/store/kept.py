@@ -15,7 +15,7 @@ Level = Literal["well", "wrong", "unknown", "fact"]
 KnownBy = Literal["said", "seen", "loaded"]  # by a person, at the server, by its files
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Condition:
     """How one thing stands now.
 
@@ -36,7 +36,7 @@ class Condition:
     steady: bool = False
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Stood:
     """A condition as it is kept. since: when it came to be so. at: when that was last seen."""
 
@@ -45,7 +45,7 @@ class Stood:
     at: datetime
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Happening:
     """A change of how something stands. number: they only grow. before: None: it was not known."""
 
@@ -62,7 +62,7 @@ class Happening:
     seconds: float | None
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class DayOfLooks:
     """The looks at a service from one place on one day (UTC). took_ms: the mean of those that were well."""
 
@@ -74,7 +74,7 @@ class DayOfLooks:
     took_ms: float | None
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Turn:
     """Where a task stands; it can be kept over a restart.
 
@@ -89,7 +89,7 @@ class Turn:
     runs: int = 0
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Handed:
     """A profile that a peer was given. mark: of what it said. endpoint: where it leads, as host:port. kept: its private
     key is to stay here.
@@ -102,7 +102,7 @@ class Handed:
     at: datetime
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Revoked:
     """A peer from which its way in was taken. public_key: the one that it had; empty: none is known. out: since when
     the server does not let it in; None: nobody has said or seen that. how: by what that is known.
@@ -116,7 +116,7 @@ class Revoked:
     how: KnownBy | Literal[""] = ""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Made:
     """A server's file. mark: of what it said."""
 
@@ -124,7 +124,7 @@ class Made:
     at: datetime
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Heard:
     """What a server has seen of one public key.
 
