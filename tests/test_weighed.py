@@ -64,6 +64,7 @@ def test_a_certificate_is_certainly_over_only_by_a_second_clock(town: LabHere) -
         found = town.run("why", service, "--from", "interface:usb0", "--deadline", "1.5", "--json").document["causes"]
         told = {one["code"]: one for one in found}
         assert told["certificate-expired"]["certainty"] == certainty, found
+        assert ("own-clock" in told) == (certainty == "likely")
         if certainty == "likely":
             assert "Compare this computer's clock" in told["certificate-expired"]["would_make_certain"]
         town.run("lab", "mend")

@@ -8,6 +8,8 @@ from typing import Any
 
 import pytest
 
+from hooper.check.results import PageSeen
+from hooper.check.sameness import statuses_differ
 from support.program import LabHere, town_here
 
 PHONE = ("--from", "interface:usb0", "--deadline", "1.5", "--json")
@@ -121,3 +123,14 @@ def test_a_program_that_has_stopped_inside_while_something_answers_outside(town:
     town.run("lab", "break", "router-mute")
     town.run("lab", "break", "service-stopped", "slip-film")
     assert "inside it refuses in the same moment" in looked(town, "slip-film", *PHONE, code=1)["detail"]
+
+
+@pytest.mark.parametrize(
+    ("outside", "inside", "differ"),
+    [(200, 200, False), (200, 401, True), (403, 200, True), (503, 200, False), (429, 200, False), (302, 200, False)],
+)
+def test_pages_of_the_same_moment(outside: int, inside: int, differ: bool) -> None:
+    """A device that is busy with the other look is no other device."""
+    pages = [PageSeen(status, None, None, None) for status in (outside, inside)]
+    assert statuses_differ(*pages) is differ
+    assert not statuses_differ(pages[0], None)

@@ -12,7 +12,7 @@ from hooper.check.keys import ControlKeys, StandInKey
 from hooper.check.likeness import likened
 from hooper.check.named import MISSING
 from hooper.check.results import SPEECH, Evidence, InsideSeen, Result, Seen
-from hooper.check.sameness import redirected, same_device, titles_differ
+from hooper.check.sameness import redirected, same_device, statuses_differ, titles_differ
 from hooper.check.targets import Target, is_ok
 from hooper.clock import rfc3339
 from hooper.judging.identity import Identified, LedTo, Signs, identified, target_of
@@ -145,7 +145,7 @@ class Comparing:
             told=target.told and seen.verdict == "answered",
             secret=_secret(target) and seen.verdict == "answered",
             vouched=there and target.speaks == "https" and target.server_name is not None and not warned,
-            otherwise=outside and there and near and bool(SPEECH & set(seen.problems) - self.spoke[inner]),
+            otherwise=outside and there and near and self._otherwise(seen, inner),
             key=key is not None,
             same=key == before.fingerprint if key and before is not None and before.fingerprint else None,
             kept=key == kept.fingerprint if key and kept is not None and kept.fingerprint else None,
@@ -155,6 +155,11 @@ class Comparing:
             mac_at=next(map(str, away), None) if device.mac is not None and mac not in (None, device.mac) else None,
             rules=tuple(self._rules(target)) if outside and target.expected == "reachable" else (),
         )
+
+    def _otherwise(self, seen: Seen, inner: tuple[str, str, int]) -> bool:
+        """Whether it speaks otherwise than inside: in the clear, or of what has no key, with another status."""
+        page = self.outcome.inside[inner].page if seen.fingerprint is None else None
+        return bool(SPEECH & set(seen.problems) - self.spoke[inner]) or statuses_differ(seen.page, page)
 
     def _shared(self, target: Target, key: str) -> str | None:
         """A service of another host that shows the same key."""

@@ -50,6 +50,15 @@ def same_device(target: Target, seen: Seen, inside: InsideSeen) -> bool | None:
     return seen.greeting == inside.greeting if seen.greeting or inside.greeting else None
 
 
+def statuses_differ(one: PageSeen | None, other: PageSeen | None) -> bool:
+    """Whether two pages of the same moment say something else of themselves. A device that is busy with the other look
+    (429, 5xx) says nothing, and where each is sent on need not be the same.
+    """
+    if one is None or other is None or one.status == other.status:
+        return False
+    return all(page.status < 500 and page.status != 429 and page.status // 100 != 3 for page in (one, other))
+
+
 def titles_differ(one: PageSeen | None, other: PageSeen | None) -> bool:
     """Whether two pages that came in the same moment are not the same one."""
     if one is None or other is None or one.title is None or other.title is None:

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from typing import Literal
 
@@ -56,7 +56,7 @@ class Schedule:
         before = dict(kept or {})
         if anew:
             well = {key: turn for key, turn in before.items() if turn.due is not None and not turn.failures}
-            before |= {key: replace(turn, due=now) for key, turn in well.items()}
+            before |= {key: turn._replace(due=now) for key, turn in well.items()}
         self._turns = {key: self._fitting(key, before.get(key, Turn(now)), now) for key in paces}
 
     @property
@@ -91,7 +91,7 @@ class Schedule:
                 doubled = min(pace.latest, pace.retry * 2 ** min(failures - 1, 32))
                 wait = self._later(task, turn, doubled)
             due = now + wait if again is None else min(now + wait, again)
-            turn = replace(turn, due=due)
+            turn = turn._replace(due=due)
         self._turns[task] = self._fitting(task, turn, now)
 
     def happened(self, event: str, now: datetime) -> tuple[str, ...]:
@@ -100,7 +100,7 @@ class Schedule:
         for key, pace in self._paces.items():
             turn = self._turns[key]
             if event in pace.wakes and turn.due is not None:
-                self._turns[key] = self._fitting(key, replace(turn, due=min(turn.due, now + pace.wakes[event])), now)
+                self._turns[key] = self._fitting(key, turn._replace(due=min(turn.due, now + pace.wakes[event])), now)
                 concerned.append(key)
         return tuple(concerned)
 
@@ -108,11 +108,11 @@ class Schedule:
         """A task is wanted again as soon as its pace lets it, since something happened while it was done."""
         turn = self._turns[task]
         if turn.due is not None:
-            self._turns[task] = self._fitting(task, replace(turn, due=now), now)
+            self._turns[task] = self._fitting(task, turn._replace(due=now), now)
 
     def changed(self, paces: Mapping[str, Pace], now: datetime) -> None:
         """What the tasks go by has changed, such as the site file: all are done anew, those that were stopped too."""
-        turns = {key: replace(self._turns.get(key, Turn(now)), due=now, failures=0, hold=None) for key in paces}
+        turns = {key: self._turns.get(key, Turn(now))._replace(due=now, failures=0, hold=None) for key in paces}
         self._paces = dict(paces)
         self._turns = {key: self._fitting(key, turn, now) for key, turn in turns.items()}
 
@@ -123,9 +123,9 @@ class Schedule:
         """
         pace = self._paces[task]
         if turn.last is not None and turn.last > now:
-            turn = replace(turn, last=now)
+            turn = turn._replace(last=now)
         if turn.hold is not None and turn.hold > now + max(pace.longest, MOST_HELD):
-            turn = replace(turn, hold=None)
+            turn = turn._replace(hold=None)
         if turn.due is None:
             return turn
         due = turn.due
@@ -135,7 +135,7 @@ class Schedule:
             due = max(due, turn.last + pace.soonest)
         if turn.hold is not None:
             due = max(due, turn.hold)
-        return replace(turn, due=due)
+        return turn._replace(due=due)
 
     def _later(self, task: str, turn: Turn, wait: timedelta) -> timedelta:
         """`wait`, and a part of the spread: another one for each task and run, and the same for the same."""

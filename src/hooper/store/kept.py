@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from datetime import datetime
-from typing import Literal
+from typing import Literal, NamedTuple
 
 from hooper.words.said import NOTHING, Said
 
@@ -15,8 +14,7 @@ Level = Literal["well", "wrong", "unknown", "fact"]
 KnownBy = Literal["said", "seen", "loaded"]  # by a person, at the server, by its files
 
 
-@dataclass(frozen=True)
-class Condition:
+class Condition(NamedTuple):
     """How one thing stands now.
 
     aspect: which side of it: the place that a service was looked at from, the type of a name's record, the gateway of a
@@ -36,8 +34,7 @@ class Condition:
     steady: bool = False
 
 
-@dataclass(frozen=True)
-class Stood:
+class Stood(NamedTuple):
     """A condition as it is kept. since: when it came to be so. at: when that was last seen."""
 
     condition: Condition
@@ -45,8 +42,7 @@ class Stood:
     at: datetime
 
 
-@dataclass(frozen=True)
-class Happening:
+class Happening(NamedTuple):
     """A change of how something stands. number: they only grow. before: None: it was not known."""
 
     number: int
@@ -62,8 +58,7 @@ class Happening:
     seconds: float | None
 
 
-@dataclass(frozen=True)
-class DayOfLooks:
+class DayOfLooks(NamedTuple):
     """The looks at a service from one place on one day (UTC). took_ms: the mean of those that were well."""
 
     service: str
@@ -74,8 +69,7 @@ class DayOfLooks:
     took_ms: float | None
 
 
-@dataclass(frozen=True)
-class Turn:
+class Turn(NamedTuple):
     """Where a task stands; it can be kept over a restart.
 
     due: the next run; None: stopped, until what it goes by has changed. last: the last run. failures: in a row. hold:
@@ -89,8 +83,7 @@ class Turn:
     runs: int = 0
 
 
-@dataclass(frozen=True)
-class Handed:
+class Handed(NamedTuple):
     """A profile that a peer was given. mark: of what it said. endpoint: where it leads, as host:port. kept: its private
     key is to stay here.
     """
@@ -102,8 +95,7 @@ class Handed:
     at: datetime
 
 
-@dataclass(frozen=True)
-class Revoked:
+class Revoked(NamedTuple):
     """A peer from which its way in was taken. public_key: the one that it had; empty: none is known. out: since when
     the server does not let it in; None: nobody has said or seen that. how: by what that is known.
     """
@@ -116,16 +108,14 @@ class Revoked:
     how: KnownBy | Literal[""] = ""
 
 
-@dataclass(frozen=True)
-class Made:
+class Made(NamedTuple):
     """A server's file. mark: of what it said."""
 
     mark: str
     at: datetime
 
 
-@dataclass(frozen=True)
-class Heard:
+class Heard(NamedTuple):
     """What a server has seen of one public key.
 
     server: its own public key. handshake: the last; None: never. came_from: as address:port. received, sent: bytes, as

@@ -2,25 +2,28 @@
 
 from __future__ import annotations
 
+from functools import cached_property
 from pathlib import Path
-from typing import Self
+from typing import TYPE_CHECKING, Self
 
 from hooper.errors import MachineError, StateError
 from hooper.files import Lock, NoLock, make_folder
-from hooper.store.checks import Checks
 from hooper.store.database import Database
-from hooper.store.history import History
-from hooper.store.journal import Journal
-from hooper.store.lent import LentRules
-from hooper.store.orders import Orders
-from hooper.store.tunnelling import Tunnelling
-from hooper.store.turns import Turns
-from hooper.store.updates import Updates
-from hooper.store.values import Values
+
+if TYPE_CHECKING:
+    from hooper.store.checks import Checks
+    from hooper.store.history import History
+    from hooper.store.journal import Journal
+    from hooper.store.lent import LentRules
+    from hooper.store.orders import Orders
+    from hooper.store.tunnelling import Tunnelling
+    from hooper.store.turns import Turns
+    from hooper.store.updates import Updates
+    from hooper.store.values import Values
 
 
 class State:
-    """An open store."""
+    """An open store. Each part is loaded when it is used: most commands need one or two."""
 
     def __init__(self, path: Path, *, kept: bool = True) -> None:
         """kept: False: it is remembered for this process alone, in the place of one that cannot be used.
@@ -29,15 +32,60 @@ class State:
         """
         self.path, self.kept = path, kept
         self._database = Database(path, kept=kept)
-        self.checks = Checks(self._database)
-        self.values = Values(self._database)
-        self.journal = Journal(self._database)
-        self.lent = LentRules(self._database)
-        self.updates = Updates(self._database)
-        self.orders = Orders(self._database)
-        self.history = History(self._database)
-        self.turns = Turns(self._database)
-        self.tunnelling = Tunnelling(self._database)
+
+    @cached_property
+    def checks(self) -> Checks:
+        from hooper.store.checks import Checks
+
+        return Checks(self._database)
+
+    @cached_property
+    def values(self) -> Values:
+        from hooper.store.values import Values
+
+        return Values(self._database)
+
+    @cached_property
+    def journal(self) -> Journal:
+        from hooper.store.journal import Journal
+
+        return Journal(self._database)
+
+    @cached_property
+    def lent(self) -> LentRules:
+        from hooper.store.lent import LentRules
+
+        return LentRules(self._database)
+
+    @cached_property
+    def updates(self) -> Updates:
+        from hooper.store.updates import Updates
+
+        return Updates(self._database)
+
+    @cached_property
+    def orders(self) -> Orders:
+        from hooper.store.orders import Orders
+
+        return Orders(self._database)
+
+    @cached_property
+    def history(self) -> History:
+        from hooper.store.history import History
+
+        return History(self._database)
+
+    @cached_property
+    def turns(self) -> Turns:
+        from hooper.store.turns import Turns
+
+        return Turns(self._database)
+
+    @cached_property
+    def tunnelling(self) -> Tunnelling:
+        from hooper.store.tunnelling import Tunnelling
+
+        return Tunnelling(self._database)
 
     def prove(self) -> None:
         """Raises: StateError: it cannot be written to, or is not the file any more that was opened."""

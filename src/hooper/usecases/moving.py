@@ -18,15 +18,13 @@ from typing import TYPE_CHECKING, Any
 from hooper import deeds
 from hooper.errors import HooperError, MachineError, RefusedForSafety, UsageError
 from hooper.files import machine_error, make_folder, read_whole, write_atomically
-from hooper.planning.documents import ChangedKey
-from hooper.planning.edits import Edited
 from hooper.secret import SecretRef
-from hooper.site.edit import set_key
 from hooper.site.load import SiteFile, parse_site
 from hooper.store.path import store_name
 from hooper.store.sealed import seal, unseal
 
 if TYPE_CHECKING:
+    from hooper.planning.edits import Edited
     from hooper.store.state import State
 
 HERE, MARK = "site-file", "site-mark"  # what a state remembers of the file that it is of
@@ -125,6 +123,10 @@ def _copied(path: Path, known: str) -> SiteCopied:
 
 def made_another(file: SiteFile) -> Edited:
     """The copy of a site as a site of its own. Raises: CannotEdit."""
+    from hooper.planning.documents import ChangedKey
+    from hooper.planning.edits import Edited
+    from hooper.site.edit import set_key
+
     old, new = file.site.site.id, new_id(file.site.site.title)
     text = set_key(file.text, ("site",), "id", new)
     return Edited(text, "changed", "site", (ChangedKey("site.id", old, new),))

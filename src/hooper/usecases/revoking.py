@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from datetime import UTC, datetime, time
 
 from hooper import deeds
@@ -64,7 +64,7 @@ def shut_out(run: Run, peers: list[str], how: KnownBy) -> None:
     taken = revocations(run)
     with run.keeping() as state:
         if state is not None:
-            state.tunnelling.revoke(*(replace(taken[key], out=run.at, how=how) for key in peers))
+            state.tunnelling.revoke(*(taken[key]._replace(out=run.at, how=how) for key in peers))
 
 
 def of_revocations(run: Run) -> list[Condition]:

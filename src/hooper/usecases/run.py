@@ -163,10 +163,11 @@ def open_state(run: Run, folder: Path | None, *, looks: bool = False) -> Iterato
     """
     from hooper.store.path import state_path
     from hooper.store.state import State
-    from hooper.usecases.moving import refuse_copy, remember
 
     path = state_path(folder, run.file)
     if not looks:
+        from hooper.usecases.moving import refuse_copy, remember
+
         run.twin = refuse_copy(run.file, run.path, path)
     with State(path) as state:
         run.state = state

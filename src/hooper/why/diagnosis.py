@@ -154,12 +154,23 @@ def _certificate(case: Case) -> None:
             _renewal(case, planned, problem, clock),
             say("compare-clocks", moment=case.facts.line.now) if timely else None,
         )
+        if timely:
+            _own_clock(case, look)
 
 
 def _same_clock(case: Case, look: Result) -> bool:
     """Whether another clock than this computer's says what time it is: else its own may be what is wrong."""
     told = look.evidence.page.date if look.evidence.page is not None else None
     return told is not None and abs(read_moment(told) - case.facts.line.now) < CLOCK_OFF
+
+
+def _own_clock(case: Case, look: Result) -> None:
+    """This computer's clock is a suspect like every other link: by it alone the certificate is not valid."""
+    page, shown = look.evidence.page, look.evidence.certificate
+    valid = False  # by the clock of the device
+    if page is not None and page.date is not None and shown is not None:
+        valid = read_moment(shown.not_before) <= read_moment(page.date) <= read_moment(shown.not_after)
+    case.caused("own-clock", "likely" if valid else "possible", moment=case.facts.line.now)
 
 
 def _clock(case: Case, look: Result) -> Said:
