@@ -42,7 +42,7 @@ def worst(codes: Iterable[int]) -> int:
     return next((code for code in _PRECEDENCE if code in given), EXIT_OK)
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Where:
     """A place in the site file.
 

@@ -17,7 +17,7 @@ PlaceKind = Literal["here", "interface", "hotspot", "proxy", "arrival", "visit",
 SOCKS = "socks5://"
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Place:
     """Where something is looked at from.
 

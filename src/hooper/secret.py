@@ -88,7 +88,7 @@ class Secret:
         raise TypeError("a secret is not to be stored or copied")
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class SecretRef:
     """Where a secret stands: an environment variable, or a file (relative to the site file)."""
 

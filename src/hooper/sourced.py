@@ -14,7 +14,7 @@ How = Literal["given", "measured", "surveyed", "told", "named", "written"]
 FRESH = timedelta(hours=1)  # what was told longer ago is still evidence, but nothing is certain by it
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Shown:
     """A value and its source, as documents show them.
 
@@ -25,7 +25,7 @@ class Shown:
     source: Said
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Sourced(Generic[T_co]):
     """A value with its source and its age.
 

@@ -12,7 +12,7 @@ from hooper.sourced import FRESH, Sourced
 from hooper.words.said import Said, say
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class KeptWay:
     """The hops from one place to one's own public address and outward, by which NATs could be counted.
 
@@ -26,7 +26,7 @@ class KeptWay:
     outward: Hops | None
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Surveyed:
     """wan: the outer addresses that routers told, with the words for how. way: null where no NATs could be counted."""
 

@@ -12,7 +12,7 @@ from hooper.words.said import Said, say
 EVERYTHING = "*"  # in place of a service: a gateway's one entry for all that no other rule takes
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Forward:
     """One rule on one gateway, as it is entered there.
 
@@ -34,7 +34,7 @@ class Forward:
     by: str
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Finding:
     """What is wrong or worth knowing.
 
@@ -62,7 +62,7 @@ class Plan(NamedTuple):
         return not any(finding.severity == "error" for finding in self.findings)
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class StaticRoute:
     """A static route that a gateway needs. prefix: the network that it leads to. via: the next hop."""
 
@@ -73,7 +73,7 @@ class StaticRoute:
 Possible = Literal["yes", "no", "unknown"]
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Entering:
     """How the rules of one service can be put on one gateway.
 
@@ -91,7 +91,7 @@ class Entering:
     reason: str
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Compared:
     """One rule of a gateway, as planned and as it was found in the table that was given.
 
@@ -110,7 +110,7 @@ class Compared:
     place: str
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class HeldBack:
     """A service whose rules are not entered yet. reason: what stands against it. remedy: what lets it through."""
 
@@ -119,7 +119,7 @@ class HeldBack:
     remedy: str
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class PageUnderstood:
     """A saved page of a router, as it was understood.
 
@@ -140,7 +140,7 @@ class PageUnderstood:
     differs: tuple[str, ...]
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class PlanDocument:
     """`hooper plan`.
 

@@ -11,7 +11,7 @@ WayKind = Literal["bridge", "ipv6", "public-address", "rented-machine", "two-nat
 INDEPENDENT = "endpoint-independent"  # RFC 4787 section 4.1
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class WayIn:
     """One way in.
 

@@ -198,7 +198,7 @@ def _blocked(text: str) -> Blocked:
     return Blocked(transport, _ports(int(ports)) if ports.isascii() and ports.isdigit() else _port_range(ports))
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Pool:
     """The addresses that a gateway's DHCP server hands out, both ends included."""
 

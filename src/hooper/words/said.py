@@ -18,7 +18,7 @@ from hooper.words.data import data
 Value = Any  # str, int, float, bool, None, datetime, date, Said, or a tuple of them
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Said:
     """One thing that can be told. code: in said.json; empty: nothing. values: what its words name, in order of names.
     more: what is told with it, right behind it.
