@@ -285,7 +285,7 @@ def test_a_rule_that_leads_to_another_device_with_the_same_key(town: KernelTown,
         assert check(town, tmp_path / "well", 0)["identity"] == "proven"
         town.remove("club-router", "film-page")
         anyio.run(enter)
-        wrong = check(town, tmp_path / "fresh", 1)
+        wrong = check(town, tmp_path / "well", 1)  # its key was kept, and does not do
         why_wrong = causes(why(town, str(tmp_path / "why"), deadline="3"))
     finally:
         town.stop("igd-club-router")

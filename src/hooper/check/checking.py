@@ -56,7 +56,7 @@ async def check_services(
     jobs = [*((view.door, one) for one in looks if one.address is not None), *((here, one) for one in inner)]
     work = Comparing(view, wish, found, outcome, memory)
     async with anyio.create_task_group() as tasks:
-        if inner and wish.tables is not None and not all(map(work.has_key, inner)):
+        if inner and wish.tables is not None:  # devices of one make may have one key, so a kept one does not do
             tasks.start_soon(work.read, wish.tables)
         probed = await probe_all(jobs, time_left(here.clock, started, wish.deadline, PROBED_FOR), wish.heard)
     work.now, work.near = here.clock.now(), (await here.surroundings()).neighbours if view.sight else ()

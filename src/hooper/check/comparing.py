@@ -64,11 +64,6 @@ class Comparing:
     async def read(self, tables: Tables) -> None:
         self.tables = await tables.read()
 
-    def has_key(self, target: Target) -> bool:
-        """Whether it can be told by a key: of its own, as it was kept, or by a handshake."""
-        kept = self._kept(target)
-        return target.keys is not None or (kept is not None and kept.fingerprint is not None)
-
     def results(self, targets: Sequence[Target], inner: Sequence[Target], probed: Sequence[Seen]) -> list[Result]:
         """probed: of those targets that have an address, then of the inner ones, in the same moment."""
         view, came, out = self.view, iter(probed), []

@@ -35,7 +35,7 @@ class Wish:
     deadline: seconds for all of it. base: the site file's folder. transports: only these are probed. by_number: names
     are not tried. doors: where the rules of one service lead to another. heard: is told how far it is, with each
     probe that ends. keys: by service, for the handshakes of tunnels. origin: this machine itself is outside, there.
-    forwards: the plan's rules; tables: the routers' own, to be read where only they can tell who answered.
+    forwards: the plan's rules. tables: the routers' own, which tell where rules really lead.
     """
 
     topology: Topology

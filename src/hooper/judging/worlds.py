@@ -24,12 +24,9 @@ Look = str  # an aspect, or one at a router: rule@KEY, wan@KEY
 
 
 class Footing(NamedTuple):
-    """What of the plan decides what looks can show. routers: that need a rule, outermost first. others: other services
-    of this line are public too.
-    """
+    """What of the plan decides what looks can show. routers: that need a rule, outermost first."""
 
     routers: tuple[str, ...]
-    others: bool = True
 
 
 @dataclass(frozen=True, slots=True)
@@ -63,8 +60,6 @@ WELL: dict[Look, str] = {
     "hairpin": "same not",
     "stand-in": "reached not",  # it may have lacked rules of its own
     "name": "right",
-    "vpn": "no",
-    "stun": "answers",
 }
 BLIND = "silent refused"
 
@@ -76,7 +71,7 @@ def _row(code: str, at: float, weight: float, **shows: str) -> Row:
 
 GONE = {"loopback": "absent", "outside": "silent nobody refused other ours", "host_reached": "no"}
 ROWS = (
-    _row("asker-tunnel", 0.1, 0.3, outside="silent refused stopped other", vpn="yes", others="no yes",
+    _row("asker-tunnel", 0.1, 0.3, outside="silent refused stopped other", others="no yes",
          host_reached="no yes"),
     _row("name-stale", 0.5, 2, name="stale"),
     _row("name-contested", 0.5, 0.5, name="stale contested"),
@@ -87,7 +82,7 @@ ROWS = (
     _row("public-address-wrong", 0.6, 0.5, outside="silent refused other", others="no", hairpin="not",
          host_reached="no"),
     _row("line-not-reached", 0.7, 0.5, outside="silent stopped", others="no", host_reached="no"),
-    _row("line-down", 0.7, 1, outside="silent stopped", line="none unclear public", others="no", stun="silent",
+    _row("line-down", 0.7, 1, outside="silent stopped", line="none unclear public", others="no",
          hairpin="not same", host_reached="no"),
     _row("port-blocked", 1, 1, outside="silent stopped refused", stand_in="not"),
     _row("provider-answers", 1, 0.2, outside="refused other kind", stand_in="not"),
@@ -161,7 +156,7 @@ def outcomes(world: World, look: Look) -> frozenset[Outcome]:
 @dataclass(frozen=True, slots=True)
 class Weighed:
     """What the worlds that are left come to. well: that in which nothing is wrong is left. causes: each with its share
-    of their weights, the largest first. certain: the one that is in all of them; None: none is. odd: none was left.
+    of their weights, the largest first. certain: what is in all of them. odd: none was left.
     """
 
     well: bool
