@@ -39,7 +39,7 @@ from hooper.net.types import Datagram, Door, Endpoint
 from hooper.wire import head
 
 HERE = IPv4Address("127.0.0.1")
-DEADLINE, AFTER = 1.0, 4.0  # seconds; what every counterpart may take, and how much later at most on a busy machine
+DEADLINE, AFTER = 1.0, 8.0  # seconds; what every counterpart may take, and how much later at most on a busy machine
 MEMORY = 64 * 1024 * 1024  # bytes that one conversation may take
 KIND = "urn:schemas-upnp-org:service:WANIPConnection:1"
 Handler = Callable[[ByteStream], Awaitable[None]]
