@@ -14,6 +14,7 @@ from support.fault_table import (
     Routers,
     assert_found_by_asking,
     expected,
+    found_in,
     pairs,
     service_of,
     wrong_about,
@@ -61,7 +62,7 @@ def test_each_fault_is_named_and_nothing_else_is_certain(
         service, cause = service_of(fault), expected(fault, kind)  # type: ignore[arg-type]
         lab.ask("break", fault=fault, service=service)
         document = outlook.look(service, "alone")
-        found = {one["code"]: one["certainty"] for one in document["causes"]}
+        found = found_in(document)
         assert cause in found, (fault, found)
         foretold(fault, cause, document)
         assert {code for code, certainty in found.items() if certainty == "certain"} <= {cause}, (fault, found)

@@ -16,8 +16,8 @@ from anyio.abc import ByteStream
 
 from hooper.check.certificate import read_certificate
 from hooper.check.probes import probe
+from hooper.check.redirects import redirected
 from hooper.check.results import Seen
-from hooper.check.sameness import redirected
 from hooper.check.targets import Target
 from hooper.lab import devices
 from hooper.lab.identity import self_signed

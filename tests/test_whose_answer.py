@@ -8,8 +8,8 @@ from typing import Any
 
 import pytest
 
+from hooper.check.comparing import statuses_differ
 from hooper.check.results import PageSeen
-from hooper.check.sameness import statuses_differ
 from support.program import LabHere, town_here
 
 PHONE = ("--from", "interface:usb0", "--deadline", "1.5", "--json")

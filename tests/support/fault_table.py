@@ -9,6 +9,7 @@ from datetime import date
 from itertools import combinations
 from typing import Any, Literal
 
+from hooper.judging.worlds import Footing, outcomes, rows
 from hooper.lab.faults import FAULTS
 from hooper.lab.tunnel_faults import TUNNEL_FAULTS
 from hooper.planning.plan import make_plan
@@ -45,19 +46,31 @@ MUTE = UNREAD | {
 }
 
 
+FOOTING = Footing(("fibre-box", "club-router"), both=False, tunnel=False)
+
+
 def asked(service: str, cause: str, codes: frozenset[str]) -> tuple[frozenset[str], int]:
     """What somebody on site who knows the truth leaves of these causes, and after how many questions."""
     pool = tuple(questions(TOPOLOGY, PLAN, service))
     answers: dict[str, str] = {}
-    while (question := next_question(pool, answers, left_by(pool, answers, codes))) is not None:
-        answers[question.key] = "yes" if cause in question.yes else "no"
-    return left_by(pool, answers, codes), len(answers)
+    row = next(row for row in rows(FOOTING) if row.code == cause)
+    while (question := next_question(FOOTING, pool, answers, codes)) is not None:
+        shown = outcomes((row,), question.look)
+        answers[question.key] = "yes" if max(shown, key=lambda outcome: shown[outcome]) in question.yes else "no"
+    return frozenset(row.code for row in left_by(FOOTING, pool, answers, codes)), len(answers)
+
+
+def found_in(document: dict[str, Any]) -> dict[str, str]:
+    """The causes by their certainty, those that are rare included."""
+    return {one["code"]: one["certainty"] for one in document["causes"]} | dict.fromkeys(document["rare"], "rare")
 
 
 def assert_found_by_asking(service: str, cause: str, found: dict[str, str]) -> None:
-    """Five questions at most lead to it, where it is not certain."""
-    if found[cause] != "certain":
-        left, count = asked(service, cause, frozenset(found))
+    """Five questions at most lead to it, where it is neither certain nor rare: what is told has to rule out what is far
+    likelier first.
+    """
+    if found[cause] not in ("certain", "rare"):
+        left, count = asked(service, cause, frozenset(code for code, how in found.items() if how != "rare"))
         assert (left, count <= 5) == (frozenset({cause}), True), (cause, found, left)
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 from functools import cached_property
 from pathlib import Path
@@ -11,13 +11,18 @@ from typing import TYPE_CHECKING
 
 from hooper.certs.inspect import judge, load_chain, load_pem, names_of, well_known_roots
 from hooper.certs.problems import ABSENT, EXPIRED, NOT_YET, OTHER_NAME, UNTRUSTED, planned_for
+from hooper.check.keys import StandInKey
+from hooper.check.named import MISSING
+from hooper.check.redirects import redirected
 from hooper.errors import MachineError
 from hooper.files import read_text
-from hooper.words.said import Said, say
+from hooper.words.said import Said, quoted, say
 
 if TYPE_CHECKING:
     from cryptography import x509
 
+    from hooper.check.results import Seen
+    from hooper.check.targets import Target
     from hooper.site.model import Site
 
 WARNINGS = {  # what a browser has against a certificate, in a few words
@@ -82,3 +87,19 @@ class Judge:
             return None
         found = judge(shown, name, self._usual_roots, now, planned=True).problems
         return next((words for code, words in WARNINGS.items() if code in found), None)
+
+    def hold(self, target: Target, seen: Seen, now: datetime) -> None:
+        """Put in what is wrong with the certificate and the redirection that were seen."""
+        if seen.verdict != "answered" or isinstance(target.keys, StandInKey):
+            return
+        found: list[tuple[str, Said]] = []
+        if target.wrong is None or target.wrong[0] == MISSING:
+            found = self.problems(target.service, target.server_name, seen.chain, now)
+        if seen.certificate is not None and target.speaks == "https":
+            said = self.browsers_warn(target.service, target.server_name or str(target.address), seen.chain, now)
+            seen.certificate = replace(seen.certificate, browsers_warn=said)
+        if seen.page is not None and seen.page.location is not None and target.expected == "reachable":
+            found += redirected(target, seen.page.location)
+        for code, words in found:
+            seen.problems.append(code)
+            seen.detail += quoted("; ") + words

@@ -10,7 +10,7 @@ import anyio
 
 from hooper.check.addressing import Addressed, addressed, public_address_unknown
 from hooper.check.comparing import Comparing
-from hooper.check.likeness import routers_likeness
+from hooper.check.likeness import likened
 from hooper.check.named import by_name
 from hooper.check.probes import probe
 from hooper.check.results import Seen, Unfit
@@ -61,10 +61,15 @@ async def check_services(
         probed = await probe_all(jobs, time_left(here.clock, started, wish.deadline, PROBED_FOR), wish.heard)
     work.now, work.near = here.clock.now(), (await here.surroundings()).neighbours if view.sight else ()
     outcome.results = work.results(targets, inner, probed)
-    if inner:
-        left = time_left(here.clock, started, wish.deadline)
-        outcome.results = await routers_likeness(here, wish.topology, outcome.results, left)
+    if view.outside:
+        left, showing = time_left(here.clock, started, wish.deadline), memory.showing if memory is not None else _nobody
+        seen = outcome.inside if inner else {}
+        outcome.results = await likened(here, wish.topology, outcome.results, seen, showing, left)
     return outcome
+
+
+def _nobody(fingerprint: str) -> tuple[str, ...]:
+    return ()
 
 
 def _inside(view: View, wish: Wish, found: Addressed, outcome: Outcome) -> list[Target]:

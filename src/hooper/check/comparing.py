@@ -8,11 +8,8 @@ from datetime import UTC, datetime
 from typing import TYPE_CHECKING, Literal, Protocol
 
 from hooper.certs.problems import CODES
-from hooper.check.keys import ControlKeys, StandInKey
-from hooper.check.likeness import likened
-from hooper.check.named import MISSING
-from hooper.check.results import SPEECH, Evidence, InsideSeen, Result, Seen
-from hooper.check.sameness import redirected, same_device, statuses_differ, titles_differ
+from hooper.check.keys import ControlKeys
+from hooper.check.results import SPEECH, Evidence, InsideSeen, PageSeen, Result, Seen
 from hooper.check.targets import Target, is_ok
 from hooper.clock import rfc3339
 from hooper.judging.identity import Identified, LedTo, Signs, identified, target_of
@@ -21,13 +18,11 @@ from hooper.words.said import NOTHING, quoted, say, together
 
 if TYPE_CHECKING:
     from hooper.check.addressing import Addressed
-    from hooper.check.certificates import Judge
     from hooper.check.view import View
     from hooper.check.wish import Outcome, Wish
     from hooper.gateways.reading import ShownTable, Tables
     from hooper.net.types import Neighbour
     from hooper.store.checks import StoredInside
-    from hooper.words.said import Said
 
 EPOCH = datetime.fromtimestamp(0, UTC)
 THERE = ("answered", "connected")
@@ -68,13 +63,13 @@ class Comparing:
         """probed: of those targets that have an address, then of the inner ones, in the same moment."""
         view, came, out = self.view, iter(probed), []
         for target, seen in zip(inner, probed[len(probed) - len(inner) :], strict=True):
-            _hold_against_plan(self.wish.judge, target, seen, self.now)
+            self.wish.judge.hold(target, seen, self.now)
             self._seen_inside(target, seen)
         for target in targets:
             why = view.unfit.words if view.unfit is not None else target.beyond or say("public-unknown")
             looked = view.unfit is None and target.address is not None
             seen = next(came) if looked else Seen(verdict="unproven", detail=why)
-            _hold_against_plan(self.wish.judge, target, seen, self.now)
+            self.wish.judge.hold(target, seen, self.now)
             evidence = self.found.about(target, self.now) if view.outside else Evidence()
             if view.outside and looked:
                 out.append(self._outside(target, seen, evidence))
@@ -89,10 +84,7 @@ class Comparing:
     def _outside(self, target: Target, seen: Seen, evidence: Evidence) -> Result:
         before = inside_of(target, self.outcome.inside, self.memory)
         evidence = compare(target, seen, evidence, before, visible=target.gateway in self.view.sight)
-        identity = self._identify(target, seen, before)
-        result = as_result(target, seen, evidence, identity)
-        showing = self.memory.showing if self.memory is not None else _nobody
-        return likened(self.wish.topology, target, seen, result, self.outcome.inside, showing)
+        return as_result(target, seen, evidence, self._identify(target, seen, before))
 
     def _seen_inside(self, target: Target, seen: Seen) -> None:
         key = (target.service, target.transport, target.port)
@@ -183,10 +175,6 @@ class Comparing:
             yield LedTo(gateway, f"{address}:{port}" if port else address, right, whose, port=bool(ports))
 
 
-def _nobody(fingerprint: str) -> tuple[str, ...]:
-    return ()
-
-
 def _secret(target: Target) -> bool:
     """Whether it answers only who has what nobody else can have."""
     if isinstance(target.keys, ControlKeys):
@@ -200,23 +188,6 @@ def _word(inside: InsideSeen) -> Literal["there", "refused", "silent", "nobody"]
     if inside.verdict in THERE:
         return "there"
     return "nobody" if inside.nobody else "refused" if inside.verdict == "refused" else "silent"
-
-
-def _hold_against_plan(judge: Judge, target: Target, seen: Seen, now: datetime) -> None:
-    """Put in what is wrong with the certificate and the redirection that were seen."""
-    if seen.verdict != "answered" or isinstance(target.keys, StandInKey):
-        return
-    found: list[tuple[str, Said]] = []
-    if target.wrong is None or target.wrong[0] == MISSING:
-        found = judge.problems(target.service, target.server_name, seen.chain, now)
-    if seen.certificate is not None and target.speaks == "https":
-        said = judge.browsers_warn(target.service, target.server_name or str(target.address), seen.chain, now)
-        seen.certificate = replace(seen.certificate, browsers_warn=said)
-    if seen.page is not None and seen.page.location is not None and target.expected == "reachable":
-        found += redirected(target, seen.page.location)
-    for code, words in found:
-        seen.problems.append(code)
-        seen.detail += quoted("; ") + words
 
 
 def as_inside(seen: Seen, at: datetime) -> InsideSeen:
@@ -256,6 +227,38 @@ def compare(target: Target, seen: Seen, evidence: Evidence, inside: InsideSeen |
         why = NOTHING if visible else say("not-on-its-network")
         seen.detail += say("not-compared", why=why)
     return evidence
+
+
+def same_device(target: Target, seen: Seen, inside: InsideSeen) -> bool | None:
+    """Whether outside and inside show the same: by certificate or host key, else by the greeting; many servers of SSH
+    greet in the same words, and a page without encryption whose title is another one is another page. None: nothing to
+    compare.
+    """
+    if seen.verdict not in THERE or inside.verdict not in THERE:
+        return None
+    if seen.fingerprint or inside.fingerprint:
+        return seen.fingerprint == inside.fingerprint if seen.fingerprint and inside.fingerprint else None
+    if titles_differ(seen.page, inside.page):
+        return False
+    if target.speaks == "ssh" and seen.greeting == inside.greeting:
+        return None
+    return seen.greeting == inside.greeting if seen.greeting or inside.greeting else None
+
+
+def statuses_differ(one: PageSeen | None, other: PageSeen | None) -> bool:
+    """Whether two pages of the same moment say something else of themselves. A device that is busy with the other look
+    (429, 5xx) says nothing, and where each is sent on need not be the same.
+    """
+    if one is None or other is None or one.status == other.status:
+        return False
+    return all(page.status < 500 and page.status != 429 and page.status // 100 != 3 for page in (one, other))
+
+
+def titles_differ(one: PageSeen | None, other: PageSeen | None) -> bool:
+    """Whether two pages that came in the same moment are not the same one."""
+    if one is None or other is None or one.title is None or other.title is None:
+        return False
+    return one.status == other.status and one.title != other.title
 
 
 def as_result(target: Target, seen: Seen, evidence: Evidence, found: Identified | None = None) -> Result:

@@ -7,10 +7,9 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from hooper.addresses import IPAddress
-from hooper.check.comparing import inside_of
+from hooper.check.comparing import inside_of, same_device
 from hooper.check.probes import probe
 from hooper.check.results import Hairpin, InsideSeen
-from hooper.check.sameness import same_device
 from hooper.check.targets import outer_targets
 from hooper.check.wish import Wish
 from hooper.net.types import Door

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
-from typing import NamedTuple
 
 import anyio
 
@@ -13,64 +12,57 @@ from hooper.check.results import InsideSeen, Result, Seen
 from hooper.check.targets import Target
 from hooper.net.types import Door
 from hooper.planning.topology import Topology
-from hooper.words.said import Said, say
+from hooper.words.said import say
 
 PAGE_S, LEAST_S = 1.5, 0.2  # seconds for a router's page, at most and at least
 PAGES = (("https", 443), ("http", 80))
 
 
-def likened(
+async def likened(
+    here: Door,
     topology: Topology,
-    target: Target,
-    seen: Seen,
+    results: Sequence[Result],
+    inside: Mapping[tuple[str, str, int], InsideSeen],
+    showing: Callable[[str], tuple[str, ...]],
+    deadline: float,
+) -> list[Result]:
+    """The results of a look from outside, each stranger's with whom it looks like.
+
+    inside: as seen now; empty: from here the routers cannot be looked at either. showing: the services that ever showed
+    a certificate or host key from inside. deadline: seconds that are left for looking at the routers.
+    """
+    known = [
+        _another_of_ours(topology, one, inside, showing) if one.verdict == "mismatched" else one for one in results
+    ]
+    return await _routers_likeness(here, topology, known, deadline) if inside else known
+
+
+def _another_of_ours(
+    topology: Topology,
     result: Result,
     inside: Mapping[tuple[str, str, int], InsideSeen],
     showing: Callable[[str], tuple[str, ...]],
 ) -> Result:
-    """A stranger's answer with whom it looks like, where that is another host of ours. Takes: as `another_of_ours`."""
-    like = another_of_ours(topology, target, seen, inside, showing) if result.verdict == "mismatched" else None
-    return result if like is None else replace(result, detail=result.detail + like.words, looks_like=like.who)
-
-
-class Likeness(NamedTuple):
-    """Whom it looks like. who: "service:KEY" or "gateway:KEY"."""
-
-    who: str
-    words: Said
-
-
-def another_of_ours(
-    topology: Topology,
-    target: Target,
-    seen: Seen,
-    inside: Mapping[tuple[str, str, int], InsideSeen],
-    showing: Callable[[str], tuple[str, ...]],
-) -> Likeness | None:
-    """The service of ours that looks so from inside; None: none does.
-
-    inside: as seen now. showing: the services that ever showed a certificate or host key from inside.
-    """
-    services = topology.site.services
-    if seen.fingerprint is not None:
-        now = (key[0] for key, one in inside.items() if one.fingerprint == seen.fingerprint)
-        what, own = say("host-key" if target.speaks == "ssh" else "certificate"), services[target.service].host
-        shown = (*now, *showing(seen.fingerprint))
-        twin = next((one for one in shown if one in services and services[one].host != own), None)
-        if twin is not None:
-            return Likeness(
-                f"service:{twin}", say("like-fingerprint", sign=what, service=twin, host=services[twin].host)
-            )
-        return None
-    if seen.greeting is None:
-        return None
-    twins = {key[0] for key, one in inside.items() if one.greeting == seen.greeting} - {target.service}
-    twin = next(iter(twins)) if len(twins) == 1 else None
+    """With the service of ours that looks so from inside, where one does."""
+    if result.verdict != "mismatched":
+        return result
+    services, greeting = topology.site.services, result.evidence.greeting
+    own = services[result.service]
+    if result.fingerprint is not None:
+        now = (key[0] for key, one in inside.items() if one.fingerprint == result.fingerprint)
+        shown = (*now, *showing(result.fingerprint))
+        twin = next((one for one in shown if one in services and services[one].host != own.host), None)
+        sign, code = say("host-key" if own.speaks == "ssh" else "certificate"), "like-fingerprint"
+    else:
+        twins = {key[0] for key, one in inside.items() if greeting and one.greeting == greeting} - {result.service}
+        twin, sign, code = next(iter(twins)) if len(twins) == 1 else None, None, "like-greeting"
     if twin is None:
-        return None
-    return Likeness(f"service:{twin}", say("like-greeting", service=twin, host=services[twin].host))
+        return result
+    values = {"service": twin, "host": services[twin].host} | ({"sign": sign} if sign is not None else {})
+    return replace(result, detail=result.detail + say(code, **values), looks_like=f"service:{twin}")
 
 
-async def routers_likeness(here: Door, topology: Topology, results: Sequence[Result], deadline: float) -> list[Result]:
+async def _routers_likeness(here: Door, topology: Topology, results: Sequence[Result], deadline: float) -> list[Result]:
     """The results, with those that a router's own page answered told so. Looks at the routers only where that helps:
     where a stranger answered, or something whose certificate was not seen inside.
 

@@ -21,7 +21,7 @@ from hooper.check.datagrams import datagrams
 from hooper.check.keys import ControlKeys, PinnedKey, StandInKey
 from hooper.check.more_talks import read_until, talk_dns, talk_ftp, talk_smb, talk_vnc
 from hooper.check.openvpn import OverTcp, control_channel
-from hooper.check.redirects import followed, next_page
+from hooper.check.redirects import followed
 from hooper.check.results import IcmpSeen, PageSeen, Seen
 from hooper.check.standin import ask_stream
 from hooper.check.targets import Target
@@ -86,8 +86,6 @@ async def probe(door: Door, target: Target, deadline: float) -> Seen:
 
 async def _followed(door: Door, target: Target, seen: Seen, end: float) -> Seen:
     """The page at the end of where the first one sends people on. end: by the door's clock."""
-    if next_page(target, seen) is None:
-        return seen
 
     async def ask(further: Target, into: Seen) -> None:
         left = end - door.clock.monotonic()

@@ -15,12 +15,11 @@ from hooper.check.comparing import judged
 from hooper.check.probes import probe
 from hooper.check.results import Result
 from hooper.check.targets import Target, inner_targets
-from hooper.check.view import at_home
 from hooper.check.wish import Wish
 from hooper.errors import HooperError, NeedsAPerson, WireError
 from hooper.net.dns import records
 from hooper.net.exchange import socket_towards
-from hooper.net.standing import connected_surroundings
+from hooper.net.standing import at_home, connected_surroundings
 from hooper.net.stun import mapped_by
 from hooper.net.types import Door, Endpoint, Rejected, Surroundings
 from hooper.planning.access import (

@@ -1,4 +1,4 @@
-"""Where a page sends a browser on, step by step, as long as that stays at the service's own address and port."""
+"""Where a page sends a browser on: step by step within the service, and what is wrong with where it leads."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ from urllib.parse import quote, urljoin, urlsplit
 
 from hooper.check.results import Seen
 from hooper.check.targets import Target
-from hooper.words.said import NOTHING, say
+from hooper.words.said import NOTHING, Said, say
 
 STEPS = 5  # browsers give up after some twenty; a device that needs more than this sends people in circles
 CIRCLE = "redirect-circle"
@@ -65,3 +65,27 @@ async def followed(target: Target, seen: Seen, ask: Callable[[Target, Seen], Awa
             further.detail = way + (say("with-title", title=further.page.title) if further.page.title else NOTHING)
         seen = further
     return seen
+
+
+def redirected(target: Target, location: str) -> list[tuple[str, Said]]:
+    """What a page that was asked for from outside gets wrong when it sends people on: to an inner address, without
+    encryption, or without its port. From inside the same page may be right.
+    """
+    inner = str(target.inner[0])
+    if str(target.address) == inner:
+        return []
+    try:
+        to = urlsplit(location)
+        host, port = (to.hostname or "").lower(), to.port or {"http": 80, "https": 443}.get(to.scheme, 0)
+    except ValueError:
+        return []
+    to_where = location[:80]
+    if host == inner and to.scheme in ("http", "https"):
+        return [("inner-address", say("sends-inside", location=to_where))]
+    if host not in (target.server_name, str(target.address)):
+        return []
+    if target.speaks == "https" and to.scheme == "http":
+        return [("https-lost", say("sends-in-clear", location=to_where))]
+    if to.scheme == target.speaks and port != target.port:
+        return [("port-lost", say("sends-without-port", location=to_where, port=target.port))]
+    return []

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, NamedTuple
 from hooper.check.results import Unfit
 from hooper.errors import UsageError
 from hooper.net.nat64 import Nat64Door, nat64_prefix
-from hooper.net.standing import connected_surroundings, standing
+from hooper.net.standing import at_home, connected_surroundings, standing
 from hooper.places import HERE
 from hooper.planning.access import peer_at
 from hooper.site.references import chain_of, seen_from
@@ -115,15 +115,6 @@ def within_tunnel(site: Site, outside: Door, around: Surroundings) -> WithinTunn
         return None
     found = peer_at(site, own)
     return WithinTunnel(*found) if found is not None else None
-
-
-def at_home(site: Site, around: Surroundings) -> str | None:
-    """The gateway whose LAN this machine is on; None: on none, or on one that has its addresses and another router."""
-    place = standing(site, around)
-    if place.gateway is None:
-        return None
-    router = around.default_gateway(place.interface)
-    return place.gateway if router in (None, site.gateways[place.gateway].lan.ip) else None
 
 
 def has_ipv6(around: Surroundings, interface: str | None) -> bool:

@@ -36,6 +36,7 @@ if TYPE_CHECKING:
 app = sub_app("The first broken link of a service, with evidence and remedy.")
 
 MARKS = {"ok": ("✓", "green"), "broken": ("✗", "bold red"), "unknown": ("?", "orange3"), "skipped": ("-", "dim")}
+RARE = 3  # causes that are named in one line, at most
 CERTAINTY_STYLE = {"certain": "bold red", "likely": "orange3", "possible": "blue"}
 
 
@@ -157,6 +158,7 @@ def _parse_rules(given: list[str], service: str, site: Site) -> dict[str, str]:
 def render(document: WhyDocument, out: Screen, *, verbose: bool = False) -> None:
     """The chain with its first broken link, the causes, the numbers."""
     from hooper.cli.render import heading, indented, line
+    from hooper.words.said import general, say
 
     words = {True: "all is well", False: "something is broken", None: "not proven from outside"}
     wrong = any(finding.severity == "error" for finding in document.findings)
@@ -177,6 +179,11 @@ def render(document: WhyDocument, out: Screen, *, verbose: bool = False) -> None
         indented(out, cause.remedy, mark="→ ", left=9)
         if cause.would_make_certain:
             indented(out, cause.would_make_certain, mark="To be sure: ", left=9)
+    if document.rare:
+        rare = tuple(general("cause", code, "what") for code in document.rare[: None if verbose else RARE])
+        further = f", and {len(document.rare) - RARE} more" if len(rare) < len(document.rare) else ""
+        out.print()
+        line(out, f"{say('rare', causes=rare)}{further}.", ("  --ask tells them apart", "dim"))
     out.print()
     good = [step for step in document.steps if step.state == "ok" and not verbose]
     for step in document.steps:

@@ -2,13 +2,14 @@
 
 A thing that is wrong makes a world; nothing being wrong is one too. Each world has, for each look, the outcomes that
 the look could have in it. What was seen rules worlds out, and all else follows from those that are left:
-- certain: one cause is in all of them;
-- likely, possible: by the weights of those that are left;
-- well: the world in which nothing is wrong is left, and what answered was reached;
+- certain: one cause is in all of them, and a look has shown it itself (what is merely left over is likely at most);
+- likely, possible, rare: by the weights of those that are left;
+- well: the world in which nothing is wrong is left, and it was reached, or nothing that was seen is unusual in it;
 - odd: none is left, not even with two things wrong at once: two looks contradict each other, or it is nothing that
-  anybody wrote down here. That is never a pass, and never certain.
-So nothing is certain by forgetting another cause, and a further cause is one row of `rows`. A look that was not made
-rules nothing out; one that is older than the last change of what it is about is not to be put in.
+  anybody wrote down here. That is never a pass, and never certain;
+- what decides: the look that leaves least, whatever it shows.
+So nothing is certain by forgetting a cause, and a further cause is one row. A look that was not made rules nothing out;
+one that is older than the last change of what it is about is not to be put in.
 """
 
 from __future__ import annotations
@@ -21,176 +22,261 @@ from typing import NamedTuple
 
 Outcome = str
 Look = str  # an aspect, or one at a router: rule@KEY, wan@KEY
+Seen = Mapping[Look, Collection[Outcome]]  # what each look showed; several: one of these
 
 
 class Footing(NamedTuple):
-    """What of the plan decides what looks can show. routers: that need a rule, outermost first."""
+    """What of the plan, and of how it was looked, decides what can be wrong.
+
+    routers: that need a rule, outermost first. public: it is to be reached from outside over IPv4. vpn: it was looked
+    through one. both: it is planned for both transports. leaf: its device is none of the routers. tunnel: it is the
+    server of one.
+    """
 
     routers: tuple[str, ...]
+    public: bool = True
+    vpn: bool = True
+    both: bool = True
+    leaf: bool = True
+    tunnel: bool = True
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Row:
     """One thing that can be wrong. at: how far along the way from outside it acts: where two are wrong, what acts first
     hides what lies behind it. weight: how common it is beside the others. shows: the looks that come out otherwise than
-    where nothing is wrong.
+    where nothing is wrong, each outcome with how usual it is there. gateway: the router that it is about.
     """
 
     code: str
     at: float
     weight: float
-    shows: Mapping[Look, frozenset[Outcome]]
+    shows: Mapping[Look, Mapping[Outcome, float]]
+    gateway: str | None = None
 
 
-World = tuple[Row, ...]
-# Of a look at the service: same, kind, other: what answered; ours: another device of the site; router: a router's page;
-# nobody: a router says that no device is there; forbidden: somebody behind the line says that it is not allowed;
-# stopped: somebody before the line says anything.
-ANSWERS = "same kind"
-WELL: dict[Look, str] = {
-    "outside": ANSWERS,
+World = tuple[Row, ...]  # from outside inward
+UNUSUAL = 0.3  # of an outcome with a ? behind it
+UNLIKELY = 0.05  # how much less likely two things at once are
+SOUND = 10.0  # the weight of nothing being wrong
+# Of a look at the service: same, kind, other: what answered; faulty: the service, with something wrong about it; ours:
+# another device of the site; router: a router's page; nobody: a router says that no device is there; forbidden:
+# somebody behind the line says that it is not allowed; barred, stopped: somebody before the line says so, or that there
+# is no way. The last part is what people are asked.
+WELL = {
+    "outside": "same kind",
     "inside": "same",
+    "transports": "all",
     "loopback": "same",
-    "mac": "planned unseen",
+    "mac": "planned other?",  # a Wi-Fi repeater shows its own
     "host-at": "planned",
     "mac-at": "planned",
     "line": "public unclear",
-    "others": "yes",
+    "asked-out": "yes no?",
+    "listed": "no yes?",
+    "others": "yes no?",  # they may be broken by themselves
     "host-reached": "yes no",
     "hairpin": "same not",
     "stand-in": "reached not",  # it may have lacked rules of its own
     "name": "right",
-}
-BLIND = "silent refused"
+    "server-key": "right",
+    "server-peer": "known",
+    "power": "yes", "program": "yes", "listens": "yes", "strangers": "yes", "way-out": "yes", "itself": "yes",
+    "joined": "yes",
+    "rules": "yes", "anew": "yes", "remote": "yes", "wan-equal": "yes", "online": "yes", "shared": "yes no",
+    "number": "no", "elsewhere": "yes", "vpn": "yes",
+}  # fmt: skip
 
 
-def _row(code: str, at: float, weight: float, **shows: str) -> Row:
-    told = {look.replace("_", "-"): frozenset(words.split()) for look, words in shows.items()}
-    return Row(code, at, weight, told)
+def _shows(looks: Mapping[Look, str]) -> dict[Look, dict[Outcome, float]]:
+    return {
+        look.replace("_", "-"): {word.rstrip("?"): UNUSUAL if word.endswith("?") else 1.0 for word in words.split()}
+        for look, words in looks.items()
+    }
 
 
-GONE = {"loopback": "absent", "outside": "silent nobody refused other ours", "host_reached": "no"}
-ROWS = (
-    _row("asker-tunnel", 0.1, 0.3, outside="silent refused stopped other", others="no yes",
-         host_reached="no yes"),
-    _row("name-stale", 0.5, 2, name="stale"),
-    _row("name-contested", 0.5, 0.5, name="stale contested"),
-    _row("name-missing", 0.5, 1, name="missing"),
-    _row("name-has-others", 0.5, 0.5, name="others right"),
-    _row("name-other-family", 0.5, 0.3, name="family right"),
-    _row("resolver-broken", 0.5, 0.3, name="right resolver stale missing"),
-    _row("public-address-wrong", 0.6, 0.5, outside="silent refused other", others="no", hairpin="not",
-         host_reached="no"),
-    _row("line-not-reached", 0.7, 0.5, outside="silent stopped", others="no", host_reached="no"),
-    _row("line-down", 0.7, 1, outside="silent stopped", line="none unclear public", others="no",
-         hairpin="not same", host_reached="no"),
-    _row("port-blocked", 1, 1, outside="silent stopped refused", stand_in="not"),
-    _row("provider-answers", 1, 0.2, outside="refused other kind", stand_in="not"),
-    _row("carrier-nat", 1.5, 1, outside="silent refused stopped other", line="carrier unclear public",
-         others="no", hairpin="not same", stand_in="not", host_reached="no"),
-    _row("shared-ports", 1.5, 0.5, outside="silent refused stopped other", line="shared unclear",
-         others="no yes", stand_in="not", host_reached="no yes"),
-    _row("host-off", 4, 2, inside="silent", mac="unseen none planned", host_at="none", **GONE),
-    _row("host-moved", 4, 2, inside="silent refused other ours", mac="unseen none other", hairpin="not",
-         host_at="elsewhere", mac_at="elsewhere planned", **GONE),
-    _row("host-isolated", 4, 0.7, inside="silent", mac="unseen none planned",
-         host_at="apart planned", hairpin="not", **GONE),
-    _row("address-taken", 4, 0.3, inside="other ours same refused silent", mac="other planned", hairpin="not same",
-         outside="same kind other refused silent", host_reached="no yes", loopback="absent"),
-    _row("host-filters-all", 4.2, 0.5, inside="silent", outside="silent refused forbidden", hairpin="not"),
-    _row("host-without-way-out", 4.5, 0.7, outside="silent", host_reached="no"),
-    _row("host-filters-strangers", 4.5, 1, outside="silent refused forbidden"),
-    _row("service-stopped", 5, 2, inside="refused silent", loopback="refused silent",
-         outside="refused silent other", hairpin="not"),
-    _row("service-loopback", 5, 0.5, inside="refused silent", loopback="same", outside="refused silent other",
-         hairpin="not"),
-    _row("service-other", 5, 0.7, inside="other", outside="other same kind refused silent", hairpin="not"),
-    _row("transport-unused", 5, 0.3, outside="silent refused"),
+_WELL = _shows(WELL)
+
+
+def _row(code: str, at: float, weight: float, **looks: str) -> Row:
+    return Row(code, at, weight, _shows(looks))
+
+
+LINE = {"others": "no", "host_reached": "no", "wan_equal": "no"}
+GONE = {"loopback": "absent", "outside": "silent nobody refused other ours", "host_reached": "no", "inside": "silent"}
+NAMES = {"number": "yes", "elsewhere": "no", "others": "no yes?"}
+PUBLIC = (
+    _row("name-stale", 0.5, 2, name="stale", **NAMES),
+    _row("name-contested", 0.5, 0.3, name="stale contested", **NAMES),
+    _row("name-missing", 0.5, 1, name="missing", **NAMES),
+    _row("name-has-others", 0.5, 0.3, name="others right", **NAMES),
+    _row("name-other-family", 0.5, 0.3, name="family right", **NAMES),
+    _row("resolver-broken", 0.5, 0.5, name="right resolver stale missing", **NAMES | {"elsewhere": "yes"}),
+    _row("public-address-wrong", 0.6, 0.3, outside="silent refused other", hairpin="not", **LINE),
+    _row("line-not-reached", 0.7, 1.5, outside="silent? stopped barred?",
+         **LINE | {"others": "no yes?", "wan_equal": "yes"}),
+    _row("line-down", 0.7, 1, outside="silent stopped", line="none unclear public", hairpin="not same",
+         asked_out="no", online="no", **LINE),
+    _row("port-blocked", 1, 1, outside="silent barred refused? stopped?", stand_in="not", listed="yes no"),
+    _row("provider-answers", 1, 0.6, outside="refused other kind", stand_in="not", hairpin="same not"),
+    _row("carrier-nat", 1.5, 1.3, outside="silent refused? stopped? other?", line="carrier unclear public?",
+         hairpin="not same", stand_in="not", shared="no", **LINE),
+    _row("shared-ports", 1.5, 0.2, outside="silent refused? stopped? other?", line="shared unclear",
+         stand_in="not", shared="yes", **LINE | {"others": "no yes", "host_reached": "no yes"}),
+    _row("host-without-way-out", 4.5, 0.9, outside="silent", host_reached="no", way_out="no"),
+    _row("host-filters-strangers", 4.5, 1, outside="silent refused? forbidden", strangers="no"),
 )  # fmt: skip
-RULES = {  # what a router's list says of the rule, and what is seen from outside then
-    "missing": ("missing unseen", "silent refused other", 3.0),
-    "off": ("off unseen", BLIND + " other", 0.5),
-    "limited": ("limited unseen", BLIND, 0.3),
-    "wrong-transport": ("transport unseen", BLIND, 0.5),
-    "ended": ("ended unseen", BLIND, 0.3),
-    "wrong-interface": ("interface unseen there", BLIND, 0.2),
-    "wrong-host": ("wrong-host unseen", "other ours kind refused silent nobody forbidden", 1.0),
-    "wrong-port": ("wrong-port unseen", "other refused silent", 0.7),
-    "not-enforced": ("there unseen", BLIND, 0.1),
+ALWAYS = (
+    _row("host-off", 4, 2, mac="none", host_at="none planned?", power="no", program="no", **GONE),
+    _row("host-moved", 4, 2, mac="none other", host_at="elsewhere", mac_at="elsewhere planned", hairpin="not",
+         **GONE | {"inside": "silent refused? other? ours"}),
+    _row("host-isolated", 4, 0.7, mac="none", host_at="apart planned", hairpin="not", joined="no", **GONE),
+    _row("address-taken", 4, 0.2, inside="other ours same refused silent", mac="other planned", hairpin="not same",
+         outside="same kind other ours refused silent", host_reached="no yes", loopback="absent"),
+    _row("host-filters-all", 4.2, 0.7, inside="silent", outside="silent refused forbidden", hairpin="not",
+         strangers="no"),
+    _row("service-stopped", 5, 2, inside="refused silent?", loopback="refused silent", outside="refused silent other?",
+         hairpin="not", program="no"),
+    _row("service-loopback", 5, 0.7, inside="refused silent?", loopback="same", outside="refused silent other?",
+         hairpin="not", listens="no"),
+    _row("service-other", 5, 0.7, inside="other", outside="other same kind refused silent", hairpin="not",
+         itself="no"),
+    _row("service-faulty", 5, 0.5, inside="faulty same", outside="faulty other", hairpin="not same"),
+)  # fmt: skip
+VPN = _row("asker-tunnel", 0.1, 1, outside="silent refused stopped barred other", others="no yes",
+           host_reached="no yes", vpn="no")  # fmt: skip
+BOTH = _row("transport-unused", 5, 0.3, transports="one", outside="silent refused same kind")
+TUNNEL = (
+    _row("tunnel-key-other", 5, 1, inside="silent other", outside="silent other", server_key="other",
+         server_peer="unknown known"),
+    _row("tunnel-peer-missing", 5, 1, inside="silent", outside="silent", server_peer="unknown"),
+)  # fmt: skip
+LEFT_OVER = frozenset({  # what no look shows by itself
+    "port-blocked", "provider-answers", "line-not-reached", "public-address-wrong", "host-off", "address-taken",
+    "host-filters-all", "host-filters-strangers", "host-without-way-out", "asker-tunnel",
+    "service-other", "rule-not-enforced",
+})  # fmt: skip
+RULES = {  # what a router's list says of the rule, what is seen from outside then, of other services, and the weight
+    "missing": ("missing unseen ticked?", "silent refused? other?", "yes no?", 3.0),
+    "off": ("off unseen ticked?", "silent refused? other?", "yes no?", 0.4),
+    "limited": ("limited unseen ticked?", "silent refused?", "yes no?", 0.3),
+    "wrong-transport": ("transport unseen ticked?", "silent refused?", "yes", 0.4),
+    "ended": ("ended unseen ticked?", "silent refused?", "yes no?", 0.3),
+    "wrong-interface": ("interface unseen there ticked?", "silent refused?", "yes no?", 0.1),
+    "wrong-host": ("wrong-host unseen ticked?", "other ours kind refused silent? nobody forbidden?", "yes", 1.0),
+    "wrong-port": ("wrong-port unseen ticked?", "other? refused silent?", "yes", 0.5),
+    "not-enforced": ("there unseen ticked", "silent refused?", "yes no?", 0.2),
 }
 
 
 @cache
 def rows(footing: Footing) -> tuple[Row, ...]:
-    """All that can be wrong in this footing."""
-    return (*ROWS, *_at_routers(footing.routers))
+    """All that can be wrong in this footing, from outside inward."""
+    every = list(ALWAYS)
+    if footing.public:
+        every += [row for row in PUBLIC if footing.leaf or row.code != "host-without-way-out"]
+        every += _at_routers(footing.routers)
+        every += [VPN] if footing.vpn else []
+    every += [BOTH] if footing.both else []
+    return tuple(sorted((*every, *(TUNNEL if footing.tunnel else ())), key=lambda row: row.at))
 
 
 def _at_routers(routers: tuple[str, ...]) -> Iterator[Row]:
     for number, key in enumerate(routers):
-        for kind, (listed, outside, weight) in RULES.items():
+        for kind, (listed, outside, others, weight) in RULES.items():
             code = f"rule-{kind}"
             if kind == "missing":
                 code += "-outer" if number == 0 else "-inner"
-            shows = {"outside": outside.split(), f"rule@{key}": listed.split(), "hairpin": ["not"]}
-            yield Row(code, 2 + number, weight, {look: frozenset(words) for look, words in shows.items()})
+            looks = {"outside": outside, f"rule@{key}": listed, "others": others, "hairpin": "not"}
+            looks |= {"anew": "no"} if kind == "not-enforced" else {"rules": "no"}
+            yield Row(code, 2 + number, weight, _shows(looks), key)
         if number:
-            shows = {"outside": ["silent", "nobody", "refused", "other"], f"wan@{key}": ["moved"], "others": ["no"],
-                     "hairpin": ["not"], "host-reached": ["no"]}  # fmt: skip
-            yield Row("inner-wan-moved", 1.9 + number, 0.7, {look: frozenset(words) for look, words in shows.items()})
-        shows = {"outside": ["other", "router"], f"rule@{key}": ["there", "unseen"], "hairpin": ["not"]}
-        yield Row("gateway-answers", 1.8 + number, 0.3, {look: frozenset(words) for look, words in shows.items()})
+            looks = {"outside": "silent nobody refused? other?", f"wan@{key}": "moved", "others": "no yes?",
+                     "hairpin": "not", "host_reached": "no"}  # fmt: skip
+            yield Row("inner-wan-moved", 1.9 + number, 1.0, _shows(looks), key)
+        looks = {"outside": "other? router", f"rule@{key}": "there unseen", "hairpin": "not", "remote": "no"}
+        yield Row("gateway-answers", 1.8 + number, 0.5, _shows(looks), key)
 
 
-def outcomes(world: World, look: Look) -> frozenset[Outcome]:
-    """What a look could show in a world: what acts first decides, and nothing behind it is seen through it."""
-    for row in sorted(world, key=lambda row: row.at):
+def outcomes(world: World, look: Look) -> Mapping[Outcome, float]:
+    """What a look could show in a world: what acts first decides, and hides what lies behind it."""
+    for row in world:
         if (shown := row.shows.get(look)) is not None:
             return shown
     part, at, _ = look.partition("@")
     if at:
-        return frozenset(("there", "unseen", "ticked") if part == "rule" else ("planned",))
-    return frozenset(WELL[look].split())
+        return {"there": 1.0, "ticked": 1.0, "unseen": UNUSUAL} if part == "rule" else {"planned": 1.0}
+    return _WELL[look]
 
 
-@dataclass(frozen=True, slots=True)
+def every_outcome(footing: Footing, look: Look) -> frozenset[Outcome]:
+    """All that a look can show."""
+    return frozenset().union(outcomes((), look), *(outcomes((row,), look) for row in rows(footing)))
+
+
+@dataclass(frozen=True)
 class Weighed:
-    """What the worlds that are left come to. well: that in which nothing is wrong is left. causes: each with its share
-    of their weights, the largest first. certain: what is in all of them. odd: none was left.
+    """What the worlds that are left come to. well: that in which nothing is wrong is left, and nothing speaks against
+    it. causes: each with its share of their weights, the largest first. where: the routers that these are about.
+    certain: what is in all of them. odd: none was left.
     """
 
     well: bool
     causes: tuple[tuple[str, float], ...]
+    where: Mapping[str, str | None]
     certain: frozenset[str]
     odd: bool
 
 
-UNLIKELY = 0.05  # how much less likely two things at once are
+def left_by(footing: Footing, seen: Seen, most: int = 1, old: Collection[Look] = ()) -> list[tuple[World, float]]:
+    """The worlds in which all of it could have been seen, with so many things wrong at once, and their weights.
 
-
-def left_by(footing: Footing, seen: Mapping[Look, Outcome], most: int = 1) -> list[World]:
-    """The worlds in which all of it could have been seen, with so many things wrong at once."""
+    old: looks that rule nothing out any more.
+    """
     real = rows(footing)
     every: Iterable[World] = (combo for size in range(most + 1) for combo in combinations(real, size))
-    return [world for world in every if all(value in outcomes(world, look) for look, value in seen.items())]
+    return [(world, weight) for world in every if (weight := _weight(world, seen, old))]
 
 
-def judged(footing: Footing, seen: Mapping[Look, Outcome]) -> Weighed:
-    """What was seen, by look, held against all worlds; two things at once only where one explains nothing."""
-    left = left_by(footing, seen) or left_by(footing, seen, 2)
+def _weight(world: World, seen: Seen, old: Collection[Look]) -> float:
+    weight = SOUND if not world else UNLIKELY ** (len(world) - 1)
+    for row in world:
+        weight *= row.weight
+    for look, values in seen.items():
+        could = outcomes(world, look)
+        fits = max((could.get(value, 0.0) for value in values), default=1.0)
+        weight *= max(fits, UNUSUAL) if look in old else fits
+        if not weight:
+            break
+    return weight
+
+
+def judged(footing: Footing, seen: Seen, old: Collection[Look] = ()) -> Weighed:
+    """What was seen, by look, held against all worlds; two things at once only where one explains nothing.
+
+    old: looks that rule nothing out any more.
+    """
+    left = left_by(footing, seen, 1, old) or left_by(footing, seen, 2, old)
     weights: dict[str, float] = {}
-    for world in left:
-        weight = UNLIKELY ** max(len(world) - 1, 0)
+    rows_of: dict[str, tuple[float, str | None]] = {}
+    for world, weight in left:
         for row in world:
-            weight *= row.weight
+            if weight > rows_of.get(row.code, (0.0, None))[0]:
+                rows_of[row.code] = weight, row.gateway
         for code in {row.code for row in world}:
             weights[code] = weights.get(code, 0.0) + weight
     total = sum(weights.values()) or 1.0
-    certain = _in_all(left) if left and () not in left else frozenset[str]()
-    ordered = sorted(weights.items(), key=lambda item: (-item[1], item[0]))
-    return Weighed(() in left, tuple((code, weight / total) for code, weight in ordered), certain, not left)
+    sound = sum(weight for world, weight in left if not world)
+    certain = _in_all([world for world, _ in left]) - LEFT_OVER if left and not sound else frozenset[str]()
+    ordered = sorted(weights.items(), key=lambda item: -item[1])  # else the outermost first
+    return Weighed(
+        sound == SOUND or (sound > 0 and not {"same", "kind"}.isdisjoint(seen.get("outside", ()))),
+        tuple((code, weight / total) for code, weight in ordered),
+        {code: gateway for code, (_, gateway) in rows_of.items()},
+        certain,
+        not left,
+    )
 
 
-def _in_all(worlds: Collection[World]) -> frozenset[str]:
-    codes = ({row.code for row in world} for world in worlds)
-    return frozenset(set.intersection(*codes))
+def _in_all(left: Collection[World]) -> frozenset[str]:
+    return frozenset.intersection(*(frozenset(row.code for row in world) for world in left))

@@ -34,3 +34,12 @@ def standing(site: Site, around: Surroundings) -> Standing:
             if address is not None and interface.up and address in gateway.lan.network:
                 return Standing(interface.name, key, address)
     return Standing(None, None, None)
+
+
+def at_home(site: Site, around: Surroundings) -> str | None:
+    """The gateway whose LAN this machine is on; None: on none, or on one that has its addresses and another router."""
+    place = standing(site, around)
+    if place.gateway is None:
+        return None
+    router = around.default_gateway(place.interface)
+    return place.gateway if router in (None, site.gateways[place.gateway].lan.ip) else None

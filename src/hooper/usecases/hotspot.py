@@ -9,10 +9,10 @@ import anyio
 
 from hooper.check.checking import check_services
 from hooper.check.results import CheckDocument
-from hooper.check.view import at_home
 from hooper.check.wish import Wish
 from hooper.errors import HooperError, NeedsAPerson
 from hooper.line.public import public_addresses
+from hooper.net.standing import at_home
 from hooper.net.types import Surroundings
 from hooper.places import Place
 from hooper.planning.unfolded import side_doors

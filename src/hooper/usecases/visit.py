@@ -25,7 +25,6 @@ from hooper.check.checking import check_services
 from hooper.check.keys import PinnedKey, ProbeKeys, TunnelKeys
 from hooper.check.results import CheckDocument
 from hooper.check.targets import inner_targets, outer_targets
-from hooper.check.view import at_home
 from hooper.check.wish import Outcome, Wish
 from hooper.clock import read_moment, rfc3339
 from hooper.errors import HooperError, MachineError, RefusedForSafety, UsageError
@@ -34,6 +33,7 @@ from hooper.jsonform import kept, plain, read_json
 from hooper.line.public import public_addresses
 from hooper.line.sources import PublicAddress
 from hooper.net.bounded import BoundedDoor
+from hooper.net.standing import at_home
 from hooper.net.types import Endpoint
 from hooper.places import Place
 from hooper.planning.plan import gather

@@ -22,11 +22,12 @@ from hooper.usecases.looking import keep_address, keep_look
 from hooper.usecases.probing import probe_keys
 from hooper.usecases.run import Run
 from hooper.usecases.telling import remember
-from hooper.why.case import AskedOnSite, WhyDocument
+from hooper.why.case import AskedOnSite, Case, WhyDocument
 from hooper.why.diagnosis import diagnose
 from hooper.why.evidence import STORED_FOR, Past, gather_service
 from hooper.why.facts import ServiceFacts, TunnelSeen
-from hooper.why.questions import SiteQuestion
+from hooper.why.looks import footing
+from hooper.why.questions import SiteQuestion, next_question, questions
 from hooper.words.said import say
 
 HEARD_FOR = timedelta(hours=1)  # what a server or a person told is then asked again
@@ -67,30 +68,26 @@ async def why(run: Run, request: WhyRequest) -> tuple[WhyDocument, list[HooperEr
         trouble = [problem for problem in trouble if problem.code != "public-address-unknown"]
     public = run.site.services[request.service].reach == "public"
     if request.answers is not None and public and document.ok is not True:
-        document = asked_on_site(run, request, document, request.answers)
+        document = asked_on_site(run, request, facts, request.answers)
     return document, trouble
 
 
-def asked_on_site(run: Run, request: WhyRequest, document: WhyDocument, given: Mapping[str, str]) -> WhyDocument:
+def asked_on_site(run: Run, request: WhyRequest, facts: ServiceFacts, given: Mapping[str, str]) -> WhyDocument:
     """Put questions to somebody on site, each of which halves what is left. Raises: UsageError: no such question."""
-    from hooper.why.questions import candidates, left_by, next_question, questions, with_answers
-
     pool = tuple(questions(run.topology, run.plan, request.service))
     chosen(given, [question.key for question in pool], "question")
     before, mark = _answered(run, request.service), f"{ANSWER}{request.service}:"
-    answers, codes = {**before, **given}, candidates(document)
-    certain = any(cause.certainty == "certain" for cause in document.causes)
-    count = 0
-    upcoming = None
-    while not certain:
-        upcoming = next_question(pool, answers, left_by(pool, answers, codes))
-        if upcoming is None or request.ask is None or count == QUESTIONS:
+    answers, upcoming, count = {**before, **given}, None, 0
+    on = footing(Case(run.topology, run.plan, facts), public=True)
+    while True:
+        document = diagnose(run.topology, run.plan, facts, answers)
+        if any(cause.certainty == "certain" for cause in document.causes):
             break
-        said = request.ask(upcoming)
-        if said is None:
+        upcoming = next_question(on, pool, answers, {cause.code for cause in document.causes})
+        said = request.ask(upcoming) if upcoming is not None and request.ask is not None and count < QUESTIONS else None
+        if upcoming is None or said is None:
             break
-        answers[upcoming.key], upcoming = said, None
-        count += 1
+        answers[upcoming.key], upcoming, count = said, None, count + 1
     with run.keeping() as state:
         if state is not None:
             new = {f"{mark}{key}": said for key, said in answers.items() if before.get(key) != said}
@@ -98,8 +95,6 @@ def asked_on_site(run: Run, request: WhyRequest, document: WhyDocument, given: M
     texts = {question.key: question.text for question in pool}
     rows = [AskedOnSite(key, texts[key], said) for key, said in answers.items() if key in texts]
     rows += [AskedOnSite(upcoming.key, upcoming.text, None)] if upcoming is not None else []
-    if not certain and answers:
-        document = with_answers(document, left_by(pool, answers, codes))
     return replace(document, asked=tuple(rows))
 
 

@@ -13,11 +13,11 @@ from hooper.check.probes import probe
 from hooper.check.proving import at_local_port
 from hooper.check.results import Result, Seen
 from hooper.check.targets import Target
-from hooper.check.view import at_home, within_tunnel
+from hooper.check.view import within_tunnel
 from hooper.check.wish import Wish
 from hooper.clock import time_left
 from hooper.errors import HooperError, NeedsAPerson
-from hooper.net.standing import connected_surroundings
+from hooper.net.standing import at_home, connected_surroundings
 from hooper.net.types import Door, Surroundings
 from hooper.planning.access import peer_addresses, server_addresses
 from hooper.planning.local_ports import by_ssh

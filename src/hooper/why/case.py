@@ -69,7 +69,8 @@ class WhyDocument:
     ok: null where nobody looked from outside. causes: the likeliest first. findings: where what is written or told of
     the line contradicts what was looked at. steps: the links of the chain, from the site file to the outside. asked:
     the questions that were answered, and the next one where there is one. seen: the looks that were made, each with its
-    outcome: no cause is certain while another one would have looked the same.
+    outcome: no cause is certain while another one would have looked the same. rare: the codes of causes that are not
+    ruled out either, and far less likely than those.
     """
 
     service: str
@@ -80,6 +81,7 @@ class WhyDocument:
     findings: tuple[Finding, ...] = ()
     asked: tuple[AskedOnSite, ...] = ()
     seen: tuple[LookSeen, ...] = ()
+    rare: tuple[str, ...] = ()
 
 
 @dataclass

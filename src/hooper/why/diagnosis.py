@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from datetime import timedelta
 
 from hooper import deeds
 from hooper.addresses import parse_address
 from hooper.certs.problems import CODES, EXPIRED, NOT_YET, TELLS, planned_for
-from hooper.check.results import SPEECH, Result
+from hooper.check.results import Result
 from hooper.clock import read_moment
 from hooper.comparison import Comparison, Side
 from hooper.line.judging import compare
@@ -21,12 +21,13 @@ from hooper.planning.values import Finding, Plan
 from hooper.site.model import Site
 from hooper.sourced import age_of
 from hooper.why.case import ASKER, ORDER, THERE, Case, LookSeen, State, WhyDocument
-from hooper.why.deciding import read_rule
+from hooper.why.causes import weighed
 from hooper.why.facts import ServiceFacts
 from hooper.why.inside import faulty, judge_host, judge_service
-from hooper.why.looks import looks, weighed
+from hooper.why.looks import INSIDE, footing, looks, name_look, own_fault
 from hooper.why.names import judge_name
-from hooper.why.rules import wrong_host
+from hooper.why.questions import answered, questions
+from hooper.why.rules import read_rule
 from hooper.why.six import judge_openings, judge_six, six_alone
 from hooper.why.way import judge_way
 from hooper.words.said import NOTHING, Said, quoted, say, together
@@ -34,16 +35,22 @@ from hooper.words.said import NOTHING, Said, quoted, say, together
 CLOCK_OFF = timedelta(hours=1)  # by less no certificate is judged otherwise
 
 
-def diagnose(topology: Topology, plan: Plan, facts: ServiceFacts) -> WhyDocument:
-    """The first broken link of a service's chain, and what may have broken it."""
+def diagnose(
+    topology: Topology, plan: Plan, facts: ServiceFacts, answers: Mapping[str, str] | None = None
+) -> WhyDocument:
+    """The first broken link of a service's chain, and what may have broken it.
+
+    answers: what somebody on site answered, by question; None: nobody is asked.
+    """
     site, case = topology.site, Case(topology, plan, facts)
     public = site.services[facts.service].reach == "public"
     judge_host(case)
     judge_service(case)
-    if public and six_alone(case):
-        judge_openings(case)
+    forwarded = public and not six_alone(case)
+    if forwarded:
+        judged = judge_way(case)
     elif public:
-        judge_way(case)
+        judge_openings(case)
     else:
         _not_forwarded(case)
     judge_name(case, public=public)
@@ -62,32 +69,35 @@ def diagnose(topology: Topology, plan: Plan, facts: ServiceFacts) -> WhyDocument
     if site.services[facts.service].reach == "tunnel":
         _tunnel(case)
         order.append("tunnel")
+    seen = (*looks(case, public=forwarded), *name_look(case))
+    on = footing(case, public=forwarded and judged)
+    said = answered(on, questions(topology, plan, facts.service), answers) if answers is not None else None
+    rare = weighed(case, on, [one for one in seen if on.public or one.look in INSIDE], said)
+    broken = _unexplained(case, order)
     ok: bool | None
-    broken = next((case.steps[name] for name in order if case.steps[name].state == "broken"), None)
-    if broken is not None and not case.causes:
-        case.caused(
-            "unexplained",
-            "possible",
-            sure=read_rule(case.ruled[0], facts.service) if case.ruled else None,
-            step=broken.step,
-            evidence=together(broken.evidence),
-        )
-    if any(step.state == "broken" for step in case.steps.values()) or any(
-        cause.code not in ASKER for cause in case.causes
-    ):
+    if broken or any(cause.code not in ASKER for cause in case.causes):
         ok = False
     else:
         ok = True if case.steps["outside"].state == "ok" and "tunnel" not in case.steps else None
-    seen = dict(looks(case)) if public else {}
     return WhyDocument(
         facts.service,
         ok,
         tuple(case.steps[name] for name in order),
-        tuple(sorted(weighed(case, seen) if public else case.causes, key=lambda cause: ORDER[cause.certainty])),
+        tuple(sorted(case.causes, key=lambda cause: ORDER[cause.certainty])),
         (*_address_compared(site, facts), *_compared(case, ok=ok)),
         (*PublicAddress(facts.line.line, facts.line.public, facts.line.differs).findings(), *_hairpin_only(case)),
-        seen=tuple(LookSeen(look, outcome) for look, outcome in seen.items()),
+        seen=tuple(LookSeen(one.look, one.outcome) for one in seen) if public else (),
+        rare=rare,
     )
+
+
+def _unexplained(case: Case, order: list[str]) -> bool:
+    """Whether a step is broken, and a cause where nothing else explains the first of these."""
+    broken = next((case.steps[name] for name in order if case.steps[name].state == "broken"), None)
+    if broken is not None and not case.causes:
+        sure = read_rule(case.ruled[0], case.facts.service) if case.ruled else None
+        case.caused("unexplained", "possible", sure=sure, step=broken.step, evidence=together(broken.evidence))
+    return broken is not None
 
 
 def _address_compared(site: Site, facts: ServiceFacts) -> list[Comparison]:
@@ -263,11 +273,7 @@ def _outside(case: Case) -> None:
     if outside.verdict in THERE:
         for fault in outside.problems:
             if fault not in CODES:
-                own = fault not in SPEECH or outside.identity == "proven"
-                own = own or (inside is not None and fault in inside.problems)
-                faulty(case, fault, outside.detail, sure=own)
-                if not own:
-                    wrong_host(case, "possible")
+                faulty(case, fault, outside.detail, sure=own_fault(case, fault))
 
 
 def _weak_evidence(case: Case) -> list[Said]:

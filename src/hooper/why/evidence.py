@@ -312,7 +312,7 @@ def _facts(
         answers_by=_answers_by(looks["inside"].results if "inside" in looks else (), service),
         outside=outside,
         outside6=_worst(seen.results if seen else (), service, "ipv6"),
-        others=_others(seen, service),
+        others=_others(site, seen, service),
         host_reached=_host_reached(site, seen, service),
         stored_at=stored_at,
         mac_seen=next((n.mac for n in near.neighbours if n.address == host.address), None),
@@ -368,10 +368,12 @@ def _answers_by(results: Iterable[Result], service: str) -> tuple[str, ...]:
     return tuple(dict.fromkeys(result.transport for result in there))
 
 
-def _others(seen: Outcome | None, service: str) -> bool | None:
+def _others(site: Site, seen: Outcome | None, service: str) -> bool | None:
+    """Whether services of other devices answered from outside: those of this one share what may be wrong with it."""
     if seen is None or not seen.proves_outside:
         return None
-    others = [r for r in seen.results if r.service != service and r.expected == "reachable" and r.transport == "tcp"]
+    strange = {key for key, entry in site.services.items() if entry.host != site.services[service].host}
+    others = [r for r in seen.results if r.service in strange and r.expected == "reachable" and r.transport == "tcp"]
     return any(r.verdict in ("answered", "connected") for r in others) if others else None
 
 

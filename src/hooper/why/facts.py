@@ -30,7 +30,7 @@ class ServiceFacts:
 
     inside: the probe at the inner address. answers_by: the transports by which it answers there.
     outside: the probes at the public one, None: not looked. outside6: those at the host's own IPv6 address.
-    others: did other public services of this line answer from outside? None: not looked, or there are none.
+    others: did public services of other devices answer from outside? None: not looked, or there are none.
     host_reached: another service of the same host answered there, so that its answers find the way out.
     stored_at: when the outside was seen, where that is an earlier result.
     mac_seen: the MAC that answers at the host's address now; elsewhere: where the host's MAC answers instead.

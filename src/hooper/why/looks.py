@@ -2,105 +2,213 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
-from dataclasses import replace
+from collections.abc import Iterator
+from datetime import datetime
+from typing import Any, NamedTuple
 
-from hooper.addresses import parse_address
-from hooper.check.results import Result
-from hooper.judging.worlds import Footing, Weighed, judged, rows
+from hooper.addresses import IPAddress, parse_address
+from hooper.certs.problems import CODES
+from hooper.check.results import SPEECH, IcmpSeen, Result
+from hooper.judging.worlds import Footing
 from hooper.line.judging import situation
-from hooper.why.case import THERE, Case, Cause
+from hooper.sourced import Sourced
+from hooper.why.case import ORDER, THERE, Case
 from hooper.why.rules import told_rule, wrong_by
-from hooper.why.way import PROHIBITED, is_ours
-from hooper.words.said import general, say, together
 
 LINES = {"carrier-nat": "carrier", "shared-ports": "shared", "no-ipv4": "none"}
-NAMED = 3  # causes that are not ruled out, at most, in one sentence
+PROHIBITED = ((3, 9), (3, 10), (3, 13))  # RFC 1812 section 5.2.7.1: forbidden by an administrator
+
+INSIDE = ("inside", "transports", "loopback", "mac", "host-at", "mac-at", "server-key", "server-peer")
+PROOFS = {
+    ("others", "yes"),
+    ("host-reached", "yes"),
+    ("hairpin", "same"),
+    ("stand-in", "reached"),
+    ("line", "public"),
+}  # of a line
 
 
-def weighed(case: Case, seen: Mapping[str, str]) -> list[Cause]:
-    """The causes, none of them certain while another one would have looked the same."""
-    footing = Footing(case.ruled)
-    known = {row.code for row in rows(footing) if "name" not in row.shows}  # of names, their own servers say all
-    told = judged(footing, seen)
-    return [
-        _doubted(told, cause) if cause.certainty == "certain" and cause.code in known - told.certain else cause
-        for cause in case.causes
-    ]
+class LookMade(NamedTuple):
+    """now: it was made, or told, in this run. old: so long ago that it rules nothing out, and makes it unlikely."""
+
+    look: str
+    outcome: str
+    now: bool = True
+    old: bool = False
 
 
-def _doubted(told: Weighed, cause: Cause) -> Cause:
-    others = [code for code, _ in told.causes if code != cause.code][:NAMED]
-    if not others:  # it contradicts something else that was seen
-        return replace(cause, certainty="likely", would_make_certain=say("look-once-more"))
-    also = together((general("cause", code, "what") for code in others), ", ")
-    return replace(cause, certainty="likely", would_make_certain=say("not-ruled-out", others=also))
+def _told(look: str, outcome: str, told: Sourced[Any], now: datetime) -> LookMade:
+    return LookMade(look, outcome, told.now(now), not told.fresh(now))
 
 
-def looks(case: Case) -> Iterator[tuple[str, str]]:
-    """Each look that was made, with its outcome."""
-    facts, now = case.facts, case.facts.line.now
-    service = case.site.services[facts.service]
-    host = case.site.devices[service.host]
-    if facts.outside is not None and facts.outside.expected == "reachable":
-        yield from _outside(case, facts.outside)
-    if facts.inside is not None and facts.inside.verdict != "unproven":
-        yield "inside", "same" if facts.inside.verdict in THERE else _word(facts.inside)
-    if facts.at_loopback in (*THERE, "refused", "silent"):
-        yield "loopback", "same" if facts.at_loopback in THERE else str(facts.at_loopback)
-    if facts.mac_seen is not None and host.mac is not None and not facts.doubtful:
-        yield "mac", "planned" if facts.mac_seen == host.mac else "other"
-    if facts.host_at is not None and facts.host_at.now(now):
-        at = parse_address(facts.host_at.value)
-        ours = any(at in gateway.lan.network for gateway in case.site.gateways.values())
-        yield "host-at", "planned" if at == host.address else "elsewhere" if ours else "apart"
-    if facts.elsewhere is not None:
-        yield "mac-at", "elsewhere"
-    kind, can_forward = situation(facts.line)
-    if facts.others or facts.host_reached:  # something of this line answers, whatever was told of it
-        yield "line", "public"
-    elif kind in LINES or can_forward:
-        yield "line", LINES.get(kind, "public")
-    if facts.others is not None:
-        yield "others", "yes" if facts.others else "no"
-    if facts.host_reached:
-        yield "host-reached", "yes"
-    if facts.hairpin is not None and facts.hairpin.same is True:
-        yield "hairpin", "same"
+def footing(case: Case, *, public: bool) -> Footing:
+    """What of the plan decides what can be wrong. public: the way from outside is judged too."""
+    facts, service = case.facts, case.site.services[case.facts.service]
+    return Footing(
+        case.ruled if public else (),
+        public,
+        facts.tunnel_from is not None,
+        service.used_transport == "both",
+        service.host in case.site.hosts,
+        facts.tunnel is not None,
+    )
+
+
+def looks(case: Case, *, public: bool) -> Iterator[LookMade]:
+    """Each look that was made."""
+    facts = case.facts
+    yield from _inside(case)
+    if facts.tunnel is not None and facts.tunnel.key is not None:
+        yield LookMade("server-key", "right" if facts.tunnel.key else "other")
+    if facts.tunnel is not None and facts.tunnel.probe is not None:
+        yield LookMade("server-peer", "known" if facts.tunnel.probe else "unknown")
+    if not public:
+        return
+    if facts.outside is not None and (outcome := _outside(case, facts.outside)) is not None:
+        yield LookMade("outside", outcome)
+    yield from _line(case)
     for transport, told in facts.ways.items():
-        if facts.outside is not None and transport == facts.outside.transport and told.fresh(now):
-            yield "stand-in", "reached" if told.value == "answered" else "not"
+        if facts.outside is not None and transport == facts.outside.transport:
+            yield _told("stand-in", "reached" if told.value == "answered" else "not", told, facts.line.now)
     yield from _routers(case)
 
 
-def _outside(case: Case, outside: Result) -> Iterator[tuple[str, str]]:
+def _inside(case: Case) -> Iterator[LookMade]:
+    facts, now = case.facts, case.facts.line.now
+    inside, host = facts.inside, case.site.devices[case.site.services[facts.service].host]
+    if facts.answers_by and inside is not None and inside.verdict == "refused":
+        yield from (LookMade("inside", "same"), LookMade("transports", "one"))
+    elif inside is not None and inside.verdict != "unproven":
+        word = _word(inside)
+        yield LookMade("inside", "same" if word == "kind" else word)
+    answers = inside is not None and inside.verdict in THERE  # then it is there, whatever was told once
+    if facts.at_loopback in (*THERE, "refused", "silent"):
+        yield LookMade("loopback", "same" if facts.at_loopback in THERE else str(facts.at_loopback))
+    if facts.nobody_inside and not answers:
+        yield LookMade("mac", "none")
+    elif facts.mac_seen is not None and host.mac is not None and not facts.doubtful:
+        yield LookMade("mac", "planned" if facts.mac_seen == host.mac else "other")
+    if facts.host_at is not None and not answers:
+        at = parse_address(facts.host_at.value)
+        ours = any(at in gateway.lan.network for gateway in case.site.gateways.values())
+        word = "planned" if at == host.address else "elsewhere" if ours else "apart"
+        yield _told("host-at", word, facts.host_at, now)
+    if facts.elsewhere is not None and not answers:
+        yield LookMade("mac-at", "elsewhere")
+
+
+def _outside(case: Case, outside: Result) -> str | None:
+    """What a look at the public address comes to; None: nothing."""
     icmp = outside.evidence.icmp
-    if outside.verdict in THERE:
-        yield "outside", "same" if outside.identity == "proven" else "kind"
-    elif outside.verdict != "unproven" and icmp is not None and not is_ours(case, icmp.by):
-        yield "outside", "stopped"
-    elif outside.verdict != "unproven" and icmp is not None and (icmp.type, icmp.code) in PROHIBITED:
-        yield "outside", "forbidden"
-    elif outside.verdict == "silent" and icmp is not None:
-        yield "outside", "nobody"
-    elif outside.verdict != "unproven":
-        yield "outside", _word(outside)
+    if outside.verdict == "unproven" or outside.expected == "unreachable":
+        return None
+    if outside.verdict in THERE and not all(own_fault(case, fault) for fault in outside.problems):
+        return "other"
+    if outside.verdict == "mismatched" and outside.problems:
+        return "other"
+    if icmp is None or outside.verdict in THERE:
+        return _word(outside)
+    barred = (icmp.type, icmp.code) in PROHIBITED
+    if not is_ours(case, icmp):
+        return "barred" if barred else "stopped"
+    return "forbidden" if barred else "nobody" if outside.verdict == "silent" else _word(outside)
+
+
+def is_ours(case: Case, icmp: IcmpSeen) -> bool:
+    """Whether an ICMP message comes from behind the public address: a NAT puts that in, or forgets to."""
+    outside, own = case.facts.outside, [gateway.lan.network for gateway in case.site.gateways.values()]
+    if icmp.by is None or outside is None:
+        return False
+    return icmp.by == outside.target_address or any(parse_address(icmp.by) in network for network in own)
 
 
 def _word(result: Result) -> str:
+    faults = set(result.problems) - set(CODES)
+    if faults:
+        return "other" if "address-taken" in faults else "faulty"
+    if result.verdict in THERE:
+        return "kind" if result.identity == "kind" else "same"
     if result.verdict != "mismatched":
         return result.verdict
     kind = (result.looks_like or "").partition(":")[0]
     return {"gateway": "router", "service": "ours"}.get(kind, "other") if result.fingerprint is not None else "other"
 
 
-def _routers(case: Case) -> Iterator[tuple[str, str]]:
+def _line(case: Case) -> Iterator[LookMade]:
+    facts, line = case.facts, case.facts.line
+    kind, can_forward = situation(line)
+    told = line.wan.get(line.chain[0]) if line.chain else None
+    if facts.others or facts.host_reached:  # something of this line answers, whatever was told of it
+        yield LookMade("line", "public")
+    elif kind in LINES or can_forward:
+        word = LINES.get(kind, "public")
+        yield LookMade("line", word) if told is None else _told("line", word, told, line.now)
+    if line.stun_silent and not facts.others and not facts.host_reached:
+        yield LookMade("asked-out", "no")
+    elif line.public.value is not None and line.public.measured:
+        yield LookMade("asked-out", "yes")
+    if facts.others is not None:
+        yield LookMade("others", "yes" if facts.others else "no")
+    if facts.host_reached:
+        yield LookMade("host-reached", "yes")
+    if facts.hairpin is not None and facts.hairpin.same is True:
+        yield LookMade("hairpin", "same")
+    if listed(case):
+        yield LookMade("listed", "yes")
+
+
+def line_proven(case: Case) -> bool:
+    """Whether what is sent to the public address surely reaches the outermost gateway."""
+    return bool(PROOFS & {(one.look, one.outcome) for one in looks(case, public=True) if not one.old})
+
+
+def listed(case: Case) -> bool:
+    """Whether the site file says that the provider drops what comes in at the port that was looked at."""
+    outside, line = case.facts.outside, case.site.lines[case.facts.line.line]
+    return outside is not None and any(
+        blocked.transport in (outside.transport, "both") and blocked.ports.first <= outside.port <= blocked.ports.last
+        for blocked in line.blocked
+    )
+
+
+def _routers(case: Case) -> Iterator[LookMade]:
     line = case.facts.line
     for gateway in case.ruled:
         state, told = told_rule(case, gateway)
-        if told is not None and state not in (None, "ticked") and told.fresh(line.now):
-            yield f"rule@{gateway}", wrong_by(case, gateway, told.value) if state == "wrong" else str(state)
+        if told is not None and state is not None:
+            word = wrong_by(case, gateway, told.value) if state == "wrong" else state
+            old = state != "ticked" and not told.fresh(line.now)
+            yield LookMade(f"rule@{gateway}", word, told.now(line.now), old)
+    for key, _, planned, said in inner_wans(case):
+        yield _told(f"wan@{key}", "planned" if parse_address(said.value) == planned else "moved", said, line.now)
+
+
+def inner_wans(case: Case) -> Iterator[tuple[str, str, IPAddress, Sourced[str]]]:
+    """Each inner router of whose outer address something was told: its key, that of the router before it, the address
+    that the plan has, and what was told.
+    """
+    line = case.facts.line
     for outer, key in zip(line.chain, line.chain[1:], strict=False):
         planned, said = case.site.gateways[key].wan_behind(outer), line.wan.get(key)
-        if said is not None and planned is not None and said.now(line.now) and key in case.ruled:
-            yield f"wan@{key}", "planned" if parse_address(said.value) == planned else "moved"
+        if said is not None and planned is not None and key in case.ruled:
+            yield key, outer, planned, said
+
+
+NAMED = {
+    "name-stale": "stale", "name-contested": "contested", "name-missing": "missing", "name-has-others": "others",
+    "name-other-family": "family", "resolver-broken": "resolver",
+}  # fmt: skip
+
+
+def name_look(case: Case) -> Iterator[LookMade]:
+    """What the step of the name, which has its own causes, comes to."""
+    found = sorted((cause for cause in case.causes if cause.code in NAMED), key=lambda cause: ORDER[cause.certainty])
+    if found or case.steps["name"].state == "ok":
+        yield LookMade("name", NAMED[found[0].code] if found else "right")
+
+
+def own_fault(case: Case, fault: str) -> bool:
+    """Whether it is the service itself that has what was seen outside, and not somebody in its place."""
+    outside, inside = case.facts.outside, case.facts.inside
+    own = fault not in SPEECH or (outside is not None and outside.identity == "proven")
+    return own or (inside is not None and fault in inside.problems)

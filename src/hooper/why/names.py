@@ -7,7 +7,8 @@ from hooper.check.named import NameSeen, other_family
 from hooper.planning.typed import name_for, outside_port, six_for, typed_six
 from hooper.sourced import SourcedAddress
 from hooper.why.case import THERE, Case, State
-from hooper.why.deciding import line_proven, read_wan
+from hooper.why.looks import line_proven
+from hooper.why.rules import read_wan
 from hooper.why.six import six_alone
 from hooper.words.said import Said, general, say
 

@@ -1,30 +1,11 @@
-"""Whether the server of a tunnel has the keys of the site file. Pure."""
+"""A server of a tunnel that is not the one of the site file. Pure."""
 
 from __future__ import annotations
 
 from hooper import deeds
 from hooper.site.model import Site
-from hooper.why.case import Case, Certainty
+from hooper.why.case import Case
 from hooper.words.said import Said, say
-
-
-def server_keys(case: Case, untold: Certainty) -> None:
-    """A tunnel's server that is silent to the probe: it has another key, or does not know the probe.
-
-    untold: how sure that is where the server told nothing of itself.
-    """
-    seen, host = case.facts.tunnel, case.site.services[case.facts.service].host
-    if seen is None:
-        return
-    dump = say("on-as-root-wg", host=host, seen=deeds.SEEN(seen.tunnel))
-    told: dict[bool | None, Certainty] = {True: "possible", False: "certain", None: untold}
-    files = say("writes-its-files-load", make_tunnel=deeds.MAKE_TUNNEL(seen.tunnel), host=host)
-    if seen.key is not True:
-        message = say("the-server-on-has", host=host, tunnel=seen.tunnel)
-        case.cause("tunnel-key-other", told[seen.key], message, files, dump)
-    if seen.probe is not True and seen.key is not False:
-        message = say("the-server-on-does", host=host, tunnel=seen.tunnel)
-        case.cause("tunnel-peer-missing", told[seen.probe], message, files, dump)
 
 
 def tunnel_by(site: Site, service: str) -> str | None:

@@ -354,4 +354,5 @@ def _swallowed(case: Case, facts: PeerFacts) -> None:
     if tunnel.way_back == "route":
         case.caused("host-filters-strangers.swallowed", "possible", host=host, subnet=tunnel.subnet)
     if facts.target.inside is None:
-        case.caused("host-off", "possible", name=host)
+        router = case.topology.gateway(host)
+        case.caused("host-off", "possible", host=host, router=router)
