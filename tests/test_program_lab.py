@@ -17,9 +17,13 @@ from typing import Any
 import anyio
 import pytest
 
+from hooper.cli.main import COMMANDS
+from hooper.lab.faults import FAULTS
+from hooper.lab.tunnel_faults import TUNNEL_FAULTS
 from hooper.net.lab import LabDoor, read_lab_file
 from support.program import Lab, Ran, hooper, start_lab, town_here, valid
 
+TUNNELS = {fault.name for fault in TUNNEL_FAULTS}  # which need one first
 FAULT_VERDICTS = {
     "forward-missing-outer": "silent",
     "forward-missing-inner": "silent",
@@ -68,6 +72,16 @@ def test_from_here_everything_answers_and_nothing_is_proven(lab: Lab) -> None:
     leaves = {"line": "fibre", "family": "ipv4"}
     assert ran.document["from"] == {"kind": "here", "name": "here", "proves_outside": False, **leaves}
     assert "proves nothing about outside" in lab.run("check", "film-page").err
+
+
+@pytest.mark.parametrize("fault", [name for name, fault in FAULTS.items() if fault.look and name not in TUNNELS])
+def test_what_shows_a_fault_is_a_command_of_ours(lab: Lab, fault: str) -> None:
+    ran = lab.run("lab", "break", fault)
+    shown = [line.split() for line in ran.err.splitlines() if line.startswith("   hooper ")]
+    lab.run("lab", "mend")
+    assert ran.code == 0
+    assert len(shown) >= 2
+    assert all(words[1] in COMMANDS and ";" not in " ".join(words) for words in shown), shown
 
 
 @pytest.mark.parametrize("fault", FAULT_VERDICTS)

@@ -15,6 +15,7 @@ from hooper.cli.common import Session, run_async, sub_app
 from hooper.cli.completing import faults, keys_of, lines
 from hooper.cli.lab_phone import register_phone
 from hooper.cli.lab_tunnel import register
+from hooper.cli.spelling import spelled
 from hooper.durations import shown_duration
 from hooper.environment import leave_lab
 from hooper.errors import UsageError
@@ -163,8 +164,8 @@ def break_town(
     hit = _ask(session, "break", fault=fault, service=service)["service"]
     session.detail(f"{fault} now hits {hit}")
     _show_faults(session)
-    look = FAULTS[fault].look or f"hooper why {hit} --from interface:usb0"
-    session.next("see-it-then", look.removeprefix("hooper "), "lab mend")
+    looks = [one.removeprefix("hooper ") for one in spelled(FAULTS[fault].look).split("; ") if one]
+    session.next("see-it-then", *(looks or [f"why {hit} --from interface:usb0"]), "lab mend")
 
 
 @command(app, "lab mend")

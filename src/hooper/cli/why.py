@@ -36,7 +36,6 @@ if TYPE_CHECKING:
 app = sub_app("The first broken link of a service, with evidence and remedy.")
 
 MARKS = {"ok": ("✓", "green"), "broken": ("✗", "bold red"), "unknown": ("?", "orange3"), "skipped": ("-", "dim")}
-RARE = 3  # causes that are named in one line, at most
 CERTAINTY_STYLE = {"certain": "bold red", "likely": "orange3", "possible": "blue"}
 
 
@@ -180,10 +179,9 @@ def render(document: WhyDocument, out: Screen, *, verbose: bool = False) -> None
         if cause.would_make_certain:
             indented(out, cause.would_make_certain, mark="To be sure: ", left=9)
     if document.rare:
-        rare = tuple(general("cause", code, "what") for code in document.rare[: None if verbose else RARE])
-        further = f", and {len(document.rare) - RARE} more" if len(rare) < len(document.rare) else ""
         out.print()
-        line(out, f"{say('rare', causes=rare)}{further}.", ("  --ask tells them apart", "dim"))
+        named = tuple(general("cause", code, "what") for code in document.rare)
+        line(out, f"{say('rare', causes=named) if verbose else say('rare.count', count=len(named))}.")
     out.print()
     good = [step for step in document.steps if step.state == "ok" and not verbose]
     for step in document.steps:
