@@ -22,6 +22,7 @@ from support.fault_table import (
 from support.program import Lab
 
 PROXY = "socks5://198.51.100.7:1080"
+OF_THIS_COMPUTER = ("own-tunnel", "own-line")  # the service itself is well
 OF_THE_PHONE = ("phone-at-home", "phone-in-vpn")
 
 
@@ -67,7 +68,7 @@ def test_each_fault_is_named_and_nothing_else_is_certain(
         foretold(fault, cause, document)
         assert {code for code, certainty in found.items() if certainty == "certain"} <= {cause}, (fault, found)
         assert_found_by_asking(service, cause, found)
-        if routers == "speaking":
+        if routers == "speaking" and fault not in OF_THIS_COMPUTER:
             looked = ("--from", origin, "--deadline", "0.6", "--state", surveyed)
             assert lab.run("check", service, *looked).code != 0, fault
         lab.ask("mend", fault=fault)

@@ -239,7 +239,7 @@ def test_a_rule_for_udp_that_is_gone(town: KernelTown, tmp_path: Path) -> None:
     assert "rule-missing-inner" in dict(causes(unseen))
     assert opened.code == 0, opened.err
     assert (well.document["ok"], causes(well)) == (True, [])  # a name server is asked in its own protocol
-    assert causes(gone) == [("rule-missing-inner", "certain")]
+    assert causes(gone) == [("rule-lost", "certain")]
 
 
 def test_a_router_that_was_told_to_show_a_public_address(town: KernelTown, tmp_path: Path) -> None:
@@ -247,7 +247,10 @@ def test_a_router_that_was_told_to_show_a_public_address(town: KernelTown, tmp_p
     town.serve_router("club-router", secure=False, more="ext_ip=11.22.33.99")
     try:
         site = ("--site", str(town.folder / "site.toml"), "--state", str(tmp_path), "--json")
-        surveyed = hooper("survey", *site, place=town.ns("here")).document
+        for _ in range(3):  # a kernel answers so many hops a second and no more, and others have just asked it
+            surveyed = hooper("survey", *site, place=town.ns("here")).document
+            if surveyed["situation"] != "unclear":
+                break
         well = why(town, str(tmp_path / "well"))
         town.remove("fibre-box", "film-page")
         gone = why(town, str(tmp_path / "gone"))

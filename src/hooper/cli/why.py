@@ -163,6 +163,8 @@ def render(document: WhyDocument, out: Screen, *, verbose: bool = False) -> None
     wrong = any(finding.severity == "error" for finding in document.findings)
     if any(step.step == "tunnel" for step in document.steps) and document.ok is None:
         words[None] = "not proven: its tunnel was not looked through"
+    if document.ok and document.causes:
+        words[True] = "it answers from outside, and something is wrong with this computer"
     word = "it answers, but see the findings" if document.ok and wrong else words[document.ok]
     heading(out, f"{document.service}: {word}")
     for number, cause in enumerate(document.causes):

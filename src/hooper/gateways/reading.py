@@ -34,7 +34,7 @@ class ShownTable:
     def said(
         self, forwards: Sequence[Forward], service: str, entered: Mapping[str, datetime | None], now: datetime
     ) -> str | None:
-        """What it says of a service's rule: there, off, limited, transport, missing, ended, the address and port that
+        """What it says of a service's rule: there, off, limited, transport, lost, ended, the address and port that
         it names, or unseen: one that is not shown may still be there, made by hand, unless it was Hooper that had
         entered it. None: nothing of that kind can be said to it by a program.
 
@@ -57,7 +57,7 @@ class ShownTable:
                 led = (wanted.outside_port, wanted.target_address)
                 other = (one for one in self.rows if (one.outside_port, one.target_address) == led)
                 until = entered.get(service)
-                gone = "unseen" if service not in entered else "ended" if until and until <= now else "missing"
+                gone = "unseen" if service not in entered else "ended" if until and until <= now else "lost"
                 found = "transport" if any(one.key not in planned for one in other) else gone
         return found
 

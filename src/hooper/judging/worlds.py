@@ -30,7 +30,7 @@ class Footing(NamedTuple):
 
     routers: that need a rule, outermost first. public: it is to be reached from outside over IPv4. vpn: it was looked
     through one. both: it is planned for both transports. leaf: its device is none of the routers. tunnel: it is the
-    server of one.
+    server of one. entered: the routers at which Hooper has entered its rule; None: that may be any.
     """
 
     routers: tuple[str, ...]
@@ -39,6 +39,7 @@ class Footing(NamedTuple):
     both: bool = True
     leaf: bool = True
     tunnel: bool = True
+    entered: tuple[str, ...] | None = None
 
 
 @dataclass(frozen=True)
@@ -59,10 +60,10 @@ World = tuple[Row, ...]  # from outside inward
 UNUSUAL = 0.3  # of an outcome with a ? behind it
 UNLIKELY = 0.05  # how much less likely two things at once are
 SOUND = 10.0  # the weight of nothing being wrong
-# Of a look at the service: same, kind, other: what answered; faulty: the service, with something wrong about it; ours:
-# another device of the site; router: a router's page; nobody: a router says that no device is there; forbidden:
-# somebody behind the line says that it is not allowed; barred, stopped: somebody before the line says so, or that there
-# is no way. The last part is what people are asked.
+# Of a look at the service: same, kind, other: what answered; stuck: it took the connection, and no more came; faulty:
+# the service, with something wrong about it; ours: another device of the site; router: a router's page; nobody: a
+# router says that no device is there; forbidden: somebody behind the line says that it is not allowed; barred, stopped:
+# somebody before the line says so, or that there is no way. The last part is what people are asked.
 WELL = {
     "outside": "same kind",
     "inside": "same",
@@ -83,6 +84,7 @@ WELL = {
     "server-peer": "known",
     "power": "yes", "program": "yes", "listens": "yes", "strangers": "yes", "way-out": "yes", "itself": "yes",
     "joined": "yes",
+    "way-in": "lan", "goes-by": "site", "mask": "yes",
     "rules": "yes", "anew": "yes", "remote": "yes", "wan-equal": "yes", "online": "yes", "shared": "yes no",
     "number": "no", "elsewhere": "yes", "vpn": "yes",
 }  # fmt: skip
@@ -115,7 +117,7 @@ PUBLIC = (
     _row("public-address-wrong", 0.6, 0.3, outside="silent refused other", hairpin="not", **LINE),
     _row("line-not-reached", 0.7, 1.5, outside="silent? stopped barred?",
          **LINE | {"others": "no yes?", "wan_equal": "yes"}),
-    _row("line-down", 0.7, 1, outside="silent stopped", line="none unclear public", hairpin="not same",
+    _row("line-down", 0.7, 1, outside="silent stopped refused?", line="none unclear public", hairpin="not same",
          asked_out="no", online="no", **LINE),
     _row("port-blocked", 1, 1, outside="silent barred refused? stopped?", stand_in="not", listed="yes no"),
     _row("provider-answers", 1, 0.6, outside="refused other kind", stand_in="not", hairpin="same not"),
@@ -123,10 +125,14 @@ PUBLIC = (
          hairpin="not same", stand_in="not", shared="no", **LINE),
     _row("shared-ports", 1.5, 0.2, outside="silent refused? stopped? other?", line="shared unclear",
          stand_in="not", shared="yes", **LINE | {"others": "no yes", "host_reached": "no yes"}),
+    _row("packets-too-large", 0.8, 0.5, outside="stuck"),
     _row("host-without-way-out", 4.5, 0.9, outside="silent", host_reached="no", way_out="no"),
+    _row("host-wrong-mask", 4.5, 0.25, outside="silent", host_reached="no", mask="no"),
+    _row("own-line", 0.1, 0.3, goes_by="other", others="no yes"),
     _row("host-filters-strangers", 4.5, 1, outside="silent refused? forbidden", strangers="no"),
 )  # fmt: skip
 ALWAYS = (
+    _row("own-tunnel", 0.05, 0.3, way_in="tunnel", inside="silent refused other", mac="none planned"),
     _row("host-off", 4, 2, mac="none", host_at="none planned?", power="no", program="no", **GONE),
     _row("host-moved", 4, 2, mac="none other", host_at="elsewhere", mac_at="elsewhere planned", hairpin="not",
          **GONE | {"inside": "silent refused? other? ours"}),
@@ -153,15 +159,17 @@ TUNNEL = (
 )  # fmt: skip
 LEFT_OVER = frozenset({  # what no look shows by itself
     "port-blocked", "provider-answers", "line-not-reached", "public-address-wrong", "host-off", "address-taken",
-    "host-filters-all", "host-filters-strangers", "host-without-way-out", "asker-tunnel",
-    "service-other", "rule-not-enforced",
+    "host-filters-all", "host-filters-strangers", "host-without-way-out", "host-wrong-mask", "asker-tunnel",
+    "packets-too-large", "service-other", "rule-not-enforced",
 })  # fmt: skip
+WAYS_OUT = ("host-without-way-out", "host-wrong-mask")  # which a router has
 RULES = {  # what a router's list says of the rule, what is seen from outside then, of other services, and the weight
     "missing": ("missing unseen ticked?", "silent refused? other?", "yes no?", 3.0),
     "off": ("off unseen ticked?", "silent refused? other?", "yes no?", 0.4),
     "limited": ("limited unseen ticked?", "silent refused?", "yes no?", 0.3),
     "wrong-transport": ("transport unseen ticked?", "silent refused?", "yes", 0.4),
     "ended": ("ended unseen ticked?", "silent refused?", "yes no?", 0.3),
+    "lost": ("lost unseen", "silent refused? other?", "yes no", 0.3),
     "wrong-interface": ("interface unseen there ticked?", "silent refused?", "yes no?", 0.1),
     "wrong-host": ("wrong-host unseen ticked?", "other ours kind refused silent? nobody forbidden?", "yes", 1.0),
     "wrong-port": ("wrong-port unseen ticked?", "other? refused silent?", "yes", 0.5),
@@ -174,16 +182,18 @@ def rows(footing: Footing) -> tuple[Row, ...]:
     """All that can be wrong in this footing, from outside inward."""
     every = list(ALWAYS)
     if footing.public:
-        every += [row for row in PUBLIC if footing.leaf or row.code != "host-without-way-out"]
-        every += _at_routers(footing.routers)
+        every += [row for row in PUBLIC if footing.leaf or row.code not in WAYS_OUT]
+        every += _at_routers(footing)
         every += [VPN] if footing.vpn else []
     every += [BOTH] if footing.both else []
     return tuple(sorted((*every, *(TUNNEL if footing.tunnel else ())), key=lambda row: row.at))
 
 
-def _at_routers(routers: tuple[str, ...]) -> Iterator[Row]:
-    for number, key in enumerate(routers):
+def _at_routers(footing: Footing) -> Iterator[Row]:
+    for number, key in enumerate(footing.routers):
         for kind, (listed, outside, others, weight) in RULES.items():
+            if kind == "lost" and key not in (footing.entered if footing.entered is not None else footing.routers):
+                continue
             code = f"rule-{kind}"
             if kind == "missing":
                 code += "-outer" if number == 0 else "-inner"

@@ -227,6 +227,60 @@ def _in_vpn(town: Town, service: str) -> Undo:
     return _led_by(town, exit_, tunnel=True)
 
 
+def _own_tunnel(town: Town, service: str) -> Undo:
+    """This computer has a VPN whose far network is that of the club."""
+    del service
+    here = town.nodes["here"]
+    town.segments["far"] = town.segments[CLUB]
+    vpn = Attachment("tun1", "far", IPv4Address("10.44.7.253"), "", None, 1, tunnel=True)
+    here.attachments.append(vpn)
+
+    def undo() -> None:
+        here.attachments.remove(vpn)
+        del town.segments["far"]
+
+    return undo
+
+
+def _own_line(town: Town, service: str) -> Undo:
+    """Somebody has brought a router of his own, and this computer has taken it for its gateway."""
+    del service
+    lan = next(one for one in town.nodes["here"].attachments if one.segment == CLUB)
+    old, lan.gateway = lan.gateway, IPv4Address("10.44.7.99")
+
+    def undo() -> None:
+        lan.gateway = old
+
+    return undo
+
+
+def _narrow(town: Town, service: str) -> Undo:
+    """A way to the outside that takes small packets, and an ICMP that is dropped."""
+    del service
+    town.widest = 500
+
+    def undo() -> None:
+        town.widest = None
+
+    return undo
+
+
+def _forgets(town: Town, service: str) -> Undo:
+    """The router was started anew: what programs had entered is gone, and what was typed on its page is not."""
+    del service
+    rules, entered = (
+        town.boxes["club-router"].rules,
+        [one for one in town.boxes["club-router"].rules if one.owner != "page"],
+    )
+    if not entered:
+        raise NothingToBreak(
+            "no program has entered a rule at club-router", remedy=f"`{deeds.OPEN}` enters them first."
+        )
+    for one in entered:
+        rules.remove(one)
+    return lambda: rules.extend(one for one in entered if one not in rules)
+
+
 def _switch(what: Callable[[Town], object], switch: str) -> Callable[[Town, str], Undo]:
     """A machine of the town behaves in another way while the switch is on."""
 
@@ -263,7 +317,8 @@ FAULTS: dict[str, Fault] = {
         Fault("host-isolated", _isolated, touches="the device's address"),
         Fault("host-filters-strangers", _of_host("hears", "lan"), touches="the device's firewall"),
         Fault("host-filters-all", _of_host("hears", "nobody"), touches="the device's firewall"),
-        Fault("host-without-way-out", _of_host("way_out", False)),
+        Fault("host-without-way-out", _of_host("way_out", False), touches="the device's way out"),
+        Fault("host-wrong-mask", _of_host("way_out", False), touches="the device's way out"),
         Fault("service-stopped", _of_program("stopped")),
         Fault("service-loopback", _of_program("loopback_only")),
         Fault("service-four-only", _of_program("four_only"), needs_six=True),
@@ -277,6 +332,10 @@ FAULTS: dict[str, Fault] = {
         Fault("false-wan", _false_wan, look=f"{deeds.SURVEY}"),
         *NAME_FAULTS,
         *CERTIFICATE_FAULTS,
+        Fault("packets-too-large", _narrow, touches="the line"),
+        Fault("own-tunnel", _own_tunnel, touches="this computer"),
+        Fault("own-line", _own_line, touches="this computer"),
+        Fault("router-forgets", _forgets, look=f"{deeds.TABLES}"),
         Fault("phone-at-home", _at_home, touches="the phone"),
         Fault("phone-in-vpn", _in_vpn, touches="the phone"),
         Fault("router-strict", _switch(lambda town: town.igd["club-router"], "strict"), look=f"{deeds.OPEN}"),

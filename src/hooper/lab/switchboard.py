@@ -282,6 +282,8 @@ class Switchboard:
             if network.prefixlen:
                 routes.append({"destination": str(network), "gateway": None, "interface": a.name, "metric": a.metric})
             way = str(a.gateway) if a.gateway else None
+            if a.tunnel and way is None:
+                continue
             routes.append({"destination": "0.0.0.0/0", "gateway": way, "interface": a.name, "metric": a.metric})
             if a.address6 is not None and not self.town.without_ipv6:
                 routes.append({"destination": "::/0", "gateway": None, "interface": a.name, "metric": a.metric})

@@ -11,6 +11,7 @@ from collections import deque
 from collections.abc import AsyncIterator, Awaitable, Callable
 from contextlib import asynccontextmanager
 from datetime import datetime
+from functools import partial
 from ipaddress import IPv4Address, IPv4Network, IPv6Address
 from typing import TYPE_CHECKING, Any
 
@@ -54,6 +55,7 @@ from hooper.lab.things import (
 NEIGHBOUR_SECONDS = 30.0  # how long a machine goes on sending to a device that is gone, as the kernel does
 ARP_SECONDS = 3.0  # how long a router asks for a host that is gone before it gives up, as the kernel does
 LEDGER_LENGTH = 100_000
+LOST_S = 10.0  # seconds for which a connection with a gap stays
 PORT_UNREACHABLE_6 = Icmp(1, 4, 6)  # RFC 4443 section 3.1
 PORT_UNREACHABLE, HOST_UNREACHABLE, NET_UNREACHABLE = Icmp(3, 3), Icmp(3, 1), Icmp(3, 0)
 TOO_MANY_HOPS = Icmp(11, 0)
@@ -68,6 +70,7 @@ class Town:
         self.routers: dict[str, tuple[IPv4Address, ...]] = {}  # that packets pass on a segment, in their order
         self.resolvers: tuple[IPv4Address, ...] | None = None  # that machines are told of; None: their gateways
         self.resolver_dead = self.cut = self.without_ipv6 = False
+        self.widest: int | None = None  # bytes in one piece that the way to the outside takes; None: all
         self.boxes: dict[str, Box] = {}
         self.igd: dict[str, IgdRouter] = {}
         self.nodes: dict[str, Machine] = {}
@@ -369,7 +372,9 @@ class Town:
             return listener
         if not arrival.node.listens("tcp", arrival.port, arrival.to):
             return None
-        return arrival.node.tcp.get(arrival.port)
+        handler = arrival.node.tcp.get(arrival.port)
+        near = any(arrival.source.address in self.segments[a.segment] for a in arrival.node.attachments)
+        return handler if handler is None or near or self.widest is None else partial(narrowed, handler, self.widest)
 
     @staticmethod
     def datagram_handler(arrival: Arrival) -> DatagramHandler | None:
@@ -446,6 +451,35 @@ class Town:
             finally:
                 await near.aclose()
                 tasks.cancel_scope.cancel()
+
+
+async def narrowed(handler: StreamHandler, widest: int, stream: ByteStream, source: Endpoint) -> None:
+    """A connection over a way that loses what is sent in pieces of more than `widest` bytes, and whoever says so."""
+    await handler(Narrow(stream, widest), source)
+
+
+class Narrow(ByteStream):
+    """The end of a connection on such a way."""
+
+    def __init__(self, stream: ByteStream, widest: int) -> None:
+        self._stream, self._widest, self._lost = stream, widest, False
+
+    async def send(self, item: bytes) -> None:
+        self._lost = self._lost or len(item) > self._widest  # what comes behind a gap is not handed on
+        if not self._lost:
+            await self._stream.send(item)
+
+    async def receive(self, max_bytes: int = 65536) -> bytes:
+        return await self._stream.receive(max_bytes)
+
+    async def send_eof(self) -> None:
+        if not self._lost:
+            await self._stream.send_eof()
+
+    async def aclose(self) -> None:
+        if self._lost:  # that it has ended is not heard either
+            await anyio.sleep(LOST_S)
+        await self._stream.aclose()
 
 
 async def _handled(handler: StreamHandler, stream: ByteStream, source: Endpoint) -> None:

@@ -179,6 +179,14 @@ class Surroundings:
             return None
         return any(route.interface == interface for route in self.default_routes())
 
+    def way_to(self, address: IPAddress) -> str | None:
+        """The interface by which packets for an address leave: by the longest prefix, then the lowest metric (RFC 1812
+        section 5.2.4.3); None: not known.
+        """
+        into = [route for route in self.routes or () if address in route.destination]
+        best = max(into, key=lambda route: (route.destination.prefixlen, -route.metric), default=None)
+        return best.interface if best is not None else None
+
     def default_gateway(self, interface: str | None = None) -> IPAddress | None:
         """The gateway of the preferred IPv4 default route, or of the one by `interface`."""
         wanted = (route for route in self.default_routes() if interface in (None, route.interface))

@@ -17,7 +17,14 @@ State = Literal["ok", "broken", "unknown", "skipped"]
 Certainty = Literal["certain", "likely", "possible"]
 ORDER = {"certain": 0, "likely": 1, "possible": 2}
 THERE = ("answered", "connected")
-ASKER = ("asker-inside", "asker-no-way", "asker-tunnel")  # what is wrong with the look, and not with the service
+# What is wrong with the look, and not with the service.
+ASKER = (
+    "asker-inside",
+    "asker-no-way",
+    "asker-tunnel",
+    "own-tunnel",
+    "own-line",
+)
 
 
 @dataclass(frozen=True, slots=True)

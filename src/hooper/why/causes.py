@@ -11,7 +11,7 @@ from hooper.judging.worlds import Footing, judged, left_by
 from hooper.line.situation import judge
 from hooper.ports import ports_text
 from hooper.why.case import Case, Certainty
-from hooper.why.looks import NAMED, LookMade, listed
+from hooper.why.looks import NAMED, LookMade, goes_by, listed
 from hooper.why.rules import LACKING, read_rule, read_wan, rules_of, told_rule
 from hooper.words.said import NOTHING, Said, Value, general, say, together
 
@@ -129,9 +129,10 @@ class _Words:
         case, facts, site = self.case, self.case.facts, self.case.site
         service, device, line = site.services[self.service], site.devices[self.host], self.case.facts.line
         router = case.topology.gateway(self.host) or self.chain[-1]
+        own = site.gateways[router].lan
         yield from {"service": self.service, "host": self.host, "address": device.address, "speaks": service.speaks,
-                    "router": router, "chain": self.chain[0], "network": site.gateways[router].lan.network,
-                    "ip": site.gateways[router].lan.ip, "moment": line.now}.items()  # fmt: skip
+                    "router": router, "chain": self.chain[0], "network": own.network, "ip": own.ip,
+                    "netmask": own.network.netmask, "moment": line.now}.items()  # fmt: skip
         yield "mac", say("for", mac=device.mac) if device.mac is not None else "."
         at = facts.elsewhere or (facts.host_at.value if facts.host_at is not None else None)
         lan = next(
@@ -154,7 +155,7 @@ class _Words:
         if like is not None and like[0] == "service":
             yield from {"like": like[1], "like_host": site.services[like[1]].host}.items()
         yield "evidence", together(judge(line).evidence)
-        yield "tunnel_from", facts.tunnel_from
+        yield from {"tunnel_from": facts.tunnel_from, "tunnel_in": facts.tunnel_in, "goes_by": goes_by(case)}.items()
         yield "listed", say("as-the-site-file") if listed(case) else ""
         if facts.tunnel is not None:
             yield "tunnel", facts.tunnel.tunnel

@@ -86,7 +86,7 @@ def diagnose(
         tuple(sorted(case.causes, key=lambda cause: ORDER[cause.certainty])),
         (*_address_compared(site, facts), *_compared(case, ok=ok)),
         (*PublicAddress(facts.line.line, facts.line.public, facts.line.differs).findings(), *_hairpin_only(case)),
-        seen=tuple(LookSeen(one.look, one.outcome) for one in seen) if public else (),
+        seen=tuple(LookSeen(one.look, one.outcome) for one in seen if not one.old) if public else (),
         rare=rare,
     )
 

@@ -266,11 +266,15 @@ def _with_measured(line: LineFacts, measured: LineFacts) -> LineFacts:
 
 
 class _Near(NamedTuple):
-    """Who is there on this machine's own network: all neighbours, and whether anything shows that the device is."""
+    """Who is there on this machine's own network: all neighbours, and whether anything shows that the device is.
+
+    tunnel: the interface of a tunnel that takes what is sent to it.
+    """
 
     neighbours: tuple[Neighbour, ...] = ()
     doubtful: bool = False
     gone: bool = False
+    tunnel: str | None = None
 
 
 async def _near(
@@ -281,14 +285,16 @@ async def _near(
         return _Near()
     host = site.devices[site.services[service].host]
     heard = any(result.verdict in HEARD for result in look.results if result.service == service)
-    before = (await here.surroundings()).neighbours
+    around = await here.surroundings()
+    before, way = around.neighbours, around.interface(around.way_to(host.address) or "")
     others = [n.address for n in before if host.mac is not None and n.mac == host.mac and n.address != host.address]
     asked = others if heard else [host.address, *others]
     now = await neighbours_since(here, asked, started, time_left(here.clock, started, deadline)) if asked else before
     told = any(neighbour.silent_s is not None for neighbour in before)  # this system says how old its entries are
     there = heard or any(n.address == host.address for n in now)
     left = any(n.address == host.address for n in (await here.surroundings()).neighbours)
-    return _Near(now, doubtful=not there, gone=not there and told and not left)
+    tunnel = way.name if way is not None and way.tunnel else None
+    return _Near(now, doubtful=not there, gone=not there and told and not left, tunnel=tunnel)
 
 
 def _facts(
@@ -327,6 +333,8 @@ def _facts(
         published=past.published,
         unfit=seen.unfit if seen is not None else None,
         tunnel_from=seen.tunnel_from if seen is not None else None,
+        tunnel_in=near.tunnel,
+        entered=tuple(key for key, services in past.entered.items() if service in services),
     )
 
 

@@ -45,7 +45,8 @@ class ServiceFacts:
     inside6: the probe at the host's IPv6 address, from its own network. hairpin: the public address, as this machine
     reaches it from inside; None: not looked. named: what each name has, at its own servers too. published: what Hooper
     last published under each, and when. unfit: why the place that was to be looked from proves nothing. tunnel_from:
-    the VPN that was looked through.
+    the VPN that was looked through. tunnel_in: the VPN of this machine that takes what is sent to the device.
+    entered: the routers at which Hooper has entered its rule.
     """
 
     line: LineFacts
@@ -74,6 +75,8 @@ class ServiceFacts:
     published: Mapping[str, Sourced[str]] = field(default_factory=dict)
     unfit: Unfit | None = None
     tunnel_from: str | None = None
+    tunnel_in: str | None = None
+    entered: tuple[str, ...] = ()
 
     @property
     def looks_like(self) -> tuple[str, str] | None:

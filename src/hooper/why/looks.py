@@ -18,7 +18,7 @@ from hooper.why.rules import told_rule, wrong_by
 LINES = {"carrier-nat": "carrier", "shared-ports": "shared", "no-ipv4": "none"}
 PROHIBITED = ((3, 9), (3, 10), (3, 13))  # RFC 1812 section 5.2.7.1: forbidden by an administrator
 
-INSIDE = ("inside", "transports", "loopback", "mac", "host-at", "mac-at", "server-key", "server-peer")
+INSIDE = ("way-in", "inside", "transports", "loopback", "mac", "host-at", "mac-at", "server-key", "server-peer")
 PROOFS = {
     ("others", "yes"),
     ("host-reached", "yes"),
@@ -51,6 +51,7 @@ def footing(case: Case, *, public: bool) -> Footing:
         service.used_transport == "both",
         service.host in case.site.hosts,
         facts.tunnel is not None,
+        facts.entered,
     )
 
 
@@ -82,6 +83,7 @@ def _inside(case: Case) -> Iterator[LookMade]:
         word = _word(inside)
         yield LookMade("inside", "same" if word == "kind" else word)
     answers = inside is not None and inside.verdict in THERE  # then it is there, whatever was told once
+    yield LookMade("way-in", "lan" if facts.tunnel_in is None else "tunnel")
     if facts.at_loopback in (*THERE, "refused", "silent"):
         yield LookMade("loopback", "same" if facts.at_loopback in THERE else str(facts.at_loopback))
     if facts.nobody_inside and not answers:
@@ -106,6 +108,9 @@ def _outside(case: Case, outside: Result) -> str | None:
         return "other"
     if outside.verdict == "mismatched" and outside.problems:
         return "other"
+    inside = case.facts.inside
+    if outside.verdict == "connected" and not outside.ok and inside is not None and inside.verdict == "answered":
+        return "stuck"
     if icmp is None or outside.verdict in THERE:
         return _word(outside)
     barred = (icmp.type, icmp.code) in PROHIBITED
@@ -147,6 +152,7 @@ def _line(case: Case) -> Iterator[LookMade]:
         yield LookMade("asked-out", "no")
     elif line.public.value is not None and line.public.measured:
         yield LookMade("asked-out", "yes")
+    yield LookMade("goes-by", "site" if goes_by(case) is None else "other")
     if facts.others is not None:
         yield LookMade("others", "yes" if facts.others else "no")
     if facts.host_reached:
@@ -155,6 +161,13 @@ def _line(case: Case) -> Iterator[LookMade]:
         yield LookMade("hairpin", "same")
     if listed(case):
         yield LookMade("listed", "yes")
+
+
+def goes_by(case: Case) -> IPAddress | None:
+    """The router by which this machine goes out from the site's network; None: the one that the plan has there."""
+    line = case.facts.line
+    router = line.default_gateway.value if line.at is not None else None
+    return router if line.at is not None and router not in (None, case.site.gateways[line.at].lan.ip) else None
 
 
 def line_proven(case: Case) -> bool:
@@ -180,7 +193,8 @@ def _routers(case: Case) -> Iterator[LookMade]:
             old = state != "ticked" and not told.fresh(line.now)
             yield LookMade(f"rule@{gateway}", word, told.now(line.now), old)
     for key, _, planned, said in inner_wans(case):
-        yield _told(f"wan@{key}", "planned" if parse_address(said.value) == planned else "moved", said, line.now)
+        now = said.now(line.now)  # it may have moved since
+        yield LookMade(f"wan@{key}", "planned" if parse_address(said.value) == planned else "moved", now, not now)
 
 
 def inner_wans(case: Case) -> Iterator[tuple[str, str, IPAddress, Sourced[str]]]:

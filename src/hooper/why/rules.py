@@ -17,8 +17,9 @@ LACKING = {  # causes by the word that is told of a rule, or that its table come
     "transport": "rule-wrong-transport",
     "ended": "rule-ended",
     "interface": "rule-wrong-interface",
+    "lost": "rule-lost",
 }
-RULE_WORDS = ("there", *LACKING)  # that people may tell of a rule
+RULE_WORDS = ("there", *(word for word in LACKING if word != "lost"))  # that people may tell of a rule
 
 
 def told_rule(case: Case, gateway: str) -> tuple[str | None, Sourced[str] | None]:
@@ -28,7 +29,7 @@ def told_rule(case: Case, gateway: str) -> tuple[str | None, Sourced[str] | None
     told = case.facts.rules.get(gateway)
     if told is None:
         return ("ticked", case.facts.ticked[gateway]) if gateway in case.facts.ticked else (None, None)
-    if told.value in (*RULE_WORDS, "unseen"):
+    if told.value in ("there", "unseen", *LACKING):
         return told.value, told
     wanted = {rule.target_address for rule in rules_of(case, gateway)}
     address, port = target_of(told.value)
