@@ -63,7 +63,8 @@ SOUND = 10.0  # the weight of nothing being wrong
 # Of a look at the service: same, kind, other: what answered; stuck: it took the connection, and no more came; faulty:
 # the service, with something wrong about it; ours: another device of the site; router: a router's page; nobody: a
 # router says that no device is there; forbidden: somebody behind the line says that it is not allowed; barred, stopped:
-# somebody before the line says so, or that there is no way. The last part is what people are asked.
+# somebody before the line says so, or that there is no way. Of one at the device itself, alone: it answers itself, and
+# refuses its network. The last part is what people are asked.
 WELL = {
     "outside": "same kind",
     "inside": "same",
@@ -120,7 +121,7 @@ PUBLIC = (
     _row("line-down", 0.7, 1, outside="silent stopped refused?", line="none unclear public", hairpin="not same",
          asked_out="no", online="no", **LINE),
     _row("port-blocked", 1, 1, outside="silent barred refused? stopped?", stand_in="not", listed="yes no"),
-    _row("provider-answers", 1, 0.6, outside="refused other kind", stand_in="not", hairpin="same not"),
+    _row("provider-answers", 1, 0.6, outside="refused other kind stuck?", stand_in="not", hairpin="same not"),
     _row("carrier-nat", 1.5, 1.3, outside="silent refused? stopped? other?", line="carrier unclear public?",
          hairpin="not same", stand_in="not", shared="no", **LINE),
     _row("shared-ports", 1.5, 0.2, outside="silent refused? stopped? other?", line="shared unclear",
@@ -143,7 +144,7 @@ ALWAYS = (
          strangers="no"),
     _row("service-stopped", 5, 2, inside="refused silent?", loopback="refused silent", outside="refused silent other?",
          hairpin="not", program="no"),
-    _row("service-loopback", 5, 0.7, inside="refused silent?", loopback="same", outside="refused silent other?",
+    _row("service-loopback", 5, 0.7, inside="refused silent?", loopback="same alone", outside="refused silent other?",
          hairpin="not", listens="no"),
     _row("service-other", 5, 0.7, inside="other", outside="other same kind refused silent", hairpin="not",
          itself="no"),
@@ -157,11 +158,6 @@ TUNNEL = (
          server_peer="unknown known"),
     _row("tunnel-peer-missing", 5, 1, inside="silent", outside="silent", server_peer="unknown"),
 )  # fmt: skip
-LEFT_OVER = frozenset({  # what no look shows by itself
-    "port-blocked", "provider-answers", "line-not-reached", "public-address-wrong", "host-off", "address-taken",
-    "host-filters-all", "host-filters-strangers", "host-without-way-out", "host-wrong-mask", "asker-tunnel",
-    "packets-too-large", "service-other", "rule-not-enforced",
-})  # fmt: skip
 WAYS_OUT = ("host-without-way-out", "host-wrong-mask")  # which a router has
 RULES = {  # what a router's list says of the rule, what is seen from outside then, of other services, and the weight
     "missing": ("missing unseen ticked?", "silent refused? other?", "yes no?", 3.0),
@@ -171,7 +167,7 @@ RULES = {  # what a router's list says of the rule, what is seen from outside th
     "ended": ("ended unseen ticked?", "silent refused?", "yes no?", 0.3),
     "lost": ("lost unseen", "silent refused? other?", "yes no", 0.3),
     "wrong-interface": ("interface unseen there ticked?", "silent refused?", "yes no?", 0.1),
-    "wrong-host": ("wrong-host unseen ticked?", "other ours kind refused silent? nobody forbidden?", "yes", 1.0),
+    "wrong-host": ("wrong-host unseen ticked?", "other ours kind refused silent? nobody forbidden? stuck?", "yes", 1.0),
     "wrong-port": ("wrong-port unseen ticked?", "other? refused silent?", "yes", 0.5),
     "not-enforced": ("there unseen ticked", "silent refused?", "yes no?", 0.2),
 }
@@ -277,16 +273,24 @@ def judged(footing: Footing, seen: Seen, old: Collection[Look] = ()) -> Weighed:
             weights[code] = weights.get(code, 0.0) + weight
     total = sum(weights.values()) or 1.0
     sound = sum(weight for world, weight in left if not world)
-    certain = _in_all([world for world, _ in left]) - LEFT_OVER if left and not sound else frozenset[str]()
+    certain = _in_all([world for world, _ in left]) if left and not sound else frozenset[str]()
     ordered = sorted(weights.items(), key=lambda item: -item[1])  # else the outermost first
     return Weighed(
         sound == SOUND or (sound > 0 and not {"same", "kind"}.isdisjoint(seen.get("outside", ()))),
         tuple((code, weight / total) for code, weight in ordered),
         {code: gateway for code, (_, gateway) in rows_of.items()},
-        certain,
+        frozenset(code for code in certain if _shown_itself(footing, seen, code)),
         not left,
     )
 
 
 def _in_all(left: Collection[World]) -> frozenset[str]:
     return frozenset.intersection(*(frozenset(row.code for row in world) for world in left))
+
+
+def _shown_itself(footing: Footing, seen: Seen, code: str) -> bool:
+    """Whether a look came out as it does with this cause alone, and not where it is merely what is left over."""
+    others: list[World] = [(), *((row,) for row in rows(footing) if row.code != code)]
+    return any(
+        not any(value in outcomes(world, look) for value in values for world in others) for look, values in seen.items()
+    )

@@ -85,7 +85,8 @@ def _inside(case: Case) -> Iterator[LookMade]:
     answers = inside is not None and inside.verdict in THERE  # then it is there, whatever was told once
     yield LookMade("way-in", "lan" if facts.tunnel_in is None else "tunnel")
     if facts.at_loopback in (*THERE, "refused", "silent"):
-        yield LookMade("loopback", "same" if facts.at_loopback in THERE else str(facts.at_loopback))
+        answers_itself = "alone" if inside is not None and inside.verdict == "refused" else "same"
+        yield LookMade("loopback", answers_itself if facts.at_loopback in THERE else str(facts.at_loopback))
     if facts.nobody_inside and not answers:
         yield LookMade("mac", "none")
     elif facts.mac_seen is not None and host.mac is not None and not facts.doubtful:

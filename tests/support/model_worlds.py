@@ -1,0 +1,178 @@
+"""Worlds with a god's view: what is wrong, what a packet then meets on its way, and what each look shows of it.
+
+The way is walked here as packets go it, from outside inward, and knows nothing of the table that judges.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from datetime import UTC, datetime, timedelta
+from ipaddress import IPv4Address
+from random import Random
+from typing import Any
+
+from hooper.check.results import Evidence, Hairpin, IcmpSeen, Result, Verdict
+from hooper.line.facts import LineFacts
+from hooper.sourced import Sourced, as_told
+from hooper.why.facts import ServiceFacts
+from hooper.words.said import quoted
+
+NOW, PUBLIC = datetime(2026, 5, 1, 12, tzinfo=UTC), IPv4Address("203.0.113.44")
+ROUTERS = ("fibre-box", "club-router")
+TARGETS = {"fibre-box": "192.168.90.2", "club-router": "10.44.7.30"}
+MAC, OTHER_MAC = "02:00:5e:44:07:30", "02:00:5e:44:07:99"
+# What a person, or a table, says of a rule with which this is wrong.
+RULES = {
+    "missing": "missing", "off": "off", "limited": "limited", "wrong-transport": "transport", "ended": "ended",
+    "wrong-interface": "interface", "not-enforced": "there", "wrong-host": "10.44.7.50", "wrong-port": ":8080",
+}  # fmt: skip
+LINES = ("line-down", "carrier-nat", "port-blocked", "provider-answers")
+DEVICES = (
+    "host-off", "host-moved", "host-isolated", "address-taken", "host-filters-all", "host-filters-strangers",
+    "host-without-way-out", "service-stopped", "service-loopback", "service-other",
+)  # fmt: skip
+DROPS = ("missing", "off", "limited", "wrong-transport", "ended", "wrong-interface", "not-enforced")
+
+
+@dataclass
+class World:
+    """rules: what is wrong with a router's rule. moved: the inner router has another outer address. made: what was
+    looked at, drawn when it is first asked for.
+    """
+
+    rng: Random
+    line: str | None = None
+    rules: dict[str, str] = field(default_factory=dict)
+    moved: bool = False
+    device: str | None = None
+    vpn: bool = False
+
+    @classmethod
+    def random(cls, rng: Random, most: int) -> World:
+        """With so many things wrong at most."""
+        world = cls(rng)
+        for _ in range(rng.choice(range(most + 1))):
+            what = rng.choice(("line", "rule", "rule", "moved", "device", "device", "vpn"))
+            if what == "line":
+                world.line = rng.choice(LINES)
+            elif what == "rule":
+                world.rules[rng.choice(ROUTERS)] = rng.choice(tuple(RULES))
+            elif what == "moved":
+                world.moved = True
+            elif what == "device":
+                world.device = rng.choice(DEVICES)
+            else:
+                world.vpn = True
+        return world
+
+    @property
+    def causes(self) -> frozenset[str]:
+        """All that is wrong, by the codes of causes."""
+        found = {code for code in (self.line, self.device) if code is not None}
+        found |= {"inner-wan-moved"} if self.moved else set()
+        found |= {"asker-tunnel"} if self.vpn else set()
+        for key, kind in self.rules.items():
+            place = "-outer" if key == ROUTERS[0] else "-inner"
+            found.add(f"rule-{kind}{place if kind == 'missing' else ''}")
+        return frozenset(found)
+
+    def outside(self) -> str:
+        """What somebody outside gets."""
+        pick = self.rng.choice
+        if self.vpn:
+            return "silent"
+        if self.line == "provider-answers":
+            return pick(("other", "refused"))
+        if self.line is not None:
+            return "silent"
+        for key in ROUTERS:
+            if key == ROUTERS[1] and self.moved:
+                return pick(("silent", "nobody"))
+            kind = self.rules.get(key)
+            if kind in DROPS:
+                return pick(("silent", "silent", "refused"))
+            if kind == "wrong-host":
+                return pick(("other", "refused", "nobody"))
+            if kind == "wrong-port":
+                return pick(("other", "refused", "silent"))
+        return self._at_device(outside=True)
+
+    def _at_device(self, *, outside: bool) -> str:
+        pick, gone = self.rng.choice, "nobody" if outside and self.rng.random() < 0.5 else "silent"
+        return {
+            None: "same",
+            "host-off": gone,
+            "host-isolated": gone,
+            "host-moved": pick((gone, gone, "other")),
+            "address-taken": pick(("other", "refused", "same")),
+            "host-filters-all": "silent",
+            "host-filters-strangers": "silent" if outside else "same",
+            "host-without-way-out": "silent" if outside else "same",
+            "service-stopped": "refused",
+            "service-loopback": "refused",
+            "service-other": "other",
+        }[self.device]
+
+    def facts(self) -> ServiceFacts:
+        """Some looks at it, at random."""
+        rng = self.rng
+        looked = {
+            name: rng.random() < 0.6 for name in ("outside", "inside", "mac", "others", "wan", "inner", "at", "own")
+        }
+        inside = self._at_device(outside=False) if looked["inside"] else None
+        there = self.device not in ("host-off", "host-moved", "host-isolated")
+        taken = self.device == "address-taken" or (self.device == "host-moved" and inside == "other")
+        seen_mac = (OTHER_MAC if taken else MAC if there else None) if looked["mac"] else None
+        rules = {}
+        for key in ROUTERS:
+            if rng.random() < 0.5:
+                said = RULES.get(self.rules.get(key, ""), "there")
+                said = TARGETS[key] + said if said.startswith(":") else said
+                rules[key] = as_told(said, NOW - rng.choice((timedelta(0), timedelta(minutes=5))))
+        wan = {}
+        if looked["wan"] and self.line != "line-down":
+            wan["fibre-box"] = as_told("100.64.44.9" if self.line == "carrier-nat" else str(PUBLIC), NOW)
+        if looked["inner"]:
+            wan["club-router"] = as_told("192.168.90.77" if self.moved else "192.168.90.2", NOW)
+        cut = self.vpn or self.line in ("line-down", "carrier-nat")
+        return ServiceFacts(
+            line=LineFacts(
+                now=NOW, line="fibre", chain=ROUTERS, at="club-router",
+                own=Sourced(IPv4Address("10.44.7.105"), quoted("x")),
+                default_gateway=Sourced(IPv4Address("10.44.7.1"), quoted("x")), wan=wan,
+                public=Sourced(PUBLIC if self.line != "line-down" else None, quoted("STUN")),
+                stun_silent=self.line == "line-down",
+            ),
+            service="film-page",
+            inside=_result(inside, rng) if inside is not None else None,
+            nobody_inside=looked["inside"] and looked["mac"] and not there and not taken,
+            outside=_result(self.outside(), rng) if looked["outside"] else None,
+            others=None if not looked["others"] else not cut and not self.moved,
+            mac_seen=seen_mac,
+            host_at=self._told_at() if looked["at"] and self.device not in ("host-off", "address-taken") else None,
+            rules=rules,
+            at_loopback=self._itself() if looked["own"] and there and self.device != "address-taken" else None,
+            hairpin=Hairpin("answered", True) if self._loops() and rng.random() < 0.3 else None,
+            tunnel_from="tun0" if self.vpn else None,
+        )  # fmt: skip
+
+    def _told_at(self) -> Sourced[str]:
+        at = {"host-moved": "10.44.7.132", "host-isolated": "10.44.8.30"}.get(self.device or "", "10.44.7.30")
+        return as_told(at, NOW)
+
+    def _itself(self) -> Any:
+        return "refused" if self.device == "service-stopped" else "answered" if self.device != "service-other" else None
+
+    def _loops(self) -> bool:
+        """Whether the public address works from inside, by a router that sends what is for it back in."""
+        near = (None, "host-filters-strangers", "host-without-way-out")
+        return not self.rules and not self.moved and self.device in near and self.line != "line-down"
+
+
+def _result(what: str, rng: Random) -> Result:
+    words: dict[str, Verdict] = {"same": "answered", "other": "mismatched", "refused": "refused"}
+    icmp = IcmpSeen(3, 1, "host unreachable", rng.choice((str(PUBLIC), "192.168.90.2"))) if what == "nobody" else None
+    return Result(
+        "film-page", "reachable", what == "same", words.get(what, "silent"), (), "ipv4", str(PUBLIC), "tcp", 443, 5,
+        None, Evidence(icmp=icmp), quoted("d"), identity="proven" if what == "same" else "none",
+    )  # fmt: skip

@@ -1,0 +1,58 @@
+"""A diagnosis held against worlds with a god's view; `python -m fuzz.worlds` tries 20,000 of them."""
+
+from __future__ import annotations
+
+from random import Random
+
+import pytest
+
+from hooper.why.case import WhyDocument
+from hooper.why.diagnosis import diagnose
+from hooper.why.facts import ServiceFacts
+from support.fault_table import PLAN, TOPOLOGY
+from support.model_worlds import World
+
+ANSWERS_ALL_THE_SAME = {"address-taken"}  # and so may be reached
+
+
+def wrong_about(world: World) -> str | None:
+    """What a diagnosis says wrongly of some looks at a world; None: nothing."""
+    facts = world.facts()
+    document = diagnose(TOPOLOGY, PLAN, facts)
+    found = {one.code: one.certainty for one in document.causes}
+    certain = {code for code, certainty in found.items() if certainty == "certain"}
+    outside = facts.outside
+    if not certain <= world.causes:
+        return f"certain and wrong: {certain}"
+    if not world.causes and (found or document.ok is False):
+        return f"nothing is wrong, and {found}"
+    if not world.causes and outside is not None and document.ok is not True:
+        return "it works, and that is not said"
+    if outside is None and document.ok:
+        return "well, and nobody looked"
+    if world.causes - ANSWERS_ALL_THE_SAME and outside is not None and document.ok:
+        return "well, and it is not"
+    if len(world.causes) == 1 and found and not world.causes <= {*found, *document.rare}:
+        return f"the cause is lost: {found}, {document.rare}"
+    return _undecided(world, facts, document)
+
+
+def _undecided(world: World, facts: ServiceFacts, document: WhyDocument) -> str | None:
+    """Where what was read just now decides, it is decided."""
+    for key, kind in world.rules.items():
+        told = facts.rules.get(key)
+        if len(world.causes) > 1 or told is None or told.at != facts.line.now or kind == "not-enforced":
+            continue
+        code = next(iter(world.causes))
+        if {one.code: one.certainty for one in document.causes} != {code: "certain"}:
+            return f"{code} was read, and {[(one.code, one.certainty) for one in document.causes]}"
+    return None
+
+
+@pytest.mark.parametrize("seed", range(4))
+@pytest.mark.parametrize("most", [1, 2])
+def test_nothing_is_said_wrongly_and_what_decides_decides(seed: int, most: int) -> None:
+    rng = Random(f"{seed} {most}")
+    for number in range(250):
+        world = World.random(rng, most)
+        assert wrong_about(world) is None, (number, world.causes)
