@@ -85,7 +85,7 @@ WELL = {
     "server-peer": "known",
     "power": "yes", "program": "yes", "listens": "yes", "strangers": "yes", "way-out": "yes", "itself": "yes",
     "joined": "yes",
-    "way-in": "lan", "goes-by": "site", "mask": "yes",
+    "way-in": "lan", "goes-by": "site", "mask": "yes", "mtu": "yes",
     "rules": "yes", "anew": "yes", "remote": "yes", "wan-equal": "yes", "online": "yes", "shared": "yes no",
     "number": "no", "elsewhere": "yes", "vpn": "yes",
 }  # fmt: skip
@@ -126,7 +126,7 @@ PUBLIC = (
          hairpin="not same", stand_in="not", shared="no", **LINE),
     _row("shared-ports", 1.5, 0.2, outside="silent refused? stopped? other?", line="shared unclear",
          stand_in="not", shared="yes", **LINE | {"others": "no yes", "host_reached": "no yes"}),
-    _row("packets-too-large", 0.8, 0.5, outside="stuck"),
+    _row("packets-too-large", 0.8, 0.5, outside="stuck", mtu="no"),
     _row("host-without-way-out", 4.5, 0.9, outside="silent", host_reached="no", way_out="no"),
     _row("host-wrong-mask", 4.5, 0.25, outside="silent", host_reached="no", mask="no"),
     _row("own-line", 0.1, 0.3, goes_by="other", others="no yes"),

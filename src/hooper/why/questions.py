@@ -60,6 +60,7 @@ def questions(topology: Topology, plan: Plan, service: str) -> Iterator[SiteQues
     words = f"In the firewall of {name}: is {service} let in from every address, and not from its own network alone?"
     yield _asks("strangers", words)
     yield _asks("gateway", f"In the network settings of {name}: is {lan.ip} its gateway (router)?", "way-out")
+    yield _asks("mtu", f"With the MTU of {name} set to 1280 for a moment: is {service} still not reached?")
     yield _asks("mask", f"In the network settings of {name}: is {lan.network.netmask} its network mask?")
 
 
