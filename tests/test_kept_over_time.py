@@ -34,6 +34,8 @@ from hooper.store.state import State
 from hooper.usecases.history import outages
 from hooper.usecases.run import Run
 from hooper.words.said import NOTHING, quoted
+from support.program import BOATHOUSE
+from support.sites import site
 
 NOW = datetime(2026, 5, 1, 12, 0, tzinfo=UTC)
 PLACE = "interface:usb0"
@@ -219,9 +221,11 @@ def test_metrics_are_openmetrics(state: State) -> None:
     from prometheus_client.openmetrics.parser import text_string_to_metric_families
 
     odd = 'a "quoted"\\ name\nwith a line'
-    state.history.note(NOW, [condition("answers"), condition("broken", "wrong", subject=odd)])
+    state.history.note(NOW, [condition("answers"), condition("broken", "wrong", subject=odd)._replace(kind="keeper")])
     turns = {"names": Turn(NOW + timedelta(seconds=30), NOW, failures=2)}
-    text = exposition("boathouse", state.history.conditions(), turns, NOW + timedelta(seconds=5)).decode()
+    text = exposition(
+        site(BOATHOUSE).site, "boathouse", state.history.conditions(), turns, NOW + timedelta(seconds=5)
+    ).decode()
     found = {
         (sample.name, sample.labels.get("subject", sample.labels.get("task"))): sample.value
         for family in text_string_to_metric_families(text)  # type: ignore[no-untyped-call]

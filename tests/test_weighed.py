@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import random
 from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
 from ipaddress import IPv4Address
@@ -9,8 +10,10 @@ from pathlib import Path
 
 import pytest
 
+from hooper.keep.metrics import exposition
 from hooper.store.kept import Condition, Heard, Level, Made, Stood
 from hooper.store.state import State
+from hooper.usecases.reporting import ReportRequest, report
 from hooper.usecases.run import Run
 from hooper.usecases.status import status
 from hooper.usecases.why import tunnels_seen
@@ -19,6 +22,7 @@ from support.program import LabHere, town_here
 from support.sites import ONE_BOX, site
 
 NOW = datetime(2026, 11, 30, 12, tzinfo=UTC)
+LEVELS: tuple[Level, ...] = ("well", "wrong", "unknown")
 HOUR, DAY = timedelta(hours=1), timedelta(days=1)
 TEXT = ONE_BOX + '[services.hub-page]\nhost = "hub"\nspeaks = "https"\nreach = "public"\n'
 
@@ -137,3 +141,32 @@ def test_among_places_what_was_told_counts(
             state.history.note(one.at, [one.condition])
         document, _ = status(Run(site(TEXT), NOW, state=state))
     assert {row.subject: row.level for row in document.rows}["hub-page"] == level
+
+
+@pytest.mark.parametrize("seed", range(8))
+def test_status_report_and_metrics_have_one_answer(seed: int, tmp_path: Path) -> None:
+    """Whatever was seen, from wherever, however long ago."""
+    from prometheus_client.openmetrics.parser import text_string_to_metric_families
+
+    rng = random.Random(seed)
+    with State(tmp_path / "state.sqlite3") as state:
+        run = Run(site(TEXT + '[keep]\nplaces = ["interface:usb0"]\n'), NOW, state=state)
+        looks = [
+            stood(place, rng.choice(LEVELS), rng.choice((HOUR / 2, DAY, 8 * DAY, 40 * DAY)))
+            for place in ("here", "interface:usb0", "interface:usb1", "proxy:socks5://192.0.2.1:1080")
+            if rng.random() < 0.7
+        ]
+        for one in sorted(looks, key=lambda look: look.at):
+            state.history.note(one.at, [one.condition])
+        said = status(run)[0].rows
+        (shown,) = report(run, ReportRequest(NOW - 90 * DAY))[0].exposed
+        text = exposition(run.site, "here", state.history.conditions(), {}, NOW).decode()
+    (service,) = [row for row in said if row.kind == "service"]
+    told = {
+        sample.labels["aspect"]: sample.value
+        for family in text_string_to_metric_families(text)  # type: ignore[no-untyped-call]
+        for sample in family.samples
+        if sample.name == "hooper_well" and sample.labels["kind"] == "service"
+    }
+    assert told.get("") == {"well": 1.0, "wrong": 0.0}.get(service.level)
+    assert (shown.state, shown.proven) == (service.state, service.seen)

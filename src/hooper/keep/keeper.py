@@ -365,8 +365,9 @@ class Keeper:
             return
         with self._state_used() as state:
             stood = state.history.conditions() if state is not None else []
-            site = self.file.site.site.id or self.path.stem
-            self._shown.text = exposition(site, stood, self._schedule.turns, self.door.clock.now())
+            site = self.file.site
+            called, turns = site.site.id or self.path.stem, self._schedule.turns
+            self._shown.text = exposition(site, called, stood, turns, self.door.clock.now())
             try:
                 write(self._outlet, self._shown.text)
             except StateError:

@@ -15,7 +15,9 @@ from hooper.files import write_atomically
 from hooper.net.serving import HttpAsked, HttpSaid, serve_http
 from hooper.net.system import SystemDoor
 from hooper.net.types import Endpoint
+from hooper.site.model import Site
 from hooper.store.kept import Stood, Turn
+from hooper.usecases.condition_kinds import level_of, of_service, standing
 
 KIND = "application/openmetrics-text; version=1.0.0; charset=utf-8"
 
@@ -46,8 +48,10 @@ def parse_outlet(text: str, base: Path) -> Outlet:
     raise UsageError(f"metrics = {text!r} is not understood", remedy="Write file:PATH or 127.0.0.1:PORT.")
 
 
-def exposition(site: str, stood: Sequence[Stood], turns: dict[str, Turn], now: datetime) -> bytes:
-    """The text of all metrics (OpenMetrics 1.0). site: what the site is called."""
+def exposition(site: Site, called: str, every: Sequence[Stood], turns: dict[str, Turn], now: datetime) -> bytes:
+    """The text of all metrics (OpenMetrics 1.0). called: what the site is called. What they say is what `status` says;
+    a service has a sum over its places too, with no aspect.
+    """
     from prometheus_client import CollectorRegistry, Gauge
     from prometheus_client.openmetrics.exposition import generate_latest
 
@@ -56,20 +60,29 @@ def exposition(site: str, stood: Sequence[Stood], turns: dict[str, Turn], now: d
     well = Gauge("hooper_well", "1: as it should be, 0: not; what is not known is left out.", labels, registry=registry)
     seen = Gauge("hooper_seen_age_seconds", "How long ago it was last looked at.", labels, registry=registry)
     since = Gauge("hooper_unchanged_seconds", "How long it has been so.", labels, registry=registry)
+    stood = standing(site, every)
+    looks: dict[str, list[Stood]] = {}
+    for one in stood:
+        if one.condition.kind == "service":
+            looks.setdefault(one.condition.subject, []).append(one)
+    sums = {key: of_service(site, key, mine, now) for key, mine in looks.items()}
+    levels = [(chosen.condition.kind, key, "", level) for key, (chosen, level) in sums.items()]
+    levels += [(one.condition.kind, one.condition.subject, one.condition.aspect, level_of(one, now)) for one in stood]
+    for kind, subject, aspect, level in levels:
+        if level in ("well", "wrong"):
+            well.labels(called, kind, subject, aspect).set(level == "well")
     for one in stood:
         what = one.condition
-        values = (site, what.kind, what.subject, what.aspect)
-        if what.level in ("well", "wrong"):
-            well.labels(*values).set(what.level == "well")
+        values = (called, what.kind, what.subject, what.aspect)
         if what.aspect != "given":
             seen.labels(*values).set(max((now - one.at).total_seconds(), 0))
             since.labels(*values).set(max((now - one.since).total_seconds(), 0))
     failures = Gauge("hooper_task_failures", "Failures of a task in a row.", ["site", "task"], registry=registry)
     due = Gauge("hooper_task_due_seconds", "Seconds until a task is due again.", ["site", "task"], registry=registry)
     for task, turn in turns.items():
-        failures.labels(site, task).set(turn.failures)
+        failures.labels(called, task).set(turn.failures)
         if turn.due is not None:
-            due.labels(site, task).set((turn.due - now).total_seconds())
+            due.labels(called, task).set((turn.due - now).total_seconds())
     text: bytes = generate_latest(registry)  # type: ignore[no-untyped-call]
     return text
 

@@ -6,14 +6,15 @@ things are go by, and the keeper lets go of the rest.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
-from typing import NamedTuple
+from collections.abc import Callable, Iterable, Sequence
+from datetime import datetime, timedelta
+from typing import Literal, NamedTuple
 
 from hooper import deeds
 from hooper.places import HERE, Place
 from hooper.planning.openers import driven_gateways
 from hooper.site.model import Site
-from hooper.store.kept import Condition, Stood, Subject
+from hooper.store.kept import Condition, Level, Stood, Subject
 from hooper.words.said import NOTHING, Said, say
 
 
@@ -109,6 +110,46 @@ KINDS: dict[Subject, ConditionKind] = {
 def standing(site: Site, stood: Iterable[Stood]) -> list[Stood]:
     """What of it the site file still has."""
     return [one for one in stood if KINDS[one.condition.kind].there(site, one.condition)]
+
+
+FADES, GONE = timedelta(hours=1), timedelta(days=7)  # the age at which a proof fades, and that at which it is none
+ORDER: tuple[Level, ...] = ("wrong", "unknown", "fact", "well")
+
+
+def freshness_of(one: Stood, now: datetime) -> Literal["fresh", "fading", "old"]:
+    """Of the look at it."""
+    age = now - one.at
+    return "fresh" if age < FADES else "fading" if age < GONE else "old"
+
+
+def level_of(one: Stood, now: datetime) -> Level:
+    """How it stands: what was well so long ago is not known any more."""
+    known = one.condition.level
+    return "unknown" if known == "well" and freshness_of(one, now) == "old" else known
+
+
+def of_service(site: Site, key: str, stood: Sequence[Stood], now: datetime) -> tuple[Stood, Level]:
+    """What counts of a service among the places that it was looked at from, and how it stands by that.
+
+    The places of the site file count, else any outside, else what was seen from inside, which proves nothing to those
+    outside. What could not be told from one place takes nothing from what was told from another, and what is long ago
+    nothing from what was seen since. stood: of this service, one at least.
+    """
+    places = {id(one): Place.read(one.condition.aspect) for one in stood}
+    kept = [place for place in site.keep.places if place.kind != "here"]
+    outside = [one for one in stood if places[id(one)].kind != "here"]
+    counting = [one for one in outside if any(meant_by(places[id(one)], place) for place in kept)]
+    newest = max((one.at for one in counting), default=None)
+    counting += [one for one in outside if one not in counting and (newest is None or one.at > newest)]
+    among = counting or stood
+    told = [one for one in among if one.condition.level != "unknown"] or among
+    latest = max(one.at for one in told)
+    lately = [one for one in told if latest - one.at < GONE]
+    chosen = min(lately, key=lambda one: (ORDER.index(one.condition.level), -one.at.timestamp()))
+    level = level_of(chosen, now)
+    if not counting and site.services[key].reach == "public" and level == "well":
+        level = "unknown"
+    return chosen, level
 
 
 def meant_by(place: Place, wanted: Place) -> bool:

@@ -11,7 +11,7 @@ from hooper.errors import HooperError
 from hooper.places import HERE, Place
 from hooper.report.figures import Drawn, Strip
 from hooper.site.words import chosen
-from hooper.store.kept import DayOfLooks, Happening, Level, Stood, Subject
+from hooper.store.kept import DayOfLooks, Happening, Level, Subject
 from hooper.usecases.condition_kinds import KINDS
 from hooper.usecases.run import Run
 from hooper.words.said import Said
@@ -104,7 +104,6 @@ class WholePast:
     events: Sequence[Happening]
     outages: Sequence[OutageRow]
     days: Sequence[DayOfLooks]
-    stood: Sequence[Stood]
 
     def figures(self) -> Drawn:
         """As figures are drawn."""
@@ -140,10 +139,10 @@ class WholePast:
 def gather(run: Run, since: datetime) -> WholePast:
     """Everything since a moment. Raises: StateError."""
     if run.state is None:
-        return WholePast(since, run.at, (), (), (), ())
+        return WholePast(since, run.at, (), (), ())
     history = run.state.history
     events, days = history.events(since=since), history.days(since)
-    return WholePast(since, run.at, events, tuple(outages(events, run.at)), days, history.conditions())
+    return WholePast(since, run.at, events, tuple(outages(events, run.at)), days)
 
 
 def history(run: Run, request: HistoryRequest) -> tuple[HistoryDocument, list[HooperError]]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
-from datetime import datetime, timedelta
+from datetime import datetime
 from typing import Literal
 
 from hooper.clock import rfc3339
@@ -14,12 +14,19 @@ from hooper.places import Place
 from hooper.planning.values import Finding
 from hooper.site.model import Site
 from hooper.store.kept import Condition, Level, Stood, Subject
-from hooper.usecases.condition_kinds import KINDS, meant_by, proof_of, standing
+from hooper.usecases.condition_kinds import (
+    KINDS,
+    ORDER,
+    freshness_of,
+    level_of,
+    meant_by,
+    of_service,
+    proof_of,
+    standing,
+)
 from hooper.usecases.run import Run
 from hooper.words.said import NOTHING, Said, quoted, say
 
-FADES, GONE = timedelta(hours=1), timedelta(days=7)  # the age at which a proof fades, and that at which it is none
-ORDER: tuple[Level, ...] = ("wrong", "unknown", "fact", "well")
 CHECK = "check "  # how the tasks of a keeper begin that look from a place
 Freshness = Literal["fresh", "fading", "old", "never"]
 
@@ -97,18 +104,18 @@ def _keeper_runs(run: Run) -> bool:
 def _rows(run: Run, stood: Sequence[Stood], dues: Mapping[str, datetime]) -> Iterator[StatusRow]:
     site = run.site
     by_kind: dict[str, list[Stood]] = {}
+    by_subject: dict[tuple[str, str], list[Stood]] = {}
     for one in standing(site, stood):
         by_kind.setdefault(one.condition.kind, []).append(one)
+        by_subject.setdefault((one.condition.kind, one.condition.subject), []).append(one)
     for key in site.services:
-        mine = [one for one in by_kind.get("service", ()) if one.condition.subject == key]
-        yield _service(run, key, mine, dues)
+        yield _service(run, key, by_subject.get(("service", key), ()), dues)
     for name, entry in site.names.items():
         for record in entry.types:
-            found = next((one for one in by_kind.get("name", ()) if one.condition.subject == name
-                          and one.condition.aspect == record), None)  # fmt: skip
+            found = next((one for one in by_subject.get(("name", name), ()) if one.condition.aspect == record), None)
             yield _row(run, found, dues) if found else _never("name", name, record)
     for key in site.certificates:
-        own = [one for one in by_kind.get("certificate", ()) if one.condition.subject == key]
+        own = by_subject.get(("certificate", key), ())
         yield from (_row(run, one, dues) for one in own if one.condition.aspect != "given")
         if not own:
             yield _never("certificate", key, "")
@@ -118,31 +125,13 @@ def _rows(run: Run, stood: Sequence[Stood], dues: Mapping[str, datetime]) -> Ite
 
 
 def _service(run: Run, key: str, stood: Sequence[Stood], dues: Mapping[str, datetime]) -> StatusRow:
-    """A service by the places that count: those of the site file, else any outside, else what was seen from inside."""
     if not stood:
         return _never("service", key, "")
-    places = {id(one): Place.read(one.condition.aspect) for one in stood}
-    kept = [place for place in run.site.keep.places if place.kind != "here"]
-    outside = [one for one in stood if places[id(one)].kind != "here"]
-    counting = [one for one in outside if any(meant_by(places[id(one)], place) for place in kept)]
-    newest = max((one.at for one in counting), default=None)
-    counting += [one for one in outside if one not in counting and (newest is None or one.at > newest)]
-    chosen = _weightiest(counting or stood)
+    chosen, level = of_service(run.site, key, stood, run.at)
     row = _row(run, chosen, dues)
-    public = run.site.services[key].reach == "public"
-    if not counting and public and row.level == "well":
-        return replace(row, level="unknown", needs=NOTHING, detail=row.detail + say("nobody-from-outside"))
+    if level != row.level:  # well, and seen from inside alone
+        return replace(row, level=level, needs=NOTHING, detail=row.detail + say("nobody-from-outside"))
     return row
-
-
-def _weightiest(stood: Sequence[Stood]) -> Stood:
-    """What counts among places: what could not be told from one takes nothing from what was told from another, and what
-    is long ago nothing from what was seen since.
-    """
-    told = [one for one in stood if one.condition.level != "unknown"] or stood
-    newest = max(one.at for one in told)
-    lately = [one for one in told if newest - one.at < GONE]
-    return min(lately, key=lambda one: (ORDER.index(one.condition.level), -one.at.timestamp()))
 
 
 def _never(kind: Subject, subject: str, aspect: str) -> StatusRow:
@@ -154,9 +143,7 @@ def _never(kind: Subject, subject: str, aspect: str) -> StatusRow:
 
 def _row(run: Run, one: Stood, dues: Mapping[str, datetime]) -> StatusRow:
     now, what = run.at, one.condition
-    age = max(now - one.at, timedelta(0))
-    freshness: Freshness = "fresh" if age < FADES else "fading" if age < GONE else "old"
-    level: Level = "unknown" if freshness == "old" and what.level == "well" else what.level
+    level = level_of(one, now)
     due = _due(what, dues)
     return StatusRow(
         kind=what.kind,
@@ -166,7 +153,7 @@ def _row(run: Run, one: Stood, dues: Mapping[str, datetime]) -> StatusRow:
         level=level,
         since=rfc3339(one.since),
         seen=rfc3339(one.at),
-        freshness=freshness,
+        freshness=freshness_of(one, now),
         proof=proof_of(what),
         detail=what.detail,
         cause=what.cause,
