@@ -7,6 +7,7 @@ such as arrival:ADDRESS or visit:NAME.
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from functools import lru_cache
 from typing import Literal, get_args
 from urllib.parse import urlsplit
 
@@ -42,6 +43,7 @@ class Place:
         return f"{self.kind}:{self.name}" if self.name else self.kind
 
     @classmethod
+    @lru_cache(1024)
     def read(cls, text: str) -> Place:
         """What `str` wrote. Raises: ValueError: it is none."""
         if text.startswith(SOCKS):

@@ -13,6 +13,7 @@ from hooper.store.database import Database
 from hooper.store.kept import Condition, DayOfLooks, Happening, Level, Stood, Subject
 from hooper.words.said import as_text, from_text
 
+SUBJECTS, LEVELS = frozenset(get_args(Subject)), frozenset(get_args(Level))
 EVENTS_KEPT = 100_000
 DAYS_KEPT = timedelta(days=800)
 
@@ -156,7 +157,7 @@ class History:
 def _checked(kind: str, level: str, aspect: str) -> tuple[Subject, Level]:
     if kind == "service":
         Place.read(aspect)
-    if kind not in get_args(Subject) or level not in get_args(Level):
+    if kind not in SUBJECTS or level not in LEVELS:
         raise ValueError(f"no such kind or level: {kind!r}, {level!r}")
     return kind, level  # type: ignore[return-value]
 

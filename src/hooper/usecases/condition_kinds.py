@@ -140,7 +140,7 @@ def of_service(site: Site, key: str, stood: Sequence[Stood], now: datetime) -> t
     outside = [one for one in stood if places[id(one)].kind != "here"]
     counting = [one for one in outside if any(meant_by(places[id(one)], place) for place in kept)]
     newest = max((one.at for one in counting), default=None)
-    counting += [one for one in outside if one not in counting and (newest is None or one.at > newest)]
+    counting += [one for one in outside if newest is None or one.at > newest]  # those are none of the file's
     among = counting or stood
     told = [one for one in among if one.condition.level != "unknown"] or among
     latest = max(one.at for one in told)

@@ -10,6 +10,7 @@ import shlex
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from datetime import date, datetime
+from functools import cache, lru_cache
 from typing import Any
 
 from hooper.words.catalogue import Kind, catalogue
@@ -110,6 +111,7 @@ def as_text(told: Said, shown: Callable[[str], str] = str) -> str:
     return json.dumps(told.written(shown), ensure_ascii=False)
 
 
+@lru_cache(1024)
 def from_text(kept: str) -> Said:
     """What `as_text` wrote. Raises: ValueError: it is none."""
     return Said.read(json.loads(kept))
@@ -140,11 +142,12 @@ def together(parts: Iterable[Said], between: str = "; ") -> Said:
     return out
 
 
-def fields(code: str) -> set[str]:
+@cache
+def fields(code: str) -> frozenset[str]:
     """The names of the values that a code has. Raises: KeyError."""
     from string import Formatter
 
-    return {name for _, name, _, _ in Formatter().parse(template(code)) if name}
+    return frozenset(name for _, name, _, _ in Formatter().parse(template(code)) if name)
 
 
 def template(code: str) -> str:
