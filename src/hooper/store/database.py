@@ -40,7 +40,6 @@ class Database:
             self._make(path)
         with self.reading():
             self._db = sqlite3.connect(path if kept else ":memory:", timeout=BUSY_SECONDS, isolation_level=None)
-            self._db.text_factory = lambda data: data.decode("utf-8", "replace")
         with self.reading():
             try:
                 self._migrate()
@@ -120,6 +119,12 @@ class Database:
     def rows(self, question: str, *values: Any) -> list[tuple[Any, ...]]:
         """What a query gives; text that is no UTF-8 comes as it can be shown. Raises: StateError."""
         with self.reading():
+            try:
+                return self._db.execute(question, values).fetchall()
+            except sqlite3.OperationalError as exc:
+                if "decode" not in str(exc):
+                    raise
+            self._db.text_factory = lambda data: data.decode("utf-8", "replace")
             return self._db.execute(question, values).fetchall()
 
     def row(self, question: str, *values: Any) -> tuple[Any, ...] | None:
