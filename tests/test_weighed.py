@@ -170,3 +170,19 @@ def test_status_report_and_metrics_have_one_answer(seed: int, tmp_path: Path) ->
     }
     assert told.get("") == {"well": 1.0, "wrong": 0.0}.get(service.level)
     assert (shown.state, shown.proven) == (service.state, service.seen)
+
+
+def test_rules_that_people_enter_are_judged_too(town: LabHere) -> None:
+    """Not checked, proven as far as something came in by them, or ticked off: no router is left out."""
+
+    def rules() -> tuple[str, str, str]:
+        rows = town.run("status", "--json").document["rows"]
+        (row,) = [one for one in rows if (one["kind"], one["aspect"]) == ("router", "by-hand")]
+        return row["subject"], row["state"], row["level"]
+
+    looked = ("--from", "interface:usb0", "--deadline", "1.5")
+    assert rules() == ("fibre-box", "not-looked-at", "unknown")
+    town.run("check", *looked)
+    assert rules() == ("fibre-box", "partly-proven", "unknown")  # WireGuard tells strangers nothing
+    assert town.run("worksheet", "fibre-box", "--ticked").code == 0
+    assert rules() == ("fibre-box", "ticked", "fact")

@@ -155,6 +155,8 @@ def _name(row: StatusRow) -> str:
         return row.subject
     if row.kind == "rule":
         return f"rule for {row.subject} on {row.aspect}"
+    if row.kind == "router" and row.aspect:
+        return f"rules on {row.subject}, by hand"
     if row.kind == "certificate" and row.aspect:
         return f"certificate {row.subject}, {aspect_words(row.kind, row.aspect)}"
     if row.kind == "name":

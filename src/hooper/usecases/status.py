@@ -11,7 +11,9 @@ from hooper.clock import rfc3339
 from hooper.comparison import Comparison, Side
 from hooper.errors import HooperError, MachineError, StateError
 from hooper.places import Place
-from hooper.planning.values import Finding
+from hooper.planning.openers import driven_gateways
+from hooper.planning.values import EVERYTHING, Finding
+from hooper.planning.worksheet import ticked_sheets
 from hooper.site.model import Site
 from hooper.store.kept import Condition, Level, Stood, Subject
 from hooper.usecases.condition_kinds import (
@@ -119,6 +121,7 @@ def _rows(run: Run, stood: Sequence[Stood], dues: Mapping[str, datetime]) -> Ite
         yield from (_row(run, one, dues) for one in own if one.condition.aspect != "given")
         if not own:
             yield _never("certificate", key, "")
+    yield from _by_hand(run, by_subject)
     for kind in KINDS:
         if kind not in ("service", "name", "certificate", "keeper"):
             yield from (_row(run, one, dues) for one in by_kind.get(kind, ()))
@@ -132,6 +135,37 @@ def _service(run: Run, key: str, stood: Sequence[Stood], dues: Mapping[str, date
     if level != row.level:  # well, and seen from inside alone
         return replace(row, level=level, needs=NOTHING, detail=row.detail + say("nobody-from-outside"))
     return row
+
+
+BY_HAND = "by-hand"  # the aspect of a router whose rules people enter
+
+
+def _by_hand(run: Run, seen: Mapping[tuple[str, str], Sequence[Stood]]) -> Iterator[StatusRow]:
+    """The routers whose rules people enter: proven by what comes in through them, ticked off, or not checked."""
+    site, rules = run.site, [rule for rule in run.plan.forwards if rule.kind == "forward"]
+    driven = driven_gateways(site)
+    keys = [key for key in dict.fromkeys(rule.gateway for rule in rules) if key not in driven]
+    ticked = ticked_sheets(site, run.plan, keys, run.told())
+    for key in keys:
+        led = {rule.service for rule in rules if rule.gateway == key and rule.service != EVERYTHING}
+        stand = {one: of_service(site, one, looks, run.at) for one in led if (looks := seen.get(("service", one)))}
+        well = {one: chosen for one, (chosen, level) in stand.items() if level == "well"}
+        left = sorted(led - well.keys())
+        if key in ticked and left:
+            at = rfc3339(ticked[key].at or run.at)
+            yield StatusRow(
+                "router", key, BY_HAND, "ticked", "fact", at, at, "fresh", say("proof.router.ticked"), NOTHING, None,
+                None, NOTHING,
+            )  # fmt: skip
+        elif well:
+            oldest = min(well.values(), key=lambda one: one.at)
+            yield StatusRow(
+                "router", key, BY_HAND, "partly-proven" if left else "proven", "unknown" if left else "well",
+                rfc3339(oldest.since), rfc3339(oldest.at), freshness_of(oldest, run.at), say("proof.router.by-hand"),
+                say("rules-not-proven", services=tuple(left)) if left else NOTHING, None, None, NOTHING,
+            )  # fmt: skip
+        else:
+            yield _never("router", key, BY_HAND)
 
 
 def _never(kind: Subject, subject: str, aspect: str) -> StatusRow:
