@@ -5,11 +5,13 @@ from __future__ import annotations
 from datetime import UTC, datetime, timedelta
 from itertools import pairwise
 
+import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, invariant, precondition, rule
 
 from hooper.keep.schedule import Pace, Schedule
+from hooper.keep.tasks import by_life
 from hooper.store.kept import Turn
 
 START = datetime(2026, 5, 1, 9, 30, tzinfo=UTC)
@@ -149,3 +151,18 @@ class Keeping(RuleBasedStateMachine):
 
 
 TestKeeping = Keeping.TestCase
+
+
+@pytest.mark.parametrize(
+    ("left", "wanted"),
+    [
+        (timedelta(days=90), timedelta(days=2.25)),  # later than the pace, which then counts
+        (timedelta(days=6), timedelta(hours=3.6)),
+        (timedelta(hours=10), timedelta(minutes=15)),
+        (timedelta(minutes=10), timedelta(minutes=5)),
+        (timedelta(days=-1), timedelta(minutes=5)),
+    ],
+)
+def test_certificates_are_looked_at_by_the_life_they_have_left(left: timedelta, wanted: timedelta) -> None:
+    assert by_life([START + left, START + timedelta(days=365)], START) == START + wanted
+    assert by_life([], START) is None

@@ -5,11 +5,13 @@ A further one is a further row of `tasks_for`.
 
 from __future__ import annotations
 
-from collections.abc import Awaitable, Callable, Sequence
+from collections.abc import Awaitable, Callable, Collection, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from typing import Literal
 
+from hooper.certs.store import CertificateStore
 from hooper.clock import read_moment
 from hooper.errors import EXIT_COUNTERPART, HooperError
 from hooper.keep.notices import tell_all
@@ -37,6 +39,8 @@ SHOWN_WITHIN_S = 60.0  # seconds for an update to show at the name's own servers
 JUDGED_FOR = timedelta(days=1)  # so long a line is trusted to be reached once it was seen to be
 RENEWED_AT = 0.45  # of a lease: passed when it is renewed, so that half of it is left for what goes wrong
 ISSUED_WITHIN_S = 180.0
+LOOKS_LEFT, AT_LEAST = 40, timedelta(minutes=5)  # looks at a certificate in the life that it has left; between two
+FORGOT = timedelta(minutes=1)  # until a router that had lost rules is looked at again
 DAY = timedelta(days=1)
 
 
@@ -132,14 +136,27 @@ async def _rules(run: Run) -> Ended:
     document, trouble = await open_rules(run, RouterRequest(deadline=20.0, renew_left=1 - RENEWED_AT + 0.05))
     now = run.here.clock.now()
     ends = [read_moment(change.until) for change in document.changes if change.until is not None]
-    again = now + (min(ends) - now) * RENEWED_AT if ends else None
-    return Ended(_failed(run, trouble), again, trouble)
+    again = [now + (min(ends) - now) * RENEWED_AT] if ends else []
+    if any(change.outcome == "restored" for change in document.changes):  # it has forgotten once, and may again
+        again.append(now + FORGOT)
+    return Ended(_failed(run, trouble), min(again, default=None), trouble)
 
 
 async def _certificates(run: Run) -> Ended:
     """Those that end soon are ordered anew, given to whom they are for, and looked at as they are served."""
     trouble = await keep_certificates(run, CertificatesRequest(patience=ISSUED_WITHIN_S, deadline=10.0))
-    return Ended(_failed(run, trouble), None, trouble)
+    store, ends = CertificateStore(run.kept.certificates), list[datetime]()
+    for key in run.site.certificates:
+        with suppress(HooperError):  # which was told of it already
+            kept = store.kept(key)
+            ends += [kept.leaf.not_valid_after_utc] if kept is not None else []
+    return Ended(_failed(run, trouble), by_life(ends, run.here.clock.now()), trouble)
+
+
+def by_life(ends: Collection[datetime], now: datetime) -> datetime | None:
+    """When certificates are wanted again by what is left of the one that ends first; None: by their pace alone."""
+    left = min(ends, default=None)
+    return now + max((left - now) / LOOKS_LEFT, AT_LEAST) if left is not None else None
 
 
 def _checks(place: Place, keep: Keep) -> Callable[[Run], Awaitable[Ended]]:
