@@ -57,7 +57,7 @@ class AskedOnSite:
     """
 
     key: str
-    text: str
+    text: Said
     answer: str | None
 
 
