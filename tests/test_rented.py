@@ -127,6 +127,8 @@ def test_one_command_puts_a_rented_machine_in_front_of_the_site(site: Site) -> N
     assert "detour-end-forwards.nft" in conf
     sheets = site("worksheet", "--json", keep=False).document["sheets"]
     assert all(not sheet["rules"] for sheet in sheets)
+    rows = site("status", "--json").document["rows"]
+    assert not [row for row in rows if row["aspect"] == "by-hand"], "nobody types what comes with the files"
     assert any("takes its rules from the files" in str(sheet["notes"]) for sheet in sheets)
     assert site("tunnel", "list").out
     site("service", "change", "film-page", "--outside-port", "8443", keep=False)

@@ -104,9 +104,9 @@ def _verdict(document: StatusDocument) -> tuple[str, str]:
     if document.needs_person:
         return "wrong", f"{counted(document.needs_person, 'thing')} for a person"
     if unseen == len(document.rows):
-        return "unknown", "Nothing has been looked at yet."
+        return "unknown", "Nothing has been checked yet."
     if unseen:
-        return "unknown", f"Nothing is known to need a person; {counted(unseen, 'thing')} not looked at yet"
+        return "unknown", f"Nothing is known to need a person; {counted(unseen, 'thing')} not checked yet"
     return "well", "Nothing needs a person."
 
 

@@ -15,6 +15,7 @@ from hooper.planning.openers import driven_gateways
 from hooper.planning.values import EVERYTHING, Finding
 from hooper.planning.worksheet import ticked_sheets
 from hooper.site.model import Site
+from hooper.site.references import made_gateways
 from hooper.store.kept import Condition, Level, Stood, Subject
 from hooper.usecases.condition_kinds import (
     KINDS,
@@ -143,8 +144,8 @@ BY_HAND = "by-hand"  # the aspect of a router whose rules people enter
 def _by_hand(run: Run, seen: Mapping[tuple[str, str], Sequence[Stood]]) -> Iterator[StatusRow]:
     """The routers whose rules people enter: proven by what comes in through them, ticked off, or not checked."""
     site, rules = run.site, [rule for rule in run.plan.forwards if rule.kind == "forward"]
-    driven = driven_gateways(site)
-    keys = [key for key in dict.fromkeys(rule.gateway for rule in rules) if key not in driven]
+    others = {*driven_gateways(site), *made_gateways(site)}  # Hooper enters them, or they come with a tunnel's files
+    keys = [key for key in dict.fromkeys(rule.gateway for rule in rules) if key not in others]
     ticked = ticked_sheets(site, run.plan, keys, run.told())
     for key in keys:
         led = {rule.service for rule in rules if rule.gateway == key and rule.service != EVERYTHING}
