@@ -137,9 +137,9 @@ class LineFacts:
 
     chain: the gateways, outermost first. at: the gateway whose LAN this machine is on, None: it is elsewhere.
     wan: the gateways' outer addresses, as told, or as they say themselves. names: the addresses of each DNS name.
-    stun_silent: STUN servers were asked, and none answered. no_way: the router that says that
-    it has no way there. differs: what contradicts each other about the public
-    address, the claim first. measured: what a survey looks at beyond that.
+    stun_silent: STUN servers were asked, and none answered. no_way: the router that says that it has no way there.
+    goes_by: the router by which this machine goes out, where it is none of the site's. differs: what contradicts each
+    other about the public address, the claim first. measured: what a survey looks at beyond that.
     """
 
     now: datetime
@@ -153,6 +153,7 @@ class LineFacts:
     names: dict[str, SourcedAddress] = field(default_factory=dict)
     stun_silent: bool = False
     no_way: IPAddress | None = None
+    goes_by: IPAddress | None = None
     differs: tuple[tuple[SourcedAddress, SourcedAddress], ...] = ()
     own6: SourcedAddress = field(default_factory=lambda: Sourced(None, say("no-interface-has-one")))
     public6: SourcedAddress = field(default_factory=lambda: Sourced(None, say("not-measured")))

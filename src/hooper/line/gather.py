@@ -10,7 +10,7 @@ from hooper.line.facts import LineFacts
 from hooper.line.lookup import name_looked_up
 from hooper.line.public import public_addresses
 from hooper.line.sources import Given, PublicAddress
-from hooper.net.standing import connected_surroundings, standing
+from hooper.net.standing import connected_surroundings, other_router, standing
 from hooper.net.types import Door
 from hooper.site.model import Site
 from hooper.site.references import chain_of, first_line, names_of_line
@@ -68,6 +68,7 @@ async def gather_line(
         differs=public[line].differs,
         stun_silent=public[line].stun_silent,
         no_way=public[line].no_way,
+        goes_by=other_router(site, around),
         wan={key: known.told[f"wan:{key}"] for key in site.gateways if f"wan:{key}" in known.told},
         names={name: found[name] for name in names},
     )

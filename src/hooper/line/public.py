@@ -14,7 +14,7 @@ from hooper.line.facts import Hops
 from hooper.line.hops import trace, without_way
 from hooper.line.lookup import name_looked_up
 from hooper.line.sources import Given, PublicAddress, candidates, choose, lines_from
-from hooper.net.standing import connected_surroundings, standing
+from hooper.net.standing import connected_surroundings, other_router, standing
 from hooper.net.stun import STUN_DEADLINE, mapped_by
 from hooper.net.types import Door, Endpoint, Surroundings
 from hooper.site.model import Site
@@ -47,9 +47,8 @@ class _Search:
         self.around = await connected_surroundings(self.here)
         place = standing(self.site, self.around)
         self.at, interface = place.gateway, place.interface
-        router = self.around.default_gateway(interface) if self.at is not None else None
-        if self.at is not None and router not in (None, self.site.gateways[self.at].lan.ip):
-            self.at, self.other_router = None, router  # what it measures by that tells nothing of the site's lines
+        self.other_router = other_router(self.site, self.around)
+        self.at = self.at if self.other_router is None else None
         open_lines = [line for line in lines if line not in self.known.given]
         near = [line for line in open_lines if line in lines_from(self.site, self.at)]
         self.door = self.here.through(interface) if interface is not None else self.here

@@ -5,6 +5,7 @@ from __future__ import annotations
 from ipaddress import IPv4Address
 from typing import NamedTuple
 
+from hooper.addresses import IPAddress
 from hooper.errors import NoNetwork
 from hooper.net.types import Door, Surroundings
 from hooper.site.model import Site
@@ -36,10 +37,15 @@ def standing(site: Site, around: Surroundings) -> Standing:
     return Standing(None, None, None)
 
 
+def other_router(site: Site, around: Surroundings) -> IPAddress | None:
+    """The router by which this machine goes out from a network of the site, where it is none of the site's: what it
+    measures then tells nothing of the site's lines.
+    """
+    place = standing(site, around)
+    router = around.default_gateway(place.interface) if place.gateway is not None else None
+    return router if place.gateway is not None and router != site.gateways[place.gateway].lan.ip else None
+
+
 def at_home(site: Site, around: Surroundings) -> str | None:
     """The gateway whose LAN this machine is on; None: on none, or on one that has its addresses and another router."""
-    place = standing(site, around)
-    if place.gateway is None:
-        return None
-    router = around.default_gateway(place.interface)
-    return place.gateway if router in (None, site.gateways[place.gateway].lan.ip) else None
+    return standing(site, around).gateway if other_router(site, around) is None else None

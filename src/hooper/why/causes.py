@@ -11,7 +11,7 @@ from hooper.judging.worlds import Footing, judged, left_by
 from hooper.line.situation import judge
 from hooper.ports import ports_text
 from hooper.why.case import Case, Certainty
-from hooper.why.looks import NAMED, LookMade, goes_by, listed
+from hooper.why.looks import NAMED, LookMade, listed
 from hooper.why.rules import LACKING, read_rule, read_wan, rules_of, told_rule
 from hooper.words.said import NOTHING, Said, Value, general, say, together
 
@@ -155,7 +155,7 @@ class _Words:
         if like is not None and like[0] == "service":
             yield from {"like": like[1], "like_host": site.services[like[1]].host}.items()
         yield "evidence", together(judge(line).evidence)
-        yield from {"tunnel_from": facts.tunnel_from, "tunnel_in": facts.tunnel_in, "goes_by": goes_by(case)}.items()
+        yield from {"tunnel_from": facts.tunnel_from, "tunnel_in": facts.tunnel_in, "goes_by": line.goes_by}.items()
         yield "listed", say("as-the-site-file") if listed(case) else ""
         if facts.tunnel is not None:
             yield "tunnel", facts.tunnel.tunnel

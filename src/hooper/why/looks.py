@@ -153,7 +153,7 @@ def _line(case: Case) -> Iterator[LookMade]:
         yield LookMade("asked-out", "no")
     elif line.public.value is not None and line.public.measured:
         yield LookMade("asked-out", "yes")
-    yield LookMade("goes-by", "site" if goes_by(case) is None else "other")
+    yield LookMade("goes-by", "site" if line.goes_by is None else "other")
     if facts.others is not None:
         yield LookMade("others", "yes" if facts.others else "no")
     if facts.host_reached:
@@ -162,13 +162,6 @@ def _line(case: Case) -> Iterator[LookMade]:
         yield LookMade("hairpin", "same")
     if listed(case):
         yield LookMade("listed", "yes")
-
-
-def goes_by(case: Case) -> IPAddress | None:
-    """The router by which this machine goes out from the site's network; None: the one that the plan has there."""
-    line = case.facts.line
-    router = line.default_gateway.value if line.at is not None else None
-    return router if line.at is not None and router not in (None, case.site.gateways[line.at].lan.ip) else None
 
 
 def line_proven(case: Case) -> bool:
