@@ -184,8 +184,8 @@ def test_the_demo_as_json() -> None:
     ran = hooper("demo", "--json", env={"HOOPER_LAB": "/nowhere"})
     steps = valid("demo", ran.document)["steps"]
     assert [step["step"] for step in steps] == STORY
-    assert all(step["ok"] for step in steps)
-    assert sum(step["took_ms"] for step in steps) < 20_000  # a few seconds; more where the machine is busy
+    assert [step for step in steps if not step["ok"]] == []
+    assert sum(step["took_ms"] for step in steps) < 30_000  # a few seconds; more where the machine is busy
 
 
 @pytest.mark.skipif(sys.platform == "win32", reason="signals and pipes")

@@ -38,7 +38,7 @@ from hooper.usecases.tunnels import AddTunnelRequest, MakeRequest, add, make
 from hooper.usecases.why import WhyRequest, why
 from hooper.usecases.worksheet import WorksheetRequest, worksheet
 
-DEADLINE = 1.0  # seconds for each look: the town answers at once, and silence need not be waited for
+DEADLINE = 2.0  # seconds for each look: the town answers at once, and silence need not be waited for
 START = 20.0  # seconds for the lab to be up on a slow machine
 PATIENCE = 10.0  # seconds for records and certificates to arrive
 PROTOCOL, CERTIFIED = "club-router", "hub-page"  # the router that takes rules from a program; what gets a certificate
