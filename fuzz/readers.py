@@ -150,7 +150,7 @@ def _result(data: bytes) -> Any:
     except (ValueError, HooperError):
         pass
     with State(FOLDER / "none.sqlite3", kept=False) as state:
-        state.values.tell(NOW, {"visit:v1": f"{SEAL} {PACK.expires} {PACK.made}"})
+        state.ledger.tell(NOW, {"visit:v1": f"{SEAL} {PACK.expires} {PACK.made}"})
         run = Run(BOATS, NOW, door=SystemDoor(), state=state)
         return RUNNER.run(take_in(run, BroughtRequest(_file(data))))
 

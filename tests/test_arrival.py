@@ -11,6 +11,7 @@ import subprocess
 import sys
 from collections.abc import Iterator
 from contextlib import closing, contextmanager
+from dataclasses import dataclass
 from ipaddress import ip_address
 from typing import Any, Self
 
@@ -26,6 +27,7 @@ from hooper.net.serving import BODY_LIMIT, HttpAsked, HttpSaid, serve_http
 from hooper.net.types import Endpoint
 from hooper.planning.topology import Topology
 from hooper.site.load import parse_site
+from hooper.store.kept import PageKnown, StoredInside
 from support.program import BOATHOUSE, Lab, start_lab, valid
 
 SITE = parse_site(BOATHOUSE.encode(), "site.toml").site
@@ -95,6 +97,45 @@ def test_a_browser_is_believed_no_further_than_it_can_tell(
     assert (result.verdict, result.ok) == (verdict, ok)
 
 
+@dataclass
+class Remembered:
+    """What was kept of the services."""
+
+    fingerprint: str = "sha256:" + "ab" * 31 + "cd"
+    pictures: tuple[tuple[str, int, int], ...] = (("/small.png", 16, 16), ("/logo.png?v=2", 120, 40))
+
+    def inside(self, service: str, transport: str, port: int) -> StoredInside:
+        return StoredInside("answered", self.fingerprint, None, "2026-05-01T12:00:00Z")
+
+    def page(self, service: str, transport: str, port: int) -> PageKnown:
+        return PageKnown("Slip", self.pictures)
+
+    def showing(self, fingerprint: str) -> tuple[str, ...]:
+        return ()
+
+
+def test_what_is_known_of_a_device_is_compared_on_the_phone() -> None:
+    """By a person, of a certificate; by the browser, of a page without encryption."""
+    clear = BOATHOUSE.replace(
+        'speaks = "http"\nreach = "lan"', 'speaks = "http"\nreach = "public"\noutside_port = 8081'
+    )
+    topology = Topology(parse_site(clear.encode(), "x").site)
+    sure, page = tries(topology, {"fibre": PUBLIC}, ["film-page", "slip-page"], Remembered())
+    assert (sure.print, sure.size) == (("AB:AB:AB:AB", "AB:AB:AB:CD"), None)
+    assert (page.print, page.size) == (None, (120, 40))
+    assert page.urls["picture"] == "http://boathouse.heronquay.example:8081/logo.png?v=2"
+    for same, verdict, identity in ((True, "answered", "proven"), (False, "mismatched", "other")):
+        result = judge_told(topology, sure, read_told({"service": "film-page", "same": same})[1], named=True)
+        assert (result.verdict, result.ok, result.identity) == (verdict, same, identity)
+    for size, verdict, identity in (((120, 40), "answered", "kind"), ((120, 41), "mismatched", "other")):
+        word = {"picture": {"loaded": True, "ms": 5, "size": [*size]}, "plain": {"loaded": True, "ms": 5}}
+        result = judge_told(topology, page, read_told({"service": "slip-page", "told": word})[1], named=True)
+        assert (result.verdict, result.identity) == (verdict, identity)
+    result = judge_told(topology, page, {"plain": PageTold(True, 5), "picture": PageTold(False, 5)}, named=True)
+    assert (result.verdict, result.identity) == ("connected", "none")
+    assert [one.print for one in tries(topology, {}, ["film-page"])] == [None]
+
+
 @given(st.dictionaries(st.text(), st.none() | st.text() | st.dictionaries(st.text(), st.booleans() | st.integers())))
 def test_any_word_of_a_page_is_read_or_refused(body: Any) -> None:
     try:
@@ -102,7 +143,7 @@ def test_any_word_of_a_page_is_read_or_refused(body: Any) -> None:
     except ValueError:
         return
     assert isinstance(service, str)
-    assert told.keys() <= {"tls", "plain"}
+    assert isinstance(told, bool) or told.keys() <= {"tls", "plain", "picture"}
 
 
 # the page's own server
@@ -246,9 +287,28 @@ def test_nobody_comes(lab: Lab) -> None:
         assert (json.loads(out)["event"], process.returncode) == ("ended", 1)
 
 
+@pytest.mark.parametrize(("pressed", "ok"), [("--same", True), ("--not-same", False)])
+def test_a_person_at_the_phone_compares_the_certificate(lab: Lab, pressed: str, ok: bool) -> None:
+    lab.as_built()
+    lab.run("check")  # keeps what the devices show at home
+    lab.run("lab", "roam", "away")
+    with arriving(lab, "hub-page", "--take-over", "--compare", "--for", "40s") as process:
+        url = line(process)["address"]
+        page = lab.run("lab", "browse", url, pressed, "film-page", "--json").document
+        assert "Is it the right device?" in page["text"]
+        assert page["tried"]["film-page"].startswith("works" if ok else "another device answers")
+        while line(process)["event"] != "ended":
+            pass
+        assert process.wait(30) == 1  # the rule of another hand has an end now, which is told
+    rows = lab.run("status", "--json").document["rows"]
+    (row,) = [one for one in rows if (one["kind"], one["subject"]) == ("service", "film-page")]
+    assert (row["level"], "compared its certificate" in row["detail"]) == ("well" if ok else "wrong", True)
+
+
 def test_wrong_usage(lab: Lab) -> None:
     for words in (("--from", "here"), ("hub-page", "film-page"), ("gate",)):
         assert lab.run("check", "--arrival", *words).code == 2
+    assert lab.run("check", "--compare").code == 2
 
 
 def test_an_interrupt_takes_everything_back(lab: Lab) -> None:
@@ -283,5 +343,5 @@ def test_what_was_proven_before_an_interrupt_is_kept(lab: Lab) -> None:
     (state,) = (lab.folder / "state").glob("*.sqlite3")
     with closing(sqlite3.connect(state)) as db:
         tables = [name for (name,) in db.execute("SELECT name FROM sqlite_master WHERE type = 'table'")]
-        kept = [row for name in tables for row in db.execute(f'SELECT * FROM "{name}"') if "arrival" in row]
+        kept = [row for name in tables for row in db.execute(f'SELECT * FROM "{name}"') if "arrival:" in str(row)]
     assert kept

@@ -6,7 +6,7 @@ from typing import Any
 
 import pytest
 
-from hooper.judging.worlds import Footing, outcomes, rows
+from hooper.evidence.worlds import Footing, outcomes, rows
 from support.fault_table import (
     CAUSES,
     PHONE,

@@ -20,13 +20,14 @@ import pytest
 from hooper import errors
 from hooper.check.results import Evidence, Result
 from hooper.clock import SystemClock, rfc3339
+from hooper.evidence.observations import REACH, Observation, inside_aspect
 from hooper.files import read_text, write_atomically
 from hooper.jsonform import dump, each_text, error_objects, head, plain
 from hooper.masking import Mask
 from hooper.net.running import interruptible
 from hooper.secret import Secret, SecretRef, redact
-from hooper.store.checks import Looked, StoredInside
 from hooper.store.database import MIGRATIONS
+from hooper.store.kept import StoredInside
 from hooper.store.path import store_name
 from hooper.store.state import State
 from hooper.usecases.schemas import SHIPPED, all_schemas
@@ -179,24 +180,32 @@ def _result(service: str) -> Result:
 def test_state_is_kept_private_and_found_again(tmp_path: Path) -> None:
     now = datetime(2026, 5, 1, 12, tzinfo=UTC)
     path = tmp_path / "new" / store_name(site(BOATHOUSE))
-    seen = StoredInside("answered", "sha256:" + "0" * 64, None, rfc3339(now))
+    inside = StoredInside("answered", "sha256:" + "0" * 64, None, rfc3339(now))
     with State(path) as state:
-        looked = [Looked(key, "tcp", 443, "answered", True, True, plain(_result(key))) for key in ("a", "b")]
-        state.checks.save(now, ("interface", "usb0", True), looked, {("a", "tcp", 443): seen})
+        seen = [
+            Observation(f"services.{key}", REACH, plain(_result(key)), now, "measured", "interface:usb0")
+            for key in "ab"
+        ]
+        shown = ["answered", inside.fingerprint, None]
+        state.ledger.write(
+            (*seen, Observation("services.a", inside_aspect("tcp", 443), shown, now, "measured", "here"))
+        )
     assert stat.S_IMODE(path.stat().st_mode) == 0o600
     assert stat.S_IMODE(path.parent.stat().st_mode) == 0o700
     with State(path) as state:
-        assert state.checks.inside("a", "tcp", 443) == seen
-        assert state.checks.inside("a", "udp", 443) is None
-        assert [row["service"] for _, row in state.checks.outside_since(now, now, "a")] == ["a"]
-        assert state.checks.outside_since(now + timedelta(seconds=1), now, "a") == []
-        state.values.tell(now, {"wan:box": "1.2.3.4"})
-        state.values.tell(now, {"wan:box": "1.2.3.5", "at:hub": "10.0.0.9"})
-        assert {key: told.value for key, told in state.values.told(now).items()} == {
-            "wan:box": "1.2.3.5",
-            "at:hub": "10.0.0.9",
+        assert state.ledger.inside("a", "tcp", 443) == inside
+        assert state.ledger.inside("a", "udp", 443) is None
+        rows = state.ledger.newest("services.*", REACH, now, now)
+        assert [(row.value["service"], row.subject) for row in rows] == [("b", "services.b"), ("a", "services.a")]
+        assert len({row.run for row in rows}) == 1
+        assert state.ledger.newest("services.a", REACH, now, now + timedelta(seconds=1)) == []
+        state.ledger.tell(now, {"gateways.box/wan": "1.2.3.4"})
+        state.ledger.tell(now, {"gateways.box/wan": "1.2.3.5", "hosts.hub/at": "10.0.0.9"})
+        assert {key: told.value for key, told in state.ledger.told(now).items()} == {
+            "gateways.box/wan": "1.2.3.5",
+            "hosts.hub/at": "10.0.0.9",
         }
-        assert (state.checks.showing(str(seen.fingerprint)), state.checks.showing("sha256:0")) == (("a",), ())
+        assert (state.ledger.showing(str(inside.fingerprint)), state.ledger.showing("sha256:0")) == (("a",), ())
 
 
 def test_state_that_cannot_be_used(tmp_path: Path) -> None:

@@ -161,7 +161,7 @@ def test_the_demo_tells_its_story(tmp_path: Path) -> None:
         "→ 203.0.113.44",
         "by town-ca",
         "timing-desk",
-        "within 1 s",
+        "within 2 s",
     ):
         assert words in ran.out
     assert sorted(os.listdir(folder)) == ["NEXT.md", "site.toml"]

@@ -13,7 +13,7 @@ import pytest
 
 from hooper.check.checking import check_services
 from hooper.check.wish import Wish
-from hooper.judging.worlds import rows
+from hooper.evidence.worlds import rows
 from hooper.net.lab import LabDoor, read_lab_file
 from hooper.planning.plan import make_plan
 from hooper.planning.topology import Topology
@@ -227,7 +227,7 @@ def test_a_stand_in_that_was_reached_clears_the_line(fresh: Lab) -> None:
     moment = fresh.run("lab", "clock", "--json").document["now"]
     (kept,) = Path(fresh.env["STATE"]).glob("*.sqlite3")
     with State(kept) as state:  # as `stand-in` keeps it
-        state.values.tell(datetime.fromisoformat(moment), {"way:film-page:tcp": "answered"})
+        state.ledger.tell(datetime.fromisoformat(moment), {"services.film-page/way@tcp": "answered"})
     after = dict(causes(why(fresh)))
     assert ("rule-missing-outer" in after, "port-blocked" in after, "carrier-nat" in after) == (True, False, False)
 

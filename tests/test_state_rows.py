@@ -4,31 +4,35 @@ from __future__ import annotations
 
 import json
 import sqlite3
+from contextlib import closing
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
-from ipaddress import ip_address
 from pathlib import Path
 from typing import Any
 
 import pytest
 
 from hooper.clock import rfc3339
+from hooper.evidence.observations import ADDRESS, REACH, SURVEY, Observation, inside_aspect
 from hooper.line.surveyed import Surveyed, recalled
-from hooper.store.checks import Looked, StoredInside
+from hooper.store.database import MIGRATIONS
 from hooper.store.entries import Entered, LiveRule
+from hooper.store.kept import Heard
 from hooper.store.orders import Started
 from hooper.store.state import State
 from hooper.store.updates import LastUpdate
 from hooper.words.said import quoted
 
 DAMAGED = {
-    "told": "UPDATE told SET at = 'nix'",
+    "observations told": "UPDATE observations SET at = 'nix' WHERE by = 'told'",
     "rules": "UPDATE rules SET rule = '{'",
-    "results": "UPDATE results SET document = X'ff00'",
-    "inside": "UPDATE inside SET verdict = 'maybe'",
+    "observations reach": "UPDATE observations SET value = X'ff00' WHERE aspect = 'reach'",
+    "observations place": "UPDATE observations SET place = 'nowhere:' WHERE aspect = 'reach'",
+    "observations inside": """UPDATE observations SET value = '["maybe", "f", null]' WHERE aspect GLOB 'inside*'""",
+    "observations heard": "UPDATE observations SET value = '[]' WHERE aspect GLOB 'handshake*'",
     "updates": "UPDATE updates SET at = '2026-01-01T00:00:00'",
-    "seen": "UPDATE seen SET address = '999.1.1.1'",
-    "surveys": "UPDATE surveys SET document = '3'",
+    "observations address": """UPDATE observations SET value = '["999.1.1.1", ["", {}]]' WHERE aspect = 'address'""",
+    "observations survey": "UPDATE observations SET by = 'magic' WHERE aspect = 'survey'",
     "orders": "UPDATE orders SET names = '{}'",
 }
 
@@ -36,12 +40,15 @@ DAMAGED = {
 def filled(path: Path, at: datetime) -> State:
     """A state with a row of each kind."""
     state = State(path)
-    looked = Looked("film-page", "tcp", 443, "answered", True, False, {"x": 1})
-    inside = {("film-page", "tcp", 443): StoredInside("answered", "f", None, rfc3339(at))}
-    state.checks.save(at, ("interface", "usb0", True), [looked], inside)
-    state.values.tell(at, {"wan:box": "203.0.113.44"})
-    state.values.saw(at, "fibre", ip_address("203.0.113.44"), quoted("STUN"))
-    state.values.surveyed(at, "fibre", {"wan": {}, "way": None})
+    seen = "services.film-page"
+    state.ledger.write((
+        Observation(seen, REACH, {"x": 1}, at, "measured", "interface:usb0"),
+        Observation(seen, inside_aspect("tcp", 443), ["answered", "f", None], at, "measured", "here"),
+        Observation("lines.fibre", ADDRESS, ["203.0.113.44", quoted("STUN").written()], at, "measured"),
+        Observation("lines.fibre", SURVEY, {"wan": {}, "way": None}, at, "measured"),
+    ))  # fmt: skip
+    state.ledger.hear("oars", [Heard("K", "oars", "S", at, None, 0, 0, at)])
+    state.ledger.tell(at, {"gateways.box/wan": "203.0.113.44"})
     rule = LiveRule("tcp", 443, "10.44.7.30", 443, "", "hooper film-page", enabled=True, lease_s=0)
     state.journal.write(Entered("box", "film-page", rule, "open", (replace(rule, label="a game"),), None))
     state.updates.save_update("a.example", "A", LastUpdate("1.2.3.4", at, "wait", "busy", at + timedelta(days=9), "m"))
@@ -51,9 +58,10 @@ def filled(path: Path, at: datetime) -> State:
 
 def everything(state: State, now: datetime) -> list[Any]:
     return [
-        list(state.values.told(now)), list(state.values.seen(now)), list(state.values.surveys()),
-        state.journal.all(), state.checks.outside_since(now - timedelta(days=1), now, "film-page"),
-        [state.checks.inside("film-page", "tcp", 443)], [state.updates.last_update("a.example", "A", now)],
+        list(state.ledger.told(now)), list(state.ledger.addresses(now)), state.ledger.newest("lines.*", SURVEY, now),
+        state.journal.all(), state.ledger.newest("services.film-page", REACH, now, now - timedelta(days=1)),
+        [state.ledger.inside("film-page", "tcp", 443)], list(state.ledger.heard()),
+        [state.updates.last_update("a.example", "A", now)],
         [state.orders.started("c")],
     ]  # fmt: skip
 
@@ -66,15 +74,16 @@ def test_rows_that_cannot_be_read_are_set_aside_and_the_rest_works(tmp_path: Pat
     with sqlite3.connect(path) as raw:
         raw.execute(DAMAGED[part])
     raw.close()
+    (table, *_) = part.split(" ")
     with State(path) as state:
         read = everything(state, now)
         assert sum(bool(rows and rows != [None]) for rows in read) == len(read) - 1, "the others are all there"
-        assert state.aside == {part: 1}
+        assert state.aside == {table: 1}
     with State(path) as state:
         everything(state, now)
         assert state.aside == {}, "it is said once"
     with sqlite3.connect(path) as raw:
-        assert raw.execute("SELECT part FROM aside").fetchall() == [(part,)]
+        assert raw.execute("SELECT part FROM aside").fetchall() == [(table,)]
     raw.close()
 
 
@@ -82,9 +91,9 @@ def test_what_is_dated_in_the_future_is_not_known(tmp_path: Path) -> None:
     """A clock that was wrong once: nothing is "seen just now" for years, and no update waits for them."""
     now = datetime(2026, 5, 1, 12, tzinfo=UTC)
     with filled(tmp_path / "s.sqlite3", now + timedelta(days=3650)) as state:
-        assert not state.values.told(now)
-        assert not state.values.seen(now)
-        assert state.checks.outside_since(now - timedelta(days=1), now, "film-page") == []
+        assert not state.ledger.told(now)
+        assert not state.ledger.addresses(now)
+        assert state.ledger.newest("services.film-page", REACH, now, now - timedelta(days=1)) == []
         assert state.updates.last_update("a.example", "A", now) is None
         assert recalled({}, {"fibre": (now + timedelta(days=1), Surveyed({}, None))}, now) == ({}, {})
 
@@ -101,3 +110,48 @@ def test_an_entry_that_an_older_hooper_kept_is_read(tmp_path: Path) -> None:
     with State(path) as state:
         ((entry,)) = state.journal.all()
         assert [one.label for one in entry.before] == ["a game"]
+
+
+OLD_TOLD = {  # as an earlier Hooper named what it was told, and where that is now
+    "wan:box": "gateways.box/wan", "public:fibre": "lines.fibre/public", "at:hub": "hosts.hub/at",
+    "rule:film-page:box": "services.film-page/rule@box", "sheet:box": "gateways.box/sheet",
+    "entered:box": "gateways.box/entered", "way:film-page:tcp": "services.film-page/way@tcp",
+    "answer:film-page:vpn": "services.film-page/answer@vpn", "saw:film-page": "services.film-page/saw",
+}  # fmt: skip
+
+
+def test_what_an_earlier_hooper_was_told_is_in_the_ledger(tmp_path: Path) -> None:
+    now, path = datetime(2026, 5, 1, 12, tzinfo=UTC), tmp_path / "s.sqlite3"
+    with closing(sqlite3.connect(path)) as raw:
+        for steps in MIGRATIONS[:10]:
+            raw.executescript(steps)
+        raw.executemany("INSERT INTO told VALUES (?, ?, ?)", [(key, f"'{key}\"", rfc3339(now)) for key in OLD_TOLD])
+        raw.execute("INSERT INTO told VALUES ('visit:x', 'sealed', ?)", (rfc3339(now),))
+        raw.execute("INSERT INTO heard VALUES ('K', 'oars', 'S', NULL, '10.0.0.1:5', 3, 4, ?)", (rfc3339(now),))
+        raw.execute("INSERT INTO seen VALUES ('fibre', '203.0.113.44', 'no JSON', ?)", (rfc3339(now),))
+        raw.execute("PRAGMA user_version = 10")
+        raw.commit()
+    with State(path) as state:
+        told = state.ledger.told(now)
+        assert {key: said.value for key, said in told.items()} == {new: f"'{old}\"" for old, new in OLD_TOLD.items()}
+        assert {said.at for said in told.values()} == {now}
+        assert state.ledger.heard() == {"K": Heard("K", "oars", "S", None, "10.0.0.1:5", 3, 4, now)}
+        assert state.values.value("visit:x") == "sealed"
+        assert (state.ledger.addresses(now), state.aside) == ({}, {"observations": 1}), "its source was no source"
+
+
+def test_an_observation_takes_the_place_of_the_older_one(tmp_path: Path) -> None:
+    """Of the same aspect, place and source; looks from outside are all kept."""
+    now = datetime(2026, 5, 1, 12, tzinfo=UTC)
+    with State(tmp_path / "s.sqlite3") as state:
+        for step, by in enumerate(("measured", "told", "measured")):
+            at = now + timedelta(minutes=step)
+            state.ledger.write([Observation("gateways.box", "wan", step, at, by)])  # type: ignore[arg-type]
+            state.ledger.write([Observation("services.a", REACH, {"n": step}, at, "measured", "interface:usb0")])
+        later = now + timedelta(hours=1)
+        assert [(one.value, one.by) for one in state.ledger.newest("gateways.box", "wan", later)] == [
+            (2, "measured"), (1, "told"),
+        ]  # fmt: skip
+        assert [one.value["n"] for one in state.ledger.newest("services.a", REACH, later)] == [2, 1, 0]
+        state.ledger.forget(["gateways.box/wan"])
+        assert state.ledger.newest("gateways.box", "wan", later) == []

@@ -111,7 +111,7 @@ def test_what_a_server_told_before_its_files_were_made_is_history(
         assert server is not None
         state.tunnelling.make("oars", Made("mark", NOW - timedelta(minutes=10)))
         at = NOW + timedelta(minutes=heard)
-        state.tunnelling.hear(
+        state.ledger.hear(
             "oars", [Heard("OTHERotherOTHERotherOTHERotherOTHERotherOTE=", "oars", server, None, None, 0, 0, at)]
         )
         assert tunnels_seen(run)["gate"].probe is known
@@ -186,3 +186,31 @@ def test_rules_that_people_enter_are_judged_too(town: LabHere) -> None:
     assert rules() == ("fibre-box", "partly-proven", "unknown")  # WireGuard tells strangers nothing
     assert town.run("worksheet", "fibre-box", "--ticked").code == 0
     assert rules() == ("fibre-box", "ticked", "fact")
+
+
+def test_what_was_seen_before_a_change_is_history(tmp_path: Path) -> None:
+    """A rule that was taken out or entered, or another address in the site file: the proof of before proves nothing."""
+    with town_here(tmp_path / "lab") as lab:
+        lab.run("router", "open")
+        lab.run("lab", "type", "-", stdin=lab.run("worksheet", "--rest", "--json").out)
+
+        def stands() -> tuple[str, str]:
+            rows = lab.run("status", "--json").document["rows"]
+            return next((r["state"], r["level"]) for r in rows if (r["kind"], r["subject"]) == ("service", "hub-page"))
+
+        assert stands() == ("not-looked-at", "unknown")
+        lab.run("check", "hub-page", "--from", "interface:usb0")
+        assert stands() == ("answers", "well")
+        lab.run("lab", "clock", "--advance", "1m")
+        lab.run("router", "close", "hub-page")
+        assert stands() == ("outdated", "unknown")
+        lab.run("router", "open", "hub-page")
+        lab.run("lab", "clock", "--advance", "1m")
+        lab.run("check", "hub-page", "--from", "interface:usb0")
+        assert stands() == ("answers", "well")
+        lab.run("service", "change", "hub-page", "--port", "8444")
+        assert stands() == ("outdated", "unknown")
+        report = lab.run("report", "--json").document["exposed"]
+        assert {one["state"] for one in report if one["service"] == "hub-page"} == {"outdated"}
+        lab.run("service", "change", "hub-page", "--port", "8443")
+        assert stands() == ("answers", "well"), "the same as it was seen"

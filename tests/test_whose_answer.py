@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -10,7 +11,11 @@ import pytest
 
 from hooper.check.comparing import statuses_differ
 from hooper.check.results import PageSeen
-from support.program import LabHere, town_here
+from hooper.check.targets import inner_targets
+from hooper.evidence.identity import Signs, identified
+from hooper.planning.topology import Topology
+from support.program import BOATHOUSE, LabHere, town_here
+from support.sites import site
 
 PHONE = ("--from", "interface:usb0", "--deadline", "1.5", "--json")
 
@@ -90,6 +95,34 @@ def test_a_device_that_was_set_up_anew_is_told_by_its_owner(town: LabHere) -> No
     looked(town, "film-page", "--json", code=0)
     site.write_text(with_mac)
     assert town.run("host", "know", "film-box").code == 1  # it has another MAC than the plan says
+
+
+def test_a_page_without_encryption_is_known_by_what_it_shows(town: LabHere) -> None:
+    """Its title and pictures tell the make; a line of one's own on it tells the device."""
+    assert town.run("service", "change", "slip-page", "--reach", "public", "--outside-port", "8081").code == 0
+    town.run("lab", "type", "-", stdin=town.run("worksheet", "--accept", "for this test", "--json").out)
+    known = town.run("host", "know", "slip-cam", "--json").document["signs"]
+    (page,) = [sign for sign in known if sign["service"] == "slip-page"]
+    assert (page["key"], page["pictures"]) == (None, [f"/logo.gif {8 * len(page['page'].split(' ')[0])}x32"])
+    assert looked(town, "slip-page", *PHONE, code=0)["identity"] == "kind"
+    assert town.run("service", "change", "slip-page", "--expect", page["page"]).code == 0
+    assert looked(town, "slip-page", *PHONE, code=0)["identity"] == "kind", "another of its make has that too"
+    for mac, identity in (("planned", "kind"), (None, "none"), ("other", "other")):  # that of the plan was set up anew
+        found = identified(Signs(reached=True, told=True, page_kept=False, mac=mac))  # type: ignore[arg-type]
+        assert found.identity == identity
+
+
+@pytest.mark.parametrize(
+    ("expect", "own"),
+    [("boat7x4kq91mz2c", True), ("see: 0a1b2c3d4e5f here", True), ("Welcome to the page", False),
+     ("123456789012", False), ("Configuration", False), ("cam7", False), (None, False)],
+)  # fmt: skip
+def test_a_line_of_ones_own_proves_a_page(expect: str | None, own: bool) -> None:
+    target = next(inner_targets(Topology(site(BOATHOUSE).site), ["slip-page"]))
+    target = replace(target, expect=expect)
+    assert target.own_line is own
+    found = identified(Signs(reached=True, told=True, secret=target.own_line))
+    assert found.identity == ("proven" if own else "kind")
 
 
 def test_what_cannot_be_known_is_said(town: LabHere) -> None:

@@ -10,8 +10,8 @@ from typing import NamedTuple
 
 import pytest
 
-from hooper.judging.identity import Identified, LedTo, Signs, identified
-from hooper.judging.worlds import Footing, World, judged, outcomes, rows
+from hooper.evidence.identity import Identified, LedTo, Signs, identified
+from hooper.evidence.worlds import Footing, World, judged, outcomes, rows
 from hooper.words.catalogue import codes
 
 BOTH = Footing(("outer", "inner"))

@@ -9,7 +9,7 @@ from datetime import date
 from itertools import combinations
 from typing import Any, Literal
 
-from hooper.judging.worlds import Footing, outcomes, rows
+from hooper.evidence.worlds import Footing, outcomes, rows
 from hooper.lab.faults import FAULTS
 from hooper.lab.tunnel_faults import TUNNEL_FAULTS
 from hooper.planning.plan import make_plan

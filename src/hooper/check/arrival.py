@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
-from dataclasses import dataclass
-from typing import Any, Literal
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING, Any, Literal
 
 from hooper.addresses import IPAddress, classify
 from hooper.check.results import Evidence, Result, Verdict
@@ -12,6 +12,11 @@ from hooper.planning.topology import Topology
 from hooper.planning.typed import WEB, Typed, typed
 from hooper.site.model import Site
 from hooper.words.said import Said, say
+
+if TYPE_CHECKING:
+    from hooper.check.comparing import InsideMemory
+    from hooper.evidence.identity import Identity
+    from hooper.store.kept import PageKnown
 
 PATIENCE_MS = 8_000  # that the page waits for each service
 # What no browser opens, whoever asks (WHATWG Fetch, "port blocking").
@@ -43,8 +48,9 @@ class Visit:
 class Try:
     """A service that the page tries.
 
-    link: what a person opens; null: no browser can. urls: what the page loads, by what it is for: tls, plain.
-    unopened: why no browser tries it; empty: it does.
+    link: what a person opens; null: no browser can. urls: what the page loads, by what it is for: tls, plain, picture.
+    unopened: why no browser tries it; empty: it does. print: the first and the last signs of its certificate's print,
+    for a person to compare; null: none is kept. size: of the picture, in pixels; null: none is kept.
     """
 
     service: str
@@ -53,6 +59,8 @@ class Try:
     link: str | None
     urls: Mapping[str, str]
     unopened: str = ""
+    print: tuple[str, str] | None = None
+    size: tuple[int, int] | None = None
 
 
 @dataclass(frozen=True)
@@ -102,8 +110,13 @@ def judge_visit(ground: VisitGround, source: IPAddress) -> tuple[Came, str]:
     return "unclear", f"It came from {source}, which is {kind.meaning}, and is on none of the site's networks."
 
 
-def tries(topology: Topology, public: Mapping[str, IPAddress], services: Sequence[str]) -> list[Try]:
-    """What the page tries: the public services that are reached over TCP, at what people type."""
+def tries(
+    topology: Topology, public: Mapping[str, IPAddress], services: Sequence[str], memory: InsideMemory | None = None
+) -> list[Try]:
+    """What the page tries: the public services that are reached over TCP, at what people type.
+
+    memory: what was seen of them inside, to tell them by.
+    """
     out: list[Try] = []
     for key in services:
         entry = topology.site.services[key]
@@ -115,47 +128,87 @@ def tries(topology: Topology, public: Mapping[str, IPAddress], services: Sequenc
         elif what.port in UNOPENED:
             out.append(Try(key, "tcp", what.port, None, {}, f"browsers refuse to open port {what.port}"))
         else:
-            out.append(_try(key, entry.speaks, what))
+            inner = key, "tcp", entry.used_ports.first
+            inside, page = (memory.inside(*inner), memory.page(*inner)) if memory is not None else (None, None)
+            out.append(_try(key, entry.speaks, what, inside.fingerprint if inside is not None else None, page))
     return out
 
 
-def _try(key: str, speaks: str, what: Typed) -> Try:
+def _try(key: str, speaks: str, what: Typed, fingerprint: str | None, page: PageKnown | None) -> Try:
     at = f"[{what.host}]:{what.port}" if ":" in what.host else f"{what.host}:{what.port}"
     urls = {"plain": f"http://{at}/"}
     if speaks == "https":
         urls = {"tls": f"https://{at}/", **urls}
-    return Try(key, "tcp", what.port, what.text if speaks in WEB else None, urls)
+    size = None
+    if speaks == "http" and page is not None and page.pictures:
+        path, *size = max(page.pictures, key=lambda one: one[1] * one[2])
+        urls["picture"] = f"http://{at}{path}"
+    link = what.text if speaks in WEB else None
+    signs = print_signs(fingerprint) if speaks == "https" and fingerprint is not None else None
+    return Try(key, "tcp", what.port, link, urls, "", signs, (size[0], size[1]) if size else None)
+
+
+def print_signs(fingerprint: str) -> tuple[str, str]:
+    """The first and the last bytes of a print, as browsers write them."""
+    digits = fingerprint.removeprefix("sha256:").upper()
+    pairs = [digits[at : at + 2] for at in range(0, len(digits), 2)]
+    return ":".join(pairs[:4]), ":".join(pairs[-4:])
 
 
 @dataclass(frozen=True, slots=True)
 class PageTold:
-    """What the page tells of one URL. loaded: something came that the browser accepts. took_ms: until it knew."""
+    """What the page tells of one URL. loaded: something came that the browser accepts. took_ms: until it knew. size: of
+    a picture, in pixels.
+    """
 
     loaded: bool
     took_ms: int
+    size: tuple[int, int] | None = None
 
 
-def read_told(body: Any) -> tuple[str, dict[str, PageTold]]:
-    """The page's word on one service: its key, and by what a URL was for. Raises: ValueError: it makes no sense."""
+KINDS = ("tls", "plain", "picture")
+PageWord = Mapping[str, PageTold] | bool  # by what a URL was for; or whether a person found its certificate the same
+
+
+def read_told(body: Any) -> tuple[str, PageWord]:
+    """The page's word on one service: its key, and what it tells. Raises: ValueError: it makes no sense."""
     match body:
-        case {"service": str(service), "told": dict(told)} if len(service) < 200 and len(told) <= 2:
-            out: dict[str, PageTold] = {}
-            for kind, one in told.items():
-                match one:
-                    case {"loaded": bool(loaded), "ms": int(took)} if kind in ("tls", "plain") and 0 <= took < 600_000:
-                        out[kind] = PageTold(loaded, took)
-                    case _:
-                        raise ValueError("no such word")
-            return service, out
+        case {"service": str(service), "same": bool(same)} if len(service) < 200:
+            return service, same
+        case {"service": str(service), "told": dict(told)} if len(service) < 200 and set(told) <= {*KINDS}:
+            return service, {kind: _page_told(one) for kind, one in told.items()}
     raise ValueError("no such word")
 
 
-def judge_told(topology: Topology, one: Try, told: Mapping[str, PageTold], *, named: bool) -> Result:
+def _page_told(one: Any) -> PageTold:
+    match one:
+        case {"loaded": bool(loaded), "ms": int(took), **more} if 0 <= took < 600_000:
+            match more:
+                case {"size": [int(width), int(height)]} if 0 <= width < 100_000 and 0 <= height < 100_000:
+                    return PageTold(loaded, took, (width, height))
+            return PageTold(loaded, took)
+    raise ValueError("no such word")
+
+
+def judge_told(topology: Topology, one: Try, told: PageWord, *, named: bool) -> Result:
     """What a browser could tell of a service, as a result. named: it went by a name, which the certificate is for."""
     service = topology.site.services[one.service]
-    verdict, detail = _verdict(service.speaks, told, named=named)
+    if isinstance(told, bool):
+        words = say("print-same" if told else "print-other")
+        found = browser_result(one, "answered" if told else "mismatched", words)
+        return replace(found, identity="proven" if told else "other")
+    picture = told.get("picture")
+    if picture is not None and picture.loaded and one.size is not None:
+        same = picture.size == one.size
+        verdict: Verdict = "answered" if same else "mismatched"
+        detail = say("browser-picture-same" if same else "browser-picture-other")
+    else:
+        verdict, detail = _verdict(service.speaks, told, named=named)
     took = max((word.took_ms for word in told.values()), default=0)
-    return browser_result(one, verdict, detail, took, provable=service.speaks in WEB)
+    found = browser_result(one, verdict, detail, took, provable=service.speaks in WEB)
+    vouched = verdict == "answered" and named and "tls" in told  # its browser takes the certificate for the name
+    identity: Identity = "proven" if vouched else {"answered": "kind", "mismatched": "other"}.get(verdict, "none")  # type: ignore[assignment]
+    return replace(found, identity=identity)
 
 
 def browser_result(one: Try, verdict: Verdict, detail: Said, took_ms: int = 0, *, provable: bool = True) -> Result:

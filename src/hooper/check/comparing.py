@@ -12,7 +12,7 @@ from hooper.check.keys import ControlKeys
 from hooper.check.results import SPEECH, Evidence, InsideSeen, PageSeen, Result, Seen
 from hooper.check.targets import Target, is_ok
 from hooper.clock import rfc3339
-from hooper.judging.identity import Identified, LedTo, Signs, identified, target_of
+from hooper.evidence.identity import Identified, LedTo, Signs, identified, target_of
 from hooper.ports import ports_text
 from hooper.words.said import NOTHING, quoted, say, together
 
@@ -22,7 +22,7 @@ if TYPE_CHECKING:
     from hooper.check.wish import Outcome, Wish
     from hooper.gateways.reading import ShownTable, Tables
     from hooper.net.types import Neighbour
-    from hooper.store.checks import StoredInside
+    from hooper.store.kept import PageKnown, StoredInside
 
 EPOCH = datetime.fromtimestamp(0, UTC)
 THERE = ("answered", "connected")
@@ -33,6 +33,10 @@ class InsideMemory(Protocol):
     """What earlier checks saw of the services from inside."""
 
     def inside(self, service: str, transport: str, port: int) -> StoredInside | None: ...
+
+    def page(self, service: str, transport: str, port: int) -> PageKnown | None:
+        """What was kept of its page as its own."""
+        ...
 
     def showing(self, fingerprint: str) -> tuple[str, ...]:
         """The services that showed this certificate or host key."""
@@ -130,18 +134,26 @@ class Comparing:
             reached=seen.verdict not in CLOSED,
             other=seen.verdict == "mismatched",
             told=target.told and seen.verdict == "answered",
-            secret=_secret(target) and seen.verdict == "answered",
+            secret=(_secret(target) or target.own_line) and seen.verdict == "answered",
             vouched=there and target.speaks == "https" and target.server_name is not None and not warned,
             otherwise=outside and there and near and self._otherwise(seen, inner),
             key=key is not None,
             same=key == before.fingerprint if key and before is not None and before.fingerprint else None,
             kept=key == kept.fingerprint if key and kept is not None and kept.fingerprint else None,
+            page_kept=self._page_kept(inner, seen) if key is None else None,
             shared=self._shared(target, key) if key is not None else None,
             inside=_word(inside) if outside and inside is not None else None,
             mac=None if None in (device.mac, mac) else "planned" if mac == device.mac else "other",
             mac_at=next(map(str, away), None) if device.mac is not None and mac not in (None, device.mac) else None,
             rules=tuple(self._rules(target)) if outside and target.expected == "reachable" else (),
         )
+
+    def _page_kept(self, inner: tuple[str, str, int], seen: Seen) -> bool | None:
+        """Whether its title is the one that was kept as its own."""
+        kept = self.memory.page(*inner) if self.memory is not None and seen.page is not None else None
+        if kept is None or kept.title is None or seen.page is None or seen.page.title is None:
+            return None
+        return kept.title == seen.page.title
 
     def _otherwise(self, seen: Seen, inner: tuple[str, str, int]) -> bool:
         """Whether it speaks otherwise than inside: in the clear, or of what has no key, with another status."""
@@ -161,7 +173,7 @@ class Comparing:
         site, told = self.wish.site, self.wish.known.told
         wanted = [one for one in self.wish.forwards if one.service == target.service and one.kind == "forward"]
         for gateway in dict.fromkeys(one.gateway for one in wanted):
-            table, by_person = self.tables.get(gateway), told.get(f"rule:{target.service}:{gateway}")
+            table, by_person = self.tables.get(gateway), told.get(f"services.{target.service}/rule@{gateway}")
             said = table.said(self.wish.forwards, target.service, {}, self.now) if table is not None else None
             if said is None and by_person is not None and by_person.fresh(self.now):
                 said = by_person.value

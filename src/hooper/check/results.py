@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Literal, NamedTuple
 
-from hooper.judging.identity import Identity
+from hooper.evidence.identity import Identity
 from hooper.places import Place, PlaceKind
 from hooper.planning.values import Finding
 from hooper.sourced import Shown

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Collection, Iterable, Iterator, Mapping
 from dataclasses import dataclass, replace
 from ipaddress import IPv4Address
@@ -22,6 +23,9 @@ from hooper.words.said import NOTHING, Said, say
 if TYPE_CHECKING:
     from hooper.addresses import IPAddress
     from hooper.site.model import Service
+
+
+_OWN_LINE = re.compile(r"(?=\w*\d)(?=\w*[a-zA-Z])\w{12,}")  # letters and digits in a row, as nobody else writes them
 
 
 @dataclass(frozen=True, slots=True)
@@ -51,6 +55,11 @@ class Target:
     name: str | None = None
     wrong: tuple[str, Said] | None = None
     keys: TunnelKeys | None = None
+
+    @property
+    def own_line(self) -> bool:
+        """Whether the text that its page must hold is a line of one's own, that no other device of its make has."""
+        return self.expect is not None and _OWN_LINE.search(self.expect) is not None
 
     @property
     def told(self) -> bool:

@@ -33,6 +33,7 @@ def wait_for_arrival(
     hold: float,
     *,
     take_over: bool,
+    compare: bool,
 ) -> int:
     """Show the page's address and what comes of it, a line each."""
     screen = console(plain=session.plain)
@@ -43,6 +44,8 @@ def wait_for_arrival(
             return
         if line.event == "ready":
             _ready(session, session.masked_document(line), screen, hold)
+            if compare:
+                session.note("The page shows how each certificate begins and ends: compare, and press what is so.")
             sys.stdout.flush()
         elif line.visit is not None:
             one = line.visit
@@ -51,7 +54,8 @@ def wait_for_arrival(
             session.say(f"   {line.result.service}: {line.result.verdict}: {line.result.detail}")
 
     title = file.site.site.title or file.name
-    request = ArrivalRequest(service, public, hold, session.deadline, title, session.world == "lab", take_over, heard)
+    lab = session.world == "lab"
+    request = ArrivalRequest(service, public, hold, session.deadline, title, lab, take_over, compare, heard)
     done = session.look(arrival, request, file)
     code = session.failed(done.trouble)
     if done.document.arrived:

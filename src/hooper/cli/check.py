@@ -24,6 +24,7 @@ from hooper.cli.looking import (
 from hooper.cli.proving import (
     ArrivalOption,
     BroughtOption,
+    CompareOption,
     EveryOption,
     ExpiresOption,
     ForceOption,
@@ -57,6 +58,7 @@ GOES_WITH = {  # an option and the ways in which it does something
     "--every": ("--until",),
     "--for": ("--arrival", "--until", "hotspot"),
     "--take-over": ("--arrival",),
+    "--compare": ("--arrival",),
     "--expires": ("--pack",),
     "--place": ("--visit",),
     "--out": ("--visit",),
@@ -94,6 +96,7 @@ def check(
     reported: ReportedOption = None,
     how: HowOption = None,
     take_over: TakeOverOption = False,
+    compare: CompareOption = False,
     pack: PackOption = None,
     expires: ExpiresOption = None,
     visit: VisitOption = None,
@@ -110,8 +113,8 @@ def check(
     """
     modes = {"--arrival": arrival, "--until": until, "--reported": reported or how, "--pack": pack, "--visit": visit,
              "--brought": brought, "hotspot": origin == "hotspot"}  # fmt: skip
-    given = {"--every": every, "--for": hold, "--take-over": take_over, "--expires": expires, "--place": place,
-             "--out": out, "--force": force, "--yes": yes}  # fmt: skip
+    given = {"--every": every, "--for": hold, "--take-over": take_over, "--compare": compare, "--expires": expires,
+             "--place": place, "--out": out, "--force": force, "--yes": yes}  # fmt: skip
     _fitting({word for word, said in modes.items() if said}, {word for word, said in given.items() if said})
     hold = within("--for", hold or 600, 1, 86_400)
     if pack is not None or visit is not None or brought is not None:
@@ -120,7 +123,7 @@ def check(
     if reported is not None or how is not None:
         return _reported(session, reported, how, others=bool(service or origin))
     if arrival:
-        return _arrival(session, service or [], public or [], hold, origin, take_over=take_over)
+        return _arrival(session, service or [], public or [], hold, origin, take_over=take_over, compare=compare)
     if strict and allow_unproven:
         raise UsageError("--strict and --allow-unproven exclude each other", remedy="Give one of them.")
     place_from = parse_origin(origin if origin is not None else "here", proxy_password)
@@ -232,7 +235,14 @@ def _until(session: Session, file: SiteFile, word: str, looked: Looked, every: f
 
 
 def _arrival(
-    session: Session, service: list[str], public: list[str], hold: float, origin: str | None, *, take_over: bool
+    session: Session,
+    service: list[str],
+    public: list[str],
+    hold: float,
+    origin: str | None,
+    *,
+    take_over: bool,
+    compare: bool,
 ) -> int:
     from hooper.cli.arrival import wait_for_arrival
 
@@ -242,7 +252,9 @@ def _arrival(
         raise UsageError("--arrival takes one service at most", remedy="Name the one whose port is to be tried.")
     file = session.read_site()
     (key,) = chosen(service, file.site.services, "service") or (None,)
-    return wait_for_arrival(session, file, key, parse_public(public, file.site), hold, take_over=take_over)
+    return wait_for_arrival(
+        session, file, key, parse_public(public, file.site), hold, take_over=take_over, compare=compare
+    )
 
 
 def _notes(session: Session, document: CheckDocument, *, strict: bool, allowed: bool) -> None:
@@ -261,9 +273,12 @@ def _notes(session: Session, document: CheckDocument, *, strict: bool, allowed: 
     kind, name = document.from_.kind, document.from_.name
     alike = list(dict.fromkeys(one.service for one in document.results if one.looks_right))
     if alike and document.from_.proves_outside:
+        shown = all(one.evidence.certificate is not None for one in document.results if one.looks_right)
+        by_hand = f"`{deeds.COMPARE}` has a person compare its certificate"
+        decides = by_hand if shown else f"`{deeds.STAND_IN(alike[0])}` proves the way there"
         session.note(
             f"What looks right is not proven, since another of its make would answer alike: {', '.join(alike)}."
-            f" `{deeds.STAND_IN(alike[0])}` proves the way there; --strict counts it."
+            f" {decides}; --strict counts it."
         )
     if kind == "here":
         session.note("This was seen from inside and proves nothing about outside.")

@@ -156,9 +156,10 @@ def find(
 
 @command(app, "host know", site=True, state=True, mask=True, deadline=5.0)
 def know(session: Session, host: HostArgument) -> int:
-    """Keep what a device shows now as its own: its certificate, its host key, its greeting.
+    """Keep what a device shows now as its own: its certificate, its host key, its greeting, its page.
 
-    By these a later check tells it from another device. Say so here when you have set it up anew.
+    By these a later check tells it from another device. Say so here when you have set it up anew. Of what shows only a
+    page, a line of your own proves it: write one on its page, and name it as the service's `expect`.
     """
     from hooper.usecases.knowing import KnowRequest
     from hooper.usecases.knowing import know as look
@@ -212,6 +213,9 @@ def _render_known(document: KnownDocument, out: Screen) -> None:
     drawn = table("service", "port", "known by", "seen", prose=("seen",))
     for row in document.signs:
         key = f"its key {row.key[:23]}…" if row.key is not None else "nothing that another of its make would not show"
+        if row.page is not None:
+            key = f"its page “{row.page}”" + (f", {len(row.pictures)} pictures" if row.pictures else "")
+            key += ": another of its make may show the same"
         if row.before is not None and row.before != row.key:
             key += f", before {row.before[:23]}…"
         drawn.add_row(row.service, f"{row.transport} {row.port}", key, str(row.detail))

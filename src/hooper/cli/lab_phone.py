@@ -40,6 +40,13 @@ def register_phone(app: typer.Typer, answer: Callable[..., Any]) -> None:
         session: Session,
         url: Annotated[str, typer.Argument(metavar="URL", help="What the phone's camera read off the code.")],
         on: Annotated[str, typer.Option("--on", metavar="MACHINE", help="phone, rented or here.")] = "phone",
+        same: Annotated[
+            list[str] | None,
+            typer.Option("--same", metavar="SERVICE", help="Whose certificate is found the same."),
+        ] = None,
+        other: Annotated[
+            list[str] | None, typer.Option("--not-same", metavar="SERVICE", help="Whose is found another one.")
+        ] = None,
     ) -> int:
         """Be the person who opens a page on the phone; its browser tries what the page tries."""
         from hooper.errors import UsageError
@@ -55,7 +62,9 @@ def register_phone(app: typer.Typer, answer: Callable[..., Any]) -> None:
             from hooper.net.lab import LabDoor
 
             roots = address.folder / "town-ca.pem"
-            return await browse(await LabDoor.open(address, on), url, read_text(roots) if roots.is_file() else None)
+            pressed = dict.fromkeys(same or (), True) | dict.fromkeys(other or (), False)
+            known = read_text(roots) if roots.is_file() else None
+            return await browse(await LabDoor.open(address, on), url, known, pressed)
 
         found = run_async(open_there)
         session.show(found, _render)

@@ -120,7 +120,9 @@ def parse_pairs(option: str, given: list[str], site: Site, *, empty: bool = Fals
 def parse_wan(given: list[str], site: Site) -> dict[str, str]:
     """Read --wan GATEWAY=ADDRESS into what the store keeps; without an address it is taken back. Raises: UsageError."""
     pairs = parse_pairs("--wan", given, site, empty=True)
-    return {f"wan:{key}": str(read_address(f"--wan {key}", value)) if value else "" for key, value in pairs.items()}
+    return {
+        f"gateways.{key}/wan": str(read_address(f"--wan {key}", value)) if value else "" for key, value in pairs.items()
+    }
 
 
 def numbers(comparisons: tuple[Comparison, ...], out: Screen, *, verbose: bool = True) -> None:

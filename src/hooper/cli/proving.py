@@ -33,6 +33,9 @@ HowOption = Annotated[str | None, typer.Option("--how", metavar="TEXT", help="Wi
 TakeOverOption = Annotated[
     bool, typer.Option("--take-over", help="Borrow a port also from another hand's rule without an end.")
 ]
+CompareOption = Annotated[
+    bool, typer.Option("--compare", help="Wait until a person at the phone has compared each certificate.")
+]
 PackOption = Annotated[
     Path | None,
     typer.Option("--pack", metavar="FILE", help="Write a file by which another computer looks from elsewhere."),

@@ -93,7 +93,7 @@ def survey(
     file = _site(session, save=save)
     given = parse_public(public or [], file.site)
     told = _told_by_pages(session, page or [], file.site) | parse_wan(wan or [], file.site)
-    told |= {f"public:{line}": str(address) for line, address in given.items()}
+    told |= {f"lines.{line}/public": str(address) for line, address in given.items()}
     quiet = session.json or session.quiet
     asking = ask if ask is not None else sys.stdin.isatty() and sys.stderr.isatty() and not quiet
     question = partial(_ask, session) if asking else None
@@ -127,7 +127,7 @@ def _told_by_pages(session: Session, given: list[str], site: Site) -> dict[str, 
         if not session.json and not session.quiet:
             render_page(read, console(stderr=True, plain=session.plain))
         if read.wan_address is not None:
-            told[f"wan:{gateway}"] = read.wan_address
+            told[f"gateways.{gateway}/wan"] = read.wan_address
     return told
 
 

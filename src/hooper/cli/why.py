@@ -94,10 +94,10 @@ def why(
     (key,) = chosen([service], file.site.services, "service")
     given = parse_public(public or [], file.site)
     told = parse_wan(wan or [], file.site)
-    told |= {f"public:{line}": str(address) for line, address in given.items()}
+    told |= {f"lines.{line}/public": str(address) for line, address in given.items()}
     told |= _parse_rules(rule or [], key, file.site)
     if at is not None:
-        told[f"at:{file.site.services[key].host}"] = str(read_address("--at", at))
+        told[f"hosts.{file.site.services[key].host}/at"] = str(read_address("--at", at))
     answers = _parse_answers(answer or []) if ask or answer else None
     if answers is not None and peer is not None:
         raise UsageError("--ask is about the way from outside, --peer about a tunnel", remedy="Give one of them.")
@@ -150,7 +150,7 @@ def _parse_rules(given: list[str], service: str, site: Site) -> dict[str, str]:
                 raise UsageError(f"--rule {gateway}: {port!r} is not a port", remedy="Write ADDRESS or ADDRESS:PORT.")
             words = f"Write {', '.join(RULE_WORDS)}, or the address that it names, such as 10.44.7.30."
             word = str(read_address(f"--rule {gateway}", address, words)) + colon + port
-        out[f"rule:{service}:{gateway}"] = word
+        out[f"services.{service}/rule@{gateway}"] = word
     return out
 
 

@@ -30,6 +30,7 @@ from hooper.store.kept import Condition, Subject
 from hooper.store.path import state_path
 from hooper.store.sitefile import read_site
 from hooper.store.state import State
+from hooper.usecases.conditions import how_all_stands
 from hooper.usecases.history import event_row
 from hooper.usecases.keeplines import KeepLine, Saying, trouble_of
 from hooper.usecases.moving import refuse_copy, remember
@@ -364,7 +365,7 @@ class Keeper:
         if self._outlet is None:
             return
         with self._state_used() as state:
-            stood = state.history.conditions() if state is not None else []
+            stood = how_all_stands(Run(self.file, self.door.clock.now(), self.path, self.door, state))
             site = self.file.site
             called, turns = site.site.id or self.path.stem, self._schedule.turns
             self._shown.text = exposition(site, called, stood, turns, self.door.clock.now())

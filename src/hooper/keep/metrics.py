@@ -17,7 +17,7 @@ from hooper.net.system import SystemDoor
 from hooper.net.types import Endpoint
 from hooper.site.model import Site
 from hooper.store.kept import Stood, Turn
-from hooper.usecases.condition_kinds import level_of, of_service, standing
+from hooper.usecases.condition_kinds import level_of, of_service
 
 KIND = "application/openmetrics-text; version=1.0.0; charset=utf-8"
 
@@ -48,7 +48,7 @@ def parse_outlet(text: str, base: Path) -> Outlet:
     raise UsageError(f"metrics = {text!r} is not understood", remedy="Write file:PATH or 127.0.0.1:PORT.")
 
 
-def exposition(site: Site, called: str, every: Sequence[Stood], turns: dict[str, Turn], now: datetime) -> bytes:
+def exposition(site: Site, called: str, stood: Sequence[Stood], turns: dict[str, Turn], now: datetime) -> bytes:
     """The text of all metrics (OpenMetrics 1.0). called: what the site is called. What they say is what `status` says;
     a service has a sum over its places too, with no aspect.
     """
@@ -60,7 +60,6 @@ def exposition(site: Site, called: str, every: Sequence[Stood], turns: dict[str,
     well = Gauge("hooper_well", "1: as it should be, 0: not; what is not known is left out.", labels, registry=registry)
     seen = Gauge("hooper_seen_age_seconds", "How long ago it was last looked at.", labels, registry=registry)
     since = Gauge("hooper_unchanged_seconds", "How long it has been so.", labels, registry=registry)
-    stood = standing(site, every)
     looks: dict[str, list[Stood]] = {}
     for one in stood:
         if one.condition.kind == "service":

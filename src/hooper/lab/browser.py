@@ -14,6 +14,7 @@ import anyio
 from hooper.errors import CounterpartError
 from hooper.net.http import HttpFailed, http
 from hooper.net.types import Door
+from hooper.wire.images import picture_size
 
 PAGE_S = 10.0  # seconds for the page itself
 PATIENCE = re.compile(r"patience = (\d+);")  # in milliseconds, in the page's script
@@ -69,8 +70,10 @@ class _Reader(HTMLParser):
             self.text.append(words)
 
 
-async def browse(door: Door, url: str, roots: str | None) -> Browsed:
-    """Open a page. roots: in PEM, what the browser trusts beside the well-known. Raises: CounterpartError."""
+async def browse(door: Door, url: str, roots: str | None, pressed: Mapping[str, bool]) -> Browsed:
+    """Open a page. roots: in PEM, what the browser trusts beside the well-known. pressed: by service, whether its
+    certificate is found to be the same. Raises: CounterpartError.
+    """
     try:
         async with http(door, roots, PAGE_S) as client:
             answer = await client.request("GET", url, headers={"User-Agent": "the town's phone"})
@@ -80,11 +83,13 @@ async def browse(door: Door, url: str, roots: str | None) -> Browsed:
     reader.feed(answer.text)
     tried: dict[str, str] = {}
     if reader.came == "outside" and reader.urls:
-        await _try_all(door, roots, url, reader, tried)
+        await _try_all(door, roots, url, reader, tried, pressed)
     return Browsed(answer.status, reader.title, tuple(reader.text), tried)
 
 
-async def _try_all(door: Door, roots: str | None, url: str, reader: _Reader, tried: dict[str, str]) -> None:
+async def _try_all(
+    door: Door, roots: str | None, url: str, reader: _Reader, tried: dict[str, str], pressed: Mapping[str, bool]
+) -> None:
     to = f"{urlsplit(url)._replace(query='').geturl()}/told"
 
     async def one(service: str, these: Mapping[str, str]) -> None:
@@ -92,8 +97,11 @@ async def _try_all(door: Door, roots: str | None, url: str, reader: _Reader, tri
         async with anyio.create_task_group() as tasks:
             for kind, address in these.items():
                 tasks.start_soon(_load, door, roots, reader.patience_s, kind, address, told)
+        await tell(service, {"told": told})
+
+    async def tell(service: str, told: Mapping[str, object]) -> None:
         async with http(door, roots, PAGE_S) as client:
-            said = await client.request("POST", to, content=json.dumps({"service": service, "told": told}).encode())
+            said = await client.request("POST", to, content=json.dumps({"service": service, **told}).encode())
         tried[service] = said.text
 
     async with anyio.create_task_group() as tasks:
@@ -102,15 +110,19 @@ async def _try_all(door: Door, roots: str | None, url: str, reader: _Reader, tri
                 tasks.start_soon(one, service, these)
     async with http(door, roots, PAGE_S) as client:
         await client.request("POST", to, content=b"{}")
+    for service, same in pressed.items():
+        await tell(service, {"same": same})
 
 
 async def _load(door: Door, roots: str | None, patience: float, kind: str, url: str, told: dict[str, object]) -> None:
     begun = door.clock.monotonic()
-    loaded = False
+    loaded, size = False, None
     try:
         async with http(door, roots, patience) as client:
-            await client.request("GET", url)
-        loaded = True
+            body = (await client.request("GET", url)).content
+        size = picture_size(body) if kind == "picture" else None
+        loaded = kind != "picture" or size is not None
     except HttpFailed:
         pass
-    told[kind] = {"loaded": loaded, "ms": round((door.clock.monotonic() - begun) * 1000)}
+    more = {"size": size} if size is not None else {}
+    told[kind] = {"loaded": loaded, "ms": round((door.clock.monotonic() - begun) * 1000), **more}

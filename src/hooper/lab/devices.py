@@ -62,15 +62,31 @@ async def _web(
             head.serialize_response(400, "Bad Request", "HTTP/1.1", (("Server", server), ("Connection", "close")))
         )
         return
-    page = f"<!doctype html>\n<title>{title}</title>\n<h1>{title}</h1>\n<p>You are {peer.address}.</p>\n".encode()
+    logo = '<img src="logo.gif" alt="">'
+    page = (
+        f"<!doctype html>\n<title>{title}</title>\n<h1>{logo}{title}</h1>\n<p>You are {peer.address}.</p>\n"
+    ).encode()
     date = (("Date", format_datetime(now(), usegmt=True)),) if now is not None else ()
     fields = (("Server", server), ("Content-Type", "text/html; charset=utf-8"), ("Connection", "close"), *date)
-    if asked.target.partition("?")[0] == "/":
+    path = asked.target.partition("?")[0]
+    if path == "/logo.gif":
+        shown = (("Server", server), ("Content-Type", "image/gif"), ("Connection", "close"))
+        await stream.send(head.serialize_response(200, "OK", "HTTP/1.1", shown, logo_of(title)))
+    elif path == "/":
         await stream.send(
             head.serialize_response(200, "OK", "HTTP/1.1", fields, page if asked.method != "HEAD" else b"")
         )
     else:
         await stream.send(head.serialize_response(404, "Not Found", "HTTP/1.1", fields, b"no such page\n"))
+
+
+def logo_of(title: str) -> bytes:
+    """A picture that is as wide as its make's name is long (GIF89a): devices of one make have the same."""
+    width, height = 8 * len(title.split(" ")[0]), 32
+    screen = width.to_bytes(2, "little") + height.to_bytes(2, "little") + b"\x80\x00\x00" + bytes((40, 90, 120)) * 2
+    frame = b"," + bytes(4) + width.to_bytes(2, "little") + height.to_bytes(2, "little") + b"\x00"
+    pixels = b"\x02" + b"\x02\x44\x01" + b"\x00"  # the first alone; browsers leave the rest empty
+    return b"GIF89a" + screen + frame + pixels + b";"
 
 
 def web(title: str, server: str, now: Callable[[], datetime] | None = None) -> StreamHandler:

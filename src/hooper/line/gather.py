@@ -69,6 +69,6 @@ async def gather_line(
         stun_silent=public[line].stun_silent,
         no_way=public[line].no_way,
         goes_by=other_router(site, around),
-        wan={key: known.told[f"wan:{key}"] for key in site.gateways if f"wan:{key}" in known.told},
+        wan={key: known.told[f"gateways.{key}/wan"] for key in site.gateways if f"gateways.{key}/wan" in known.told},
         names={name: found[name] for name in names},
     )

@@ -136,7 +136,7 @@ class Measuring:
         wan = {
             key: said
             for key in self.ground.site.gateways
-            if (said := self.ground.known.told.get(f"wan:{key}")) is not None
+            if (said := self.ground.known.told.get(f"gateways.{key}/wan")) is not None
         }
         claims = {key: said_so for key, said_so in self.routers.boxes.items() if self._is_false(key, said_so)}
         for key, said_so in self.routers.boxes.items():

@@ -98,7 +98,7 @@ class RoutersSay:
         inner = self._inner_of(key)
         if inner is None:
             return self.ground.own
-        said, told = self.boxes.get(inner), self.ground.known.told.get(f"wan:{inner}")
+        said, told = self.boxes.get(inner), self.ground.known.told.get(f"gateways.{inner}/wan")
         if said is not None and said.wan is not None:
             return said.wan
         planned = self.ground.site.gateways[inner].wan_behind(key) if key in self.ground.site.gateways else None

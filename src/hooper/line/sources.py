@@ -128,7 +128,10 @@ def _values(differs: Iterable[tuple[SourcedAddress, SourcedAddress]]) -> list[IP
 def told_for(site: Site, line: str, told: Mapping[str, Sourced[str]]) -> SourcedAddress | None:
     """What a person told of a line's address: itself, or as WAN address of its outermost gateway."""
     outermost = [key for key, gateway in site.gateways.items() if line in gateway.line]
-    keys = [(f"public:{line}", ""), *((f"wan:{gateway}", gateway) for gateway in outermost if len(outermost) == 1)]
+    keys = [
+        (f"lines.{line}/public", ""),
+        *((f"gateways.{gateway}/wan", gateway) for gateway in outermost if len(outermost) == 1),
+    ]
     for key, gateway in keys:
         said = told.get(key)
         address = parse_address(said.value) if said is not None else None

@@ -53,9 +53,9 @@ def recalled(
         if not at <= now <= at + FRESH:
             continue
         for gateway, (address, source) in kept.wan.items():
-            older = known.get(f"wan:{gateway}")
+            older = known.get(f"gateways.{gateway}/wan")
             if older is None or older.at is None or older.at < at:
-                known[f"wan:{gateway}"] = Sourced(address, say("surveyed", source=source), at, "surveyed")
+                known[f"gateways.{gateway}/wan"] = Sourced(address, say("surveyed", source=source), at, "surveyed")
         if kept.way is not None:
             ways[line] = kept.way
     return known, ways

@@ -32,12 +32,13 @@ class HttpAsked:
 
 @dataclass(frozen=True, slots=True)
 class HttpSaid:
-    """What is said to it."""
+    """What is said to it. once_said: is called when it has been."""
 
     status: int = 200
     body: bytes = b""
     media_type: str = "text/plain; charset=utf-8"
     fields: Mapping[str, str] = field(default_factory=dict)
+    once_said: Callable[[], None] = lambda: None
 
 
 NOT_THERE = HttpSaid(404, b"no such page\n")
@@ -62,7 +63,9 @@ async def _one(stream: ByteStream, peer: Endpoint, answer: Answering) -> None:
         await _say(conversation, stream, HttpSaid(exc.error_status_hint, b"not understood\n"), "GET")
         return
     if asked is not None:
-        await _say(conversation, stream, await answer(asked), asked.method)
+        said = await answer(asked)
+        await _say(conversation, stream, said, asked.method)
+        said.once_said()
 
 
 async def _request(conversation: h11.Connection, stream: ByteStream, peer: Endpoint) -> HttpAsked | None:

@@ -133,7 +133,7 @@ def ticked_sheets(
     site: Site, plan: Plan, gateways: Iterable[str], told: Mapping[str, Sourced[str]]
 ) -> dict[str, Sourced[str]]:
     """The gateways whose sheet was ticked off as it now stands, with when. told: as the store keeps it."""
-    ticks = {key: told[f"sheet:{key}"] for key in gateways if f"sheet:{key}" in told}
+    ticks = {key: told[f"gateways.{key}/sheet"] for key in gateways if f"gateways.{key}/sheet" in told}
     return {key: tick for key, tick in ticks.items() if tick.value == sheet_mark(site, plan, key)}
 
 

@@ -38,13 +38,13 @@ class History:
             cause = (before.condition.cause or one.cause) if before is not None and same else one.cause
             rows.append(
                 (one.kind, one.subject, one.aspect, one.state, one.level, rfc3339(since), rfc3339(at),
-                 as_text(one.detail, redact), cause)
+                 as_text(one.detail, redact), cause, one.basis)
             )  # fmt: skip
             known[one.kind, one.subject, one.aspect] = Stood(one, since, at)
             if not same:
                 fresh.append((one, before.condition.state if before is not None else None))
         with self._db.writing():
-            self._db.many("INSERT OR REPLACE INTO states VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)", rows)
+            self._db.many("INSERT OR REPLACE INTO states VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)", rows)
             last = self._last()
             self._db.many(
                 "INSERT INTO events (at, kind, subject, aspect, before, after, level, detail, cause, seconds)"
@@ -71,8 +71,8 @@ class History:
 
     def conditions(self) -> list[Stood]:
         """How all things stand. Raises: StateError."""
-        question = "SELECT kind, subject, aspect, state, level, since, at, detail, cause FROM states ORDER BY rowid"
-        return self._db.readable("states", question, _stood)
+        columns = "kind, subject, aspect, state, level, since, at, detail, cause, basis"
+        return self._db.readable("states", f"SELECT {columns} FROM states ORDER BY rowid", _stood)  # noqa: S608 - ours
 
     def events(
         self, *, after: int = 0, since: datetime | None = None, kinds: Sequence[Subject] = (), most: int = EVENTS_KEPT
@@ -164,9 +164,9 @@ def _checked(kind: str, level: str, aspect: str) -> tuple[Subject, Level]:
 
 def _stood(row: tuple[Any, ...]) -> Stood:
     """Raises: ValueError, TypeError: the row is damaged."""
-    kind, subject, aspect, state, level, since, at, detail, cause = row
+    kind, subject, aspect, state, level, since, at, detail, cause, basis = row
     checked = _checked(kind, level, aspect)
-    condition = Condition(checked[0], subject, aspect, state, checked[1], from_text(detail), cause)
+    condition = Condition(checked[0], subject, aspect, state, checked[1], from_text(detail), cause, basis=basis)
     return Stood(condition, read_moment(since), read_moment(at))
 
 

@@ -20,7 +20,8 @@ class Condition(NamedTuple):
     aspect: which side of it: the place that a service was looked at from, the type of a name's record, the gateway of a
     rule, the family of an address; else empty. state: in one word; of an address the address itself. level: fact: it is
     neither good nor bad. cause: the code of what made it so, where that is known. seconds: what it took, such as until
-    a name showed. steady: where this says nothing new about a thing whose state is known, that stays.
+    a name showed. steady: where this says nothing new about a thing whose state is known, that stays. basis: what the
+    site file then said of it; empty: it does not hang on that.
     """
 
     kind: Subject
@@ -32,6 +33,7 @@ class Condition(NamedTuple):
     cause: str | None = None
     seconds: float | None = None
     steady: bool = False
+    basis: str = ""
 
 
 class Stood(NamedTuple):
@@ -67,6 +69,22 @@ class DayOfLooks(NamedTuple):
     looks: int
     well: int
     took_ms: float | None
+
+
+class StoredInside(NamedTuple):
+    """What a service looked like from inside. at: as RFC 3339 writes it."""
+
+    verdict: Literal["answered", "connected"]
+    fingerprint: str | None
+    greeting: str | None
+    at: str
+
+
+class PageKnown(NamedTuple):
+    """What tells a page without encryption again. pictures: path, width and height in pixels."""
+
+    title: str | None
+    pictures: tuple[tuple[str, int, int], ...]
 
 
 class Turn(NamedTuple):

@@ -121,3 +121,51 @@ UPDATE results SET document = json_set(document, '$.evidence.certificate.browser
 DELETE FROM surveys;
 UPDATE revoked SET how = CASE how WHEN 'seen at its server' THEN 'seen'
     WHEN 'its server has loaded its files' THEN 'loaded' ELSE how END;
+
+-- to version 11
+-- All evidence in one ledger. What a survey measured is of use for an hour only, and is measured again.
+CREATE TABLE observations (
+    id INTEGER PRIMARY KEY, at TEXT NOT NULL, run TEXT NOT NULL, subject TEXT NOT NULL, aspect TEXT NOT NULL,
+    place TEXT NOT NULL, by TEXT NOT NULL, strength TEXT NOT NULL, basis TEXT NOT NULL, value TEXT NOT NULL
+);
+CREATE INDEX observations_by_subject ON observations (subject, aspect, at);
+CREATE INDEX observations_by_source ON observations (by);
+INSERT INTO observations (at, run, subject, aspect, place, by, strength, basis, value)
+    SELECT at, '', 'services.' || service, CASE WHEN proves_outside THEN 'reach' ELSE 'reach@inside' END,
+        CASE from_kind WHEN 'here' THEN 'here' WHEN 'proxy' THEN 'socks5://' || from_name
+            ELSE from_kind || ':' || from_name END,
+        'measured', '', '', document
+    FROM results ORDER BY id;
+INSERT INTO observations (at, run, subject, aspect, place, by, strength, basis, value)
+    SELECT at, '', 'services.' || service, 'inside@' || transport || '/' || port, 'here', 'measured', '', '',
+        json_array(verdict, fingerprint, greeting)
+    FROM inside;
+INSERT INTO observations (at, run, subject, aspect, place, by, strength, basis, value)
+    SELECT at, '', 'lines.' || line, 'address', '', 'measured', '', '',
+        json_array(address, CASE WHEN json_valid(source) THEN json(source) END)
+    FROM seen;
+CREATE TEMP TABLE was AS
+    SELECT at, value, substr(key, 1, instr(key, ':') - 1) AS kind, substr(key, instr(key, ':') + 1) AS rest
+    FROM told WHERE key GLOB '*:*' AND key NOT GLOB 'visit:*';
+INSERT INTO observations (at, run, subject, aspect, place, by, strength, basis, value)
+    SELECT at, '',
+        CASE kind WHEN 'public' THEN 'lines.' WHEN 'at' THEN 'hosts.' WHEN 'rule' THEN 'services.'
+            WHEN 'answer' THEN 'services.' WHEN 'way' THEN 'services.' WHEN 'saw' THEN 'services.'
+            ELSE 'gateways.' END
+            || CASE WHEN kind IN ('rule', 'answer', 'way') THEN substr(rest, 1, instr(rest, ':') - 1) ELSE rest END,
+        CASE WHEN kind IN ('rule', 'answer', 'way') THEN kind || '@' || substr(rest, instr(rest, ':') + 1)
+            ELSE kind END,
+        '', CASE kind WHEN 'way' THEN 'inferred' ELSE 'told' END, '', '', json_quote(value)
+    FROM was;
+DROP TABLE was;
+DELETE FROM told WHERE key GLOB '*:*' AND key NOT GLOB 'visit:*';
+INSERT INTO observations (at, run, subject, aspect, place, by, strength, basis, value)
+    SELECT at, '', 'tunnels.' || tunnel, 'handshake@' || public_key, '', 'read', '', '',
+        json_array(server, handshake, came_from, received, sent)
+    FROM heard;
+DROP TABLE results;
+DROP TABLE inside;
+DROP TABLE seen;
+DROP TABLE surveys;
+DROP TABLE heard;
+ALTER TABLE states ADD COLUMN basis TEXT NOT NULL DEFAULT '';

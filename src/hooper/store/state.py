@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from functools import cached_property
 from pathlib import Path
+from secrets import token_hex
 from typing import TYPE_CHECKING, Self
 
 from hooper.errors import MachineError, StateError
@@ -11,9 +12,9 @@ from hooper.files import Lock, NoLock, make_folder
 from hooper.store.database import Database
 
 if TYPE_CHECKING:
-    from hooper.store.checks import Checks
     from hooper.store.history import History
     from hooper.store.journal import Journal
+    from hooper.store.ledger import Ledger
     from hooper.store.lent import LentRules
     from hooper.store.orders import Orders
     from hooper.store.tunnelling import Tunnelling
@@ -34,10 +35,10 @@ class State:
         self._database = Database(path, kept=kept)
 
     @cached_property
-    def checks(self) -> Checks:
-        from hooper.store.checks import Checks
+    def ledger(self) -> Ledger:
+        from hooper.store.ledger import Ledger
 
-        return Checks(self._database)
+        return Ledger(self._database, token_hex(4))
 
     @cached_property
     def values(self) -> Values:

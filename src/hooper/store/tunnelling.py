@@ -1,4 +1,4 @@
-"""What became of tunnels: which profiles were handed over, which server files made, whom the servers saw."""
+"""What became of tunnels: which profiles were handed over, and which server files made."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from typing import Any
 
 from hooper.clock import read_moment, rfc3339
 from hooper.store.database import Database
-from hooper.store.kept import Handed, Heard, Made, Revoked
+from hooper.store.kept import Handed, Made, Revoked
 
 
 class Tunnelling:
@@ -43,7 +43,7 @@ class Tunnelling:
         """What became of these counts no more. Raises: StateError."""
         with self._db.writing():
             self._db.many("DELETE FROM handed WHERE peer = ?", [(key,) for key in peers])
-            for table in ("made", "heard", "revoked"):
+            for table in ("made", "revoked"):
                 self._db.many(f"DELETE FROM {table} WHERE tunnel = ?", [(key,) for key in tunnels])  # noqa: S608 - ours
 
     def revoke(self, *rows: Revoked) -> None:
@@ -89,36 +89,3 @@ class Tunnelling:
     def labelled(self, public_key: str, label: bytes) -> None:
         """Remember it, before it is sent. Raises: StateError."""
         self._db.write("INSERT OR REPLACE INTO labels VALUES (?, ?)", public_key, label.hex())
-
-    def hear(self, tunnel: str, rows: Iterable[Heard]) -> None:
-        """Remember what the server of a tunnel told; what it told before counts no more. Raises: StateError."""
-        with self._db.writing():
-            self._db.many("DELETE FROM heard WHERE tunnel = ?", [(tunnel,)])
-            self._db.many(
-                "INSERT OR REPLACE INTO heard VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
-                [
-                    (
-                        one.public_key,
-                        one.tunnel,
-                        one.server,
-                        rfc3339(one.handshake) if one.handshake is not None else None,
-                        one.came_from,
-                        one.received,
-                        one.sent,
-                        rfc3339(one.at),
-                    )
-                    for one in rows
-                ],
-            )
-
-    def heard(self) -> dict[str, Heard]:
-        """By public key, what its server saw last. Raises: StateError."""
-
-        def read(row: tuple[Any, ...]) -> tuple[str, Heard]:
-            public_key, tunnel, server, handshake, came_from, received, sent, at = row
-            last = read_moment(handshake) if handshake is not None else None
-            one = Heard(public_key, tunnel, server, last, came_from, int(received), int(sent), read_moment(at))
-            return str(public_key), one
-
-        columns = "public_key, tunnel, server, handshake, came_from, received, sent, at"
-        return dict(self._db.readable("heard", f"SELECT {columns} FROM heard", read))  # noqa: S608 - ours

@@ -27,6 +27,7 @@ from hooper.check.results import Result
 from hooper.check.wish import Outcome
 from hooper.clock import rfc3339
 from hooper.errors import HooperError, UsageError
+from hooper.evidence.observations import Observation, service_subject
 from hooper.jsonform import read_json
 from hooper.net.serving import NOT_THERE, HttpAsked, HttpSaid, serve_http
 from hooper.net.types import Endpoint
@@ -42,6 +43,7 @@ GRACE_S = 45.0  # seconds for the page to try all, once somebody has come from o
 WORDS = {  # a verdict as the person at the phone reads it
     "answered": "works",
     "connected": "something is there",
+    "mismatched": "another device answers",
     "silent": "nothing comes back",
     "unproven": "a browser cannot tell",
 }
@@ -73,7 +75,8 @@ class ArrivalLine:
 class ArrivalRequest:
     """service: whose outside port is borrowed; None: a free one is taken. hold: seconds to wait for somebody.
 
-    public: addresses by line that were given. deadline: seconds for finding the address. heard: is told each line.
+    public: addresses by line that were given. deadline: seconds for finding the address. compare: wait until a person
+    has compared all certificates. heard: is told each line.
     """
 
     service: str | None
@@ -83,6 +86,7 @@ class ArrivalRequest:
     title: str
     lab: bool
     take_over: bool = False
+    compare: bool = False
     heard: Callable[[ArrivalLine], None] = lambda line: None
 
 
@@ -99,6 +103,8 @@ class _Page:
     tries: list[Try]
     visits: list[Visit] = field(default_factory=list)
     results: dict[str, Result] = field(default_factory=dict)
+    compared: set[str] = field(default_factory=set)
+    tried: bool = False
     done: anyio.Event = field(default_factory=anyio.Event)
     came: anyio.Event = field(default_factory=anyio.Event)
 
@@ -163,7 +169,7 @@ class _Page:
             proves_not=self.proves_not() if came == "outside" else (),
         )  # fmt: skip
         policy = (
-            f"default-src 'none'; style-src 'unsafe-inline'; script-src 'nonce-{nonce}'; img-src data:;"
+            f"default-src 'none'; style-src 'unsafe-inline'; script-src 'nonce-{nonce}'; img-src data: http: https:;"
             " connect-src http: https:; base-uri 'none'; form-action 'none'; frame-ancestors 'none'"
         )
         return HttpSaid(200, body, "text/html; charset=utf-8", {"Content-Security-Policy": policy})
@@ -173,9 +179,8 @@ class _Page:
         try:
             body = read_json(dict[str, Any], asked.body)
             if body == {}:
-                if self._from_outside(asked.peer.address):
-                    self.done.set()
-                return HttpSaid()
+                self.tried |= self._from_outside(asked.peer.address)
+                return HttpSaid(once_said=self._end_if_done)
             service, told = read_told(body)
             one = next(one for one in self.tries if one.service == service)
         except (ValueError, StopIteration):
@@ -184,11 +189,21 @@ class _Page:
         result = judge_told(self.run.topology, one, told, named=named)
         words = f"{WORDS[result.verdict]}: {result.detail}"
         if self._from_outside(asked.peer.address):
+            if isinstance(told, bool):
+                self.compared.add(service)
+            elif service in self.compared:  # what a person saw counts for more
+                return HttpSaid(200, words.encode())
             self.results[service] = result
             self.say("tried", result=result)
         else:
             words += "; this was not tried from outside"
-        return HttpSaid(200, words.encode())
+        return HttpSaid(200, words.encode(), once_said=self._end_if_done)
+
+    def _end_if_done(self) -> None:
+        """Once all was tried, and compared where that is waited for."""
+        wanted = {one.service for one in self.tries if one.print is not None} if self.request.compare else set()
+        if self.tried and wanted <= self.compared:
+            self.done.set()
 
     def _from_outside(self, address: IPAddress) -> bool:
         return judge_visit(self.ground, address)[0] == "outside"
@@ -205,7 +220,7 @@ async def arrival(run: Run, request: ArrivalRequest) -> tuple[ArrivalLine, list[
     at, own = await own_place(run)
     line = line_from_here(run, at, service)
     address, public = await outside_address(run, line, service, request.public, request.deadline)
-    tried = [one for one in tries(run.topology, public, list(run.site.services)) if one.service != service]
+    tried = [one for one in tries(run.topology, public, list(run.site.services), run.memory) if one.service != service]
     path = f"/{secrets.token_hex(5)}"
     listening = await run.here.listen(Endpoint(own, 0))
     async with listening as listener, _way(run, request, listening.local.port) as way:
@@ -217,7 +232,7 @@ async def arrival(run: Run, request: ArrivalRequest) -> tuple[ArrivalLine, list[
                 tasks.start_soon(way.keep_open)
                 page.ground = VisitGround(run.site, page.ground.public, await _own_visit(run, page, address))
                 page.say("ready")
-                await _until_done(page, request.hold)
+                await _until_done(page, request.hold, request.hold if request.compare else GRACE_S)
                 tasks.cancel_scope.cancel()
         finally:  # whoever stops it early keeps what has been proven by then
             keep(run, page)
@@ -241,10 +256,11 @@ async def _own_visit(run: Run, page: _Page, address: IPAddress) -> IPAddress | N
     return None
 
 
-async def _until_done(page: _Page, hold: float) -> None:
+async def _until_done(page: _Page, hold: float, grace: float) -> None:
+    """grace: seconds for the page, once somebody has come from outside."""
     with anyio.move_on_after(hold):
         await page.came.wait()
-        with anyio.move_on_after(GRACE_S):
+        with anyio.move_on_after(grace):
             await page.done.wait()
 
 
@@ -264,7 +280,15 @@ def keep(run: Run, page: _Page) -> None:
         for one in page.tries
         if one.service not in page.results
     ]
-    keep_look(run, Outcome(Place("arrival", visitor.address), True, results))
+    place = Place("arrival", visitor.address)
+    keep_look(run, Outcome(place, True, results))
+    with run.keeping() as state:
+        if state is not None:
+            state.ledger.write(
+                Observation(service_subject(one.service), "print", one.ok, run.at, "told", str(place), one.identity)
+                for one in results
+                if one.service in page.compared
+            )
 
 
 def came_words(came: Came) -> str:

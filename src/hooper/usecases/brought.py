@@ -75,10 +75,10 @@ async def take_in(run: Run, request: BroughtRequest) -> tuple[CheckDocument, lis
     except ValueError:
         raise UsageError(f"{request.file} is no result of a visit, or it is damaged", remedy=remedy) from None
     key = f"visit:{brought.id}"
-    known = run.told().get(key)
+    known = run.state.values.value(key) if run.state is not None else None
     if known is None or run.state is None:
         raise NotOurVisit(f"{request.file} is of a pack that this site does not know, or was brought home already")
-    seal, expires, *made = known.value.split(" ")
+    seal, expires, *made = known.split(" ")
     if not hmac.compare_digest(proof_of(brought, seal).encode(), brought.proof.encode("utf-8", "replace")):
         raise NotOurVisit(f"{request.file} is not as the visit wrote it")
     if at > read_moment(expires) or (made and at < read_moment(made[0]) - CLOCKS) or at > run.at + CLOCKS:
@@ -91,5 +91,5 @@ async def take_in(run: Run, request: BroughtRequest) -> tuple[CheckDocument, lis
     outcome = Outcome(Place(origin.kind, origin.name), origin.proves_outside, kept)
     outcome.remarks += [say("service-no-more", service=service) for service in sorted(unknown)]
     keep_look(replace(run, at=at), outcome)
-    run.state.values.forget([key])
+    run.state.values.forget(key)
     return document_of(outcome), []

@@ -53,7 +53,7 @@ async def card(run: Run, request: CardRequest) -> tuple[CardDocument, list[Hoope
     fingerprint = None
     with run.keeping() as state:
         if state is not None:
-            inside = state.checks.inside(service, "tcp", entry.used_ports.first) if entry.has_ports else None
+            inside = state.ledger.inside(service, "tcp", entry.used_ports.first) if entry.has_ports else None
             fingerprint = inside.fingerprint if inside is not None else None
     made = make_card(run.topology, service, now.what, fingerprint, now.source)
     if peers:

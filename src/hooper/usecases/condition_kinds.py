@@ -6,11 +6,12 @@ things are go by, and the keeper lets go of the rest.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from datetime import datetime, timedelta
 from typing import Literal, NamedTuple
 
 from hooper import deeds
+from hooper.evidence.observations import LastChange
 from hooper.places import HERE, Place
 from hooper.planning.openers import driven_gateways
 from hooper.site.model import Site
@@ -107,9 +108,17 @@ KINDS: dict[Subject, ConditionKind] = {
 }  # fmt: skip
 
 
-def standing(site: Site, stood: Iterable[Stood]) -> list[Stood]:
-    """What of it the site file still has."""
-    return [one for one in stood if KINDS[one.condition.kind].there(site, one.condition)]
+def standing(site: Site, stood: Iterable[Stood], changes: Mapping[str, LastChange] = {}) -> Iterator[Stood]:
+    """What of it the site file still has, by what still counts. changes: by service."""
+    for one in stood:
+        what = one.condition
+        if not KINDS[what.kind].there(site, what):
+            continue
+        change = changes.get(what.subject) if what.kind == "service" and what.level != "unknown" else None
+        if change is not None and change.outdates(one.at, what.basis):
+            words = say("seen-before-a-change", state=what.state)
+            one = one._replace(condition=what._replace(state="outdated", level="unknown", detail=words, cause=None))
+        yield one
 
 
 FADES, GONE = timedelta(hours=1), timedelta(days=7)  # the age at which a proof fades, and that at which it is none

@@ -11,6 +11,7 @@ from hooper.check.wish import Outcome
 from hooper.clock import read_moment
 from hooper.durations import shown_duration
 from hooper.errors import HooperError
+from hooper.evidence.observations import CHANGED, Observation, basis_of, service_subject
 from hooper.gateways.tables import RuleChange
 from hooper.gateways.work import DONE
 from hooper.line.judging import CODES
@@ -18,8 +19,10 @@ from hooper.line.situation import LineJudged
 from hooper.line.sources import PublicAddress
 from hooper.names.rows import NameRow
 from hooper.places import Place
+from hooper.planning.topology import Topology
 from hooper.site.model import Site
-from hooper.store.kept import Condition, Level
+from hooper.store.kept import Condition, Level, Stood
+from hooper.usecases.condition_kinds import standing
 from hooper.usecases.run import Run
 from hooper.words.said import NOTHING, Said, say, together
 
@@ -28,6 +31,7 @@ OF_NAMES = {  # the cause, by what became of the update
     "needed": "name-stale", "pending": "name-lags", "waiting": "updater-waits", "refused": "updater-said-no",
     "failed": "updater-failed", "watched": "name-stale", "updated": "name-lags", "unknown": None, "current": None,
 }  # fmt: skip
+NEW = ("added", "restored", "replaced", "removed", "put-back")  # what changes how a service is reached
 OF_RULES = {"refused": "rule-refused", "failed": "rule-failed"}
 
 
@@ -40,24 +44,43 @@ def keep_conditions(run: Run, conditions: Iterable[Condition]) -> None:
             run.changed += state.history.note(now, found)
 
 
-def of_results(place: Place, results: Sequence[Result], causes: Mapping[str, str] | None = None) -> Iterator[Condition]:
+def of_results(
+    topology: Topology, place: Place, results: Sequence[Result], causes: Mapping[str, str] | None = None
+) -> Iterator[Condition]:
     """The services that were looked at. causes: what broke them, by service, where that was asked."""
     aspect = str(place)
     for service in dict.fromkeys(result.service for result in results):
-        mine = [result for result in results if result.service == service]
+        mine, basis = [result for result in results if result.service == service], basis_of(topology, service)
         broken = [result for result in mine if not result.ok and not result.untold]
         if broken:
             first = broken[0]
             detail = say("verdict-and-detail", verdict=(first.verdict, *first.problems), detail=_behind(first))
             cause = (causes or {}).get(service) or next(iter(first.problems), None)
-            yield Condition("service", service, aspect, "broken", "wrong", detail, cause)
+            yield Condition("service", service, aspect, "broken", "wrong", detail, cause, basis=basis)
         elif any(result.ok for result in mine):
             shut = all(result.expected == "unreachable" for result in mine)
             state = "shut" if shut else "answers"
-            yield Condition("service", service, aspect, state, "well", mine[0].detail)
+            yield Condition("service", service, aspect, state, "well", mine[0].detail, basis=basis)
         else:
             steady = any(result.provable for result in mine)  # else nothing will ever tell more than this
-            yield Condition("service", service, aspect, "unproven", "unknown", mine[0].detail, steady=steady)
+            detail = mine[0].detail
+            yield Condition("service", service, aspect, "unproven", "unknown", detail, steady=steady, basis=basis)
+
+
+def keep_changes(run: Run, changes: Sequence[RuleChange]) -> None:
+    """Keep which services a deed has changed: what was seen of them before is history."""
+    done = dict.fromkeys(change.rule.service for change in changes if change.outcome in NEW)
+    with run.keeping() as state:
+        if state is not None:
+            now, seen = run.here.clock.now(), (service_subject(key) for key in done if key)
+            state.ledger.write(Observation(subject, CHANGED, None, now, "inferred") for subject in seen)
+
+
+def how_all_stands(run: Run) -> list[Stood]:
+    """What is known of all that the site file has, by what still counts. Raises: StateError."""
+    if run.state is None:
+        return []
+    return list(standing(run.site, run.state.history.conditions(), run.changes()))
 
 
 def _behind(result: Result) -> Said:

@@ -138,7 +138,7 @@ class Play:
     async def survey(self) -> Scene:
         """Someone reads a number off the provider's box; the rest is measured."""
         (page,) = (await self.link.ask("read", gateways=[VISITED]))["gateways"]
-        request = SurveyRequest({f"wan:{VISITED}": str(page["wan_address"])}, deadline=DEADLINE)
+        request = SurveyRequest({f"gateways.{VISITED}/wan": str(page["wan_address"])}, deadline=DEADLINE)
         seen, _ = await survey(self.run, request)
         return self.scene("survey", seen, ok=seen.can_forward is True)
 

@@ -2,13 +2,21 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
+import anyio
+
 from hooper.check.checking import check_services
-from hooper.check.wish import Wish
+from hooper.check.pictures import page_known
+from hooper.check.targets import Target, inner_targets
+from hooper.check.wish import Outcome, Wish
 from hooper.errors import HooperError, NeedsAPerson, UsageError
+from hooper.evidence.observations import Observation, page_aspect, service_subject
 from hooper.net.standing import standing
+from hooper.places import HERE
 from hooper.site.references import seen_from
+from hooper.store.kept import PageKnown
 from hooper.usecases.looking import keep_look
 from hooper.usecases.probing import probe_keys
 from hooper.usecases.run import Run
@@ -29,6 +37,7 @@ class KnownSign:
 
     key: of its certificate or host key, "sha256:..."; null: it has none, so that nothing tells it from another of its
     make. before: the one that was kept until now; null: none was. greeting: what it says first, or its server's name.
+    page: its title, or null; pictures: of its page, as PATH WIDTHxHEIGHT; of pages without encryption alone.
     """
 
     service: str
@@ -38,6 +47,8 @@ class KnownSign:
     before: str | None
     greeting: str | None
     detail: Said
+    page: str | None = None
+    pictures: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -79,18 +90,46 @@ async def know(run: Run, request: KnowRequest) -> tuple[KnownDocument, list[Hoop
     if not services:
         raise UsageError(f"{request.host} has no service that could be looked at", remedy="Add one.")
     wish = Wish(run.topology, services, request.deadline, base=run.base, keys=probe_keys(run))
+    run.kept.ledger.forget(f"{service_subject(key)}/page@*" for key in services)  # it may have been set up anew
     outcome = await check_services(run.here, wish)
+    pages = await _pages(run, services, outcome, request.deadline)
     details = {(one.service, one.transport, one.port): one.detail for one in outcome.results}
     signs: list[KnownSign] = []
     for key, seen in outcome.inside.items():
         if seen.verdict in ("answered", "connected"):
-            kept = run.kept.checks.inside(*key)
+            kept = run.kept.ledger.inside(*key)
             before = kept.fingerprint if kept is not None else None
-            signs.append(KnownSign(*key, seen.fingerprint, before, seen.greeting, details[key]))
+            page = pages.get(key, PageKnown(None, ()))
+            pictures = tuple(f"{path} {width}x{height}" for path, width, height in page.pictures)
+            signs.append(KnownSign(*key, seen.fingerprint, before, seen.greeting, details[key], page.title, pictures))
     if not signs:
         raise NothingShown(f"{request.host} ({host.address}) answers by none of its services")
     keep_look(run, outcome)
+    run.kept.ledger.write(
+        Observation(service_subject(key[0]), page_aspect(*key[1:]), [*page], run.at, "measured", str(HERE))
+        for key, page in pages.items()
+    )
     neighbours = (await run.here.surroundings()).neighbours
     mac = next((one.mac for one in neighbours if one.address == host.address), None)
     silent = tuple(key for key in services if key not in {one.service for one in signs})
     return KnownDocument(request.host, str(host.address), mac, host.mac, tuple(signs), silent), []
+
+
+async def _pages(
+    run: Run, services: Sequence[str], outcome: Outcome, deadline: float
+) -> dict[tuple[str, str, int], PageKnown]:
+    """Of each page without encryption what tells it again; a title that differs from look to look tells nothing."""
+    found: dict[tuple[str, str, int], PageKnown] = {}
+
+    async def one(target: Target) -> None:
+        key = (target.service, target.transport, target.inner[1])
+        seen, page = outcome.inside.get(key), await page_known(run.here, target, deadline)
+        if page is not None:
+            steady = seen is not None and seen.page is not None and seen.page.title == page.title
+            found[key] = page if steady else page._replace(title=None)
+
+    async with anyio.create_task_group() as tasks:
+        for target in inner_targets(run.topology, services):
+            if target.speaks == "http":
+                tasks.start_soon(one, target)
+    return found

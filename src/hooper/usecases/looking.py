@@ -5,12 +5,23 @@ from __future__ import annotations
 from collections.abc import Collection, Mapping
 
 from hooper.check.wish import Outcome
+from hooper.clock import read_moment
+from hooper.evidence.observations import (
+    ADDRESS,
+    REACH,
+    REACH_INSIDE,
+    SURVEY,
+    Observation,
+    basis_of,
+    inside_aspect,
+    service_subject,
+)
 from hooper.jsonform import kept
 from hooper.line.facts import LineFacts
 from hooper.line.sources import PublicAddress
 from hooper.line.surveyed import worth_keeping
+from hooper.places import HERE
 from hooper.sourced import SourcedAddress
-from hooper.store.checks import Looked, StoredInside
 from hooper.usecases.conditions import keep_conditions, of_addresses, of_clocks, of_results
 from hooper.usecases.run import Run
 
@@ -20,27 +31,27 @@ def keep_look(run: Run, outcome: Outcome, causes: Mapping[str, str] | None = Non
 
     causes: what broke services that answered before, where that was asked.
     """
-    origin = outcome.origin
-    rows = [
-        Looked(
-            service=result.service,
-            transport=result.transport,
-            port=result.port,
-            verdict=result.verdict,
-            ok=result.ok,
-            reached=origin.proves_outside and result.expected == "reachable" and result.ok,
-            document=kept(result),
+    place, outside = str(outcome.place), outcome.origin.proves_outside
+    seen = [
+        Observation(
+            service_subject(one.service), REACH if outside else REACH_INSIDE, kept(one), run.at, "measured", place,
+            one.identity, basis_of(run.topology, one.service),
         )
-        for result in outcome.results
-    ]
-    inside = {
-        key: StoredInside(one.verdict, one.fingerprint, one.greeting, one.at)
+        for one in outcome.results
+    ]  # fmt: skip
+    seen += [
+        Observation(
+            service_subject(key[0]), inside_aspect(*key[1:]), [one.verdict, one.fingerprint, one.greeting],
+            read_moment(one.at), "measured", str(HERE),
+        )
         for key, one in outcome.inside.items()
         if one.verdict in ("answered", "connected") and key not in outcome.strangers
-    }
+    ]  # fmt: skip
+    told = {service_subject(r.service) for r in outcome.results if outside and r.expected == "reachable" and r.ok}
     with run.keeping() as state:
         if state is not None:
-            state.checks.save(run.at, (origin.kind, origin.name, origin.proves_outside), rows, inside)
+            outdated = [(subject, f"{what}@*") for subject in told for what in ("rule", "answer", "way")]
+            state.ledger.write(seen, instead=outdated)
             looks = [
                 (r.service, str(outcome.place), r.ok, r.took_ms if r.expected == "reachable" else None)
                 for r in outcome.results
@@ -48,8 +59,8 @@ def keep_look(run: Run, outcome: Outcome, causes: Mapping[str, str] | None = Non
             ]
             state.history.looked(run.at, looks)
     now = run.here.clock.now()
-    seen, lines = of_results(outcome.place, outcome.results, causes), outcome.public.values()
-    keep_conditions(run, (*seen, *of_clocks(run.site, outcome, now), *of_addresses(lines)))
+    stand, lines = of_results(run.topology, outcome.place, outcome.results, causes), outcome.public.values()
+    keep_conditions(run, (*stand, *of_clocks(run.site, outcome, now), *of_addresses(lines)))
     for public in lines:
         keep_address(run, public.line, public.seen)
 
@@ -65,16 +76,14 @@ def keep_address(run: Run, line: str, address: SourcedAddress) -> None:
     """Remember the public address of a line, if it was measured."""
     with run.keeping() as state:
         if state is not None and address.measured and address.value is not None:
-            state.values.saw(
-                run.at,
-                line,
-                address.value,
-                address.source["source"] if address.source.code == "confirmed-by" else address.source,
-            )
+            source = address.source["source"] if address.source.code == "confirmed-by" else address.source
+            value = [str(address.value), source.written()]
+            state.ledger.write([Observation(f"lines.{line}", ADDRESS, value, run.at, "measured")])
 
 
 def keep_survey(run: Run, facts: LineFacts) -> None:
     """Keep what else was measured of a line, for whoever asks within the hour."""
     with run.keeping() as state:
         if state is not None:
-            state.values.surveyed(run.at, facts.line, kept(worth_keeping(facts)))
+            value = kept(worth_keeping(facts))
+            state.ledger.write([Observation(f"lines.{facts.line}", SURVEY, value, run.at, "measured")])

@@ -82,7 +82,7 @@ def remember(file: SiteFile, path: Path, state: State, at: datetime) -> None:
     """Keep in a state of which file it is. Raises: StateError."""
     said = {HERE: str(path.resolve()), MARK: mark_of(file)}
     if remembered(state.path) != said:
-        state.values.tell(at, said)
+        state.values.keep(at, said)
 
 
 def refuse_copy(file: SiteFile, path: Path, state: Path) -> str | None:

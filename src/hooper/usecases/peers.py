@@ -49,7 +49,7 @@ def list_peers(run: Run, request: PeersRequest) -> tuple[PeersDocument, list[Hoo
     heard: dict[str, Heard] = {}
     with run.keeping() as state:
         if state is not None:
-            handed, heard = state.tunnelling.handed(), state.tunnelling.heard()
+            handed, heard = state.tunnelling.handed(), state.ledger.heard()
             tidy(run, handed)
     taken = revocations(run)
     rows = (_row(run, key, handed.get(key), heard, taken.get(key)) for key in request.peers or tuple(run.site.peers))
@@ -60,7 +60,7 @@ def known_public(run: Run) -> dict[str, IPAddress]:
     """The lines' addresses as they were measured last. Raises: StateError."""
     if run.state is None:
         return {}
-    seen = run.state.values.seen(run.at)
+    seen = run.state.ledger.addresses(run.at)
     return {line: said.value for line, said in seen.items() if said.value is not None}
 
 

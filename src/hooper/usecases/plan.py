@@ -44,7 +44,7 @@ def _contradicted(run: Run) -> list[Finding]:
     """What is written as fixed, where it was last measured to be another address."""
     found = []
     fixed = any(line.address for line in run.site.lines.values())
-    seen = run.state.values.seen(run.at) if run.state is not None and fixed else {}
+    seen = run.state.ledger.addresses(run.at) if run.state is not None and fixed else {}
     for key, address in seen.items():
         line = run.site.lines.get(key)
         if line is not None and line.address and address.value not in line.address:

@@ -22,7 +22,7 @@ from hooper.site.words import chosen
 from hooper.store.entries import Entered
 from hooper.store.locking import alone
 from hooper.usecases.accepting import NOTHING, Acceptance, take_risks
-from hooper.usecases.conditions import keep_conditions, of_changes, of_routers
+from hooper.usecases.conditions import keep_changes, keep_conditions, of_changes, of_routers
 from hooper.usecases.run import Run
 from hooper.usecases.temporary import at_ports, take_back_left
 from hooper.usecases.ticks import ticked
@@ -288,6 +288,7 @@ async def _change(run: Run, request: RouterRequest, deed: Deed) -> tuple[RouterC
         changes += work.changes
         trouble += work.trouble
     if not request.dry_run:
+        keep_changes(run, changes)
         keep_conditions(run, (*of_changes(changes), *of_routers(found.routers, gateways, found.trouble)))
     done = ticked(run)
     by_hand = {change.gateway for change in changes if change.outcome == "by-hand"} - done.keys()

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import AsyncIterator, Callable, Iterator, Mapping
 from contextlib import ExitStack, asynccontextmanager, contextmanager
 from dataclasses import dataclass, field
-from datetime import datetime
+from datetime import datetime, timedelta
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -18,14 +18,15 @@ from hooper.secret import Secrets, secrets_in_use
 
 if TYPE_CHECKING:
     from hooper.addresses import IPAddress
+    from hooper.evidence.observations import LastChange, Observation
     from hooper.line.sources import Given
     from hooper.net.types import Door
     from hooper.planning.values import Plan
     from hooper.site.load import SiteFile
     from hooper.site.model import Site
     from hooper.sourced import Sourced
-    from hooper.store.checks import Checks
     from hooper.store.kept import Happening
+    from hooper.store.ledger import Ledger
     from hooper.store.state import State
     from hooper.usecases.accepting import RisksTaken
 
@@ -104,13 +105,33 @@ class Run:
             self.trouble.append(exc)
 
     @property
-    def memory(self) -> Checks | None:
-        """What earlier checks saw; None: no state is kept."""
-        return self.state.checks if self.state is not None else None
+    def memory(self) -> Ledger | None:
+        """What was seen before; None: no state is kept."""
+        return self.state.ledger if self.state is not None else None
+
+    def changes(self) -> Mapping[str, LastChange]:
+        """By service, since when it is what it is now: what was seen before is history. Raises: StateError."""
+        from hooper.evidence.observations import CHANGED, LastChange, basis_of, service_subject
+
+        changed = self.state.ledger.newest("services.*", CHANGED, self.at) if self.state is not None else []
+        at = {one.subject: one.at for one in changed}
+        return {
+            key: LastChange(at.get(service_subject(key)), basis_of(self.topology, key)) for key in self.site.services
+        }
+
+    def seen_outside(self, service: str, lately: timedelta) -> list[Observation]:
+        """The looks at a service from outside that still count, newest first. Raises: StateError."""
+        from hooper.evidence.observations import REACH, service_subject
+
+        if self.state is None:
+            return []
+        seen = self.state.ledger.newest(service_subject(service), REACH, self.at, self.at - lately)
+        changes = self.changes() if seen else {}
+        return [one for one in seen if not changes[service].outdates(one.at, one.basis)]
 
     def told(self) -> dict[str, Sourced[str]]:
         """All that people told. Raises: StateError."""
-        return self.state.values.told(self.at) if self.state is not None else {}
+        return self.state.ledger.told(self.at) if self.state is not None else {}
 
     def given(
         self, public: Mapping[str, IPAddress] | None = None, told: Mapping[str, Sourced[str]] | None = None
@@ -123,21 +144,20 @@ class Run:
 
         if self.state is None:
             return Given(public or {}, told or {})
+        from hooper.evidence.observations import SURVEY
         from hooper.line.surveyed import Surveyed, recalled
 
-        kept = self.state.values.surveys()
-        read = {line: (at, read_if(Surveyed, document)) for line, (at, document) in kept.items()}
+        kept = self.state.ledger.newest("lines.*", SURVEY, self.at)
+        read = {one.subject.partition(".")[2]: (one.at, read_if(Surveyed, one.value)) for one in kept}
         surveys = {line: (at, said) for line, (at, said) in read.items() if said is not None}
         return Given(public or {}, *recalled(self.told() if told is None else told, surveys, self.at))
 
 
 PARTS = {
-    "rules": "rules entered into routers", "told": "what was told", "results": "results of checks",
-    "inside": "what services look like from inside", "updates": "updates of names", "orders": "orders of certificates",
-    "seen": "addresses that were measured", "surveys": "surveys", "turns": "what was to be done when",
-    "states": "how things stand", "events": "what changed", "days": "counted looks", "notices": "notices sent",
-    "handed": "profiles that were handed over", "made": "server files", "heard": "what tunnel servers saw",
-    "revoked": "peers that were revoked",
+    "rules": "rules entered into routers", "observations": "what was seen and told", "updates": "updates of names",
+    "orders": "orders of certificates", "turns": "what was to be done when", "states": "how things stand",
+    "events": "what changed", "days": "counted looks", "notices": "notices sent",
+    "handed": "profiles that were handed over", "made": "server files", "revoked": "peers that were revoked",
     "lent": "rules that stood for a test",
 }  # fmt: skip
 

@@ -229,10 +229,10 @@ def _keep(run: Run, stand: _Stand, outcome: Outcome | None) -> None:
     if outcome is not None:
         for result in outcome.results:
             if result.verdict in ("answered", "silent", "refused", "mismatched"):
-                told[f"way:{stand.request.service}:{result.transport}"] = result.verdict
+                told[f"services.{stand.request.service}/way@{result.transport}"] = result.verdict
     elif stand.proven:
-        told = {f"way:{stand.request.service}:tcp": "answered"}
+        told = {f"services.{stand.request.service}/way@tcp": "answered"}
     if told:
         with run.keeping() as state:
             if state is not None:
-                state.values.tell(run.at, told)
+                state.ledger.tell(run.at, told, "inferred")

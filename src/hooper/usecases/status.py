@@ -25,8 +25,8 @@ from hooper.usecases.condition_kinds import (
     meant_by,
     of_service,
     proof_of,
-    standing,
 )
+from hooper.usecases.conditions import how_all_stands
 from hooper.usecases.run import Run
 from hooper.words.said import NOTHING, Said, quoted, say
 
@@ -83,7 +83,7 @@ def status(run: Run, request: None = None) -> tuple[StatusDocument, list[HooperE
     dues: Mapping[str, datetime] = {}
     keeper = False
     if run.state is not None:
-        stood = run.state.history.conditions()
+        stood = how_all_stands(run)
         keeper = _keeper_runs(run)
         turns = run.state.turns.all() if keeper else {}
         dues = {task: turn.due for task, turn in turns.items() if turn.due is not None}
@@ -108,7 +108,7 @@ def _rows(run: Run, stood: Sequence[Stood], dues: Mapping[str, datetime]) -> Ite
     site = run.site
     by_kind: dict[str, list[Stood]] = {}
     by_subject: dict[tuple[str, str], list[Stood]] = {}
-    for one in standing(site, stood):
+    for one in stood:
         by_kind.setdefault(one.condition.kind, []).append(one)
         by_subject.setdefault((one.condition.kind, one.condition.subject), []).append(one)
     for key in site.services:

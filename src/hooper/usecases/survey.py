@@ -211,7 +211,7 @@ def _asked(run: Run, facts: LineFacts, ask: Callable[[Missing], IPAddress | None
         asked.add(missing.gateway)
         address = ask(missing)
         if address is not None:
-            remember(run, {f"wan:{missing.gateway}": str(address)})
+            remember(run, {f"gateways.{missing.gateway}/wan": str(address)})
             facts = replace(facts, wan={**facts.wan, missing.gateway: as_told(str(address), run.at)})
     return facts
 
@@ -219,10 +219,9 @@ def _asked(run: Run, facts: LineFacts, ask: Callable[[Missing], IPAddress | None
 async def _between(run: Run, facts: LineFacts, deadline: float) -> Between:
     failed: dict[str, Said] = {}
     for service, entry in run.site.services.items():
-        if run.state is not None and entry.reach == "public":
-            looks = run.state.checks.outside_since(run.at - FRESH, run.at, service)
-            if looks and looks[0][1]["verdict"] in ("silent", "refused"):  # what was not proven says nothing
-                failed[service] = age_of(looks[0][0], run.at)
+        looks = run.seen_outside(service, FRESH) if entry.reach == "public" else []
+        if looks and looks[0].value.get("verdict") in ("silent", "refused"):  # what was not proven says nothing
+            failed[service] = age_of(looks[0].at, run.at)
     own = facts.own.value
     return await look_between(run.here, run.topology, run.plan, facts.at, own, deadline, failed=failed)
 

@@ -6,6 +6,7 @@ from collections.abc import Mapping
 
 from hooper.addresses import parse_address
 from hooper.errors import UsageError
+from hooper.evidence.observations import split_key
 from hooper.sourced import Sourced, as_told
 from hooper.usecases.run import Run
 
@@ -15,13 +16,14 @@ TAKEN_BACK = ""  # as a value: what was told before is to be forgotten
 def remember(run: Run, told: Mapping[str, str]) -> dict[str, Sourced[str]]:
     """Keep what is told now; returns all that is told. Raises: UsageError: it cannot be so; StateError."""
     for key, value in told.items():
-        if key.startswith("wan:") and value != TAKEN_BACK:
-            _refuse(run, key.removeprefix("wan:"), value)
+        subject, aspect = split_key(key)
+        if aspect == "wan" and value != TAKEN_BACK:
+            _refuse(run, subject.partition(".")[2], value)
     known: dict[str, Sourced[str]] = run.told()
     with run.keeping() as state:
         if state is not None:
-            state.values.forget([key for key, value in told.items() if value == TAKEN_BACK])
-            state.values.tell(run.at, {key: value for key, value in told.items() if value != TAKEN_BACK})
+            state.ledger.forget([key for key, value in told.items() if value == TAKEN_BACK])
+            state.ledger.tell(run.at, {key: value for key, value in told.items() if value != TAKEN_BACK})
     known.update({key: as_told(value, run.at) for key, value in told.items()})
     return {key: value for key, value in known.items() if value.value != TAKEN_BACK}
 

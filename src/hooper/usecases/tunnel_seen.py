@@ -103,7 +103,7 @@ def _seen_by_wireguard(run: Run, key: str, dump: str) -> SeenDocument:
                 Heard(p.public_key, key, interface.public_key, p.handshake, p.came_from, p.received, p.sent, run.at)
                 for p in interface.peers
             ]
-            state.tunnelling.hear(key, told)
+            state.ledger.hear(key, told)
     gone = [one.peer for public, one in taken.items() if public not in there_now and one.out is None]
     shut_out(run, gone, "seen")
     right = interface.public_key == tunnel.public_key if interface.public_key and tunnel.public_key else None
@@ -142,7 +142,7 @@ def _seen_by_openvpn(run: Run, key: str, dump: str) -> SeenDocument:
         )
     with run.keeping() as state:
         if state is not None:
-            before = {one.public_key: one for one in state.tunnelling.heard().values() if one.tunnel == key}
+            before = {one.public_key: one for one in state.ledger.heard().values() if one.tunnel == key}
             for name, peer in peers.items():
                 public = peer.public_key or name
                 if public not in told:
@@ -150,7 +150,7 @@ def _seen_by_openvpn(run: Run, key: str, dump: str) -> SeenDocument:
                     when = rfc3339(last.handshake) if last is not None and last.handshake is not None else None
                     detail = say("it-is-not-connected") if when is not None else say("it-has-never-been-seen")
                     rows.append(SeenRow(name, public, when, None, 0, 0, True, detail))
-            state.tunnelling.hear(key, {**before, **told}.values())
+            state.ledger.hear(key, {**before, **told}.values())
     return SeenDocument(key, None, tuple(rows), ())
 
 

@@ -183,6 +183,7 @@ def remove(run: Run, request: RemoveTunnelRequest) -> tuple[EditDocument, list[H
         with run.keeping() as state:
             if state is not None:
                 state.tunnelling.forget(peers, [request.key])
+                state.ledger.hear(request.key, ())
     return done
 
 

@@ -44,7 +44,7 @@ from hooper.site.load import SiteFile
 from hooper.site.model import Site
 from hooper.site.references import mistakes_between_tables
 from hooper.sourced import Sourced
-from hooper.store.checks import StoredInside
+from hooper.store.kept import PageKnown, StoredInside
 from hooper.usecases.check import document_of
 from hooper.usecases.looking import keep_look
 from hooper.usecases.probing import probe_keys
@@ -72,7 +72,7 @@ TAKEN: dict[str, tuple[str, ...]] = {
 
 @dataclass(frozen=True, slots=True)
 class PackedInside:
-    """What a service looked like from inside. at: as RFC 3339 writes it."""
+    """What a service looked like from inside. at: as RFC 3339 writes it. title: of its page, kept as its own."""
 
     service: str
     transport: str
@@ -81,6 +81,7 @@ class PackedInside:
     fingerprint: str | None
     greeting: str | None
     at: str
+    title: str | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -180,7 +181,7 @@ async def make_pack(run: Run, request: PackRequest) -> tuple[tuple[PackedDocumen
         keys=keys,
         trust=_trust(run),
     )  # fmt: skip
-    run.state.values.tell(run.at, {f"visit:{pack.id}": f"{pack.seal} {pack.expires} {pack.made}"})
+    run.state.values.keep(run.at, {f"visit:{pack.id}": f"{pack.seal} {pack.expires} {pack.made}"})
     told = tuple(f"the probe's key of {key.tunnel}" for key in keys if key.kind == "wireguard")
     document = PackedDocument(None, pack.expires, request.services, told, remarks)
     return (document, (json.dumps(plain(pack), indent=1, ensure_ascii=False) + "\n").encode()), []
@@ -201,10 +202,12 @@ def _site_part(file: SiteFile) -> dict[str, Any]:
 def _packed_inside(run: Run, services: tuple[str, ...]) -> tuple[PackedInside, ...]:
     found = []
     for target in inner_targets(run.topology, services):
-        seen = run.kept.checks.inside(target.service, target.transport, target.port)
+        seen = run.kept.ledger.inside(target.service, target.transport, target.port)
         if seen is not None:
             one = (seen.verdict, seen.fingerprint, seen.greeting, seen.at)
-            found.append(PackedInside(target.service, target.transport, target.port, *one))
+            page = run.kept.ledger.page(target.service, target.transport, target.port)
+            title = page.title if page is not None else None
+            found.append(PackedInside(target.service, target.transport, target.port, *one, title))
     return tuple(found)
 
 
@@ -366,6 +369,10 @@ class _PackedMemory:
     def inside(self, service: str, transport: str, port: int) -> StoredInside | None:
         one = self.rows.get((service, transport, port))
         return StoredInside(one.verdict, one.fingerprint, one.greeting, one.at) if one is not None else None
+
+    def page(self, service: str, transport: str, port: int) -> PageKnown | None:
+        one = self.rows.get((service, transport, port))
+        return PageKnown(one.title, ()) if one is not None else None
 
     def showing(self, fingerprint: str) -> tuple[str, ...]:
         return tuple(one.service for one in self.rows.values() if one.fingerprint == fingerprint)

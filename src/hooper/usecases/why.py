@@ -12,6 +12,7 @@ from hooper.check.origin import open_origin
 from hooper.check.results import Result
 from hooper.clock import time_left
 from hooper.errors import CounterpartError, HooperError
+from hooper.evidence.observations import service_subject
 from hooper.jsonform import read_if
 from hooper.line.sources import Given
 from hooper.net.types import Door
@@ -32,7 +33,7 @@ from hooper.words.said import say
 
 HEARD_FOR = timedelta(hours=1)  # what a server or a person told is then asked again
 QUESTIONS = 5  # at most, in one go
-ANSWER = "answer:"  # what the keys of answers begin with
+ANSWER = "/answer@"  # of a service, in the keys of what was answered
 
 
 @dataclass(frozen=True)
@@ -76,7 +77,7 @@ def asked_on_site(run: Run, request: WhyRequest, facts: ServiceFacts, given: Map
     """Put questions to somebody on site, each of which halves what is left. Raises: UsageError: no such question."""
     pool = tuple(questions(run.topology, run.plan, request.service))
     chosen(given, [question.key for question in pool], "question")
-    before, mark = _answered(run, request.service), f"{ANSWER}{request.service}:"
+    before, mark = _answered(run, request.service), f"{service_subject(request.service)}{ANSWER}"
     answers, upcoming, count = {**before, **given}, None, 0
     on = footing(Case(run.topology, run.plan, facts), public=True)
     while True:
@@ -91,7 +92,7 @@ def asked_on_site(run: Run, request: WhyRequest, facts: ServiceFacts, given: Map
     with run.keeping() as state:
         if state is not None:
             new = {f"{mark}{key}": said for key, said in answers.items() if before.get(key) != said}
-            state.values.tell(run.at, new)
+            state.ledger.tell(run.at, new)
     texts = {question.key: question.text for question in pool}
     rows = [AskedOnSite(key, texts[key], said) for key, said in answers.items() if key in texts]
     rows += [AskedOnSite(upcoming.key, upcoming.text, None)] if upcoming is not None else []
@@ -100,7 +101,7 @@ def asked_on_site(run: Run, request: WhyRequest, facts: ServiceFacts, given: Map
 
 def _answered(run: Run, service: str) -> dict[str, str]:
     """What was answered within the hour. Raises: StateError."""
-    mark = f"{ANSWER}{service}:"
+    mark = f"{service_subject(service)}{ANSWER}"
     told = {key: said for key, said in run.told().items() if key.startswith(mark)}
     return {
         key.removeprefix(mark): said.value
@@ -139,8 +140,8 @@ async def gathered(
 
 def _past(run: Run, request: WhyRequest, told: Mapping[str, Sourced[str]]) -> Past:
     """What earlier runs left. Raises: StateError."""
-    rows = run.kept.checks.outside_since(run.at - STORED_FOR - timedelta(seconds=1), run.at, request.service)
-    looks = [(at, look) for at, row in rows if (look := read_if(Result, row)) is not None]
+    rows = run.seen_outside(request.service, STORED_FOR + timedelta(seconds=1))
+    looks = [(row.at, look) for row in rows if (look := read_if(Result, row.value)) is not None]
     family = "ipv6" if run.site.services[request.service].family == "ipv6" else "ipv4"
     looks = [look for look in looks if look[1].family == family]
     newest = next((look for look in looks if not set(look[1].problems) & set(PROBLEMS)), None)  # of the line itself
@@ -162,7 +163,7 @@ def _published(run: Run) -> dict[str, Sourced[str]]:
 def tunnels_seen(run: Run) -> dict[str, TunnelSeen]:
     """By service, what the server of its tunnel told within the hour. Raises: StateError."""
     found: dict[str, TunnelSeen] = {}
-    heard, made = list(run.kept.tunnelling.heard().values()), run.kept.tunnelling.made()
+    heard, made = list(run.kept.ledger.heard().values()), run.kept.tunnelling.made()
     for key, tunnel in run.site.tunnels.items():
         if tunnel.public_key is None or tunnel.probe_key is None:
             continue

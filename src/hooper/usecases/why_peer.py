@@ -121,7 +121,7 @@ def _facts(run: Run, peer: str, told: dict[str, ServiceFacts], around: Surroundi
     made: dict[str, Made] = {}
     with run.keeping() as state:
         if state is not None:
-            handed, heard, made = state.tunnelling.handed(), state.tunnelling.heard(), state.tunnelling.made()
+            handed, heard, made = state.tunnelling.handed(), state.ledger.heard(), state.tunnelling.made()
     mark = endpoint = None
     try:
         now = works.profile_of(run.topology, peer)

@@ -98,16 +98,17 @@ def _tick(run: Run, sheets: tuple[Sheet, ...], kept: Mapping[str, NotReady]) -> 
     """Keep the ticks, each with what it stands for: a sheet that changes later is no longer ticked off."""
     if run.state is not None:
         marks = {
-            f"sheet:{sheet.gateway}": sheet_mark(run.site, run.plan, sheet.gateway, without=kept) for sheet in sheets
+            f"gateways.{sheet.gateway}/sheet": sheet_mark(run.site, run.plan, sheet.gateway, without=kept)
+            for sheet in sheets
         }
-        rules = {f"entered:{sheet.gateway}": dumps(plain(sheet.rules)) for sheet in sheets}
-        run.state.values.tell(run.at, {**marks, **rules})
+        rules = {f"gateways.{sheet.gateway}/entered": dumps(plain(sheet.rules)) for sheet in sheets}
+        run.state.ledger.tell(run.at, {**marks, **rules})
 
 
 def _never_ticked(run: Run, gateways: tuple[str, ...]) -> tuple[str, ...]:
     """The gateways no sheet of which was ticked off yet. Raises: StateError."""
     told = run.told()
-    return tuple(key for key in gateways or run.site.gateways if f"entered:{key}" not in told)
+    return tuple(key for key in gateways or run.site.gateways if f"gateways.{key}/entered" not in told)
 
 
 def _changes(run: Run, sheets: tuple[Sheet, ...]) -> tuple[SheetChange, ...]:
@@ -115,7 +116,7 @@ def _changes(run: Run, sheets: tuple[Sheet, ...]) -> tuple[SheetChange, ...]:
     told = run.told()
     out: list[SheetChange] = []
     for sheet in sheets:
-        known = told.get(f"entered:{sheet.gateway}")
+        known = told.get(f"gateways.{sheet.gateway}/entered")
         before = read_as(list[Forward], loads(known.value)) if known is not None else []
         out += changes_since(sheet.gateway, before, sheet.rules)
     return tuple(out)

@@ -6,8 +6,8 @@ from collections.abc import Collection, Iterable, Iterator
 
 from hooper import deeds
 from hooper.addresses import parse_address
-from hooper.judging.identity import target_of
-from hooper.judging.worlds import Footing, judged, left_by
+from hooper.evidence.identity import target_of
+from hooper.evidence.worlds import Footing, judged, left_by
 from hooper.line.situation import judge
 from hooper.ports import ports_text
 from hooper.why.case import Case, Certainty

@@ -9,7 +9,7 @@ from typing import Any, NamedTuple
 from hooper.addresses import IPAddress, parse_address
 from hooper.certs.problems import CODES
 from hooper.check.results import SPEECH, IcmpSeen, Result
-from hooper.judging.worlds import Footing
+from hooper.evidence.worlds import Footing
 from hooper.line.judging import situation
 from hooper.sourced import Sourced
 from hooper.why.case import ORDER, THERE, Case

@@ -6,7 +6,7 @@ from collections.abc import Collection, Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from typing import NamedTuple
 
-from hooper.judging.worlds import Footing, Look, Outcome, Row, every_outcome, outcomes, rows
+from hooper.evidence.worlds import Footing, Look, Outcome, Row, every_outcome, outcomes, rows
 from hooper.planning.topology import Topology
 from hooper.planning.typed import typed, typed_inside
 from hooper.planning.values import Forward, Plan

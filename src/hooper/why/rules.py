@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from hooper import deeds
-from hooper.judging.identity import target_of
+from hooper.evidence.identity import target_of
 from hooper.planning.values import EVERYTHING, Forward, Plan
 from hooper.ports import ports_text
 from hooper.sourced import Sourced

@@ -1,11 +1,11 @@
 """Whether what answered is the very device that the plan means. Pure.
 
 The rules, in the order in which they count:
-- What answered with a secret that it alone can have (a tunnel's handshake, the secret of a stand-in), or with a
-  certificate of an authority for the name that people type, is proven.
+- What answered with a secret that it alone can have (a tunnel's handshake, the secret of a stand-in, a line of one's
+  own on its page), or with a certificate of an authority for the name that people type, is proven.
 - Two observations that contradict each other never pass. Against it speak: a router's table that names another target,
   an inside that refuses or speaks otherwise while the outside answers, a planned MAC that is not at the planned
-  address, another key than the one that was kept of this device before.
+  address, another key or page than the one that was kept of this device before.
 - A key of its own proves a device where it was kept of it before, or where what has the planned address and MAC shows
   it in the same moment, and no other device does: devices of one make may come with one key for all.
 - A greeting or a page tells the kind alone: it looks like it, and nothing tells it from another of its make.
@@ -44,9 +44,9 @@ class Signs:
     secret: it has a secret of its own. vouched: an authority vouches for the name that was asked for. key: what
     answered has a key. otherwise: it speaks otherwise than inside in the same moment, such as without encryption.
     same: it is the key that is seen inside, in the same moment. kept: it is the one that was kept of this device.
-    shared: the service of another host that shows the same key. inside: what the inside says in the same moment. mac:
-    whose MAC has the planned address. mac_at: the address at which the planned MAC is instead. rules: where the
-    routers' rules lead.
+    page_kept: the title of its page is, where it has no key. shared: the service of another host that shows the
+    same key. inside: what the inside says in the same moment. mac: whose MAC has the planned address. mac_at: the
+    address at which the planned MAC is instead. rules: where the routers' rules lead.
     """
 
     reached: bool
@@ -58,6 +58,7 @@ class Signs:
     otherwise: bool = False
     same: bool | None = None
     kept: bool | None = None
+    page_kept: bool | None = None
     shared: str | None = None
     inside: Literal["there", "refused", "silent", "nobody"] | None = None
     mac: Literal["planned", "other"] | None = None
@@ -108,6 +109,8 @@ def identified(signs: Signs) -> Identified:
     own = signs.key and signs.shared is None
     if signs.key and signs.kept is False:  # a device that was set up anew keeps its MAC, and nothing else
         return Identified("none" if signs.mac == "planned" else "other", (say("against-kept"),), "identity-changed")
+    if signs.page_kept is False and signs.mac != "planned":
+        return Identified("none", (say("against-page"),))
     if own and (signs.kept is True or (signs.same is True and signs.mac == "planned")):
         return Identified("proven")
     if signs.inside == "silent":  # it need not be another one: some networks keep their own devices apart

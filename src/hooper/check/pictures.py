@@ -1,0 +1,74 @@
+"""What tells a page without encryption again: its title, and the sizes of its pictures, which a browser elsewhere can
+measure too. It tells the make alone; what is otherwise speaks against it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from html.parser import HTMLParser
+from typing import TYPE_CHECKING
+from urllib.parse import urljoin, urlsplit
+
+import anyio
+
+from hooper.errors import HooperError
+from hooper.net.plain_http import Url, ask
+from hooper.store.kept import PageKnown
+from hooper.wire.head import page_title
+from hooper.wire.images import picture_size
+
+if TYPE_CHECKING:
+    from hooper.check.targets import Target
+    from hooper.net.types import Door
+
+MOST = 6  # pictures of a page
+
+
+async def page_known(door: Door, target: Target, deadline: float) -> PageKnown | None:
+    """The page of a service at its inner address; None: it has none. deadline: seconds for each request."""
+    address, port = target.inner
+    try:
+        answer = await ask(door, Url(address, port, target.path), deadline)
+    except HooperError:
+        return None
+    found: dict[str, tuple[int, int]] = {}
+
+    async def one(path: str) -> None:
+        try:
+            got = await ask(door, Url(address, port, path), deadline)
+        except HooperError:
+            return
+        if (size := picture_size(got.body)) is not None:
+            found[path] = size
+
+    paths = list(dict.fromkeys(_pictures(answer.body.decode("utf-8", "replace"), target.path)))[:MOST]
+    async with anyio.create_task_group() as tasks:
+        for path in paths:
+            tasks.start_soon(one, path)
+    return PageKnown(page_title(answer.body), tuple((path, *found[path]) for path in paths if path in found))
+
+
+class _Pictured(HTMLParser):
+    def __init__(self) -> None:
+        super().__init__()
+        self.found: list[str] = []
+
+    def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
+        given = dict(attrs)
+        link = given.get("href") if tag == "link" and "icon" in (given.get("rel") or "").lower() else given.get("src")
+        if tag in ("img", "link") and link:
+            self.found.append(link)
+
+
+def _pictures(page: str, path: str) -> Iterator[str]:
+    """The paths of its pictures, as far as they stand on the same server."""
+    reader = _Pictured()
+    reader.feed(page)
+    for link in reader.found:
+        try:
+            parts = urlsplit(urljoin(f"http://here{path}", link))
+        except ValueError:
+            continue
+        target = (parts.path or "/") + (f"?{parts.query}" if parts.query else "")
+        if (parts.scheme, parts.netloc) == ("http", "here") and target.isascii() and target.isprintable():
+            yield target.replace(" ", "%20")
