@@ -214,3 +214,15 @@ def test_what_was_seen_before_a_change_is_history(tmp_path: Path) -> None:
         assert {one["state"] for one in report if one["service"] == "hub-page"} == {"outdated"}
         lab.run("service", "change", "hub-page", "--port", "8443")
         assert stands() == ("answers", "well"), "the same as it was seen"
+
+
+@pytest.mark.parametrize("kind", ["several-nats", "third-box", "carrier-nat", "hidden-carrier", "shared-ports"])
+def test_the_keeper_and_the_survey_say_the_same_of_a_line(kind: str, tmp_path: Path) -> None:
+    """With routers that say nothing, the hops alone tell."""
+    with town_here(tmp_path / "lab") as lab:
+        lab.ask("line", shape={"kind": kind})
+        surveyed = lab.run("survey", "--json").document
+        lab.run("keep", "--once", "--json")
+        rows = lab.run("status", "--json").document["rows"]
+        (row,) = [one for one in rows if (one["kind"], one["subject"]) == ("line", "fibre")]
+        assert {True: "well", False: "wrong", None: "unknown"}[surveyed["can_forward"]] == row["level"]

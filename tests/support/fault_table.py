@@ -96,7 +96,7 @@ class Outlook:
 
     def why(self, service: str, run: str) -> dict[str, str]:
         """The causes by their certainty. run: as `look`."""
-        return {cause["code"]: cause["certainty"] for cause in self.look(service, run)["causes"]}
+        return found_in(self.look(service, run))
 
     def look(self, service: str, run: str) -> dict[str, Any]:
         """The whole diagnosis. run: a name for the state that is used."""

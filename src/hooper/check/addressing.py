@@ -153,7 +153,8 @@ async def names_seen(
                 for ask in (by_resolver, six_by_resolver, by_own_servers):
                     tasks.start_soon(ask)
         source = sources[0] if sources else say("no-resolver-answered")
-        seen[name] = NameSeen(name, found.get("resolved"), source, found.get("own"), found.get("six"))
+        asked = door is outside and source.code == "resolver"
+        seen[name] = NameSeen(name, found.get("resolved"), source, found.get("own"), found.get("six"), asked)
 
     async with anyio.create_task_group() as tasks:
         for name in set(names):

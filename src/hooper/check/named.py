@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, replace
 
 from hooper.addresses import IPAddress, classify
@@ -10,14 +10,16 @@ from hooper.check.targets import Target
 from hooper.words.said import NOTHING, Said, say
 
 MISSING, STALE, OTHERS, FAMILY = "name-missing", "name-stale", "name-has-others", "name-other-family"
-PROBLEMS = (MISSING, STALE, OTHERS, FAMILY)
+PRIVATE = "name-private"
+PROBLEMS = (MISSING, STALE, OTHERS, FAMILY, PRIVATE)
 
 
 @dataclass(frozen=True)
 class NameSeen:
     """What a name has: by resolvers, and at its zone's own servers; None: nobody said. source: which resolver.
 
-    six: its IPv6 addresses, by its own servers where those answer.
+    six: its IPv6 addresses, by its own servers where those answer. as_outside: a resolver was asked as people outside
+    ask, so that it is none at home, which may say something of its own about one's own names.
     """
 
     name: str
@@ -25,13 +27,19 @@ class NameSeen:
     source: Said
     own: tuple[IPAddress, ...] | None
     six: tuple[IPAddress, ...] | None = None
+    as_outside: bool = False
 
     @property
     def addresses(self) -> tuple[IPAddress, ...] | None:
-        """Where people get to. A resolver at home may say something of its own about one's own names."""
-        if self.resolved is not None and all(classify(address).reachable for address in self.resolved):
+        """Where people get to."""
+        if self.resolved is not None and (self.as_outside or not private_among(self.resolved)):
             return self.resolved
         return self.own
+
+
+def private_among(addresses: Iterable[IPAddress]) -> list[IPAddress]:
+    """Those that nobody reaches from elsewhere."""
+    return [address for address in addresses if not classify(address).reachable]
 
 
 def by_name(target: Target, seen: Mapping[str, NameSeen], own6: IPAddress | None) -> Iterator[Target]:
@@ -69,6 +77,9 @@ def other_family(seen: NameSeen, own6: IPAddress | None, port: int, port6: int) 
 
 def _wrong(right: IPAddress | None, address: IPAddress, seen: NameSeen) -> tuple[str, Said] | None:
     """What is wrong with one address of a name. right: the line's; None: not known, so that nothing can be said."""
+    if private_among((address,)) and address != right:
+        source = say("its-own-servers-themselves") if seen.own and address in seen.own else seen.source
+        return PRIVATE, say("name-leads-home", name=seen.name, address=address, source=source)
     if right is None:
         return None
     if address == right:

@@ -19,6 +19,7 @@ from typing import Literal
 
 from hooper.words.said import NOTHING, Said, say
 
+IDENTITY = ("address-taken", "identity-changed")  # the codes of what is wrong, where it is of the device itself
 Identity = Literal["proven", "kind", "none", "other"]
 
 

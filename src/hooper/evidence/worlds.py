@@ -111,6 +111,7 @@ NAMES = {"number": "yes", "elsewhere": "no", "others": "no yes?"}
 PUBLIC = (
     _row("name-stale", 0.5, 2, name="stale", **NAMES),
     _row("name-contested", 0.5, 0.3, name="stale contested", **NAMES),
+    _row("name-private", 0.5, 0.5, name="private", **NAMES),
     _row("name-missing", 0.5, 1, name="missing", **NAMES),
     _row("name-has-others", 0.5, 0.3, name="others right", **NAMES),
     _row("name-other-family", 0.5, 0.3, name="family right", **NAMES),

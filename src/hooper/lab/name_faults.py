@@ -38,6 +38,19 @@ def _name_stale(town: Town, service: str) -> Undo:
     return undo
 
 
+def _name_private(town: Town, service: str) -> Undo:
+    """The device itself keeps the name, and has written the address that it has at home."""
+    del service
+    current = town.zone.get(NAME, "A")
+    town.zone.set(NAME, "A", ["10.44.7.50"])
+
+    def undo() -> None:
+        if town.zone.get(NAME, "A") == ["10.44.7.50"]:
+            town.zone.set(NAME, "A", current)
+
+    return undo
+
+
 def _name_missing(town: Town, service: str) -> Undo:
     """Somebody has cleared the name's records."""
     del service
@@ -90,6 +103,7 @@ def _resolver(town: Town, service: str) -> Undo:
 
 NAME_FAULTS = (
     Fault("name-missing", _name_missing, touches="the name's address"),
+    Fault("name-private", _name_private, touches="the name's address"),
     Fault("name-stale", _name_stale, touches="the name's address"),
     Fault("name-contested", _contested, touches="the name's address"),
     Fault("name-other-family", _other_family),

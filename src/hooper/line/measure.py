@@ -33,7 +33,6 @@ SHORTEST = 0.2  # seconds in which an answer can be expected at all
 
 STUN, ECHO = say("the-public-address-by"), say("the-public-address-by-an")
 HOPS, UPNP, PORT_CONTROL = say("the-hops"), say("the-routers-by-upnp"), say("the-routers-by-nat")
-SHALLOW = (STUN, ECHO, HOPS, UPNP, PORT_CONTROL)
 
 Progress = Callable[[tuple[Said, ...]], None]
 Settled = Callable[[LineFacts], bool]
@@ -41,14 +40,11 @@ Settled = Callable[[LineFacts], bool]
 
 @dataclass
 class Measuring:
-    """One survey of one line. progress: called with what is still running. deep: else only what tells whether packets
-    arrive: the public address, the hops, what routers say. settled: whether what is known is enough.
-    """
+    """One survey of one line. progress: called with what is still running. settled: whether what is known is enough."""
 
     ground: Ground
     now: datetime
     progress: Progress | None = None
-    deep: bool = True
     settled: Settled | None = None
     nat: NatBehaviour | None = None
     running: list[Said] = field(default_factory=list)
@@ -73,8 +69,6 @@ class Measuring:
             say("routers-further-out"): self._after_hops(self.routers.ask_revealed),
             say("how-the-nat-behaves"): self._after_hops(self._ask_nat),
         }
-        if not self.deep:
-            jobs = {label: job for label, job in jobs.items() if label in SHALLOW}
         self._enough = anyio.CancelScope()
         with self._enough, anyio.move_on_after(max(self.ground.end - self.ground.here.clock.monotonic(), 0)):
             async with anyio.create_task_group() as tasks:
@@ -242,16 +236,15 @@ async def measure_line(
     *,
     now: datetime,
     progress: Progress | None = None,
-    deep: bool = True,
     settled: Settled | None = None,
 ) -> LineFacts:
     """What is known of the line that this machine is on, measured in depth.
 
     Args: known: before anything is asked. deadline: seconds for all of it. progress: called with what is still running.
-    deep: else only what tells whether packets arrive. settled: whether what is known is enough; then it ends.
+    settled: whether what is known is enough; then it ends.
     Raises: NoNetwork.
     """
-    return await Measuring(await stand(here, site, known, deadline), now, progress, deep, settled).run()
+    return await Measuring(await stand(here, site, known, deadline), now, progress, settled).run()
 
 
 def _leaves(group: BaseExceptionGroup[BaseException] | None) -> list[HooperError]:

@@ -19,7 +19,7 @@ from hooper.usecases.looking import keep_addresses
 from hooper.usecases.run import Run
 from hooper.words.said import together
 
-MEASURED_S = 3.0  # seconds for whether anything arrives at the address at all
+MEASURED_S = 5.0  # seconds for whether anything arrives at the address at all
 
 
 @dataclass(frozen=True)
@@ -91,8 +91,8 @@ async def _barred(run: Run, request: NamesRequest, rows: list[NameRow]) -> dict[
 async def look_at_line(run: Run, public: Mapping[str, IPAddress] | None = None) -> tuple[str, LineJudged]:
     """Whether anything from outside arrives at the line that this machine is behind, and its key; it is kept."""
     facts = await measure_line(
-        run.here, run.site, run.given(public or {}), MEASURED_S, now=run.at, deep=False,
-        settled=lambda facts: judge(facts).can_forward is not None,
+        run.here, run.site, run.given(public or {}), MEASURED_S, now=run.at,
+        settled=lambda facts: judge(facts).can_forward is False,  # that it reaches, the hops may deny
     )  # fmt: skip
     judged = judge(facts)
     keep_conditions(run, of_line(facts.line, judged))

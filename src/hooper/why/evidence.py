@@ -190,9 +190,8 @@ class _Gathering:
 
     async def measure(self) -> None:
         with self.well:
-            self.measured = await measure_line(
-                self.here, self.site, self.past.known, self.left(3.0), now=self.line.now, deep=False
-            )
+            known, now = self.past.known, self.line.now
+            self.measured = await measure_line(self.here, self.site, known, self.left(3.0), now=now)
 
     def facts(self) -> ServiceFacts:
         """All of it as one service's facts."""

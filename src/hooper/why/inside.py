@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from hooper.addresses import parse_address
 from hooper.certs.problems import CODES
+from hooper.evidence.identity import IDENTITY
 from hooper.why.case import THERE, Case
 from hooper.why.server_keys import other_server, tunnel_by
 from hooper.why.six import six_alone
@@ -80,7 +81,8 @@ def judge_service(case: Case) -> None:
         case.step("service", "broken", say("inside-says", detail=inside.detail))
         if (key := tunnel_by(case.site, name)) is not None:
             other_server(case, key, inside.detail)
-        for fault in inside.problems:
+        strangers = [fault for fault in inside.problems if fault in IDENTITY]  # whose other faults are its own
+        for fault in strangers or inside.problems:
             faulty(case, fault, inside.detail)
     else:
         case.step("service", "unknown", say("inside", verdict=inside.verdict, detail=inside.detail))

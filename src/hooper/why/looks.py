@@ -204,7 +204,7 @@ def inner_wans(case: Case) -> Iterator[tuple[str, str, IPAddress, Sourced[str]]]
 
 NAMED = {
     "name-stale": "stale", "name-contested": "contested", "name-missing": "missing", "name-has-others": "others",
-    "name-other-family": "family", "resolver-broken": "resolver",
+    "name-other-family": "family", "resolver-broken": "resolver", "name-private": "private",
 }  # fmt: skip
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from hooper import deeds
-from hooper.check.named import NameSeen, other_family
+from hooper.check.named import NameSeen, other_family, private_among
 from hooper.planning.typed import name_for, outside_port, six_for, typed_six
 from hooper.sourced import SourcedAddress
 from hooper.why.case import THERE, Case, State
@@ -58,6 +58,12 @@ def _judge_four(case: Case, name: str, known: SourcedAddress, seen: NameSeen | N
         source = say("its-own-servers-say") if own is not None else known.source
         case.caused("name-missing.judge-four", "certain", do=_publish(case, name), name=name, source=source)
         return "broken"
+    if has and (private := private_among(has)) and public.value not in has:
+        source = say("its-own-servers-themselves") if own is not None else known.source
+        told = own is not None or (seen is not None and seen.as_outside)  # else a resolver at home may say so alone
+        case.caused("name-private", "certain" if told else "possible", do=_publish(case, name), name=name,
+                    address=private[0], source=source)  # fmt: skip
+        return "broken" if told else "unknown"
     if has is None or public.value is None or public.how == "named":
         return "unknown"
     if public.value not in has:
