@@ -11,8 +11,11 @@ from typing import NamedTuple
 import pytest
 
 from hooper.evidence.identity import Identified, LedTo, Signs, identified
-from hooper.evidence.worlds import Footing, World, judged, outcomes, rows
+from hooper.evidence.worlds import Footing, World, hidden, judged, outcomes, rows
+from hooper.why.questions import left_by as asked_left
+from hooper.why.questions import next_question, questions
 from hooper.words.catalogue import codes
+from support.fault_table import FOOTING, PLAN, TOPOLOGY
 
 BOTH = Footing(("outer", "inner"))
 FOOTINGS = (BOTH, Footing(("only",)), Footing(("outer", "middle", "inner")))
@@ -179,6 +182,41 @@ def test_the_truth_is_never_ruled_out_and_nothing_is_certain_that_is_not_so(foot
             assert truth <= {code for code, _ in told.causes}
             assert not told.certain or truth == told.certain, (truth, told)
             assert world or not told.certain
+
+
+@pytest.mark.parametrize("footing", FOOTINGS[:2], ids=lambda footing: "+".join(footing.routers))
+def test_of_two_both_are_named_and_nothing_else_is_certain(footing: Footing) -> None:
+    """Looks at random, in many worlds of two things wrong: what hides behind another is named as rare."""
+    rng, every = random.Random(1), looks_of(footing)
+    for world in rng.sample([world for world in combos(footing) if len(world) == 2], 200):
+        made = rng.sample(every, rng.randint(1, len(every)))
+        seen = {look: (rng.choice(sorted(outcomes(world, look))),) for look in made}
+        told, truth = judged(footing, seen), {row.code for row in world}
+        assert not told.certain - truth, (truth, seen)
+        alone = {code for code, _ in told.causes}
+        assert truth <= alone | {*hidden(footing, seen, (), alone)}, (truth, seen)
+
+
+def test_a_question_halves_what_is_left() -> None:
+    """From all causes on, whatever is answered, by what the table foretells."""
+    pool, codes_ = tuple(questions(TOPOLOGY, PLAN, "film-page")), {row.code for row in rows(FOOTING)}
+    shares: list[float] = []
+
+    def walk(answers: dict[str, str]) -> None:
+        left = {row.code for row in asked_left(FOOTING, pool, answers, codes_)}
+        question = next_question(FOOTING, pool, answers, codes_)
+        for answer in ("yes", "no") if question is not None else ():
+            assert question is not None
+            then = {**answers, question.key: answer}
+            now = {row.code for row in asked_left(FOOTING, pool, then, codes_)}
+            assert now <= left
+            if len(left) >= 4:
+                shares.append(len(now) / len(left))
+            walk(then)
+
+    walk({})
+    assert len(shares) > 40
+    assert sum(shares) / len(shares) < 0.6
 
 
 def test_what_two_looks_contradict_is_odd_or_needs_two_causes() -> None:

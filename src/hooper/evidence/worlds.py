@@ -65,6 +65,7 @@ SOUND = 10.0  # the weight of nothing being wrong
 # router says that no device is there; forbidden: somebody behind the line says that it is not allowed; barred, stopped:
 # somebody before the line says so, or that there is no way. Of one at the device itself, alone: it answers itself, and
 # refuses its network. The last part is what people are asked.
+ELSEWHERE = ("others", "host-reached")  # looks at other services
 WELL = {
     "outside": "same kind",
     "inside": "same",
@@ -206,10 +207,19 @@ def _at_routers(footing: Footing) -> Iterator[Row]:
 
 
 def outcomes(world: World, look: Look) -> Mapping[Outcome, float]:
-    """What a look could show in a world: what acts first decides, and hides what lies behind it."""
+    """What a look could show in a world: what acts first decides, and hides what lies behind it. A look at something
+    else passes by it, and may meet what comes after.
+    """
+    shown: Mapping[Outcome, float] | None = None
     for row in world:
-        if (shown := row.shows.get(look)) is not None:
-            return shown
+        if (own := row.shows.get(look)) is not None:
+            shown = (
+                own if shown is None else {word: max(shown.get(word, 0), own.get(word, 0)) for word in {*shown, *own}}
+            )
+            if look not in ELSEWHERE:
+                break
+    if shown is not None:
+        return shown
     part, at, _ = look.partition("@")
     if at:
         return {"there": 1.0, "ticked": 1.0, "unseen": UNUSUAL} if part == "rule" else {"planned": 1.0}
@@ -283,6 +293,16 @@ def judged(footing: Footing, seen: Seen, old: Collection[Look] = ()) -> Weighed:
         frozenset(code for code in certain if _shown_itself(footing, seen, code)),
         not left,
     )
+
+
+def hidden(footing: Footing, seen: Seen, old: Collection[Look], named: Collection[str]) -> tuple[str, ...]:
+    """What is possible only beside something else that is wrong too: what acts first hides what lies behind it.
+
+    named: what is known to be possible by itself.
+    """
+    left = left_by(footing, seen, 2, old)
+    codes = dict.fromkeys(row.code for world, _ in sorted(left, key=lambda item: -item[1]) for row in world)
+    return tuple(code for code in codes if code not in named)
 
 
 def _in_all(left: Collection[World]) -> frozenset[str]:

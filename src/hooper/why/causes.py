@@ -7,7 +7,7 @@ from collections.abc import Collection, Iterable, Iterator
 from hooper import deeds
 from hooper.addresses import parse_address
 from hooper.evidence.identity import target_of
-from hooper.evidence.worlds import Footing, judged, left_by
+from hooper.evidence.worlds import Footing, hidden, judged, left_by
 from hooper.line.situation import judge
 from hooper.ports import ports_text
 from hooper.why.case import Case, Certainty
@@ -49,7 +49,9 @@ def weighed(
     words = _Words(case, {one.look: one.outcome for one in looks})
     for code, certainty in certainties.items():
         words.cause(code, certainty, told.where.get(code))
-    return tuple(code for code, _ in causes if code not in certainties)
+    alone = [code for code, _ in causes]
+    beside = hidden(footing, seen, old, {*known, *alone}) if causes else ()
+    return tuple(code for code in (*alone, *beside) if code not in certainties)
 
 
 def _certainties(causes: Collection[tuple[str, float]], sure: Collection[str]) -> Iterator[tuple[str, Certainty]]:

@@ -114,7 +114,9 @@ def _of_the_line(asks: _Asking, topology: Topology, service: str, chain: tuple[s
     shown = typed(topology, service)
     if shown is not None and shown.name is not None:
         yield asks("number", name=shown.name)
-        yield asks("named", "name", "right", "stale", "contested", "others", "family", "resolver", name=shown.name)
+        yield asks(
+            "named", "name", "right", "stale", "contested", "others", "family", "resolver", "private", name=shown.name
+        )
         yield asks("elsewhere", name=shown.name)
 
 
