@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import base64
+import contextlib
 import re
 import time
 from collections.abc import Callable, Iterator
@@ -52,12 +53,16 @@ FAULTS = {
     "a wrong gateway": "host-without-way-out",
     "line down": "line-down",
     "inner WAN moved": "inner-wan-moved",
+    "another device has its address": "address-taken",
+    "large packets are lost on the way": "packets-too-large",
+    "this computer goes out by another router": "own-line",
+    "this computer's tunnel has the LAN's network": "own-tunnel",
 }
 # what neither a look from here nor a router's page decides
 ON_THE_DEVICE = {
     "service stopped",
     "provider's block", "unplugged", "firewall answers its network only", "firewall drops all", "no gateway",
-    "a wrong gateway", "line down",
+    "a wrong gateway", "line down", "another device has its address", "large packets are lost on the way",
 }  # fmt: skip
 
 
@@ -84,6 +89,7 @@ def town(built: KernelTown) -> Iterator[KernelTown]:
         built.serve_shell("film-shell", "film-box", 22)
     yield built
     built.unblock()
+    mend_ways(built)
     built.run("fibre-box", "ip", "link", "set", "wan", "up")
     built.carrier_nat(on=False)
     built.filter("film-box", "all")
@@ -124,6 +130,46 @@ def remembered(town: KernelTown) -> None:
         town.run(neighbour, "ip", "neigh", "replace", *entry)
 
 
+SWALLOWS = "add table ip small\nadd chain ip small out { type filter hook output priority 0; }\n"
+SWALLOWS += "add rule ip small out icmp type destination-unreachable drop\n"
+
+
+def taken(town: KernelTown) -> None:
+    """Somebody's device has come with its address fixed, and the film box is off."""
+    town.plug("film-box", on=False)
+    town.run("hub", "ip", "address", "add", "10.44.7.30/24", "dev", "eth0")
+    for neighbour, interface in (("here", "lan0"), ("club-router", "lan")):
+        town.run(neighbour, "ip", "neigh", "flush", "dev", interface)
+
+
+def lose_large(town: KernelTown) -> None:
+    """The way out is narrower than the devices think, and nobody is told so (RFC 2923 section 2.1)."""
+    town.run("fibre-box", "nft", "-f", "-", stdin=SWALLOWS)
+    town.run("fibre-box", "ip", "link", "set", "wan", "mtu", "576")
+    town.run("inet", "ip", "link", "set", "tofibre", "mtu", "576")
+
+
+def swallow_lan(town: KernelTown) -> None:
+    """A VPN of work that uses the same network as the boathouse."""
+    town.run("here", "ip", "tuntap", "add", "dev", "work0", "mode", "tun")
+    town.run("here", "ip", "address", "add", "10.99.0.2/24", "dev", "work0")
+    town.run("here", "ip", "link", "set", "work0", "up")
+    town.run("here", "ip", "route", "add", "10.44.7.0/25", "dev", "work0")
+
+
+def mend_ways(town: KernelTown) -> None:
+    town.run("here", "ip", "route", "replace", "default", "via", "10.44.7.1", "dev", "lan0", "metric", "100")
+    for name, command in (
+        ("hub", ("ip", "address", "del", "10.44.7.30/24", "dev", "eth0")),
+        ("here", ("ip", "link", "del", "work0")),
+        ("fibre-box", ("nft", "delete", "table", "ip", "small")),
+        ("fibre-box", ("ip", "link", "set", "wan", "mtu", "1500")),
+        ("inet", ("ip", "link", "set", "tofibre", "mtu", "1500")),
+    ):
+        with contextlib.suppress(AssertionError):
+            town.run(name, *command)
+
+
 def break_it(town: KernelTown, fault: str) -> None:
     deeds: dict[str, Callable[[], object]] = {
         "rule missing outer": lambda: town.remove("fibre-box", "film-page"),
@@ -148,6 +194,12 @@ def break_it(town: KernelTown, fault: str) -> None:
             town.run("club-router", "ip", "route", "replace", "default", "via", "192.168.90.1"),
             town.run("fibre-box", "ip", "neigh", "flush", "all"),
         ),
+        "another device has its address": lambda: taken(town),
+        "large packets are lost on the way": lambda: lose_large(town),
+        "this computer goes out by another router": lambda: town.run(
+            "here", "ip", "route", "replace", "default", "via", "10.44.7.50", "dev", "lan0", "metric", "100"
+        ),
+        "this computer's tunnel has the LAN's network": lambda: swallow_lan(town),
     }
     deeds[fault]()
 
