@@ -12,7 +12,9 @@ import pytest
 
 from hooper.keep.metrics import exposition
 from hooper.store.kept import Condition, Heard, Level, Made, Stood
+from hooper.store.sitefile import read_site
 from hooper.store.state import State
+from hooper.usecases.conditions import how_all_stands
 from hooper.usecases.reporting import ReportRequest, report
 from hooper.usecases.run import Run
 from hooper.usecases.status import status
@@ -226,3 +228,40 @@ def test_the_keeper_and_the_survey_say_the_same_of_a_line(kind: str, tmp_path: P
         rows = lab.run("status", "--json").document["rows"]
         (row,) = [one for one in rows if (one["kind"], one["subject"]) == ("line", "fibre")]
         assert {True: "well", False: "wrong", None: "unknown"}[surveyed["can_forward"]] == row["level"]
+
+
+@pytest.mark.parametrize(
+    "fault",
+    [None, "forward-wrong-host", "service-stopped", "host-moved", "name-private", "certificate-expired", "port-blocked",
+     "address-taken", "forward-missing-inner", "resolver-dead"],
+)  # fmt: skip
+def test_all_commands_say_the_same_of_a_service(town: LabHere, fault: str | None) -> None:
+    """check, why, status, report, audit, card, history and metrics, each by itself."""
+    service = "hub-page"
+    if fault is not None:
+        town.run("lab", "break", fault, service)
+    looked = town.run("check", service, "--from", "interface:usb0", "--json").document["results"]
+    outside = {
+        "wrong" if not one["ok"] and (one["verdict"] != "unproven" or one["problems"]) else "well" if one["ok"] else ""
+        for one in looked
+    }
+    level = "wrong" if "wrong" in outside else "well" if "well" in outside else "unknown"
+    rows = town.run("status", "--json").document["rows"]
+    (row,) = [one for one in rows if (one["kind"], one["subject"]) == ("service", service)]
+    assert row["level"] == level
+    exposed = {one["service"]: one["state"] for one in town.run("report", "--json").document["exposed"]}
+    audited = {one["service"]: one["state"] for one in town.run("audit", "--json").document["exposed"]}
+    assert exposed[service] == audited[service] == row["state"]
+    card = town.run("card", service, "--json").document
+    assert (card["state"], card["level"], card["seen"]) == (row["state"], level, row["seen"])
+    events = [one for one in town.run("history", service, "--json").document["events"] if one["kind"] == "service"]
+    assert (events[-1]["after"], events[-1]["level"]) == (row["state"], level)
+    (kept,) = Path(town.env["STATE"] if "STATE" in town.env else town.folder / "state").glob("*.sqlite3")
+    with State(kept) as state:
+        run = Run(read_site(Path(town.env["HOOPER_SITE"])), NOW, state=state)
+        text = exposition(run.site, "site", how_all_stands(run), {}, datetime.fromisoformat(row["seen"])).decode()
+    shown = {line for line in text.splitlines() if f'subject="{service}"' in line and 'aspect=""' in line}
+    wanted = {"well": "1.0", "wrong": "0.0"}.get(level)
+    assert {line.split(" ")[-1] for line in shown if line.startswith("hooper_well")} == ({wanted} if wanted else set())
+    found = town.run("why", service, "--from", "interface:usb0", "--json").document
+    assert found["ok"] is {"well": True, "wrong": False, "unknown": None}[level], (level, found["ok"])

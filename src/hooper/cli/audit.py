@@ -34,6 +34,7 @@ def _render(document: AuditDocument, out: Screen) -> None:
     from rich.text import Text
 
     from hooper.cli.render import counted, heading, indented
+    from hooper.words.said import state_words
 
     heading(out, f"From outside, {counted(len(document.exposed), 'service')} can be reached")
     for row in document.exposed:
@@ -45,7 +46,8 @@ def _render(document: AuditDocument, out: Screen) -> None:
             Text.assemble(
                 (f"{mark:<10}", style),
                 (row.service, "bold"),
-                f"  {row.what} on {row.host}: {', '.join(map(str, row.outside))} by {row.line}, {who}",
+                f"  {row.what} on {row.host}: {', '.join(map(str, row.outside))} by {row.line}, {who};"
+                f" {f'last look: {state_words(row.state)}' if row.seen is not None else 'nobody has looked yet'}",
                 (f"  {' '.join(row.findings)}", "dim"),
             ),
             hang=10,

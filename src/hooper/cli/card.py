@@ -52,6 +52,9 @@ def card(
     request = CardRequest(key, parse_public(public or [], file.site))
     done = session.look(make, request, file)
     code = session.show(done.document, lambda shown, out: _render(shown, out, code=not no_code), errors=done.trouble)
+    if done.document.level != "well":
+        known = "is not proven yet" if done.document.level == "unknown" else "did not work at the last look"
+        session.note(f"Before you hand it on: {key} {known}. {done.document.would_decide}")
     if out is not None:
         if done.document.kind == "endpoint":
             raise UsageError(f"{key} has no QR code: no app can do anything with a bare address", remedy="Type it.")

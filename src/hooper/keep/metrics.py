@@ -17,7 +17,7 @@ from hooper.net.system import SystemDoor
 from hooper.net.types import Endpoint
 from hooper.site.model import Site
 from hooper.store.kept import Stood, Turn
-from hooper.usecases.condition_kinds import level_of, of_service
+from hooper.usecases.condition_kinds import level_of, of_services
 
 KIND = "application/openmetrics-text; version=1.0.0; charset=utf-8"
 
@@ -60,12 +60,7 @@ def exposition(site: Site, called: str, stood: Sequence[Stood], turns: dict[str,
     well = Gauge("hooper_well", "1: as it should be, 0: not; what is not known is left out.", labels, registry=registry)
     seen = Gauge("hooper_seen_age_seconds", "How long ago it was last looked at.", labels, registry=registry)
     since = Gauge("hooper_unchanged_seconds", "How long it has been so.", labels, registry=registry)
-    looks: dict[str, list[Stood]] = {}
-    for one in stood:
-        if one.condition.kind == "service":
-            looks.setdefault(one.condition.subject, []).append(one)
-    sums = {key: of_service(site, key, mine, now) for key, mine in looks.items()}
-    levels = [(chosen.condition.kind, key, "", level) for key, (chosen, level) in sums.items()]
+    levels = [("service", key, "", judged.level) for key, judged in of_services(site, stood, now).items()]
     levels += [(one.condition.kind, one.condition.subject, one.condition.aspect, level_of(one, now)) for one in stood]
     for kind, subject, aspect, level in levels:
         if level in ("well", "wrong"):

@@ -44,7 +44,8 @@ class Exposed:
 
     outside: as transport and port, one for each address. open_to: the sources; empty: everyone. findings: codes that
     speak against it, the gravest first. accepted: all of them are accepted. safer: what to do instead. what: the
-    service in words. risk: how bad it is if somebody finds it. why: what makes it a risk.
+    service in words. risk: how bad it is if somebody finds it. why: what makes it a risk. state: how it was last seen
+    from outside, as `status` has it; seen: when, RFC 3339; null: never.
     """
 
     service: str
@@ -58,6 +59,8 @@ class Exposed:
     findings: tuple[str, ...]
     why: Said
     safer: Said
+    state: str = "not-looked-at"
+    seen: str | None = None
 
 
 @dataclass(frozen=True, slots=True)

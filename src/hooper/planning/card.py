@@ -26,7 +26,9 @@ class CardDocument:
     kind: url: to be opened or scanned; command: for a terminal; endpoint: of a tunnel, for its profile; address: to be
     typed as address and port. ports: those outside, a range as "5000-5010". type: what to type. into: where.
     expect: what is to be expected, warnings too. stop: what must not appear; who sees it goes no further.
-    address_source: where the address comes from; null: a name is typed.
+    address_source: where the address comes from; null: a name is typed. state: how it was last seen from where people
+    use it, as `status` has it; seen: when, RFC 3339; null: never. level: well, wrong, unknown. would_decide: what tells
+    whether it works; empty: it does.
     """
 
     service: str
@@ -40,6 +42,10 @@ class CardDocument:
     stop: tuple[str, ...]
     address_source: Said | None = None
     ports: str = ""
+    state: str = "not-looked-at"
+    level: str = "unknown"
+    seen: str | None = None
+    would_decide: Said = NOTHING
 
 
 def make_card(

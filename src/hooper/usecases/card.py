@@ -6,11 +6,15 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 
 from hooper.addresses import IPAddress
+from hooper.clock import rfc3339
 from hooper.errors import HooperError, NeedsAPerson, UsageError
 from hooper.planning.access import interface_name, reaching
 from hooper.planning.card import CardDocument, make_card
 from hooper.planning.local_ports import by_ssh, local_port
 from hooper.planning.typed import typed_inside, typed_locally
+from hooper.store.kept import Stood
+from hooper.usecases.condition_kinds import of_services
+from hooper.usecases.conditions import how_all_stands
 from hooper.usecases.run import Run
 from hooper.usecases.typing_now import TypedNow, typed_now
 from hooper.words.said import NOTHING
@@ -51,11 +55,16 @@ async def card(run: Run, request: CardRequest) -> tuple[CardDocument, list[Hoope
             remedy="Add a name ([names.*]), or give the address.",
         )
     fingerprint = None
+    stood: list[Stood] = []
     with run.keeping() as state:
         if state is not None:
+            stood = how_all_stands(run)
             inside = state.ledger.inside(service, "tcp", entry.used_ports.first) if entry.has_ports else None
             fingerprint = inside.fingerprint if inside is not None else None
     made = make_card(run.topology, service, now.what, fingerprint, now.source)
+    judged = of_services(run.site, stood, run.at)[service]
+    seen = rfc3339(judged.because.at) if judged.because is not None else None
+    made = replace(made, state=judged.state, level=judged.level, seen=seen, would_decide=judged.would_decide)
     if peers:
         first = f"Switch the tunnel on first: {', '.join(peers)} may reach it."
         if through:

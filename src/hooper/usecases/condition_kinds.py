@@ -137,13 +137,29 @@ def level_of(one: Stood, now: datetime) -> Level:
     return "unknown" if known == "well" and freshness_of(one, now) == "old" else known
 
 
-def of_service(site: Site, key: str, stood: Sequence[Stood], now: datetime) -> tuple[Stood, Level]:
+class Judgement(NamedTuple):
+    """What all that still counts of a service comes to. state: in a word. because: the look that counts; None: nobody
+    has looked. proof: of what kind that was, and from where. would_decide: what tells more; empty: nothing is open.
+    """
+
+    state: str
+    level: Level
+    because: Stood | None
+    proof: Said
+    would_decide: Said
+
+
+def of_service(site: Site, key: str, stood: Sequence[Stood], now: datetime) -> Judgement:
     """What counts of a service among the places that it was looked at from, and how it stands by that.
 
     The places of the site file count, else any outside, else what was seen from inside, which proves nothing to those
     outside. What could not be told from one place takes nothing from what was told from another, and what is long ago
-    nothing from what was seen since. stood: of this service, one at least.
+    nothing from what was seen since. stood: of this service.
     """
+    outward = site.services[key].reach == "public"
+    look = say("would-decide.look", deed=deeds.LOOK_FROM_PHONE if outward else deeds.LOOK_FROM_HERE)
+    if not stood:
+        return Judgement("not-looked-at", "unknown", None, say("proof.never"), look)
     places = {id(one): Place.read(one.condition.aspect) for one in stood}
     kept = [place for place in site.keep.places if place.kind != "here"]
     outside = [one for one in stood if places[id(one)].kind != "here"]
@@ -156,9 +172,19 @@ def of_service(site: Site, key: str, stood: Sequence[Stood], now: datetime) -> t
     lately = [one for one in told if latest - one.at < GONE]
     chosen = min(lately, key=lambda one: (ORDER.index(one.condition.level), -one.at.timestamp()))
     level = level_of(chosen, now)
-    if not counting and site.services[key].reach == "public" and level == "well":
+    if not counting and outward and level == "well":
         level = "unknown"
-    return chosen, level
+    decides = NOTHING if level == "well" else _why(chosen.condition) if level == "wrong" else look
+    return Judgement(chosen.condition.state, level, chosen, proof_of(chosen.condition), decides)
+
+
+def of_services(site: Site, stood: Iterable[Stood], now: datetime) -> dict[str, Judgement]:
+    """How all services stand."""
+    looks: dict[str, list[Stood]] = {key: [] for key in site.services}
+    for one in stood:
+        if one.condition.kind == "service":
+            looks[one.condition.subject].append(one)
+    return {key: of_service(site, key, mine, now) for key, mine in looks.items()}
 
 
 def meant_by(place: Place, wanted: Place) -> bool:

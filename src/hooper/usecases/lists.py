@@ -2,10 +2,15 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
+from hooper.clock import rfc3339
 from hooper.errors import HooperError
-from hooper.planning.audit import AuditDocument
+from hooper.planning.audit import AuditDocument, Exposed
 from hooper.planning.documents import HostListDocument, ServiceListDocument
 from hooper.planning.lists import host_rows, service_rows
+from hooper.usecases.condition_kinds import Judgement, of_services
+from hooper.usecases.conditions import how_all_stands
 from hooper.usecases.run import Run
 from hooper.usecases.standing import standing
 
@@ -14,7 +19,16 @@ def audit(run: Run, request: None = None) -> tuple[AuditDocument, list[HooperErr
     """What the plan lets in, and what of ours stands on routers beside it. Asks nobody. Raises: StateError."""
     from hooper.planning.audit import audit as make_audit
 
-    return make_audit(run.topology, run.plan, run.at.date(), standing(run)), []
+    made = make_audit(run.topology, run.plan, run.at.date(), standing(run))
+    judged = of_services(run.site, how_all_stands(run), run.at)
+    return replace(made, exposed=tuple(_seen(row, judged.get(row.service)) for row in made.exposed)), []
+
+
+def _seen(row: Exposed, judged: Judgement | None) -> Exposed:
+    """judged: None: the site file has it no more."""
+    if judged is None or judged.because is None:
+        return row
+    return replace(row, state=judged.state, seen=rfc3339(judged.because.at))
 
 
 def list_hosts(run: Run, request: str | None = None) -> tuple[HostListDocument, list[HooperError]]:

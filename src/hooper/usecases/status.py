@@ -20,10 +20,11 @@ from hooper.store.kept import Condition, Level, Stood, Subject
 from hooper.usecases.condition_kinds import (
     KINDS,
     ORDER,
+    Judgement,
     freshness_of,
     level_of,
     meant_by,
-    of_service,
+    of_services,
     proof_of,
 )
 from hooper.usecases.conditions import how_all_stands
@@ -111,8 +112,9 @@ def _rows(run: Run, stood: Sequence[Stood], dues: Mapping[str, datetime]) -> Ite
     for one in stood:
         by_kind.setdefault(one.condition.kind, []).append(one)
         by_subject.setdefault((one.condition.kind, one.condition.subject), []).append(one)
-    for key in site.services:
-        yield _service(run, key, by_subject.get(("service", key), ()), dues)
+    judged = of_services(site, by_kind.get("service", ()), run.at)
+    for key, one_service in judged.items():
+        yield _service(run, key, one_service, dues)
     for name, entry in site.names.items():
         for record in entry.types:
             found = next((one for one in by_subject.get(("name", name), ()) if one.condition.aspect == record), None)
@@ -122,26 +124,25 @@ def _rows(run: Run, stood: Sequence[Stood], dues: Mapping[str, datetime]) -> Ite
         yield from (_row(run, one, dues) for one in own if one.condition.aspect != "given")
         if not own:
             yield _never("certificate", key, "")
-    yield from _by_hand(run, by_subject)
+    yield from _by_hand(run, judged)
     for kind in KINDS:
         if kind not in ("service", "name", "certificate", "keeper"):
             yield from (_row(run, one, dues) for one in by_kind.get(kind, ()))
 
 
-def _service(run: Run, key: str, stood: Sequence[Stood], dues: Mapping[str, datetime]) -> StatusRow:
-    if not stood:
+def _service(run: Run, key: str, judged: Judgement, dues: Mapping[str, datetime]) -> StatusRow:
+    if judged.because is None:
         return _never("service", key, "")
-    chosen, level = of_service(run.site, key, stood, run.at)
-    row = _row(run, chosen, dues)
-    if level != row.level:  # well, and seen from inside alone
-        return replace(row, level=level, needs=NOTHING, detail=row.detail + say("nobody-from-outside"))
+    row = _row(run, judged.because, dues)
+    if judged.level != row.level:  # well, and seen from inside alone
+        return replace(row, level=judged.level, needs=NOTHING, detail=row.detail + say("nobody-from-outside"))
     return row
 
 
 BY_HAND = "by-hand"  # the aspect of a router whose rules people enter
 
 
-def _by_hand(run: Run, seen: Mapping[tuple[str, str], Sequence[Stood]]) -> Iterator[StatusRow]:
+def _by_hand(run: Run, judged: Mapping[str, Judgement]) -> Iterator[StatusRow]:
     """The routers whose rules people enter: proven by what comes in through them, ticked off, or not checked."""
     site, rules = run.site, [rule for rule in run.plan.forwards if rule.kind == "forward"]
     others = {*driven_gateways(site), *made_gateways(site)}  # Hooper enters them, or they come with a tunnel's files
@@ -149,8 +150,7 @@ def _by_hand(run: Run, seen: Mapping[tuple[str, str], Sequence[Stood]]) -> Itera
     ticked = ticked_sheets(site, run.plan, keys, run.told())
     for key in keys:
         led = {rule.service for rule in rules if rule.gateway == key and rule.service != EVERYTHING}
-        stand = {one: of_service(site, one, looks, run.at) for one in led if (looks := seen.get(("service", one)))}
-        well = {one: chosen for one, (chosen, level) in stand.items() if level == "well"}
+        well = {one: why for one in led if judged[one].level == "well" and (why := judged[one].because) is not None}
         left = sorted(led - well.keys())
         if key in ticked and left:
             at = rfc3339(ticked[key].at or run.at)
