@@ -10,8 +10,10 @@ from hooper.why.case import WhyDocument
 from hooper.why.diagnosis import diagnose
 from hooper.why.facts import ServiceFacts
 from support.fault_table import PLAN, TOPOLOGY
+from support.model_worlds import TIMELY as TIMES
 from support.model_worlds import World
 
+TIMELY = {*TIMES}
 ANSWERS_ALL_THE_SAME = {"address-taken"}  # and so may be reached
 
 
@@ -32,7 +34,9 @@ def wrong_about(world: World) -> str | None:
         return "well, and nobody looked"
     if world.causes - ANSWERS_ALL_THE_SAME and outside is not None and document.ok:
         return "well, and it is not"
-    if found and not world.causes <= {*found, *document.rare}:
+    hidden = TIMELY if len(world.causes) > 1 else set()  # a certificate that nobody saw is not known to have ended
+    hidden = hidden | ANSWERS_ALL_THE_SAME if TIMELY & world.causes else hidden
+    if found and (outside or not TIMELY & {*found}) and not world.causes - hidden <= {*found, *document.rare}:
         return f"the cause is lost: {found}, {document.rare}"
     return _undecided(world, facts, document)
 

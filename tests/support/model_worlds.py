@@ -5,13 +5,14 @@ The way is walked here as packets go it, from outside inward, and knows nothing 
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime, timedelta
 from ipaddress import IPv4Address
 from random import Random
 from typing import Any
 
-from hooper.check.results import Evidence, Hairpin, IcmpSeen, Result, Verdict
+from hooper.check.results import CertificateSeen, Evidence, Hairpin, IcmpSeen, PageSeen, Result, Verdict
+from hooper.clock import rfc3339
 from hooper.line.facts import LineFacts
 from hooper.sourced import Sourced, as_told
 from hooper.why.facts import ServiceFacts
@@ -26,6 +27,7 @@ RULES = {
     "missing": "missing", "off": "off", "limited": "limited", "wrong-transport": "transport", "ended": "ended",
     "wrong-interface": "interface", "not-enforced": "there", "wrong-host": "10.44.7.50", "wrong-port": ":8080",
 }  # fmt: skip
+TIMELY = ("certificate-expired", "own-clock")
 LINES = ("line-down", "carrier-nat", "port-blocked", "provider-answers")
 DEVICES = (
     "host-off", "host-moved", "host-isolated", "address-taken", "host-filters-all", "host-filters-strangers",
@@ -46,13 +48,14 @@ class World:
     moved: bool = False
     device: str | None = None
     vpn: bool = False
+    timely: str | None = None
 
     @classmethod
     def random(cls, rng: Random, most: int) -> World:
         """With so many things wrong at most."""
         world = cls(rng)
         for _ in range(rng.choice(range(most + 1))):
-            what = rng.choice(("line", "rule", "rule", "moved", "device", "device", "vpn"))
+            what = rng.choice(("line", "rule", "rule", "moved", "device", "device", "vpn", "timely"))
             if what == "line":
                 world.line = rng.choice(LINES)
             elif what == "rule":
@@ -61,6 +64,8 @@ class World:
                 world.moved = True
             elif what == "device":
                 world.device = rng.choice(DEVICES)
+            elif what == "timely":
+                world.timely = rng.choice(TIMELY)
             else:
                 world.vpn = True
         return world
@@ -71,6 +76,7 @@ class World:
         found = {code for code in (self.line, self.device) if code is not None}
         found |= {"inner-wan-moved"} if self.moved else set()
         found |= {"asker-tunnel"} if self.vpn else set()
+        found |= {self.timely} if self.timely is not None else set()
         for key, kind in self.rules.items():
             place = "-outer" if key == ROUTERS[0] else "-inner"
             found.add(f"rule-{kind}{place if kind == 'missing' else ''}")
@@ -144,9 +150,9 @@ class World:
                 stun_silent=self.line == "line-down",
             ),
             service="film-page",
-            inside=_result(inside, rng) if inside is not None else None,
+            inside=self._result(inside) if inside is not None else None,
             nobody_inside=looked["inside"] and looked["mac"] and not there and not taken,
-            outside=_result(self.outside(), rng) if looked["outside"] else None,
+            outside=self._result(self.outside()) if looked["outside"] else None,
             others=None if not looked["others"] else not cut and not self.moved,
             mac_seen=seen_mac,
             host_at=self._told_at() if looked["at"] and self.device not in ("host-off", "address-taken") else None,
@@ -167,6 +173,20 @@ class World:
         """Whether the public address works from inside, by a router that sends what is for it back in."""
         near = (None, "host-filters-strangers", "host-without-way-out")
         return not self.rules and not self.moved and self.device in near and self.line != "line-down"
+
+    def _result(self, what: str) -> Result:
+        """What a look comes to. A certificate that has ended, or seems to by a clock here that is ahead."""
+        found = _result(what, self.rng)
+        if what != "same" or self.timely is None:
+            return found
+        true = NOW - timedelta(days=400) if self.timely == "own-clock" else NOW
+        ended = true + timedelta(days=90) if self.timely == "own-clock" else true - timedelta(days=1)
+        shown = CertificateSeen("film-box", (), "town-ca", rfc3339(ended - timedelta(days=90)), rfc3339(ended))
+        date = rfc3339(true) if self.rng.random() < 0.5 else None
+        evidence = replace(found.evidence, certificate=shown, page=PageSeen(200, None, None, None, date))
+        return replace(
+            found, ok=False, problems=("certificate-expired",), evidence=evidence, fingerprint="sha256:" + "0" * 64
+        )
 
 
 def _result(what: str, rng: Random) -> Result:
