@@ -110,6 +110,9 @@ class Remembered:
     def page(self, service: str, transport: str, port: int) -> PageKnown:
         return PageKnown("Slip", self.pictures)
 
+    def rule(self, service: str, gateway: str) -> None:
+        return None
+
     def showing(self, fingerprint: str) -> tuple[str, ...]:
         return ()
 

@@ -45,6 +45,7 @@ def test_a_rule_that_leads_to_another_of_the_same_make(town: LabHere) -> None:
     found = town.run("why", "slip-film", *PHONE).document["causes"]
     assert [(one["code"], one["certainty"]) for one in found] == [("rule-wrong-host", "certain")]
     town.run("lab", "break", "router-mute")
+    town.run("lab", "clock", "--advance", "2h")
     assert looked(town, "slip-film", *PHONE, code=0)["identity"] == "kind"
     looked(town, "slip-film", *PHONE, "--strict", code=1)
     told = town.run("check", "slip-film", "--from", "interface:usb0", "--deadline", "1.5")
@@ -167,3 +168,15 @@ def test_pages_of_the_same_moment(outside: int, inside: int, differ: bool) -> No
     pages = [PageSeen(status, None, None, None) for status in (outside, inside)]
     assert statuses_differ(*pages) is differ
     assert not statuses_differ(pages[0], None)
+
+
+def test_what_a_table_said_lately_speaks_still_when_the_router_is_mute(town: LabHere) -> None:
+    """Until a rule is entered anew, or the plan is another one."""
+    town.run("lab", "break", "forward-to-twin", "slip-film")
+    looked(town, "slip-film", *PHONE, code=1)
+    town.run("lab", "break", "router-mute")
+    wrong = looked(town, "slip-film", *PHONE, code=1)
+    assert (wrong["verdict"], wrong["identity"]) == ("unproven", "none")
+    assert "led to 10.44.7.177:554 when it was last read, just now" in wrong["detail"]
+    town.run("lab", "clock", "--advance", "2h")
+    assert looked(town, "slip-film", *PHONE, code=0)["identity"] == "kind", "that is long ago"

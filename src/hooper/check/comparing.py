@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from typing import TYPE_CHECKING, Literal, Protocol
 
 from hooper.certs.problems import CODES
@@ -13,13 +13,16 @@ from hooper.check.results import SPEECH, Evidence, InsideSeen, PageSeen, Result,
 from hooper.check.targets import Target, is_ok
 from hooper.clock import rfc3339
 from hooper.evidence.identity import Identified, LedTo, Signs, identified, target_of
+from hooper.evidence.observations import basis_of
 from hooper.ports import ports_text
+from hooper.sourced import FRESH, age_of
 from hooper.words.said import NOTHING, quoted, say, together
 
 if TYPE_CHECKING:
     from hooper.check.addressing import Addressed
     from hooper.check.view import View
     from hooper.check.wish import Outcome, Wish
+    from hooper.evidence.observations import Observation
     from hooper.gateways.reading import ShownTable, Tables
     from hooper.net.types import Neighbour
     from hooper.store.kept import PageKnown, StoredInside
@@ -36,6 +39,10 @@ class InsideMemory(Protocol):
 
     def page(self, service: str, transport: str, port: int) -> PageKnown | None:
         """What was kept of its page as its own."""
+        ...
+
+    def rule(self, service: str, gateway: str) -> Observation | None:
+        """What a router's table last said of its rule."""
         ...
 
     def showing(self, fingerprint: str) -> tuple[str, ...]:
@@ -173,10 +180,16 @@ class Comparing:
         site, told = self.wish.site, self.wish.known.told
         wanted = [one for one in self.wish.forwards if one.service == target.service and one.kind == "forward"]
         for gateway in dict.fromkeys(one.gateway for one in wanted):
-            table, by_person = self.tables.get(gateway), told.get(f"services.{target.service}/rule@{gateway}")
+            key = f"services.{target.service}/rule@{gateway}"
+            table, by_person = self.tables.get(gateway), told.get(key)
             said = table.said(self.wish.forwards, target.service, {}, self.now) if table is not None else None
+            if said is not None and said != "unseen":
+                self.outcome.rules[key] = said
+            earlier = None
             if said is None and by_person is not None and by_person.fresh(self.now):
                 said = by_person.value
+            elif said is None and (earlier := self._read_before(target.service, gateway)) is not None:
+                said = str(earlier.value)
             address, port = target_of(said or "")
             if said == "there" or not address[:1].isdigit():
                 continue
@@ -184,7 +197,16 @@ class Comparing:
             ports = [ports_text(one.target_ports) for one in mine if str(one.target_address) == address]
             whose = next((key for key, one in site.devices.items() if str(one.address) == address), None)
             right = bool(ports) and port in ("", *ports)
-            yield LedTo(gateway, f"{address}:{port}" if port else address, right, whose, port=bool(ports))
+            at, ago = f"{address}:{port}" if port else address, None
+            if earlier is not None:
+                ago = age_of(earlier.at, self.now)
+            yield LedTo(gateway, at, right, whose, port=bool(ports), ago=ago)
+
+    def _read_before(self, service: str, gateway: str) -> Observation | None:
+        """What its table said within the hour, of a router that says nothing now: it may have been changed since."""
+        seen = self.memory.rule(service, gateway) if self.memory is not None else None
+        lately = seen is not None and timedelta(0) <= self.now - seen.at <= FRESH
+        return seen if lately and seen is not None and seen.basis == basis_of(self.wish.topology, service) else None
 
 
 def _secret(target: Target) -> bool:

@@ -27,7 +27,8 @@ Identity = Literal["proven", "kind", "none", "other"]
 class LedTo:
     """Where a router's rule for the service leads, by its table or by what a person read there. at: address and port,
     as ADDRESS:PORT. right: it is as planned. whose: the host of the site that has this address; None: none has. port:
-    the address is right, and the port is not.
+    the address is right, and the port is not. ago: how long ago that was read, of a router that says nothing now; None:
+    it was read now.
     """
 
     gateway: str
@@ -35,6 +36,7 @@ class LedTo:
     right: bool
     whose: str | None = None
     port: bool = False
+    ago: Said | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -102,6 +104,8 @@ def identified(signs: Signs) -> Identified:
     if signs.inside in ("refused", "nobody"):
         return Identified("other", (say(f"against-inside.{signs.inside}"),))
     led = next((one for one in signs.rules if not one.right), None)
+    if led is not None and led.ago is not None:
+        return Identified("none", (say("against-rule-before", gateway=led.gateway, at=led.at, ago=led.ago),))
     if led is not None:
         if led.port:
             return Identified("other", (say("against-rule.port", gateway=led.gateway, at=led.at),))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable, Mapping
 from datetime import datetime
 from typing import Any, TypeVar, get_args
 
@@ -59,20 +59,30 @@ class Ledger:
             self._db.many(f"INSERT INTO observations ({_COLUMNS}) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)", rows)  # noqa: S608
             self._db.many(f"{_DELETE} aspect GLOB ? AND id <= (SELECT max(id) FROM observations) - ?", looks)  # noqa: S608
 
-    def tell(self, at: datetime, told: dict[str, str], by: By = "told") -> None:
+    def tell(
+        self, at: datetime, told: Mapping[str, str], by: By = "told", basis: Callable[[str], str] = lambda subject: ""
+    ) -> None:
         """Remember what a person told, by SUBJECT/ASPECT.
 
-        by: inferred: it follows from something else. Raises: StateError.
+        by: inferred: it follows from something else; read in a router's table. basis: of what it is about. Raises:
+        StateError.
         """
-        self.write(Observation(*split_key(key), value, at, by) for key, value in told.items())
+        keys = ((split_key(key), value) for key, value in told.items())
+        self.write(Observation(*key, value, at, by, basis=basis(key[0])) for key, value in keys)
 
     def forget(self, keys: Iterable[str]) -> None:
         """What was told under these keys, SUBJECT/ASPECT, counts no more. Raises: StateError."""
         self.write((), instead=map(split_key, keys))
 
-    def told(self, now: datetime) -> dict[str, Sourced[str]]:
-        """All that people told, by SUBJECT/ASPECT, with its date. Raises: StateError."""
-        return {one.key: as_told(str(one.value), one.at) for one in self._read("by IN ('told', 'inferred')", now)}
+    def told(self, now: datetime, counts: Callable[[Observation], bool] = lambda one: True) -> dict[str, Sourced[str]]:
+        """All that people told, by SUBJECT/ASPECT, with its date. counts: whether it still does. Raises: StateError."""
+        found = self._read("by IN ('told', 'inferred')", now)
+        return {one.key: as_told(str(one.value), one.at) for one in found if counts(one)}
+
+    def rule(self, service: str, gateway: str) -> Observation | None:
+        """What a router's table last said of a service's rule. Raises: StateError."""
+        where, values = "subject = ? AND aspect = ? AND by = 'read'", (service_subject(service), f"rule@{gateway}")
+        return next(iter(self._db.readable("observations", f"{_SELECT} {where}", _observation, *values)), None)
 
     def newest(self, subject: str, aspect: str, now: datetime, since: datetime | None = None) -> list[Observation]:
         """What was seen of a subject, newest first; * in it means all such. Raises: StateError."""

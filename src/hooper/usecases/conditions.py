@@ -72,8 +72,9 @@ def keep_changes(run: Run, changes: Sequence[RuleChange]) -> None:
     done = dict.fromkeys(change.rule.service for change in changes if change.outcome in NEW)
     with run.keeping() as state:
         if state is not None:
-            now, seen = run.here.clock.now(), (service_subject(key) for key in done if key)
-            state.ledger.write(Observation(subject, CHANGED, None, now, "inferred") for subject in seen)
+            now, seen = run.here.clock.now(), [service_subject(key) for key in done if key]
+            changed = (Observation(subject, CHANGED, None, now, "inferred") for subject in seen)
+            state.ledger.write(changed, instead=[(subject, "rule@*") for subject in seen])
 
 
 def how_all_stands(run: Run) -> list[Stood]:

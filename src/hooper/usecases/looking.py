@@ -12,7 +12,6 @@ from hooper.evidence.observations import (
     REACH_INSIDE,
     SURVEY,
     Observation,
-    basis_of,
     inside_aspect,
     service_subject,
 )
@@ -21,7 +20,7 @@ from hooper.line.facts import LineFacts
 from hooper.line.sources import PublicAddress
 from hooper.line.surveyed import worth_keeping
 from hooper.places import HERE
-from hooper.sourced import SourcedAddress
+from hooper.sourced import Sourced, SourcedAddress
 from hooper.usecases.conditions import keep_conditions, of_addresses, of_clocks, of_results
 from hooper.usecases.run import Run
 
@@ -35,7 +34,7 @@ def keep_look(run: Run, outcome: Outcome, causes: Mapping[str, str] | None = Non
     seen = [
         Observation(
             service_subject(one.service), REACH if outside else REACH_INSIDE, kept(one), run.at, "measured", place,
-            one.identity, basis_of(run.topology, one.service),
+            one.identity, run.basis(service_subject(one.service)),
         )
         for one in outcome.results
     ]  # fmt: skip
@@ -52,6 +51,7 @@ def keep_look(run: Run, outcome: Outcome, causes: Mapping[str, str] | None = Non
         if state is not None:
             outdated = [(subject, f"{what}@*") for subject in told for what in ("rule", "answer", "way")]
             state.ledger.write(seen, instead=outdated)
+            state.ledger.tell(run.at, outcome.rules, "read", run.basis)
             looks = [
                 (r.service, str(outcome.place), r.ok, r.took_ms if r.expected == "reachable" else None)
                 for r in outcome.results
@@ -87,3 +87,12 @@ def keep_survey(run: Run, facts: LineFacts) -> None:
         if state is not None:
             value = kept(worth_keeping(facts))
             state.ledger.write([Observation(f"lines.{facts.line}", SURVEY, value, run.at, "measured")])
+
+
+def keep_tables(run: Run, service: str, rules: Mapping[str, Sourced[str]]) -> None:
+    """Remember what routers' tables say of a service's rules now. rules: by gateway, all that is known."""
+    read = {key: said for key, said in rules.items() if said.measured and said.now(run.at) and said.value != "unseen"}
+    with run.keeping() as state:
+        if state is not None:
+            told = {f"{service_subject(service)}/rule@{key}": said.value for key, said in read.items()}
+            state.ledger.tell(run.at, told, "read", run.basis)

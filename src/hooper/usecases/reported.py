@@ -27,5 +27,5 @@ class ReportedDocument:
 def keep_reported(run: Run, request: ReportedRequest) -> tuple[ReportedDocument, list[HooperError]]:
     """Keep it. Raises: StateError."""
     if run.state is not None:
-        run.state.ledger.tell(run.at, {f"services.{request.service}/saw": request.how})
+        run.state.ledger.tell(run.at, {f"services.{request.service}/saw": request.how}, basis=run.basis)
     return ReportedDocument(request.service, request.how), []

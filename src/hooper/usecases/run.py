@@ -111,13 +111,12 @@ class Run:
 
     def changes(self) -> Mapping[str, LastChange]:
         """By service, since when it is what it is now: what was seen before is history. Raises: StateError."""
-        from hooper.evidence.observations import CHANGED, LastChange, basis_of, service_subject
+        from hooper.evidence.observations import CHANGED, LastChange, service_subject
 
         changed = self.state.ledger.newest("services.*", CHANGED, self.at) if self.state is not None else []
         at = {one.subject: one.at for one in changed}
-        return {
-            key: LastChange(at.get(service_subject(key)), basis_of(self.topology, key)) for key in self.site.services
-        }
+        subjects = {key: service_subject(key) for key in self.site.services}
+        return {key: LastChange(at.get(subject), self.basis(subject)) for key, subject in subjects.items()}
 
     def seen_outside(self, service: str, lately: timedelta) -> list[Observation]:
         """The looks at a service from outside that still count, newest first. Raises: StateError."""
@@ -131,7 +130,17 @@ class Run:
 
     def told(self) -> dict[str, Sourced[str]]:
         """All that people told. Raises: StateError."""
-        return self.state.ledger.told(self.at) if self.state is not None else {}
+        return self.state.ledger.told(self.at, self._counts) if self.state is not None else {}
+
+    def basis(self, subject: str) -> str:
+        """What the site file of today says of how a service is reached; empty: the subject is none."""
+        from hooper.evidence.observations import basis_of
+
+        table, _, key = subject.partition(".")
+        return basis_of(self.topology, key) if table == "services" and key in self.site.services else ""
+
+    def _counts(self, one: Observation) -> bool:
+        return one.basis in ("", self.basis(one.subject))
 
     def given(
         self, public: Mapping[str, IPAddress] | None = None, told: Mapping[str, Sourced[str]] | None = None

@@ -235,4 +235,4 @@ def _keep(run: Run, stand: _Stand, outcome: Outcome | None) -> None:
     if told:
         with run.keeping() as state:
             if state is not None:
-                state.ledger.tell(run.at, told, "inferred")
+                state.ledger.tell(run.at, told, "inferred", run.basis)

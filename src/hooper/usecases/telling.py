@@ -23,7 +23,8 @@ def remember(run: Run, told: Mapping[str, str]) -> dict[str, Sourced[str]]:
     with run.keeping() as state:
         if state is not None:
             state.ledger.forget([key for key, value in told.items() if value == TAKEN_BACK])
-            state.ledger.tell(run.at, {key: value for key, value in told.items() if value != TAKEN_BACK})
+            given = {key: value for key, value in told.items() if value != TAKEN_BACK}
+            state.ledger.tell(run.at, given, basis=run.basis)
     known.update({key: as_told(value, run.at) for key, value in told.items()})
     return {key: value for key, value in known.items() if value.value != TAKEN_BACK}
 

@@ -374,6 +374,9 @@ class _PackedMemory:
         one = self.rows.get((service, transport, port))
         return PageKnown(one.title, ()) if one is not None else None
 
+    def rule(self, service: str, gateway: str) -> None:
+        return None
+
     def showing(self, fingerprint: str) -> tuple[str, ...]:
         return tuple(one.service for one in self.rows.values() if one.fingerprint == fingerprint)
 

@@ -19,7 +19,7 @@ from hooper.net.types import Door
 from hooper.places import Place
 from hooper.site.words import chosen
 from hooper.sourced import Sourced
-from hooper.usecases.looking import keep_address, keep_look
+from hooper.usecases.looking import keep_address, keep_look, keep_tables
 from hooper.usecases.probing import probe_keys
 from hooper.usecases.run import Run
 from hooper.usecases.telling import remember
@@ -92,7 +92,7 @@ def asked_on_site(run: Run, request: WhyRequest, facts: ServiceFacts, given: Map
     with run.keeping() as state:
         if state is not None:
             new = {f"{mark}{key}": said for key, said in answers.items() if before.get(key) != said}
-            state.ledger.tell(run.at, new)
+            state.ledger.tell(run.at, new, basis=run.basis)
     texts = {question.key: question.text for question in pool}
     rows = [AskedOnSite(key, texts[key], said) for key, said in answers.items() if key in texts]
     rows += [AskedOnSite(upcoming.key, upcoming.text, None)] if upcoming is not None else []
@@ -135,6 +135,7 @@ async def gathered(
             keep_look(run, look)
     if request.keep:
         keep_address(run, facts.line.line, facts.line.public)
+        keep_tables(run, request.service, facts.rules)
     return facts, trouble
 
 
