@@ -14,6 +14,7 @@ from hooper.keep.metrics import exposition
 from hooper.store.kept import Condition, Heard, Level, Made, Stood
 from hooper.store.sitefile import read_site
 from hooper.store.state import State
+from hooper.usecases.condition_kinds import of_service
 from hooper.usecases.conditions import how_all_stands
 from hooper.usecases.reporting import ReportRequest, report
 from hooper.usecases.run import Run
@@ -265,3 +266,19 @@ def test_all_commands_say_the_same_of_a_service(town: LabHere, fault: str | None
     assert {line.split(" ")[-1] for line in shown if line.startswith("hooper_well")} == ({wanted} if wanted else set())
     found = town.run("why", service, "--from", "interface:usb0", "--json").document
     assert found["ok"] is {"well": True, "wrong": False, "unknown": None}[level], (level, found["ok"])
+
+
+def test_what_a_tunnel_leads_to_is_judged_by_the_tunnel(town: LabHere) -> None:
+    """That it is shut outside is half of it: nobody has looked through the tunnel."""
+    town.run("check", "film-shell", "--from", "interface:usb0")
+    rows = town.run("status", "--json").document["rows"]
+    (row,) = [one for one in rows if (one["kind"], one["subject"]) == ("service", "film-shell")]
+    assert (row["state"], row["level"], "through its tunnel" in row["detail"]) == ("shut", "unknown", True)
+    assert town.run("why", "film-shell", "--json").document["ok"] is None
+    shut = Stood(Condition("service", "film-shell", "interface:usb0", "shut", "well"), NOW, NOW)
+    by_peer = Stood(
+        Condition("service", "film-shell", "interface:cox-phone", "answers", "well"), NOW - HOUR, NOW - HOUR
+    )
+    where = read_site(Path(town.env["HOOPER_SITE"])).site
+    for looks, level in (((shut,), "unknown"), ((shut, by_peer), "well"), ((by_peer,), "well")):
+        assert of_service(where, "film-shell", looks, NOW).level == level

@@ -207,14 +207,15 @@ def tick(
 
 
 def _render_known(document: KnownDocument, out: Screen) -> None:
-    from hooper.cli.render import table
+    from hooper.cli.render import counted, table
 
     out.print(f"{document.host} at {document.address}: what it shows is kept as its own.")
     drawn = table("service", "port", "known by", "seen", prose=("seen",))
     for row in document.signs:
         key = f"its key {row.key[:23]}…" if row.key is not None else "nothing that another of its make would not show"
         if row.page is not None:
-            key = f"its page “{row.page}”" + (f", {len(row.pictures)} pictures" if row.pictures else "")
+            pictures = f", {counted(len(row.pictures), 'picture')}" if row.pictures else ""
+            key = f"its page “{row.page}”{pictures}"
             key += ": another of its make may show the same"
         if row.before is not None and row.before != row.key:
             key += f", before {row.before[:23]}…"

@@ -172,6 +172,10 @@ def of_service(site: Site, key: str, stood: Sequence[Stood], now: datetime) -> J
     lately = [one for one in told if latest - one.at < GONE]
     chosen = min(lately, key=lambda one: (ORDER.index(one.condition.level), -one.at.timestamp()))
     level = level_of(chosen, now)
+    if site.services[key].reach == "tunnel" and level == "well":  # that it is shut outside is half of it
+        by_tunnel = [one for one in lately if one.condition.state == "answers" and places[id(one)].kind != "here"]
+        chosen = max(by_tunnel, key=lambda one: one.at, default=chosen)
+        level = level_of(chosen, now) if by_tunnel else "unknown"
     if not counting and outward and level == "well":
         level = "unknown"
     decides = NOTHING if level == "well" else _why(chosen.condition) if level == "wrong" else look

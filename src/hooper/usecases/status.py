@@ -134,8 +134,10 @@ def _service(run: Run, key: str, judged: Judgement, dues: Mapping[str, datetime]
     if judged.because is None:
         return _never("service", key, "")
     row = _row(run, judged.because, dues)
-    if judged.level != row.level:  # well, and seen from inside alone
-        return replace(row, level=judged.level, needs=NOTHING, detail=row.detail + say("nobody-from-outside"))
+    if judged.level != row.level:  # well, and not seen from where it counts
+        tunnel = run.site.services[key].reach == "tunnel"
+        words = say("not-by-its-tunnel" if tunnel else "nobody-from-outside")
+        return replace(row, level=judged.level, needs=NOTHING, detail=row.detail + words)
     return row
 
 
