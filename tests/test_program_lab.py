@@ -330,7 +330,7 @@ def test_masked_output_tells_nothing(lab: Lab) -> None:
 
 def test_the_clock_can_be_moved(tmp_path: Path) -> None:
     with town_here(tmp_path / "lab") as lab:
-        moved = valid("lab-clock", lab.run("lab", "clock", "--advance", "2592000", "--json").document)
+        moved = valid("lab", lab.run("lab", "clock", "--advance", "2592000", "--json").document)
         assert moved["ahead_s"] == 2592000
         assert check(lab, "film-page", origin="here").document["at"][:10] == moved["now"][:10]
         assert lab.run("lab", "clock", "--advance", "-5").code == 2

@@ -140,7 +140,7 @@ def test_the_move_that_tells_which_box_is_wrong(lab: Lab, tmp_path: Path) -> Non
     wrong_place = lab.run("survey", "--between", "--deadline", "1", "--json")
     assert wrong_place.code == 2
     assert "fibre-box" in wrong_place.document["errors"][0]["remedy"]
-    assert valid("lab-plug", lab.run("lab", "plug", "between", "--json").document)["where"] == "between"
+    assert valid("lab", lab.run("lab", "plug", "between", "--json").document)["where"] == "between"
     code, got = survey(lab, "--between", *state, deadline="2")
     between = got["between"]
     assert (code, between["inner"], between["outer"], between["wrong"]) == (0, "club-router", FIBRE, None)

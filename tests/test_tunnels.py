@@ -204,7 +204,7 @@ def test_a_peer_is_made_handed_and_proven(lab: LabHere) -> None:
     rows = valid("peer-list", told(lab, "peer", "list", "--json").document)["peers"]
     assert [(row["peer"], row["enforced"], row["ok"]) for row in rows] == [("cox-phone", "server", True)]
     assert valid("tunnel-list", told(lab, "tunnel", "list", "--json").document)["tunnels"][0]["ok"]
-    dump = valid("lab-dump", told(lab, "lab", "dump", "--json").document)["dump"]
+    dump = valid("lab", told(lab, "lab", "dump", "--json").document)["dump"]
     (lab.folder / "dump.txt").write_text(dump)
     seen = valid("tunnel-seen", told(lab, "tunnel", "seen", "oars", str(lab.folder / "dump.txt"), "--json").document)
     assert {row["peer"] for row in seen["peers"]} == {"cox-phone", "the probe, for checks"}

@@ -27,7 +27,7 @@ from hooper.site.words import chosen
 if TYPE_CHECKING:
     from hooper.cli.screen import Screen
     from hooper.lab.answers import (
-        LabClockDocument,
+        LabDocument,
         LabFaultsDocument,
         LabLedgerDocument,
         LabLineDocument,
@@ -68,6 +68,13 @@ def _answer(session: Session, kind: type[T], do: str, **more: Any) -> T:
         raise UsageError(
             f"the lab's answer to {do!r} is not understood", remedy="Start a new one: `hooper lab run`."
         ) from None
+
+
+def _done(session: Session, do: str, **more: Any) -> LabDocument:
+    """What the lab says of a deed. Raises: UsageError: nothing of that kind."""
+    from hooper.lab.answers import LabDocument
+
+    return _answer(session, LabDocument, do, **more)
 
 
 @command(app, "lab run")
@@ -244,15 +251,13 @@ def plug(
     ],
 ) -> None:
     """Be the person who carries the laptop to another socket."""
-    from hooper.lab.answers import LabPlugDocument
-
-    done = _answer(session, LabPlugDocument, "plug", where=where)
+    done = _done(session, "plug", where=where)
     words = {
         "home": "The laptop is plugged in on the club's LAN.",
         "between": "The laptop is plugged in between the two boxes.",
         "away": "The laptop is away from home: it has the phone's mobile data alone.",
     }
-    session.show(done, lambda shown, out: out.print(words[shown.where]))
+    session.show(done, lambda shown, out: out.print(words[shown["where"]]))
 
 
 @command(app, "lab install", site=True, state=True)
@@ -274,7 +279,6 @@ def install(
     """Be the person at a device's page who gives it the certificate that was ordered."""
     from hooper.certs.store import CertificateStore
     from hooper.files import read_text
-    from hooper.lab.answers import LabInstallDocument
     from hooper.store.path import state_path
     from hooper.store.state import State
 
@@ -285,8 +289,8 @@ def install(
     if store.kept(certificate) is None:
         raise UsageError(f"{certificate} was not ordered yet", remedy="Order it: `hooper cert order`.")
     chain, key = read_text(store.chain_path(certificate)), read_text(store.key_path(certificate))
-    done = _answer(session, LabInstallDocument, "install", service=service, chain=chain, key=key)
-    session.show(done, lambda shown, out: out.print(f"{shown.host} now shows the certificate {certificate}."))
+    done = _done(session, "install", service=service, chain=chain, key=key)
+    session.show(done, lambda shown, out: out.print(f"{shown['host']} now shows the certificate {certificate}."))
 
 
 @command(app, "lab restart")
@@ -298,10 +302,8 @@ def restart(
     ],
 ) -> None:
     """Restart a router: what programs entered is lost, what was typed stays, its control address changes."""
-    from hooper.lab.answers import LabRestartDocument
-
-    done = _answer(session, LabRestartDocument, "restart", gateway=gateway)
-    session.show(done, lambda shown, out: out.print(f"{shown.gateway} has restarted."))
+    done = _done(session, "restart", gateway=gateway)
+    session.show(done, lambda shown, out: out.print(f"{shown['gateway']} has restarted."))
 
 
 @command(app, "lab readdress")
@@ -312,19 +314,15 @@ def readdress(
     ] = None,
 ) -> None:
     """Be the provider that gives the line another address at night. Routers that speak announce it."""
-    from hooper.lab.answers import LabReaddressDocument
-
-    done = _answer(session, LabReaddressDocument, "readdress", address=address)
-    session.show(done, lambda shown, out: out.print(f"{shown.gateway} has {shown.address} now."))
+    done = _done(session, "readdress", address=address)
+    session.show(done, lambda shown, out: out.print(f"{shown['gateway']} has {shown['address']} now."))
 
 
 @command(app, "lab power-cut")
 def power_cut(session: Session) -> None:
     """Let the power go and come back: all routers begin anew, and lose what programs entered."""
-    from hooper.lab.answers import LabPowerDocument
-
-    done = _answer(session, LabPowerDocument, "power-cut")
-    session.show(done, lambda shown, out: out.print(f"The power was gone. Begun anew: {', '.join(shown.gateways)}."))
+    done = _done(session, "power-cut")
+    session.show(done, lambda shown, out: out.print(f"The power was gone. Begun anew: {', '.join(shown['gateways'])}."))
 
 
 @command(app, "lab lag")
@@ -339,15 +337,12 @@ def lag(
     ] = None,
 ) -> None:
     """Make name servers and the name provider slow; without options, how slow they are."""
-    from hooper.lab.answers import LabLagDocument
+    done = _done(session, "lag", second_s=second, provider_s=provider, spacing_s=spacing)
 
-    given = {"second_s": second, "provider_s": provider, "spacing_s": spacing}
-    done = _answer(session, LabLagDocument, "lag", **given)
-
-    def render(shown: LabLagDocument, out: Screen) -> None:
-        behind = f"{shown.second_s:g} s behind" if shown.second_s is not None else "there is none"
-        out.print(f"second name server: {behind}")
-        out.print(f"name provider: shows after {shown.provider_s:g} s, wants {shown.spacing_s:g} s between updates")
+    def render(shown: LabDocument, out: Screen) -> None:
+        second, provider, spacing = shown["second_s"], shown["provider_s"], shown["spacing_s"]
+        out.print(f"second name server: {f'{second:g} s behind' if second is not None else 'there is none'}")
+        out.print(f"name provider: shows after {provider:g} s, wants {spacing:g} s between updates")
 
     session.show(done, render)
 
@@ -465,19 +460,17 @@ def move_clock(
     back: Annotated[float, time_option("--back", "Move the town's clock back.")] = "0s",  # type: ignore[assignment]
 ) -> None:
     """The town's clock; it can be moved."""
-    from hooper.lab.answers import LabClockDocument
-
     if advance and back:
         raise UsageError("--advance and --back exclude each other", remedy="Give one of them.")
-    answer = _ask(session, "clock", advance_s=advance - back)
-    document = LabClockDocument(str(answer["now"])[:19] + "Z", float(answer["ahead_s"]))
-    session.show(document, _render_clock)
+    done = _done(session, "clock", advance_s=advance - back)
+    done["now"] = done["now"][:19] + "Z"
+    session.show(done, _render_clock)
 
 
-def _render_clock(document: LabClockDocument, out: Screen) -> None:
-    way = "behind" if document.ahead_s < 0 else "ahead of"
-    out.print(f"{document.now}, {shown_duration(abs(document.ahead_s))} {way} this machine")
+def _render_clock(document: LabDocument, out: Screen) -> None:
+    way = "behind" if document["ahead_s"] < 0 else "ahead of"
+    out.print(f"{document['now']}, {shown_duration(abs(document['ahead_s']))} {way} this machine")
 
 
-register(app, _answer)
-register_phone(app, _answer)
+register(app, _done)
+register_phone(app, _done)

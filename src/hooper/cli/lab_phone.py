@@ -21,8 +21,8 @@ WORDS = {
 }
 
 
-def register_phone(app: typer.Typer, answer: Callable[..., Any]) -> None:
-    """Add the commands. answer: asks the lab for a document."""
+def register_phone(app: typer.Typer, done: Callable[..., Any]) -> None:
+    """Add the commands. done: has the lab do something, and gives what it says of it."""
 
     @command(app, "lab roam")
     def roam(
@@ -30,10 +30,7 @@ def register_phone(app: typer.Typer, answer: Callable[..., Any]) -> None:
         where: Annotated[str, typer.Argument(metavar="PLACE", help="home: on the club's Wi-Fi; away: mobile data.")],
     ) -> None:
         """Be the person who carries the phone home, or away again."""
-        from hooper.lab.answers import LabRoamDocument
-
-        done = answer(session, LabRoamDocument, "roam", where=where)
-        session.show(done, lambda shown, out: out.print(WORDS[shown.where]))
+        session.show(done(session, "roam", where=where), lambda shown, out: out.print(WORDS[shown["where"]]))
 
     @command(app, "lab browse")
     def open_page(

@@ -5,6 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Literal
 
+from typing_extensions import TypedDict
+
 from hooper.planning.documents import Reservation
 from hooper.ports import Ports
 
@@ -140,63 +142,6 @@ class LabLineDocument:
 
 
 @dataclass(frozen=True, slots=True)
-class LabPlugDocument:
-    """`hooper lab plug`. where: the interface or network."""
-
-    where: str
-
-
-@dataclass(frozen=True, slots=True)
-class LabRoamDocument:
-    """`hooper lab roam`. where: the phone's place: home or away."""
-
-    where: str
-
-
-@dataclass(frozen=True, slots=True)
-class LabRestartDocument:
-    """`hooper lab restart`."""
-
-    gateway: str
-
-
-@dataclass(frozen=True, slots=True)
-class LabReaddressDocument:
-    """`hooper lab readdress`. address: the one that the line has now. gateway: the box that has it."""
-
-    gateway: str
-    address: str
-
-
-@dataclass(frozen=True, slots=True)
-class LabPowerDocument:
-    """`hooper lab power-cut`. gateways: the routers that speak a protocol, and have lost what programs entered."""
-
-    gateways: tuple[str, ...]
-
-
-@dataclass(frozen=True, slots=True)
-class LabLagDocument:
-    """`hooper lab lag`, in seconds.
-
-    second_s: how far the zone's second name server is behind; null: there is none. provider_s: how long the name
-    provider takes until what it took shows. spacing_s: what it wants between two updates of a name.
-    """
-
-    second_s: float | None
-    provider_s: float
-    spacing_s: float
-
-
-@dataclass(frozen=True, slots=True)
-class LabInstallDocument:
-    """`hooper lab install`. host: the device that now shows the certificate."""
-
-    service: str
-    host: str
-
-
-@dataclass(frozen=True, slots=True)
 class LedgerEntry:
     """One exchange in the lab.
 
@@ -219,14 +164,6 @@ class LabLedgerDocument:
 
 
 @dataclass(frozen=True, slots=True)
-class LabClockDocument:
-    """`hooper lab clock`. ahead_s: seconds by which the lab's clock is ahead of the machine's. now: the lab's time."""
-
-    now: str
-    ahead_s: float
-
-
-@dataclass(frozen=True, slots=True)
 class Step:
     """One step of the demo. step: its name."""
 
@@ -243,17 +180,31 @@ class DemoDocument:
     folder: str | None
 
 
-@dataclass(frozen=True, slots=True)
-class LabLoadDocument:
-    """`hooper lab load`. on: the machine. interface: what the tunnel is called there. peers: how many it has."""
+class LabDocument(TypedDict, total=False):
+    """What the lab says of a deed: `hooper lab plug`, `roam`, `restart`, `readdress`, `power-cut`, `lag`, `install`,
+    `load`, `dump`, `clock`; of each what it is about.
 
+    where: the socket, or the phone's place. gateway: the router that has restarted, or has another address now.
+    address: the one that the line has now. gateways: the routers that have lost what programs entered. second_s: how
+    far the zone's second name server is behind, in seconds; null: there is none. provider_s: how long the name provider
+    takes until what it took shows. spacing_s: what it wants between two updates of a name. host: the device that now
+    shows the certificate. on: the machine that has a tunnel's file. interface: what the tunnel is called there. peers:
+    how many it has. dump: what `wg show all dump` would print on the gate, but for its private keys. now: the lab's
+    time. ahead_s: seconds by which it is ahead of the machine's.
+    """
+
+    where: str
+    gateway: str
+    address: str
+    gateways: tuple[str, ...]
+    second_s: float | None
+    provider_s: float
+    spacing_s: float
+    service: str
+    host: str
     on: str
     interface: str
     peers: int
-
-
-@dataclass(frozen=True, slots=True)
-class LabDumpDocument:
-    """`hooper lab dump`. dump: what `wg show all dump` would print on the gate, but for its private keys."""
-
     dump: str
+    now: str
+    ahead_s: float

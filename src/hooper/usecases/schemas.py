@@ -127,7 +127,7 @@ def document_schema(name: str) -> dict[str, Any]:
     made = TypeAdapter(DOCUMENTS[name]).json_schema(mode="serialization")
     body = _closed(_explained(made, DOCUMENTS[name]))
     properties = {**_HEAD, **body.get("properties", {}), "errors": _ERRORS}
-    optional = set() if name == "errors" else {"errors"}
+    optional = {} if name == "errors" else {"errors": None} if name != "lab" else properties.keys() - _HEAD
     schema = {
         "$schema": _DIALECT,
         "title": f"hooper {name.replace('-', ' ')}",
