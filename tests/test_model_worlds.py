@@ -9,7 +9,11 @@ import pytest
 from hooper.why.case import WhyDocument
 from hooper.why.diagnosis import diagnose
 from hooper.why.facts import ServiceFacts
+from hooper.why.tunnel import diagnose_peer
 from support.fault_table import PLAN, TOPOLOGY
+from support.model_peers import CAUSES, PeerWorld
+from support.model_peers import PLAN as PEER_PLAN
+from support.model_peers import TOPOLOGY as PEERS
 from support.model_worlds import TIMELY as TIMES
 from support.model_worlds import World
 
@@ -60,3 +64,20 @@ def test_nothing_is_said_wrongly_and_what_decides_decides(seed: int, most: int) 
     for number in range(150):
         world = World.random(rng, most)
         assert wrong_about(world) is None, (number, world.causes)
+
+
+@pytest.mark.parametrize("seed", range(3))
+def test_nothing_is_said_wrongly_of_a_peer(seed: int) -> None:
+    """What is certain is so, where it works that is said, and what is wrong is named."""
+    rng = Random(seed)
+    for number in range(600):
+        world = PeerWorld(rng, rng.choice(CAUSES))
+        facts = world.facts()
+        found = {one.code: one.certainty for one in diagnose_peer(PEERS, PEER_PLAN, facts).causes}
+        document = diagnose_peer(PEERS, PEER_PLAN, facts)
+        certain = {code for code, certainty in found.items() if certainty == "certain"}
+        assert certain <= {world.cause}, (number, world.cause, found)
+        assert (document.ok is True) == (world.cause is None and facts.through is not None), (world.cause, found)
+        if facts.through is not None and world.cause is not None:
+            assert document.ok is False
+            assert world.cause in found, (number, world.cause, found)

@@ -18,7 +18,7 @@ from collections.abc import Collection, Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from functools import cache
 from itertools import combinations
-from typing import NamedTuple
+from typing import Literal, NamedTuple
 
 Outcome = str
 Look = str  # an aspect, or one at a router: rule@KEY, wan@KEY
@@ -30,7 +30,9 @@ class Footing(NamedTuple):
 
     routers: that need a rule, outermost first. public: it is to be reached from outside over IPv4. vpn: it was looked
     through one. both: it is planned for both transports. leaf: its device is none of the routers. tunnel: it is the
-    server of one. entered: the routers at which Hooper has entered its rule; None: that may be any.
+    server of one. entered: the routers at which Hooper has entered its rule; None: that may be any. way: over
+    IPv4; over IPv6, of a service that runs, as was seen over IPv4, or that may not; or from the server of a tunnel to
+    what lies behind it. without: what cannot be wrong here.
     """
 
     routers: tuple[str, ...]
@@ -40,6 +42,8 @@ class Footing(NamedTuple):
     leaf: bool = True
     tunnel: bool = True
     entered: tuple[str, ...] | None = None
+    way: Literal["four", "six", "six-runs", "behind"] = "four"
+    without: frozenset[str] = frozenset()
 
 
 @dataclass(frozen=True)
@@ -89,6 +93,7 @@ WELL = {
     "way-in": "lan", "goes-by": "site", "mask": "yes", "mtu": "yes",
     "rules": "yes", "anew": "yes", "remote": "yes", "wan-equal": "yes", "online": "yes", "shared": "yes no",
     "number": "no", "elsewhere": "yes", "vpn": "yes",
+    "outside6": "same", "inside6": "same", "through": "same", "route": "ticked open none",
 }  # fmt: skip
 
 
@@ -160,6 +165,27 @@ TUNNEL = (
          server_peer="unknown known"),
     _row("tunnel-peer-missing", 5, 1, inside="silent", outside="silent", server_peer="unknown"),
 )  # fmt: skip
+SIX = (  # nothing is translated there: the device's own address and the openings count
+    _row("opening-missing", 2, 3, outside6="silent refused?"),
+    _row("host-six-moved", 4, 1.5, outside6="silent refused? other?", inside6="silent"),
+    _row("host-filters-all", 4.2, 0.7, outside6="silent refused?", inside6="silent"),
+    _row("host-filters-strangers", 4.5, 1, outside6="silent refused?"),
+    _row("service-four-only", 5, 1, outside6="refused silent", inside6="refused"),
+    _row("service-other", 5, 0.5, outside6="other", inside6="other same"),
+)
+SIX_STOPPED = (
+    _row("host-off", 4, 1, outside6="silent", inside6="silent"),
+    _row("service-stopped", 5, 1, outside6="refused silent", inside6="refused"),
+)
+BEHIND = (  # seen through the tunnel, whose server answers in it
+    _row("server-not-forwarding", 1, 1.5, through="silent"),
+    _row("no-way-back", 2, 2, through="silent", route="open ticked?"),
+    _row("host-filters-strangers", 4.5, 1, through="silent"),
+    _row("host-off", 4, 2, through="silent", inside="silent"),
+    _row("host-moved", 4, 1.5, through="silent", inside="silent"),
+    _row("host-filters-all", 4.2, 0.7, through="silent", inside="silent"),
+    _row("service-stopped", 5, 2, through="refused", inside="refused"),
+)
 WAYS_OUT = ("host-without-way-out", "host-wrong-mask")  # which a router has
 RULES = {  # what a router's list says of the rule, what is seen from outside then, of other services, and the weight
     "missing": ("missing unseen ticked?", "silent refused? other?", "yes no?", 3.0),
@@ -178,6 +204,9 @@ RULES = {  # what a router's list says of the rule, what is seen from outside th
 @cache
 def rows(footing: Footing) -> tuple[Row, ...]:
     """All that can be wrong in this footing, from outside inward."""
+    other = {"six": (*SIX, *SIX_STOPPED), "six-runs": SIX, "behind": BEHIND}.get(footing.way)
+    if other is not None:
+        return tuple(row for row in other if row.code not in footing.without)
     every = list(ALWAYS)
     if footing.public:
         every += [row for row in PUBLIC if footing.leaf or row.code not in WAYS_OUT]

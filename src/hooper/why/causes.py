@@ -45,16 +45,17 @@ def weighed(
     known = {cause.code for cause in case.causes} | {*ITSELF} | ({*NAMED} if "name" in seen else set())
     causes = [(code, share) for code, share in told.causes if code not in known]
     sure = judged(footing, seen_by(looks, now=True)).certain
-    certainties = dict(_certainties(causes, sure))
+    found = dict(certainties(causes, sure))
     words = _Words(case, {one.look: one.outcome for one in looks})
-    for code, certainty in certainties.items():
+    for code, certainty in found.items():
         words.cause(code, certainty, told.where.get(code))
     alone = [code for code, _ in causes]
     beside = hidden(footing, seen, old, {*known, *alone}) if causes else ()
-    return tuple(code for code in (*alone, *beside) if code not in certainties)
+    return tuple(code for code in (*alone, *beside) if code not in found)
 
 
-def _certainties(causes: Collection[tuple[str, float]], sure: Collection[str]) -> Iterator[tuple[str, Certainty]]:
+def certainties(causes: Collection[tuple[str, float]], sure: Collection[str]) -> Iterator[tuple[str, Certainty]]:
+    """How likely each cause is, by its share of what is left; those that are rare are left out."""
     top = max((share for _, share in causes), default=0.0)
     alike = [code for code, share in causes if share >= top * LIKELY]
     for code, share in causes:

@@ -4,9 +4,18 @@ from __future__ import annotations
 
 from hooper import deeds
 from hooper.check.results import Result
+from hooper.evidence.worlds import Footing, judged
 from hooper.ports import ports_text
 from hooper.why.case import THERE, Case
-from hooper.words.said import NOTHING, say, together
+from hooper.why.causes import certainties
+from hooper.words.said import NOTHING, Value, say, together
+
+WORDS = {  # the words of a cause, where those that it has over IPv4 do not fit; and by whether it answers at home
+    ("opening-missing", True): "opening-missing.answered",
+    ("host-filters-all", None): "host-filters-all.not-reached",
+    ("service-other", None): "service-other.judge-six",
+    ("service-stopped", None): "service-stopped.beyond",
+}  # fmt: skip
 
 
 def six_alone(case: Case) -> bool:
@@ -51,42 +60,34 @@ def judge_six(case: Case, six: Result | None) -> None:
             port=six.port,
             router=router or say("its-router"),
         )
-    elif six.verdict in ("silent", "refused"):
+    elif six.verdict in ("silent", "refused", "mismatched"):
         _not_reached(case, six, router)
-    elif six.verdict == "mismatched":
-        case.caused(
-            "service-other.judge-six", "likely", sure=None, detail=six.detail, target_address=six.target_address
-        )
 
 
 def _not_reached(case: Case, six: Result, router: str | None) -> None:
-    """Nothing came back over IPv6: what the device says to its own network tells where it ends."""
-    name, inside = case.facts.service, case.facts.inside6
+    """It does not answer over IPv6: what it says to its own network tells where that ends."""
+    facts, name = case.facts, case.facts.service
+    inside, four = facts.inside6, None if six_alone(case) else facts.inside
+    seen: dict[str, tuple[str, ...]] = {"outside6": ("other" if six.verdict == "mismatched" else six.verdict,)}
+    if inside is not None and inside.verdict != "unproven":
+        word = "same" if inside.verdict in THERE else "other" if inside.verdict == "mismatched" else inside.verdict
+        seen["inside6"] = (word,)
+    runs = four is not None and four.verdict in THERE
+    told = judged(Footing((), way="six-runs" if runs else "six"), seen)
     host, sheet = case.site.services[name].host, deeds.SHEET(router) if router is not None else deeds.SHEET
-    if inside is not None and inside.verdict == "refused":
-        case.caused(
-            "service-four-only",
-            "certain" if case.facts.inside is not None and case.facts.inside.verdict in THERE else "likely",
-            host=host,
-            name=name,
-            target_address=inside.target_address,
-            port=inside.port,
-        )
-        return
-    if inside is not None and inside.verdict == "silent":
-        look = say("look-on-which-ipv6", host=host, target_address=six.target_address)
-        case.caused("host-six-moved", "likely", sure=look, target_address=inside.target_address, host=host, sheet=sheet)
-        case.caused("host-filters-all.not-reached", "possible", sure=look, host=host, name=name)
-        return
+    address, shown = six.target_address, inside.target_address if inside is not None else six.target_address
     answered = inside is not None and inside.verdict in THERE
-    case.cause(
-        "opening-missing",
-        "likely",
-        say("opening-missing.says", name=name, target_address=six.target_address, port=six.port)
-        + (say("opening-missing.not-reached.says") if answered else NOTHING),
-        say("opening-missing.do", sheet=sheet, name=name),
-        say("opening-missing.sure", router=router or say("its-router"))
-        + ("." if answered else say("opening-missing.not-reached.sure", host=host, target_address=six.target_address)),
-    )
-    if answered:
-        case.caused("host-filters-strangers", "possible", host=host, name=name)
+    missing = "opening-missing.not-reached.sure"
+    where = say("opening-missing.sure", router=router or say("its-router"))
+    look = say("look-on-which-ipv6", host=host, target_address=address)
+    sure = {
+        "opening-missing": where + ("." if answered else say(missing, host=host, target_address=address)),
+        "host-six-moved": look, "host-filters-all": look, "service-other": None,
+    }  # fmt: skip
+    values: dict[str, Value] = {
+        "name": name, "host": host, "sheet": sheet, "detail": six.detail, "port": six.port, "router": router or "",
+    }  # fmt: skip
+    for code, certainty in certainties(told.causes, told.certain):
+        at = shown if code in ("host-six-moved", "service-four-only") else address
+        words = WORDS.get((code, answered)) or WORDS.get((code, None), code)
+        case.caused(words, certainty, sure=sure.get(code, NOTHING), target_address=at, **values)

@@ -8,6 +8,7 @@ from datetime import date, datetime, timedelta
 from hooper import deeds
 from hooper.addresses import IPNetwork
 from hooper.check.results import Result, Seen
+from hooper.evidence.worlds import Footing, judged
 from hooper.planning.access import enforced, grants, hidden_by, on_gateway, server_addresses
 from hooper.planning.routes import return_routes
 from hooper.planning.topology import Topology
@@ -16,10 +17,15 @@ from hooper.planning.values import Plan
 from hooper.site.model import Site
 from hooper.site.tunnel_tables import Peer
 from hooper.store.kept import Handed, Heard
-from hooper.why.case import ORDER, THERE, Case, Certainty, WhyDocument
+from hooper.why.case import ORDER, THERE, Case, WhyDocument
+from hooper.why.causes import certainties
 from hooper.why.facts import ServiceFacts
 from hooper.words.said import Said, say, together
 
+BEHIND = {  # the words of causes behind the server
+    "host-filters-strangers": "host-filters-strangers.swallowed", "host-filters-all": "host-filters-all.behind",
+    "host-moved": "host-moved.behind", "service-stopped": "service-stopped.beyond",
+}  # fmt: skip
 CLOCKS_DIFFER = timedelta(minutes=2)
 
 
@@ -341,18 +347,21 @@ def _ways_back(case: Case, facts: PeerFacts) -> list[Said]:
 
 def _swallowed(case: Case, facts: PeerFacts) -> None:
     """The tunnel is up, and what lies behind the server is silent."""
-    site = case.site
+    site, inside = case.site, facts.target.inside
     tunnel = site.tunnels[site.peers[facts.peer].tunnel]
     server, host = site.services[tunnel.service].host, site.services[facts.target.service].host
     routes = _routes(case, facts)
     open_ones = [row for row in routes if row[0] not in facts.ticked]
-    for gateway, prefix, via in routes:
-        sure: Certainty = "likely" if (gateway, prefix, via) in open_ones else "possible"
-        case.caused("no-way-back", sure, gateway=gateway, prefix=prefix, via=via, host=host, sheet=deeds.SHEET(gateway))
-    if not on_gateway(site, tunnel) or routes:
-        case.caused("server-not-forwarding", "possible" if open_ones else "likely", server=server)
-    if tunnel.way_back == "route":
-        case.caused("host-filters-strangers.swallowed", "possible", host=host, subnet=tunnel.subnet)
-    if facts.target.inside is None:
-        router = case.topology.gateway(host)
-        case.caused("host-off", "possible", host=host, router=router)
+    seen = {"through": ("silent",), "route": ("open" if open_ones else "ticked" if routes else "none",)}
+    if inside is not None and inside.verdict in (*THERE, "refused", "silent"):
+        seen["inside"] = ("same" if inside.verdict in THERE else inside.verdict,)
+    never = {"no-way-back": not routes, "server-not-forwarding": on_gateway(site, tunnel) and not routes,
+             "host-filters-strangers": tunnel.way_back != "route"}  # fmt: skip
+    on = Footing((), way="behind", without=frozenset(code for code, so in never.items() if so))
+    for code, certainty in certainties(judged(on, seen).causes, ()):
+        for gateway, prefix, via in (open_ones or routes)[:1] if code == "no-way-back" else (("", "", ""),):
+            case.caused(
+                BEHIND.get(code, code), certainty, name=facts.target.service, gateway=gateway, prefix=prefix, via=via,
+                host=host, server=server, sheet=deeds.SHEET(gateway), subnet=tunnel.subnet,
+                router=case.topology.gateway(host), address=str(site.devices[host].address),
+            )  # fmt: skip
