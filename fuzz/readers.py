@@ -37,6 +37,7 @@ from hooper.store.state import State
 from hooper.usecases import moving, profiles, visit
 from hooper.usecases.brought import BroughtRequest, take_in
 from hooper.usecases.run import Run
+from hooper.wire.images import picture_size
 from hooper.words.said import quoted
 
 sys.path.insert(0, str(Path(__file__).parents[1] / "tests"))
@@ -256,8 +257,11 @@ READERS: dict[str, Target] = {
     "profile-openvpn": Target(_profile(OPENVPN_SITE), tuple(one.text.encode() for one in OPENVPN[:12]), OURS),
     "saved-page": Target(
         lambda data: read_page(data.decode("utf-8", "replace"), "page.html"),
-        tuple(page.encode() for page in PAGES.values()),
+        (*(page.encode() for page in PAGES.values()), b"<![if !IE]><table></table><![endif]><![CDATA[x]]><![>"),
         OURS,
+    ),
+    "picture": Target(
+        picture_size, (b"\x89PNG\r\n\x1a\n\0\0\0\x0dIHDR\0\0\0\x10\0\0\0\x10", b"\xff\xd8\xff\xc0\0\x11")
     ),
     "visit-pack": Target(_pack, varied(plain(PACK)), OURS),
     "visit-result": Target(_result, varied(plain(BROUGHT)), OURS),

@@ -9,6 +9,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from hooper.check.pictures import _pictures
 from hooper.wire.images import picture_size
 
 
@@ -46,3 +47,21 @@ def test_the_size_of_a_picture(make: object, width: int, height: int) -> None:
 def test_any_bytes_have_a_size_or_none(start: bytes, rest: bytes) -> None:
     found = picture_size(start + rest)
     assert found is None or (0 < found[0] < 100_000 and 0 < found[1] < 100_000)
+
+
+PIECES = ("<", "!", "[", "]", ">", "<![", "<img ", "src=", "href=", "<link rel=icon ", "'", '"', "a", "/", "http://here/",
+          "http://[", "\x00", "--", "CDATA[", "&#x110000;", "é", "?x= y", "<title>")  # fmt: skip
+
+
+@given(st.lists(st.sampled_from(PIECES), max_size=25).map("".join))
+def test_any_page_has_pictures_or_none(page: str) -> None:
+    """What a device shows is a stranger's; what is asked for then can be asked for."""
+    for path in _pictures(page, "/"):
+        assert path.startswith("/")
+        assert path.isascii()
+        assert " " not in path
+
+
+def test_the_pictures_of_a_page() -> None:
+    page = '<link rel="shortcut icon" href=fav.png><img src="/a b.gif"><IMG src=http://else/x.png><img src=b.jpg?v=1>'
+    assert list(_pictures(page, "/admin/index.html")) == ["/admin/fav.png", "/a%20b.gif", "/admin/b.jpg?v=1"]

@@ -5,14 +5,14 @@ measure too. It tells the make alone; what is otherwise speaks against it.
 from __future__ import annotations
 
 from collections.abc import Iterator
-from html.parser import HTMLParser
 from typing import TYPE_CHECKING
-from urllib.parse import urljoin, urlsplit
+from urllib.parse import quote, urljoin, urlsplit
 
 import anyio
 
 from hooper.errors import HooperError
 from hooper.net.plain_http import Url, ask
+from hooper.planning.page_tree import tree_of
 from hooper.store.kept import PageKnown
 from hooper.wire.head import page_title
 from hooper.wire.images import picture_size
@@ -48,27 +48,14 @@ async def page_known(door: Door, target: Target, deadline: float) -> PageKnown |
     return PageKnown(page_title(answer.body), tuple((path, *found[path]) for path in paths if path in found))
 
 
-class _Pictured(HTMLParser):
-    def __init__(self) -> None:
-        super().__init__()
-        self.found: list[str] = []
-
-    def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
-        given = dict(attrs)
-        link = given.get("href") if tag == "link" and "icon" in (given.get("rel") or "").lower() else given.get("src")
-        if tag in ("img", "link") and link:
-            self.found.append(link)
-
-
 def _pictures(page: str, path: str) -> Iterator[str]:
     """The paths of its pictures, as far as they stand on the same server."""
-    reader = _Pictured()
-    reader.feed(page)
-    for link in reader.found:
+    for node in tree_of(page).all("img", "link"):
+        icon = node.tag == "link" and "icon" in node.attributes.get("rel", "").lower()
+        link = node.attributes.get("href" if icon else "src", "")
         try:
-            parts = urlsplit(urljoin(f"http://here{path}", link))
+            parts = urlsplit(urljoin(f"http://here{path}", link)) if link else None
         except ValueError:
             continue
-        target = (parts.path or "/") + (f"?{parts.query}" if parts.query else "")
-        if (parts.scheme, parts.netloc) == ("http", "here") and target.isascii() and target.isprintable():
-            yield target.replace(" ", "%20")
+        if parts is not None and (parts.scheme, parts.netloc) == ("http", "here"):
+            yield quote(parts.path or "/", "/%") + (f"?{quote(parts.query, '=&%+')}" if parts.query else "")

@@ -147,6 +147,13 @@ class _Builder(HTMLParser):
     def handle_data(self, data: str) -> None:
         self._open[-1].children.append(data)
 
+    def parse_marked_section(self, i: int, report: bool = True) -> int:
+        """What is no marked section is text, as browsers have it; the library takes it for a mistake of its own."""
+        try:
+            return super().parse_marked_section(i, report)
+        except AssertionError:
+            return -1
+
 
 def tree_of(text: str) -> PageNode:
     """The page as a tree, each element with its size."""
