@@ -81,7 +81,7 @@ def test_a_phone_is_served_beside_four_thousand_idle_strangers(descriptors: int)
                 got, seconds = asked(port)
                 assert got.endswith(b"here")
                 took.append(seconds)
-        assert statistics.median(took) < 1, took  # on a busy machine a single one may wait longer
+        assert statistics.median(took) < 5, took  # what hangs, not what is late on a busy machine
         assert asked(port)[0].endswith(b"here")
         assert len(os.listdir(f"/proc/{ran.pid}/fd")) < descriptors // 2 + 32
         assert ran.poll() is None
