@@ -14,7 +14,8 @@ from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, precondition, rule
 
 from hooper.gateways.rules import LABEL, Wanted, is_labelled
-from hooper.gateways.work import DONE, LEASE_S, Work
+from hooper.gateways.tables import DONE
+from hooper.gateways.work import LEASE_S, Work
 from hooper.planning.values import Forward
 from hooper.ports import single
 from hooper.store.entries import LiveRule

@@ -142,7 +142,7 @@ def close_rules(
 
 def _show(session: Session, done: Done[RouterChangesDocument]) -> int:
     """What was done, and what is left."""
-    from hooper.gateways.work import DONE
+    from hooper.gateways.tables import DONE
 
     document = done.document
     code = session.show(document, _render_changes, errors=done.trouble)

@@ -3,27 +3,16 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Literal
+from typing import Literal, get_args
 
 from hooper.comparison import Comparison
 from hooper.ports import Ports
 from hooper.words.said import Said
 
 Owner = Literal["ours", "labelled", "lent", "other"]
-Outcome = Literal[
-    "added",
-    "restored",
-    "renewed",
-    "already",
-    "replaced",
-    "removed",
-    "put-back",
-    "gone",
-    "left",
-    "by-hand",
-    "refused",
-    "failed",
-]  # fmt: skip
+Done = Literal["added", "restored", "renewed", "already", "replaced", "removed", "put-back", "gone", "left"]
+Outcome = Literal[Done, "by-hand", "refused", "failed"]
+DONE: tuple[Done, ...] = get_args(Done)
 
 
 @dataclass(frozen=True, slots=True)

@@ -33,17 +33,6 @@ from hooper.store.journal import Journal
 from hooper.words.said import NOTHING, Said, quoted, say, together
 
 LEASE_S = 604_800  # a week
-DONE: tuple[Outcome, ...] = (
-    "added",
-    "restored",
-    "renewed",
-    "already",
-    "replaced",
-    "removed",
-    "put-back",
-    "gone",
-    "left",
-)
 
 
 @dataclass

@@ -13,12 +13,13 @@ from typing import TYPE_CHECKING, Literal, NamedTuple
 
 from hooper import deeds
 from hooper.planning.paths import RULES_FOR_A_RANGE
-from hooper.planning.topology import Topology
-from hooper.planning.values import EVERYTHING, Entering, Forward, Plan, Possible
+from hooper.planning.values import EVERYTHING, Entering, Possible
 from hooper.site.fields import CONTROLS
 from hooper.site.references import made_gateways
 
 if TYPE_CHECKING:
+    from hooper.planning.topology import Topology
+    from hooper.planning.values import Forward, Plan
     from hooper.site.model import Site
 
 Protocol = Literal["igd", "pcp", "natpmp"]

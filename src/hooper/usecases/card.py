@@ -4,20 +4,25 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
+from typing import TYPE_CHECKING
 
 from hooper.addresses import IPAddress
 from hooper.clock import rfc3339
-from hooper.errors import HooperError, NeedsAPerson, UsageError
+from hooper.errors import NeedsAPerson, UsageError
 from hooper.planning.access import interface_name, reaching
-from hooper.planning.card import CardDocument, make_card
+from hooper.planning.card import make_card
 from hooper.planning.local_ports import by_ssh, local_port
 from hooper.planning.typed import typed_inside, typed_locally
-from hooper.store.kept import Stood
 from hooper.usecases.condition_kinds import of_services
 from hooper.usecases.conditions import how_all_stands
-from hooper.usecases.run import Run
 from hooper.usecases.typing_now import TypedNow, typed_now
 from hooper.words.said import NOTHING
+
+if TYPE_CHECKING:
+    from hooper.errors import HooperError
+    from hooper.planning.card import CardDocument
+    from hooper.store.kept import Stood
+    from hooper.usecases.run import Run
 
 
 @dataclass(frozen=True)

@@ -8,15 +8,18 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from datetime import datetime, timedelta
-from typing import Literal, NamedTuple
+from typing import TYPE_CHECKING, Literal, NamedTuple
 
 from hooper import deeds
-from hooper.evidence.observations import LastChange
 from hooper.places import HERE, Place
 from hooper.planning.openers import driven_gateways
 from hooper.site.model import Site
-from hooper.store.kept import Condition, Level, Stood, Subject
+from hooper.store.kept import Condition, Level, Stood
 from hooper.words.said import NOTHING, Said, say
+
+if TYPE_CHECKING:
+    from hooper.evidence.observations import LastChange
+    from hooper.store.kept import Subject
 
 
 class ConditionKind(NamedTuple):

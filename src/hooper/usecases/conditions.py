@@ -4,27 +4,31 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from datetime import datetime, timedelta
+from typing import TYPE_CHECKING
 
-from hooper.certs.rows import CertificateRow
-from hooper.check.results import Result
-from hooper.check.wish import Outcome
 from hooper.clock import read_moment
 from hooper.durations import shown_duration
-from hooper.errors import HooperError
 from hooper.evidence.observations import CHANGED, Observation, basis_of, service_subject
-from hooper.gateways.tables import RuleChange
-from hooper.gateways.work import DONE
-from hooper.line.judging import CODES
-from hooper.line.situation import LineJudged
-from hooper.line.sources import PublicAddress
-from hooper.names.rows import NameRow
-from hooper.places import Place
-from hooper.planning.topology import Topology
-from hooper.site.model import Site
-from hooper.store.kept import Condition, Level, Stood
+from hooper.gateways.tables import DONE
+from hooper.store.kept import Condition
 from hooper.usecases.condition_kinds import standing
-from hooper.usecases.run import Run
-from hooper.words.said import NOTHING, Said, say, together
+from hooper.words.said import NOTHING, say, together
+
+if TYPE_CHECKING:
+    from hooper.certs.rows import CertificateRow
+    from hooper.check.results import Result
+    from hooper.check.wish import Outcome
+    from hooper.errors import HooperError
+    from hooper.gateways.tables import RuleChange
+    from hooper.line.situation import LineJudged
+    from hooper.line.sources import PublicAddress
+    from hooper.names.rows import NameRow
+    from hooper.places import Place
+    from hooper.planning.topology import Topology
+    from hooper.site.model import Site
+    from hooper.store.kept import Level, Stood
+    from hooper.usecases.run import Run
+    from hooper.words.said import Said
 
 ENDS_SOON = ("due",)  # a certificate that is to be renewed and has not been
 OF_NAMES = {  # the cause, by what became of the update
@@ -140,6 +144,8 @@ def of_line(line: str, judged: LineJudged) -> Iterator[Condition]:
         return
     detail = together(judged.evidence)
     if judged.can_forward is False:
+        from hooper.line.judging import CODES
+
         yield Condition("line", line, "", "barred", "wrong", detail, CODES.get(judged.kind, "line-behind-carrier"))
     elif judged.can_forward:
         yield Condition("line", line, "", "reaches", "well", detail)

@@ -3,16 +3,20 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from typing import TYPE_CHECKING
 
 from hooper.clock import rfc3339
-from hooper.errors import HooperError
-from hooper.planning.audit import AuditDocument, Exposed
 from hooper.planning.documents import HostListDocument, ServiceListDocument
 from hooper.planning.lists import host_rows, service_rows
-from hooper.usecases.condition_kinds import Judgement, of_services
+from hooper.usecases.condition_kinds import of_services
 from hooper.usecases.conditions import how_all_stands
-from hooper.usecases.run import Run
 from hooper.usecases.standing import standing
+
+if TYPE_CHECKING:
+    from hooper.errors import HooperError
+    from hooper.planning.audit import AuditDocument, Exposed
+    from hooper.usecases.condition_kinds import Judgement
+    from hooper.usecases.run import Run
 
 
 def audit(run: Run, request: None = None) -> tuple[AuditDocument, list[HooperError]]:

@@ -5,31 +5,27 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
-from typing import Literal
+from typing import TYPE_CHECKING, Literal
 
 from hooper.clock import rfc3339
 from hooper.comparison import Comparison, Side
-from hooper.errors import HooperError, MachineError, StateError
+from hooper.errors import MachineError, StateError
 from hooper.places import Place
 from hooper.planning.openers import driven_gateways
 from hooper.planning.values import EVERYTHING, Finding
 from hooper.planning.worksheet import ticked_sheets
-from hooper.site.model import Site
 from hooper.site.references import made_gateways
-from hooper.store.kept import Condition, Level, Stood, Subject
-from hooper.usecases.condition_kinds import (
-    KINDS,
-    ORDER,
-    Judgement,
-    freshness_of,
-    level_of,
-    meant_by,
-    of_services,
-    proof_of,
-)
+from hooper.store.kept import Level, Subject
+from hooper.usecases.condition_kinds import KINDS, ORDER, freshness_of, level_of, meant_by, of_services, proof_of
 from hooper.usecases.conditions import how_all_stands
-from hooper.usecases.run import Run
 from hooper.words.said import NOTHING, Said, quoted, say
+
+if TYPE_CHECKING:
+    from hooper.errors import HooperError
+    from hooper.site.model import Site
+    from hooper.store.kept import Condition, Stood
+    from hooper.usecases.condition_kinds import Judgement
+    from hooper.usecases.run import Run
 
 CHECK = "check "  # how the tasks of a keeper begin that look from a place
 Freshness = Literal["fresh", "fading", "old", "never"]
