@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from collections.abc import Callable, Iterable, Mapping
 from datetime import datetime
-from typing import Any, TypeVar, get_args
+from typing import Any, get_args
 
 from hooper.addresses import parse_address
 from hooper.clock import later, read_moment, rfc3339
@@ -27,7 +27,6 @@ from hooper.store.database import Database
 from hooper.store.kept import Heard, PageKnown, StoredInside
 from hooper.words.said import Said
 
-T = TypeVar("T")
 LOOKS_KEPT = 50_000
 _COLUMNS = "subject, aspect, value, at, by, place, strength, basis, run"
 _SELECT, _DELETE = f"SELECT {_COLUMNS} FROM observations WHERE", "DELETE FROM observations WHERE"  # noqa: S608 - ours
@@ -76,8 +75,8 @@ class Ledger:
 
     def told(self, now: datetime, counts: Callable[[Observation], bool] = lambda one: True) -> dict[str, Sourced[str]]:
         """All that people told, by SUBJECT/ASPECT, with its date. counts: whether it still does. Raises: StateError."""
-        found = self._read("by IN ('told', 'inferred')", now)
-        return {one.key: as_told(str(one.value), one.at) for one in found if counts(one)}
+        found = self._read("by IN ('told', 'inferred')", now)  # the newest first
+        return {one.key: as_told(str(one.value), one.at) for one in reversed(found) if counts(one)}
 
     def rule(self, service: str, gateway: str) -> Observation | None:
         """What a router's table last said of a service's rule. Raises: StateError."""

@@ -120,13 +120,15 @@ class Run:
 
     def seen_outside(self, service: str, lately: timedelta) -> list[Observation]:
         """The looks at a service from outside that still count, newest first. Raises: StateError."""
-        from hooper.evidence.observations import REACH, service_subject
+        from hooper.evidence.observations import CHANGED, REACH, LastChange, service_subject
 
         if self.state is None:
             return []
-        seen = self.state.ledger.newest(service_subject(service), REACH, self.at, self.at - lately)
-        changes = self.changes() if seen else {}
-        return [one for one in seen if not changes[service].outdates(one.at, one.basis)]
+        subject, ledger = service_subject(service), self.state.ledger
+        seen = ledger.newest(subject, REACH, self.at, self.at - lately)
+        changed = next((one.at for one in ledger.newest(subject, CHANGED, self.at)), None) if seen else None
+        since = LastChange(changed, self.basis(subject))
+        return [one for one in seen if not since.outdates(one.at, one.basis)]
 
     def told(self) -> dict[str, Sourced[str]]:
         """All that people told. Raises: StateError."""
