@@ -17,7 +17,7 @@ from hooper.evidence.observations import ADDRESS, REACH, SURVEY, Observation, in
 from hooper.line.surveyed import Surveyed, recalled
 from hooper.store.database import MIGRATIONS
 from hooper.store.entries import Entered, LiveRule
-from hooper.store.kept import Heard
+from hooper.store.kept import Condition, Heard
 from hooper.store.orders import Started
 from hooper.store.state import State
 from hooper.store.updates import LastUpdate
@@ -155,3 +155,16 @@ def test_an_observation_takes_the_place_of_the_older_one(tmp_path: Path) -> None
         assert [one.value["n"] for one in state.ledger.newest("services.a", REACH, later)] == [2, 1, 0]
         state.ledger.forget(["gateways.box/wan"])
         assert state.ledger.newest("gateways.box", "wan", later) == []
+
+
+def test_what_was_seen_earlier_and_is_told_later_takes_nothing_from_what_stands(tmp_path: Path) -> None:
+    """Two visits to one place, brought home in the other order."""
+    now = datetime(2026, 5, 1, 12, tzinfo=UTC)
+    with State(tmp_path / "s.sqlite3") as state:
+        for hours, kind in ((0, "answers"), (-5, "broken"), (1, "broken")):
+            level = "well" if kind == "answers" else "wrong"
+            one = Condition("service", "film-page", "visit:the café", kind, level)  # type: ignore[arg-type]
+            changed = state.history.note(now + timedelta(hours=hours), [one])
+            assert bool(changed) == (hours != -5)
+        ((stood,)) = state.history.conditions()
+        assert (stood.condition.state, stood.at) == ("broken", now + timedelta(hours=1))

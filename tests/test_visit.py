@@ -6,6 +6,7 @@ import json
 import random
 import stat
 from dataclasses import replace
+from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Any
 
@@ -62,6 +63,10 @@ def test_a_visit_is_proof_with_its_place_and_time(town: Lab, tmp_path: Path) -> 
     assert valid("check", home(town, "--brought", str(result)).document)["from"]["name"] == "the café at the harbour"
     why = town.run("why", "film-page", "--state", town.env["STATE"], "--json").document
     assert (why["ok"], "seen 2 min ago" in why["steps"][-1]["evidence"][0]) == (True, True), why["steps"][-1]
+    status = town.run("status", "--state", town.env["STATE"], "--json").document
+    (row,) = [one for one in status["rows"] if (one["kind"], one["subject"]) == ("service", "film-page")]
+    ago = datetime.fromisoformat(status["at"]) - datetime.fromisoformat(row["seen"])
+    assert (row["state"], timedelta(minutes=2) <= ago < timedelta(minutes=4)) == ("answers", True), row
     again = home(town, "--brought", str(result))
     assert (again.code, again.document["errors"][0]["code"]) == (5, "visit-not-ours")
 

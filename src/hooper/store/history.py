@@ -31,7 +31,7 @@ class History:
         rows: list[tuple[Any, ...]] = []
         for one in conditions:
             before = known.get((one.kind, one.subject, one.aspect))
-            if one.steady and before is not None:
+            if before is not None and (one.steady or at < before.at):  # it says nothing new, or was seen before that
                 continue
             same = before is not None and before.condition.state == one.state
             since = before.since if before is not None and same else at

@@ -90,6 +90,6 @@ async def take_in(run: Run, request: BroughtRequest) -> tuple[CheckDocument, lis
     kept = [one for one in results if one.service not in unknown]
     outcome = Outcome(Place(origin.kind, origin.name), origin.proves_outside, kept)
     outcome.remarks += [say("service-no-more", service=service) for service in sorted(unknown)]
-    keep_look(replace(run, at=at), outcome)
+    keep_look(replace(run, at=at), outcome, seen_at=at)
     run.state.values.forget(key)
     return document_of(outcome), []

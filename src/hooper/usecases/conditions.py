@@ -39,12 +39,12 @@ NEW = ("added", "restored", "replaced", "removed", "put-back")  # what changes h
 OF_RULES = {"refused": "rule-refused", "failed": "rule-failed"}
 
 
-def keep_conditions(run: Run, conditions: Iterable[Condition]) -> None:
-    """Keep how things stand; what changed by it is added to what the run tells."""
+def keep_conditions(run: Run, conditions: Iterable[Condition], seen: datetime | None = None) -> None:
+    """Keep how things stand; what changed by it is added to what the run tells. seen: when; None: now."""
     found = list(conditions)
     with run.keeping() as state:
         if state is not None:
-            now = run.door.clock.now() if run.door is not None else run.at
+            now = seen or (run.door.clock.now() if run.door is not None else run.at)
             run.changed += state.history.note(now, found)
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping
+from datetime import datetime
 
 from hooper.check.wish import Outcome
 from hooper.clock import read_moment
@@ -25,10 +26,12 @@ from hooper.usecases.conditions import keep_conditions, of_addresses, of_clocks,
 from hooper.usecases.run import Run
 
 
-def keep_look(run: Run, outcome: Outcome, causes: Mapping[str, str] | None = None) -> None:
+def keep_look(
+    run: Run, outcome: Outcome, causes: Mapping[str, str] | None = None, seen_at: datetime | None = None
+) -> None:
     """Keep the results of a check, what of the inside is worth it, and the public addresses that it measured.
 
-    causes: what broke services that answered before, where that was asked.
+    causes: what broke services that answered before, where that was asked. seen_at: when it was seen; None: just now.
     """
     place, outside = str(outcome.place), outcome.origin.proves_outside
     seen = [
@@ -60,7 +63,7 @@ def keep_look(run: Run, outcome: Outcome, causes: Mapping[str, str] | None = Non
             state.history.looked(run.at, looks)
     now = run.here.clock.now()
     stand, lines = of_results(run.topology, outcome.place, outcome.results, causes), outcome.public.values()
-    keep_conditions(run, (*stand, *of_clocks(run.site, outcome, now), *of_addresses(lines)))
+    keep_conditions(run, (*stand, *of_clocks(run.site, outcome, now), *of_addresses(lines)), seen_at)
     for public in lines:
         keep_address(run, public.line, public.seen)
 
