@@ -164,7 +164,7 @@ def test_what_was_seen_earlier_and_is_told_later_takes_nothing_from_what_stands(
         for hours, kind in ((0, "answers"), (-5, "broken"), (1, "broken")):
             level = "well" if kind == "answers" else "wrong"
             one = Condition("service", "film-page", "visit:the café", kind, level)  # type: ignore[arg-type]
-            changed = state.history.note(now + timedelta(hours=hours), [one])
+            changed = state.history.note(now + timedelta(hours=hours), [one], past=True)
             assert bool(changed) == (hours != -5)
         ((stood,)) = state.history.conditions()
         assert (stood.condition.state, stood.at) == ("broken", now + timedelta(hours=1))

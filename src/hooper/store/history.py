@@ -22,8 +22,12 @@ class History:
     def __init__(self, database: Database) -> None:
         self._db = database
 
-    def note(self, at: datetime, conditions: Sequence[Condition]) -> list[Happening]:
-        """Keep how things stand; what is not as it was becomes an event. Raises: StateError; then nothing is kept."""
+    def note(self, at: datetime, conditions: Sequence[Condition], *, past: bool = False) -> list[Happening]:
+        """Keep how things stand; what is not as it was becomes an event.
+
+        past: it was seen before now, and takes nothing from what was seen since; else this computer's clock may have
+        been set back. Raises: StateError; then nothing is kept.
+        """
         if not conditions:
             return []
         known = {(s.condition.kind, s.condition.subject, s.condition.aspect): s for s in self.conditions()}
@@ -31,7 +35,7 @@ class History:
         rows: list[tuple[Any, ...]] = []
         for one in conditions:
             before = known.get((one.kind, one.subject, one.aspect))
-            if before is not None and (one.steady or at < before.at):  # it says nothing new, or was seen before that
+            if before is not None and (one.steady or (past and at < before.at)):
                 continue
             same = before is not None and before.condition.state == one.state
             since = before.since if before is not None and same else at

@@ -45,7 +45,7 @@ def keep_conditions(run: Run, conditions: Iterable[Condition], seen: datetime | 
     with run.keeping() as state:
         if state is not None:
             now = seen or (run.door.clock.now() if run.door is not None else run.at)
-            run.changed += state.history.note(now, found)
+            run.changed += state.history.note(now, found, past=seen is not None)
 
 
 def of_results(
