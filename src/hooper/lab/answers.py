@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Literal
 
-from typing_extensions import TypedDict
+from typing_extensions import TypedDict  # pydantic brings it, and takes no other before Python 3.12
 
 from hooper.planning.documents import Reservation
 from hooper.ports import Ports
