@@ -116,7 +116,8 @@ def test_a_page_without_encryption_is_known_by_what_it_shows(town: LabHere) -> N
 @pytest.mark.parametrize(
     ("expect", "own"),
     [("boat7x4kq91mz2c", True), ("see: 0a1b2c3d4e5f here", True), ("Welcome to the page", False),
-     ("123456789012", False), ("Configuration", False), ("cam7", False), (None, False)],
+     ("123456789012", False), ("Configuration", False), ("cam7", False), (None, False),
+     ("SlipwayCam7590", False), ("QuayJet400MFP2", False)],
 )  # fmt: skip
 def test_a_line_of_ones_own_proves_a_page(expect: str | None, own: bool) -> None:
     target = next(inner_targets(Topology(site(BOATHOUSE).site), ["slip-page"]))

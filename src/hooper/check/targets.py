@@ -25,7 +25,7 @@ if TYPE_CHECKING:
     from hooper.site.model import Service
 
 
-_OWN_LINE = re.compile(r"(?=\w*\d)(?=\w*[a-zA-Z])\w{12,}")  # letters and digits in a row, as nobody else writes them
+_OWN_LINE = re.compile(r"(?=\w*?(?:[a-zA-Z]+\d+){3})\w{12,}")  # mixed more than names of models and versions are
 
 
 @dataclass(frozen=True, slots=True)
