@@ -47,7 +47,7 @@ def _render(document: AuditDocument, out: Screen) -> None:
                 (f"{mark:<10}", style),
                 (row.service, "bold"),
                 f"  {row.what} on {row.host}: {', '.join(map(str, row.outside))} by {row.line}, {who};"
-                f" {f'last look: {state_words(row.state)}' if row.seen is not None else 'nobody has looked yet'}",
+                f" {f'last look: {state_words(row.state)}' if row.seen is not None else 'not checked yet'}",
                 (f"  {' '.join(row.findings)}", "dim"),
             ),
             hang=10,
