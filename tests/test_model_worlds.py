@@ -27,20 +27,23 @@ def wrong_about(world: World) -> str | None:
     document = diagnose(TOPOLOGY, PLAN, facts)
     found = {one.code: one.certainty for one in document.causes}
     certain = {code for code, certainty in found.items() if certainty == "certain"}
-    outside = facts.outside
+    outside, six_fails, four = facts.outside, facts.outside6 and not facts.outside6.ok, world.causes - {world.six}
     if not certain <= world.causes:
         return f"certain and wrong: {certain}"
-    if not world.causes and (found or document.ok is False):
+    if not four and not six_fails and (found or document.ok is False):
         return f"nothing is wrong, and {found}"
-    if not world.causes and outside is not None and document.ok is not True:
+    if not four and not six_fails and outside is not None and document.ok is not True:
         return "it works, and that is not said"
     if outside is None and document.ok:
         return "well, and nobody looked"
-    if world.causes - ANSWERS_ALL_THE_SAME and outside is not None and document.ok:
+    if (four - ANSWERS_ALL_THE_SAME or six_fails) and outside is not None and document.ok:
         return "well, and it is not"
-    hidden = TIMELY if len(world.causes) > 1 else set()  # a certificate that nobody saw is not known to have ended
-    hidden = hidden | ANSWERS_ALL_THE_SAME if TIMELY & world.causes else hidden
-    if found and (outside or not TIMELY & {*found}) and not world.causes - hidden <= {*found, *document.rare}:
+    if six_fails and world.acts_over_six not in {*found, *document.rare}:
+        return f"the cause over IPv6 is lost: {found}, {document.rare}"
+    hidden = TIMELY if len(four) > 1 else set()  # a certificate that nobody saw is not known to have ended
+    hidden = hidden | ANSWERS_ALL_THE_SAME if TIMELY & four else hidden
+    looked = outside or not (six_fails or TIMELY & {*found})
+    if found and looked and not four - hidden <= {*found, *document.rare}:
         return f"the cause is lost: {found}, {document.rare}"
     return _undecided(world, facts, document)
 
@@ -49,7 +52,8 @@ def _undecided(world: World, facts: ServiceFacts, document: WhyDocument) -> str 
     """Where what was read just now decides, it is decided."""
     for key, kind in world.rules.items():
         told = facts.rules.get(key)
-        if len(world.causes) > 1 or told is None or told.at != facts.line.now or kind == "not-enforced":
+        enforced = kind != "not-enforced" and key not in world.lying
+        if len(world.causes) > 1 or told is None or told.at != facts.line.now or not enforced:
             continue
         code = next(iter(world.causes))
         if {one.code: one.certainty for one in document.causes} != {code: "certain"}:

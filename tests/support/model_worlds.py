@@ -19,6 +19,7 @@ from hooper.why.facts import ServiceFacts
 from hooper.words.said import quoted
 
 NOW, PUBLIC = datetime(2026, 5, 1, 12, tzinfo=UTC), IPv4Address("203.0.113.44")
+SIX_ADDRESS = "2001:db8:44:7::30"
 ROUTERS = ("fibre-box", "club-router")
 TARGETS = {"fibre-box": "192.168.90.2", "club-router": "10.44.7.30"}
 MAC, OTHER_MAC = "02:00:5e:44:07:30", "02:00:5e:44:07:99"
@@ -33,13 +34,22 @@ DEVICES = (
     "host-off", "host-moved", "host-isolated", "address-taken", "host-filters-all", "host-filters-strangers",
     "host-without-way-out", "service-stopped", "service-loopback", "service-other",
 )  # fmt: skip
+SIX = ("opening-missing", "host-six-moved", "service-four-only")
+# Of what is wrong with the device, what meets those who come over IPv6 too: outside, and at home.
+SIX_MEETS = {
+    "host-off": ("silent", "silent"), "host-isolated": ("silent", "silent"), "host-filters-all": ("silent", "silent"),
+    "host-filters-strangers": ("silent", "same"), "service-stopped": ("refused", "refused"),
+    "service-loopback": ("refused", "refused"), "service-other": ("other", "other"),
+    "opening-missing": ("silent", "same"), "host-six-moved": ("silent", "silent"),
+    "service-four-only": ("refused", "refused"),
+}  # fmt: skip
 DROPS = ("missing", "off", "limited", "wrong-transport", "ended", "wrong-interface", "not-enforced")
 
 
 @dataclass
 class World:
-    """rules: what is wrong with a router's rule. moved: the inner router has another outer address. made: what was
-    looked at, drawn when it is first asked for.
+    """rules: what is wrong with a router's rule. lying: the routers whose list has the right rule whatever they do.
+    moved: the inner router has another outer address. six: what is wrong over IPv6 alone.
     """
 
     rng: Random
@@ -49,13 +59,15 @@ class World:
     device: str | None = None
     vpn: bool = False
     timely: str | None = None
+    six: str | None = None
+    lying: frozenset[str] = frozenset()
 
     @classmethod
     def random(cls, rng: Random, most: int) -> World:
         """With so many things wrong at most."""
         world = cls(rng)
         for _ in range(rng.choice(range(most + 1))):
-            what = rng.choice(("line", "rule", "rule", "moved", "device", "device", "vpn", "timely"))
+            what = rng.choice(("line", "rule", "rule", "moved", "device", "device", "vpn", "timely", "six"))
             if what == "line":
                 world.line = rng.choice(LINES)
             elif what == "rule":
@@ -66,8 +78,11 @@ class World:
                 world.device = rng.choice(DEVICES)
             elif what == "timely":
                 world.timely = rng.choice(TIMELY)
+            elif what == "six":
+                world.six = rng.choice(SIX)
             else:
                 world.vpn = True
+        world.lying = frozenset(key for key in world.rules if rng.random() < 0.2)
         return world
 
     @property
@@ -76,9 +91,10 @@ class World:
         found = {code for code in (self.line, self.device) if code is not None}
         found |= {"inner-wan-moved"} if self.moved else set()
         found |= {"asker-tunnel"} if self.vpn else set()
-        found |= {self.timely} if self.timely is not None else set()
+        found |= {code for code in (self.timely, self.six) if code is not None}
         for key, kind in self.rules.items():
             place = "-outer" if key == ROUTERS[0] else "-inner"
+            kind = "not-enforced" if key in self.lying else kind
             found.add(f"rule-{kind}{place if kind == 'missing' else ''}")
         return frozenset(found)
 
@@ -121,7 +137,7 @@ class World:
 
     def facts(self) -> ServiceFacts:
         """Some looks at it, at random."""
-        rng = self.rng
+        rng, (outside6, inside6) = self.rng, self._over_six()
         looked = {
             name: rng.random() < 0.6 for name in ("outside", "inside", "mac", "others", "wan", "inner", "at", "own")
         }
@@ -132,7 +148,7 @@ class World:
         rules = {}
         for key in ROUTERS:
             if rng.random() < 0.5:
-                said = RULES.get(self.rules.get(key, ""), "there")
+                said = "there" if key in self.lying else RULES.get(self.rules.get(key, ""), "there")
                 said = TARGETS[key] + said if said.startswith(":") else said
                 rules[key] = as_told(said, NOW - rng.choice((timedelta(0), timedelta(minutes=5))))
         wan = {}
@@ -160,7 +176,23 @@ class World:
             at_loopback=self._itself() if looked["own"] and there and self.device != "address-taken" else None,
             hairpin=Hairpin("answered", True) if self._loops() and rng.random() < 0.3 else None,
             tunnel_from="tun0" if self.vpn else None,
+            outside6=outside6,
+            inside6=inside6,
         )  # fmt: skip
+
+    @property
+    def acts_over_six(self) -> str | None:
+        """What meets first those who come over IPv6, where nothing is translated."""
+        near = self.device if self.device in SIX_MEETS else None
+        return near if self.six is None or (near is not None and self.six == "service-four-only") else self.six
+
+    def _over_six(self) -> tuple[Result | None, Result | None]:
+        """The looks over it, from outside and at home."""
+        if self.vpn or self.rng.random() < 0.5:
+            return None, None
+        outside, inside = SIX_MEETS.get(self.acts_over_six or "", ("same", "same"))
+        looked = self.rng.random() < 0.5
+        return _result(outside, self.rng, six=True), _result(inside, self.rng, six=True) if looked else None
 
     def _told_at(self) -> Sourced[str]:
         at = {"host-moved": "10.44.7.132", "host-isolated": "10.44.8.30"}.get(self.device or "", "10.44.7.30")
@@ -189,10 +221,11 @@ class World:
         )
 
 
-def _result(what: str, rng: Random) -> Result:
+def _result(what: str, rng: Random, *, six: bool = False) -> Result:
     words: dict[str, Verdict] = {"same": "answered", "other": "mismatched", "refused": "refused"}
     icmp = IcmpSeen(3, 1, "host unreachable", rng.choice((str(PUBLIC), "192.168.90.2"))) if what == "nobody" else None
+    at = SIX_ADDRESS if six else str(PUBLIC)
     return Result(
-        "film-page", "reachable", what == "same", words.get(what, "silent"), (), "ipv4", str(PUBLIC), "tcp", 443, 5,
-        None, Evidence(icmp=icmp), quoted("d"), identity="proven" if what == "same" else "none",
+        "film-page", "reachable", what == "same", words.get(what, "silent"), (), "ipv6" if six else "ipv4", at, "tcp",
+        443, 5, None, Evidence(icmp=icmp), quoted("d"), identity="proven" if what == "same" else "none",
     )  # fmt: skip

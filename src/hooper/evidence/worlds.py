@@ -175,7 +175,9 @@ SIX = (  # nothing is translated there: the device's own address and the opening
 )
 SIX_STOPPED = (
     _row("host-off", 4, 1, outside6="silent", inside6="silent"),
+    _row("host-isolated", 4, 0.3, outside6="silent", inside6="silent"),
     _row("service-stopped", 5, 1, outside6="refused silent", inside6="refused"),
+    _row("service-loopback", 5, 0.4, outside6="refused silent", inside6="refused"),
 )
 BEHIND = (  # seen through the tunnel, whose server answers in it
     _row("server-not-forwarding", 1, 1.5, through="silent"),
@@ -197,7 +199,7 @@ RULES = {  # what a router's list says of the rule, what is seen from outside th
     "wrong-interface": ("interface unseen there ticked?", "silent refused?", "yes no?", 0.1),
     "wrong-host": ("wrong-host unseen ticked?", "other ours kind refused silent? nobody forbidden? stuck?", "yes", 1.0),
     "wrong-port": ("wrong-port unseen ticked?", "other? refused silent?", "yes", 0.5),
-    "not-enforced": ("there unseen ticked", "silent refused?", "yes no?", 0.2),
+    "not-enforced": ("there unseen ticked", "silent refused? other? ours? nobody?", "yes no?", 0.2),
 }
 
 

@@ -38,12 +38,18 @@ class Ledger:
         """run: by which the observations of one run are known."""
         self._db, self._id = database, run
 
-    def write(self, observations: Iterable[Observation], *, instead: Iterable[tuple[str, str]] = ()) -> None:
+    def write(
+        self,
+        observations: Iterable[Observation],
+        *,
+        instead: Iterable[tuple[str, str]] = (),
+        until: datetime | None = None,
+    ) -> None:
         """Keep observations, each in the place of the older one of its aspect, place and source; of looks at a service
         from outside the older ones are kept too.
 
-        instead: subjects and aspects (with * as a pattern) of what does not count any more. Raises: StateError; then
-        nothing is kept.
+        instead: subjects and aspects (with * as a pattern) of what does not count any more. until: what of these was
+        seen later still does. Raises: StateError; then nothing is kept.
         """
         rows = [
             (one.subject, one.aspect, json.dumps(one.value), rfc3339(one.at), one.by, one.place, one.strength,
@@ -53,7 +59,8 @@ class Ledger:
         older = [(row[0], row[1], row[5], row[4]) for row in rows if not row[1].startswith(REACH)]
         looks = [(f"{REACH}*", LOOKS_KEPT)] if len(older) < len(rows) else []
         with self._db.writing():
-            self._db.many(f"{_DELETE} subject = ? AND aspect GLOB ?", list(instead))
+            last = rfc3339(until) if until is not None else "Z"
+            self._db.many(f"{_DELETE} subject = ? AND aspect GLOB ? AND at <= '{last}'", list(instead))
             self._db.many(f"{_DELETE} subject = ? AND aspect = ? AND place = ? AND by = ?", older)
             self._db.many(f"INSERT INTO observations ({_COLUMNS}) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)", rows)  # noqa: S608
             self._db.many(f"{_DELETE} aspect GLOB ? AND id <= (SELECT max(id) FROM observations) - ?", looks)  # noqa: S608

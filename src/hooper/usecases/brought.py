@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hmac
+import json
 from dataclasses import dataclass, replace
 from datetime import timedelta
 from pathlib import Path
@@ -78,7 +79,7 @@ async def take_in(run: Run, request: BroughtRequest) -> tuple[CheckDocument, lis
     known = run.state.values.value(key) if run.state is not None else None
     if known is None or run.state is None:
         raise NotOurVisit(f"{request.file} is of a pack that this site does not know, or was brought home already")
-    seal, expires, *made = known.split(" ")
+    seal, expires, *made = known.split(" ", 3)
     if not hmac.compare_digest(proof_of(brought, seal).encode(), brought.proof.encode("utf-8", "replace")):
         raise NotOurVisit(f"{request.file} is not as the visit wrote it")
     if at > read_moment(expires) or (made and at < read_moment(made[0]) - CLOCKS) or at > run.at + CLOCKS:
@@ -90,6 +91,6 @@ async def take_in(run: Run, request: BroughtRequest) -> tuple[CheckDocument, lis
     kept = [one for one in results if one.service not in unknown]
     outcome = Outcome(Place(origin.kind, origin.name), origin.proves_outside, kept)
     outcome.remarks += [say("service-no-more", service=service) for service in sorted(unknown)]
-    keep_look(replace(run, at=at), outcome, seen_at=at)
+    keep_look(replace(run, at=at), outcome, seen_at=at, bases=json.loads(made[1]) if len(made) > 1 else {})
     run.state.values.forget(key)
     return document_of(outcome), []

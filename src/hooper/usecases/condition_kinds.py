@@ -111,16 +111,19 @@ KINDS: dict[Subject, ConditionKind] = {
 }  # fmt: skip
 
 
+OUTDATED = "outdated"
+
+
 def standing(site: Site, stood: Iterable[Stood], changes: Mapping[str, LastChange] = {}) -> Iterator[Stood]:
     """What of it the site file still has, by what still counts. changes: by service."""
     for one in stood:
         what = one.condition
         if not KINDS[what.kind].there(site, what):
             continue
-        change = changes.get(what.subject) if what.kind == "service" and what.level != "unknown" else None
+        change = changes.get(what.subject) if what.kind == "service" else None
         if change is not None and change.outdates(one.at, what.basis):
             words = say("seen-before-a-change", state=what.state)
-            one = one._replace(condition=what._replace(state="outdated", level="unknown", detail=words, cause=None))
+            one = one._replace(condition=what._replace(state=OUTDATED, level="unknown", detail=words, cause=None))
         yield one
 
 

@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from datetime import datetime, timedelta
 from typing import TYPE_CHECKING
 
 from hooper.clock import read_moment
 from hooper.durations import shown_duration
-from hooper.evidence.observations import CHANGED, Observation, basis_of, service_subject
+from hooper.evidence.observations import CHANGED, Observation, service_subject
 from hooper.gateways.tables import DONE
 from hooper.store.kept import Condition
-from hooper.usecases.condition_kinds import standing
+from hooper.usecases.condition_kinds import OUTDATED, standing
 from hooper.words.said import NOTHING, say, together
 
 if TYPE_CHECKING:
@@ -24,7 +24,6 @@ if TYPE_CHECKING:
     from hooper.line.sources import PublicAddress
     from hooper.names.rows import NameRow
     from hooper.places import Place
-    from hooper.planning.topology import Topology
     from hooper.site.model import Site
     from hooper.store.kept import Level, Stood
     from hooper.usecases.run import Run
@@ -44,17 +43,23 @@ def keep_conditions(run: Run, conditions: Iterable[Condition], seen: datetime | 
     found = list(conditions)
     with run.keeping() as state:
         if state is not None:
+            if any(one.steady for one in found):  # that nothing can be told stands where what was told is history
+                old = {(one.condition.subject, one.condition.aspect) for one in how_all_stands(run)
+                       if one.condition.state == OUTDATED}  # fmt: skip
+                found = [one._replace(steady=one.steady and (one.subject, one.aspect) not in old) for one in found]
             now = seen or (run.door.clock.now() if run.door is not None else run.at)
             run.changed += state.history.note(now, found, past=seen is not None)
 
 
 def of_results(
-    topology: Topology, place: Place, results: Sequence[Result], causes: Mapping[str, str] | None = None
+    basis_of: Callable[[str], str], place: Place, results: Sequence[Result], causes: Mapping[str, str] | None = None
 ) -> Iterator[Condition]:
-    """The services that were looked at. causes: what broke them, by service, where that was asked."""
+    """The services that were looked at. basis_of: what the site file then said of a subject. causes: what broke
+    services, where that was asked.
+    """
     aspect = str(place)
     for service in dict.fromkeys(result.service for result in results):
-        mine, basis = [result for result in results if result.service == service], basis_of(topology, service)
+        mine, basis = [result for result in results if result.service == service], basis_of(service_subject(service))
         broken = [result for result in mine if not result.ok and not result.untold]
         if broken:
             first = broken[0]

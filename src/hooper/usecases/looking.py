@@ -27,17 +27,26 @@ from hooper.usecases.run import Run
 
 
 def keep_look(
-    run: Run, outcome: Outcome, causes: Mapping[str, str] | None = None, seen_at: datetime | None = None
+    run: Run,
+    outcome: Outcome,
+    causes: Mapping[str, str] | None = None,
+    seen_at: datetime | None = None,
+    bases: Mapping[str, str] = {},
 ) -> None:
     """Keep the results of a check, what of the inside is worth it, and the public addresses that it measured.
 
     causes: what broke services that answered before, where that was asked. seen_at: when it was seen; None: just now.
+    bases: what the site file then said, by subject, where that may not be what it says now.
     """
+
+    def basis(subject: str) -> str:
+        return bases.get(subject) or run.basis(subject)
+
     place, outside = str(outcome.place), outcome.origin.proves_outside
     seen = [
         Observation(
             service_subject(one.service), REACH if outside else REACH_INSIDE, kept(one), run.at, "measured", place,
-            one.identity, run.basis(service_subject(one.service)),
+            one.identity, basis(service_subject(one.service)),
         )
         for one in outcome.results
     ]  # fmt: skip
@@ -53,7 +62,7 @@ def keep_look(
     with run.keeping() as state:
         if state is not None:
             outdated = [(subject, f"{what}@*") for subject in told for what in ("rule", "answer", "way")]
-            state.ledger.write(seen, instead=outdated)
+            state.ledger.write(seen, instead=outdated, until=run.at)
             state.ledger.tell(run.at, outcome.rules, "read", run.basis)
             looks = [
                 (r.service, str(outcome.place), r.ok, r.took_ms if r.expected == "reachable" else None)
@@ -62,7 +71,7 @@ def keep_look(
             ]
             state.history.looked(run.at, looks)
     now = run.here.clock.now()
-    stand, lines = of_results(run.topology, outcome.place, outcome.results, causes), outcome.public.values()
+    stand, lines = of_results(basis, outcome.place, outcome.results, causes), outcome.public.values()
     keep_conditions(run, (*stand, *of_clocks(run.site, outcome, now), *of_addresses(lines)), seen_at)
     for public in lines:
         keep_address(run, public.line, public.seen)

@@ -28,6 +28,7 @@ from hooper.check.targets import inner_targets, outer_targets
 from hooper.check.wish import Outcome, Wish
 from hooper.clock import read_moment, rfc3339
 from hooper.errors import HooperError, MachineError, RefusedForSafety, UsageError
+from hooper.evidence.observations import service_subject
 from hooper.files import read_text, write_atomically
 from hooper.jsonform import kept, plain, read_json
 from hooper.line.public import public_addresses
@@ -181,7 +182,8 @@ async def make_pack(run: Run, request: PackRequest) -> tuple[tuple[PackedDocumen
         keys=keys,
         trust=_trust(run),
     )  # fmt: skip
-    run.state.values.keep(run.at, {f"visit:{pack.id}": f"{pack.seal} {pack.expires} {pack.made}"})
+    bases = json.dumps({subject: run.basis(subject) for subject in map(service_subject, request.services)})
+    run.state.values.keep(run.at, {f"visit:{pack.id}": f"{pack.seal} {pack.expires} {pack.made} {bases}"})
     told = tuple(f"the probe's key of {key.tunnel}" for key in keys if key.kind == "wireguard")
     document = PackedDocument(None, pack.expires, request.services, told, remarks)
     return (document, (json.dumps(plain(pack), indent=1, ensure_ascii=False) + "\n").encode()), []

@@ -41,7 +41,7 @@ async def watch_services(run: Run, request: WatchRequest) -> tuple[tuple[Conditi
         outcome = replace(outcome, results=[*_others(outcome, suspects), *again.results])
     causes = await _causes(run, request, _newly_broken(run, outcome))
     keep_look(run, outcome, causes)
-    return tuple(of_results(run.topology, outcome.place, outcome.results, causes)), outcome.errors
+    return tuple(of_results(run.basis, outcome.place, outcome.results, causes)), outcome.errors
 
 
 def _others(outcome: Outcome, services: tuple[str, ...]) -> list[Result]:
@@ -56,7 +56,7 @@ def _newly_broken(run: Run, outcome: Outcome) -> tuple[str, ...]:
             place = str(outcome.place)
             stood = [one.condition for one in state.history.conditions()]
             known = {one.subject: one.state for one in stood if (one.kind, one.aspect) == ("service", place)}
-    now = of_results(run.topology, outcome.place, outcome.results)
+    now = of_results(run.basis, outcome.place, outcome.results)
     return tuple(one.subject for one in now if one.state == "broken" and known.get(one.subject) != "broken")
 
 

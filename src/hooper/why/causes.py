@@ -50,7 +50,7 @@ def weighed(
     for code, certainty in found.items():
         words.cause(code, certainty, told.where.get(code))
     alone = [code for code, _ in causes]
-    beside = hidden(footing, seen, old, {*known, *alone}) if causes else ()
+    beside = hidden(footing, seen, old, {*known, *alone}) if told.causes else ()
     return tuple(code for code in (*alone, *beside) if code not in found)
 
 

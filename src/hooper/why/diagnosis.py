@@ -56,7 +56,7 @@ def diagnose(
     judge_name(case, public=public)
     _certificate(case)
     _outside(case)
-    judge_six(case, facts.outside if six_alone(case) else facts.outside6)
+    rare = judge_six(case, facts.outside if six_alone(case) else facts.outside6)
     order = [
         "host",
         "service",
@@ -72,7 +72,7 @@ def diagnose(
     seen = (*looks(case, public=forwarded), *name_look(case))
     on = footing(case, public=forwarded and judged)
     said = answered(on, questions(topology, plan, facts.service), answers) if answers is not None else None
-    rare = weighed(case, on, [one for one in seen if on.public or one.look in INSIDE], said)
+    rare += weighed(case, on, [one for one in seen if on.public or one.look in INSIDE], said)
     broken = _unexplained(case, order)
     ok: bool | None
     if broken or any(cause.code not in ASKER for cause in case.causes):
@@ -87,7 +87,7 @@ def diagnose(
         (*_address_compared(site, facts), *_compared(case, ok=ok)),
         (*PublicAddress(facts.line.line, facts.line.public, facts.line.differs).findings(), *_hairpin_only(case)),
         seen=tuple(LookSeen(one.look, one.outcome) for one in seen if not one.old) if public else (),
-        rare=rare,
+        rare=tuple(code for code in dict.fromkeys(rare) if all(code != cause.code for cause in case.causes)),
     )
 
 

@@ -15,6 +15,7 @@ WORDS = {  # the words of a cause, where those that it has over IPv4 do not fit;
     ("host-filters-all", None): "host-filters-all.not-reached",
     ("service-other", None): "service-other.judge-six",
     ("service-stopped", None): "service-stopped.beyond",
+    ("service-loopback", None): "service-loopback.beyond",
 }  # fmt: skip
 
 
@@ -45,11 +46,11 @@ def judge_openings(case: Case) -> None:
     case.step("public-address", "skipped", say("over-ipv6-the-device"))
 
 
-def judge_six(case: Case, six: Result | None) -> None:
-    """What a look over IPv6 comes to. six: from outside."""
+def judge_six(case: Case, six: Result | None) -> tuple[str, ...]:
+    """What a look over IPv6 comes to. six: from outside. Returns: the causes that are left and rare."""
     name = case.facts.service
     if six is None or six.ok or six.untold:
-        return
+        return ()
     router = case.facts.line.chain[-1] if case.facts.line.chain else None
     if six.expected == "unreachable":
         case.caused(
@@ -61,10 +62,11 @@ def judge_six(case: Case, six: Result | None) -> None:
             router=router or say("its-router"),
         )
     elif six.verdict in ("silent", "refused", "mismatched"):
-        _not_reached(case, six, router)
+        return _not_reached(case, six, router)
+    return ()
 
 
-def _not_reached(case: Case, six: Result, router: str | None) -> None:
+def _not_reached(case: Case, six: Result, router: str | None) -> tuple[str, ...]:
     """It does not answer over IPv6: what it says to its own network tells where that ends."""
     facts, name = case.facts, case.facts.service
     inside, four = facts.inside6, None if six_alone(case) else facts.inside
@@ -86,8 +88,11 @@ def _not_reached(case: Case, six: Result, router: str | None) -> None:
     }  # fmt: skip
     values: dict[str, Value] = {
         "name": name, "host": host, "sheet": sheet, "detail": six.detail, "port": six.port, "router": router or "",
+        "address": address or "",
     }  # fmt: skip
-    for code, certainty in certainties(told.causes, told.certain):
+    found = dict(certainties(told.causes, told.certain))
+    for code, certainty in found.items():
         at = shown if code in ("host-six-moved", "service-four-only") else address
         words = WORDS.get((code, answered)) or WORDS.get((code, None), code)
         case.caused(words, certainty, sure=sure.get(code, NOTHING), target_address=at, **values)
+    return tuple(code for code, _ in told.causes if code not in found)
