@@ -277,6 +277,7 @@ CASES: dict[str, tuple[ServiceFacts, bool | None, list[tuple[str, str]]]] = {
             ("host-moved", "likely"),
             ("host-isolated", "possible"),
             ("host-filters-all", "possible"),
+            ("service-stopped", "possible"),
         ],
     ),
     "the inner router says that it has another address": (
@@ -370,6 +371,7 @@ CASES: dict[str, tuple[ServiceFacts, bool | None, list[tuple[str, str]]]] = {
             ("rule-wrong-port", "possible"),
             ("rule-missing-outer", "possible"),
             ("rule-missing-inner", "possible"),
+            ("provider-answers", "possible"),
         ],
     ),
     "refused inside": (facts(result("refused"), result("refused")), False, REFUSES),
@@ -542,7 +544,7 @@ CASES: dict[str, tuple[ServiceFacts, bool | None, list[tuple[str, str]]]] = {
     "an inner address in its own redirection": (
         facts(result("answered", ok=False, problems=("inner-address",)), result("answered")),
         False,
-        [("inner-address", "certain")],
+        [("inner-address", "likely")],
     ),
     "https where http was planned": (
         facts(None, result("mismatched", ok=False, problems=("https-needed",))),

@@ -14,10 +14,8 @@ from support.fault_table import PLAN, TOPOLOGY
 from support.model_peers import CAUSES, PeerWorld
 from support.model_peers import PLAN as PEER_PLAN
 from support.model_peers import TOPOLOGY as PEERS
-from support.model_worlds import TIMELY as TIMES
-from support.model_worlds import World
+from support.model_worlds import ANSWERS, TIMELY, World
 
-TIMELY = {*TIMES}
 ANSWERS_ALL_THE_SAME = {"address-taken"}  # and so may be reached
 
 
@@ -40,9 +38,11 @@ def wrong_about(world: World) -> str | None:
         return "well, and it is not"
     if six_fails and world.acts_over_six not in {*found, *document.rare}:
         return f"the cause over IPv6 is lost: {found}, {document.rare}"
-    hidden = TIMELY if len(four) > 1 else set()  # a certificate that nobody saw is not known to have ended
-    hidden = hidden | ANSWERS_ALL_THE_SAME if TIMELY & four else hidden
-    looked = outside or not (six_fails or TIMELY & {*found})
+    hidden = {*TIMELY} if len(four) > 1 else set()  # a certificate that nobody saw is not known to have ended
+    hidden |= ANSWERS_ALL_THE_SAME if {*TIMELY, *ANSWERS} & four or (outside is not None and outside.ok) else set()
+    hidden |= {"rule-not-enforced"} if world.true_rules & {*found, *document.rare} else set()  # whose list was not read
+    hidden |= {*ANSWERS} if len(four) > 1 else set()
+    looked = outside or not (six_fails or {*TIMELY, *ANSWERS} & {*found})
     if found and looked and not four - hidden <= {*found, *document.rare}:
         return f"the cause is lost: {found}, {document.rare}"
     return _undecided(world, facts, document)

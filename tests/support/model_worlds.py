@@ -28,6 +28,8 @@ RULES = {
     "missing": "missing", "off": "off", "limited": "limited", "wrong-transport": "transport", "ended": "ended",
     "wrong-interface": "interface", "not-enforced": "there", "wrong-host": "10.44.7.50", "wrong-port": ":8080",
 }  # fmt: skip
+# What an answer itself tells is wrong.
+ANSWERS = ("certificate-untrusted", "certificate-other-name", "https-needed", "no-login")
 TIMELY = ("certificate-expired", "own-clock")
 LINES = ("line-down", "carrier-nat", "port-blocked", "provider-answers")
 DEVICES = (
@@ -49,7 +51,8 @@ DROPS = ("missing", "off", "limited", "wrong-transport", "ended", "wrong-interfa
 @dataclass
 class World:
     """rules: what is wrong with a router's rule. lying: the routers whose list has the right rule whatever they do.
-    moved: the inner router has another outer address. six: what is wrong over IPv6 alone.
+    moved: the inner router has another outer address. six: what is wrong over IPv6 alone. answer: what an answer
+    itself tells is wrong with the service.
     """
 
     rng: Random
@@ -60,6 +63,7 @@ class World:
     vpn: bool = False
     timely: str | None = None
     six: str | None = None
+    answer: str | None = None
     lying: frozenset[str] = frozenset()
 
     @classmethod
@@ -67,7 +71,7 @@ class World:
         """With so many things wrong at most."""
         world = cls(rng)
         for _ in range(rng.choice(range(most + 1))):
-            what = rng.choice(("line", "rule", "rule", "moved", "device", "device", "vpn", "timely", "six"))
+            what = rng.choice(("line", "rule", "rule", "moved", "device", "device", "vpn", "timely", "six", "answer"))
             if what == "line":
                 world.line = rng.choice(LINES)
             elif what == "rule":
@@ -78,6 +82,8 @@ class World:
                 world.device = rng.choice(DEVICES)
             elif what == "timely":
                 world.timely = rng.choice(TIMELY)
+            elif what == "answer":
+                world.answer = rng.choice(ANSWERS)
             elif what == "six":
                 world.six = rng.choice(SIX)
             else:
@@ -91,12 +97,19 @@ class World:
         found = {code for code in (self.line, self.device) if code is not None}
         found |= {"inner-wan-moved"} if self.moved else set()
         found |= {"asker-tunnel"} if self.vpn else set()
-        found |= {code for code in (self.timely, self.six) if code is not None}
+        found |= {code for code in (self.timely, self.six, self.answer) if code is not None}
         for key, kind in self.rules.items():
             place = "-outer" if key == ROUTERS[0] else "-inner"
             kind = "not-enforced" if key in self.lying else kind
             found.add(f"rule-{kind}{place if kind == 'missing' else ''}")
         return frozenset(found)
+
+    @property
+    def true_rules(self) -> set[str]:
+        """What routers whose list tells something else do."""
+        place = {ROUTERS[0]: "-outer", ROUTERS[1]: "-inner"}
+        kinds = ((key, kind) for key, kind in self.rules.items() if key in self.lying)
+        return {f"rule-{kind}{place[key] if kind == 'missing' else ''}" for key, kind in kinds}
 
     def outside(self) -> str:
         """What somebody outside gets."""
@@ -168,7 +181,7 @@ class World:
             service="film-page",
             inside=self._result(inside) if inside is not None else None,
             nobody_inside=looked["inside"] and looked["mac"] and not there and not taken,
-            outside=self._result(self.outside()) if looked["outside"] else None,
+            outside=self._result(self.outside(), alone=inside is None) if looked["outside"] else None,
             others=None if not looked["others"] else not cut and not self.moved,
             mac_seen=seen_mac,
             host_at=self._told_at() if looked["at"] and self.device not in ("host-off", "address-taken") else None,
@@ -206,9 +219,18 @@ class World:
         near = (None, "host-filters-strangers", "host-without-way-out")
         return not self.rules and not self.moved and self.device in near and self.line != "line-down"
 
-    def _result(self, what: str) -> Result:
-        """What a look comes to. A certificate that has ended, or seems to by a clock here that is ahead."""
+    def _result(self, what: str, *, alone: bool = False) -> Result:
+        """What a look comes to. A certificate that has ended, or seems to by a clock here that is ahead. alone: nothing
+        is known of how the device answers at home, so that a stranger may be taken for it.
+        """
         found = _result(what, self.rng)
+        if what == "other" and alone and self.rng.random() < 0.5:
+            faults = (self.rng.choice(ANSWERS),)
+            return replace(
+                found, verdict="answered", problems=faults, fingerprint="sha256:" + "1" * 64, identity="kind"
+            )
+        if what == "same" and self.answer is not None:
+            found = replace(found, ok=False, problems=(self.answer,), fingerprint="sha256:" + "0" * 64)
         if what != "same" or self.timely is None:
             return found
         true = NOW - timedelta(days=400) if self.timely == "own-clock" else NOW
@@ -217,7 +239,11 @@ class World:
         date = rfc3339(true) if self.rng.random() < 0.5 else None
         evidence = replace(found.evidence, certificate=shown, page=PageSeen(200, None, None, None, date))
         return replace(
-            found, ok=False, problems=("certificate-expired",), evidence=evidence, fingerprint="sha256:" + "0" * 64
+            found,
+            ok=False,
+            problems=(*found.problems, "certificate-expired"),
+            evidence=evidence,
+            fingerprint="sha256:" + "0" * 64,
         )
 
 

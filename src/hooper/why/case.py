@@ -93,13 +93,14 @@ class WhyDocument:
 
 @dataclass
 class Case:
-    """One diagnosis in the making."""
+    """One diagnosis in the making. unsure: what an answer told that may be somebody else's."""
 
     topology: Topology
     plan: Plan
     facts: ServiceFacts
     steps: dict[str, WhyStep] = field(default_factory=dict)
     causes: list[Cause] = field(default_factory=list)
+    unsure: set[str] = field(default_factory=set)
 
     @property
     def site(self) -> Site:

@@ -45,6 +45,8 @@ def weighed(
     known = {cause.code for cause in case.causes} | {*ITSELF} | ({*NAMED} if "name" in seen else set())
     causes = [(code, share) for code, share in told.causes if code not in known]
     sure = judged(footing, seen_by(looks, now=True)).certain
+    if {*sure} - {*ITSELF}:
+        case.causes = [cause for cause in case.causes if cause.code not in case.unsure]
     found = dict(certainties(causes, sure))
     words = _Words(case, {one.look: one.outcome for one in looks})
     for code, certainty in found.items():
@@ -63,7 +65,7 @@ def certainties(causes: Collection[tuple[str, float]], sure: Collection[str]) ->
             yield code, "certain"
         elif code in alike and len(alike) <= ALIKE:
             yield code, "likely"
-        elif share >= top * RARE:
+        elif share > top * RARE - 1e-9:  # sums of weights are not exact
             yield code, "possible"
 
 

@@ -24,7 +24,7 @@ from hooper.why.case import ASKER, ORDER, THERE, Case, LookSeen, State, WhyDocum
 from hooper.why.causes import weighed
 from hooper.why.facts import ServiceFacts
 from hooper.why.inside import faulty, judge_host, judge_service
-from hooper.why.looks import INSIDE, footing, looks, name_look, own_fault
+from hooper.why.looks import INSIDE, footing, looks, name_look, surely_own
 from hooper.why.names import judge_name
 from hooper.why.questions import answered, questions
 from hooper.why.rules import read_rule
@@ -156,13 +156,15 @@ def _certificate(case: Case) -> None:
     case.step("certificate", "broken", words)
     clock = _clock(case, look) if NOT_YET in problems else NOTHING
     for problem in problems:
-        timely = problem in (EXPIRED, NOT_YET) and not _same_clock(case, look)
+        timely, own = problem in (EXPIRED, NOT_YET) and not _same_clock(case, look), surely_own(case, look, problem)
+        case.unsure |= set() if own else {problem}
+        at_home = say("see-at-home", why=deeds.WHY(name), host=case.site.services[name].host)
         case.cause(
             problem,
-            "likely" if timely else "certain",
+            "certain" if own and not timely else "likely",
             say("of-a-service", name=name, what=words + clock),
             _renewal(case, planned, problem, clock),
-            say("compare-clocks", moment=case.facts.line.now) if timely else None,
+            say("compare-clocks", moment=case.facts.line.now) if timely else at_home,
         )
         if timely:
             _own_clock(case, look)
@@ -273,7 +275,7 @@ def _outside(case: Case) -> None:
     if outside.verdict in THERE:
         for fault in outside.problems:
             if fault not in CODES:
-                faulty(case, fault, outside.detail, sure=own_fault(case, fault))
+                faulty(case, fault, outside.detail, sure=surely_own(case, outside, fault))
 
 
 def _weak_evidence(case: Case) -> list[Said]:

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from hooper import deeds
 from hooper.addresses import parse_address
 from hooper.certs.problems import CODES
 from hooper.evidence.identity import IDENTITY
 from hooper.why.case import THERE, Case
+from hooper.why.looks import surely_own
 from hooper.why.server_keys import other_server, tunnel_by
 from hooper.why.six import six_alone
 from hooper.words.catalogue import codes
@@ -69,7 +71,7 @@ def judge_service(case: Case) -> None:
         faults = [problem for problem in inside.problems if problem not in CODES]
         case.step("service", "broken" if faults else "ok", say("inside", verdict=inside.verdict, detail=inside.detail))
         for fault in faults:
-            faulty(case, fault, inside.detail)
+            faulty(case, fault, inside.detail, sure=surely_own(case, inside, fault))
     elif inside.verdict == "refused" and facts.answers_by:
         words = say("inside-it-answers-by", used=facts.answers_by, transport=inside.transport, port=inside.port)
         case.step("service", "ok", words)
@@ -119,4 +121,6 @@ def faulty(case: Case, fault: str, detail: Said, *, sure: bool = True) -> None:
             general("cause", fault, "do"),
         )
     code, message, remedy = remedies.get(fault, usual)
-    case.cause(code, "certain" if sure and code not in UNSURE else "likely", message, remedy)
+    case.unsure |= set() if sure else {code}
+    decide = None if sure else say("see-at-home", why=deeds.WHY(name), host=case.site.services[name].host)
+    case.cause(code, "certain" if sure and code not in UNSURE else "likely", message, remedy, decide)

@@ -216,7 +216,17 @@ def name_look(case: Case) -> Iterator[LookMade]:
 
 
 def own_fault(case: Case, fault: str) -> bool:
-    """Whether it is the service itself that has what was seen outside, and not somebody in its place."""
+    """Whether what was seen outside looks like the service's own, and not like that of somebody in its place: it shows
+    it at home too, or it was seen at home and speaks alike.
+    """
     outside, inside = case.facts.outside, case.facts.inside
-    own = fault not in SPEECH or (outside is not None and outside.identity == "proven")
-    return own or (inside is not None and fault in inside.problems)
+    proven = outside is not None and outside.identity == "proven"
+    alike = inside is not None and (fault in inside.problems or (fault not in SPEECH and inside.verdict in THERE))
+    return proven or alike
+
+
+def surely_own(case: Case, look: Result, fault: str) -> bool:
+    """Whether it was the device itself that answered with it: else it may be somebody else's."""
+    facts, host = case.facts, case.site.devices[case.site.services[case.facts.service].host]
+    there = host.mac is not None and facts.mac_seen == host.mac and not facts.doubtful
+    return look.identity == "proven" or (there and facts.inside is not None and fault in facts.inside.problems)
