@@ -236,3 +236,49 @@ def test_each_row_is_a_cause_that_has_words() -> None:
         for row in rows(footing):
             assert all(row.shows.values()), row.code
             assert outcomes((row,), "outside")
+
+
+# Causes that are no worlds, since they are read off and not concluded: what tells them, and what else would look so.
+ANSWER = (
+    "certificate-absent",
+    "certificate-key-other",
+    "certificate-other-name",
+    "certificate-untrusted",
+    "clear-text",
+    "https-lost",
+    "https-needed",
+    "inner-address",
+    "no-login",
+    "open-resolver",
+    "passive-private",
+    "port-lost",
+    "redirect-circle",
+    "smb-1",
+    "tls-failed",
+    "identity-changed",
+)  # a stranger's: test_model_worlds
+CLOCKS = ("certificate-expired", "certificate-not-yet-valid", "own-clock")  # each other: test_model_worlds
+FILE = (
+    "peer-certificate-ended",
+    "peer-ended",
+    "peer-not-granted",
+    "peer-without-key",
+    "endpoint-stale",
+    "plan-error",
+    "profile-outdated",
+    "sources-open",
+    "open-unplanned",
+    "asker-inside",
+    "asker-no-way",
+    "network-overlap",
+)
+PEER = ("peer-clock", "server-rules-old", "tunnel-not-started")  # each other, and what lies behind: model_peers
+
+
+def test_every_cause_is_held_against_the_others() -> None:
+    """Each is a world of the table, or read off an answer, a clock, a file, or what a tunnel's server says."""
+    worlds = {row.code for footing in FOOTINGS for row in rows(footing)}
+    worlds |= {row.code for row in rows(Footing(("outer", "inner"), vpn=True, both=True, tunnel=True))}
+    told = {*ANSWER, *CLOCKS, *FILE, *PEER, "unexplained"}
+    assert not told & worlds
+    assert {*codes("cause")} == told | worlds
