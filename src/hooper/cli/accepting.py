@@ -6,9 +6,8 @@ from collections.abc import Collection
 from datetime import date
 from typing import TYPE_CHECKING, Annotated
 
-import typer
-
 from hooper.cli.common import Session
+from hooper.cli.options import option
 from hooper.errors import UsageError
 
 if TYPE_CHECKING:
@@ -16,15 +15,12 @@ if TYPE_CHECKING:
 
 AcceptOption = Annotated[
     list[str] | None,
-    typer.Option(
-        "--accept",
-        metavar="[SERVICE=]REASON",
-        help="Take the risks that keep a service's rules back, each for its reason; written into the site file.",
+    option(
+        "--accept [SERVICE=]REASON",
+        "Take the risks that keep a service's rules back, each for its reason; written into the site file.",
     ),
 ]
-UntilOption = Annotated[
-    str | None, typer.Option("--until", metavar="DATE", help="With --accept: until when; else for 90 days.")
-]
+UntilOption = Annotated[str | None, option("--until DATE", "With --accept: until when; else for 90 days.")]
 
 
 def acceptance(

@@ -4,11 +4,10 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Annotated
 
-import typer
-
 from hooper.cli.command import DRY_RUN, command, time_option, within
 from hooper.cli.common import Done, Session, sub_app
 from hooper.cli.completing import keys_of
+from hooper.cli.options import argument, option
 from hooper.errors import EXIT_NEEDS_A_PERSON, worst
 from hooper.site.words import chosen
 
@@ -20,9 +19,7 @@ app = sub_app("Certificates: which there are, and getting them.", group=True)
 
 CertificateArgument = Annotated[
     list[str] | None,
-    typer.Argument(
-        metavar="CERTIFICATE", help="Only these of [certificates]; else all.", autocompletion=keys_of("certificates")
-    ),
+    argument("CERTIFICATE", "Only these of [certificates]; else all.", keys_of("certificates")),
 ]
 STYLE = {"current": "green", "ordered": "green", "watched": "cyan", "due": "orange3", "unknown": "orange3"}
 
@@ -31,7 +28,7 @@ STYLE = {"current": "green", "ordered": "green", "watched": "cyan", "due": "oran
 def list_certificates(
     session: Session,
     certificate: CertificateArgument = None,
-    every: Annotated[bool, typer.Option("--all", help="Also the generations that were kept before.")] = False,
+    every: Annotated[bool, option("--all", "Also the generations that were kept before.")] = False,
 ) -> int:
     """Each certificate of the site: for which names, by whom, how long it lasts, and where its files are.
 
@@ -53,9 +50,7 @@ def list_certificates(
 def order_certificates(
     session: Session,
     certificate: CertificateArgument = None,
-    again: Annotated[
-        bool, typer.Option("--again", help="Order also where the one that is kept is still good.")
-    ] = False,
+    again: Annotated[bool, option("--again", "Order also where the one that is kept is still good.")] = False,
     patience: Annotated[
         float, time_option("--patience", "How long to wait for a record to show, or the authority.")
     ] = "2m",  # type: ignore[assignment]
@@ -83,12 +78,9 @@ def order_certificates(
 @command(app, "cert restore", site=True, state=True, mask=True)
 def restore_certificate(
     session: Session,
-    certificate: Annotated[
-        str,
-        typer.Argument(metavar="CERTIFICATE", help="Its key in the site file.", autocompletion=keys_of("certificates")),
-    ],
+    certificate: Annotated[str, argument("CERTIFICATE", "Its key in the site file.", keys_of("certificates"))],
     generation: Annotated[
-        str, typer.Option("--generation", metavar="NAME", help="Which, as `cert list --all` shows it; else the newest.")
+        str, option("--generation NAME", "Which, as `cert list --all` shows it; else the newest.")
     ] = "",
 ) -> int:
     """Bring a certificate and its key back that were kept before; the one that is kept now stays as an earlier one."""

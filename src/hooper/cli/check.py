@@ -7,8 +7,6 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any, NamedTuple
 
-import typer
-
 from hooper import deeds
 from hooper.cli.command import command, within
 from hooper.cli.common import Done, Session, stderr_width, sub_app
@@ -21,6 +19,7 @@ from hooper.cli.looking import (
     parse_origin,
     parse_public,
 )
+from hooper.cli.options import argument, option
 from hooper.cli.proving import (
     ArrivalOption,
     BroughtOption,
@@ -80,15 +79,13 @@ def check(
     session: Session,
     service: Annotated[
         list[str] | None,
-        typer.Argument(metavar="SERVICE", help="Only these services; else all.", autocompletion=keys_of("services")),
+        argument("SERVICE", "Only these services; else all.", keys_of("services")),
     ] = None,
     origin: FromOption = None,
     proxy_password: ProxyPasswordOption = None,
     public: PublicOption = None,
-    allow_unproven: Annotated[bool, typer.Option("--allow-unproven", help="Let what cannot be told pass.")] = False,
-    strict: Annotated[
-        bool, typer.Option("--strict", help="Count also what is not proven, such as who answered.")
-    ] = False,
+    allow_unproven: Annotated[bool, option("--allow-unproven", "Let what cannot be told pass.")] = False,
+    strict: Annotated[bool, option("--strict", "Count also what is not proven, such as who answered.")] = False,
     arrival: ArrivalOption = False,
     until: UntilOption = None,
     every: EveryOption = None,

@@ -7,10 +7,9 @@ from contextlib import aclosing
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
-import typer
-
 from hooper.cli.command import command
 from hooper.cli.common import Session, console, run_async, sub_app
+from hooper.cli.options import option
 from hooper.cli.spelling import spelled
 from hooper.environment import leave_lab
 from hooper.errors import EXIT_NEEDS_A_PERSON, worst
@@ -83,9 +82,7 @@ app = sub_app("The whole job on a simulated town, from nothing to proven.")
 @command(app, "demo")
 def demo(
     session: Session,
-    out: Annotated[
-        Path | None, typer.Option(metavar="DIR", help="Leave the site file and the next commands there; new or empty.")
-    ] = None,
+    out: Annotated[Path | None, option("DIR", "Leave the site file and the next commands there; new or empty.")] = None,
 ) -> int:
     """The whole job on a simulated town, from nothing to proven. Touches no network, needs no rights."""
     from hooper.lab.answers import DemoDocument, Step

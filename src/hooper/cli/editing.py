@@ -6,9 +6,8 @@ import re
 from collections.abc import Callable
 from typing import TYPE_CHECKING, Annotated
 
-import typer
-
 from hooper.cli.common import Session
+from hooper.cli.options import option
 from hooper.errors import HooperError, SeveralErrors, SiteFileError, UsageError, flatten
 
 if TYPE_CHECKING:
@@ -17,9 +16,7 @@ if TYPE_CHECKING:
     from hooper.planning.edits import Edited
     from hooper.site.load import SiteFile
 
-ClearOption = Annotated[
-    list[str] | None, typer.Option("--clear", metavar="KEY", help="Take this key away; can be given again.")
-]
+ClearOption = Annotated[list[str] | None, option("--clear KEY", "Take this key away; can be given again.")]
 
 
 def finish(session: Session, file: SiteFile, edit: Callable[[SiteFile], Edited]) -> int:

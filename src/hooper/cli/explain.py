@@ -4,11 +4,10 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Annotated
 
-import typer
-
 from hooper.cli.command import command
 from hooper.cli.common import Session, sub_app
 from hooper.cli.completing import codes
+from hooper.cli.options import argument
 
 if TYPE_CHECKING:
     from hooper.cli.screen import Screen
@@ -22,9 +21,7 @@ def explain(
     session: Session,
     code: Annotated[
         str | None,
-        typer.Argument(
-            metavar="CODE", help="As `plan`, `why`, `status` or others show it; else all of them.", autocompletion=codes
-        ),
+        argument("CODE", "As `plan`, `why`, `status` or others show it; else all of them.", codes),
     ] = None,
 ) -> int:
     """What a finding, a cause or a problem means, what it does to people, and what to do about it."""

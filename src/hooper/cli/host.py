@@ -5,12 +5,11 @@ from __future__ import annotations
 import re
 from typing import TYPE_CHECKING, Annotated, Any
 
-import typer
-
 from hooper.cli.command import EDIT_DRY_RUN, command, key_option
 from hooper.cli.common import Session, sub_app
 from hooper.cli.completing import keys_of, ticks, words
 from hooper.cli.editing import ClearOption, finish
+from hooper.cli.options import argument, option
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 from hooper.site.words import chosen
 
@@ -22,7 +21,7 @@ if TYPE_CHECKING:
 
 app = sub_app("The devices: list, find, add, change, remove, tick off, free addresses.", group=True)
 
-HostArgument = Annotated[str, typer.Argument(metavar="HOST", help="A host's key.", autocompletion=keys_of("hosts"))]
+HostArgument = Annotated[str, argument("HOST", "A host's key.", keys_of("hosts"))]
 KEYS = (
     key_option("address", "ADDRESS", "Its IPv4 address."),
     key_option("address6", "ADDRESS", "Its IPv6 address."),
@@ -53,7 +52,7 @@ def list_hosts(session: Session) -> int:
 def add(
     session: Session,
     keys: dict[str, Any],
-    host: Annotated[str, typer.Argument(metavar="HOST", help="The key that it is to have.")],
+    host: Annotated[str, argument("HOST", "The key that it is to have.")],
 ) -> int:
     """Add a device. Without --address it gets the first free one outside the pool."""
     from hooper.planning.edits import add_host
@@ -83,7 +82,7 @@ def change(session: Session, keys: dict[str, Any], host: HostArgument, clear: Cl
 def remove(
     session: Session,
     host: HostArgument,
-    with_services: Annotated[bool, typer.Option("--with-services", help="Remove its services too.")] = False,
+    with_services: Annotated[bool, option("--with-services", "Remove its services too.")] = False,
 ) -> int:
     """Remove a device. Its comments in the file stay."""
     from hooper.planning.edits import remove_host
@@ -98,9 +97,9 @@ def suggest(
     session: Session,
     gateway: Annotated[
         str | None,
-        typer.Argument(metavar="GATEWAY", help="On whose LAN; else the innermost.", autocompletion=keys_of("gateways")),
+        argument("GATEWAY", "On whose LAN; else the innermost.", keys_of("gateways")),
     ] = None,
-    count: Annotated[int, typer.Option("--count", metavar="NUMBER", help="How many.")] = 5,
+    count: Annotated[int, option("--count NUMBER", "How many.")] = 5,
 ) -> int:
     """Free addresses: outside the pool, nobody's in the site file, and silent, where this machine can tell."""
     from hooper.usecases.hosts import SuggestRequest
@@ -123,9 +122,9 @@ def suggest(
 def find(
     session: Session,
     sweep: Annotated[
-        bool, typer.Option("--sweep", help="Try every address of this machine's own network, one after the other.")
+        bool, option("--sweep", "Try every address of this machine's own network, one after the other.")
     ] = False,
-    no_ports: Annotated[bool, typer.Option("--no-ports", help="Do not try the usual ports of those found.")] = False,
+    no_ports: Annotated[bool, option("--no-ports", "Do not try the usual ports of those found.")] = False,
 ) -> int:
     """The devices on this machine's own network, held against the site file.
 
@@ -179,11 +178,9 @@ def know(session: Session, host: HostArgument) -> int:
 def tick(
     session: Session,
     host: HostArgument,
-    item: Annotated[
-        list[str] | None, typer.Argument(metavar="ITEM", help="What is so; without it the list.", autocompletion=ticks)
-    ] = None,
-    is_not: Annotated[bool, typer.Option("--not", help="Say that it is not so.")] = False,
-    all_items: Annotated[bool, typer.Option("--all", help="All of the list is so.")] = False,
+    item: Annotated[list[str] | None, argument("ITEM", "What is so; without it the list.", ticks)] = None,
+    is_not: Annotated[bool, option("--not", "Say that it is not so.")] = False,
+    all_items: Annotated[bool, option("--all", "All of the list is so.")] = False,
 ) -> int:
     """Tick off what is done on a device before it is exposed; without an item, show its list."""
     from hooper.planning.edits import tick as tick_edit

@@ -13,6 +13,7 @@ from hooper.cli.command import command
 from hooper.cli.common import Session, run_async
 from hooper.cli.completing import keys_of, words
 from hooper.cli.helping import GuessingGroup
+from hooper.cli.options import argument, option
 from hooper.durations import shown_duration
 from hooper.errors import HooperError
 from hooper.report.units import SYSTEMS
@@ -51,12 +52,8 @@ def keep() -> None:
 @command(app, "keep run", site=True, state=True, mask=True)
 def run(
     session: Session,
-    site: Annotated[
-        list[Path] | None, typer.Argument(metavar="SITE", help="The site files to keep; else the one of --site.")
-    ] = None,
-    once: Annotated[
-        bool, typer.Option("--once", help="Do what is due now, and end: for those who have a timer.")
-    ] = False,
+    site: Annotated[list[Path] | None, argument("SITE", "The site files to keep; else the one of --site.")] = None,
+    once: Annotated[bool, option("--once", "Do what is due now, and end: for those who have a timer.")] = False,
 ) -> int:
     """Keep names, router rules, certificates and services as the site file wants them, until it is ended.
 
@@ -92,9 +89,9 @@ def notice(
     session: Session,
     notice: Annotated[
         list[str] | None,
-        typer.Argument(metavar="NOTICE", help="Only these of [notices]; else all.", autocompletion=keys_of("notices")),
+        argument("NOTICE", "Only these of [notices]; else all.", keys_of("notices")),
     ] = None,
-    test: Annotated[bool, typer.Option("--test", help="Send each of them a test now.")] = False,
+    test: Annotated[bool, option("--test", "Send each of them a test now.")] = False,
 ) -> int:
     """Whom a keeper tells of what, and when it last did; with --test each gets a test."""
     from hooper.usecases.noticing import NoticesRequest, list_notices
@@ -127,12 +124,10 @@ def _render_notices(document: NoticesDocument, out: Screen) -> None:
 @command(app, "keep unit", site=True, state=True)
 def unit(
     session: Session,
-    system: Annotated[
-        str, typer.Argument(metavar="SYSTEM", help=f"One of {', '.join(SYSTEMS)}.", autocompletion=words(*SYSTEMS))
-    ],
-    user: Annotated[str | None, typer.Option("--user", metavar="NAME", help="Who it runs as; else you.")] = None,
-    out: Annotated[Path | None, typer.Option("--out", metavar="FILE", help="Write it there; else to stdout.")] = None,
-    force: Annotated[bool, typer.Option("--force", help="Replace a file that Hooper did not write.")] = False,
+    system: Annotated[str, argument("SYSTEM", f"One of {', '.join(SYSTEMS)}.", words(*SYSTEMS))],
+    user: Annotated[str | None, option("--user NAME", "Who it runs as; else you.")] = None,
+    out: Annotated[Path | None, option("--out FILE", "Write it there; else to stdout.")] = None,
+    force: Annotated[bool, option("--force", "Replace a file that Hooper did not write.")] = False,
 ) -> None:
     """What your system needs to run the keeper by itself, as text that you install.
 

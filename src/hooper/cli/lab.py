@@ -8,13 +8,12 @@ import tempfile
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any, TypeVar
 
-import typer
-
 from hooper.cli.command import command, time_option
 from hooper.cli.common import Session, run_async, sub_app
 from hooper.cli.completing import faults, keys_of, lines
 from hooper.cli.lab_phone import register_phone
 from hooper.cli.lab_tunnel import register
+from hooper.cli.options import argument, option
 from hooper.cli.spelling import spelled
 from hooper.durations import shown_duration
 from hooper.environment import leave_lab
@@ -80,14 +79,12 @@ def _done(session: Session, do: str, **more: Any) -> LabDocument:
 @command(app, "lab run")
 def run_lab(
     session: Session,
-    out: Annotated[
-        Path | None, typer.Option(metavar="DIR", help="Put site.toml and lab.json there. Else a temporary folder.")
-    ] = None,
+    out: Annotated[Path | None, option("DIR", "Put site.toml and lab.json there. Else a temporary folder.")] = None,
     while_stdin_open: Annotated[
-        bool, typer.Option("--while-stdin-open", help="End when standard input ends, as scripts want it.")
+        bool, option("--while-stdin-open", "End when standard input ends, as scripts want it.")
     ] = False,
     hairpin: Annotated[
-        bool, typer.Option("--hairpin", help="Let the routers lead machines inside to the public address; few do.")
+        bool, option("--hairpin", "Let the routers lead machines inside to the public address; few do.")
     ] = False,
 ) -> None:
     """Run the town until Ctrl-C. Prints the two variables that lead other terminals into it."""
@@ -157,12 +154,10 @@ def _render_faults(document: LabFaultsDocument, out: Screen) -> None:
 @command(app, "lab break")
 def break_town(
     session: Session,
-    fault: Annotated[str, typer.Argument(metavar="FAULT", help="One of `hooper lab faults`.", autocompletion=faults)],
+    fault: Annotated[str, argument("FAULT", "One of `hooper lab faults`.", faults)],
     service: Annotated[
         str | None,
-        typer.Argument(
-            metavar="SERVICE", help="The service it is to hit; else film-page.", autocompletion=keys_of("services")
-        ),
+        argument("SERVICE", "The service it is to hit; else film-page.", keys_of("services")),
     ] = None,
 ) -> None:
     """Break something in the town."""
@@ -178,10 +173,7 @@ def break_town(
 @command(app, "lab mend")
 def mend_town(
     session: Session,
-    fault: Annotated[
-        str | None,
-        typer.Argument(metavar="FAULT", help="Only this fault; else all that are active.", autocompletion=faults),
-    ] = None,
+    fault: Annotated[str | None, argument("FAULT", "Only this fault; else all that are active.", faults)] = None,
 ) -> None:
     """Take a fault back, or all of them."""
     mended = _ask(session, "mend", fault=fault)["mended"]
@@ -192,28 +184,19 @@ def mend_town(
 @command(app, "lab line")
 def set_line(
     session: Session,
-    kind: Annotated[
-        str | None,
-        typer.Argument(metavar="KIND", help="The kind of line; without it the kinds are listed.", autocompletion=lines),
-    ] = None,
+    kind: Annotated[str | None, argument("KIND", "The kind of line; without it the kinds are listed.", lines)] = None,
     mapping: Annotated[
         str,
-        typer.Option(metavar="WORD", help="The routers map by: endpoint, address, address-and-port (of the far end)."),
+        option("WORD", "The routers map by: endpoint, address, address-and-port (of the far end)."),
     ] = "endpoint",
-    filtering: Annotated[str, typer.Option(metavar="WORD", help="They let in by the same three.")] = "address-and-port",
-    hairpin: Annotated[bool, typer.Option("--hairpin", help="The public address can be reached from inside.")] = False,
-    speaks: Annotated[
-        str, typer.Option(metavar="WORD", help="Which routers answer a protocol: inner, outer, both, none.")
-    ] = "inner",
+    filtering: Annotated[str, option("WORD", "They let in by the same three.")] = "address-and-port",
+    hairpin: Annotated[bool, option("--hairpin", "The public address can be reached from inside.")] = False,
+    speaks: Annotated[str, option("WORD", "Which routers answer a protocol: inner, outer, both, none.")] = "inner",
     dead: Annotated[
         list[str] | None,
-        typer.Option(
-            metavar="WHO", help="Who answers nothing: stun, gateway, resolver, everything; can be given again."
-        ),
+        option("WHO", "Who answers nothing: stun, gateway, resolver, everything; can be given again."),
     ] = None,
-    resolver: Annotated[
-        str, typer.Option(metavar="WORD", help="The machines' resolver: usual, unset, wrong.")
-    ] = "usual",
+    resolver: Annotated[str, option("WORD", "The machines' resolver: usual, unset, wrong.")] = "usual",
 ) -> None:
     """Give the town another line, with routers that behave otherwise. What was entered into them stays."""
     from hooper.lab.answers import LabLineDocument, LineKind
@@ -246,9 +229,7 @@ def _render_line(document: LabLineDocument, out: Screen) -> None:
 @command(app, "lab plug")
 def plug(
     session: Session,
-    where: Annotated[
-        str, typer.Argument(metavar="SOCKET", help="home: the club's LAN; between: the two boxes; away: no cable.")
-    ],
+    where: Annotated[str, argument("SOCKET", "home: the club's LAN; between: the two boxes; away: no cable.")],
 ) -> None:
     """Be the person who carries the laptop to another socket."""
     done = _done(session, "plug", where=where)
@@ -265,16 +246,9 @@ def install(
     session: Session,
     certificate: Annotated[
         str,
-        typer.Argument(
-            metavar="CERTIFICATE",
-            help="One of [certificates] that was ordered.",
-            autocompletion=keys_of("certificates"),
-        ),
+        argument("CERTIFICATE", "One of [certificates] that was ordered.", keys_of("certificates")),
     ],
-    service: Annotated[
-        str,
-        typer.Argument(metavar="SERVICE", help="The service whose device gets it.", autocompletion=keys_of("services")),
-    ],
+    service: Annotated[str, argument("SERVICE", "The service whose device gets it.", keys_of("services"))],
 ) -> None:
     """Be the person at a device's page who gives it the certificate that was ordered."""
     from hooper.certs.store import CertificateStore
@@ -296,10 +270,7 @@ def install(
 @command(app, "lab restart")
 def restart(
     session: Session,
-    gateway: Annotated[
-        str,
-        typer.Argument(metavar="GATEWAY", help="A router that speaks a protocol.", autocompletion=keys_of("gateways")),
-    ],
+    gateway: Annotated[str, argument("GATEWAY", "A router that speaks a protocol.", keys_of("gateways"))],
 ) -> None:
     """Restart a router: what programs entered is lost, what was typed stays, its control address changes."""
     done = _done(session, "restart", gateway=gateway)
@@ -309,9 +280,7 @@ def restart(
 @command(app, "lab readdress")
 def readdress(
     session: Session,
-    address: Annotated[
-        str | None, typer.Argument(metavar="ADDRESS", help="One of the provider's; else its next.")
-    ] = None,
+    address: Annotated[str | None, argument("ADDRESS", "One of the provider's; else its next.")] = None,
 ) -> None:
     """Be the provider that gives the line another address at night. Routers that speak announce it."""
     done = _done(session, "readdress", address=address)
@@ -350,7 +319,7 @@ def lag(
 @command(app, "lab type")
 def type_sheet(
     session: Session,
-    sheet: Annotated[str, typer.Argument(metavar="FILE", help="A worksheet as JSON; - reads standard input.")],
+    sheet: Annotated[str, argument("FILE", "A worksheet as JSON; - reads standard input.")],
 ) -> None:
     """Be the person who enters a worksheet into the town's routers."""
     from hooper.lab.answers import LabTypeDocument
@@ -403,7 +372,7 @@ def read_pages(
     session: Session,
     gateway: Annotated[
         list[str] | None,
-        typer.Argument(metavar="GATEWAY", help="Only these routers; else all.", autocompletion=keys_of("gateways")),
+        argument("GATEWAY", "Only these routers; else all.", keys_of("gateways")),
     ] = None,
 ) -> None:
     """Be the person who reads numbers and rules off the town's routers."""

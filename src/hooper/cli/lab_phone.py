@@ -9,6 +9,7 @@ import typer
 
 from hooper.cli.command import command
 from hooper.cli.common import Session, run_async
+from hooper.cli.options import argument, option
 from hooper.errors import EXIT_NEEDS_A_PERSON
 
 if TYPE_CHECKING:
@@ -27,7 +28,7 @@ def register_phone(app: typer.Typer, done: Callable[..., Any]) -> None:
     @command(app, "lab roam")
     def roam(
         session: Session,
-        where: Annotated[str, typer.Argument(metavar="PLACE", help="home: on the club's Wi-Fi; away: mobile data.")],
+        where: Annotated[str, argument("PLACE", "home: on the club's Wi-Fi; away: mobile data.")],
     ) -> None:
         """Be the person who carries the phone home, or away again."""
         session.show(done(session, "roam", where=where), lambda shown, out: out.print(WORDS[shown["where"]]))
@@ -35,15 +36,10 @@ def register_phone(app: typer.Typer, done: Callable[..., Any]) -> None:
     @command(app, "lab browse")
     def open_page(
         session: Session,
-        url: Annotated[str, typer.Argument(metavar="URL", help="What the phone's camera read off the code.")],
-        on: Annotated[str, typer.Option("--on", metavar="MACHINE", help="phone, rented or here.")] = "phone",
-        same: Annotated[
-            list[str] | None,
-            typer.Option("--same", metavar="SERVICE", help="Whose certificate is found the same."),
-        ] = None,
-        other: Annotated[
-            list[str] | None, typer.Option("--not-same", metavar="SERVICE", help="Whose is found another one.")
-        ] = None,
+        url: Annotated[str, argument("URL", "What the phone's camera read off the code.")],
+        on: Annotated[str, option("--on MACHINE", "phone, rented or here.")] = "phone",
+        same: Annotated[list[str] | None, option("--same SERVICE", "Whose certificate is found the same.")] = None,
+        other: Annotated[list[str] | None, option("--not-same SERVICE", "Whose is found another one.")] = None,
     ) -> int:
         """Be the person who opens a page on the phone; its browser tries what the page tries."""
         from hooper.errors import UsageError

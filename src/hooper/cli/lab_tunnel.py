@@ -10,6 +10,7 @@ import typer
 
 from hooper.cli.command import command
 from hooper.cli.common import Session
+from hooper.cli.options import argument, option
 
 if TYPE_CHECKING:
     from hooper.cli.screen import Screen
@@ -24,16 +25,14 @@ def register(app: typer.Typer, done: Callable[..., Any]) -> None:
         session: Session,
         file: Annotated[
             Path,
-            typer.Argument(
-                metavar="FILE",
-                help="A .conf: the server's with its .nft beside it, or a peer's; of SSH the server's .keys, or a"
+            argument(
+                "FILE",
+                "A .conf: the server's with its .nft beside it, or a peer's; of SSH the server's .keys, or a"
                 " peer's .config with its .key beside it.",
             ),
         ],
-        on: Annotated[
-            str, typer.Option("--on", metavar="MACHINE", help="gate for the server's; phone, rented, here for peers'.")
-        ] = "gate",
-        off: Annotated[bool, typer.Option("--off", help="Take a peer's profile away from the machine.")] = False,
+        on: Annotated[str, option("--on MACHINE", "gate for the server's; phone, rented, here for peers'.")] = "gate",
+        off: Annotated[bool, option("--off", "Take a peer's profile away from the machine.")] = False,
     ) -> None:
         """Be the person who puts a tunnel's files onto the gate, or a profile onto a phone."""
         from hooper.files import read_text

@@ -5,9 +5,8 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import TYPE_CHECKING, Annotated
 
-import typer
-
 from hooper.cli.completing import pairs, places
+from hooper.cli.options import option
 from hooper.errors import UsageError
 from hooper.secret import SecretRef
 from hooper.site.words import chosen
@@ -24,28 +23,18 @@ if TYPE_CHECKING:
 
 FromOption = Annotated[
     str | None,
-    typer.Option(
-        "--from",
-        metavar="PLACE",
-        help="here, interface, interface:NAME, hotspot, or socks5://[USER@]HOST:PORT.",
-        autocompletion=places,
-    ),
+    option("--from PLACE", "here, interface, interface:NAME, hotspot, or socks5://[USER@]HOST:PORT.", places),
 ]
 ProxyPasswordOption = Annotated[
-    str | None, typer.Option("--proxy-password", metavar="REF", help="The proxy's password: env:NAME or file:PATH.")
+    str | None, option("--proxy-password REF", "The proxy's password: env:NAME or file:PATH.")
 ]
 PublicOption = Annotated[
     list[str] | None,
-    typer.Option("--public", metavar="ADDRESS", help="The public address, or LINE=ADDRESS; else it is found."),
+    option("--public ADDRESS", "The public address, or LINE=ADDRESS; else it is found."),
 ]
 WanOption = Annotated[
     list[str] | None,
-    typer.Option(
-        "--wan",
-        metavar="GATEWAY=ADDRESS",
-        help="The WAN address on a router's status page; empty: taken back.",
-        autocompletion=pairs("gateways"),
-    ),
+    option("--wan GATEWAY=ADDRESS", "The WAN address on a router's status page; empty: taken back.", pairs("gateways")),
 ]
 
 

@@ -5,13 +5,12 @@ from __future__ import annotations
 from functools import partial
 from typing import TYPE_CHECKING, Annotated, Any
 
-import typer
-
 from hooper.cli.command import DRY_RUN, EDIT_DRY_RUN, command, key_option, time_option, within
 from hooper.cli.common import Done, Session, sub_app
 from hooper.cli.completing import keys_of, words
 from hooper.cli.editing import finish
 from hooper.cli.looking import PublicOption, differing, parse_public
+from hooper.cli.options import argument, option
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 from hooper.site.words import chosen
 
@@ -23,10 +22,7 @@ if TYPE_CHECKING:
 
 app = sub_app("Dynamic names: do they lead here, and making them.", group=True)
 
-NameArgument = Annotated[
-    list[str] | None,
-    typer.Argument(metavar="NAME", help="Only these names; else all.", autocompletion=keys_of("names")),
-]
+NameArgument = Annotated[list[str] | None, argument("NAME", "Only these names; else all.", keys_of("names"))]
 STYLE = {"current": "green", "updated": "green", "watched": "cyan", "needed": "orange3", "waiting": "orange3"}
 
 
@@ -50,13 +46,11 @@ def update_names(
     session: Session,
     name: NameArgument = None,
     public: PublicOption = None,
-    again: Annotated[
-        bool, typer.Option("--again", help="Ask the provider also where it said to wait, or never again.")
-    ] = False,
+    again: Annotated[bool, option("--again", "Ask the provider also where it said to wait, or never again.")] = False,
     patience: Annotated[float, time_option("--patience", "How long to wait until the name's servers show it.")] = "30s",  # type: ignore[assignment]
     accept: Annotated[
         str | None,
-        typer.Option("--accept", metavar="REASON", help="Publish an address too by which nothing arrives here."),
+        option("--accept REASON", "Publish an address too by which nothing arrives here."),
     ] = None,
 ) -> int:
     """Update the names that do not lead here, and only those; then look at the name's own servers whether it arrived.
@@ -90,7 +84,7 @@ NAME_KEYS = (
 def add_name(
     session: Session,
     keys: dict[str, Any],
-    name: Annotated[str, typer.Argument(metavar="NAME", help="The DNS name, such as home.example.net.")],
+    name: Annotated[str, argument("NAME", "The DNS name, such as home.example.net.")],
 ) -> int:
     """Add a name for a line to the site file, or have another updater keep it. Nothing is published by it."""
     from hooper.planning.edits import add, change
@@ -113,18 +107,10 @@ def add_name(
 @command(app, "name try", site=True, mask=True)
 def try_out(
     session: Session,
-    name: Annotated[
-        str, typer.Argument(metavar="NAME", help="A name of the site file.", autocompletion=keys_of("names"))
-    ],
-    address: Annotated[
-        str | None, typer.Option("--address", metavar="ADDRESS", help="That it would get; else an example.")
-    ] = None,
-    status: Annotated[
-        int | None, typer.Option("--status", metavar="N", help="The status of an answer, to be judged.")
-    ] = None,
-    answer: Annotated[
-        str | None, typer.Option("--answer", metavar="TEXT", help="The text of an answer, to be judged.")
-    ] = None,
+    name: Annotated[str, argument("NAME", "A name of the site file.", keys_of("names"))],
+    address: Annotated[str | None, option("--address ADDRESS", "That it would get; else an example.")] = None,
+    status: Annotated[int | None, option("--status N", "The status of an answer, to be judged.")] = None,
+    answer: Annotated[str | None, option("--answer TEXT", "The text of an answer, to be judged.")] = None,
 ) -> int:
     """What an update would send, its secret hidden, and what the provider's answers would mean. Nothing is sent."""
     from hooper.usecases.updaters import TryRequest, try_name

@@ -10,6 +10,7 @@ import typer
 
 from hooper.cli.command import command
 from hooper.cli.common import Session, run_async, sub_app
+from hooper.cli.options import option
 from hooper.errors import UsageError
 
 if TYPE_CHECKING:
@@ -19,40 +20,24 @@ app = sub_app("Start a site file: by questions, by options, or from what is foun
 
 
 FoundFlag = Annotated[
-    bool, typer.Option("--found", help="Take what can be found here: this network, its router, its WAN address.")
+    bool, option("--found", "Take what can be found here: this network, its router, its WAN address.")
 ]
-TitleOption = Annotated[str | None, typer.Option("--title", metavar="TEXT", help="What the place is called.")]
+TitleOption = Annotated[str | None, option("--title TEXT", "What the place is called.")]
 GatewaysOption = Annotated[
     list[str] | None,
-    typer.Option("--gateway", metavar="KEY=LAN", help="A router, such as box=10.0.0.1/24; outermost first."),
+    option("--gateway KEY=LAN", "A router, such as box=10.0.0.1/24; outermost first."),
 ]
-WansOption = Annotated[
-    list[str] | None, typer.Option("--wan", metavar="KEY=ADDRESS", help="An inner router's address outside.")
-]
-PoolsOption = Annotated[
-    list[str] | None, typer.Option("--pool", metavar="KEY=FIRST-LAST", help="What its DHCP hands out.")
-]
-ByHandOption = Annotated[
-    list[str] | None, typer.Option("--by-hand", metavar="KEY", help="This router answers no protocol.")
-]
-ProviderOption = Annotated[
-    list[str] | None, typer.Option("--provider", metavar="KEY", help="This router is the provider's.")
-]
-LineOption = Annotated[str, typer.Option("--line", metavar="KEY", help="The key of the line.")]
-AddressOption = Annotated[str, typer.Option("--address", metavar="ADDRESS", help="The line's fixed address.")]
-BlockedOption = Annotated[
-    list[str] | None, typer.Option("--blocked", metavar="PORTS", help='What the provider drops, such as "tcp 25".')
-]
-StunOption = Annotated[
-    list[str] | None, typer.Option("--stun", metavar="ADDRESS:PORT", help="A STUN server that may be asked.")
-]
-ResolverOption = Annotated[
-    list[str] | None, typer.Option("--resolver", metavar="ADDRESS", help="A DNS server that may be asked.")
-]
-NameOption = Annotated[str, typer.Option("--name", metavar="NAME", help="A DNS name that leads to the line.")]
-HostsOption = Annotated[
-    list[str] | None, typer.Option("--host", metavar="KEY=ADDRESS", help="A device; can be given again.")
-]
+WansOption = Annotated[list[str] | None, option("--wan KEY=ADDRESS", "An inner router's address outside.")]
+PoolsOption = Annotated[list[str] | None, option("--pool KEY=FIRST-LAST", "What its DHCP hands out.")]
+ByHandOption = Annotated[list[str] | None, option("--by-hand KEY", "This router answers no protocol.")]
+ProviderOption = Annotated[list[str] | None, option("--provider KEY", "This router is the provider's.")]
+LineOption = Annotated[str, option("--line KEY", "The key of the line.")]
+AddressOption = Annotated[str, option("--address ADDRESS", "The line's fixed address.")]
+BlockedOption = Annotated[list[str] | None, option("--blocked PORTS", 'What the provider drops, such as "tcp 25".')]
+StunOption = Annotated[list[str] | None, option("--stun ADDRESS:PORT", "A STUN server that may be asked.")]
+ResolverOption = Annotated[list[str] | None, option("--resolver ADDRESS", "A DNS server that may be asked.")]
+NameOption = Annotated[str, option("--name NAME", "A DNS name that leads to the line.")]
+HostsOption = Annotated[list[str] | None, option("--host KEY=ADDRESS", "A device; can be given again.")]
 
 
 @command(app, "new", site=True, secrets=False, deadline=5.0, dry_run="Print the file instead of writing it.")
@@ -153,11 +138,11 @@ def _boxes(
     from hooper.planning.starting import StartBox
 
     lans, wans, pools = dict(_pairs("--gateway", gateway)), dict(_pairs("--wan", wan)), dict(_pairs("--pool", pool))
-    for option, keys in (("--wan", wans), ("--pool", pools), ("--by-hand", by_hand), ("--provider", provider)):
+    for named, keys in (("--wan", wans), ("--pool", pools), ("--by-hand", by_hand), ("--provider", provider)):
         for key in keys:
             if key not in lans:
                 raise UsageError(
-                    f"{option} names {key!r}, which no --gateway does", remedy=f"There are: {', '.join(lans)}."
+                    f"{named} names {key!r}, which no --gateway does", remedy=f"There are: {', '.join(lans)}."
                 )
     return tuple(
         StartBox(

@@ -5,13 +5,12 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
-import typer
-
 from hooper.cli.command import EDIT_DRY_RUN, command, key_option
 from hooper.cli.common import Session, console, sub_app
 from hooper.cli.completing import keys_of, words
 from hooper.cli.editing import ClearOption, finish
 from hooper.cli.looking import PublicOption, parse_public
+from hooper.cli.options import argument, option
 from hooper.cli.tunnel import edited, rows_of
 from hooper.clock import DAY, local
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
@@ -25,9 +24,7 @@ if TYPE_CHECKING:
 
 app = sub_app("The devices that use a tunnel: add, hand over, renew, revoke.", group=True)
 
-PeerArgument = Annotated[
-    str, typer.Argument(metavar="PEER", help="Its key in the site file.", autocompletion=keys_of("peers"))
-]
+PeerArgument = Annotated[str, argument("PEER", "Its key in the site file.", keys_of("peers"))]
 KEYS = (
     key_option("tunnel", "TUNNEL", "The tunnel that it uses; else the only one.", offer=keys_of("tunnels")),
     key_option("person", "TEXT", "Whose it is."),
@@ -74,7 +71,7 @@ def list_all(session: Session) -> int:
 def add(
     session: Session,
     keys: dict[str, Any],
-    peer: Annotated[str, typer.Argument(metavar="PEER", help="The key that it is to have, such as cox-phone.")],
+    peer: Annotated[str, argument("PEER", "The key that it is to have, such as cox-phone.")],
 ) -> int:
     """Add a device to a tunnel. It gets a free address and a key, and reaches what its tunnel says, or --into."""
     from hooper.usecases.peers import AddPeerRequest
@@ -119,18 +116,17 @@ def hand(
     peer: PeerArgument,
     out: Annotated[
         list[Path] | None,
-        typer.Option(
-            "--out",
-            metavar="FILE",
-            help="Write its profile: .conf the file itself (of OpenVPN .ovpn, of SSH .zip, of IPsec .txt), .png or .svg"
+        option(
+            "--out FILE",
+            "Write its profile: .conf the file itself (of OpenVPN .ovpn, of SSH .zip, of IPsec .txt), .png or .svg"
             " its QR code, .html a page with both and the steps; can be given again.",
         ),
     ] = None,
     keep_key: Annotated[
-        bool, typer.Option("--keep-key", help="Keep its private key here too, so that it can be handed again.")
+        bool, option("--keep-key", "Keep its private key here too, so that it can be handed again.")
     ] = False,
     public: PublicOption = None,
-    force: Annotated[bool, typer.Option("--force", help="With --out: replace files of another hand.")] = False,
+    force: Annotated[bool, option("--force", "With --out: replace files of another hand.")] = False,
 ) -> int:
     """Give a device its profile: as a QR code here for a phone, as files with --out. Its private key is then forgotten.
 
@@ -210,9 +206,7 @@ def _check_handing(session: Session, site: Site, key: str, out: list[Path], *, f
 def renew(
     session: Session,
     peer: PeerArgument,
-    public_key: Annotated[
-        str | None, typer.Option("--public-key", metavar="KEY", help="Its own new one, where it made that itself.")
-    ] = None,
+    public_key: Annotated[str | None, option("--public-key KEY", "Its own new one, where it made that itself.")] = None,
 ) -> int:
     """Give a device another key; the old one is worth nothing once the server has its new files."""
     from hooper.usecases.peers import PeerRequest
@@ -235,7 +229,7 @@ def revoke(
     session: Session,
     peer: PeerArgument,
     done: Annotated[
-        bool, typer.Option("--done", help="Say that its server lets it in no more: that is known only once it is said.")
+        bool, option("--done", "Say that its server lets it in no more: that is known only once it is said.")
     ] = False,
 ) -> int:
     """Take a device's key away, as when it is lost, and say what has to change where. Its entry stays.

@@ -5,10 +5,9 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
-import typer
-
 from hooper.cli.command import command
 from hooper.cli.common import Session, sub_app
+from hooper.cli.options import option
 from hooper.cli.spelling import commands_in
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 from hooper.files import read_text
@@ -30,21 +29,15 @@ app = sub_app("The rule that every router needs, and what is wrong or risky.")
 @command(app, "plan", site=True, state=True, mask=True)
 def plan(
     session: Session,
-    chain: Annotated[bool, typer.Option("--chain", help="Draw the chain instead: lines, routers, devices.")] = False,
-    svg: Annotated[
-        Path | None, typer.Option("--svg", metavar="FILE", help="Write the picture of the chain to this file too.")
-    ] = None,
-    force: Annotated[bool, typer.Option("--force", help="With --svg: replace a file of another hand.")] = False,
+    chain: Annotated[bool, option("--chain", "Draw the chain instead: lines, routers, devices.")] = False,
+    svg: Annotated[Path | None, option("--svg FILE", "Write the picture of the chain to this file too.")] = None,
+    force: Annotated[bool, option("--force", "With --svg: replace a file of another hand.")] = False,
     against: Annotated[
         list[str] | None,
-        typer.Option(
-            "--against",
-            metavar="[GATEWAY=]FILE",
-            help="Hold a router's table (CSV, JSON, or its saved page) against the plan.",
-        ),
+        option("--against [GATEWAY=]FILE", "Hold a router's table (CSV, JSON, or its saved page) against the plan."),
     ] = None,
     pin: Annotated[
-        bool, typer.Option("--pin", help="Write the chosen outside ports into the site file, so that they never move.")
+        bool, option("--pin", "Write the chosen outside ports into the site file, so that they never move.")
     ] = False,
 ) -> int:
     """The rule that every router needs, and what is wrong or risky. Asks nobody; writes only what you name."""

@@ -4,10 +4,9 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Annotated
 
-import typer
-
 from hooper.cli.common import Session
 from hooper.cli.looking import parse_public
+from hooper.cli.options import option
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 
 if TYPE_CHECKING:
@@ -16,15 +15,13 @@ if TYPE_CHECKING:
     from hooper.usecases.ports_in import PortsInDocument
 
 PortsOption = Annotated[
-    bool, typer.Option("--ports", help="Measure instead which outside ports the provider lets in; needs --from.")
+    bool, option("--ports", "Measure instead which outside ports the provider lets in; needs --from.")
 ]
 PortOption = Annotated[
     list[str] | None,
-    typer.Option("--port", metavar="PORT", help="With --ports: only this, such as 'tcp 443'; can be given again."),
+    option("--port PORT", "With --ports: only this, such as 'tcp 443'; can be given again."),
 ]
-EnteredOption = Annotated[
-    bool, typer.Option("--entered", help="With --ports: what needs rules by hand has been entered by hand.")
-]
+EnteredOption = Annotated[bool, option("--entered", "With --ports: what needs rules by hand has been entered by hand.")]
 SIGN = {True: "✓", False: "✗", None: "?"}
 
 

@@ -5,11 +5,10 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
-import typer
-
 from hooper.cli.command import command
 from hooper.cli.common import Session, sub_app
 from hooper.cli.looking import PublicOption, parse_public
+from hooper.cli.options import argument, option
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 
 if TYPE_CHECKING:
@@ -26,9 +25,7 @@ STYLE = {"error": "bold red", "warning": "orange3", "note": "cyan"}
 @command(app, "profile check", site=True, mask=True)
 def check(
     session: Session,
-    file: Annotated[
-        list[Path] | None, typer.Argument(metavar="FILE", help="In WireGuard's or OpenVPN's format.")
-    ] = None,
+    file: Annotated[list[Path] | None, argument("FILE", "In WireGuard's or OpenVPN's format.")] = None,
     public: PublicOption = None,
 ) -> int:
     """What is wrong in files that devices exported: where they lead, what goes in, what leaks, whose keys they have.
@@ -56,16 +53,14 @@ def check(
 @command(app, "profile mend", site=True, mask=True)
 def mend(
     session: Session,
-    file: Annotated[Path | None, typer.Argument(metavar="FILE", help="In WireGuard's or OpenVPN's format.")] = None,
-    out: Annotated[Path | None, typer.Option("--out", metavar="NEW", help="The mended copy, for you alone.")] = None,
+    file: Annotated[Path | None, argument("FILE", "In WireGuard's or OpenVPN's format.")] = None,
+    out: Annotated[Path | None, option("--out NEW", "The mended copy, for you alone.")] = None,
     public: PublicOption = None,
-    force: Annotated[bool, typer.Option("--force", help="Replace a file that Hooper did not write.")] = False,
+    force: Annotated[bool, option("--force", "Replace a file that Hooper did not write.")] = False,
     take_in: Annotated[
-        list[str] | None, typer.Option("--take-in", metavar="NAME", help="Put this file beside it inside (repeatable).")
+        list[str] | None, option("--take-in NAME", "Put this file beside it inside (repeatable).")
     ] = None,
-    keep: Annotated[
-        list[int] | None, typer.Option("--keep", metavar="LINE", help="Leave this line as it is (repeatable).")
-    ] = None,
+    keep: Annotated[list[int] | None, option("--keep LINE", "Leave this line as it is (repeatable).")] = None,
 ) -> int:
     """A mended copy of a file: only the wrong bytes change, and what was changed is shown. The file itself stays."""
     from hooper.usecases.profiles import MendRequest

@@ -5,13 +5,12 @@ from __future__ import annotations
 from functools import partial
 from typing import TYPE_CHECKING, Annotated
 
-import typer
-
 from hooper.cli.accepting import AcceptOption, UntilOption, acceptance, taken
 from hooper.cli.command import DRY_RUN, command, time_option, within
 from hooper.cli.common import Done, Session, sub_app
 from hooper.cli.completing import keys_of
 from hooper.cli.looking import numbers
+from hooper.cli.options import argument, option
 from hooper.clock import local
 from hooper.durations import shown_duration
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
@@ -26,15 +25,11 @@ app = sub_app("The routers' own tables: look, put the plan there, take it back."
 
 GatewayOption = Annotated[
     list[str] | None,
-    typer.Option(
-        "--gateway", metavar="GATEWAY", help="Only this router; can be given again.", autocompletion=keys_of("gateways")
-    ),
+    option("--gateway GATEWAY", "Only this router; can be given again.", keys_of("gateways")),
 ]
 ServiceArgument = Annotated[
     list[str] | None,
-    typer.Argument(
-        metavar="SERVICE", help="Only the rules of these services; else all.", autocompletion=keys_of("services")
-    ),
+    argument("SERVICE", "Only the rules of these services; else all.", keys_of("services")),
 ]
 ALL_OF_IT = "For all of it; what was begun and not done is taken up by the next run."
 WOULD = {
@@ -68,7 +63,7 @@ def open_rules(
     service: ServiceArgument = None,
     gateway: GatewayOption = None,
     take_over: Annotated[
-        bool, typer.Option("--take-over", help="Replace what another hand has at a port; `close` puts it back.")
+        bool, option("--take-over", "Replace what another hand has at a port; `close` puts it back.")
     ] = False,
     lease: Annotated[float, time_option("--lease", "How long the rules are to last; 0: they never expire.")] = "1w",  # type: ignore[assignment]
     accept: AcceptOption = None,
@@ -102,16 +97,11 @@ def close_rules(
     service: ServiceArgument = None,
     gateway: GatewayOption = None,
     labelled: Annotated[
-        bool, typer.Option("--labelled", help="Take away all with Hooper's label, known to this state or not.")
+        bool, option("--labelled", "Take away all with Hooper's label, known to this state or not.")
     ] = False,
     given_up: Annotated[
         list[str] | None,
-        typer.Option(
-            "--given-up",
-            metavar="GATEWAY",
-            help="That router is gone: forget what was entered there.",
-            autocompletion=keys_of("gateways"),
-        ),
+        option("--given-up GATEWAY", "That router is gone: forget what was entered there.", keys_of("gateways")),
     ] = None,
 ) -> int:
     """Take away the rules that `router open` entered, those alone, and put back what they replaced."""

@@ -6,10 +6,9 @@ from importlib.resources import files
 from pathlib import Path
 from typing import Annotated
 
-import typer
-
 from hooper.cli.command import command
 from hooper.cli.common import Session, sub_app
+from hooper.cli.options import option
 from hooper.errors import UsageError
 
 app = sub_app("The keys of the site file, as a JSON schema.")
@@ -18,10 +17,8 @@ app = sub_app("The keys of the site file, as a JSON schema.")
 @command(app, "schema")
 def schema(
     session: Session,
-    out: Annotated[
-        Path | None, typer.Option("--out", metavar="FILE", help="Write it there, for an editor to check against.")
-    ] = None,
-    force: Annotated[bool, typer.Option("--force", help="With --out: replace a file of another hand.")] = False,
+    out: Annotated[Path | None, option("--out FILE", "Write it there, for an editor to check against.")] = None,
+    force: Annotated[bool, option("--force", "With --out: replace a file of another hand.")] = False,
 ) -> int:
     """The keys of the site file with what each means, as a JSON schema (draft 2020-12)."""
     if force and out is None:

@@ -4,12 +4,11 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Annotated, Any
 
-import typer
-
 from hooper.cli.command import EDIT_DRY_RUN, command, key_option
 from hooper.cli.common import Session, sub_app
 from hooper.cli.completing import keys_of, words
 from hooper.cli.editing import ClearOption, finish, port_value
+from hooper.cli.options import argument
 from hooper.errors import UsageError
 from hooper.site.protocols import SPEECHES
 from hooper.site.words import chosen
@@ -20,9 +19,7 @@ if TYPE_CHECKING:
 
 app = sub_app("What the devices offer: list, add, change, remove.", group=True)
 
-ServiceArgument = Annotated[
-    str, typer.Argument(metavar="SERVICE", help="A service's key.", autocompletion=keys_of("services"))
-]
+ServiceArgument = Annotated[str, argument("SERVICE", "A service's key.", keys_of("services"))]
 KEYS = (
     key_option("host", "HOST", "The device that offers it.", offer=keys_of("hosts")),
     key_option("speaks", "WHAT", "Its protocol, which brings transport and port.", offer=words(*SPEECHES)),
@@ -59,7 +56,7 @@ def list_all(session: Session) -> int:
 def add(
     session: Session,
     keys: dict[str, Any],
-    service: Annotated[str, typer.Argument(metavar="SERVICE", help="The key that it is to have.")],
+    service: Annotated[str, argument("SERVICE", "The key that it is to have.")],
 ) -> int:
     """Add a service. A public one gets its outside port chosen and written down, so that it never moves."""
     from hooper.planning.edits import add_service

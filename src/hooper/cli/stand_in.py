@@ -5,13 +5,12 @@ from __future__ import annotations
 import sys
 from typing import TYPE_CHECKING, Annotated
 
-import typer
-
 from hooper.cli.arrival import show_rules
 from hooper.cli.command import command, within
 from hooper.cli.common import Session, console, sub_app
 from hooper.cli.completing import keys_of
 from hooper.cli.looking import FromOption, ProxyPasswordOption, PublicOption, parse_origin, parse_public
+from hooper.cli.options import argument
 from hooper.cli.proving import HoldOption, TakeOverOption
 from hooper.durations import shown_duration
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
@@ -29,9 +28,7 @@ CAME = {"outside": "from outside", "home": "from home", "tunnel": "by the tunnel
 @command(app, "stand-in", site=True, state=True, mask=True, deadline=5.0, deadline_help="For the look from outside.")
 def stand_in(
     session: Session,
-    service: Annotated[
-        str, typer.Argument(metavar="SERVICE", help="Whose place is taken.", autocompletion=keys_of("services"))
-    ],
+    service: Annotated[str, argument("SERVICE", "Whose place is taken.", keys_of("services"))],
     origin: FromOption = None,
     proxy_password: ProxyPasswordOption = None,
     public: PublicOption = None,

@@ -9,10 +9,9 @@ from datetime import datetime
 from functools import partial
 from typing import TYPE_CHECKING, Annotated
 
-import typer
-
 from hooper.cli.command import command
 from hooper.cli.common import Session, sub_app
+from hooper.cli.options import option
 from hooper.clock import SystemClock, read_moment
 from hooper.durations import shown_duration
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
@@ -30,7 +29,7 @@ EVERY_S = 2.0  # seconds between two looks with --watch
 @command(app, "status", site=True, state=True, mask=True)
 def status(
     session: Session,
-    watch: Annotated[bool, typer.Option("--watch", help="Draw it again every two seconds, until Ctrl-C.")] = False,
+    watch: Annotated[bool, option("--watch", "Draw it again every two seconds, until Ctrl-C.")] = False,
 ) -> int:
     """How everything stands: since when, when and from where that was last proven, what is next, what needs a person.
 

@@ -7,8 +7,6 @@ from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
-import typer
-
 from hooper.cli.command import command
 from hooper.cli.common import Session, console, prompt, run_async, sub_app
 from hooper.cli.looking import (
@@ -23,6 +21,7 @@ from hooper.cli.looking import (
     parse_wan,
     read_address,
 )
+from hooper.cli.options import option
 from hooper.cli.ports_in import EnteredOption, PortOption, PortsOption, measure_ports
 from hooper.errors import EXIT_NEEDS_A_PERSON, SiteFileError, UsageError, worst
 
@@ -44,9 +43,7 @@ app = sub_app("What this line is: addresses, routers, and whether forwarding can
 
 PageOption = Annotated[
     list[str] | None,
-    typer.Option(
-        "--page", metavar="GATEWAY=FILE", help="A router's page as the browser saved it: what it shows is told."
-    ),
+    option("--page GATEWAY=FILE", "A router's page as the browser saved it: what it shows is told."),
 ]
 SAVE_DRY_RUN = "With --save: say what would be written."
 DEADLINE = "For everything together; --between takes as long again."
@@ -58,13 +55,13 @@ def survey(
     wan: WanOption = None,
     public: PublicOption = None,
     between: Annotated[
-        bool, typer.Option("--between", help="This machine is plugged in between two boxes: try the inner one.")
+        bool, option("--between", "This machine is plugged in between two boxes: try the inner one.")
     ] = False,
     ask: Annotated[
         bool | None,
-        typer.Option("--ask/--no-ask", help="Ask here for the numbers that are missing; else only on a terminal."),
+        option("--ask/--no-ask", "Ask here for the numbers that are missing; else only on a terminal."),
     ] = None,
-    save: Annotated[bool, typer.Option("--save", help="Write what was measured into the site file.")] = False,
+    save: Annotated[bool, option("--save", "Write what was measured into the site file.")] = False,
     page: PageOption = None,
     ports: PortsOption = False,
     port: PortOption = None,

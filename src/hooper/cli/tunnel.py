@@ -7,12 +7,11 @@ import sys
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
-import typer
-
 from hooper.cli.command import EDIT_DRY_RUN, command, key_option
 from hooper.cli.common import Done, Session, sub_app
 from hooper.cli.completing import keys_of, words
 from hooper.cli.editing import ClearOption, of_options, render
+from hooper.cli.options import argument, option
 from hooper.clock import local
 from hooper.errors import EXIT_NEEDS_A_PERSON, HooperError, SeveralErrors, SiteFileError, UsageError, worst
 from hooper.site.words import chosen
@@ -29,9 +28,7 @@ if TYPE_CHECKING:
 
 app = sub_app("Private access: both sides of a tunnel, and what its server saw.", group=True)
 
-TunnelArgument = Annotated[
-    str, typer.Argument(metavar="TUNNEL", help="Its key in the site file.", autocompletion=keys_of("tunnels"))
-]
+TunnelArgument = Annotated[str, argument("TUNNEL", "Its key in the site file.", keys_of("tunnels"))]
 DUMP_LIMIT = 1024 * 1024  # characters
 KEYS = (
     key_option("service", "SERVICE", "Where its packets arrive: a service that speaks what it is made with.",
@@ -108,31 +105,23 @@ def list_all(session: Session) -> int:
 def add(
     session: Session,
     keys: dict[str, Any],
-    tunnel: Annotated[str, typer.Argument(metavar="TUNNEL", help="The key that it is to have.")],
+    tunnel: Annotated[str, argument("TUNNEL", "The key that it is to have.")],
     host: Annotated[
         str | None,
-        typer.Option(
-            "--host",
-            metavar="HOST",
-            help="The host or gateway that ends it: the service for it is made too.",
-            autocompletion=keys_of("hosts", "gateways"),
+        option(
+            "--host HOST",
+            "The host or gateway that ends it: the service for it is made too.",
+            keys_of("hosts", "gateways"),
         ),
     ] = None,
     kind: Annotated[
         str,
-        typer.Option(
-            "--kind",
-            metavar="KIND",
-            help="wireguard, openvpn, ssh or ipsec.",
-            autocompletion=words("wireguard", "openvpn", "ssh", "ipsec"),
-        ),
+        option("--kind KIND", "wireguard, openvpn, ssh or ipsec.", words("wireguard", "openvpn", "ssh", "ipsec")),
     ] = "wireguard",
     second_port: Annotated[
         int | None,
-        typer.Option(
-            "--second-port",
-            metavar="PORT",
-            help="OpenVPN: a port by the other transport too, such as 443 for networks that block UDP.",
+        option(
+            "--second-port PORT", "OpenVPN: a port by the other transport too, such as 443 for networks that block UDP."
         ),
     ] = None,
 ) -> int:
@@ -169,17 +158,12 @@ def add(
 @command(app, "tunnel rent", site=True, state=True, dry_run=EDIT_DRY_RUN)
 def rent(
     session: Session,
-    tunnel: Annotated[str, typer.Argument(metavar="TUNNEL", help="The key that the tunnel to it is to have.")],
-    address: Annotated[
-        str | None, typer.Option("--address", metavar="ADDRESS", help="The machine's public IPv4 address.")
-    ] = None,
+    tunnel: Annotated[str, argument("TUNNEL", "The key that the tunnel to it is to have.")],
+    address: Annotated[str | None, option("--address ADDRESS", "The machine's public IPv4 address.")] = None,
     host: Annotated[
         str | None,
-        typer.Option(
-            "--host",
-            metavar="HOST",
-            help="The host at home that reaches out to it: a Linux machine that stays on.",
-            autocompletion=keys_of("hosts"),
+        option(
+            "--host HOST", "The host at home that reaches out to it: a Linux machine that stays on.", keys_of("hosts")
         ),
     ] = None,
 ) -> int:
@@ -289,19 +273,13 @@ def remove(session: Session, tunnel: TunnelArgument) -> int:
 def make(
     session: Session,
     tunnel: TunnelArgument,
-    out: Annotated[
-        Path | None, typer.Option("--out", metavar="DIR", help="The folder for them; it is made. Else TUNNEL-server.")
-    ] = None,
+    out: Annotated[Path | None, option("--out DIR", "The folder for them; it is made. Else TUNNEL-server.")] = None,
     folder: Annotated[
         str | None,
-        typer.Option(
-            "--at", metavar="DIR", help="Where they will stand on the server; else where its software looks for them."
-        ),
+        option("--at DIR", "Where they will stand on the server; else where its software looks for them."),
     ] = None,
-    force: Annotated[bool, typer.Option("--force", help="Replace files that Hooper did not write.")] = False,
-    load: Annotated[
-        bool, typer.Option("--load", help="Then run the tunnel's load_by, which puts them on the server.")
-    ] = False,
+    force: Annotated[bool, option("--force", "Replace files that Hooper did not write.")] = False,
+    load: Annotated[bool, option("--load", "Then run the tunnel's load_by, which puts them on the server.")] = False,
 ) -> int:
     """Write the files that the server loads: its key and peers, and the rules that keep each to what it may reach.
 
@@ -341,9 +319,7 @@ def make(
 def seen(
     session: Session,
     tunnel: TunnelArgument,
-    dump: Annotated[
-        Path | None, typer.Argument(metavar="FILE", help="What the server's software told: see above; - for a pipe.")
-    ] = None,
+    dump: Annotated[Path | None, argument("FILE", "What the server's software told: see above; - for a pipe.")] = None,
 ) -> int:
     """What the server saw: who came when and from where, whom it does not know, who never came.
 
@@ -394,11 +370,7 @@ def prove(
     session: Session,
     peer: Annotated[
         str | None,
-        typer.Argument(
-            metavar="PEER",
-            help="The peer that this computer is; else the one whose tunnel is up here.",
-            autocompletion=keys_of("peers"),
-        ),
+        argument("PEER", "The peer that this computer is; else the one whose tunnel is up here.", keys_of("peers")),
     ] = None,
 ) -> int:
     """Prove a tunnel at its other end: on the peer's own computer, away from home, with the tunnel on.

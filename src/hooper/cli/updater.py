@@ -5,12 +5,11 @@ from __future__ import annotations
 import sys
 from typing import TYPE_CHECKING, Annotated, Any
 
-import typer
-
 from hooper.cli.command import EDIT_DRY_RUN, command, key_option
 from hooper.cli.common import Session, sub_app
 from hooper.cli.completing import words
 from hooper.cli.editing import finish
+from hooper.cli.options import argument, option
 from hooper.clock import DAY, local
 from hooper.errors import UsageError
 from hooper.site.updating import FORMS
@@ -54,10 +53,10 @@ def list_all(session: Session) -> int:
 def add(
     session: Session,
     keys: dict[str, Any],
-    updater: Annotated[str, typer.Argument(metavar="UPDATER", help="The key that it is to have.")],
-    no_secret: Annotated[bool, typer.Option("--no-secret", help="It needs no password, token or key.")] = False,
+    updater: Annotated[str, argument("UPDATER", "The key that it is to have.")],
+    no_secret: Annotated[bool, option("--no-secret", "It needs no password, token or key.")] = False,
     secret_from: Annotated[
-        str | None, typer.Option("--secret", metavar="REF", help="Where the secret stands: env:NAME or file:PATH.")
+        str | None, option("--secret REF", "Where the secret stands: env:NAME or file:PATH.")
     ] = None,
 ) -> int:
     """Add who is told of new addresses. Its secret is asked for, not shown, and put into a private file.

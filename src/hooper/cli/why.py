@@ -6,8 +6,6 @@ import sys
 from functools import partial
 from typing import TYPE_CHECKING, Annotated
 
-import typer
-
 from hooper.cli.command import command
 from hooper.cli.common import Session, prompt, sub_app
 from hooper.cli.completing import keys_of, pairs
@@ -24,6 +22,7 @@ from hooper.cli.looking import (
     parse_wan,
     read_address,
 )
+from hooper.cli.options import argument, option
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 from hooper.site.words import chosen
 
@@ -41,41 +40,30 @@ CERTAINTY_STYLE = {"certain": "bold red", "likely": "orange3", "possible": "blue
 
 RuleOption = Annotated[
     list[str] | None,
-    typer.Option(
-        metavar="GATEWAY=WORD",
-        help="What a router's list says: there, missing, off, limited, transport, ended, interface, or its ADDRESS.",
-        autocompletion=pairs("gateways"),
+    option(
+        "GATEWAY=WORD",
+        "What a router's list says: there, missing, off, limited, transport, ended, interface, or its ADDRESS.",
+        pairs("gateways"),
     ),
 ]
-AskOption = Annotated[
-    bool, typer.Option("--ask", help="Put questions to somebody on site, by phone: each halves what is left.")
-]
-AnswerOption = Annotated[
-    list[str] | None, typer.Option("--answer", metavar="QUESTION=WORD", help="An answer to --ask: yes, no or unknown.")
-]
+AskOption = Annotated[bool, option("--ask", "Put questions to somebody on site, by phone: each halves what is left.")]
+AnswerOption = Annotated[list[str] | None, option("--answer QUESTION=WORD", "An answer to --ask: yes, no or unknown.")]
 PeerOption = Annotated[
     str | None,
-    typer.Option(
-        metavar="PEER", help="By its tunnel: why this device does not reach it.", autocompletion=keys_of("peers")
-    ),
+    option("PEER", "By its tunnel: why this device does not reach it.", keys_of("peers")),
 ]
 
 
 @command(app, "why", site=True, state=True, mask=True, deadline=5.0)
 def why(
     session: Session,
-    service: Annotated[
-        str,
-        typer.Argument(metavar="SERVICE", help="The service that does not answer.", autocompletion=keys_of("services")),
-    ],
+    service: Annotated[str, argument("SERVICE", "The service that does not answer.", keys_of("services"))],
     origin: FromOption = None,
     proxy_password: ProxyPasswordOption = None,
     wan: WanOption = None,
     public: PublicOption = None,
     rule: RuleOption = None,
-    at: Annotated[
-        str | None, typer.Option(metavar="ADDRESS", help="The address that the device or its router shows.")
-    ] = None,
+    at: Annotated[str | None, option("ADDRESS", "The address that the device or its router shows.")] = None,
     peer: PeerOption = None,
     ask: AskOption = False,
     answer: AnswerOption = None,

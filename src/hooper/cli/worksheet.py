@@ -6,12 +6,11 @@ from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
-import typer
-
 from hooper.cli.accepting import AcceptOption, UntilOption, acceptance, taken
 from hooper.cli.command import command
 from hooper.cli.common import Done, Session, sub_app
 from hooper.cli.completing import keys_of
+from hooper.cli.options import argument, option
 from hooper.cli.spelling import spelled
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 from hooper.files import MADE_BY
@@ -33,37 +32,27 @@ def worksheet(
     session: Session,
     keys: Annotated[
         list[str] | None,
-        typer.Argument(
-            metavar="KEY",
-            help="Only these routers (with --devices: these devices); else all.",
-            autocompletion=keys_of("gateways", "hosts"),
-        ),
+        argument("KEY", "Only these routers (with --devices: these devices); else all.", keys_of("gateways", "hosts")),
     ] = None,
-    devices: Annotated[
-        bool, typer.Option("--devices", help="What to set on each device, and what to tick off.")
-    ] = False,
+    devices: Annotated[bool, option("--devices", "What to set on each device, and what to tick off.")] = False,
     letter: Annotated[
-        bool, typer.Option("--letter", help="The letter to the provider: for its boxes, or for an address.")
+        bool, option("--letter", "The letter to the provider: for its boxes, or for an address.")
     ] = False,
-    removal: Annotated[bool, typer.Option("--removal", help="What to take away, to close everything again.")] = False,
+    removal: Annotated[bool, option("--removal", "What to take away, to close everything again.")] = False,
     changed: Annotated[
-        bool, typer.Option("--changed", help="Only what is different from the sheets that were ticked off last.")
+        bool, option("--changed", "Only what is different from the sheets that were ticked off last.")
     ] = False,
-    clients: Annotated[bool, typer.Option("--clients", help="Lines for the hosts files of devices inside.")] = False,
-    nftables: Annotated[
-        bool, typer.Option("--nftables", help="The rules as a file for nft, for a Linux router.")
-    ] = False,
-    markdown: Annotated[bool, typer.Option("--markdown", help="Print Markdown, to keep or to send.")] = False,
-    html: Annotated[bool, typer.Option("--html", help="Print one HTML page of routers, devices and letters.")] = False,
-    out: Annotated[
-        Path | None, typer.Option("--out", metavar="FILE", help="With --markdown or --html: write it to this file.")
-    ] = None,
-    force: Annotated[bool, typer.Option("--force", help="With --out: replace a file of another hand.")] = False,
+    clients: Annotated[bool, option("--clients", "Lines for the hosts files of devices inside.")] = False,
+    nftables: Annotated[bool, option("--nftables", "The rules as a file for nft, for a Linux router.")] = False,
+    markdown: Annotated[bool, option("--markdown", "Print Markdown, to keep or to send.")] = False,
+    html: Annotated[bool, option("--html", "Print one HTML page of routers, devices and letters.")] = False,
+    out: Annotated[Path | None, option("--out FILE", "With --markdown or --html: write it to this file.")] = None,
+    force: Annotated[bool, option("--force", "With --out: replace a file of another hand.")] = False,
     ticked: Annotated[
-        bool, typer.Option("--ticked", help="Remember that these sheets have been entered just as they stand.")
+        bool, option("--ticked", "Remember that these sheets have been entered just as they stand.")
     ] = False,
     rest: Annotated[
-        bool, typer.Option("--rest", help="Leave out the rules that `router open` has entered and that still last.")
+        bool, option("--rest", "Leave out the rules that `router open` has entered and that still last.")
     ] = False,
     accept: AcceptOption = None,
     until: UntilOption = None,
