@@ -14,6 +14,7 @@ from hooper.planning.plan import make_plan
 from hooper.planning.topology import Topology
 from hooper.planning.unfolded import side_doors
 from hooper.planning.values import EVERYTHING, Forward, Plan
+from hooper.ports import EVERY_PORT, PortIndex, Ports, single
 from hooper.site.load import SiteFile
 from support.sites import plan, site
 
@@ -253,3 +254,13 @@ def test_a_service_of_a_gateway_itself_arrives_there_and_at_no_other(drawn: Draw
         assert there == port
         mine = [rule for rule in made.forwards if takes(rule, f"g{at}", ended, spoken, port)]
         assert not [rule for rule in mine if rule.service != EVERYTHING]
+
+
+PORTS = st.tuples(st.integers(1, 60), st.integers(0, 40)).map(lambda at: Ports(at[0], at[0] + at[1]))
+
+
+@given(st.lists(st.tuples(PORTS | PORTS.map(lambda ports: single(ports.first)), st.sampled_from("abcdef"))), PORTS)
+def test_an_index_of_ports_finds_what_looking_at_all_does(entries: list[tuple[Ports, str]], ports: Ports) -> None:
+    there = PortIndex(entries)
+    assert there.meeting(ports) == sorted(name for own, name in entries if own.overlaps(ports))
+    assert there.meeting(EVERY_PORT) == sorted(name for _, name in entries)

@@ -31,6 +31,30 @@ def single(port: int) -> Ports:
     return Ports(port, port)
 
 
+EVERY_PORT = Ports(0, 65535)
+
+
+class PortIndex:
+    """Whose ports meet others, found without looking at those of everybody."""
+
+    def __init__(self, entries: Iterable[tuple[Ports, str]]) -> None:
+        """entries: ports, and who has them. ranges: those of more than one port."""
+        self._single: dict[int, list[str]] = {}
+        self.ranges: list[tuple[Ports, str]] = []
+        for ports, name in entries:
+            if ports.size == 1:
+                self._single.setdefault(ports.first, []).append(name)
+            else:
+                self.ranges.append((ports, name))
+
+    def meeting(self, ports: Ports) -> list[str]:
+        """Who has one of these, sorted."""
+        few = ports.size <= len(self._single)
+        numbers = range(ports.first, ports.last + 1) if few else filter(ports.has, self._single)
+        found = [name for number in numbers for name in self._single.get(number, ())]
+        return sorted(found + [name for own, name in self.ranges if own.overlaps(ports)])
+
+
 class Blocked(NamedTuple):
     """Ports that a provider drops inbound, or that a gateway keeps for itself. transport: tcp, udp or both."""
 

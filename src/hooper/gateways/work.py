@@ -5,7 +5,7 @@ A run that was killed is taken up by the next: the journal says what was meant, 
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
 from typing import Literal
@@ -35,6 +35,35 @@ from hooper.words.said import NOTHING, Said, quoted, say, together
 LEASE_S = 604_800  # a week
 
 
+class _Table:
+    """A router's entries, by their key, and by their port."""
+
+    def __init__(self, rules: Iterable[LiveRule]) -> None:
+        self._rules: dict[Key, LiveRule] = {}
+        self._at: dict[tuple[str, int], dict[Key, LiveRule]] = {}
+        for rule in rules:
+            self.put(rule)
+
+    def put(self, rule: LiveRule) -> None:
+        key = key_of(rule)
+        self._rules[key] = self._at.setdefault(rule.key, {})[key] = rule
+
+    def drop(self, rule: LiveRule) -> None:
+        key = key_of(rule)
+        self._rules.pop(key, None)
+        self._at.get(rule.key, {}).pop(key, None)
+
+    def get(self, key: Key) -> LiveRule | None:
+        return self._rules.get(key)
+
+    def at(self, rule: LiveRule) -> list[LiveRule]:
+        """All at the port of a rule, whatever their source."""
+        return list(self._at.get(rule.key, {}).values())
+
+    def values(self) -> Collection[LiveRule]:
+        return self._rules.values()
+
+
 @dataclass
 class Work:
     """One router being changed. dry: nothing is done, only told. lent: ports that a test has: they are left alone.
@@ -56,7 +85,7 @@ class Work:
     _hit: dict[str, tuple[HooperError, int, list[str]]] = field(default_factory=dict)
     _drops_sources: Said = NOTHING
     _renew_left: float = 0.5
-    _table: dict[Key, LiveRule] = field(default_factory=dict)  # as it stands, what was done since included
+    _table: _Table = field(default_factory=lambda: _Table(()))  # as it stands, what was done since included
     _mine: dict[Key, Entered] = field(default_factory=dict)  # what the journal has
 
     # --- open
@@ -143,7 +172,7 @@ class Work:
 
     def _others_at(self, rule: LiveRule) -> list[LiveRule]:
         """The entries of another hand at the same port: many routers have one there, whatever its source."""
-        return [there for there in self._table.values() if there.key == rule.key and not self._is_known(there)]
+        return [there for there in self._table.at(rule) if not self._is_known(there)]
 
     async def _replace(
         self, one: Wanted, rule: LiveRule, taken: Sequence[LiveRule], before: tuple[LiveRule, ...], *, take_over: bool
@@ -190,7 +219,7 @@ class Work:
         except (RouterRefuses, SourceDropped):
             self._undo(rule, known)  # a clear no: nothing of ours is there
             raise
-        self._table[key_of(granted)] = granted
+        self._table.put(granted)
         self._keep(one, granted, before)
         asked, got = rule.lease_s, granted.lease_s
         if asked and got and abs(asked - got) > 60 and not detail:
@@ -229,7 +258,7 @@ class Work:
         if not isinstance(exc, RouterRefuses):
             return exc
         foreign = rule.target_address != self.own
-        if exc.reason == "taken" and foreign and not any(there.key == rule.key for there in self._table.values()):
+        if exc.reason == "taken" and foreign and not self._table.at(rule):
             message = f"{self.gateway} opens ports only for the device that asks, which is {self.own}"
             return RouterStrict(f"{message}, not for others ({exc.said})")
         if exc.reason == "taken":
@@ -287,7 +316,7 @@ class Work:
         heirs: what is entered next: where one of them has the same port, what was replaced is left to it.
         """
         done: list[tuple[Entered, Outcome, Said]] = []
-        gone = False
+        gone, follows = False, {one.rule.key: one for one in reversed(heirs) if one.rule is not None}
         if not self.dry:
             self._note(*(replace(entry, state="closing") for entry in entries))
         for entry in entries:
@@ -295,7 +324,7 @@ class Work:
                 self._say("close", entered_rule(entry), "failed", None, say("not-tried-any-more"))
                 continue
             try:
-                heir = next((one for one in heirs if one.rule is not None and one.rule.key == entry.rule.key), None)
+                heir = follows.get(entry.rule.key)
                 if heir is not None and heir.rule is not None and entry.before:
                     self._inherit(heir.service, heir.rule, entry.before)
                     entry = replace(entry, before=())
@@ -314,10 +343,10 @@ class Work:
                     self._say("close", entered_rule(entry), "failed", None, say("its-table-could-not"))
                 self.trouble.append(exc)
                 return
-        left = [] if self.dry else [e for e, outcome, _ in done if outcome != "left" and self._still_has(e)]
-        self._forget([entry.key for entry, _, __ in done if entry not in left])
+        left = set() if self.dry else {e.key for e, how, _ in done if how != "left" and self._still_has(e)}
+        self._forget([entry.key for entry, _, __ in done if entry.key not in left])
         for entry, outcome, detail in done:
-            if entry in left:
+            if entry.key in left:
                 problem = RouterLied(f"{self.gateway} has {entry.rule.transport} {entry.rule.outside_port} again")
                 self._say("close", entered_rule(entry), "failed", None, quoted(problem.message))
                 self._trouble(problem, entry.service)
@@ -335,7 +364,8 @@ class Work:
     def _standing_for(self, entry: Entered) -> LiveRule | None:
         """What stands at the place of an entry of ours: under its key, or as the router made it without the source."""
         there = self._table.get(entry.key)
-        made = (row for key, row in self._table.items() if key not in self._mine and is_made_of(row, entry.rule))
+        beside = self._table.at(entry.rule)
+        made = (row for row in beside if key_of(row) not in self._mine and is_made_of(row, entry.rule))
         return there if there is not None else next(made, None)
 
     async def _close_one(self, entry: Entered) -> tuple[Outcome, Said]:
@@ -348,7 +378,7 @@ class Work:
         if there is not None:
             await self._delete(there)
         for before in entry.before:
-            if not any(stands.leads_as(before) for stands in self._table.values()):
+            if not any(stands.leads_as(before) for stands in self._table.at(before)):
                 await self._put_back(before)
         if entry.before:
             return "put-back", say("leads-to-again", before=map(_leads, entry.before))
@@ -365,16 +395,16 @@ class Work:
         table = await self.driver.table()
         if table is None:
             table = [entry.rule for entry in self._mine.values() if entry.state != "closing"]
-        self._table = {key_of(rule): rule for rule in table}
+        self._table = _Table(table)
 
     async def _delete(self, there: LiveRule) -> None:
         if not self.dry:
             await self.driver.delete(there)
-            self._table.pop(key_of(there), None)
+            self._table.drop(there)
 
     async def _put_back(self, before: LiveRule) -> None:
         if not self.dry:
-            self._table[key_of(before)] = await self.driver.add(before)
+            self._table.put(await self.driver.add(before))
 
     def _note(self, *entries: Entered) -> None:
         if not self.dry and entries:

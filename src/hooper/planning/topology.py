@@ -5,9 +5,10 @@ from __future__ import annotations
 from functools import cached_property
 from typing import TYPE_CHECKING
 
-from hooper.planning.paths import Way, gateway_of, make_ways, way_chosen, ways_in
-from hooper.ports import Ports
-from hooper.site.references import Chain
+from hooper.planning.paths import Way, gateway_of, make_ways, public_services, way_chosen, ways_in
+from hooper.planning.ports import transports
+from hooper.ports import EVERY_PORT, PortIndex, Ports
+from hooper.site.references import Chain, name_of_line
 
 if TYPE_CHECKING:
     from hooper.site.model import Site
@@ -45,6 +46,22 @@ class Topology:
             elif service.has_ports:
                 out[key] = service.outside_port or service.used_ports
         return out
+
+    @cached_property
+    def public_ports(self) -> dict[tuple[str, str], PortIndex]:
+        """What is public on each host, by its key and the transport; an IP protocol has every port."""
+        found: dict[tuple[str, str], list[tuple[Ports, str]]] = {}
+        for key in public_services(self.site):
+            service = self.site.services[key]
+            ports = service.used_ports if service.has_ports else EVERY_PORT
+            for transport in transports(service.used_transport):
+                found.setdefault((service.host, transport), []).append((ports, key))
+        return {where: PortIndex(there) for where, there in found.items()}
+
+    @cached_property
+    def line_names(self) -> dict[str, str | None]:
+        """The name that people use for each line, where it has exactly one."""
+        return {line: name_of_line(self.site, line) for line in self.site.lines}
 
     def chain(self, service: str) -> Chain:
         """The way in that a service takes; for one that is not public, the first that leads to its host."""

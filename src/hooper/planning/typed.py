@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 from hooper.addresses import IPAddress, classify
 from hooper.planning.topology import Topology
-from hooper.site.references import name_entry, name_of_line
+from hooper.site.references import name_entry
 
 URL_SCHEMES = {"https": 443, "http": 80, "rtsp": 554, "ssh": 22, "vnc": 5900}  # with the port that may be left out
 WEB = {"https": 443, "http": 80}
@@ -43,7 +43,7 @@ def name_for(topology: Topology, service: str) -> str | None:
     own = topology.site.services[service].name
     if own is not None or own_address(topology, service) is not None:
         return own
-    return name_of_line(topology.site, topology.lines[service])
+    return topology.line_names[topology.lines[service]]
 
 
 def address_for(topology: Topology, service: str, public: Mapping[str, IPAddress]) -> IPAddress | None:

@@ -9,7 +9,7 @@ from hooper.planning.ports import transports
 from hooper.planning.topology import Topology
 from hooper.planning.typed import outside_port
 from hooper.planning.values import Forward
-from hooper.ports import Ports
+from hooper.ports import EVERY_PORT, PortIndex, Ports
 
 
 class SideDoor(NamedTuple):
@@ -38,15 +38,20 @@ def side_doors(topology: Topology, forwards: Iterable[Forward], *, allowed: bool
     allowed: those instead whose reach and sources have nothing against it.
     """
     site = topology.site
-    by_address: dict[str, list[str]] = {}
+    by_address: dict[str, list[tuple[Ports, str]]] = {}
     for key, service in sorted(site.services.items()):
-        host = site.devices[service.host]
+        public = service.reach == "public"
+        if (not public) if allowed else (public and not service.sources):
+            continue  # whatever the rule
+        host, ports = site.devices[service.host], service.used_ports if service.has_ports else EVERY_PORT
         for address in (host.address, host.address6):
             if address is not None:
-                by_address.setdefault(str(address), []).append(key)
+                by_address.setdefault(str(address), []).append((ports, key))
+    at = {address: PortIndex(there) for address, there in by_address.items()}
     seen: set[tuple[str, str, str, Ports | None, str]] = set()
     for rule in forwards:
-        for key in by_address.get(rule.target_address, ()):
+        there = at.get(rule.target_address)
+        for key in there.meeting(rule.target_ports or EVERY_PORT) if there is not None else ():
             if key == rule.service or _allowed(topology, key, rule) != allowed:
                 continue
             for door in _doors(topology, key, rule):

@@ -254,21 +254,21 @@ class Service(Table):
         tuple[Accepted, ...], BeforeValidator(_one_or_more, json_schema_input_type=Accepted | tuple[Accepted, ...])
     ] = ()
 
-    @property
+    @cached_property
     def speech(self) -> Speech:
         return SPEECHES[self.speaks]
 
-    @property
+    @cached_property
     def used_transport(self) -> str:
         """tcp, udp, both, or an IP protocol's number: as written, else what it speaks."""
         return self.transport or self.speech.transport
 
-    @property
+    @cached_property
     def has_ports(self) -> bool:
         """Whether its transport has ports: TCP and UDP have."""
         return self.used_transport in ("tcp", "udp", "both")
 
-    @property
+    @cached_property
     def used_ports(self) -> Ports:
         """The ports on the host: as written, else the usual one. References have been checked, so there is one."""
         if self.port is not None:

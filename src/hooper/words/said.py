@@ -165,9 +165,16 @@ def told_of(code: str, part: str, values: Mapping[str, Value]) -> Said:
     code: with its variant behind a dot, where the case at hand has words of its own; a part that has none of these is
     as the code has it. values: of all its parts. NOTHING: it has no such part.
     """
+    name, used = _part(code, part)
+    return Said(name, tuple((key, _value(values[key])) for key in used)) if name else NOTHING
+
+
+@cache
+def _part(code: str, part: str) -> tuple[str, tuple[str, ...]]:
+    """The code of one part of what is told, and the values that it has; empty: there is no such part."""
     stem = code.partition(".")[0]
     name = next((one for one in (f"{code}.{part}", f"{stem}.{part}") if one in templates()), "")
-    return say(name, **{key: values[key] for key in fields(name)}) if name else NOTHING
+    return name, tuple(sorted(fields(name))) if name else ()
 
 
 def templates() -> Mapping[str, str]:
@@ -201,8 +208,11 @@ class _Shown:
         return repr(self.value)
 
 
+_PLAIN = (str, int, Said)  # most are
+
+
 def _value(value: Value) -> Value:
-    if value is None or isinstance(value, str | int | float | date | Said):
+    if value is None or type(value) in _PLAIN or isinstance(value, str | int | float | date):
         return value
     if isinstance(value, Iterable) and not hasattr(value, "_fields") and not hasattr(value, "prefixlen"):
         return tuple(_value(one) for one in value)

@@ -236,15 +236,10 @@ def _protocol(facts: Facts, key: str, service: Service) -> Iterator[Finding]:
 
 def _has(facts: Facts, key: str, host: str, transport: str, port: int) -> bool:
     """Whether another public service of the host has this port, or for 0 a range of ports or the IP protocol."""
-    for other in facts.public:
-        service = facts.site.services[other]
-        if other == key or service.host != host or service.used_transport not in (transport, "both"):
-            continue
-        if not service.has_ports or (port == 0 and service.used_ports.size > 1):
-            return True
-        if port and service.used_ports.first <= port <= service.used_ports.last:
-            return True
-    return False
+    there = facts.topology.public_ports.get((host, transport))
+    if there is None:
+        return False
+    return any(name != key for name in (there.meeting(single(port)) if port else (name for _, name in there.ranges)))
 
 
 def _named(transport: str) -> Said:
