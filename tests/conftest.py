@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import shutil
+import signal
 import sys
 from collections.abc import Iterator
 from pathlib import Path
@@ -21,6 +22,9 @@ settings.load_profile("hooper")
 
 if os.environ.pop("PYTHONDONTWRITEBYTECODE", None):
     sys.dont_write_bytecode = False  # a program of its own would read its whole source anew, hundreds of times
+for number in (signal.SIGINT, signal.SIGHUP):  # a shell lets what it starts in the background ignore these
+    if signal.getsignal(number) is signal.SIG_IGN:
+        signal.signal(number, signal.default_int_handler if number == signal.SIGINT else signal.SIG_DFL)
 os.umask(0o077)  # secret files are private, as their owners make them
 os.environ["PATH"] = os.pathsep.join([os.environ.get("PATH", ""), "/usr/sbin", "/sbin"])  # where Debian keeps servers
 TOOLS = ("ip", "nft", "nginx", "sshd", "turnserver", "miniupnpd", "named", "tayga")
