@@ -15,7 +15,7 @@ import pytest
 from support.exported_openvpn import profile
 from support.program import ROOT, Lab, hooper, start_lab
 
-PAGES = ("README.md", "docs/troubleshooting.md", "docs/private-access.md")
+PAGES = ("README.md", "docs/guide.md", "docs/troubleshooting.md", "docs/private-access.md")
 
 
 def blocks(page: str, language: str) -> list[str]:
@@ -44,7 +44,7 @@ def test_commands_of_the_docs_run(lab: Lab, page: str, tmp_path: Path) -> None:
         ran = hooper(*words, env=env, cwd=tmp_path, stdin="a secret\n" if words[:2] == ["updater", "add"] else "")
         if second:
             ran = hooper(*second.split(), env=env, stdin=ran.out)
-        if first == "keep":  # the name of the README leads to a provider that the town does not have
+        if first == "keep":  # the name of the guide leads to a provider that the town does not have
             assert ran.code == 4
             assert "names.example.net" in ran.err
             continue
@@ -52,6 +52,10 @@ def test_commands_of_the_docs_run(lab: Lab, page: str, tmp_path: Path) -> None:
         assert "error: " not in ran.err or ran.code == 1, (line, ran)
     lab.run("lab", "plug", "home")
     lab.run("lab", "line", "several-nats")
+
+
+def test_the_readme_is_read_in_one_sitting() -> None:
+    assert len((ROOT / "README.md").read_text(encoding="utf-8").splitlines()) <= 150
 
 
 def test_every_page_is_linked_and_every_link_leads_somewhere() -> None:

@@ -26,7 +26,8 @@ from hooper.lab.acme import AcmeServer
 from hooper.lab.devices import read_request
 from hooper.lab.identity import TownAuthority
 from hooper.lab.switchboard import Switchboard
-from hooper.names.publish import Setting, UpdaterBusy, UpdaterRefuses, open_publisher
+from hooper.names.publish import Setting, UpdaterBusy, UpdaterRefuses
+from hooper.names.publishers import open_publisher
 from hooper.net.http import BODY_LIMIT, HttpAnswer, HttpFailed, http, trusting
 from hooper.net.system import SystemDoor
 from hooper.net.types import Endpoint, Family

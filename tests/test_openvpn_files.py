@@ -21,8 +21,8 @@ from hooper.site.load import SiteFile, parse_site
 from hooper.tunnels.authority import TunnelAuthority, make_authority, peer_name, server_name
 from hooper.tunnels.common import KeyMissing
 from hooper.tunnels.keys import KeyRing
+from hooper.tunnels.making import works_of
 from hooper.tunnels.ssh_files import key_line
-from hooper.tunnels.works import works_of
 from hooper.wire.ovpnfile import parse
 from support.program import Ran, hooper
 

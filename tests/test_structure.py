@@ -7,6 +7,7 @@ import re
 from collections import defaultdict
 from collections.abc import Iterator
 from functools import cache
+from graphlib import TopologicalSorter
 from pathlib import Path
 
 import pytest
@@ -76,6 +77,12 @@ def test_no_arrow_points_up(package: str) -> None:
         if target.split(".")[0] == "hooper" and _package(target) not in allowed
     }
     assert not up
+
+
+def test_no_module_comes_back_to_itself() -> None:
+    """No circle, not even of imports in a function or for types alone."""
+    graph = {name: {*_imports(tree)} & {*_modules()} - {name} for name, (_, tree) in _modules().items()}
+    TopologicalSorter(graph).prepare()  # else a CycleError names the modules
 
 
 def _at_the_top(tree: ast.Module) -> Iterator[str]:

@@ -19,7 +19,7 @@ from hooper.site.load import SiteFile, parse_site
 from hooper.tunnels.authority import TunnelAuthority
 from hooper.tunnels.key_text import public_text
 from hooper.tunnels.keys import KeyRing
-from hooper.tunnels.works import works_of
+from hooper.tunnels.making import works_of
 from hooper.wire import ovpnfile, wgfile
 from hooper.wire.wireguard import public_of
 from support.program import hooper

@@ -31,8 +31,8 @@ from hooper.planning.topology import Topology
 from hooper.planning.tunnel_edits import Placing, add_peer, add_tunnel
 from hooper.site.load import SiteFile, parse_site
 from hooper.tunnels.keys import KeyRing
+from hooper.tunnels.making import works_of
 from hooper.tunnels.wireguard_files import FOLDER
-from hooper.tunnels.works import works_of
 from hooper.wire.wgfile import parse
 from hooper.wire.wireguard import generate_private, public_of
 from support.program import Lab, LabHere, Ran, hooper, town_here, valid

@@ -13,6 +13,7 @@ import pytest
 import typer
 
 from hooper.cli.main import COMMANDS, app
+from hooper.cli.report import command_of
 from hooper.store.path import store_name
 from hooper.store.sitefile import read_site
 from hooper.words.data import data
@@ -92,6 +93,24 @@ def test_nothing_that_is_typed_is_a_fault_of_ours(town: LabHere, words: str) -> 
         assert "Traceback" not in ran.err
         site.write_bytes(whole)
         town.ask("mend")
+
+
+def _paths(command: Any, path: tuple[str, ...] = ()) -> Iterator[tuple[str, ...]]:
+    if hasattr(command, "list_commands"):
+        context = command.context_class(command)
+        for name in command.list_commands(context):
+            yield from _paths(command.get_command(context, name), (*path, name))
+    else:
+        yield path
+
+
+def test_a_failed_command_goes_by_its_whole_name() -> None:
+    """As a document of one that did not fail has it."""
+    paths = list(_paths(typer.main.get_command(app)))
+    assert len(paths) > 70
+    for path in paths:
+        assert command_of([*path, "--json", "--site", "elsewhere.toml"]) == " ".join(path)
+    assert command_of(["keep", "--once"]) == "keep run"
 
 
 def test_every_command_is_among_them() -> None:

@@ -16,10 +16,10 @@ from hooper.store.sitefile import read_site
 from hooper.store.state import State
 from hooper.usecases.condition_kinds import of_service
 from hooper.usecases.conditions import how_all_stands
+from hooper.usecases.gathering import tunnels_seen
 from hooper.usecases.reporting import ReportRequest, report
 from hooper.usecases.run import Run
 from hooper.usecases.status import status
-from hooper.usecases.why import tunnels_seen
 from hooper.words.said import NOTHING
 from support.program import LabHere, town_here
 from support.sites import ONE_BOX, site

@@ -14,9 +14,9 @@ from anyio.abc import ByteStream, TaskGroup
 
 from hooper.addresses import IPAddress
 from hooper.lab.pipe import pipe
+from hooper.lab.streets import _handled
 from hooper.lab.switchboard import Asker, Switchboard
 from hooper.lab.things import DatagramSocket, Turned
-from hooper.lab.town import _handled
 from hooper.net.lab import surroundings_of
 from hooper.net.types import (
     Change,

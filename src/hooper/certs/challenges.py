@@ -16,7 +16,7 @@ from hooper.dnsnames import is_wildcard
 from hooper.errors import CounterpartError, HooperError, NeedsAPerson
 from hooper.files import make_folder, write_atomically
 from hooper.names.authority import QUESTION_S, authority_for, shown_by_all
-from hooper.names.publish import open_publisher
+from hooper.names.publishers import open_publisher
 from hooper.net.serving import NOT_THERE, HttpAsked, HttpSaid, serve_http
 from hooper.net.types import Door, Endpoint
 from hooper.planning.topology import Topology

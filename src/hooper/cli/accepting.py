@@ -11,7 +11,8 @@ from hooper.cli.options import option
 from hooper.errors import UsageError
 
 if TYPE_CHECKING:
-    from hooper.usecases.accepting import Acceptance, RisksTaken
+    from hooper.usecases.accepting import Acceptance
+    from hooper.usecases.run import RisksTaken
 
 AcceptOption = Annotated[
     list[str] | None,

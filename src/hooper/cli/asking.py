@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import typer
 
-from hooper.cli.common import prompt, stderr_width
+from hooper.cli.common import prompt
+from hooper.cli.report import stderr_width
 from hooper.errors import UsageError
 from hooper.folding import folded_lines
 from hooper.planning.answers import Question, problem, questions, text_of, wrong_answer

@@ -19,6 +19,7 @@ import typer
 
 from hooper.cli import report
 from hooper.cli.helping import GuessingGroup
+from hooper.cli.report import stderr_width
 from hooper.cli.spelling import spelled
 from hooper.clock import SystemClock
 from hooper.environment import named_site
@@ -358,16 +359,3 @@ def prompt(question: str, default: str = "") -> str | None:
     sys.stderr.flush()
     line = sys.stdin.readline()
     return (line.strip() or default) if line else None
-
-
-def stderr_width() -> int | None:
-    """The columns of stderr's terminal; None: it is none."""
-    if not sys.stderr.isatty():
-        return None
-    columns = os.environ.get("COLUMNS", "")
-    if columns.isascii() and columns.isdigit() and int(columns):
-        return int(columns)
-    try:
-        return os.get_terminal_size(sys.stderr.fileno()).columns or 80
-    except (OSError, ValueError):
-        return 80

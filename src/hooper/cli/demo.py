@@ -204,7 +204,7 @@ def _typed(scene: Scene, out: Screen) -> None:
 
 
 def _private(scene: Scene, out: Screen) -> None:
-    from hooper.cli.check import results_table
+    from hooper.cli.results import results_table
 
     given, seen = scene.told
     _title(out, f"Private access: {given.device} gets a tunnel to film-shell, and to nothing else", scene)
@@ -214,7 +214,7 @@ def _private(scene: Scene, out: Screen) -> None:
 
 
 def _check(scene: Scene, out: Screen) -> None:
-    from hooper.cli.check import results_table
+    from hooper.cli.results import results_table
     from hooper.usecases.demo import DEADLINE
 
     outcome: Any = scene.told
@@ -225,7 +225,7 @@ def _check(scene: Scene, out: Screen) -> None:
 
 
 def _one_result(text: str, scene: Scene, out: Screen) -> None:
-    from hooper.cli.check import results_table
+    from hooper.cli.results import results_table
 
     outcome: Any = scene.told
     _title(out, text, scene)

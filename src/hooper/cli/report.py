@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import errno
+import os
 import sys
 from collections.abc import Iterable
 from typing import Any
@@ -21,7 +22,10 @@ from hooper.signs import worded
 from hooper.site.words import nearest
 from hooper.visible import shown, shown_lines
 
-GROUPS = ("lab", "router", "name", "cert", "host", "service")  # commands that have commands of their own
+GROUPS = (  # commands that have commands of their own
+    "lab", "host", "service", "router", "name", "updater", "tunnel", "peer", "profile", "cert",
+)  # fmt: skip
+KEEP = ("unit", "notice")  # beside running
 STDOUT_ERRORS = (errno.EPIPE, errno.ENOSPC, errno.EIO, errno.EBADF)
 
 
@@ -33,6 +37,8 @@ def world() -> str:
 def command_of(arguments: list[str]) -> str:
     """The command's words in `arguments`, such as "lab run"."""
     words = [word for word in arguments if not word.startswith("-")]
+    if words[:1] == ["keep"]:
+        return f"keep {words[1] if words[1:2] and words[1] in KEEP else 'run'}"
     count = 2 if words[:1] and words[0] in GROUPS else 1
     return " ".join(words[:count]) or "hooper"
 
@@ -47,12 +53,23 @@ def print_errors(error: HooperError) -> None:
 
 def _say(start: str, text: str) -> None:
     """One paragraph on stderr, its further lines below the first."""
-    from hooper.cli.common import stderr_width
-
     start, text = (worded(part, sys.stderr.encoding) for part in (start, text))
     width = stderr_width()
     lines = [start + text] if width is None else folded(text, width, start=start, hang=len(start) if width > 50 else 4)
     sys.stderr.write("\n".join(lines) + "\n")
+
+
+def stderr_width() -> int | None:
+    """The columns of stderr's terminal; None: it is none."""
+    if not sys.stderr.isatty():
+        return None
+    columns = os.environ.get("COLUMNS", "")
+    if columns.isascii() and columns.isdigit() and int(columns):
+        return int(columns)
+    try:
+        return os.get_terminal_size(sys.stderr.fileno()).columns or 80
+    except (OSError, ValueError):
+        return 80
 
 
 def error_objects(errors: Iterable[HooperError]) -> list[dict[str, Any]]:

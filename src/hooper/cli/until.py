@@ -62,7 +62,7 @@ def _drawing(session: Session, opened: ExitStack, every: float) -> Callable[[Fro
     from rich.live import Live
     from rich.text import Text
 
-    from hooper.cli.check import results_table
+    from hooper.cli.results import results_table
 
     screen, session.drawn = console(), True
     live = opened.enter_context(Live(console=screen, auto_refresh=False, vertical_overflow="visible"))

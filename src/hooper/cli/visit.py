@@ -8,7 +8,8 @@ from datetime import timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from hooper.cli.common import Session, prompt, stderr_width
+from hooper.cli.common import Session, prompt
+from hooper.cli.report import stderr_width
 from hooper.errors import EXIT_NEEDS_A_PERSON, RefusedForSafety, worst
 from hooper.files import write_output
 from hooper.visible import shown
@@ -48,7 +49,7 @@ def _render(document: PackedDocument, out: Screen) -> None:
 def visit(session: Session, file: Path, place: str, out: Path | None, *, force: bool, agreed: bool) -> int:
     """Look from here by such a file; no site file and no state are needed."""
     from hooper.check.results import passes
-    from hooper.cli.check import render
+    from hooper.cli.results import render
     from hooper.usecases.visit import VisitRequest, asks_of, packed_site, read_pack
     from hooper.usecases.visit import visit as look
 
@@ -86,7 +87,7 @@ def _agreed(session: Session, asks: Asks, *, agreed: bool) -> None:
 def brought(session: Session, file: Path) -> int:
     """Keep what a visit has seen."""
     from hooper.check.results import passes
-    from hooper.cli.check import render
+    from hooper.cli.results import render
     from hooper.usecases.brought import BroughtRequest, take_in
 
     site = session.read_site()

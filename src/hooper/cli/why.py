@@ -72,7 +72,7 @@ def why(
 
     What you read off a page is given by --wan, --public, --rule and --at, and remembered with its date.
     """
-    from hooper.usecases.why import WhyRequest
+    from hooper.usecases.gathering import WhyRequest
     from hooper.usecases.why import why as diagnose
 
     place = parse_origin(origin, proxy_password) if origin not in (None, "here") else None

@@ -22,8 +22,8 @@ from cryptography.hazmat.primitives.asymmetric.utils import encode_dss_signature
 from hooper.clock import rfc3339
 from hooper.lab.devices import read_request
 from hooper.lab.identity import TownAuthority
+from hooper.lab.streets import Streets
 from hooper.lab.things import Machine
-from hooper.lab.town import Town
 from hooper.net.types import Endpoint
 from hooper.wire import head
 
@@ -86,7 +86,7 @@ def unb64(text: str) -> bytes:
 class AcmeServer:
     """node: where it stands, to look at names and pages from. refuses: a fault: it takes no order. base: its URL."""
 
-    town: Town
+    town: Streets
     node: Machine
     authority: TownAuthority
     refuses: bool = False

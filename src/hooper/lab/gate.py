@@ -32,7 +32,7 @@ from hooper.wire.wireguard import (
 
 if TYPE_CHECKING:
     from hooper.addresses import IPNetwork
-    from hooper.lab.town import Town
+    from hooper.lab.streets import Streets
 
 OWN_DUMP = ("wg", "show", "all", "dump")  # wg(8): what its software tells
 PROHIBITED = Icmp(3, 13)
@@ -103,7 +103,7 @@ class Gate:
     forwards: its kernel hands packets on. busy: it wants its cookie first. arrived: connections that came through.
     """
 
-    town: Town
+    town: Streets
     node: Machine
     responder: Responder | None = None
     address: IPv4Address = NOWHERE
@@ -280,7 +280,7 @@ def _interface(read: WireGuardFile) -> tuple[bytes, IPv4Interface, int]:
 class Client:
     """A peer on a machine of the town, with the profile that it was handed."""
 
-    town: Town
+    town: Streets
     node: Machine
     name: str
     private: bytes
@@ -296,7 +296,7 @@ class Client:
     local: int = 0
 
     @classmethod
-    def load(cls, town: Town, node: Machine, name: str, conf: str) -> Client:
+    def load(cls, town: Streets, node: Machine, name: str, conf: str) -> Client:
         """Take a profile: the machine has another interface then. Raises: UsageError: it is none."""
         read = parse(conf)
         private, address, _ = _interface(read)

@@ -13,8 +13,8 @@ from anyio.abc import ByteStream
 from hooper.errors import WireError
 from hooper.lab.devices import read_request
 from hooper.lab.portcontrol import PortControl
+from hooper.lab.streets import Streets
 from hooper.lab.things import Box, Rule
-from hooper.lab.town import Town
 from hooper.net.types import Endpoint
 from hooper.wire import head, natpmp, ssdp, upnp
 
@@ -25,7 +25,7 @@ ANSWERED = (*ssdp.TARGETS, "urn:schemas-upnp-org:service:WANIPConnection:2", "up
 DESCRIPTION = """<?xml version="1.0"?>
 <root xmlns="urn:schemas-upnp-org:device-1-0"><specVersion><major>1</major><minor>0</minor></specVersion>
 <device><deviceType>urn:schemas-upnp-org:device:InternetGatewayDevice:2</deviceType>
-<friendlyName>{key}</friendlyName><manufacturer>Town works</manufacturer><modelName>{key}</modelName>
+<friendlyName>{key}</friendlyName><manufacturer>Streets works</manufacturer><modelName>{key}</modelName>
 <UDN>uuid:{key}</UDN><deviceList><device>
 <deviceType>urn:schemas-upnp-org:device:WANDevice:2</deviceType><friendlyName>WAN</friendlyName>
 <deviceList><device><deviceType>urn:schemas-upnp-org:device:WANConnectionDevice:2</deviceType>
@@ -47,7 +47,7 @@ class ActionRefused(Exception):
 class IgdRouter:
     """The protocol side of one box. strict: it maps for the asking device only. mute: switched off."""
 
-    town: Town
+    town: Streets
     box: Box
     strict: bool = False
     mute: bool = False

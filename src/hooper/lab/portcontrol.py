@@ -6,8 +6,8 @@ from dataclasses import dataclass, field
 from datetime import datetime
 
 from hooper.errors import WireError
+from hooper.lab.streets import Streets
 from hooper.lab.things import Box
-from hooper.lab.town import Town
 from hooper.net.types import Endpoint
 from hooper.wire import natpmp, pcp
 
@@ -16,7 +16,7 @@ from hooper.wire import natpmp, pcp
 class PortControl:
     """NAT-PMP (RFC 6886) and PCP (RFC 6887) of one box."""
 
-    town: Town
+    town: Streets
     box: Box
     started: datetime = field(init=False)
 

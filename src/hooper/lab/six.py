@@ -4,13 +4,19 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from ipaddress import IPv6Address
-from typing import TYPE_CHECKING
+from typing import Protocol
 
 from hooper.lab.things import SWALLOWED, Arrival, Attachment, Box, Machine, Transport, Turned
 from hooper.net.types import Endpoint
 
-if TYPE_CHECKING:
-    from hooper.lab.town import Town
+
+class Passable(Protocol):
+    """What of the town packets over IPv6 meet."""
+
+    boxes: dict[str, Box]
+    nodes: dict[str, Machine]
+    cut: bool
+    without_ipv6: bool
 
 
 def leaves_by(node: Machine, to: IPv6Address, interface: str | None) -> Attachment | None:
@@ -25,7 +31,7 @@ def _same_network(own: Attachment, to: IPv6Address) -> bool:
     return own.address6 is not None and int(own.address6) >> 64 == int(to) >> 64
 
 
-def walls(town: Town, segment: str, until: str) -> Iterator[Box]:
+def walls(town: Passable, segment: str, until: str) -> Iterator[Box]:
     """The routers that a packet passes into a segment from another one, the innermost first."""
     while segment != until:
         box = next((one for one in town.boxes.values() if one.inner == segment and one.is_router), None)
@@ -36,7 +42,13 @@ def walls(town: Town, segment: str, until: str) -> Iterator[Box]:
 
 
 def route6(
-    town: Town, node: Machine, to: IPv6Address, transport: Transport, port: int, source_port: int, interface: str | None
+    town: Passable,
+    node: Machine,
+    to: IPv6Address,
+    transport: Transport,
+    port: int,
+    source_port: int,
+    interface: str | None,
 ) -> Arrival | Turned:
     """What becomes of a packet that `node` sends. interface: as for `leaves_by`."""
     own = leaves_by(node, to, interface)

@@ -20,7 +20,7 @@ from hooper.lab.things import Arrival, Machine
 from hooper.net.types import Endpoint
 
 if TYPE_CHECKING:
-    from hooper.lab.town import Town
+    from hooper.lab.streets import Streets
 
 _KEY = re.compile(r"(?P<options>\S*(?:\"[^\"]*\"\S*)*) (?P<key>ssh-\S+ \S+)")
 
@@ -60,7 +60,7 @@ class SshServer:
 class SshClient:
     """A peer's machine on which the tunnel is started. host, port: of the server, as its file has it."""
 
-    town: Town
+    town: Streets
     node: Machine
     key: str
     host: str
@@ -68,7 +68,7 @@ class SshClient:
     ports: dict[int, tuple[IPv4Address, int]]
 
     @classmethod
-    def load(cls, town: Town, node: Machine, config: str, private: str) -> SshClient:
+    def load(cls, town: Streets, node: Machine, config: str, private: str) -> SshClient:
         """Start it from its files. Raises: UsageError: they are none."""
         said = {name.lower(): value for name, value in _lines(config)}
         forwards = [value.split() for name, value in _lines(config) if name.lower() == "localforward"]

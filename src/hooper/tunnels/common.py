@@ -117,3 +117,8 @@ def title_of(site: Site) -> str:
     from hooper.visible import shown
 
     return shown(site.site.title or "this site")
+
+
+def user_of(peer: Peer, key: str) -> str:
+    """Whom a peer logs in as on the device."""
+    return peer.user or key

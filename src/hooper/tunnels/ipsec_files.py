@@ -9,8 +9,9 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from hooper.planning.access import into_for
-from hooper.tunnels.common import Profile, at, found_at, mark_of, title_of
-from hooper.tunnels.sheet import SHARED, user_of
+from hooper.tunnels.common import Profile, at, found_at, mark_of, title_of, user_of
+from hooper.tunnels.fields import SHARED
+from hooper.tunnels.proposed import proposed
 
 if TYPE_CHECKING:
     from hooper.addresses import IPAddress
@@ -42,8 +43,6 @@ def profile_of(topology: Topology, key: str, public: Mapping[str, IPAddress] | N
 
 def peer_files(topology: Topology, profile: IpsecProfile, ring: KeyRing) -> dict[str, str]:
     """One file with all that is entered. Raises: MachineError."""
-    from hooper.tunnels.proposed import proposed
-
     secret = proposed(ring, profile.tunnel, (profile.peer,))
     head = f"# {profile.peer}: a way into {title_of(topology.site)}. Made by Hooper. For this one device alone."
     return {f"{profile.peer}.txt": "\n".join([head, "", *_lines(profile, secret)]) + "\n"}

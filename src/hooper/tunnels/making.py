@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 from datetime import datetime
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, cast
 
+from hooper.added import added
 from hooper.site import tunnel_kinds
-from hooper.tunnels import ipsec_files, openvpn_files, sheet, ssh_files, wireguard_files, words
+from hooper.tunnels import fields, ipsec_files, loading, openvpn_files, ssh_files, wireguard_files
 from hooper.tunnels.authority import TunnelAuthority, make_authority
 from hooper.tunnels.common import KeyMissing, Profile, ServerFiles
 from hooper.tunnels.ipsec_files import IpsecProfile
@@ -49,10 +50,10 @@ class WireGuardWorks(Works):
         return wireguard_files.server_files(topology, key, ring, now.date(), folder, plan)
 
     def loading(self, site: Site, key: str, folder: str, *, again: bool) -> Iterator[str]:
-        return words.loading_wireguard(site, key, folder, again=again)
+        return loading.of_wireguard(site, key, folder, again=again)
 
     def server_fields(self, topology: Topology, key: str, secrets: Mapping[str, str]) -> Iterator[Field]:
-        return sheet.of_wireguard(topology, key)
+        return fields.of_wireguard(topology, key)
 
 
 class OpenVpnWorks(Works):
@@ -78,7 +79,7 @@ class OpenVpnWorks(Works):
         return openvpn_files.server_files(topology, key, authority, now, now.date(), folder)
 
     def loading(self, site: Site, key: str, folder: str, *, again: bool) -> Iterator[str]:
-        return words.loading_openvpn(site, key, folder, again=again)
+        return loading.of_openvpn(site, key, folder, again=again)
 
     def new_server_key(self, ring: KeyRing, site: Site, key: str, now: datetime) -> str:
         return make_authority(ring, key, site.site.title or "home", now)
@@ -97,10 +98,10 @@ class OpenVpnWorks(Works):
         return found.not_valid_after_utc if found is not None else None
 
     def server_fields(self, topology: Topology, key: str, secrets: Mapping[str, str]) -> Iterator[Field]:
-        return sheet.of_openvpn(topology, key)
+        return fields.of_openvpn(topology, key)
 
     def peer_fields(self, topology: Topology, tunnel: Tunnel, key: str, peer: Peer) -> Iterator[Field]:
-        return sheet.peer_of_openvpn(key, peer)
+        return fields.peer_of_openvpn(key, peer)
 
 
 class SshWorks(Works):
@@ -126,16 +127,16 @@ class SshWorks(Works):
         return ssh_files.server_files(topology, key, now.date(), folder)
 
     def loading(self, site: Site, key: str, folder: str, *, again: bool) -> Iterator[str]:
-        return words.loading_ssh(site, key, folder, again=again)
+        return loading.of_ssh(site, key, folder, again=again)
 
     def new_peer_key(self, ring: KeyRing, site: Site, peer: str, tunnel: str, until: date | None, now: datetime) -> str:
         return ring.make_ssh()
 
     def server_fields(self, topology: Topology, key: str, secrets: Mapping[str, str]) -> Iterator[Field]:
-        return sheet.of_ssh(topology, key)
+        return fields.of_ssh(topology, key)
 
     def peer_fields(self, topology: Topology, tunnel: Tunnel, key: str, peer: Peer) -> Iterator[Field]:
-        return sheet.peer_of_ssh(topology.site, key, peer)
+        return fields.peer_of_ssh(topology.site, key, peer)
 
 
 class IpsecWorks(Works):
@@ -149,7 +150,7 @@ class IpsecWorks(Works):
         return ipsec_files.peer_files(topology, profile, ring)
 
     def server_fields(self, topology: Topology, key: str, secrets: Mapping[str, str]) -> Iterator[Field]:
-        return sheet.of_ipsec(topology, key, secrets)
+        return fields.of_ipsec(topology, key, secrets)
 
 
 def _authority(ring: KeyRing, site: Site, key: str) -> TunnelAuthority:
@@ -158,3 +159,9 @@ def _authority(ring: KeyRing, site: Site, key: str) -> TunnelAuthority:
 
 
 OWN: dict[str, Works] = {one.kind.name: one for one in (WireGuardWorks(), OpenVpnWorks(), SshWorks(), IpsecWorks())}
+
+
+def works_of(kind: str) -> Works:
+    """What makes a kind of tunnel. Raises: KeyError: there is none such; AddedWrong."""
+    found = OWN.get(kind)
+    return found if found is not None else cast(Works, added("hooper.tunnels", kind, of=Works))

@@ -7,8 +7,8 @@ from collections.abc import Iterable, Mapping
 
 from hooper.files import machine_error, make_folder, read_text, write_atomically
 from hooper.secret import keep_out_of_output
+from hooper.tunnels.fields import SHARED
 from hooper.tunnels.keys import KeyRing
-from hooper.tunnels.sheet import SHARED
 
 SIGNS = "abcdefghijkmnpqrstuvwxyz23456789"  # none of them is taken for another, on any keyboard
 GROUPS, EACH = 5, 5  # 25 signs of 32: 125 bits

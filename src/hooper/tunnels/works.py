@@ -4,9 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, ClassVar, cast
+from typing import TYPE_CHECKING, ClassVar
 
-from hooper.added import added
 from hooper.tunnels.rows import Field
 
 if TYPE_CHECKING:
@@ -104,11 +103,3 @@ class Works:
     def peer_fields(self, topology: Topology, tunnel: Tunnel, key: str, peer: Peer) -> Iterator[Field]:
         """What the server knows of a peer, where it is made here."""
         return iter(())
-
-
-def works_of(kind: str) -> Works:
-    """What makes a kind of tunnel. Raises: KeyError: there is none such; AddedWrong."""
-    from hooper.tunnels.making import OWN  # what is made there has words from here
-
-    found = OWN.get(kind)
-    return found if found is not None else cast(Works, added("hooper.tunnels", kind, of=Works))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping
+from collections.abc import Collection
 from dataclasses import dataclass
 from datetime import date
 
@@ -13,7 +13,7 @@ from hooper.planning.gate import kept_back
 from hooper.site.load import parse_site
 from hooper.site.model import Site
 from hooper.store.sitefile import save_site
-from hooper.usecases.run import Run
+from hooper.usecases.run import RisksTaken, Run
 
 
 @dataclass(frozen=True)
@@ -29,15 +29,6 @@ class Acceptance:
 
 
 NOTHING = Acceptance(())
-
-
-@dataclass(frozen=True)
-class RisksTaken:
-    """What was accepted: service and finding, each; until when; why, by service."""
-
-    risks: tuple[tuple[str, str], ...]
-    until: date
-    reasons: Mapping[str, str]
 
 
 def take_risks(run: Run, asked: Acceptance) -> RisksTaken | None:

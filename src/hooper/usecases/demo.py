@@ -28,6 +28,7 @@ from hooper.store.sitefile import read_site
 from hooper.usecases.card import CardRequest, card
 from hooper.usecases.certificates import CertificatesRequest, order_certificates
 from hooper.usecases.check import CheckRequest, check
+from hooper.usecases.gathering import WhyRequest
 from hooper.usecases.names import NamesRequest, list_names, update_names
 from hooper.usecases.peers import AddPeerRequest, HandRequest, hand
 from hooper.usecases.peers import add as add_peer
@@ -35,7 +36,7 @@ from hooper.usecases.routers import RouterRequest, open_rules
 from hooper.usecases.run import Run, open_state
 from hooper.usecases.survey import SurveyRequest, survey
 from hooper.usecases.tunnels import AddTunnelRequest, MakeRequest, add, make
-from hooper.usecases.why import WhyRequest, why
+from hooper.usecases.why import why
 from hooper.usecases.worksheet import WorksheetRequest, worksheet
 
 DEADLINE = 2.0  # seconds for each look: the town answers at once, and silence need not be waited for

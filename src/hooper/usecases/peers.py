@@ -25,9 +25,9 @@ from hooper.site.tunnel_tables import Peer
 from hooper.store.kept import Handed, Heard, Revoked
 from hooper.tunnels import words
 from hooper.tunnels.common import KeyMissing, NoEndpoint, Profile
+from hooper.tunnels.making import works_of
 from hooper.tunnels.rows import HandedDocument, PeerRow, PeersDocument
 from hooper.tunnels.sheet import wants_secret
-from hooper.tunnels.works import works_of
 from hooper.usecases.edits import EditRequest, edit
 from hooper.usecases.revoking import let_in_again, note_revoked, revocations, still_in
 from hooper.usecases.run import Run

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import AsyncIterator, Callable, Iterator, Mapping
 from contextlib import ExitStack, asynccontextmanager, contextmanager
 from dataclasses import dataclass, field
-from datetime import datetime, timedelta
+from datetime import date, datetime, timedelta
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -28,7 +28,15 @@ if TYPE_CHECKING:
     from hooper.store.kept import Happening
     from hooper.store.ledger import Ledger
     from hooper.store.state import State
-    from hooper.usecases.accepting import RisksTaken
+
+
+@dataclass(frozen=True)
+class RisksTaken:
+    """What was accepted: service and finding, each; until when; why, by service."""
+
+    risks: tuple[tuple[str, str], ...]
+    until: date
+    reasons: Mapping[str, str]
 
 
 @dataclass

@@ -14,9 +14,10 @@ from hooper.places import Place
 from hooper.store.kept import Condition
 from hooper.usecases.check import CheckRequest, look
 from hooper.usecases.conditions import of_results
+from hooper.usecases.gathering import WhyRequest
 from hooper.usecases.looking import keep_look
 from hooper.usecases.run import Run
-from hooper.usecases.why import WhyRequest, why
+from hooper.usecases.why import why
 
 AT_ONCE = 4  # diagnoses side by side
 

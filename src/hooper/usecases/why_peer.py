@@ -23,7 +23,8 @@ from hooper.planning.access import peer_addresses, server_addresses
 from hooper.planning.local_ports import by_ssh
 from hooper.site.references import detours
 from hooper.store.kept import Handed, Heard, Made
-from hooper.tunnels.works import works_of
+from hooper.tunnels.making import works_of
+from hooper.usecases.gathering import HEARD_FOR, WhyRequest, gathered
 from hooper.usecases.run import Run
 from hooper.usecases.tunnels import ring_of
 from hooper.why.case import WhyDocument
@@ -33,15 +34,12 @@ from hooper.why.tunnel import PeerFacts, diagnose_peer
 
 if TYPE_CHECKING:
     from hooper.site.tunnel_tables import Tunnel
-    from hooper.usecases.why import WhyRequest
 
 NOBODYS_PORT = 1  # of the server, in the tunnel: whatever it says of that comes out of the tunnel
 
 
 async def why_peer(run: Run, request: WhyRequest, peer: str) -> tuple[WhyDocument, list[HooperError]]:
     """Diagnose the way of one peer to one service. Raises: as `why`."""
-    from hooper.usecases.why import gathered
-
     tunnel = run.site.tunnels[run.site.peers[peer].tunnel]
     ssh = by_ssh(run.site, peer)
     started = run.here.clock.monotonic()
@@ -112,8 +110,6 @@ def _has_tunnel(run: Run, peer: str, around: Surroundings) -> bool:
 
 def _facts(run: Run, peer: str, told: dict[str, ServiceFacts], around: Surroundings) -> PeerFacts:
     """What is kept of the peer, beside what was looked at."""
-    from hooper.usecases.why import HEARD_FOR
-
     entry = run.site.peers[peer]
     works = works_of(run.site.tunnels[entry.tunnel].kind)
     handed: dict[str, Handed] = {}
