@@ -183,7 +183,7 @@ def test_one_keeper_for_one_state_and_the_next_after_a_kill(town: OneRouterTown,
         keeper.until(is_done("names"))
         site = town.folder / f"{tmp_path.name}.toml"
         second = Kept([site], tmp_path / "state", wrap=town.wrap("here"))
-        assert second.process.wait(20) == 6
+        assert second.process.wait(60) == 6
         code, said = second.close()
         assert (code, "another keeper runs" in said) == (6, True)
         keeper.process.kill()
