@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import random
+import re
 import shlex
 from collections.abc import Iterator
 from pathlib import Path
@@ -17,7 +18,7 @@ from hooper.cli.report import command_of
 from hooper.store.path import store_name
 from hooper.store.sitefile import read_site
 from hooper.words.data import data
-from support.program import LabHere, town_here
+from support.program import LabHere, hooper, town_here
 
 STRANGE = (
     "", " ", "nan", "inf", "-1", "0", "1e400", "٣", "9" * 400, "x" * 5000, "\ud800", "\udcff", "a\nb", "\x1b[2J", "..",
@@ -111,6 +112,16 @@ def test_a_failed_command_goes_by_its_whole_name() -> None:
     for path in paths:
         assert command_of([*path, "--json", "--site", "elsewhere.toml"]) == " ".join(path)
     assert command_of(["keep", "--once"]) == "keep run"
+
+
+@pytest.mark.parametrize(
+    "words", ["check --brought", "tunnel seen x --state", "keep --site", "lab run --out", "--site"]
+)
+def test_an_option_without_its_value_leads_to_the_help_of_its_command(words: str) -> None:
+    ran = hooper(*words.split())
+    helps = re.findall(r"`hooper ?(.*) --help`", ran.err)
+    assert (ran.code, helps) == (2, [{"--site": ""}.get(words, words.partition(" --")[0].removesuffix(" x"))])
+    assert hooper(*helps[0].split(), "--help").code == 0
 
 
 def test_every_command_is_among_them() -> None:

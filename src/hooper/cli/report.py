@@ -90,7 +90,11 @@ def failure(arguments: list[str], error: HooperError) -> int:
 def wrong_usage(arguments: list[str], exc: typer.TyperException) -> int:
     """Report what the parser says; an empty command line shows the help instead."""
     context: Any = getattr(exc, "ctx", None)
-    path = context.command_path if context is not None else "hooper"
+    if context is not None:
+        path = context.command_path
+    else:  # the parser does not say whose option lacks its value
+        command = command_of(arguments)
+        path = {"hooper": "hooper", "keep run": "hooper keep"}.get(command, f"hooper {command}")
     if type(exc).__name__ == "NoArgsIsHelpError":
         sys.stderr.write(shown_lines(exc.format_message()) + "\n")
         return exc.exit_code

@@ -60,7 +60,8 @@ class Ledger:
         looks = [(f"{REACH}*", LOOKS_KEPT)] if len(older) < len(rows) else []
         with self._db.writing():
             last = rfc3339(until) if until is not None else "Z"
-            self._db.many(f"{_DELETE} subject = ? AND aspect GLOB ? AND at <= '{last}'", list(instead))
+            gone = [(*one, last) for one in instead]
+            self._db.many(f"{_DELETE} subject = ? AND aspect GLOB ? AND at <= ?", gone)
             self._db.many(f"{_DELETE} subject = ? AND aspect = ? AND place = ? AND by = ?", older)
             self._db.many(f"INSERT INTO observations ({_COLUMNS}) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)", rows)  # noqa: S608
             self._db.many(f"{_DELETE} aspect GLOB ? AND id <= (SELECT max(id) FROM observations) - ?", looks)  # noqa: S608
