@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ast
 import shutil
 import subprocess
 import sys
@@ -11,13 +12,17 @@ import pytest
 import typer
 
 from hooper.cli.common import KEEPS_NONE, KEEPS_STATE, NO_SITE
+from hooper.cli.history import KINDS as SUBJECTS
 from hooper.cli.main import COMMANDS, app
 from hooper.lab.faults import FAULTS
 from hooper.lab.lines import KINDS
+from hooper.report.units import SYSTEMS
 from hooper.site.model import READY_ITEMS
+from hooper.site.protocols import SPEECHES
+from hooper.site.updating import FORMS
 from hooper.words import catalogue
 from hooper.words.data import data
-from support.program import BOATHOUSE, hooper, program
+from support.program import BOATHOUSE, ROOT, hooper, program
 
 PROGRAM = Path(sys.executable).with_name("hooper")
 
@@ -26,6 +31,30 @@ def test_the_words_are_those_that_they_stand_for() -> None:
     assert tuple(FAULTS) == tuple(catalogue.faults())
     assert tuple(KINDS) == tuple(catalogue.lines())
     assert tuple(READY_ITEMS) == tuple(tick.key for tick in catalogue.ticks())
+    keys, commands = data("options")["keys"], data("options")["commands"]
+    assert keys["service"]["speaks"][2] == " ".join(["words", *SPEECHES])
+    assert keys["updater"]["form"][1:] == [f"http: {', '.join(FORMS)}; see below.", " ".join(["words", *FORMS])]
+    assert commands["keep unit"]["system"][1:] == [f"One of {', '.join(SYSTEMS)}.", " ".join(["words", *SYSTEMS])]
+    assert commands["history"]["kind"][1] == f"Only these: {', '.join(SUBJECTS)}."
+
+
+def test_each_row_of_the_options_belongs_to_one_and_each_option_has_a_row() -> None:
+    declared: set[tuple[str, str]] = set()
+    for source in (ROOT / "src/hooper/cli").glob("*.py"):
+        for node in ast.walk(ast.parse(source.read_text(encoding="utf-8"))):
+            if not isinstance(node, ast.FunctionDef):
+                continue
+            for call in node.decorator_list:
+                if isinstance(call, ast.Call) and ast.unparse(call.func) == "command":
+                    name = ast.literal_eval(call.args[1])
+                    given = any(word.arg == "keys" for word in call.keywords)
+                    declared |= {(name, one.arg) for one in node.args.args[2 if given else 1 :]}
+    rows = data("options")["commands"]
+    found = {(name, one): next((at for at in (name, name.split()[0], "") if one in rows.get(at, {})), None)
+             for name, one in declared}  # fmt: skip
+    assert [key for key, at in found.items() if at is None] == []
+    unused = {(at, one) for at, there in rows.items() for one in there} - {(at, one) for (_, one), at in found.items()}
+    assert unused == set()
 
 
 def offered(folder: Path, line: str, shell: str = "bash") -> list[str]:

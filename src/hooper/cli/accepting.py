@@ -4,24 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Collection
 from datetime import date
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING
 
 from hooper.cli.common import Session
-from hooper.cli.options import option
 from hooper.errors import UsageError
 
 if TYPE_CHECKING:
     from hooper.usecases.accepting import Acceptance
     from hooper.usecases.run import RisksTaken
-
-AcceptOption = Annotated[
-    list[str] | None,
-    option(
-        "--accept [SERVICE=]REASON",
-        "Take the risks that keep a service's rules back, each for its reason; written into the site file.",
-    ),
-]
-UntilOption = Annotated[str | None, option("--until DATE", "With --accept: until when; else for 90 days.")]
 
 
 def acceptance(

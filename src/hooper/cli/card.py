@@ -3,13 +3,11 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING
 
 from hooper.cli.command import command
 from hooper.cli.common import Session, sub_app
-from hooper.cli.completing import keys_of
-from hooper.cli.looking import PublicOption, parse_public
-from hooper.cli.options import argument, option
+from hooper.cli.looking import parse_public
 from hooper.errors import UsageError
 from hooper.files import write_output
 from hooper.site.words import chosen
@@ -24,11 +22,11 @@ app = sub_app("What to type away from home, with a QR code.")
 @command(app, "card", site=True, state=True, mask=True)
 def card(
     session: Session,
-    service: Annotated[str, argument("SERVICE", "A public service.", keys_of("services"))],
-    public: PublicOption = None,
-    no_code: Annotated[bool, option("--no-code", "Without the QR code.")] = False,
-    out: Annotated[Path | None, option("--out FILE", "Write the QR code as a picture too: .svg or .png.")] = None,
-    force: Annotated[bool, option("--force", "With --out: replace a file of another hand.")] = False,
+    service: str,
+    public: list[str] | None = None,
+    no_code: bool = False,
+    out: Path | None = None,
+    force: bool = False,
 ) -> int:
     """What to type away from home to use a service, the warnings to expect, and those at which to stop.
 

@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING
 
-from hooper.cli.command import DRY_RUN, command, time_option, within
+from hooper.cli.command import DRY_RUN, command, within
 from hooper.cli.common import Done, Session, sub_app
-from hooper.cli.completing import keys_of
-from hooper.cli.options import argument, option
 from hooper.errors import EXIT_NEEDS_A_PERSON, worst
 from hooper.site.words import chosen
 
@@ -17,19 +15,11 @@ if TYPE_CHECKING:
 
 app = sub_app("Certificates: which there are, and getting them.", group=True)
 
-CertificateArgument = Annotated[
-    list[str] | None,
-    argument("CERTIFICATE", "Only these of [certificates]; else all.", keys_of("certificates")),
-]
 STYLE = {"current": "green", "ordered": "green", "watched": "cyan", "due": "orange3", "unknown": "orange3"}
 
 
 @command(app, "cert list", site=True, state=True, mask=True, deadline=5.0)
-def list_certificates(
-    session: Session,
-    certificate: CertificateArgument = None,
-    every: Annotated[bool, option("--all", "Also the generations that were kept before.")] = False,
-) -> int:
+def list_certificates(session: Session, certificate: list[str] | None = None, every: bool = False) -> int:
     """Each certificate of the site: for which names, by whom, how long it lasts, and where its files are.
 
     One that a device keeps itself is looked at where its services show it.
@@ -49,11 +39,9 @@ def list_certificates(
 @command(app, "cert order", site=True, state=True, mask=True, deadline=10.0, dry_run=DRY_RUN)
 def order_certificates(
     session: Session,
-    certificate: CertificateArgument = None,
-    again: Annotated[bool, option("--again", "Order also where the one that is kept is still good.")] = False,
-    patience: Annotated[
-        float, time_option("--patience", "How long to wait for a record to show, or the authority.")
-    ] = "2m",  # type: ignore[assignment]
+    certificate: list[str] | None = None,
+    again: bool = False,
+    patience: float = "2m",  # type: ignore[assignment]
 ) -> int:
     """Get the certificates that are missing or end soon, by ACME. What was begun before is taken up, not begun again.
 
@@ -76,13 +64,7 @@ def order_certificates(
 
 
 @command(app, "cert restore", site=True, state=True, mask=True)
-def restore_certificate(
-    session: Session,
-    certificate: Annotated[str, argument("CERTIFICATE", "Its key in the site file.", keys_of("certificates"))],
-    generation: Annotated[
-        str, option("--generation NAME", "Which, as `cert list --all` shows it; else the newest.")
-    ] = "",
-) -> int:
+def restore_certificate(session: Session, certificate: str, generation: str = "") -> int:
     """Bring a certificate and its key back that were kept before; the one that is kept now stays as an earlier one."""
     from hooper.usecases.certificates import CertificatesRequest
     from hooper.usecases.certificates import restore_certificate as restore

@@ -4,37 +4,14 @@ from __future__ import annotations
 
 import sys
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 from hooper import deeds
 from hooper.cli.command import command, within
 from hooper.cli.common import Done, Session, sub_app
-from hooper.cli.completing import keys_of
 from hooper.cli.looking import (
-    FromOption,
-    ProxyPasswordOption,
-    PublicOption,
     parse_origin,
     parse_public,
-)
-from hooper.cli.options import argument, option
-from hooper.cli.proving import (
-    ArrivalOption,
-    BroughtOption,
-    CompareOption,
-    EveryOption,
-    ExpiresOption,
-    ForceOption,
-    HoldOption,
-    HowOption,
-    OutOption,
-    PackOption,
-    PlaceOption,
-    ReportedOption,
-    TakeOverOption,
-    UntilOption,
-    VisitOption,
-    YesOption,
 )
 from hooper.cli.report import stderr_width
 from hooper.cli.results import render
@@ -67,31 +44,28 @@ GOES_WITH = {  # an option and the ways in which it does something
 @command(app, "check", site=True, state=True, mask=True, deadline=5.0)
 def check(
     session: Session,
-    service: Annotated[
-        list[str] | None,
-        argument("SERVICE", "Only these services; else all.", keys_of("services")),
-    ] = None,
-    origin: FromOption = None,
-    proxy_password: ProxyPasswordOption = None,
-    public: PublicOption = None,
-    allow_unproven: Annotated[bool, option("--allow-unproven", "Let what cannot be told pass.")] = False,
-    strict: Annotated[bool, option("--strict", "Count also what is not proven, such as who answered.")] = False,
-    arrival: ArrivalOption = False,
-    until: UntilOption = None,
-    every: EveryOption = None,
-    hold: HoldOption = None,
-    reported: ReportedOption = None,
-    how: HowOption = None,
-    take_over: TakeOverOption = False,
-    compare: CompareOption = False,
-    pack: PackOption = None,
-    expires: ExpiresOption = None,
-    visit: VisitOption = None,
-    place: PlaceOption = "",
-    brought: BroughtOption = None,
-    out: OutOption = None,
-    force: ForceOption = False,
-    yes: YesOption = False,
+    service: list[str] | None = None,
+    origin: str | None = None,
+    proxy_password: str | None = None,
+    public: list[str] | None = None,
+    allow_unproven: bool = False,
+    strict: bool = False,
+    arrival: bool = False,
+    until: str | None = None,
+    every: float | None = None,
+    hold: float | None = None,
+    reported: str | None = None,
+    how: str | None = None,
+    take_over: bool = False,
+    compare: bool = False,
+    pack: Path | None = None,
+    expires: float | None = None,
+    visit: Path | None = None,
+    place: str = "",
+    brought: Path | None = None,
+    out: Path | None = None,
+    force: bool = False,
+    yes: bool = False,
 ) -> int:
     """Does it answer, and is it really that service?
 

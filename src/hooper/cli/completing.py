@@ -122,3 +122,13 @@ def _after_a_colon() -> str | None:
     """What bash has taken for a word of its own after `interface:`; None: it is something else."""
     match = re.search(r"--from[ =]interface ?: ?(\S*)$", os.environ.get("COMP_WORDS", ""))
     return match[1] if match else None
+
+
+def offer(told: str) -> Callable[..., list[str]]:
+    """What options.json says that a shell is offered: "keys TABLE...", "pairs TABLE", "words WORD...", or a list."""
+    kind, *of = told.split()
+    made: dict[str, Callable[..., list[str]]] = {
+        "keys": keys_of(*of), "pairs": pairs(" ".join(of)), "words": words(*of), "places": places, "ticks": ticks,
+        "codes": codes, "faults": faults, "lines": lines,
+    }  # fmt: skip
+    return made[kind]

@@ -5,11 +5,10 @@ from __future__ import annotations
 import tempfile
 from contextlib import aclosing
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Any
 
 from hooper.cli.command import command
 from hooper.cli.common import Session, console, run_async, sub_app
-from hooper.cli.options import option
 from hooper.cli.spelling import spelled
 from hooper.environment import leave_lab
 from hooper.errors import EXIT_NEEDS_A_PERSON, worst
@@ -80,10 +79,7 @@ app = sub_app("The whole job on a simulated town, from nothing to proven.")
 
 
 @command(app, "demo")
-def demo(
-    session: Session,
-    out: Annotated[Path | None, option("DIR", "Leave the site file and the next commands there; new or empty.")] = None,
-) -> int:
+def demo(session: Session, out: Path | None = None) -> int:
     """The whole job on a simulated town, from nothing to proven. Touches no network, needs no rights."""
     from hooper.lab.answers import DemoDocument, Step
     from hooper.usecases.demo import leave_files, prepare_folder

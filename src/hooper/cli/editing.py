@@ -4,10 +4,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING
 
 from hooper.cli.common import Session
-from hooper.cli.options import option
 from hooper.errors import HooperError, SeveralErrors, SiteFileError, UsageError, flatten
 
 if TYPE_CHECKING:
@@ -15,8 +14,6 @@ if TYPE_CHECKING:
     from hooper.planning.documents import EditDocument
     from hooper.planning.edits import Edited
     from hooper.site.load import SiteFile
-
-ClearOption = Annotated[list[str] | None, option("--clear KEY", "Take this key away; can be given again.")]
 
 
 def finish(session: Session, file: SiteFile, edit: Callable[[SiteFile], Edited]) -> int:

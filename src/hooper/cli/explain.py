@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING
 
 from hooper.cli.command import command
 from hooper.cli.common import Session, sub_app
-from hooper.cli.completing import codes
-from hooper.cli.options import argument
 
 if TYPE_CHECKING:
     from hooper.cli.screen import Screen
@@ -17,13 +15,7 @@ app = sub_app("What a finding, a cause or a problem means, by its code.")
 
 
 @command(app, "explain")
-def explain(
-    session: Session,
-    code: Annotated[
-        str | None,
-        argument("CODE", "As `plan`, `why`, `status` or others show it; else all of them.", codes),
-    ] = None,
-) -> int:
+def explain(session: Session, code: str | None = None) -> int:
     """What a finding, a cause or a problem means, what it does to people, and what to do about it."""
     from hooper.usecases.explaining import explain as look
 

@@ -7,11 +7,10 @@ import io
 import sys
 from datetime import timedelta
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, get_args
+from typing import TYPE_CHECKING, get_args
 
-from hooper.cli.command import command, time_option, within
+from hooper.cli.command import command, within
 from hooper.cli.common import Session, sub_app
-from hooper.cli.options import argument, option
 from hooper.cli.status import MARKS
 from hooper.clock import local
 from hooper.durations import shown_duration
@@ -33,12 +32,12 @@ YEARS_S = 10 * 366 * 86_400.0
 @command(app, "history", site=True, state=True, mask=True)
 def history(
     session: Session,
-    subject: Annotated[list[str] | None, argument("WHAT", "Only these services, names, lines or gateways.")] = None,
-    since: Annotated[float, time_option("--since", "How far back.")] = "7d",  # type: ignore[assignment]
-    kind: Annotated[list[str] | None, option("--kind KIND", f"Only these: {', '.join(KINDS)}.")] = None,
-    most: Annotated[int, option("--most N", "Show the newest N changes.")] = 200,
-    as_csv: Annotated[bool, option("--csv", "The changes as CSV, for other programs.")] = False,
-    figures: Annotated[Path | None, option("--figures DIR", "Draw it: PNG and SVG files in this folder.")] = None,
+    subject: list[str] | None = None,
+    since: float = "7d",  # type: ignore[assignment]
+    kind: list[str] | None = None,
+    most: int = 200,
+    as_csv: bool = False,
+    figures: Path | None = None,
 ) -> int:
     """What changed, when something was not as it should be and why, and how often each service was looked at."""
     from hooper.usecases.history import HistoryRequest

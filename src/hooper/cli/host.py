@@ -3,13 +3,11 @@
 from __future__ import annotations
 
 import re
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Any
 
-from hooper.cli.command import EDIT_DRY_RUN, command, key_option
+from hooper.cli.command import EDIT_DRY_RUN, command
 from hooper.cli.common import Session, sub_app
-from hooper.cli.completing import keys_of, ticks, words
-from hooper.cli.editing import ClearOption, finish
-from hooper.cli.options import argument, option
+from hooper.cli.editing import finish
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 from hooper.site.words import chosen
 
@@ -20,20 +18,6 @@ if TYPE_CHECKING:
     from hooper.usecases.knowing import KnownDocument
 
 app = sub_app("The devices: list, find, add, change, remove, tick off, free addresses.", group=True)
-
-HostArgument = Annotated[str, argument("HOST", "A host's key.", keys_of("hosts"))]
-KEYS = (
-    key_option("address", "ADDRESS", "Its IPv4 address."),
-    key_option("address6", "ADDRESS", "Its IPv6 address."),
-    key_option("mac", "MAC", "In any common spelling."),
-    key_option(
-        "address_from",
-        "WHO",
-        "Who gives the address: device, reservation or pool.",
-        offer=words("device", "reservation", "pool"),
-    ),
-    key_option("behind", "GATEWAY", "Where the address alone fits several networks.", offer=keys_of("gateways")),
-)
 
 
 @command(app, "host list", site=True, mask=True)
@@ -48,12 +32,8 @@ def list_hosts(session: Session) -> int:
     return code
 
 
-@command(app, "host add", site=True, dry_run=EDIT_DRY_RUN, keys=KEYS)
-def add(
-    session: Session,
-    keys: dict[str, Any],
-    host: Annotated[str, argument("HOST", "The key that it is to have.")],
-) -> int:
+@command(app, "host add", site=True, dry_run=EDIT_DRY_RUN, keys="host")
+def add(session: Session, keys: dict[str, Any], host: str) -> int:
     """Add a device. Without --address it gets the first free one outside the pool."""
     from hooper.planning.edits import add_host
 
@@ -66,8 +46,8 @@ def add(
     return code
 
 
-@command(app, "host change", site=True, dry_run=EDIT_DRY_RUN, keys=KEYS)
-def change(session: Session, keys: dict[str, Any], host: HostArgument, clear: ClearOption = None) -> int:
+@command(app, "host change", site=True, dry_run=EDIT_DRY_RUN, keys="host")
+def change(session: Session, keys: dict[str, Any], host: str, clear: list[str] | None = None) -> int:
     """Change a device, and list all that hangs on its old address."""
     from hooper.planning.edits import change_host
 
@@ -79,11 +59,7 @@ def change(session: Session, keys: dict[str, Any], host: HostArgument, clear: Cl
 
 
 @command(app, "host remove", site=True, dry_run=EDIT_DRY_RUN)
-def remove(
-    session: Session,
-    host: HostArgument,
-    with_services: Annotated[bool, option("--with-services", "Remove its services too.")] = False,
-) -> int:
+def remove(session: Session, host: str, with_services: bool = False) -> int:
     """Remove a device. Its comments in the file stay."""
     from hooper.planning.edits import remove_host
 
@@ -93,14 +69,7 @@ def remove(
 
 
 @command(app, "host suggest", site=True, mask=True)
-def suggest(
-    session: Session,
-    gateway: Annotated[
-        str | None,
-        argument("GATEWAY", "On whose LAN; else the innermost.", keys_of("gateways")),
-    ] = None,
-    count: Annotated[int, option("--count NUMBER", "How many.")] = 5,
-) -> int:
+def suggest(session: Session, gateway: str | None = None, count: int = 5) -> int:
     """Free addresses: outside the pool, nobody's in the site file, and silent, where this machine can tell."""
     from hooper.usecases.hosts import SuggestRequest
     from hooper.usecases.hosts import suggest as look
@@ -119,13 +88,7 @@ def suggest(
 
 
 @command(app, "host find", site=True, mask=True, deadline=10.0, deadline_help="For everything together.")
-def find(
-    session: Session,
-    sweep: Annotated[
-        bool, option("--sweep", "Try every address of this machine's own network, one after the other.")
-    ] = False,
-    no_ports: Annotated[bool, option("--no-ports", "Do not try the usual ports of those found.")] = False,
-) -> int:
+def find(session: Session, sweep: bool = False, no_ports: bool = False) -> int:
     """The devices on this machine's own network, held against the site file.
 
     Without --sweep those that this machine has spoken with lately. Looks nowhere but on this one network.
@@ -154,7 +117,7 @@ def find(
 
 
 @command(app, "host know", site=True, state=True, mask=True, deadline=5.0)
-def know(session: Session, host: HostArgument) -> int:
+def know(session: Session, host: str) -> int:
     """Keep what a device shows now as its own: its certificate, its host key, its greeting, its page.
 
     By these a later check tells it from another device. Say so here when you have set it up anew. Of what shows only a
@@ -176,11 +139,7 @@ def know(session: Session, host: HostArgument) -> int:
 
 @command(app, "host tick", site=True, dry_run=EDIT_DRY_RUN)
 def tick(
-    session: Session,
-    host: HostArgument,
-    item: Annotated[list[str] | None, argument("ITEM", "What is so; without it the list.", ticks)] = None,
-    is_not: Annotated[bool, option("--not", "Say that it is not so.")] = False,
-    all_items: Annotated[bool, option("--all", "All of the list is so.")] = False,
+    session: Session, host: str, item: list[str] | None = None, is_not: bool = False, all_items: bool = False
 ) -> int:
     """Tick off what is done on a device before it is exposed; without an item, show its list."""
     from hooper.planning.edits import tick as tick_edit

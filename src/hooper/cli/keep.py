@@ -5,15 +5,13 @@ from __future__ import annotations
 import sys
 from datetime import datetime
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Any
 
 import typer
 
 from hooper.cli.command import command
 from hooper.cli.common import Session, run_async
-from hooper.cli.completing import keys_of, words
 from hooper.cli.helping import GuessingGroup
-from hooper.cli.options import argument, option
 from hooper.durations import shown_duration
 from hooper.errors import HooperError
 from hooper.report.units import SYSTEMS
@@ -50,11 +48,7 @@ def keep() -> None:
 
 
 @command(app, "keep run", site=True, state=True, mask=True)
-def run(
-    session: Session,
-    site: Annotated[list[Path] | None, argument("SITE", "The site files to keep; else the one of --site.")] = None,
-    once: Annotated[bool, option("--once", "Do what is due now, and end: for those who have a timer.")] = False,
-) -> int:
+def run(session: Session, site: list[Path] | None = None, once: bool = False) -> int:
     """Keep names, router rules, certificates and services as the site file wants them, until it is ended.
 
     It acts when something happens (a router that announces, a network that changes) and looks by itself now and then.
@@ -85,14 +79,7 @@ def run(
 
 
 @command(app, "keep notice", site=True, state=True, mask=True)
-def notice(
-    session: Session,
-    notice: Annotated[
-        list[str] | None,
-        argument("NOTICE", "Only these of [notices]; else all.", keys_of("notices")),
-    ] = None,
-    test: Annotated[bool, option("--test", "Send each of them a test now.")] = False,
-) -> int:
+def notice(session: Session, notice: list[str] | None = None, test: bool = False) -> int:
     """Whom a keeper tells of what, and when it last did; with --test each gets a test."""
     from hooper.usecases.noticing import NoticesRequest, list_notices
 
@@ -122,13 +109,7 @@ def _render_notices(document: NoticesDocument, out: Screen) -> None:
 
 
 @command(app, "keep unit", site=True, state=True)
-def unit(
-    session: Session,
-    system: Annotated[str, argument("SYSTEM", f"One of {', '.join(SYSTEMS)}.", words(*SYSTEMS))],
-    user: Annotated[str | None, option("--user NAME", "Who it runs as; else you.")] = None,
-    out: Annotated[Path | None, option("--out FILE", "Write it there; else to stdout.")] = None,
-    force: Annotated[bool, option("--force", "Replace a file that Hooper did not write.")] = False,
-) -> None:
+def unit(session: Session, system: str, user: str | None = None, out: Path | None = None, force: bool = False) -> None:
     """What your system needs to run the keeper by itself, as text that you install.
 
     systemd: a service. timer: a service that does one round, and its timer. launchd: macOS. windows: the task

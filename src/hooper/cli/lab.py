@@ -6,14 +6,12 @@ import json as json_module
 import sys
 import tempfile
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar
 
-from hooper.cli.command import command, time_option
+from hooper.cli.command import command
 from hooper.cli.common import Session, run_async, sub_app
-from hooper.cli.completing import faults, keys_of, lines
 from hooper.cli.lab_phone import register_phone
 from hooper.cli.lab_tunnel import register
-from hooper.cli.options import argument, option
 from hooper.cli.spelling import spelled
 from hooper.durations import shown_duration
 from hooper.environment import leave_lab
@@ -77,16 +75,7 @@ def _done(session: Session, do: str, **more: Any) -> LabDocument:
 
 
 @command(app, "lab run")
-def run_lab(
-    session: Session,
-    out: Annotated[Path | None, option("DIR", "Put site.toml and lab.json there. Else a temporary folder.")] = None,
-    while_stdin_open: Annotated[
-        bool, option("--while-stdin-open", "End when standard input ends, as scripts want it.")
-    ] = False,
-    hairpin: Annotated[
-        bool, option("--hairpin", "Let the routers lead machines inside to the public address; few do.")
-    ] = False,
-) -> None:
+def run_lab(session: Session, out: Path | None = None, while_stdin_open: bool = False, hairpin: bool = False) -> None:
     """Run the town until Ctrl-C. Prints the two variables that lead other terminals into it."""
     from hooper.lab.answers import LabEnvironment, LabRunDocument
     from hooper.lab.serve import serve
@@ -152,14 +141,7 @@ def _render_faults(document: LabFaultsDocument, out: Screen) -> None:
 
 
 @command(app, "lab break")
-def break_town(
-    session: Session,
-    fault: Annotated[str, argument("FAULT", "One of `hooper lab faults`.", faults)],
-    service: Annotated[
-        str | None,
-        argument("SERVICE", "The service it is to hit; else film-page.", keys_of("services")),
-    ] = None,
-) -> None:
+def break_town(session: Session, fault: str, service: str | None = None) -> None:
     """Break something in the town."""
     from hooper.lab.faults import FAULTS
 
@@ -171,10 +153,7 @@ def break_town(
 
 
 @command(app, "lab mend")
-def mend_town(
-    session: Session,
-    fault: Annotated[str | None, argument("FAULT", "Only this fault; else all that are active.", faults)] = None,
-) -> None:
+def mend_town(session: Session, fault: str | None = None) -> None:
     """Take a fault back, or all of them."""
     mended = _ask(session, "mend", fault=fault)["mended"]
     session.detail(f"mended: {', '.join(mended) or 'nothing was broken'}")
@@ -184,19 +163,13 @@ def mend_town(
 @command(app, "lab line")
 def set_line(
     session: Session,
-    kind: Annotated[str | None, argument("KIND", "The kind of line; without it the kinds are listed.", lines)] = None,
-    mapping: Annotated[
-        str,
-        option("WORD", "The routers map by: endpoint, address, address-and-port (of the far end)."),
-    ] = "endpoint",
-    filtering: Annotated[str, option("WORD", "They let in by the same three.")] = "address-and-port",
-    hairpin: Annotated[bool, option("--hairpin", "The public address can be reached from inside.")] = False,
-    speaks: Annotated[str, option("WORD", "Which routers answer a protocol: inner, outer, both, none.")] = "inner",
-    dead: Annotated[
-        list[str] | None,
-        option("WHO", "Who answers nothing: stun, gateway, resolver, everything; can be given again."),
-    ] = None,
-    resolver: Annotated[str, option("WORD", "The machines' resolver: usual, unset, wrong.")] = "usual",
+    kind: str | None = None,
+    mapping: str = "endpoint",
+    filtering: str = "address-and-port",
+    hairpin: bool = False,
+    speaks: str = "inner",
+    dead: list[str] | None = None,
+    resolver: str = "usual",
 ) -> None:
     """Give the town another line, with routers that behave otherwise. What was entered into them stays."""
     from hooper.lab.answers import LabLineDocument, LineKind
@@ -227,10 +200,7 @@ def _render_line(document: LabLineDocument, out: Screen) -> None:
 
 
 @command(app, "lab plug")
-def plug(
-    session: Session,
-    where: Annotated[str, argument("SOCKET", "home: the club's LAN; between: the two boxes; away: no cable.")],
-) -> None:
+def plug(session: Session, where: str) -> None:
     """Be the person who carries the laptop to another socket."""
     done = _done(session, "plug", where=where)
     words = {
@@ -242,14 +212,7 @@ def plug(
 
 
 @command(app, "lab install", site=True, state=True)
-def install(
-    session: Session,
-    certificate: Annotated[
-        str,
-        argument("CERTIFICATE", "One of [certificates] that was ordered.", keys_of("certificates")),
-    ],
-    service: Annotated[str, argument("SERVICE", "The service whose device gets it.", keys_of("services"))],
-) -> None:
+def install(session: Session, certificate: str, service: str) -> None:
     """Be the person at a device's page who gives it the certificate that was ordered."""
     from hooper.certs.store import CertificateStore
     from hooper.files import read_text
@@ -268,20 +231,14 @@ def install(
 
 
 @command(app, "lab restart")
-def restart(
-    session: Session,
-    gateway: Annotated[str, argument("GATEWAY", "A router that speaks a protocol.", keys_of("gateways"))],
-) -> None:
+def restart(session: Session, gateway: str) -> None:
     """Restart a router: what programs entered is lost, what was typed stays, its control address changes."""
     done = _done(session, "restart", gateway=gateway)
     session.show(done, lambda shown, out: out.print(f"{shown['gateway']} has restarted."))
 
 
 @command(app, "lab readdress")
-def readdress(
-    session: Session,
-    address: Annotated[str | None, argument("ADDRESS", "One of the provider's; else its next.")] = None,
-) -> None:
+def readdress(session: Session, address: str | None = None) -> None:
     """Be the provider that gives the line another address at night. Routers that speak announce it."""
     done = _done(session, "readdress", address=address)
     session.show(done, lambda shown, out: out.print(f"{shown['gateway']} has {shown['address']} now."))
@@ -296,14 +253,7 @@ def power_cut(session: Session) -> None:
 
 @command(app, "lab lag")
 def lag(
-    session: Session,
-    second: Annotated[float | None, time_option("--second", "How far the zone's second name server is behind.")] = None,
-    provider: Annotated[
-        float | None, time_option("--provider", "How long the name provider takes until what it took shows.")
-    ] = None,
-    spacing: Annotated[
-        float | None, time_option("--spacing", "What the name provider wants between two updates of a name.")
-    ] = None,
+    session: Session, second: float | None = None, provider: float | None = None, spacing: float | None = None
 ) -> None:
     """Make name servers and the name provider slow; without options, how slow they are."""
     done = _done(session, "lag", second_s=second, provider_s=provider, spacing_s=spacing)
@@ -317,10 +267,7 @@ def lag(
 
 
 @command(app, "lab type")
-def type_sheet(
-    session: Session,
-    sheet: Annotated[str, argument("FILE", "A worksheet as JSON; - reads standard input.")],
-) -> None:
+def type_sheet(session: Session, sheet: str) -> None:
     """Be the person who enters a worksheet into the town's routers."""
     from hooper.lab.answers import LabTypeDocument
 
@@ -368,13 +315,7 @@ def _render_typed(document: LabTypeDocument, out: Screen) -> None:
 
 
 @command(app, "lab read")
-def read_pages(
-    session: Session,
-    gateway: Annotated[
-        list[str] | None,
-        argument("GATEWAY", "Only these routers; else all.", keys_of("gateways")),
-    ] = None,
-) -> None:
+def read_pages(session: Session, gateway: list[str] | None = None) -> None:
     """Be the person who reads numbers and rules off the town's routers."""
     from hooper.lab.answers import LabReadDocument
 
@@ -425,8 +366,8 @@ def _render_ledger(document: LabLedgerDocument, out: Screen) -> None:
 @command(app, "lab clock")
 def move_clock(
     session: Session,
-    advance: Annotated[float, time_option("--advance", "Move the town's clock forward.")] = "0s",  # type: ignore[assignment]
-    back: Annotated[float, time_option("--back", "Move the town's clock back.")] = "0s",  # type: ignore[assignment]
+    advance: float = "0s",  # type: ignore[assignment]
+    back: float = "0s",  # type: ignore[assignment]
 ) -> None:
     """The town's clock; it can be moved."""
     if advance and back:

@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Any
 
 import typer
 
 from hooper.cli.command import command
 from hooper.cli.common import Session, run_async
-from hooper.cli.options import argument, option
 from hooper.errors import EXIT_NEEDS_A_PERSON
 
 if TYPE_CHECKING:
@@ -26,20 +25,13 @@ def register_phone(app: typer.Typer, done: Callable[..., Any]) -> None:
     """Add the commands. done: has the lab do something, and gives what it says of it."""
 
     @command(app, "lab roam")
-    def roam(
-        session: Session,
-        where: Annotated[str, argument("PLACE", "home: on the club's Wi-Fi; away: mobile data.")],
-    ) -> None:
+    def roam(session: Session, where: str) -> None:
         """Be the person who carries the phone home, or away again."""
         session.show(done(session, "roam", where=where), lambda shown, out: out.print(WORDS[shown["where"]]))
 
     @command(app, "lab browse")
     def open_page(
-        session: Session,
-        url: Annotated[str, argument("URL", "What the phone's camera read off the code.")],
-        on: Annotated[str, option("--on MACHINE", "phone, rented or here.")] = "phone",
-        same: Annotated[list[str] | None, option("--same SERVICE", "Whose certificate is found the same.")] = None,
-        other: Annotated[list[str] | None, option("--not-same SERVICE", "Whose is found another one.")] = None,
+        session: Session, url: str, on: str = "phone", same: list[str] | None = None, other: list[str] | None = None
     ) -> int:
         """Be the person who opens a page on the phone; its browser tries what the page tries."""
         from hooper.errors import UsageError

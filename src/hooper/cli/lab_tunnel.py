@@ -4,13 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Any
 
 import typer
 
 from hooper.cli.command import command
 from hooper.cli.common import Session
-from hooper.cli.options import argument, option
 
 if TYPE_CHECKING:
     from hooper.cli.screen import Screen
@@ -21,19 +20,7 @@ def register(app: typer.Typer, done: Callable[..., Any]) -> None:
     """Add the commands. done: has the lab do something, and gives what it says of it."""
 
     @command(app, "lab load")
-    def load_tunnel(
-        session: Session,
-        file: Annotated[
-            Path,
-            argument(
-                "FILE",
-                "A .conf: the server's with its .nft beside it, or a peer's; of SSH the server's .keys, or a"
-                " peer's .config with its .key beside it.",
-            ),
-        ],
-        on: Annotated[str, option("--on MACHINE", "gate for the server's; phone, rented, here for peers'.")] = "gate",
-        off: Annotated[bool, option("--off", "Take a peer's profile away from the machine.")] = False,
-    ) -> None:
+    def load_tunnel(session: Session, file: Path, on: str = "gate", off: bool = False) -> None:
         """Be the person who puts a tunnel's files onto the gate, or a profile onto a phone."""
         from hooper.files import read_text
 

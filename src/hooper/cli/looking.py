@@ -3,10 +3,8 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING
 
-from hooper.cli.completing import pairs, places
-from hooper.cli.options import option
 from hooper.errors import UsageError
 from hooper.secret import SecretRef
 from hooper.site.words import chosen
@@ -20,22 +18,6 @@ if TYPE_CHECKING:
     from hooper.places import Place
     from hooper.planning.values import Finding
     from hooper.site.model import Site
-
-FromOption = Annotated[
-    str | None,
-    option("--from PLACE", "here, interface, interface:NAME, hotspot, or socks5://[USER@]HOST:PORT.", places),
-]
-ProxyPasswordOption = Annotated[
-    str | None, option("--proxy-password REF", "The proxy's password: env:NAME or file:PATH.")
-]
-PublicOption = Annotated[
-    list[str] | None,
-    option("--public ADDRESS", "The public address, or LINE=ADDRESS; else it is found."),
-]
-WanOption = Annotated[
-    list[str] | None,
-    option("--wan GATEWAY=ADDRESS", "The WAN address on a router's status page; empty: taken back.", pairs("gateways")),
-]
 
 
 def parse_origin(text: str, proxy_password: str | None) -> Place:

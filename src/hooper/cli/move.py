@@ -6,11 +6,10 @@ import getpass
 import shlex
 import sys
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING
 
 from hooper.cli.command import command
 from hooper.cli.common import Session, sub_app
-from hooper.cli.options import option
 from hooper.errors import RefusedForSafety, UsageError
 
 if TYPE_CHECKING:
@@ -23,15 +22,13 @@ app = sub_app("Take a site with its state and keys to another computer or folder
 @command(app, "move", site=True, state=True)
 def move(
     session: Session,
-    out: Annotated[Path | None, option("--out FILE", "Write all of it into this file.")] = None,
-    given: Annotated[Path | None, option("--in FILE", "Put such a file's site here.")] = None,
-    to: Annotated[Path | None, option("--to DIR", "With --in: its folder; else this one.")] = None,
-    old: Annotated[Path | None, option("--from SITE", "Take over the state of this other site file.")] = None,
-    anew: Annotated[bool, option("--anew", "This copy is another site: give it an id of its own.")] = False,
-    passphrase: Annotated[
-        str | None, option("--passphrase REF", "env:NAME or file:PATH; else it is asked for.")
-    ] = None,
-    force: Annotated[bool, option("--force", "With --out: replace another file.")] = False,
+    out: Path | None = None,
+    given: Path | None = None,
+    to: Path | None = None,
+    old: Path | None = None,
+    anew: bool = False,
+    passphrase: str | None = None,
+    force: bool = False,
 ) -> int:
     """Take the site file, what it names, its state and its keys to another computer, sealed by a passphrase.
 

@@ -3,14 +3,12 @@
 from __future__ import annotations
 
 from functools import partial
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Any
 
-from hooper.cli.command import DRY_RUN, EDIT_DRY_RUN, command, key_option, time_option, within
+from hooper.cli.command import DRY_RUN, EDIT_DRY_RUN, command, within
 from hooper.cli.common import Done, Session, sub_app
-from hooper.cli.completing import keys_of, words
 from hooper.cli.editing import finish
-from hooper.cli.looking import PublicOption, differing, parse_public
-from hooper.cli.options import argument, option
+from hooper.cli.looking import differing, parse_public
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 from hooper.site.words import chosen
 
@@ -22,12 +20,11 @@ if TYPE_CHECKING:
 
 app = sub_app("Dynamic names: do they lead here, and making them.", group=True)
 
-NameArgument = Annotated[list[str] | None, argument("NAME", "Only these names; else all.", keys_of("names"))]
 STYLE = {"current": "green", "updated": "green", "watched": "cyan", "needed": "orange3", "waiting": "orange3"}
 
 
 @command(app, "name list", site=True, state=True, mask=True, deadline=5.0)
-def list_names(session: Session, name: NameArgument = None, public: PublicOption = None) -> int:
+def list_names(session: Session, name: list[str] | None = None, public: list[str] | None = None) -> int:
     """Each name: the address it should have, the one its own servers have, and who keeps it."""
     from hooper.usecases.names import NamesRequest
     from hooper.usecases.names import list_names as look
@@ -44,14 +41,11 @@ def list_names(session: Session, name: NameArgument = None, public: PublicOption
 @command(app, "name update", site=True, state=True, mask=True, deadline=5.0, dry_run=DRY_RUN)
 def update_names(
     session: Session,
-    name: NameArgument = None,
-    public: PublicOption = None,
-    again: Annotated[bool, option("--again", "Ask the provider also where it said to wait, or never again.")] = False,
-    patience: Annotated[float, time_option("--patience", "How long to wait until the name's servers show it.")] = "30s",  # type: ignore[assignment]
-    accept: Annotated[
-        str | None,
-        option("--accept REASON", "Publish an address too by which nothing arrives here."),
-    ] = None,
+    name: list[str] | None = None,
+    public: list[str] | None = None,
+    again: bool = False,
+    patience: float = "30s",  # type: ignore[assignment]
+    accept: str | None = None,
 ) -> int:
     """Update the names that do not lead here, and only those; then look at the name's own servers whether it arrived.
 
@@ -70,22 +64,8 @@ def update_names(
     return worst([_show(session, done), 0 if good else EXIT_NEEDS_A_PERSON])
 
 
-NAME_KEYS = (
-    key_option("line", "LINE", "The line that it leads to; else the only one.", offer=keys_of("lines")),
-    key_option("updated_by", "UPDATER", "Who keeps it: one of [updaters], router or device.", words="--by",
-               offer=keys_of("updaters")),
-    key_option("types", "TYPE", "A, AAAA; can be given again; A if left out.", words="--type", several=True,
-               offer=words("A", "AAAA")),
-    key_option("host", "HOST", "Whose IPv6 address it has.", offer=keys_of("hosts")),
-)  # fmt: skip
-
-
-@command(app, "name add", site=True, dry_run=EDIT_DRY_RUN, keys=NAME_KEYS)
-def add_name(
-    session: Session,
-    keys: dict[str, Any],
-    name: Annotated[str, argument("NAME", "The DNS name, such as home.example.net.")],
-) -> int:
+@command(app, "name add", site=True, dry_run=EDIT_DRY_RUN, keys="name")
+def add_name(session: Session, keys: dict[str, Any], name: str) -> int:
     """Add a name for a line to the site file, or have another updater keep it. Nothing is published by it."""
     from hooper.planning.edits import add, change
 
@@ -106,11 +86,7 @@ def add_name(
 
 @command(app, "name try", site=True, mask=True)
 def try_out(
-    session: Session,
-    name: Annotated[str, argument("NAME", "A name of the site file.", keys_of("names"))],
-    address: Annotated[str | None, option("--address ADDRESS", "That it would get; else an example.")] = None,
-    status: Annotated[int | None, option("--status N", "The status of an answer, to be judged.")] = None,
-    answer: Annotated[str | None, option("--answer TEXT", "The text of an answer, to be judged.")] = None,
+    session: Session, name: str, address: str | None = None, status: int | None = None, answer: str | None = None
 ) -> int:
     """What an update would send, its secret hidden, and what the provider's answers would mean. Nothing is sent."""
     from hooper.usecases.updaters import TryRequest, try_name

@@ -4,13 +4,12 @@ from __future__ import annotations
 
 from dataclasses import replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING
 
 import typer
 
 from hooper.cli.command import command
 from hooper.cli.common import Session, run_async, sub_app
-from hooper.cli.options import option
 from hooper.errors import UsageError
 
 if TYPE_CHECKING:
@@ -19,44 +18,23 @@ if TYPE_CHECKING:
 app = sub_app("Start a site file: by questions, by options, or from what is found here.")
 
 
-FoundFlag = Annotated[
-    bool, option("--found", "Take what can be found here: this network, its router, its WAN address.")
-]
-TitleOption = Annotated[str | None, option("--title TEXT", "What the place is called.")]
-GatewaysOption = Annotated[
-    list[str] | None,
-    option("--gateway KEY=LAN", "A router, such as box=10.0.0.1/24; outermost first."),
-]
-WansOption = Annotated[list[str] | None, option("--wan KEY=ADDRESS", "An inner router's address outside.")]
-PoolsOption = Annotated[list[str] | None, option("--pool KEY=FIRST-LAST", "What its DHCP hands out.")]
-ByHandOption = Annotated[list[str] | None, option("--by-hand KEY", "This router answers no protocol.")]
-ProviderOption = Annotated[list[str] | None, option("--provider KEY", "This router is the provider's.")]
-LineOption = Annotated[str, option("--line KEY", "The key of the line.")]
-AddressOption = Annotated[str, option("--address ADDRESS", "The line's fixed address.")]
-BlockedOption = Annotated[list[str] | None, option("--blocked PORTS", 'What the provider drops, such as "tcp 25".')]
-StunOption = Annotated[list[str] | None, option("--stun ADDRESS:PORT", "A STUN server that may be asked.")]
-ResolverOption = Annotated[list[str] | None, option("--resolver ADDRESS", "A DNS server that may be asked.")]
-NameOption = Annotated[str, option("--name NAME", "A DNS name that leads to the line.")]
-HostsOption = Annotated[list[str] | None, option("--host KEY=ADDRESS", "A device; can be given again.")]
-
-
 @command(app, "new", site=True, secrets=False, deadline=5.0, dry_run="Print the file instead of writing it.")
 def new(
     session: Session,
-    found: FoundFlag = False,
-    title: TitleOption = None,
-    gateway: GatewaysOption = None,
-    wan: WansOption = None,
-    pool: PoolsOption = None,
-    by_hand: ByHandOption = None,
-    provider: ProviderOption = None,
-    line: LineOption = "line",
-    address: AddressOption = "dynamic",
-    blocked: BlockedOption = None,
-    stun: StunOption = None,
-    resolver: ResolverOption = None,
-    name: NameOption = "",
-    host: HostsOption = None,
+    found: bool = False,
+    title: str | None = None,
+    gateway: list[str] | None = None,
+    wan: list[str] | None = None,
+    pool: list[str] | None = None,
+    by_hand: list[str] | None = None,
+    provider: list[str] | None = None,
+    line: str = "line",
+    address: str = "dynamic",
+    blocked: list[str] | None = None,
+    stun: list[str] | None = None,
+    resolver: list[str] | None = None,
+    name: str = "",
+    host: list[str] | None = None,
 ) -> int:
     """Start a site file. Without --gateway and --found it asks, in a sensible order, with defaults in brackets."""
     from hooper.planning.starting import Start

@@ -3,14 +3,12 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Any
 
-from hooper.cli.command import EDIT_DRY_RUN, command, key_option
+from hooper.cli.command import EDIT_DRY_RUN, command
 from hooper.cli.common import Session, console, sub_app
-from hooper.cli.completing import keys_of, words
-from hooper.cli.editing import ClearOption, finish
-from hooper.cli.looking import PublicOption, parse_public
-from hooper.cli.options import argument, option
+from hooper.cli.editing import finish
+from hooper.cli.looking import parse_public
 from hooper.cli.tunnel import edited, rows_of
 from hooper.clock import DAY, local
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
@@ -24,18 +22,6 @@ if TYPE_CHECKING:
 
 app = sub_app("The devices that use a tunnel: add, hand over, renew, revoke.", group=True)
 
-PeerArgument = Annotated[str, argument("PEER", "Its key in the site file.", keys_of("peers"))]
-KEYS = (
-    key_option("tunnel", "TUNNEL", "The tunnel that it uses; else the only one.", offer=keys_of("tunnels")),
-    key_option("person", "TEXT", "Whose it is."),
-    key_option("device", "KIND", "phone, laptop, router or server.",
-               offer=words("phone", "laptop", "router", "server")),
-    key_option("address", "ADDRESS", "Its own in the tunnel; else a free one."),
-    key_option("into", "WHAT", "What it reaches: everything, lan, or a service, host or network; can be given again.",
-               several=True, offer=keys_of("services", "hosts")),
-    key_option("until", "DAY", "The last day on which it comes in, such as 2027-05-01."),
-    key_option("public_key", "KEY", "Its own, where it made one itself; no private key is made then."),
-)  # fmt: skip
 SHOWN = (".png", ".svg", ".html")  # endings of a code, and of a page with it
 
 
@@ -67,12 +53,8 @@ def list_all(session: Session) -> int:
     return worst([code, 0 if all(row.ok for row in done.document.peers) else EXIT_NEEDS_A_PERSON])
 
 
-@command(app, "peer add", site=True, state=True, dry_run=EDIT_DRY_RUN, keys=KEYS)
-def add(
-    session: Session,
-    keys: dict[str, Any],
-    peer: Annotated[str, argument("PEER", "The key that it is to have, such as cox-phone.")],
-) -> int:
+@command(app, "peer add", site=True, state=True, dry_run=EDIT_DRY_RUN, keys="peer")
+def add(session: Session, keys: dict[str, Any], peer: str) -> int:
     """Add a device to a tunnel. It gets a free address and a key, and reaches what its tunnel says, or --into."""
     from hooper.usecases.peers import AddPeerRequest
     from hooper.usecases.peers import add as do_add
@@ -95,8 +77,8 @@ def add(
     return code
 
 
-@command(app, "peer change", site=True, state=True, dry_run=EDIT_DRY_RUN, keys=KEYS)
-def change(session: Session, keys: dict[str, Any], peer: PeerArgument, clear: ClearOption = None) -> int:
+@command(app, "peer change", site=True, state=True, dry_run=EDIT_DRY_RUN, keys="peer")
+def change(session: Session, keys: dict[str, Any], peer: str, clear: list[str] | None = None) -> int:
     """Change a peer, and say whether its server and its device need new files."""
     from hooper.planning.tunnel_edits import change_peer
 
@@ -113,20 +95,11 @@ def change(session: Session, keys: dict[str, Any], peer: PeerArgument, clear: Cl
 @command(app, "peer hand", site=True, state=True, mask=True)
 def hand(
     session: Session,
-    peer: PeerArgument,
-    out: Annotated[
-        list[Path] | None,
-        option(
-            "--out FILE",
-            "Write its profile: .conf the file itself (of OpenVPN .ovpn, of SSH .zip, of IPsec .txt), .png or .svg"
-            " its QR code, .html a page with both and the steps; can be given again.",
-        ),
-    ] = None,
-    keep_key: Annotated[
-        bool, option("--keep-key", "Keep its private key here too, so that it can be handed again.")
-    ] = False,
-    public: PublicOption = None,
-    force: Annotated[bool, option("--force", "With --out: replace files of another hand.")] = False,
+    peer: str,
+    out: list[Path] | None = None,
+    keep_key: bool = False,
+    public: list[str] | None = None,
+    force: bool = False,
 ) -> int:
     """Give a device its profile: as a QR code here for a phone, as files with --out. Its private key is then forgotten.
 
@@ -203,11 +176,7 @@ def _check_handing(session: Session, site: Site, key: str, out: list[Path], *, f
 
 
 @command(app, "peer renew", site=True, state=True, dry_run=EDIT_DRY_RUN)
-def renew(
-    session: Session,
-    peer: PeerArgument,
-    public_key: Annotated[str | None, option("--public-key KEY", "Its own new one, where it made that itself.")] = None,
-) -> int:
+def renew(session: Session, peer: str, public_key: str | None = None) -> int:
     """Give a device another key; the old one is worth nothing once the server has its new files."""
     from hooper.usecases.peers import PeerRequest
     from hooper.usecases.peers import renew as do_renew
@@ -225,13 +194,7 @@ def renew(
 
 
 @command(app, "peer revoke", site=True, state=True, dry_run=EDIT_DRY_RUN)
-def revoke(
-    session: Session,
-    peer: PeerArgument,
-    done: Annotated[
-        bool, option("--done", "Say that its server lets it in no more: that is known only once it is said.")
-    ] = False,
-) -> int:
+def revoke(session: Session, peer: str, done: bool = False) -> int:
     """Take a device's key away, as when it is lost, and say what has to change where. Its entry stays.
 
     It counts as coming in until its server is known to have its new files: seen by `tunnel seen`, or said with --done.
@@ -271,7 +234,7 @@ def _shut_out(session: Session, site: Site, key: str) -> None:
 
 
 @command(app, "peer remove", site=True, state=True, dry_run=EDIT_DRY_RUN)
-def remove(session: Session, peer: PeerArgument) -> int:
+def remove(session: Session, peer: str) -> int:
     """Remove a device with its key, and say what has to change where."""
     from hooper.usecases.peers import PeerRequest
     from hooper.usecases.peers import remove as do_remove

@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING
 
 from hooper.cli.command import command
 from hooper.cli.common import Session, sub_app
-from hooper.cli.options import option
 from hooper.cli.spelling import commands_in
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 from hooper.files import read_text
@@ -29,16 +28,11 @@ app = sub_app("The rule that every router needs, and what is wrong or risky.")
 @command(app, "plan", site=True, state=True, mask=True)
 def plan(
     session: Session,
-    chain: Annotated[bool, option("--chain", "Draw the chain instead: lines, routers, devices.")] = False,
-    svg: Annotated[Path | None, option("--svg FILE", "Write the picture of the chain to this file too.")] = None,
-    force: Annotated[bool, option("--force", "With --svg: replace a file of another hand.")] = False,
-    against: Annotated[
-        list[str] | None,
-        option("--against [GATEWAY=]FILE", "Hold a router's table (CSV, JSON, or its saved page) against the plan."),
-    ] = None,
-    pin: Annotated[
-        bool, option("--pin", "Write the chosen outside ports into the site file, so that they never move.")
-    ] = False,
+    chain: bool = False,
+    svg: Path | None = None,
+    force: bool = False,
+    against: list[str] | None = None,
+    pin: bool = False,
 ) -> int:
     """The rule that every router needs, and what is wrong or risky. Asks nobody; writes only what you name."""
     from hooper.usecases.plan import PlanRequest

@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING
 
 from hooper.cli.common import Session
 from hooper.cli.looking import parse_public
-from hooper.cli.options import option
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 
 if TYPE_CHECKING:
@@ -14,14 +13,6 @@ if TYPE_CHECKING:
     from hooper.places import Place
     from hooper.usecases.ports_in import PortsInDocument
 
-PortsOption = Annotated[
-    bool, option("--ports", "Measure instead which outside ports the provider lets in; needs --from.")
-]
-PortOption = Annotated[
-    list[str] | None,
-    option("--port PORT", "With --ports: only this, such as 'tcp 443'; can be given again."),
-]
-EnteredOption = Annotated[bool, option("--entered", "With --ports: what needs rules by hand has been entered by hand.")]
 SIGN = {True: "✓", False: "✗", None: "?"}
 
 

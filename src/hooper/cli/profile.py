@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING
 
 from hooper.cli.command import command
 from hooper.cli.common import Session, sub_app
-from hooper.cli.looking import PublicOption, parse_public
-from hooper.cli.options import argument, option
+from hooper.cli.looking import parse_public
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 
 if TYPE_CHECKING:
@@ -23,11 +22,7 @@ STYLE = {"error": "bold red", "warning": "orange3", "note": "cyan"}
 
 
 @command(app, "profile check", site=True, mask=True)
-def check(
-    session: Session,
-    file: Annotated[list[Path] | None, argument("FILE", "In WireGuard's or OpenVPN's format.")] = None,
-    public: PublicOption = None,
-) -> int:
+def check(session: Session, file: list[Path] | None = None, public: list[str] | None = None) -> int:
     """What is wrong in files that devices exported: where they lead, what goes in, what leaks, whose keys they have.
 
     Each is held against the site file: which tunnel it is of is told by the server's key, which peer by its own.
@@ -53,14 +48,12 @@ def check(
 @command(app, "profile mend", site=True, mask=True)
 def mend(
     session: Session,
-    file: Annotated[Path | None, argument("FILE", "In WireGuard's or OpenVPN's format.")] = None,
-    out: Annotated[Path | None, option("--out NEW", "The mended copy, for you alone.")] = None,
-    public: PublicOption = None,
-    force: Annotated[bool, option("--force", "Replace a file that Hooper did not write.")] = False,
-    take_in: Annotated[
-        list[str] | None, option("--take-in NAME", "Put this file beside it inside (repeatable).")
-    ] = None,
-    keep: Annotated[list[int] | None, option("--keep LINE", "Leave this line as it is (repeatable).")] = None,
+    file: Path | None = None,
+    out: Path | None = None,
+    public: list[str] | None = None,
+    force: bool = False,
+    take_in: list[str] | None = None,
+    keep: list[int] | None = None,
 ) -> int:
     """A mended copy of a file: only the wrong bytes change, and what was changed is shown. The file itself stays."""
     from hooper.usecases.profiles import MendRequest

@@ -4,11 +4,10 @@ from __future__ import annotations
 
 from datetime import timedelta
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING
 
-from hooper.cli.command import command, time_option, within
+from hooper.cli.command import command, within
 from hooper.cli.common import Session, sub_app
-from hooper.cli.options import option
 from hooper.clock import DAY, local
 from hooper.durations import shown_duration
 
@@ -24,9 +23,9 @@ YEARS_S = 10 * 366 * 86_400.0
 @command(app, "report", site=True, state=True, mask=True)
 def report(
     session: Session,
-    html: Annotated[Path | None, option("--html FILE", "One page with figures, to be sent or printed.")] = None,
-    since: Annotated[float, time_option("--since", "How far back.")] = "90d",  # type: ignore[assignment]
-    force: Annotated[bool, option("--force", "Replace a file that Hooper did not write.")] = False,
+    html: Path | None = None,
+    since: float = "90d",  # type: ignore[assignment]
+    force: bool = False,
 ) -> int:
     """What is exposed, to whom, since when and proven when; the risks taken and until when; what was out of order.
 

@@ -3,14 +3,12 @@
 from __future__ import annotations
 
 from functools import partial
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING
 
-from hooper.cli.accepting import AcceptOption, UntilOption, acceptance, taken
-from hooper.cli.command import DRY_RUN, command, time_option, within
+from hooper.cli.accepting import acceptance, taken
+from hooper.cli.command import DRY_RUN, command, within
 from hooper.cli.common import Done, Session, sub_app
-from hooper.cli.completing import keys_of
 from hooper.cli.looking import numbers
-from hooper.cli.options import argument, option
 from hooper.clock import local
 from hooper.durations import shown_duration
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
@@ -23,14 +21,6 @@ if TYPE_CHECKING:
 
 app = sub_app("The routers' own tables: look, put the plan there, take it back.", group=True)
 
-GatewayOption = Annotated[
-    list[str] | None,
-    option("--gateway GATEWAY", "Only this router; can be given again.", keys_of("gateways")),
-]
-ServiceArgument = Annotated[
-    list[str] | None,
-    argument("SERVICE", "Only the rules of these services; else all.", keys_of("services")),
-]
 ALL_OF_IT = "For all of it; what was begun and not done is taken up by the next run."
 WOULD = {
     "added": "would add",
@@ -43,7 +33,7 @@ OUTCOME_STYLE = {"failed": "bold red", "refused": "bold red", "by-hand": "orange
 
 
 @command(app, "router list", site=True, state=True, mask=True, deadline=10.0, deadline_help=ALL_OF_IT)
-def list_rules(session: Session, gateway: GatewayOption = None) -> int:
+def list_rules(session: Session, gateway: list[str] | None = None) -> int:
     """What stands in the routers' own tables, whose it is, how long it lasts, and whether it meets the plan."""
     from hooper.usecases.routers import RouterRequest
     from hooper.usecases.routers import list_rules as look
@@ -60,14 +50,12 @@ def list_rules(session: Session, gateway: GatewayOption = None) -> int:
 @command(app, "router open", site=True, state=True, mask=True, deadline=60.0, deadline_help=ALL_OF_IT, dry_run=DRY_RUN)
 def open_rules(
     session: Session,
-    service: ServiceArgument = None,
-    gateway: GatewayOption = None,
-    take_over: Annotated[
-        bool, option("--take-over", "Replace what another hand has at a port; `close` puts it back.")
-    ] = False,
-    lease: Annotated[float, time_option("--lease", "How long the rules are to last; 0: they never expire.")] = "1w",  # type: ignore[assignment]
-    accept: AcceptOption = None,
-    until: UntilOption = None,
+    service: list[str] | None = None,
+    gateway: list[str] | None = None,
+    take_over: bool = False,
+    lease: float = "1w",  # type: ignore[assignment]
+    accept: list[str] | None = None,
+    until: str | None = None,
 ) -> int:
     """Enter the plan's rules into the routers that answer by IGD, read them back, and say how long they last.
 
@@ -94,15 +82,10 @@ def open_rules(
 @command(app, "router close", site=True, state=True, mask=True, deadline=60.0, deadline_help=ALL_OF_IT, dry_run=DRY_RUN)
 def close_rules(
     session: Session,
-    service: ServiceArgument = None,
-    gateway: GatewayOption = None,
-    labelled: Annotated[
-        bool, option("--labelled", "Take away all with Hooper's label, known to this state or not.")
-    ] = False,
-    given_up: Annotated[
-        list[str] | None,
-        option("--given-up GATEWAY", "That router is gone: forget what was entered there.", keys_of("gateways")),
-    ] = None,
+    service: list[str] | None = None,
+    gateway: list[str] | None = None,
+    labelled: bool = False,
+    given_up: list[str] | None = None,
 ) -> int:
     """Take away the rules that `router open` entered, those alone, and put back what they replaced."""
     from hooper.usecases.routers import RouterRequest

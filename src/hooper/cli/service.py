@@ -2,15 +2,12 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Any
 
-from hooper.cli.command import EDIT_DRY_RUN, command, key_option
+from hooper.cli.command import EDIT_DRY_RUN, command
 from hooper.cli.common import Session, sub_app
-from hooper.cli.completing import keys_of, words
-from hooper.cli.editing import ClearOption, finish, port_value
-from hooper.cli.options import argument
+from hooper.cli.editing import finish, port_value
 from hooper.errors import UsageError
-from hooper.site.protocols import SPEECHES
 from hooper.site.words import chosen
 
 if TYPE_CHECKING:
@@ -18,23 +15,6 @@ if TYPE_CHECKING:
     from hooper.planning.documents import ServiceListDocument
 
 app = sub_app("What the devices offer: list, add, change, remove.", group=True)
-
-ServiceArgument = Annotated[str, argument("SERVICE", "A service's key.", keys_of("services"))]
-KEYS = (
-    key_option("host", "HOST", "The device that offers it.", offer=keys_of("hosts")),
-    key_option("speaks", "WHAT", "Its protocol, which brings transport and port.", offer=words(*SPEECHES)),
-    key_option("transport", "WHAT", "tcp, udp, both, or an IP protocol's number.", offer=words("tcp", "udp", "both")),
-    key_option("port", "PORT", "On the device: a port or a range."),
-    key_option("reach", "WHO", "public, tunnel or lan.", offer=words("public", "tunnel", "lan")),
-    key_option("outside_port", "PORT", "On the public address; else one is chosen."),
-    key_option("outside_address", "ADDRESS", "Which of the line's fixed addresses."),
-    key_option("sources", "NETWORK", "Only from there; can be given again.", words="--source", several=True),
-    key_option("line", "LINE", "By which line it comes in.", offer=keys_of("lines")),
-    key_option("family", "WHICH", "ipv4, ipv6 or both.", offer=words("ipv4", "ipv6", "both")),
-    key_option("name", "NAME", "The DNS name that people use.", offer=keys_of("names")),
-    key_option("path", "PATH", "Of its page, such as /film."),
-    key_option("expect", "TEXT", "A text on its first page."),
-)
 
 
 @command(app, "service list", site=True, mask=True)
@@ -52,12 +32,8 @@ def list_all(session: Session) -> int:
     return code
 
 
-@command(app, "service add", site=True, dry_run=EDIT_DRY_RUN, keys=KEYS)
-def add(
-    session: Session,
-    keys: dict[str, Any],
-    service: Annotated[str, argument("SERVICE", "The key that it is to have.")],
-) -> int:
+@command(app, "service add", site=True, dry_run=EDIT_DRY_RUN, keys="service")
+def add(session: Session, keys: dict[str, Any], service: str) -> int:
     """Add a service. A public one gets its outside port chosen and written down, so that it never moves."""
     from hooper.planning.edits import add_service
 
@@ -71,8 +47,8 @@ def add(
     return code
 
 
-@command(app, "service change", site=True, dry_run=EDIT_DRY_RUN, keys=KEYS)
-def change(session: Session, keys: dict[str, Any], service: ServiceArgument, clear: ClearOption = None) -> int:
+@command(app, "service change", site=True, dry_run=EDIT_DRY_RUN, keys="service")
+def change(session: Session, keys: dict[str, Any], service: str, clear: list[str] | None = None) -> int:
     """Change a service."""
     from hooper.planning.edits import change_service
 
@@ -87,7 +63,7 @@ def change(session: Session, keys: dict[str, Any], service: ServiceArgument, cle
 
 
 @command(app, "service remove", site=True, dry_run=EDIT_DRY_RUN)
-def remove(session: Session, service: ServiceArgument) -> int:
+def remove(session: Session, service: str) -> int:
     """Remove a service, and say which rules now stand for nothing. Its comments in the file stay."""
     from hooper.planning.edits import remove_service
 

@@ -3,15 +3,12 @@
 from __future__ import annotations
 
 import sys
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING
 
 from hooper.cli.arrival import show_rules
 from hooper.cli.command import command, within
 from hooper.cli.common import Session, console, sub_app
-from hooper.cli.completing import keys_of
-from hooper.cli.looking import FromOption, ProxyPasswordOption, PublicOption, parse_origin, parse_public
-from hooper.cli.options import argument
-from hooper.cli.proving import HoldOption, TakeOverOption
+from hooper.cli.looking import parse_origin, parse_public
 from hooper.durations import shown_duration
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 from hooper.site.words import chosen
@@ -28,12 +25,12 @@ CAME = {"outside": "from outside", "home": "from home", "tunnel": "by the tunnel
 @command(app, "stand-in", site=True, state=True, mask=True, deadline=5.0, deadline_help="For the look from outside.")
 def stand_in(
     session: Session,
-    service: Annotated[str, argument("SERVICE", "Whose place is taken.", keys_of("services"))],
-    origin: FromOption = None,
-    proxy_password: ProxyPasswordOption = None,
-    public: PublicOption = None,
-    hold: HoldOption = None,
-    take_over: TakeOverOption = False,
+    service: str,
+    origin: str | None = None,
+    proxy_password: str | None = None,
+    public: list[str] | None = None,
+    hold: float | None = None,
+    take_over: bool = False,
 ) -> int:
     """Listen in place of a service that is stopped or not there yet, over TCP and UDP, and prove the way in to it.
 

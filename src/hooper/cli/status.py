@@ -7,11 +7,10 @@ import time
 from dataclasses import replace
 from datetime import datetime
 from functools import partial
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING
 
 from hooper.cli.command import command
 from hooper.cli.common import Session, sub_app
-from hooper.cli.options import option
 from hooper.clock import SystemClock, read_moment
 from hooper.durations import shown_duration
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
@@ -27,10 +26,7 @@ EVERY_S = 2.0  # seconds between two looks with --watch
 
 
 @command(app, "status", site=True, state=True, mask=True)
-def status(
-    session: Session,
-    watch: Annotated[bool, option("--watch", "Draw it again every two seconds, until Ctrl-C.")] = False,
-) -> int:
+def status(session: Session, watch: bool = False) -> int:
     """How everything stands: since when, when and from where that was last proven, what is next, what needs a person.
 
     It asks nobody: it shows what `keep`, `check` and the other commands have seen. Exit code 1 if something needs a

@@ -5,15 +5,11 @@ from __future__ import annotations
 import sys
 from functools import partial
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING
 
 from hooper.cli.command import command
 from hooper.cli.common import Session, console, prompt, run_async, sub_app
 from hooper.cli.looking import (
-    FromOption,
-    ProxyPasswordOption,
-    PublicOption,
-    WanOption,
     numbers,
     parse_origin,
     parse_pairs,
@@ -21,8 +17,7 @@ from hooper.cli.looking import (
     parse_wan,
     read_address,
 )
-from hooper.cli.options import option
-from hooper.cli.ports_in import EnteredOption, PortOption, PortsOption, measure_ports
+from hooper.cli.ports_in import measure_ports
 from hooper.errors import EXIT_NEEDS_A_PERSON, SiteFileError, UsageError, worst
 
 if TYPE_CHECKING:
@@ -41,10 +36,6 @@ OPENINGS = {"the", "this", "all", "nobody", "so", "where", "two"}
 PROTOCOLS = {"igd": "UPnP", "natpmp": "NAT-PMP", "pcp": "PCP"}
 app = sub_app("What this line is: addresses, routers, and whether forwarding can work.")
 
-PageOption = Annotated[
-    list[str] | None,
-    option("--page GATEWAY=FILE", "A router's page as the browser saved it: what it shows is told."),
-]
 SAVE_DRY_RUN = "With --save: say what would be written."
 DEADLINE = "For everything together; --between takes as long again."
 
@@ -52,22 +43,17 @@ DEADLINE = "For everything together; --between takes as long again."
 @command(app, "survey", site=True, state=True, mask=True, deadline=5.0, deadline_help=DEADLINE, dry_run=SAVE_DRY_RUN)
 def survey(
     session: Session,
-    wan: WanOption = None,
-    public: PublicOption = None,
-    between: Annotated[
-        bool, option("--between", "This machine is plugged in between two boxes: try the inner one.")
-    ] = False,
-    ask: Annotated[
-        bool | None,
-        option("--ask/--no-ask", "Ask here for the numbers that are missing; else only on a terminal."),
-    ] = None,
-    save: Annotated[bool, option("--save", "Write what was measured into the site file.")] = False,
-    page: PageOption = None,
-    ports: PortsOption = False,
-    port: PortOption = None,
-    entered: EnteredOption = False,
-    origin: FromOption = None,
-    proxy_password: ProxyPasswordOption = None,
+    wan: list[str] | None = None,
+    public: list[str] | None = None,
+    between: bool = False,
+    ask: bool | None = None,
+    save: bool = False,
+    page: list[str] | None = None,
+    ports: bool = False,
+    port: list[str] | None = None,
+    entered: bool = False,
+    origin: str | None = None,
+    proxy_password: str | None = None,
 ) -> int:
     """What this line is, and whether forwarding can work at all.
 

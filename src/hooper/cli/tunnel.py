@@ -5,13 +5,11 @@ from __future__ import annotations
 import shlex
 import sys
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Any
 
-from hooper.cli.command import EDIT_DRY_RUN, command, key_option
+from hooper.cli.command import EDIT_DRY_RUN, command
 from hooper.cli.common import Done, Session, sub_app
-from hooper.cli.completing import keys_of, words
-from hooper.cli.editing import ClearOption, of_options, render
-from hooper.cli.options import argument, option
+from hooper.cli.editing import of_options, render
 from hooper.clock import local
 from hooper.errors import EXIT_NEEDS_A_PERSON, HooperError, SeveralErrors, SiteFileError, UsageError, worst
 from hooper.site.words import chosen
@@ -28,34 +26,7 @@ if TYPE_CHECKING:
 
 app = sub_app("Private access: both sides of a tunnel, and what its server saw.", group=True)
 
-TunnelArgument = Annotated[str, argument("TUNNEL", "Its key in the site file.", keys_of("tunnels"))]
 DUMP_LIMIT = 1024 * 1024  # characters
-KEYS = (
-    key_option("service", "SERVICE", "Where its packets arrive: a service that speaks what it is made with.",
-               offer=keys_of("services")),
-    key_option("also", "SERVICE", "A second service of the same server: OpenVPN's other transport, IPsec's port 4500.",
-               offer=keys_of("services")),
-    key_option("made_by", "WHO", "hooper: both sides are made here; device: on its own pages.",
-               offer=words("hooper", "device")),
-    key_option("server", "SYSTEM", "What the server runs on: linux, windows or macos.",
-               offer=words("linux", "windows", "macos")),
-    key_option("subnet", "NETWORK", "Of the peers; else one that meets nothing on the way."),
-    key_option("subnet6", "NETWORK", "The same over IPv6; else one from fd00::/8; an empty text: none."),
-    key_option("dns", "ADDRESS", "A DNS server for the peers; can be given again.", several=True),
-    key_option("into", "WHAT", "What peers reach: everything, lan, or a service, host or network; can be given again.",
-               several=True, offer=keys_of("services", "hosts")),
-    key_option("way_back", "HOW", "How devices answer: route, or nat on the server.", offer=words("route", "nat")),
-    key_option("public_key", "KEY", "The server's, where the device made it."),
-    key_option("login", "USER", "SSH: the user that peers log in as, who can do nothing else."),
-    key_option("l2tp", "yes|no", "IPsec: with L2TP inside.", offer=words("yes", "no")),
-    key_option("seen_by", "WORD", "The command that fetches what the server tells: the program, then its arguments.",
-               several=True),
-    key_option("load_by", "WORD", "The command that has the server load its files: the program, then its arguments.",
-               several=True),
-    key_option("one_secret", "yes|no", "All peers share one secret or profile, which the device gives out.",
-               offer=words("yes", "no")),
-    key_option("probe_profile", "file:PATH", "OpenVPN by a device: a profile, whose shared key checks use."),
-)  # fmt: skip
 
 
 def rows_of(keys: dict[str, Any]) -> dict[str, Any]:
@@ -101,29 +72,14 @@ def list_all(session: Session) -> int:
     return worst([code, 0 if all(row.ok for row in done.document.tunnels) else EXIT_NEEDS_A_PERSON])
 
 
-@command(app, "tunnel add", site=True, state=True, dry_run=EDIT_DRY_RUN, keys=KEYS)
+@command(app, "tunnel add", site=True, state=True, dry_run=EDIT_DRY_RUN, keys="tunnel")
 def add(
     session: Session,
     keys: dict[str, Any],
-    tunnel: Annotated[str, argument("TUNNEL", "The key that it is to have.")],
-    host: Annotated[
-        str | None,
-        option(
-            "--host HOST",
-            "The host or gateway that ends it: the service for it is made too.",
-            keys_of("hosts", "gateways"),
-        ),
-    ] = None,
-    kind: Annotated[
-        str,
-        option("--kind KIND", "wireguard, openvpn, ssh or ipsec.", words("wireguard", "openvpn", "ssh", "ipsec")),
-    ] = "wireguard",
-    second_port: Annotated[
-        int | None,
-        option(
-            "--second-port PORT", "OpenVPN: a port by the other transport too, such as 443 for networks that block UDP."
-        ),
-    ] = None,
+    tunnel: str,
+    host: str | None = None,
+    kind: str = "wireguard",
+    second_port: int | None = None,
 ) -> int:
     """Add a tunnel. Its network, its keys and, with --host, its service and port are chosen."""
     from hooper.planning.tunnel_edits import Placing
@@ -156,17 +112,7 @@ def add(
 
 
 @command(app, "tunnel rent", site=True, state=True, dry_run=EDIT_DRY_RUN)
-def rent(
-    session: Session,
-    tunnel: Annotated[str, argument("TUNNEL", "The key that the tunnel to it is to have.")],
-    address: Annotated[str | None, option("--address ADDRESS", "The machine's public IPv4 address.")] = None,
-    host: Annotated[
-        str | None,
-        option(
-            "--host HOST", "The host at home that reaches out to it: a Linux machine that stays on.", keys_of("hosts")
-        ),
-    ] = None,
-) -> int:
+def rent(session: Session, tunnel: str, address: str | None = None, host: str | None = None) -> int:
     """Put a machine that you rent in front of the site, where its line has no public address.
 
     It becomes the outermost gateway, and a tunnel outward its network: rules, sources, names, check and why go by it.
@@ -212,7 +158,7 @@ def _host_key(session: Session, file: SiteFile, host: str | None, service: str |
 
 
 @command(app, "tunnel show", site=True, state=True, mask=True)
-def show(session: Session, tunnel: TunnelArgument) -> int:
+def show(session: Session, tunnel: str) -> int:
     """One tunnel field by field, as the pages of servers ask for it; no private key is shown."""
     from hooper.usecases.tunnels import TunnelsRequest
     from hooper.usecases.tunnels import show as do_show
@@ -224,8 +170,8 @@ def show(session: Session, tunnel: TunnelArgument) -> int:
     return session.show(done.document, _render_one, errors=done.trouble)
 
 
-@command(app, "tunnel change", site=True, state=True, dry_run=EDIT_DRY_RUN, keys=KEYS)
-def change(session: Session, keys: dict[str, Any], tunnel: TunnelArgument, clear: ClearOption = None) -> int:
+@command(app, "tunnel change", site=True, state=True, dry_run=EDIT_DRY_RUN, keys="tunnel")
+def change(session: Session, keys: dict[str, Any], tunnel: str, clear: list[str] | None = None) -> int:
     """Change a tunnel, and say which server and which devices need new files."""
     from hooper.cli.editing import finish
     from hooper.planning.tunnel_edits import change_tunnel
@@ -238,7 +184,7 @@ def change(session: Session, keys: dict[str, Any], tunnel: TunnelArgument, clear
 
 
 @command(app, "tunnel renew", site=True, state=True, dry_run=EDIT_DRY_RUN)
-def renew(session: Session, tunnel: TunnelArgument) -> int:
+def renew(session: Session, tunnel: str) -> int:
     """Give the server another key: all its peers then need new files, and each is named.
 
     Of an SSH server, its host key is looked at anew.
@@ -259,7 +205,7 @@ def renew(session: Session, tunnel: TunnelArgument) -> int:
 
 
 @command(app, "tunnel remove", site=True, state=True, dry_run=EDIT_DRY_RUN)
-def remove(session: Session, tunnel: TunnelArgument) -> int:
+def remove(session: Session, tunnel: str) -> int:
     """Remove a tunnel with its peers and keys, and say what to take away where, so that nothing of it stays."""
     from hooper.usecases.tunnels import RemoveTunnelRequest
     from hooper.usecases.tunnels import remove as do_remove
@@ -272,14 +218,11 @@ def remove(session: Session, tunnel: TunnelArgument) -> int:
 @command(app, "tunnel make", site=True, state=True)
 def make(
     session: Session,
-    tunnel: TunnelArgument,
-    out: Annotated[Path | None, option("--out DIR", "The folder for them; it is made. Else TUNNEL-server.")] = None,
-    folder: Annotated[
-        str | None,
-        option("--at DIR", "Where they will stand on the server; else where its software looks for them."),
-    ] = None,
-    force: Annotated[bool, option("--force", "Replace files that Hooper did not write.")] = False,
-    load: Annotated[bool, option("--load", "Then run the tunnel's load_by, which puts them on the server.")] = False,
+    tunnel: str,
+    out: Path | None = None,
+    folder: str | None = None,
+    force: bool = False,
+    load: bool = False,
 ) -> int:
     """Write the files that the server loads: its key and peers, and the rules that keep each to what it may reach.
 
@@ -316,11 +259,7 @@ def make(
 
 
 @command(app, "tunnel seen", site=True, state=True, mask=True)
-def seen(
-    session: Session,
-    tunnel: TunnelArgument,
-    dump: Annotated[Path | None, argument("FILE", "What the server's software told: see above; - for a pipe.")] = None,
-) -> int:
+def seen(session: Session, tunnel: str, dump: Path | None = None) -> int:
     """What the server saw: who came when and from where, whom it does not know, who never came.
 
     FILE is what `wg show all dump` printed on the server, or OpenVPN's status file. Without it, the tunnel's `seen_by`
@@ -366,13 +305,7 @@ def _render_seen(document: SeenDocument, out: Screen) -> None:
 
 
 @command(app, "tunnel prove", site=True, state=True, mask=True, deadline=5.0)
-def prove(
-    session: Session,
-    peer: Annotated[
-        str | None,
-        argument("PEER", "The peer that this computer is; else the one whose tunnel is up here.", keys_of("peers")),
-    ] = None,
-) -> int:
+def prove(session: Session, peer: str | None = None) -> int:
     """Prove a tunnel at its other end: on the peer's own computer, away from home, with the tunnel on.
 
     The public address with and without it, the way that packets take, its DNS server, each service that is permitted

@@ -3,13 +3,11 @@
 from __future__ import annotations
 
 import sys
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Any
 
-from hooper.cli.command import EDIT_DRY_RUN, command, key_option
+from hooper.cli.command import EDIT_DRY_RUN, command
 from hooper.cli.common import Session, sub_app
-from hooper.cli.completing import words
 from hooper.cli.editing import finish
-from hooper.cli.options import argument, option
 from hooper.clock import DAY, local
 from hooper.errors import UsageError
 from hooper.site.updating import FORMS
@@ -20,20 +18,6 @@ if TYPE_CHECKING:
 
 app = sub_app("Who is told of new addresses: providers, name servers, commands.", group=True)
 GUIDE = "  ".join(f"{name}: {form.told}." for name, form in FORMS.items())
-KEYS = (
-    key_option("kind", "KIND", "http, dns-update or command; else by what else is given.",
-               offer=words("http", "dns-update", "command")),
-    key_option("form", "FORM", f"http: {', '.join(FORMS)}; see below.", offer=words(*FORMS)),
-    key_option("url", "URL", "http: the address in the provider's guide; {token}, {name} and {value} are filled in."),
-    key_option("user", "USER", "Whom to log in as."),
-    key_option("server", "ADDRESS", "dns-update: the server; else the zone's primary."),
-    key_option("key", "NAME", "dns-update: the name of the TSIG key."),
-    key_option("algorithm", "NAME", "dns-update: of the key; hmac-sha256 if left out."),
-    key_option("zone", "ZONE", "The zone that the names are in."),
-    key_option("command", "WORD", "command: the program, then its arguments; can be given again.", several=True),
-    key_option("spacing", "TIME", "The provider wants so long between two updates."),
-    key_option("refresh", "TIME", "The provider drops names that were not updated for so long."),
-)  # fmt: skip
 
 
 @command(app, "updater list", site=True, state=True, mask=True)
@@ -49,15 +33,9 @@ def list_all(session: Session) -> int:
     return code
 
 
-@command(app, "updater add", site=True, dry_run=EDIT_DRY_RUN, keys=KEYS)
+@command(app, "updater add", site=True, dry_run=EDIT_DRY_RUN, keys="updater")
 def add(
-    session: Session,
-    keys: dict[str, Any],
-    updater: Annotated[str, argument("UPDATER", "The key that it is to have.")],
-    no_secret: Annotated[bool, option("--no-secret", "It needs no password, token or key.")] = False,
-    secret_from: Annotated[
-        str | None, option("--secret REF", "Where the secret stands: env:NAME or file:PATH.")
-    ] = None,
+    session: Session, keys: dict[str, Any], updater: str, no_secret: bool = False, secret_from: str | None = None
 ) -> int:
     """Add who is told of new addresses. Its secret is asked for, not shown, and put into a private file.
 

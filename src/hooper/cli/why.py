@@ -4,16 +4,11 @@ from __future__ import annotations
 
 import sys
 from functools import partial
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING
 
 from hooper.cli.command import command
 from hooper.cli.common import Session, prompt, sub_app
-from hooper.cli.completing import keys_of, pairs
 from hooper.cli.looking import (
-    FromOption,
-    ProxyPasswordOption,
-    PublicOption,
-    WanOption,
     differing,
     numbers,
     parse_origin,
@@ -22,7 +17,6 @@ from hooper.cli.looking import (
     parse_wan,
     read_address,
 )
-from hooper.cli.options import argument, option
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 from hooper.site.words import chosen
 
@@ -38,35 +32,19 @@ MARKS = {"ok": ("✓", "green"), "broken": ("✗", "bold red"), "unknown": ("?",
 CERTAINTY_STYLE = {"certain": "bold red", "likely": "orange3", "possible": "blue"}
 
 
-RuleOption = Annotated[
-    list[str] | None,
-    option(
-        "GATEWAY=WORD",
-        "What a router's list says: there, missing, off, limited, transport, ended, interface, or its ADDRESS.",
-        pairs("gateways"),
-    ),
-]
-AskOption = Annotated[bool, option("--ask", "Put questions to somebody on site, by phone: each halves what is left.")]
-AnswerOption = Annotated[list[str] | None, option("--answer QUESTION=WORD", "An answer to --ask: yes, no or unknown.")]
-PeerOption = Annotated[
-    str | None,
-    option("PEER", "By its tunnel: why this device does not reach it.", keys_of("peers")),
-]
-
-
 @command(app, "why", site=True, state=True, mask=True, deadline=5.0)
 def why(
     session: Session,
-    service: Annotated[str, argument("SERVICE", "The service that does not answer.", keys_of("services"))],
-    origin: FromOption = None,
-    proxy_password: ProxyPasswordOption = None,
-    wan: WanOption = None,
-    public: PublicOption = None,
-    rule: RuleOption = None,
-    at: Annotated[str | None, option("ADDRESS", "The address that the device or its router shows.")] = None,
-    peer: PeerOption = None,
-    ask: AskOption = False,
-    answer: AnswerOption = None,
+    service: str,
+    origin: str | None = None,
+    proxy_password: str | None = None,
+    wan: list[str] | None = None,
+    public: list[str] | None = None,
+    rule: list[str] | None = None,
+    at: str | None = None,
+    peer: str | None = None,
+    ask: bool = False,
+    answer: list[str] | None = None,
 ) -> int:
     """The first broken link of a service, with the evidence, the likely causes and what would decide between them.
 

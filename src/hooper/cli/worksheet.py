@@ -4,13 +4,11 @@ from __future__ import annotations
 
 from functools import partial
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING
 
-from hooper.cli.accepting import AcceptOption, UntilOption, acceptance, taken
+from hooper.cli.accepting import acceptance, taken
 from hooper.cli.command import command
 from hooper.cli.common import Done, Session, sub_app
-from hooper.cli.completing import keys_of
-from hooper.cli.options import argument, option
 from hooper.cli.spelling import spelled
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 from hooper.files import MADE_BY
@@ -30,32 +28,21 @@ app = sub_app("What to enter by hand: routers, devices, the letter to the provid
 @command(app, "worksheet", site=True, state=True, mask=True)
 def worksheet(
     session: Session,
-    keys: Annotated[
-        list[str] | None,
-        argument("KEY", "Only these routers (with --devices: these devices); else all.", keys_of("gateways", "hosts")),
-    ] = None,
-    devices: Annotated[bool, option("--devices", "What to set on each device, and what to tick off.")] = False,
-    letter: Annotated[
-        bool, option("--letter", "The letter to the provider: for its boxes, or for an address.")
-    ] = False,
-    removal: Annotated[bool, option("--removal", "What to take away, to close everything again.")] = False,
-    changed: Annotated[
-        bool, option("--changed", "Only what is different from the sheets that were ticked off last.")
-    ] = False,
-    clients: Annotated[bool, option("--clients", "Lines for the hosts files of devices inside.")] = False,
-    nftables: Annotated[bool, option("--nftables", "The rules as a file for nft, for a Linux router.")] = False,
-    markdown: Annotated[bool, option("--markdown", "Print Markdown, to keep or to send.")] = False,
-    html: Annotated[bool, option("--html", "Print one HTML page of routers, devices and letters.")] = False,
-    out: Annotated[Path | None, option("--out FILE", "With --markdown or --html: write it to this file.")] = None,
-    force: Annotated[bool, option("--force", "With --out: replace a file of another hand.")] = False,
-    ticked: Annotated[
-        bool, option("--ticked", "Remember that these sheets have been entered just as they stand.")
-    ] = False,
-    rest: Annotated[
-        bool, option("--rest", "Leave out the rules that `router open` has entered and that still last.")
-    ] = False,
-    accept: AcceptOption = None,
-    until: UntilOption = None,
+    keys: list[str] | None = None,
+    devices: bool = False,
+    letter: bool = False,
+    removal: bool = False,
+    changed: bool = False,
+    clients: bool = False,
+    nftables: bool = False,
+    markdown: bool = False,
+    html: bool = False,
+    out: Path | None = None,
+    force: bool = False,
+    ticked: bool = False,
+    rest: bool = False,
+    accept: list[str] | None = None,
+    until: str | None = None,
 ) -> int:
     """What to enter by hand on each router, with the words that their pages use, and how to prove it.
 
