@@ -35,7 +35,7 @@ from hooper.site.load import parse_site
 from hooper.store import sealed
 from hooper.store.state import State
 from hooper.usecases import moving, profiles, visit
-from hooper.usecases.brought import BroughtRequest, take_in
+from hooper.usecases.brought import take_in
 from hooper.usecases.run import Run
 from hooper.wire.images import picture_size
 from hooper.words.said import quoted
@@ -110,7 +110,7 @@ def _profile(site: str) -> Callable[[bytes], Any]:
     def decode(data: bytes) -> Any:
         path, out = _file(data), FOLDER / "mended"
         out.unlink(missing_ok=True)
-        document, trouble = profiles.check(run, profiles.ProfilesRequest((path,)))
+        document, trouble = profiles.check(run, (path,))
         if trouble:
             raise trouble[0]
         profiles.mend(run, profiles.MendRequest(path, out))
@@ -153,7 +153,7 @@ def _result(data: bytes) -> Any:
     with State(FOLDER / "none.sqlite3", kept=False) as state:
         state.ledger.tell(NOW, {"visit:v1": f"{SEAL} {PACK.expires} {PACK.made}"})
         run = Run(BOATS, NOW, door=SystemDoor(), state=state)
-        return RUNNER.run(take_in(run, BroughtRequest(_file(data))))
+        return RUNNER.run(take_in(run, _file(data)))
 
 
 # --- what speaks to a page of ours

@@ -24,7 +24,7 @@ from hooper.usecases.condition_kinds import GONE, OUTDATED
 from hooper.usecases.conditions import how_all_stands, keep_changes
 from hooper.usecases.lists import audit
 from hooper.usecases.looking import keep_look
-from hooper.usecases.reporting import ReportRequest, report
+from hooper.usecases.reporting import report
 from hooper.usecases.run import Run
 from hooper.usecases.status import status
 from hooper.words.said import NOTHING, quoted
@@ -127,7 +127,7 @@ def wrong_about_the_past(past: Past, last: str) -> str | None:
     """What Hooper says wrongly of how it stands now; None: nothing. last: what has just been done."""
     run = past.run()
     (row,) = [one for one in status(run)[0].rows if one.kind == "service"]
-    (exposed,) = report(run, ReportRequest(past.at - timedelta(days=900)))[0].exposed
+    (exposed,) = report(run, past.at - timedelta(days=900))[0].exposed
     (audited,) = audit(run)[0].exposed
     text = exposition(run.site, "site", how_all_stands(run), {}, past.at).decode()
     shown = {line.split(" ")[-1] for line in text.splitlines() if line.startswith("hooper_well{")

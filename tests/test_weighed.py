@@ -17,7 +17,7 @@ from hooper.store.state import State
 from hooper.usecases.condition_kinds import of_service
 from hooper.usecases.conditions import how_all_stands
 from hooper.usecases.gathering import tunnels_seen
-from hooper.usecases.reporting import ReportRequest, report
+from hooper.usecases.reporting import report
 from hooper.usecases.run import Run
 from hooper.usecases.status import status
 from hooper.words.said import NOTHING
@@ -162,7 +162,7 @@ def test_status_report_and_metrics_have_one_answer(seed: int, tmp_path: Path) ->
         for one in sorted(looks, key=lambda look: look.at):
             state.history.note(one.at, [one.condition])
         said = status(run)[0].rows
-        (shown,) = report(run, ReportRequest(NOW - 90 * DAY))[0].exposed
+        (shown,) = report(run, NOW - 90 * DAY)[0].exposed
         text = exposition(run.site, "here", state.history.conditions(), {}, NOW).decode()
     (service,) = [row for row in said if row.kind == "service"]
     told = {

@@ -56,7 +56,7 @@ def wait_for_arrival(
     title = file.site.site.title or file.name
     lab = session.world == "lab"
     request = ArrivalRequest(service, public, hold, session.deadline, title, lab, take_over, compare, heard)
-    done = session.look(arrival, request, file)
+    done = session.look(lambda run: arrival(run, request), file)
     code = session.failed(done.trouble)
     if done.document.arrived:
         for words in done.document.proves:

@@ -21,7 +21,7 @@ def audit(session: Session) -> int:
     """What the world can see by this plan, the gravest first, with the safer way for each. Asks nobody."""
     from hooper.usecases.lists import audit as make
 
-    done = session.do(make, None, session.read_site(), look=True)
+    done = session.do(make, session.read_site(), look=True)
     document = done.document
     code = session.show(document, _render, errors=done.trouble)
     grave = [row.service for row in document.exposed if row.risk == "high" and not row.accepted]

@@ -33,7 +33,6 @@ def card(
     Name and port come from the site file, a certificate's fingerprint from the last look from inside. Where no name
     leads there, the public address is asked for, as `hooper check` does.
     """
-    from hooper.usecases.card import CardRequest
     from hooper.usecases.card import card as make
 
     if out is not None and out.suffix not in (".svg", ".png"):
@@ -42,8 +41,8 @@ def card(
         raise UsageError("--force has no effect here", remedy="It goes with --out FILE.")
     file = session.read_site()
     (key,) = chosen([service], file.site.services, "service")
-    request = CardRequest(key, parse_public(public or [], file.site))
-    done = session.look(make, request, file)
+    given = parse_public(public or [], file.site)
+    done = session.look(lambda run: make(run, key, given), file)
     code = session.show(done.document, lambda shown, out: _render(shown, out, code=not no_code), errors=done.trouble)
     if done.document.level != "well":
         known = "is not proven yet" if done.document.level == "unknown" else "did not work at the last look"

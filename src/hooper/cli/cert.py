@@ -29,7 +29,7 @@ def list_certificates(session: Session, certificate: list[str] | None = None, ev
 
     file = session.read_site()
     keys = chosen(certificate or (), file.site.certificates, "certificate")
-    done = session.look(look, CertificatesRequest(keys, session.deadline, earlier=every), file)
+    done = session.look(lambda run: look(run, CertificatesRequest(keys, session.deadline, earlier=every)), file)
     code = _show(session, done)
     if any(r.state in ("absent", "due", "expired") and r.authority != "device" for r in done.document.certificates):
         session.next("get-what-is", "cert order")
@@ -54,7 +54,7 @@ def order_certificates(
     file = session.read_site()
     keys = chosen(certificate or (), file.site.certificates, "certificate")
     request = CertificatesRequest(keys, session.deadline, patience, again, dry_run=session.dry_run)
-    done = session.look(order, request, file)
+    done = session.look(lambda run: order(run, request), file)
     code = _show(session, done)
     for row in done.document.certificates:
         if row.state == "ordered" and row.services:
@@ -71,7 +71,7 @@ def restore_certificate(session: Session, certificate: str, generation: str = ""
 
     file = session.read_site()
     keys = chosen((certificate,), file.site.certificates, "certificate")
-    done = session.look(restore, CertificatesRequest(keys, generation=generation), file)
+    done = session.look(lambda run: restore(run, CertificatesRequest(keys, generation=generation)), file)
     return _show(session, done)
 
 

@@ -120,7 +120,9 @@ def _once(session: Session, file: SiteFile, looked: Looked, hold: float, *, allo
 
     request = CheckRequest(*looked, session.deadline)
     by_hotspot = looked[1].kind == "hotspot"
-    done = _by_hotspot(session, file, request, hold) if by_hotspot else session.look(look, request, file)
+    done = (
+        _by_hotspot(session, file, request, hold) if by_hotspot else session.look(lambda run: look(run, request), file)
+    )
     document = done.document
     code = session.show(document, lambda shown, out: render(shown, out, verbose=session.verbose), errors=done.trouble)
     _notes(session, document, strict=strict, allowed=allowed)
@@ -130,7 +132,7 @@ def _once(session: Session, file: SiteFile, looked: Looked, hold: float, *, allo
 
 
 def _by_hotspot(session: Session, file: SiteFile, check: CheckRequest, hold: float) -> Done[CheckDocument]:
-    from hooper.usecases.hotspot import HotspotRequest, from_hotspot
+    from hooper.usecases.hotspot import from_hotspot
 
     def say(text: str) -> None:
         """What to do now: without it nobody could go on, so it is said beside JSON too."""
@@ -138,7 +140,7 @@ def _by_hotspot(session: Session, file: SiteFile, check: CheckRequest, hold: flo
         sys.stderr.write(folded_lines(session.worded(text), stderr_width()) + "\n")
         sys.stderr.flush()
 
-    return session.look(from_hotspot, HotspotRequest(check, hold, say), file)
+    return session.look(lambda run: from_hotspot(run, check, hold, say), file)
 
 
 class _Files(NamedTuple):
@@ -172,14 +174,14 @@ def _visiting(session: Session, services: tuple[str, ...], files: _Files, *, oth
 
 
 def _reported(session: Session, service: str | None, how: str | None, *, others: bool) -> int:
-    from hooper.usecases.reported import ReportedRequest, keep_reported
+    from hooper.usecases.reported import keep_reported
 
     if service is None or how is None or not how.strip() or others:
         raise UsageError("--reported SERVICE and --how TEXT go together, and with nothing else", remedy="Give both.")
     file = session.read_site()
     (key,) = chosen([service], file.site.services, "service")
     session.use_lab_time()
-    done = session.do(keep_reported, ReportedRequest(key, " ".join(how.split())[:500]), file, state=True)
+    done = session.do(lambda run: keep_reported(run, key, " ".join(how.split())[:500]), file, state=True)
     code = session.show(done.document, lambda kept, out: out.print(f"Kept for {kept.service}: {kept.how}"))
     session.note("It is what somebody saw, and no proof: `hooper why` shows it beside what was looked at.")
     session.next("look-from-outside", f"check {key} --from interface")

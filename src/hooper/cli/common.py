@@ -43,7 +43,6 @@ KEEPS_STATE = (
 EDITING = ("host", "service", "tunnel", "peer")  # groups of commands that edit the site file
 KEEPS_NONE = ("name add", "name try", "updater add")
 T = TypeVar("T")
-R = TypeVar("R")
 
 
 class Done(NamedTuple, Generic[T]):
@@ -165,8 +164,7 @@ class Session:
 
     def do(
         self,
-        work: Callable[[Run, R], tuple[T, list[HooperError]]],
-        request: R,
+        work: Callable[[Run], tuple[T, list[HooperError]]],
         file: SiteFile,
         *,
         state: bool = False,
@@ -182,12 +180,10 @@ class Session:
         kept = open_state(run, self.state_folder) if state else state_if_there(run, self.state_folder) if look else None
         with run.secrets.used(), kept if kept is not None else nullcontext():
             self._tell_twin(run)
-            document, trouble = work(run, request)
+            document, trouble = work(run)
         return Done(document, [*run.trouble, *trouble], run)
 
-    def look(
-        self, work: Callable[[Run, R], Awaitable[tuple[T, list[HooperError]]]], request: R, file: SiteFile
-    ) -> Done[T]:
+    def look(self, work: Callable[[Run], Awaitable[tuple[T, list[HooperError]]]], file: SiteFile) -> Done[T]:
         """A use case that looks at the network; the session's time becomes that of the place it looks from."""
 
         async def opened() -> Done[T]:
@@ -204,7 +200,7 @@ class Session:
             ) as run:
                 self.at = run.at
                 self._tell_twin(run)
-                document, trouble = await work(run, request)
+                document, trouble = await work(run)
             return Done(document, [*run.trouble, *trouble], run)
 
         try:

@@ -18,11 +18,10 @@ if TYPE_CHECKING:
 
 def finish(session: Session, file: SiteFile, edit: Callable[[SiteFile], Edited]) -> int:
     """Write the edited file, and show what was done."""
-    from hooper.usecases.edits import EditRequest
     from hooper.usecases.edits import edit as do_edit
 
     try:
-        done = session.do(do_edit, EditRequest(edit, session.dry_run), file)
+        done = session.do(lambda run: do_edit(run, edit, dry_run=session.dry_run), file)
     except (SiteFileError, SeveralErrors) as exc:  # the file was sound: what was given is not
         raise of_options(exc) from None
     return session.show(done.document, render, errors=done.trouble)

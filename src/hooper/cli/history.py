@@ -40,7 +40,6 @@ def history(
     figures: Path | None = None,
 ) -> int:
     """What changed, when something was not as it should be and why, and how often each service was looked at."""
-    from hooper.usecases.history import HistoryRequest
     from hooper.usecases.history import history as look
 
     within("--since", since, 1, YEARS_S)
@@ -51,8 +50,8 @@ def history(
     file = session.read_site()
     session.use_lab_time()
     kinds = chosen(kind or (), KINDS, "kind")
-    request = HistoryRequest(session.at - timedelta(seconds=since), tuple(subject or ()), kinds, most)  # type: ignore[arg-type]
-    done = session.do(look, request, file, look=True)
+    begin, subjects = session.at - timedelta(seconds=since), tuple(subject or ())
+    done = session.do(lambda run: look(run, begin, subjects, kinds, most), file, look=True)  # type: ignore[arg-type]
     if figures is not None:
         _draw(session, figures, since)
     if as_csv:
@@ -70,7 +69,7 @@ def _draw(session: Session, folder: Path, since: float) -> None:
 
     file = session.read_site()
     begin = session.at - timedelta(seconds=since)
-    past = session.do(lambda run, _: (gather(run, begin), []), None, file, look=True).document
+    past = session.do(lambda run: (gather(run, begin), []), file, look=True).document
     for path in draw_all(past.figures(), folder):
         session.note(f"Written to {path}.")
 

@@ -25,7 +25,7 @@ def list_hosts(session: Session) -> int:
     """All devices of the site file: address, who gives it, services, what is ticked off."""
     from hooper.usecases.lists import list_hosts as look
 
-    document = session.do(look, None, session.read_site()).document
+    document = session.do(look, session.read_site()).document
     code = session.show(document, _render_list)
     if not document.hosts:
         session.next("add-a-device", "host add camera")
@@ -71,10 +71,9 @@ def remove(session: Session, host: str, with_services: bool = False) -> int:
 @command(app, "host suggest", site=True, mask=True)
 def suggest(session: Session, gateway: str | None = None, count: int = 5) -> int:
     """Free addresses: outside the pool, nobody's in the site file, and silent, where this machine can tell."""
-    from hooper.usecases.hosts import SuggestRequest
     from hooper.usecases.hosts import suggest as look
 
-    done = session.look(look, SuggestRequest(gateway, count), session.read_site())
+    done = session.look(lambda run: look(run, gateway, count), session.read_site())
     document = done.document
     code = session.show(document, _render_suggest, errors=done.trouble)
     if document.pool is None:
@@ -93,10 +92,9 @@ def find(session: Session, sweep: bool = False, no_ports: bool = False) -> int:
 
     Without --sweep those that this machine has spoken with lately. Looks nowhere but on this one network.
     """
-    from hooper.usecases.hosts import FindRequest
     from hooper.usecases.hosts import find as look
 
-    done = session.look(look, FindRequest(session.deadline, sweep, not no_ports), session.read_site())
+    done = session.look(lambda run: look(run, session.deadline, sweep=sweep, ports=not no_ports), session.read_site())
     code = session.show(done.document, _render_found, errors=done.trouble)
     if not sweep:
         session.next("these-are-those", "host find --sweep")
@@ -123,12 +121,11 @@ def know(session: Session, host: str) -> int:
     By these a later check tells it from another device. Say so here when you have set it up anew. Of what shows only a
     page, a line of your own proves it: write one on its page, and name it as the service's `expect`.
     """
-    from hooper.usecases.knowing import KnowRequest
     from hooper.usecases.knowing import know as look
 
     file = session.read_site()
     (key,) = chosen([host], file.site.devices, "host")
-    done = session.look(look, KnowRequest(key, session.deadline), file)
+    done = session.look(lambda run: look(run, key, session.deadline), file)
     document = done.document
     code = session.show(document, _render_known, errors=done.trouble)
     if document.mac is not None and document.planned_mac not in (None, document.mac):
@@ -153,7 +150,7 @@ def tick(
     if not item and not all_items:
         if is_not:
             raise UsageError("--not needs an item", remedy=f"There are: {', '.join(known.key for known in ticks())}.")
-        code = session.show(session.do(look, key, file).document, _render_ticks)
+        code = session.show(session.do(lambda run: look(run, key), file).document, _render_ticks)
         session.next("say-what-is", f"host tick {key} {ticks()[0].key}")
         return code
     items = {known.key: True for known in ticks()} if all_items else dict.fromkeys(item or [], not is_not)

@@ -86,11 +86,11 @@ def notice(session: Session, notice: list[str] | None = None, test: bool = False
     file = session.read_site()
     chosen_ones = chosen(notice or (), file.site.notices, "notice") or tuple(file.site.notices)
     if not test:
-        done = session.do(list_notices, NoticesRequest(chosen_ones), file, look=True)
+        done = session.do(lambda run: list_notices(run, NoticesRequest(chosen_ones)), file, look=True)
         return session.show(done.document, _render_notices, errors=done.trouble)
     from hooper.keep.notices import test_notices
 
-    sent = session.look(test_notices, NoticesRequest(chosen_ones), file)
+    sent = session.look(lambda run: test_notices(run, NoticesRequest(chosen_ones)), file)
     return session.show(sent.document, _render_notices, errors=sent.trouble)
 
 

@@ -31,7 +31,7 @@ def list_names(session: Session, name: list[str] | None = None, public: list[str
 
     file = session.read_site()
     request = NamesRequest(_names(file, name), parse_public(public or [], file.site), session.deadline)
-    done = session.look(look, request, file)
+    done = session.look(lambda run: look(run, request), file)
     code = _show(session, done)
     if any(row.action == "needed" for row in done.document.names):
         session.next("publish-the-address", "name update")
@@ -59,7 +59,7 @@ def update_names(
     file = session.read_site()
     given = parse_public(public or [], file.site)
     request = NamesRequest(_names(file, name), given, session.deadline, patience, again, session.dry_run, accept)
-    done = session.look(update, request, file)
+    done = session.look(lambda run: update(run, request), file)
     good = session.dry_run or all(row.ok for row in done.document.names)
     return worst([_show(session, done), 0 if good else EXIT_NEEDS_A_PERSON])
 
@@ -95,7 +95,7 @@ def try_out(
         raise UsageError(f"--status {status}: from 100 to 599")
     file = session.read_site()
     (key,) = chosen([name.lower()], file.site.names, "name")
-    done = session.do(try_name, TryRequest(key, address, status, answer), file)
+    done = session.do(lambda run: try_name(run, TryRequest(key, address, status, answer)), file)
     code = session.show(done.document, _render_try, errors=done.trouble)
     session.next("publish-it-where", ("name", "update", key))
     return code

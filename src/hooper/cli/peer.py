@@ -41,11 +41,11 @@ def _rows(keys: dict[str, Any]) -> dict[str, Any]:
 @command(app, "peer list", site=True, state=True, mask=True)
 def list_all(session: Session) -> int:
     """Each peer: whose it is, what it reaches and where that is kept, whether it has its file, when it was seen."""
-    from hooper.usecases.peers import PeersRequest, list_peers
+    from hooper.usecases.peers import list_peers
 
     file = session.read_site()
     session.use_lab_time()
-    done = session.do(list_peers, PeersRequest(), file, look=True)
+    done = session.do(lambda run: list_peers(run), file, look=True)
     code = session.show(done.document, _render_list, errors=done.trouble)
     if not done.document.peers:
         first = next(iter(file.site.tunnels), None)
@@ -56,7 +56,6 @@ def list_all(session: Session) -> int:
 @command(app, "peer add", site=True, state=True, dry_run=EDIT_DRY_RUN, keys="peer")
 def add(session: Session, keys: dict[str, Any], peer: str) -> int:
     """Add a device to a tunnel. It gets a free address and a key, and reaches what its tunnel says, or --into."""
-    from hooper.usecases.peers import AddPeerRequest
     from hooper.usecases.peers import add as do_add
 
     file = session.read_site()
@@ -67,7 +66,7 @@ def add(session: Session, keys: dict[str, Any], peer: str) -> int:
             raise UsageError("--tunnel is missing", remedy=f"There are: {there}.")
         rows = {"tunnel": next(iter(file.site.tunnels)), **rows}
     chosen([rows["tunnel"]], file.site.tunnels, "tunnel")
-    code = edited(session, do_add, AddPeerRequest(peer, rows, session.dry_run), file)
+    code = edited(session, lambda run: do_add(run, peer, rows, dry_run=session.dry_run), file)
     if file.site.tunnels[rows["tunnel"]].made_by == "hooper":
         session.next(
             "make-the-files",
@@ -129,7 +128,7 @@ def hand(
         parse_public(public or [], file.site),
         lambda *told: as_page(told[0], told[1], told[2], title, told[3], lab=session.world == "lab"),
     )
-    document = (done := session.look(do_hand, request, file)).document
+    document = (done := session.look(lambda run: do_hand(run, request), file)).document
     if not out and not document.shown:
         remedy = f"Widen the window, or give --out {key}.html and open it in a browser."
         if document.key == "its own":
@@ -178,12 +177,11 @@ def _check_handing(session: Session, site: Site, key: str, out: list[Path], *, f
 @command(app, "peer renew", site=True, state=True, dry_run=EDIT_DRY_RUN)
 def renew(session: Session, peer: str, public_key: str | None = None) -> int:
     """Give a device another key; the old one is worth nothing once the server has its new files."""
-    from hooper.usecases.peers import PeerRequest
     from hooper.usecases.peers import renew as do_renew
 
     file = session.read_site()
     (key,) = chosen([peer], file.site.peers, "peer")
-    code = edited(session, do_renew, PeerRequest(key, public_key, session.dry_run), file)
+    code = edited(session, lambda run: do_renew(run, key, public_key, dry_run=session.dry_run), file)
     entry = file.site.peers[key]
     session.next(
         "make-the-files",
@@ -199,15 +197,14 @@ def revoke(session: Session, peer: str, done: bool = False) -> int:
 
     It counts as coming in until its server is known to have its new files: seen by `tunnel seen`, or said with --done.
     """
-    from hooper.usecases.peers import PeerRequest
     from hooper.usecases.peers import revoke as do_revoke
 
     file = session.read_site()
     if done:
-        from hooper.usecases.revoking import DoneRequest, say_done
+        from hooper.usecases.revoking import say_done
 
         session.use_lab_time()
-        said = session.do(say_done, DoneRequest(peer, session.dry_run), file, state=True)
+        said = session.do(lambda run: say_done(run, peer, dry_run=session.dry_run), file, state=True)
 
         def shown(document: EditDocument, out: Screen) -> None:
             out.print(
@@ -216,7 +213,7 @@ def revoke(session: Session, peer: str, done: bool = False) -> int:
 
         return session.show(said.document, shown, errors=said.trouble)
     (key,) = chosen([peer], file.site.peers, "peer")
-    code = edited(session, do_revoke, PeerRequest(key, dry_run=session.dry_run), file)
+    code = edited(session, lambda run: do_revoke(run, key, dry_run=session.dry_run), file)
     _shut_out(session, file.site, key)
     return code
 
@@ -236,12 +233,11 @@ def _shut_out(session: Session, site: Site, key: str) -> None:
 @command(app, "peer remove", site=True, state=True, dry_run=EDIT_DRY_RUN)
 def remove(session: Session, peer: str) -> int:
     """Remove a device with its key, and say what has to change where."""
-    from hooper.usecases.peers import PeerRequest
     from hooper.usecases.peers import remove as do_remove
 
     file = session.read_site()
     (key,) = chosen([peer], file.site.peers, "peer")
-    code = edited(session, do_remove, PeerRequest(key, dry_run=session.dry_run), file)
+    code = edited(session, lambda run: do_remove(run, key, dry_run=session.dry_run), file)
     _shut_out(session, file.site, key)
     return code
 

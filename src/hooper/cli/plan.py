@@ -44,7 +44,7 @@ def plan(
         raise UsageError("--force has no effect here", remedy="It goes with --svg FILE.")
     file = session.read_site()
     tables = _tables(against or [], list(file.site.gateways))
-    done = session.do(make, PlanRequest(pin, tables), file, look=True)
+    done = session.do(lambda run: make(run, PlanRequest(pin, tables)), file, look=True)
     document, run = done.document, done.run
     if pin:
         _pinned(session, document)

@@ -20,13 +20,13 @@ def measure_ports(
     session: Session, origin: Place, ports: list[str], public: list[str], *, save: bool, entered: bool
 ) -> int:
     """Which ports come in, and what is written of it."""
-    from hooper.usecases.ports_in import PortsInRequest, ports_in
+    from hooper.usecases.ports_in import ports_in
 
     asked = tuple(_port(text) for text in ports)
     file = session.read_site()
     given = parse_public(public, file.site)
-    request = PortsInRequest(origin, asked, given, session.deadline, save, entered, session.dry_run)
-    done = session.look(ports_in, request, file)
+    how = {"save": save, "entered": entered, "dry_run": session.dry_run}
+    done = session.look(lambda run: ports_in(run, origin, asked, given, session.deadline, **how), file)
     document = done.document
     code = session.show(document, _render, errors=done.trouble)
     for written in document.saved:

@@ -27,13 +27,12 @@ def check(session: Session, file: list[Path] | None = None, public: list[str] | 
 
     Each is held against the site file: which tunnel it is of is told by the server's key, which peer by its own.
     """
-    from hooper.usecases.profiles import ProfilesRequest
     from hooper.usecases.profiles import check as look
 
     site = session.read_site()
     if not file:
         raise UsageError("FILE is missing", remedy="Name the file that the device or its page exported.")
-    done = session.do(look, ProfilesRequest(tuple(file), parse_public(public or [], site.site)), site)
+    done = session.do(lambda run: look(run, tuple(file), parse_public(public or [], site.site)), site)
     code = session.show(done.document, _render_check, errors=done.trouble)
     rows = done.document.profiles
     can = next((row for row in rows if any(one.mend for one in row.findings)), None)
@@ -67,7 +66,7 @@ def mend(
     request = MendRequest(
         file, out, force, parse_public(public or [], site.site), tuple(take_in or ()), tuple(keep or ())
     )
-    done = session.do(do_mend, request, site)
+    done = session.do(lambda run: do_mend(run, request), site)
     code = session.show(done.document, _render_mended, errors=done.trouble)
     return worst([code, EXIT_NEEDS_A_PERSON if any(one.severity == "error" for one in done.document.left) else 0])
 

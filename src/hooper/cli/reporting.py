@@ -32,21 +32,20 @@ def report(
     It asks nobody: it tells what `keep` and `check` have seen.
     """
     from hooper.usecases.history import gather
-    from hooper.usecases.reporting import ReportRequest
     from hooper.usecases.reporting import report as make
 
     within("--since", since, 1, YEARS_S)
     file = session.read_site()
     session.use_lab_time()
     begin = session.at - timedelta(seconds=since)
-    done = session.do(make, ReportRequest(begin), file, look=True)
+    done = session.do(lambda run: make(run, begin), file, look=True)
     if html is None:
         code = session.show(done.document, _render, errors=done.trouble)
         session.next("make-a-page", "report --html report.html")
         return code
     from hooper.report.page import as_page
 
-    past: WholePast = session.do(lambda run, _: (gather(run, begin), []), None, file, look=True).document
+    past: WholePast = session.do(lambda run: (gather(run, begin), []), file, look=True).document
     day = f"{session.at:%Y-%m-%d}"
     page = as_page(session.masked_document(done.document), past.figures(), day, lab=session.world == "lab")
     session.give(session.worded(page), html, force=force)

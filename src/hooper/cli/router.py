@@ -40,7 +40,7 @@ def list_rules(session: Session, gateway: list[str] | None = None) -> int:
 
     file = session.read_site()
     request = RouterRequest(chosen(gateway or (), file.site.gateways, "gateway"), deadline=session.deadline)
-    done = session.look(look, request, file)
+    done = session.look(lambda run: look(run, request), file)
     code = session.show(done.document, partial(_render_tables, verbose=session.verbose), errors=done.trouble)
     if not code:
         session.next("enter-what-is", "router open", "router close")
@@ -71,7 +71,7 @@ def open_rules(
     gateways = chosen(gateway or (), file.site.gateways, "gateway")
     asked = acceptance(accept, until, services, dry_run=session.dry_run)
     request = RouterRequest(gateways, services, session.deadline, int(lease), take_over, session.dry_run, asked)
-    done = session.look(enter, request, file)
+    done = session.look(lambda run: enter(run, request), file)
     code = _show(session, done)
     hand = [key for key, gateway in file.site.gateways.items() if gateway.control == "hand"]
     if hand:
@@ -106,7 +106,7 @@ def close_rules(
         labelled=labelled,
         given_up=tuple(given_up or ()),
     )
-    done = session.look(take_away, request, file)
+    done = session.look(lambda run: take_away(run, request), file)
     code = _show(session, done)
     if not done.document.changes and not code:
         session.note("Nothing of ours is there.")

@@ -23,7 +23,7 @@ def list_all(session: Session) -> int:
     from hooper.usecases.lists import list_services as look
 
     file = session.read_site()
-    document = session.do(look, None, file).document
+    document = session.do(look, file).document
     code = session.show(document, _render)
     if not document.services:
         host = next(iter(file.site.hosts), None)

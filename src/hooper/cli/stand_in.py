@@ -70,7 +70,9 @@ def stand_in(
             session.say(f"{result.transport} {result.port}: {result.verdict}: {result.detail}")
 
     given = parse_public(public or [], file.site)
-    done = session.look(stand, StandInRequest(key, place, given, hold, session.deadline, take_over, heard), file)
+    done = session.look(
+        lambda run: stand(run, StandInRequest(key, place, given, hold, session.deadline, take_over, heard)), file
+    )
     code = session.failed(done.trouble)
     return worst([code, _next(session, key, place, proven=done.document.proven)])
 

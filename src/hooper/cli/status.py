@@ -55,7 +55,7 @@ def _once(session: Session) -> int:
 
     file = session.read_site()
     session.use_lab_time()
-    done = session.do(look, None, file, look=True)
+    done = session.do(look, file, look=True)
     document = done.document
     code = session.show(document, partial(_render, now=session.at, verbose=session.verbose), errors=done.trouble)
     if not document.keeper:

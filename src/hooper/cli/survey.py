@@ -61,7 +61,6 @@ def survey(
     reveal themselves on the way. What cannot be measured is told: --wan ROUTER=ADDRESS for the number on a router's
     status page. It is remembered with its date.
     """
-    from hooper.usecases.survey import SurveyRequest
     from hooper.usecases.survey import survey as measure
 
     if session.dry_run and not save:
@@ -80,8 +79,8 @@ def survey(
     quiet = session.json or session.quiet
     asking = ask if ask is not None else sys.stdin.isatty() and sys.stderr.isatty() and not quiet
     question = partial(_ask, session) if asking else None
-    request = SurveyRequest(told, given, session.deadline, between, save, session.dry_run, question)
-    done = session.look(measure, request, file)
+    how = {"between": between, "save": save, "dry_run": session.dry_run}
+    done = session.look(lambda run: measure(run, told, given, session.deadline, ask=question, **how), file)
     document = done.document
     code = session.show(document, lambda shown, out: render(shown, out, verbose=session.verbose), errors=done.trouble)
     if save:

@@ -42,15 +42,13 @@ def rows_of(keys: dict[str, Any]) -> dict[str, Any]:
     return rows
 
 
-def edited(
-    session: Session, work: Callable[[Run, Any], tuple[EditDocument, list[HooperError]]], request: Any, file: SiteFile
-) -> int:
+def edited(session: Session, work: Callable[[Run], tuple[EditDocument, list[HooperError]]], file: SiteFile) -> int:
     """Write an edit that has keys of tunnels with it, and show it."""
     from hooper.usecases.tunnel_conditions import and_kept
 
     session.use_lab_time()
     try:
-        done: Done[EditDocument] = session.do(and_kept(work), request, file, state=True)
+        done: Done[EditDocument] = session.do(and_kept(work, dry_run=session.dry_run), file, state=True)
     except (SiteFileError, SeveralErrors) as exc:  # the file was sound: what was given is not
         raise of_options(exc) from None
     return session.show(done.document, render, errors=done.trouble)
@@ -59,11 +57,11 @@ def edited(
 @command(app, "tunnel list", site=True, state=True, mask=True)
 def list_all(session: Session) -> int:
     """Each tunnel: where its peers find it, how many there are, and whether its server has what it needs."""
-    from hooper.usecases.tunnels import TunnelsRequest, list_tunnels
+    from hooper.usecases.tunnels import list_tunnels
 
     file = session.read_site()
     session.use_lab_time()
-    done = session.do(list_tunnels, TunnelsRequest(), file, look=True)
+    done = session.do(lambda run: list_tunnels(run), file, look=True)
     code = session.show(done.document, _render_list, errors=done.trouble)
     if not done.document.tunnels:
         speaks = any(service.speaks == "wireguard" for service in file.site.services.values())
@@ -84,7 +82,6 @@ def add(
     """Add a tunnel. Its network, its keys and, with --host, its service and port are chosen."""
     from hooper.planning.tunnel_edits import Placing
     from hooper.site.tunnel_kinds import tunnel_kind, tunnel_kinds
-    from hooper.usecases.tunnels import AddTunnelRequest
     from hooper.usecases.tunnels import add as do_add
 
     chosen([kind], tunnel_kinds(), "kind of tunnel")
@@ -102,7 +99,9 @@ def add(
     rows = {"kind": kind, **rows_of(keys)}
     if of.seen_key and "public_key" not in rows:
         rows |= _host_key(session, file, host, rows.get("service"))
-    code = edited(session, do_add, AddTunnelRequest(tunnel, rows, Placing(host, second_port), session.dry_run), file)
+    code = edited(
+        session, lambda run: do_add(run, tunnel, rows, Placing(host, second_port), dry_run=session.dry_run), file
+    )
     if rows.get("made_by", "hooper" if of.servers else "device") == "device":
         session.next("see-what-to-enter", f"tunnel show {tunnel}")
     else:
@@ -119,7 +118,7 @@ def rent(session: Session, tunnel: str, address: str | None = None, host: str | 
     """
     from ipaddress import IPv4Address
 
-    from hooper.usecases.tunnels import AddRentedRequest, add_rented_machine
+    from hooper.usecases.tunnels import add_rented_machine
 
     file = session.read_site()
     if address is None or host is None:
@@ -129,7 +128,7 @@ def rent(session: Session, tunnel: str, address: str | None = None, host: str | 
         where = IPv4Address(address)
     except ValueError:
         raise UsageError(f"{address!r} is no IPv4 address", remedy="Give the machine's public one.") from None
-    code = edited(session, add_rented_machine, AddRentedRequest(tunnel, where, host, session.dry_run), file)
+    code = edited(session, lambda run: add_rented_machine(run, tunnel, where, host, dry_run=session.dry_run), file)
     hand = f"peer hand {tunnel}-end --out {tunnel}-end.conf"
     session.next("make-the-files-of", f"tunnel make {tunnel}", hand,
                  "check --from interface")  # fmt: skip
@@ -138,7 +137,7 @@ def rent(session: Session, tunnel: str, address: str | None = None, host: str | 
 
 def _host_key(session: Session, file: SiteFile, host: str | None, service: str | None) -> dict[str, str]:
     """The host key of an SSH server, as it is seen from here; empty: it is not, which is said."""
-    from hooper.usecases.host_keys import HostKeyRequest, host_key
+    from hooper.usecases.host_keys import host_key
 
     site = file.site
     if service is None and host is None:
@@ -150,7 +149,7 @@ def _host_key(session: Session, file: SiteFile, host: str | None, service: str |
         return {}
     port = entry.used_ports.first if entry is not None else 22
     try:
-        found = session.look(host_key, HostKeyRequest(site.devices[name].address, port), file)
+        found = session.look(lambda run: host_key(run, site.devices[name].address, port), file)
     except HooperError as exc:
         session.note(f"Its host key is not known yet: {exc.message}.")
         return {}
@@ -160,13 +159,12 @@ def _host_key(session: Session, file: SiteFile, host: str | None, service: str |
 @command(app, "tunnel show", site=True, state=True, mask=True)
 def show(session: Session, tunnel: str) -> int:
     """One tunnel field by field, as the pages of servers ask for it; no private key is shown."""
-    from hooper.usecases.tunnels import TunnelsRequest
     from hooper.usecases.tunnels import show as do_show
 
     file = session.read_site()
-    keys = chosen([tunnel], file.site.tunnels, "tunnel")
+    (key,) = chosen([tunnel], file.site.tunnels, "tunnel")
     session.use_lab_time()
-    done = session.do(do_show, TunnelsRequest(keys), file, look=True)
+    done = session.do(lambda run: do_show(run, key), file, look=True)
     return session.show(done.document, _render_one, errors=done.trouble)
 
 
@@ -189,30 +187,28 @@ def renew(session: Session, tunnel: str) -> int:
 
     Of an SSH server, its host key is looked at anew.
     """
-    from hooper.usecases.tunnels import RenewTunnelRequest
     from hooper.usecases.tunnels import renew as do_renew
 
     file = session.read_site()
     (key,) = chosen([tunnel], file.site.tunnels, "tunnel")
     entry, public = file.site.tunnels[key], None
     if entry.of.seen_key:
-        from hooper.usecases.host_keys import HostKeyRequest, host_key
+        from hooper.usecases.host_keys import host_key
 
         service = file.site.services[entry.service]
-        where = HostKeyRequest(file.site.devices[service.host].address, service.used_ports.first)
-        public = session.look(host_key, where, file).document.public_key
-    return edited(session, do_renew, RenewTunnelRequest(key, session.dry_run, public), file)
+        address, port = file.site.devices[service.host].address, service.used_ports.first
+        public = session.look(lambda run: host_key(run, address, port), file).document.public_key
+    return edited(session, lambda run: do_renew(run, key, public, dry_run=session.dry_run), file)
 
 
 @command(app, "tunnel remove", site=True, state=True, dry_run=EDIT_DRY_RUN)
 def remove(session: Session, tunnel: str) -> int:
     """Remove a tunnel with its peers and keys, and say what to take away where, so that nothing of it stays."""
-    from hooper.usecases.tunnels import RemoveTunnelRequest
     from hooper.usecases.tunnels import remove as do_remove
 
     file = session.read_site()
     (key,) = chosen([tunnel], file.site.tunnels, "tunnel")
-    return edited(session, do_remove, RemoveTunnelRequest(key, session.dry_run), file)
+    return edited(session, lambda run: do_remove(run, key, dry_run=session.dry_run), file)
 
 
 @command(app, "tunnel make", site=True, state=True)
@@ -241,9 +237,9 @@ def make(
         from hooper.usecases.tunnels import load as do_load
 
         session.note(f"To load them, this runs: {shlex.join(file.site.tunnels[key].load_by)}")
-        loaded = session.look(do_load, request, file)
+        loaded = session.look(lambda run: do_load(run, request), file)
         return session.show(loaded.document, _render_made, errors=loaded.trouble)
-    done = session.do(and_kept(do_make), request, file, state=True)
+    done = session.do(and_kept(lambda run: do_make(run, request)), file, state=True)
     code = session.show(done.document, _render_made, errors=done.trouble)
     if file.site.tunnels[key].made_by == "device":
         service = file.site.tunnels[key].service
@@ -267,13 +263,12 @@ def seen(session: Session, tunnel: str, dump: Path | None = None) -> int:
     """
     from hooper.files import read_text
     from hooper.usecases.tunnel_conditions import look_at_server as look
-    from hooper.usecases.tunnel_seen import SeenRequest
 
     file = session.read_site()
     (key,) = chosen([tunnel], file.site.tunnels, "tunnel")
     session.use_lab_time()
     told = None if dump is None else sys.stdin.read(DUMP_LIMIT) if str(dump) == "-" else read_text(dump)
-    done = session.look(look, SeenRequest(key, told), file)
+    done = session.look(lambda run: look(run, key, told), file)
     document = done.document
     code = session.show(document, _render_seen, errors=done.trouble)
     if document.missing or document.server_key is False:
@@ -311,12 +306,12 @@ def prove(session: Session, peer: str | None = None) -> int:
     The public address with and without it, the way that packets take, its DNS server, each service that is permitted
     and one that is not, the largest packet. At home it is refused: that would prove nothing.
     """
-    from hooper.usecases.proving import ProveRequest, prove_peer
+    from hooper.usecases.proving import prove_peer
 
     file = session.read_site()
     if peer is not None:
         chosen([peer], file.site.peers, "peer")
-    done = session.look(prove_peer, ProveRequest(peer, session.deadline), file)
+    done = session.look(lambda run: prove_peer(run, peer, session.deadline), file)
     code = session.show(done.document, _render_proofs, errors=done.trouble)
     bad = [proof for proof in done.document.proofs if proof.ok is False]
     if bad:

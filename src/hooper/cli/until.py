@@ -35,7 +35,7 @@ def look_until(session: Session, file: SiteFile, check: CheckRequest, every: flo
 
     with ExitStack() as opened:
         drawn = _drawing(session, opened, every) if live else _nothing
-        done = session.look(until, UntilRequest(check, every, hold, heard, drawn), file)
+        done = session.look(lambda run: until(run, UntilRequest(check, every, hold, heard, drawn)), file)
     code = session.failed(done.trouble)
     left = [result for result in done.document.results if waits_for(result)]
     if not left:

@@ -26,7 +26,7 @@ def list_all(session: Session) -> int:
     from hooper.usecases.updaters import list_updaters
 
     file = session.read_site()
-    done = session.do(list_updaters, None, file, look=True)
+    done = session.do(list_updaters, file, look=True)
     code = session.show(done.document, _render, errors=done.trouble)
     if not done.document.updaters:
         session.next("add-your-provider", "updater add --help")

@@ -23,11 +23,11 @@ def pack(session: Session, services: tuple[str, ...], out: Path, lasts: float, *
     """Write the file to take along."""
     from dataclasses import replace
 
-    from hooper.usecases.visit import PackRequest, make_pack
+    from hooper.usecases.visit import make_pack
 
     file = session.read_site()
-    request = PackRequest(services or tuple(file.site.services), timedelta(seconds=lasts), session.deadline)
-    done = session.look(make_pack, request, file)
+    asked, until = services or tuple(file.site.services), timedelta(seconds=lasts)
+    done = session.look(lambda run: make_pack(run, asked, until, session.deadline), file)
     document, data = done.document
     write_output(out, data, keep=(session.site_path,), force=force, private=True)
     code = session.show(replace(document, file=str(out)), _render, errors=done.trouble)
@@ -50,14 +50,14 @@ def visit(session: Session, file: Path, place: str, out: Path | None, *, force: 
     """Look from here by such a file; no site file and no state are needed."""
     from hooper.check.results import passes
     from hooper.cli.results import render
-    from hooper.usecases.visit import VisitRequest, asks_of, packed_site, read_pack
+    from hooper.usecases.visit import asks_of, packed_site, read_pack
     from hooper.usecases.visit import visit as look
 
     packed = read_pack(file)
     session.keeps = False
     site = packed_site(packed, str(file))
     _agreed(session, asks_of(packed, site), agreed=agreed)
-    done = session.look(look, VisitRequest(packed, place, session.deadline), site)
+    done = session.look(lambda run: look(run, packed, place, session.deadline), site)
     document, data = done.document
     target = out or file.with_name(f"{file.stem}-result.json")
     write_output(target, data, keep=(file,), force=force)
@@ -88,10 +88,10 @@ def brought(session: Session, file: Path) -> int:
     """Keep what a visit has seen."""
     from hooper.check.results import passes
     from hooper.cli.results import render
-    from hooper.usecases.brought import BroughtRequest, take_in
+    from hooper.usecases.brought import take_in
 
     site = session.read_site()
-    done = session.look(take_in, BroughtRequest(file), site)
+    done = session.look(lambda run: take_in(run, file), site)
     code = session.show(done.document, lambda drawn, screen: render(drawn, screen, verbose=session.verbose),
                         errors=done.trouble)  # fmt: skip
     for remark in done.document.remarks:

@@ -69,9 +69,8 @@ def why(
         raise UsageError("--ask is about the way from outside, --peer about a tunnel", remedy="Give one of them.")
     asking = partial(_ask, session) if ask and sys.stdin.isatty() and not session.json else None
     whose = chosen([peer], file.site.peers, "peer")[0] if peer is not None else None
-    done = session.look(
-        diagnose, WhyRequest(key, place, whose, given, told, session.deadline, ask=asking, answers=answers), file
-    )
+    request = WhyRequest(key, place, whose, given, told, session.deadline, ask=asking, answers=answers)
+    done = session.look(lambda run: diagnose(run, request), file)
     document = done.document
     code = session.show(document, lambda shown, out: render(shown, out, verbose=session.verbose), errors=done.trouble)
     _next(session, document, whose, origin)

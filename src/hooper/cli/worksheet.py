@@ -60,7 +60,7 @@ def worksheet(
     known = {**file.site.gateways, **(file.site.hosts if kind == "devices" else {})}
     chosen_keys = chosen(keys or (), known, "gateway or host" if kind == "devices" else "gateway")
     request = WorksheetRequest(kind, chosen_keys, html, rest, ticked, acceptance(accept, until, ()))  # type: ignore[arg-type]
-    done = session.do(make, request, file, state=kept or changed)
+    done = session.do(lambda run: make(run, request), file, state=kept or changed)
     _remarks(session, done, request)
     code = session.show(done.document, partial(_print, session, done.run, form, out, force), errors=done.trouble)
     _next(session, done, listed=not (form or kind or ticked))

@@ -52,6 +52,9 @@ class Placing:
     second: int | None = None
 
 
+ANYWHERE = Placing()
+
+
 def add_tunnel(
     file: SiteFile, key: str, rows: Mapping[str, Value], where: Placing, keys: Mapping[str, Value], seed: bytes
 ) -> Edited:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hmac
 import json
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from datetime import timedelta
 from pathlib import Path
 
@@ -31,13 +31,6 @@ class NotOurVisit(RefusedForSafety):
     remedy = f"Bring the file as it was written, to the site whose `{deeds.PACK}` made the pack."
 
 
-@dataclass(frozen=True)
-class BroughtRequest:
-    """file: that was brought home."""
-
-    file: Path
-
-
 CLOCKS = timedelta(minutes=10)  # by which two computers' clocks may differ
 
 
@@ -61,32 +54,32 @@ def _against_plan(run: Run, result: Result) -> str | None:
     return None
 
 
-async def take_in(run: Run, request: BroughtRequest) -> tuple[CheckDocument, list[HooperError]]:
+async def take_in(run: Run, file: Path) -> tuple[CheckDocument, list[HooperError]]:
     """Keep the result of a visit as proof, with its place and time.
 
-    Raises: MachineError, UsageError: it is no such file; NotOurVisit.
+    file: that was brought home. Raises: MachineError, UsageError: it is no such file; NotOurVisit.
     """
     remedy = f"Give the file that `{deeds.VISIT}` wrote elsewhere."
     try:
-        brought = read_json(Brought, read_text(request.file).encode())
+        brought = read_json(Brought, read_text(file).encode())
         at, results = read_moment(brought.at), read_as(tuple[Result, ...], list(brought.results))
         origin = read_as(From, brought.looked_from)
         if brought.form != RESULT:
             raise ValueError(brought.form)
     except ValueError:
-        raise UsageError(f"{request.file} is no result of a visit, or it is damaged", remedy=remedy) from None
+        raise UsageError(f"{file} is no result of a visit, or it is damaged", remedy=remedy) from None
     key = f"visit:{brought.id}"
     known = run.state.values.value(key) if run.state is not None else None
     if known is None or run.state is None:
-        raise NotOurVisit(f"{request.file} is of a pack that this site does not know, or was brought home already")
+        raise NotOurVisit(f"{file} is of a pack that this site does not know, or was brought home already")
     seal, expires, *made = known.split(" ", 3)
     if not hmac.compare_digest(proof_of(brought, seal).encode(), brought.proof.encode("utf-8", "replace")):
-        raise NotOurVisit(f"{request.file} is not as the visit wrote it")
+        raise NotOurVisit(f"{file} is not as the visit wrote it")
     if at > read_moment(expires) or (made and at < read_moment(made[0]) - CLOCKS) or at > run.at + CLOCKS:
-        raise NotOurVisit(f"{request.file} was made at {brought.at}, when its pack could not be used")
+        raise NotOurVisit(f"{file} was made at {brought.at}, when its pack could not be used")
     for result in results:
         if (wrong := _against_plan(run, result)) is not None:
-            raise NotOurVisit(f"{request.file} says of {result.service} what cannot be: {wrong}")
+            raise NotOurVisit(f"{file} says of {result.service} what cannot be: {wrong}")
     unknown = {one.service for one in results} - run.site.services.keys()
     kept = [one for one in results if one.service not in unknown]
     outcome = Outcome(Place(origin.kind, origin.name), origin.proves_outside, kept)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from hooper.addresses import IPAddress
@@ -25,21 +25,15 @@ if TYPE_CHECKING:
     from hooper.usecases.run import Run
 
 
-@dataclass(frozen=True)
-class CardRequest:
-    """public: addresses by line that were given."""
-
-    service: str
-    public: Mapping[str, IPAddress] = field(default_factory=dict)
-
-
-async def card(run: Run, request: CardRequest) -> tuple[CardDocument, list[HooperError]]:
+async def card(run: Run, service: str, public: Mapping[str, IPAddress] = {}) -> tuple[CardDocument, list[HooperError]]:
     """The card of a public service, or of one that peers reach through a tunnel.
 
-    Asks for the public address only where there is no name to type. Raises: NeedsAPerson: it is reached at home only;
-    UsageError: nothing tells what to type.
+    Asks for the public address only where there is no name to type.
+
+    public: addresses by line that were given. Raises: NeedsAPerson: it is reached at home only; UsageError: nothing
+    tells what to type.
     """
-    service, entry = request.service, run.site.services[request.service]
+    entry = run.site.services[service]
     peers = reaching(run.site, service) if entry.reach == "tunnel" else ()
     through = [key for key in peers if by_ssh(run.site, key)]
     if peers and len(through) == len(peers):
@@ -48,7 +42,7 @@ async def card(run: Run, request: CardRequest) -> tuple[CardDocument, list[Hoope
         now = TypedNow(typed_inside(run.topology, service), {}, NOTHING)
     elif entry.reach == "public":
         _refuse_without_rule(run, service)
-        now = await typed_now(run, service, request.public)
+        now = await typed_now(run, service, public)
     else:
         how = "through a tunnel" if entry.reach == "tunnel" else "at home"
         raise NeedsAPerson(

@@ -25,17 +25,17 @@ from hooper.lab.faults import FAULTS
 from hooper.net.lab import LabDoor, LabLink, read_lab_file
 from hooper.places import Place
 from hooper.store.sitefile import read_site
-from hooper.usecases.card import CardRequest, card
+from hooper.usecases.card import card
 from hooper.usecases.certificates import CertificatesRequest, order_certificates
 from hooper.usecases.check import CheckRequest, check
 from hooper.usecases.gathering import WhyRequest
 from hooper.usecases.names import NamesRequest, list_names, update_names
-from hooper.usecases.peers import AddPeerRequest, HandRequest, hand
+from hooper.usecases.peers import HandRequest, hand
 from hooper.usecases.peers import add as add_peer
 from hooper.usecases.routers import RouterRequest, open_rules
 from hooper.usecases.run import Run, open_state
-from hooper.usecases.survey import SurveyRequest, survey
-from hooper.usecases.tunnels import AddTunnelRequest, MakeRequest, add, make
+from hooper.usecases.survey import survey
+from hooper.usecases.tunnels import MakeRequest, add, make
 from hooper.usecases.why import why
 from hooper.usecases.worksheet import WorksheetRequest, worksheet
 
@@ -139,8 +139,8 @@ class Play:
     async def survey(self) -> Scene:
         """Someone reads a number off the provider's box; the rest is measured."""
         (page,) = (await self.link.ask("read", gateways=[VISITED]))["gateways"]
-        request = SurveyRequest({f"gateways.{VISITED}/wan": str(page["wan_address"])}, deadline=DEADLINE)
-        seen, _ = await survey(self.run, request)
+        told = {f"gateways.{VISITED}/wan": str(page["wan_address"])}
+        seen, _ = await survey(self.run, told, deadline=DEADLINE)
         return self.scene("survey", seen, ok=seen.can_forward is True)
 
     async def enter(self) -> AsyncGenerator[Scene, None]:
@@ -181,8 +181,8 @@ class Play:
 
     async def private(self) -> Scene:
         """A peer made, handed its file, and proven by mobile data alone: what is not open to the world."""
-        add(self.run, AddTunnelRequest(TUNNEL, {"dns": ["10.44.7.1"]}))
-        add_peer(self.run, AddPeerRequest(PEER, {"tunnel": TUNNEL, "person": "the cox", "into": [PRIVATE]}))
+        add(self.run, TUNNEL, {"dns": ["10.44.7.1"]})
+        add_peer(self.run, PEER, {"tunnel": TUNNEL, "person": "the cox", "into": [PRIVATE]})
         folder = self.run.base
         made, _ = make(self.run, MakeRequest(TUNNEL, folder / "gate"))
         conf, rules = map(Path, made.files)
@@ -238,5 +238,5 @@ async def play(folder: Path) -> AsyncGenerator[Scene, None]:
             async with aclosing(demo.break_and_mend()) as scenes:
                 async for scene in scenes:
                     yield scene
-            shown, _ = await card(run, CardRequest(CERTIFIED))
+            shown, _ = await card(run, CERTIFIED)
             yield demo.scene("card", shown)

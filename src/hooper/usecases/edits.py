@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 
 from hooper.errors import HooperError
 from hooper.planning.documents import EditDocument
@@ -13,19 +12,15 @@ from hooper.store.sitefile import save_site
 from hooper.usecases.run import Run
 
 
-@dataclass(frozen=True)
-class EditRequest:
-    """edit: what is to become of the file. dry_run: say so, and write nothing."""
-
-    edit: Callable[[SiteFile], Edited]
-    dry_run: bool = False
-
-
-def edit(run: Run, request: EditRequest) -> tuple[EditDocument, list[HooperError]]:
-    """Raises: UsageError, CannotEdit, SiteFileError, SeveralErrors, ChangedMeanwhile, MachineError."""
-    edited = request.edit(run.file)
+def edit(
+    run: Run, change: Callable[[SiteFile], Edited], *, dry_run: bool = False
+) -> tuple[EditDocument, list[HooperError]]:
+    """change: what is to become of the file. dry_run: say so, and write nothing. Raises: UsageError, CannotEdit,
+    SiteFileError, SeveralErrors, ChangedMeanwhile, MachineError.
+    """
+    edited = change(run.file)
     before = {(found.code, found.subject) for found in run.plan.findings}
-    if request.dry_run:
+    if dry_run:
         run.use(parse_site(edited.text.encode(), run.file.name))
     elif edited.text != run.file.text:
         run.use(save_site(run.path, run.file, edited.text))
@@ -34,7 +29,5 @@ def edit(run: Run, request: EditRequest) -> tuple[EditDocument, list[HooperError
         for found in run.plan.findings
         if (found.code, found.subject) not in before and found.subject == edited.subject and found.severity != "note"
     )
-    document = EditDocument(
-        str(run.path), edited.action, edited.subject, edited.changes, edited.follows, request.dry_run, new
-    )
+    document = EditDocument(str(run.path), edited.action, edited.subject, edited.changes, edited.follows, dry_run, new)
     return document, []

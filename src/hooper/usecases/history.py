@@ -17,16 +17,6 @@ from hooper.usecases.run import Run
 from hooper.words.said import Said
 
 
-@dataclass(frozen=True)
-class HistoryRequest:
-    """since: from when on. subjects: only these; empty: all. kinds: only these; empty: all. most: the newest."""
-
-    since: datetime
-    subjects: tuple[str, ...] = ()
-    kinds: tuple[Subject, ...] = ()
-    most: int = 200
-
-
 @dataclass(frozen=True, slots=True)
 class EventRow:
     """One change.
@@ -145,20 +135,26 @@ def gather(run: Run, since: datetime) -> WholePast:
     return WholePast(since, run.at, events, tuple(outages(events, run.at)), days)
 
 
-def history(run: Run, request: HistoryRequest) -> tuple[HistoryDocument, list[HooperError]]:
-    """What changed since a moment. Raises: StateError."""
-    if request.subjects:
-        chosen(request.subjects, _known(run), "service, name, line or other thing")
-    past = gather(run, request.since)
+def history(
+    run: Run, since: datetime, subjects: tuple[str, ...] = (), kinds: tuple[Subject, ...] = (), most: int = 200
+) -> tuple[HistoryDocument, list[HooperError]]:
+    """What changed since a moment.
+
+    since: from when on. subjects: only these; empty: all. kinds: only these; empty: all. most: the newest. Raises:
+    StateError.
+    """
+    if subjects:
+        chosen(subjects, _known(run), "service, name, line or other thing")
+    past = gather(run, since)
 
     def wanted(kind: str, subject: str) -> bool:
-        return (not request.kinds or kind in request.kinds) and (not request.subjects or subject in request.subjects)
+        return (not kinds or kind in kinds) and (not subjects or subject in subjects)
 
     events = [one for one in past.events if wanted(one.kind, one.subject)]
-    shown = events[-request.most :]
+    shown = events[-most:]
     looks = [row for row in _looks(past.days) if wanted("service", row.service)]
     return HistoryDocument(
-        rfc3339(request.since),
+        rfc3339(since),
         tuple(map(event_row, shown)),
         tuple(row for row in past.outages if wanted(row.kind, row.subject)),
         tuple(looks),

@@ -12,15 +12,6 @@ from hooper.errors import CounterpartError, HooperError
 from hooper.usecases.run import Run
 
 
-@dataclass(frozen=True)
-class HostKeyRequest:
-    """address, port: of the server, as it is reached at home. deadline: seconds."""
-
-    address: IPv4Address
-    port: int
-    deadline: float = 5.0
-
-
 @dataclass(frozen=True, slots=True)
 class HostKeyDocument:
     """public_key: as OpenSSH writes it."""
@@ -28,14 +19,19 @@ class HostKeyDocument:
     public_key: str
 
 
-async def host_key(run: Run, request: HostKeyRequest) -> tuple[HostKeyDocument, list[HooperError]]:
-    """Ask the server for its host key, which it has to prove. Raises: CounterpartError: it does not."""
-    where = (request.address, request.port)
-    target = Target("ssh", "ssh", "tcp", "", request.address, request.port, where, "reachable")
-    seen = await probe(run.here, target, request.deadline)
+async def host_key(
+    run: Run, address: IPv4Address, port: int, deadline: float = 5.0
+) -> tuple[HostKeyDocument, list[HooperError]]:
+    """Ask the server for its host key, which it has to prove.
+
+    address, port: of the server, as it is reached at home. deadline: seconds. Raises: CounterpartError: it does not.
+    """
+    where = (address, port)
+    target = Target("ssh", "ssh", "tcp", "", address, port, where, "reachable")
+    seen = await probe(run.here, target, deadline)
     if seen.host_key is None:
         raise CounterpartError(
-            f"{request.address}:{request.port} shows no host key: {seen.detail}",
+            f"{address}:{port} shows no host key: {seen.detail}",
             code="no-host-key",
             remedy=f"Look from the same network; or give {deeds.PUBLIC_KEY} with the content of its"
             " /etc/ssh/ssh_host_ed25519_key.pub.",

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from itertools import islice
 
 from hooper.errors import HooperError, NoNetwork, UsageError
@@ -12,40 +11,30 @@ from hooper.planning.documents import SuggestDocument
 from hooper.usecases.run import Run
 
 
-@dataclass(frozen=True)
-class FindRequest:
-    """deadline: seconds for all of it. sweep: try every address. ports: try the usual ports of those found."""
-
-    deadline: float = 10.0
-    sweep: bool = False
-    ports: bool = True
-
-
-async def find(run: Run, request: FindRequest) -> tuple[FindDocument, list[HooperError]]:
-    """Raises: NoNetwork, UsageError."""
-    how = {"sweep": request.sweep, "ports": request.ports}
-    return await find_hosts(run.here, run.site, request.deadline, heard=run.progress, **how), []
+async def find(
+    run: Run, deadline: float = 10.0, *, sweep: bool = False, ports: bool = True
+) -> tuple[FindDocument, list[HooperError]]:
+    """deadline: seconds for all of it. sweep: try every address. ports: try the usual ports of those found. Raises:
+    NoNetwork, UsageError.
+    """
+    how = {"sweep": sweep, "ports": ports}
+    return await find_hosts(run.here, run.site, deadline, heard=run.progress, **how), []
 
 
-@dataclass(frozen=True)
-class SuggestRequest:
-    """gateway: on whose LAN; None: the innermost. count: how many addresses."""
+async def suggest(run: Run, gateway: str | None = None, count: int = 5) -> tuple[SuggestDocument, list[HooperError]]:
+    """Free addresses: outside the pool, nobody's in the site file, and silent, where this machine can tell.
 
-    gateway: str | None = None
-    count: int = 5
-
-
-async def suggest(run: Run, request: SuggestRequest) -> tuple[SuggestDocument, list[HooperError]]:
-    """Free addresses: outside the pool, nobody's in the site file, and silent, where this machine can tell."""
-    if not 1 <= request.count <= 1000:
-        raise UsageError(f"{request.count} addresses: from 1 to 1000")
-    key = network_of(run.site, request.gateway)
+    gateway: on whose LAN; None: the innermost. count: how many addresses.
+    """
+    if not 1 <= count <= 1000:
+        raise UsageError(f"{count} addresses: from 1 to 1000")
+    key = network_of(run.site, gateway)
     entry, free = run.site.gateways[key], free_addresses(run.site, key)
     try:
-        looked = await silent_addresses(run.here, run.site, key, free, request.count)
+        looked = await silent_addresses(run.here, run.site, key, free, count)
     except NoNetwork:
         looked = None
-    shown = looked[0] if looked is not None else islice(free_addresses(run.site, key), request.count)
+    shown = looked[0] if looked is not None else islice(free_addresses(run.site, key), count)
     return SuggestDocument(
         key,
         str(entry.lan.network),

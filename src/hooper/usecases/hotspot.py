@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import anyio
 
@@ -32,36 +32,30 @@ class StillAtHome(NeedsAPerson):
     remedy = "Run it again, and join the phone's hotspot when it says so; a cable to the LAN must be unplugged too."
 
 
-@dataclass(frozen=True)
-class HotspotRequest:
-    """check: what is looked at. hold: seconds to wait for the other network. say: tells the person what to do now."""
-
-    check: CheckRequest
-    hold: float
-    say: Callable[[str], None] = lambda text: None
-
-
-async def from_hotspot(run: Run, request: HotspotRequest) -> tuple[CheckDocument, list[HooperError]]:
+async def from_hotspot(
+    run: Run, check: CheckRequest, hold: float, say: Callable[[str], None] = lambda text: None
+) -> tuple[CheckDocument, list[HooperError]]:
     """Look at home, wait until this machine is on the phone's network, look from there.
 
-    Raises: NoNetwork, MachineError, UsageError; StillAtHome: it never left.
+    check: what is looked at. hold: seconds to wait for the other network. say: tells the person what to do now. Raises:
+    NoNetwork, MachineError, UsageError; StillAtHome: it never left.
     """
-    check, door = request.check, run.here
+    door = run.here
     wish = Wish(
         run.topology, check.services, check.deadline, run.given(check.public), base=run.base,
         doors=tuple(side_doors(run.topology, run.plan.forwards)), heard=run.progress, keys=probe_keys(run),
     )  # fmt: skip
     if at_home(run.site, await door.surroundings()) is not None:
-        request.say("Looking at home first: stay on this network.")
+        say("Looking at home first: stay on this network.")
         wish = await _home_looked(run, wish)
-    request.say("Switch the phone's hotspot on, its Wi-Fi off, and let this computer join it now.")
-    interface = await _until_away(run, request.hold)
+    say("Switch the phone's hotspot on, its Wi-Fi off, and let this computer join it now.")
+    interface = await _until_away(run, hold)
     outside = door.through(interface) if interface is not None else door
     name = interface or "the phone's hotspot"
     wish = replace(wish, origin=Place("hotspot", name))
     outcome = await check_services(door, wish, outside, run.memory)
     keep_look(run, outcome)
-    request.say("Looked: go back to the network at home now.")
+    say("Looked: go back to the network at home now.")
     return document_of(outcome), outcome.errors
 
 

@@ -23,14 +23,6 @@ from hooper.usecases.run import Run
 from hooper.words.said import Said
 
 
-@dataclass(frozen=True)
-class KnowRequest:
-    """host: of the site file. deadline: seconds for all of it."""
-
-    host: str
-    deadline: float = 5.0
-
-
 @dataclass(frozen=True, slots=True)
 class KnownSign:
     """What one service of the device shows, at its inner address.
@@ -74,25 +66,26 @@ class NothingShown(NeedsAPerson):
     remedy = "Switch it on, and look once more."
 
 
-async def know(run: Run, request: KnowRequest) -> tuple[KnownDocument, list[HooperError]]:
+async def know(run: Run, device: str, deadline: float = 5.0) -> tuple[KnownDocument, list[HooperError]]:
     """Look at the device inside, and keep what it shows in the place of what was kept of it before.
 
-    Raises: NoNetwork; UsageError: it is not seen from here, or has no service; NothingShown; StateError.
+    device: of the site file. deadline: seconds for all of it. Raises: NoNetwork; UsageError: it is not seen from here,
+    or has no service; NothingShown; StateError.
     """
-    site, host = run.site, run.site.devices[request.host]
-    services = [key for key, entry in site.services.items() if entry.host == request.host]
+    site, host = run.site, run.site.devices[device]
+    services = [key for key, entry in site.services.items() if entry.host == device]
     at = standing(site, await run.here.surroundings()).gateway
-    if run.topology.gateway(request.host) not in seen_from(site, at):
+    if run.topology.gateway(device) not in seen_from(site, at):
         raise UsageError(
-            f"{request.host} is not seen from here: this machine is not on its network",
+            f"{device} is not seen from here: this machine is not on its network",
             remedy="Do this at home, from a computer on the same network.",
         )
     if not services:
-        raise UsageError(f"{request.host} has no service that could be looked at", remedy="Add one.")
-    wish = Wish(run.topology, services, request.deadline, base=run.base, keys=probe_keys(run))
+        raise UsageError(f"{device} has no service that could be looked at", remedy="Add one.")
+    wish = Wish(run.topology, services, deadline, base=run.base, keys=probe_keys(run))
     run.kept.ledger.forget(f"{service_subject(key)}/page@*" for key in services)  # it may have been set up anew
     outcome = await check_services(run.here, wish)
-    pages = await _pages(run, services, outcome, request.deadline)
+    pages = await _pages(run, services, outcome, deadline)
     details = {(one.service, one.transport, one.port): one.detail for one in outcome.results}
     signs: list[KnownSign] = []
     for key, seen in outcome.inside.items():
@@ -103,7 +96,7 @@ async def know(run: Run, request: KnowRequest) -> tuple[KnownDocument, list[Hoop
             pictures = tuple(f"{path} {width}x{height}" for path, width, height in page.pictures)
             signs.append(KnownSign(*key, seen.fingerprint, before, seen.greeting, details[key], page.title, pictures))
     if not signs:
-        raise NothingShown(f"{request.host} ({host.address}) answers by none of its services")
+        raise NothingShown(f"{device} ({host.address}) answers by none of its services")
     keep_look(run, outcome)
     run.kept.ledger.write(
         Observation(service_subject(key[0]), page_aspect(*key[1:]), [*page], run.at, "measured", str(HERE))
@@ -112,7 +105,7 @@ async def know(run: Run, request: KnowRequest) -> tuple[KnownDocument, list[Hoop
     neighbours = (await run.here.surroundings()).neighbours
     mac = next((one.mac for one in neighbours if one.address == host.address), None)
     silent = tuple(key for key in services if key not in {one.service for one in signs})
-    return KnownDocument(request.host, str(host.address), mac, host.mac, tuple(signs), silent), []
+    return KnownDocument(device, str(host.address), mac, host.mac, tuple(signs), silent), []
 
 
 async def _pages(

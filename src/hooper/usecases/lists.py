@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from hooper.usecases.run import Run
 
 
-def audit(run: Run, request: None = None) -> tuple[AuditDocument, list[HooperError]]:
+def audit(run: Run) -> tuple[AuditDocument, list[HooperError]]:
     """What the plan lets in, and what of ours stands on routers beside it. Asks nobody. Raises: StateError."""
     from hooper.planning.audit import audit as make_audit
 
@@ -35,12 +35,12 @@ def _seen(row: Exposed, judged: Judgement | None) -> Exposed:
     return replace(row, state=judged.state, seen=rfc3339(judged.because.at))
 
 
-def list_hosts(run: Run, request: str | None = None) -> tuple[HostListDocument, list[HooperError]]:
-    """The hosts of the file. request: only this one."""
-    rows = (row for row in host_rows(run.topology) if request in (None, row.host))
+def list_hosts(run: Run, only: str | None = None) -> tuple[HostListDocument, list[HooperError]]:
+    """The hosts of the file. only: this one."""
+    rows = (row for row in host_rows(run.topology) if only in (None, row.host))
     return HostListDocument(tuple(rows)), []
 
 
-def list_services(run: Run, request: None = None) -> tuple[ServiceListDocument, list[HooperError]]:
+def list_services(run: Run) -> tuple[ServiceListDocument, list[HooperError]]:
     """The services of the file."""
     return ServiceListDocument(tuple(service_rows(run.topology))), []

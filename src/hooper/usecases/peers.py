@@ -28,7 +28,7 @@ from hooper.tunnels.common import KeyMissing, NoEndpoint, Profile
 from hooper.tunnels.making import works_of
 from hooper.tunnels.rows import HandedDocument, PeerRow, PeersDocument
 from hooper.tunnels.sheet import wants_secret
-from hooper.usecases.edits import EditRequest, edit
+from hooper.usecases.edits import edit
 from hooper.usecases.revoking import let_in_again, note_revoked, revocations, still_in
 from hooper.usecases.run import Run
 from hooper.usecases.tunnels import edit_with_keys, forget, ring_of, unkept_key
@@ -36,14 +36,7 @@ from hooper.usecases.typing_now import typed_now
 from hooper.words.said import NOTHING, Said, say
 
 
-@dataclass(frozen=True)
-class PeersRequest:
-    """peers: only these; empty: all."""
-
-    peers: tuple[str, ...] = ()
-
-
-def list_peers(run: Run, request: PeersRequest) -> tuple[PeersDocument, list[HooperError]]:
+def list_peers(run: Run) -> tuple[PeersDocument, list[HooperError]]:
     """Each peer: what it reaches, whether it has its file, when it was seen last."""
     handed: dict[str, Handed] = {}
     heard: dict[str, Heard] = {}
@@ -52,7 +45,7 @@ def list_peers(run: Run, request: PeersRequest) -> tuple[PeersDocument, list[Hoo
             handed, heard = state.tunnelling.handed(), state.ledger.heard()
             tidy(run, handed)
     taken = revocations(run)
-    rows = (_row(run, key, handed.get(key), heard, taken.get(key)) for key in request.peers or tuple(run.site.peers))
+    rows = (_row(run, key, handed.get(key), heard, taken.get(key)) for key in run.site.peers)
     return PeersDocument(tuple(rows)), []
 
 
@@ -143,24 +136,19 @@ def tidy(run: Run, handed: Mapping[str, Handed]) -> None:
 # --- editing
 
 
-@dataclass(frozen=True)
-class AddPeerRequest:
-    key: str
-    rows: Mapping[str, Value]
-    dry_run: bool = False
-
-
-def add(run: Run, request: AddPeerRequest) -> tuple[EditDocument, list[HooperError]]:
+def add(
+    run: Run, key: str, given: Mapping[str, Value], *, dry_run: bool = False
+) -> tuple[EditDocument, list[HooperError]]:
     """A new peer; with a key of our making, unless it brings its own. Raises: UsageError, MachineError, as `edit`."""
-    rows, made = dict(request.rows), tuple[str, ...]()
-    site_after = again(run.file, add_peer(run.file, request.key, rows).text).site  # before a key is made
+    rows, made = dict(given), tuple[str, ...]()
+    site_after = again(run.file, add_peer(run.file, key, rows).text).site  # before a key is made
     tunnel = str(rows["tunnel"])
     _brings_its_own(run, tunnel, rows.get("public_key"))
     if "public_key" not in rows and run.site.tunnels[tunnel].made_by == "hooper":
-        until = site_after.peers[request.key].until
-        made = (_peer_key(run, request.key, tunnel, until, dry_run=request.dry_run),)
+        until = site_after.peers[key].until
+        made = (_peer_key(run, key, tunnel, until, dry_run=dry_run),)
         rows["public_key"] = made[0]
-    return edit_with_keys(run, add_peer(run.file, request.key, rows), made, dry_run=request.dry_run)
+    return edit_with_keys(run, add_peer(run.file, key, rows), made, dry_run=dry_run)
 
 
 def _peer_key(run: Run, key: str, tunnel: str, until: date | None, *, dry_run: bool) -> str:
@@ -183,67 +171,62 @@ def _brings_its_own(run: Run, tunnel: str, public: object) -> None:
         )
 
 
-@dataclass(frozen=True)
-class PeerRequest:
-    """public_key: the peer's own new one; None: it is made here."""
+def renew(
+    run: Run, key: str, public_key: str | None = None, *, dry_run: bool = False
+) -> tuple[EditDocument, list[HooperError]]:
+    """Another key for a peer; the old one is forgotten.
 
-    key: str
-    public_key: str | None = None
-    dry_run: bool = False
-
-
-def renew(run: Run, request: PeerRequest) -> tuple[EditDocument, list[HooperError]]:
-    """Another key for a peer; the old one is forgotten. Raises: UsageError, MachineError, as `edit`."""
-    old, made = run.site.peers[request.key].public_key, tuple[str, ...]()
-    public, tunnel = request.public_key, run.site.tunnels[run.site.peers[request.key].tunnel]
-    if public is None and tunnel.made_by == "device" and run.site.peers[request.key].revoked is not None:
-        return _let_in_by_device(run, request)
+    public_key: the peer's own new one; None: it is made here. Raises: UsageError, MachineError, as `edit`.
+    """
+    entry, made, public = run.site.peers[key], tuple[str, ...](), public_key
+    tunnel = run.site.tunnels[entry.tunnel]
+    if public is None and tunnel.made_by == "device" and entry.revoked is not None:
+        return _let_in_by_device(run, key, dry_run=dry_run)
     if public is None and tunnel.made_by == "device":
         host = run.site.services[tunnel.service].host
         raise UsageError(
             f"the keys of this tunnel are made by {host}",
-            remedy=f"Renew it on its page, then `{deeds.WRITE_KEY(request.key)}`.",
+            remedy=f"Renew it on its page, then `{deeds.WRITE_KEY(key)}`.",
         )
-    entry = run.site.peers[request.key]
     _brings_its_own(run, entry.tunnel, public)
     if public is None:
-        made = (_peer_key(run, request.key, entry.tunnel, entry.until, dry_run=request.dry_run),)
+        made = (_peer_key(run, key, entry.tunnel, entry.until, dry_run=dry_run),)
         public = made[0]
-    done = edit_with_keys(run, renew_peer(run.file, request.key, public), made, dry_run=request.dry_run)
-    if not request.dry_run and old != public:
-        _forgotten(run, request.key, old)
-    if not request.dry_run:
-        let_in_again(run, request.key)
+    done = edit_with_keys(run, renew_peer(run.file, key, public), made, dry_run=dry_run)
+    if not dry_run and entry.public_key != public:
+        _forgotten(run, key, entry.public_key)
+    if not dry_run:
+        let_in_again(run, key)
     return done
 
 
-def _let_in_by_device(run: Run, request: PeerRequest) -> tuple[EditDocument, list[HooperError]]:
+def _let_in_by_device(run: Run, key: str, *, dry_run: bool) -> tuple[EditDocument, list[HooperError]]:
     """A peer that was revoked may come in again; what it needs is made on the device."""
-    done = edit(run, EditRequest(lambda file: change(file, "peers", request.key, {}, ("revoked",)), request.dry_run))
-    if not request.dry_run:
-        let_in_again(run, request.key)
+    done = edit(run, lambda file: change(file, "peers", key, {}, ("revoked",)), dry_run=dry_run)
+    if not dry_run:
+        let_in_again(run, key)
     return done
 
 
-def revoke(run: Run, request: PeerRequest) -> tuple[EditDocument, list[HooperError]]:
+def revoke(run: Run, key: str, *, dry_run: bool = False) -> tuple[EditDocument, list[HooperError]]:
     """A peer whose key is worth nothing any more. Raises: UsageError, as `edit`."""
-    return _taken(run, request, lambda file, key: revoke_peer(file, key, run.at.date()))
+    return _taken(run, key, lambda file: revoke_peer(file, key, run.at.date()), dry_run=dry_run)
 
 
-def remove(run: Run, request: PeerRequest) -> tuple[EditDocument, list[HooperError]]:
+def remove(run: Run, key: str, *, dry_run: bool = False) -> tuple[EditDocument, list[HooperError]]:
     """Without a peer. Raises: as `edit`."""
-    return _taken(run, request, remove_peer)
+    return _taken(run, key, lambda file: remove_peer(file, key), dry_run=dry_run)
 
 
 def _taken(
-    run: Run, request: PeerRequest, edited: Callable[[SiteFile, str], Edited]
+    run: Run, key: str, edited: Callable[[SiteFile], Edited], *, dry_run: bool
 ) -> tuple[EditDocument, list[HooperError]]:
     """An edit by which a key is worth nothing any more, and the key forgotten."""
-    entry = run.site.peers[request.key]
-    done = edit(run, EditRequest(lambda file: edited(file, request.key), request.dry_run))
-    if not request.dry_run:
-        note_revoked(run, request.key, entry)
-        _forgotten(run, request.key, entry.public_key)
+    entry = run.site.peers[key]
+    done = edit(run, edited, dry_run=dry_run)
+    if not dry_run:
+        note_revoked(run, key, entry)
+        _forgotten(run, key, entry.public_key)
     return done
 
 

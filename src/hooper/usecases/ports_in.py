@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import secrets
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from ipaddress import IPv4Address
 from typing import Literal
 
@@ -71,34 +71,33 @@ class PortsInDocument:
     saved: tuple[ChangedKey, ...] = ()
 
 
-@dataclass(frozen=True)
-class PortsInRequest:
-    """ports: which; empty: the usual ones. origin: where it is looked from. public: addresses by line that were given.
+async def ports_in(
+    run: Run,
+    place: Place,
+    ports: tuple[tuple[str, int], ...] = (),
+    public: Mapping[str, IPAddress] = {},
+    deadline: float = 5.0,
+    *,
+    save: bool = False,
+    entered: bool = False,
+    dry_run: bool = False,
+) -> tuple[PortsInDocument, list[HooperError]]:
+    """Measure.
 
+    ports: which; empty: the usual ones. place: where it is looked from. public: addresses by line that were given.
     entered: what is by hand has been entered by hand. deadline: seconds for the look. save: write what the provider
-    drops into the site file. dry_run: say what would be.
+    drops into the site file. dry_run: say what would be. Raises: as `let_in`; UsageError: nothing leads elsewhere, or
+    nothing tells the public address.
     """
-
-    origin: Place
-    ports: tuple[tuple[str, int], ...] = ()
-    public: Mapping[str, IPAddress] = field(default_factory=dict)
-    deadline: float = 5.0
-    save: bool = False
-    entered: bool = False
-    dry_run: bool = False
-
-
-async def ports_in(run: Run, request: PortsInRequest) -> tuple[PortsInDocument, list[HooperError]]:
-    """Measure. Raises: as `let_in`; UsageError: nothing leads elsewhere, or nothing tells the public address."""
     at, own = await own_place(run)
     line = line_from_here(run, at, None)
-    address, _ = await outside_address(run, line, None, request.public, request.deadline)
-    outside = await open_origin(run.here, request.origin, run.site, run.base, request.deadline)
+    address, _ = await outside_address(run, line, None, public, deadline)
+    outside = await open_origin(run.here, place, run.site, run.base, deadline)
     origin = From.of(outside.place, proves_outside=True)
     if (reason := await _proves_nothing(run, outside, address)) is not None:
         raise UsageError(f"nothing is proven from there: {reason}", remedy="Look from a phone's mobile data.")
     planned = _planned(run)
-    asked = request.ports or USUAL
+    asked = ports or USUAL
     tried = [one for one in asked if one not in planned]
     controls = [
         (transport, port)
@@ -119,13 +118,13 @@ async def ports_in(run: Run, request: PortsInRequest) -> tuple[PortsInDocument, 
         inside = {"tcp": listener.local.port, "udp": socket.local.port}
         borrows = [Borrow(None, kind, inside[kind], port, lenient=True) for kind, port in (*tried, *controls)]
         async with let_in(run, borrows) as way:
-            ready = [port for port in way.ports if port.problem is None and (request.entered or not port.by_hand)]
+            ready = [port for port in way.ports if port.problem is None and (entered or not port.by_hand)]
             rows |= {(p.borrow.transport, p.outside): _not_ready(p) for p in way.ports if p not in ready}
             async with anyio.create_task_group() as tasks:
                 tasks.start_soon(stand_in_tcp, listener, key, _nobody)
                 tasks.start_soon(stand_in_udp, socket, key, _nobody)
                 tasks.start_soon(way.keep_open)
-                seen = await _look(outside, address, ready, key, request.deadline, run.progress)
+                seen = await _look(outside, address, ready, key, deadline, run.progress)
                 tasks.cancel_scope.cancel()
     verdicts = {(p.borrow.transport, p.outside): one for p, one in zip(ready, seen, strict=True)}
     open_at_all = {kind for (kind, _), one in verdicts.items() if one.verdict == "answered"}
@@ -133,7 +132,7 @@ async def ports_in(run: Run, request: PortsInRequest) -> tuple[PortsInDocument, 
     shown = tuple(rows[port] for port in asked if port in rows)
     hand = sorted({rule.gateway for port in way.ports for rule in port.by_hand}) if not ready else []
     remarks = _remarks(shown, {kind for kind, _ in tried} - open_at_all, hand)
-    saved = _saved(run, line, shown, dry_run=request.dry_run) if request.save else ()
+    saved = _saved(run, line, shown, dry_run=dry_run) if save else ()
     return PortsInDocument(line, str(address), origin, shown, remarks, saved), []
 
 

@@ -42,24 +42,21 @@ WIDE = Flaw(
 OTHER_FORMATS = ((re.compile(r"^\s*\{", re.MULTILINE), "JSON"), (re.compile(r"^\s*<\?xml|<plist", re.MULTILINE), "XML"))
 
 
-@dataclass(frozen=True)
-class ProfilesRequest:
-    """public: addresses by line that were given."""
+def check(
+    run: Run, files: tuple[Path, ...], public: Mapping[str, IPAddress] = {}
+) -> tuple[ProfilesDocument, list[HooperError]]:
+    """What is wrong in each file, and among them.
 
-    files: tuple[Path, ...]
-    public: Mapping[str, IPAddress] = field(default_factory=dict)
-
-
-def check(run: Run, request: ProfilesRequest) -> tuple[ProfilesDocument, list[HooperError]]:
-    """What is wrong in each file, and among them. Raises: UsageError; what cannot be read is trouble."""
+    public: addresses by line that were given. Raises: UsageError; what cannot be read is trouble.
+    """
     looks: dict[str, BaseLook] = {}
     formats: dict[str, Format] = {}
     rows: list[ProfileRow] = []
     trouble: list[HooperError] = []
-    for path in request.files:
+    for path in files:
         try:
             text, wide, kind = _read(path)
-            looks[str(path)] = _looker(run, kind, path, request.public)(text)
+            looks[str(path)] = _looker(run, kind, path, public)(text)
             looks[str(path)].faults += [WIDE] if wide else []
             formats[str(path)] = kind
         except HooperError as exc:

@@ -15,14 +15,6 @@ from hooper.usecases.probing import probe_keys
 from hooper.usecases.run import Run
 
 
-@dataclass(frozen=True)
-class ProveRequest:
-    """peer: None: the one whose tunnel is up here. deadline: seconds for all of it."""
-
-    peer: str | None
-    deadline: float
-
-
 @dataclass(frozen=True, slots=True)
 class ProofsDocument:
     """`hooper tunnel prove`. proofs: one row each. taken: when, RFC 3339."""
@@ -33,13 +25,17 @@ class ProofsDocument:
     proofs: tuple[Proven, ...]
 
 
-async def prove_peer(run: Run, request: ProveRequest) -> tuple[ProofsDocument, list[HooperError]]:
-    """All that this computer can show of its tunnel. Raises: SameNetwork, TunnelDown, NoNetwork, UsageError."""
-    peer = request.peer or await _peer_here(run)
+async def prove_peer(run: Run, peer: str | None, deadline: float) -> tuple[ProofsDocument, list[HooperError]]:
+    """All that this computer can show of its tunnel.
+
+    peer: None: the one whose tunnel is up here. deadline: seconds for all of it. Raises: SameNetwork, TunnelDown,
+    NoNetwork, UsageError.
+    """
+    peer = peer or await _peer_here(run)
     public = known_public(run)
     tunnel = run.site.tunnels[run.site.peers[peer].tunnel]
     services = tuple(key for key in run.site.services if key not in (tunnel.service, tunnel.also))
-    wish = Wish(run.topology, services, request.deadline, run.given(), base=run.base, heard=run.progress,
+    wish = Wish(run.topology, services, deadline, run.given(), base=run.base, heard=run.progress,
                 keys=probe_keys(run))  # fmt: skip
     proofs = await prove(run.here, wish, peer, public)
     return ProofsDocument(peer, run.site.peers[peer].tunnel, rfc3339(run.at), tuple(proofs)), []

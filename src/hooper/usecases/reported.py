@@ -8,14 +8,6 @@ from hooper.errors import HooperError
 from hooper.usecases.run import Run
 
 
-@dataclass(frozen=True)
-class ReportedRequest:
-    """how: in the person's words."""
-
-    service: str
-    how: str
-
-
 @dataclass(frozen=True, slots=True)
 class ReportedDocument:
     """`hooper check --reported`. how: what was seen, in the person's words."""
@@ -24,8 +16,11 @@ class ReportedDocument:
     how: str
 
 
-def keep_reported(run: Run, request: ReportedRequest) -> tuple[ReportedDocument, list[HooperError]]:
-    """Keep it. Raises: StateError."""
+def keep_reported(run: Run, service: str, how: str) -> tuple[ReportedDocument, list[HooperError]]:
+    """Keep it.
+
+    how: in the person's words. Raises: StateError.
+    """
     if run.state is not None:
-        run.state.ledger.tell(run.at, {f"services.{request.service}/saw": request.how}, basis=run.basis)
-    return ReportedDocument(request.service, request.how), []
+        run.state.ledger.tell(run.at, {f"services.{service}/saw": how}, basis=run.basis)
+    return ReportedDocument(service, how), []

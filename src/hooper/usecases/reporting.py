@@ -17,13 +17,6 @@ from hooper.usecases.status import StatusRow, status
 from hooper.words.said import Said, say
 
 
-@dataclass(frozen=True)
-class ReportRequest:
-    """since: from when on things are told."""
-
-    since: datetime
-
-
 @dataclass(frozen=True, slots=True)
 class ExposedRow:
     """A service that can be reached from outside by the plan.
@@ -70,18 +63,21 @@ class ReportDocument:
     looked: int
 
 
-def report(run: Run, request: ReportRequest) -> tuple[ReportDocument, list[HooperError]]:
-    """Everything for whoever asks. Raises: StateError."""
+def report(run: Run, since: datetime) -> tuple[ReportDocument, list[HooperError]]:
+    """Everything for whoever asks.
+
+    since: from when on things are told. Raises: StateError.
+    """
     seen, _ = audit(run)
     stands, trouble = status(run)
-    past = gather(run, request.since)
+    past = gather(run, since)
     rows = {row.subject: row for row in stands.rows if row.kind == "service"}
     exposed = tuple(_exposed(one, rows.get(one.service), past) for one in seen.exposed)
     changes = [one for one in past.events if one.kind == "address" and one.before is not None]
     public = {one.service for one in seen.exposed}
     return ReportDocument(
         run.site.site.title or run.path.stem,
-        rfc3339(request.since),
+        rfc3339(since),
         exposed,
         seen.not_exposed,
         seen.accepted,

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from datetime import UTC, datetime, time
 
 from hooper import deeds
@@ -81,22 +80,17 @@ def _known(one: Revoked, out: datetime) -> Said:
     return say("how-and-day", how=say(f"how.{one.how}") if one.how else NOTHING, day=rfc3339(out)[:10])
 
 
-@dataclass(frozen=True)
-class DoneRequest:
-    """key: of a peer that was revoked, or removed."""
+def say_done(run: Run, key: str, *, dry_run: bool = False) -> tuple[EditDocument, list[HooperError]]:
+    """A person says that a server lets a peer in no more.
 
-    key: str
-    dry_run: bool = False
-
-
-def say_done(run: Run, request: DoneRequest) -> tuple[EditDocument, list[HooperError]]:
-    """A person says that a server lets a peer in no more. Raises: UsageError: it was not revoked."""
+    key: of a peer that was revoked, or removed. Raises: UsageError: it was not revoked.
+    """
     taken = revocations(run)
-    if request.key not in taken:
+    if key not in taken:
         there = f"these were: {', '.join(taken)}" if taken else "nobody was"
-        raise UsageError(f"{request.key} was not revoked; {there}", remedy=f"`{deeds.REVOKE(request.key)}` does that.")
-    if not request.dry_run:
-        shut_out(run, [request.key], "said")
+        raise UsageError(f"{key} was not revoked; {there}", remedy=f"`{deeds.REVOKE(key)}` does that.")
+    if not dry_run:
+        shut_out(run, [key], "said")
         keep_conditions(run, of_revocations(run))
-    document = EditDocument(str(run.path), "noted as shut out", f"peers.{request.key}", (), (), request.dry_run, ())
+    document = EditDocument(str(run.path), "noted as shut out", f"peers.{key}", (), (), dry_run, ())
     return document, []

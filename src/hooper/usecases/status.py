@@ -73,9 +73,8 @@ class StatusDocument:
     findings: tuple[Finding, ...]
 
 
-def status(run: Run, request: None = None) -> tuple[StatusDocument, list[HooperError]]:
+def status(run: Run) -> tuple[StatusDocument, list[HooperError]]:
     """How everything stands. Raises: StateError."""
-    del request
     stood: list[Stood] = []
     dues: Mapping[str, datetime] = {}
     keeper = False

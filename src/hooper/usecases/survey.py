@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from functools import partial
 from typing import Literal
 
@@ -158,38 +158,37 @@ def _gateway_rows(site: Site, facts: LineFacts) -> Iterator[GatewayRow]:
         yield GatewayRow(key, str(gateway.lan.ip), wan, control, "measured" if seen else "told")
 
 
-@dataclass(frozen=True)
-class SurveyRequest:
-    """public: addresses by line that were given; told: by the keys of the store, these included.
-
-    deadline: seconds for all of it; as long again where it looks `between` two boxes. ask: is asked for a number that
-    nobody here says, and gives None where it is not known. save: write what is clear into the site file.
-    """
-
-    told: Mapping[str, str] = field(default_factory=dict)
-    public: Mapping[str, IPAddress] = field(default_factory=dict)
-    deadline: float = 5.0
-    between: bool = False
-    save: bool = False
-    dry_run: bool = False
-    ask: Callable[[Missing], IPAddress | None] | None = None
-
-
 def _running(run: Run, running: tuple[Said, ...]) -> None:
     more = f", and {len(running) - 2} more" if len(running) > 2 else ""
     if running:
         run.progress(f"looking: {', '.join(map(str, running[:2]))}{more}")
 
 
-async def survey(run: Run, request: SurveyRequest) -> tuple[SurveyDocument, list[HooperError]]:
-    """Measure, and keep what was measured and told. Raises: NoNetwork, UsageError, SiteFileError, MachineError."""
-    told = remember(run, request.told)
+async def survey(
+    run: Run,
+    told: Mapping[str, str] = {},
+    public: Mapping[str, IPAddress] = {},
+    deadline: float = 5.0,
+    *,
+    between: bool = False,
+    save: bool = False,
+    dry_run: bool = False,
+    ask: Callable[[Missing], IPAddress | None] | None = None,
+) -> tuple[SurveyDocument, list[HooperError]]:
+    """Measure, and keep what was measured and told.
+
+    public: addresses by line that were given; told: by the keys of the store, these included. deadline: seconds for all
+    of it; as long again where it looks `between` two boxes. ask: is asked for a number that nobody here says, and gives
+    None where it is not known. save: write what is clear into the site file. Raises: NoNetwork, UsageError,
+    SiteFileError, MachineError.
+    """
+    answers = remember(run, told)
     facts = await measure_line(
-        run.here, run.site, Given(request.public, told), request.deadline, now=run.at, progress=partial(_running, run)
+        run.here, run.site, Given(public, answers), deadline, now=run.at, progress=partial(_running, run)
     )
     trouble = list(facts.measured.trouble) if facts.measured is not None else []
-    if request.ask is not None:
-        facts = _asked(run, facts, request.ask)
+    if ask is not None:
+        facts = _asked(run, facts, ask)
     if facts.stun_silent:
         names = ", ".join(map(str, facts.measured.silent)) if facts.measured is not None else ""
         remedy = "Check this machine's internet access, or name other servers in [measure]."
@@ -197,10 +196,10 @@ async def survey(run: Run, request: SurveyRequest) -> tuple[SurveyDocument, list
     keep_address(run, facts.line, facts.public)
     keep_survey(run, facts)
     made = document(run.site, facts)
-    if request.between:
-        made = replace(made, between=await _between(run, facts, request.deadline))
-    if request.save:
-        made = replace(made, saved=_saved(run, facts, made, dry_run=request.dry_run))
+    if between:
+        made = replace(made, between=await _between(run, facts, deadline))
+    if save:
+        made = replace(made, saved=_saved(run, facts, made, dry_run=dry_run))
     return made, trouble
 
 

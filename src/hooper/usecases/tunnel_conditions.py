@@ -10,11 +10,11 @@ from hooper.planning.looks.tunnel import SOON
 from hooper.store.kept import Condition
 from hooper.tunnels.rows import PeerRow, SeenDocument, TunnelRow
 from hooper.usecases.conditions import keep_conditions
-from hooper.usecases.peers import PeersRequest, list_peers
+from hooper.usecases.peers import list_peers
 from hooper.usecases.revoking import of_revocations
 from hooper.usecases.run import Run
-from hooper.usecases.tunnel_seen import SEEN, SeenRequest, seen
-from hooper.usecases.tunnels import TunnelsRequest, list_tunnels
+from hooper.usecases.tunnel_seen import SEEN, seen
+from hooper.usecases.tunnels import list_tunnels
 from hooper.words.said import say, together
 
 
@@ -26,27 +26,27 @@ async def watch_tunnels(run: Run) -> list[HooperError]:
         own = here is not None and run.site.services[tunnel.service].host == here
         if tunnel.kind in SEEN and (own or tunnel.seen_by) and run.state is not None:
             try:
-                await look_at_server(run, SeenRequest(key))
+                await look_at_server(run, key)
             except HooperError as exc:
                 trouble.append(exc.about(key))
     keep_tunnels(run)
     return trouble
 
 
-async def look_at_server(run: Run, request: SeenRequest) -> tuple[SeenDocument, list[HooperError]]:
+async def look_at_server(run: Run, key: str, dump: str | None = None) -> tuple[SeenDocument, list[HooperError]]:
     """What the server saw of each peer, by its own command where the site file names one; it is kept.
 
-    Raises: as `seen`.
+    dump: what the server's software told; None: it is asked. Raises: as `seen`.
     """
-    document = await seen(run, request)
+    document = await seen(run, key, dump)
     keep_conditions(run, [_loaded(document), *of_revocations(run)])
     return document, []
 
 
 def keep_tunnels(run: Run) -> None:
     """Keep how tunnels and peers stand by what was made, handed, revoked and seen so far."""
-    tunnels, _ = list_tunnels(run, TunnelsRequest())
-    peers, _ = list_peers(run, PeersRequest())
+    tunnels, _ = list_tunnels(run)
+    peers, _ = list_peers(run)
     keep_conditions(
         run,
         [
@@ -57,16 +57,16 @@ def keep_tunnels(run: Run) -> None:
     )
 
 
-R = TypeVar("R")
 D = TypeVar("D")
+Work = Callable[[Run], tuple[D, list[HooperError]]]
 
 
-def and_kept(work: Callable[[Run, R], tuple[D, list[HooperError]]]) -> Callable[[Run, R], tuple[D, list[HooperError]]]:
+def and_kept(work: Work[D], *, dry_run: bool = False) -> Work[D]:
     """A use case that changes tunnels or peers; how they stand from then on is kept at once."""
 
-    def done(run: Run, request: R) -> tuple[D, list[HooperError]]:
-        document, trouble = work(run, request)
-        if run.state is not None and not getattr(request, "dry_run", False):
+    def done(run: Run) -> tuple[D, list[HooperError]]:
+        document, trouble = work(run)
+        if run.state is not None and not dry_run:
             keep_tunnels(run)
         return document, trouble
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path
 
 from hooper import deeds
@@ -26,30 +25,23 @@ OWN_DUMP = ("wg", "show", "all", "dump")
 STATUS = Path("/run/openvpn-server")  # where Debian's openvpn-server@.service has it
 
 
-@dataclass(frozen=True)
-class SeenRequest:
-    """dump: what the server's software told; None: it is asked."""
-
-    key: str
-    dump: str | None = None
-
-
 SEEN_LIMIT_S, OWN_LIMIT_S, SEEN_BYTES = 30.0, 10.0, 1024 * 1024
 
 
-async def seen(run: Run, request: SeenRequest) -> SeenDocument:
+async def seen(run: Run, key: str, dump: str | None = None) -> SeenDocument:
     """What the server saw of each peer; it is kept.
 
-    Raises: MachineError: it is no dump, or no server tells anything; CommandFailed, UsageError, StateError.
+    dump: what the server's software told; None: it is asked. Raises: MachineError: it is no dump, or no server tells
+    anything; CommandFailed, UsageError, StateError.
     """
-    tunnel = run.site.tunnels[request.key]
+    tunnel = run.site.tunnels[key]
     if tunnel.kind not in SEEN:
         host = run.site.services[tunnel.service].host
         message = f"a server of {tunnel.kind} keeps no list of whom it saw"
         raise UsageError(message, remedy=f"Look into the log of {host}.")
-    dump = request.dump if request.dump is not None else await _asked(run, request.key)
+    dump = dump if dump is not None else await _asked(run, key)
     read = _seen_by_openvpn if tunnel.kind == "openvpn" else _seen_by_wireguard
-    return read(run, request.key, dump)
+    return read(run, key, dump)
 
 
 async def _asked(run: Run, key: str) -> str:

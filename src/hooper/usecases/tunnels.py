@@ -5,7 +5,7 @@ from __future__ import annotations
 import base64
 import secrets
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from ipaddress import IPv4Address
 from pathlib import Path
 
@@ -18,11 +18,10 @@ from hooper.planning.documents import EditDocument
 from hooper.planning.edits import Edited, again
 from hooper.planning.rented import add_rented
 from hooper.planning.routes import return_routes
-from hooper.planning.tunnel_edits import Placing, add_tunnel, change_tunnel, remove_tunnel
+from hooper.planning.tunnel_edits import ANYWHERE, Placing, add_tunnel, change_tunnel, remove_tunnel
 from hooper.planning.typed import typed
 from hooper.planning.values import Plan
 from hooper.site.edit import Value
-from hooper.site.load import SiteFile
 from hooper.site.model import Site
 from hooper.site.references import detours
 from hooper.site.tunnel_kinds import TunnelKind, tunnel_kind
@@ -34,7 +33,7 @@ from hooper.tunnels.making import works_of
 from hooper.tunnels.proposed import forget_proposed, proposed
 from hooper.tunnels.rows import MadeDocument, RouteOn, TunnelDocument, TunnelRow, TunnelsDocument
 from hooper.tunnels.sheet import device_steps, peers_fields, to_change, wants_secret
-from hooper.usecases.edits import EditRequest, edit
+from hooper.usecases.edits import edit
 from hooper.usecases.revoking import revocations, shut_out
 from hooper.usecases.run import Run
 from hooper.wire.wireguard import generate_private, public_of
@@ -58,7 +57,7 @@ def edit_with_keys(
 ) -> tuple[EditDocument, list[HooperError]]:
     """Write an edit that names new keys; where it is not written, they are forgotten. Raises: as `edit`."""
     try:
-        return edit(run, EditRequest(lambda file: change, dry_run))
+        return edit(run, lambda file: change, dry_run=dry_run)
     except BaseException:
         if not dry_run:
             forget(run, made)
@@ -75,53 +74,42 @@ def forget(run: Run, publics: tuple[str | None, ...]) -> None:
 # --- editing
 
 
-@dataclass(frozen=True)
-class AddTunnelRequest:
-    """rows: as given. where: its packets are to arrive."""
+def add(
+    run: Run, key: str, rows: Mapping[str, Value], where: Placing = ANYWHERE, *, dry_run: bool = False
+) -> tuple[EditDocument, list[HooperError]]:
+    """A new tunnel with its keys.
 
-    key: str
-    rows: Mapping[str, Value]
-    where: Placing = field(default_factory=Placing)
-    dry_run: bool = False
-
-
-def add(run: Run, request: AddTunnelRequest) -> tuple[EditDocument, list[HooperError]]:
-    """A new tunnel with its keys. Raises: UsageError, CannotEdit, SiteFileError, SeveralErrors, MachineError."""
+    rows: as given. where: its packets are to arrive. Raises: UsageError, CannotEdit, SiteFileError, SeveralErrors,
+    MachineError.
+    """
     # what is wrong is said before a key is made
-    again(run.file, add_tunnel(run.file, request.key, request.rows, request.where, {}, b"-").text)
-    kind = tunnel_kind(str(request.rows.get("kind", "wireguard")))
+    again(run.file, add_tunnel(run.file, key, rows, where, {}, b"-").text)
+    kind = tunnel_kind(str(rows.get("kind", "wireguard")))
     keys: dict[str, Value] = {}
-    if request.rows.get("made_by", "hooper") == "hooper" and kind.server_key:
-        keys["public_key"] = _server_key(run, request.key, kind, dry_run=request.dry_run)
+    if rows.get("made_by", "hooper") == "hooper" and kind.server_key:
+        keys["public_key"] = _server_key(run, key, kind, dry_run=dry_run)
     if "probe_key" in kind.fields:
-        keys["probe_key"] = unkept_key(kind) if request.dry_run else ring_of(run).make()
-    change = add_tunnel(run.file, request.key, request.rows, request.where, keys, secrets.token_bytes(16))
-    return edit_with_keys(run, change, tuple(map(str, keys.values())), dry_run=request.dry_run)
+        keys["probe_key"] = unkept_key(kind) if dry_run else ring_of(run).make()
+    change = add_tunnel(run.file, key, rows, where, keys, secrets.token_bytes(16))
+    return edit_with_keys(run, change, tuple(map(str, keys.values())), dry_run=dry_run)
 
 
-@dataclass(frozen=True)
-class AddRentedRequest:
-    """address: of the rented machine. end: the host at home that reaches out to it."""
-
-    key: str
-    address: IPv4Address
-    end: str
-    dry_run: bool = False
-
-
-def add_rented_machine(run: Run, request: AddRentedRequest) -> tuple[EditDocument, list[HooperError]]:
+def add_rented_machine(
+    run: Run, key: str, address: IPv4Address, end: str, *, dry_run: bool = False
+) -> tuple[EditDocument, list[HooperError]]:
     """A rented machine that stands for the site, with the tunnel to it and both keys.
 
-    Raises: UsageError, CannotEdit, SiteFileError, SeveralErrors, MachineError.
+    address: of the rented machine. end: the host at home that reaches out to it. Raises: UsageError, CannotEdit,
+    SiteFileError, SeveralErrors, MachineError.
     """
-    add_rented(run.file, request.key, request.address, request.end, {}, b"-")  # what is wrong is said before a key is
+    add_rented(run.file, key, address, end, {}, b"-")  # what is wrong is said before a key is
     keys: dict[str, Value] = {}
     for name in ("public_key", "probe_key", "peer"):
         shared = name == "peer"
-        keys[name] = unkept_key(tunnel_kind("wireguard")) if request.dry_run else ring_of(run).make(shared=shared)
+        keys[name] = unkept_key(tunnel_kind("wireguard")) if dry_run else ring_of(run).make(shared=shared)
     seed = secrets.token_bytes(16)
-    change = add_rented(run.file, request.key, request.address, request.end, keys, seed)
-    return edit_with_keys(run, change, tuple(map(str, keys.values())), dry_run=request.dry_run)
+    change = add_rented(run.file, key, address, end, keys, seed)
+    return edit_with_keys(run, change, tuple(map(str, keys.values())), dry_run=dry_run)
 
 
 def _server_key(run: Run, key: str, kind: TunnelKind, *, dry_run: bool) -> str:
@@ -129,33 +117,29 @@ def _server_key(run: Run, key: str, kind: TunnelKind, *, dry_run: bool) -> str:
     return unkept_key(kind) if dry_run else works_of(kind.name).new_server_key(ring_of(run), run.site, key, run.at)
 
 
-@dataclass(frozen=True)
-class RenewTunnelRequest:
-    """public_key: what the server has now, where it made that itself; None: one is made."""
+def renew(
+    run: Run, key: str, public_key: str | None = None, *, dry_run: bool = False
+) -> tuple[EditDocument, list[HooperError]]:
+    """Another key for a server: all its peers need new files then.
 
-    key: str
-    dry_run: bool = False
-    public_key: str | None = None
-
-
-def renew(run: Run, request: RenewTunnelRequest) -> tuple[EditDocument, list[HooperError]]:
-    """Another key for a server: all its peers need new files then. Raises: UsageError, MachineError, as `edit`."""
-    tunnel = run.site.tunnels[request.key]
-    if tunnel.made_by == "device" and request.public_key is None:
-        return _renew_there(run, request), []
-    made = request.public_key or _server_key(run, request.key, tunnel.of, dry_run=request.dry_run)
-    change = change_tunnel(run.file, request.key, {"public_key": made})
+    public_key: what the server has now, where it made that itself; None: one is made. Raises: UsageError,
+    MachineError, as `edit`.
+    """
+    tunnel = run.site.tunnels[key]
+    if tunnel.made_by == "device" and public_key is None:
+        return _renew_there(run, key, dry_run=dry_run), []
+    made = public_key or _server_key(run, key, tunnel.of, dry_run=dry_run)
+    change = change_tunnel(run.file, key, {"public_key": made})
     change = Edited(change.text, "renewed", change.subject, change.changes, change.follows)
-    done = edit_with_keys(run, change, (made,), dry_run=request.dry_run)
-    if not request.dry_run:
+    done = edit_with_keys(run, change, (made,), dry_run=dry_run)
+    if not dry_run:
         forget(run, (tunnel.public_key,))
     return done
 
 
-def _renew_there(run: Run, request: RenewTunnelRequest) -> EditDocument:
+def _renew_there(run: Run, key: str, *, dry_run: bool) -> EditDocument:
     """What a device made by itself is changed there: each place is named. Raises: MachineError."""
-    key = request.key
-    if wants_secret(run.site.tunnels[key]) and not request.dry_run:
+    if wants_secret(run.site.tunnels[key]) and not dry_run:
         proposed(ring_of(run), key, (), renew=True)
         with run.keeping() as state:
             if state is not None:
@@ -163,43 +147,25 @@ def _renew_there(run: Run, request: RenewTunnelRequest) -> EditDocument:
     made = f"the new secret: `{deeds.MAKE_TUNNEL(key)}` writes it into a file, for you alone"
     first = (made,) if wants_secret(run.site.tunnels[key]) else ()
     return EditDocument(
-        str(run.path), "to be renewed", f"tunnels.{key}", (), (*first, *to_change(run.topology, key)), request.dry_run
+        str(run.path), "to be renewed", f"tunnels.{key}", (), (*first, *to_change(run.topology, key)), dry_run
     )
 
 
-@dataclass(frozen=True)
-class RemoveTunnelRequest:
-    key: str
-    dry_run: bool = False
-
-
-def remove(run: Run, request: RemoveTunnelRequest) -> tuple[EditDocument, list[HooperError]]:
+def remove(run: Run, key: str, *, dry_run: bool = False) -> tuple[EditDocument, list[HooperError]]:
     """Without a tunnel, its peers and all their keys. Raises: as `edit`."""
-    tunnel, peers = run.site.tunnels[request.key], peers_of(run.site, request.key)
-    done = edit(run, EditRequest(lambda file: remove_tunnel(file, request.key), request.dry_run))
-    if not request.dry_run:
-        forget_proposed(ring_of(run), request.key)
+    tunnel, peers = run.site.tunnels[key], peers_of(run.site, key)
+    done = edit(run, lambda file: remove_tunnel(file, key), dry_run=dry_run)
+    if not dry_run:
+        forget_proposed(ring_of(run), key)
         forget(run, (tunnel.public_key, tunnel.probe_key, *(peer.public_key for peer in peers.values())))
         with run.keeping() as state:
             if state is not None:
-                state.tunnelling.forget(peers, [request.key])
-                state.ledger.hear(request.key, ())
+                state.tunnelling.forget(peers, [key])
+                state.ledger.hear(key, ())
     return done
 
 
-def changed(file: SiteFile, key: str, rows: Mapping[str, Value], clear: tuple[str, ...]) -> Edited:
-    """Other values for a tunnel. Raises: UsageError, CannotEdit."""
-    return change_tunnel(file, key, rows, clear)
-
-
 # --- looking
-
-
-@dataclass(frozen=True)
-class TunnelsRequest:
-    """tunnels: only these; empty: all."""
-
-    tunnels: tuple[str, ...] = ()
 
 
 def _endpoint(run: Run, key: str) -> str | None:
@@ -207,12 +173,12 @@ def _endpoint(run: Run, key: str) -> str | None:
     return at(where) if where is not None else None
 
 
-def list_tunnels(run: Run, request: TunnelsRequest) -> tuple[TunnelsDocument, list[HooperError]]:
+def list_tunnels(run: Run) -> tuple[TunnelsDocument, list[HooperError]]:
     """Each tunnel, and whether its server has what it needs."""
     made: dict[str, Made] = {}
     with run.keeping() as state:
         made = state.tunnelling.made() if state is not None else {}
-    rows = [_row(run, key, made.get(key)) for key in request.tunnels or tuple(run.site.tunnels)]
+    rows = [_row(run, key, made.get(key)) for key in run.site.tunnels]
     return TunnelsDocument(tuple(rows)), []
 
 
@@ -247,9 +213,8 @@ def _not_revoked(site: Site, key: str) -> dict[str, Peer]:
     return {name: peer for name, peer in peers_of(site, key).items() if peer.revoked is None}
 
 
-def show(run: Run, request: TunnelsRequest) -> tuple[TunnelDocument, list[HooperError]]:
+def show(run: Run, key: str) -> tuple[TunnelDocument, list[HooperError]]:
     """One tunnel, field by field, as pages ask for it."""
-    (key,) = request.tunnels
     site, tunnel = run.site, run.site.tunnels[key]
     host = site.services[tunnel.service].host
     ours = tunnel.made_by == "hooper"

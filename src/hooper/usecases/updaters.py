@@ -88,9 +88,8 @@ class TryRequest:
     answer: str | None = None
 
 
-def list_updaters(run: Run, request: None = None) -> tuple[UpdatersDocument, list[HooperError]]:
+def list_updaters(run: Run) -> tuple[UpdatersDocument, list[HooperError]]:
     """Raises: StateError."""
-    del request
     from hooper.clock import rfc3339
 
     rows = []

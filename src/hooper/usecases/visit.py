@@ -134,15 +134,6 @@ class Brought:
 # --- at home, before
 
 
-@dataclass(frozen=True)
-class PackRequest:
-    """services: which. lasts: how long it can be used. deadline: seconds for the look at home."""
-
-    services: tuple[str, ...]
-    lasts: timedelta
-    deadline: float
-
-
 @dataclass(frozen=True, slots=True)
 class PackedDocument:
     """`hooper check --pack`. file: that was written; null: it was not yet. expires: until when it can be used.
@@ -157,35 +148,41 @@ class PackedDocument:
     remarks: tuple[str, ...]
 
 
-async def make_pack(run: Run, request: PackRequest) -> tuple[tuple[PackedDocument, bytes], list[HooperError]]:
-    """The file to take along, and what is said of it. Raises: NoNetwork, MachineError: there is no state."""
+async def make_pack(
+    run: Run, services: tuple[str, ...], lasts: timedelta, deadline: float
+) -> tuple[tuple[PackedDocument, bytes], list[HooperError]]:
+    """The file to take along, and what is said of it.
+
+    services: which. lasts: how long it can be used. deadline: seconds for the look at home. Raises: NoNetwork,
+    MachineError: there is no state.
+    """
     if run.state is None:
         raise MachineError("without its state, Hooper would not know the result again", remedy="Mend the state.")
-    wish = Wish(run.topology, request.services, request.deadline, run.given(), base=run.base)
+    wish = Wish(run.topology, services, deadline, run.given(), base=run.base)
     around = await run.here.surroundings()
     if at_home(run.site, around) is not None:
         keep_look(run, await check_services(run.here, wish, memory=run.memory))
-    public = await public_addresses(run.here, run.site, tuple(run.site.lines), wish.known, request.deadline, names=True)
-    keys, remarks = _packed_keys(run, request.services)
+    public = await public_addresses(run.here, run.site, tuple(run.site.lines), wish.known, deadline, names=True)
+    keys, remarks = _packed_keys(run, services)
     pack = Pack(
         form=PACK,
         id=secrets.token_hex(8),
         seal=secrets.token_hex(16),
         made=rfc3339(run.at),
-        expires=rfc3339(run.at + request.lasts),
+        expires=rfc3339(run.at + lasts),
         title=run.site.site.title or "",
-        services=request.services,
+        services=services,
         site=_site_part(run.file),
         public={line: (str(one.address.value), rfc3339(one.address.at or run.at)) for line, one in public.items()
                 if one.address.value is not None},
-        inside=_packed_inside(run, request.services),
+        inside=_packed_inside(run, services),
         keys=keys,
         trust=_trust(run),
     )  # fmt: skip
-    bases = json.dumps({subject: run.basis(subject) for subject in map(service_subject, request.services)})
+    bases = json.dumps({subject: run.basis(subject) for subject in map(service_subject, services)})
     run.state.values.keep(run.at, {f"visit:{pack.id}": f"{pack.seal} {pack.expires} {pack.made} {bases}"})
     told = tuple(f"the probe's key of {key.tunnel}" for key in keys if key.kind == "wireguard")
-    document = PackedDocument(None, pack.expires, request.services, told, remarks)
+    document = PackedDocument(None, pack.expires, services, told, remarks)
     return (document, (json.dumps(plain(pack), indent=1, ensure_ascii=False) + "\n").encode()), []
 
 
@@ -353,15 +350,6 @@ def asks_of(pack: Pack, file: SiteFile) -> Asks:
     return Asks(tuple(names), tuple(sorted(everybody)), words, tuple(servers))
 
 
-@dataclass(frozen=True)
-class VisitRequest:
-    """place: where this is, in the person's words; empty: not told. deadline: seconds for the look."""
-
-    pack: Pack
-    place: str
-    deadline: float
-
-
 @dataclass
 class _PackedMemory:
     """What the inside looked like, as the pack tells it."""
@@ -383,18 +371,21 @@ class _PackedMemory:
         return tuple(one.service for one in self.rows.values() if one.fingerprint == fingerprint)
 
 
-async def visit(run: Run, request: VisitRequest) -> tuple[tuple[CheckDocument, bytes], list[HooperError]]:
+async def visit(
+    run: Run, pack: Pack, place: str, deadline: float
+) -> tuple[tuple[CheckDocument, bytes], list[HooperError]]:
     """Look from here, which is elsewhere; gives the document and the file to bring home.
 
-    Raises: NoNetwork, VisitExpired, UsageError: the pack is damaged.
+    place: where this is, in the person's words; empty: not told. deadline: seconds for the look. Raises: NoNetwork,
+    VisitExpired, UsageError: the pack is damaged.
     """
-    pack, now = request.pack, run.here.clock.now()
+    now = run.here.clock.now()
     if now > read_moment(pack.expires):
         raise VisitExpired(f"this file could be used until {pack.expires}")
-    topology, origin = run.topology, Place("visit", request.place or "elsewhere")
+    topology, origin = run.topology, Place("visit", place or "elsewhere")
     with _trusted(pack) as base:
         wish = Wish(
-            topology, pack.services, request.deadline, run.given(), base=base, origin=origin, heard=run.progress,
+            topology, pack.services, deadline, run.given(), base=base, origin=origin, heard=run.progress,
             public=_public(run, pack), keys=_keys(pack),
             doors=tuple(side_doors(topology, gather(run.file, now.date(), topology).forwards)),
         )  # fmt: skip
