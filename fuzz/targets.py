@@ -11,8 +11,7 @@ from typing import Any
 
 from hooper.errors import MachineError, WireError
 from hooper.net import macos, surroundings, windows
-from hooper.tunnels.openvpn_seen import read_status
-from hooper.tunnels.seen import read_dump
+from hooper.tunnels.seen import read_dump, read_status
 from hooper.wire import (
     ftp,
     gena,

@@ -23,7 +23,7 @@ from hooper.site.edit import (
     set_key,
 )
 from hooper.site.load import parse_site
-from hooper.site.path import Path
+from hooper.site.mistakes import Path
 from hooper.site.positions import comments, layout
 from support.program import BOATHOUSE
 

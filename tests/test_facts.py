@@ -21,10 +21,9 @@ from hypothesis import strategies as st
 from hooper import errors
 from hooper.clock import local, rfc3339
 from hooper.evidence.worlds import Footing, rows
-from hooper.places import Place
+from hooper.places import Place, PlaceWrong, parse_place
 from hooper.secret import SecretRef
 from hooper.site.load import parse_site
-from hooper.site.places import PlaceWrong, parse_place
 from hooper.store.database import MIGRATIONS
 from hooper.store.kept import Condition, Stood
 from hooper.store.path import state_path

@@ -7,7 +7,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from hooper import signs
-from hooper.durations import UNITS, parse_duration, shown_duration
+from hooper.clock import UNITS, parse_duration, shown_duration
 from hooper.planning.answers import problem, questions, text_of, wrong_answer
 from hooper.planning.starting import Start
 from hooper.site.load import parse_site

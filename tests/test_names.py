@@ -23,7 +23,7 @@ from hooper.names.publish import (
 )
 from hooper.net.http import WAIT_AT_MOST_S, WAIT_S, HttpAnswer, retry_after
 from hooper.secret import Secret
-from hooper.site import placeholders
+from hooper.site import updating as placeholders
 from hooper.site.model import Updater
 from support.sites import ONE_BOX, site
 

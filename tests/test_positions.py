@@ -8,7 +8,7 @@ from typing import Any
 from hypothesis import given
 from hypothesis import strategies as st
 
-from hooper.site.path import DEPTH_LIMIT, Path
+from hooper.site.mistakes import DEPTH_LIMIT, Path
 from hooper.site.positions import LineIndex, positions, too_deep
 from support.program import BOATHOUSE
 

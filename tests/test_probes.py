@@ -14,7 +14,7 @@ import anyio
 import pytest
 from anyio.abc import ByteStream
 
-from hooper.check.certificate import read_certificate
+from hooper.check.certificates import read_certificate
 from hooper.check.probes import probe
 from hooper.check.redirects import redirected
 from hooper.check.results import Seen

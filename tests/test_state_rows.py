@@ -18,9 +18,8 @@ from hooper.line.surveyed import Surveyed, recalled
 from hooper.store.database import MIGRATIONS
 from hooper.store.entries import Entered, LiveRule
 from hooper.store.kept import Condition, Heard
-from hooper.store.orders import Started
 from hooper.store.state import State
-from hooper.store.updates import LastUpdate
+from hooper.store.updates import LastUpdate, Started
 from hooper.words.said import quoted
 
 DAMAGED = {

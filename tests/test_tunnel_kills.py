@@ -17,8 +17,7 @@ from cryptography import x509
 from hooper.planning.topology import Topology
 from hooper.site.load import SiteFile, parse_site
 from hooper.tunnels.authority import TunnelAuthority
-from hooper.tunnels.key_text import public_text
-from hooper.tunnels.keys import KeyRing
+from hooper.tunnels.keys import KeyRing, public_text
 from hooper.tunnels.making import works_of
 from hooper.wire import ovpnfile, wgfile
 from hooper.wire.wireguard import public_of

@@ -22,7 +22,7 @@ from hooper.clock import rfc3339
 from hooper.errors import CounterpartError, MachineError, RefusedForSafety, UsageError
 from hooper.files import read_text
 from hooper.net.types import Door
-from hooper.store.orders import Started
+from hooper.store.updates import Started
 from hooper.words.said import NOTHING, say
 
 if TYPE_CHECKING:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import hashlib
+import warnings
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
@@ -11,12 +13,19 @@ from typing import TYPE_CHECKING
 
 from hooper.certs.inspect import judge, load_chain, load_pem, names_of, well_known_roots
 from hooper.certs.problems import ABSENT, EXPIRED, NOT_YET, OTHER_NAME, UNTRUSTED, planned_for
+from hooper.certs.rows import CertificateRow
 from hooper.check.keys import StandInKey
 from hooper.check.named import MISSING
+from hooper.check.probes import probe
 from hooper.check.redirects import redirected
+from hooper.check.results import CertificateSeen, Seen
+from hooper.check.targets import inner_targets
+from hooper.clock import rfc3339
 from hooper.errors import MachineError
 from hooper.files import read_text
-from hooper.words.said import Said, quoted, say
+from hooper.net.types import Door
+from hooper.planning.topology import Topology
+from hooper.words.said import NOTHING, Said, quoted, say
 
 if TYPE_CHECKING:
     from cryptography import x509
@@ -103,3 +112,70 @@ class Judge:
         for code, words in found:
             seen.problems.append(code)
             seen.detail += quoted("; ") + words
+
+
+def note_chain(seen: Seen, chain: tuple[bytes, ...]) -> None:
+    """Write down the certificate that a server has shown. chain: in DER, its own first."""
+    if chain:
+        seen.fingerprint = "sha256:" + hashlib.sha256(chain[0]).hexdigest()
+        seen.certificate = read_certificate(chain[0])
+
+
+def read_certificate(der: bytes) -> CertificateSeen | None:
+    """What a certificate says of itself (RFC 5280); None: it cannot be read."""
+    from cryptography import x509
+
+    try:
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")  # what is odd about it is judged elsewhere
+            certificate = x509.load_der_x509_certificate(der)
+        try:
+            shown = certificate.extensions.get_extension_for_class(x509.SubjectAlternativeName).value
+            names = [
+                *shown.get_values_for_type(x509.DNSName),
+                *(str(address) for address in shown.get_values_for_type(x509.IPAddress)),
+            ]
+        except x509.ExtensionNotFound:
+            names = []
+        return CertificateSeen(
+            certificate.subject.rfc4514_string(),
+            tuple(names),
+            certificate.issuer.rfc4514_string(),
+            rfc3339(certificate.not_valid_before_utc),
+            rfc3339(certificate.not_valid_after_utc),
+        )
+    except Exception:  # devices make certificates that no standard allows; the library fails on them in many ways
+        return None
+
+
+async def watched(here: Door, topology: Topology, certificate: str, deadline: float) -> CertificateRow:
+    """How the certificate stands at the first of its services that shows one. Never raises for the network."""
+    planned = topology.site.certificates[certificate]
+    now = here.clock.now()
+    detail = say("no-service-asked") if not planned.services else NOTHING
+    for target in inner_targets(topology, planned.services):
+        seen = await probe(here, target, deadline)
+        chain = load_chain(seen.chain)
+        if not chain:
+            detail = say("shows-no-certificate", service=target.service, why=seen.detail)
+            continue
+        leaf, roots = chain[0], well_known_roots()
+        problems = {p for name in planned.names for p in judge(chain, name, roots, now, planned=True).problems}
+        return CertificateRow(
+            certificate=certificate,
+            names=planned.names,
+            authority="device",
+            services=planned.services,
+            state="watched",
+            issuer=leaf.issuer.rfc4514_string(),
+            not_after=rfc3339(leaf.not_valid_after_utc),
+            days_left=(leaf.not_valid_after_utc - now).days,
+            chain=None,
+            key=None,
+            ok=not problems,
+            detail=say("shows-certificate-for", service=target.service, names=names_of(leaf))
+            + (say("with-problems", problems=sorted(problems)) if problems else NOTHING),
+        )
+    return CertificateRow(
+        certificate, planned.names, "device", planned.services, "unknown", None, None, None, None, None, False, detail
+    )

@@ -16,7 +16,7 @@ import anyio
 from anyio.abc import ByteStream
 from anyio.streams.tls import TLSAttribute, TLSStream
 
-from hooper.check.certificate import note_chain
+from hooper.check.certificates import note_chain
 from hooper.check.datagrams import datagrams
 from hooper.check.keys import ControlKeys, PinnedKey, StandInKey
 from hooper.check.more_talks import read_until, talk_dns, talk_ftp, talk_smb, talk_vnc

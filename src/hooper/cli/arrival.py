@@ -6,7 +6,7 @@ import sys
 from typing import TYPE_CHECKING
 
 from hooper.cli.common import Session, console
-from hooper.durations import shown_duration
+from hooper.clock import shown_duration
 from hooper.errors import EXIT_NEEDS_A_PERSON, worst
 from hooper.usecases.arrival import ArrivalLine, ArrivalRequest, arrival, came_words
 
@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from collections.abc import Iterable, Mapping
 
     from hooper.addresses import IPAddress
-    from hooper.cli.screen import Screen
+    from hooper.cli.render import Screen
     from hooper.site.load import SiteFile
     from hooper.usecases.temporary import LetIn
 

@@ -9,7 +9,7 @@ from hooper.cli.common import Session, sub_app
 from hooper.errors import EXIT_NEEDS_A_PERSON, worst
 
 if TYPE_CHECKING:
-    from hooper.cli.screen import Screen
+    from hooper.cli.render import Screen
     from hooper.planning.audit import AuditDocument
 
 app = sub_app("What is exposed and should not be.")

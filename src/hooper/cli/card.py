@@ -13,7 +13,7 @@ from hooper.files import write_output
 from hooper.site.words import chosen
 
 if TYPE_CHECKING:
-    from hooper.cli.screen import Screen
+    from hooper.cli.render import Screen
     from hooper.planning.card import CardDocument
 
 app = sub_app("What to type away from home, with a QR code.")

@@ -11,7 +11,7 @@ from hooper.site.words import chosen
 
 if TYPE_CHECKING:
     from hooper.certs.rows import CertificatesDocument
-    from hooper.cli.screen import Screen
+    from hooper.cli.render import Screen
 
 app = sub_app("Certificates: which there are, and getting them.", group=True)
 

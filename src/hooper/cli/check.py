@@ -174,7 +174,7 @@ def _visiting(session: Session, services: tuple[str, ...], files: _Files, *, oth
 
 
 def _reported(session: Session, service: str | None, how: str | None, *, others: bool) -> int:
-    from hooper.usecases.reported import keep_reported
+    from hooper.usecases.brought import keep_reported
 
     if service is None or how is None or not how.strip() or others:
         raise UsageError("--reported SERVICE and --how TEXT go together, and with nothing else", remedy="Give both.")

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
-    from hooper.cli.screen import Screen
+    from hooper.cli.render import Screen
 
 
 def can_draw(text: str, out: Screen) -> bool:

@@ -15,7 +15,7 @@ import typer
 from hooper.cli.common import Session
 from hooper.cli.completing import offer
 from hooper.cli.helping import helped
-from hooper.durations import parse_duration, shown_duration
+from hooper.clock import parse_duration, shown_duration
 from hooper.errors import UsageError
 from hooper.secret import allow_shared_files
 from hooper.words.data import data

@@ -30,7 +30,7 @@ from hooper.secret import redact, secrets_in_use
 from hooper.visible import Lines, shown, shown_lines
 
 if TYPE_CHECKING:
-    from hooper.cli.screen import Screen
+    from hooper.cli.render import Screen
     from hooper.masking import Mask
     from hooper.site.load import SiteFile
     from hooper.usecases.run import Run
@@ -343,7 +343,7 @@ def run_async(work: Callable[..., Awaitable[T]], *arguments: Any) -> T:
 
 def console(*, stderr: bool = False, plain: bool = False) -> Screen:
     """What text is drawn on."""
-    from hooper.cli.screen import Screen
+    from hooper.cli.render import Screen
 
     return Screen(stderr=stderr, plain=plain)
 

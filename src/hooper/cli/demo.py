@@ -16,7 +16,7 @@ from hooper.files import machine_error
 from hooper.jsonform import each_text
 
 if TYPE_CHECKING:
-    from hooper.cli.screen import Screen
+    from hooper.cli.render import Screen
     from hooper.usecases.demo import Scene
 
 NEXT = """\

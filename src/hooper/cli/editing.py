@@ -3,17 +3,20 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Collection
+from datetime import date
 from typing import TYPE_CHECKING
 
 from hooper.cli.common import Session
 from hooper.errors import HooperError, SeveralErrors, SiteFileError, UsageError, flatten
 
 if TYPE_CHECKING:
-    from hooper.cli.screen import Screen
+    from hooper.cli.render import Screen
     from hooper.planning.documents import EditDocument
     from hooper.planning.edits import Edited
     from hooper.site.load import SiteFile
+    from hooper.usecases.edits import Acceptance
+    from hooper.usecases.run import RisksTaken
 
 
 def finish(session: Session, file: SiteFile, edit: Callable[[SiteFile], Edited]) -> int:
@@ -81,3 +84,30 @@ def port_value(option: str, text: str | None) -> int | str | None:
     if not text.replace("-", "").isdigit() or text.count("-") != 1:
         raise UsageError(f"{option} {text!r} is not a port", remedy="Give a number, or a range such as 5000-5010.")
     return text
+
+
+def acceptance(
+    reasons: Collection[str] | None, until: str | None, services: Collection[str], *, dry_run: bool = False
+) -> Acceptance:
+    """What the options say. Raises: UsageError."""
+    from hooper.usecases.edits import Acceptance
+
+    if not reasons and until is not None:
+        raise UsageError("--until says nothing without --accept", remedy="Give --accept REASON, or leave it out.")
+    return Acceptance(tuple(reasons or ()), _date(until) if until is not None else None, services, dry_run)
+
+
+def taken(session: Session, accepted: RisksTaken) -> None:
+    """Say what was accepted."""
+    if not accepted.risks:
+        session.note("Nothing is kept back, so nothing was accepted.")
+    for key, code in accepted.risks if not session.dry_run else ():
+        end, reason = accepted.until, accepted.reasons[key]
+        session.note(f"Accepted for {key} until {end}: {code} ({reason}); it stands in {session.site_path}.")
+
+
+def _date(text: str) -> date:
+    try:
+        return date.fromisoformat(text)
+    except ValueError:
+        raise UsageError(f"--until {text!r} is not a date", remedy="Write it like 2027-03-31.") from None

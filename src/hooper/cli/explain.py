@@ -8,7 +8,7 @@ from hooper.cli.command import command
 from hooper.cli.common import Session, sub_app
 
 if TYPE_CHECKING:
-    from hooper.cli.screen import Screen
+    from hooper.cli.render import Screen
     from hooper.usecases.explaining import ExplainDocument
 
 app = sub_app("What a finding, a cause or a problem means, by its code.")

@@ -12,15 +12,14 @@ from typing import TYPE_CHECKING, get_args
 from hooper.cli.command import command, within
 from hooper.cli.common import Session, sub_app
 from hooper.cli.status import MARKS
-from hooper.clock import local
-from hooper.durations import shown_duration
+from hooper.clock import local, shown_duration
 from hooper.errors import UsageError
 from hooper.site.words import chosen
 from hooper.store.kept import Subject
 from hooper.visible import shown
 
 if TYPE_CHECKING:
-    from hooper.cli.screen import Screen
+    from hooper.cli.render import Screen
     from hooper.usecases.history import HistoryDocument
 
 app = sub_app("What happened: changes, outages with their cause, how often it was looked.")

@@ -12,10 +12,10 @@ from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 from hooper.site.words import chosen
 
 if TYPE_CHECKING:
-    from hooper.cli.screen import Screen
+    from hooper.cli.render import Screen
     from hooper.line.neighbours import FindDocument
     from hooper.planning.documents import HostListDocument, SuggestDocument
-    from hooper.usecases.knowing import KnownDocument
+    from hooper.usecases.hosts import KnownDocument
 
 app = sub_app("The devices: list, find, add, change, remove, tick off, free addresses.", group=True)
 
@@ -121,7 +121,7 @@ def know(session: Session, host: str) -> int:
     By these a later check tells it from another device. Say so here when you have set it up anew. Of what shows only a
     page, a line of your own proves it: write one on its page, and name it as the service's `expect`.
     """
-    from hooper.usecases.knowing import know as look
+    from hooper.usecases.hosts import know as look
 
     file = session.read_site()
     (key,) = chosen([host], file.site.devices, "host")

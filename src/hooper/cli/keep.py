@@ -12,13 +12,13 @@ import typer
 from hooper.cli.command import command
 from hooper.cli.common import Session, run_async
 from hooper.cli.helping import GuessingGroup
-from hooper.durations import shown_duration
+from hooper.clock import shown_duration
 from hooper.errors import HooperError
 from hooper.report.units import SYSTEMS
 from hooper.site.words import chosen
 
 if TYPE_CHECKING:
-    from hooper.cli.screen import Screen
+    from hooper.cli.render import Screen
     from hooper.usecases.keeplines import KeepLine
     from hooper.usecases.noticing import NoticesDocument
 

@@ -10,10 +10,9 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 from hooper.cli.command import command
 from hooper.cli.common import Session, run_async, sub_app
-from hooper.cli.lab_phone import register_phone
-from hooper.cli.lab_tunnel import register
+from hooper.cli.lab_phone import register, register_phone
 from hooper.cli.spelling import spelled
-from hooper.durations import shown_duration
+from hooper.clock import shown_duration
 from hooper.environment import leave_lab
 from hooper.errors import UsageError
 from hooper.files import machine_error, read_whole
@@ -22,7 +21,7 @@ from hooper.ports import ports_text
 from hooper.site.words import chosen
 
 if TYPE_CHECKING:
-    from hooper.cli.screen import Screen
+    from hooper.cli.render import Screen
     from hooper.lab.answers import (
         LabDocument,
         LabFaultsDocument,

@@ -13,7 +13,7 @@ if TYPE_CHECKING:
     from collections.abc import Iterable
 
     from hooper.addresses import IPAddress
-    from hooper.cli.screen import Screen
+    from hooper.cli.render import Screen
     from hooper.comparison import Comparison
     from hooper.places import Place
     from hooper.planning.values import Finding
@@ -22,8 +22,8 @@ if TYPE_CHECKING:
 
 def parse_origin(text: str, proxy_password: str | None) -> Place:
     """Read --from. Raises: UsageError; a password in it is never repeated."""
-    from hooper.site.places import PlaceWrong
-    from hooper.site.places import parse_place as parse
+    from hooper.places import PlaceWrong
+    from hooper.places import parse_place as parse
 
     try:
         origin = parse(text)

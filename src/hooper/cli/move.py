@@ -13,7 +13,7 @@ from hooper.cli.common import Session, sub_app
 from hooper.errors import RefusedForSafety, UsageError
 
 if TYPE_CHECKING:
-    from hooper.cli.screen import Screen
+    from hooper.cli.render import Screen
     from hooper.usecases.moving import MovedDocument
 
 app = sub_app("Take a site with its state and keys to another computer or folder.")

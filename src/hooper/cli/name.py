@@ -13,7 +13,7 @@ from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 from hooper.site.words import chosen
 
 if TYPE_CHECKING:
-    from hooper.cli.screen import Screen
+    from hooper.cli.render import Screen
     from hooper.names.rows import NamesDocument
     from hooper.site.load import SiteFile
     from hooper.usecases.updaters import TryDocument

@@ -15,7 +15,7 @@ from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 from hooper.site.words import chosen
 
 if TYPE_CHECKING:
-    from hooper.cli.screen import Screen
+    from hooper.cli.render import Screen
     from hooper.planning.documents import EditDocument
     from hooper.site.model import Site
     from hooper.tunnels.rows import HandedDocument, PeersDocument

@@ -17,7 +17,7 @@ from hooper.site.references import made_gateways
 from hooper.visible import shown_lines
 
 if TYPE_CHECKING:
-    from hooper.cli.screen import Screen
+    from hooper.cli.render import Screen
     from hooper.planning.topology import Topology
     from hooper.planning.values import PageUnderstood
     from hooper.site.model import Site

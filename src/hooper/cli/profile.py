@@ -13,7 +13,7 @@ from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
-    from hooper.cli.screen import Screen
+    from hooper.cli.render import Screen
     from hooper.tunnels.rows import MendedDocument, ProfileFinding, ProfilesDocument
 
 app = sub_app("A profile that some device exported: what is wrong in it, mended.", group=True)

@@ -8,11 +8,10 @@ from typing import TYPE_CHECKING
 
 from hooper.cli.command import command, within
 from hooper.cli.common import Session, sub_app
-from hooper.clock import DAY, local
-from hooper.durations import shown_duration
+from hooper.clock import DAY, local, shown_duration
 
 if TYPE_CHECKING:
-    from hooper.cli.screen import Screen
+    from hooper.cli.render import Screen
     from hooper.usecases.history import WholePast
     from hooper.usecases.reporting import ReportDocument
 

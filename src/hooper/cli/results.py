@@ -9,8 +9,7 @@ from hooper.cli.looking import differing
 
 if TYPE_CHECKING:
     from hooper.check.results import CheckDocument, Result
-    from hooper.cli.render import Grid
-    from hooper.cli.screen import Screen
+    from hooper.cli.render import Grid, Screen
 
 VERDICT_STYLE = {
     "answered": "green",

@@ -5,18 +5,17 @@ from __future__ import annotations
 from functools import partial
 from typing import TYPE_CHECKING
 
-from hooper.cli.accepting import acceptance, taken
 from hooper.cli.command import DRY_RUN, command, within
 from hooper.cli.common import Done, Session, sub_app
+from hooper.cli.editing import acceptance, taken
 from hooper.cli.looking import numbers
-from hooper.clock import local
-from hooper.durations import shown_duration
+from hooper.clock import local, shown_duration
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 from hooper.planning.values import EVERYTHING
 from hooper.site.words import chosen
 
 if TYPE_CHECKING:
-    from hooper.cli.screen import Screen
+    from hooper.cli.render import Screen
     from hooper.gateways.tables import RouterChangesDocument, RouterListDocument, RuleChange
 
 app = sub_app("The routers' own tables: look, put the plan there, take it back.", group=True)

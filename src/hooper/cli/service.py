@@ -11,7 +11,7 @@ from hooper.errors import UsageError
 from hooper.site.words import chosen
 
 if TYPE_CHECKING:
-    from hooper.cli.screen import Screen
+    from hooper.cli.render import Screen
     from hooper.planning.documents import ServiceListDocument
 
 app = sub_app("What the devices offer: list, add, change, remove.", group=True)

@@ -11,7 +11,7 @@ from hooper.report import words
 from hooper.report.sheets import hosts_lines
 
 if TYPE_CHECKING:
-    from hooper.cli.screen import Screen
+    from hooper.cli.render import Screen
     from hooper.planning.documents import DeviceSheet, Letter, Sheet, WorksheetDocument
     from hooper.site.model import Site
 

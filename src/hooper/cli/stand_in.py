@@ -9,12 +9,12 @@ from hooper.cli.arrival import show_rules
 from hooper.cli.command import command, within
 from hooper.cli.common import Session, console, sub_app
 from hooper.cli.looking import parse_origin, parse_public
-from hooper.durations import shown_duration
+from hooper.clock import shown_duration
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 from hooper.site.words import chosen
 
 if TYPE_CHECKING:
-    from hooper.cli.screen import Screen
+    from hooper.cli.render import Screen
     from hooper.places import Place
     from hooper.usecases.standing_in import StandInLine
 

@@ -11,13 +11,11 @@ from typing import TYPE_CHECKING
 
 from hooper.cli.command import command
 from hooper.cli.common import Session, sub_app
-from hooper.clock import SystemClock, read_moment
-from hooper.durations import shown_duration
+from hooper.clock import SystemClock, read_moment, shown_duration
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 
 if TYPE_CHECKING:
-    from hooper.cli.render import Grid
-    from hooper.cli.screen import Screen
+    from hooper.cli.render import Grid, Screen
     from hooper.usecases.status import StatusDocument, StatusRow
 
 app = sub_app("The one screen: how everything stands, and what needs a person.")

@@ -17,7 +17,6 @@ from hooper.cli.looking import (
     parse_wan,
     read_address,
 )
-from hooper.cli.ports_in import measure_ports
 from hooper.errors import EXIT_NEEDS_A_PERSON, SiteFileError, UsageError, worst
 
 if TYPE_CHECKING:
@@ -25,11 +24,13 @@ if TYPE_CHECKING:
 
     from hooper.addresses import IPAddress
     from hooper.check.between import Between
-    from hooper.cli.screen import Screen
+    from hooper.cli.render import Screen
     from hooper.line.judging import Missing
+    from hooper.places import Place
     from hooper.planning.ways import WayIn
     from hooper.site.load import SiteFile
     from hooper.site.model import Site
+    from hooper.usecases.ports_in import PortsInDocument
     from hooper.usecases.survey import SurveyDocument
 
 OPENINGS = {"the", "this", "all", "nobody", "so", "where", "two"}
@@ -98,7 +99,7 @@ def _told_by_pages(session: Session, given: list[str], site: Site) -> dict[str, 
     from hooper.cli.plan import render_page
     from hooper.files import read_text
     from hooper.planning.pages import understood
-    from hooper.usecases.page_reading import AnyPage, reader_of
+    from hooper.usecases.plan import AnyPage, reader_of
 
     told: dict[str, str] = {}
     for gateway, name in parse_pairs("--page", given, site).items():
@@ -258,3 +259,51 @@ def _next(session: Session, document: SurveyDocument) -> None:
         )
     elif document.can_forward is None:
         session.note("\nNext: look at the pair marked ≠ or ?, and read that number again.")
+
+
+SIGN = {True: "✓", False: "✗", None: "?"}
+
+
+def measure_ports(
+    session: Session, origin: Place, ports: list[str], public: list[str], *, save: bool, entered: bool
+) -> int:
+    """Which ports come in, and what is written of it."""
+    from hooper.usecases.ports_in import ports_in
+
+    asked = tuple(_port(text) for text in ports)
+    file = session.read_site()
+    given = parse_public(public, file.site)
+    how = {"save": save, "entered": entered, "dry_run": session.dry_run}
+    done = session.look(lambda run: ports_in(run, origin, asked, given, session.deadline, **how), file)
+    document = done.document
+    code = session.show(document, _render, errors=done.trouble)
+    for written in document.saved:
+        verb = "Would be written" if session.dry_run else "Written"
+        session.note(f"{verb} to {session.site_path}: {written.key} = {written.after}")
+    if save and not document.saved:
+        session.note("Nothing to write: the site file says so already, or it could not be told.")
+    elif not save and any(row.let_in is False for row in document.ports):
+        session.next("write-down-what", ("survey", "--ports", "--from", str(origin), "--save"))
+    return worst([code, 0 if any(row.let_in for row in document.ports) else EXIT_NEEDS_A_PERSON])
+
+
+def _port(text: str) -> tuple[str, int]:
+    kind, _, number = text.strip().partition(" ")
+    if kind not in ("tcp", "udp") or not number.isascii() or not number.isdigit() or not 1 <= int(number) <= 65535:
+        raise UsageError(f"--port {text!r} is no port", remedy="Write it like 'tcp 443' or 'udp 51820'.")
+    return kind, int(number)
+
+
+def _render(document: PortsInDocument, out: Screen) -> None:
+    from hooper.cli.render import heading, indented, table
+
+    let = sum(row.let_in is True for row in document.ports)
+    kept = sum(row.let_in is False for row in document.ports)
+    told = f"{let} come in, {kept} do not, {len(document.ports) - let - kept} not told"
+    heading(out, f"Ports of {document.line}, tried at {document.address} from {document.from_.name}: {told}.")
+    drawn = table("", "port", "", prose=("",))
+    for row in document.ports:
+        drawn.add_row(SIGN[row.let_in], f"{row.transport} {row.port}", row.why)
+    out.print(drawn)
+    for remark in document.remarks:
+        indented(out, remark, left=0)

@@ -17,7 +17,7 @@ from hooper.site.words import chosen
 if TYPE_CHECKING:
     from collections.abc import Callable
 
-    from hooper.cli.screen import Screen
+    from hooper.cli.render import Screen
     from hooper.planning.documents import EditDocument
     from hooper.site.load import SiteFile
     from hooper.tunnels.rows import MadeDocument, SeenDocument, TunnelDocument, TunnelsDocument
@@ -137,7 +137,7 @@ def rent(session: Session, tunnel: str, address: str | None = None, host: str | 
 
 def _host_key(session: Session, file: SiteFile, host: str | None, service: str | None) -> dict[str, str]:
     """The host key of an SSH server, as it is seen from here; empty: it is not, which is said."""
-    from hooper.usecases.host_keys import host_key
+    from hooper.usecases.hosts import host_key
 
     site = file.site
     if service is None and host is None:
@@ -193,7 +193,7 @@ def renew(session: Session, tunnel: str) -> int:
     (key,) = chosen([tunnel], file.site.tunnels, "tunnel")
     entry, public = file.site.tunnels[key], None
     if entry.of.seen_key:
-        from hooper.usecases.host_keys import host_key
+        from hooper.usecases.hosts import host_key
 
         service = file.site.services[entry.service]
         address, port = file.site.devices[service.host].address, service.used_ports.first

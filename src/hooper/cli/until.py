@@ -7,7 +7,7 @@ from contextlib import ExitStack
 from typing import TYPE_CHECKING
 
 from hooper.cli.common import Session, console
-from hooper.durations import shown_duration
+from hooper.clock import shown_duration
 from hooper.errors import EXIT_NEEDS_A_PERSON, worst
 from hooper.usecases.until import UntilLine, UntilRequest, until, waits_for
 

@@ -13,7 +13,7 @@ from hooper.errors import UsageError
 from hooper.site.updating import FORMS
 
 if TYPE_CHECKING:
-    from hooper.cli.screen import Screen
+    from hooper.cli.render import Screen
     from hooper.usecases.updaters import UpdatersDocument
 
 app = sub_app("Who is told of new addresses: providers, name servers, commands.", group=True)

@@ -15,7 +15,7 @@ from hooper.files import write_output
 from hooper.visible import shown
 
 if TYPE_CHECKING:
-    from hooper.cli.screen import Screen
+    from hooper.cli.render import Screen
     from hooper.usecases.visit import Asks, PackedDocument
 
 

@@ -21,7 +21,7 @@ from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 from hooper.site.words import chosen
 
 if TYPE_CHECKING:
-    from hooper.cli.screen import Screen
+    from hooper.cli.render import Screen
     from hooper.site.model import Site
     from hooper.why.case import WhyDocument
     from hooper.why.questions import SiteQuestion

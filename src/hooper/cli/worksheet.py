@@ -6,9 +6,9 @@ from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from hooper.cli.accepting import acceptance, taken
 from hooper.cli.command import command
 from hooper.cli.common import Done, Session, sub_app
+from hooper.cli.editing import acceptance, taken
 from hooper.cli.spelling import spelled
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 from hooper.files import MADE_BY
@@ -17,7 +17,7 @@ from hooper.site.words import chosen
 from hooper.visible import shown_lines
 
 if TYPE_CHECKING:
-    from hooper.cli.screen import Screen
+    from hooper.cli.render import Screen
     from hooper.planning.topology import Topology
     from hooper.usecases.run import Run
     from hooper.usecases.worksheet import WorksheetRequest

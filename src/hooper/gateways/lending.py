@@ -10,15 +10,13 @@ from dataclasses import dataclass
 from datetime import timedelta
 
 from hooper import deeds
-from hooper.clock import Clock
-from hooper.durations import shown_duration
+from hooper.clock import Clock, shown_duration
 from hooper.errors import CounterpartError, HooperError, NeedsAPerson, NoAnswer
 from hooper.gateways.driver import Driver, RouterRefuses
 from hooper.gateways.rules import is_ours
 from hooper.net.types import ConnectFailed
 from hooper.store.entries import Lent, LiveRule
-from hooper.store.journal import Journal
-from hooper.store.lent import LentRules
+from hooper.store.journal import Journal, LentRules
 
 LENT_S = 120  # seconds that such a rule lasts by itself, so that it ends even where nobody can tidy up
 RENEWED_EVERY = LENT_S / 3

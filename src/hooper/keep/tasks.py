@@ -21,6 +21,7 @@ from hooper.planning.openers import driven_gateways
 from hooper.site.model import Keep, Site
 from hooper.store.kept import Condition, Stood
 from hooper.usecases.certificates import CertificatesRequest, keep_certificates
+from hooper.usecases.check import WatchRequest, watch_services
 from hooper.usecases.condition_kinds import GONE, meant_by, standing
 from hooper.usecases.conditions import keep_conditions
 from hooper.usecases.names import NamesRequest, look_at_line, update_names
@@ -29,7 +30,6 @@ from hooper.usecases.routers import RouterRequest, open_rules
 from hooper.usecases.run import Run
 from hooper.usecases.status import CHECK
 from hooper.usecases.tunnel_conditions import watch_tunnels
-from hooper.usecases.watching import WatchRequest, watch_services
 from hooper.words.said import say
 
 # events that wake tasks

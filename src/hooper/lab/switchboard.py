@@ -22,8 +22,7 @@ from hooper.errors import HooperError, MachineError, UsageError, WireError
 from hooper.lab import boathouse
 from hooper.lab.faults import FAULTS, Breakages
 from hooper.lab.gate import OWN_DUMP
-from hooper.lab.hands import HANDS
-from hooper.lab.happenings import HAPPENINGS, Happenings
+from hooper.lab.happenings import HANDS, HAPPENINGS, Happenings
 from hooper.lab.identity import context_of
 from hooper.lab.lines import LineSetter, Shape
 from hooper.lab.pipe import GONE, splice

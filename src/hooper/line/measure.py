@@ -16,10 +16,10 @@ from hooper.addresses import IPAddress, classify
 from hooper.errors import HooperError, LabGone, WireError
 from hooper.line.facts import BoxSaid, LineFacts, Measured, NatBehaviour
 from hooper.line.ground import Ground, Job, stand
+from hooper.line.lookup import Resolving
 from hooper.line.nat import nat_behaviour
 from hooper.line.path import Path
 from hooper.line.public import on_interface
-from hooper.line.resolvers import Resolving
 from hooper.line.routers import RoutersSay
 from hooper.line.seen import SeenOutside
 from hooper.line.sources import Given, PublicAddress, candidates, choose

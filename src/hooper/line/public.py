@@ -8,7 +8,7 @@ import anyio
 
 from hooper.addresses import IPAddress
 from hooper.errors import HooperError
-from hooper.gateways.telling import wan_told
+from hooper.gateways.asking import wan_told
 from hooper.line.echo import echoed
 from hooper.line.facts import Hops
 from hooper.line.hops import trace, without_way

@@ -13,7 +13,7 @@ from urllib.parse import quote, quote_plus
 from hooper.errors import CounterpartError, MachineError
 from hooper.net.types import Door
 from hooper.secret import Secret, excerpt, keep_out_of_output
-from hooper.site import placeholders
+from hooper.site import updating as placeholders
 
 if TYPE_CHECKING:
     from hooper.net.http import HttpAnswer

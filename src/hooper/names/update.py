@@ -14,8 +14,7 @@ import anyio
 
 from hooper import deeds
 from hooper.addresses import classify
-from hooper.clock import rfc3339
-from hooper.durations import shown_duration
+from hooper.clock import rfc3339, shown_duration
 from hooper.errors import HooperError, MachineError
 from hooper.line.public import public_addresses
 from hooper.line.sources import Given, PublicAddress

@@ -18,8 +18,8 @@ from hooper.planning.values import Plan
 from hooper.ports import ports_text
 from hooper.site.edit import Value, add_entry, add_keys, add_table, remove_key, remove_table, set_key
 from hooper.site.load import SiteFile, parse_site
+from hooper.site.mistakes import Path
 from hooper.site.model import READY_ITEMS
-from hooper.site.path import Path
 from hooper.site.words import guess
 from hooper.words.catalogue import meanings
 

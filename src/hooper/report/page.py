@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from hooper.durations import shown_duration
+from hooper.clock import shown_duration
 from hooper.report.figures import Drawn, NoFigures, as_svg_text, available, figures
 from hooper.report.sheets import templates
 from hooper.words.said import state_words

@@ -14,7 +14,7 @@ from datetime import date
 from typing import Any
 
 from hooper.errors import UsageError
-from hooper.site.path import Path
+from hooper.site.mistakes import Path
 from hooper.site.positions import Header, Layout, Pair, comments, layout
 
 Value = str | bool | int | date | Sequence["Value"] | Mapping[str, "Value"]

@@ -1,12 +1,13 @@
-"""A mistake in the site file, and the one that is made most."""
+"""Where something stands in the site file, and the mistake that is made most."""
 
 from __future__ import annotations
 
 from collections.abc import Mapping
 
-from hooper.site.path import Path
 from hooper.site.words import nearest
 
+Path = tuple[str | int, ...]  # of a value: its keys from the outermost table on, and the places in lists
+DEPTH_LIMIT = 64  # nested brackets, or parts of one dotted key; a site file needs 5
 Mistake = tuple[Path, str, str]  # path, message, remedy
 
 

@@ -11,7 +11,7 @@ import tomllib
 from bisect import bisect_right
 from dataclasses import dataclass
 
-from hooper.site.path import DEPTH_LIMIT, Path
+from hooper.site.mistakes import DEPTH_LIMIT, Path
 
 _BLANK = re.compile(r"(?:[ \t\r\n]|#[^\n]*)*")
 _SPACE = re.compile(r"[ \t]*")

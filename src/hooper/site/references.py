@@ -11,11 +11,10 @@ from itertools import chain, islice
 from typing import NamedTuple
 
 from hooper.dnsnames import base, is_wildcard, stands_for
-from hooper.site import placeholders
+from hooper.site import updating as placeholders
 from hooper.site.fields import CONTROLS
-from hooper.site.mistakes import Mistake, unknown
+from hooper.site.mistakes import Mistake, Path, unknown
 from hooper.site.model import Gateway, Host, Name, Site, Updater, UpdaterRequest
-from hooper.site.path import Path
 from hooper.site.tunnel_references import tunnel_mistakes
 from hooper.site.updating import FORMS
 from hooper.site.words import nearest

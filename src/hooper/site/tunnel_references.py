@@ -7,8 +7,7 @@ from ipaddress import IPv4Network, IPv6Network
 from typing import TYPE_CHECKING
 
 from hooper.addresses import parse_network
-from hooper.site.mistakes import Mistake, unknown
-from hooper.site.path import Path
+from hooper.site.mistakes import Mistake, Path, unknown
 from hooper.site.tunnel_fields import key_form
 from hooper.site.tunnel_kinds import OWN
 from hooper.site.words import nearest

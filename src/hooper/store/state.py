@@ -13,14 +13,10 @@ from hooper.store.database import Database
 
 if TYPE_CHECKING:
     from hooper.store.history import History
-    from hooper.store.journal import Journal
+    from hooper.store.journal import Journal, LentRules
     from hooper.store.ledger import Ledger
-    from hooper.store.lent import LentRules
-    from hooper.store.orders import Orders
     from hooper.store.tunnelling import Tunnelling
-    from hooper.store.turns import Turns
-    from hooper.store.updates import Updates
-    from hooper.store.values import Values
+    from hooper.store.updates import Orders, Turns, Updates, Values
 
 
 class State:
@@ -42,7 +38,7 @@ class State:
 
     @cached_property
     def values(self) -> Values:
-        from hooper.store.values import Values
+        from hooper.store.updates import Values
 
         return Values(self._database)
 
@@ -54,7 +50,7 @@ class State:
 
     @cached_property
     def lent(self) -> LentRules:
-        from hooper.store.lent import LentRules
+        from hooper.store.journal import LentRules
 
         return LentRules(self._database)
 
@@ -66,7 +62,7 @@ class State:
 
     @cached_property
     def orders(self) -> Orders:
-        from hooper.store.orders import Orders
+        from hooper.store.updates import Orders
 
         return Orders(self._database)
 
@@ -78,7 +74,7 @@ class State:
 
     @cached_property
     def turns(self) -> Turns:
-        from hooper.store.turns import Turns
+        from hooper.store.updates import Turns
 
         return Turns(self._database)
 

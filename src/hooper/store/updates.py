@@ -1,14 +1,20 @@
-"""What came of the last update of each name."""
+"""What came of the last update of each name; accounts and orders of certificates; where each task of a keeper stands;
+what a state keeps of itself by name.
+"""
 
 from __future__ import annotations
 
+import json
+from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any, Literal
 
 from hooper.clock import later, read_moment, rfc3339
+from hooper.jsonform import read_as
 from hooper.secret import redact
 from hooper.store.database import Database
+from hooper.store.kept import Turn
 
 
 @dataclass(frozen=True, slots=True)
@@ -58,3 +64,103 @@ def _last(row: tuple[Any, ...]) -> LastUpdate:
         raise ValueError(f"no such outcome: {outcome!r}")
     until = read_moment(not_before) if not_before else None
     return LastUpdate(value, read_moment(at), outcome, said, until, mark, int(failures), bool(shown))
+
+
+@dataclass(frozen=True)
+class Started:
+    """An order that is under way. url: None while the authority has not given one."""
+
+    directory: str
+    url: str | None
+    names: tuple[str, ...]
+
+
+class Orders:
+    def __init__(self, database: Database) -> None:
+        self._db = database
+
+    def account(self, directory: str) -> str | None:
+        """The URL of our account at an authority. Raises: StateError."""
+        row = self._db.row("SELECT url FROM accounts WHERE directory = ?", directory)
+        return str(row[0]) if row else None
+
+    def save_account(self, directory: str, url: str) -> None:
+        """Raises: StateError."""
+        self._db.write("INSERT OR REPLACE INTO accounts VALUES (?, ?)", directory, url)
+
+    def started(self, certificate: str) -> Started | None:
+        """The order for a certificate that has not come to its end. Raises: StateError."""
+
+        def read(row: tuple[Any, ...]) -> Started:
+            return Started(row[0], row[1], read_as(tuple[str, ...], json.loads(row[2])))
+
+        question = "SELECT directory, url, names FROM orders WHERE certificate = ?"
+        return next(iter(self._db.readable("orders", question, read, certificate)), None)
+
+    def save_started(self, certificate: str, started: Started | None, at: datetime) -> None:
+        """Keep an order that is under way; None: there is none any more. Raises: StateError."""
+        if started is None:
+            self._db.write("DELETE FROM orders WHERE certificate = ?", certificate)
+            return
+        row = (certificate, started.directory, started.url, json.dumps(started.names), rfc3339(at))
+        self._db.write("INSERT OR REPLACE INTO orders VALUES (?, ?, ?, ?, ?)", *row)
+
+    def texts(self) -> list[tuple[str, str]]:
+        """The proofs, by name and text, whose TXT records may still be published. Raises: StateError."""
+        return [(name, text) for name, text in self._db.rows("SELECT name, text FROM texts")]
+
+    def save_text(self, name: str, text: str, *, there: bool) -> None:
+        """Keep, or forget, that a TXT record is published. Raises: StateError."""
+        if there:
+            self._db.write("INSERT OR REPLACE INTO texts VALUES (?, ?)", name, text)
+        else:
+            self._db.write("DELETE FROM texts WHERE name = ? AND text = ?", name, text)
+
+
+class Turns:
+    def __init__(self, database: Database) -> None:
+        self._db = database
+
+    def all(self) -> dict[str, Turn]:
+        """The turns by their tasks. Raises: StateError."""
+
+        def read(row: tuple[Any, ...]) -> tuple[str, Turn]:
+            task, due, last, failures, hold, runs = row
+            moments = [read_moment(text) if text is not None else None for text in (due, last, hold)]
+            return task, Turn(moments[0], moments[1], int(failures), moments[2], int(runs))
+
+        return dict(self._db.readable("turns", "SELECT task, due, last, failures, hold, runs FROM turns", read))
+
+    def save(self, turns: Mapping[str, Turn]) -> None:
+        """Keep the turns of these tasks, and of no others. Raises: StateError."""
+
+        def text(moment: datetime | None) -> str | None:
+            return rfc3339(moment) if moment is not None else None
+
+        rows = [
+            (task, text(turn.due), text(turn.last), turn.failures, text(turn.hold), turn.runs)
+            for task, turn in turns.items()
+        ]
+        with self._db.writing():
+            self._db.many("DELETE FROM turns", [()])
+            self._db.many("INSERT OR REPLACE INTO turns VALUES (?, ?, ?, ?, ?, ?)", rows)
+
+
+class Values:
+    def __init__(self, database: Database) -> None:
+        self._db = database
+
+    def keep(self, at: datetime, values: Mapping[str, str]) -> None:
+        """Keys: visit:ID, site-file, site-mark. Raises: StateError."""
+        with self._db.writing():
+            rows = [(key, value, rfc3339(at)) for key, value in values.items()]
+            self._db.many("INSERT OR REPLACE INTO told VALUES (?, ?, ?)", rows)
+
+    def forget(self, key: str) -> None:
+        """Raises: StateError."""
+        self._db.write("DELETE FROM told WHERE key = ?", key)
+
+    def value(self, key: str) -> str | None:
+        """None: there is none. Raises: StateError."""
+        row = self._db.row("SELECT value FROM told WHERE key = ?", key)
+        return str(row[0]) if row is not None else None

@@ -5,14 +5,18 @@ Secrets are put in by whoever has them; without them, a field says where they st
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+import secrets
+from collections.abc import Iterable, Iterator, Mapping
 from typing import TYPE_CHECKING
 
 from hooper import deeds
+from hooper.files import machine_error, make_folder, read_text, write_atomically
 from hooper.planning.access import interface_name, mtu_of, peer_addresses, server_addresses
 from hooper.planning.local_ports import forwards_of
 from hooper.planning.tunnel_edits import LOGIN
 from hooper.planning.typed import typed
+from hooper.secret import keep_out_of_output
+from hooper.tunnels.keys import KeyRing
 from hooper.tunnels.rows import Field
 
 if TYPE_CHECKING:
@@ -110,3 +114,42 @@ def peer_of_ssh(site: Site, key: str, peer: Peer) -> Iterator[Field]:
     """What a server of SSH knows of a peer."""
     yield Field("public key", peer.public_key or f"none: `{deeds.RENEW_PEER(key)}` makes one")
     yield Field("ports on its device", ", ".join(f"{one.local} ({one.service})" for one in forwards_of(site, key)))
+
+
+SIGNS = "abcdefghijkmnpqrstuvwxyz23456789"  # none of them is taken for another, on any keyboard
+GROUPS, EACH = 5, 5  # 25 signs of 32: 125 bits
+
+
+def new_secret() -> str:
+    """One that can be typed: groups of letters and digits, 125 bits by chance (RFC 4086)."""
+    return "-".join("".join(secrets.choice(SIGNS) for _ in range(EACH)) for _ in range(GROUPS))
+
+
+def proposed(ring: KeyRing, tunnel: str, peers: Iterable[str], *, renew: bool = False) -> Mapping[str, str]:
+    """The secrets of a tunnel: the one that all share, and a password for each peer; the same ones each time.
+
+    renew: the shared one is another. Raises: MachineError.
+    """
+    wanted = {SHARED: f"{tunnel}.secret", **{peer: f"{tunnel}.{peer}.password" for peer in peers}}
+    found = {}
+    for name, file in wanted.items():
+        path = ring.folder / file
+        if not path.exists() or (renew and name == SHARED):
+            make_folder(ring.folder, private=True)
+            text = new_secret()
+            write_atomically(path, f"{text}\n".encode(), private=True)
+        try:
+            found[name] = read_text(path).strip()
+        except OSError as exc:
+            raise machine_error(exc, f"{path} cannot be read") from None
+        keep_out_of_output(found[name])
+    return found
+
+
+def forget_proposed(ring: KeyRing, tunnel: str) -> None:
+    """Take them away with their tunnel. Raises: MachineError."""
+    for path in (*ring.folder.glob(f"{tunnel}.secret"), *ring.folder.glob(f"{tunnel}.*.password")):
+        try:
+            path.unlink(missing_ok=True)
+        except OSError as exc:
+            raise machine_error(exc, f"{path} cannot be taken away") from None

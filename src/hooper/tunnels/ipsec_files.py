@@ -10,8 +10,7 @@ from typing import TYPE_CHECKING
 
 from hooper.planning.access import into_for
 from hooper.tunnels.common import Profile, at, found_at, mark_of, title_of, user_of
-from hooper.tunnels.fields import SHARED
-from hooper.tunnels.proposed import proposed
+from hooper.tunnels.fields import SHARED, proposed
 
 if TYPE_CHECKING:
     from hooper.addresses import IPAddress

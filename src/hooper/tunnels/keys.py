@@ -13,11 +13,11 @@ import secrets
 from collections.abc import Iterator
 from pathlib import Path
 
+from hooper.certs.inspect import fingerprint_of_key
 from hooper.errors import MachineError
 from hooper.files import machine_error, make_folder, read_whole, write_atomically
 from hooper.secret import Secret, keep_out_of_output
 from hooper.site.tunnel_fields import key_form
-from hooper.tunnels.key_text import public_text
 from hooper.wire.wireguard import generate_private, public_of
 
 PRIVATE = ("key", "shared", "server-key", "tls-crypt")  # what of a public key is secret; a certificate is not
@@ -154,3 +154,19 @@ class KeyRing:
                 except PermissionError as exc:
                     raise machine_error(exc, f"{path} cannot be taken away") from None
         return there
+
+
+def public_text(private: str) -> str:
+    """The public key of a private one in PEM, as the site file has it; empty: it is none."""
+    from cryptography.exceptions import UnsupportedAlgorithm
+    from cryptography.hazmat.primitives import serialization
+
+    form = serialization.PublicFormat
+    try:
+        if "OPENSSH" in private:
+            own = serialization.load_ssh_private_key(private.encode(), None).public_key()
+            return own.public_bytes(serialization.Encoding.OpenSSH, form.OpenSSH).decode()
+        public = serialization.load_pem_private_key(private.encode(), None).public_key()
+    except (ValueError, TypeError, UnsupportedAlgorithm):
+        return ""
+    return fingerprint_of_key(public.public_bytes(serialization.Encoding.DER, form.SubjectPublicKeyInfo))

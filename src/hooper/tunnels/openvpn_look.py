@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 from hooper.certs.inspect import key_fingerprint, known_in, signed_by
 from hooper.planning.typed import Typed, typed
-from hooper.tunnels.key_text import public_text
+from hooper.tunnels.keys import public_text
 from hooper.tunnels.look import BaseLook, Flaw
 from hooper.wire.ovpnfile import Directive, Inline, OpenVpnFile
 

@@ -1,10 +1,12 @@
-"""The result of a visit, brought home: known again by its seal, held against the plan, kept as proof."""
+"""What was seen elsewhere: the result of a visit, brought home, known again by its seal and held against the plan; and
+what a person saw, kept with its date, as evidence that proves nothing.
+"""
 
 from __future__ import annotations
 
 import hmac
 import json
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from datetime import timedelta
 from pathlib import Path
 
@@ -87,3 +89,21 @@ async def take_in(run: Run, file: Path) -> tuple[CheckDocument, list[HooperError
     keep_look(replace(run, at=at), outcome, seen_at=at, bases=json.loads(made[1]) if len(made) > 1 else {})
     run.state.values.forget(key)
     return document_of(outcome), []
+
+
+@dataclass(frozen=True, slots=True)
+class ReportedDocument:
+    """`hooper check --reported`. how: what was seen, in the person's words."""
+
+    service: str
+    how: str
+
+
+def keep_reported(run: Run, service: str, how: str) -> tuple[ReportedDocument, list[HooperError]]:
+    """Keep it.
+
+    how: in the person's words. Raises: StateError.
+    """
+    if run.state is not None:
+        run.state.ledger.tell(run.at, {f"services.{service}/saw": how}, basis=run.basis)
+    return ReportedDocument(service, how), []

@@ -4,25 +4,25 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import replace
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 from hooper.addresses import IPAddress
 from hooper.clock import rfc3339
-from hooper.errors import NeedsAPerson, UsageError
+from hooper.errors import HooperError, NeedsAPerson, UsageError
+from hooper.line.public import public_addresses
+from hooper.line.sources import WRITTEN
 from hooper.planning.access import interface_name, reaching
 from hooper.planning.card import make_card
 from hooper.planning.local_ports import by_ssh, local_port
-from hooper.planning.typed import typed_inside, typed_locally
+from hooper.planning.typed import Typed, own_address, typed, typed_inside, typed_locally
 from hooper.usecases.condition_kinds import of_services
 from hooper.usecases.conditions import how_all_stands
-from hooper.usecases.typing_now import TypedNow, typed_now
-from hooper.words.said import NOTHING
+from hooper.usecases.run import Run
+from hooper.words.said import NOTHING, Said, say
 
 if TYPE_CHECKING:
-    from hooper.errors import HooperError
     from hooper.planning.card import CardDocument
     from hooper.store.kept import Stood
-    from hooper.usecases.run import Run
 
 
 async def card(run: Run, service: str, public: Mapping[str, IPAddress] = {}) -> tuple[CardDocument, list[HooperError]]:
@@ -92,3 +92,37 @@ def _by_ssh(run: Run, service: str, through: list[str], others: list[str]) -> st
         f"Switch the tunnel on first: {', '.join(others)} may reach it. By SSH ({', '.join(through)}) start {starts},"
         f" then type {local}."
     )
+
+
+PATIENCE = 2.0  # seconds, for an address where there is no name
+
+
+class TypedNow(NamedTuple):
+    """what: None: nothing tells it. public: the addresses it was made with. source: of the address, where there is no
+    name.
+    """
+
+    what: Typed | None
+    public: Mapping[str, IPAddress]
+    source: Said
+    trouble: tuple[HooperError, ...] = ()
+
+
+async def typed_now(run: Run, service: str, given: Mapping[str, IPAddress]) -> TypedNow:
+    """What is typed for a public service. given: addresses by line that were given."""
+    what, source, public = typed(run.topology, service, given), NOTHING, dict(given)
+    trouble: list[HooperError] = []
+    if what is not None and what.name is None and run.site.services[service].family == "ipv6":
+        return TypedNow(what, public, say("address6-of", host=run.site.services[service].host))
+    line = run.topology.lines[service]
+    if (what is None or what.name is None) and line not in given and not own_address(run.topology, service):
+        try:
+            found = (await public_addresses(run.here, run.site, (line,), run.given(), PATIENCE))[line].address
+            if found.value is not None:
+                public[line] = found.value
+                what, source = typed(run.topology, service, public), found.words(run.at)
+        except HooperError as exc:
+            trouble.append(exc)
+    if what is not None and what.name is None and not source:
+        source = say("given") if line in given else WRITTEN
+    return TypedNow(what, public, source, tuple(trouble))

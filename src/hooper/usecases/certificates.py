@@ -11,8 +11,8 @@ from hooper.certs.inspect import fingerprint_of
 from hooper.certs.order import Ordering
 from hooper.certs.rows import CertificateRow, CertificatesDocument, EarlierRow
 from hooper.certs.store import CertificateStore
+from hooper.check.certificates import watched
 from hooper.check.probes import probe
-from hooper.check.shown import watched
 from hooper.check.targets import inner_targets
 from hooper.clock import rfc3339
 from hooper.errors import HooperError, UsageError

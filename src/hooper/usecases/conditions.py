@@ -6,8 +6,7 @@ from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, S
 from datetime import datetime, timedelta
 from typing import TYPE_CHECKING
 
-from hooper.clock import read_moment
-from hooper.durations import shown_duration
+from hooper.clock import read_moment, shown_duration
 from hooper.evidence.observations import CHANGED, Observation, service_subject
 from hooper.gateways.tables import DONE
 from hooper.store.kept import Condition

@@ -44,15 +44,15 @@ from hooper.tunnels.rows import (
     TunnelsDocument,
 )
 from hooper.usecases.arrival import ArrivalLine
+from hooper.usecases.brought import ReportedDocument
 from hooper.usecases.explaining import ExplainDocument
 from hooper.usecases.history import HistoryDocument
+from hooper.usecases.hosts import KnownDocument
 from hooper.usecases.keeplines import KeepLine
-from hooper.usecases.knowing import KnownDocument
 from hooper.usecases.moving import MovedDocument
 from hooper.usecases.noticing import NoticesDocument, UnitDocument
 from hooper.usecases.ports_in import PortsInDocument
 from hooper.usecases.proving import ProofsDocument
-from hooper.usecases.reported import ReportedDocument
 from hooper.usecases.reporting import ReportDocument
 from hooper.usecases.standing_in import StandInLine
 from hooper.usecases.status import StatusDocument

@@ -17,10 +17,9 @@ from hooper.line.sources import Given
 from hooper.net.types import Door
 from hooper.places import Place
 from hooper.sourced import Sourced
-from hooper.usecases.looking import keep_address, keep_look, keep_tables
+from hooper.usecases.looking import keep_address, keep_look, keep_tables, remember
 from hooper.usecases.probing import probe_keys
 from hooper.usecases.run import Run
-from hooper.usecases.telling import remember
 from hooper.why.evidence import STORED_FOR, Past, gather_service
 from hooper.why.facts import ServiceFacts, TunnelSeen
 from hooper.why.questions import SiteQuestion

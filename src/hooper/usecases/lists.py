@@ -8,9 +8,11 @@ from typing import TYPE_CHECKING
 from hooper.clock import rfc3339
 from hooper.planning.documents import HostListDocument, ServiceListDocument
 from hooper.planning.lists import host_rows, service_rows
+from hooper.planning.looks.router import still_stands
+from hooper.planning.values import Finding, LeftOver
 from hooper.usecases.condition_kinds import of_services
 from hooper.usecases.conditions import how_all_stands
-from hooper.usecases.standing import standing
+from hooper.usecases.run import Run
 
 if TYPE_CHECKING:
     from hooper.errors import HooperError
@@ -44,3 +46,28 @@ def list_hosts(run: Run, only: str | None = None) -> tuple[HostListDocument, lis
 def list_services(run: Run) -> tuple[ServiceListDocument, list[HooperError]]:
     """The services of the file."""
     return ServiceListDocument(tuple(service_rows(run.topology))), []
+
+
+def standing(run: Run) -> list[LeftOver]:
+    """Entries of ours that the plan does not have, unless they have ended by themselves. Raises: StateError."""
+    if run.state is None or not (entries := run.state.journal.all()):
+        return []
+    from hooper.gateways.rules import is_planned
+
+    hosts = {str(host.address): key for key, host in run.site.hosts.items()}
+    return [
+        LeftOver(
+            entry.service,
+            entry.gateway,
+            f"{entry.rule.transport} {entry.rule.outside_port}",
+            f"{entry.rule.target_address}:{entry.rule.target_port}",
+            hosts.get(entry.rule.target_address, ""),
+        )
+        for entry in entries
+        if (entry.until is None or entry.until > run.at) and not is_planned(entry, run.plan.forwards)
+    ]
+
+
+def findings(run: Run) -> list[Finding]:
+    """The same as findings of the plan. Raises: StateError."""
+    return [still_stands(one) for one in standing(run)]

@@ -28,11 +28,11 @@ from hooper.tunnels.common import KeyMissing, NoEndpoint, Profile
 from hooper.tunnels.making import works_of
 from hooper.tunnels.rows import HandedDocument, PeerRow, PeersDocument
 from hooper.tunnels.sheet import wants_secret
+from hooper.usecases.card import typed_now
 from hooper.usecases.edits import edit
 from hooper.usecases.revoking import let_in_again, note_revoked, revocations, still_in
 from hooper.usecases.run import Run
 from hooper.usecases.tunnels import edit_with_keys, forget, ring_of, unkept_key
-from hooper.usecases.typing_now import typed_now
 from hooper.words.said import NOTHING, Said, say
 
 

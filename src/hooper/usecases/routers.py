@@ -21,11 +21,11 @@ from hooper.ports import ports_text, single
 from hooper.site.words import chosen
 from hooper.store.entries import Entered
 from hooper.store.locking import alone
-from hooper.usecases.accepting import NOTHING, Acceptance, take_risks
 from hooper.usecases.conditions import keep_changes, keep_conditions, of_changes, of_routers
+from hooper.usecases.edits import NOTHING, Acceptance, take_risks
 from hooper.usecases.run import Run
 from hooper.usecases.temporary import at_ports, take_back_left
-from hooper.usecases.ticks import ticked
+from hooper.usecases.worksheet import ticked
 from hooper.words.said import say
 
 REQUEST_S, LEAST = 5.0, 0.5  # seconds for one request at most, and for a router that was found late at least

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import json
+import re
 import sys
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from pathlib import Path
 from typing import Any, get_args, get_type_hints
 
@@ -14,9 +15,10 @@ from hooper.files import MADE_BY
 from hooper.site.fields import OWN_KEY
 from hooper.site.model import Site
 from hooper.usecases.documents import DOCUMENTS
-from hooper.usecases.glossary import SHARED, field_texts
+from hooper.words.data import data
 from hooper.words.said import Said
 
+SHARED: dict[str, str] = data("fields")  # what fields mean that mean the same everywhere
 SHIPPED = Path(__file__).parents[1] / "site" / "site.schema.json"  # in the wheel, for `hooper schema`
 _DIALECT = "https://json-schema.org/draft/2020-12/schema"
 _HEAD: dict[str, Any] = {
@@ -160,6 +162,25 @@ def write_schemas(folder: Path) -> None:
     for name, text in all_schemas().items():
         place = SHIPPED if name == SHIPPED.name else folder / name
         place.write_text(text, encoding="utf-8")
+
+
+def field_texts(documentation: str, fields: Iterable[str]) -> tuple[str, dict[str, str]]:
+    """A class's summary and the text of each field that its docstring explains.
+
+    documentation: sentences, then `field: text.` for one field or `field, field: text.` for several.
+    """
+    names = sorted(fields, key=len, reverse=True)
+    texts: dict[str, str] = {}
+    whole = " ".join(documentation.split())
+    if not names:
+        return whole, texts
+    either = "|".join(map(re.escape, names))
+    marks = list(re.finditer(rf"(?:^|(?<=[.;:?!] ))((?:{either})(?:, (?:{either}))*): ", whole))
+    ends = [*(mark.start() for mark in marks[1:]), len(whole)]
+    for mark, end in zip(marks, ends, strict=False):
+        text = whole[mark.end() : end].rstrip(" ;.")
+        texts |= {name: f"{text[:1].upper()}{text[1:]}." for name in mark[1].split(", ")}
+    return whole[: marks[0].start() if marks else None].rstrip(), texts
 
 
 if __name__ == "__main__":

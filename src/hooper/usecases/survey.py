@@ -21,9 +21,8 @@ from hooper.planning.values import Finding
 from hooper.planning.ways import WayIn
 from hooper.site.model import Site
 from hooper.sourced import FRESH, age_of, as_told
-from hooper.usecases.looking import keep_address, keep_survey
+from hooper.usecases.looking import keep_address, keep_survey, remember
 from hooper.usecases.run import Run
-from hooper.usecases.telling import remember
 from hooper.words.said import Said
 
 

@@ -13,9 +13,8 @@ from hooper.site.tunnel_tables import Peer
 from hooper.store.kept import Heard, Revoked
 from hooper.tunnels.authority import peer_name
 from hooper.tunnels.common import let_in
-from hooper.tunnels.openvpn_seen import ClientSeen, read_status
 from hooper.tunnels.rows import SeenDocument, SeenRow
-from hooper.tunnels.seen import PeerSeen, read_dump
+from hooper.tunnels.seen import ClientSeen, PeerSeen, read_dump, read_status
 from hooper.usecases.revoking import revocations, shut_out
 from hooper.usecases.run import Run
 from hooper.words.said import NOTHING, say

@@ -28,9 +28,9 @@ from hooper.site.tunnel_kinds import TunnelKind, tunnel_kind
 from hooper.site.tunnel_tables import Peer
 from hooper.store.kept import Made
 from hooper.tunnels.common import at, let_in
+from hooper.tunnels.fields import forget_proposed, proposed
 from hooper.tunnels.keys import KeyRing
 from hooper.tunnels.making import works_of
-from hooper.tunnels.proposed import forget_proposed, proposed
 from hooper.tunnels.rows import MadeDocument, RouteOn, TunnelDocument, TunnelRow, TunnelsDocument
 from hooper.tunnels.sheet import device_steps, peers_fields, to_change, wants_secret
 from hooper.usecases.edits import edit

@@ -14,8 +14,16 @@ from hooper.planning.documents import Ruleset, Sheet, SheetChange, WorksheetDocu
 from hooper.planning.gate import NotReady, refusals
 from hooper.planning.letter import address_letter, letters
 from hooper.planning.values import Forward
-from hooper.planning.worksheet import changes_since, client_lines, make_sheets, sheet_mark, without_entered
-from hooper.usecases.accepting import NOTHING, Acceptance, take_risks
+from hooper.planning.worksheet import (
+    changes_since,
+    client_lines,
+    make_sheets,
+    sheet_mark,
+    ticked_sheets,
+    without_entered,
+)
+from hooper.sourced import Sourced
+from hooper.usecases.edits import NOTHING, Acceptance, take_risks
 from hooper.usecases.run import Run
 
 Kind = Literal["", "devices", "letter", "removal", "changed", "clients", "nftables"]
@@ -120,3 +128,8 @@ def _changes(run: Run, sheets: tuple[Sheet, ...]) -> tuple[SheetChange, ...]:
         before = read_as(list[Forward], loads(known.value)) if known is not None else []
         out += changes_since(sheet.gateway, before, sheet.rules)
     return tuple(out)
+
+
+def ticked(run: Run) -> dict[str, Sourced[str]]:
+    """By gateway: when its sheet was ticked off, where the plan has not changed since. Raises: StateError."""
+    return ticked_sheets(run.site, run.plan, run.site.gateways, run.told())
