@@ -21,7 +21,7 @@ from typing import Any
 import anyio
 
 from fuzz.targets import Target
-from hooper.check.arrival import browser_result, judge_told, read_told, tries
+from hooper.check.browser_visit import browser_result, judge_told, read_told, tries
 from hooper.clock import rfc3339
 from hooper.errors import HooperError
 from hooper.jsonform import plain, read_json
@@ -34,8 +34,10 @@ from hooper.planning.topology import Topology
 from hooper.site.load import parse_site
 from hooper.store import sealed
 from hooper.store.state import State
-from hooper.usecases import moving, profiles, visit
-from hooper.usecases.brought import take_in
+from hooper.usecases import moving
+from hooper.usecases.prepare import profiles
+from hooper.usecases.prove import visit
+from hooper.usecases.prove.brought import take_in
 from hooper.usecases.run import Run
 from hooper.wire.images import picture_size
 from hooper.words.said import quoted

@@ -31,14 +31,14 @@ from hooper.wire import (
     ssdp,
     ssh,
     sshkex,
-    standin,
     stun,
-    town,
     upnp,
     wgfile,
     wireguard,
     x224,
 )
+from hooper.wire import lab_link as town
+from hooper.wire import stand_in as standin
 from hooper.wire.body import read_body
 
 TRANSACTION, NONCE = bytes(range(12)), bytes(range(100, 112))

@@ -19,7 +19,7 @@ import anyio
 import pytest
 
 from hooper.keep.metrics import MetricsPage, is_own_name
-from hooper.net.accepting import Guest, accept_all
+from hooper.net.acceptor import Guest, accept_all
 from hooper.net.system import SystemDoor
 from hooper.net.types import Endpoint
 from support.program import LabProcess, start_lab

@@ -21,7 +21,7 @@ from anyio.abc import ByteStream
 from hypothesis import given
 from hypothesis import strategies as st
 
-from hooper.check.arrival import UNOPENED, PageTold, VisitGround, judge_told, judge_visit, read_told, tries
+from hooper.check.browser_visit import UNOPENED, PageTold, VisitGround, judge_told, judge_visit, read_told, tries
 from hooper.lab.pipe import pipe
 from hooper.net.serving import BODY_LIMIT, HttpAsked, HttpSaid, serve_http
 from hooper.net.types import Endpoint

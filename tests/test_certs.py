@@ -29,7 +29,7 @@ from hooper.certs.order import WORDS, Ordering
 from hooper.certs.store import CertificateStore, _new_key
 from hooper.clock import SystemClock
 from hooper.errors import CounterpartError, MachineError
-from hooper.lab.identity import TownAuthority
+from hooper.lab.certificates import TownAuthority
 from hooper.lab.things import Rule
 from hooper.net.http import HttpAnswer
 from hooper.store.sitefile import read_site

@@ -11,9 +11,9 @@ from pathlib import Path
 import pytest
 import typer
 
-from hooper.cli.common import KEEPS_NONE, KEEPS_STATE, NO_SITE
-from hooper.cli.history import KINDS as SUBJECTS
 from hooper.cli.main import COMMANDS, app
+from hooper.cli.parts.common import KEEPS_NONE, KEEPS_STATE, NO_SITE
+from hooper.cli.watch.history import KINDS as SUBJECTS
 from hooper.lab.faults import FAULTS
 from hooper.lab.lines import KINDS
 from hooper.report.units import SYSTEMS
@@ -40,7 +40,7 @@ def test_the_words_are_those_that_they_stand_for() -> None:
 
 def test_each_row_of_the_options_belongs_to_one_and_each_option_has_a_row() -> None:
     declared: set[tuple[str, str]] = set()
-    for source in (ROOT / "src/hooper/cli").glob("*.py"):
+    for source in (ROOT / "src/hooper/cli").rglob("*.py"):
         for node in ast.walk(ast.parse(source.read_text(encoding="utf-8"))):
             if not isinstance(node, ast.FunctionDef):
                 continue

@@ -11,8 +11,8 @@ import anyio
 import pytest
 
 from hooper.store.sitefile import read_site
+from hooper.usecases.private.tunnel_conditions import watch_tunnels
 from hooper.usecases.run import Run, open_state
-from hooper.usecases.tunnel_conditions import watch_tunnels
 from support.program import Ran, hooper, valid
 from support.sites import codes
 

@@ -13,7 +13,7 @@ import pytest
 
 from hooper.errors import MachineError, NoAnswer
 from hooper.net.exchange import exchange
-from hooper.net.lab import LabAddress, LabDoor, LabLink, read_lab_file
+from hooper.net.lab_door import LabAddress, LabDoor, LabLink, read_lab_file
 from hooper.net.types import Datagram, Door, Endpoint, Refused, Rejected, Unreachable
 from hooper.wire.icmp import Icmp
 from support.namespaces import CARRIER_ADDRESS, PUBLIC_ADDRESS, SITE, KernelTown, kernel_town

@@ -26,19 +26,19 @@ from hooper.secret import SecretRef
 from hooper.site.load import parse_site
 from hooper.store.database import MIGRATIONS
 from hooper.store.kept import Condition, Stood
-from hooper.store.path import state_path
+from hooper.store.place import state_path
 from hooper.store.sitefile import read_site
 from hooper.store.state import State
-from hooper.usecases import condition_kinds
-from hooper.usecases.check import CheckRequest, check
+from hooper.usecases.prove.check import CheckRequest, check
 from hooper.usecases.run import open_run
+from hooper.usecases.watch import condition_kinds
 from hooper.words.said import NOTHING, Said, fields, say, templates
 from support.program import BOATHOUSE, ROOT, Lab, LabHere, hooper, town_here, valid
 
 SOURCE = ROOT / "src" / "hooper"
 TREES = {str(path.relative_to(SOURCE)): ast.parse(path.read_text(encoding="utf-8")) for path in SOURCE.rglob("*.py")}
 EDGE = ("cli", "report")  # where sentences stand
-OTHERS = ("cli/asking.py",)  # where `say` is something else
+OTHERS = ("cli/prepare/questions.py",)  # where `say` is something else
 WORDS = {"message", "remedy", "detail", "details", "told", "says", "said", "reason", "evidence", "source", "why"}
 READS = {
     "partition", "rpartition", "removeprefix", "removesuffix", "startswith", "endswith", "split", "rsplit", "find",

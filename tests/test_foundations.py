@@ -28,7 +28,7 @@ from hooper.net.running import interruptible
 from hooper.secret import Secret, SecretRef, redact
 from hooper.store.database import MIGRATIONS
 from hooper.store.kept import StoredInside
-from hooper.store.path import store_name
+from hooper.store.place import store_name
 from hooper.store.state import State
 from hooper.usecases.schemas import SHIPPED, all_schemas
 from hooper.words.said import quoted
@@ -270,13 +270,13 @@ def test_each_job_can_be_the_first_that_is_imported() -> None:
     """Of the use cases; commands are first wherever one runs, and what lies below is acyclic by `test_structure`."""
     modules = sorted(
         ".".join(path.relative_to(ROOT / "src").with_suffix("").parts)
-        for path in (ROOT / "src" / "hooper" / "usecases").glob("*.py")
+        for path in (ROOT / "src" / "hooper" / "usecases").rglob("*.py")
         if path.name != "__init__.py"
     )
     code = f"""
 import importlib, os, sys
 import typer, rich.console, pydantic.main, anyio, sqlite3, cryptography.x509, dns.resolver
-import hooper.site.model, hooper.planning.plan, hooper.net.http, hooper.net.dns, hooper.net.system, hooper.net.lab
+import hooper.site.model, hooper.planning.plan, hooper.net.http, hooper.net.dns, hooper.net.system, hooper.net.lab_door
 import hooper.check.checking, hooper.gateways.find, hooper.line.measure, hooper.names.update, hooper.certs.inspect
 for name in {modules!r}:
     child = os.fork()

@@ -7,12 +7,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from hooper import signs
+from hooper.chosen import guess, nearest
 from hooper.clock import UNITS, parse_duration, shown_duration
 from hooper.planning.answers import problem, questions, text_of, wrong_answer
 from hooper.planning.starting import Start
 from hooper.site.load import parse_site
 from hooper.site.protocols import SPEECHES
-from hooper.site.words import guess, nearest
 
 START = Start("", ())
 

@@ -28,9 +28,9 @@ from hooper.errors import HooperError
 from hooper.gateways.find import _describe
 from hooper.gateways.igd import Igd
 from hooper.lab import devices
+from hooper.lab.certificates import self_signed
 from hooper.lab.devices import read_request
-from hooper.lab.identity import self_signed
-from hooper.names.authority import authority_of
+from hooper.names.own_servers import authority_of
 from hooper.net.dns import records
 from hooper.net.http import HttpFailed, http
 from hooper.net.plain_http import Url

@@ -20,7 +20,7 @@ from pathlib import Path
 
 import pytest
 
-from hooper.lab.identity import TownAuthority
+from hooper.lab.certificates import TownAuthority
 from support.sites import ONE_BOX
 
 MEMORY = 400 * 1024 * 1024  # bytes that the whole process may have

@@ -23,8 +23,8 @@ from hooper.certs.store import _new_key
 from hooper.clock import SystemClock
 from hooper.errors import HooperError, MachineError
 from hooper.lab.acme import AcmeServer
+from hooper.lab.certificates import TownAuthority
 from hooper.lab.devices import read_request
-from hooper.lab.identity import TownAuthority
 from hooper.lab.switchboard import Switchboard
 from hooper.names.publish import Setting, UpdaterBusy, UpdaterRefuses
 from hooper.names.publishers import open_publisher

@@ -31,8 +31,8 @@ from hooper.report.units import SYSTEMS, UnitAsked, unit
 from hooper.store.kept import Condition, Happening, Turn
 from hooper.store.sitefile import read_site
 from hooper.store.state import State
-from hooper.usecases.history import outages
 from hooper.usecases.run import Run
+from hooper.usecases.watch.history import outages
 from hooper.words.said import NOTHING, quoted
 from support.program import BOATHOUSE
 from support.sites import site

@@ -22,7 +22,7 @@ from hooper.line.sources import Given
 from hooper.names.update import Names
 from hooper.planning.plan import make_plan
 from hooper.site.load import SiteFile
-from hooper.store.path import store_name
+from hooper.store.place import store_name
 from hooper.store.state import State
 from support.mortal import MortalDoor, lived, town
 from support.virtual import run_virtually

@@ -12,8 +12,8 @@ import pytest
 
 from hooper import deeds
 from hooper.addresses import IPAddress
-from hooper.check.named import NameSeen
 from hooper.check.results import CertificateSeen, Evidence, Hairpin, IcmpSeen, PageSeen, Result, Unfit, Verdict
+from hooper.check.typed_names import NameSeen
 from hooper.line.facts import LineFacts
 from hooper.line.judging import compare, line_findings, situation
 from hooper.planning.topology import Topology

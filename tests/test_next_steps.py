@@ -12,7 +12,7 @@ import typer
 
 from hooper import deeds
 from hooper.cli.main import app
-from hooper.cli.spelling import COMMANDS, OPTIONS
+from hooper.cli.parts.spelling import COMMANDS, OPTIONS
 from support.program import ROOT
 
 SOURCE = ROOT / "src" / "hooper"

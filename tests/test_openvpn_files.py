@@ -18,10 +18,10 @@ from hooper.planning.access import addresses_at, ends, grants, peer_at
 from hooper.planning.local_ports import dynamic_port, forwards_of, local_port
 from hooper.planning.topology import Topology
 from hooper.site.load import SiteFile, parse_site
-from hooper.tunnels.authority import TunnelAuthority, make_authority, peer_name, server_name
 from hooper.tunnels.common import KeyMissing
 from hooper.tunnels.keys import KeyRing
 from hooper.tunnels.making import works_of
+from hooper.tunnels.openvpn_authority import TunnelAuthority, make_authority, peer_name, server_name
 from hooper.tunnels.ssh_files import key_line
 from hooper.wire.ovpnfile import parse
 from support.program import Ran, hooper

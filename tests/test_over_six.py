@@ -12,8 +12,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from hooper.check.named import NameSeen, by_name
 from hooper.check.targets import Target, outer_targets
+from hooper.check.typed_names import NameSeen, by_name
 from hooper.net.nat64 import Nat64Door
 from hooper.net.system import SystemDoor
 from hooper.net.types import Datagram, Endpoint, Refused

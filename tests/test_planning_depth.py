@@ -11,14 +11,14 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from hooper.check.targets import outer_targets
-from hooper.planning.addresses import COMMON, free_addresses, free_prefix
 from hooper.planning.against import BadTable, compare, read_table
 from hooper.planning.audit import audit
-from hooper.planning.devices import device_sheets
-from hooper.planning.gate import kept_back
+from hooper.planning.device_sheets import device_sheets
+from hooper.planning.free_addresses import COMMON, free_addresses, free_prefix
+from hooper.planning.free_ports import OuterSide
+from hooper.planning.kept_back import kept_back
 from hooper.planning.letter import letters
 from hooper.planning.openers import Protocol, Target, entering, may_open
-from hooper.planning.ports import OuterSide
 from hooper.planning.topology import Topology
 from hooper.planning.unfolded import side_doors
 from hooper.planning.values import EVERYTHING

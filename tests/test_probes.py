@@ -20,7 +20,7 @@ from hooper.check.redirects import redirected
 from hooper.check.results import Seen
 from hooper.check.targets import Target
 from hooper.lab import devices
-from hooper.lab.identity import self_signed
+from hooper.lab.certificates import self_signed
 from hooper.net.system import SystemDoor
 from hooper.net.types import Endpoint
 from hooper.site.protocols import SPEECHES

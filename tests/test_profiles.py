@@ -11,8 +11,8 @@ from hypothesis import strategies as st
 
 from hooper.planning.topology import Topology
 from hooper.site.load import parse_site
+from hooper.tunnels.exported import look_at, mended
 from hooper.tunnels.look import BaseLook
-from hooper.tunnels.profiles import look_at, mended
 from hooper.wire.wgfile import parse
 from hooper.wire.wireguard import public_of
 from hooper.words.catalogue import codes, meaning

@@ -16,8 +16,8 @@ import pytest
 
 from hooper.planning.topology import Topology
 from hooper.site.load import parse_site
+from hooper.tunnels.exported import look_at, mended
 from hooper.tunnels.openvpn_profiles import look_at_openvpn
-from hooper.tunnels.profiles import look_at, mended
 from support import exported_openvpn, profiles
 from support.program import hooper, program
 

@@ -10,9 +10,9 @@ from hypothesis import strategies as st
 
 from hooper.planning.topology import Topology
 from hooper.site.load import parse_site
+from hooper.tunnels.exported import mended
 from hooper.tunnels.openvpn_look import OpenVpnLook
 from hooper.tunnels.openvpn_profiles import look_at_openvpn
-from hooper.tunnels.profiles import mended
 from hooper.wire.ovpnfile import parse, split
 from support.exported_openvpn import (
     COACH_KEY,

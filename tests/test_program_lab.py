@@ -20,7 +20,7 @@ import pytest
 from hooper.cli.main import COMMANDS
 from hooper.lab.faults import FAULTS
 from hooper.lab.tunnel_faults import TUNNEL_FAULTS
-from hooper.net.lab import LabDoor, read_lab_file
+from hooper.net.lab_door import LabDoor, read_lab_file
 from support.program import Lab, Ran, hooper, start_lab, town_here, valid
 
 NEED_MORE = {"router-forgets", *(fault.name for fault in TUNNEL_FAULTS)}  # a rule that was entered, or a tunnel

@@ -9,7 +9,7 @@ from pathlib import Path
 import pytest
 
 from hooper.store.entries import Entered, LiveRule
-from hooper.store.path import store_name
+from hooper.store.place import store_name
 from hooper.store.sitefile import read_site
 from hooper.store.state import State
 from support.program import BOATHOUSE, Lab, Ran, hooper, town_here, valid

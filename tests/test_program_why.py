@@ -14,7 +14,7 @@ import pytest
 from hooper.check.checking import check_services
 from hooper.check.wish import Wish
 from hooper.evidence.worlds import rows
-from hooper.net.lab import LabDoor, read_lab_file
+from hooper.net.lab_door import LabDoor, read_lab_file
 from hooper.planning.plan import make_plan
 from hooper.planning.topology import Topology
 from hooper.store.sitefile import read_site

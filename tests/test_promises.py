@@ -18,10 +18,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from hooper import deeds
-from hooper.check.proving import Proven, _kept_from, _of
 from hooper.check.results import Evidence, Expected, Result, Verdict, passes
 from hooper.check.targets import Target, is_ok
-from hooper.cli.spelling import COMMANDS, spelled
+from hooper.check.tunnel_proof import Proven, _kept_from, _of
+from hooper.cli.parts.spelling import COMMANDS, spelled
 from hooper.clock import SystemClock
 from hooper.errors import HooperError, NoAnswer
 from hooper.files import write_atomically
@@ -32,7 +32,7 @@ from hooper.net.exchange import exchange
 from hooper.net.plain_http import Url
 from hooper.net.system import SystemDoor
 from hooper.net.types import Datagram, Endpoint
-from hooper.planning.gate import kept_back
+from hooper.planning.kept_back import kept_back
 from hooper.planning.plan import make_plan
 from hooper.planning.topology import Topology
 from hooper.planning.values import Forward

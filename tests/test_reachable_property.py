@@ -17,10 +17,10 @@ from hooper.check.wish import Outcome, Wish
 from hooper.errors import HooperError
 from hooper.jsonform import plain
 from hooper.lab import devices
+from hooper.lab.router_pages import type_sheets
 from hooper.lab.switchboard import Switchboard
-from hooper.lab.tables import type_sheets
 from hooper.line.sources import Given
-from hooper.net.lab import LabAddress, LabDoor
+from hooper.net.lab_door import LabAddress, LabDoor
 from hooper.net.types import Door
 from hooper.planning.audit import audit
 from hooper.planning.plan import make_plan

@@ -17,8 +17,8 @@ from cryptography.x509.oid import ExtendedKeyUsageOID
 from hooper.certs.inspect import key_fingerprint, load_pem
 from hooper.planning.topology import Topology
 from hooper.site.load import parse_site
+from hooper.tunnels.exported import mended
 from hooper.tunnels.openvpn_profiles import look_at_openvpn
-from hooper.tunnels.profiles import mended
 from support import exported_openvpn as exported
 from support.namespaces import PUBLIC, RENTED
 from support.openvpn import SITE, OpenVpnTown

@@ -25,7 +25,7 @@ from hooper.lab.town import Town
 from hooper.net.types import Endpoint
 from hooper.planning.topology import Topology
 from hooper.site.load import parse_site
-from hooper.tunnels.profiles import look_at, mended
+from hooper.tunnels.exported import look_at, mended
 from support import profiles
 from support.namespaces import PUBLIC, RENTED, inside
 from support.program import hooper

@@ -13,8 +13,8 @@ from hypothesis import HealthCheck, settings
 from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, precondition, rule
 
+from hooper.gateways.documents import DONE
 from hooper.gateways.rules import LABEL, Wanted, is_labelled
-from hooper.gateways.tables import DONE
 from hooper.gateways.work import LEASE_S, Work
 from hooper.planning.values import Forward
 from hooper.ports import single

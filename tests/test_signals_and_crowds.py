@@ -16,7 +16,7 @@ from pathlib import Path
 import pytest
 
 from hooper import interrupts
-from hooper.cli.report import fault
+from hooper.cli.parts.outcome import fault
 from hooper.errors import MachineError, RefusedForSafety
 from hooper.files import MADE_BY, write_output
 from support.program import BOATHOUSE, LabProcess, hooper, start_lab

@@ -19,7 +19,7 @@ from hooper.line.judging import compare, line_findings, missing_numbers
 from hooper.line.nat import SAMPLES, common_ports
 from hooper.line.situation import judge
 from hooper.sourced import Sourced
-from hooper.usecases.survey import document
+from hooper.usecases.prepare.survey import document
 from hooper.words.said import quoted, say
 from support.program import BOATHOUSE
 from support.sites import site

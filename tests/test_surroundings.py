@@ -11,9 +11,9 @@ import anyio
 import pytest
 
 from hooper.net import macos, surroundings, windows
-from hooper.net.standing import standing
 from hooper.net.system import SystemDoor
 from hooper.net.types import Interface, Neighbour, Route, Surroundings
+from hooper.net.whereabouts import standing
 from support.program import BOATHOUSE
 from support.sites import site
 

@@ -17,10 +17,10 @@ from hooper.line.facts import LineFacts
 from hooper.line.judging import line_findings
 from hooper.line.measure import measure_line
 from hooper.line.sources import Given
-from hooper.net.lab import LabAddress, LabDoor
+from hooper.net.lab_door import LabAddress, LabDoor
 from hooper.site.model import Site
 from hooper.sourced import as_told
-from hooper.usecases.survey import document
+from hooper.usecases.prepare.survey import document
 from support.program import BOATHOUSE
 from support.sites import site
 from support.virtual import VirtualClock, run_virtually

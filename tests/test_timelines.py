@@ -14,19 +14,19 @@ import pytest
 from hooper.check.results import Evidence, Result, Verdict
 from hooper.check.wish import Outcome
 from hooper.evidence.observations import service_subject
-from hooper.gateways.tables import ChangedRule, RuleChange
+from hooper.gateways.documents import ChangedRule, RuleChange
 from hooper.keep.metrics import exposition
 from hooper.places import Place
 from hooper.ports import Ports
 from hooper.site.load import SiteFile
 from hooper.store.state import State
-from hooper.usecases.condition_kinds import GONE, OUTDATED
-from hooper.usecases.conditions import how_all_stands, keep_changes
-from hooper.usecases.lists import audit
-from hooper.usecases.looking import keep_look
-from hooper.usecases.reporting import report
+from hooper.usecases.prepare.lists import audit
+from hooper.usecases.prove.keeping_looks import keep_look
 from hooper.usecases.run import Run
-from hooper.usecases.status import status
+from hooper.usecases.watch.condition_kinds import GONE, OUTDATED
+from hooper.usecases.watch.conditions import how_all_stands, keep_changes
+from hooper.usecases.watch.reporting import report
+from hooper.usecases.watch.status import status
 from hooper.words.said import NOTHING, quoted
 from support.model_worlds import NOW
 from support.sites import ONE_BOX, site

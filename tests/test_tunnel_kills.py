@@ -14,11 +14,12 @@ from typing import Any
 import pytest
 from cryptography import x509
 
+from hooper.certs.inspect import public_text
 from hooper.planning.topology import Topology
 from hooper.site.load import SiteFile, parse_site
-from hooper.tunnels.authority import TunnelAuthority
-from hooper.tunnels.keys import KeyRing, public_text
+from hooper.tunnels.keys import KeyRing
 from hooper.tunnels.making import works_of
+from hooper.tunnels.openvpn_authority import TunnelAuthority
 from hooper.wire import ovpnfile, wgfile
 from hooper.wire.wireguard import public_of
 from support.program import hooper

@@ -25,7 +25,7 @@ from hooper.lab.gate import Client, Gate
 from hooper.lab.things import Attachment, Box, Machine, Rule, Turned
 from hooper.lab.town import Town
 from hooper.planning.access import grants
-from hooper.planning.addresses import COMMON
+from hooper.planning.free_addresses import COMMON
 from hooper.planning.plan import make_plan
 from hooper.planning.topology import Topology
 from hooper.planning.tunnel_edits import Placing, add_peer, add_tunnel

@@ -14,8 +14,8 @@ import pytest
 import typer
 
 from hooper.cli.main import COMMANDS, app
-from hooper.cli.report import command_of
-from hooper.store.path import store_name
+from hooper.cli.parts.outcome import command_of
+from hooper.store.place import store_name
 from hooper.store.sitefile import read_site
 from hooper.words.data import data
 from support.program import LabHere, hooper, town_here

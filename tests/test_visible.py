@@ -15,8 +15,8 @@ from anyio.abc import ByteStream
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from hooper.cli.history import as_cell
-from hooper.cli.spelling import spelled
+from hooper.cli.parts.spelling import spelled
+from hooper.cli.watch.history import as_cell
 from hooper.errors import HooperError
 from hooper.jsonform import dump, dump_line, each_text
 from hooper.lab import devices

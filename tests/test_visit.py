@@ -15,7 +15,7 @@ from fuzz.damage import damaged
 
 from hooper.errors import HooperError
 from hooper.jsonform import plain, read_json
-from hooper.usecases.visit import Brought, packed_site, proof_of, read_pack
+from hooper.usecases.prove.visit import Brought, packed_site, proof_of, read_pack
 from support.program import Lab, Ran, valid
 
 LEAVES = {"line": None, "family": "ipv4"}  # of a place elsewhere

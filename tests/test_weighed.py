@@ -14,12 +14,12 @@ from hooper.keep.metrics import exposition
 from hooper.store.kept import Condition, Heard, Level, Made, Stood
 from hooper.store.sitefile import read_site
 from hooper.store.state import State
-from hooper.usecases.condition_kinds import of_service
-from hooper.usecases.conditions import how_all_stands
-from hooper.usecases.gathering import tunnels_seen
-from hooper.usecases.reporting import report
+from hooper.usecases.prove.gathering import tunnels_seen
 from hooper.usecases.run import Run
-from hooper.usecases.status import status
+from hooper.usecases.watch.condition_kinds import of_service
+from hooper.usecases.watch.conditions import how_all_stands
+from hooper.usecases.watch.reporting import report
+from hooper.usecases.watch.status import status
 from hooper.words.said import NOTHING
 from support.program import LabHere, town_here
 from support.sites import ONE_BOX, site

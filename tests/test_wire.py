@@ -12,7 +12,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from hooper.errors import WireError
-from hooper.wire import head, rfb, socks5, ssh, stun, town, x224
+from hooper.wire import head, rfb, socks5, ssh, stun, x224
+from hooper.wire import lab_link as town
 from hooper.wire.icmp import Icmp, parse_extended_error
 from hooper.wire.recognise import recognise
 

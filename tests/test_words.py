@@ -11,7 +11,7 @@ import pytest
 
 from hooper import deeds
 from hooper.cli.findings_page import as_markdown
-from hooper.cli.spelling import spelled
+from hooper.cli.parts.spelling import spelled
 from hooper.words import catalogue
 from support.program import ROOT
 

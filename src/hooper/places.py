@@ -11,8 +11,8 @@ from functools import lru_cache
 from typing import Literal, get_args
 from urllib.parse import urlsplit
 
+from hooper.chosen import guess
 from hooper.secret import SecretRef
-from hooper.site.words import guess
 from hooper.words.said import NOTHING, Said, say
 
 PlaceKind = Literal["here", "interface", "hotspot", "proxy", "arrival", "visit", "told", "witness", "elsewhere"]

@@ -27,8 +27,8 @@ from hooper.site.model import Site, Updater
 from hooper.site.tunnel_kinds import TunnelKind
 from hooper.store.entries import LiveRule
 from hooper.tunnels.common import Profile, ServerFiles, keys_of, mark_of
+from hooper.tunnels.documents import Field
 from hooper.tunnels.keys import KeyRing
-from hooper.tunnels.rows import Field
 from hooper.tunnels.works import Software, Works
 
 

@@ -13,7 +13,7 @@ from anyio.abc import ByteStream
 from hooper.addresses import IPAddress
 from hooper.lab.boathouse import site_file
 from hooper.lab.switchboard import Switchboard
-from hooper.net.lab import LabAddress, LabDoor
+from hooper.net.lab_door import LabAddress, LabDoor
 from hooper.site.load import SiteFile
 from hooper.store.sitefile import read_site
 from support.virtual import VirtualClock

@@ -22,11 +22,11 @@ import anyio
 from anyio.from_thread import BlockingPortal, start_blocking_portal
 from jsonschema import Draft202012Validator
 
-from hooper.cli.common import RUNNER
 from hooper.cli.main import outcome
+from hooper.cli.parts.common import RUNNER
 from hooper.lab.serve import leave_files
 from hooper.lab.switchboard import Switchboard
-from hooper.net.lab import LabLink, read_lab_file
+from hooper.net.lab_door import LabLink, read_lab_file
 from hooper.signs import HANDLER
 from hooper.usecases.schemas import SHIPPED
 from support.namespaces import inside

@@ -17,7 +17,7 @@ from hooper.lab.pipe import pipe
 from hooper.lab.streets import _handled
 from hooper.lab.switchboard import Asker, Switchboard
 from hooper.lab.things import DatagramSocket, Turned
-from hooper.net.lab import surroundings_of
+from hooper.net.lab_door import surroundings_of
 from hooper.net.types import (
     Change,
     Datagram,

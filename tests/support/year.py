@@ -20,8 +20,8 @@ from hooper.lab.switchboard import Switchboard
 from hooper.lab.things import Rule
 from hooper.site.edit import remove_table
 from hooper.store.state import State
-from hooper.usecases.history import OutageRow, outages
-from hooper.usecases.keeplines import KeepLine
+from hooper.usecases.watch.history import OutageRow, outages
+from hooper.usecases.watch.keeplines import KeepLine
 from support.mortal import Lives, lived, town
 from support.towndoor import TownDoor
 

@@ -15,7 +15,7 @@ from hooper.addresses import IPAddress
 from hooper.dnsnames import is_wildcard
 from hooper.errors import CounterpartError, HooperError, NeedsAPerson
 from hooper.files import make_folder, write_atomically
-from hooper.names.authority import QUESTION_S, authority_for, shown_by_all
+from hooper.names.own_servers import QUESTION_S, authority_for, shown_by_all
 from hooper.names.publishers import open_publisher
 from hooper.net.serving import NOT_THERE, HttpAsked, HttpSaid, serve_http
 from hooper.net.types import Door, Endpoint

@@ -14,9 +14,9 @@ from typing import TYPE_CHECKING, Protocol
 
 from hooper.certs.acme import AcmeClient, AcmeFailed, AcmeRefused, Order, renewal_name, request_for
 from hooper.certs.challenges import ProofMemory, Prover
+from hooper.certs.documents import CertificateRow
 from hooper.certs.inspect import AUTHORITY, CHAIN_LENGTH, TOO_LONG, load_pem, unfit, well_known_roots, with_known_keys
 from hooper.certs.problems import ABSENT, EXPIRED, NOT_YET, OTHER_NAME, UNTRUSTED
-from hooper.certs.rows import CertificateRow
 from hooper.certs.store import CertificateStore, Kept
 from hooper.clock import rfc3339
 from hooper.errors import CounterpartError, MachineError, RefusedForSafety, UsageError

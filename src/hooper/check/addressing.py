@@ -11,13 +11,13 @@ import anyio
 
 from hooper import deeds
 from hooper.addresses import IPAddress
-from hooper.check.named import NameSeen
 from hooper.check.results import Evidence
+from hooper.check.typed_names import NameSeen
 from hooper.check.view import BEFORE
 from hooper.errors import CounterpartError, HooperError, UsageError
 from hooper.line.lookup import addresses_of
 from hooper.line.public import public_addresses
-from hooper.names.authority import authority_for, published
+from hooper.names.own_servers import authority_for, published
 from hooper.net.stun import STUN_DEADLINE, mapped_by
 from hooper.net.types import Door, Endpoint
 from hooper.planning.typed import name_for

@@ -11,10 +11,10 @@ import anyio
 from hooper.check.addressing import Addressed, addressed, public_address_unknown
 from hooper.check.comparing import Comparing
 from hooper.check.likeness import likened
-from hooper.check.named import by_name
 from hooper.check.probes import probe
 from hooper.check.results import Seen, Unfit
 from hooper.check.targets import inner_of, inner_targets, outer_targets, tunnel_targets
+from hooper.check.typed_names import by_name
 from hooper.check.view import view_of
 from hooper.check.wish import Outcome, Wish
 from hooper.clock import time_left

@@ -8,7 +8,7 @@ from datetime import UTC, datetime, timedelta
 from typing import TYPE_CHECKING, Literal, Protocol
 
 from hooper.certs.problems import CODES
-from hooper.check.keys import ControlKeys
+from hooper.check.handshake_keys import ControlKeys
 from hooper.check.results import SPEECH, Evidence, InsideSeen, PageSeen, Result, Seen
 from hooper.check.targets import Target, is_ok
 from hooper.clock import rfc3339

@@ -8,11 +8,11 @@ import ssl
 import anyio
 
 from hooper.check.handshake import handshake, rejected
-from hooper.check.keys import ControlKeys, ProbeKeys, StandInKey
+from hooper.check.handshake_keys import ControlKeys, ProbeKeys, StandInKey
 from hooper.check.more_talks import ask_known
 from hooper.check.openvpn import OverUdp, control_channel
 from hooper.check.results import Seen
-from hooper.check.standin import ask_datagram
+from hooper.check.stand_in import ask_datagram
 from hooper.check.targets import Target
 from hooper.errors import HooperError, WireError
 from hooper.net.exchange import socket_towards

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import anyio
 
-from hooper.check.keys import ProbeKeys
+from hooper.check.handshake_keys import ProbeKeys
 from hooper.check.results import IcmpSeen, Seen
 from hooper.errors import HooperError, WireError
 from hooper.net.exchange import socket_towards

@@ -17,7 +17,7 @@ from anyio.abc import ByteStream
 from hooper.certs.inspect import key_fingerprint, load_chain, signed_by, with_known_keys
 from hooper.certs.problems import EXPIRED, NOT_YET
 from hooper.check.certificates import note_chain
-from hooper.check.keys import ControlKeys
+from hooper.check.handshake_keys import ControlKeys
 from hooper.check.results import Seen
 from hooper.clock import Clock
 from hooper.errors import WireError

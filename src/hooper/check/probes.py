@@ -18,12 +18,12 @@ from anyio.streams.tls import TLSAttribute, TLSStream
 
 from hooper.check.certificates import note_chain
 from hooper.check.datagrams import datagrams
-from hooper.check.keys import ControlKeys, PinnedKey, StandInKey
+from hooper.check.handshake_keys import ControlKeys, PinnedKey, StandInKey
 from hooper.check.more_talks import read_until, talk_dns, talk_ftp, talk_smb, talk_vnc
 from hooper.check.openvpn import OverTcp, control_channel
 from hooper.check.redirects import followed
 from hooper.check.results import IcmpSeen, PageSeen, Seen
-from hooper.check.standin import ask_stream
+from hooper.check.stand_in import ask_stream
 from hooper.check.targets import Target
 from hooper.clock import rfc3339
 from hooper.errors import WireError

@@ -9,10 +9,10 @@ from ipaddress import IPv4Address
 from typing import TYPE_CHECKING
 
 from hooper.addresses import classify
-from hooper.check.keys import ControlKeys, ProbeKeys, StandInKey, TunnelKeys
+from hooper.check.handshake_keys import ControlKeys, ProbeKeys, StandInKey, TunnelKeys
 from hooper.check.results import Expected, Verdict
 from hooper.planning.access import allowed_networks, enforced, grants
-from hooper.planning.ports import transports
+from hooper.planning.free_ports import transports
 from hooper.planning.topology import Topology
 from hooper.planning.typed import address_for, name_for, own_address
 from hooper.planning.unfolded import SideDoor

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, NamedTuple
 from hooper.check.results import Unfit
 from hooper.errors import UsageError
 from hooper.net.nat64 import Nat64Door, nat64_prefix
-from hooper.net.standing import at_home, connected_surroundings, standing
+from hooper.net.whereabouts import at_home, connected_surroundings, standing
 from hooper.places import HERE
 from hooper.planning.access import peer_at
 from hooper.site.references import chain_of, seen_from

@@ -13,7 +13,7 @@ from hooper.check.results import From
 from hooper.line.sources import Given
 
 if TYPE_CHECKING:
-    from hooper.check.keys import TunnelKeys
+    from hooper.check.handshake_keys import TunnelKeys
     from hooper.check.results import InsideSeen, Result, Unfit
     from hooper.check.targets import Target
     from hooper.errors import HooperError

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from hooper.cli.command import command
-from hooper.cli.common import Session, sub_app
+from hooper.cli.parts.command import command
+from hooper.cli.parts.common import Session, sub_app
 
 if TYPE_CHECKING:
-    from hooper.cli.render import Screen
+    from hooper.cli.parts.render import Screen
     from hooper.usecases.explaining import ExplainDocument
 
 app = sub_app("What a finding, a cause or a problem means, by its code.")
@@ -24,7 +24,7 @@ def explain(session: Session, code: str | None = None) -> int:
 
 
 def _render(document: ExplainDocument, out: Screen, *, brief: bool) -> None:
-    from hooper.cli.render import SEVERITY_STYLE, indented, line, table
+    from hooper.cli.parts.render import SEVERITY_STYLE, indented, line, table
 
     if brief:
         drawn = table("code", "kind", "what it is", prose=("what it is",))

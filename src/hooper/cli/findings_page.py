@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from hooper.cli.spelling import spelled
+from hooper.cli.parts.spelling import spelled
 from hooper.words.catalogue import codes, groups, meaning
 
 

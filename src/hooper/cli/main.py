@@ -27,35 +27,35 @@ if os.path.basename(sys.argv[0]) in ("hooper", "__main__.py"):  # not where some
 import typer
 
 from hooper import __version__, errors, interrupts, signs
-from hooper.cli.helping import GuessingGroup
+from hooper.cli.parts.helping import GuessingGroup
 
 # name: (module, one line of help); in the order of the work
 LONGEST_WORD = 8192  # characters of one argument; the longest path of a file system is half of that
 COMMANDS: dict[str, tuple[str, str]] = {
-    "demo": ("hooper.cli.demo", "The whole job on a simulated town, from nothing to proven."),
-    "lab": ("hooper.cli.lab", "The simulated town by itself: run it, break it, mend it."),
-    "new": ("hooper.cli.new", "Start a site file, by questions or from what is found here."),
-    "survey": ("hooper.cli.survey", "What this line is, and whether forwarding can work at all."),
-    "host": ("hooper.cli.host", "The devices: list, add, change, remove, tick off, free addresses."),
-    "service": ("hooper.cli.service", "What the devices offer: list, add, change, remove."),
-    "plan": ("hooper.cli.plan", "The rule that every router needs, and what is wrong or risky."),
-    "worksheet": ("hooper.cli.worksheet", "What to enter by hand: routers, devices, provider's letter."),
-    "router": ("hooper.cli.router", "The routers' own tables: look, put the plan there, take it back."),
-    "name": ("hooper.cli.name", "Dynamic names: do they lead here, and making them."),
-    "updater": ("hooper.cli.updater", "Who is told of new addresses: add one, list them."),
-    "tunnel": ("hooper.cli.tunnel", "Private access: both sides of a tunnel, and what its server saw."),
-    "peer": ("hooper.cli.peer", "The devices that use a tunnel: add, hand over, renew, revoke."),
-    "profile": ("hooper.cli.profile", "A profile that some device exported: what is wrong in it, mended."),
-    "cert": ("hooper.cli.cert", "Certificates: which there are, and getting them."),
-    "audit": ("hooper.cli.audit", "What is exposed and should not be."),
-    "check": ("hooper.cli.check", "Does it answer, and is it really that service?"),
-    "stand-in": ("hooper.cli.stand_in", "Listen in place of a service, to prove the way in without it."),
-    "card": ("hooper.cli.card", "What to type away from home, with a QR code."),
-    "why": ("hooper.cli.why", "The first broken link of a service, with evidence and remedy."),
-    "keep": ("hooper.cli.keep", "Keep it all so from now on: names, rules, certificates, proofs."),
-    "status": ("hooper.cli.status", "The one screen: how everything stands, and what needs a person."),
-    "history": ("hooper.cli.history", "What happened: changes, outages and their causes, figures."),
-    "report": ("hooper.cli.reporting", "One page for whoever asks: what is exposed, since when, how well."),
+    "demo": ("hooper.cli.town.demo", "The whole job on a simulated town, from nothing to proven."),
+    "lab": ("hooper.cli.town.lab", "The simulated town by itself: run it, break it, mend it."),
+    "new": ("hooper.cli.prepare.new", "Start a site file, by questions or from what is found here."),
+    "survey": ("hooper.cli.prepare.survey", "What this line is, and whether forwarding can work at all."),
+    "host": ("hooper.cli.prepare.host", "The devices: list, add, change, remove, tick off, free addresses."),
+    "service": ("hooper.cli.prepare.service", "What the devices offer: list, add, change, remove."),
+    "plan": ("hooper.cli.prepare.plan", "The rule that every router needs, and what is wrong or risky."),
+    "worksheet": ("hooper.cli.prepare.worksheet", "What to enter by hand: routers, devices, provider's letter."),
+    "router": ("hooper.cli.act.router", "The routers' own tables: look, put the plan there, take it back."),
+    "name": ("hooper.cli.act.name", "Dynamic names: do they lead here, and making them."),
+    "updater": ("hooper.cli.act.updater", "Who is told of new addresses: add one, list them."),
+    "tunnel": ("hooper.cli.private.tunnel", "Private access: both sides of a tunnel, and what its server saw."),
+    "peer": ("hooper.cli.private.peer", "The devices that use a tunnel: add, hand over, renew, revoke."),
+    "profile": ("hooper.cli.prepare.profile", "A profile that some device exported: what is wrong in it, mended."),
+    "cert": ("hooper.cli.act.cert", "Certificates: which there are, and getting them."),
+    "audit": ("hooper.cli.prepare.audit", "What is exposed and should not be."),
+    "check": ("hooper.cli.prove.check", "Does it answer, and is it really that service?"),
+    "stand-in": ("hooper.cli.prove.stand_in", "Listen in place of a service, to prove the way in without it."),
+    "card": ("hooper.cli.prove.card", "What to type away from home, with a QR code."),
+    "why": ("hooper.cli.prove.why", "The first broken link of a service, with evidence and remedy."),
+    "keep": ("hooper.cli.watch.keep", "Keep it all so from now on: names, rules, certificates, proofs."),
+    "status": ("hooper.cli.watch.status", "The one screen: how everything stands, and what needs a person."),
+    "history": ("hooper.cli.watch.history", "What happened: changes, outages and their causes, figures."),
+    "report": ("hooper.cli.watch.reporting", "One page for whoever asks: what is exposed, since when, how well."),
     "move": ("hooper.cli.move", "Take a site with its state and keys to another computer or folder."),
     "explain": ("hooper.cli.explain", "What a finding, a cause or a problem means, by its code."),
     "schema": ("hooper.cli.schema", "The keys of the site file, as a JSON schema."),
@@ -141,7 +141,7 @@ def run(arguments: Sequence[str] | None = None) -> None:
         with contextlib.suppress(AttributeError, ValueError):
             stream.reconfigure(errors=signs.HANDLER)  # type: ignore[union-attr]
     try:
-        import_module("hooper.cli.report")  # which every end needs
+        import_module("hooper.cli.parts.outcome")  # which every end needs
         sys.unraisablehook = _not_lost
         _end_on(interrupts.interrupt)  # tidying up
         code = outcome(given)
@@ -193,7 +193,7 @@ def _open_what_is_closed() -> None:
 
 def outcome(arguments: list[str]) -> int:
     """Run one command in this process; returns its exit code. What it prints goes to sys.stdout and sys.stderr."""
-    from hooper.cli import report
+    from hooper.cli.parts import outcome as report
 
     try:
         for word in arguments:

@@ -8,12 +8,12 @@ import sys
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from hooper.cli.command import command
-from hooper.cli.common import Session, sub_app
+from hooper.cli.parts.command import command
+from hooper.cli.parts.common import Session, sub_app
 from hooper.errors import RefusedForSafety, UsageError
 
 if TYPE_CHECKING:
-    from hooper.cli.render import Screen
+    from hooper.cli.parts.render import Screen
     from hooper.usecases.moving import MovedDocument
 
 app = sub_app("Take a site with its state and keys to another computer or folder.")
@@ -49,7 +49,7 @@ def move(
     ):
         if said and ways[0] != wanted and not (name == "--passphrase" and ways[0] == "--in"):
             raise UsageError(f"{name} has no effect here", remedy=f"It goes with {wanted}.")
-    from hooper.store.path import state_folder, state_path
+    from hooper.store.place import state_folder, state_path
 
     states = state_folder(session.state_folder)
     if given is not None:
@@ -97,7 +97,7 @@ def _then(session: Session, why: str, *words: str) -> None:
 
 
 def _anew(session: Session) -> int:
-    from hooper.cli.editing import finish
+    from hooper.cli.parts.editing import finish
     from hooper.usecases.moving import made_another
 
     return finish(session, session.read_site(), made_another)
@@ -121,7 +121,7 @@ def _passphrase(session: Session, given: str | None, *, twice: bool) -> str:
 
 
 def _render(document: MovedDocument, out: Screen) -> None:
-    from hooper.cli.render import heading, indented
+    from hooper.cli.parts.render import heading, indented
 
     heading(out, f"{document.file}: the site {document.site}")
     for text in document.carried:

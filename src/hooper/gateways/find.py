@@ -18,8 +18,8 @@ from hooper.gateways.driver import Driver
 from hooper.gateways.igd import Igd
 from hooper.net.exchange import moments
 from hooper.net.plain_http import Url, ask
-from hooper.net.standing import connected_surroundings, standing
 from hooper.net.types import Datagram, Datagrams, Door, Endpoint, NoRoute
+from hooper.net.whereabouts import connected_surroundings, standing
 from hooper.site.fields import CONTROLS
 from hooper.site.model import Site
 from hooper.site.references import in_sight

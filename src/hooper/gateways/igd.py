@@ -17,8 +17,8 @@ from hooper.errors import NoAnswer, WireError
 from hooper.gateways.driver import Reason, RouterLied, RouterRefuses, SourceDropped
 from hooper.net.plain_http import Url, ask
 from hooper.net.types import Door
+from hooper.planning.free_ports import transports
 from hooper.planning.openers import Protocol, cannot_say
-from hooper.planning.ports import transports
 from hooper.planning.values import Forward
 from hooper.store.entries import LiveRule
 from hooper.wire import upnp

@@ -10,9 +10,9 @@ from typing import TYPE_CHECKING
 
 from hooper.addresses import classify, parse_address
 from hooper.comparison import Comparison, Side
+from hooper.gateways.documents import Owner, RuleRow
 from hooper.gateways.driver import Driver
-from hooper.gateways.tables import Owner, RuleRow
-from hooper.planning.ports import transports
+from hooper.planning.free_ports import transports
 from hooper.planning.values import Forward
 from hooper.ports import single
 from hooper.store.entries import Entered, Key, LiveRule, key_of

@@ -10,10 +10,10 @@ import anyio
 from hooper.errors import HooperError
 from hooper.gateways.find import find_routers
 from hooper.gateways.igd import Igd
-from hooper.net.accepting import Guest, accept_all
+from hooper.net.acceptor import Guest, accept_all
 from hooper.net.plain_http import Url, ask
-from hooper.net.standing import connected_surroundings, standing
 from hooper.net.types import Door, Endpoint, Listener
+from hooper.net.whereabouts import connected_surroundings, standing
 from hooper.site.model import Site
 from hooper.wire import gena
 

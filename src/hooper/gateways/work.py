@@ -13,6 +13,7 @@ from typing import Literal
 from hooper.addresses import classify
 from hooper.clock import Clock, rfc3339
 from hooper.errors import HooperError, NoAnswer, RefusedForSafety, StateError
+from hooper.gateways.documents import ChangedRule, GatewayTable, Outcome, RuleChange
 from hooper.gateways.driver import Driver, RouterLied, RouterRefuses, SourceDropped
 from hooper.gateways.refusals import (
     LabelledUnknown,
@@ -24,7 +25,6 @@ from hooper.gateways.refusals import (
     RouterStrict,
 )
 from hooper.gateways.rules import Wanted, is_labelled, is_made_of, is_ours, labelled_for, rows
-from hooper.gateways.tables import ChangedRule, GatewayTable, Outcome, RuleChange
 from hooper.net.types import ConnectFailed
 from hooper.planning.values import Finding
 from hooper.ports import single

@@ -17,8 +17,8 @@ from hooper.addresses import IPAddress
 from hooper.errors import HooperError, WireError
 from hooper.gateways.subscribing import follow
 from hooper.keep.tasks import ADDRESS, NETWORK, ROUTER, TABLE, WOKE
-from hooper.net.standing import standing
 from hooper.net.types import Datagram, Datagrams, Door, Endpoint
+from hooper.net.whereabouts import standing
 from hooper.planning.openers import driven_gateways
 from hooper.site.model import Site
 from hooper.wire import natpmp, pcp, ssdp

@@ -27,14 +27,14 @@ from hooper.net.types import Door
 from hooper.secret import Secrets, secrets_in_use
 from hooper.site.load import SiteFile
 from hooper.store.kept import Condition, Subject
-from hooper.store.path import state_path
+from hooper.store.place import state_path
 from hooper.store.sitefile import read_site
 from hooper.store.state import State
-from hooper.usecases.conditions import how_all_stands
-from hooper.usecases.history import event_row
-from hooper.usecases.keeplines import KeepLine, Saying, trouble_of
 from hooper.usecases.moving import refuse_copy, remember
 from hooper.usecases.run import Run
+from hooper.usecases.watch.conditions import how_all_stands
+from hooper.usecases.watch.history import event_row
+from hooper.usecases.watch.keeplines import KeepLine, Saying, trouble_of
 from hooper.words.said import say
 
 STATE_AGAIN = timedelta(seconds=10)  # until a state that cannot be used is tried again

@@ -14,9 +14,9 @@ from anyio.abc import TaskStatus
 
 from hooper.errors import HooperError, SeveralErrors
 from hooper.keep.keeper import Keeper
-from hooper.net.lab import lab_from_environment
+from hooper.net.lab_door import lab_from_environment
 from hooper.net.opening import open_door
-from hooper.usecases.keeplines import KeepLine
+from hooper.usecases.watch.keeplines import KeepLine
 
 
 async def keep_sites(

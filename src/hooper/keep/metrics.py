@@ -17,7 +17,7 @@ from hooper.net.system import SystemDoor
 from hooper.net.types import Endpoint
 from hooper.site.model import Site
 from hooper.store.kept import Stood, Turn
-from hooper.usecases.condition_kinds import level_of, of_services
+from hooper.usecases.watch.condition_kinds import level_of, of_services
 
 KIND = "application/openmetrics-text; version=1.0.0; charset=utf-8"
 

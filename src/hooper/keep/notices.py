@@ -19,9 +19,9 @@ from hooper.net.relay import relay
 from hooper.secret import redact
 from hooper.site.private import private_words
 from hooper.store.kept import Happening, Subject
-from hooper.usecases.condition_kinds import aspect_words
-from hooper.usecases.noticing import NoticesDocument, NoticesRequest, notice_row
 from hooper.usecases.run import Run
+from hooper.usecases.watch.condition_kinds import aspect_words
+from hooper.usecases.watch.noticing import NoticesDocument, NoticesRequest, notice_row
 from hooper.visible import shown
 from hooper.words.said import state_words
 

@@ -20,16 +20,16 @@ from hooper.places import HERE, Place
 from hooper.planning.openers import driven_gateways
 from hooper.site.model import Keep, Site
 from hooper.store.kept import Condition, Stood
-from hooper.usecases.certificates import CertificatesRequest, keep_certificates
-from hooper.usecases.check import WatchRequest, watch_services
-from hooper.usecases.condition_kinds import GONE, meant_by, standing
-from hooper.usecases.conditions import keep_conditions
-from hooper.usecases.names import NamesRequest, look_at_line, update_names
-from hooper.usecases.revoking import revocations
-from hooper.usecases.routers import RouterRequest, open_rules
+from hooper.usecases.act.certificates import CertificatesRequest, keep_certificates
+from hooper.usecases.act.names import NamesRequest, look_at_line, update_names
+from hooper.usecases.act.routers import RouterRequest, open_rules
+from hooper.usecases.private.revoking import revocations
+from hooper.usecases.private.tunnel_conditions import watch_tunnels
+from hooper.usecases.prove.check import WatchRequest, watch_services
 from hooper.usecases.run import Run
-from hooper.usecases.status import CHECK
-from hooper.usecases.tunnel_conditions import watch_tunnels
+from hooper.usecases.watch.condition_kinds import GONE, meant_by, standing
+from hooper.usecases.watch.conditions import keep_conditions
+from hooper.usecases.watch.status import CHECK
 from hooper.words.said import say
 
 # events that wake tasks

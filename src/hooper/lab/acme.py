@@ -20,8 +20,8 @@ from cryptography.hazmat.primitives.asymmetric import ec
 from cryptography.hazmat.primitives.asymmetric.utils import encode_dss_signature
 
 from hooper.clock import rfc3339
+from hooper.lab.certificates import TownAuthority
 from hooper.lab.devices import read_request
-from hooper.lab.identity import TownAuthority
 from hooper.lab.streets import Streets
 from hooper.lab.things import Machine
 from hooper.net.types import Endpoint

@@ -11,8 +11,8 @@ from ipaddress import IPv4Address, IPv4Interface, IPv4Network, IPv6Address
 from anyio.abc import ByteStream
 
 from hooper.lab import acme, devices
+from hooper.lab.certificates import TownAuthority, self_signed
 from hooper.lab.gate import Gate
-from hooper.lab.identity import TownAuthority, self_signed
 from hooper.lab.igd import IgdRouter
 from hooper.lab.provider import NameProvider
 from hooper.lab.things import Attachment, Box, Machine, StreamHandler, made_up_mac

@@ -13,9 +13,9 @@ from anyio.streams.tls import TLSStream
 from cryptography.hazmat.primitives.asymmetric import ec
 
 from hooper.lab.boathouse import NAME, SERVICES
+from hooper.lab.certificates import Identity, TownAuthority, self_signed
 from hooper.lab.devices import PATIENCE, secured, sends_on, web
 from hooper.lab.fault import Fault, NothingToBreak, Undo
-from hooper.lab.identity import Identity, TownAuthority, self_signed
 from hooper.lab.things import StreamHandler
 from hooper.lab.town import Town
 from hooper.net.types import Endpoint

@@ -14,7 +14,7 @@ from anyio.abc import ByteStream
 from anyio.streams.tls import TLSStream
 
 from hooper.errors import WireError
-from hooper.lab.identity import Identity
+from hooper.lab.certificates import Identity
 from hooper.lab.things import DatagramHandler, Reply, StreamHandler
 from hooper.net.types import Endpoint
 from hooper.wire import head, sshkex, stun, x224

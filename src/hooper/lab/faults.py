@@ -6,6 +6,7 @@ from collections.abc import Callable
 from ipaddress import IPv4Address, IPv4Interface
 
 from hooper import deeds
+from hooper.chosen import chosen
 from hooper.errors import UsageError
 from hooper.lab.boathouse import CLUB, GUEST, INTERNET, NAME, PHONE, SERVICES, SHARED
 from hooper.lab.certificate_faults import CERTIFICATE_FAULTS
@@ -15,7 +16,6 @@ from hooper.lab.rule_faults import RULE_FAULTS, copy_of, opening_for, provider_a
 from hooper.lab.things import Attachment, Box
 from hooper.lab.town import Town
 from hooper.lab.tunnel_faults import TUNNEL_FAULTS
-from hooper.site.words import chosen
 
 
 def _moved(town: Town, service: str) -> Undo:

@@ -15,18 +15,18 @@ from typing import Any
 import anyio
 from anyio.abc import ByteStream
 
+from hooper.chosen import chosen
 from hooper.errors import HooperError, UsageError, WireError
 from hooper.lab.boathouse import PHONE, PHONE6, SECOND
 from hooper.lab.gate import Client
 from hooper.lab.openvpn_server import OpenVpnServer, is_openvpn
 from hooper.lab.pipe import pipe
+from hooper.lab.router_pages import read_tables, type_sheets
 from hooper.lab.ssh_forwards import SshClient, SshServer, is_config, is_keys
-from hooper.lab.tables import read_tables, type_sheets
 from hooper.lab.things import Attachment, Box, StreamHandler, made_up_mac
 from hooper.lab.town import Town
 from hooper.lab.zone import SECOND_NAME, ZONE
 from hooper.net.types import Endpoint
-from hooper.site.words import chosen
 from hooper.wire import gena, natpmp
 
 ALL_HOSTS, ANNOUNCED = IPv4Address("224.0.0.1"), 5350  # RFC 6886 section 3.2.1

@@ -7,12 +7,12 @@ from dataclasses import dataclass, field, fields, replace
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 from typing import Any, Literal, get_args
 
+from hooper.chosen import chosen
 from hooper.lab import devices
 from hooper.lab.boathouse import INTERNET, MOBILE, PUBLIC, SHARED, WRONG_RESOLVER
 from hooper.lab.igd import IgdRouter
 from hooper.lab.things import Attachment, Box, Dependence, Machine
 from hooper.lab.town import Town
-from hooper.site.words import chosen
 
 Speaking = Literal["inner", "outer", "both", "none"]
 Dead = Literal["stun", "gateway", "resolver", "everything"]

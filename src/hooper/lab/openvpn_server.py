@@ -17,7 +17,7 @@ import anyio
 from anyio.abc import ByteStream
 
 from hooper.errors import UsageError, WireError
-from hooper.lab.identity import context_of
+from hooper.lab.certificates import context_of
 from hooper.net.types import Endpoint
 from hooper.wire.openvpn import Channel, Guard, frame, unframe
 from hooper.wire.ovpnfile import guard_of, parse

@@ -8,9 +8,9 @@ from ipaddress import IPv4Address, IPv4Network
 from typing import Any
 
 from hooper.lab.boathouse import CLUB, SERVICES
+from hooper.lab.certificates import self_signed
 from hooper.lab.devices import secured, web
 from hooper.lab.fault import Fault, NothingToBreak, Undo
-from hooper.lab.identity import self_signed
 from hooper.lab.things import Attachment, Box, FirewallOpening, Machine, Rule
 from hooper.lab.town import Town
 

@@ -18,8 +18,8 @@ from hooper.errors import HooperError, MachineError
 from hooper.files import make_folder, write_atomically
 from hooper.lab.boathouse import site_file
 from hooper.lab.switchboard import Switchboard
-from hooper.net.lab import LabLink, read_lab_file
-from hooper.wire import town as link
+from hooper.net.lab_door import LabLink, read_lab_file
+from hooper.wire import lab_link as link
 
 
 async def serve(

@@ -19,8 +19,8 @@ import anyio
 from anyio.abc import ByteStream
 
 from hooper.clock import rfc3339
+from hooper.lab.ipv6 import route6
 from hooper.lab.pipe import pipe
-from hooper.lab.six import route6
 from hooper.lab.things import (
     SWALLOWED,
     Arrival,

@@ -20,20 +20,20 @@ from hooper.addresses import IPAddress
 from hooper.clock import Clock, SystemClock
 from hooper.errors import HooperError, MachineError, UsageError, WireError
 from hooper.lab import boathouse
+from hooper.lab.certificates import context_of
 from hooper.lab.faults import FAULTS, Breakages
 from hooper.lab.gate import OWN_DUMP
 from hooper.lab.happenings import HANDS, HAPPENINGS, Happenings
-from hooper.lab.identity import context_of
+from hooper.lab.ipv6 import leaves_by, route6
 from hooper.lab.lines import LineSetter, Shape
 from hooper.lab.pipe import GONE, splice
-from hooper.lab.six import leaves_by, route6
 from hooper.lab.things import Arrival, Attachment, DatagramSocket, Machine, Turned
-from hooper.net.accepting import Guest, accept_all
-from hooper.net.lab import SOCKS_ICMP
+from hooper.net.acceptor import Guest, accept_all
+from hooper.net.lab_door import SOCKS_ICMP
 from hooper.net.system import SystemDoor
 from hooper.net.types import Endpoint
+from hooper.wire import lab_link as link
 from hooper.wire import socks5
-from hooper.wire import town as link
 from hooper.wire.icmp import Icmp
 from hooper.words.catalogue import faults
 

@@ -6,8 +6,8 @@ from collections.abc import Callable
 from datetime import datetime
 
 from hooper.lab.acme import AcmeServer
+from hooper.lab.certificates import Identity
 from hooper.lab.gate import Client, Gate
-from hooper.lab.identity import Identity
 from hooper.lab.igd import IgdRouter
 from hooper.lab.openvpn_server import OpenVpnServer
 from hooper.lab.provider import NameProvider

@@ -8,9 +8,9 @@ from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 
 from hooper import deeds
 from hooper.lab.boathouse import CLUB, MOBILE
+from hooper.lab.certificates import self_signed
 from hooper.lab.fault import Fault, NothingToBreak, Undo
 from hooper.lab.gate import Client, Gate
-from hooper.lab.identity import self_signed
 from hooper.lab.town import Town
 from hooper.wire.wireguard import Responder, generate_private
 

@@ -10,8 +10,8 @@ from hooper.line.facts import LineFacts
 from hooper.line.lookup import name_looked_up
 from hooper.line.public import public_addresses
 from hooper.line.sources import Given, PublicAddress
-from hooper.net.standing import connected_surroundings, other_router, standing
 from hooper.net.types import Door
+from hooper.net.whereabouts import connected_surroundings, other_router, standing
 from hooper.site.model import Site
 from hooper.site.references import chain_of, first_line, names_of_line
 from hooper.sourced import Sourced, SourcedAddress

@@ -12,8 +12,8 @@ import anyio
 from hooper.addresses import IPAddress
 from hooper.errors import MachineError
 from hooper.line.sources import Given
-from hooper.net.standing import connected_surroundings, standing
 from hooper.net.types import Door, Endpoint, Interface, Surroundings
+from hooper.net.whereabouts import connected_surroundings, standing
 from hooper.site.model import Site
 from hooper.site.references import chain_of, first_line
 

@@ -18,10 +18,10 @@ from hooper.line.facts import BoxSaid, LineFacts, Measured, NatBehaviour
 from hooper.line.ground import Ground, Job, stand
 from hooper.line.lookup import Resolving
 from hooper.line.nat import nat_behaviour
-from hooper.line.path import Path
+from hooper.line.nat_path import Path
+from hooper.line.outside_view import SeenOutside
 from hooper.line.public import on_interface
-from hooper.line.routers import RoutersSay
-from hooper.line.seen import SeenOutside
+from hooper.line.router_words import RoutersSay
 from hooper.line.sources import Given, PublicAddress, candidates, choose
 from hooper.net.types import Door, Endpoint
 from hooper.site.model import Site

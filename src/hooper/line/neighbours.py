@@ -16,8 +16,8 @@ from hooper.addresses import IPAddress, classify
 from hooper.clock import Clock
 from hooper.errors import HooperError, RefusedForSafety, WireError
 from hooper.net.presence import DISCARD, PATIENCE, those_there
-from hooper.net.standing import connected_surroundings, standing
 from hooper.net.types import Datagrams, Door, Endpoint, Interface, NoRoute, Rejected, Surroundings
+from hooper.net.whereabouts import connected_surroundings, standing
 from hooper.site.model import Site
 from hooper.site.protocols import SPEECHES
 

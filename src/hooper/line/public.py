@@ -14,9 +14,9 @@ from hooper.line.facts import Hops
 from hooper.line.hops import trace, without_way
 from hooper.line.lookup import name_looked_up
 from hooper.line.sources import Given, PublicAddress, candidates, choose, lines_from
-from hooper.net.standing import connected_surroundings, other_router, standing
 from hooper.net.stun import STUN_DEADLINE, mapped_by
 from hooper.net.types import Door, Endpoint, Surroundings
+from hooper.net.whereabouts import connected_surroundings, other_router, standing
 from hooper.site.model import Site
 from hooper.site.references import chains_to, names_of_line
 from hooper.sourced import Sourced, SourcedAddress

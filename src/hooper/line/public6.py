@@ -5,8 +5,8 @@ from __future__ import annotations
 from ipaddress import IPv6Address, IPv6Interface
 
 from hooper.addresses import classify
-from hooper.net.standing import connected_surroundings, standing
 from hooper.net.types import Door, Interface
+from hooper.net.whereabouts import connected_surroundings, standing
 from hooper.planning.paths import gateway_of
 from hooper.site.model import Site
 from hooper.sourced import Sourced, SourcedAddress

@@ -139,7 +139,7 @@ class DnsPublisher:
         """The server to send updates to, and the zone. Raises: CounterpartError: none is found."""
         from ipaddress import ip_address
 
-        from hooper.names.authority import resolvers_of
+        from hooper.names.own_servers import resolvers_of
         from hooper.net.dns import records, zone_of
 
         if self.updater.server is not None:

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from hooper.net.lab import LabAddress, LabDoor
+from hooper.net.lab_door import LabAddress, LabDoor
 from hooper.net.system import SystemDoor
-from hooper.net.telling import TellingDoor
 from hooper.net.types import Door
+from hooper.net.verbose import TellingDoor
 
 
 async def open_door(lab: LabAddress | None, tell: Callable[[str], None] | None = None) -> Door:

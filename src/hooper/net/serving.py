@@ -11,7 +11,7 @@ import anyio
 import h11
 from anyio.abc import ByteStream
 
-from hooper.net.accepting import Guest, accept_all
+from hooper.net.acceptor import Guest, accept_all
 from hooper.net.types import Endpoint, Listener
 
 REQUEST_S = 10.0  # seconds for a whole request and its answer

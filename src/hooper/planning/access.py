@@ -10,8 +10,8 @@ from collections.abc import Iterable, Iterator
 from ipaddress import IPv4Address, IPv4Network, IPv6Address, IPv6Network, ip_network
 from typing import TYPE_CHECKING, Literal, NamedTuple
 
+from hooper.planning.free_ports import transports
 from hooper.planning.paths import gateway_of
-from hooper.planning.ports import transports
 from hooper.planning.topology import Topology
 from hooper.ports import Ports, single
 from hooper.site.model import Host, Service

@@ -17,7 +17,7 @@ from typing import Any
 from hooper import deeds
 from hooper.addresses import parse_address
 from hooper.errors import UsageError, Where
-from hooper.planning.ports import transports
+from hooper.planning.free_ports import transports
 from hooper.planning.values import EVERYTHING, Compared, Forward
 from hooper.ports import Ports, ports_text
 

@@ -6,12 +6,12 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, replace
 from ipaddress import ip_interface
 
+from hooper.chosen import nearest
 from hooper.errors import HooperError, SiteFileError, flatten
 from hooper.planning.edits import add_host, add_service
 from hooper.planning.starting import Start, StartBox, site_text
 from hooper.site.load import parse_site
 from hooper.site.protocols import SPEECHES
-from hooper.site.words import nearest
 
 REACHES = ("lan", "tunnel", "public")
 YES_NO = ("yes", "no")

@@ -9,9 +9,10 @@ from ipaddress import IPv4Address
 from typing import TYPE_CHECKING
 
 from hooper import deeds
+from hooper.chosen import guess
 from hooper.errors import HooperError, UsageError
-from hooper.planning.addresses import free_addresses, network_of
 from hooper.planning.documents import ChangedKey
+from hooper.planning.free_addresses import free_addresses, network_of
 from hooper.planning.plan import make_plan
 from hooper.planning.topology import Topology
 from hooper.planning.values import Plan
@@ -20,7 +21,6 @@ from hooper.site.edit import Value, add_entry, add_keys, add_table, remove_key, 
 from hooper.site.load import SiteFile, parse_site
 from hooper.site.mistakes import Path
 from hooper.site.model import READY_ITEMS
-from hooper.site.words import guess
 from hooper.words.catalogue import meanings
 
 if TYPE_CHECKING:

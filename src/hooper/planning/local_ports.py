@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, NamedTuple
 
 from hooper.planning.access import grants, into_for
-from hooper.planning.ports import transports
+from hooper.planning.free_ports import transports
 
 if TYPE_CHECKING:
     from ipaddress import IPv4Address

@@ -12,7 +12,7 @@ from itertools import islice
 from typing import TYPE_CHECKING, NamedTuple
 
 from hooper.addresses import classify
-from hooper.planning.ports import LAST, STEP, OuterSide, transports
+from hooper.planning.free_ports import LAST, STEP, OuterSide, transports
 from hooper.planning.values import EVERYTHING, Forward
 from hooper.ports import Blocked, Ports, blocking, single
 from hooper.site.references import Chain, chains_to, gateways_for

@@ -9,9 +9,9 @@ from typing import TYPE_CHECKING
 
 from hooper import deeds
 from hooper.errors import UsageError
-from hooper.planning.addresses import free_prefix
 from hooper.planning.documents import ChangedKey
 from hooper.planning.edits import Edited, add, again, change
+from hooper.planning.free_addresses import free_prefix
 from hooper.planning.paths import gateway_of
 from hooper.site.edit import Value
 

@@ -9,8 +9,8 @@ from datetime import date
 from ipaddress import IPv4Address
 from typing import NamedTuple
 
+from hooper.planning.free_ports import transports
 from hooper.planning.plan import gather
-from hooper.planning.ports import transports
 from hooper.planning.topology import Topology
 from hooper.planning.values import EVERYTHING, Forward
 from hooper.ports import blocking, single

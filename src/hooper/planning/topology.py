@@ -5,8 +5,8 @@ from __future__ import annotations
 from functools import cached_property
 from typing import TYPE_CHECKING
 
+from hooper.planning.free_ports import transports
 from hooper.planning.paths import Way, gateway_of, make_ways, public_services, way_chosen, ways_in
-from hooper.planning.ports import transports
 from hooper.ports import EVERY_PORT, PortIndex, Ports
 from hooper.site.references import Chain, name_of_line
 

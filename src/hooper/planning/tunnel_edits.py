@@ -12,10 +12,10 @@ from hooper import deeds
 from hooper.addresses import parse_address
 from hooper.errors import UsageError
 from hooper.planning.access import ends, granted_services, interface_name, peers_of
-from hooper.planning.addresses import free_prefix
 from hooper.planning.documents import ChangedKey
 from hooper.planning.edits import Edited, add, add_service, again, change
-from hooper.planning.ports import transports
+from hooper.planning.free_addresses import free_prefix
+from hooper.planning.free_ports import transports
 from hooper.planning.routes import return_routes
 from hooper.planning.topology import Topology
 from hooper.planning.typed import outside_port

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from typing import NamedTuple
 
-from hooper.planning.ports import transports
+from hooper.planning.free_ports import transports
 from hooper.planning.topology import Topology
 from hooper.planning.typed import outside_port
 from hooper.planning.values import Forward

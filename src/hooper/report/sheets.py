@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 from hooper.jsonform import each_text
 from hooper.planning.documents import Sheet, WorksheetDocument
-from hooper.report import words
+from hooper.report import sheet_words as words
 from hooper.visible import in_markdown, shown_lines
 
 if TYPE_CHECKING:

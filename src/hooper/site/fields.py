@@ -15,12 +15,12 @@ from pydantic_core import PydanticCustomError, core_schema
 
 from hooper.added import Group, added_names
 from hooper.addresses import parse_address, parse_network, plain_digits
+from hooper.chosen import nearest, not_known
 from hooper.clock import parse_duration
 from hooper.places import Place, PlaceWrong, parse_place
 from hooper.ports import Blocked, Ports
 from hooper.secret import SecretRef
 from hooper.site.protocols import SPEECHES
-from hooper.site.words import nearest, not_known
 
 CONTROLS = ("auto", "igd", "pcp", "natpmp", "hand")
 UPDATER_KINDS = ("http", "dns-update", "command")

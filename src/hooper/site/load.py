@@ -13,11 +13,11 @@ from pydantic import ValidationError
 
 from hooper import deeds
 from hooper.addresses import has_leading_zeros, plain_digits
+from hooper.chosen import nearest, not_known
 from hooper.errors import HooperError, SeveralErrors, SiteFileError, Where
 from hooper.site.mistakes import DEPTH_LIMIT, Path
 from hooper.site.model import VERSION, Site, fields_of
 from hooper.site.references import MOST, mistakes_between_tables
-from hooper.site.words import nearest, not_known
 from hooper.visible import is_plain, shown
 
 if TYPE_CHECKING:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from hooper.site.words import nearest
+from hooper.chosen import nearest
 
 Path = tuple[str | int, ...]  # of a value: its keys from the outermost table on, and the places in lists
 DEPTH_LIMIT = 64  # nested brackets, or parts of one dotted key; a site file needs 5

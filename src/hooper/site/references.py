@@ -10,6 +10,7 @@ from ipaddress import IPv4Address
 from itertools import chain, islice
 from typing import NamedTuple
 
+from hooper.chosen import nearest
 from hooper.dnsnames import base, is_wildcard, stands_for
 from hooper.site import updating as placeholders
 from hooper.site.fields import CONTROLS
@@ -17,7 +18,6 @@ from hooper.site.mistakes import Mistake, Path, unknown
 from hooper.site.model import Gateway, Host, Name, Site, Updater, UpdaterRequest
 from hooper.site.tunnel_references import tunnel_mistakes
 from hooper.site.updating import FORMS
-from hooper.site.words import nearest
 
 MOST = 200  # mistakes that are told at once; who has more has one cause for many
 IN_A_ROW, WAYS = 16, 64  # gateways on one way in, and ways in to one network; no house and no office has more

@@ -7,10 +7,10 @@ from ipaddress import IPv4Network, IPv6Network
 from typing import TYPE_CHECKING
 
 from hooper.addresses import parse_network
+from hooper.chosen import nearest
 from hooper.site.mistakes import Mistake, Path, unknown
 from hooper.site.tunnel_fields import key_form
 from hooper.site.tunnel_kinds import OWN
-from hooper.site.words import nearest
 
 if TYPE_CHECKING:
     from hooper.site.model import Host, Service, Site

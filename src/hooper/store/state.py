@@ -12,9 +12,9 @@ from hooper.files import Lock, NoLock, make_folder
 from hooper.store.database import Database
 
 if TYPE_CHECKING:
-    from hooper.store.history import History
     from hooper.store.journal import Journal, LentRules
     from hooper.store.ledger import Ledger
+    from hooper.store.recorded import History
     from hooper.store.tunnelling import Tunnelling
     from hooper.store.updates import Orders, Turns, Updates, Values
 
@@ -68,7 +68,7 @@ class State:
 
     @cached_property
     def history(self) -> History:
-        from hooper.store.history import History
+        from hooper.store.recorded import History
 
         return History(self._database)
 

@@ -10,7 +10,8 @@ from typing import TYPE_CHECKING
 
 from hooper.planning.access import into_for
 from hooper.tunnels.common import Profile, at, found_at, mark_of, title_of, user_of
-from hooper.tunnels.fields import SHARED, proposed
+from hooper.tunnels.keys import proposed
+from hooper.tunnels.page_fields import SHARED
 
 if TYPE_CHECKING:
     from hooper.addresses import IPAddress

@@ -8,12 +8,13 @@ from typing import TYPE_CHECKING, cast
 
 from hooper.added import added
 from hooper.site import tunnel_kinds
-from hooper.tunnels import fields, ipsec_files, loading, openvpn_files, ssh_files, wireguard_files
-from hooper.tunnels.authority import TunnelAuthority, make_authority
+from hooper.tunnels import ipsec_files, loading, openvpn_files, ssh_files, wireguard_files
+from hooper.tunnels import page_fields as fields
 from hooper.tunnels.common import KeyMissing, Profile, ServerFiles
+from hooper.tunnels.documents import Field
 from hooper.tunnels.ipsec_files import IpsecProfile
+from hooper.tunnels.openvpn_authority import TunnelAuthority, make_authority
 from hooper.tunnels.openvpn_files import OpenVpnProfile
-from hooper.tunnels.rows import Field
 from hooper.tunnels.ssh_files import SshProfile
 from hooper.tunnels.wireguard_files import WireGuardProfile
 from hooper.tunnels.works import Software, Works

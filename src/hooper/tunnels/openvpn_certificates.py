@@ -6,9 +6,8 @@ import re
 from typing import TYPE_CHECKING
 
 from hooper import deeds
-from hooper.certs.inspect import key_fingerprint, load_pem, signed_by
+from hooper.certs.inspect import key_fingerprint, load_pem, public_text, signed_by
 from hooper.errors import WireError
-from hooper.tunnels.keys import public_text
 from hooper.tunnels.look import Flaw
 from hooper.tunnels.openvpn_allowed import is_plain
 from hooper.tunnels.openvpn_look import OpenVpnLook, common_name, may_be

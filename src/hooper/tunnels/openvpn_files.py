@@ -14,7 +14,6 @@ from typing import TYPE_CHECKING
 
 from hooper import deeds
 from hooper.planning.access import ServerEnd, addresses_at, allowed_networks, ends, into_for, mtu_of
-from hooper.tunnels.authority import TunnelAuthority, peer_name, server_name
 from hooper.tunnels.common import (
     NO_IPV6,
     KeyMissing,
@@ -27,7 +26,8 @@ from hooper.tunnels.common import (
     mark_of,
     title_of,
 )
-from hooper.tunnels.rules import coming_up, going_down, server_rules, with_ipv6
+from hooper.tunnels.openvpn_authority import TunnelAuthority, peer_name, server_name
+from hooper.tunnels.server_rules import coming_up, going_down, server_rules, with_ipv6
 
 if TYPE_CHECKING:
     from hooper.addresses import IPAddress

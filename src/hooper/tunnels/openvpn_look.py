@@ -8,9 +8,8 @@ from datetime import datetime
 from functools import cached_property
 from typing import TYPE_CHECKING
 
-from hooper.certs.inspect import key_fingerprint, known_in, signed_by
+from hooper.certs.inspect import key_fingerprint, known_in, public_text, signed_by
 from hooper.planning.typed import Typed, typed
-from hooper.tunnels.keys import public_text
 from hooper.tunnels.look import BaseLook, Flaw
 from hooper.wire.ovpnfile import Directive, Inline, OpenVpnFile
 

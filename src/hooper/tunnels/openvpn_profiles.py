@@ -12,7 +12,7 @@ from ipaddress import IPv4Network
 
 from hooper.addresses import IPAddress
 from hooper.planning.access import allowed_in, grants_in, into_for, mtu_of
-from hooper.planning.addresses import is_common
+from hooper.planning.free_addresses import is_common
 from hooper.planning.topology import Topology
 from hooper.tunnels.common import NO_IPV6
 from hooper.tunnels.endpoint_look import endpoint_fault

@@ -17,7 +17,7 @@ from hooper.planning.access import (
     peer_addresses,
     server_addresses,
 )
-from hooper.planning.addresses import is_common
+from hooper.planning.free_addresses import is_common
 from hooper.planning.typed import typed
 from hooper.tunnels.common import at
 from hooper.tunnels.endpoint_look import endpoint_fault

@@ -12,8 +12,8 @@ from hooper import deeds
 from hooper.planning.access import ends, into_for, peer_addresses
 from hooper.planning.typed import Typed, typed
 from hooper.tunnels.common import user_of
+from hooper.tunnels.documents import Field, PeerFields
 from hooper.tunnels.making import works_of
-from hooper.tunnels.rows import Field, PeerFields
 
 if TYPE_CHECKING:
     from hooper.planning.topology import Topology

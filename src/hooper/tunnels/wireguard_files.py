@@ -24,7 +24,7 @@ from hooper.planning.access import (
 from hooper.planning.nftables import ruleset
 from hooper.site.references import detours, far_ends
 from hooper.tunnels.common import KeyMissing, Profile, ServerFiles, at, found_at, keys_of, let_in, mark_of, title_of
-from hooper.tunnels.rules import coming_up, going_down, server_rules, with_ipv6
+from hooper.tunnels.server_rules import coming_up, going_down, server_rules, with_ipv6
 
 if TYPE_CHECKING:
     from hooper.addresses import IPAddress

@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, ClassVar
 
-from hooper.tunnels.rows import Field
+from hooper.tunnels.documents import Field
 
 if TYPE_CHECKING:
     from datetime import date, datetime

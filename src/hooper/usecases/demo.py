@@ -22,22 +22,22 @@ from hooper.files import machine_error, make_folder, read_text, write_atomically
 from hooper.jsonform import plain
 from hooper.lab.boathouse import site_file
 from hooper.lab.faults import FAULTS
-from hooper.net.lab import LabDoor, LabLink, read_lab_file
+from hooper.net.lab_door import LabDoor, LabLink, read_lab_file
 from hooper.places import Place
 from hooper.store.sitefile import read_site
-from hooper.usecases.card import card
-from hooper.usecases.certificates import CertificatesRequest, order_certificates
-from hooper.usecases.check import CheckRequest, check
-from hooper.usecases.gathering import WhyRequest
-from hooper.usecases.names import NamesRequest, list_names, update_names
-from hooper.usecases.peers import HandRequest, hand
-from hooper.usecases.peers import add as add_peer
-from hooper.usecases.routers import RouterRequest, open_rules
+from hooper.usecases.act.certificates import CertificatesRequest, order_certificates
+from hooper.usecases.act.names import NamesRequest, list_names, update_names
+from hooper.usecases.act.routers import RouterRequest, open_rules
+from hooper.usecases.prepare.survey import survey
+from hooper.usecases.prepare.worksheet import WorksheetRequest, worksheet
+from hooper.usecases.private.peers import HandRequest, hand
+from hooper.usecases.private.peers import add as add_peer
+from hooper.usecases.private.tunnels import MakeRequest, add, make
+from hooper.usecases.prove.card import card
+from hooper.usecases.prove.check import CheckRequest, check
+from hooper.usecases.prove.gathering import WhyRequest
+from hooper.usecases.prove.why import why
 from hooper.usecases.run import Run, open_state
-from hooper.usecases.survey import survey
-from hooper.usecases.tunnels import MakeRequest, add, make
-from hooper.usecases.why import why
-from hooper.usecases.worksheet import WorksheetRequest, worksheet
 
 DEADLINE = 2.0  # seconds for each look: the town answers at once, and silence need not be waited for
 START = 20.0  # seconds for the lab to be up on a slow machine

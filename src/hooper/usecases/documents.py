@@ -7,10 +7,11 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from hooper.certs.rows import CertificatesDocument
+from hooper.certs.documents import CertificatesDocument
 from hooper.check.results import CheckDocument
-from hooper.gateways.tables import RouterChangesDocument, RouterListDocument
-from hooper.lab.answers import (
+from hooper.gateways.documents import RouterChangesDocument, RouterListDocument
+from hooper.lab.browser import Browsed
+from hooper.lab.documents import (
     DemoDocument,
     LabDocument,
     LabFaultsDocument,
@@ -20,9 +21,8 @@ from hooper.lab.answers import (
     LabRunDocument,
     LabTypeDocument,
 )
-from hooper.lab.browser import Browsed
 from hooper.line.neighbours import FindDocument
-from hooper.names.rows import NamesDocument
+from hooper.names.documents import NamesDocument
 from hooper.planning.audit import AuditDocument
 from hooper.planning.card import CardDocument
 from hooper.planning.documents import (
@@ -33,7 +33,7 @@ from hooper.planning.documents import (
     WorksheetDocument,
 )
 from hooper.planning.values import PlanDocument
-from hooper.tunnels.rows import (
+from hooper.tunnels.documents import (
     HandedDocument,
     MadeDocument,
     MendedDocument,
@@ -43,23 +43,23 @@ from hooper.tunnels.rows import (
     TunnelDocument,
     TunnelsDocument,
 )
-from hooper.usecases.arrival import ArrivalLine
-from hooper.usecases.brought import ReportedDocument
+from hooper.usecases.act.updaters import TryDocument, UpdatersDocument
 from hooper.usecases.explaining import ExplainDocument
-from hooper.usecases.history import HistoryDocument
-from hooper.usecases.hosts import KnownDocument
-from hooper.usecases.keeplines import KeepLine
 from hooper.usecases.moving import MovedDocument
-from hooper.usecases.noticing import NoticesDocument, UnitDocument
-from hooper.usecases.ports_in import PortsInDocument
-from hooper.usecases.proving import ProofsDocument
-from hooper.usecases.reporting import ReportDocument
-from hooper.usecases.standing_in import StandInLine
-from hooper.usecases.status import StatusDocument
-from hooper.usecases.survey import SurveyDocument
-from hooper.usecases.until import UntilLine
-from hooper.usecases.updaters import TryDocument, UpdatersDocument
-from hooper.usecases.visit import PackedDocument
+from hooper.usecases.prepare.hosts import KnownDocument
+from hooper.usecases.prepare.ports_in import PortsInDocument
+from hooper.usecases.prepare.survey import SurveyDocument
+from hooper.usecases.prove.arrival import ArrivalLine
+from hooper.usecases.prove.brought import ReportedDocument
+from hooper.usecases.prove.stand_in import StandInLine
+from hooper.usecases.prove.tunnel_proof import ProofsDocument
+from hooper.usecases.prove.until import UntilLine
+from hooper.usecases.prove.visit import PackedDocument
+from hooper.usecases.watch.history import HistoryDocument
+from hooper.usecases.watch.keeplines import KeepLine
+from hooper.usecases.watch.noticing import NoticesDocument, UnitDocument
+from hooper.usecases.watch.reporting import ReportDocument
+from hooper.usecases.watch.status import StatusDocument
 from hooper.why.case import WhyDocument
 
 

@@ -5,8 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Literal
 
+from hooper.chosen import guess
 from hooper.errors import UsageError
-from hooper.site.words import guess
 from hooper.words.catalogue import codes, meanings
 
 

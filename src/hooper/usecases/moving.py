@@ -20,7 +20,7 @@ from hooper.errors import HooperError, MachineError, RefusedForSafety, UsageErro
 from hooper.files import machine_error, make_folder, read_whole, write_atomically
 from hooper.secret import SecretRef
 from hooper.site.load import SiteFile, parse_site
-from hooper.store.path import store_name
+from hooper.store.place import store_name
 from hooper.store.sealed import seal, unseal
 
 if TYPE_CHECKING:

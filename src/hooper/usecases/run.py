@@ -200,7 +200,7 @@ def open_state(run: Run, folder: Path | None, *, looks: bool = False) -> Iterato
 
     Raises: StateError; SiteCopied: this file is a copy of one that has a state.
     """
-    from hooper.store.path import state_path
+    from hooper.store.place import state_path
     from hooper.store.state import State
 
     path = state_path(folder, run.file)
@@ -220,7 +220,7 @@ def open_state(run: Run, folder: Path | None, *, looks: bool = False) -> Iterato
 @contextmanager
 def state_if_there(run: Run, folder: Path | None) -> Iterator[None]:
     """The state for what only looks at it: none is made, and what is wrong with it is trouble."""
-    from hooper.store.path import state_path
+    from hooper.store.place import state_path
 
     with ExitStack() as opened:
         if state_path(folder, run.file).exists():
@@ -247,7 +247,7 @@ async def open_run(
     keeps: whether it has a state at all; what is wrong with that is trouble of the run. state: the folder that was
     named. told: what is asked and answered. progress: how far it is. Raises: LabGone, MachineError.
     """
-    from hooper.net.lab import lab_from_environment
+    from hooper.net.lab_door import lab_from_environment
     from hooper.net.opening import open_door
 
     door = await open_door(lab_from_environment(), told)

@@ -12,7 +12,7 @@ from hooper.line.situation import judge
 from hooper.ports import ports_text
 from hooper.why.case import Case, Certainty
 from hooper.why.looks import NAMED, LookMade, listed
-from hooper.why.rules import LACKING, read_rule, read_wan, rules_of, told_rule
+from hooper.why.router_rules import LACKING, read_rule, read_wan, rules_of, told_rule
 from hooper.words.said import NOTHING, Said, Value, general, say, together
 
 LIKELY, RARE = 0.65, 0.3  # of the weight of the likeliest: from the one on it is likely too, below the other it is rare

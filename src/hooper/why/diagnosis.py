@@ -25,9 +25,9 @@ from hooper.why.causes import weighed
 from hooper.why.facts import ServiceFacts
 from hooper.why.inside import faulty, judge_host, judge_service
 from hooper.why.looks import INSIDE, footing, looks, name_look, surely_own
-from hooper.why.names import judge_name
+from hooper.why.name_links import judge_name
 from hooper.why.questions import answered, questions
-from hooper.why.rules import read_rule
+from hooper.why.router_rules import read_rule
 from hooper.why.six import judge_openings, judge_six, six_alone
 from hooper.why.way import judge_way
 from hooper.words.said import NOTHING, Said, quoted, say, together

@@ -16,11 +16,11 @@ from hooper.check.addressing import names_seen
 from hooper.check.checking import check_services
 from hooper.check.comparing import InsideMemory, judged
 from hooper.check.hairpin import by_hairpin
-from hooper.check.keys import TunnelKeys
-from hooper.check.named import NameSeen
+from hooper.check.handshake_keys import TunnelKeys
 from hooper.check.probes import probe
 from hooper.check.results import Hairpin, Result, Verdict
 from hooper.check.targets import inner_targets
+from hooper.check.typed_names import NameSeen
 from hooper.check.view import BEFORE, has_ipv6
 from hooper.check.wish import Outcome, Wish
 from hooper.clock import time_left

@@ -7,8 +7,8 @@ from dataclasses import dataclass, field
 from datetime import datetime
 
 from hooper.addresses import IPAddress
-from hooper.check.named import NameSeen
 from hooper.check.results import Hairpin, Result, Unfit, Verdict
+from hooper.check.typed_names import NameSeen
 from hooper.line.facts import LineFacts
 from hooper.sourced import Sourced
 

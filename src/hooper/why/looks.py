@@ -13,7 +13,7 @@ from hooper.evidence.worlds import Footing
 from hooper.line.judging import situation
 from hooper.sourced import Sourced
 from hooper.why.case import ORDER, THERE, Case
-from hooper.why.rules import told_rule, wrong_by
+from hooper.why.router_rules import told_rule, wrong_by
 
 LINES = {"carrier-nat": "carrier", "shared-ports": "shared", "no-ipv4": "none"}
 PROHIBITED = ((3, 9), (3, 10), (3, 13))  # RFC 1812 section 5.2.7.1: forbidden by an administrator

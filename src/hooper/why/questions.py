@@ -11,7 +11,7 @@ from hooper.planning.topology import Topology
 from hooper.planning.typed import typed, typed_inside
 from hooper.planning.values import Forward, Plan
 from hooper.ports import ports_text
-from hooper.why.rules import rules_for
+from hooper.why.router_rules import rules_for
 from hooper.words.said import Said, Value, fields, say, together
 
 UNREAD = ("unseen", "ticked")  # outcomes of a look at a rule that is none of a person

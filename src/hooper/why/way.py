@@ -6,7 +6,7 @@ from hooper.addresses import parse_address
 from hooper.line.judging import outer_wan, situation
 from hooper.why.case import THERE, Case
 from hooper.why.looks import inner_wans
-from hooper.why.rules import judge_rule
+from hooper.why.router_rules import judge_rule
 from hooper.words.said import say
 
 

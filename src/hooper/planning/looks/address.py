@@ -6,9 +6,9 @@ from collections.abc import Callable, Iterator
 from ipaddress import IPv4Address, ip_network
 
 from hooper.addresses import IPAddress, classify
-from hooper.planning.addresses import free_addresses, free_prefix, is_common
 from hooper.planning.facts import Facts
 from hooper.planning.findings import finding, finds
+from hooper.planning.free_addresses import free_addresses, free_prefix, is_common
 from hooper.planning.routes import return_routes
 from hooper.planning.values import Finding
 from hooper.site.references import is_far_end

@@ -7,8 +7,8 @@ from typing import TYPE_CHECKING
 
 from hooper.planning.facts import Facts
 from hooper.planning.findings import finding, finds
+from hooper.planning.free_ports import OuterSide
 from hooper.planning.paths import RULES_FOR_A_RANGE, RefusedWay, Way
-from hooper.planning.ports import OuterSide
 from hooper.planning.typed import WEB, typed, unnamed
 from hooper.planning.values import Finding
 from hooper.ports import Blocked, Ports, blocking, ports_text, single

@@ -8,9 +8,9 @@ from typing import TYPE_CHECKING
 
 from hooper import deeds
 from hooper.planning.access import enforced, grants, inside, into_for, lan_of, limited, peers_of, reaching
-from hooper.planning.addresses import free_prefix
 from hooper.planning.facts import Facts
 from hooper.planning.findings import finding, finds
+from hooper.planning.free_addresses import free_prefix
 from hooper.planning.typed import name_for
 from hooper.planning.values import Finding
 from hooper.site.references import chain_of

@@ -1,0 +1,1 @@
+"""Commands that do something outside: rules in routers, names, certificates."""

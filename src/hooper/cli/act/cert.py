@@ -1,0 +1,111 @@
+"""hooper cert ..."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from hooper.chosen import chosen
+from hooper.cli.parts.command import DRY_RUN, command, within
+from hooper.cli.parts.common import Done, Session, sub_app
+from hooper.errors import EXIT_NEEDS_A_PERSON, worst
+
+if TYPE_CHECKING:
+    from hooper.certs.documents import CertificatesDocument
+    from hooper.cli.parts.render import Screen
+
+app = sub_app("Certificates: which there are, and getting them.", group=True)
+
+STYLE = {"current": "green", "ordered": "green", "watched": "cyan", "due": "orange3", "unknown": "orange3"}
+
+
+@command(app, "cert list", site=True, state=True, mask=True, deadline=5.0)
+def list_certificates(session: Session, certificate: list[str] | None = None, every: bool = False) -> int:
+    """Each certificate of the site: for which names, by whom, how long it lasts, and where its files are.
+
+    One that a device keeps itself is looked at where its services show it.
+    """
+    from hooper.usecases.act.certificates import CertificatesRequest
+    from hooper.usecases.act.certificates import list_certificates as look
+
+    file = session.read_site()
+    keys = chosen(certificate or (), file.site.certificates, "certificate")
+    done = session.look(lambda run: look(run, CertificatesRequest(keys, session.deadline, earlier=every)), file)
+    code = _show(session, done)
+    if any(r.state in ("absent", "due", "expired") and r.authority != "device" for r in done.document.certificates):
+        session.next("get-what-is", "cert order")
+    return code
+
+
+@command(app, "cert order", site=True, state=True, mask=True, deadline=10.0, dry_run=DRY_RUN)
+def order_certificates(
+    session: Session,
+    certificate: list[str] | None = None,
+    again: bool = False,
+    patience: float = "2m",  # type: ignore[assignment]
+) -> int:
+    """Get the certificates that are missing or end soon, by ACME. What was begun before is taken up, not begun again.
+
+    A name is proven by a TXT record that its own updater sets, or by a page at port 80 where the plan lets it in.
+    """
+    from hooper.usecases.act.certificates import CertificatesRequest
+    from hooper.usecases.act.certificates import order_certificates as order
+
+    within("--patience", patience, 1, 3600)
+    file = session.read_site()
+    keys = chosen(certificate or (), file.site.certificates, "certificate")
+    request = CertificatesRequest(keys, session.deadline, patience, again, dry_run=session.dry_run)
+    done = session.look(lambda run: order(run, request), file)
+    code = _show(session, done)
+    for row in done.document.certificates:
+        if row.state == "ordered" and row.services:
+            lab = [f"lab install {row.certificate} {row.services[0]}"] if session.world == "lab" else []
+            session.next("give-the-files", *lab, f"check {row.services[0]}", services=row.services)
+    return code
+
+
+@command(app, "cert restore", site=True, state=True, mask=True)
+def restore_certificate(session: Session, certificate: str, generation: str = "") -> int:
+    """Bring a certificate and its key back that were kept before; the one that is kept now stays as an earlier one."""
+    from hooper.usecases.act.certificates import CertificatesRequest
+    from hooper.usecases.act.certificates import restore_certificate as restore
+
+    file = session.read_site()
+    keys = chosen((certificate,), file.site.certificates, "certificate")
+    done = session.look(lambda run: restore(run, CertificatesRequest(keys, generation=generation)), file)
+    return _show(session, done)
+
+
+def _show(session: Session, done: Done[CertificatesDocument]) -> int:
+    code = session.show(done.document, _render, errors=done.trouble)
+    return worst([code, 0 if all(row.ok for row in done.document.certificates) else EXIT_NEEDS_A_PERSON])
+
+
+def _render(document: CertificatesDocument, out: Screen) -> None:
+    from rich.text import Text
+
+    from hooper.cli.parts.render import table
+
+    if not document.certificates:
+        return
+    drawn = table("", "certificate", "for", "by", "expires", "days left", "state", right=("days left",))
+    for row in document.certificates:
+        mark = Text("✓", style="green") if row.ok else Text("✗", style="red")
+        drawn.add_row(
+            mark,
+            row.certificate,
+            "\n".join(row.names),
+            row.authority,
+            (row.not_after or "-")[:10],
+            "-" if row.days_left is None else str(row.days_left),
+            Text(row.state, style=STYLE.get(row.state, "bold red")),
+        )
+    out.print(drawn)
+    for row in document.certificates:
+        if row.detail:
+            out.print(f"{row.certificate}: {row.detail}.")
+        if row.chain is not None:
+            out.print(f"{row.certificate}: certificate {row.chain}")
+            out.print(f"{' ' * len(row.certificate)}  key         {row.key}")
+    for one in document.earlier:
+        what = f"{one.certificate}: kept before {one.generation}, until {one.not_after[:10]}, by {one.issuer}"
+        out.print(what)

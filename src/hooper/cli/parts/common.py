@@ -1,0 +1,357 @@
+"""What all commands share: their options, reading the site, and printing data to stdout and the rest to stderr."""
+
+from __future__ import annotations
+
+import gc
+import os
+import re
+import shlex
+import sys
+from collections.abc import Awaitable, Callable, Iterable
+from contextlib import nullcontext
+from contextvars import ContextVar
+from dataclasses import dataclass, field
+from datetime import datetime
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Generic, NamedTuple, TypeVar
+
+import typer
+
+from hooper.cli.parts import outcome as report
+from hooper.cli.parts.helping import GuessingGroup
+from hooper.cli.parts.outcome import stderr_width
+from hooper.cli.parts.spelling import spelled
+from hooper.clock import SystemClock
+from hooper.environment import named_site
+from hooper.errors import HooperError, worst
+from hooper.folding import folded_lines
+from hooper.jsonform import dump, dump_line, each_text, head, in_encoding, plain
+from hooper.secret import redact, secrets_in_use
+from hooper.visible import Lines, shown, shown_lines
+
+if TYPE_CHECKING:
+    from hooper.cli.parts.render import Screen
+    from hooper.masking import Mask
+    from hooper.site.load import SiteFile
+    from hooper.usecases.run import Run
+
+NO_SITE = ("demo", "lab", "explain", "schema")  # commands without a site file
+KEEPS_STATE = (
+    "keep", "status", "history", "report", "survey", "why", "check", "stand-in", "card", "plan", "audit", "router",
+    "name", "cert", "updater", "tunnel", "peer", "move", "host know",
+)  # fmt: skip
+EDITING = ("host", "service", "tunnel", "peer")  # groups of commands that edit the site file
+KEEPS_NONE = ("name add", "name try", "updater add")
+T = TypeVar("T")
+
+
+class Done(NamedTuple, Generic[T]):
+    """What came of a use case."""
+
+    document: T
+    trouble: list[HooperError]
+    run: Run
+
+
+def sub_app(help_text: str, *, group: bool = False) -> typer.Typer:
+    """A Typer application for one command, or for a group of commands, which shows its help when none is given."""
+    return typer.Typer(
+        cls=GuessingGroup,
+        help=help_text,
+        no_args_is_help=group,
+        rich_markup_mode=None,
+        add_completion=False,
+        context_settings={"help_option_names": ["-h", "--help"]},
+    )
+
+
+@dataclass
+class Session:
+    """One run of one command: what the options that many commands have say, and the way its output goes."""
+
+    command: str
+    json: bool = False
+    plain: bool = False
+    quiet: bool = False
+    verbose: bool = False
+    site_file: Path | None = None
+    state_folder: Path | None = None
+    masked: bool = False
+    keeps: bool = False
+    deadline: float = 5.0
+    dry_run: bool = False
+    mask: Mask | None = None
+    drawn: bool = False  # something is drawn anew in place: no line of progress goes between
+    _progress: bool = False
+    _private: set[str] = field(default_factory=set)
+    at: datetime = field(default_factory=lambda: SystemClock().now())
+
+    def __post_init__(self) -> None:
+        secrets_in_use()  # those of this command, for all that it prints
+        self.world = report.world()
+        if self.world == "lab":
+            mark = "[lab] the simulated town, not the real network"
+            sys.stderr.write(folded_lines(mark, stderr_width()) + "\n")
+
+    def note(self, text: str = "") -> None:
+        """Something for the person on stderr: what it means, what is next."""
+        if not self.quiet and not self.json:
+            sys.stderr.write(folded_lines(shown_lines(self._said(text)), stderr_width()) + "\n")
+
+    def next(self, code: str, *commands: str | tuple[str, ...], **values: Any) -> None:
+        """The next step, each command on a line of its own, so that it can be pasted.
+
+        code: next.CODE of said.json says what it is for, with values. commands: what follows "hooper", as text where
+        all of it is ours or a key of the site file, else as words, which are quoted for a shell; they name the site
+        file and the state as this one did.
+        Nothing is next to what was not done (--dry-run of an edit).
+        """
+        from hooper.words.said import say
+
+        if self.dry_run and self.command.split()[0] in EDITING:
+            return
+        self.note(f"\nNext: {say(f'next.{code}', **values)}:")
+        for command in commands:
+            text = command if isinstance(command, str) else shlex.join(command)
+            self.note(f"   hooper {self.here(text)}")
+
+    def here(self, command: str) -> str:
+        """A command with the site file and the state that this one was given, so that it means the same ones."""
+        first, pipe, rest = command.partition(" | ")
+        word = first.split(" ", 1)[0]
+        if self.site_file is not None and word not in NO_SITE:
+            first += f" --site {shlex.quote(str(self.site_file))}"
+        both = " ".join(first.split()[:2])
+        keeps = (
+            (word in KEEPS_STATE and both not in KEEPS_NONE)
+            or both in KEEPS_STATE
+            or (word == "worksheet" and re.search("--(rest|ticked|changed)", first))
+        )
+        if self.state_folder is not None and keeps:
+            first += f" --state {shlex.quote(str(self.state_folder))}"
+        return first + pipe + rest
+
+    def detail(self, text: str) -> None:
+        """What is being done, for --verbose."""
+        if self.verbose:
+            sys.stderr.write(folded_lines(shown(self._said(text)), stderr_width()) + "\n")
+
+    def _said(self, text: str) -> str:
+        return redact(self._worded(text))
+
+    def worded(self, text: str) -> str:
+        """A text as it is shown."""
+        return redact(self._worded(text))
+
+    def _worded(self, text: str) -> str:
+        """A text as it is shown: with the commands of its deeds, and masked where that is asked for."""
+        text = spelled(text)
+        return self.mask.text(text) if self.mask else text
+
+    @property
+    def site_path(self) -> Path:
+        """The site file that --site, HOOPER_SITE or this folder names."""
+        return site_path(self.site_file)
+
+    def read_site(self) -> SiteFile:
+        """Read the site file; with --mask, set it up for the output. Raises: SiteFileError, SeveralErrors."""
+        from hooper.store.sitefile import read_site
+
+        file = read_site(self.site_path)
+        self.mask_for(self.site_path)
+        self.detail(f"read {self.site_path}: {len(file.site.services)} services on {len(file.site.hosts)} hosts")
+        return file
+
+    def do(
+        self,
+        work: Callable[[Run], tuple[T, list[HooperError]]],
+        file: SiteFile,
+        *,
+        state: bool = False,
+        look: bool = False,
+    ) -> Done[T]:
+        """A use case that asks nobody. state: it uses what is kept; look: it looks at that, where there is any.
+
+        Raises: StateError.
+        """
+        from hooper.usecases.run import Run, open_state, state_if_there
+
+        run = Run(file, self.at, self.site_path, detail=self.detail)
+        kept = open_state(run, self.state_folder) if state else state_if_there(run, self.state_folder) if look else None
+        with run.secrets.used(), kept if kept is not None else nullcontext():
+            self._tell_twin(run)
+            document, trouble = work(run)
+        return Done(document, [*run.trouble, *trouble], run)
+
+    def look(self, work: Callable[[Run], Awaitable[tuple[T, list[HooperError]]]], file: SiteFile) -> Done[T]:
+        """A use case that looks at the network; the session's time becomes that of the place it looks from."""
+
+        async def opened() -> Done[T]:
+            from hooper.usecases.run import open_run
+
+            async with open_run(
+                file,
+                self.site_path,
+                self.detail,
+                keeps=self.keeps,
+                state=self.state_folder,
+                told=self.detail if self.verbose else None,
+                progress=self.progress,
+            ) as run:
+                self.at = run.at
+                self._tell_twin(run)
+                document, trouble = await work(run)
+            return Done(document, [*run.trouble, *trouble], run)
+
+        try:
+            return run_async(opened)
+        finally:
+            self.progress("")
+
+    def _tell_twin(self, run: Run) -> None:
+        """Ask about a copy of a site file, once."""
+        if run.twin is not None:
+            self.note(
+                f"! {self.site_path} has the id of {run.twin}, so that both are one site with one state."
+                f" If it is another site: hooper {self.here('move --anew')}"
+            )
+
+    def use_lab_time(self) -> None:
+        """In the lab, `at` is the town's time from here on: for what asks nobody, yet tells ages. Raises: LabGone."""
+        from hooper.net.lab_door import LabLink, lab_from_environment
+
+        address = lab_from_environment()
+        if address is not None:
+            self.at = datetime.fromisoformat(run_async(LabLink(address).ask, "hello")["now"])
+
+    def progress(self, text: str) -> None:
+        """One line on a terminal, which the next takes the place of: how far it is; empty: it is over."""
+        width = stderr_width()
+        dumb = os.environ.get("TERM", "dumb") in ("dumb", "unknown") and os.name != "nt"  # it cannot take a line back
+        still = self.drawn or self.json or self.quiet or self.verbose
+        if width is None or dumb or still or not (text or self._progress):
+            return
+        self._progress = bool(text)
+        sys.stderr.write("\r\x1b[2K" + redact(self._worded(shown(text)))[: width - 1])
+        sys.stderr.flush()
+
+    def show(
+        self,
+        document: T,
+        render: Callable[[T, Screen], None],
+        *,
+        errors: Iterable[HooperError] = (),
+        extra: dict[str, Any] | None = None,
+    ) -> int:
+        """Print the document as JSON, or as text by `render`; returns the exit code of the errors."""
+        problems = list(errors)
+        if self.json:
+            document = each_text(document, self._worded)
+            body = {**head(self.command, self.at, self.world), **plain(document), **(extra or {})}
+            if problems:
+                body["errors"] = report.error_objects(problems)
+            sys.stdout.write(in_encoding(dump(body), sys.stdout.encoding))
+        else:
+            render(each_text(document, lambda text: _visible(self._worded(text), text)), console(plain=self.plain))
+            sys.stdout.flush()
+            for problem in problems:
+                report.print_errors(problem)
+        return worst(problem.exit_code for problem in problems)
+
+    def masked_document(self, document: T) -> T:
+        """A document with its texts as they are shown."""
+        shown_one: T = each_text(document, self._worded)
+        return shown_one
+
+    def failed(self, problems: Iterable[HooperError]) -> int:
+        """Tell what went wrong beside what was written; the exit code."""
+        found = list(problems)
+        for problem in found:
+            report.print_errors(problem)
+        return worst(problem.exit_code for problem in found)
+
+    def give(self, text: str, out: Path | None, *, force: bool = False) -> None:
+        """A whole text file, in UTF-8 whatever the terminal's encoding: to `out`, else to stdout.
+
+        Raises: RefusedForSafety: a file of another hand is there; MachineError.
+        """
+        data = text.encode("utf-8", "backslashreplace")
+        if out is not None:
+            from hooper.files import write_output
+
+            write_output(out, data, keep=(self.site_path,), force=force)
+            self.note(f"Written to {out}.")
+            return
+        stream = getattr(sys.stdout, "buffer", None)
+        if stream is None:
+            sys.stdout.write(text)
+        else:
+            sys.stdout.flush()
+            stream.write(data)
+            stream.flush()
+
+    def mask_for(self, path: Path) -> None:
+        """With --mask, set it up for the names of that site file too. Raises: SiteFileError, SeveralErrors."""
+        if self.masked:
+            from hooper.masking import Mask
+            from hooper.site.private import private_words
+            from hooper.store.sitefile import read_site
+
+            self._private |= private_words(read_site(path).site)
+            self.mask = Mask(self._private)
+
+    def say(self, text: str) -> None:
+        """One line for people on stdout, flushed."""
+        sys.stdout.write(shown(self._worded(text)) + "\n")
+        sys.stdout.flush()
+
+    def line(self, document: Any, at: datetime | None = None) -> None:
+        """Print one line of JSON Lines and flush it."""
+        text = dump_line({**head(self.command, at or self.at, self.world), **plain(each_text(document, self._worded))})
+        sys.stdout.write(in_encoding(text, sys.stdout.encoding))
+        sys.stdout.flush()
+
+
+def _visible(worded: str, written: str) -> str:
+    """A text of a document as a terminal may have it; what we composed ourselves keeps its line ends."""
+    return shown_lines(worded) if isinstance(written, Lines) else shown(worded)
+
+
+def site_path(given: Path | None) -> Path:
+    """The site file that --site, HOOPER_SITE or this folder names."""
+    return given or named_site() or Path("site.toml")
+
+
+def _own_loop(work: Callable[..., Awaitable[T]], *arguments: Any) -> T:
+    """Run in an event loop of its own. The start did without garbage collection; from here on it is wanted."""
+    import anyio
+
+    from hooper.net.running import interruptible
+
+    gc.enable()
+    return anyio.run(interruptible, work, arguments)
+
+
+RUNNER: ContextVar[Callable[..., Any]] = ContextVar("RUNNER", default=_own_loop)  # who runs what is asynchronous
+
+
+def run_async(work: Callable[..., Awaitable[T]], *arguments: Any) -> T:
+    """Run a command's asynchronous part, in the event loop that the caller of the program has handed in."""
+    result: T = RUNNER.get()(work, *arguments)
+    return result
+
+
+def console(*, stderr: bool = False, plain: bool = False) -> Screen:
+    """What text is drawn on."""
+    from hooper.cli.parts.render import Screen
+
+    return Screen(stderr=stderr, plain=plain)
+
+
+def prompt(question: str, default: str = "") -> str | None:
+    """A person's answer to a question on stderr; None: there is none any more."""
+    text = question + (f" [{default}]" if default else "") + ":"
+    sys.stderr.write(folded_lines(text, stderr_width()) + " ")
+    sys.stderr.flush()
+    line = sys.stdin.readline()
+    return (line.strip() or default) if line else None

@@ -1,0 +1,113 @@
+"""What the commands share that edit the site file."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Collection
+from datetime import date
+from typing import TYPE_CHECKING
+
+from hooper.cli.parts.common import Session
+from hooper.errors import HooperError, SeveralErrors, SiteFileError, UsageError, flatten
+
+if TYPE_CHECKING:
+    from hooper.cli.parts.render import Screen
+    from hooper.planning.documents import EditDocument
+    from hooper.planning.edits import Edited
+    from hooper.site.load import SiteFile
+    from hooper.usecases.prepare.edits import Acceptance
+    from hooper.usecases.run import RisksTaken
+
+
+def finish(session: Session, file: SiteFile, edit: Callable[[SiteFile], Edited]) -> int:
+    """Write the edited file, and show what was done."""
+    from hooper.usecases.prepare.edits import edit as do_edit
+
+    try:
+        done = session.do(lambda run: do_edit(run, edit, dry_run=session.dry_run), file)
+    except (SiteFileError, SeveralErrors) as exc:  # the file was sound: what was given is not
+        raise of_options(exc) from None
+    return session.show(done.document, render, errors=done.trouble)
+
+
+def of_options(error: HooperError) -> UsageError:
+    """What is wrong with the file that would have been, as what is wrong with the options."""
+    said: list[str] = []
+    remedies = dict.fromkeys(single.remedy.removesuffix(".") for single in flatten(error))
+    for single in flatten(error):
+        path, colon, words = single.message.partition(": ")
+        key = path.rpartition(".")[2].partition("[")[0] if colon else ""
+        plain = bool(re.fullmatch(r"[a-z][a-z0-9_]*", key)) and path.count(".") >= 2
+        message = f"--{key.replace('_', '-')}: {words}" if plain else single.message
+        said.append(message)
+    remedy = f"{'; '.join(remedies)}. Nothing was written."
+    return UsageError("; ".join(dict.fromkeys(said)), remedy=remedy)
+
+
+def render(document: EditDocument, out: Screen) -> None:
+    """What was changed, key by key, and what is left to do."""
+    from rich.text import Text
+
+    from hooper.cli.parts.render import findings, heading, indented
+
+    if not document.changes and not document.follows:
+        out.print(f"Nothing to change: {document.subject} is so already.")
+        return
+    would = f"would be {document.action}" if document.dry_run else document.action
+    where = f" in {document.file}{' (not written)' if document.dry_run else ''}" if document.changes else ""
+    heading(out, f"{document.subject}: {would}{where}")
+    for change in document.changes:
+        line = Text(f"   {change.key}", style="bold" if change.after is not None else "")
+        if change.after is None:
+            line.append("  gone" if not change.before else f"  gone, was {change.before}", style="red")
+        elif change.before is None:
+            line.append(f" = {change.after}")
+        else:
+            line.append(f" = {change.after}").append(f"  was {change.before}", style="dim")
+        out.print(line)
+    if document.findings:
+        out.print()
+        findings(out, document.findings)
+    if document.follows:
+        out.print()
+        heading(out, "Left to do, by hand")
+        for follow in document.follows:
+            indented(out, follow, mark="[ ] ", left=3)
+
+
+def port_value(option: str, text: str | None) -> int | str | None:
+    """A port as the site file has it: a number, or a range as text. Raises: UsageError."""
+    if text is None:
+        return None
+    if text.isascii() and text.isdigit():
+        return int(text)
+    if not text.replace("-", "").isdigit() or text.count("-") != 1:
+        raise UsageError(f"{option} {text!r} is not a port", remedy="Give a number, or a range such as 5000-5010.")
+    return text
+
+
+def acceptance(
+    reasons: Collection[str] | None, until: str | None, services: Collection[str], *, dry_run: bool = False
+) -> Acceptance:
+    """What the options say. Raises: UsageError."""
+    from hooper.usecases.prepare.edits import Acceptance
+
+    if not reasons and until is not None:
+        raise UsageError("--until says nothing without --accept", remedy="Give --accept REASON, or leave it out.")
+    return Acceptance(tuple(reasons or ()), _date(until) if until is not None else None, services, dry_run)
+
+
+def taken(session: Session, accepted: RisksTaken) -> None:
+    """Say what was accepted."""
+    if not accepted.risks:
+        session.note("Nothing is kept back, so nothing was accepted.")
+    for key, code in accepted.risks if not session.dry_run else ():
+        end, reason = accepted.until, accepted.reasons[key]
+        session.note(f"Accepted for {key} until {end}: {code} ({reason}); it stands in {session.site_path}.")
+
+
+def _date(text: str) -> date:
+    try:
+        return date.fromisoformat(text)
+    except ValueError:
+        raise UsageError(f"--until {text!r} is not a date", remedy="Write it like 2027-03-31.") from None

@@ -1,0 +1,1 @@
+"""Commands for what is wanted: the site file, the line, the devices, the plan."""

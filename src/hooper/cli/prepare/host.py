@@ -1,0 +1,244 @@
+"""hooper host ..."""
+
+from __future__ import annotations
+
+import re
+from typing import TYPE_CHECKING, Any
+
+from hooper.chosen import chosen
+from hooper.cli.parts.command import EDIT_DRY_RUN, command
+from hooper.cli.parts.common import Session, sub_app
+from hooper.cli.parts.editing import finish
+from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
+
+if TYPE_CHECKING:
+    from hooper.cli.parts.render import Screen
+    from hooper.line.neighbours import FindDocument
+    from hooper.planning.documents import HostListDocument, SuggestDocument
+    from hooper.usecases.prepare.hosts import KnownDocument
+
+app = sub_app("The devices: list, find, add, change, remove, tick off, free addresses.", group=True)
+
+
+@command(app, "host list", site=True, mask=True)
+def list_hosts(session: Session) -> int:
+    """All devices of the site file: address, who gives it, services, what is ticked off."""
+    from hooper.usecases.prepare.lists import list_hosts as look
+
+    document = session.do(look, session.read_site()).document
+    code = session.show(document, _render_list)
+    if not document.hosts:
+        session.next("add-a-device", "host add camera")
+    return code
+
+
+@command(app, "host add", site=True, dry_run=EDIT_DRY_RUN, keys="host")
+def add(session: Session, keys: dict[str, Any], host: str) -> int:
+    """Add a device. Without --address it gets the first free one outside the pool."""
+    from hooper.planning.edits import add_host
+
+    code = finish(session, session.read_site(), lambda file: add_host(file, host, keys))
+    session.next(
+        "say-what-it",
+        f"service add {host}-page --host {host} --speaks https",
+        f"worksheet --devices {host}",
+    )
+    return code
+
+
+@command(app, "host change", site=True, dry_run=EDIT_DRY_RUN, keys="host")
+def change(session: Session, keys: dict[str, Any], host: str, clear: list[str] | None = None) -> int:
+    """Change a device, and list all that hangs on its old address."""
+    from hooper.planning.edits import change_host
+
+    file = session.read_site()
+    (key,) = chosen([host], file.site.hosts, "host")
+    if not keys and not clear:
+        raise UsageError("nothing to change was given", remedy="Give an option such as --address 10.0.0.20.")
+    return finish(session, file, lambda file: change_host(file, key, keys, clear or (), session.at.date()))
+
+
+@command(app, "host remove", site=True, dry_run=EDIT_DRY_RUN)
+def remove(session: Session, host: str, with_services: bool = False) -> int:
+    """Remove a device. Its comments in the file stay."""
+    from hooper.planning.edits import remove_host
+
+    file = session.read_site()
+    (key,) = chosen([host], file.site.hosts, "host")
+    return finish(session, file, lambda file: remove_host(file, key, with_services=with_services))
+
+
+@command(app, "host suggest", site=True, mask=True)
+def suggest(session: Session, gateway: str | None = None, count: int = 5) -> int:
+    """Free addresses: outside the pool, nobody's in the site file, and silent, where this machine can tell."""
+    from hooper.usecases.prepare.hosts import suggest as look
+
+    done = session.look(lambda run: look(run, gateway, count), session.read_site())
+    document = done.document
+    code = session.show(document, _render_suggest, errors=done.trouble)
+    if document.pool is None:
+        session.note("The pool is not known, so DHCP may hand these out: better reserve the address on the router.")
+    if not document.looked:
+        session.note(
+            f"This machine is not on the LAN of {document.gateway}, so nobody was asked: try the address before you"
+            " use it."
+        )
+    return code
+
+
+@command(app, "host find", site=True, mask=True, deadline=10.0, deadline_help="For everything together.")
+def find(session: Session, sweep: bool = False, no_ports: bool = False) -> int:
+    """The devices on this machine's own network, held against the site file.
+
+    Without --sweep those that this machine has spoken with lately. Looks nowhere but on this one network.
+    """
+    from hooper.usecases.prepare.hosts import find as look
+
+    done = session.look(lambda run: look(run, session.deadline, sweep=sweep, ports=not no_ports), session.read_site())
+    code = session.show(done.document, _render_found, errors=done.trouble)
+    if not sweep:
+        session.next("these-are-those", "host find --sweep")
+    hosts = done.document.hosts
+    for row in hosts:
+        if row.state == "moved":
+            session.next("give-its-address", f"worksheet --devices {row.host}", host=row.host)
+            return worst([code, EXIT_NEEDS_A_PERSON])
+    if any(row.state == "taken" for row in hosts):
+        return worst([code, EXIT_NEEDS_A_PERSON])
+    new = next((row for row in hosts if row.state == "new"), None)
+    if new is not None:
+        key = re.sub(r"[^a-z0-9-]+", "-", (new.name or "").partition(".")[0].lower()).strip("-") or "new-device"
+        mac = ("--mac", new.mac) if new.mac else ()
+        adding = ("host", "add", key, "--address", new.address, *mac)
+        session.next("add-those-that", adding)
+    return code
+
+
+@command(app, "host know", site=True, state=True, mask=True, deadline=5.0)
+def know(session: Session, host: str) -> int:
+    """Keep what a device shows now as its own: its certificate, its host key, its greeting, its page.
+
+    By these a later check tells it from another device. Say so here when you have set it up anew. Of what shows only a
+    page, a line of your own proves it: write one on its page, and name it as the service's `expect`.
+    """
+    from hooper.usecases.prepare.hosts import know as look
+
+    file = session.read_site()
+    (key,) = chosen([host], file.site.devices, "host")
+    done = session.look(lambda run: look(run, key, session.deadline), file)
+    document = done.document
+    code = session.show(document, _render_known, errors=done.trouble)
+    if document.mac is not None and document.planned_mac not in (None, document.mac):
+        session.next("write-its-mac", f"host change {key} --mac {document.mac}")
+        return worst([code, EXIT_NEEDS_A_PERSON])
+    return code
+
+
+@command(app, "host tick", site=True, dry_run=EDIT_DRY_RUN)
+def tick(
+    session: Session, host: str, item: list[str] | None = None, is_not: bool = False, all_items: bool = False
+) -> int:
+    """Tick off what is done on a device before it is exposed; without an item, show its list."""
+    from hooper.planning.edits import tick as tick_edit
+    from hooper.usecases.prepare.lists import list_hosts as look
+    from hooper.words.catalogue import ticks
+
+    file = session.read_site()
+    (key,) = chosen([host], file.site.devices, "host")
+    if all_items and (item or is_not):
+        raise UsageError("--all stands alone", remedy="Leave the items and --not out.")
+    if not item and not all_items:
+        if is_not:
+            raise UsageError("--not needs an item", remedy=f"There are: {', '.join(known.key for known in ticks())}.")
+        code = session.show(session.do(lambda run: look(run, key), file).document, _render_ticks)
+        session.next("say-what-is", f"host tick {key} {ticks()[0].key}")
+        return code
+    items = {known.key: True for known in ticks()} if all_items else dict.fromkeys(item or [], not is_not)
+    code = finish(session, file, lambda file: tick_edit(file, key, items))
+    session.next("see-what-the", "plan")
+    return code
+
+
+def _render_known(document: KnownDocument, out: Screen) -> None:
+    from hooper.cli.parts.render import counted, table
+
+    out.print(f"{document.host} at {document.address}: what it shows is kept as its own.")
+    drawn = table("service", "port", "known by", "seen", prose=("seen",))
+    for row in document.signs:
+        key = f"its key {row.key[:23]}…" if row.key is not None else "nothing that another of its make would not show"
+        if row.page is not None:
+            pictures = f", {counted(len(row.pictures), 'picture')}" if row.pictures else ""
+            key = f"its page “{row.page}”{pictures}"
+            key += ": another of its make may show the same"
+        if row.before is not None and row.before != row.key:
+            key += f", before {row.before[:23]}…"
+        drawn.add_row(row.service, f"{row.transport} {row.port}", key, str(row.detail))
+    out.print(drawn)
+    if document.mac is not None:
+        same = {None: "the site file has none", document.mac: "as in the site file"}
+        out.print(f"MAC {document.mac}: {same.get(document.planned_mac, f'the site file has {document.planned_mac}')}")
+    if document.silent:
+        out.print(f"Not seen, so kept as before: {', '.join(document.silent)}.")
+
+
+def _render_list(document: HostListDocument, out: Screen) -> None:
+    from hooper.cli.parts.render import table
+
+    if not document.hosts:
+        out.print("There are no hosts yet.")
+        return
+    several = len({row.network for row in document.hosts}) > 1
+    drawn = table("host", "address", "given by", *(["on"] if several else []), "ready", "services", prose=("services",))
+    for row in document.hosts:
+        given = row.address_from + (", in the pool" if row.in_pool and row.address_from != "reservation" else "")
+        done = sum(said is True for said in row.ready.values())
+        wrong = sum(said is False for said in row.ready.values())
+        ticks = f"{done} of {len(row.ready)}" + (f", {wrong} not so" if wrong else "")
+        address = "\n".join(text for text in (row.address, row.address6, row.mac) if text is not None)
+        network = [row.network] if several else []
+        drawn.add_row(row.host, address, given, *network, ticks, ", ".join(row.services) or "-")
+    out.print(drawn)
+
+
+def _render_ticks(document: HostListDocument, out: Screen) -> None:
+    from rich.text import Text
+
+    from hooper.cli.parts.render import heading
+    from hooper.words.catalogue import ticks
+
+    for row in document.hosts:
+        heading(out, f"Before {row.host} is exposed")
+        for item in ticks():
+            mark, style = {True: ("[x]", "green"), False: ("[!]", "red"), None: ("[ ]", "")}[row.ready[item.key]]
+            out.print(Text.assemble((f"   {mark} ", style), (f"{item.key:<26}", "bold"), item.question))
+
+
+def _render_found(document: FindDocument, out: Screen) -> None:
+    from hooper.cli.parts.render import indented, table
+
+    where = f"the LAN of {document.gateway}" if document.gateway is not None else "no network of the site file"
+    out.print(f"{document.network} by {document.interface}: {where}")
+    drawn = table("address", "MAC", "name", "open ports", "what it is", prose=("open ports", "what it is"))
+    for row in document.hosts:
+        what = f"{row.host}, {row.meaning}" if row.host is not None and row.state != "moved" else row.meaning
+        if row.in_pool and "pool" not in what:
+            what += "; in the pool"
+        name = (row.name or "").partition(".")[0]
+        drawn.add_row(row.address, row.mac or "?", name, " ".join(map(str, row.open_ports)), what)
+    out.print(drawn)
+    if document.silent:
+        indented(out, f"Planned here and not found: {', '.join(document.silent)}.", left=0)
+    if document.outstanding:
+        indented(out, f"The time did not suffice for: {', '.join(document.outstanding)}.", left=0)
+
+
+def _render_suggest(document: SuggestDocument, out: Screen) -> None:
+    pool = f", outside the pool {document.pool}" if document.pool else ""
+    silent = ", and silent" if document.looked else ""
+    out.print(f"Free on the LAN of {document.gateway}, {document.network}{pool}{silent}:")
+    for address in document.addresses:
+        out.print(f"   {address}")
+    if not document.addresses:
+        out.print("   none")
+    if document.answered:
+        out.print(f"Not offered, since somebody is there: {', '.join(document.answered)}")

@@ -1,0 +1,99 @@
+"""hooper service ..."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+from hooper.chosen import chosen
+from hooper.cli.parts.command import EDIT_DRY_RUN, command
+from hooper.cli.parts.common import Session, sub_app
+from hooper.cli.parts.editing import finish, port_value
+from hooper.errors import UsageError
+
+if TYPE_CHECKING:
+    from hooper.cli.parts.render import Screen
+    from hooper.planning.documents import ServiceListDocument
+
+app = sub_app("What the devices offer: list, add, change, remove.", group=True)
+
+
+@command(app, "service list", site=True, mask=True)
+def list_all(session: Session) -> int:
+    """All services of the site file: where they are, how far they reach, by which port."""
+    from hooper.usecases.prepare.lists import list_services as look
+
+    file = session.read_site()
+    document = session.do(look, file).document
+    code = session.show(document, _render)
+    if not document.services:
+        host = next(iter(file.site.hosts), None)
+        add = f"service add {host}-page --host {host} --speaks https" if host is not None else "host add camera"
+        session.next("add-what-there", add)
+    return code
+
+
+@command(app, "service add", site=True, dry_run=EDIT_DRY_RUN, keys="service")
+def add(session: Session, keys: dict[str, Any], service: str) -> int:
+    """Add a service. A public one gets its outside port chosen and written down, so that it never moves."""
+    from hooper.planning.edits import add_service
+
+    file = session.read_site()
+    if "host" not in keys:
+        raise UsageError("--host is missing", remedy=f"Give one of: {', '.join(file.site.devices) or 'none; add one'}.")
+    chosen([keys["host"]], file.site.devices, "host")
+    rows = _rows(keys)
+    code = finish(session, file, lambda file: add_service(file, service, rows))
+    session.next("see-the-rules-and", "plan")
+    return code
+
+
+@command(app, "service change", site=True, dry_run=EDIT_DRY_RUN, keys="service")
+def change(session: Session, keys: dict[str, Any], service: str, clear: list[str] | None = None) -> int:
+    """Change a service."""
+    from hooper.planning.edits import change_service
+
+    file = session.read_site()
+    (key,) = chosen([service], file.site.services, "service")
+    rows = _rows(keys)
+    if not rows and not clear:
+        raise UsageError("nothing to change was given", remedy="Give an option such as --reach tunnel.")
+    code = finish(session, file, lambda file: change_service(file, key, rows, clear or ()))
+    session.next("see-the-rules-and-what", "plan", "worksheet --changed")
+    return code
+
+
+@command(app, "service remove", site=True, dry_run=EDIT_DRY_RUN)
+def remove(session: Session, service: str) -> int:
+    """Remove a service, and say which rules now stand for nothing. Its comments in the file stay."""
+    from hooper.planning.edits import remove_service
+
+    file = session.read_site()
+    (key,) = chosen([service], file.site.services, "service")
+    return finish(session, file, lambda file: remove_service(file, key))
+
+
+def _rows(keys: dict[str, Any]) -> dict[str, Any]:
+    """The options that were given, as the site file has them. Raises: UsageError."""
+    rows = dict(keys)
+    for key in ("port", "outside_port"):
+        if key in rows:
+            rows[key] = port_value(f"--{key.replace('_', '-')}", rows[key])
+    transport = rows.get("transport", "")
+    if transport.isascii() and transport.isdigit():
+        rows["transport"] = int(transport)
+    return rows
+
+
+def _render(document: ServiceListDocument, out: Screen) -> None:
+    from hooper.cli.parts.render import table
+    from hooper.ports import ports_text
+
+    if not document.services:
+        out.print("There are no services yet.")
+        return
+    drawn = table("service", "host", "speaks", "port", "reach", "outside", "only from", prose=("only from",))
+    for row in document.services:
+        ports = f"{row.transport} {ports_text(row.ports)}" if row.ports else f"IP protocol {row.transport}"
+        outside = ports_text(row.outside_ports) if row.outside_ports else "-"
+        drawn.add_row(row.service, row.host, row.speaks, ports, row.reach, outside, ", ".join(row.sources) or "-")
+    out.print(drawn)

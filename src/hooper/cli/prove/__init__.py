@@ -1,0 +1,1 @@
+"""Commands that prove, and say why it is not so."""

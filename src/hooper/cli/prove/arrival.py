@@ -1,0 +1,103 @@
+"""hooper check --arrival"""
+
+from __future__ import annotations
+
+import sys
+from typing import TYPE_CHECKING
+
+from hooper.cli.parts.common import Session, console
+from hooper.clock import shown_duration
+from hooper.errors import EXIT_NEEDS_A_PERSON, worst
+from hooper.usecases.prove.arrival import ArrivalLine, ArrivalRequest, arrival, came_words
+
+if TYPE_CHECKING:
+    from collections.abc import Iterable, Mapping
+
+    from hooper.addresses import IPAddress
+    from hooper.cli.parts.render import Screen
+    from hooper.site.load import SiteFile
+    from hooper.usecases.act.temporary import LetIn
+
+HOW = {
+    "standing": "by the plan's own rule",
+    "entered": "entered for this test, and taken back at its end",
+    "by-hand": "enter it by hand now, and take it off afterwards",
+}
+
+
+def wait_for_arrival(
+    session: Session,
+    file: SiteFile,
+    service: str | None,
+    public: Mapping[str, IPAddress],
+    hold: float,
+    *,
+    take_over: bool,
+    compare: bool,
+) -> int:
+    """Show the page's address and what comes of it, a line each."""
+    screen = console(plain=session.plain)
+
+    def heard(line: ArrivalLine) -> None:
+        if session.json:
+            session.line(line)
+            return
+        if line.event == "ready":
+            _ready(session, session.masked_document(line), screen, hold)
+            if compare:
+                session.note("The page shows how each certificate begins and ends: compare, and press what is so.")
+            sys.stdout.flush()
+        elif line.visit is not None:
+            one = line.visit
+            session.say(f"{one.address}: {came_words(one.came)}. {one.meaning}")
+        elif line.result is not None:
+            session.say(f"   {line.result.service}: {line.result.verdict}: {line.result.detail}")
+
+    title = file.site.site.title or file.name
+    lab = session.world == "lab"
+    request = ArrivalRequest(service, public, hold, session.deadline, title, lab, take_over, compare, heard)
+    done = session.look(lambda run: arrival(run, request), file)
+    code = session.failed(done.trouble)
+    if done.document.arrived:
+        for words in done.document.proves:
+            session.note(f"Proven: {words}")
+        for words in done.document.proves_not:
+            session.note(f"Not proven: {words}")
+        session.next("look-at-each", "check --from interface")
+        return code
+    session.note(f"Nobody has come from outside within {shown_duration(hold)}.")
+    session.next("see-what-is", "survey")
+    return worst([code, EXIT_NEEDS_A_PERSON])
+
+
+def _ready(session: Session, line: ArrivalLine, out: Screen, hold: float) -> None:
+    from hooper.cli.parts.codes import draw_code
+    from hooper.cli.parts.render import heading, indented
+
+    heading(out, "On the phone, with its Wi-Fi off, open this")
+    out.print()
+    out.print(f"   {line.address}")
+    out.print()
+    draw_code(line.address, out)
+    show_rules(line.rules, out)
+    out.print()
+    heading(out, "If the page does not load")
+    hand = ", ".join(dict.fromkeys(rule.gateway for rule in line.rules if rule.how == "by-hand"))
+    if hand:
+        indented(out, f"The rule on {hand} is not entered yet, or leads elsewhere.", mark="- ", left=3)
+    indented(out, "The provider drops this port, or the line has no public address of its own.", mark="- ", left=3)
+    indented(out, "This computer's own firewall does not let it in.", mark="- ", left=3)
+    out.print()
+    session.note(f"Waiting for up to {shown_duration(hold)}; Ctrl-C ends it, and takes back what was entered.")
+
+
+def show_rules(rules: Iterable[LetIn], out: Screen) -> None:
+    """The rules by which a port comes in here."""
+    from hooper.cli.parts.render import heading, table
+
+    heading(out, "The port comes in here by")
+    drawn = table("", "on", "port outside", "leads to", "", prose=("",))
+    for rule in rules:
+        port = f"{rule.transport.upper()} {rule.outside_port}"
+        drawn.add_row("  ", rule.gateway, port, f"{rule.target_address}:{rule.target_port}", HOW[rule.how])
+    out.print(drawn)

@@ -1,0 +1,100 @@
+"""hooper check --pack, --visit, --brought"""
+
+from __future__ import annotations
+
+import shlex
+import sys
+from datetime import timedelta
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from hooper.cli.parts.common import Session, prompt
+from hooper.cli.parts.outcome import stderr_width
+from hooper.errors import EXIT_NEEDS_A_PERSON, RefusedForSafety, worst
+from hooper.files import write_output
+from hooper.visible import shown
+
+if TYPE_CHECKING:
+    from hooper.cli.parts.render import Screen
+    from hooper.usecases.prove.visit import Asks, PackedDocument
+
+
+def pack(session: Session, services: tuple[str, ...], out: Path, lasts: float, *, force: bool) -> int:
+    """Write the file to take along."""
+    from dataclasses import replace
+
+    from hooper.usecases.prove.visit import make_pack
+
+    file = session.read_site()
+    asked, until = services or tuple(file.site.services), timedelta(seconds=lasts)
+    done = session.look(lambda run: make_pack(run, asked, until, session.deadline), file)
+    document, data = done.document
+    write_output(out, data, keep=(session.site_path,), force=force, private=True)
+    code = session.show(replace(document, file=str(out)), _render, errors=done.trouble)
+    session.next("elsewhere-on-any", ("check", "--visit", out.name))
+    return code
+
+
+def _render(document: PackedDocument, out: Screen) -> None:
+    from hooper.cli.parts.render import counted, indented
+
+    looks = counted(len(document.services), "service")
+    out.print(f"{document.file} looks at {looks}, and can be used until {document.expires}.")
+    held = ", ".join(document.secrets) or "no key to anything"
+    indented(out, f"It holds {held}, and no password; it does tell how the site is laid out.", left=0)
+    for remark in document.remarks:
+        indented(out, remark, mark="- ", left=0)
+
+
+def visit(session: Session, file: Path, place: str, out: Path | None, *, force: bool, agreed: bool) -> int:
+    """Look from here by such a file; no site file and no state are needed."""
+    from hooper.check.results import passes
+    from hooper.cli.prove.results import render
+    from hooper.usecases.prove.visit import asks_of, packed_site, read_pack
+    from hooper.usecases.prove.visit import visit as look
+
+    packed = read_pack(file)
+    session.keeps = False
+    site = packed_site(packed, str(file))
+    _agreed(session, asks_of(packed, site), agreed=agreed)
+    done = session.look(lambda run: look(run, packed, place, session.deadline), site)
+    document, data = done.document
+    target = out or file.with_name(f"{file.stem}-result.json")
+    write_output(target, data, keep=(file,), force=force)
+    code = session.show(document, lambda drawn, screen: render(drawn, screen, verbose=session.verbose),
+                        errors=done.trouble)  # fmt: skip
+    bringing = shlex.join(("hooper", "check", "--brought", target.name))
+    session.note(f"\nBring {target} home. There: {bringing}")
+    return worst([code, 0 if passes(document.results) else EXIT_NEEDS_A_PERSON])
+
+
+def _agreed(session: Session, asks: Asks, *, agreed: bool) -> None:
+    """Show whom the file has this computer ask, and go on only where a person agrees. Raises: RefusedForSafety."""
+    session.note("This file has this computer ask:")
+    for line in asks.words():
+        session.note(f"   {shown(line)}")
+    if agreed:
+        return
+    on_terminal = sys.stdin.isatty() and stderr_width() is not None and not session.json
+    if not on_terminal or (prompt("Go on? yes or no", "no") or "").lower() not in ("y", "yes"):
+        raise RefusedForSafety(
+            f"nothing was asked, since nobody agreed to ask {'; '.join(asks.words())}",
+            code="not-agreed",
+            remedy="If all of that is right, give --yes.",
+        )
+
+
+def brought(session: Session, file: Path) -> int:
+    """Keep what a visit has seen."""
+    from hooper.check.results import passes
+    from hooper.cli.prove.results import render
+    from hooper.usecases.prove.brought import take_in
+
+    site = session.read_site()
+    done = session.look(lambda run: take_in(run, file), site)
+    code = session.show(done.document, lambda drawn, screen: render(drawn, screen, verbose=session.verbose),
+                        errors=done.trouble)  # fmt: skip
+    for remark in done.document.remarks:
+        session.note(str(remark))
+    session.note("Kept, with its place and time.")
+    return worst([code, 0 if passes(done.document.results) else EXIT_NEEDS_A_PERSON])

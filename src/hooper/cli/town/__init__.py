@@ -1,0 +1,1 @@
+"""The simulated town, and the demo in it."""

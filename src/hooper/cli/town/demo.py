@@ -1,0 +1,283 @@
+"""hooper demo"""
+
+from __future__ import annotations
+
+import tempfile
+from contextlib import aclosing
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from hooper.cli.parts.command import command
+from hooper.cli.parts.common import Session, console, run_async, sub_app
+from hooper.cli.parts.spelling import spelled
+from hooper.environment import leave_lab
+from hooper.errors import EXIT_NEEDS_A_PERSON, worst
+from hooper.files import machine_error
+from hooper.jsonform import each_text
+
+if TYPE_CHECKING:
+    from hooper.cli.parts.render import Screen
+    from hooper.usecases.demo import Scene
+
+NEXT = """\
+# What to try next
+
+This folder holds `site.toml`, the site file of the boathouse. Look at its plan and its sheets:
+
+    hooper plan --site site.toml
+    hooper worksheet --site site.toml
+
+Run the simulated town in one terminal, and set the two variables that it prints in another:
+
+    hooper lab run
+
+There, open the inner router's rules by its protocol, enter the sheets for the rest by hand, and look from the phone's
+mobile data:
+
+    hooper router open
+    hooper worksheet --rest --json | hooper lab type -
+    hooper router list
+    hooper name list
+    hooper check --from interface:usb0
+
+Get a certificate, give it to the hub, and see what to type away from home:
+
+    hooper cert order
+    hooper lab install boathouse hub-page
+    hooper card hub-page
+
+Let somebody in privately: a tunnel to the secure shell, and to nothing else. Load both sides, take the laptop away
+from home, and see what the peer reaches:
+
+    hooper tunnel add oars --dns 10.44.7.1
+    hooper peer add cox-phone --person "the cox" --into film-shell
+    hooper tunnel make oars
+    hooper lab load oars-server/oars.conf
+    hooper worksheet --json | hooper lab type -
+    hooper peer hand cox-phone --out cox-phone.conf
+    hooper lab load cox-phone.conf --on here
+    hooper lab plug away
+    hooper check film-shell film-page --from interface:cox-phone
+    hooper lab load cox-phone.conf --on here --off
+    hooper lab plug home
+
+Break something and look again:
+
+    hooper lab faults
+    hooper lab break forward-missing-inner
+    hooper check --from interface:usb0 film-page
+    hooper why film-page --from interface:usb0
+    hooper lab read
+    hooper why film-page --from interface:usb0 --rule club-router=missing
+    hooper lab mend
+
+For your own network, copy `site.toml`, replace what it says by what you have, and start with
+`hooper survey`.
+"""
+
+app = sub_app("The whole job on a simulated town, from nothing to proven.")
+
+
+@command(app, "demo")
+def demo(session: Session, out: Path | None = None) -> int:
+    """The whole job on a simulated town, from nothing to proven. Touches no network, needs no rights."""
+    from hooper.lab.documents import DemoDocument, Step
+    from hooper.usecases.demo import leave_files, prepare_folder
+
+    leave_lab()  # the demo makes a town of its own
+    session.world = "lab"
+    if out is not None:
+        prepare_folder(out)
+    screen = console()
+    try:
+        temporary = tempfile.TemporaryDirectory(prefix="hooper-demo-")
+    except OSError as exc:
+        raise machine_error(exc, "no temporary folder can be made") from None
+    with temporary as folder:
+        scenes = run_async(_play, session, Path(folder), None if session.json else screen)
+    if out is not None:
+        leave_files(out, NEXT)
+    steps = tuple(Step(scene.step, scene.ok, scene.took_ms) for scene in scenes)
+    good = all(step.ok for step in steps)
+    document = DemoDocument(steps, str(out) if out is not None else None)
+    code = session.show(document, lambda shown, screen: _end(shown, screen, good=good))
+    return worst([code, 0 if good else EXIT_NEEDS_A_PERSON])
+
+
+async def _play(session: Session, folder: Path, screen: Screen | None) -> list[Scene]:
+    from hooper.usecases.demo import play
+
+    scenes: list[Scene] = []
+    if screen is not None:
+        _begin(screen)
+    async with aclosing(play(folder)) as told:
+        async for scene in told:
+            session.detail(f"{scene.step}: {scene.took_ms} ms")
+            if screen is not None:
+                _TOLD[scene.step](each_text(scene, spelled), screen)
+            scenes.append(scene)
+    return scenes
+
+
+def _begin(out: Screen) -> None:
+    from hooper.cli.parts.render import heading
+
+    heading(out, "The boathouse of the Heron Quay rowing club")
+    out.print("A simulated town: nothing leaves this machine. The provider's box stands before")
+    out.print("the club's own router. Nobody has entered anything, nothing is reachable.")
+
+
+def _title(out: Screen, text: str, scene: Scene) -> None:
+    from rich.text import Text
+
+    out.print()
+    mark = ("✓ ", "green") if scene.ok else ("✗ ", "red")
+    out.print(Text.assemble(mark, (text, "bold"), (f"  {scene.took_ms / 1000:.1f} s", "dim")))
+
+
+def _lab(scene: Scene, out: Screen) -> None:
+    """The town's start has nothing to show."""
+
+
+def _survey(scene: Scene, out: Screen) -> None:
+    from hooper.cli.parts.from_where import numbers
+
+    seen: Any = scene.told
+    _title(out, "Survey: can anything from outside arrive here at all?", scene)
+    public = seen.public_address.ipv4
+    equal = tuple(row for row in seen.comparisons if row.left.value == row.right.value == public)
+    numbers(equal[:1], out)
+
+
+def _plan(scene: Scene, out: Screen) -> None:
+    from hooper.cli.parts.render import counted
+    from hooper.cli.prepare.plan import ways
+
+    plan: Any = scene.told
+    _title(out, f"Plan: {counted(len(plan.forwards), 'rule')} on two routers", scene)
+    ways(plan.forwards, out)
+
+
+def _router(scene: Scene, out: Screen) -> None:
+    from hooper.cli.parts.render import indented
+
+    changes: Any = scene.told
+    added = [change.rule.service for change in changes if change.outcome == "added"]
+    left = [change for change in changes if change.outcome == "by-hand"]
+    _title(out, f"Router: {len(added)} rules entered by its own protocol, IGD, each for a week", scene)
+    indented(out, f"{changes[0].gateway}: {', '.join(added)}", left=3)
+    indented(out, f"by hand: {', '.join(c.rule.service for c in left)}, since {left[0].detail}", left=3)
+
+
+def _name(scene: Scene, out: Screen) -> None:
+    before, after = scene.told
+    _title(out, "Name: it still has last week's address, and is updated", scene)
+    for old, new in zip(before, after, strict=True):
+        out.print(f"   {new.name}: {', '.join(old.published) or '-'} → {', '.join(new.published)}")
+        out.print(f"   published, says the {new.published_source}")
+        out.print(f"   public address, says {new.wanted_source}")
+
+
+def _certificate(scene: Scene, out: Screen) -> None:
+    row: Any = scene.told
+    _title(out, "Certificate: ordered by ACME, proven by a TXT record, given to the hub", scene)
+    out.print(f"   {', '.join(row.names)}, by {row.authority}, until {row.not_after[:10]}")
+
+
+def _card(scene: Scene, out: Screen) -> None:
+    card: Any = scene.told
+    _title(out, f"Card: what to type away from home for {card.service}", scene)
+    out.print(f"   {card.type}", style="bold")
+
+
+def _worksheet(scene: Scene, out: Screen) -> None:
+    """The sheets show at the plan, and in what was typed."""
+
+
+def _typed(scene: Scene, out: Screen) -> None:
+    entered: Any = scene.told
+    _title(out, f"Worksheet: the other {len(entered)} rules typed into the routers' pages by hand", scene)
+
+
+def _private(scene: Scene, out: Screen) -> None:
+    from hooper.cli.prove.results import results_table
+
+    given, seen = scene.told
+    _title(out, f"Private access: {given.device} gets a tunnel to film-shell, and to nothing else", scene)
+    out.print(f"   its file leads to {given.endpoint}; its private key is forgotten here")
+    out.print("   away from home, by mobile data, through the tunnel:")
+    out.print(results_table(seen.results, brief=True, header=False))
+
+
+def _check(scene: Scene, out: Screen) -> None:
+    from hooper.cli.prove.results import results_table
+    from hooper.usecases.demo import DEADLINE
+
+    outcome: Any = scene.told
+    _title(out, f"Check: looked at from a phone's mobile data, within {DEADLINE:g} s", scene)
+    shut = [result for result in outcome.results if result.expected == "unreachable" and result.ok]
+    out.print(results_table([result for result in outcome.results if result not in shut], brief=True))
+    out.print(f"Not reachable, as it should be: {', '.join(result.service for result in shut)}.")
+
+
+def _one_result(text: str, scene: Scene, out: Screen) -> None:
+    from hooper.cli.prove.results import results_table
+
+    outcome: Any = scene.told
+    _title(out, text, scene)
+    out.print(results_table(outcome.results, brief=True, header=False))
+
+
+def _broken(scene: Scene, out: Screen) -> None:
+    _one_result("Someone mistypes: film-page's rule now names another device", scene, out)
+
+
+def _explained(scene: Scene, out: Screen) -> None:
+    from hooper.cli.parts.render import indented
+
+    found: Any = scene.told
+    _title(out, "Why: the first broken link, and what to do", scene)
+    for cause in found.causes:
+        indented(out, f"{cause.certainty}: {cause.message}", left=3)
+        indented(out, cause.remedy, mark="→ ", left=3)
+
+
+def _mended(scene: Scene, out: Screen) -> None:
+    _one_result("Put right", scene, out)
+
+
+_TOLD = {
+    "lab": _lab,
+    "survey": _survey,
+    "plan": _plan,
+    "worksheet": _worksheet,
+    "router": _router,
+    "typed": _typed,
+    "name": _name,
+    "certificate": _certificate,
+    "private": _private,
+    "check": _check,
+    "broken": _broken,
+    "explained": _explained,
+    "mended": _mended,
+    "card": _card,
+}
+
+
+def _end(document: Any, out: Screen, *, good: bool) -> None:
+    took = sum(step.took_ms for step in document.steps) / 1000
+    out.print()
+    if not good:
+        failed = ", ".join(step.step for step in document.steps if not step.ok)
+        out.print(f"Not as it should be: {failed}. Please report this.", style="bold red")
+        return
+    out.print(
+        f"Measured, planned, entered, named, certified, tunnelled, proven, broken, explained, mended: in {took:.1f} s.",
+        style="bold green",
+    )
+    if document.folder is not None:
+        out.print(f"{document.folder} has its site file, and NEXT.md the next commands.")
+    else:
+        out.print("Next: leave its site file and the next commands in a folder; run its town in another terminal:")
+        out.print("   hooper demo --out boathouse")
+        out.print("   hooper lab run")

@@ -1,0 +1,385 @@
+"""hooper lab ..."""
+
+from __future__ import annotations
+
+import json as json_module
+import sys
+import tempfile
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, TypeVar
+
+from hooper.chosen import chosen
+from hooper.cli.parts.command import command
+from hooper.cli.parts.common import Session, run_async, sub_app
+from hooper.cli.parts.spelling import spelled
+from hooper.cli.town.lab_phone import register, register_phone
+from hooper.clock import shown_duration
+from hooper.environment import leave_lab
+from hooper.errors import UsageError
+from hooper.files import machine_error, read_whole
+from hooper.jsonform import read_as
+from hooper.ports import ports_text
+
+if TYPE_CHECKING:
+    from hooper.cli.parts.render import Screen
+    from hooper.lab.documents import (
+        LabDocument,
+        LabFaultsDocument,
+        LabLedgerDocument,
+        LabLineDocument,
+        LabReadDocument,
+        LabTypeDocument,
+    )
+
+T = TypeVar("T")
+app = sub_app("The simulated town by itself: run it, break it, mend it.", group=True)
+INPUT_LIMIT = 64 * 1024 * 1024  # bytes of a worksheet document
+
+
+def _ask(session: Session, do: str, **more: Any) -> dict[str, Any]:
+    """Say one verb to the lab that HOOPER_LAB names. Raises: UsageError: it is not set."""
+    from hooper.net.lab_door import LabLink, lab_from_environment
+
+    address = lab_from_environment()
+    if address is None:
+        raise UsageError(
+            "HOOPER_LAB is not set, so there is no lab to talk to",
+            remedy="Start one with `hooper lab run` and set the variables that it prints.",
+        )
+
+    session.detail(f"asking the lab on port {address.port}: {do}")
+
+    async def ask() -> dict[str, Any]:
+        return await LabLink(address).ask(do, **more)
+
+    return run_async(ask)
+
+
+def _answer(session: Session, kind: type[T], do: str, **more: Any) -> T:
+    """The lab's answer to one verb, as the document that it is. Raises: UsageError: it is none."""
+    answer = _ask(session, do, **more)
+    try:
+        return read_as(kind, answer)
+    except ValueError:
+        raise UsageError(
+            f"the lab's answer to {do!r} is not understood", remedy="Start a new one: `hooper lab run`."
+        ) from None
+
+
+def _done(session: Session, do: str, **more: Any) -> LabDocument:
+    """What the lab says of a deed. Raises: UsageError: nothing of that kind."""
+    from hooper.lab.documents import LabDocument
+
+    return _answer(session, LabDocument, do, **more)
+
+
+@command(app, "lab run")
+def run_lab(session: Session, out: Path | None = None, while_stdin_open: bool = False, hairpin: bool = False) -> None:
+    """Run the town until Ctrl-C. Prints the two variables that lead other terminals into it."""
+    from hooper.lab.documents import LabEnvironment, LabRunDocument
+    from hooper.lab.serve import serve
+
+    leave_lab()  # this command makes a lab; one that is set belongs to another
+    session.world = "lab"
+
+    def started(lab: Path, site: Path) -> None:
+        environment = LabEnvironment(str(lab), str(site))
+        if session.json:
+            session.line(LabRunDocument(environment))
+        else:
+            form = "$env:{} = '{}'\n" if sys.platform == "win32" else "export {}='{}'\n"
+            sys.stdout.write(form.format("HOOPER_LAB", lab) + form.format("HOOPER_SITE", site))
+            sys.stdout.flush()
+        session.note("The town is running. Set these two in another terminal, then try there:")
+        session.note("  hooper plan")
+        session.note("  hooper router open")
+        session.note("  hooper worksheet --rest --json | hooper lab type -")
+        session.note("  hooper check --from interface:usb0")
+        session.note("  hooper lab faults")
+        session.note("Ctrl-C ends it.")
+
+    async def run(folder: Path) -> None:
+        session.detail(f"files in {folder}")
+        await serve(folder, started, until_stdin_ends=while_stdin_open, hairpin=hairpin)
+
+    try:
+        if out is not None:
+            run_async(run, out.absolute())
+        else:
+            try:
+                temporary = tempfile.TemporaryDirectory(prefix="hooper-lab-")
+            except OSError as exc:
+                raise machine_error(exc, "no temporary folder can be made") from None
+            with temporary as folder:
+                run_async(run, Path(folder))
+    except KeyboardInterrupt:
+        pass
+
+
+@command(app, "lab faults")
+def list_faults(session: Session) -> None:
+    """The faults that the town can have, and those that are active."""
+    _show_faults(session)
+    look = "why film-page --from interface:usb0"
+    session.next("break-something-and", "lab break forward-missing-inner", look, "lab mend")
+
+
+def _show_faults(session: Session) -> None:
+    from hooper.lab.documents import LabFaultsDocument
+
+    session.show(_answer(session, LabFaultsDocument, "faults"), _render_faults)
+
+
+def _render_faults(document: LabFaultsDocument, out: Screen) -> None:
+    from hooper.cli.parts.render import table
+
+    drawn = table("fault", "active", "what it does", prose=("what it does",))
+    for row in document.faults:
+        drawn.add_row(row.fault, (row.service or "yes") if row.active else "-", row.summary)
+    out.print(drawn)
+
+
+@command(app, "lab break")
+def break_town(session: Session, fault: str, service: str | None = None) -> None:
+    """Break something in the town."""
+    from hooper.lab.faults import FAULTS
+
+    hit = _ask(session, "break", fault=fault, service=service)["service"]
+    session.detail(f"{fault} now hits {hit}")
+    _show_faults(session)
+    looks = [one.removeprefix("hooper ") for one in spelled(FAULTS[fault].look).split("; ") if one]
+    session.next("see-it-then", *(looks or [f"why {hit} --from interface:usb0"]), "lab mend")
+
+
+@command(app, "lab mend")
+def mend_town(session: Session, fault: str | None = None) -> None:
+    """Take a fault back, or all of them."""
+    mended = _ask(session, "mend", fault=fault)["mended"]
+    session.detail(f"mended: {', '.join(mended) or 'nothing was broken'}")
+    _show_faults(session)
+
+
+@command(app, "lab line")
+def set_line(
+    session: Session,
+    kind: str | None = None,
+    mapping: str = "endpoint",
+    filtering: str = "address-and-port",
+    hairpin: bool = False,
+    speaks: str = "inner",
+    dead: list[str] | None = None,
+    resolver: str = "usual",
+) -> None:
+    """Give the town another line, with routers that behave otherwise. What was entered into them stays."""
+    from hooper.lab.documents import LabLineDocument, LineKind
+    from hooper.lab.lines import KINDS
+    from hooper.words import catalogue
+
+    shape = {"mapping": mapping, "filtering": filtering, "hairpin": hairpin, "speaks": speaks, "resolver": resolver}
+    wanted = {"kind": kind, **shape, "dead": dead or []} if kind is not None else None
+    now = _ask(session, "line", shape=wanted)["shape"]
+    kinds = tuple(LineKind(name, one.situation, catalogue.lines()[name]) for name, one in KINDS.items())
+    shown = read_as(LabLineDocument, {**now, "kinds": kinds})
+    session.show(shown, _render_line)
+    session.next("see-it-then-set", "survey", "lab line several-nats")
+
+
+def _render_line(document: LabLineDocument, out: Screen) -> None:
+    from hooper.cli.parts.render import table
+
+    drawn = table("", "kind", "what it is", prose=("what it is",))
+    for row in document.kinds:
+        drawn.add_row("now" if row.kind == document.kind else "", row.kind, row.summary)
+    out.print(drawn)
+    out.print(
+        f"Mapping: {document.mapping}. Filtering: {document.filtering}. Hairpin: {'yes' if document.hairpin else 'no'}."
+        f" Who speaks a protocol: {document.speaks}. Who answers nothing: {', '.join(document.dead) or 'nobody'}."
+        f" Resolver: {document.resolver}."
+    )
+
+
+@command(app, "lab plug")
+def plug(session: Session, where: str) -> None:
+    """Be the person who carries the laptop to another socket."""
+    done = _done(session, "plug", where=where)
+    words = {
+        "home": "The laptop is plugged in on the club's LAN.",
+        "between": "The laptop is plugged in between the two boxes.",
+        "away": "The laptop is away from home: it has the phone's mobile data alone.",
+    }
+    session.show(done, lambda shown, out: out.print(words[shown["where"]]))
+
+
+@command(app, "lab install", site=True, state=True)
+def install(session: Session, certificate: str, service: str) -> None:
+    """Be the person at a device's page who gives it the certificate that was ordered."""
+    from hooper.certs.store import CertificateStore
+    from hooper.files import read_text
+    from hooper.store.place import state_path
+    from hooper.store.state import State
+
+    file = session.read_site()
+    chosen([certificate], file.site.certificates, "certificate")
+    with State(state_path(session.state_folder, file)) as opened:
+        store = CertificateStore(opened.certificates)
+    if store.kept(certificate) is None:
+        raise UsageError(f"{certificate} was not ordered yet", remedy="Order it: `hooper cert order`.")
+    chain, key = read_text(store.chain_path(certificate)), read_text(store.key_path(certificate))
+    done = _done(session, "install", service=service, chain=chain, key=key)
+    session.show(done, lambda shown, out: out.print(f"{shown['host']} now shows the certificate {certificate}."))
+
+
+@command(app, "lab restart")
+def restart(session: Session, gateway: str) -> None:
+    """Restart a router: what programs entered is lost, what was typed stays, its control address changes."""
+    done = _done(session, "restart", gateway=gateway)
+    session.show(done, lambda shown, out: out.print(f"{shown['gateway']} has restarted."))
+
+
+@command(app, "lab readdress")
+def readdress(session: Session, address: str | None = None) -> None:
+    """Be the provider that gives the line another address at night. Routers that speak announce it."""
+    done = _done(session, "readdress", address=address)
+    session.show(done, lambda shown, out: out.print(f"{shown['gateway']} has {shown['address']} now."))
+
+
+@command(app, "lab power-cut")
+def power_cut(session: Session) -> None:
+    """Let the power go and come back: all routers begin anew, and lose what programs entered."""
+    done = _done(session, "power-cut")
+    session.show(done, lambda shown, out: out.print(f"The power was gone. Begun anew: {', '.join(shown['gateways'])}."))
+
+
+@command(app, "lab lag")
+def lag(
+    session: Session, second: float | None = None, provider: float | None = None, spacing: float | None = None
+) -> None:
+    """Make name servers and the name provider slow; without options, how slow they are."""
+    done = _done(session, "lag", second_s=second, provider_s=provider, spacing_s=spacing)
+
+    def render(shown: LabDocument, out: Screen) -> None:
+        second, provider, spacing = shown["second_s"], shown["provider_s"], shown["spacing_s"]
+        out.print(f"second name server: {f'{second:g} s behind' if second is not None else 'there is none'}")
+        out.print(f"name provider: shows after {provider:g} s, wants {spacing:g} s between updates")
+
+    session.show(done, render)
+
+
+@command(app, "lab type")
+def type_sheet(session: Session, sheet: str) -> None:
+    """Be the person who enters a worksheet into the town's routers."""
+    from hooper.lab.documents import LabTypeDocument
+
+    document = _read_document(sheet)
+    if "errors" in document and "sheets" not in document:
+        said = "; ".join(str(error.get("message")) for error in document["errors"] if isinstance(error, dict))
+        raise UsageError(f"this is no worksheet, but an error: {said}", remedy="Put that right first.")
+    session.show(_answer(session, LabTypeDocument, "type", sheets=document.get("sheets")), _render_typed)
+
+
+def _read_document(sheet: str) -> dict[str, Any]:
+    remedy = "Give it the output of `hooper worksheet --json`."
+    try:
+        data = sys.stdin.buffer.read(INPUT_LIMIT) if sheet == "-" else read_whole(Path(sheet), INPUT_LIMIT)
+    except OSError as exc:
+        raise UsageError(f"{sheet} cannot be read: {exc.strerror or exc}") from None
+    try:
+        document = json_module.loads(data)
+    except (ValueError, RecursionError):
+        raise UsageError("this is not JSON", remedy=remedy) from None
+    if not isinstance(document, dict):
+        raise UsageError("this is not a worksheet document", remedy=remedy)
+    return document
+
+
+def _arrow(rule: Any) -> tuple[str, str, str]:
+    return (
+        f"{rule.transport} {ports_text(rule.outside_ports)}",
+        f"{rule.target_address}:{ports_text(rule.target_ports)}",
+        ", ".join(rule.sources) or "anyone",
+    )
+
+
+def _render_typed(document: LabTypeDocument, out: Screen) -> None:
+    from hooper.cli.parts.render import counted, heading, table
+
+    for gateway in dict.fromkeys(rule.gateway for rule in document.entered):
+        rules = [rule for rule in document.entered if rule.gateway == gateway]
+        heading(out, f"{gateway}: {counted(len(rules), 'rule')} typed in")
+        drawn = table("label", "from outside", "sent to", "only from", "outcome")
+        for rule in rules:
+            drawn.add_row(rule.label, *_arrow(rule), rule.outcome)
+        out.print(drawn)
+        out.print()
+
+
+@command(app, "lab read")
+def read_pages(session: Session, gateway: list[str] | None = None) -> None:
+    """Be the person who reads numbers and rules off the town's routers."""
+    from hooper.lab.documents import LabReadDocument
+
+    session.show(_answer(session, LabReadDocument, "read", gateways=gateway or []), _render_pages)
+
+
+def _render_pages(document: LabReadDocument, out: Screen) -> None:
+    from hooper.cli.parts.render import heading, table
+
+    for number, page in enumerate(document.gateways):
+        if number:
+            out.print()
+        heading(out, f"{page.gateway}: WAN address {page.wan_address}, LAN {page.lan}")
+        if not page.rules:
+            out.print("no rules")
+            continue
+        drawn = table("label", "from outside", "sent to", "only from", "state")
+        for rule in page.rules:
+            drawn.add_row(rule.label, *_arrow(rule), rule.state)
+        out.print(drawn)
+    devices = [device for page in document.gateways for device in page.devices]
+    if devices:
+        out.print()
+        heading(out, "Devices on the routers' lists")
+        drawn = table("address", "MAC")
+        for device in devices:
+            drawn.add_row(device.address, device.mac)
+        out.print(drawn)
+
+
+@command(app, "lab ledger")
+def show_ledger(session: Session) -> None:
+    """Everything that was sent in the town so far: who asked whom, and what became of it."""
+    from hooper.lab.documents import LabLedgerDocument
+
+    session.show(_answer(session, LabLedgerDocument, "ledger"), _render_ledger)
+
+
+def _render_ledger(document: LabLedgerDocument, out: Screen) -> None:
+    from hooper.cli.parts.render import table
+
+    drawn = table("at", "from", "by", "to", "outcome")
+    for entry in document.entries:
+        drawn.add_row(entry.at, entry.place, entry.transport, entry.to, entry.outcome)
+    out.print(drawn)
+
+
+@command(app, "lab clock")
+def move_clock(
+    session: Session,
+    advance: float = "0s",  # type: ignore[assignment]
+    back: float = "0s",  # type: ignore[assignment]
+) -> None:
+    """The town's clock; it can be moved."""
+    if advance and back:
+        raise UsageError("--advance and --back exclude each other", remedy="Give one of them.")
+    done = _done(session, "clock", advance_s=advance - back)
+    done["now"] = done["now"][:19] + "Z"
+    session.show(done, _render_clock)
+
+
+def _render_clock(document: LabDocument, out: Screen) -> None:
+    way = "behind" if document["ahead_s"] < 0 else "ahead of"
+    out.print(f"{document['now']}, {shown_duration(abs(document['ahead_s']))} {way} this machine")
+
+
+register(app, _done)
+register_phone(app, _done)

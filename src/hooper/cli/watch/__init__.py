@@ -1,0 +1,1 @@
+"""Commands for how everything stands over time."""

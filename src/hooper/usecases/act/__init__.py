@@ -1,0 +1,1 @@
+"""What is done outside: rules in routers, names, certificates."""

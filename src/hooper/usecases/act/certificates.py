@@ -1,0 +1,214 @@
+"""Certificates: which there are, and getting them."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+from hooper import deeds
+from hooper.certs.documents import CertificateRow, CertificatesDocument, EarlierRow
+from hooper.certs.giving import give
+from hooper.certs.inspect import fingerprint_of, judge, load_chain, names_of, well_known_roots
+from hooper.certs.order import Ordering
+from hooper.certs.store import CertificateStore
+from hooper.check.probes import probe
+from hooper.check.targets import inner_targets
+from hooper.clock import rfc3339
+from hooper.errors import HooperError, UsageError
+from hooper.net.types import Door
+from hooper.planning.topology import Topology
+from hooper.store.kept import Condition
+from hooper.store.locking import alone
+from hooper.usecases.run import Run
+from hooper.usecases.watch.condition_kinds import AT
+from hooper.usecases.watch.conditions import keep_conditions, of_certificates
+from hooper.words.said import NOTHING, say
+
+
+@dataclass(frozen=True)
+class CertificatesRequest:
+    """certificates: only these; empty: all. deadline: seconds for each question; patience: for what has to show.
+
+    again: order also where the one that is kept is still good. earlier: list the generations before too. generation:
+    the one to bring back; empty: the newest. dry_run: say what would be ordered.
+    """
+
+    certificates: tuple[str, ...] = ()
+    deadline: float = 5.0
+    patience: float = 0.0
+    again: bool = False
+    earlier: bool = False
+    generation: str = ""
+    dry_run: bool = False
+
+
+def _ordering(run: Run, request: CertificatesRequest) -> Ordering:
+    store = CertificateStore(run.kept.certificates)
+    return Ordering(run.here, run.site, run.base, store, run.kept.orders, request.deadline, request.patience)
+
+
+def _chosen(run: Run, given: Sequence[str]) -> tuple[str, ...]:
+    chosen = tuple(given) or tuple(run.site.certificates)
+    if not chosen:
+        raise UsageError("the site file has no certificates", remedy="Add [certificates.KEY] with its names.")
+    return chosen
+
+
+async def list_certificates(run: Run, request: CertificatesRequest) -> tuple[CertificatesDocument, list[HooperError]]:
+    """How the certificates stand. Raises: UsageError."""
+    rows: list[CertificateRow] = []
+    for key in _chosen(run, request.certificates):
+        if run.site.certificates[key].authority == "device":
+            rows.append(await _watched(run.here, run.topology, key, request.deadline))
+        elif run.state is not None:
+            rows.append(_ordering(run, request).row(key))
+    keep_conditions(run, of_certificates(rows))
+    return CertificatesDocument(tuple(rows), _earlier(run, request) if request.earlier else ()), []
+
+
+def _earlier(run: Run, request: CertificatesRequest) -> tuple[EarlierRow, ...]:
+    if run.state is None:
+        return ()
+    store = CertificateStore(run.state.certificates)
+    return tuple(
+        EarlierRow(key, name, kept.names, kept.leaf.issuer.rfc4514_string(), rfc3339(kept.leaf.not_valid_after_utc))
+        for key in _chosen(run, request.certificates)
+        for name, kept in store.earlier(key).items()
+    )
+
+
+async def restore_certificate(run: Run, request: CertificatesRequest) -> tuple[CertificatesDocument, list[HooperError]]:
+    """Bring an earlier generation back. Raises: UsageError: there is none; MachineError, Busy."""
+    (key,) = request.certificates
+    if run.state is None:
+        return CertificatesDocument(()), []
+    store = CertificateStore(run.state.certificates)
+    known = store.earlier(key)
+    if not known or (request.generation and request.generation not in known):
+        there = f"there are: {', '.join(known)}" if known else "none was kept before"
+        raise UsageError(f"{key} has no such earlier generation; {there}", remedy=f"See `{deeds.GENERATIONS}`.")
+    async with alone(run.state.lock("orders"), run.here.clock, "is ordering certificates"):
+        store.restore(key, request.generation or next(iter(known)))
+    return CertificatesDocument((_ordering(run, request).row(key),), _earlier(run, request)), []
+
+
+async def order_certificates(run: Run, request: CertificatesRequest) -> tuple[CertificatesDocument, list[HooperError]]:
+    """Get the certificates that are missing or end soon; without a state nothing is ordered. Raises: UsageError."""
+    chosen = _chosen(run, request.certificates)
+    if not request.certificates:
+        chosen = tuple(key for key in chosen if run.site.certificates[key].authority != "device")
+    if not chosen:
+        raise UsageError("all certificates of this site are kept by devices", remedy=f"See `{deeds.CERTIFICATES}`.")
+    rows: list[CertificateRow] = []
+    trouble: list[HooperError] = []
+    if run.state is None:
+        return CertificatesDocument(()), trouble
+    ordering = _ordering(run, request)
+    for key in chosen:
+        run.detail(f"{key}: {', '.join(run.site.certificates[key].names)}")
+        if request.dry_run:
+            row, by = ordering.row(key), run.site.certificates[key].authority
+            kept = row.state == "current" and not request.again
+            said = say("would-be-left") if kept else say("would-be-ordered", by=by)
+            rows.append(replace(row, detail=said))
+            continue
+        try:
+            async with alone(run.state.lock("orders"), run.here.clock, "is ordering certificates"):
+                rows.append(await ordering.order(key, anew=request.again))
+        except HooperError as exc:
+            trouble.append(exc.about(key))
+            if run.site.certificates[key].authority != "device":
+                row = ordering.row(key)
+                rows.append(replace(row, state="failed" if not row.ok else row.state, detail=say("not-ordered")))
+    if not request.dry_run:
+        keep_conditions(run, of_certificates(rows))
+    return CertificatesDocument(tuple(rows)), trouble
+
+
+async def keep_certificates(run: Run, request: CertificatesRequest) -> list[HooperError]:
+    """Order what ends soon, give it to whoever shows it, and look whether it is shown; the trouble on the way."""
+    _, trouble = await order_certificates(run, request)
+    for key, planned in run.site.certificates.items():
+        try:
+            if planned.authority == "device":
+                keep_conditions(run, of_certificates([await _watched(run.here, run.topology, key, request.deadline)]))
+            elif run.state is not None:
+                trouble += await _given_and_shown(run, request, key)
+        except HooperError as exc:
+            trouble.append(exc)
+    return trouble
+
+
+async def _given_and_shown(run: Run, request: CertificatesRequest, key: str) -> list[HooperError]:
+    """Give the certificate that is kept, unless it was given already, and look at what its services show."""
+    planned, store = run.site.certificates[key], CertificateStore(run.kept.certificates)
+    kept = store.kept(key)
+    if kept is None:
+        return []
+    fingerprint = fingerprint_of(kept.leaf)
+    stood = {(one.condition.subject, one.condition.aspect): one.condition for one in run.kept.history.conditions()
+             if one.condition.kind == "certificate"}  # fmt: skip
+    trouble: list[HooperError] = []
+    given = stood.get((key, "given"))
+    if (planned.give_to or planned.give_command) and (given is None or given.state != fingerprint):
+        try:
+            went = await give(planned, run.base, store.key_path(key), store.chain_path(key))
+            keep_conditions(run, [Condition("certificate", key, "given", fingerprint, "fact", went)])
+        except HooperError as exc:
+            problem = exc.about(key)
+            trouble.append(problem)
+            not_given = Condition(
+                "certificate", key, "given", "not-given", "wrong", problem.told, "certificate-not-given"
+            )
+            keep_conditions(run, [not_given])
+    keep_conditions(run, [await _shown(run, request, key, service, fingerprint) for service in planned.services])
+    return trouble
+
+
+async def _shown(run: Run, request: CertificatesRequest, key: str, service: str, fingerprint: str) -> Condition:
+    """Whether a service shows the certificate, seen by a handshake at its inner address."""
+    seen = None
+    for target in inner_targets(run.topology, [service]):
+        seen = await probe(run.here, target, request.deadline)
+    aspect = f"{AT}{service}"
+    if seen is None or seen.fingerprint is None:
+        return Condition(
+            "certificate", key, aspect, "not-seen", "unknown", say("shows-none-now", service=service), steady=True
+        )
+    if seen.fingerprint == fingerprint:
+        return Condition("certificate", key, aspect, "shown", "well", say("service-shows-it", service=service))
+    detail = say("service-shows-another", service=service)
+    return Condition("certificate", key, aspect, "another-one", "wrong", detail, "certificate-not-shown")
+
+
+async def _watched(here: Door, topology: Topology, certificate: str, deadline: float) -> CertificateRow:
+    """How the certificate stands at the first of its services that shows one. Never raises for the network."""
+    planned = topology.site.certificates[certificate]
+    now = here.clock.now()
+    detail = say("no-service-asked") if not planned.services else NOTHING
+    for target in inner_targets(topology, planned.services):
+        seen = await probe(here, target, deadline)
+        chain = load_chain(seen.chain)
+        if not chain:
+            detail = say("shows-no-certificate", service=target.service, why=seen.detail)
+            continue
+        leaf, roots = chain[0], well_known_roots()
+        problems = {p for name in planned.names for p in judge(chain, name, roots, now, planned=True).problems}
+        return CertificateRow(
+            certificate=certificate,
+            names=planned.names,
+            authority="device",
+            services=planned.services,
+            state="watched",
+            issuer=leaf.issuer.rfc4514_string(),
+            not_after=rfc3339(leaf.not_valid_after_utc),
+            days_left=(leaf.not_valid_after_utc - now).days,
+            chain=None,
+            key=None,
+            ok=not problems,
+            detail=say("shows-certificate-for", service=target.service, names=names_of(leaf))
+            + (say("with-problems", problems=sorted(problems)) if problems else NOTHING),
+        )
+    return CertificateRow(
+        certificate, planned.names, "device", planned.services, "unknown", None, None, None, None, None, False, detail
+    )

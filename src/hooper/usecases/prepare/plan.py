@@ -1,0 +1,120 @@
+"""The rule that every router needs, and what is wrong or risky."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Protocol, cast
+
+from hooper.added import added, added_names
+from hooper.errors import HooperError
+from hooper.line.sources import WRITTEN
+from hooper.planning.findings import rank
+from hooper.planning.looks.line import address_differs
+from hooper.planning.saved_page import PageRead, is_page, read_page
+from hooper.planning.values import Compared, Finding, HeldBack, PageUnderstood, PlanDocument
+from hooper.sourced import Sourced, SourcedAddress
+from hooper.usecases.prepare.lists import findings as standing_findings
+from hooper.usecases.run import Run
+
+
+@dataclass(frozen=True)
+class PlanRequest:
+    """pin: write the chosen outside ports down. against: the text of each table to hold against the plan, by its name;
+    with the gateway that it is of, where that was said.
+    """
+
+    pin: bool = False
+    against: Mapping[str, tuple[str | None, str]] = field(default_factory=dict)
+
+
+def plan(run: Run, request: PlanRequest) -> tuple[PlanDocument, list[HooperError]]:
+    """Plan. Asks nobody. Raises: CannotEdit, MachineError, BadTable, StateError."""
+    from hooper.planning.kept_back import refusals
+    from hooper.planning.openers import entering
+
+    pinned = _pinned(run) if request.pin else ()
+    made = run.plan
+    findings = tuple(sorted([*made.findings, *_contradicted(run), *standing_findings(run)], key=rank))
+    feasible = made.feasible and not any(finding.severity == "error" for finding in findings)
+    ways_to_enter = tuple(entering(run.topology, made))
+    compared, understood = _against(run, request)
+    held = tuple(HeldBack(key, exc.reason, exc.remedy) for key, exc in refusals(run.site, made).items())
+    return PlanDocument(made.forwards, findings, feasible, ways_to_enter, compared, pinned, held, understood), []
+
+
+def _contradicted(run: Run) -> list[Finding]:
+    """What is written as fixed, where it was last measured to be another address."""
+    found = []
+    fixed = any(line.address for line in run.site.lines.values())
+    seen = run.state.ledger.addresses(run.at) if run.state is not None and fixed else {}
+    for key, address in seen.items():
+        line = run.site.lines.get(key)
+        if line is not None and line.address and address.value not in line.address:
+            claim: SourcedAddress = Sourced(line.address[0], WRITTEN, how="written")
+            known = Sourced(address.value, address.source + ", " + address.age(run.at), address.at)
+            found.append(address_differs(key, claim, known, fresh=address.fresh(run.at)))
+    return found
+
+
+def _pinned(run: Run) -> tuple[str, ...]:
+    from hooper.planning.edits import pin
+    from hooper.store.sitefile import save_site
+
+    edited = pin(run.file)
+    if edited.changes:
+        run.use(save_site(run.path, run.file, edited.text))
+    return tuple(f"{change.key} = {change.after}" for change in edited.changes)
+
+
+def _against(run: Run, request: PlanRequest) -> tuple[tuple[Compared, ...], tuple[PageUnderstood, ...]]:
+    """The tables and pages that were given against the plan, and what pages were understood to say."""
+    if not request.against:
+        return (), ()
+    from hooper.planning.against import compare_table, read_table
+    from hooper.planning.pages import understood
+
+    gateways = list(run.site.gateways)
+    out: list[Compared] = []
+    pages: list[PageUnderstood] = []
+    for name, (gateway, text) in request.against.items():
+        if (reader := reader_of(text)) is not None:
+            page = reader.read(text, name)
+            pages.append(understood(run.site, gateway, name, page))
+            out += compare_table(run.plan.forwards, list(page.rules), gateways, gateway, name, page.may_hold)
+        else:
+            out += compare_table(run.plan.forwards, read_table(text, name), gateways, gateway, name)
+    return tuple(out), tuple(pages)
+
+
+class PageReader(Protocol):
+    """What reads the saved pages of some routers, or of all. reads: whether this is one of them, and no table of CSV or
+    JSON. read: what it says. Raises: BadTable: nothing on it is understood. name: of the file, for messages.
+    """
+
+    def reads(self, text: str) -> bool: ...
+
+    def read(self, text: str, name: str) -> PageRead: ...
+
+
+class AnyPage:
+    """The reader that knows no router, and reads what all pages have: lists, forms, scripts."""
+
+    def reads(self, text: str) -> bool:
+        return is_page(text)
+
+    def read(self, text: str, name: str) -> PageRead:
+        return read_page(text, name)
+
+
+def reader_of(text: str) -> PageReader | None:
+    """Who reads this page: one that another package adds for just such, else ours; None: it is none.
+
+    Raises: AddedWrong.
+    """
+    for name in added_names("hooper.pages"):
+        part = added("hooper.pages", name)
+        made = part.giving(part(), ("reads", "read"), reads=bool, read=PageRead)
+        if made.reads(text):
+            return cast(PageReader, made)
+    return AnyPage() if is_page(text) else None

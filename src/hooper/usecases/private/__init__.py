@@ -1,0 +1,1 @@
+"""Private access: tunnels and their peers."""

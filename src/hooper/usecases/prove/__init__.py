@@ -1,0 +1,1 @@
+"""What is proven, and why it is not so."""

@@ -1,0 +1,296 @@
+"""A page on this machine that a phone opens: whether it comes in from outside, and what its browser can reach."""
+
+from __future__ import annotations
+
+import secrets
+from collections.abc import Callable, Mapping
+from contextlib import AbstractAsyncContextManager, suppress
+from dataclasses import dataclass, field
+from typing import Any, Literal
+
+import anyio
+
+from hooper.addresses import IPAddress
+from hooper.check.browser_visit import (
+    PATIENCE_MS,
+    Came,
+    Try,
+    Visit,
+    VisitGround,
+    browser_result,
+    judge_told,
+    judge_visit,
+    read_told,
+    tries,
+)
+from hooper.check.results import Result
+from hooper.check.wish import Outcome
+from hooper.clock import rfc3339
+from hooper.errors import HooperError, UsageError
+from hooper.evidence.observations import Observation, service_subject
+from hooper.jsonform import read_json
+from hooper.net.serving import NOT_THERE, HttpAsked, HttpSaid, serve_http
+from hooper.net.types import Endpoint
+from hooper.places import Place
+from hooper.planning.typed import name_for
+from hooper.usecases.act.temporary import Borrow, LetIn, OpenedWay, let_in, line_from_here, outside_address, own_place
+from hooper.usecases.prove.keeping_looks import keep_look
+from hooper.usecases.run import Run
+from hooper.words.said import quoted, say
+
+LOOP_S = 2.0  # seconds for this machine's own visit
+GRACE_S = 45.0  # seconds for the page to try all, once somebody has come from outside
+WORDS = {  # a verdict as the person at the phone reads it
+    "answered": "works",
+    "connected": "something is there",
+    "mismatched": "another device answers",
+    "silent": "nothing comes back",
+    "unproven": "a browser cannot tell",
+}
+Event = Literal["ready", "visit", "tried", "ended"]
+
+
+@dataclass(frozen=True, slots=True)
+class ArrivalLine:
+    """`hooper check --arrival`: one line.
+
+    event: ready: the page is there to be opened; visit: a browser came; tried: what a browser could tell of a service;
+    ended. address: of the page. service: whose outside port is borrowed; null: nobody's. rules: by which the port comes
+    in here. visit: who came; null: this is about no visit. result: of a service; null: this is about none. arrived:
+    whether somebody has come from outside by now. proves: what it proves. proves_not: what it does not.
+    """
+
+    event: Event
+    address: str
+    service: str | None
+    rules: tuple[LetIn, ...]
+    visit: Visit | None
+    result: Result | None
+    arrived: bool
+    proves: tuple[str, ...]
+    proves_not: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class ArrivalRequest:
+    """service: whose outside port is borrowed; None: a free one is taken. hold: seconds to wait for somebody.
+
+    public: addresses by line that were given. deadline: seconds for finding the address. compare: wait until a person
+    has compared all certificates. heard: is told each line.
+    """
+
+    service: str | None
+    public: Mapping[str, IPAddress]
+    hold: float
+    deadline: float
+    title: str
+    lab: bool
+    take_over: bool = False
+    compare: bool = False
+    heard: Callable[[ArrivalLine], None] = lambda line: None
+
+
+@dataclass
+class _Page:
+    """The page while it is shown."""
+
+    run: Run
+    request: ArrivalRequest
+    address: str
+    path: str
+    way: OpenedWay
+    ground: VisitGround
+    tries: list[Try]
+    visits: list[Visit] = field(default_factory=list)
+    results: dict[str, Result] = field(default_factory=dict)
+    compared: set[str] = field(default_factory=set)
+    tried: bool = False
+    done: anyio.Event = field(default_factory=anyio.Event)
+    came: anyio.Event = field(default_factory=anyio.Event)
+
+    @property
+    def arrived(self) -> bool:
+        return any(visit.came == "outside" for visit in self.visits)
+
+    def say(self, event: Event, visit: Visit | None = None, result: Result | None = None) -> None:
+        self.request.heard(self.line(event, visit, result))
+
+    def line(self, event: Event, visit: Visit | None = None, result: Result | None = None) -> ArrivalLine:
+        """As it is printed."""
+        proves = (self.proves(), self.proves_not()) if self.arrived else ((), ())
+        service, rules = self.request.service, self.way.rules
+        return ArrivalLine(event, self.address, service, rules, visit, result, self.arrived, *proves)
+
+    def proves(self) -> tuple[str, ...]:
+        """What a visit from outside proves."""
+        port = self.way.ports[0].outside
+        return (
+            f"The line has a public address, and what comes in at TCP {port} is led all the way to this computer.",
+            f"The provider lets TCP {port} in from where this phone is.",
+        )
+
+    def proves_not(self) -> tuple[str, ...]:
+        """What it does not."""
+        whose = f"{self.request.service} answers" if self.request.service is not None else "any device answers"
+        return (
+            f"That {whose}: this page comes from the computer that runs Hooper.",
+            "UDP: no browser speaks it.",
+            "Other ports, unless a service in the list was loaded.",
+        )
+
+    async def answer(self, asked: HttpAsked) -> HttpSaid:
+        """One request."""
+        path = asked.target.partition("?")[0]
+        if path == f"{self.path}/own":
+            return HttpSaid(200, str(asked.peer.address).encode())
+        if path == f"{self.path}/told" and asked.method == "POST":
+            return self._told(asked)
+        if path != self.path or asked.method not in ("GET", "HEAD"):
+            self.run.detail(f"{asked.peer.address} asked for another page: a stranger, or the browser's icon")
+            return NOT_THERE
+        return self._shown(asked)
+
+    def _shown(self, asked: HttpAsked) -> HttpSaid:
+        from hooper.report.arrival import as_page
+
+        came, meaning = judge_visit(self.ground, asked.peer.address)
+        browser = asked.fields.get("user-agent", "")[:200]
+        visit = Visit(rfc3339(self.run.here.clock.now()), str(asked.peer.address), came, meaning, browser)
+        self.visits.append(visit)
+        self.say("visit", visit=visit)
+        if came == "outside":
+            self.came.set()
+            if not any(one.urls for one in self.tries):
+                self.done.set()
+        nonce = secrets.token_urlsafe(12)
+        proves = self.proves() if came == "outside" else ("Nothing about outside.",)
+        body = as_page(
+            self.request.title, visit, self.tries, self.path, nonce, PATIENCE_MS, lab=self.request.lab, proves=proves,
+            proves_not=self.proves_not() if came == "outside" else (),
+        )  # fmt: skip
+        policy = (
+            f"default-src 'none'; style-src 'unsafe-inline'; script-src 'nonce-{nonce}'; img-src data: http: https:;"
+            " connect-src http: https:; base-uri 'none'; form-action 'none'; frame-ancestors 'none'"
+        )
+        return HttpSaid(200, body, "text/html; charset=utf-8", {"Content-Security-Policy": policy})
+
+    def _told(self, asked: HttpAsked) -> HttpSaid:
+        """What the page tells of a service; an empty object: it has tried all."""
+        try:
+            body = read_json(dict[str, Any], asked.body)
+            if body == {}:
+                self.tried |= self._from_outside(asked.peer.address)
+                return HttpSaid(once_said=self._end_if_done)
+            service, told = read_told(body)
+            one = next(one for one in self.tries if one.service == service)
+        except (ValueError, StopIteration):
+            return HttpSaid(400, b"not understood\n")
+        named = name_for(self.run.topology, service) is not None
+        result = judge_told(self.run.topology, one, told, named=named)
+        words = f"{WORDS[result.verdict]}: {result.detail}"
+        if self._from_outside(asked.peer.address):
+            if isinstance(told, bool):
+                self.compared.add(service)
+            elif service in self.compared:  # what a person saw counts for more
+                return HttpSaid(200, words.encode())
+            self.results[service] = result
+            self.say("tried", result=result)
+        else:
+            words += "; this was not tried from outside"
+        return HttpSaid(200, words.encode(), once_said=self._end_if_done)
+
+    def _end_if_done(self) -> None:
+        """Once all was tried, and compared where that is waited for."""
+        wanted = {one.service for one in self.tries if one.print is not None} if self.request.compare else set()
+        if self.tried and wanted <= self.compared:
+            self.done.set()
+
+    def _from_outside(self, address: IPAddress) -> bool:
+        return judge_visit(self.ground, address)[0] == "outside"
+
+
+async def arrival(run: Run, request: ArrivalRequest) -> tuple[ArrivalLine, list[HooperError]]:
+    """Show the page until somebody has come from outside and the browser has tried all, or `hold` has passed.
+
+    Raises: as `let_in`; UsageError, CounterpartError: nothing tells the public address.
+    """
+    service = request.service
+    if service is not None and run.site.services[service].used_transport == "udp":
+        raise UsageError(f"{service} is reached over UDP, which no browser speaks", remedy="Leave the service out.")
+    at, own = await own_place(run)
+    line = line_from_here(run, at, service)
+    address, public = await outside_address(run, line, service, request.public, request.deadline)
+    tried = [one for one in tries(run.topology, public, list(run.site.services), run.memory) if one.service != service]
+    path = f"/{secrets.token_hex(5)}"
+    listening = await run.here.listen(Endpoint(own, 0))
+    async with listening as listener, _way(run, request, listening.local.port) as way:
+        url = f"http://{Endpoint(address, way.ports[0].outside)}{path}"
+        page = _Page(run, request, url, path, way, VisitGround(run.site, {address, *public.values()}, None), tried)
+        try:
+            async with anyio.create_task_group() as tasks:
+                tasks.start_soon(serve_http, listener, page.answer)
+                tasks.start_soon(way.keep_open)
+                page.ground = VisitGround(run.site, page.ground.public, await _own_visit(run, page, address))
+                page.say("ready")
+                await _until_done(page, request.hold, request.hold if request.compare else GRACE_S)
+                tasks.cancel_scope.cancel()
+        finally:  # whoever stops it early keeps what has been proven by then
+            keep(run, page)
+    page.say("ended")
+    return page.line("ended"), []
+
+
+def _way(run: Run, request: ArrivalRequest, port: int) -> AbstractAsyncContextManager[OpenedWay]:
+    return let_in(run, [Borrow(request.service, "tcp", port, take_over=request.take_over)])
+
+
+async def _own_visit(run: Run, page: _Page, address: IPAddress) -> IPAddress | None:
+    """Where this machine's own visit to the public address seems to come from; None: it does not arrive."""
+    from hooper.addresses import parse_address
+    from hooper.net.plain_http import Url, ask
+
+    with suppress(HooperError, ValueError):
+        url = Url(address, page.way.ports[0].outside, f"{page.path}/own")
+        said = await ask(run.here, url, LOOP_S)
+        return parse_address(said.body.decode("ascii", "replace"))
+    return None
+
+
+async def _until_done(page: _Page, hold: float, grace: float) -> None:
+    """grace: seconds for the page, once somebody has come from outside."""
+    with anyio.move_on_after(hold):
+        await page.came.wait()
+        with anyio.move_on_after(grace):
+            await page.done.wait()
+
+
+def keep(run: Run, page: _Page) -> None:
+    """Keep what browsers outside could tell, and that the way to a service's port is open."""
+    visitor = next((visit for visit in page.visits if visit.came == "outside"), None)
+    if visitor is None:
+        return
+    results = list(page.results.values())
+    results += [
+        browser_result(
+            one,
+            "unproven",
+            quoted(one.unopened) if one.unopened else say("browser-told-nothing"),
+            provable=bool(one.urls),
+        )
+        for one in page.tries
+        if one.service not in page.results
+    ]
+    place = Place("arrival", visitor.address)
+    keep_look(run, Outcome(place, True, results))
+    with run.keeping() as state:
+        if state is not None:
+            state.ledger.write(
+                Observation(service_subject(one.service), "print", one.ok, run.at, "told", str(place), one.identity)
+                for one in results
+                if one.service in page.compared
+            )
+
+
+def came_words(came: Came) -> str:
+    """A visit in a word or two."""
+    return {"outside": "from outside", "home": "still at home", "tunnel": "by the tunnel", "unclear": "unclear"}[came]

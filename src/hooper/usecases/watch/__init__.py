@@ -1,0 +1,1 @@
+"""How everything stands over time, and who is told."""
