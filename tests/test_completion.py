@@ -12,7 +12,7 @@ import pytest
 import typer
 
 from hooper.cli.main import COMMANDS, app
-from hooper.cli.parts.common import KEEPS_NONE, KEEPS_STATE, NO_SITE
+from hooper.cli.parts.session import KEEPS_NONE, KEEPS_STATE, NO_SITE
 from hooper.cli.watch.history import KINDS as SUBJECTS
 from hooper.lab.faults import FAULTS
 from hooper.lab.lines import KINDS

@@ -24,6 +24,13 @@ PURE = ("words", "site", "wire", "planning", "evidence")
 NO_IO = {"socket", "ssl", "asyncio", "anyio", "httpcore", "subprocess", "sqlite3", "time", "threading", "psutil"}
 DEEDS = {"hooper.files", "hooper.clock.SystemClock"}  # foundations that look at this machine
 LONGEST_MODULE, LONGEST_FUNCTION = 500, 60
+SAME = {
+    "documents", "facts", "results",  # roles: what is printed, what a judgement is made from
+    "stand_in", "worksheet", "plan", "card", "arrival", "why", "visit", "until", "tunnel_proof", "temporary", "survey",
+    "status", "starting", "sheets", "reporting", "lists", "history", "edits", "demo", "check", "audit",  # jobs
+    "tunnel", "router", "name", "certificates",  # kinds of entity
+    "stun", "openvpn", "nat64", "igd", "acme",  # protocols
+}  # fmt: skip
 
 
 @cache
@@ -77,6 +84,32 @@ def test_no_arrow_points_up(package: str) -> None:
         if target.split(".")[0] == "hooper" and _package(target) not in allowed
     }
     assert not up
+
+
+def test_other_packages_use_a_package_by_its_face() -> None:
+    """`__all__` of a package, or of a room in it, names the modules that others use, and no other."""
+    used: dict[str, set[str]] = defaultdict(set)
+    for name, (_, tree) in _modules().items():
+        for target in {*_imports(tree)} & {*_modules()}:
+            if FOUNDATIONS != _package(target) != _package(name) and target.count(".") > 1:
+                used[target.rpartition(".")[0]].add(target.rpartition(".")[2])
+    for name, (path, tree) in _modules().items():
+        if path.name == "__init__.py" and name != "hooper":
+            faces = [node.value for node in tree.body if isinstance(node, ast.Assign)]
+            shown = set(ast.literal_eval(faces[0])) if faces else set()
+            assert shown == used[name], f"{name}: not shown, or used by nobody else: {shown ^ used[name]}"
+
+
+def test_a_modules_name_means_one_thing() -> None:
+    """What stands twice is the same thing at another layer: a job, a kind of entity, a protocol, or the role `SAME`."""
+    where: dict[str, list[str]] = defaultdict(list)
+    for name, (path, _) in _modules().items():
+        if path.name != "__init__.py":
+            where[name.rpartition(".")[2]].append(_package(name))
+    wrong = {stem: places for stem, places in where.items() if len(places) > 1 and stem not in SAME}
+    assert not wrong
+    assert not {stem for stem, places in where.items() if len(set(places)) != len(places)}
+    assert {stem for stem, places in where.items() if len(places) > 1} == SAME
 
 
 def test_no_module_comes_back_to_itself() -> None:

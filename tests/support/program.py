@@ -23,7 +23,7 @@ from anyio.from_thread import BlockingPortal, start_blocking_portal
 from jsonschema import Draft202012Validator
 
 from hooper.cli.main import outcome
-from hooper.cli.parts.common import RUNNER
+from hooper.cli.parts.session import RUNNER
 from hooper.lab.serve import leave_files
 from hooper.lab.switchboard import Switchboard
 from hooper.net.lab_door import LabLink, read_lab_file

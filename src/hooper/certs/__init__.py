@@ -1,1 +1,3 @@
 """Certificates: ordering by ACME, inspection, safe storage."""
+
+__all__ = ("documents", "giving", "inspect", "order", "problems", "store")

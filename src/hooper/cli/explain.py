@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from hooper.cli.parts.command import command
-from hooper.cli.parts.common import Session, sub_app
+from hooper.cli.parts.session import Session, sub_app
 
 if TYPE_CHECKING:
     from hooper.cli.parts.render import Screen

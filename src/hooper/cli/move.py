@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from hooper.cli.parts.command import command
-from hooper.cli.parts.common import Session, sub_app
+from hooper.cli.parts.session import Session, sub_app
 from hooper.errors import RefusedForSafety, UsageError
 
 if TYPE_CHECKING:

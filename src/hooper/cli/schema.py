@@ -6,7 +6,7 @@ from importlib.resources import files
 from pathlib import Path
 
 from hooper.cli.parts.command import command
-from hooper.cli.parts.common import Session, sub_app
+from hooper.cli.parts.session import Session, sub_app
 from hooper.errors import UsageError
 
 app = sub_app("The keys of the site file, as a JSON schema.")

@@ -1,1 +1,3 @@
 """The judgement of evidence: what was seen, and what it comes to. Pure."""
+
+__all__ = ("identity", "observations", "worlds")

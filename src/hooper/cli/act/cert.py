@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 from hooper.chosen import chosen
 from hooper.cli.parts.command import DRY_RUN, command, within
-from hooper.cli.parts.common import Done, Session, sub_app
+from hooper.cli.parts.session import Done, Session, sub_app
 from hooper.errors import EXIT_NEEDS_A_PERSON, worst
 
 if TYPE_CHECKING:

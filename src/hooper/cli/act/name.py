@@ -7,9 +7,9 @@ from typing import TYPE_CHECKING, Any
 
 from hooper.chosen import chosen
 from hooper.cli.parts.command import DRY_RUN, EDIT_DRY_RUN, command, within
-from hooper.cli.parts.common import Done, Session, sub_app
 from hooper.cli.parts.editing import finish
 from hooper.cli.parts.from_where import differing, parse_public
+from hooper.cli.parts.session import Done, Session, sub_app
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 
 if TYPE_CHECKING:

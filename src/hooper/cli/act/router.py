@@ -7,9 +7,9 @@ from typing import TYPE_CHECKING
 
 from hooper.chosen import chosen
 from hooper.cli.parts.command import DRY_RUN, command, within
-from hooper.cli.parts.common import Done, Session, sub_app
 from hooper.cli.parts.editing import acceptance, taken
 from hooper.cli.parts.from_where import numbers
+from hooper.cli.parts.session import Done, Session, sub_app
 from hooper.clock import local, shown_duration
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 from hooper.planning.values import EVERYTHING

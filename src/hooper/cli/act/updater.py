@@ -6,8 +6,8 @@ import sys
 from typing import TYPE_CHECKING, Any
 
 from hooper.cli.parts.command import EDIT_DRY_RUN, command
-from hooper.cli.parts.common import Session, sub_app
 from hooper.cli.parts.editing import finish
+from hooper.cli.parts.session import Session, sub_app
 from hooper.clock import DAY, local
 from hooper.errors import UsageError
 from hooper.site.updating import FORMS

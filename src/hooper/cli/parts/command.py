@@ -12,9 +12,9 @@ from typing import Annotated, Any, get_type_hints
 
 import typer
 
-from hooper.cli.parts.common import Session
 from hooper.cli.parts.completing import offer
 from hooper.cli.parts.helping import helped
+from hooper.cli.parts.session import Session
 from hooper.clock import parse_duration, shown_duration
 from hooper.errors import UsageError
 from hooper.secret import allow_shared_files

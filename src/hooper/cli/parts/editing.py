@@ -7,7 +7,7 @@ from collections.abc import Callable, Collection
 from datetime import date
 from typing import TYPE_CHECKING
 
-from hooper.cli.parts.common import Session
+from hooper.cli.parts.session import Session
 from hooper.errors import HooperError, SeveralErrors, SiteFileError, UsageError, flatten
 
 if TYPE_CHECKING:

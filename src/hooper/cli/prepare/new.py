@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 import typer
 
 from hooper.cli.parts.command import command
-from hooper.cli.parts.common import Session, run_async, sub_app
+from hooper.cli.parts.session import Session, run_async, sub_app
 from hooper.errors import UsageError
 
 if TYPE_CHECKING:
@@ -54,7 +54,7 @@ def new(
     elif session.json:
         raise UsageError("--json asks no questions", remedy="Give --gateway KEY=LAN, or --found.")
     else:
-        from hooper.cli.prepare.questions import asked
+        from hooper.cli.prepare.dialogue import asked
 
         return _keep(session, path, asked(start))
     return _written(session, path, start)

@@ -6,7 +6,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from hooper.cli.parts.command import command
-from hooper.cli.parts.common import Session, sub_app
+from hooper.cli.parts.session import Session, sub_app
 from hooper.cli.parts.spelling import commands_in
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 from hooper.files import read_text

@@ -6,8 +6,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from hooper.cli.parts.command import command
-from hooper.cli.parts.common import Session, sub_app
 from hooper.cli.parts.from_where import parse_public
+from hooper.cli.parts.session import Session, sub_app
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 
 if TYPE_CHECKING:

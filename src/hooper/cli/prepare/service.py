@@ -6,8 +6,8 @@ from typing import TYPE_CHECKING, Any
 
 from hooper.chosen import chosen
 from hooper.cli.parts.command import EDIT_DRY_RUN, command
-from hooper.cli.parts.common import Session, sub_app
 from hooper.cli.parts.editing import finish, port_value
+from hooper.cli.parts.session import Session, sub_app
 from hooper.errors import UsageError
 
 if TYPE_CHECKING:

@@ -8,7 +8,6 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from hooper.cli.parts.command import command
-from hooper.cli.parts.common import Session, console, prompt, run_async, sub_app
 from hooper.cli.parts.from_where import (
     numbers,
     parse_origin,
@@ -17,6 +16,7 @@ from hooper.cli.parts.from_where import (
     parse_wan,
     read_address,
 )
+from hooper.cli.parts.session import Session, console, prompt, run_async, sub_app
 from hooper.errors import EXIT_NEEDS_A_PERSON, SiteFileError, UsageError, worst
 
 if TYPE_CHECKING:

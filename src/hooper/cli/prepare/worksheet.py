@@ -8,8 +8,8 @@ from typing import TYPE_CHECKING
 
 from hooper.chosen import chosen
 from hooper.cli.parts.command import command
-from hooper.cli.parts.common import Done, Session, sub_app
 from hooper.cli.parts.editing import acceptance, taken
+from hooper.cli.parts.session import Done, Session, sub_app
 from hooper.cli.parts.spelling import spelled
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 from hooper.files import MADE_BY

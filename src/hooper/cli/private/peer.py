@@ -7,9 +7,9 @@ from typing import TYPE_CHECKING, Any
 
 from hooper.chosen import chosen
 from hooper.cli.parts.command import EDIT_DRY_RUN, command
-from hooper.cli.parts.common import Session, console, sub_app
 from hooper.cli.parts.editing import finish
 from hooper.cli.parts.from_where import parse_public
+from hooper.cli.parts.session import Session, console, sub_app
 from hooper.cli.private.tunnel import edited, rows_of
 from hooper.clock import DAY, local
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst

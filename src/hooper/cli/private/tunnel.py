@@ -9,8 +9,8 @@ from typing import TYPE_CHECKING, Any
 
 from hooper.chosen import chosen
 from hooper.cli.parts.command import EDIT_DRY_RUN, command
-from hooper.cli.parts.common import Done, Session, sub_app
 from hooper.cli.parts.editing import of_options, render
+from hooper.cli.parts.session import Done, Session, sub_app
 from hooper.clock import local
 from hooper.errors import EXIT_NEEDS_A_PERSON, HooperError, SeveralErrors, SiteFileError, UsageError, worst
 

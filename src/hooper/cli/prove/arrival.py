@@ -5,7 +5,7 @@ from __future__ import annotations
 import sys
 from typing import TYPE_CHECKING
 
-from hooper.cli.parts.common import Session, console
+from hooper.cli.parts.session import Session, console
 from hooper.clock import shown_duration
 from hooper.errors import EXIT_NEEDS_A_PERSON, worst
 from hooper.usecases.prove.arrival import ArrivalLine, ArrivalRequest, arrival, came_words

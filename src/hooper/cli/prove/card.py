@@ -7,8 +7,8 @@ from typing import TYPE_CHECKING
 
 from hooper.chosen import chosen
 from hooper.cli.parts.command import command
-from hooper.cli.parts.common import Session, sub_app
 from hooper.cli.parts.from_where import parse_public
+from hooper.cli.parts.session import Session, sub_app
 from hooper.errors import UsageError
 from hooper.files import write_output
 

@@ -9,12 +9,12 @@ from typing import TYPE_CHECKING, NamedTuple
 from hooper import deeds
 from hooper.chosen import chosen
 from hooper.cli.parts.command import command, within
-from hooper.cli.parts.common import Done, Session, sub_app
 from hooper.cli.parts.from_where import (
     parse_origin,
     parse_public,
 )
 from hooper.cli.parts.outcome import stderr_width
+from hooper.cli.parts.session import Done, Session, sub_app
 from hooper.cli.prove.results import render
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 from hooper.folding import folded_lines

@@ -7,8 +7,8 @@ from typing import TYPE_CHECKING
 
 from hooper.chosen import chosen
 from hooper.cli.parts.command import command, within
-from hooper.cli.parts.common import Session, console, sub_app
 from hooper.cli.parts.from_where import parse_origin, parse_public
+from hooper.cli.parts.session import Session, console, sub_app
 from hooper.cli.prove.arrival import show_rules
 from hooper.clock import shown_duration
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst

@@ -6,7 +6,7 @@ import sys
 from contextlib import ExitStack
 from typing import TYPE_CHECKING
 
-from hooper.cli.parts.common import Session, console
+from hooper.cli.parts.session import Session, console
 from hooper.clock import shown_duration
 from hooper.errors import EXIT_NEEDS_A_PERSON, worst
 from hooper.usecases.prove.until import UntilLine, UntilRequest, until, waits_for

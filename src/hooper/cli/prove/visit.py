@@ -8,8 +8,8 @@ from datetime import timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from hooper.cli.parts.common import Session, prompt
 from hooper.cli.parts.outcome import stderr_width
+from hooper.cli.parts.session import Session, prompt
 from hooper.errors import EXIT_NEEDS_A_PERSON, RefusedForSafety, worst
 from hooper.files import write_output
 from hooper.visible import shown

@@ -8,7 +8,6 @@ from typing import TYPE_CHECKING
 
 from hooper.chosen import chosen
 from hooper.cli.parts.command import command
-from hooper.cli.parts.common import Session, prompt, sub_app
 from hooper.cli.parts.from_where import (
     differing,
     numbers,
@@ -18,6 +17,7 @@ from hooper.cli.parts.from_where import (
     parse_wan,
     read_address,
 )
+from hooper.cli.parts.session import Session, prompt, sub_app
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 
 if TYPE_CHECKING:

@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from hooper.cli.parts.command import command
-from hooper.cli.parts.common import Session, console, run_async, sub_app
+from hooper.cli.parts.session import Session, console, run_async, sub_app
 from hooper.cli.parts.spelling import spelled
 from hooper.environment import leave_lab
 from hooper.errors import EXIT_NEEDS_A_PERSON, worst

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 from hooper.chosen import chosen
 from hooper.cli.parts.command import command
-from hooper.cli.parts.common import Session, run_async, sub_app
+from hooper.cli.parts.session import Session, run_async, sub_app
 from hooper.cli.parts.spelling import spelled
 from hooper.cli.town.lab_phone import register, register_phone
 from hooper.clock import shown_duration

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 import typer
 
 from hooper.cli.parts.command import command
-from hooper.cli.parts.common import Session, run_async
+from hooper.cli.parts.session import Session, run_async
 from hooper.errors import EXIT_NEEDS_A_PERSON
 
 if TYPE_CHECKING:

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, get_args
 
 from hooper.chosen import chosen
 from hooper.cli.parts.command import command, within
-from hooper.cli.parts.common import Session, sub_app
+from hooper.cli.parts.session import Session, sub_app
 from hooper.cli.watch.status import MARKS
 from hooper.clock import local, shown_duration
 from hooper.errors import UsageError

@@ -11,8 +11,8 @@ import typer
 
 from hooper.chosen import chosen
 from hooper.cli.parts.command import command
-from hooper.cli.parts.common import Session, run_async
 from hooper.cli.parts.helping import GuessingGroup
+from hooper.cli.parts.session import Session, run_async
 from hooper.clock import shown_duration
 from hooper.errors import HooperError
 from hooper.report.units import SYSTEMS

@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from hooper.cli.parts.command import command, within
-from hooper.cli.parts.common import Session, sub_app
+from hooper.cli.parts.session import Session, sub_app
 from hooper.clock import DAY, local, shown_duration
 
 if TYPE_CHECKING:

@@ -10,7 +10,7 @@ from functools import partial
 from typing import TYPE_CHECKING
 
 from hooper.cli.parts.command import command
-from hooper.cli.parts.common import Session, sub_app
+from hooper.cli.parts.session import Session, sub_app
 from hooper.clock import SystemClock, read_moment, shown_duration
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 

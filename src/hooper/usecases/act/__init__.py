@@ -1,1 +1,3 @@
 """What is done outside: rules in routers, names, certificates."""
+
+__all__ = ("certificates", "names", "routers", "temporary", "updaters")

@@ -1,1 +1,3 @@
 """Private access: tunnels and their peers."""
+
+__all__ = ("peers", "revoking", "tunnel_conditions", "tunnels")

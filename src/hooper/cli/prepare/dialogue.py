@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import typer
 
-from hooper.cli.parts.common import prompt
 from hooper.cli.parts.outcome import stderr_width
+from hooper.cli.parts.session import prompt
 from hooper.errors import UsageError
 from hooper.folding import folded_lines
 from hooper.planning.answers import Question, problem, questions, text_of, wrong_answer
