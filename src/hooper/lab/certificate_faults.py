@@ -15,7 +15,7 @@ from cryptography.hazmat.primitives.asymmetric import ec
 from hooper.lab.boathouse import NAME, SERVICES
 from hooper.lab.certificates import Identity, TownAuthority, self_signed
 from hooper.lab.devices import PATIENCE, secured, sends_on, web
-from hooper.lab.fault import Fault, NothingToBreak, Undo
+from hooper.lab.fault import Apply, Fault, NothingToBreak, Undo, changed, placed
 from hooper.lab.things import StreamHandler
 from hooper.lab.town import Town
 from hooper.net.types import Endpoint
@@ -23,7 +23,7 @@ from hooper.net.types import Endpoint
 HUB = "hub-page"
 
 
-def _shows(make: Callable[[Town, str], Identity]) -> Callable[[Town, str], Undo]:
+def _shows(make: Callable[[Town, str], Identity]) -> Apply:
     """The device shows another certificate."""
 
     def apply(town: Town, service: str) -> Undo:
@@ -31,14 +31,7 @@ def _shows(make: Callable[[Town, str], Identity]) -> Callable[[Town, str], Undo]
         identity = town.identities.get(host)
         if identity is None:
             raise NothingToBreak(f"{service} shows no certificate", remedy="Choose hub-page, film-page or a desktop.")
-        old, new = identity.context, make(town, host).context
-        identity.context = new
-
-        def undo() -> None:
-            if identity.context is new:  # else somebody has given it another one meanwhile
-                identity.context = old
-
-        return undo
+        return changed(identity, context=make(town, host).context)
 
     return apply
 
@@ -66,22 +59,14 @@ def _stranger(town: Town, host: str) -> Identity:
     return TownAuthority(town.now()).identity([NAME], town.now() - timedelta(days=7), days=90)
 
 
-def _serves(make: Callable[[Town, str], StreamHandler]) -> Callable[[Town, str], Undo]:
+def _serves(make: Callable[[Town, str], StreamHandler]) -> Apply:
     """Something else answers at the service's own port."""
 
     def apply(town: Town, service: str) -> Undo:
         host, transport, port, _ = SERVICES[service]
         if transport != "tcp" or host not in town.identities:
             raise NothingToBreak(f"{service} has no page with encryption", remedy="Choose hub-page or film-page.")
-        node = town.nodes[host]
-        old, new = node.tcp[port], make(town, service)
-        node.tcp[port] = new
-
-        def undo() -> None:
-            if node.tcp[port] is new:
-                node.tcp[port] = old
-
-        return undo
+        return placed(town.nodes[host].tcp, port, make(town, service))
 
     return apply
 

@@ -10,7 +10,7 @@ from typing import Any
 from hooper.lab.boathouse import CLUB, SERVICES
 from hooper.lab.certificates import self_signed
 from hooper.lab.devices import secured, web
-from hooper.lab.fault import Fault, NothingToBreak, Undo
+from hooper.lab.fault import Apply, Fault, NothingToBreak, Undo, both, changed, placed
 from hooper.lab.things import Attachment, Box, FirewallOpening, Machine, Rule
 from hooper.lab.town import Town
 
@@ -24,7 +24,7 @@ def _rule(town: Town, gateway: str, service: str) -> tuple[Box, Rule]:
     raise NothingToBreak(f"{gateway} has no rule for {service}")
 
 
-def _missing(gateway: str) -> Callable[[Town, str], Undo]:
+def _missing(gateway: str) -> Apply:
     def apply(town: Town, service: str) -> Undo:
         box, rule = _rule(town, gateway, service)
         place = box.rules.index(rule)
@@ -39,19 +39,12 @@ def _missing(gateway: str) -> Callable[[Town, str], Undo]:
     return apply
 
 
-def _changed_rule(field: str, value: Callable[[Rule], Any]) -> Callable[[Town, str], Undo]:
+def _changed_rule(field: str, value: Callable[[Rule], Any]) -> Apply:
     """The club's router has the rule, and something about it is not as it should be."""
 
     def apply(town: Town, service: str) -> Undo:
         _, rule = _rule(town, "club-router", service)
-        before, after = getattr(rule, field), value(rule)
-        setattr(rule, field, after)
-
-        def undo() -> None:
-            if getattr(rule, field) == after:
-                setattr(rule, field, before)
-
-        return undo
+        return changed(rule, **{field: value(rule)})
 
     return apply
 
@@ -63,14 +56,7 @@ def _wrong_host(town: Town, service: str) -> Undo:
     others = [town.nodes[key] for key, *_ in SERVICES.values() if key != host]
     tables = [(node, node.tcp if transport == "tcp" else node.udp) for node in others]
     wrong = next((node for node, table in tables if port in table), others[0])
-    right, wrong_address = rule.target, wrong.address
-    rule.target = wrong_address
-
-    def undo() -> None:
-        if rule.target == wrong_address:
-            rule.target = right
-
-    return undo
+    return changed(rule, target=wrong.address)
 
 
 def copy_of(town: Town, node: Machine, address: IPv4Address) -> Machine:
@@ -89,29 +75,13 @@ def _to_twin(town: Town, service: str) -> Undo:
     """There are two of the same make, and the rule names the other one."""
     _, rule = _rule(town, "club-router", service)
     twin = copy_of(town, town.nodes[SERVICES[service][0]], IPv4Address("10.44.7.177"))
-    town.nodes[twin.key], right, rule.target = twin, rule.target, twin.address
-
-    def undo() -> None:
-        del town.nodes[twin.key]
-        if rule.target == twin.address:
-            rule.target = right
-
-    return undo
-
-
-def _other_transport(rule: Rule) -> str:
-    return "udp" if rule.transport != "udp" else "tcp"
+    return both(placed(town.nodes, twin.key, twin), changed(rule, target=twin.address))
 
 
 def _ended(town: Town, service: str) -> Undo:
     """The entry was made for a month, and the page still shows it."""
     _, rule = _rule(town, "club-router", service)
-    before, rule.until = rule.until, town.now() - timedelta(hours=3)
-
-    def undo() -> None:
-        rule.until = before
-
-    return undo
+    return changed(rule, until=town.now() - timedelta(hours=3))
 
 
 def _outside_port(service: str) -> int:
@@ -124,25 +94,14 @@ def _outside_port(service: str) -> int:
 def provider_answers(town: Town, service: str) -> Undo:
     """The provider sends what is for this port to a page of its own, and the line hears nothing of it."""
     outside, box = _outside_port(service), town.boxes["fibre-box"]
-    box.remote[outside] = web("This port is not part of your contract", "portal")
-
-    def undo() -> None:
-        box.remote.pop(outside, None)
-
-    return undo
+    return placed(box.remote, outside, web("This port is not part of your contract", "portal"))
 
 
 def _answers_itself(town: Town, service: str) -> Undo:
     """Somebody has let the provider's box show its page to the internet, at this port."""
     outside, box = _outside_port(service), town.boxes["fibre-box"]
     page = secured(self_signed("fibre-box.home.arpa", town.now() - timedelta(days=500)), web("fibre-box", box.key))
-    box.tcp[443], box.remote[outside] = page, page
-
-    def undo() -> None:
-        box.tcp.pop(443, None)
-        box.remote.pop(outside, None)
-
-    return undo
+    return both(placed(box.tcp, 443, page), placed(box.remote, outside, page))
 
 
 def opening_for(town: Town, service: str) -> FirewallOpening:
@@ -180,7 +139,9 @@ RULE_FAULTS = (
         "forward-wrong-port",
         _changed_rule("target_ports", lambda rule: (rule.target_ports[0] + 1, rule.target_ports[1] + 1)),
     ),
-    Fault("forward-wrong-transport", _changed_rule("transport", _other_transport)),
+    Fault(
+        "forward-wrong-transport", _changed_rule("transport", lambda rule: {"udp": "tcp"}.get(rule.transport, "udp"))
+    ),
     Fault("forward-off", _changed_rule("enabled", lambda rule: False)),
     Fault("forward-ended", _ended),
     Fault("forward-limited", _changed_rule("sources", lambda rule: (IPv4Network("192.0.2.99/32"),))),

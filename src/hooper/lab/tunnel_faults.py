@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from datetime import timedelta
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 
 from hooper import deeds
 from hooper.lab.boathouse import CLUB, MOBILE
 from hooper.lab.certificates import self_signed
-from hooper.lab.fault import Fault, NothingToBreak, Undo
+from hooper.lab.fault import Apply, Fault, NothingToBreak, Undo, both, changed, placed, setting
 from hooper.lab.gate import Client, Gate
 from hooper.lab.town import Town
 from hooper.wire.wireguard import Responder, generate_private
@@ -38,20 +37,12 @@ def _forget_sessions(town: Town) -> None:
 
 def _other_key(town: Town, service: str) -> Undo:
     """The gate was set up anew, with a key that nobody knows."""
-    del service
-    gate = _gate(town)
-    old, gate.responder = gate.responder, Responder(generate_private())
     _forget_sessions(town)
-
-    def undo() -> None:
-        gate.responder = old
-
-    return undo
+    return changed(_gate(town), responder=Responder(generate_private()))
 
 
 def _peers_missing(town: Town, service: str) -> Undo:
     """Somebody has put back a file from before the peers were there; the probe was."""
-    del service
     gate = _gate(town)
     old = gate.peers
     gate.peers = {key: one for key, one in old.items() if not one.allowed}
@@ -65,80 +56,40 @@ def _peers_missing(town: Town, service: str) -> Undo:
 
 def _no_way_back(town: Town, service: str) -> Undo:
     """The club's router has forgotten its static routes."""
-    del service
     _gate(town)
-    box = town.boxes["club-router"]
-    old, box.routes = box.routes, []
-
-    def undo() -> None:
-        box.routes = old
-
-    return undo
-
-
-def _not_forwarding(town: Town, service: str) -> Undo:
-    """The gate's system hands nothing on any more."""
-    del service
-    gate = _gate(town)
-    gate.forwards = False
-
-    def undo() -> None:
-        gate.forwards = True
-
-    return undo
+    return changed(town.boxes["club-router"], routes=[])
 
 
 def _overlap(town: Town, service: str) -> Undo:
     """The mobile network has the addresses of the club's LAN."""
-    del service
     _clients(town)
-    carrier, old_network = town.boxes["mobile-carrier"], town.segments[MOBILE]
-    home = town.segments[CLUB]
+    carrier, home = town.boxes["mobile-carrier"], town.segments[CLUB]
     own = [one for node in town.nodes.values() for one in node.attachments if one.segment == MOBILE]
-    before = [(one, one.address, one.gateway) for one in own]
-    old_lan = carrier.lan
-    town.segments[MOBILE] = IPv4Network(str(home))
 
     def moved(address: IPv4Address | None) -> IPv4Address | None:
         return home[200 + int(address) % 50] if address is not None else None
 
-    for one in own:
-        one.address, one.gateway = moved(one.address) or one.address, moved(one.gateway)
-    carrier.lan = IPv4Interface(f"{moved(old_lan.ip)}/24")
     _forget_sessions(town)
-
-    def undo() -> None:
-        town.segments[MOBILE], carrier.lan = old_network, old_lan
-        for one, address, gateway in before:
-            one.address, one.gateway = address, gateway
-        _forget_sessions(town)
-
-    return undo
+    return both(
+        lambda: _forget_sessions(town),
+        placed(town.segments, MOBILE, IPv4Network(str(home))),
+        changed(carrier, lan=IPv4Interface(f"{moved(carrier.lan.ip)}/24")),
+        *(changed(one, address=moved(one.address) or one.address, gateway=moved(one.gateway)) for one in own),
+    )
 
 
-def _of_clients(name: str, value: object) -> Callable[[Town, str], Undo]:
+def _of_clients(name: str, value: object) -> Apply:
     """Another setting of the machines that have profiles."""
 
     def apply(town: Town, service: str) -> Undo:
-        del service
-        things = [one.node if name == "clock_off" else one for one in _clients(town)]
-        old = [(one, getattr(one, name)) for one in things]
-        for one in things:
-            setattr(one, name, value)
         _forget_sessions(town)
-
-        def undo() -> None:
-            for one, before in old:
-                setattr(one, name, before)
-
-        return undo
+        return both(*(changed(one.node if name == "clock_off" else one, **{name: value}) for one in _clients(town)))
 
     return apply
 
 
 def _other_authority(town: Town, service: str) -> Undo:
     """The OpenVPN server was set up anew, with an authority that nobody knows; the shared key is the old one."""
-    del service
     if not town.servers:
         raise NothingToBreak(
             "no machine has an OpenVPN server yet", remedy=f"Give one its files first: `{deeds.LOAD_TUNNEL}`."
@@ -159,18 +110,12 @@ def _other_authority(town: Town, service: str) -> Undo:
 
 def _not_started(town: Town, service: str) -> Undo:
     """Nobody has started ssh on the peers' machines, or it has ended."""
-    del service
     if not town.ssh_clients:
         raise NothingToBreak("no machine goes by SSH yet", remedy=f"Start one first: `{deeds.LOAD_TUNNEL}`.")
     stopped = list(town.ssh_clients.values())
     for client in stopped:
         client.stop()
-
-    def undo() -> None:
-        for client in stopped:
-            client.start()
-
-    return undo
+    return both(*(client.start for client in stopped))
 
 
 TUNNEL_FAULTS = (
@@ -179,7 +124,7 @@ TUNNEL_FAULTS = (
     Fault("tunnel-other-key", _other_key, "gate"),
     Fault("tunnel-peers-missing", _peers_missing, "gate", LOOK),
     Fault("tunnel-no-way-back", _no_way_back, "gate", LOOK),
-    Fault("tunnel-not-forwarding", _not_forwarding, "gate", LOOK),
+    Fault("tunnel-not-forwarding", setting(lambda town, _: _gate(town), forwards=False), "gate", LOOK),
     Fault("tunnel-overlap", _overlap, "gate", LOOK),
     Fault("tunnel-endpoint-stale", _of_clients("host", STALE), "gate", LOOK),
     Fault("tunnel-clock-back", _of_clients("clock_off", timedelta(days=-1)), "gate", LOOK),
