@@ -16,6 +16,7 @@ from pathlib import Path
 
 import anyio
 import pytest
+from scripts.schemas import SHIPPED, all_schemas
 
 from hooper import errors
 from hooper.check.results import Evidence, Result
@@ -30,7 +31,6 @@ from hooper.store.database import MIGRATIONS
 from hooper.store.kept import StoredInside
 from hooper.store.place import store_name
 from hooper.store.state import State
-from hooper.usecases.schemas import SHIPPED, all_schemas
 from hooper.words.said import quoted
 from support.program import BOATHOUSE, ROOT, valid
 from support.sites import site
@@ -88,7 +88,7 @@ def test_the_shipped_schemas_are_current() -> None:
     shipped = {
         path.name: path.read_text(encoding="utf-8") for path in (*(ROOT / "docs" / "schemas").iterdir(), SHIPPED)
     }
-    assert shipped == all_schemas(), "run: python -m hooper.usecases.schemas docs/schemas"
+    assert shipped == all_schemas(), "run: python -m scripts.schemas docs/schemas"
 
 
 def test_every_field_of_every_schema_is_described() -> None:

@@ -8,9 +8,9 @@ from functools import cache
 from pathlib import Path
 
 import pytest
+from scripts.findings_page import as_markdown
 
 from hooper import deeds
-from hooper.cli.findings_page import as_markdown
 from hooper.cli.parts.spelling import spelled
 from hooper.words import catalogue
 from support.program import ROOT

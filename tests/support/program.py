@@ -21,6 +21,7 @@ from unittest import mock
 import anyio
 from anyio.from_thread import BlockingPortal, start_blocking_portal
 from jsonschema import Draft202012Validator
+from scripts.schemas import SHIPPED
 
 from hooper.cli.main import outcome
 from hooper.cli.parts.session import RUNNER
@@ -28,7 +29,6 @@ from hooper.lab.serve import leave_files
 from hooper.lab.switchboard import Switchboard
 from hooper.net.lab_door import LabLink, read_lab_file
 from hooper.signs import HANDLER
-from hooper.usecases.schemas import SHIPPED
 from support.namespaces import inside
 from support.virtual import VirtualClock, VirtualLoop
 

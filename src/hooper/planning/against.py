@@ -20,92 +20,11 @@ from hooper.errors import UsageError, Where
 from hooper.planning.free_ports import transports
 from hooper.planning.values import EVERYTHING, Compared, Forward
 from hooper.ports import Ports, ports_text
+from hooper.words.data import data
 
-# column: the words for it, letters only, in lower case
-WORDS: dict[str, tuple[str, ...]] = {
-    "gateway": ("gateway", "router", "box"),
-    "transport": ("transport", "protocol", "proto", "protocols", "ipprotocol", "type"),
-    "outside": (
-        "outsideports",
-        "outsideport",
-        "outside",
-        "externalport",
-        "externalports",
-        "extport",
-        "wanport",
-        "publicport",
-        "externalportrange",
-        "serviceport",
-        "incomingport",
-        "startport",
-        "portrange",
-        "ports",
-        "port",
-        "remoteport",
-        "externalstartport",
-        "newexternalport",
-    ),
-    "outside_last": ("endport", "externalendport", "lastport", "portend", "externalportend"),
-    "target": (
-        "targetaddress",
-        "insideaddress",
-        "target",
-        "internalip",
-        "internalipaddress",
-        "internaladdress",
-        "internalhost",
-        "lanip",
-        "lanaddress",
-        "localip",
-        "localaddress",
-        "serverip",
-        "serveripaddress",
-        "server",
-        "host",
-        "destination",
-        "destinationip",
-        "privateip",
-        "device",
-        "internalclient",
-        "newinternalclient",
-        "ipaddress",
-        "ip",
-        "address",
-        "inside",
-        "leadsto",
-    ),
-    "inside": (
-        "targetports",
-        "targetport",
-        "insideport",
-        "insideports",
-        "internalport",
-        "internalports",
-        "intport",
-        "lanport",
-        "localport",
-        "privateport",
-        "serverport",
-        "destinationport",
-        "internalportrange",
-        "internalstartport",
-        "newinternalport",
-    ),
-    "label": ("label", "service", "name", "description", "comment", "rule", "application", "newportmappingdescription"),
-    "sources": (
-        "sources",
-        "source",
-        "onlyfrom",
-        "allowed",
-        "remotehost",
-        "remoteip",
-        "sourceip",
-        "from",
-        "newremotehost",
-    ),
-    "enabled": ("enabled", "active", "on", "status", "state", "enable", "newenabled"),
-}
-_COLUMN = {word: column for column, words in WORDS.items() for word in words}
+# column: the words for it in headings, letters only, in lower case
+WORDS: dict[str, str] = data("columns")
+_COLUMN = {word: column for column, words in WORDS.items() for word in words.split()}
 YES = ("", "1", "yes", "true", "on", "enabled", "active", "y")
 NO = ("0", "no", "false", "off", "disabled", "inactive", "n")
 ANYONE = ("", "*", "any", "anyone", "all", "0.0.0.0", "0.0.0.0/0", "everyone")  # noqa: S104 - as pages write it

@@ -7,59 +7,18 @@ from __future__ import annotations
 
 from hooper.tunnels.openvpn_look import OpenVpnLook
 from hooper.wire.ovpnfile import FILES, Directive
+from hooper.words.data import data
 
 
-def _names(text: str) -> frozenset[str]:
-    return frozenset(text.split())
+def _names(kind: str) -> frozenset[str]:
+    return frozenset(name for line in data("openvpn-options")[kind] for name in line.split())
 
 
 # neither runs, loads nor writes anything, nor lets anybody steer the software; files are looked at by themselves
-HARMLESS = _names("""
-    allow-compression allow-pull-fqdn allow-recursive-routing auth auth-nocache auth-retry auth-token
-    auth-token-user bind block-ipv6 block-outside-dns cipher client client-nat comp-lzo comp-noadapt compat-mode
-    compress connect-retry connect-retry-max connect-timeout data-ciphers data-ciphers-fallback dev dev-type
-    dhcp-option dhcp-release dhcp-renew dhcp-pre-release disable-dco dns ecdh-curve explicit-exit-notify fast-io
-    float group hand-window http-proxy http-proxy-option http-proxy-retry ifconfig ifconfig-ipv6 ifconfig-noexec
-    ifconfig-nowarn ignore-unknown-option inactive ip-win32 keepalive key-direction link-mtu local lport mark
-    max-packet-size mlock mssfix mtu-disc mtu-test multihome mute mute-replay-warnings ncp-ciphers nobind passtos
-    peer-fingerprint persist-key persist-local-ip persist-remote-ip persist-tun ping ping-exit ping-restart
-    ping-timer-rem port proto proto-force pull pull-filter push-peer-info rcvbuf redirect-gateway redirect-private
-    register-dns remote remote-cert-eku remote-cert-ku remote-cert-tls remote-random remote-random-hostname
-    reneg-bytes reneg-pkts reneg-sec replay-window resolv-retry route route-delay route-gateway route-ipv6
-    route-ipv6-gateway route-metric route-method route-noexec route-nopull rport server-poll-timeout session-timeout
-    setenv shaper show-net-up sndbuf socket-flags socks-proxy socks-proxy-retry static-challenge tap-sleep
-    tls-cert-profile tls-cipher tls-ciphersuites tls-client tls-exit tls-groups tls-timeout tls-version-max
-    tls-version-min topology tran-window tun-ipv6 tun-mtu tun-mtu-extra tun-mtu-max txqueuelen up-delay user verb
-    verify-hash verify-x509-name windows-driver x509-username-field
-""")
-# what is told of these elsewhere
-TOLD = _names("""
-    client-cert-not-required fragment ifconfig-pool-linear key-method keysize ncp-disable no-iv no-replay
-    ns-cert-type secret tls-remote
-""")
+HARMLESS, TOLD = _names("harmless"), _names("told")  # what is told of the latter stands elsewhere
 # of a server beside these; one that cannot be proven to be this site's own is held to this list too
-SERVER = HARMLESS | _names("""
-    auth-gen-token auth-user-pass-optional bcast-buffers ccd-exclusive client-config-dir client-to-client
-    connect-freq connect-freq-initial crl-verify dh disable duplicate-cn force-tls-crypt-v2-cookie hash-size
-    ifconfig-ipv6-pool ifconfig-ipv6-push ifconfig-pool ifconfig-push iroute iroute-ipv6 max-clients
-    max-routes-per-client mode opt-verify port-share push push-remove push-reset server server-bridge server-ipv6
-    stale-routes-check tcp-nodelay tcp-queue-limit tls-server username-as-common-name verify-client-cert vlan-accept
-    vlan-pvid vlan-tagging
-""")
-RUNS = _names("""
-    auth-user-pass-verify client-connect client-crresponse client-disconnect dns-updown down down-pre iproute
-    ipchange learn-address route-pre-down route-up script-security tls-crypt-v2-verify tls-verify up up-restart
-""")
-LOADS = _names("""
-    engine pkcs11-providers plugin providers win-sys
-""")
-WRITES = _names("""
-    ifconfig-pool-persist log log-append replay-persist status status-version syslog tls-export-cert tmp-dir
-    writepid
-""")
-ELSEWHERE = _names("""
-    capath cd chroot config dev-node
-""")
+SERVER = HARMLESS | _names("server")
+RUNS, LOADS, WRITES, ELSEWHERE = map(_names, ("runs", "loads", "writes", "elsewhere"))
 # what the software itself reads from its environment; anything else may steer programs that it starts
 VARIABLES = frozenset(("CLIENT_CERT", "FORWARD_COMPATIBLE", "FRIENDLY_NAME", "USERNAME"))
 PROXY_AUTH = ("auto", "auto-nct", "none", "basic", "ntlm", "ntlm2")  # words in the place of a file

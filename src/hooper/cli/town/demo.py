@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import tempfile
 from contextlib import aclosing
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -14,66 +15,13 @@ from hooper.environment import leave_lab
 from hooper.errors import EXIT_NEEDS_A_PERSON, worst
 from hooper.files import machine_error
 from hooper.jsonform import each_text
+from hooper.words.data import text
 
 if TYPE_CHECKING:
+    from collections.abc import Callable
+
     from hooper.cli.parts.render import Screen
     from hooper.usecases.demo import Scene
-
-NEXT = """\
-# What to try next
-
-This folder holds `site.toml`, the site file of the boathouse. Look at its plan and its sheets:
-
-    hooper plan --site site.toml
-    hooper worksheet --site site.toml
-
-Run the simulated town in one terminal, and set the two variables that it prints in another:
-
-    hooper lab run
-
-There, open the inner router's rules by its protocol, enter the sheets for the rest by hand, and look from the phone's
-mobile data:
-
-    hooper router open
-    hooper worksheet --rest --json | hooper lab type -
-    hooper router list
-    hooper name list
-    hooper check --from interface:usb0
-
-Get a certificate, give it to the hub, and see what to type away from home:
-
-    hooper cert order
-    hooper lab install boathouse hub-page
-    hooper card hub-page
-
-Let somebody in privately: a tunnel to the secure shell, and to nothing else. Load both sides, take the laptop away
-from home, and see what the peer reaches:
-
-    hooper tunnel add oars --dns 10.44.7.1
-    hooper peer add cox-phone --person "the cox" --into film-shell
-    hooper tunnel make oars
-    hooper lab load oars-server/oars.conf
-    hooper worksheet --json | hooper lab type -
-    hooper peer hand cox-phone --out cox-phone.conf
-    hooper lab load cox-phone.conf --on here
-    hooper lab plug away
-    hooper check film-shell film-page --from interface:cox-phone
-    hooper lab load cox-phone.conf --on here --off
-    hooper lab plug home
-
-Break something and look again:
-
-    hooper lab faults
-    hooper lab break forward-missing-inner
-    hooper check --from interface:usb0 film-page
-    hooper why film-page --from interface:usb0
-    hooper lab read
-    hooper why film-page --from interface:usb0 --rule club-router=missing
-    hooper lab mend
-
-For your own network, copy `site.toml`, replace what it says by what you have, and start with
-`hooper survey`.
-"""
 
 app = sub_app("The whole job on a simulated town, from nothing to proven.")
 
@@ -96,7 +44,7 @@ def demo(session: Session, out: Path | None = None) -> int:
     with temporary as folder:
         scenes = run_async(_play, session, Path(folder), None if session.json else screen)
     if out is not None:
-        leave_files(out, NEXT)
+        leave_files(out, text("next-steps.md"))
     steps = tuple(Step(scene.step, scene.ok, scene.took_ms) for scene in scenes)
     good = all(step.ok for step in steps)
     document = DemoDocument(steps, str(out) if out is not None else None)
@@ -113,7 +61,7 @@ async def _play(session: Session, folder: Path, screen: Screen | None) -> list[S
     async with aclosing(play(folder)) as told:
         async for scene in told:
             session.detail(f"{scene.step}: {scene.took_ms} ms")
-            if screen is not None:
+            if screen is not None and scene.step in _TOLD:  # the start and the sheets have nothing to show
                 _TOLD[scene.step](each_text(scene, spelled), screen)
             scenes.append(scene)
     return scenes
@@ -133,10 +81,6 @@ def _title(out: Screen, text: str, scene: Scene) -> None:
     out.print()
     mark = ("✓ ", "green") if scene.ok else ("✗ ", "red")
     out.print(Text.assemble(mark, (text, "bold"), (f"  {scene.took_ms / 1000:.1f} s", "dim")))
-
-
-def _lab(scene: Scene, out: Screen) -> None:
-    """The town's start has nothing to show."""
 
 
 def _survey(scene: Scene, out: Screen) -> None:
@@ -190,10 +134,6 @@ def _card(scene: Scene, out: Screen) -> None:
     out.print(f"   {card.type}", style="bold")
 
 
-def _worksheet(scene: Scene, out: Screen) -> None:
-    """The sheets show at the plan, and in what was typed."""
-
-
 def _typed(scene: Scene, out: Screen) -> None:
     entered: Any = scene.told
     _title(out, f"Worksheet: the other {len(entered)} rules typed into the routers' pages by hand", scene)
@@ -228,10 +168,6 @@ def _one_result(text: str, scene: Scene, out: Screen) -> None:
     out.print(results_table(outcome.results, brief=True, header=False))
 
 
-def _broken(scene: Scene, out: Screen) -> None:
-    _one_result("Someone mistypes: film-page's rule now names another device", scene, out)
-
-
 def _explained(scene: Scene, out: Screen) -> None:
     from hooper.cli.parts.render import indented
 
@@ -242,24 +178,18 @@ def _explained(scene: Scene, out: Screen) -> None:
         indented(out, cause.remedy, mark="→ ", left=3)
 
 
-def _mended(scene: Scene, out: Screen) -> None:
-    _one_result("Put right", scene, out)
-
-
-_TOLD = {
-    "lab": _lab,
+_TOLD: dict[str, Callable[[Scene, Screen], None]] = {
     "survey": _survey,
     "plan": _plan,
-    "worksheet": _worksheet,
     "router": _router,
     "typed": _typed,
     "name": _name,
     "certificate": _certificate,
     "private": _private,
     "check": _check,
-    "broken": _broken,
+    "broken": partial(_one_result, "Someone mistypes: film-page's rule now names another device"),
     "explained": _explained,
-    "mended": _mended,
+    "mended": partial(_one_result, "Put right"),
     "card": _card,
 }
 

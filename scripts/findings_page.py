@@ -1,4 +1,4 @@
-"""`docs/findings.md`, made from the catalogue: `python -m hooper.cli.findings_page FILE`."""
+"""`docs/findings.md`, made from the catalogue: `python -m scripts.findings_page FILE`."""
 
 from __future__ import annotations
 

@@ -1,8 +1,9 @@
-"""The JSON schemas of all that is printed and read, made from the code: `python -m hooper.usecases.schemas DIR`."""
+"""The JSON schemas of all that is printed and read, made from the code: `python -m scripts.schemas DIR`."""
 
 from __future__ import annotations
 
 import json
+import pkgutil
 import re
 import sys
 from collections.abc import Iterable, Iterator
@@ -14,57 +15,15 @@ from pydantic import TypeAdapter
 from hooper.files import MADE_BY
 from hooper.site.fields import OWN_KEY
 from hooper.site.model import Site
-from hooper.usecases.documents import DOCUMENTS
 from hooper.words.data import data
 from hooper.words.said import Said
 
+ROOT = Path(__file__).parents[1]
+SHIPPED = ROOT / "src" / "hooper" / "site" / "site.schema.json"  # in the wheel, for `hooper schema`
+CONTRACT = json.loads(Path(__file__).with_name("contract.json").read_bytes())  # documents, what all have, errors
 SHARED: dict[str, str] = data("fields")  # what fields mean that mean the same everywhere
-SHIPPED = Path(__file__).parents[1] / "site" / "site.schema.json"  # in the wheel, for `hooper schema`
 _DIALECT = "https://json-schema.org/draft/2020-12/schema"
-_HEAD: dict[str, Any] = {
-    "hooper": {"type": "string", "description": "The version that printed this."},
-    "command": {"type": "string", "description": "The command as it was called, without its options."},
-    "at": {"type": "string", "description": "When, as RFC 3339 writes it."},
-    "world": {"enum": ["real", "lab"], "description": "Whether this is about real systems or a lab."},
-}
-_ERRORS: dict[str, Any] = {
-    "description": "What went wrong; absent where nothing did.",
-    "type": "array",
-    "minItems": 1,
-    "items": {
-        "type": "object",
-        "properties": {
-            "code": {"type": "string", "description": SHARED["code"]},
-            "message": {"type": "string", "description": SHARED["message"]},
-            "remedy": {"type": "string", "description": SHARED["remedy"]},
-            "where": {
-                "description": "The place in a file; null where it is not about one.",
-                "anyOf": [
-                    {"type": "null"},
-                    {
-                        "type": "object",
-                        "properties": {
-                            "file": {"type": "string", "description": "Its path, as it was given."},
-                            "line": {
-                                "type": ["integer", "null"],
-                                "description": "Counted from 1; null where it is about the whole file.",
-                            },
-                            "column": {"type": ["integer", "null"], "description": "In characters, counted from 1."},
-                            "path": {
-                                "type": ["string", "null"],
-                                "description": "The key in the file, such as services.desk.port.",
-                            },
-                        },
-                        "required": ["file", "line", "column", "path"],
-                        "additionalProperties": False,
-                    },
-                ],
-            },
-        },
-        "required": ["code", "message", "remedy", "where"],
-        "additionalProperties": False,
-    },
-}
+_HEAD: dict[str, Any] = CONTRACT["head"]
 
 
 def _closed(schema: Any) -> Any:
@@ -126,9 +85,12 @@ def _explained(made: dict[str, Any], kind: type) -> dict[str, Any]:
 
 def document_schema(name: str) -> dict[str, Any]:
     """The schema of one command's document. A command that fails before it has data prints errors.schema.json."""
-    made = TypeAdapter(DOCUMENTS[name]).json_schema(mode="serialization")
-    body = _closed(_explained(made, DOCUMENTS[name]))
-    properties = {**_HEAD, **body.get("properties", {}), "errors": _ERRORS}
+    kind = pkgutil.resolve_name(CONTRACT["documents"][name]) if name != "errors" else None
+    told = "What any command prints that fails before it has data: nothing but `errors`."
+    body: dict[str, Any] = {"description": told}
+    if kind is not None:
+        body = _closed(_explained(TypeAdapter(kind).json_schema(mode="serialization"), kind))
+    properties = {**_HEAD, **body.get("properties", {}), "errors": CONTRACT["errors"]}
     optional = {} if name == "errors" else {"errors": None} if name != "lab" else properties.keys() - _HEAD
     schema = {
         "$schema": _DIALECT,
@@ -152,7 +114,7 @@ def site_schema() -> dict[str, Any]:
 
 def all_schemas() -> dict[str, str]:
     """File name and text of each schema."""
-    schemas = {f"{name}.schema.json": document_schema(name) for name in DOCUMENTS}
+    schemas = {f"{name}.schema.json": document_schema(name) for name in (*CONTRACT["documents"], "errors")}
     schemas["site.schema.json"] = site_schema()
     return {name: json.dumps(schema, indent=2, ensure_ascii=False) + "\n" for name, schema in schemas.items()}
 
