@@ -11,6 +11,7 @@ import sys
 from pathlib import Path
 
 import pytest
+from scripts.house import FLOORS, drawn
 
 from support.exported_openvpn import profile
 from support.program import ROOT, Lab, hooper, start_lab
@@ -56,6 +57,24 @@ def test_commands_of_the_docs_run(lab: Lab, page: str, tmp_path: Path) -> None:
 
 def test_the_readme_is_read_in_one_sitting() -> None:
     assert len((ROOT / "README.md").read_text(encoding="utf-8").splitlines()) <= 150
+
+
+def test_the_house_is_as_it_is_shown() -> None:
+    """Every file and function that its page names is there, and the map is drawn from today's packages."""
+    page = (ROOT / "docs" / "house.md").read_text(encoding="utf-8")
+    named = set(re.findall(r"`((?:[a-z_0-9]+/)*[a-z_0-9]+\.(?:py|json|sql))(?::([\w.]+))?`", page))
+    assert len(named) > 50
+    for path, name in named:
+        places = [ROOT / at / path for at in ("src/hooper", "src/hooper/words", ".")]
+        text = next((place.read_text(encoding="utf-8") for place in places if place.exists()), None)
+        assert text is not None, path
+        for part in name.split(".") if name else ():
+            assert re.search(rf"^ *(?:async )?(?:def|class) {part}\b", text, re.M), (path, name)
+    assert (ROOT / "docs" / "house.svg").read_text(encoding="utf-8") == drawn(), (
+        "python -m scripts.house docs/house.svg"
+    )
+    packages = {path.name for path in (ROOT / "src" / "hooper").iterdir() if (path / "__init__.py").exists()}
+    assert {name for floor in FLOORS for name, *_ in floor} == packages | {"foundations"}
 
 
 def test_every_page_is_linked_and_every_link_leads_somewhere() -> None:
