@@ -21,7 +21,6 @@ from unittest import mock
 import anyio
 from anyio.from_thread import BlockingPortal, start_blocking_portal
 from jsonschema import Draft202012Validator
-from scripts.schemas import SHIPPED
 
 from hooper.cli.main import outcome
 from hooper.cli.parts.session import RUNNER
@@ -161,7 +160,11 @@ def program(
 
 def valid(name: str, document: Any) -> Any:
     """`document`, once it has matched the shipped schema of that name."""
-    place = SHIPPED if name == "site" else ROOT / "docs" / "schemas" / f"{name}.schema.json"
+    place = (
+        ROOT / "src/hooper/site/site.schema.json"
+        if name == "site"
+        else ROOT / "docs" / "schemas" / f"{name}.schema.json"
+    )
     schema = json.loads(place.read_text(encoding="utf-8"))
     Draft202012Validator.check_schema(schema)
     Draft202012Validator(schema).validate(document)
