@@ -71,7 +71,9 @@ def main(modules: list[str]) -> int:
             count, living = tried(module, Path(folder))
             left = {name: text for name, text in living.items() if not any(_same(text, line) for line in excused)}
             died = 1 - len(left) / count if count else 1.0
-            print(f"{module}: {count} mutants, {len(living)} live, {len(living) - len(left)} of them excused: {died:.1%}")
+            print(
+                f"{module}: {count} mutants, {len(living)} live, {len(living) - len(left)} of them excused: {died:.1%}"
+            )
             for name, text in left.items():
                 print(f"\n{name}\n" + "\n".join(line for line in text.splitlines() if line[:1] in "+-"))
             code |= died < WANTED

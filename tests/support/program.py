@@ -158,8 +158,8 @@ def program(
     return _ran(done.returncode, done.stdout, done.stderr)
 
 
-def valid(name: str, document: Any) -> Any:
-    """`document`, once it has matched the shipped schema of that name."""
+@cache
+def _schema(name: str) -> Draft202012Validator:
     place = (
         ROOT / "src/hooper/site/site.schema.json"
         if name == "site"
@@ -167,7 +167,12 @@ def valid(name: str, document: Any) -> Any:
     )
     schema = json.loads(place.read_text(encoding="utf-8"))
     Draft202012Validator.check_schema(schema)
-    Draft202012Validator(schema).validate(document)
+    return Draft202012Validator(schema)
+
+
+def valid(name: str, document: Any) -> Any:
+    """`document`, once it has matched the shipped schema of that name."""
+    _schema(name).validate(document)
     return document
 
 

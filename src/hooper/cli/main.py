@@ -9,6 +9,7 @@ import os
 import signal
 import sys
 from collections.abc import Sequence
+from functools import cache
 from importlib import import_module
 from types import ModuleType
 from typing import Any
@@ -62,6 +63,13 @@ COMMANDS: dict[str, tuple[str, str]] = {
 }
 
 
+@cache
+def _command(name: str) -> Any:
+    command = typer.main.get_command(import_module(COMMANDS[name][0]).app)
+    command.name = name
+    return command
+
+
 class LazyGroup(GuessingGroup):
     """Commands whose modules are imported when they are called; the overview needs none of them."""
 
@@ -76,10 +84,7 @@ class LazyGroup(GuessingGroup):
     def get_command(self, ctx: Any, cmd_name: str) -> Any:
         if cmd_name not in COMMANDS:
             return None
-        app = import_module(COMMANDS[cmd_name][0]).app
-        command = typer.main.get_command(app)
-        command.name = cmd_name
-        return command
+        return _command(cmd_name)
 
     def format_commands(self, ctx: Any, formatter: Any) -> None:
         with formatter.section("Commands, in the order of the work"):

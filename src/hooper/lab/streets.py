@@ -7,7 +7,7 @@ refused, rejected by ICMP, or swallowed.
 from __future__ import annotations
 
 import secrets
-from collections import deque
+from collections import defaultdict, deque
 from collections.abc import AsyncIterator, Awaitable, Callable, Mapping
 from contextlib import asynccontextmanager
 from datetime import datetime
@@ -84,6 +84,7 @@ class Streets:
         self.sockets: dict[tuple[str, int], DatagramSocket] = {}
         self.members: list[DatagramSocket] = []  # sockets that have joined a group
         self.ledger: deque[dict[str, Any]] = deque(maxlen=LEDGER_LENGTH)
+        self.spoken: defaultdict[str, set[str]] = defaultdict(set)  # by machine, to whom
         self._ports = 49152
 
     def free_port(self) -> int:
@@ -95,6 +96,7 @@ class Streets:
         """Write one exchange into the ledger."""
         entry = {"at": rfc3339(self.now()), "place": place, "transport": transport, "to": to, "outcome": outcome}
         self.ledger.append(entry)
+        self.spoken[place.partition(":")[0]].add(to.rpartition(":")[0])
 
     def route(
         self,
@@ -209,14 +211,14 @@ class Streets:
             return asked_at  # it answers who came in by a rule
         fars: dict[Dependence, Endpoint | IPv4Address | None] = {"endpoint": None, "address": remote.address}
         far = fars.get(box.mapping, remote)
-        for outer, flow in box.flows.items():
-            if flow.inside == source and flow.far == far:
-                flow.remotes.add(remote)
-                return outer
+        flow = box.flows.get(box.flow_of.get((source, far), 0))
+        if flow is not None and (flow.inside, flow.far) == (source, far):
+            flow.remotes.add(remote)
+            return box.flow_of[source, far]
         outer = source.port
         while outer in box.flows or (box.ports is not None and outer not in box.ports):
             outer = secrets.choice(box.ports) if box.ports is not None else self.free_port()
-        box.flows[outer] = Flow(source, far, {remote})
+        box.flows[outer], box.flow_of[source, far] = Flow(source, far, {remote}), outer
         return outer
 
     def _deliver(
@@ -393,7 +395,7 @@ class Streets:
         """Address, MAC and interface of those on its own networks that `node` has spoken with, and for how many seconds
         they have been silent: those that are gone stay for a while.
         """
-        asked = {e["to"].rpartition(":")[0] for e in self.ledger if e["place"].partition(":")[0] == node.key}
+        asked = self.spoken[node.key]
         routers = [
             (address, made_up_mac(address), own.name, 0.0)
             for own in node.attachments

@@ -180,6 +180,7 @@ class Box:
     claims: IPv4Address | None = None
     reveals: bool = True
     flows: dict[int, Flow] = field(default_factory=dict)
+    flow_of: dict[tuple[Endpoint, Any], int] = field(default_factory=dict)  # by inside and far, gone ones too
     answers: dict[tuple[Endpoint, Endpoint], int] = field(default_factory=dict)  # by inside and asker: the outer port
     tcp: dict[int, StreamHandler] = field(default_factory=dict)
     udp: dict[int, DatagramHandler] = field(default_factory=dict)

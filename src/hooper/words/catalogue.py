@@ -93,6 +93,7 @@ def ticks() -> tuple[Tick, ...]:
     )
 
 
+@cache
 def faults() -> dict[str, FaultWords]:
     """The faults of the lab, by name."""
     return {name: FaultWords(**entry) for name, entry in catalogue()["faults"].items()}
