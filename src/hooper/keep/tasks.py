@@ -25,11 +25,11 @@ from hooper.usecases.act.names import NamesRequest, look_at_line, update_names
 from hooper.usecases.act.routers import RouterRequest, open_rules
 from hooper.usecases.private.revoking import revocations
 from hooper.usecases.private.tunnel_conditions import watch_tunnels
-from hooper.usecases.prove.check import WatchRequest, watch_services
 from hooper.usecases.run import Run
 from hooper.usecases.watch.condition_kinds import GONE, meant_by, standing
 from hooper.usecases.watch.conditions import keep_conditions
 from hooper.usecases.watch.status import CHECK
+from hooper.usecases.watch.watching import WatchRequest, watch_services
 from hooper.words.said import say
 
 # events that wake tasks

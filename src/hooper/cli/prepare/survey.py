@@ -99,7 +99,7 @@ def _told_by_pages(session: Session, given: list[str], site: Site) -> dict[str, 
     from hooper.cli.prepare.plan import render_page
     from hooper.files import read_text
     from hooper.planning.pages import understood
-    from hooper.usecases.prepare.plan import AnyPage, reader_of
+    from hooper.usecases.prepare.page_reading import AnyPage, reader_of
 
     told: dict[str, str] = {}
     for gateway, name in parse_pairs("--page", given, site).items():

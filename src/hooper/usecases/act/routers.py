@@ -18,12 +18,12 @@ from hooper.gateways.rules import Wanted, wan_compared, wanted_rules
 from hooper.gateways.work import LEASE_S, Work, entered_rule, read_gateway
 from hooper.planning.kept_back import refusals
 from hooper.planning.openers import driven_gateways, not_driven
+from hooper.planning.worksheet import ticked_sheets
 from hooper.ports import ports_text, single
 from hooper.store.entries import Entered
 from hooper.store.locking import alone
 from hooper.usecases.act.temporary import at_ports, take_back_left
 from hooper.usecases.prepare.edits import NOTHING, Acceptance, take_risks
-from hooper.usecases.prepare.worksheet import ticked
 from hooper.usecases.run import Run
 from hooper.usecases.watch.conditions import keep_changes, keep_conditions, of_changes, of_routers
 from hooper.words.said import say
@@ -290,6 +290,6 @@ async def _change(run: Run, request: RouterRequest, deed: Deed) -> tuple[RouterC
     if not request.dry_run:
         keep_changes(run, changes)
         keep_conditions(run, (*of_changes(changes), *of_routers(found.routers, gateways, found.trouble)))
-    done = ticked(run)
+    done = ticked_sheets(run.site, run.plan, run.site.gateways, run.told())
     by_hand = {change.gateway for change in changes if change.outcome == "by-hand"} - done.keys()
     return RouterChangesDocument(request.dry_run, tuple(changes), tuple(sorted(by_hand))), trouble

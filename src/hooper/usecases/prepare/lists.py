@@ -6,17 +6,13 @@ from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from hooper.clock import rfc3339
-from hooper.planning.documents import HostListDocument, ServiceListDocument
-from hooper.planning.lists import host_rows, service_rows
-from hooper.planning.looks.router import still_stands
 from hooper.planning.values import Finding, LeftOver
 from hooper.usecases.run import Run
-from hooper.usecases.watch.condition_kinds import of_services
-from hooper.usecases.watch.conditions import how_all_stands
 
 if TYPE_CHECKING:
     from hooper.errors import HooperError
     from hooper.planning.audit import AuditDocument, Exposed
+    from hooper.planning.documents import HostListDocument, ServiceListDocument
     from hooper.usecases.run import Run
     from hooper.usecases.watch.condition_kinds import Judgement
 
@@ -24,6 +20,8 @@ if TYPE_CHECKING:
 def audit(run: Run) -> tuple[AuditDocument, list[HooperError]]:
     """What the plan lets in, and what of ours stands on routers beside it. Asks nobody. Raises: StateError."""
     from hooper.planning.audit import audit as make_audit
+    from hooper.usecases.watch.condition_kinds import of_services
+    from hooper.usecases.watch.conditions import how_all_stands
 
     made = make_audit(run.topology, run.plan, run.at.date(), standing(run))
     judged = of_services(run.site, how_all_stands(run), run.at)
@@ -39,12 +37,18 @@ def _seen(row: Exposed, judged: Judgement | None) -> Exposed:
 
 def list_hosts(run: Run, only: str | None = None) -> tuple[HostListDocument, list[HooperError]]:
     """The hosts of the file. only: this one."""
+    from hooper.planning.documents import HostListDocument
+    from hooper.planning.lists import host_rows
+
     rows = (row for row in host_rows(run.topology) if only in (None, row.host))
     return HostListDocument(tuple(rows)), []
 
 
 def list_services(run: Run) -> tuple[ServiceListDocument, list[HooperError]]:
     """The services of the file."""
+    from hooper.planning.documents import ServiceListDocument
+    from hooper.planning.lists import service_rows
+
     return ServiceListDocument(tuple(service_rows(run.topology))), []
 
 
@@ -70,4 +74,6 @@ def standing(run: Run) -> list[LeftOver]:
 
 def findings(run: Run) -> list[Finding]:
     """The same as findings of the plan. Raises: StateError."""
+    from hooper.planning.looks.router import still_stands
+
     return [still_stands(one) for one in standing(run)]

@@ -4,14 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Protocol, cast
 
-from hooper.added import added, added_names
 from hooper.errors import HooperError
-from hooper.line.sources import WRITTEN
 from hooper.planning.findings import rank
-from hooper.planning.looks.line import address_differs
-from hooper.planning.saved_page import PageRead, is_page, read_page
 from hooper.planning.values import Compared, Finding, HeldBack, PageUnderstood, PlanDocument
 from hooper.sourced import Sourced, SourcedAddress
 from hooper.usecases.prepare.lists import findings as standing_findings
@@ -51,6 +46,9 @@ def _contradicted(run: Run) -> list[Finding]:
     for key, address in seen.items():
         line = run.site.lines.get(key)
         if line is not None and line.address and address.value not in line.address:
+            from hooper.line.sources import WRITTEN
+            from hooper.planning.looks.line import address_differs
+
             claim: SourcedAddress = Sourced(line.address[0], WRITTEN, how="written")
             known = Sourced(address.value, address.source + ", " + address.age(run.at), address.at)
             found.append(address_differs(key, claim, known, fresh=address.fresh(run.at)))
@@ -73,6 +71,7 @@ def _against(run: Run, request: PlanRequest) -> tuple[tuple[Compared, ...], tupl
         return (), ()
     from hooper.planning.against import compare_table, read_table
     from hooper.planning.pages import understood
+    from hooper.usecases.prepare.page_reading import reader_of
 
     gateways = list(run.site.gateways)
     out: list[Compared] = []
@@ -85,36 +84,3 @@ def _against(run: Run, request: PlanRequest) -> tuple[tuple[Compared, ...], tupl
         else:
             out += compare_table(run.plan.forwards, read_table(text, name), gateways, gateway, name)
     return tuple(out), tuple(pages)
-
-
-class PageReader(Protocol):
-    """What reads the saved pages of some routers, or of all. reads: whether this is one of them, and no table of CSV or
-    JSON. read: what it says. Raises: BadTable: nothing on it is understood. name: of the file, for messages.
-    """
-
-    def reads(self, text: str) -> bool: ...
-
-    def read(self, text: str, name: str) -> PageRead: ...
-
-
-class AnyPage:
-    """The reader that knows no router, and reads what all pages have: lists, forms, scripts."""
-
-    def reads(self, text: str) -> bool:
-        return is_page(text)
-
-    def read(self, text: str, name: str) -> PageRead:
-        return read_page(text, name)
-
-
-def reader_of(text: str) -> PageReader | None:
-    """Who reads this page: one that another package adds for just such, else ours; None: it is none.
-
-    Raises: AddedWrong.
-    """
-    for name in added_names("hooper.pages"):
-        part = added("hooper.pages", name)
-        made = part.giving(part(), ("reads", "read"), reads=bool, read=PageRead)
-        if made.reads(text):
-            return cast(PageReader, made)
-    return AnyPage() if is_page(text) else None

@@ -19,10 +19,8 @@ from hooper.planning.worksheet import (
     client_lines,
     make_sheets,
     sheet_mark,
-    ticked_sheets,
     without_entered,
 )
-from hooper.sourced import Sourced
 from hooper.usecases.prepare.edits import NOTHING, Acceptance, take_risks
 from hooper.usecases.run import Run
 
@@ -128,8 +126,3 @@ def _changes(run: Run, sheets: tuple[Sheet, ...]) -> tuple[SheetChange, ...]:
         before = read_as(list[Forward], loads(known.value)) if known is not None else []
         out += changes_since(sheet.gateway, before, sheet.rules)
     return tuple(out)
-
-
-def ticked(run: Run) -> dict[str, Sourced[str]]:
-    """By gateway: when its sheet was ticked off, where the plan has not changed since. Raises: StateError."""
-    return ticked_sheets(run.site, run.plan, run.site.gateways, run.told())

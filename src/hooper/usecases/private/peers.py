@@ -31,7 +31,6 @@ from hooper.tunnels.sheet import wants_secret
 from hooper.usecases.prepare.edits import edit
 from hooper.usecases.private.revoking import let_in_again, note_revoked, revocations, still_in
 from hooper.usecases.private.tunnels import edit_with_keys, forget, ring_of, unkept_key
-from hooper.usecases.prove.card import typed_now
 from hooper.usecases.run import Run
 from hooper.words.said import NOTHING, Said, say
 
@@ -260,6 +259,8 @@ async def hand(run: Run, request: HandRequest) -> tuple[HandedDocument, list[Hoo
 
     Raises: UsageError, KeyMissing, NoEndpoint, RefusedForSafety, MachineError, StateError.
     """
+    from hooper.usecases.prove.card import typed_now
+
     key, site = request.key, run.site
     peer = site.peers[key]
     tunnel = site.tunnels[peer.tunnel]

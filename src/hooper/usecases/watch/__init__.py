@@ -1,3 +1,3 @@
 """How everything stands over time, and who is told."""
 
-__all__ = ("condition_kinds", "conditions", "history", "keeplines", "noticing", "reporting", "status")
+__all__ = ("condition_kinds", "conditions", "history", "keeplines", "noticing", "reporting", "status", "watching")
