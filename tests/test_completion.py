@@ -22,7 +22,8 @@ from hooper.site.protocols import SPEECHES
 from hooper.site.updating import FORMS
 from hooper.words import catalogue
 from hooper.words.data import data
-from support.program import BOATHOUSE, ROOT, hooper, program
+from support.program import BOATHOUSE, hooper, program
+from support.source import nodes
 
 PROGRAM = Path(sys.executable).with_name("hooper")
 
@@ -40,15 +41,14 @@ def test_the_words_are_those_that_they_stand_for() -> None:
 
 def test_each_row_of_the_options_belongs_to_one_and_each_option_has_a_row() -> None:
     declared: set[tuple[str, str]] = set()
-    for source in (ROOT / "src/hooper/cli").rglob("*.py"):
-        for node in ast.walk(ast.parse(source.read_text(encoding="utf-8"))):
-            if not isinstance(node, ast.FunctionDef):
-                continue
-            for call in node.decorator_list:
-                if isinstance(call, ast.Call) and ast.unparse(call.func) == "command":
-                    name = ast.literal_eval(call.args[1])
-                    given = any(word.arg == "keys" for word in call.keywords)
-                    declared |= {(name, one.arg) for one in node.args.args[2 if given else 1 :]}
+    for _, node in nodes():
+        if not isinstance(node, ast.FunctionDef):
+            continue
+        for call in node.decorator_list:
+            if isinstance(call, ast.Call) and ast.unparse(call.func) == "command":
+                name = ast.literal_eval(call.args[1])
+                given = any(word.arg == "keys" for word in call.keywords)
+                declared |= {(name, one.arg) for one in node.args.args[2 if given else 1 :]}
     rows = data("options")["commands"]
     found = {(name, one): next((at for at in (name, name.split()[0], "") if one in rows.get(at, {})), None)
              for name, one in declared}  # fmt: skip

@@ -34,9 +34,8 @@ from hooper.usecases.run import open_run
 from hooper.usecases.watch import condition_kinds
 from hooper.words.said import NOTHING, Said, fields, say, templates
 from support.program import BOATHOUSE, ROOT, Lab, LabHere, hooper, town_here, valid
+from support.source import SOURCE, nodes
 
-SOURCE = ROOT / "src" / "hooper"
-TREES = {str(path.relative_to(SOURCE)): ast.parse(path.read_text(encoding="utf-8")) for path in SOURCE.rglob("*.py")}
 EDGE = ("cli", "report")  # where sentences stand
 OTHERS = ("cli/prepare/dialogue.py",)  # where `say` is something else
 WORDS = {"message", "remedy", "detail", "details", "told", "says", "said", "reason", "evidence", "source", "why"}
@@ -44,13 +43,6 @@ READS = {
     "partition", "rpartition", "removeprefix", "removesuffix", "startswith", "endswith", "split", "rsplit", "find",
     "index", "replace", "splitlines", "lower", "title", "capitalize",
 }  # fmt: skip
-
-
-def _nodes(*without: str) -> Iterator[tuple[str, ast.AST]]:
-    for name, tree in TREES.items():
-        if name.split("/")[0] not in without:
-            for node in ast.walk(tree):
-                yield name, node
 
 
 # --- sentences
@@ -67,7 +59,7 @@ def _sentence(node: ast.AST) -> bool:
 
 def test_no_text_of_ours_is_read_back() -> None:
     wrong = []
-    for name, node in _nodes(*EDGE):
+    for name, node in nodes(*EDGE):
         if isinstance(node, ast.Call) and isinstance(node.func, ast.Attribute):
             of = node.func.value
             if node.func.attr in READS and _sentence(of):
@@ -86,7 +78,7 @@ def test_no_text_of_ours_is_read_back() -> None:
 def test_no_live_exception_is_rewritten() -> None:
     """Who tells of trouble in other words makes another error of it; the one that was raised stays as it was."""
     wrong = []
-    for name, node in _nodes():
+    for name, node in nodes():
         targets = node.targets if isinstance(node, ast.Assign) else [getattr(node, "target", None)]
         for target in targets if isinstance(node, ast.Assign | ast.AugAssign | ast.AnnAssign) else []:
             if isinstance(target, ast.Attribute) and target.attr in ("message", "remedy", "where", "code", "bare"):
@@ -115,7 +107,7 @@ def test_trouble_told_of_what_it_hit_is_another_one_and_the_same() -> None:
 
 def _said() -> Iterator[tuple[str, ast.Call, str]]:
     """Each call of `say` with a code that stands there."""
-    for name, node in _nodes():
+    for name, node in nodes():
         if name in OTHERS:
             continue
         if isinstance(node, ast.Call) and getattr(node.func, "id", "") == "say" and node.args:
@@ -138,7 +130,7 @@ def test_what_is_said_has_words_and_all_that_they_name() -> None:
 
 def test_what_is_found_has_words_and_all_that_they_name() -> None:
     """As above, of what goes by a code of the catalogue: its parts, with those of the variant."""
-    for name, node in _nodes():
+    for name, node in nodes():
         called = getattr(node.func, "attr", getattr(node.func, "id", "")) if isinstance(node, ast.Call) else ""
         if isinstance(node, ast.Call) and called in ("finds", "caused") and isinstance(node.args[0], ast.Constant):
             code = str(node.args[0].value)
@@ -156,7 +148,7 @@ def test_what_is_found_has_words_and_all_that_they_name() -> None:
 def test_each_next_step_has_words_and_all_that_they_name() -> None:
     """`session.next("CODE", ...)`: what is next is a code too, and its words stand in said.json as next.CODE."""
     asked: set[str] = set()
-    for name, node in _nodes():
+    for name, node in nodes():
         if isinstance(node, ast.Call) and ast.unparse(node.func) == "session.next" and node.args:
             codes = [node.args[0]]
             if isinstance(codes[0], ast.IfExp):
@@ -174,7 +166,7 @@ def test_each_next_step_has_words_and_all_that_they_name() -> None:
 
 def test_all_words_are_said_somewhere() -> None:
     used, begun = set[str](), set[str]()
-    for _, node in _nodes():
+    for _, node in nodes():
         if isinstance(node, ast.Constant) and isinstance(node.value, str):
             used.add(node.value)
         if isinstance(node, ast.JoinedStr) and isinstance(node.values[0], ast.Constant):
@@ -198,7 +190,7 @@ def test_all_words_are_said_somewhere() -> None:
 def test_findings_and_causes_are_told_in_codes() -> None:
     """No sentence is given to what makes a finding, a cause or a step."""
     wrong = []
-    for name, node in _nodes(*EDGE, "lab"):
+    for name, node in nodes(*EDGE, "lab"):
         called = getattr(node.func, "attr", getattr(node.func, "id", "")) if isinstance(node, ast.Call) else ""
         if isinstance(node, ast.Call) and called in ("finding", "cause", "step"):
             texts = [one for one in (*node.args[1:], *(key.value for key in node.keywords)) if _written(one)]

@@ -14,6 +14,7 @@ from hooper import deeds
 from hooper.cli.main import app
 from hooper.cli.parts.spelling import COMMANDS, OPTIONS
 from support.program import ROOT
+from support.source import nodes
 
 SOURCE = ROOT / "src" / "hooper"
 QUOTED = re.compile(r"`hooper ([^`]+)`")
@@ -42,8 +43,7 @@ def _options() -> dict[str, frozenset[str]]:
 @cache
 def _nodes() -> tuple[tuple[str, ast.AST], ...]:
     """Everything in the source with its place."""
-    trees = ((path.relative_to(SOURCE), ast.parse(path.read_text(encoding="utf-8"))) for path in SOURCE.rglob("*.py"))
-    return tuple((f"{path}:{getattr(node, 'lineno', 0)}", node) for path, tree in trees for node in ast.walk(tree))
+    return tuple((f"{path}:{getattr(node, 'lineno', 0)}", node) for path, node in nodes())
 
 
 @cache

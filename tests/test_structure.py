@@ -12,9 +12,8 @@ from pathlib import Path
 
 import pytest
 
-from support.program import ROOT
+from support.source import SOURCE, trees
 
-SOURCE = ROOT / "src" / "hooper"
 FOUNDATIONS = "foundations"
 ORDER = (
     "words", FOUNDATIONS, "site", "wire", "net", "planning", "evidence", "report", "store", "lab", "gateways", "line",
@@ -36,9 +35,10 @@ SAME = {
 @cache
 def _modules() -> dict[str, tuple[Path, ast.Module]]:
     found = {}
-    for path in SOURCE.rglob("*.py"):
+    for name, tree in trees().items():
+        path = SOURCE / name
         parts = path.relative_to(SOURCE.parent).with_suffix("").parts
-        found[".".join(parts).removesuffix(".__init__")] = path, ast.parse(path.read_text(encoding="utf-8"))
+        found[".".join(parts).removesuffix(".__init__")] = path, tree
     return found
 
 

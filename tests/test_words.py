@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import ast
 import json
-from functools import cache
 from pathlib import Path
 
 import pytest
@@ -14,33 +13,22 @@ from hooper import deeds
 from hooper.cli.parts.spelling import spelled
 from hooper.words import catalogue
 from support.program import ROOT
+from support.source import SOURCE, nodes
 
-SOURCE = ROOT / "src" / "hooper"
 DATA = SOURCE / "words" / "catalogue.json"
 MADE = {"rule-missing-outer", "rule-missing-inner"}  # by where the router stands
 
 
-@cache
-def _trees() -> dict[str, ast.Module]:
-    return {str(path.relative_to(SOURCE)): ast.parse(path.read_text(encoding="utf-8")) for path in SOURCE.rglob("*.py")}
-
-
 def _texts() -> set[str]:
     """Every text constant of the source."""
-    return {
-        node.value
-        for tree in _trees().values()
-        for node in ast.walk(tree)
-        if isinstance(node, ast.Constant) and isinstance(node.value, str)
-    }
+    return {node.value for _, node in nodes() if isinstance(node, ast.Constant) and isinstance(node.value, str)}
 
 
 def _called(name: str) -> set[str]:
     """The codes that are given first to calls of that name."""
     return {
         node.args[0].value
-        for tree in _trees().values()
-        for node in ast.walk(tree)
+        for _, node in nodes()
         if isinstance(node, ast.Call)
         and getattr(node.func, "attr", getattr(node.func, "id", "")) == name
         and node.args
@@ -100,8 +88,7 @@ def test_what_it_tells_to_do_can_be_done() -> None:
 def test_a_fault_has_a_cause_that_a_diagnosis_knows() -> None:
     errors = {
         node.value.value
-        for tree in _trees().values()
-        for node in ast.walk(tree)
+        for _, node in nodes()
         if isinstance(node, ast.Assign)
         and getattr(node.targets[0], "id", "") == "code"
         and isinstance(node.value, ast.Constant)

@@ -14,7 +14,7 @@ one that is older than the last change of what it is about is not to be put in.
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Iterator, Mapping
+from collections.abc import Collection, Iterator, Mapping
 from dataclasses import dataclass
 from functools import cache
 from itertools import combinations
@@ -281,22 +281,37 @@ def left_by(footing: Footing, seen: Seen, most: int = 1, old: Collection[Look] =
 
     old: looks that rule nothing out any more.
     """
-    real = rows(footing)
-    every: Iterable[World] = (combo for size in range(most + 1) for combo in combinations(real, size))
-    return [(world, weight) for world in every if (weight := _weight(world, seen, old))]
+    real, looks = rows(footing), tuple(seen)
 
-
-def _weight(world: World, seen: Seen, old: Collection[Look]) -> float:
-    weight = SOUND if not world else UNLIKELY ** (len(world) - 1)
-    for row in world:
-        weight *= row.weight
-    for look, values in seen.items():
+    def fits(world: World, look: Look) -> float:
         could = outcomes(world, look)
-        fits = max((could.get(value, 0.0) for value in values), default=1.0)
-        weight *= max(fits, UNUSUAL) if look in old else fits
-        if not weight:
-            break
-    return weight
+        best = max((could.get(value, 0.0) for value in seen[look]), default=1.0)
+        return max(best, UNUSUAL) if look in old else best
+
+    sound = {look: fits((), look) for look in looks}
+    alone = [{look: fits((row,), look) for look in looks if look in row.shows} for row in real]
+    # What was seen and is not so where all is well has to be shown by one of a world's rows: most fall by that alone.
+    odd = [look for look in looks if not sound[look]]
+    explains = [sum(1 << bit for bit, look in enumerate(odd) if own.get(look)) for own in alone]
+    everything = (1 << len(odd)) - 1
+    left: list[tuple[World, float]] = []
+    for size in range(most + 1):
+        for combo in combinations(range(len(real)), size):
+            explained = 0
+            for place in combo:
+                explained |= explains[place]
+            if explained != everything:
+                continue
+            world = tuple(real[place] for place in combo)
+            weight = UNLIKELY ** (size - 1) if world else SOUND
+            for row in world:
+                weight *= row.weight
+            for look in looks:
+                own = [alone[place][look] for place in combo if look in alone[place]]
+                weight *= sound[look] if not own else own[0] if len(own) == 1 else fits(world, look)
+            if weight:
+                left.append((world, weight))
+    return left
 
 
 def judged(footing: Footing, seen: Seen, old: Collection[Look] = ()) -> Weighed:
