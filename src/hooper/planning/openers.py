@@ -7,7 +7,7 @@ The table is what real routers were seen to do, held against the standards: IGD'
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from ipaddress import ip_network
 from typing import TYPE_CHECKING, Literal, NamedTuple
 
@@ -21,6 +21,7 @@ if TYPE_CHECKING:
     from hooper.planning.topology import Topology
     from hooper.planning.values import Forward, Plan
     from hooper.site.model import Site
+    from hooper.sourced import Sourced
 
 Protocol = Literal["igd", "pcp", "natpmp"]
 OWN: tuple[Protocol, ...] = ("igd", "pcp", "natpmp")
@@ -179,3 +180,15 @@ def _asked(site: Site, protocol: Protocol, rule: Forward, chain: tuple[str, ...]
         asker = str(site.gateways[chain[at + 1]].wan_behind(rule.gateway))
     target: Target = "own" if rule.target_address == asker else "other"
     return may_open(protocol, target, opens_for_others=opens)
+
+
+def ticked_sheets(
+    site: Site, plan: Plan, gateways: Iterable[str], told: Mapping[str, Sourced[str]]
+) -> dict[str, Sourced[str]]:
+    """The gateways whose sheet was ticked off as it now stands, with when. told: as the store keeps it."""
+    ticks = {key: told[f"gateways.{key}/sheet"] for key in gateways if f"gateways.{key}/sheet" in told}
+    if not ticks:
+        return {}
+    from hooper.planning.worksheet import sheet_mark
+
+    return {key: tick for key, tick in ticks.items() if tick.value == sheet_mark(site, plan, key)}

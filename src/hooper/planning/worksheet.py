@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
@@ -15,7 +15,6 @@ from hooper.planning.routes import return_routes
 from hooper.planning.topology import Topology
 from hooper.planning.values import EVERYTHING, Forward, Plan
 from hooper.site.references import made_gateways
-from hooper.sourced import Sourced
 
 if TYPE_CHECKING:
     from hooper.site.model import Site
@@ -127,14 +126,6 @@ def sheet_mark(site: Site, plan: Plan, gateway: str, *, without: Collection[str]
     rules = [rule for rule in plan.forwards if rule.gateway == gateway and rule.service not in without]
     more = [*return_routes(site).get(gateway, ()), *own_services(site, gateway, without)]
     return hashlib.sha256((repr(rules) + (repr(more) if more else "")).encode()).hexdigest()[:16]
-
-
-def ticked_sheets(
-    site: Site, plan: Plan, gateways: Iterable[str], told: Mapping[str, Sourced[str]]
-) -> dict[str, Sourced[str]]:
-    """The gateways whose sheet was ticked off as it now stands, with when. told: as the store keeps it."""
-    ticks = {key: told[f"gateways.{key}/sheet"] for key in gateways if f"gateways.{key}/sheet" in told}
-    return {key: tick for key, tick in ticks.items() if tick.value == sheet_mark(site, plan, key)}
 
 
 def without_entered(sheets: Sequence[Sheet], entered: Collection[tuple[str, str]]) -> tuple[Sheet, ...]:

@@ -31,10 +31,10 @@ from hooper.line.measure import measure_line
 from hooper.line.sources import Given, PublicAddress
 from hooper.net.presence import neighbours_since
 from hooper.net.types import Door, Neighbour
+from hooper.planning.openers import ticked_sheets
 from hooper.planning.topology import Topology
 from hooper.planning.typed import six_for
 from hooper.planning.values import Plan
-from hooper.planning.worksheet import ticked_sheets
 from hooper.site.references import in_sight, seen_from
 from hooper.sourced import Sourced, SourcedAddress
 from hooper.why.facts import ServiceFacts, TunnelSeen

@@ -17,8 +17,7 @@ from hooper.gateways.refusals import LabelledUnknown
 from hooper.gateways.rules import Wanted, wan_compared, wanted_rules
 from hooper.gateways.work import LEASE_S, Work, entered_rule, read_gateway
 from hooper.planning.kept_back import refusals
-from hooper.planning.openers import driven_gateways, not_driven
-from hooper.planning.worksheet import ticked_sheets
+from hooper.planning.openers import driven_gateways, not_driven, ticked_sheets
 from hooper.ports import ports_text, single
 from hooper.store.entries import Entered
 from hooper.store.locking import alone

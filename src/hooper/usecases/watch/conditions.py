@@ -8,7 +8,6 @@ from typing import TYPE_CHECKING
 
 from hooper.clock import read_moment, shown_duration
 from hooper.evidence.observations import CHANGED, Observation, service_subject
-from hooper.gateways.documents import DONE
 from hooper.store.kept import Condition
 from hooper.usecases.watch.condition_kinds import OUTDATED, standing
 from hooper.words.said import NOTHING, say, together
@@ -170,6 +169,8 @@ def of_certificates(rows: Iterable[CertificateRow]) -> Iterator[Condition]:
 
 def of_changes(changes: Sequence[RuleChange]) -> Iterator[Condition]:
     """The rules that were looked at, by service and gateway."""
+    from hooper.gateways.documents import DONE
+
     for service, gateway in dict.fromkeys((change.rule.service or "", change.gateway) for change in changes):
         mine = [c for c in changes if (c.rule.service or "", c.gateway) == (service, gateway)]
         opened = [change for change in mine if change.action == "open"]

@@ -11,9 +11,8 @@ from hooper.clock import rfc3339
 from hooper.comparison import Comparison, Side
 from hooper.errors import MachineError, StateError
 from hooper.places import Place
-from hooper.planning.openers import driven_gateways
+from hooper.planning.openers import driven_gateways, ticked_sheets
 from hooper.planning.values import EVERYTHING, Finding
-from hooper.planning.worksheet import ticked_sheets
 from hooper.site.references import made_gateways
 from hooper.store.kept import Level, Subject
 from hooper.usecases.watch.condition_kinds import KINDS, ORDER, freshness_of, level_of, meant_by, of_services, proof_of
