@@ -1,7 +1,8 @@
 """Which small damage to the modules that hold promises do the tests not see? `python -m scripts.mutants [MODULE ...]`
 
-It needs mutmut in the environment (`pip install mutmut`). A module's mutants are tried with its own tests, in a copy of
-the tree; those that live and are not excused in `mutants.toml` are printed. Exit code 1: fewer than 95 of 100 died.
+It needs mutmut beside the libraries of Hooper, in an environment without Hooper itself, whose source would be in the
+way: `pip install mutmut`, then what `pyproject.toml` names. A module's mutants are tried with its own tests, in a copy
+of the tree; those that live and are not excused in `mutants.toml` are printed. Exit code 1: fewer than 95 of 100 died.
 """
 
 from __future__ import annotations
@@ -34,7 +35,7 @@ CONFIG = """
 source_paths = ["src"]
 only_mutate = ["src/hooper/{module}.py"]
 also_copy = ["tests", "fuzz", "benchmarks", "scripts", "docs", "README.md", "SECURITY.md", "CONTRIBUTING.md"]
-pytest_add_cli_args = ["-n0", "-p", "no:cacheprovider", "-o", "addopts=--import-mode=importlib", "-m", "not real"]
+pytest_add_cli_args = ["-n0", "-p", "no:cacheprovider", "-o", "addopts=--import-mode=importlib"]
 pytest_add_cli_args_test_selection = {tests}
 """
 
@@ -49,7 +50,7 @@ def tried(module: str, folder: Path) -> tuple[int, dict[str, str]]:
     tests = [f"tests/test_{name}.py" for name in TESTS[module]]
     with (tree / "pyproject.toml").open("a") as config:
         config.write(CONFIG.format(module=module, tests=tests).replace("'", '"'))
-    environment = {**os.environ, "HOOPER_EXAMPLES": "20", "PYTHONPATH": str(tree / "mutants" / "src")}
+    environment = {**os.environ, "HOOPER_EXAMPLES": "20"}
     ran = subprocess.run(["mutmut", "run"], cwd=tree, env=environment, capture_output=True, text=True)
     counted = re.findall(r"(\d+)/(\d+)  ", ran.stdout)
     if not counted:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import random
 import shutil
 import signal
 import sys
@@ -49,11 +50,19 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     wait come first, at half of the workers, so that others work meanwhile and no waiting is left in the end.
     """
     workers = int(os.environ.get("PYTEST_XDIST_WORKER_COUNT", "1"))
-    if workers < 3:
-        return
     modules: dict[str, list[pytest.Item]] = {}
     for item in items:
         modules.setdefault(item.path.stem, []).append(item)
+    if (seed := os.environ.get("HOOPER_ORDER")) is not None:  # any order will do; it is the same in all workers
+        chance = random.Random(seed)
+        names = list(modules)
+        chance.shuffle(names)
+        for own in modules.values():
+            chance.shuffle(own)
+        items[:] = [item for name in names for item in modules[name]]
+        return
+    if workers < 3:
+        return
     waiting = [key for key in modules if key.startswith(WAITING)]
     hands: list[list[pytest.Item]] = [[] for _ in range(workers)]
     for number, key in enumerate(waiting):

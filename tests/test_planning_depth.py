@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from dataclasses import replace
 from ipaddress import IPv4Address, IPv4Network
 from itertools import islice, product
 
@@ -10,13 +11,14 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from hooper import deeds
 from hooper.check.targets import outer_targets
 from hooper.planning.against import BadTable, compare, read_table
 from hooper.planning.audit import audit
 from hooper.planning.device_sheets import device_sheets
 from hooper.planning.free_addresses import COMMON, free_addresses, free_prefix
 from hooper.planning.free_ports import OuterSide
-from hooper.planning.kept_back import kept_back
+from hooper.planning.kept_back import NotReady, kept_back, refusal, refusals
 from hooper.planning.letter import letters
 from hooper.planning.openers import Protocol, Target, entering, may_open
 from hooper.planning.topology import Topology
@@ -283,6 +285,21 @@ def test_what_is_kept_back_until_it_is_ready() -> None:
         taken = f'accepted = {{ finding = "{code}", reason = "r", until = %s }}'
         assert kept(f'speaks = "{speaks}"\n' + taken % "2026-05-01") == []
         assert kept(f'speaks = "{speaks}"\n' + taken % "2026-04-30") == [code]
+
+
+def test_who_is_kept_back_is_told_all_that_stands_against_it() -> None:
+    text = ONE_BOX.replace("[hosts", "form.sources = true\n[hosts", 1) + service('speaks = "rdp"')
+    file, made = site(text).site, plan(text)
+    (found,) = kept_back(file, made).values()
+    assert len(found) == 2
+    (told,) = refusals(file, made).values()
+    assert told.reason == "; ".join(str(item.message) for item in found)
+    assert told.message == f"not entered: {told.reason}"
+    first, *more = str(told.remedy).split(" If it has to be so, give ")
+    assert first == str(found[0].remedy)
+    assert more == [f"{deeds.ACCEPT}: it is written into the site file with an end."]
+    assert "If it has to be so" not in str(refusal([replace(found[0], code="open-by-another")]).remedy)
+    assert str(NotReady("it is open", "Shut it.", "desk").message) == "desk: not entered: it is open"
 
 
 def test_the_audit_puts_the_gravest_first() -> None:
