@@ -17,13 +17,14 @@ from hooper.planning.against import BadTable, compare, read_table
 from hooper.planning.audit import audit
 from hooper.planning.device_sheets import device_sheets
 from hooper.planning.free_addresses import COMMON, free_addresses, free_prefix
-from hooper.planning.free_ports import OuterSide
+from hooper.planning.free_ports import OuterSide, transports
 from hooper.planning.kept_back import NotReady, kept_back, refusal, refusals
 from hooper.planning.letter import letters
 from hooper.planning.openers import Protocol, Target, entering, may_open
 from hooper.planning.topology import Topology
+from hooper.planning.typed import outside_port
 from hooper.planning.unfolded import side_doors
-from hooper.planning.values import EVERYTHING
+from hooper.planning.values import EVERYTHING, Plan
 from hooper.planning.worksheet import changes_since, client_lines, labels, make_sheets, sheet_mark
 from hooper.ports import Ports
 from hooper.report.chain import as_svg, as_tree
@@ -464,3 +465,95 @@ def test_an_opening_over_ipv6_that_lets_another_service_in_is_never_called_close
     targets, _ = outer_targets(topology, ["shell"], {"fibre": IPv4Address("203.0.113.44")}, None, doors)
     (door,) = [target for target in targets if target.beyond]
     assert (door.address, door.expected, "over IPv6" in str(door.beyond)) == (None, "unreachable", True)
+
+
+# --- what rules let in beyond what they are for, port by port
+
+BESIDE = (
+    HUB6.replace("[hosts", "form.sources = true\nform.protocols = true\n[hosts", 1)
+    + """
+[services.wide]
+host = "hub"
+port = "20-30"
+transport = "both"
+outside_port = "120-130"
+reach = "public"
+family = "both"
+[services.few]
+host = "hub"
+port = "40-44"
+reach = "public"
+sources = ["198.51.100.0/24", "203.0.113.0/24"]
+family = "ipv4"
+[services.old]
+host = "hub"
+speaks = "gre"
+reach = "public"
+family = "ipv4"
+[services.shell]
+host = "hub"
+speaks = "ssh"
+reach = "lan"
+[services.clock]
+host = "hub"
+speaks = "unknown"
+transport = "udp"
+port = "28-35"
+reach = "tunnel"
+[services.one]
+host = "hub"
+port = 42
+reach = "public"
+outside_port = 4200
+sources = ["198.51.100.0/24"]
+[services.all]
+host = "hub"
+port = "41-43"
+reach = "public"
+outside_port = "5100-5102"
+sources = ["198.51.100.0/24", "203.0.113.0/24", "192.0.2.0/24"]
+[services.quiet]
+host = "hub"
+speaks = "gre"
+reach = "lan"
+"""
+)
+
+
+def _beyond(topology: Topology, made: Plan, *, allowed: bool) -> set[tuple[object, ...]]:
+    """By definition, without any of what makes it quick."""
+    found: set[tuple[object, ...]] = set()
+    for rule in made.forwards:
+        family = "ipv6" if rule.kind == "pinhole" else "ipv4"
+        for key, entry in topology.site.services.items():
+            host, own = topology.site.devices[entry.host], {str(one) for one in entry.sources}
+            if key == rule.service or rule.target_address not in (str(host.address), str(host.address6)):
+                continue
+            may = entry.reach == "public" and (not own or (bool(rule.sources) and set(rule.sources) <= own))
+            for transport in transports(entry.used_transport) if may == allowed else ():
+                if transport not in transports(rule.transport):
+                    continue
+                if rule.target_ports is None or not entry.has_ports:
+                    found.add((key, rule.service, transport, None, rule.sources, family))
+                    continue
+                by = topology.site.services[rule.service]
+                shift = outside_port(topology, rule.service) - by.used_ports.first if family == "ipv4" else 0
+                for port in range(rule.target_ports[0], rule.target_ports[1] + 1):
+                    if entry.used_ports.first <= port <= entry.used_ports.last:
+                        found.add((key, rule.service, transport, port + shift, rule.sources, family))
+    return found
+
+
+@pytest.mark.parametrize("allowed", [False, True])
+def test_what_rules_let_in_beside_is_told_port_by_port(allowed: bool) -> None:
+    topology, made = Topology(site(BESIDE).site), plan(BESIDE)
+    doors = list(side_doors(topology, made.forwards, allowed=allowed))
+    told: set[tuple[object, ...]] = set()
+    for door in doors:
+        each = [None] if door.outside is None else range(door.outside.first, door.outside.last + 1)
+        told |= {(door.service, door.by, door.transport, port, door.sources, door.family) for port in each}
+    assert told == _beyond(topology, made, allowed=allowed)
+    assert len({door._replace(sources=()) for door in doors}) == len(doors)  # each once, whatever routers are passed
+    words = {door.words() for door in doors}
+    if not allowed:
+        assert {"tcp 122", "tcp 22 over IPv6", "udp 128-130", "udp 28-30 over IPv6", "the IP protocol 47"} <= words
