@@ -59,8 +59,8 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
         chance.shuffle(names)
         for own in modules.values():
             chance.shuffle(own)
-        items[:] = [item for name in names for item in modules[name]]
-        return
+        modules = {name: modules[name] for name in names}
+        items[:] = [item for own in modules.values() for item in own]
     if workers < 3:
         return
     waiting = [key for key in modules if key.startswith(WAITING)]
