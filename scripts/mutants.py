@@ -82,8 +82,8 @@ def main(modules: list[str]) -> int:
 
 
 def _same(shown: str, line: str) -> bool:
-    """Whether a mutant is the change of this line. line: as it stands in the module, without what is around it."""
-    return any(one.startswith("-") and one[1:].strip() == line for one in shown.splitlines())
+    """Whether a mutant makes this line, and so is the one that is excused."""
+    return any(one.startswith("+") and one[1:].strip() == line for one in shown.splitlines())
 
 
 if __name__ == "__main__":

@@ -2,14 +2,25 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any
 
 import pytest
 
 from hooper.evidence.worlds import Footing, outcomes, rows
+from hooper.jsonform import plain
+from hooper.lab.boathouse import NAME
+from hooper.lab.fault import NothingToBreak
+from hooper.lab.faults import FAULTS
+from hooper.lab.router_pages import type_sheets
+from hooper.lab.switchboard import Switchboard
+from hooper.lab.town import Town
+from hooper.planning.worksheet import make_sheets
 from support.fault_table import (
     CAUSES,
     PHONE,
+    PLAN,
+    TOPOLOGY,
     Outlook,
     Routers,
     assert_found_by_asking,
@@ -102,3 +113,38 @@ def test_what_two_faults_would_both_break_is_broken_once(lab: Lab) -> None:
     assert (ran.code, "name-stale has broken the name's address" in ran.document["errors"][0]["message"]) == (2, True)
     assert lab.run("lab", "mend", "name-stale").code == 0
     assert lab.run("lab", "break", "name-missing").code == 0
+
+
+def _as_it_is(town: Town) -> dict[str, Any]:
+    """What a fault of the town can change."""
+    zone, igd = [town.zone.get(NAME, kind) for kind in ("A", "AAAA")], town.igd.values()
+    machines = {
+        key: (one.off, one.hears, one.way_out, sorted(one.stopped), sorted(one.loopback_only), {**one.tcp}, {**one.udp},
+              [(a.segment, a.address, a.address6, a.gateway, a.tunnel) for a in one.attachments])
+        for key, one in town.nodes.items()
+    }  # fmt: skip
+    boxes = {
+        key: (one.wan, one.outer, one.claims, [replace(rule) for rule in one.rules], {*one.blocked}, {**one.remote},
+              {**one.tcp}, [*one.routes], [*one.openings])
+        for key, one in town.boxes.items()
+    }  # fmt: skip
+    switches = (town.provider.busy, town.provider.closed, town.acme.refuses, [(one.strict, one.mute) for one in igd])
+    shown = {key: one.context for key, one in town.identities.items()}
+    return {"machines": machines, "boxes": boxes, "zone": (zone, town.zone.rival), "segments": {**town.segments},
+            "widest": town.widest, "gone": {**town.gone}, "switches": switches, "shown": shown}  # fmt: skip
+
+
+def test_what_is_mended_is_as_it_was() -> None:
+    board = Switchboard()
+    type_sheets(board.town, plain(make_sheets(TOPOLOGY, PLAN)))
+    before, tried = _as_it_is(board.town), 0
+    for name in FAULTS:
+        try:
+            board.breakages.break_(name, None)
+        except NothingToBreak:  # it needs IPv6, a tunnel, or rules that a program has entered
+            continue
+        assert _as_it_is(board.town) != before, name
+        board.breakages.mend(name)
+        assert _as_it_is(board.town) == before, name
+        tried += 1
+    assert tried > 50

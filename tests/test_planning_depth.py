@@ -512,6 +512,12 @@ port = "41-43"
 reach = "public"
 outside_port = "5100-5102"
 sources = ["198.51.100.0/24", "203.0.113.0/24", "192.0.2.0/24"]
+[services.same]
+host = "hub"
+port = 41
+reach = "public"
+outside_port = 6100
+sources = ["198.51.100.0/24", "203.0.113.0/24"]
 [services.quiet]
 host = "hub"
 speaks = "gre"
