@@ -19,7 +19,7 @@ FLOORS = (  # from the roof down: package, what it is, the steps of the walk tha
     (("lab", "the simulated town", ()), ("store", "what is kept between runs", (8,)),
      ("report", "pages and figures", ())),
     (("planning", "rules, findings, sheets, edits", (3,)), ("evidence", "what observations come to", ())),
-    (("net", "the one door to the network: this machine, an interface, a proxy, the lab", (5,)),),
+    (("net", "the one door to the network: this computer, an interface, a proxy, the lab", (5,)),),
     (("site", "the site file", (2,)), ("wire", "one protocol a module: bytes in, values out", (6,))),
     (("foundations", "errors, addresses, ports, places, clock, secrets", ()), ("words", "sentences, as data", ())),
 )  # fmt: skip
