@@ -46,12 +46,12 @@ card film-page
 explain host-off
 """
 DIFFERENT = (  # from one day to the next, whatever the network
+    (r"[A-Za-z0-9+/]{40,}=*|sha256:[0-9a-f]+|\b[0-9a-f]{12,}\b", "<key>"),  # first: a key can have "9d" within
     (r"\bfd[0-9a-f]{2}:[0-9a-f:]+", "<private>"),
     (r"\b([0-9A-F]{2}:){7}[0-9A-F]{2}\b", "<print>"),
     (r"\d{4}-\d\d-\d\d[T ]\d\d:\d\d(:\d\d)?(\.\d+)?(Z|[+-]\d\d:\d\d)?", "<moment>"),
     (r"\d{4}-\d\d-\d\d|\b\d\d:\d\d(:\d\d)?\b", "<day>"),
     (r"\b\d+([.,]\d+)? ?(ms|s|min|m|h|d)\b|\bnow\b", "<time>"),
-    (r"[A-Za-z0-9+/]{40,}=*|sha256:[0-9a-f]+|\b[0-9a-f]{12,}\b", "<key>"),
     (r"(port |:)\d{5}\b", r"\1<port>"),
     (r"[ ─]{2,}", "  "),
     (r"\b\d+(\.\d+)?$", "<number>"),
