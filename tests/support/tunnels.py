@@ -80,7 +80,7 @@ class TunnelTown(KernelTown):
 
     def add_peer(self, key: str, *words: str) -> Path:
         """A peer with its profile, which leads to the public address."""
-        ran = self.hooper("peer", "add", key, "--device", "laptop", *words)
+        ran = self.hooper("peer", "add", key, "--tunnel", self.tunnel, "--device", "laptop", *words)
         assert ran.code == 0, ran.err
         return self.hand(key)
 
