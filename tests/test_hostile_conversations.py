@@ -301,7 +301,7 @@ def test_conversations_that_are_damaged_on_their_way(speaks: str) -> None:
                 await DEVICES[speaks](Damaging(stream, chance), Endpoint(HERE, 1))
 
         async def ask(port: int) -> Any:
-            target = Target("s", speaks, "tcp", "l", HERE, port, (HERE, port), "reachable")
+            target = Target.alone(HERE, port, speaks)
             return await probe(SystemDoor(), target, 0.3)
 
         found = talking_to(partial(_quietly, handle=handle), ask)

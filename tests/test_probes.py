@@ -173,7 +173,7 @@ def test_nobody_listens() -> None:
         listener = await SystemDoor().listen(Endpoint(HERE, 0))
         port = listener.local.port
         await listener.aclose()
-        return await probe(SystemDoor(), Target("s", "https", "tcp", "l", HERE, port, (HERE, port), "reachable"), 2)
+        return await probe(SystemDoor(), Target.alone(HERE, port, "https"), 2)
 
     found = anyio.run(work)
     assert (found.verdict, found.icmp) == ("refused", None)

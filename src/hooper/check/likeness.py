@@ -80,10 +80,7 @@ async def _pages(here: Door, topology: Topology, deadline: float) -> dict[str, l
     found: dict[str, list[Seen]] = {key: [] for key in topology.site.gateways}
 
     async def look(key: str, speaks: str, port: int) -> None:
-        lan = topology.site.gateways[key].lan.ip
-        line = next(iter(topology.site.lines), "")
-        target = Target(key, speaks, "tcp", line, lan, port, (lan, port), "reachable")
-        found[key].append(await probe(here, target, deadline))
+        found[key].append(await probe(here, Target.alone(topology.site.gateways[key].lan.ip, port, speaks), deadline))
 
     async with anyio.create_task_group() as tasks:
         for key in found:

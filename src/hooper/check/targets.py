@@ -56,6 +56,14 @@ class Target:
     wrong: tuple[str, Said] | None = None
     keys: TunnelKeys | None = None
 
+    @staticmethod
+    def alone(
+        address: IPAddress, port: int, speaks: str = "tcp", *, transport: str = "tcp", keys: TunnelKeys | None = None
+    ) -> Target:
+        """A port that is of no service, and is probed for what it says."""
+        inner = (address if isinstance(address, IPv4Address) else IPv4Address(0), port)
+        return Target("", speaks, transport, "", address, port, inner, "reachable", keys=keys)
+
     @property
     def own_line(self) -> bool:
         """Whether the text that its page must hold is a line of one's own, that no other device of its make has."""

@@ -205,9 +205,7 @@ async def _services(here: Door, wish: Wish, peer: str, name: str) -> list[Proven
     gateway = site.gateways[lan_of(site, tunnel)].lan.ip
     if any(grant.takes(gateway, "tcp", 80) for grant in grants(site, peer)):
         return [*out, Proven("forbidden", None, None, None, say("nothing-forbidden"))]
-    line = wish.topology.lines[tunnel.service]
-    target = Target("", "tcp", "tcp", line, gateway, 80, (gateway, 80), "unreachable")
-    seen = await probe(here.through(name), target, min(2.0, wish.deadline))
+    seen = await probe(here.through(name), Target.alone(gateway, 80), min(2.0, wish.deadline))
     ok = seen.verdict in ("refused", "silent")
     tried = Proven(f"forbidden {gateway}:80", None, seen.verdict, ok, seen.detail)
     return [*out, _kept_from(tried, passes=passes)]

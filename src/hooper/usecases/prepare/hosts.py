@@ -80,9 +80,7 @@ async def host_key(
 
     address, port: of the server, as it is reached at home. deadline: seconds. Raises: CounterpartError: it does not.
     """
-    where = (address, port)
-    target = Target("ssh", "ssh", "tcp", "", address, port, where, "reachable")
-    seen = await probe(run.here, target, deadline)
+    seen = await probe(run.here, Target.alone(address, port, "ssh"), deadline)
     if seen.host_key is None:
         raise CounterpartError(
             f"{address}:{port} shows no host key: {seen.detail}",

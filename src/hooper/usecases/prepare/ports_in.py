@@ -183,14 +183,10 @@ async def _look(
     jobs = [
         (
             outside,
-            Target(
-                service=f"port {port.outside}", speaks="unknown", transport=port.borrow.transport, line=port.line,
-                address=address, port=port.outside, inner=(port_target(port), port.borrow.inside),
-                expected="reachable", keys=StandInKey(key),
-            ),
+            Target.alone(address, port.outside, "unknown", transport=port.borrow.transport, keys=StandInKey(key)),
         )
         for port in ports
-    ]  # fmt: skip
+    ]
     return await probe_all(jobs, deadline, heard)
 
 

@@ -98,8 +98,7 @@ async def why_peer(run: Run, request: WhyRequest, peer: str) -> tuple[WhyDocumen
 
 def _nobodys(run: Run, tunnel: Tunnel) -> Target:
     """A port of the server within the tunnel at which nothing listens: an answer of any kind says that it is on."""
-    line, address = run.topology.lines[tunnel.service], server_addresses(tunnel)[0]
-    return Target(tunnel.service, "tcp", "tcp", line, address, NOBODYS_PORT, (tunnel.network[1], 1), "reachable")
+    return Target.alone(server_addresses(tunnel)[0], NOBODYS_PORT)
 
 
 def _has_tunnel(run: Run, peer: str, around: Surroundings) -> bool:
