@@ -30,8 +30,7 @@ from hooper.gateways.igd import Igd
 from hooper.lab import devices
 from hooper.lab.certificates import self_signed
 from hooper.lab.devices import read_request
-from hooper.names.own_servers import authority_of
-from hooper.net.dns import records
+from hooper.net.dns import authority_of, records
 from hooper.net.http import HttpFailed, http
 from hooper.net.plain_http import Url
 from hooper.net.system import SystemDoor

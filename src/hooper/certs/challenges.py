@@ -15,8 +15,9 @@ from hooper.addresses import IPAddress
 from hooper.dnsnames import is_wildcard
 from hooper.errors import CounterpartError, HooperError, NeedsAPerson
 from hooper.files import make_folder, write_atomically
-from hooper.names.own_servers import QUESTION_S, authority_for, shown_by_all
+from hooper.names.own_servers import authority_for
 from hooper.names.publishers import open_publisher
+from hooper.net.dns import QUESTION_S, shown_by_all
 from hooper.net.serving import NOT_THERE, HttpAsked, HttpSaid, serve_http
 from hooper.net.types import Door, Endpoint
 from hooper.planning.topology import Topology

@@ -17,7 +17,8 @@ from hooper.check.view import BEFORE
 from hooper.errors import CounterpartError, HooperError, UsageError
 from hooper.line.lookup import addresses_of
 from hooper.line.public import public_addresses
-from hooper.names.own_servers import authority_for, published
+from hooper.names.own_servers import authority_for
+from hooper.net.dns import published
 from hooper.net.stun import STUN_DEADLINE, mapped_by
 from hooper.net.types import Door, Endpoint
 from hooper.planning.typed import name_for

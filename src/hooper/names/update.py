@@ -19,9 +19,10 @@ from hooper.errors import HooperError, MachineError
 from hooper.line.public import public_addresses
 from hooper.line.sources import Given, PublicAddress
 from hooper.names.documents import NameRow, ServerShows
-from hooper.names.own_servers import QUESTION_S, ZoneServers, all_show, authority_for, resolvers_of
+from hooper.names.own_servers import authority_for, resolvers_of
 from hooper.names.publish import Setting, UpdaterBusy, UpdaterRefuses
 from hooper.names.publishers import open_publisher
+from hooper.net.dns import QUESTION_S, ZoneServers, all_show
 from hooper.net.types import Door, Endpoint
 from hooper.planning.values import Finding
 from hooper.site.model import Site
