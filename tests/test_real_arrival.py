@@ -305,5 +305,6 @@ def test_a_visit_from_a_third_network(town: KernelTown, tmp_path: Path) -> None:
         assert hooper(town, state, "router", "open").code == 0
         assert away()["film-page"]["verdict"] == "mismatched"
     finally:
+        hooper(town, state, "router", "close")
         site.write_text(written)
         town.stop("other")

@@ -177,6 +177,7 @@ def test_nothing_else_of_the_lan_is_reached(town: DetourTown) -> None:
     for address, port in (("10.44.7.30", 443), ("10.44.7.50", 8443), ("10.44.7.1", 443)):
         assert town.reaches("rented", address, port, deadline=1.0) != "open"
     town.run("rented", "wg", "set", town.tunnel, "peer", peer_key(town), "allowed-ips", "10.99.7.2/32")
+    town.run("rented", "ip", "route", "delete", "10.44.7.0/24", "dev", town.tunnel)
     assert town.reaches("gate", RENTED, 22, deadline=1.0) != "open"
 
 
@@ -207,3 +208,4 @@ def test_why_names_the_broken_link(town: DetourTown) -> None:
         assert not [cause for cause in came["causes"] if cause["code"] == "service-stopped"]
     finally:
         town.run("gate", "ip", "link", "set", town.end, "up")
+        town.run("gate", "ip", "route", "replace", "10.99.7.0/24", "dev", town.end)  # it went with the link

@@ -137,7 +137,10 @@ def test_ipv4_is_reached_through_a_nat64(town: KernelTown, tmp_path: Path) -> No
 
 def test_without_a_nat64_nothing_is_called_silent(town: KernelTown, tmp_path: Path) -> None:
     town.stop("dns64")
-    ran = check(town, tmp_path, "film-page", "--from", "interface:usb6")
+    try:
+        ran = check(town, tmp_path, "film-page", "--from", "interface:usb6")
+    finally:
+        _dns64(town, town.folder / "mobile6")
     (row,) = ran.document["results"]
     assert (row["verdict"], ran.code) == ("unproven", 1)
     assert row["detail"] == "usb6 has IPv6 alone, and its resolvers tell of no NAT64 that leads to IPv4"

@@ -145,6 +145,7 @@ def test_where_udp_is_blocked_it_comes_by_tcp(town: OpenVpnTown) -> None:
     town.wait_for("laptop", "10.44.7.30", 8443)
     assert town.reaches("laptop", "10.44.7.30", 443, deadline=1.0) in ("prohibited", "silent")
     town.run("laptop", "nft", "delete", "table", "ip", "noudp")
+    town.start("coach", "laptop", town.folder / f"{town.name('coach')}.ovpn")
 
 
 def test_everything_carries_ipv4_and_lets_no_ipv6_past(town: OpenVpnTown) -> None:
@@ -155,9 +156,15 @@ def test_everything_carries_ipv4_and_lets_no_ipv6_past(town: OpenVpnTown) -> Non
     town.load(reload=True)
     town.stop("coach")
     town.start("all", "laptop", everything)
-    town.wait_for("laptop", RENTED, 8080)
-    assert town.shown_as("laptop") == PUBLIC
-    assert town.reaches("laptop", "2001:db8:55::7", 8080) != "open"
+    try:
+        town.wait_for("laptop", RENTED, 8080)
+        assert town.shown_as("laptop") == PUBLIC
+        assert town.reaches("laptop", "2001:db8:55::7", 8080) != "open"
+    finally:
+        town.stop("all")
+        assert town.hooper("peer", "remove", town.name("all")).code == 0
+        town.load(reload=True)
+        town.start("coach", "laptop", town.folder / f"{town.name('coach')}.ovpn")
 
 
 def test_the_inner_of_two_routers_is_the_server(tmp_path: Path) -> None:
@@ -212,6 +219,8 @@ def device(town: OpenVpnTown) -> OpenVpnTown:
         f'[tunnels.box]\nkind = "openvpn"\nmade_by = "device"\nservice = "box-vpn"\nsubnet = "10.88.45.0/24"\n'
         f'public_key = "{key_fingerprint(authority)}"\nprobe_profile = "file:{folder / "probe.ovpn"}"\n'
     )
+    (folder / "probe.ovpn").write_text(exported.profile(guard=""))
+    (folder / "probe.ovpn").chmod(0o600)
     town.enter([sheet | {"rules": [r for r in sheet["rules"] if r["service"] == "box-vpn"]}
                 for sheet in town.hooper("worksheet", "--json").document["sheets"]])  # fmt: skip
     return town

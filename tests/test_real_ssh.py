@@ -83,6 +83,7 @@ class SshTown(TunnelTown):
         return home
 
     def start(self, key: str, name: str, home: Path, *more: str) -> subprocess.Popen[bytes]:
+        self.stop(key)
         command = [*self.wrap(name), "ssh", "-F", str(home / f"{self.tunnel}.config"), *more, self.tunnel]
         with (self.folder / f"{key}.log").open("wb") as log:
             self.servers[key] = subprocess.Popen(command, stdin=subprocess.DEVNULL, stdout=log, stderr=log)
@@ -182,6 +183,7 @@ def test_the_server_is_told_by_its_host_key_and_another_is_not_taken(town: SshTo
     assert town.start("cox", "phone", town.folder / town.name("cox") / ".ssh", "-N").wait(10) != 0
     assert "HOST IDENTIFICATION HAS CHANGED" in said(town, "cox")
     town.stop("sshd")
+    town.load()
 
 
 def test_everything_goes_by_a_proxy_and_who_is_revoked_does_not_come_in(town: SshTown) -> None:

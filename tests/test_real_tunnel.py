@@ -149,9 +149,13 @@ def test_everything_carries_ipv4_and_lets_no_ipv6_past(town: TunnelTown) -> None
     town.load(reload=True)
     town.down("laptop", town.folder / f"{town.name('coach')}.conf")
     town.up("laptop", everything)
-    town.wait_for("laptop", RENTED, 8080)
-    assert town.shown_as("laptop") == PUBLIC
-    assert town.reaches("laptop", "2001:db8:55::7", 8080) != "open"
+    try:
+        town.wait_for("laptop", RENTED, 8080)
+        assert town.shown_as("laptop") == PUBLIC
+        assert town.reaches("laptop", "2001:db8:55::7", 8080) != "open"
+    finally:
+        town.down("laptop", everything)
+        town.up("laptop", town.folder / f"{town.name('coach')}.conf")
 
 
 def test_nat_on_the_server_needs_no_route(tmp_path: Path) -> None:

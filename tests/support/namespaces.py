@@ -321,7 +321,8 @@ class KernelTown:
             self.run(neighbour, "ip", "neigh", "flush", "all")
 
     def serve(self, key: str, name: str, port: int, *command: str) -> None:
-        """Start a server and wait until its port answers in its own namespace."""
+        """Start a server and wait until its port answers in its own namespace. One of that key is ended before."""
+        self.stop(key)
         self.servers[key] = subprocess.Popen(
             [*self.wrap(name), *command], stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
         )

@@ -35,7 +35,8 @@ class OpenVpnTown(TunnelTown):
         self.wait_said(key, "Initialization Sequence Completed")
 
     def launch(self, key: str, name: str, conf: Path, *more: str) -> None:
-        """OpenVPN with a file, whatever comes of it."""
+        """OpenVPN with a file, whatever comes of it. One of that key is ended before."""
+        self.stop(key)
         log = self.folder / f"{key}.log"
         with log.open("wb") as out:
             command = [*self.wrap(name), "openvpn", "--config", str(conf), *more]

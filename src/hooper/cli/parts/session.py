@@ -8,7 +8,7 @@ import re
 import shlex
 import sys
 from collections.abc import Awaitable, Callable, Iterable
-from contextlib import nullcontext
+from contextlib import nullcontext, suppress
 from contextvars import ContextVar
 from dataclasses import dataclass, field
 from datetime import datetime
@@ -23,7 +23,7 @@ from hooper.cli.parts.outcome import stderr_width
 from hooper.cli.parts.spelling import spelled
 from hooper.clock import SystemClock
 from hooper.environment import named_site
-from hooper.errors import HooperError, worst
+from hooper.errors import HooperError, LabGone, worst
 from hooper.folding import folded_lines
 from hooper.jsonform import dump, dump_line, each_text, head, in_encoding, plain
 from hooper.secret import redact, secrets_in_use
@@ -179,6 +179,10 @@ class Session:
         run = Run(file, self.at, self.site_path, detail=self.detail)
         kept = open_state(run, self.state_folder) if state else state_if_there(run, self.state_folder) if look else None
         with run.secrets.used(), kept if kept is not None else nullcontext():
+            if run.state is not None:  # what is kept has an age, in the time of the world that it is of
+                with suppress(LabGone):  # a lab that has ended has no time
+                    self.use_lab_time()
+                run.at = self.at
             self._tell_twin(run)
             document, trouble = work(run)
         return Done(document, [*run.trouble, *trouble], run)

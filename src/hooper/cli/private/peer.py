@@ -44,7 +44,6 @@ def list_all(session: Session) -> int:
     from hooper.usecases.private.peers import list_peers
 
     file = session.read_site()
-    session.use_lab_time()
     done = session.do(lambda run: list_peers(run), file, look=True)
     code = session.show(done.document, _render_list, errors=done.trouble)
     if not done.document.peers:
@@ -203,7 +202,6 @@ def revoke(session: Session, peer: str, done: bool = False) -> int:
     if done:
         from hooper.usecases.private.revoking import say_done
 
-        session.use_lab_time()
         said = session.do(lambda run: say_done(run, peer, dry_run=session.dry_run), file, state=True)
 
         def shown(document: EditDocument, out: Screen) -> None:

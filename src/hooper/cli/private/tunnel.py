@@ -46,7 +46,6 @@ def edited(session: Session, work: Callable[[Run], tuple[EditDocument, list[Hoop
     """Write an edit that has keys of tunnels with it, and show it."""
     from hooper.usecases.private.tunnel_conditions import and_kept
 
-    session.use_lab_time()
     try:
         done: Done[EditDocument] = session.do(and_kept(work, dry_run=session.dry_run), file, state=True)
     except (SiteFileError, SeveralErrors) as exc:  # the file was sound: what was given is not
@@ -60,7 +59,6 @@ def list_all(session: Session) -> int:
     from hooper.usecases.private.tunnels import list_tunnels
 
     file = session.read_site()
-    session.use_lab_time()
     done = session.do(lambda run: list_tunnels(run), file, look=True)
     code = session.show(done.document, _render_list, errors=done.trouble)
     if not done.document.tunnels:
@@ -163,7 +161,6 @@ def show(session: Session, tunnel: str) -> int:
 
     file = session.read_site()
     (key,) = chosen([tunnel], file.site.tunnels, "tunnel")
-    session.use_lab_time()
     done = session.do(lambda run: do_show(run, key), file, look=True)
     return session.show(done.document, _render_one, errors=done.trouble)
 
@@ -231,7 +228,6 @@ def make(
 
     file = session.read_site()
     (key,) = chosen([tunnel], file.site.tunnels, "tunnel")
-    session.use_lab_time()
     request = MakeRequest(key, out or Path(f"{key}-server"), folder, force, spelled)
     if load:
         from hooper.usecases.private.tunnels import load as do_load
@@ -266,7 +262,6 @@ def seen(session: Session, tunnel: str, dump: Path | None = None) -> int:
 
     file = session.read_site()
     (key,) = chosen([tunnel], file.site.tunnels, "tunnel")
-    session.use_lab_time()
     told = None if dump is None else sys.stdin.read(DUMP_LIMIT) if str(dump) == "-" else read_text(dump)
     done = session.look(lambda run: look(run, key, told), file)
     document = done.document

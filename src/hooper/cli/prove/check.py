@@ -180,7 +180,6 @@ def _reported(session: Session, service: str | None, how: str | None, *, others:
         raise UsageError("--reported SERVICE and --how TEXT go together, and with nothing else", remedy="Give both.")
     file = session.read_site()
     (key,) = chosen([service], file.site.services, "service")
-    session.use_lab_time()
     done = session.do(lambda run: keep_reported(run, key, " ".join(how.split())[:500]), file, state=True)
     code = session.show(done.document, lambda kept, out: out.print(f"Kept for {kept.service}: {kept.how}"))
     session.note("It is what somebody saw, and no proof: `hooper why` shows it beside what was looked at.")

@@ -52,7 +52,6 @@ def _once(session: Session) -> int:
     from hooper.usecases.watch.status import status as look
 
     file = session.read_site()
-    session.use_lab_time()
     done = session.do(look, file, look=True)
     document = done.document
     code = session.show(document, partial(_render, now=session.at, verbose=session.verbose), errors=done.trouble)
