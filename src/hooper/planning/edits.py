@@ -19,8 +19,9 @@ from hooper.planning.values import Plan
 from hooper.ports import ports_text
 from hooper.site.edit import Value, add_entry, add_keys, add_table, remove_key, remove_table, set_key
 from hooper.site.load import SiteFile, parse_site
-from hooper.site.mistakes import Path
+from hooper.site.mistakes import Path, singular
 from hooper.site.model import READY_ITEMS
+from hooper.site.pointers import users_of
 from hooper.words.catalogue import meanings
 
 if TYPE_CHECKING:
@@ -50,7 +51,7 @@ class Edited:
 def add(file: SiteFile, kind: str, key: str, rows: Mapping[str, Value]) -> Edited:
     """A new [hosts.KEY] or [services.KEY]. Raises: UsageError: there is one of that key; CannotEdit."""
     if key in getattr(file.site, kind):
-        raise UsageError(f"there is a {kind.removesuffix('s')} {key!r} already", remedy="Choose another key.")
+        raise UsageError(f"there is a {singular(kind)} {key!r} already", remedy="Choose another key.")
     text = add_table(file.text, (kind, key), rows)
     return Edited(text, "added", f"{kind}.{key}", tuple(ChangedKey(k, None, _shown(v)) for k, v in rows.items()))
 
@@ -120,11 +121,9 @@ def _pinned(file: SiteFile, key: str, made: Edited) -> Edited:
 
 def remove_host(file: SiteFile, key: str, *, with_services: bool) -> Edited:
     """Without a host. Raises: StillUsed: services, tunnels or [site] name it; CannotEdit."""
-    used = [f"services.{name}" for name, service in file.site.services.items() if service.host == key]
-    other = [f"peers.{name}" for name, peer in file.site.peers.items() if key in (peer.into or ())]
-    other += [f"tunnels.{name}" for name, tunnel in file.site.tunnels.items() if key in tunnel.into]
-    if file.site.site.here == key:
-        other.append("site.here")
+    named = _used_by(file, "hosts", key)
+    used = [one for one in named if one.startswith("services.")]
+    other = [one for one in named if one not in used]
     if other or (used and not with_services):
         more = f"; {deeds.WITH_SERVICES} removes its services too" if used and not other else ""
         raise StillUsed(f"{key} is used by {', '.join((*used, *other))}", remedy=f"Remove those first{more}.")
@@ -138,8 +137,7 @@ def remove_host(file: SiteFile, key: str, *, with_services: bool) -> Edited:
 
 def remove_service(file: SiteFile, key: str) -> Edited:
     """Without a service, and without it in the lists of certificates. Raises: StillUsed, CannotEdit."""
-    used = [f"tunnels.{name}" for name, tunnel in file.site.tunnels.items() if key in (tunnel.service, *tunnel.into)]
-    used += [f"peers.{name}" for name, peer in file.site.peers.items() if key in (peer.into or ())]
+    used = [one for one in _used_by(file, "services", key) if not one.startswith("certificates.")]
     if used:
         raise StillUsed(f"{key} is used by {', '.join(used)}")
     text = remove_table(file.text, ("services", key))
@@ -152,6 +150,11 @@ def remove_service(file: SiteFile, key: str) -> Edited:
                 ChangedKey(f"certificates.{name}.services", ", ".join(certificate.services), ", ".join(rest))
             )
     return Edited(text, "removed", f"services.{key}", tuple(changes), _leftovers(file, [key]))
+
+
+def _used_by(file: SiteFile, table: str, key: str) -> list[str]:
+    """The entries that name one, each once."""
+    return list(dict.fromkeys(".".join(map(str, one.path[:2])) for one in users_of(file.site, table, key)))
 
 
 def again(file: SiteFile, text: str) -> SiteFile:

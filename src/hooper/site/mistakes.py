@@ -19,4 +19,9 @@ def unknown(path: Path, kind: str, key: str, known: Mapping[str, object]) -> Mis
         remedy = f"Use one of {', '.join(list(known)[:8])}, or add [{kind}.{key}]."
     else:
         remedy = f"Add [{kind}.{key}]."
-    return path, f"there is no {kind.removesuffix('s')} {key!r}", remedy
+    return path, f"there is no {singular(kind)} {key!r}", remedy
+
+
+def singular(table: str) -> str:
+    """What one entry of a table is: "host" of hosts, "authority" of authorities."""
+    return f"{table.removesuffix('ies')}y" if table.endswith("ies") else table.removesuffix("s")

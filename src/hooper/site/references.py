@@ -14,8 +14,9 @@ from hooper.chosen import nearest
 from hooper.dnsnames import base, is_wildcard, stands_for
 from hooper.site import updating as placeholders
 from hooper.site.fields import CONTROLS
-from hooper.site.mistakes import Mistake, Path, unknown
+from hooper.site.mistakes import Mistake, Path
 from hooper.site.model import Gateway, Host, Name, Site, Updater, UpdaterRequest
+from hooper.site.pointers import dangling
 from hooper.site.tunnel_references import tunnel_mistakes
 from hooper.site.updating import FORMS
 
@@ -25,10 +26,10 @@ IN_A_ROW, WAYS = 16, 64  # gateways on one way in, and ways in to one network; n
 
 def mistakes_between_tables(site: Site) -> list[Mistake]:
     """The first mistakes of reference in `site`, in no particular order."""
-    found = list(islice(_gateways(site), MOST))
+    found = list(islice(chain(dangling(site, gateways=True), _gateways(site)), MOST))
     sound = not found
     rest = [_hosts(site)] if sound else []  # hosts can only be placed once the chains are sound
-    rest += [_services(site, sound=sound), _names(site), _others(site)]
+    rest += [dangling(site, gateways=False), _services(site, sound=sound), _names(site), tunnel_mistakes(site)]
     return [*found, *islice(chain.from_iterable(rest), MOST - len(found))]
 
 
@@ -133,9 +134,6 @@ def _gateways(site: Site) -> Iterator[Mistake]:
         elif not gateway.line and not gateway.behind:
             remedy = 'Add `line = "..."` for the outermost gateway, `behind = "..."` for an inner one.'
             yield path, "this gateway is neither on a line nor behind another gateway", remedy
-        for line in gateway.line:
-            if line not in site.lines:
-                yield unknown((*path, "line"), "lines", line, site.lines)
         if gateway.pool and not (
             gateway.pool.first in gateway.lan.network and gateway.pool.last in gateway.lan.network
         ):
@@ -143,15 +141,10 @@ def _gateways(site: Site) -> Iterator[Mistake]:
             yield (*path, "pool"), f"{gateway.pool} is not in the gateway's network {gateway.lan.network}", remedy
         if gateway.everything_to is not None:
             inner = site.gateways.get(gateway.everything_to)
-            if inner is None:
-                yield unknown((*path, "everything_to"), "gateways", gateway.everything_to, site.gateways)
-            elif key not in inner.behind:
+            if inner is not None and key not in inner.behind:
                 remedy = f'Write `behind = "{key}"` there, or correct the one or the other.'
                 yield (*path, "everything_to"), f"{gateway.everything_to} is not behind {key}", remedy
-        nowhere = [outer for outer in gateway.behind if outer not in site.gateways]
-        for outer in nowhere:
-            yield unknown((*path, "behind"), "gateways", outer, site.gateways)
-        if nowhere or not gateway.behind:
+        if not gateway.behind or not all(outer in site.gateways for outer in gateway.behind):
             continue
         if key in loops:
             around = _shortened([*loops[key], key])
@@ -251,9 +244,7 @@ def _hosts(site: Site) -> Iterator[Mistake]:
     for key, host in site.hosts.items():
         path: Path = ("hosts", key, "address")
         if host.behind is not None:
-            if host.behind not in site.gateways:
-                yield unknown(("hosts", key, "behind"), "gateways", host.behind, site.gateways)
-            elif host.address not in site.gateways[host.behind].lan.network:
+            if host.behind in site.gateways and host.address not in site.gateways[host.behind].lan.network:
                 network = site.gateways[host.behind].lan.network
                 yield (
                     path,
@@ -275,14 +266,10 @@ def _hosts(site: Site) -> Iterator[Mistake]:
 def _services(site: Site, *, sound: bool) -> Iterator[Mistake]:
     for key, service in site.services.items():
         path: Path = ("services", key)
-        if service.host not in site.devices:
-            yield unknown((*path, "host"), "hosts", service.host, site.devices)
-        elif service.host in site.hosts and service.host in site.gateways:
+        if service.host in site.hosts and service.host in site.gateways:
             remedy = "Give the host another key; the gateway itself is named by its own."
             yield (*path, "host"), f"{service.host!r} is a host and a gateway", remedy
-        if service.line is not None and service.line not in site.lines:
-            yield unknown((*path, "line"), "lines", service.line, site.lines)
-        elif service.line is not None and service.host in site.devices and sound:
+        if service.line in site.lines and service.host in site.devices and sound:
             yield from _service_line(site, key, service.line, site.devices[service.host])
         if not service.has_ports:
             for field in ("port", "outside_port"):
@@ -301,12 +288,6 @@ def _service_line(site: Site, key: str, line: str, host: Host) -> Iterator[Mista
     if lines and line not in lines:
         message = f"the way to its host comes from the line {' or '.join(map(repr, lines))}"
         yield ("services", key, "line"), message, "Leave `line` out, or correct it."
-
-
-def _others(site: Site) -> Iterator[Mistake]:
-    if site.site.here is not None and site.site.here not in site.hosts:
-        yield unknown(("site", "here"), "hosts", site.site.here, site.hosts)
-    yield from tunnel_mistakes(site)
 
 
 def name_of_line(site: Site, line: str) -> str | None:
@@ -399,26 +380,14 @@ def _request(path: Path, updater: Updater, request: UpdaterRequest) -> Iterator[
 
 
 def _names(site: Site) -> Iterator[Mistake]:
-    for key, name in site.names.items():
-        if name.line not in site.lines:
-            yield unknown(("names", key, "line"), "lines", name.line, site.lines)
-        if name.host is not None and name.host not in site.hosts:
-            yield unknown(("names", key, "host"), "hosts", name.host, site.hosts)
-        if name.updated_by not in ("router", "device") and name.updated_by not in site.updaters:
-            yield unknown(("names", key, "updated_by"), "updaters", name.updated_by, site.updaters)
     for key, updater in site.updaters.items():
         yield from _updater(key, updater)
     for key, certificate in site.certificates.items():
-        if certificate.authority != "device" and certificate.authority not in site.authorities:
-            yield unknown(("certificates", key, "authority"), "authorities", certificate.authority, site.authorities)
         if certificate.authority != "device":
             for index, one in enumerate(certificate.names):
                 if name_entry(site, one) is None:
                     remedy = f'Add [names."{base(one)}"] with its line, or correct the name.'
                     yield ("certificates", key, "names", index), f"the name {one} is in no [names.*]", remedy
-        for index, service in enumerate(certificate.services):
-            if service not in site.services:
-                yield unknown(("certificates", key, "services", index), "services", service, site.services)
     for key, updater in site.updaters.items():
         if updater.trust is not None and updater.trust.kind != "file":
             yield ("updaters", key, "trust"), "a root certificate stands in a file", "Write file:PATH."

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 from hooper.addresses import parse_network
 from hooper.chosen import nearest
-from hooper.site.mistakes import Mistake, Path, unknown
+from hooper.site.mistakes import Mistake, Path
 from hooper.site.tunnel_fields import key_form
 from hooper.site.tunnel_kinds import OWN
 
@@ -53,7 +53,6 @@ def tunnel_mistakes(site: Site) -> Iterator[Mistake]:
         path = ("peers", key)
         of = site.tunnels.get(peer.tunnel)
         if of is None:
-            yield unknown((*path, "tunnel"), "tunnels", peer.tunnel, site.tunnels)
             continue
         yield from _key(path, of, peer.public_key)
         yield from _peer_addresses(path, peer, of)
@@ -64,11 +63,8 @@ def _detours(site: Site) -> Iterator[Mistake]:
     """Rented machines whose LAN is a tunnel."""
     for key, gateway in site.gateways.items():
         path: Path = ("gateways", key)
-        if gateway.tunnel is None:
-            continue
-        tunnel = site.tunnels.get(gateway.tunnel)
+        tunnel = site.tunnels.get(gateway.tunnel or "")
         if tunnel is None:
-            yield unknown((*path, "tunnel"), "tunnels", gateway.tunnel, site.tunnels)
             continue
         service = site.services.get(tunnel.service)
         if tunnel.kind != "wireguard":
@@ -91,16 +87,11 @@ def _detours(site: Site) -> Iterator[Mistake]:
 
 def _service(site: Site, path: Path, tunnel: Tunnel) -> Iterator[Mistake]:
     service = site.services.get(tunnel.service)
-    if service is None:
-        yield unknown((*path, "service"), "services", tunnel.service, site.services)
-    elif service.speaks != tunnel.of.speaks:
+    if service is not None and service.speaks != tunnel.of.speaks:
         message = f"{tunnel.service} speaks {service.speaks}, and this is a tunnel of {tunnel.kind}"
         yield (*path, "service"), message, f'Write `speaks = "{tunnel.of.speaks}"` there, or name another service.'
-    if tunnel.also is None:
-        return
-    also = site.services.get(tunnel.also)
+    also = site.services.get(tunnel.also or "")
     if also is None:
-        yield unknown((*path, "also"), "services", tunnel.also, site.services)
         return
     wanted = tunnel.of.speaks_too or tunnel.of.speaks
     if also.speaks != wanted:
