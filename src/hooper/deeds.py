@@ -44,6 +44,8 @@ def spelled_out(text: str, spell: Callable[..., str]) -> str:
 # What is done with a site.
 EXAMPLE = Deed("leave-an-example")
 START = Deed("start-a-site-file")
+EDIT = Deed("edit-the-site-file")
+UNDO = Deed("take-the-last-edit-back")
 SURVEY = Deed("survey-the-line")
 PLAN = Deed("see-the-plan")
 PIN = Deed("write-down-chosen-ports")

@@ -39,6 +39,8 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "survey": ("hooper.cli.prepare.survey", "What this line is, and whether forwarding can work at all."),
     "host": ("hooper.cli.prepare.host", "The devices: list, add, change, remove, tick off, free addresses."),
     "service": ("hooper.cli.prepare.service", "What the devices offer: list, add, change, remove."),
+    "edit": ("hooper.cli.prepare.in_editor", "The site file in your editor, checked when you leave it."),
+    "undo": ("hooper.cli.prepare.undo", "Take back the last edit of the site file."),
     "plan": ("hooper.cli.prepare.plan", "The rule that every router needs, and what is wrong or risky."),
     "worksheet": ("hooper.cli.prepare.worksheet", "What to enter by hand: routers, devices, provider's letter."),
     "router": ("hooper.cli.act.router", "The routers' own tables: look, put the plan there, take it back."),

@@ -6,7 +6,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import date, timedelta
 from ipaddress import IPv4Address
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from hooper import deeds
 from hooper.chosen import guess
@@ -17,7 +17,17 @@ from hooper.planning.plan import make_plan
 from hooper.planning.topology import Topology
 from hooper.planning.values import Plan
 from hooper.ports import ports_text
-from hooper.site.edit import Value, add_entry, add_keys, add_table, remove_key, remove_table, set_key
+from hooper.site.edit import (
+    Value,
+    add_entry,
+    add_keys,
+    add_table,
+    dotted_key,
+    literal,
+    remove_key,
+    remove_table,
+    set_key,
+)
 from hooper.site.load import SiteFile, parse_site
 from hooper.site.mistakes import Path, singular
 from hooper.site.model import READY_ITEMS
@@ -74,6 +84,25 @@ def change(file: SiteFile, kind: str, key: str, rows: Mapping[str, Value], clear
         text = cut(text, (kind, key, name)) if cut is not None else remove_key(text, (kind, key), name)
         changes.append(ChangedKey(name, _shown(there[name]), None))
     return Edited(text, "changed", f"{kind}.{key}", tuple(changes))
+
+
+def differences(before: str, after: str) -> Iterator[ChangedKey]:
+    """What two texts of a site file say differently, key by key, in the order of the later one. Both are TOML."""
+    import tomllib
+
+    old, new = (dict(_leaves(tomllib.loads(text))) for text in (before, after))
+    for key in dict.fromkeys((*new, *old)):
+        if old.get(key) != new.get(key):
+            yield ChangedKey(key, old.get(key), new.get(key))
+
+
+def _leaves(value: Mapping[str, Any], path: tuple[str, ...] = ()) -> Iterator[tuple[str, str]]:
+    """Each key that has a value, by its path in the file."""
+    for key, one in value.items():
+        if isinstance(one, dict):
+            yield from _leaves(one, (*path, key))
+        else:
+            yield dotted_key((*path, key)), _shown(one)
 
 
 def measured(file: SiteFile, line: str, situation: str | None, wans: Mapping[str, tuple[str, str]]) -> Edited:
@@ -267,7 +296,7 @@ def _shown(value: object) -> str:
         return str(value).lower()
     if isinstance(value, list | tuple):
         return ", ".join(map(_shown, value)) or "none"
-    return str(value)
+    return literal(value) if isinstance(value, dict) else str(value)
 
 
 # --- what hangs on an address

@@ -1,3 +1,5 @@
 """State between runs: one SQLite file a site, private."""
 
-__all__ = ("entries", "journal", "kept", "ledger", "locking", "place", "sealed", "sitefile", "state", "updates")
+__all__ = (
+    "earlier", "entries", "journal", "kept", "ledger", "locking", "place", "sealed", "sitefile", "state", "updates",
+)  # fmt: skip

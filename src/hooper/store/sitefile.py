@@ -49,13 +49,24 @@ class ChangedMeanwhile(MachineError):
     remedy = "Run the command again: it then starts from what stands there now."
 
 
-def save_site(path: Path, file: SiteFile, text: str) -> SiteFile:
+def save_site(path: Path, file: SiteFile, text: str, *, remembered: bool = True) -> SiteFile:
     """Put an edited site file in the place of the one that was read; the bytes that are the same stay so.
 
     Nothing is written where the new text is no site file, or where the old one has changed since it was read.
-    Raises: SiteFileError, SeveralErrors, ChangedMeanwhile, MachineError.
+    remembered: as `replace_site`. Raises: SiteFileError, SeveralErrors, ChangedMeanwhile, MachineError.
     """
     saved = parse_site(text.encode(), file.name)
+    replace_site(path, file.text, text, remembered=remembered)
+    return saved
+
+
+def replace_site(path: Path, old: str, text: str, *, remembered: bool = True) -> None:
+    """Put a site file's new text in the place of the old one, as that was read, without its mark of UTF-8.
+
+    remembered: so that it can be taken back. Raises: ChangedMeanwhile, MachineError.
+    """
+    from hooper.store.earlier import remember
+
     target = path.resolve()  # a link stays a link
     with _alone(target):
         try:
@@ -64,10 +75,11 @@ def save_site(path: Path, file: SiteFile, text: str) -> SiteFile:
         except OSError as exc:
             raise machine_error(exc, f"{path} cannot be read again") from None
         mark = codecs.BOM_UTF8 if before.startswith(codecs.BOM_UTF8) else b""
-        if before != mark + file.text.encode():
-            raise ChangedMeanwhile(f"{path} has been changed by another hand since it was read")
+        if before != mark + old.encode():
+            raise ChangedMeanwhile(f"{path} has been changed by somebody else since it was read")
+        if remembered:
+            remember(path, old, text)
         write_atomically(target, mark + text.encode(), mode=mode)
-    return saved
 
 
 @contextmanager

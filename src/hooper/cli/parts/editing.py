@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Collection
+from collections.abc import Callable, Collection, Iterable
 from datetime import date
 from typing import TYPE_CHECKING
 
@@ -12,7 +12,7 @@ from hooper.errors import HooperError, SeveralErrors, SiteFileError, UsageError,
 
 if TYPE_CHECKING:
     from hooper.cli.parts.render import Screen
-    from hooper.planning.documents import EditDocument
+    from hooper.planning.documents import ChangedKey, EditDocument
     from hooper.planning.edits import Edited
     from hooper.site.load import SiteFile
     from hooper.usecases.prepare.edits import Acceptance
@@ -46,8 +46,6 @@ def of_options(error: HooperError) -> UsageError:
 
 def render(document: EditDocument, out: Screen) -> None:
     """What was changed, key by key, and what is left to do."""
-    from rich.text import Text
-
     from hooper.cli.parts.render import findings, heading, indented
 
     if not document.changes and not document.follows:
@@ -56,15 +54,7 @@ def render(document: EditDocument, out: Screen) -> None:
     would = f"would be {document.action}" if document.dry_run else document.action
     where = f" in {document.file}{' (not written)' if document.dry_run else ''}" if document.changes else ""
     heading(out, f"{document.subject}: {would}{where}")
-    for change in document.changes:
-        line = Text(f"   {change.key}", style="bold" if change.after is not None else "")
-        if change.after is None:
-            line.append("  gone" if not change.before else f"  gone, was {change.before}", style="red")
-        elif change.before is None:
-            line.append(f" = {change.after}")
-        else:
-            line.append(f" = {change.after}").append(f"  was {change.before}", style="dim")
-        out.print(line)
+    changed_keys(document.changes, out)
     if document.findings:
         out.print()
         findings(out, document.findings)
@@ -73,6 +63,21 @@ def render(document: EditDocument, out: Screen) -> None:
         heading(out, "Left to do, by hand")
         for follow in document.follows:
             indented(out, follow, mark="[ ] ", left=3)
+
+
+def changed_keys(changes: Iterable[ChangedKey], out: Screen) -> None:
+    """Keys of the site file, each with what it was."""
+    from rich.text import Text
+
+    for change in changes:
+        line = Text(f"   {change.key}", style="bold" if change.after is not None else "")
+        if change.after is None:
+            line.append("  gone" if not change.before else f"  gone, was {change.before}", style="red")
+        elif change.before is None:
+            line.append(f" = {change.after}")
+        else:
+            line.append(f" = {change.after}").append(f"  was {change.before}", style="dim")
+        out.print(line)
 
 
 def port_value(option: str, text: str | None) -> int | str | None:

@@ -40,7 +40,7 @@ KEEPS_STATE = (
     "keep", "status", "history", "report", "survey", "why", "check", "stand-in", "card", "plan", "audit", "router",
     "name", "cert", "updater", "tunnel", "peer", "move", "host know",
 )  # fmt: skip
-EDITING = ("host", "service", "tunnel", "peer")  # groups of commands that edit the site file
+EDITING = ("host", "service", "tunnel", "peer", "undo")  # groups of commands that edit the site file
 KEEPS_NONE = ("name add", "name try", "updater add")
 T = TypeVar("T")
 

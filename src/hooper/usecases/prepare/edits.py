@@ -18,17 +18,18 @@ from hooper.usecases.run import RisksTaken, Run
 
 
 def edit(
-    run: Run, change: Callable[[SiteFile], Edited], *, dry_run: bool = False
+    run: Run, change: Callable[[SiteFile], Edited], *, dry_run: bool = False, remembered: bool = True
 ) -> tuple[EditDocument, list[HooperError]]:
-    """change: what is to become of the file. dry_run: say so, and write nothing. Raises: UsageError, CannotEdit,
-    SiteFileError, SeveralErrors, ChangedMeanwhile, MachineError.
+    """change: what is to become of the file. dry_run: say so, and write nothing. remembered: it can be taken back.
+
+    Raises: UsageError, CannotEdit, SiteFileError, SeveralErrors, ChangedMeanwhile, MachineError.
     """
     edited = change(run.file)
     before = {(found.code, found.subject) for found in run.plan.findings}
     if dry_run:
         run.use(parse_site(edited.text.encode(), run.file.name))
     elif edited.text != run.file.text:
-        run.use(save_site(run.path, run.file, edited.text))
+        run.use(save_site(run.path, run.file, edited.text, remembered=remembered))
     new = tuple(
         found
         for found in run.plan.findings
