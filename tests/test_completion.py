@@ -49,6 +49,9 @@ def test_each_row_of_the_options_belongs_to_one_and_each_option_has_a_row() -> N
                 name = ast.literal_eval(call.args[1])
                 given = any(word.arg == "keys" for word in call.keywords)
                 declared |= {(name, one.arg) for one in node.args.args[2 if given else 1 :]}
+    declared |= {
+        (name, one) for name in _commands() for one in {"entry", "new"} & {*_taken(name)}
+    }  # of the usual verbs
     rows = data("options")["commands"]
     found = {(name, one): next((at for at in (name, name.split()[0], "") if one in rows.get(at, {})), None)
              for name, one in declared}  # fmt: skip
@@ -139,14 +142,18 @@ def _commands() -> list[str]:
     return found
 
 
+def _taken(name: str) -> set[str]:
+    """The parameters of a command."""
+    first, _, inner = name.partition(" ")
+    command = typer.main.get_command(app).get_command(None, first)  # type: ignore[attr-defined]
+    command = command.get_command(None, inner) if inner else command
+    return {parameter.name for parameter in command.params}
+
+
 def test_a_next_step_names_the_file_and_the_state_where_commands_take_them() -> None:
     """The lists by which it is decided, which would be too much to load for one line, are what commands declare."""
-    group = typer.main.get_command(app)
     for name in _commands():
-        first, _, inner = name.partition(" ")
-        command = group.get_command(None, first)  # type: ignore[attr-defined]
-        command = command.get_command(None, inner) if inner else command
-        taken = {parameter.name for parameter in command.params}
+        first, taken = name.split()[0], _taken(name)
         if first != "lab":  # whose steps go by the variables that it prints
             assert ("site_file" in taken) == (first not in NO_SITE), name
             keeps = (first in KEEPS_STATE and name not in KEEPS_NONE) or first == "worksheet" or name in KEEPS_STATE

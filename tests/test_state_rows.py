@@ -3,20 +3,22 @@
 from __future__ import annotations
 
 import json
+import random
 import sqlite3
 from contextlib import closing
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
-from typing import Any
+from typing import Any, Literal
 
 import pytest
 
 from hooper.clock import rfc3339
+from hooper.errors import StateError
 from hooper.evidence.observations import ADDRESS, REACH, SURVEY, Observation, inside_aspect
 from hooper.line.surveyed import Surveyed, recalled
 from hooper.store.database import MIGRATIONS
-from hooper.store.entries import Entered, LiveRule
+from hooper.store.entries import Entered, Lent, LiveRule
 from hooper.store.kept import Condition, Heard
 from hooper.store.state import State
 from hooper.store.updates import LastUpdate, Started
@@ -167,3 +169,76 @@ def test_what_was_seen_earlier_and_is_told_later_takes_nothing_from_what_stands(
             assert bool(changed) == (hours != -5)
         ((stood,)) = state.history.conditions()
         assert (stood.condition.state, stood.at) == ("broken", now + timedelta(hours=1))
+
+
+def drawn_rule(chance: random.Random) -> LiveRule:
+    port = chance.randrange(440, 446)
+    return LiveRule(
+        chance.choice(("tcp", "udp")), port, f"10.44.7.{chance.randrange(9)}", port + chance.randrange(2),
+        chance.choice(("", "198.51.100.7")), chance.choice(("hooper film-page", "Bühne", "")),
+        enabled=chance.random() < 0.8, lease_s=chance.choice((0, 3600)),
+    )  # fmt: skip
+
+
+@pytest.mark.parametrize("seed", range(6))
+def test_the_journal_is_what_was_written_and_not_forgotten(tmp_path: Path, seed: int) -> None:
+    """Against a dictionary, over restarts; so are the rules that stand for a test."""
+    chance, path, end = random.Random(seed), tmp_path / "state.sqlite3", datetime(2026, 12, 1, 9, 30, 12, tzinfo=UTC)
+    rules: dict[tuple[Any, ...], Entered] = {}
+    lent: dict[tuple[Any, ...], Lent] = {}
+    for _ in range(60):
+        with State(path) as state:
+            gateway, rule = chance.choice(("box", "attic", "shed")), drawn_rule(chance)
+            until = chance.choice((None, end + timedelta(hours=chance.randrange(9))))
+            before = tuple(drawn_rule(chance) for _ in range(chance.randrange(3)))
+            if chance.random() < 0.7:
+                word: Literal["opening", "open", "closing"] = chance.choice(("opening", "open", "closing"))
+                entries = [Entered(gateway, chance.choice(("films", "shell")), rule, word, before, until),
+                           Entered(gateway, "films", drawn_rule(chance), "open", (), None)]  # fmt: skip
+                state.journal.write(*entries)
+                rules |= {(gateway, *one.key): one for one in entries}
+                state.lent.write(Lent(gateway, rule, before, until))
+                lent[gateway, *rule.key] = Lent(gateway, rule, before, until)
+            else:
+                gone = chance.sample(sorted(rules), min(2, len(rules)))
+                state.journal.forget(gateway, [key for _, *key in gone])  # type: ignore[misc]
+                for key in gone:
+                    rules.pop((gateway, *key[1:]), None)
+                for one in [*lent.values()][:1]:
+                    state.lent.forget(one)
+                    del lent[one.gateway, *one.rule.key]
+            found = state.journal.all()
+            assert {(one.gateway, *one.key): one for one in found} == rules
+            assert len(found) == len(rules)
+            assert [(one.gateway, one.rule.outside_port) for one in found] == sorted((key[0], key[2]) for key in rules)
+            for name in ("box", "attic", "shed"):
+                own = {one.key: one for key, one in rules.items() if key[0] == name}
+                assert state.journal.entries(name) == own
+                assert state.lent.all(name) == [lent[key] for key in in_order(lent) if key[0] == name]
+            assert state.lent.all() == [lent[key] for key in in_order(lent)]
+
+
+def in_order(lent: dict[tuple[Any, ...], Lent]) -> list[tuple[Any, ...]]:
+    """By gateway, port and transport."""
+    return sorted(lent, key=lambda key: (key[0], key[2], key[1]))
+
+
+def test_a_journal_takes_all_of_it_or_nothing(tmp_path: Path) -> None:
+    rule = LiveRule("tcp", 443, "10.44.7.30", 443, "", "", enabled=True, lease_s=0)
+    with State(tmp_path / "state.sqlite3") as state:
+        good, bad = Entered("box", "films", rule, "open", (), None), Entered(None, "x", rule, "open", (), None)  # type: ignore[arg-type]
+        with pytest.raises(StateError):
+            state.journal.write(good, bad)
+        assert state.journal.all() == []
+        state.journal.write(good)
+        with pytest.raises(StateError):
+            state.journal.forget("box", [good.key, ("tcp", object(), "")])  # type: ignore[list-item]
+        assert state.journal.all() == [good]
+
+
+def test_a_row_of_the_journal_in_no_known_state_is_told(tmp_path: Path) -> None:
+    rule = LiveRule("tcp", 443, "10.44.7.30", 443, "", "", enabled=True, lease_s=0)
+    with State(tmp_path / "state.sqlite3") as state:
+        state.journal.write(Entered("box", "films", rule, "closed", (), None))  # type: ignore[arg-type]
+        assert state.journal.all() == []
+        assert state.aside == {"rules": 1}

@@ -5,16 +5,18 @@ from __future__ import annotations
 import random
 from collections import defaultdict
 from collections.abc import Iterator
+from dataclasses import replace
 from itertools import combinations, product
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import pytest
 
-from hooper.evidence.identity import Identified, LedTo, Signs, identified
+from hooper.evidence.identity import Identified, LedTo, Signs, identified, target_of
 from hooper.evidence.worlds import Footing, World, hidden, judged, outcomes, rows
 from hooper.why.questions import left_by as asked_left
 from hooper.why.questions import next_question, questions
 from hooper.words.catalogue import codes
+from hooper.words.said import NOTHING, Said, say
 from support.fault_table import FOOTING, PLAN, TOPOLOGY
 
 BOTH = Footing(("outer", "inner"))
@@ -92,6 +94,58 @@ def seen(truth: Truth, looks: tuple[bool, ...]) -> Signs:
         mac_at=away,
         rules=(led,) if tables else (),
     )
+
+
+AGO = say("min-ago", minutes=5)
+TABLE = LedTo("box", "10.0.0.9:443", right=False)
+SEEN: list[tuple[dict[str, Any], str, tuple[Said, ...], str | None]] = [
+    ({"reached": False, "secret": True, "told": True}, "none", (), None),
+    ({"other": True, "secret": True}, "other", (), None),
+    ({"secret": True, "otherwise": True}, "proven", (), None),
+    ({"vouched": True, "mac": "other"}, "proven", (), None),
+    ({"otherwise": True, "mac_at": "10.0.0.8"}, "other", (say("against-speech"),), None),
+    ({"mac_at": "10.0.0.8", "mac": "other"}, "other", (say("against-mac-at", at="10.0.0.8"),), "address-taken"),
+    ({"mac": "other", "inside": "refused"}, "other", (say("against-mac"),), "address-taken"),
+    ({"inside": "refused", "rules": (TABLE,)}, "other", (say("against-inside.refused"),), None),
+    ({"inside": "nobody", "key": True, "kept": True}, "other", (say("against-inside.nobody"),), None),
+    ({"rules": (LedTo("in", "10.0.0.2:443", right=True), TABLE)}, "other",
+     (say("against-rule", gateway="box", at="10.0.0.9:443", whose=NOTHING),), None),
+    ({"rules": (replace(TABLE, whose="hub"),), "kept": True, "key": True}, "other",
+     (say("against-rule", gateway="box", at="10.0.0.9:443", whose=say("against-rule-of", whose="hub")),), None),
+    ({"rules": (replace(TABLE, port=True, whose="hub"),)}, "other",
+     (say("against-rule.port", gateway="box", at="10.0.0.9:443"),), None),
+    ({"rules": (replace(TABLE, ago=AGO, port=True),), "key": True, "kept": True}, "none",
+     (say("against-rule-before", gateway="box", at="10.0.0.9:443", ago=AGO),), None),
+    ({"key": True, "kept": False, "same": True}, "other", (say("against-kept"),), "identity-changed"),
+    ({"key": True, "kept": False, "same": True, "mac": "planned"}, "none", (say("against-kept"),), "identity-changed"),
+    ({"kept": False, "told": True}, "kind", (), None),  # it has no key
+    ({"page_kept": False, "key": True, "kept": True}, "none", (say("against-page"),), None),
+    ({"page_kept": False, "key": True, "kept": True, "mac": "planned"}, "proven", (), None),
+    ({"key": True, "kept": True, "inside": "silent"}, "proven", (), None),
+    ({"key": True, "same": True, "mac": "planned"}, "proven", (), None),
+    ({"key": True, "same": True, "told": True}, "kind", (), None),
+    ({"key": True, "same": False, "mac": "planned", "told": True}, "kind", (), None),
+    ({"kept": True, "told": True}, "kind", (), None),
+    ({"key": True, "kept": True, "shared": "ear", "told": True}, "kind", (), None),
+    ({"key": True, "kept": None, "told": True}, "kind", (), None),
+    ({"inside": "silent", "told": True}, "none", (say("against-inside.silent"),), None),
+    ({"inside": "there", "told": True}, "kind", (), None),
+    ({}, "none", (), None),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("signs", "identity", "against", "code"), SEEN)
+def test_what_each_sign_comes_to(
+    signs: dict[str, Any], identity: str, against: tuple[Said, ...], code: str | None
+) -> None:
+    """In the order in which they count: each row but the first has a sign that would count after it."""
+    assert identified(Signs(**{"reached": True, **signs})) == Identified(identity, against, code)  # type: ignore[arg-type]
+
+
+def test_where_a_rule_is_told_to_lead() -> None:
+    assert [target_of(told) for told in ("10.0.0.9", "10.0.0.9:443", "10.0.0.9:")] == [
+        ("10.0.0.9", ""), ("10.0.0.9", "443"), ("10.0.0.9", ""),
+    ]  # fmt: skip
 
 
 def test_no_device_is_taken_for_another() -> None:

@@ -37,6 +37,11 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "lab": ("hooper.cli.town.lab", "The simulated town by itself: run it, break it, mend it."),
     "new": ("hooper.cli.prepare.new", "Start a site file, by questions or from what is found here."),
     "survey": ("hooper.cli.prepare.survey", "What this line is, and whether forwarding can work at all."),
+    "line": ("hooper.cli.prepare.entities:line", "The lines to the internet, as the site file has them."),
+    "gateway": (
+        "hooper.cli.prepare.entities:gateway",
+        "The routers, as the site file has them.",
+    ),
     "host": ("hooper.cli.prepare.host", "The devices: list, add, change, remove, tick off, free addresses."),
     "service": ("hooper.cli.prepare.service", "What the devices offer: list, add, change, remove."),
     "edit": ("hooper.cli.prepare.in_editor", "The site file in your editor, checked when you leave it."),
@@ -49,6 +54,11 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "tunnel": ("hooper.cli.private.tunnel", "Private access: both sides of a tunnel, and what its server saw."),
     "peer": ("hooper.cli.private.peer", "The devices that use a tunnel: add, hand over, renew, revoke."),
     "profile": ("hooper.cli.prepare.profile", "A profile that some device exported: what is wrong in it, mended."),
+    "authority": ("hooper.cli.prepare.entities:authority", "Who issues certificates."),
+    "certificate": (
+        "hooper.cli.prepare.entities:certificate",
+        "The certificates that are planned; `cert` gets them.",
+    ),
     "cert": ("hooper.cli.act.cert", "Certificates: which there are, and getting them."),
     "audit": ("hooper.cli.prepare.audit", "What is exposed and should not be."),
     "check": ("hooper.cli.prove.check", "Does it answer, and is it really that service?"),
@@ -56,6 +66,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "card": ("hooper.cli.prove.card", "What to type away from home, with a QR code."),
     "why": ("hooper.cli.prove.why", "The first broken link of a service, with evidence and remedy."),
     "keep": ("hooper.cli.watch.keep", "Keep it all so from now on: names, rules, certificates, proofs."),
+    "notice": ("hooper.cli.prepare.entities:notice", "Whom a keeper tells, and of what."),
     "status": ("hooper.cli.watch.status", "The one screen: how everything stands, and what needs a person."),
     "history": ("hooper.cli.watch.history", "What happened: changes, outages and their causes, figures."),
     "report": ("hooper.cli.watch.reporting", "One page for whoever asks: what is exposed, since when, how well."),
@@ -67,7 +78,8 @@ COMMANDS: dict[str, tuple[str, str]] = {
 
 @cache
 def _command(name: str) -> Any:
-    command = typer.main.get_command(import_module(COMMANDS[name][0]).app)
+    module, _, app = COMMANDS[name][0].partition(":")
+    command = typer.main.get_command(getattr(import_module(module), app or "app"))
     command.name = name
     return command
 

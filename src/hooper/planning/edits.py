@@ -6,7 +6,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import date, timedelta
 from ipaddress import IPv4Address
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, cast
 
 from hooper import deeds
 from hooper.chosen import guess
@@ -26,8 +26,11 @@ from hooper.site.edit import (
     literal,
     remove_key,
     remove_table,
+    rename_table,
+    set_item,
     set_key,
 )
+from hooper.site.fields import dns_name
 from hooper.site.load import SiteFile, parse_site
 from hooper.site.mistakes import Path, singular
 from hooper.site.model import READY_ITEMS
@@ -49,40 +52,58 @@ class StillUsed(HooperError):
 
 @dataclass(frozen=True)
 class Edited:
-    """The new text of a site file, and what is different in it. follows: what a person has to do elsewhere."""
+    """The new text of a site file, and what is different in it. follows: what a person has to do elsewhere.
+
+    renamed: the table, the old and the new name, where an entry has another one.
+    """
 
     text: str
     action: str
     subject: str
     changes: tuple[ChangedKey, ...]
     follows: tuple[str, ...] = ()
+    renamed: tuple[str, str, str] | None = None
 
 
 def add(file: SiteFile, kind: str, key: str, rows: Mapping[str, Value]) -> Edited:
-    """A new [hosts.KEY] or [services.KEY]. Raises: UsageError: there is one of that key; CannotEdit."""
+    """A new entry of a table; a key with a dot is of a table in it. Raises: UsageError: there is one of that name;
+    CannotEdit.
+    """
     if key in getattr(file.site, kind):
         raise UsageError(f"there is a {singular(kind)} {key!r} already", remedy="Choose another key.")
-    text = add_table(file.text, (kind, key), rows)
-    return Edited(text, "added", f"{kind}.{key}", tuple(ChangedKey(k, None, _shown(v)) for k, v in rows.items()))
+    nested: dict[str, Value] = {}
+    for name, value in rows.items():
+        outer, _, inner = name.rpartition(".")
+        if outer:
+            nested[outer] = {**cast("dict[str, Value]", nested.get(outer, {})), inner: value}
+        else:
+            nested[name] = value
+    text = add_table(file.text, (kind, key), nested)
+    changes = [ChangedKey(k, None, _shown(v)) for k, v in rows.items()] or [ChangedKey(f"{kind}.{key}", None, "{}")]
+    return Edited(text, "added", f"{kind}.{key}", tuple(changes))
 
 
 def change(file: SiteFile, kind: str, key: str, rows: Mapping[str, Value], clear: Iterable[str] = ()) -> Edited:
     """Other values for some keys; `clear`: keys to take away. Raises: UsageError, CannotEdit."""
     import tomllib
 
-    there = tomllib.loads(file.text)[kind][key]
+    entry = tomllib.loads(file.text)[kind][key]
     text, changes = file.text, []
     for name, value in rows.items():
-        if name in there and there[name] == value:
+        *inner, last = name.split(".")
+        there = entry.get(inner[0], {}) if inner else entry
+        if last in there and there[last] == value:
             continue
-        text = set_key(text, (kind, key), name, value)
-        changes.append(ChangedKey(name, _shown(there[name]) if name in there else None, _shown(value)))
+        text = set_key(text, (kind, key, *inner), last, value)
+        changes.append(ChangedKey(name, _shown(there[last]) if last in there else None, _shown(value)))
     for name in clear:
-        if name not in there:
-            raise UsageError(f"[{kind}.{key}] has no key {name!r}", remedy=f"It has: {', '.join(there)}.")
-        cut = remove_table if isinstance(there[name], dict | list) and name == "accepted" else None
-        text = cut(text, (kind, key, name)) if cut is not None else remove_key(text, (kind, key), name)
-        changes.append(ChangedKey(name, _shown(there[name]), None))
+        *inner, last = name.split(".")
+        there = entry.get(inner[0], {}) if inner else entry
+        if last not in there:
+            raise UsageError(f"[{kind}.{key}] has no key {name!r}", remedy=f"It has: {', '.join(entry)}.")
+        cut = remove_table if isinstance(there[last], dict | list) and last == "accepted" else None
+        text = cut(text, (kind, key, name)) if cut is not None else remove_key(text, (kind, key, *inner), last)
+        changes.append(ChangedKey(name, _shown(there[last]), None))
     return Edited(text, "changed", f"{kind}.{key}", tuple(changes))
 
 
@@ -90,17 +111,17 @@ def differences(before: str, after: str) -> Iterator[ChangedKey]:
     """What two texts of a site file say differently, key by key, in the order of the later one. Both are TOML."""
     import tomllib
 
-    old, new = (dict(_leaves(tomllib.loads(text))) for text in (before, after))
+    old, new = (dict(leaves(tomllib.loads(text))) for text in (before, after))
     for key in dict.fromkeys((*new, *old)):
         if old.get(key) != new.get(key):
             yield ChangedKey(key, old.get(key), new.get(key))
 
 
-def _leaves(value: Mapping[str, Any], path: tuple[str, ...] = ()) -> Iterator[tuple[str, str]]:
+def leaves(value: Mapping[str, Any], path: tuple[str, ...] = ()) -> Iterator[tuple[str, str]]:
     """Each key that has a value, by its path in the file."""
     for key, one in value.items():
         if isinstance(one, dict):
-            yield from _leaves(one, (*path, key))
+            yield from leaves(one, (*path, key))
         else:
             yield dotted_key((*path, key)), _shown(one)
 
@@ -179,6 +200,47 @@ def remove_service(file: SiteFile, key: str) -> Edited:
                 ChangedKey(f"certificates.{name}.services", ", ".join(certificate.services), ", ".join(rest))
             )
     return Edited(text, "removed", f"services.{key}", tuple(changes), _leftovers(file, [key]))
+
+
+def remove(file: SiteFile, table: str, key: str) -> Edited:
+    """Without an entry that nothing else names. Raises: StillUsed; CannotEdit."""
+    if used := _used_by(file, table, key):
+        raise StillUsed(f"{key} is used by {', '.join(used)}")
+    text = remove_table(file.text, (table, _as_written(file, table, key)))
+    return Edited(text, "removed", f"{table}.{key}", (ChangedKey(f"{table}.{key}", "", None),))
+
+
+def _as_written(file: SiteFile, table: str, key: str) -> str:
+    """The name of an entry as the file spells it; DNS names are read in any case."""
+    import tomllib
+
+    there = tomllib.loads(file.text)[table]
+    return next(one for one in there if dns_name(one) == key) if table == "names" else key
+
+
+def rename(file: SiteFile, table: str, old: str, new: str) -> Edited:
+    """Another name for an entry, wherever it stands. Raises: UsageError: there is one of that name; CannotEdit."""
+    import tomllib
+
+    if new in getattr(file.site, table):
+        raise UsageError(f"there is a {singular(table)} {new!r} already", remedy="Choose another name.")
+    written = _as_written(file, table, old)
+    text, changes = rename_table(file.text, (table, written), new), [ChangedKey(f"{table}.{old}", old, new)]
+    for one in users_of(file.site, table, old):
+        *place, key = one.path if isinstance(one.path[-1], str) else one.path[:-1]
+        if place == [table, old]:  # in itself
+            place = [table, new]
+        inside = tomllib.loads(text)
+        for part in place:
+            inside = inside[str(part)]
+        if isinstance(inside[str(key)], str):
+            text = set_key(text, tuple(place), str(key), new)
+        else:
+            listed = inside[str(key)]
+            number = one.path[-1] if isinstance(one.path[-1], int) else listed.index(old)
+            text = set_item(text, tuple(place), str(key), number, new)
+        changes.append(ChangedKey(".".join(map(str, (*place, key))), old, new))
+    return Edited(text, "renamed", f"{table}.{new}", tuple(changes), renamed=(table, old, new))
 
 
 def _used_by(file: SiteFile, table: str, key: str) -> list[str]:

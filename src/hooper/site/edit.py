@@ -15,7 +15,7 @@ from typing import Any
 
 from hooper.errors import UsageError
 from hooper.site.mistakes import Path
-from hooper.site.positions import Header, Layout, Pair, comments, layout
+from hooper.site.positions import KEYS, Header, Layout, Pair, comments, layout, texts
 
 Value = str | bool | int | date | Sequence["Value"] | Mapping[str, "Value"]
 Rows = Mapping[str, Value]
@@ -139,6 +139,49 @@ def remove_table(text: str, path: Path) -> str:
         del _reach(data, path[:-1])[path[-1]]
 
     return _proven(text, _cut(text, path), change)
+
+
+def rename_table(text: str, path: Path, new: str) -> str:
+    """Another last name for a table, with all that belongs to it. Raises: CannotEdit."""
+    at = len(path) - 1
+
+    def change(data: Any) -> None:
+        around = _reach(data, path[:-1])
+        around[new] = around.pop(path[-1])
+
+    def renamed(whole: Path, base: Path = ()) -> str:
+        return dotted_key((*whole[:at], new, *whole[at + 1 :])[len(base) :])
+
+    where, cuts = layout(text), list[tuple[int, int, str]]()
+    for header in where.headers:
+        if header.path[: at + 1] == path:
+            inner = renamed(header.path)
+            cuts.append((header.start, header.end, f"[[{inner}]]" if header.array else f"[{inner}]"))
+    for pair in where.pairs:
+        if pair.path[: at + 1] == path and len(pair.base) <= at:
+            written = re.match(KEYS, text[pair.start : pair.value])
+            assert written is not None
+            cuts.append((pair.start, pair.start + written.end(), renamed(pair.path, pair.base)))
+    return _proven(text, _spliced(text, cuts), change)
+
+
+def set_item(text: str, table: Path, key: str, index: int, value: str) -> str:
+    """Another text in a list of texts; all around it stays. Raises: CannotEdit."""
+
+    def change(data: Any) -> None:
+        _reach(data, table)[key][index] = value
+
+    pair = _pair_at(layout(text), (*table, key))
+    spans = texts(text, pair.value, pair.end) if pair is not None else []
+    cut = [(*spans[index], literal(value))] if index < len(spans) else []
+    return _proven(text, _spliced(text, cut), change)
+
+
+def _spliced(text: str, cuts: Sequence[tuple[int, int, str]]) -> str:
+    """Other text from start to end, for each."""
+    for start, end, instead in sorted(cuts, reverse=True):
+        text = text[:start] + instead + text[end:]
+    return text
 
 
 # --- how

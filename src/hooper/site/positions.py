@@ -16,6 +16,7 @@ from hooper.site.mistakes import DEPTH_LIMIT, Path
 _BLANK = re.compile(r"(?:[ \t\r\n]|#[^\n]*)*")
 _SPACE = re.compile(r"[ \t]*")
 _KEY = re.compile(r'"(?:[^"\\\n]|\\.)*"|\'[^\'\n]*\'|[A-Za-z0-9_-]+')
+KEYS = rf"(?:{_KEY.pattern})(?:[ \t]*\.[ \t]*(?:{_KEY.pattern}))*"  # one, or several with dots between
 _STRING = re.compile(
     r'"""(?:[^\\]|\\.)*?"""(?:""|")?(?!")|\'\'\'.*?\'\'\'(?:\'\'|\')?(?!\')|"(?:[^"\\\n]|\\.)*"|\'[^\'\n]*\'', re.S
 )
@@ -76,6 +77,12 @@ def comments(text: str, start: int = 0, end: int | None = None) -> list[str]:
     """The comments in a part of a text, as they stand."""
     part = text[start:end]
     return [match[0].rstrip("\r") for match in _BRACKETS.finditer(part) if match[0].startswith("#")]
+
+
+def texts(text: str, start: int, end: int) -> list[tuple[int, int]]:
+    """Where the texts in a part of a text stand, quotes included."""
+    found = _BRACKETS.finditer(text, start, end)
+    return [match.span() for match in found if match[0][0] in "\"'"]
 
 
 def too_deep(text: str) -> int | None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import re
 import sqlite3
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any, TypeVar
@@ -157,7 +157,7 @@ class Database:
         with self.writing():
             self._db.execute(change, values)
 
-    def many(self, change: str, rows: list[tuple[Any, ...]]) -> None:
+    def many(self, change: str, rows: Sequence[tuple[Any, ...] | Mapping[str, Any]]) -> None:
         """The same change for many rows, inside of `writing`."""
         self._db.executemany(change, rows)
 

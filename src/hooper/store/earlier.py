@@ -18,12 +18,21 @@ KEPT = 50  # edits of one site file; older ones are forgotten
 
 @dataclass(frozen=True)
 class Earlier:
-    """One edit. at: when. before: the text before it. after: the SHA-256 of the text that it left. record: its file."""
+    """One edit. at: when. before: the text before it. after: the SHA-256 of the text that it left. record: its file.
+
+    renamed: the table, the old and the new name, where an entry got another one.
+    """
 
     at: datetime
     before: str
     after: str
     record: Path
+    renamed: tuple[str, str, str] | None = None
+
+    @property
+    def the_other_way(self) -> tuple[str, str, str] | None:
+        """What taking it back renames."""
+        return (self.renamed[0], self.renamed[2], self.renamed[1]) if self.renamed is not None else None
 
     def left(self, text: str) -> bool:
         """Whether this is the text that it left."""
@@ -37,18 +46,20 @@ def edits_of(site: Path) -> list[Earlier]:
         with suppress(OSError, ValueError, KeyError, TypeError):
             data = json.loads(read_whole(record))
             at = datetime.fromtimestamp(record.stat().st_mtime, UTC)
-            found.append(Earlier(at, str(data["before"]), str(data["after"]), record))
+            table, old, new = map(str, data["renamed"] or ("", "", ""))
+            renamed = (table, old, new) if table else None
+            found.append(Earlier(at, str(data["before"]), str(data["after"]), record, renamed))
     return found
 
 
-def remember(site: Path, before: str, after: str) -> None:
+def remember(site: Path, before: str, after: str, renamed: tuple[str, str, str] | None = None) -> None:
     """Keep what an edit is about to change. Where it cannot be kept, the edit is made all the same."""
     with suppress(MachineError, OSError):
         folder = kept_in(site)
         make_folder(folder, private=True)
         records = sorted(folder.glob("0*.json"))
         number = int(records[-1].stem) + 1 if records and records[-1].stem.isdigit() else 1
-        text = json.dumps({"before": before, "after": _digest(after)})
+        text = json.dumps({"before": before, "after": _digest(after), "renamed": renamed})
         write_atomically(folder / f"{number:06}.json", text.encode(), private=True)
         for old in records[: max(0, len(records) + 1 - KEPT)]:
             old.unlink(missing_ok=True)

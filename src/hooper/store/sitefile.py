@@ -13,6 +13,7 @@ from hooper.errors import MachineError, SiteFileError, Where
 from hooper.files import Lock, machine_error, open_regular, write_atomically
 from hooper.site.load import SIZE_LIMIT, SiteFile, parse_site
 
+Renamed = tuple[str, str, str]  # of an entry: its table, its old and its new name
 TRIES, PAUSE = 200, 0.02  # seconds; writing takes a few milliseconds
 
 
@@ -49,21 +50,24 @@ class ChangedMeanwhile(MachineError):
     remedy = "Run the command again: it then starts from what stands there now."
 
 
-def save_site(path: Path, file: SiteFile, text: str, *, remembered: bool = True) -> SiteFile:
+def save_site(
+    path: Path, file: SiteFile, text: str, *, remembered: bool = True, renamed: Renamed | None = None
+) -> SiteFile:
     """Put an edited site file in the place of the one that was read; the bytes that are the same stay so.
 
     Nothing is written where the new text is no site file, or where the old one has changed since it was read.
-    remembered: as `replace_site`. Raises: SiteFileError, SeveralErrors, ChangedMeanwhile, MachineError.
+    remembered, renamed: as `replace_site`. Raises: SiteFileError, SeveralErrors, ChangedMeanwhile, MachineError.
     """
     saved = parse_site(text.encode(), file.name)
-    replace_site(path, file.text, text, remembered=remembered)
+    replace_site(path, file.text, text, remembered=remembered, renamed=renamed)
     return saved
 
 
-def replace_site(path: Path, old: str, text: str, *, remembered: bool = True) -> None:
+def replace_site(path: Path, old: str, text: str, *, remembered: bool = True, renamed: Renamed | None = None) -> None:
     """Put a site file's new text in the place of the old one, as that was read, without its mark of UTF-8.
 
-    remembered: so that it can be taken back. Raises: ChangedMeanwhile, MachineError.
+    remembered: so that it can be taken back. renamed: what has another name in it. Raises: ChangedMeanwhile,
+    MachineError.
     """
     from hooper.store.earlier import remember
 
@@ -78,7 +82,7 @@ def replace_site(path: Path, old: str, text: str, *, remembered: bool = True) ->
         if before != mark + old.encode():
             raise ChangedMeanwhile(f"{path} has been changed by somebody else since it was read")
         if remembered:
-            remember(path, old, text)
+            remember(path, old, text, renamed)
         write_atomically(target, mark + text.encode(), mode=mode)
 
 

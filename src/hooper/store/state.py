@@ -12,6 +12,8 @@ from hooper.files import Lock, NoLock, make_folder
 from hooper.store.database import Database
 
 if TYPE_CHECKING:
+    from collections.abc import Iterable, Mapping
+
     from hooper.store.journal import Journal, LentRules
     from hooper.store.ledger import Ledger
     from hooper.store.recorded import History
@@ -113,6 +115,18 @@ class State:
     def aside(self) -> dict[str, int]:
         """How many rows of each part could not be read in this run, and were set aside."""
         return self._database.aside
+
+    def rename(self, changes: Iterable[str], names: Mapping[str, str], bases: list[tuple[str, str, str]]) -> None:
+        """Changes with :old and :new, and services that are reached as before: all or none. Raises: StateError."""
+        with self._database.writing():
+            for change in changes:
+                self._database.many(change, [names])
+            for table in ("observations", "states"):
+                prefix = "services." if table == "observations" else ""
+                self._database.many(
+                    f"UPDATE {table} SET basis = ? WHERE subject = ? AND basis = ?",  # noqa: S608 - names of ours
+                    [(after, f"{prefix}{service}", before) for service, before, after in bases],
+                )
 
     def close(self) -> None:
         self._database.close()

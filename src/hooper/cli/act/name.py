@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 from hooper.chosen import chosen
 from hooper.cli.parts.command import DRY_RUN, EDIT_DRY_RUN, command, within
 from hooper.cli.parts.editing import finish
+from hooper.cli.parts.entity import add_verbs
 from hooper.cli.parts.from_where import differing, parse_public
 from hooper.cli.parts.session import Done, Session, sub_app
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
@@ -19,6 +20,7 @@ if TYPE_CHECKING:
     from hooper.usecases.act.updaters import TryDocument
 
 app = sub_app("Dynamic names: do they lead here, and making them.", group=True)
+add_verbs(app, "names", "show", "rename", "remove")
 
 STYLE = {"current": "green", "updated": "green", "watched": "cyan", "needed": "orange3", "waiting": "orange3"}
 

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 from hooper.cli.parts.command import EDIT_DRY_RUN, command
 from hooper.cli.parts.editing import finish
+from hooper.cli.parts.entity import add_verbs
 from hooper.cli.parts.session import Session, sub_app
 from hooper.clock import DAY, local
 from hooper.errors import UsageError
@@ -17,6 +18,7 @@ if TYPE_CHECKING:
     from hooper.usecases.act.updaters import UpdatersDocument
 
 app = sub_app("Who is told of new addresses: providers, name servers, commands.", group=True)
+add_verbs(app, "updaters", "show", "change", "rename", "remove")
 GUIDE = "  ".join(f"{name}: {form.told}." for name, form in FORMS.items())
 
 

@@ -36,7 +36,9 @@ def _declared(name: str, kind: Any, default: Any, row: Sequence[str]) -> inspect
     if taken == "TIME" and kind in (float, float | None):
         more["parser"] = duration(words[0])
     declared = Annotated[kind, typer.Option(*words, **more) if words else typer.Argument(**more)]
-    return inspect.Parameter(name, inspect.Parameter.KEYWORD_ONLY, default=default, annotation=declared)
+    return inspect.Parameter(
+        name.replace(".", "__"), inspect.Parameter.KEYWORD_ONLY, default=default, annotation=declared
+    )
 
 
 def _row(command: str, name: str) -> Sequence[str]:
@@ -50,9 +52,20 @@ def _row(command: str, name: str) -> Sequence[str]:
 
 def _keys(table: str | None) -> list[inspect.Parameter]:
     """The options that set the keys of a table of the site file; one that can be given again ends with "..."."""
-    rows = data("options")["keys"][table] if table is not None else {}
+    if table is None:
+        return []
+    rows = data("options")["keys"].get(table)
+    if rows is None:
+        from hooper.cli.parts.tables import rows_of
+
+        rows = rows_of(table)
     return [
-        _declared(key, list[str] | None if several else str | None, None, [written.removesuffix(" ..."), *more])
+        _declared(
+            f"key_{key.replace('.', '__')}",
+            list[str] | None if several else str | None,
+            None,
+            [written.removesuffix(" ..."), *more],
+        )
         for key, (written, *more) in rows.items()
         for several in [written.endswith(" ...")]
     ]
@@ -131,9 +144,13 @@ def command(
             within("--deadline", values.get("deadline", 1), 0.05, 3600)
             if values.pop("insecure_files", False):
                 allow_shared_files()
-            rows = {parameter.name: given.pop(parameter.name) for parameter in of_keys}
-            first = ({key: value for key, value in rows.items() if value not in (None, [])},) if keys else ()
-            raise typer.Exit(body(Session(name, keeps=state, **values), *first, **given) or 0)
+            rows = {
+                parameter.name.removeprefix("key_").replace("__", "."): value
+                for parameter in of_keys
+                if (value := given.pop(parameter.name)) not in (None, [])
+            }
+            session = Session(name, keeps=state, edits=dry_run == EDIT_DRY_RUN, **values)
+            raise typer.Exit(body(session, *((rows,) if keys else ()), **given) or 0)
 
         declared = [_declared(one.name, hints[one.name], one.default, _row(name, one.name)) for one in own]
         everything = [*of_keys, *declared, *shared]

@@ -19,12 +19,12 @@ if TYPE_CHECKING:
     from hooper.usecases.run import RisksTaken
 
 
-def finish(session: Session, file: SiteFile, edit: Callable[[SiteFile], Edited]) -> int:
-    """Write the edited file, and show what was done."""
+def finish(session: Session, file: SiteFile, edit: Callable[[SiteFile], Edited], *, state: bool = False) -> int:
+    """Write the edited file, and show what was done. state: what is kept follows, where there is any."""
     from hooper.usecases.prepare.edits import edit as do_edit
 
     try:
-        done = session.do(lambda run: do_edit(run, edit, dry_run=session.dry_run), file)
+        done = session.do(lambda run: do_edit(run, edit, dry_run=session.dry_run), file, look=state)
     except (SiteFileError, SeveralErrors) as exc:  # the file was sound: what was given is not
         raise of_options(exc) from None
     return session.show(done.document, render, errors=done.trouble)
@@ -33,8 +33,13 @@ def finish(session: Session, file: SiteFile, edit: Callable[[SiteFile], Edited])
 def of_options(error: HooperError) -> UsageError:
     """What is wrong with the file that would have been, as what is wrong with the options."""
     said: list[str] = []
-    remedies = dict.fromkeys(single.remedy.removesuffix(".") for single in flatten(error))
+    remedies: dict[str, None] = {}
     for single in flatten(error):
+        if missing := re.fullmatch(r"[^:]+: the key '([a-z0-9_]+)' is missing", single.message):
+            said.append(f"--{missing[1].replace('_', '-')} is missing")
+            remedies["Give it too"] = None
+            continue
+        remedies[single.remedy.removesuffix(".")] = None
         path, colon, words = single.message.partition(": ")
         key = path.rpartition(".")[2].partition("[")[0] if colon else ""
         plain = bool(re.fullmatch(r"[a-z][a-z0-9_]*", key)) and path.count(".") >= 2

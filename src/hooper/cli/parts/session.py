@@ -38,10 +38,13 @@ if TYPE_CHECKING:
 NO_SITE = ("demo", "lab", "explain", "schema")  # commands without a site file
 KEEPS_STATE = (
     "keep", "status", "history", "report", "survey", "why", "check", "stand-in", "card", "plan", "audit", "router",
-    "name", "cert", "updater", "tunnel", "peer", "move", "host know",
+    "name", "cert", "updater", "tunnel", "peer", "move", "host know", "undo", "host rename", "service rename",
+    "line rename", "gateway rename", "authority rename", "certificate rename", "notice rename",
 )  # fmt: skip
-EDITING = ("host", "service", "tunnel", "peer", "undo")  # groups of commands that edit the site file
-KEEPS_NONE = ("name add", "name try", "updater add")
+KEEPS_NONE = (
+    "name add", "name try", "name show", "name remove", "updater add", "updater show", "updater change",
+    "updater remove", "peer show",
+)  # fmt: skip
 T = TypeVar("T")
 
 
@@ -78,6 +81,7 @@ class Session:
     state_folder: Path | None = None
     masked: bool = False
     keeps: bool = False
+    edits: bool = False  # of the site file
     deadline: float = 5.0
     dry_run: bool = False
     mask: Mask | None = None
@@ -108,7 +112,7 @@ class Session:
         """
         from hooper.words.said import say
 
-        if self.dry_run and self.command.split()[0] in EDITING:
+        if self.dry_run and self.edits:
             return
         self.note(f"\nNext: {say(f'next.{code}', **values)}:")
         for command in commands:

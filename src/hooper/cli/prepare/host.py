@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 from hooper.chosen import chosen
 from hooper.cli.parts.command import EDIT_DRY_RUN, command
 from hooper.cli.parts.editing import finish
+from hooper.cli.parts.entity import add_verbs
 from hooper.cli.parts.session import Session, sub_app
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 
@@ -18,6 +19,7 @@ if TYPE_CHECKING:
     from hooper.usecases.prepare.hosts import KnownDocument
 
 app = sub_app("The devices: list, find, add, change, remove, tick off, free addresses.", group=True)
+add_verbs(app, "hosts", "show", "rename")
 
 
 @command(app, "host list", site=True, mask=True)

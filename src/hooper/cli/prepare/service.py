@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 from hooper.chosen import chosen
 from hooper.cli.parts.command import EDIT_DRY_RUN, command
 from hooper.cli.parts.editing import finish, port_value
+from hooper.cli.parts.entity import add_verbs
 from hooper.cli.parts.session import Session, sub_app
 from hooper.errors import UsageError
 
@@ -15,6 +16,7 @@ if TYPE_CHECKING:
     from hooper.planning.documents import ServiceListDocument
 
 app = sub_app("What the devices offer: list, add, change, remove.", group=True)
+add_verbs(app, "services", "show", "rename")
 
 
 @command(app, "service list", site=True, mask=True)

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 app = sub_app("Take back the last edit of the site file.")
 
 
-@command(app, "undo", site=True, mask=True, dry_run=EDIT_DRY_RUN)
+@command(app, "undo", site=True, state=True, mask=True, dry_run=EDIT_DRY_RUN)
 def undo(session: Session, only_list: bool = False) -> int:
     """Take back the last edit that Hooper made to the site file, byte for byte; again, the one before it.
 
@@ -28,7 +28,7 @@ def undo(session: Session, only_list: bool = False) -> int:
     file = session.read_site()
     if only_list:
         return session.show(session.do(past_edits, file).document, _render)
-    done = session.do(partial(take_back, dry_run=session.dry_run), file)
+    done = session.do(partial(take_back, dry_run=session.dry_run), file, look=True)
     code = session.show(done.document, render, errors=done.trouble)
     session.next("see-the-rules-and-what", "plan", "worksheet --changed")
     return code

@@ -8,9 +8,10 @@ from typing import TYPE_CHECKING, Any
 from hooper.chosen import chosen
 from hooper.cli.parts.command import EDIT_DRY_RUN, command
 from hooper.cli.parts.editing import finish
+from hooper.cli.parts.entity import add_verbs
 from hooper.cli.parts.from_where import parse_public
 from hooper.cli.parts.session import Session, console, sub_app
-from hooper.cli.private.tunnel import edited, rows_of
+from hooper.cli.private.tunnel import edited, first_tunnel, rows_of
 from hooper.clock import DAY, local
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 
@@ -21,6 +22,7 @@ if TYPE_CHECKING:
     from hooper.tunnels.documents import HandedDocument, PeersDocument
 
 app = sub_app("The devices that use a tunnel: add, hand over, renew, revoke.", group=True)
+add_verbs(app, "peers", "show", "rename")
 
 SHOWN = (".png", ".svg", ".html")  # endings of a code, and of a page with it
 
@@ -48,7 +50,10 @@ def list_all(session: Session) -> int:
     code = session.show(done.document, _render_list, errors=done.trouble)
     if not done.document.peers:
         first = next(iter(file.site.tunnels), None)
-        session.next("make-one-as", f"peer add phone --tunnel {first}" if first else "tunnel list")
+        if first is not None:
+            session.next("make-one-as", f"peer add phone --tunnel {first}")
+        else:
+            session.next("first-make-a-tunnel", first_tunnel(file.site))
     return worst([code, 0 if all(row.ok for row in done.document.peers) else EXIT_NEEDS_A_PERSON])
 
 

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 from hooper.chosen import chosen
 from hooper.cli.parts.command import EDIT_DRY_RUN, command
 from hooper.cli.parts.editing import of_options, render
+from hooper.cli.parts.entity import add_verbs
 from hooper.cli.parts.session import Done, Session, sub_app
 from hooper.clock import local
 from hooper.errors import EXIT_NEEDS_A_PERSON, HooperError, SeveralErrors, SiteFileError, UsageError, worst
@@ -20,11 +21,13 @@ if TYPE_CHECKING:
     from hooper.cli.parts.render import Screen
     from hooper.planning.documents import EditDocument
     from hooper.site.load import SiteFile
+    from hooper.site.model import Site
     from hooper.tunnels.documents import MadeDocument, SeenDocument, TunnelDocument, TunnelsDocument
     from hooper.usecases.prove.tunnel_proof import ProofsDocument
     from hooper.usecases.run import Run
 
 app = sub_app("Private access: both sides of a tunnel, and what its server saw.", group=True)
+add_verbs(app, "tunnels", "rename")
 
 DUMP_LIMIT = 1024 * 1024  # characters
 
@@ -62,9 +65,7 @@ def list_all(session: Session) -> int:
     done = session.do(lambda run: list_tunnels(run), file, look=True)
     code = session.show(done.document, _render_list, errors=done.trouble)
     if not done.document.tunnels:
-        speaks = any(service.speaks == "wireguard" for service in file.site.services.values())
-        host = next(iter(file.site.hosts), "HOST")
-        session.next("make-one-as", f"tunnel add home{'' if speaks else f' --host {host}'}")
+        session.next("make-one-as", first_tunnel(file.site))
     return worst([code, 0 if all(row.ok for row in done.document.tunnels) else EXIT_NEEDS_A_PERSON])
 
 
@@ -152,6 +153,13 @@ def _host_key(session: Session, file: SiteFile, host: str | None, service: str |
         session.note(f"Its host key is not known yet: {exc.message}.")
         return {}
     return {"public_key": found.document.public_key}
+
+
+def first_tunnel(site: Site) -> str:
+    """The command that adds one, where there is none yet."""
+    speaks = any(service.speaks == "wireguard" for service in site.services.values())
+    host = next(iter(site.hosts), "HOST")
+    return f"tunnel add home{'' if speaks else f' --host {host}'}"
 
 
 @command(app, "tunnel show", site=True, state=True, mask=True)

@@ -2,5 +2,5 @@
 
 __all__ = (
     "drafting", "edits", "hosts", "lists", "page_reading", "plan", "ports_in", "profiles", "starting", "survey",
-    "undoing", "worksheet",
+    "undoing", "worksheet", "written",
 )  # fmt: skip

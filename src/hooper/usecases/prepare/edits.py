@@ -11,9 +11,10 @@ from hooper.planning.documents import EditDocument
 from hooper.planning.edits import ACCEPTED_FOR, Edited, accept
 from hooper.planning.findings import entry_of
 from hooper.planning.kept_back import kept_back
+from hooper.planning.topology import Topology
 from hooper.site.load import SiteFile, parse_site
 from hooper.site.model import Site
-from hooper.store.sitefile import save_site
+from hooper.store.sitefile import Renamed, save_site
 from hooper.usecases.run import RisksTaken, Run
 
 
@@ -29,7 +30,10 @@ def edit(
     if dry_run:
         run.use(parse_site(edited.text.encode(), run.file.name))
     elif edited.text != run.file.text:
-        run.use(save_site(run.path, run.file, edited.text, remembered=remembered))
+        old = run.topology
+        run.use(save_site(run.path, run.file, edited.text, remembered=remembered, renamed=edited.renamed))
+        if edited.renamed is not None:
+            _rename_kept(run, edited.renamed, old)
     new = tuple(
         found
         for found in run.plan.findings
@@ -37,6 +41,21 @@ def edit(
     )
     document = EditDocument(str(run.path), edited.action, edited.subject, edited.changes, edited.follows, dry_run, new)
     return document, []
+
+
+def _rename_kept(run: Run, renamed: Renamed, before: Topology) -> None:
+    """What is kept of the entry has its new name too; what is wrong with that is trouble of the run."""
+    from hooper.evidence.observations import basis_of
+    from hooper.store.renaming import rename_kept
+
+    table, old, new = renamed
+    bases = []
+    for key in before.site.services:
+        now = new if (table, key) == ("services", old) else key
+        bases.append((now, basis_of(before, key), basis_of(run.topology, now)))
+    with run.keeping() as state:
+        if state is not None:
+            rename_kept(state, table, old, new, [one for one in bases if one[1] != one[2]])
 
 
 @dataclass(frozen=True)

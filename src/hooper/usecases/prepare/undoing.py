@@ -9,6 +9,7 @@ from hooper import deeds
 from hooper.errors import HooperError, UsageError
 from hooper.planning.documents import ChangedKey, EditDocument
 from hooper.planning.edits import Edited, differences
+from hooper.site.edit import dotted_key
 from hooper.site.load import parse_site
 from hooper.store.earlier import Earlier, edits_of, forget
 from hooper.usecases.prepare.edits import edit
@@ -40,6 +41,11 @@ def undo(run: Run, *, dry_run: bool = False) -> tuple[EditDocument, list[HooperE
     """The site file as it was before its last edit. Raises: NothingToUndo, ChangedMeanwhile, MachineError."""
     last = _last(run)
     changes = tuple(differences(run.file.text, last.before))
+    if last.the_other_way is not None:
+        table, old, new = last.the_other_way
+        own = {dotted_key((table, old)), dotted_key((table, new))}
+        rest = (one for one in changes if not any(f"{one.key}.".startswith(f"{name}.") for name in own))
+        changes = (ChangedKey(dotted_key((table, old)), old, new), *rest)
     back = parse_site(last.before.encode(), run.file.name).site
     follows = [
         f"the key of {key} was destroyed with it: `{renew(key)}`"
@@ -54,7 +60,7 @@ def undo(run: Run, *, dry_run: bool = False) -> tuple[EditDocument, list[HooperE
     subject = tables.pop() if len(tables) == 1 else run.path.name
     made = edit(
         run,
-        lambda _: Edited(last.before, "taken back", subject, changes, tuple(follows)),
+        lambda _: Edited(last.before, "taken back", subject, changes, tuple(follows), renamed=last.the_other_way),
         dry_run=dry_run,
         remembered=False,
     )

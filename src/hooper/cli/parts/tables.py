@@ -1,0 +1,92 @@
+"""The tables of the site file as options: what a key takes, and its help, are the ones of the schema."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator, Mapping, Sequence
+from functools import cache
+from importlib.resources import files
+from typing import TYPE_CHECKING, Any
+
+from hooper.errors import UsageError
+from hooper.site.pointers import POINTERS
+
+if TYPE_CHECKING:
+    from hooper.site.edit import Value
+
+LEFT_OUT = ("options", "ready", "accepted")  # what other packages read, and what has commands of its own
+WHAT = {"integer": "N", "boolean": "yes|no"}
+YES_OR_NO = {"yes": True, "no": False, "true": True, "false": False}
+
+
+@cache
+def _schema() -> dict[str, Any]:
+    found: dict[str, Any] = json.loads(files("hooper.site").joinpath("site.schema.json").read_text(encoding="utf-8"))
+    return found
+
+
+def _properties(table: str) -> Iterator[tuple[str, dict[str, Any]]]:
+    """Each key of a table that is a value, and those of the tables in it, with a dot between."""
+    definitions = _schema()["$defs"]
+
+    def inside(of: Mapping[str, Any], before: str) -> Iterator[tuple[str, dict[str, Any]]]:
+        for key, shape in of["properties"].items():
+            inner = shape.get("$ref", "").rpartition("/")[2]
+            if key in LEFT_OUT or "object" in _kinds(shape) or (before and inner):
+                continue
+            if inner:
+                yield from inside(definitions[inner], f"{key}.")
+            else:
+                yield f"{before}{key}", shape
+
+    entry = _schema()["properties"][table]
+    named = entry.get("additionalProperties") or next(iter(entry.get("patternProperties", {}).values()), entry)
+    reference = named["$ref"]
+    yield from inside(definitions[reference.rpartition("/")[2]], "")
+
+
+def _kinds(shape: Mapping[str, Any]) -> list[str]:
+    """The JSON types that a value may have, those of a list's items left out."""
+    return [str(kind) for one in shape.get("anyOf", [shape]) if (kind := one.get("type")) not in (None, "null")]
+
+
+def rows_of(table: str) -> dict[str, list[str]]:
+    """Each key of a table as words/options.json has an option: how it is written, its help, what a shell is offered."""
+    pointed = {one.key: one.into[0] for one in POINTERS if one.table == table}
+    rows = {}
+    for key, shape in _properties(table):
+        kinds, words = _kinds(shape), [str(one) for one in shape.get("enum", ())]
+        taken = WHAT.get(kinds[0] if kinds else "", "WORD" if words else "TEXT")
+        several = " ..." if "array" in kinds else ""
+        choices = f" ({', '.join(words)})" if words else ""
+        offered = [f"keys {pointed[key]}"] if key in pointed else [f"words {' '.join(words)}"] if words else []
+        text = str(shape.get("description", ""))
+        option = _option(key)
+        rows[key] = [f"{option} {taken}{several}", text.removesuffix(".") + f"{choices}.", *offered]
+    return rows
+
+
+def _option(key: str) -> str:
+    """How the option for a key is written; a key that all commands have an option of is told from that."""
+    return "--quiet-hours" if key == "quiet" else "--" + key.replace("_", "-").replace(".", "-")
+
+
+def typed(table: str, given: Mapping[str, str | Sequence[str]]) -> dict[str, Value]:
+    """What was given, as the site file has it: numbers, yes and no, lists. Raises: UsageError."""
+    shapes = dict(_properties(table))
+    return {key: _value(key, shapes[key], value) for key, value in given.items()}
+
+
+def _value(key: str, shape: Mapping[str, Any], given: str | Sequence[str]) -> Value:
+    if not isinstance(given, str):
+        inner: dict[str, Any] = next((one["items"] for one in shape.get("anyOf", [shape]) if "items" in one), {})
+        listed = [_value(key, inner, one) for one in given]
+        return listed[0] if len(listed) == 1 and "string" in _kinds(shape) else listed
+    kinds = _kinds(shape)
+    if "integer" in kinds and given.isascii() and given.isdigit():
+        return int(given)
+    if "boolean" in kinds:
+        if given.lower() not in YES_OR_NO:
+            raise UsageError(f"{_option(key)} {given!r} is neither yes nor no", remedy="Write yes or no.")
+        return YES_OR_NO[given.lower()]
+    return given

@@ -1,0 +1,15 @@
+"""hooper line, gateway, authority, certificate, notice: tables of the site file that have the usual verbs alone."""
+
+from hooper.cli.parts.entity import group_of
+
+line = group_of("lines", "The lines to the internet, as the site file has them.")
+gateway = group_of(
+    "gateways",
+    "The routers, as the site file has them: which line, which addresses, what their pages can do."
+    " What stands in the routers themselves: `hooper router`.",
+)
+authority = group_of("authorities", "Who issues certificates, as the site file has them.")
+certificate = group_of(
+    "certificates", "The certificates that are planned: for which names, from whom. Getting them: `hooper cert`."
+)
+notice = group_of("notices", "Whom a keeper tells, and of what.")
