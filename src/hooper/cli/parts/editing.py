@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Collection, Iterable
-from datetime import date
 from typing import TYPE_CHECKING
 
 from hooper.cli.parts.session import Session
+from hooper.cli.parts.tables import day
 from hooper.errors import HooperError, SeveralErrors, SiteFileError, UsageError, flatten
 
 if TYPE_CHECKING:
@@ -85,17 +85,6 @@ def changed_keys(changes: Iterable[ChangedKey], out: Screen) -> None:
         out.print(line)
 
 
-def port_value(option: str, text: str | None) -> int | str | None:
-    """A port as the site file has it: a number, or a range as text. Raises: UsageError."""
-    if text is None:
-        return None
-    if text.isascii() and text.isdigit():
-        return int(text)
-    if not text.replace("-", "").isdigit() or text.count("-") != 1:
-        raise UsageError(f"{option} {text!r} is not a port", remedy="Give a number, or a range such as 5000-5010.")
-    return text
-
-
 def acceptance(
     reasons: Collection[str] | None, until: str | None, services: Collection[str], *, dry_run: bool = False
 ) -> Acceptance:
@@ -104,7 +93,7 @@ def acceptance(
 
     if not reasons and until is not None:
         raise UsageError("--until says nothing without --accept", remedy="Give --accept REASON, or leave it out.")
-    return Acceptance(tuple(reasons or ()), _date(until) if until is not None else None, services, dry_run)
+    return Acceptance(tuple(reasons or ()), day("--until", until) if until is not None else None, services, dry_run)
 
 
 def taken(session: Session, accepted: RisksTaken) -> None:
@@ -114,10 +103,3 @@ def taken(session: Session, accepted: RisksTaken) -> None:
     for key, code in accepted.risks if not session.dry_run else ():
         end, reason = accepted.until, accepted.reasons[key]
         session.note(f"Accepted for {key} until {end}: {code} ({reason}); it stands in {session.site_path}.")
-
-
-def _date(text: str) -> date:
-    try:
-        return date.fromisoformat(text)
-    except ValueError:
-        raise UsageError(f"--until {text!r} is not a date", remedy="Write it like 2027-03-31.") from None

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterator, Mapping, Sequence
+from datetime import date
 from functools import cache
 from importlib.resources import files
 from typing import TYPE_CHECKING, Any
@@ -47,7 +48,15 @@ def _properties(table: str) -> Iterator[tuple[str, dict[str, Any]]]:
 
 def _kinds(shape: Mapping[str, Any]) -> list[str]:
     """The JSON types that a value may have, those of a list's items left out."""
-    return [str(kind) for one in shape.get("anyOf", [shape]) if (kind := one.get("type")) not in (None, "null")]
+    return [str(one["type"]) for one in _ways(shape) if one.get("type") not in (None, "null")]
+
+
+def _ways(shape: Mapping[str, Any]) -> Iterator[Mapping[str, Any]]:
+    """The shapes that a value may have."""
+    if "anyOf" not in shape:
+        yield shape
+    for one in shape.get("anyOf", ()):
+        yield from _ways(one)
 
 
 def rows_of(table: str) -> dict[str, list[str]]:
@@ -77,12 +86,22 @@ def typed(table: str, given: Mapping[str, str | Sequence[str]]) -> dict[str, Val
     return {key: _value(key, shapes[key], value) for key, value in given.items()}
 
 
+def day(option: str, text: str) -> date:
+    """A day. Raises: UsageError."""
+    try:
+        return date.fromisoformat(text)
+    except ValueError:
+        raise UsageError(f"{option} {text!r} is not a date", remedy="Write it like 2027-03-31.") from None
+
+
 def _value(key: str, shape: Mapping[str, Any], given: str | Sequence[str]) -> Value:
     if not isinstance(given, str):
-        inner: dict[str, Any] = next((one["items"] for one in shape.get("anyOf", [shape]) if "items" in one), {})
+        inner: dict[str, Any] = next((one["items"] for one in _ways(shape) if "items" in one), {})
         listed = [_value(key, inner, one) for one in given]
         return listed[0] if len(listed) == 1 and "string" in _kinds(shape) else listed
     kinds = _kinds(shape)
+    if any(one.get("format") == "date" for one in _ways(shape)):
+        return day(_option(key), given)
     if "integer" in kinds and given.isascii() and given.isdigit():
         return int(given)
     if "boolean" in kinds:

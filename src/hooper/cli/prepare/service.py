@@ -6,9 +6,10 @@ from typing import TYPE_CHECKING, Any
 
 from hooper.chosen import chosen
 from hooper.cli.parts.command import EDIT_DRY_RUN, command
-from hooper.cli.parts.editing import finish, port_value
+from hooper.cli.parts.editing import finish
 from hooper.cli.parts.entity import add_verbs
 from hooper.cli.parts.session import Session, sub_app
+from hooper.cli.parts.tables import typed
 from hooper.errors import UsageError
 
 if TYPE_CHECKING:
@@ -43,7 +44,7 @@ def add(session: Session, keys: dict[str, Any], service: str) -> int:
     if "host" not in keys:
         raise UsageError("--host is missing", remedy=f"Give one of: {', '.join(file.site.devices) or 'none; add one'}.")
     chosen([keys["host"]], file.site.devices, "host")
-    rows = _rows(keys)
+    rows = typed("services", keys)
     code = finish(session, file, lambda file: add_service(file, service, rows))
     session.next("see-the-rules-and", "plan")
     return code
@@ -56,7 +57,7 @@ def change(session: Session, keys: dict[str, Any], service: str, clear: list[str
 
     file = session.read_site()
     (key,) = chosen([service], file.site.services, "service")
-    rows = _rows(keys)
+    rows = typed("services", keys)
     if not rows and not clear:
         raise UsageError("nothing to change was given", remedy="Give an option such as --reach tunnel.")
     code = finish(session, file, lambda file: change_service(file, key, rows, clear or ()))
@@ -72,18 +73,6 @@ def remove(session: Session, service: str) -> int:
     file = session.read_site()
     (key,) = chosen([service], file.site.services, "service")
     return finish(session, file, lambda file: remove_service(file, key))
-
-
-def _rows(keys: dict[str, Any]) -> dict[str, Any]:
-    """The options that were given, as the site file has them. Raises: UsageError."""
-    rows = dict(keys)
-    for key in ("port", "outside_port"):
-        if key in rows:
-            rows[key] = port_value(f"--{key.replace('_', '-')}", rows[key])
-    transport = rows.get("transport", "")
-    if transport.isascii() and transport.isdigit():
-        rows["transport"] = int(transport)
-    return rows
 
 
 def _render(document: ServiceListDocument, out: Screen) -> None:

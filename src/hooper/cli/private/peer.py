@@ -11,7 +11,8 @@ from hooper.cli.parts.editing import finish
 from hooper.cli.parts.entity import add_verbs
 from hooper.cli.parts.from_where import parse_public
 from hooper.cli.parts.session import Session, console, sub_app
-from hooper.cli.private.tunnel import edited, first_tunnel, rows_of
+from hooper.cli.parts.tables import typed
+from hooper.cli.private.tunnel import edited, first_tunnel
 from hooper.clock import DAY, local
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 
@@ -25,19 +26,6 @@ app = sub_app("The devices that use a tunnel: add, hand over, renew, revoke.", g
 add_verbs(app, "peers", "show", "rename")
 
 SHOWN = (".png", ".svg", ".html")  # endings of a code, and of a page with it
-
-
-def _rows(keys: dict[str, Any]) -> dict[str, Any]:
-    """The options that were given, as the site file has them. Raises: UsageError."""
-    from datetime import date
-
-    rows = rows_of(keys)
-    if "until" in rows:
-        try:
-            rows["until"] = date.fromisoformat(rows["until"])
-        except ValueError:
-            raise UsageError(f"--until {rows['until']!r} is no day", remedy="Write it like 2027-05-01.") from None
-    return rows
 
 
 @command(app, "peer list", site=True, state=True, mask=True)
@@ -63,18 +51,18 @@ def add(session: Session, keys: dict[str, Any], peer: str) -> int:
     from hooper.usecases.private.peers import add as do_add
 
     file = session.read_site()
-    rows = _rows(keys)
-    if "tunnel" not in rows:
+    if "tunnel" not in keys:
         if len(file.site.tunnels) != 1:
             there = ", ".join(file.site.tunnels) or "none; `hooper tunnel add` makes one"
             raise UsageError("--tunnel is missing", remedy=f"There are: {there}.")
-        rows = {"tunnel": next(iter(file.site.tunnels)), **rows}
-    chosen([rows["tunnel"]], file.site.tunnels, "tunnel")
+        keys = {"tunnel": next(iter(file.site.tunnels)), **keys}
+    (tunnel,) = chosen([keys["tunnel"]], file.site.tunnels, "tunnel")
+    rows = typed("peers", keys)
     code = edited(session, lambda run: do_add(run, peer, rows, dry_run=session.dry_run), file)
-    if file.site.tunnels[rows["tunnel"]].made_by == "hooper":
+    if file.site.tunnels[tunnel].made_by == "hooper":
         session.next(
             "make-the-files",
-            f"tunnel make {rows['tunnel']}",
+            f"tunnel make {tunnel}",
             _handing(session, peer),
         )
     return code
@@ -91,7 +79,7 @@ def change(session: Session, keys: dict[str, Any], peer: str, clear: list[str] |
         raise UsageError("nothing to change was given", remedy="Give an option such as --into lan.")
     if "public_key" in keys:
         raise UsageError("a key is not changed but renewed", remedy=f"hooper peer renew {key} --public-key KEY")
-    rows = _rows(keys)
+    rows = typed("peers", keys)
     return finish(session, file, lambda file: change_peer(file, key, rows, clear or ()))
 
 

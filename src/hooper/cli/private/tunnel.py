@@ -12,6 +12,7 @@ from hooper.cli.parts.command import EDIT_DRY_RUN, command
 from hooper.cli.parts.editing import of_options, render
 from hooper.cli.parts.entity import add_verbs
 from hooper.cli.parts.session import Done, Session, sub_app
+from hooper.cli.parts.tables import typed
 from hooper.clock import local
 from hooper.errors import EXIT_NEEDS_A_PERSON, HooperError, SeveralErrors, SiteFileError, UsageError, worst
 
@@ -30,19 +31,6 @@ app = sub_app("Private access: both sides of a tunnel, and what its server saw."
 add_verbs(app, "tunnels", "rename")
 
 DUMP_LIMIT = 1024 * 1024  # characters
-
-
-def rows_of(keys: dict[str, Any]) -> dict[str, Any]:
-    """The options that were given, as the site file has them."""
-    rows = dict(keys)
-    if rows.get("into") in (["everything"], ["lan"]):
-        rows["into"] = rows["into"][0]
-    for key in ("l2tp", "one_secret"):
-        if key in rows:
-            if rows[key] not in ("yes", "no"):
-                raise UsageError(f"{rows[key]!r} is neither yes nor no", remedy=f"--{key.replace('_', '-')} yes or no")
-            rows[key] = rows[key] == "yes"
-    return rows
 
 
 def edited(session: Session, work: Callable[[Run], tuple[EditDocument, list[HooperError]]], file: SiteFile) -> int:
@@ -95,9 +83,9 @@ def add(
     if second_port is not None and (not of.halves or "also" in keys):
         raise UsageError("--second-port is for OpenVPN, and makes the service that --also would name",
                          remedy="Leave one of them out.")  # fmt: skip
-    rows = {"kind": kind, **rows_of(keys)}
+    rows = {"kind": kind, **typed("tunnels", keys)}
     if of.seen_key and "public_key" not in rows:
-        rows |= _host_key(session, file, host, rows.get("service"))
+        rows |= _host_key(session, file, host, keys.get("service"))
     code = edited(
         session, lambda run: do_add(run, tunnel, rows, Placing(host, second_port), dry_run=session.dry_run), file
     )
@@ -183,7 +171,7 @@ def change(session: Session, keys: dict[str, Any], tunnel: str, clear: list[str]
     (key,) = chosen([tunnel], file.site.tunnels, "tunnel")
     if not keys and not clear:
         raise UsageError("nothing to change was given", remedy="Give an option such as --way-back nat.")
-    return finish(session, file, lambda file: change_tunnel(file, key, rows_of(keys), clear or ()))
+    return finish(session, file, lambda file: change_tunnel(file, key, typed("tunnels", keys), clear or ()))
 
 
 @command(app, "tunnel renew", site=True, state=True, dry_run=EDIT_DRY_RUN)
