@@ -267,7 +267,7 @@ def test_the_phone_roams_and_arrives(lab: Lab) -> None:
         assert (came["visit"]["came"], came["visit"]["address"]) == ("outside", "198.51.100.130")
         while (ended := line(process))["event"] != "ended":
             assert ended["event"] == "tried"
-        assert process.wait(30) == 1  # the rule of another hand has an end now, which is told
+        assert process.wait(30) == 1  # somebody else's rule has an end now, which is told
         assert ended["proves"][1] == "The provider lets TCP 8443 in from where this phone is."
     table = lab.run("router", "list", "--json").document["gateways"]
     (row,) = [rule for gateway in table for rule in gateway["rules"] if rule["outside_ports"] == [8443, 8443]]
@@ -302,7 +302,7 @@ def test_a_person_at_the_phone_compares_the_certificate(lab: Lab, pressed: str, 
         assert page["tried"]["film-page"].startswith("works" if ok else "another device answers")
         while line(process)["event"] != "ended":
             pass
-        assert process.wait(30) == 1  # the rule of another hand has an end now, which is told
+        assert process.wait(30) == 1  # somebody else's rule has an end now, which is told
     rows = lab.run("status", "--json").document["rows"]
     (row,) = [one for one in rows if (one["kind"], one["subject"]) == ("service", "film-page")]
     assert (row["level"], "compared its certificate" in row["detail"]) == ("well" if ok else "wrong", True)

@@ -382,7 +382,7 @@ def test_waiting_has_an_end_and_only_https_is_followed() -> None:
 
 
 def test_a_page_at_port_80_proves_a_name(tmp_path: Path) -> None:
-    """The authority comes in through both boxes to this machine, which answers only while it is asked."""
+    """The authority comes in through both boxes to this computer, which answers only while it is asked."""
 
     async def main() -> str:
         async with town(tmp_path) as (board, door, _):

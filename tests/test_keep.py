@@ -217,7 +217,7 @@ def test_without_sites_and_with_wrong_ones(tmp_path: Path) -> None:
     assert "site.toml:4:" in ran.err
     (tmp_path / "site.toml").write_text("version = 1\n[keep]\nmetrics = '192.0.2.1:9000'\n")
     ran = program("keep", "--once", cwd=tmp_path)
-    assert (ran.code, "on this machine alone" in ran.err) == (2, True)
+    assert (ran.code, "on this computer alone" in ran.err) == (2, True)
 
 
 def test_without_its_state_it_renews_what_is_ours_and_says_what_it_does_not(lab: Lab, tmp_path: Path) -> None:

@@ -56,7 +56,7 @@ def steps_until_done(stride: int) -> range:
 
 @pytest.mark.parametrize("stride", [3])
 def test_opening_and_closing_rules(tmp_path: Path, stride: int) -> None:
-    """Another hand has a rule at one of our ports and one elsewhere; the first is taken over and put back."""
+    """Somebody else has a rule at one of our ports and one elsewhere; the first is taken over and put back."""
 
     async def work(board: Switchboard, door: MortalDoor, file: SiteFile) -> None:
         plan = make_plan(file, date(2026, 5, 1))

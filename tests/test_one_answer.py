@@ -4,20 +4,36 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable
-from datetime import date
+from dataclasses import replace
+from datetime import UTC, date, datetime
+from ipaddress import ip_address
 from pathlib import Path
 from typing import Any
 
 import pytest
 
+from hooper.addresses import classify
 from hooper.dnsnames import stands_for
-from hooper.line.sources import Candidates, choose
+from hooper.line.sources import (
+    GIVEN,
+    WRITTEN,
+    Candidates,
+    Given,
+    PublicAddress,
+    belongs,
+    candidates,
+    choose,
+    lines_from,
+    told_for,
+)
+from hooper.planning.looks.line import address_differs
 from hooper.planning.plan import make_plan
 from hooper.planning.topology import Topology
 from hooper.planning.typed import typed
 from hooper.ports import Blocked, Ports, blocking, single
+from hooper.site.model import SOURCES
 from hooper.sourced import Sourced, SourcedAddress
-from hooper.words.said import quoted
+from hooper.words.said import quoted, say
 from support.program import BOATHOUSE, Lab, Ran, hooper, valid
 from support.sites import ONE_BOX, site
 
@@ -190,6 +206,106 @@ def test_the_order_of_sources() -> None:
     assert [str(one.value) for one in choose("l", liar).differs[0]] == ["203.0.113.9", "203.0.113.2"]
     by_hops = choose("l", liar, by_hops=liar.router.value if liar.router else None)
     assert str(by_hops.address.value) == "203.0.113.9"
+
+
+TWO_LINES = (
+    ONE_BOX.replace('address = "dynamic"', 'address = ["203.0.113.5", "203.0.113.6"]\nsources = ["stun", "router"]')
+    .replace('line = "fibre"', 'line = ["fibre", "mobile"]')
+    .replace("[gateways.box]", '[lines.mobile]\naddress = "198.51.100.9"\n[gateways.box]')
+    + """\
+[lines.lte]
+address = "dynamic"
+"""
+)
+
+
+def test_what_each_source_has_for_a_line() -> None:
+    """What is no public address, or another line's, counts for nothing, and why is told."""
+    here = site(TWO_LINES).site
+    own, other, inside = _said("203.0.113.2", "own"), _said("198.51.100.9", "mobile"), _said("10.0.0.9", "box")
+    silent: SourcedAddress = Sourced(None, quoted("nobody"))
+    told = {"lines.fibre/public": Sourced("203.0.113.4", quoted("a person"), how="told")}
+    known = Given({"fibre": _said("203.0.113.1", "").value}, told)  # type: ignore[dict-item]
+    named = _said("203.0.113.6", "name", how="named")
+    found = candidates(here, "fibre", known, "box", router=own, stun=own, echo=own, interface=own, named=named,
+                       tried=(quoted("in vain"),))  # fmt: skip
+    assert found == Candidates(
+        given=Sourced(known.given["fibre"], GIVEN, how="given"), router=own, stun=own, echo=own, interface=own,
+        told=Sourced(_said("203.0.113.4", "").value, quoted("a person"), how="told"), named=named,
+        written=here.lines["fibre"].address, tried=(quoted("in vain"),), order=("stun", "router"),
+    )  # fmt: skip
+    assert found.looked_at == [own] * 4
+    for one in (silent, inside, None):
+        nothing = candidates(here, "fibre", Given(), "box", router=one, stun=one, echo=one, interface=one)
+        wrong = say("which-is", sentence=inside.value, meaning=classify(inside.value).meaning,
+                    source=classify(inside.value).source)  # fmt: skip
+        why = (say("source-has", source=quoted("box"), why=wrong),) * 4 if one is inside else ()
+        assert nothing == Candidates(
+            written=here.lines["fibre"].address, tried=why, order=("stun", "router"),
+            interface=silent if one is silent else None,
+        )  # fmt: skip
+    elsewhere = candidates(here, "lte", Given(), "box", router=own, stun=own, echo=other)
+    assert (elsewhere.router, elsewhere.stun, elsewhere.echo, elsewhere.order) == (own, None, None, SOURCES)
+    mine = candidates(here, "mobile", Given(), "box", router=None, stun=other, echo=own)
+    assert (mine.stun, mine.echo) == (other, None)
+    on_it = candidates(here, "mobile", Given(), None, router=None, stun=own)
+    assert on_it.stun == own, "on the line itself there is no other"
+    assert candidates(here, "nowhere", Given(), None, router=None, stun=None) == Candidates()
+
+
+def test_what_is_seen_belongs_to_the_line_that_has_it() -> None:
+    here = site(TWO_LINES).site
+    assert (lines_from(here, "box"), lines_from(here, None)) == (("fibre", "mobile"), ())
+    seen = {address: [belongs(here, line, "box", ip_address(address)) for line in ("fibre", "mobile", "lte")]
+            for address in ("203.0.113.6", "198.51.100.9", "192.0.2.77")}  # fmt: skip
+    assert seen == {"203.0.113.6": [True, False, False], "198.51.100.9": [False, True, False],
+                    "192.0.2.77": [True, False, False]}  # fmt: skip
+    single = site(ONE_BOX).site
+    assert belongs(single, "fibre", "box", ip_address("192.0.2.77"))
+    assert not belongs(single, "fibre", None, ip_address("192.0.2.77"))
+
+
+def test_what_a_person_told_of_a_line() -> None:
+    """Itself, or the WAN address of its only outermost router, where that is a public address."""
+    here, at = site(ONE_BOX).site, datetime(2026, 12, 1, tzinfo=UTC)
+    public, wan = "lines.fibre/public", "gateways.box/wan"
+    said = Sourced("203.0.113.4", quoted("a person"), at, "told")
+    assert told_for(here, "fibre", {public: said}) == Sourced(ip_address("203.0.113.4"), said.source, at, "told")
+    of_box = Sourced(ip_address("203.0.113.4"), say("told-as-wan-address", gateway="box"), at, "told")
+    assert told_for(here, "fibre", {wan: said}) == of_box
+    before = replace(said, how="surveyed")
+    assert told_for(here, "fibre", {wan: before}) == Sourced(
+        ip_address("203.0.113.4"), say("of-a-service", name="box", what=said.source), at, "surveyed"
+    )
+    inside = replace(said, value="10.0.0.9")
+    assert told_for(here, "fibre", {public: inside, wan: said}) == of_box
+    assert told_for(here, "fibre", {public: inside}) is None
+    assert told_for(here, "lte", {wan: said}) is None
+    two = site(ONE_BOX + '[gateways.shed]\nline = "fibre"\nlan = "10.45.7.1/24"\n').site
+    assert told_for(two, "fibre", {wan: said}) is None, "which of the two has it, is not known"
+
+
+def test_what_is_written_is_confirmed_and_contradicted() -> None:
+    at = datetime(2026, 12, 1, tzinfo=UTC)
+    first, second = ip_address("203.0.113.5"), ip_address("203.0.113.6")
+    for address, what in ((first, say("it-too")), (second, second)):
+        seen: SourcedAddress = Sourced(address, quoted("stun"), at, "surveyed")
+        confirmed = say("confirmed-by", written=WRITTEN, source=seen.source, what=what)
+        assert choose("l", Candidates(told=seen, written=(first, second))) == PublicAddress(
+            "l", Sourced(first, confirmed, at, "surveyed"), ()
+        )
+    given = _said("203.0.113.6", "given", how="given")
+    assert choose("l", Candidates(given=given, written=(first, second))) == PublicAddress("l", given, ())
+    seen = _said("203.0.113.9", "stun")
+    claim = Sourced(first, WRITTEN, how="written")
+    contradicted = choose("l", Candidates(stun=seen, written=(first,)))
+    assert contradicted == PublicAddress("l", seen, ((claim, seen),))
+    assert list(contradicted.findings()) == [address_differs("l", claim, seen)]
+    assert choose("l", Candidates()) == PublicAddress("l", Sourced(None, say("no-stun-server-is")), ())
+    router, stun, echo = (_said(f"203.0.113.{end}", name) for end, name in ((1, "r"), (2, "s"), (3, "e")))
+    told = choose("l", Candidates(router=router, stun=stun, echo=echo))
+    assert told == PublicAddress("l", stun, ((router, stun), (echo, stun)))
+    assert choose("l", Candidates(router=router, echo=router, interface=stun)).differs == ((stun, router),)
 
 
 def test_one_builder_of_what_people_type() -> None:

@@ -77,7 +77,6 @@ def test_worksheet_in_its_three_forms(site: Path) -> None:
 @pytest.mark.parametrize(
     ("arguments", "words"),
     [
-        ((), "Usage"),
         (("nix",), "there is no command"),
         (("plan", "extra"), "extra"),
         (("plan", "--nix"), "--nix"),
@@ -95,7 +94,6 @@ def test_worksheet_in_its_three_forms(site: Path) -> None:
         (("check", "--from", "interface:x", "--public", "home"), "not an address"),
         (("check", "--from", "interface:x", "--public", "wifi=203.0.113.44"), "no line 'wifi'"),
         (("check", "--proxy-password", "env:X"), "--proxy-password"),
-        (("lab",), "Usage"),
         (("lab", "faults"), "HOOPER_LAB is not set"),
         (("lab", "break"), "Missing argument 'FAULT'"),
     ],
@@ -263,7 +261,19 @@ def test_a_fault_of_ours_is_told_without_a_traceback(site: Path) -> None:
 
 def test_version_and_module_entry() -> None:
     assert hooper("--version").out == f"hooper {__version__}\n"
-    assert "in the order of the work" in hooper("--help").out
+    assert "Write down what there is:" in hooper("--help").out
+
+
+@pytest.mark.parametrize("words", ["", "lab", "host", "line"])
+def test_a_group_alone_prints_its_help(words: str) -> None:
+    ran = hooper(*words.split())
+    assert (ran.code, ran.err) == (0, "")
+    assert ran.out == hooper(*words.split(), "--help").out
+    assert ran.out == hooper("help", *words.split()).out
+
+
+def test_the_version_in_all_ways_of_asking() -> None:
+    assert {hooper(word).out for word in ("version", "--version", "-V")} == {hooper("--version").out}
     for command in ("plan", "worksheet", "check", "demo", "lab", "router", "name", "cert", "card"):
         assert hooper(command, "--help").code == 0
 

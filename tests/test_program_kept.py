@@ -51,7 +51,7 @@ def test_after_it_was_seen(lab: LabHere, tmp_path: Path) -> None:
     looked_at(lab, tmp_path)
     ran = run(lab, tmp_path, "status")
     assert ran.code == 1
-    assert "1 thing for a person" in ran.out
+    assert "1 thing needs you" in ran.out
     assert "`hooper why hub-page --from interface:usb0`" in ran.out
     rows = {row["subject"]: row for row in valid("status", run(lab, tmp_path, "status", "--json").document)["rows"]}
     assert (rows["hub-page"]["state"], rows["hub-page"]["level"]) == ("broken", "wrong")

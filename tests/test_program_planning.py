@@ -67,7 +67,6 @@ def test_changes_say_what_hangs_on_the_old_address(place: Path) -> None:
         (("host", "tick", "hub", "nix"), 2, "nothing to tick"),
         (("host", "tick", "hub", "--not"), 2, "needs an item"),
         (("host", "suggest", "nix"), 2, "no gateway"),
-        (("host",), 2, "Commands"),
         (("service", "add", "x"), 2, "--host"),
         (("service", "add", "x", "--host", "hub", "--port", "many"), 2, "not a port"),
         (("service", "add", "x", "--host", "hub", "--speaks", "htps"), 2, "https"),

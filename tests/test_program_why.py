@@ -319,7 +319,7 @@ def test_told_evidence_grows_old(tmp_path: Path) -> None:
 
 
 def test_away_from_the_site_the_whole_chain_still_stands(fresh: Lab, tmp_path: Path) -> None:
-    """In the real world of this machine, through the lab's entrance as a proxy: nothing inside can be seen."""
+    """In the real world of this computer, through the lab's entrance as a proxy: nothing inside can be seen."""
     private = fresh.private()
     place = ("--from", f"socks5://phone@127.0.0.1:{private['port']}", "--proxy-password", "env:WORD")
     arguments = (
@@ -424,7 +424,7 @@ def test_survey_without_servers_and_with_dead_ones(fresh: Lab, tmp_path: Path) -
     ran = fresh.run("survey", "--site", str(site), "--json", "--deadline", "4")
     assert (ran.code, valid("survey", ran.document)["public_address"]["ipv4"]) == (0, None)
     names = [row for row in ran.document["comparisons"] if row["left"]["what"] == "boathouse.heronquay.example"]
-    assert names[0]["left"]["source"] == "this machine's resolver 10.44.7.1"
+    assert names[0]["left"]["source"] == "this computer's resolver 10.44.7.1"
     site.write_text(text.replace("192.0.2.10", "192.0.2.98").replace("192.0.2.11", "192.0.2.99"))
     ran = fresh.run("survey", "--site", str(site), "--json", "--deadline", "1", "--public", "203.0.113.44")
     document = valid("survey", ran.document)

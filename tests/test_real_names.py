@@ -1,4 +1,4 @@
-"""Publishing at BIND as its users do: all algorithms, records of other hands, aliases, a secondary that lags."""
+"""Publishing at BIND as its users do: all algorithms, records of others, aliases, a secondary that lags."""
 
 from __future__ import annotations
 
@@ -155,7 +155,7 @@ def test_another_hand_that_changes_it_is_told_of(town: OneRouterTown, tmp_path: 
     assert hooper("name", "update", name, *more, place=town.ns("here")).code == 0
     rows, code = update("update", name, "--accept", "a test", "--dry-run")
     assert (rows["boathouse"]["action"], code) == ("needed", 0)
-    assert "another hand" in rows["boathouse"]["detail"]
+    assert "somebody else" in rows["boathouse"]["detail"]
 
 
 def test_the_secret_is_in_no_output(town: OneRouterTown, tmp_path: Path) -> None:

@@ -1,4 +1,4 @@
-"""The lab without any network: it is all in the town, and nothing of this machine."""
+"""The lab without any network: it is all in the town, and nothing of this computer."""
 
 from __future__ import annotations
 
@@ -34,5 +34,5 @@ def test_each_command_of_the_lab_says_the_same_where_there_is_no_network(tmp_pat
     assert {line: code for line, (code, _) in alone.items()} == {line: code for line, (code, _) in here.items()}
     for line, (_, text) in alone.items():
         assert text == here[line][1], line
-    assert "no WireGuard server tells anything" in here["tunnel seen oars"][1]  # whatever this machine has
+    assert "no WireGuard server tells anything" in here["tunnel seen oars"][1]  # whatever this computer has
     assert here["check"][0] in (0, 1)

@@ -23,7 +23,7 @@ pytestmark = [
     pytest.mark.real,
     pytest.mark.skipif(not shutil.which("ssh") or not Path("/usr/sbin/sshd").exists(), reason="no OpenSSH here"),
 ]
-USER = f"hooper{os.getpid()}"  # of this machine, since sshd logs in real users only; the tests may run in two processes
+USER = f"hooper{os.getpid()}"  # sshd logs in real users only; the tests may run in two processes
 SITE = """\
 [hosts.gate]
 address = "10.44.7.60"

@@ -31,7 +31,7 @@ places = st.tuples(st.sampled_from(PORTS), st.sampled_from(HOSTS), st.sampled_fr
 
 
 class Routers(RuleBasedStateMachine):
-    """plan: what each service wants. others: the rows of other hands that should stand; lent: those that were taken
+    """plan: what each service wants. others: the rows of others that should stand; lent: those that were taken
     over, and are put back once ours goes."""
 
     def __init__(self) -> None:
@@ -103,7 +103,7 @@ class Routers(RuleBasedStateMachine):
         replaced = any(change.outcome == "replaced" for change in work.changes)
         if not (take_over and replaced):
             put_back = [change for change in work.changes if change.outcome == "put-back"]
-            assert put_back or self.theirs() == before, "another hand's row was touched"
+            assert put_back or self.theirs() == before, "somebody else's row was touched"
         if work.trouble or any(change.outcome not in DONE for change in work.changes):
             return  # it does not say that all is well
         table = [replace(row, lease_s=0, label="") for row in self.router.table if is_labelled(row)]

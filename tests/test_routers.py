@@ -146,7 +146,7 @@ def test_a_yes_is_read_back() -> None:
         box = Box(bend={"AddPortMapping": bend})
         with pytest.raises(RouterLied, match=words):
             served(box, lambda igd: igd.add(RULE))
-        assert len(box.table) == left, "what it made of ours is taken away, another hand's is not"
+        assert len(box.table) == left, "what it made of ours is taken away, somebody else's is not"
     box = Box(bend={"DeletePortMapping": stays})
     with pytest.raises(RouterLied, match="still has it"):
         served(box, lambda igd: igd.delete(RULE))

@@ -150,7 +150,7 @@ def test_a_machine_elsewhere_says_nothing_of_the_line() -> None:
     away = facts(
         own=Sourced(None, quoted("not at the site")),
         at=None,
-        public=Sourced(None, quoted("this machine is not at the site")),
+        public=Sourced(None, quoted("this computer is not at the site")),
     )
     judged = judge(away)
     assert (judged.kind, judged.can_forward) == ("unclear", None)

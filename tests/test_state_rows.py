@@ -100,7 +100,7 @@ def test_what_is_dated_in_the_future_is_not_known(tmp_path: Path) -> None:
 
 
 def test_an_entry_that_an_older_hooper_kept_is_read(tmp_path: Path) -> None:
-    """Its journal had one entry of another hand, not several."""
+    """Its journal had one entry of somebody else, not several."""
     now = datetime(2026, 5, 1, 12, tzinfo=UTC)
     path = tmp_path / "s.sqlite3"
     filled(path, now).close()

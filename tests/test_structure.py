@@ -21,7 +21,7 @@ ORDER = (
 )  # fmt: skip
 PURE = ("words", "site", "wire", "planning", "evidence")
 NO_IO = {"socket", "ssl", "asyncio", "anyio", "httpcore", "subprocess", "sqlite3", "time", "threading", "psutil"}
-DEEDS = {"hooper.files", "hooper.clock.SystemClock"}  # foundations that look at this machine
+DEEDS = {"hooper.files", "hooper.clock.SystemClock"}  # foundations that look at this computer
 LONGEST_MODULE, LONGEST_FUNCTION = 500, 60
 SAME = {
     "documents", "facts", "results",  # roles: what is printed, what a judgement is made from

@@ -26,7 +26,7 @@ from support.sites import site
 from support.virtual import VirtualClock, run_virtually
 
 DEADLINE = 5.0
-SLACK = 3.0  # seconds: this machine has other things to do
+SLACK = 3.0  # seconds: this computer has other things to do
 AT_ONCE = 4
 USUAL = ("endpoint-independent", "address-and-port-dependent", None)
 PLAIN = BOATHOUSE.replace('"192.0.2.11:3478"]', '"192.0.2.11:3478", "[2001:db8:c0::10]:3478"]')
@@ -147,7 +147,7 @@ def differences(one: Case, facts: LineFacts, where: Site, took: float) -> list[s
 
 
 def test_each_line_is_named_rightly() -> None:
-    """Several at once; what differs is looked at once more alone, since this machine has other things to do."""
+    """Several at once; what differs is looked at once more alone, since this computer has other things to do."""
     wrong: dict[str, list[str]] = {}
     said = set()
 
@@ -213,7 +213,7 @@ BARE = 'version = 1\n[lines.fibre]\n[measure]\nstun = ["192.0.2.10:3478"]\n'
     ("line", "kind", "can_forward"), [("public", "public", True), ("several-nats", "unclear", None)]
 )
 def test_a_site_without_a_router(line: str, kind: str, can_forward: bool | None) -> None:
-    """Then this machine is on the line itself, or behind a router that nobody has told of, which is not asked."""
+    """Then this computer is on the line itself, or behind a router that nobody has told of, which is not asked."""
     facts, where, _ = run_virtually(surveyed, case(kind, can_forward, line=line), DEADLINE, BARE)
     got = document(where, facts)
     assert (got.situation, got.can_forward, got.public_address.ipv4) == (kind, can_forward, "203.0.113.44")
@@ -239,7 +239,7 @@ def test_nothing_is_sent_to_anybody_who_was_not_named_given_or_revealed() -> Non
                 facts, _, __ = await survey(case("", None, line=kind, speaks="both", hairpin=True), door, town)
                 sent = {entry["to"] for entry in town.town.ledger if entry["transport"] != "dns"}
             named = {"192.0.2.10", "192.0.2.11", "2001:db8:c0::10", "192.0.2.53", "10.44.7.1", "192.168.90.1"}
-            given = {"100.72.5.9", "100.80.1.1"}  # resolvers of this machine's interfaces
+            given = {"100.72.5.9", "100.80.1.1"}  # resolvers of this computer's interfaces
             assert facts.measured is not None
             revealed = {str(said.address) for said in facts.measured.revealed}
             own = {str(facts.public.value)}  # hops and hairpin

@@ -292,7 +292,7 @@ def test_a_wrong_updater_is_not_added(folder: Path, words: tuple[str, ...], told
 
 
 def test_aaaa_of_a_host(tmp_path: Path) -> None:
-    """The prefix that this machine has now, and the host's own part; the provider of the town takes none."""
+    """The prefix that this computer has now, and the host's own part; the provider of the town takes none."""
     with town_here(tmp_path / "lab") as lab:
         path = lab.folder / "site.toml"
         text = path.read_text().replace(

@@ -38,7 +38,7 @@ def town(tmp_path: Path) -> Iterator[LabHere]:
 
 
 def test_a_name_is_not_published_by_what_another_line_says(town: LabHere) -> None:
-    """This machine is on the site's network, and goes out by a router of another hand."""
+    """This computer is on the site's network, and goes out by a router of somebody else."""
     attachment = town.board.town.nodes["here"].attachments[0]
     right, attachment.gateway = attachment.gateway, IPv4Address("10.44.7.99")
     town.run("lab", "break", "name-stale")

@@ -32,7 +32,7 @@ class Clock(Protocol):
 
 
 class SystemClock:
-    """The clock of this machine."""
+    """The clock of this computer."""
 
     def now(self) -> datetime:
         return datetime.now(UTC)

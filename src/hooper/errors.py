@@ -134,7 +134,7 @@ class NoAnswer(CounterpartError):
 
 
 class NoNetwork(CounterpartError):
-    """This machine has no network at all."""
+    """This computer has no network at all."""
 
     code = "no-network"
     remedy = "Plug in a cable or join a Wi-Fi network, then try again."
@@ -155,10 +155,10 @@ class RefusedForSafety(HooperError):
 
 
 class MachineError(HooperError):
-    """Trouble on this machine: a full disk, a locked or newer state, a file that cannot be read or written."""
+    """Trouble on this computer: a full disk, a locked or newer state, a file that cannot be read or written."""
 
     code, exit_code = "this-machine", EXIT_THIS_MACHINE
-    remedy = "Free what is in the way on this machine, then try again."
+    remedy = "Free what is in the way on this computer, then try again."
 
 
 class StateError(MachineError):

@@ -188,7 +188,7 @@ def _start_of(path: Path) -> bytes:
 
 
 class Lock:
-    """A lock on this machine, held by one process at a time; the system frees it however that ends.
+    """A lock on this computer, held by one process at a time; the system frees it however that ends.
 
     It is on an open file or folder: a system without such locks (Windows) has none, and each run is on its own there.
     """

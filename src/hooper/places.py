@@ -103,7 +103,7 @@ def parse_place(text: str) -> Place:
             raise PlaceWrong("not a SOCKS5 URL", "Write it like socks5://198.51.100.7:1080.") from None
         if has_password:
             raise PlaceWrong(
-                "a password in it can be read by everyone on this machine",
+                "a password in it can be read by everyone on this computer",
                 "Leave it out of the URL and give {} env:NAME or file:PATH.",
             )
         return place

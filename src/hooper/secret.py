@@ -145,7 +145,7 @@ def allow_shared_files() -> None:
 
 
 def _refuse_shared(path: Path, mode: int) -> None:
-    """Raises: MachineError: others on this machine can read the file too."""
+    """Raises: MachineError: others on this computer can read the file too."""
     if os.name != "nt" and mode & 0o077 and stat.S_ISREG(mode) and not secrets_in_use().shared_files:
         raise MachineError(
             f"the secret file {path} can be read by others (its mode is {mode & 0o777:03o})",

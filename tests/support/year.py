@@ -199,7 +199,7 @@ async def _author(year: Year, board: Switchboard) -> None:
 
 
 def _jump(year: Year, board: Switchboard, by: timedelta) -> None:
-    """The time of day moves and the steady clock does not: this machine slept, or its clock was set."""
+    """The time of day moves and the steady clock does not: this computer slept, or its clock was set."""
     board.ahead += by
     year.moved += by
 

@@ -37,7 +37,7 @@ class NoProof(NeedsAPerson):
 
     code = "no-challenge"
     remedy = (
-        "Give the name an updater that sets TXT records (`set_text`, or dns-update), or open port 80 to this machine."
+        "Give the name an updater that sets TXT records (`set_text`, or dns-update), or open port 80 to this computer."
     )
 
 
@@ -57,7 +57,7 @@ class PageWay:
 
 
 def page_way(site: Site, certificate: Certificate, name: str, own: set[IPAddress], base: Path) -> PageWay | str:
-    """How http-01 can work for `name` by the plan, or why it cannot. own: this machine's addresses."""
+    """How http-01 can work for `name` by the plan, or why it cannot. own: this computer's addresses."""
     entry = name_entry(site, name)
     if is_wildcard(name):
         return "a wildcard is proven by a TXT record only"
@@ -72,7 +72,7 @@ def page_way(site: Site, certificate: Certificate, name: str, own: set[IPAddress
         if topology.lines[key] == entry.line and service.used_transport != "udp" and ports.has(80):
             address = site.devices[service.host].address
             if address not in own:
-                return f"port 80 leads to {service.host} (the service {key}), which is not this machine"
+                return f"port 80 leads to {service.host} (the service {key}), which is not this computer"
             return PageWay(Endpoint(address, service.used_ports.first + 80 - ports.first), None)
     return "no public service of the plan comes in at port 80"
 
@@ -127,7 +127,7 @@ class Prover:
     async def shown(self, kind: Kind, name: str, token: str, answer: str, text: str) -> AsyncIterator[None]:
         """While this is open, the challenge is answered. answer: the key authorization; text: for the TXT record.
 
-        Raises: TextNotShown; what the updater or this machine has against it.
+        Raises: TextNotShown; what the updater or this computer has against it.
         """
         if kind == "dns-01":
             async with self._text(name, text):

@@ -207,7 +207,7 @@ def vouches(certificate: x509.Certificate) -> bool:
 
 
 def well_known_roots() -> list[x509.Certificate]:
-    """The roots that this machine's programs trust."""
+    """The roots that this computer's programs trust."""
     import ssl
 
     import certifi

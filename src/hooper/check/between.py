@@ -34,7 +34,7 @@ class Between:
     """What a machine between two boxes sees of the inner one.
 
     wrong: the box that is, as far as it can be told. outer: the outer box, by its key. inner: the inner box, by its
-    key. own_address: of this machine on that network. tried_address: the inner box's outer side, as it was tried.
+    key. own_address: of this computer on that network. tried_address: the inner box's outer side, as it was tried.
     results: what answered there, one row a service.
     """
 
@@ -57,14 +57,14 @@ async def look_between(
     *,
     failed: Mapping[str, Said],
 ) -> Between:
-    """Each public service at the outer side of the router that stands behind this machine's network.
+    """Each public service at the outer side of the router that stands behind this computer's network.
 
     What answers there is right from that router inward; what then fails from outside is the outer box's or the
     provider's.
 
-    Args: at: the gateway on whose LAN this machine is. own: its address. deadline: seconds for each probe. failed: the
+    Args: at: the gateway on whose LAN this computer is. own: its address. deadline: seconds for each probe. failed: the
     services that did not answer when they were last looked at from outside, with how long ago that was.
-    Raises: UsageError: this machine is not between two boxes.
+    Raises: UsageError: this computer is not between two boxes.
     """
     site = topology.site
     inner = next((key for key, gateway in site.gateways.items() if at is not None and at in gateway.behind), None)

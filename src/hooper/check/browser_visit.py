@@ -67,7 +67,7 @@ class Try:
 class VisitGround:
     """What visits are judged by.
 
-    public: the addresses of the line. looped: where this machine's own visit to the public address came from; None:
+    public: the addresses of the line. looped: where this computer's own visit to the public address came from; None:
     it did not arrive, so that nobody at home arrives either.
     """
 

@@ -73,7 +73,7 @@ def _nobody(fingerprint: str) -> tuple[str, ...]:
 
 
 def _inside(view: View, wish: Wish, found: Addressed, outcome: Outcome) -> list[Target]:
-    """What is looked at from inside, and what of it cannot be seen from this machine."""
+    """What is looked at from inside, and what of it cannot be seen from this computer."""
     targets = list(inner_targets(wish.topology, wish.services))
     hidden = {target.gateway for target in targets} - {*view.sight}
     if view.at is None:
@@ -84,7 +84,7 @@ def _inside(view: View, wish: Wish, found: Addressed, outcome: Outcome) -> list[
 
 
 def _through_tunnel(view: View, wish: Wish, found: Addressed, outcome: Outcome) -> list[Target]:
-    """What is looked at at its inner address, through the tunnel that this machine is a peer of.
+    """What is looked at at its inner address, through the tunnel that this computer is a peer of.
 
     The probe is bound to the tunnel's interface, and apps are not: they may look for it among their neighbours.
     """

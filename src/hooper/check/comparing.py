@@ -54,7 +54,7 @@ class InsideMemory(Protocol):
 class Comparing:
     """What was seen from a place, held against the plan, the inside, and what is known of the devices.
 
-    near: this machine's neighbours, as they are after all was probed. tables: of the routers that were read.
+    near: this computer's neighbours, as they are after all was probed. tables: of the routers that were read.
     """
 
     view: View

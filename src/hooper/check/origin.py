@@ -1,4 +1,4 @@
-"""Where a check is made from: here, an interface of this machine, a SOCKS5 proxy."""
+"""Where a check is made from: here, an interface of this computer, a SOCKS5 proxy."""
 
 from __future__ import annotations
 
@@ -63,10 +63,10 @@ async def _elsewhere(here: Door, site: Site) -> str:
         return leading[0]
     if not leading:
         raise UsageError(
-            f"no interface of this machine leads elsewhere; there are: {', '.join(names) or 'none'}",
+            f"no interface of this computer leads elsewhere; there are: {', '.join(names) or 'none'}",
             remedy="Join this computer to a phone's mobile data by cable, then try again.",
         )
     raise UsageError(
-        f"several interfaces of this machine lead elsewhere: {', '.join(leading)}",
+        f"several interfaces of this computer lead elsewhere: {', '.join(leading)}",
         remedy=f"Name the one that is the phone's mobile data, such as interface:{leading[-1]}.",
     )

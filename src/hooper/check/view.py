@@ -1,4 +1,4 @@
-"""Where this machine is, as far as a look from it proves something about outside."""
+"""Where this computer is, as far as a look from it proves something about outside."""
 
 from __future__ import annotations
 
@@ -27,7 +27,7 @@ BEFORE = 0.35  # of the deadline, at most, for what has to be known before anyth
 
 
 class WithinTunnel(NamedTuple):
-    """The tunnel of the site that an interface is; peer: this machine; None: nobody in the file has its address."""
+    """The tunnel of the site that an interface is; peer: this computer; None: nobody in the file has its address."""
 
     tunnel: str
     peer: str | None
@@ -40,7 +40,7 @@ class View:
     door: what is probed by; where the place has IPv6 alone, through its NAT64. at: the gateway on whose LAN this
     machine is; home: the same, where that LAN has the planned router too. sight: the gateways whose devices this
     machine reaches inside. within: the tunnel that is looked through. unfit: why nothing can be proven from there.
-    without4: why IPv4 is not reached from there. six: IPv6 is tried. other_tunnel: the VPN of another hand that is
+    without4: why IPv4 is not reached from there. six: IPv6 is tried. other_tunnel: somebody else's VPN that is
     looked through. inside: the inner addresses are looked at.
     """
 
@@ -126,7 +126,7 @@ def has_ipv6(around: Surroundings, interface: str | None) -> bool:
 
 
 def _tries_six(around: Surroundings, outside: Door) -> bool:
-    """Whether IPv6 is tried from there: by this machine itself, where it has it; not by a proxy."""
+    """Whether IPv6 is tried from there: by this computer itself, where it has it; not by a proxy."""
     interface = outside.place.name if outside.place.kind == "interface" else None
     return outside.place.kind != "proxy" and has_ipv6(around, interface)
 
@@ -137,7 +137,7 @@ def six_alone(outside: Door, around: Surroundings) -> str | None:
         return None
     if outside.place.kind == "here":
         alone = around.routes is not None and not around.default_routes() and has_ipv6(around, None)
-        return "this machine" if alone else None
+        return "this computer" if alone else None
     interface = around.interface(outside.place.name)
     alone = interface is not None and interface.ipv4 is None and has_ipv6(around, interface.name)
     return outside.place.name if alone else None
@@ -151,7 +151,7 @@ def useless_interface(site: Site, outside: Door, around: Surroundings) -> Unfit 
     interface = around.interface(name)
     if interface is None:
         known = ", ".join(i.name for i in around.interfaces if not i.loopback) or "none"
-        raise UsageError(f"this machine has no interface {name!r}", remedy=f"There are: {known}.")
+        raise UsageError(f"this computer has no interface {name!r}", remedy=f"There are: {known}.")
     inside = next((key for key, one in site.gateways.items() if one.prefix6 is not None and interface.ipv6 is not None
                    and interface.ipv6 in ip_network(one.prefix6)), None)  # fmt: skip
     if inside is not None:

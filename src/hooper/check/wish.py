@@ -34,7 +34,7 @@ class Wish:
     known: what is known of the lines before anything is asked. public: addresses that were found already, by line.
     deadline: seconds for all of it. base: the site file's folder. transports: only these are probed. by_number: names
     are not tried. doors: where the rules of one service lead to another. heard: is told how far it is, with each
-    probe that ends. keys: by service, for the handshakes of tunnels. origin: this machine itself is outside, there.
+    probe that ends. keys: by service, for the handshakes of tunnels. origin: this computer itself is outside, there.
     forwards: the plan's rules. tables: the routers' own, which tell where rules really lead.
     """
 
@@ -74,7 +74,7 @@ class Wish:
 class Outcome:
     """The document of a check, what of the inside is worth keeping, services not probed, trouble, remarks.
 
-    unfit: why nothing can be proven from this place; None: it can. tunnel_from: the VPN of another hand that was
+    unfit: why nothing can be proven from this place; None: it can. tunnel_from: somebody else's VPN that was
     looked through. strangers: of what was seen inside, what is not the device that was known before. rules: what
     routers' tables say of services' rules, as SUBJECT/ASPECT.
     """

@@ -30,50 +30,56 @@ import typer
 from hooper import __version__, errors, interrupts, signs
 from hooper.cli.parts.helping import GuessingGroup
 
-# name: (module, one line of help); in the order of the work
 LONGEST_WORD = 8192  # characters of one argument; the longest path of a file system is half of that
-COMMANDS: dict[str, tuple[str, str]] = {
-    "demo": ("hooper.cli.town.demo", "The whole job on a simulated town, from nothing to proven."),
-    "lab": ("hooper.cli.town.lab", "The simulated town by itself: run it, break it, mend it."),
-    "new": ("hooper.cli.prepare.new", "Start a site file, by questions or from what is found here."),
-    "survey": ("hooper.cli.prepare.survey", "What this line is, and whether forwarding can work at all."),
-    "line": ("hooper.cli.prepare.entities:line", "The lines to the internet, as the site file has them."),
-    "gateway": (
-        "hooper.cli.prepare.entities:gateway",
-        "The routers, as the site file has them.",
-    ),
-    "host": ("hooper.cli.prepare.host", "The devices: list, add, change, remove, tick off, free addresses."),
-    "service": ("hooper.cli.prepare.service", "What the devices offer: list, add, change, remove."),
-    "edit": ("hooper.cli.prepare.in_editor", "The site file in your editor, checked when you leave it."),
-    "undo": ("hooper.cli.prepare.undo", "Take back the last edit of the site file."),
-    "plan": ("hooper.cli.prepare.plan", "The rule that every router needs, and what is wrong or risky."),
-    "worksheet": ("hooper.cli.prepare.worksheet", "What to enter by hand: routers, devices, provider's letter."),
-    "router": ("hooper.cli.act.router", "The routers' own tables: look, put the plan there, take it back."),
-    "name": ("hooper.cli.act.name", "Dynamic names: do they lead here, and making them."),
-    "updater": ("hooper.cli.act.updater", "Who is told of new addresses: add one, list them."),
-    "tunnel": ("hooper.cli.private.tunnel", "Private access: both sides of a tunnel, and what its server saw."),
-    "peer": ("hooper.cli.private.peer", "The devices that use a tunnel: add, hand over, renew, revoke."),
-    "profile": ("hooper.cli.prepare.profile", "A profile that some device exported: what is wrong in it, mended."),
-    "authority": ("hooper.cli.prepare.entities:authority", "Who issues certificates."),
-    "certificate": (
-        "hooper.cli.prepare.entities:certificate",
-        "The certificates that are planned; `cert` gets them.",
-    ),
-    "cert": ("hooper.cli.act.cert", "Certificates: which there are, and getting them."),
-    "audit": ("hooper.cli.prepare.audit", "What is exposed and should not be."),
-    "check": ("hooper.cli.prove.check", "Does it answer, and is it really that service?"),
-    "stand-in": ("hooper.cli.prove.stand_in", "Listen in place of a service, to prove the way in without it."),
-    "card": ("hooper.cli.prove.card", "What to type away from home, with a QR code."),
-    "why": ("hooper.cli.prove.why", "The first broken link of a service, with evidence and remedy."),
-    "keep": ("hooper.cli.watch.keep", "Keep it all so from now on: names, rules, certificates, proofs."),
-    "notice": ("hooper.cli.prepare.entities:notice", "Whom a keeper tells, and of what."),
-    "status": ("hooper.cli.watch.status", "The one screen: how everything stands, and what needs a person."),
-    "history": ("hooper.cli.watch.history", "What happened: changes, outages and their causes, figures."),
-    "report": ("hooper.cli.watch.reporting", "One page for whoever asks: what is exposed, since when, how well."),
-    "move": ("hooper.cli.move", "Take a site with its state and keys to another computer or folder."),
-    "explain": ("hooper.cli.explain", "What a finding, a cause or a problem means, by its code."),
-    "schema": ("hooper.cli.schema", "The keys of the site file, as a JSON schema."),
+WORK: dict[str, dict[str, tuple[str, str]]] = {  # in its order; of each command the module, or module:app, and help
+    "Begin": {
+        "demo": ("hooper.cli.town.demo", "The whole job on a simulated town, from nothing to proven."),
+        "lab": ("hooper.cli.town.lab", "The simulated town by itself: run it, break it, mend it."),
+        "new": ("hooper.cli.prepare.new", "Start a site file, by questions or from what is found here."),
+        "survey": ("hooper.cli.prepare.survey", "What this line is, and whether forwarding can work at all."),
+    },
+    "Write down what there is": {
+        "line": ("hooper.cli.prepare.entities:line", "The lines to the internet."),
+        "gateway": ("hooper.cli.prepare.entities:gateway", "The routers, as the site file has them."),
+        "host": ("hooper.cli.prepare.host", "The devices; also found, ticked off, and free addresses."),
+        "service": ("hooper.cli.prepare.service", "What the devices offer."),
+        "edit": ("hooper.cli.prepare.in_editor", "The site file in your editor, checked when you leave it."),
+        "undo": ("hooper.cli.prepare.undo", "Take back the last edit of the site file."),
+        "move": ("hooper.cli.move", "Take a site, its state and its keys to another place."),
+        "schema": ("hooper.cli.schema", "The keys of the site file, as a JSON schema."),
+    },
+    "Plan it, and let it in": {
+        "plan": ("hooper.cli.prepare.plan", "The rule that every router needs, and what is wrong or risky."),
+        "audit": ("hooper.cli.prepare.audit", "What is exposed and should not be."),
+        "worksheet": ("hooper.cli.prepare.worksheet", "What to enter by hand: routers, devices, provider's letter."),
+        "router": ("hooper.cli.act.router", "The routers' own tables: look, enter the plan, take it back."),
+    },
+    "Give it a name and a certificate": {
+        "name": ("hooper.cli.act.name", "Dynamic names: do they lead here, and making them."),
+        "updater": ("hooper.cli.act.updater", "Who is told of new addresses."),
+        "certificate": ("hooper.cli.prepare.entities:certificate", "The certificates that are planned."),
+        "authority": ("hooper.cli.prepare.entities:authority", "Who issues certificates."),
+        "cert": ("hooper.cli.act.cert", "Certificates: which there are, and getting them."),
+    },
+    "Let people in privately": {
+        "tunnel": ("hooper.cli.private.tunnel", "Private access: both sides of a tunnel, what its server saw."),
+        "peer": ("hooper.cli.private.peer", "The devices that use a tunnel: add, hand over, renew, revoke."),
+        "profile": ("hooper.cli.prepare.profile", "A profile that a device exported: what is wrong, mended."),
+    },
+    "Prove it, and keep it so": {
+        "check": ("hooper.cli.prove.check", "Does it answer, and is it really that service?"),
+        "stand-in": ("hooper.cli.prove.stand_in", "Listen in place of a service, to prove the way in without it."),
+        "card": ("hooper.cli.prove.card", "What to type away from home, with a QR code."),
+        "why": ("hooper.cli.prove.why", "The first broken link of a service, with evidence and remedy."),
+        "explain": ("hooper.cli.explain", "What a finding, a cause or a problem means, by its code."),
+        "keep": ("hooper.cli.watch.keep", "Keep it all so from now on: names, rules, certificates, proofs."),
+        "notice": ("hooper.cli.prepare.entities:notice", "Whom a keeper tells, and of what."),
+        "status": ("hooper.cli.watch.status", "The one screen: how everything stands, and what needs a person."),
+        "history": ("hooper.cli.watch.history", "What happened: changes, outages and their causes, figures."),
+        "report": ("hooper.cli.watch.reporting", "One page: what is exposed, since when, how well."),
+    },
 }
+COMMANDS = {name: row for group in WORK.values() for name, row in group.items()}
 
 
 @cache
@@ -90,6 +96,8 @@ class LazyGroup(GuessingGroup):
     def parse_args(self, ctx: Any, args: list[str]) -> list[str]:
         if not ctx.resilient_parsing and any(argument in COMMANDS for argument in args):
             _without_plugins()
+        if args[:1] in (["help"], ["version"]):  # as many type it
+            args = ["--version"] if args[0] == "version" else [*args[1:], "--help"]
         return super().parse_args(ctx, args)
 
     def list_commands(self, ctx: Any) -> list[str]:
@@ -101,8 +109,10 @@ class LazyGroup(GuessingGroup):
         return _command(cmd_name)
 
     def format_commands(self, ctx: Any, formatter: Any) -> None:
-        with formatter.section("Commands, in the order of the work"):
-            formatter.write_dl([(name, text) for name, (_, text) in COMMANDS.items()])
+        width = max(map(len, COMMANDS))
+        for title, group in WORK.items():
+            with formatter.section(title):
+                formatter.write_dl([(f"{name:{width}}", text) for name, (_, text) in group.items()])
         with formatter.section("Examples"):
             for example in ("demo", "new --found", "check film-page --from interface"):
                 formatter.write(f"{' ' * formatter.current_indent}hooper {example}\n")
@@ -144,7 +154,7 @@ def _version(wanted: bool) -> None:
 
 @app.callback()
 def root(
-    version: bool = typer.Option(False, "--version", callback=_version, is_eager=True, help="Print the version."),
+    version: bool = typer.Option(False, "--version", "-V", callback=_version, is_eager=True, help="Print the version."),
 ) -> None:
     pass
 

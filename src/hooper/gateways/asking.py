@@ -38,7 +38,7 @@ async def natpmp_address(door: Door, router: IPv4Address, deadline: float) -> na
 async def pcp_announce(door: Door, router: IPv4Address, client: IPAddress, deadline: float) -> pcp.PcpResponse | None:
     """What the router says to a PCP ANNOUNCE (RFC 6887 section 14.1); None: it answers by NAT-PMP, knowing no PCP.
 
-    client: this machine's address as the router sees it: behind another NAT, that one's outer address.
+    client: this computer's address as the router sees it: behind another NAT, that one's outer address.
     Raises: NoAnswer, ConnectFailed.
     """
 

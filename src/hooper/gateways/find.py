@@ -45,7 +45,7 @@ class RouterMute(NoAnswer):
 
 
 class NotAtTheSite(CounterpartError):
-    """This machine is not on the site's network."""
+    """This computer is not on the site's network."""
 
     code = "not-at-the-site"
     remedy = "Do this from a computer on the site's own network."
@@ -69,11 +69,11 @@ async def find_routers(here: Door, site: Site, wanted: Sequence[str], deadline: 
     """
     interface, at, own = standing(site, await connected_surroundings(here))
     if interface is None or at is None or not isinstance(own, IPv4Address):
-        raise NotAtTheSite("this machine is on none of the site's networks, so it can drive none of its routers")
+        raise NotAtTheSite("this computer is on none of the site's networks, so it can drive none of its routers")
     sight = in_sight(site, at)
     addresses = {key: site.gateways[key].lan.ip for key in wanted if key in sight}
     trouble: dict[str, HooperError] = {
-        key: NotAtTheSite(f"{key} is not on the way out from here: this machine is on the LAN of {at}")
+        key: NotAtTheSite(f"{key} is not on the way out from here: this computer is on the LAN of {at}")
         for key in wanted
         if key not in sight
     }

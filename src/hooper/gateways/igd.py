@@ -206,7 +206,7 @@ class Igd:
         if not granted.leads_as(rule) or not granted.enabled:
             target = f"{granted.target_address}:{granted.target_port}"
             off = "" if granted.enabled else ", switched off"
-            if granted.target_address == rule.target_address:  # what it made of ours; another hand's is not touched
+            if granted.target_address == rule.target_address:  # what it made of ours; somebody else's is not touched
                 await self.delete(granted)
             raise RouterLied(f"the router said yes to {what}, but its table leads it to {target}{off}")
         return granted

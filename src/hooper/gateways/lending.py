@@ -56,7 +56,7 @@ class Lending:
     async def put(self, rule: LiveRule, *, take_over: bool) -> LiveRule:
         """Let `rule` stand at its port; gives what the router made of it.
 
-        take_over: also where another hand's rule stands there that has no end: many routers give it one when it is
+        take_over: also where somebody else's rule stands there that has no end: many routers give it one when it is
         put back. Raises: PortNotLent, RouterRefuses, RouterLied: then what stood there stands there again.
         """
         before = tuple(there for there in await self._table() if there.key == rule.key)
@@ -65,7 +65,7 @@ class Lending:
         if kept is not None and not take_over:
             where = f"{kept.transport} {kept.outside_port} leads to {kept.target_address}:{kept.target_port}"
             raise PortNotLent(
-                f"on {self.gateway}, {where} by a rule without an end that another hand made",
+                f"on {self.gateway}, {where} by somebody else's permanent rule",
                 remedy=f"Leave the service out, so that a free port is taken; or give {deeds.TAKE_OVER}: it is put back"
                 " then, but some routers give it an end.",
             )
@@ -106,7 +106,7 @@ class Lending:
         if ours:
             await self.driver.delete(one.rule)
         back: list[LiveRule] = []
-        if ours or not stands:  # else another hand has used the port meanwhile
+        if ours or not stands:  # else somebody else has used the port meanwhile
             back = [await self.driver.add(before) for before in one.before]
         self.lent.forget(one)
         for before, now in zip(one.before, back, strict=False):

@@ -1,4 +1,4 @@
-"""Why a rule is not entered or taken away: by the plan, by the router, by what stands there, by this machine."""
+"""Why a rule is not entered or taken away: by the plan, by the router, by what stands there, by this computer."""
 
 from __future__ import annotations
 
@@ -31,7 +31,7 @@ class RouterPrivate(CounterpartError):
 
 
 class PortTaken(CounterpartError):
-    """Another hand has the outside port."""
+    """Somebody else has the outside port."""
 
     code = "port-taken"
     remedy = (
@@ -40,7 +40,7 @@ class PortTaken(CounterpartError):
 
 
 class PortLent(MachineError):
-    """A test that is running on this machine has a port that is to be closed."""
+    """A test that is running on this computer has a port that is to be closed."""
 
     code = "port-lent"
     remedy = "End the test, or wait until it has ended, then run the command again."

@@ -73,7 +73,7 @@ class Work:
 
     gateway: str
     driver: Driver
-    own: str  # this machine's address
+    own: str  # this computer's address
     journal: Journal
     clock: Clock
     dry: bool = False
@@ -171,13 +171,13 @@ class Work:
             await self._add(one, rule, before, "restored" if lost else "added")
 
     def _others_at(self, rule: LiveRule) -> list[LiveRule]:
-        """The entries of another hand at the same port: many routers have one there, whatever its source."""
+        """Somebody else's entries at the same port: many routers have one there, whatever its source."""
         return [there for there in self._table.at(rule) if not self._is_known(there)]
 
     async def _replace(
         self, one: Wanted, rule: LiveRule, taken: Sequence[LiveRule], before: tuple[LiveRule, ...], *, take_over: bool
     ) -> None:
-        """Take the place of other hands' entries; they are put back where it does not come to that."""
+        """Take the place of others' entries; they are put back where it does not come to that."""
         leads = ", ".join(_leads(there) for there in taken)
         if not take_over:
             labels = ", ".join(dict.fromkeys(there.label for there in taken if there.label))

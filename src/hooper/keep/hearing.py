@@ -64,15 +64,15 @@ class Ears:
             await self.door.clock.sleep(AGAIN_S)
 
     async def _changes(self) -> None:
-        """Changes of this machine's own networks."""
+        """Changes of this computer's own networks."""
         while True:
             with suppress(HooperError, OSError):
                 async for change in self.door.changes():
-                    self.heard(NETWORK, f"{change.kind} of this machine")
+                    self.heard(NETWORK, f"{change.kind} of this computer")
             await self.door.clock.sleep(AGAIN_S)
 
     async def _clocks(self) -> None:
-        """The time of day and the steady clock run apart: this machine slept, or its clock was set."""
+        """The time of day and the steady clock run apart: this computer slept, or its clock was set."""
         clock = self.door.clock
         day, steady = clock.now(), clock.monotonic()
         while True:

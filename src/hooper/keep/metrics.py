@@ -24,7 +24,7 @@ KIND = "application/openmetrics-text; version=1.0.0; charset=utf-8"
 
 @dataclass(frozen=True)
 class Outlet:
-    """Where metrics go. to: a file, or an address of this machine's own."""
+    """Where metrics go. to: a file, or an address of this computer's own."""
 
     kind: Literal["file", "address"]
     file: Path | None = None
@@ -41,7 +41,7 @@ def parse_outlet(text: str, base: Path) -> Outlet:
         if port.isascii() and port.isdigit() and 0 < int(port) < 65536:
             if not address.is_loopback:
                 raise UsageError(
-                    f"metrics = {text!r}: they tell names and addresses, so they are shown on this machine alone",
+                    f"metrics = {text!r}: they tell names and addresses, so they are shown on this computer alone",
                     remedy="Write 127.0.0.1:PORT, or file:PATH.",
                 )
             return Outlet("address", None, Endpoint(address, int(port)))

@@ -54,7 +54,7 @@ class NoticeText:
 
 
 def is_quiet(quiet: tuple[time, time] | None, now: datetime) -> bool:
-    """Whether nothing is to be sent now. now: in the zone of this machine."""
+    """Whether nothing is to be sent now. now: in the zone of this computer."""
     if quiet is None:
         return False
     first, last = quiet

@@ -95,7 +95,7 @@ class Attachment:
 @dataclass
 class Machine:
     """A machine. tcp, udp: what answers at which port. stopped: ports whose program was ended. loopback_only: those
-    whose program listens for this machine alone; four_only: over IPv4 alone.
+    whose program listens for this computer alone; four_only: over IPv4 alone.
 
     off: nobody is there. hears: whom its own firewall lets in. way_out: its gateway is set, and is the router; without
     it answers reach its own network only. clock_off: by how much its clock is ahead of the town's.

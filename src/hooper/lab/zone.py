@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 
 ZONE, PRIMARY, SECOND_NAME = "heronquay.example", "ns.heronquay.example", "ns2.heronquay.example"
 TTL = 60  # seconds
-RIVAL = timedelta(seconds=90)  # after which another hand writes a name over
+RIVAL = timedelta(seconds=90)  # after which somebody else writes a name over
 LIE = "192.0.2.99"
 KEY_NAME = "boathouse-key"
 
@@ -36,7 +36,7 @@ class Zone:
         self.records: dict[tuple[str, str], list[str]] = {}
         self.serial = 1
         self.second_lag: timedelta | None = None  # None: there is no second server
-        self.rival: tuple[str, str] | None = None  # a name that another hand writes too, and the address that it writes
+        self.rival: tuple[str, str] | None = None  # a name that somebody else writes too, and the address for it
         self.settle: Callable[[], None] = lambda: None  # what is on its way into the zone, as far as it has arrived
         self._before: deque[tuple[datetime, tuple[str, str], list[str]]] = deque(maxlen=1000)  # newest last
 

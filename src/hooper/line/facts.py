@@ -75,7 +75,7 @@ class NatBehaviour:
 class BoxSaid:
     """What a router says of itself. control: the protocols that it answers. wan: its outer address, `by` which of them.
 
-    down: it says that it has no address from its provider. between: a NAT stands between this machine and it.
+    down: it says that it has no address from its provider. between: a NAT stands between this computer and it.
     """
 
     address: IPAddress
@@ -104,10 +104,10 @@ class Measured:
     seen: each STUN server's view. boxes: what the gateways of the site file say; revealed: routers on the path that
     are not in it, the nearest first. to_self, outward: the hops to one's own public address, and to a STUN server.
     counted: these were looked at twice, so that the NATs can be counted by them.
-    tunnel: the interface of a tunnel that this machine's default route leads through; tunnel_shows: what it shows.
+    tunnel: the interface of a tunnel that this computer's default route leads through; tunnel_shows: what it shows.
     claims: outer addresses that gateways tell and that cannot be so, since the site or the hops say otherwise.
     silent: STUN servers that did not answer. outstanding: what was still running when the time was over. trouble: what
-    this machine did not allow.
+    this computer did not allow.
     """
 
     seen: tuple[SourcedAddress, ...] = ()
@@ -133,12 +133,12 @@ class Measured:
 
 @dataclass(frozen=True)
 class LineFacts:
-    """What is known of the line that this machine is on.
+    """What is known of the line that this computer is on.
 
-    chain: the gateways, outermost first. at: the gateway whose LAN this machine is on, None: it is elsewhere.
+    chain: the gateways, outermost first. at: the gateway whose LAN this computer is on, None: it is elsewhere.
     wan: the gateways' outer addresses, as told, or as they say themselves. names: the addresses of each DNS name.
     stun_silent: STUN servers were asked, and none answered. no_way: the router that says that it has no way there.
-    goes_by: the router by which this machine goes out, where it is none of the site's. differs: what contradicts each
+    goes_by: the router by which this computer goes out, where it is none of the site's. differs: what contradicts each
     other about the public address, the claim first. measured: what a survey looks at beyond that.
     """
 

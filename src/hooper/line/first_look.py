@@ -1,4 +1,4 @@
-"""What can be found of a new site from here: this machine's network, its router, and what that says of itself."""
+"""What can be found of a new site from here: this computer's network, its router, and what that says of itself."""
 
 from __future__ import annotations
 
@@ -14,9 +14,9 @@ from hooper.site.load import parse_site
 
 
 async def found_here(door: Door, title: str, deadline: float) -> Start:
-    """The boxes that can be told from here, outermost first, and the resolvers of this machine.
+    """The boxes that can be told from here, outermost first, and the resolvers of this computer.
 
-    Asks this machine and its default gateway, nobody else. deadline: seconds. What is only likely carries its doubt.
+    Asks this computer and its default gateway, nobody else. deadline: seconds. What is only likely carries its doubt.
     Raises: NoNetwork: there is no default gateway.
     """
     around = await connected_surroundings(door)
@@ -31,7 +31,7 @@ async def found_here(door: Door, title: str, deadline: float) -> Start:
         None,
     )
     if not isinstance(gateway, IPv4Address) or lan is None:
-        raise NoNetwork("this machine has no default gateway on a network of its own, so nothing can be found")
+        raise NoNetwork("this computer has no default gateway on a network of its own, so nothing can be found")
     own = StartBox("own-router", f"{gateway}/{lan.prefixlen}")
     resolvers = tuple(
         str(resolver) for resolver in around.resolvers if resolver.version == 4 and classify(resolver).reachable

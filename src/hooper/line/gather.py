@@ -31,7 +31,7 @@ async def gather_line(
     """What is known of a line.
 
     Args: known: before anything is asked. deadline: seconds for all servers together. chain: its gateways, outermost
-    first; None: those before this machine, or the longest chain where it is not at the site. line: that it comes
+    first; None: those before this computer, or the longest chain where it is not at the site. line: that it comes
     by; None: the first of the chain.
     Raises: NoNetwork.
     """

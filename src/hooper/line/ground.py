@@ -1,4 +1,4 @@
-"""Where a survey stands: this machine's place, the way out from it, the time that is left."""
+"""Where a survey stands: this computer's place, the way out from it, the time that is left."""
 
 from __future__ import annotations
 
@@ -27,7 +27,7 @@ T = TypeVar("T")
 class Ground:
     """What all measurements of one survey share.
 
-    here: this machine as it is; door: bound to the interface that the line is reached by. at: the gateway whose LAN it
+    here: this computer as it is; door: bound to the interface that the line is reached by. at: the gateway whose LAN it
     is on, None: none of the site's; own: its address. chain: the gateways before it, outermost first. tunnel: the
     interface of a tunnel that its default route leads through. deadline: seconds for all; end: by the clock.
     """
@@ -58,7 +58,7 @@ class Ground:
     def routers(self) -> dict[str, IPv4Address]:
         """The gateways on the way out from here, nearest first, and the one of the system, where that is another.
 
-        None where this machine is not at the site: those of another network say nothing of this line.
+        None where this computer is not at the site: those of another network say nothing of this line.
         """
         if self.at is None:
             return {}
@@ -69,7 +69,7 @@ class Ground:
 
 
 async def stand(here: Door, site: Site, known: Given, deadline: float) -> Ground:
-    """Raises: NoNetwork: this machine is on no network."""
+    """Raises: NoNetwork: this computer is on no network."""
     end = here.clock.monotonic() + deadline
     around = await connected_surroundings(here)
     interface, at, own4 = standing(site, around)

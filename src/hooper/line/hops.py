@@ -107,7 +107,7 @@ async def _at_hops(
 
 
 async def _rejected(socket: Datagrams, target: Endpoint) -> Rejected | None:
-    """Send to `target` until an ICMP error comes, however long that takes; None: nothing left this machine."""
+    """Send to `target` until an ICMP error comes, however long that takes; None: nothing left this computer."""
     found: list[Rejected] = []
 
     async def listen(scope: anyio.CancelScope) -> None:

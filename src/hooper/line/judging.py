@@ -123,7 +123,7 @@ def _hops_compared(facts: LineFacts, least: int, most: int | None) -> Comparison
 
 
 def _resolvers_compared(facts: LineFacts) -> Iterator[Comparison]:
-    """Each of this machine's resolvers against what the names' address was taken from."""
+    """Each of this computer's resolvers against what the names' address was taken from."""
     for said in facts.measured.resolvers if facts.measured is not None else ():
         for name, answers in said.answers.items():
             known = facts.names.get(name)

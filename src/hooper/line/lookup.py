@@ -1,5 +1,5 @@
-"""What a DNS name has, as anybody at this machine would see it, and what each resolver answers by itself: those of
-[measure], and this machine's own.
+"""What a DNS name has, as anybody at this computer would see it, and what each resolver answers by itself: those of
+[measure], and this computer's own.
 """
 
 from __future__ import annotations

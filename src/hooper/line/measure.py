@@ -193,9 +193,9 @@ class Measuring:
         return self.path.to_self is not None and self.path.to_self.to == address
 
     def _is_the_line(self) -> bool:
-        """Whether this machine, on none of the site's networks, has the line's address itself."""
+        """Whether this computer, on none of the site's networks, has the line's address itself."""
         if self.ground.own is not None and not self.ground.site.gateways:
-            return True  # a line without a router: this machine is on it
+            return True  # a line without a router: this computer is on it
         if self.ground.own is None or not classify(self.ground.own).reachable:
             return False
         line = self.ground.site.lines.get(self.ground.line)
@@ -238,7 +238,7 @@ async def measure_line(
     progress: Progress | None = None,
     settled: Settled | None = None,
 ) -> LineFacts:
-    """What is known of the line that this machine is on, measured in depth.
+    """What is known of the line that this computer is on, measured in depth.
 
     Args: known: before anything is asked. deadline: seconds for all of it. progress: called with what is still running.
     settled: whether what is known is enough; then it ends.

@@ -166,7 +166,7 @@ async def _sampled(door: Door, server: Endpoint) -> list[tuple[int, int]]:
                 if (seen := await _bind(socket, server)) is not None:
                     found.append((number, port, seen.port))
         except MachineError:
-            return  # somebody else on this machine has the port
+            return  # somebody else on this computer has the port
 
     async with anyio.create_task_group() as tasks:
         for number in range(SAMPLES):

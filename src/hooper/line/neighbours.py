@@ -1,4 +1,4 @@
-"""Who is on this machine's own network: its table of neighbours, a gentle sweep, names and open ports."""
+"""Who is on this computer's own network: its table of neighbours, a gentle sweep, names and open ports."""
 
 from __future__ import annotations
 
@@ -55,8 +55,8 @@ class FoundHost:
 class FindDocument:
     """`hooper host find`.
 
-    swept: every address was tried, not only the neighbours that this machine knows already. silent: planned on this
-    network, and not found. outstanding: what the time did not suffice for. interface: this machine's interface on that
+    swept: every address was tried, not only the neighbours that this computer knows already. silent: planned on this
+    network, and not found. outstanding: what the time did not suffice for. interface: this computer's interface on that
     network.
     """
 
@@ -71,7 +71,7 @@ class FindDocument:
 
 @dataclass
 class _Ground:
-    """This machine's own network."""
+    """This computer's own network."""
 
     door: Door
     interface: Interface
@@ -88,7 +88,7 @@ async def _ground(here: Door, site: Site) -> _Ground:
         holder = around.holder(way) if way is not None else None
         if holder is None or holder.tunnel:
             raise RefusedForSafety(
-                "this machine's way out is no network of its own, so there is nobody to look for",
+                "this computer's way out is no network of its own, so there is nobody to look for",
                 remedy="Run it on a computer that is on the LAN.",
             )
         name, own = holder.name, holder.ipv4
@@ -107,7 +107,7 @@ async def find_hosts(
     ports: bool,
     heard: Callable[[str], None] = lambda text: None,
 ) -> FindDocument:
-    """The devices on this machine's network.
+    """The devices on this computer's network.
 
     Args: sweep: try every address of its prefix. ports: try the usual ports of those that are there. deadline: seconds.
     heard: is told how far it is.
@@ -118,7 +118,7 @@ async def find_hosts(
     if sweep and network.num_addresses > MOST:
         raise RefusedForSafety(
             f"{network} has {network.num_addresses} addresses, more than are tried one by one",
-            remedy=f"Leave {deeds.SWEEP} out: what this machine has spoken with is shown all the same.",
+            remedy=f"Leave {deeds.SWEEP} out: what this computer has spoken with is shown all the same.",
         )
     outstanding: list[str] = []
     clock, started = here.clock, here.clock.monotonic()
@@ -163,7 +163,7 @@ async def silent_addresses(
 ) -> tuple[list[IPv4Address], list[IPv4Address]] | None:
     """The first `count` of `candidates` on the LAN of `gateway` at which nobody is, and those at which somebody is.
 
-    None: this machine is not on that LAN, so that it cannot tell.
+    None: this computer is not on that LAN, so that it cannot tell.
     Raises: NoNetwork.
     """
     around = await connected_surroundings(here)
@@ -245,7 +245,7 @@ def _macs(around: Surroundings, interface: str, network: IPv4Network) -> dict[IP
 async def _names(
     here: Door, around: Surroundings, addresses: Sequence[IPv4Address], names: dict[IPv4Address, str]
 ) -> None:
-    """What this machine's own resolvers call them; those outside would learn of them, and are not asked."""
+    """What this computer's own resolvers call them; those outside would learn of them, and are not asked."""
     inside = [server for server in around.resolvers if classify(server).key in ("private", "loopback", "link-local")]
 
     async def one(resolver: IPAddress, address: IPv4Address) -> None:
@@ -326,7 +326,7 @@ def _row(
     in_pool = address in pool if pool is not None else None
     row = FoundHost(str(address), mac, name, None, "new", in_pool, open_ports, "not in the site file")
     if address == ground.own.ip:
-        return replace(row, state="self", meaning="this machine", host=site.site.here)
+        return replace(row, state="self", meaning="this computer", host=site.site.here)
     gateway = next((key for key, one in site.gateways.items() if one.lan.ip == address), None)
     gateway = gateway or next((key for key, one in site.gateways.items() if address in one.wan), None)
     if gateway is not None:

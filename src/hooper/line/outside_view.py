@@ -1,4 +1,4 @@
-"""What the world sees of this machine, by the line and as it is: STUN, over both families and through a tunnel."""
+"""What the world sees of this computer, by the line and as it is: STUN, over both families and through a tunnel."""
 
 from __future__ import annotations
 
@@ -54,7 +54,7 @@ class SeenOutside:
         self.first_answer.set()
 
     def address(self) -> IPAddress | None:
-        """What the world sees of this machine, by a server or by an echo; None: nobody has told."""
+        """What the world sees of this computer, by a server or by an echo; None: nobody has told."""
         return next((one.value for one in (*self.seen(), *self.echoes)), None)
 
     def seen(self) -> tuple[SourcedAddress, ...]:
@@ -93,7 +93,7 @@ class SeenOutside:
         )
 
     async def ask_through_tunnel(self) -> None:
-        """What the world sees of this machine as it is, where that is not by the line."""
+        """What the world sees of this computer as it is, where that is not by the line."""
         if self.ground.tunnel is None:
             return
         for server in self.ground.servers(4):

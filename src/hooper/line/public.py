@@ -156,7 +156,7 @@ class _Search:
 
 
 def on_interface(around: Surroundings, site: Site, line: str) -> SourcedAddress | None:
-    """The address that an interface of this machine has, where the site file says that it is the line's."""
+    """The address that an interface of this computer has, where the site file says that it is the line's."""
     entry = site.lines.get(line)
     interface = around.interface(entry.interface) if entry is not None and entry.interface is not None else None
     if interface is None or interface.ipv4 is None:

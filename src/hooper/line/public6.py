@@ -16,7 +16,7 @@ LAN_LENGTH = 64  # RFC 4291 section 2.5.1: the rest is a host's own part
 
 
 async def public6(here: Door, site: Site, line: str, host: str | None) -> SourcedAddress:
-    """The address of a host, or of this machine where `host` is None; without a value, why there is none.
+    """The address of a host, or of this computer where `host` is None; without a value, why there is none.
 
     Raises: NoNetwork.
     """

@@ -94,7 +94,7 @@ class RoutersSay:
                 tasks.start_soon(by_pcp, key)
 
     def _client_of(self, key: str) -> IPAddress | None:
-        """This machine's address as the router sees it: behind an inner router, that one's outer address."""
+        """This computer's address as the router sees it: behind an inner router, that one's outer address."""
         inner = self._inner_of(key)
         if inner is None:
             return self.ground.own
@@ -105,7 +105,7 @@ class RoutersSay:
         return parse_address(told.value) if told is not None else planned or self.ground.own
 
     def _inner_of(self, key: str) -> str | None:
-        """The gateway of the file that stands just inside of a router; None: this machine itself does."""
+        """The gateway of the file that stands just inside of a router; None: this computer itself does."""
         if key in self.ground.chain:
             place = self.ground.chain.index(key) + 1
             return self.ground.chain[place] if place < len(self.ground.chain) else None

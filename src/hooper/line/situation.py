@@ -42,7 +42,7 @@ class NatBox:
 
 
 def boxes_outward(facts: LineFacts) -> list[NatBox]:
-    """The NATs from this machine outward: those of the site file, then what revealed itself before them."""
+    """The NATs from this computer outward: those of the site file, then what revealed itself before them."""
     out: list[NatBox] = []
     for key in reversed(facts.chain):
         told = facts.wan.get(key)

@@ -172,7 +172,7 @@ def candidates(
 ) -> Candidates:
     """What each source has for a line: what is no public address, or another line's, counts for nothing.
 
-    at: the gateway on whose LAN this machine is; None: it is on the line itself, or elsewhere.
+    at: the gateway on whose LAN this computer is; None: it is on the line itself, or elsewhere.
     """
     given = known.given.get(line)
     all_of_them = [one for one in (router, stun, echo, interface) if one is not None]

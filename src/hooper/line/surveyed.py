@@ -16,7 +16,7 @@ from hooper.words.said import Said, say
 class KeptWay:
     """The hops from one place to one's own public address and outward, by which NATs could be counted.
 
-    own: this machine's address; gateway: its default gateway; chain: the gateways that were thought to be on the way.
+    own: this computer's address; gateway: its default gateway; chain: the gateways that were thought to be on the way.
     """
 
     own: IPAddress

@@ -27,7 +27,7 @@ class UpdateRefused(UpdaterRefuses):
     """The DNS server refuses a dynamic update for a reason that stays."""
 
     code = "update-refused"
-    remedy = "Correct the key's name, algorithm or secret, this machine's clock, or what the server allows the key."
+    remedy = "Correct the key's name, algorithm or secret, this computer's clock, or what the server allows the key."
 
 
 class UpdateFailed(CounterpartError):
@@ -45,7 +45,7 @@ class ClocksDiffer(UpdateFailed):
 
 
 class Overtaken(UpdateFailed):
-    """The record is not what it was when the update was made: another hand was faster. Nothing was changed."""
+    """The record is not what it was when the update was made: somebody else was faster. Nothing was changed."""
 
     code = "update-overtaken"
     remedy = "Find out who else updates this name; then run the command again."
@@ -226,7 +226,7 @@ class DnsPublisher:
             assert answer.tsig is not None
             theirs = int.from_bytes(answer.tsig[0].other, "big") if len(answer.tsig[0].other) == 6 else None
             by = f" by {abs(theirs - answer.tsig[0].time_signed)} s" if theirs is not None else ""
-            return ClocksDiffer(f"the clocks of {server} and of this machine differ{by} (BADTIME)")
+            return ClocksDiffer(f"the clocks of {server} and of this computer differ{by} (BADTIME)")
         if code in (dns.rcode.YXDOMAIN, dns.rcode.YXRRSET, dns.rcode.NXRRSET, dns.rcode.NXDOMAIN):
             return Overtaken(f"{server} has something else by now than a moment ago ({dns.rcode.to_text(code)})")
         refusals = {

@@ -8,7 +8,7 @@ from hooper.site.model import Site
 
 
 async def resolvers_of(door: Door, site: Site) -> list[Endpoint]:
-    """The resolvers that [measure] names, else this machine's own."""
+    """The resolvers that [measure] names, else this computer's own."""
     named = [Endpoint(address, port) for address, port in site.measure.resolvers]
     return named or [Endpoint(address, 53) for address in (await door.surroundings()).resolvers]
 

@@ -31,7 +31,7 @@ from hooper.store.updates import LastUpdate
 from hooper.words.said import NOTHING, Said, say
 
 FIRST_LOOK, SHOWN_EVERY = 0.02, 1.0  # seconds until the first look whether an update shows, and between looks at most
-LAST_S = 1.0  # seconds for this machine's own resolver, once all others were asked in vain
+LAST_S = 1.0  # seconds for this computer's own resolver, once all others were asked in vain
 SHOWS_WITHIN = timedelta(minutes=10)  # an update that was taken and does not show by then is made again
 RETRY, RETRY_AT_MOST = timedelta(seconds=30), timedelta(hours=1)  # after a failure; it doubles with each further one
 Record = tuple[str, str]  # name and type

@@ -16,7 +16,7 @@ DNS = 53
 
 @dataclass
 class BoundedDoor(PassingDoor):
-    """most: different ports, each at its address, that are ever gone to. resolvers: this machine's own, wherever."""
+    """most: different ports, each at its address, that are ever gone to. resolvers: this computer's own, wherever."""
 
     most: int
     resolvers: frozenset[IPAddress] = frozenset()

@@ -23,7 +23,7 @@ async def moments(schedule: Sequence[float]) -> AsyncIterator[None]:
 
 
 async def socket_towards(door: Door, to: IPAddress) -> Datagrams:
-    """A datagram socket of the family of an address. Raises: MachineError: this machine does not allow it."""
+    """A datagram socket of the family of an address. Raises: MachineError: this computer does not allow it."""
     return await door.datagrams(local=Endpoint(IPv6Address(0), 0) if to.version == 6 else None)
 
 
@@ -39,7 +39,7 @@ async def exchange(
     """Send `data`, again at each time of `schedule`, until a datagram from `to` comes that `matches`.
 
     Args: schedule: seconds after the start. deadline: seconds for all of it.
-    Raises: NoAnswer: none came in time. Refused, Unreachable: an ICMP error came. NoRoute: nothing left this machine.
+    Raises: NoAnswer: none came in time. Refused, Unreachable: an ICMP error came. NoRoute: nothing left this computer.
     """
     async with await socket_towards(door, to.address) as socket:
         return await exchange_by(

@@ -1,4 +1,4 @@
-"""The names of this machine's interfaces, quickly: for a shell that offers them."""
+"""The names of this computer's interfaces, quickly: for a shell that offers them."""
 
 from __future__ import annotations
 

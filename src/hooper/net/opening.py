@@ -1,4 +1,4 @@
-"""Which door: the lab where HOOPER_LAB names one, else this machine."""
+"""Which door: the lab where HOOPER_LAB names one, else this computer."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Whether devices on this machine's own networks are there now, whatever the system remembers of them."""
+"""Whether devices on this computer's own networks are there now, whatever the system remembers of them."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ NOISE = 0.05  # seconds that clocks and ticks differ by
 async def neighbours_since(
     here: Door, addresses: Iterable[IPAddress], since: float, patience: float
 ) -> tuple[Neighbour, ...]:
-    """This machine's neighbours, those at `addresses` only if it is known that they are there now."""
+    """This computer's neighbours, those at `addresses` only if it is known that they are there now."""
     wanted = set(addresses)
     there = await those_there(here, wanted, since, patience)
     return tuple(
@@ -32,7 +32,7 @@ async def neighbours_since(
 async def those_there(
     here: Door, addresses: Iterable[IPAddress], since: float, patience: float
 ) -> frozenset[IPAddress]:
-    """Of some addresses on this machine's own networks those at which somebody has shown itself.
+    """Of some addresses on this computer's own networks those at which somebody has shown itself.
 
     Args: since: by the door's clock. patience: seconds; it ends once each has shown itself, or is gone.
     """

@@ -1,4 +1,4 @@
-"""What STUN servers see of this machine, asked over datagrams or a connection (RFC 8489)."""
+"""What STUN servers see of this computer, asked over datagrams or a connection (RFC 8489)."""
 
 from __future__ import annotations
 

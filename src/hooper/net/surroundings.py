@@ -1,4 +1,4 @@
-"""Interfaces, routes, resolvers and neighbours of this machine, and when they change."""
+"""Interfaces, routes, resolvers and neighbours of this computer, and when they change."""
 
 from __future__ import annotations
 
@@ -31,7 +31,7 @@ LOOKED_AGAIN_S = 5.0  # seconds between looks where the system does not tell of 
 
 
 def read_surroundings() -> Surroundings:
-    """As this machine has it now. Where the system does not tell its routes, `routes` is None."""
+    """As this computer has it now. Where the system does not tell its routes, `routes` is None."""
     system: str = sys.platform
     if system.startswith("linux"):
         return _of_linux()

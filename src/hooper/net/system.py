@@ -107,7 +107,7 @@ class SystemDoor:
             if problem:
                 detail = next(iter(_error_queue(sock)), None)
                 if detail is not None and detail.by == ip_address(sock.getsockname()[0]):
-                    detail = None  # this machine itself gave up asking for the host on its own network
+                    detail = None  # this computer itself gave up asking for the host on its own network
                 raise _connect_error(problem, detail, Endpoint(to, port))
             if LINUX:  # an ICMP error in mid-connection is not to end it
                 sock.setsockopt(*((socket.SOL_IP, IP_RECVERR) if to.version == 4 else (41, IPV6_RECVERR)), 0)
@@ -255,7 +255,7 @@ def _connect_error(number: int, detail: SocketError | None, to: Endpoint) -> Ref
         return Refused(f"{to} refuses the connection")
     if number in _NOBODY:
         return Unreachable(f"nobody on this network has the address {to.address}")
-    return NoRoute(f"no way from this machine to {to}: {errno_text(number)}")
+    return NoRoute(f"no way from this computer to {to}: {errno_text(number)}")
 
 
 def errno_text(number: int) -> str:
@@ -303,7 +303,7 @@ class SystemDatagrams(_OnSocket):
                     await anyio.wait_writable(self._sock)
                 except OSError as exc:
                     if exc.errno in _NO_WAY or exc.errno == errno.EMSGSIZE:
-                        raise NoRoute(f"no way from this machine to {to}: {errno_text(exc.errno or 0)}") from None
+                        raise NoRoute(f"no way from this computer to {to}: {errno_text(exc.errno or 0)}") from None
             raise NoRoute(f"nothing can be sent to {to}")
 
     async def receive(self) -> Datagram | Rejected:

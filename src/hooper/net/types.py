@@ -48,13 +48,13 @@ class Refused(ConnectFailed):
 
 
 class Unreachable(ConnectFailed):
-    """Nobody is there, says a router on the way (icmp), or this machine after asking on its own LAN (icmp None)."""
+    """Nobody is there, says a router on the way (icmp), or this computer after asking on its own LAN (icmp None)."""
 
     code = "unreachable"
 
 
 class NoRoute(ConnectFailed):
-    """Nothing left this machine: it has no way there. Proves nothing about the other side."""
+    """Nothing left this computer: it has no way there. Proves nothing about the other side."""
 
     code = "no-route"
 
@@ -69,7 +69,7 @@ class LookupFailed(CounterpartError):
     """The resolver did not answer."""
 
     code = "lookup-failed"
-    remedy = "Check this machine's resolver, or give the address itself."
+    remedy = "Check this computer's resolver, or give the address itself."
 
 
 @dataclass(frozen=True, slots=True)
@@ -126,7 +126,7 @@ class Route:
 
 @dataclass(frozen=True, slots=True)
 class Neighbour:
-    """A device that this machine has spoken with on one of its own networks.
+    """A device that this computer has spoken with on one of its own networks.
 
     silent_s: seconds since it last showed that it is there; None: the system does not say. Systems keep an entry for
     half a minute and more after its owner is gone.
@@ -140,14 +140,14 @@ class Neighbour:
 
 @dataclass(frozen=True, slots=True)
 class Change:
-    """Something about this machine's networks is no longer as it was. kind: unknown where it could not be followed."""
+    """Something about this computer's networks is no longer as it was. kind: unknown where it could not be followed."""
 
     kind: Literal["link", "address", "route", "unknown"]
 
 
 @dataclass(frozen=True, slots=True)
 class Surroundings:
-    """What this machine knows of its networks. routes: None where this system's cannot be read yet."""
+    """What this computer knows of its networks. routes: None where this system's cannot be read yet."""
 
     interfaces: tuple[Interface, ...]
     routes: tuple[Route, ...] | None
@@ -164,7 +164,7 @@ class Surroundings:
         )
 
     def networks(self) -> list[IPNetwork]:
-        """The networks that this machine is in, but for tunnels and itself."""
+        """The networks that this computer is in, but for tunnels and itself."""
         real = (one for one in self.interfaces if one.up and not one.tunnel and not one.loopback)
         return [address.network for one in real for address in one.addresses]
 
@@ -205,7 +205,7 @@ class Datagrams(Protocol):
     def local(self) -> Endpoint: ...
 
     async def send(self, data: bytes, to: Endpoint) -> None:
-        """Raises: NoRoute: nothing left this machine."""
+        """Raises: NoRoute: nothing left this computer."""
         ...
 
     async def receive(self) -> Datagram | Rejected:
@@ -265,7 +265,7 @@ class Door(Protocol):
         groups: Sequence[IPAddress] = (),
         hop_limit: int | None = None,
     ) -> Datagrams:
-        """A datagram socket. Raises: MachineError: this machine does not allow it."""
+        """A datagram socket. Raises: MachineError: this computer does not allow it."""
         ...
 
     async def listen(self, local: Endpoint) -> Listener:
@@ -279,19 +279,19 @@ class Door(Protocol):
     async def surroundings(self) -> Surroundings: ...
 
     def changes(self) -> AsyncIterator[Change]:
-        """What changes about this machine's networks, as it happens; on Linux at once, elsewhere by looking again."""
+        """What changes about this computer's networks, as it happens; on Linux at once, elsewhere by looking again."""
         ...
 
     async def source_towards(self, to: IPAddress) -> IPAddress | None:
-        """The address of this machine that packets to `to` would carry; None: it has no way there. Sends nothing."""
+        """The address of this computer that packets to `to` would carry; None: it has no way there. Sends nothing."""
         ...
 
     async def printed(self, words: Sequence[str], limit: float) -> str | None:
-        """What a program of this machine prints within `limit` seconds; None: there is none, or it fails."""
+        """What a program of this computer prints within `limit` seconds; None: there is none, or it fails."""
         ...
 
     async def own_file(self, path: Path) -> str | None:
-        """A text file of this machine; None: there is none that can be read."""
+        """A text file of this computer; None: there is none that can be read."""
         ...
 
     def through(self, interface: str) -> Door:

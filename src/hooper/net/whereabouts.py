@@ -1,4 +1,4 @@
-"""Where this machine stands: on which of the site's networks, if on any."""
+"""Where this computer stands: on which of the site's networks, if on any."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from hooper.site.model import Site
 
 
 class Standing(NamedTuple):
-    """By which interface this machine is on the LAN of a gateway, and its own address there; None: it is on none."""
+    """By which interface this computer is on the LAN of a gateway, and its own address there; None: it is on none."""
 
     interface: str | None
     gateway: str | None
@@ -20,15 +20,15 @@ class Standing(NamedTuple):
 
 
 async def connected_surroundings(here: Door) -> Surroundings:
-    """What this machine knows of its networks. Raises: NoNetwork: it is on none."""
+    """What this computer knows of its networks. Raises: NoNetwork: it is on none."""
     around = await here.surroundings()
     if not around.connected:
-        raise NoNetwork("this machine has no network: no interface is up and has an address")
+        raise NoNetwork("this computer has no network: no interface is up and has an address")
     return around
 
 
 def standing(site: Site, around: Surroundings) -> Standing:
-    """Where this machine is. A tunnel's end is no place on the site's networks."""
+    """Where this computer is. A tunnel's end is no place on the site's networks."""
     for interface in around.interfaces:
         address = interface.ipv4 if not interface.tunnel else None
         for key, gateway in site.gateways.items():
@@ -38,7 +38,7 @@ def standing(site: Site, around: Surroundings) -> Standing:
 
 
 def other_router(site: Site, around: Surroundings) -> IPAddress | None:
-    """The router by which this machine goes out from a network of the site, where it is none of the site's: what it
+    """The router by which this computer goes out from a network of the site, where it is none of the site's: what it
     measures then tells nothing of the site's lines.
     """
     place = standing(site, around)
@@ -47,5 +47,5 @@ def other_router(site: Site, around: Surroundings) -> IPAddress | None:
 
 
 def at_home(site: Site, around: Surroundings) -> str | None:
-    """The gateway whose LAN this machine is on; None: on none, or on one that has its addresses and another router."""
+    """The gateway whose LAN this computer is on; None: on none, or on one that has its addresses and another router."""
     return standing(site, around).gateway if other_router(site, around) is None else None

@@ -213,7 +213,7 @@ class HostListDocument:
 class SuggestDocument:
     """`hooper host suggest`: free addresses on one network, the best first.
 
-    looked: each was tried, and stayed silent; else this machine is not on that network. answered: those at which
+    looked: each was tried, and stayed silent; else this computer is not on that network. answered: those at which
     somebody is whom the site file does not have. addresses: free ones, the best first. pool: what the DHCP server gives
     out; null where it is not known.
     """

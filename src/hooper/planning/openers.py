@@ -120,7 +120,7 @@ def cannot_say(protocol: Protocol, rule: Forward) -> str | None:
 def entering(topology: Topology, plan: Plan) -> Iterator[Entering]:
     """For each service and gateway of the plan, how its rules can be put there.
 
-    This machine is the host `here` of the site file; without it, some other device on the LAN of the service's host.
+    This computer is the host `here` of the site file; without it, some other device on the LAN of the service's host.
     """
     site = topology.site
     here, made = site.hosts.get(site.site.here or ""), made_gateways(site)

@@ -1,4 +1,4 @@
-"""Which rules let a port in to this machine for a while: those of the plan, with this machine at their end. Pure."""
+"""Which rules let a port in to this computer for a while: those of the plan, with this computer at their end. Pure."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ from hooper.ports import blocking, single
 from hooper.site.load import SiteFile
 from hooper.site.model import Host, Service, Site
 
-HERE = "(this machine)"  # no key of a site file is written so
+HERE = "(this computer)"  # no key of a site file is written so
 FREE = range(40_000, 49_152)  # of the registered ports, those that hardly anything uses; dynamic ones begin at 49152
 
 
@@ -37,7 +37,7 @@ class Temporary(NamedTuple):
 def with_this_machine(
     file: SiteFile, own: IPv4Address, service: str | None, transport: str, inside: int, outside: int | None
 ) -> tuple[SiteFile, str]:
-    """The site with this machine in place of a service's host, or with one service more, and the key of that.
+    """The site with this computer in place of a service's host, or with one service more, and the key of that.
 
     inside: the port here. outside: on the public address; None: as the service has it.
     """
@@ -72,9 +72,9 @@ def temporary(
     outside: int | None,
     planned: Iterable[Forward],
 ) -> Temporary | None:
-    """The rules for one port; None: there is no way in to this machine.
+    """The rules for one port; None: there is no way in to this computer.
 
-    Args: own: this machine's address. service: whose place it takes; None: nobody's, then `outside` is given. inside:
+    Args: own: this computer's address. service: whose place it takes; None: nobody's, then `outside` is given. inside:
     the port here. planned: the forwards of the plan.
     """
     other, key = with_this_machine(file, own, service, transport, inside, outside)

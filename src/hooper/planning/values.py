@@ -77,7 +77,7 @@ Possible = Literal["yes", "no", "unknown"]
 class Entering:
     """How the rules of one service can be put on one gateway.
 
-    from_here: by a protocol from this machine. from_device: by a protocol, if the device itself asks. by_hand: on
+    from_here: by a protocol from this computer. from_device: by a protocol, if the device itself asks. by_hand: on
     the gateway's own pages, which always works; false where they come with the files of a tunnel. protocol: the one
     meant; null where no protocol enters them.
     """

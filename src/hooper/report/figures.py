@@ -146,7 +146,7 @@ def _availability(drawn: Drawn) -> Figure:
     axes.set_ylim(len(strips) - 0.4, -0.6)
     axes.xaxis_date()
     _time_axis(axes, drawn)
-    handles = [Patch(color=WELL, label="as it should be"), Patch(color=WRONG, label="not"),
+    handles = [Patch(color=WELL, label="ok"), Patch(color=WRONG, label="not"),
                Patch(color=UNKNOWN, label="not known")]  # fmt: skip
     figure.legend(handles=handles, loc="outside lower left", ncols=3, fontsize=9, frameon=False)
     if len(drawn.strips) > MOST:

@@ -407,7 +407,7 @@ PlaceField = Annotated[
 QuietHours = Annotated[
     tuple[time, time],
     reader(lambda text: _hours(text), "two times of day", "22:00-07:00"),
-    string_schema("Two times of day, in this machine's zone: 22:00-07:00."),
+    string_schema("Two times of day, in this computer's zone: 22:00-07:00."),
 ]
 
 

@@ -97,7 +97,7 @@ class Line(Table):
     address: LineAddress = ()
     sources: Annotated[tuple[SourceOfAddress, ...], Field(min_length=1)] = SOURCES
     interface: Annotated[str, Field(min_length=1, max_length=63)] | None = Field(
-        None, description="The interface of this machine that has the line's address itself."
+        None, description="The interface of this computer that has the line's address itself."
     )
     prefix6: Prefix6 | None = None
     mtu: Annotated[StrictInt, Field(ge=1280, le=9000)] = Field(
@@ -283,7 +283,7 @@ class Name(Table):
     line: Key
     updated_by: str = Field("router", description='One of [updaters], or "router" or "device": then only watched.')
     types: Annotated[tuple[Literal["A", "AAAA"], ...], Field(min_length=1)] = Field(
-        ("A",), description="The records that it has; AAAA needs a `host`, or is this machine's."
+        ("A",), description="The records that it has; AAAA needs a `host`, or is this computer's."
     )
     host: Key | None = Field(None, description="Whose IPv6 address it has; IPv4 leads to the line.")
 
@@ -377,7 +377,7 @@ class Certificate(Table):
     services: tuple[Key, ...] = ()
     challenge: Literal["auto", "dns-01", "http-01"] = "auto"
     page_folder: Annotated[str, Field(min_length=1)] | None = Field(
-        None, description="http-01: the folder of the web server on this machine that answers at port 80."
+        None, description="http-01: the folder of the web server on this computer that answers at port 80."
     )
     give_to: Annotated[str, Field(min_length=1)] | None = Field(
         None, description="The folder that receives key.pem and certificate-with-chain.pem, such as a device's share."

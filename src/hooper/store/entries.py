@@ -37,7 +37,7 @@ class Entered:
     """An entry of ours as the journal keeps it.
 
     state: opening or closing while it is being done, so that a run that was killed is taken up; open when it is done.
-    before: the entries of another hand that it took the place of. until: when it ends; None: not by itself.
+    before: somebody else's entries that it took the place of. until: when it ends; None: not by itself.
     """
 
     gateway: str

@@ -41,7 +41,7 @@ def of_wireguard(site: Site, key: str, folder: str, *, again: bool) -> Iterator[
     if tunnel.server == "windows":
         yield f"Activate it there: {app} for Windows runs as a service, and starts by itself after a power cut."
         yield (
-            "In PowerShell as administrator, so that peers get further than this machine: Set-NetIPInterface"
+            "In PowerShell as administrator, so that peers get further than this computer: Set-NetIPInterface"
             f" -InterfaceAlias {name} -Forwarding Enabled; the same for the interface of the LAN."
         )
         if tunnel.way_back == "nat":

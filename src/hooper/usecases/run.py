@@ -242,7 +242,7 @@ async def open_run(
     told: Callable[[str], None] | None = None,
     progress: Callable[[str], None] = lambda text: None,
 ) -> AsyncIterator[Run]:
-    """A run with the door that this machine has, or that HOOPER_LAB names, and the state of the site.
+    """A run with the door that this computer has, or that HOOPER_LAB names, and the state of the site.
 
     keeps: whether it has a state at all; what is wrong with that is trouble of the run. state: the folder that was
     named. told: what is asked and answered. progress: how far it is. Raises: LabGone, MachineError.

@@ -208,7 +208,7 @@ class _Gathering:
 
 
 class _More(NamedTuple):
-    """What this machine sees besides: of itself, where it is the host; at the public address, from inside."""
+    """What this computer sees besides: of itself, where it is the host; at the public address, from inside."""
 
     at_loopback: Verdict | None = None
     hairpin: Hairpin | None = None
@@ -265,7 +265,7 @@ def _with_measured(line: LineFacts, measured: LineFacts) -> LineFacts:
 
 
 class _Near(NamedTuple):
-    """Who is there on this machine's own network: all neighbours, and whether anything shows that the device is.
+    """Who is there on this computer's own network: all neighbours, and whether anything shows that the device is.
 
     tunnel: the interface of a tunnel that takes what is sent to it.
     """

@@ -34,18 +34,18 @@ class ServiceFacts:
     host_reached: another service of the same host answered there, so that its answers find the way out.
     stored_at: when the outside was seen, where that is an earlier result.
     mac_seen: the MAC that answers at the host's address now; elsewhere: where the host's MAC answers instead.
-    doubtful: nothing shows that the device is there now: what this machine remembers of it may be old.
+    doubtful: nothing shows that the device is there now: what this computer remembers of it may be old.
     rules: what was told of the routers' rules, or read in their tables: there, missing, off, limited, unseen (a table
     that may not show all does not have it), or the address that a rule names.
     ticked: the gateways whose sheet the user has ticked off as it now stands.
     host_at: the address that the device has, as told.
     tunnel: of a service whose handshake was tried. saw: what a person saw, in their words.
     ways: by transport, how a stand-in for it was reached from outside: a verdict.
-    at_loopback: this machine is the host, and what its loopback address says; None: it is not, or was not asked.
-    inside6: the probe at the host's IPv6 address, from its own network. hairpin: the public address, as this machine
+    at_loopback: this computer is the host, and what its loopback address says; None: it is not, or was not asked.
+    inside6: the probe at the host's IPv6 address, from its own network. hairpin: the public address, as this computer
     reaches it from inside; None: not looked. named: what each name has, at its own servers too. published: what Hooper
     last published under each, and when. unfit: why the place that was to be looked from proves nothing. tunnel_from:
-    the VPN that was looked through. tunnel_in: the VPN of this machine that takes what is sent to the device.
+    the VPN that was looked through. tunnel_in: the VPN of this computer that takes what is sent to the device.
     entered: the routers at which Hooper has entered its rule.
     """
 

@@ -83,7 +83,7 @@ def _resolver_wrong(case: Case, name: str, known: SourcedAddress) -> None:
 
 
 def _stale(case: Case, name: str, has: str, *, told_by_itself: bool) -> None:
-    """The name leads somewhere else than to the line: it was not kept up, or another hand writes it too.
+    """The name leads somewhere else than to the line: it was not kept up, or somebody else writes it too.
 
     told_by_itself: its own servers say so, and not a resolver alone.
     """

@@ -36,9 +36,9 @@ class PeerFacts:
     gate: the diagnosis of the tunnel's own service. target: what is known of the service itself. handed: its file.
     mark, endpoint: of the file that it should have. made: the server's files were made with it as it is now; None: we
     do not make them. heard: what the server told of it; unheard: the server told, and does not know it. through: the
-    service, probed through the tunnel; server: the server's own address in it; None: this machine is not the peer.
-    around: the networks that this machine is in beside it. ticked: the gateways whose sheet is ticked off.
-    certificate_ends: of its certificate, where it has one of our making. home: this machine is the peer, its tunnel is
+    service, probed through the tunnel; server: the server's own address in it; None: this computer is not the peer.
+    around: the networks that this computer is in beside it. ticked: the gateways whose sheet is ticked off.
+    certificate_ends: of its certificate, where it has one of our making. home: this computer is the peer, its tunnel is
     on, and it is at home, on the LAN of this gateway.
     """
 
@@ -208,7 +208,7 @@ def _gate(case: Case, facts: PeerFacts) -> None:
 
 
 def _tunnel(case: Case, facts: PeerFacts) -> None:
-    """The peer's own handshake, where this machine is the peer, and the network that it is in."""
+    """The peer's own handshake, where this computer is the peer, and the network that it is in."""
     key, peer = facts.peer, case.site.peers[facts.peer]
     if not case.site.tunnels[peer.tunnel].of.whole:
         _started(case, facts)
@@ -262,7 +262,7 @@ def _at_home(case: Case, facts: PeerFacts, home: str) -> None:
 
 
 def _started(case: Case, facts: PeerFacts) -> None:
-    """Of SSH: whether a port of this machine leads anywhere."""
+    """Of SSH: whether a port of this computer leads anywhere."""
     case.step("overlap", "skipped", say("it-goes-by-a"))
     through = facts.through
     if through is None:

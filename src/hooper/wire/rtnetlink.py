@@ -42,7 +42,7 @@ class Link:
 
 @dataclass(frozen=True, slots=True)
 class NeighbourMessage:
-    """A device on a network of this machine, as far as it has answered.
+    """A device on a network of this computer, as far as it has answered.
 
     index: of the interface. silent_s: seconds since it was confirmed (nda_cacheinfo, in ticks of a hundredth of a
     second); None: it is not told, or set by hand for good.

@@ -58,7 +58,7 @@ def open_rules(
 ) -> int:
     """Enter the plan's rules into the routers that answer by IGD, read them back, and say how long they last.
 
-    What another hand has entered is left alone. What a router cannot be told by IGD is for the worksheet. What would
+    What somebody else has entered is left alone. What a router cannot be told by IGD is for the worksheet. What would
     be exposed before it is ready is not entered (exit code 5).
     """
     from hooper.usecases.act.routers import RouterRequest

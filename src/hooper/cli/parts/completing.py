@@ -68,7 +68,7 @@ def pairs(table: str) -> Callable[..., list[str]]:
 
 
 def places(incomplete: str) -> list[str]:
-    """Offers the places to look from: this machine's interfaces too."""
+    """Offers the places to look from: this computer's interfaces too."""
     return _offered(
         ["here", "interface", "hotspot", *(f"interface:{name}" for name in _interfaces()), "socks5://"], incomplete
     )

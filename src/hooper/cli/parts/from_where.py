@@ -109,9 +109,10 @@ def numbers(comparisons: tuple[Comparison, ...], out: Screen, *, verbose: bool =
         return
     out.print()
     if not rows:
-        out.print(f"The numbers: {equal} of {equal} pairs are equal (all with --verbose).")
+        agree = "1 cross-check agrees" if equal == 1 else f"All {equal} cross-checks agree"
+        out.print(f"{agree} (all with --verbose).")
         return
-    heading(out, "The numbers" + (f" that differ or are not known; {equal} more are equal" if equal else ""))
+    heading(out, "Cross-checks" + (f" that differ or are not known; {equal} more agree" if equal else ""))
     sides = [side for row in rows for side in (row.left, row.right)]
     value = max(len(side.value or "?") for side in sides)
     what = max(len(str(side.what)) for side in sides)

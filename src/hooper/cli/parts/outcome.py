@@ -15,7 +15,7 @@ from hooper.chosen import nearest
 from hooper.cli.parts.spelling import spelled
 from hooper.clock import SystemClock
 from hooper.environment import named_lab
-from hooper.errors import EXIT_INTERRUPTED, EXIT_OUR_FAULT, HooperError, SeveralErrors, UsageError, flatten
+from hooper.errors import EXIT_INTERRUPTED, EXIT_OK, EXIT_OUR_FAULT, HooperError, SeveralErrors, UsageError, flatten
 from hooper.folding import folded
 from hooper.jsonform import dump, each_text, head, in_encoding
 from hooper.secret import redact
@@ -97,8 +97,8 @@ def wrong_usage(arguments: list[str], exc: typer.TyperException) -> int:
         command = command_of(arguments)
         path = {"hooper": "hooper", "keep run": "hooper keep"}.get(command, f"hooper {command}")
     if type(exc).__name__ == "NoArgsIsHelpError":
-        sys.stderr.write(shown_lines(exc.format_message()) + "\n")
-        return exc.exit_code
+        sys.stdout.write(shown_lines(exc.format_message()) + "\n")
+        return EXIT_OK
     message, hint = " ".join(exc.format_message().split()), ""
     wrong = getattr(exc, "option_name", None)
     if wrong is not None and context is not None:

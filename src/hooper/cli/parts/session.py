@@ -281,7 +281,7 @@ class Session:
     def give(self, text: str, out: Path | None, *, force: bool = False) -> None:
         """A whole text file, in UTF-8 whatever the terminal's encoding: to `out`, else to stdout.
 
-        Raises: RefusedForSafety: a file of another hand is there; MachineError.
+        Raises: RefusedForSafety: a file that Hooper did not write is there; MachineError.
         """
         data = text.encode("utf-8", "backslashreplace")
         if out is not None:

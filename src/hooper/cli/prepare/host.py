@@ -72,7 +72,7 @@ def remove(session: Session, host: str, with_services: bool = False) -> int:
 
 @command(app, "host suggest", site=True, mask=True)
 def suggest(session: Session, gateway: str | None = None, count: int = 5) -> int:
-    """Free addresses: outside the pool, nobody's in the site file, and silent, where this machine can tell."""
+    """Free addresses: outside the pool, nobody's in the site file, and silent, where this computer can tell."""
     from hooper.usecases.prepare.hosts import suggest as look
 
     done = session.look(lambda run: look(run, gateway, count), session.read_site())
@@ -82,7 +82,7 @@ def suggest(session: Session, gateway: str | None = None, count: int = 5) -> int
         session.note("The pool is not known, so DHCP may hand these out: better reserve the address on the router.")
     if not document.looked:
         session.note(
-            f"This machine is not on the LAN of {document.gateway}, so nobody was asked: try the address before you"
+            f"This computer is not on the LAN of {document.gateway}, so nobody was asked: try the address before you"
             " use it."
         )
     return code
@@ -90,9 +90,9 @@ def suggest(session: Session, gateway: str | None = None, count: int = 5) -> int
 
 @command(app, "host find", site=True, mask=True, deadline=10.0, deadline_help="For everything together.")
 def find(session: Session, sweep: bool = False, no_ports: bool = False) -> int:
-    """The devices on this machine's own network, held against the site file.
+    """The devices on this computer's own network, held against the site file.
 
-    Without --sweep those that this machine has spoken with lately. Looks nowhere but on this one network.
+    Without --sweep those that this computer has spoken with lately. Looks nowhere but on this one network.
     """
     from hooper.usecases.prepare.hosts import find as look
 

@@ -94,14 +94,16 @@ def _findings(findings: Sequence[ProfileFinding], out: Screen) -> None:
         where = f"line {one.line}" if one.line else "the file"
         out.print(Text.assemble(f"   {where:<9}", (f"{one.severity:<8}", STYLE[one.severity]), one.code))
         indented(out, one.message, left=12)
-        indented(out, f"{one.mend} (mended by a copy)" if one.mend else one.remedy, mark="→ ", left=12)
+        indented(
+            out, f"{one.mend} (`profile mend` does that in a copy)" if one.mend else one.remedy, mark="→ ", left=12
+        )
 
 
 def _render_mended(document: MendedDocument, out: Screen) -> None:
     from hooper.cli.parts.render import heading
 
     if document.written is None:
-        heading(out, f"{document.file}: nothing in it can be mended by a copy")
+        heading(out, f"{document.file}: nothing to mend")
     else:
         heading(out, f"{document.file}: mended in {document.written}")
         for line in document.difference:

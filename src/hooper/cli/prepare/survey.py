@@ -38,7 +38,7 @@ PROTOCOLS = {"igd": "UPnP", "natpmp": "NAT-PMP", "pcp": "PCP"}
 app = sub_app("What this line is: addresses, routers, and whether forwarding can work.")
 
 SAVE_DRY_RUN = "With --save: say what would be written."
-DEADLINE = "For everything together; --between takes as long again."
+DEADLINE = "The time limit for everything; --between doubles it."
 
 
 @command(app, "survey", site=True, state=True, mask=True, deadline=5.0, deadline_help=DEADLINE, dry_run=SAVE_DRY_RUN)
@@ -58,7 +58,7 @@ def survey(
 ) -> int:
     """What this line is, and whether forwarding can work at all.
 
-    Asks the servers of [measure], this machine's gateway and resolvers, the routers of the site file, and those that
+    Asks the servers of [measure], this computer's gateway and resolvers, the routers of the site file, and those that
     reveal themselves on the way. What cannot be measured is told: --wan ROUTER=ADDRESS for the number on a router's
     status page. It is remembered with its date.
     """
@@ -174,7 +174,7 @@ def render(document: SurveyDocument, out: Screen, *, verbose: bool = False) -> N
     out.print()
     drawn = table("from inside outward", "address", "WAN address", "answers")
     own = "\n".join(text for text in (document.own_address.ipv4, document.own_address.ipv6) if text)
-    drawn.add_row("this machine", own or "not at the site", "", "")
+    drawn.add_row("this computer", own or "not at the site", "", "")
     for row in reversed(document.gateways):
         answers = ", ".join(PROTOCOLS[protocol] for protocol in row.control) or "nothing"
         drawn.add_row(row.gateway, row.address, row.wan_address or "not told yet", answers)
@@ -299,7 +299,7 @@ def _render(document: PortsInDocument, out: Screen) -> None:
 
     let = sum(row.let_in is True for row in document.ports)
     kept = sum(row.let_in is False for row in document.ports)
-    told = f"{let} come in, {kept} do not, {len(document.ports) - let - kept} not told"
+    told = f"{let} open, {kept} blocked, {len(document.ports) - let - kept} not tested"
     heading(out, f"Ports of {document.line}, tried at {document.address} from {document.from_.name}: {told}.")
     drawn = table("", "port", "", prose=("",))
     for row in document.ports:

@@ -228,7 +228,8 @@ def _notes(session: Session, document: CheckDocument, *, strict: bool, allowed: 
     broken = [result for result in document.results if not result.ok]
     hopeless = [result.service for result in broken if result.untold and not result.provable and not strict]
     if hopeless and not allowed:
-        session.note(f"Not counted, since no probe could prove it: {', '.join(hopeless)}; --strict counts it.")
+        them = "it is" if len(hopeless) == 1 else "they are"
+        session.note(f"{', '.join(hopeless)} could not be proven; {them} not counted (--strict counts them).")
     if any(result.untold and (result.provable or strict) for result in broken) and not allowed:
         session.note("What is unproven could not be told from here; --allow-unproven lets it pass.")
     worse = [result.service for result in broken if not result.untold]

@@ -66,8 +66,8 @@ def summary(results: Sequence[Result]) -> str:
     good = sum(result.ok for result in results)
     unproven = sum(result.untold for result in results)
     bad = len(results) - good - unproven
-    parts = [f"{good} of {counted(len(results), 'probe')} as it should be"]
-    parts += [f"{bad} not"] if bad else []
+    parts = [f"{len(results)} checked", f"{good} ok"]
+    parts += [f"{bad} failed"] if bad else []
     parts += [f"{unproven} unproven"] if unproven else []
     alike = sum(result.looks_right for result in results)
     proven = sum(result.ok and result.identity == "proven" for result in results)
@@ -79,7 +79,7 @@ def summary(results: Sequence[Result]) -> str:
 
 def _words(result: Result) -> str:
     if result.expected == "unreachable" and result.ok:
-        return "not reachable, as it should be"
+        return "closed, as planned"
     problems = f" [{', '.join(result.problems)}]" if result.problems else ""
     return f"{result.detail}{problems}"
 

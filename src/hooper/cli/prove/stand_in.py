@@ -35,7 +35,7 @@ def stand_in(
     """Listen in place of a service that is stopped or not there yet, over TCP and UDP, and prove the way in to it.
 
     On the service's own host Hooper listens at its port; elsewhere a rule for the time of the test leads the outside
-    port to this machine. With --from it is asked from there, by a question whose answer only this test knows.
+    port to this computer. With --from it is asked from there, by a question whose answer only this test knows.
     """
     from hooper.usecases.prove.stand_in import StandInRequest
     from hooper.usecases.prove.stand_in import stand_in as stand

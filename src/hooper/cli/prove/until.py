@@ -40,11 +40,9 @@ def look_until(session: Session, file: SiteFile, check: CheckRequest, every: flo
     left = [result for result in done.document.results if waits_for(result)]
     if not left:
         proven = all(result.ok for result in done.document.results)
-        session.note("All is as it should be." if proven else "All that can be proven is as it should be.")
+        session.note("All is ok." if proven else "All that can be proven is ok.")
         return code
-    session.note(
-        f"Not as it should be within {shown_duration(hold)}: {', '.join(dict.fromkeys(r.service for r in left))}."
-    )
+    session.note(f"Not ok within {shown_duration(hold)}: {', '.join(dict.fromkeys(r.service for r in left))}.")
     session.next("find-the-first", f"why {left[0].service}")
     return worst([code, EXIT_NEEDS_A_PERSON])
 
@@ -69,9 +67,7 @@ def _drawing(session: Session, opened: ExitStack, every: float) -> Callable[[Fro
 
     def draw(origin: From, results: list[Result], rounds: int) -> None:
         well = sum(result.ok for result in results)
-        words = (
-            f"{well} of {len(results)} as it should be; look {rounds}, every {shown_duration(every)}; Ctrl-C ends it."
-        )
+        words = f"{well} of {len(results)} ok; look {rounds}, every {shown_duration(every)}; Ctrl-C ends it."
         shown = [session.masked_document(result) for result in results]
         live.update(Group(results_table(shown), Text(words, style="dim")), refresh=True)
 

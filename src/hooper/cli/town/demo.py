@@ -71,7 +71,7 @@ def _begin(out: Screen) -> None:
     from hooper.cli.parts.render import heading
 
     heading(out, "The boathouse of the Heron Quay rowing club")
-    out.print("A simulated town: nothing leaves this machine. The provider's box stands before")
+    out.print("A simulated town: nothing leaves this computer. The provider's box stands before")
     out.print("the club's own router. Nobody has entered anything, nothing is reachable.")
 
 
@@ -157,7 +157,7 @@ def _check(scene: Scene, out: Screen) -> None:
     _title(out, f"Check: looked at from a phone's mobile data, within {DEADLINE:g} s", scene)
     shut = [result for result in outcome.results if result.expected == "unreachable" and result.ok]
     out.print(results_table([result for result in outcome.results if result not in shut], brief=True))
-    out.print(f"Not reachable, as it should be: {', '.join(result.service for result in shut)}.")
+    out.print(f"Closed, as planned: {', '.join(result.service for result in shut)}.")
 
 
 def _one_result(text: str, scene: Scene, out: Screen) -> None:
@@ -199,7 +199,7 @@ def _end(document: Any, out: Screen, *, good: bool) -> None:
     out.print()
     if not good:
         failed = ", ".join(step.step for step in document.steps if not step.ok)
-        out.print(f"Not as it should be: {failed}. Please report this.", style="bold red")
+        out.print(f"Failed: {failed}. Please report this.", style="bold red")
         return
     out.print(
         f"Measured, planned, entered, named, certified, tunnelled, proven, broken, explained, mended: in {took:.1f} s.",

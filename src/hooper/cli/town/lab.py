@@ -378,7 +378,7 @@ def move_clock(
 
 def _render_clock(document: LabDocument, out: Screen) -> None:
     way = "behind" if document["ahead_s"] < 0 else "ahead of"
-    out.print(f"{document['now']}, {shown_duration(abs(document['ahead_s']))} {way} this machine")
+    out.print(f"{document['now']}, {shown_duration(abs(document['ahead_s']))} {way} this computer")
 
 
 register(app, _done)

@@ -82,7 +82,7 @@ def _render(document: StatusDocument, out: Screen, now: datetime, *, verbose: bo
     rest = [row for row in document.rows if not row.needs and row.kind not in ("address", "risk")]
     if rest:
         out.print()
-        heading(out, "All the rest" if wrong else "Everything")
+        heading(out, "Everything else" if wrong else "Everything")
         out.print(_table(rest if verbose else _gathered(rest), now, keeper=document.keeper))
     numbers(document.comparisons, out, verbose=verbose)
     out.print()
@@ -94,7 +94,8 @@ def _verdict(document: StatusDocument) -> tuple[str, str]:
 
     unseen = sum(row.freshness == "never" for row in document.rows)
     if document.needs_person:
-        return "wrong", f"{counted(document.needs_person, 'thing')} for a person"
+        need = "needs" if document.needs_person == 1 else "need"
+        return "wrong", f"{counted(document.needs_person, 'thing')} {need} you"
     if unseen == len(document.rows):
         return "unknown", "Nothing has been checked yet."
     if unseen:

@@ -89,7 +89,7 @@ async def _barred(run: Run, request: NamesRequest, rows: list[NameRow]) -> dict[
 
 
 async def look_at_line(run: Run, public: Mapping[str, IPAddress] | None = None) -> tuple[str, LineJudged]:
-    """Whether anything from outside arrives at the line that this machine is behind, and its key; it is kept."""
+    """Whether anything from outside arrives at the line that this computer is behind, and its key; it is kept."""
     facts = await measure_line(
         run.here, run.site, run.given(public or {}), MEASURED_S, now=run.at,
         settled=lambda facts: judge(facts).can_forward is False,  # that it reaches, the hops may deny

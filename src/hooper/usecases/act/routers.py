@@ -36,7 +36,7 @@ class RouterRequest:
     """gateways: only these; empty: all that a program drives. services: only their rules; empty: all.
 
     deadline: seconds for all of it. lease_s: how long rules are to last; 0: without an end. take_over: replace what
-    another hand has. dry_run: look, and change nothing. accept: risks that are taken. labelled: take away what carries
+    somebody else has. dry_run: look, and change nothing. accept: risks that are taken. labelled: take away what carries
     Hooper's label, known or not. given_up: routers that are gone: what was entered there is forgotten.
     renew_left: what is left of a lease when it is renewed, as a share.
     """

@@ -1,4 +1,4 @@
-"""A port that is let in to this machine while a test runs, and taken back whatever ends it."""
+"""A port that is let in to this computer while a test runs, and taken back whatever ends it."""
 
 from __future__ import annotations
 
@@ -62,7 +62,7 @@ class Borrow:
     """A port that is to come in. service: whose outside port is borrowed; None: a port that is free.
 
     inside: the port here. outside: the port outside; None: the service's, or a free one. take_over: borrow it also from
-    a rule of another hand that has no end. lenient: where a router does not lend it, it is left out, with the problem.
+    somebody else's rule that has no end. lenient: where a router does not lend it, it is left out, with the problem.
     """
 
     service: str | None
@@ -93,7 +93,7 @@ class PortIn:
 
 @dataclass
 class OpenedWay:
-    """The ways in to this machine while they are open."""
+    """The ways in to this computer while they are open."""
 
     clock: Clock
     ports: list[PortIn] = field(default_factory=list)
@@ -113,10 +113,10 @@ class OpenedWay:
 
 
 async def own_place(run: Run) -> tuple[str, IPv4Address]:
-    """The gateway whose LAN this machine is on, and its address there. Raises: NoNetwork, NotAtTheSite."""
+    """The gateway whose LAN this computer is on, and its address there. Raises: NoNetwork, NotAtTheSite."""
     place = standing(run.site, await connected_surroundings(run.here))
     if place.gateway is None or place.address is None:
-        raise NotAtTheSite("this machine is on none of the site's networks, so nothing can be let in to it")
+        raise NotAtTheSite("this computer is on none of the site's networks, so nothing can be let in to it")
     return place.gateway, place.address
 
 
@@ -150,7 +150,7 @@ def only_one(run: Run) -> Iterator[None]:
     lock = run.state.lock(OWNER)
     if not lock.take():
         raise MachineError(
-            "another run of Hooper has let a port in to this machine",
+            "another run of Hooper has let a port in to this computer",
             code="busy",
             remedy="End it, or wait until it has ended, then run the command again.",
         )
@@ -164,7 +164,7 @@ def only_one(run: Run) -> Iterator[None]:
 async def let_in(run: Run, borrows: Sequence[Borrow]) -> AsyncIterator[OpenedWay]:
     """While this is open, these ports come in here; afterwards what was there is there again.
 
-    Raises: NoNetwork, NotAtTheSite; UsageError: there is no way in to this machine; MachineError; PortNotLent,
+    Raises: NoNetwork, NotAtTheSite; UsageError: there is no way in to this computer; MachineError; PortNotLent,
     NoAnswer, ConnectFailed, WireError: a router does not do its part.
     """
     with only_one(run), ExitStack() as opened:
@@ -198,7 +198,7 @@ def _planned(run: Run, own: IPv4Address, borrow: Borrow, at: str) -> Temporary:
     )  # fmt: skip
     if found is None:
         raise UsageError(
-            "no line leads in to this machine, so nothing can be let in to it",
+            "no line leads in to this computer, so nothing can be let in to it",
             remedy=f"See `{deeds.SURVEY}` for what this line is.",
         )
     return found

@@ -177,7 +177,7 @@ def _meanings(updater: Updater) -> list[Meant]:
     if updater.kind == "dns-update":
         return [
             Meant("NOERROR, signed by the same key", "done", "it was updated, and is read back"),
-            Meant("NXRRSET, YXRRSET", "wait", "another hand was faster; nothing was changed"),
+            Meant("NXRRSET, YXRRSET", "wait", "somebody else was faster; nothing was changed"),
             Meant("NOTAUTH, REFUSED, NOTZONE", "never", "the key, its secret, or what it may change is not right"),
         ]
     out = []

@@ -1,4 +1,4 @@
-"""The devices: those on this machine's own network, addresses that are free there, and what they show that tells them
+"""The devices: those on this computer's own network, addresses that are free there, and what they show that tells them
 again.
 """
 
@@ -43,7 +43,7 @@ async def find(
 
 
 async def suggest(run: Run, gateway: str | None = None, count: int = 5) -> tuple[SuggestDocument, list[HooperError]]:
-    """Free addresses: outside the pool, nobody's in the site file, and silent, where this machine can tell.
+    """Free addresses: outside the pool, nobody's in the site file, and silent, where this computer can tell.
 
     gateway: on whose LAN; None: the innermost. count: how many addresses.
     """
@@ -145,7 +145,7 @@ async def know(run: Run, device: str, deadline: float = 5.0) -> tuple[KnownDocum
     at = standing(site, await run.here.surroundings()).gateway
     if run.topology.gateway(device) not in seen_from(site, at):
         raise UsageError(
-            f"{device} is not seen from here: this machine is not on its network",
+            f"{device} is not seen from here: this computer is not on its network",
             remedy="Do this at home, from a computer on the same network.",
         )
     if not services:

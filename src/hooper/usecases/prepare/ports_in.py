@@ -191,7 +191,7 @@ async def _look(
 
 
 def port_target(port: PortIn) -> IPv4Address:
-    """This machine's address, where the last rule leads."""
+    """This computer's address, where the last rule leads."""
     return IPv4Address(port.rules[-1].target_address)
 
 

@@ -138,7 +138,7 @@ def _read(path: Path) -> tuple[str, bool, Format]:
 
 
 def _shared(path: Path, called: str = "it") -> list[Flaw]:
-    """Whether others on this machine can read it. called: in the sentence about that."""
+    """Whether others on this computer can read it. called: in the sentence about that."""
     try:
         mode = path.stat().st_mode
     except OSError:

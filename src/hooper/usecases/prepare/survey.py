@@ -49,7 +49,7 @@ class GatewayRow:
 class ResolverRow:
     """A resolver that was asked.
 
-    told_by: this machine or the site file. addresses: what it has for the names. state: whether it answers as it
+    told_by: this computer or the site file. addresses: what it has for the names. state: whether it answers as it
     should.
     """
 
@@ -76,10 +76,10 @@ class SurveyDocument:
 
     can_forward: whether a rule on the routers can work; null: not known yet. evidence: what speaks for the situation.
     remarks: what else was noticed. missing: the numbers that would settle it. outstanding: what was still running when
-    the time was over. tunnel: the interface of a tunnel that this machine's way out leads through. ways: those that are
+    the time was over. tunnel: the interface of a tunnel that the way out of here leads through. ways: those that are
     left where rules cannot work. between: from a place between two boxes, what is seen of the inner one. saved: the
     keys that were written into the site file. nat: what the NAT does with UDP; null where it was not measured.
-    own_address: of this machine. public_address: of the line. resolvers: the DNS servers, one row each. situation: what
+    own_address: of this place. public_address: of the line. resolvers: the DNS servers, one row each. situation: what
     the line is. way: the hops; null where they were not measured.
     """
 
@@ -190,7 +190,7 @@ async def survey(
         facts = _asked(run, facts, ask)
     if facts.stun_silent:
         names = ", ".join(map(str, facts.measured.silent)) if facts.measured is not None else ""
-        remedy = "Check this machine's internet access, or name other servers in [measure]."
+        remedy = "Check this computer's internet access, or name other servers in [measure]."
         trouble.append(CounterpartError(f"no STUN server answered ({names})", code="no-stun", remedy=remedy))
     keep_address(run, facts.line, facts.public)
     keep_survey(run, facts)

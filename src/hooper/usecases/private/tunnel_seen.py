@@ -44,7 +44,7 @@ async def seen(run: Run, key: str, dump: str | None = None) -> SeenDocument:
 
 
 async def _asked(run: Run, key: str) -> str:
-    """What the server tells: by the command that the site file names, else by its software on this machine."""
+    """What the server tells: by the command that the site file names, else by its software on this computer."""
     tunnel = run.site.tunnels[key]
     if tunnel.seen_by:
         return await run_command(tunnel.seen_by, run.base, {"HOOPER_TUNNEL": key}, SEEN_LIMIT_S, most=SEEN_BYTES)
@@ -54,12 +54,12 @@ async def _asked(run: Run, key: str) -> str:
         if there:
             return "\n".join(there)
         remedy = f"Bring {paths[0]} of the server, and give that file."
-        raise MachineError("no OpenVPN server tells anything on this machine", code="no-dump", remedy=remedy)
+        raise MachineError("no OpenVPN server tells anything on this computer", code="no-dump", remedy=remedy)
     told = await run.here.printed(OWN_DUMP, OWN_LIMIT_S)
     if told:
         return told
     remedy = f"On the server, as root: {' '.join(OWN_DUMP)} > FILE; then give that file."
-    raise MachineError("no WireGuard server tells anything on this machine", code="no-dump", remedy=remedy)
+    raise MachineError("no WireGuard server tells anything on this computer", code="no-dump", remedy=remedy)
 
 
 def _seen_by_wireguard(run: Run, key: str, dump: str) -> SeenDocument:

@@ -251,7 +251,7 @@ def show(run: Run, key: str) -> tuple[TunnelDocument, list[HooperError]]:
 @dataclass(frozen=True)
 class MakeRequest:
     """out: the folder that receives the files. folder: where they will stand on the server. force: replace files of
-    another hand. worded: puts the interface's own words into a text.
+    somebody else. worded: puts the interface's own words into a text.
     """
 
     key: str

@@ -1,4 +1,4 @@
-"""A page on this machine that a phone opens: whether it comes in from outside, and what its browser can reach."""
+"""A page on this computer that a phone opens: whether it comes in from outside, and what its browser can reach."""
 
 from __future__ import annotations
 
@@ -38,7 +38,7 @@ from hooper.usecases.prove.keeping_looks import keep_look
 from hooper.usecases.run import Run
 from hooper.words.said import quoted, say
 
-LOOP_S = 2.0  # seconds for this machine's own visit
+LOOP_S = 2.0  # seconds for this computer's own visit
 GRACE_S = 45.0  # seconds for the page to try all, once somebody has come from outside
 WORDS = {  # a verdict as the person at the phone reads it
     "answered": "works",
@@ -245,7 +245,7 @@ def _way(run: Run, request: ArrivalRequest, port: int) -> AbstractAsyncContextMa
 
 
 async def _own_visit(run: Run, page: _Page, address: IPAddress) -> IPAddress | None:
-    """Where this machine's own visit to the public address seems to come from; None: it does not arrive."""
+    """Where this computer's own visit to the public address seems to come from; None: it does not arrive."""
     from hooper.addresses import parse_address
     from hooper.net.plain_http import Url, ask
 

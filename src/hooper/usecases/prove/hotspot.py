@@ -1,4 +1,4 @@
-"""A check with one Wi-Fi card: what only home knows is measured there, then this machine itself goes outside."""
+"""A check with one Wi-Fi card: what only home knows is measured there, then this computer itself goes outside."""
 
 from __future__ import annotations
 
@@ -35,7 +35,7 @@ class StillAtHome(NeedsAPerson):
 async def from_hotspot(
     run: Run, check: CheckRequest, hold: float, tell: Callable[[str], None] = lambda text: None
 ) -> tuple[CheckDocument, list[HooperError]]:
-    """Look at home, wait until this machine is on the phone's network, look from there.
+    """Look at home, wait until this computer is on the phone's network, look from there.
 
     check: what is looked at. hold: seconds to wait for the other network. tell: tells the person what to do now.
     Raises: NoNetwork, MachineError, UsageError; StillAtHome: it never left.
@@ -68,7 +68,7 @@ async def _home_looked(run: Run, wish: Wish) -> Wish:
 
 
 async def _until_away(run: Run, hold: float) -> str | None:
-    """Wait until this machine is elsewhere; gives the interface that is, where it is still at home by another one."""
+    """Wait until this computer is elsewhere; gives the interface that is, where it is still at home by another one."""
     door, away = run.here, anyio.Event()
     by: list[str | None] = []
 
@@ -101,7 +101,7 @@ async def _until_away(run: Run, hold: float) -> str | None:
 
 
 def _elsewhere(run: Run, around: Surroundings) -> tuple[bool, str | None]:
-    """Whether this machine is elsewhere; and by which interface, where it is at home by another one."""
+    """Whether this computer is elsewhere; and by which interface, where it is at home by another one."""
     inside = [gateway.lan.network for gateway in run.site.gateways.values()]
     home = at_home(run.site, around) is not None
     leading = [

@@ -28,7 +28,7 @@ from hooper.places import Place
 from hooper.usecases.act.temporary import Borrow, LetIn, let_in, outside_address, own_place
 from hooper.usecases.run import Run
 
-OWN_S = 2.0  # seconds for this machine's own look at the public address
+OWN_S = 2.0  # seconds for this computer's own look at the public address
 Event = Literal["ready", "came", "result", "ended"]
 
 
@@ -158,7 +158,7 @@ async def stand_in(run: Run, request: StandInRequest) -> tuple[StandInLine, list
 async def _listening(
     run: Run, request: StandInRequest, own: IPv4Address, key: bytes
 ) -> AsyncIterator[tuple[_Stand, list[Borrow], anyio.abc.TaskGroup]]:
-    """The listeners: at the service's own port where this machine is its host, else at free ones."""
+    """The listeners: at the service's own port where this computer is its host, else at free ones."""
     entry = run.site.services[request.service]
     at_home = run.site.devices[entry.host].address == own
     outside = run.topology.outside_ports[request.service]

@@ -102,7 +102,7 @@ def _nobodys(run: Run, tunnel: Tunnel) -> Target:
 
 
 def _has_tunnel(run: Run, peer: str, around: Surroundings) -> bool:
-    """Whether this machine is the peer, with its tunnel on."""
+    """Whether this computer is the peer, with its tunnel on."""
     own = set(peer_addresses(run.site.peers[peer]))
     return any(one.up and one.ipv4 in own for one in around.interfaces)
 
