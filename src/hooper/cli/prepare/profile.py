@@ -95,7 +95,10 @@ def _findings(findings: Sequence[ProfileFinding], out: Screen) -> None:
         out.print(Text.assemble(f"   {where:<9}", (f"{one.severity:<8}", STYLE[one.severity]), one.code))
         indented(out, one.message, left=12)
         indented(
-            out, f"{one.mend} (`profile mend` does that in a copy)" if one.mend else one.remedy, mark="→ ", left=12
+            out,
+            f"{one.mend} (`hooper profile mend` does that in a copy)" if one.mend else one.remedy,
+            mark="→ ",
+            left=12,
         )
 
 

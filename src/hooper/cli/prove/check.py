@@ -229,7 +229,7 @@ def _notes(session: Session, document: CheckDocument, *, strict: bool, allowed: 
     hopeless = [result.service for result in broken if result.untold and not result.provable and not strict]
     if hopeless and not allowed:
         them = "it is" if len(hopeless) == 1 else "they are"
-        session.note(f"{', '.join(hopeless)} could not be proven; {them} not counted (--strict counts them).")
+        session.note(f"{', '.join(hopeless)} could not be proven; {them} not counted (--strict counts all).")
     if any(result.untold and (result.provable or strict) for result in broken) and not allowed:
         session.note("What is unproven could not be told from here; --allow-unproven lets it pass.")
     worse = [result.service for result in broken if not result.untold]

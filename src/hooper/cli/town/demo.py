@@ -71,8 +71,8 @@ def _begin(out: Screen) -> None:
     from hooper.cli.parts.render import heading
 
     heading(out, "The boathouse of the Heron Quay rowing club")
-    out.print("A simulated town: nothing leaves this computer. The provider's box stands before")
-    out.print("the club's own router. Nobody has entered anything, nothing is reachable.")
+    out.print("A simulated town: nothing leaves this computer. The provider's router stands")
+    out.print("before the club's own router. Nobody has entered anything, nothing is reachable.")
 
 
 def _title(out: Screen, text: str, scene: Scene) -> None:
