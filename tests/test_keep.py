@@ -99,7 +99,7 @@ def test_once_does_what_is_due_and_no_more(lab: Lab, tmp_path: Path) -> None:
     site = site_of(lab, tmp_path)
 
     def done() -> list[str]:
-        ran = program("keep", str(site), "--state", str(tmp_path / "s"), "--once", "--quiet", env=lab.env)
+        ran = program("keep", str(site), "--state", str(tmp_path / "s"), "--once", "--quiet", "--json", env=lab.env)
         assert ran.code == 0, ran
         lines: list[Line] = [json.loads(text) for text in ran.out.splitlines()]
         assert (lines[0]["said"], lines[-1]["said"]) == ("started", "ended")
@@ -184,7 +184,7 @@ def test_a_full_disk_is_told_and_what_can_be_done_is_done(lab: Lab, tmp_path: Pa
         "from hooper.cli.main import run\nrun(sys.argv[1:])\n"
     )
     done = subprocess.run(
-        [sys.executable, "-c", code, "keep", str(site), "--state", str(state), "--once", "--quiet"],
+        [sys.executable, "-c", code, "keep", str(site), "--state", str(state), "--once", "--quiet", "--json"],
         capture_output=True, text=True, timeout=90, check=False, env={**os.environ, **lab.env},
     )  # fmt: skip
     assert "Traceback" not in done.stderr

@@ -16,6 +16,7 @@ import pytest
 from support.kept import Kept, changed, is_done
 from support.namespaces import PUBLIC, RENTED, KernelTown, asked_there, inside, kernel_town
 from support.one_router import OneRouterTown
+from support.program import program
 from test_real_automatic import SECRET
 
 pytestmark = pytest.mark.real
@@ -182,10 +183,8 @@ def test_one_keeper_for_one_state_and_the_next_after_a_kill(town: OneRouterTown,
     with kept(town, tmp_path, ONE_ROUTER, "10m") as keeper:
         keeper.until(is_done("names"))
         site = town.folder / f"{tmp_path.name}.toml"
-        second = Kept([site], tmp_path / "state", wrap=town.wrap("here"))
-        assert second.process.wait(60) == 6
-        code, said = second.close()
-        assert (code, "another keeper runs" in said) == (6, True)
+        second = program("keep", str(site), "--state", str(tmp_path / "state"), wrap=town.wrap("here"))
+        assert (second.code, "another keeper runs" in second.err) == (6, True)
         keeper.process.kill()
         assert keeper.close()[0] == -9
         third = Kept([site], tmp_path / "state", wrap=town.wrap("here"))

@@ -28,7 +28,8 @@ class Kept:
         env: dict[str, str] | None = None,
     ) -> None:
         """wrap: words in front of the command. env: variables beside this process's."""
-        command = [*wrap, sys.executable, "-m", "hooper", "keep", *map(str, sites), "--state", str(state), "-q", *more]
+        given = (*map(str, sites), "--state", str(state), "-q", "--json", *more)
+        command = [*wrap, sys.executable, "-m", "hooper", "keep", *given]
         self.process = subprocess.Popen(
             command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, env={**os.environ, **(env or {})}
         )

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import sys
 from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -52,7 +51,7 @@ def run(session: Session, site: list[Path] | None = None, once: bool = False) ->
     """Keep names, router rules, certificates and services as the site file wants them, until it is ended.
 
     It acts when something happens (a router that announces, a network that changes) and looks by itself now and then.
-    Each thing that it does or sees is one line: JSON on a pipe, words on a terminal. SIGTERM ends it at a safe point,
+    Each thing that it does or sees is one line of words, or of JSON with --json. SIGTERM ends it at a safe point,
     SIGHUP makes it read the site file again. The exit code of --once is that of what went wrong in it.
     """
     from hooper.keep.keeping import keep_sites
@@ -61,12 +60,11 @@ def run(session: Session, site: list[Path] | None = None, once: bool = False) ->
     paths = tuple(site or (session.site_path,))
     for path in paths:
         session.mask_for(path)
-    in_json = session.json or not sys.stdout.isatty()
 
     def say(line: KeepLine, at: datetime) -> None:
-        if line.said == "done" and not session.verbose and not in_json:
+        if line.said == "done" and not session.verbose and not session.json:
             return
-        if in_json:
+        if session.json:
             session.line(line, at)
         else:
             where = f"{Path(line.site).name}: " if len(paths) > 1 else ""
