@@ -242,3 +242,12 @@ def test_a_row_of_the_journal_in_no_known_state_is_told(tmp_path: Path) -> None:
         state.journal.write(Entered("box", "films", rule, "closed", (), None))  # type: ignore[arg-type]
         assert state.journal.all() == []
         assert state.aside == {"rules": 1}
+        state.lent.write(Lent("box", rule, (), None))
+    with closing(sqlite3.connect(tmp_path / "state.sqlite3")) as file:
+        file.execute("UPDATE lent SET rule = '{}'")
+        file.commit()
+    with State(tmp_path / "state.sqlite3") as state:
+        assert state.lent.all() == []
+        assert state.aside == {"lent": 1}
+        assert state.lent.all() == [], "it is set aside for good"
+        assert state.aside == {"lent": 1}
