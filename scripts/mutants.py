@@ -36,7 +36,8 @@ source_paths = ["src"]
 only_mutate = ["src/hooper/{module}.py"]
 also_copy = ["tests", "fuzz", "benchmarks", "scripts", "docs", "README.md", "SECURITY.md", "CONTRIBUTING.md"]
 pytest_add_cli_args = ["-n0", "-p", "no:cacheprovider", "-o", "addopts=--import-mode=importlib",
-    "-k", "not fault_of_ours and not start_is_light and not first_that_is_imported"]  # these start programs, which would be without the mutant
+    "-k",  # these start programs, which would be without the mutant
+    "not fault_of_ours and not start_is_light and not first_that_is_imported"]
 pytest_add_cli_args_test_selection = {tests}
 """
 

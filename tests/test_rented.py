@@ -88,7 +88,7 @@ def test_the_letter_asks_for_an_address_whoever_the_box_belongs_to(site: Site) -
     site.path.write_text(theirs)
     both = site("worksheet", "--letter", "--json", keep=False).document["letters"]
     subjects = [one["subject"].split(":")[0] for one in both]
-    assert subjects == ["Port forwarding on the box that you manage", "A public address for our line"]
+    assert subjects == ["Port forwarding on the router that you manage", "A public address for our line"]
 
 
 def test_one_command_puts_a_rented_machine_in_front_of_the_site(site: Site) -> None:

@@ -4,7 +4,10 @@ from __future__ import annotations
 
 import ast
 import json
+import re
+from collections.abc import Iterator
 from pathlib import Path
+from typing import Any
 
 import pytest
 from scripts.findings_page import as_markdown
@@ -40,6 +43,47 @@ def _called(name: str) -> set[str]:
 def _stems(name: str) -> set[str]:
     """The codes of those that are given with a variant behind a dot."""
     return {code.partition(".")[0] for code in _called(name)}
+
+
+RETIRED = {  # what people were hurt by, and what is said in its place
+    r"\bthis machine\b": "this computer",
+    r"\b(an)?other hands?\b": "somebody else",
+    r"\bside by side\b": "in parallel",
+    r"\bnot to be told\b": "not proven",
+    r"\bfor a person\b": "needs you",
+    r"\bas it should be\b": "ok, as planned",
+    r"\bstands? for nothing\b": "have no effect",
+    r"\ball the rest\b": "everything else",
+    r"\bstart it anew\b": "restart it",
+    r"\bfiles wanted\b": "out of date",
+    r"\bnobody says\b": "is not known",
+    r"(?<!out of )\b(the|your|provider's|two|its|this|that|another) box(es)?\b": "router",
+}
+
+
+def _shown() -> Iterator[tuple[str, str]]:
+    """What people may read: the words that are data, the help of commands, and texts of the source."""
+
+    def inside(value: Any, place: str) -> Iterator[tuple[str, str]]:
+        if isinstance(value, str):
+            yield place, value
+        rows = value.items() if isinstance(value, dict) else enumerate(value) if isinstance(value, list) else ()
+        for key, one in rows:
+            yield from inside(one, f"{place}.{key}")
+
+    for file in sorted((SOURCE / "words").glob("*.json")):
+        yield from inside(json.loads(file.read_text(encoding="utf-8")), file.stem)
+    alone = {id(node.value) for _, node in nodes() if isinstance(node, ast.Expr)}  # docstrings
+    for place, node in nodes():
+        if isinstance(node, ast.FunctionDef) and any("command(" in ast.unparse(one) for one in node.decorator_list):
+            yield f"{place}:{node.lineno}", ast.get_docstring(node) or ""
+        if isinstance(node, ast.Constant) and isinstance(node.value, str) and id(node) not in alone:
+            yield f"{place}:{node.lineno}", node.value
+
+
+def test_no_text_has_a_word_that_was_retired() -> None:
+    assert not [f"{place}: {text!r}: say {better!r}" for place, text in _shown()
+                for word, better in RETIRED.items() if re.search(word, text, re.I)]  # fmt: skip
 
 
 def test_each_code_is_raised_somewhere() -> None:

@@ -57,7 +57,7 @@ def exposition(site: Site, called: str, stood: Sequence[Stood], turns: dict[str,
 
     registry = CollectorRegistry()
     labels = ["site", "kind", "subject", "aspect"]
-    well = Gauge("hooper_well", "1: as it should be, 0: not; what is not known is left out.", labels, registry=registry)
+    well = Gauge("hooper_well", "1: ok, 0: not; what is not known is left out.", labels, registry=registry)
     seen = Gauge("hooper_seen_age_seconds", "How long ago it was last looked at.", labels, registry=registry)
     since = Gauge("hooper_unchanged_seconds", "How long it has been so.", labels, registry=registry)
     levels = [("service", key, "", judged.level) for key, judged in of_services(site, stood, now).items()]

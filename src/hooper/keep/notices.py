@@ -101,7 +101,7 @@ def worded(events: Sequence[Happening], title: str, mask: Mask | None) -> Notice
     """A notice about these changes. title: what the site is called."""
     broken = sum(event.level == "wrong" for event in events)
     mended = sum(event.level == "well" for event in events)
-    counts = [f"{broken} not as it should be" if broken else "", f"{mended} mended" if mended else ""]
+    counts = [f"{broken} out of order" if broken else "", f"{mended} mended" if mended else ""]
     summary = ", ".join(filter(None, counts)) or "changed"
     lines = [shown(line) for line in _lines(events[:MOST])]
     if len(events) > MOST:
@@ -197,7 +197,7 @@ def _title(run: Run) -> str:
 async def test_notices(run: Run, request: NoticesRequest) -> tuple[NoticesDocument, list[HooperError]]:
     """Send each a notice that says that it is a test; what is waiting is not touched. Raises: StateError."""
     rows, trouble = [], []
-    text = "This is a test. When something is not as it should be, it is told here."
+    text = "This is a test. When something is out of order, it is told here."
     for key in request.notices:
         try:
             address = run.site.notices[key].to.read(run.base).reveal()

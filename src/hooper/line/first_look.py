@@ -54,7 +54,7 @@ async def found_here(door: Door, title: str, deadline: float) -> Start:
             f"{first}/24",
             control="hand",
             managed_by="provider",
-            doubt=f"a guess, since the next box has the WAN address {wan}: read it on its page",
+            doubt=f"a guess, since the next router has the WAN address {wan}: read it on its page",
         )
         return Start(title, (outer, StartBox(own.key, own.lan, wan=str(wan))), resolvers=resolvers)
     return start

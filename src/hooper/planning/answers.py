@@ -37,8 +37,8 @@ def questions(answers: Mapping[str, str], start: Start) -> Iterator[Question]:
             "title", "What is the place called", "the place", "Home", "It stands on sheets and pages, for you alone."
         )
     yield Question(
-        "boxes", f"How many boxes that route stand between the line and your devices (1 to {MOST})", "boxes", "1",
-        "The provider's box is one. A router of your own behind it is a second, and then both need rules.",
+        "boxes", f"How many routers are between the line and your devices (1 to {MOST})", "routers", "1",
+        "The provider's router is one. A router of your own behind it is a second, and then both need rules.",
         tuple(map(str, range(1, MOST + 1))),
     )  # fmt: skip
     for number in range(int(answers.get("boxes", "1"))):
@@ -52,7 +52,7 @@ def _of_box(answers: Mapping[str, str], number: int) -> Iterator[Question]:
     usual = "provider-box" if not number and count > 1 else f"own-router{number if number > 1 else ''}"
     where = "on the line" if not number else f"behind {before}"
     yield Question(
-        f"key {number}", f"A short name for the box {where}", f"box {number + 1}", usual,
+        f"key {number}", f"A short name for the router {where}", f"box {number + 1}", usual,
         "Letters, digits and dashes; everything else speaks of it by this name.",
     )  # fmt: skip
     key = answers.get(f"key {number}", usual)
@@ -76,7 +76,7 @@ def _of_box(answers: Mapping[str, str], number: int) -> Iterator[Question]:
         ("yes", "no", "unsure"),
     )  # fmt: skip
     yield Question(
-        f"theirs {number}", f"Is {key} the provider's box: yes or no", f"{key}, provider's",
+        f"theirs {number}", f"Is {key} the provider's router: yes or no", f"{key}, provider's",
         "yes" if not number and count > 1 else "no",
         "What only the provider can change there is written into a letter to them.", YES_NO,
     )  # fmt: skip

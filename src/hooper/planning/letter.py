@@ -40,7 +40,7 @@ def address_letter(site: Site, line: str) -> Letter:
         f"we would like to reach devices at our site from outside, and as far as we can measure it, {shared}: nothing"
         " that we set on our routers can be reached. Would you please give the line one of these:",
         "1. a public IPv4 address of its own, dynamic or fixed, without carrier NAT;",
-        "2. or else a range of ports on the shared address that is handed to our box (port control, RFC 6887);",
+        "2. or else a range of ports on the shared address that is handed to our router (port control, RFC 6887);",
         "3. and in any case an IPv6 prefix of /56 or /60, if the line does not have one yet.",
         "Please tell us also what each costs, whether the address changes, and whether you block any ports inbound.",
         "With kind regards",
@@ -50,7 +50,7 @@ def address_letter(site: Site, line: str) -> Letter:
 
 def _subject(site: Site) -> str:
     title = site.site.title or "our connection"
-    return f"Port forwarding on the box that you manage: {title}"
+    return f"Port forwarding on the router that you manage: {title}"
 
 
 def _paragraphs(site: Site, sheet: Sheet) -> tuple[str, ...]:
@@ -58,7 +58,7 @@ def _paragraphs(site: Site, sheet: Sheet) -> tuple[str, ...]:
     network = site.gateways[sheet.gateway].lan.network
     out = [
         "Dear Sir or Madam,",
-        f"at our site your box (its LAN is {network}) is the router to the internet, and we have no access to its"
+        f"at our site your router (its LAN is {network}) leads to the internet, and we have no access to its"
         " settings, or its pages have no such rules. Would you please enter the following there, or give us access:",
         *(_sentence(number, rule) for number, rule in enumerate(sheet.rules, 1)),
     ]
@@ -66,11 +66,11 @@ def _paragraphs(site: Site, sheet: Sheet) -> tuple[str, ...]:
         wan = site.gateways[key].wan_behind(sheet.gateway)
         out.append(
             f"{wan} is our own router, {key}. Please make sure that it keeps this address (a reservation, or outside"
-            " of the range that your box hands out)."
+            " of the range that your router hands out)."
         )
         out.append(
             f"If single rules are not possible, one of these would serve us as well: handing everything that arrives"
-            f" to {wan} (exposed host, DMZ), or switching your box to bridge mode, so that our router gets the public"
+            f" to {wan} (exposed host, DMZ), or bridge mode on your router, so that our router gets the public"
             " address itself."
         )
     asked = ["Please tell us also: Is our IPv4 address a public one, or shared with other customers (carrier NAT)?"]

@@ -41,7 +41,7 @@ class Start:
 
 def site_text(start: Start) -> str:
     """The site file: short, with a comment where a person will want to add something."""
-    out = [f"# {start.title or 'A site'}: its line, its boxes, its devices.".replace("\n", " "), "version = 1", ""]
+    out = [f"# {start.title or 'A site'}: its line, its routers, its devices.".replace("\n", " "), "version = 1", ""]
     if start.title or start.id:
         rows = [_row(key, value) for key, value in (("title", start.title), ("id", start.id)) if value]
         out += ["[site]", *rows, ""]

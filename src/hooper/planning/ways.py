@@ -41,8 +41,8 @@ def ways_left(prefix6: bool | None, *, bridge: bool = False, mapping: str | None
     )
     found = []
     if bridge:
-        needs = "that the box before is yours, or that the provider switches it over"
-        found.append(WayIn("bridge", None, "bridge mode", needs, "Ask the provider, or look on that box's page."))
+        needs = "that the router before is yours, or that the provider switches it over"
+        found.append(WayIn("bridge", None, "bridge mode", needs, "Ask the provider, or look on that router's page."))
     if prefix6:
         found.append(six)
     found.append(

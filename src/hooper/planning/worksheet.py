@@ -85,14 +85,14 @@ def _notes(site: Site, key: str, rules: Sequence[Forward], without: Mapping[str,
     gateway, notes = site.gateways[key], []
     if gateway.managed_by == "provider":
         notes.append(
-            "This box is the provider's. If you cannot log in, or its page has no such rules, ask the provider to"
+            "This router is the provider's. If you cannot log in, or its page has no such rules, ask the provider to"
             f" enter them: `{deeds.LETTER(key)}` is the letter."
         )
     for inner_key, inner in site.gateways.items():
         wan = inner.wan_behind(key)
         if wan is not None and key in inner.behind and any(rule.target_address == str(wan) for rule in rules):
             notes.append(
-                f"{wan} is {inner_key}, seen from this box. It must keep that address: set it on {inner_key},"
+                f"{wan} is {inner_key}, seen from this router. It must keep that address: set it on {inner_key},"
                 " or reserve it here."
             )
     services = [rule.service for rule in rules if rule.kind == "forward"]
@@ -104,7 +104,7 @@ def _notes(site: Site, key: str, rules: Sequence[Forward], without: Mapping[str,
     limited = sorted({name for name in services if name != EVERYTHING and _limited(site, name, gateway.form.sources)})
     if limited:
         notes.append(
-            f"This page cannot limit a rule to allowed sources. That is right here: another box limits"
+            f"This page cannot limit a rule to allowed sources. That is right here: another router limits"
             f" {', '.join(limited)}."
         )
     notes += [f"Left out: {service}: {reason}." for service, reason in sorted(without.items())]

@@ -66,21 +66,21 @@ def openings(*, removing: bool = False) -> str:
 def steps(sheet: Sheet, *, removing: bool = False) -> list[str]:
     """What is no row of a table: the gateway's own services, and the entry that hands everything on."""
     if removing:
-        own = [f"Switch {one.service} off on this box itself ({_let_in(one)})." for one in sheet.own]
+        own = [f"Switch {one.service} off on this router itself ({_let_in(one)})." for one in sheet.own]
         return own + [
             "Find the page for DMZ host, exposed host or default server, and switch it off: nothing is handed to"
-            f" {rule.target_address} any more. Where the box was made a bridge, make it a router again."
+            f" {rule.target_address} any more. Where the router was made a bridge, make it a router again."
             for rule in sheet.rules
             if rule.service == EVERYTHING
         ]
     own = [
-        f"This box offers {one.service} itself ({SPEECHES[one.speaks].title}): switch it on, and let {_let_in(one)} in"
+        f"Here runs {one.service} itself ({SPEECHES[one.speaks].title}): switch it on, and let {_let_in(one)} in"
         f" from {', '.join(one.sources) or 'outside'}. It is no port forward."
         for one in sheet.own
     ]
     return own + [
         f"Find the page for DMZ host, exposed host or default server, and hand everything to {rule.target_address}."
-        " Where the box can be a bridge (also PPPoE passthrough), that is as good: then the inner router logs in."
+        " Where the router can be a bridge (also PPPoE passthrough), that is as good: then the inner router logs in."
         for rule in sheet.rules
         if rule.service == EVERYTHING
     ]

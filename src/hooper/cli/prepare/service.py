@@ -67,7 +67,7 @@ def change(session: Session, keys: dict[str, Any], service: str, clear: list[str
 
 @command(app, "service remove", site=True, dry_run=EDIT_DRY_RUN)
 def remove(session: Session, service: str) -> int:
-    """Remove a service, and say which rules now stand for nothing. Its comments in the file stay."""
+    """Remove a service, and say which rules now have no effect. Its comments in the file stay."""
     from hooper.planning.edits import remove_service
 
     file = session.read_site()

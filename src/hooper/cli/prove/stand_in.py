@@ -80,7 +80,9 @@ def stand_in(
 def _next(session: Session, key: str, place: Place | None, *, proven: bool) -> int:
     """What it means, and what is next; the exit code."""
     if proven:
-        session.note(f"Proven: the line, the boxes and the port lead in for {key}. What is left is the device itself.")
+        session.note(
+            f"Proven: the line, the routers and the port lead in for {key}. What is left is the device itself."
+        )
         session.next("see-what-the-device", f"check {key} --from here")
         return 0
     session.note("The way in is not proven.")

@@ -204,7 +204,7 @@ def plug(session: Session, where: str) -> None:
     done = _done(session, "plug", where=where)
     words = {
         "home": "The laptop is plugged in on the club's LAN.",
-        "between": "The laptop is plugged in between the two boxes.",
+        "between": "The laptop is plugged in between the two routers.",
         "away": "The laptop is away from home: it has the phone's mobile data alone.",
     }
     session.show(done, lambda shown, out: out.print(words[shown["where"]]))

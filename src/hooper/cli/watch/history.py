@@ -38,7 +38,7 @@ def history(
     as_csv: bool = False,
     figures: Path | None = None,
 ) -> int:
-    """What changed, when something was not as it should be and why, and how often each service was looked at."""
+    """What changed, when something was out of order and why, and how often each service was looked at."""
     from hooper.usecases.watch.history import history as look
 
     within("--since", since, 1, YEARS_S)

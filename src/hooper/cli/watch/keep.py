@@ -34,7 +34,7 @@ class KeepGroup(GuessingGroup):
 
 app = typer.Typer(
     cls=KeepGroup,
-    help="Keep everything as it should be, from now on.",
+    help="Keep everything as planned, from now on.",
     rich_markup_mode=None,
     add_completion=False,
     context_settings={"help_option_names": ["-h", "--help"]},
@@ -43,7 +43,7 @@ app = typer.Typer(
 
 @app.callback()
 def keep() -> None:
-    """Keep everything as it should be, from now on. Without a command: `run`."""
+    """Keep everything as planned, from now on. Without a command: `run`."""
 
 
 @command(app, "keep run", site=True, state=True, mask=True)

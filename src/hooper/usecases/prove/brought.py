@@ -48,7 +48,7 @@ def _against_plan(run: Run, result: Result) -> str | None:
         reached = False
     right = result.verdict in ("silent", "refused") if result.expected == "unreachable" else reached
     if result.ok and not right:
-        return f"{result.verdict} is not as it should be, and it is called so"
+        return f"{result.verdict} is called ok, and it is not what was planned"
     if not 0 <= result.port <= 65535:
         return f"there is no port {result.port}"
     if not 0 <= result.took_ms <= 3_600_000:
