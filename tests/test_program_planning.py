@@ -50,7 +50,7 @@ def test_changes_say_what_hangs_on_the_old_address(place: Path) -> None:
     assert any("club-router" in line and "tcp 8443" in line for line in follows)
     assert any("hosts files" in line for line in follows)
     assert text(place) == BOATHOUSE.replace("10.44.7.50", "10.44.7.51")
-    back = run(place, "service", "change", "desk", "--clear", "sources", "--reach", "tunnel")
+    back = run(place, "service", "change", "desk", "--unset", "sources", "--reach", "tunnel")
     assert back.code == 0
     assert 'speaks = "rdp"\nreach = "tunnel"\n\n[services.timing-desk]' in text(place)
 
@@ -63,7 +63,7 @@ def test_changes_say_what_hangs_on_the_old_address(place: Path) -> None:
         (("host", "add", "router"), 2, "reserved"),
         (("host", "change", "hub"), 2, "nothing to change"),
         (("host", "change", "nix", "--mac", "1"), 2, "no host 'nix'"),
-        (("host", "change", "hub", "--clear", "nix"), 2, "no key 'nix'"),
+        (("host", "change", "hub", "--unset", "nix"), 2, "no key 'nix'"),
         (("host", "tick", "hub", "nix"), 2, "nothing to tick"),
         (("host", "tick", "hub", "--not"), 2, "needs an item"),
         (("host", "suggest", "nix"), 2, "no gateway"),

@@ -309,8 +309,8 @@ def test_where_ipv6_is_switched_off_both_ends_come_up(tmp_path: Path) -> None:
     assert run(*hand).code == 0
     with_six = up(tmp_path / "coach.conf")
     assert "IPv6 is disabled" in with_six.stderr  # as the hand-over says it might
-    assert "--clear address6" in run(*hand).out
-    assert run("peer", "change", "coach-laptop", "--clear", "address6", *state).code == 0
+    assert "--unset address6" in run(*hand).out
+    assert run("peer", "change", "coach-laptop", "--unset", "address6", *state).code == 0
     assert run(*hand).code == 0
     assert ":" not in re.sub(r"(?m)^(Endpoint|#).*$", "", (tmp_path / "coach.conf").read_text())
     without = up(tmp_path / "coach.conf")

@@ -164,6 +164,23 @@ def test_what_cannot_be_is_said_and_nothing_is_written(tmp_path: Path, words: st
     assert said in ran.err
 
 
+def test_a_table_without_entries_is_changed_and_back_again(tmp_path: Path) -> None:
+    site = written(tmp_path)
+    before = site.read_bytes()
+    (shown,) = documents(run(site, "measure", "show", "--json"), "entries")["entries"]
+    assert {row["key"] for row in shown["keys"]} == {"stun", "resolvers"}
+    stun = ("--stun", "192.0.2.77:3478", "--stun", "192.0.2.78:3478")
+    changed = documents(run(site, "measure", "change", *stun, "--unset", "resolvers", "--json"), "edit")
+    assert (changed["subject"], [one["key"] for one in changed["changes"]]) == ("measure", ["stun", "resolvers"])
+    assert tomllib.loads(site.read_text())["measure"] == {"stun": ["192.0.2.77:3478", "192.0.2.78:3478"]}
+    assert run(site, "measure", "change", "--unset", "echo").code == 2
+    assert run(site, "undo").code == 0
+    assert site.read_bytes() == before
+    site.write_text("version = 1\n")
+    assert run(site, "measure", "change", *stun).code == 0
+    assert run(site, "measure", "show").out.startswith("measure\n   stun = ")
+
+
 def test_each_key_of_a_table_has_an_option() -> None:
     """But for what other packages read, and for what has commands of its own."""
     for table, of in Site.model_fields.items():

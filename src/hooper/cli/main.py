@@ -41,6 +41,7 @@ WORK: dict[str, dict[str, tuple[str, str]]] = {  # in its order; of each command
     "Write down what there is": {
         "line": ("hooper.cli.prepare.entities:line", "The lines to the internet."),
         "gateway": ("hooper.cli.prepare.entities:gateway", "The routers, as the site file has them."),
+        "measure": ("hooper.cli.prepare.entities:measure", "Whom to ask outside: STUN servers, echoes, resolvers."),
         "host": ("hooper.cli.prepare.host", "The devices; also found, ticked off, and free addresses."),
         "service": ("hooper.cli.prepare.service", "What the devices offer."),
         "edit": ("hooper.cli.prepare.in_editor", "The site file in your editor, checked when you leave it."),

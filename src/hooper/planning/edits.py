@@ -83,28 +83,34 @@ def add(file: SiteFile, kind: str, key: str, rows: Mapping[str, Value]) -> Edite
     return Edited(text, "added", f"{kind}.{key}", tuple(changes))
 
 
-def change(file: SiteFile, kind: str, key: str, rows: Mapping[str, Value], clear: Iterable[str] = ()) -> Edited:
-    """Other values for some keys; `clear`: keys to take away. Raises: UsageError, CannotEdit."""
+def change(file: SiteFile, kind: str, key: str | None, rows: Mapping[str, Value], clear: Iterable[str] = ()) -> Edited:
+    """Other values for some keys; `clear`: keys to take away. key: of the entry; None: the table has none.
+
+    Raises: UsageError, CannotEdit.
+    """
     import tomllib
 
-    entry = tomllib.loads(file.text)[kind][key]
+    entry = tomllib.loads(file.text).get(kind, {})
+    entry, place = (entry, (kind,)) if key is None else (entry[key], (kind, key))
     text, changes = file.text, []
     for name, value in rows.items():
         *inner, last = name.split(".")
         there = entry.get(inner[0], {}) if inner else entry
         if last in there and there[last] == value:
             continue
-        text = set_key(text, (kind, key, *inner), last, value)
+        text = set_key(text, (*place, *inner), last, value)
         changes.append(ChangedKey(name, _shown(there[last]) if last in there else None, _shown(value)))
     for name in clear:
         *inner, last = name.split(".")
         there = entry.get(inner[0], {}) if inner else entry
         if last not in there:
-            raise UsageError(f"[{kind}.{key}] has no key {name!r}", remedy=f"It has: {', '.join(entry)}.")
+            raise UsageError(
+                f"[{dotted_key(place)}] has no key {name!r}", remedy=f"It has: {', '.join(entry) or 'none'}."
+            )
         cut = remove_table if isinstance(there[last], dict | list) and last == "accepted" else None
-        text = cut(text, (kind, key, name)) if cut is not None else remove_key(text, (kind, key, *inner), last)
+        text = cut(text, (*place, name)) if cut is not None else remove_key(text, (*place, *inner), last)
         changes.append(ChangedKey(name, _shown(there[last]), None))
-    return Edited(text, "changed", f"{kind}.{key}", tuple(changes))
+    return Edited(text, "changed", dotted_key(place), tuple(changes))
 
 
 def differences(before: str, after: str) -> Iterator[ChangedKey]:

@@ -30,6 +30,31 @@ def group_of(table: str, text: str) -> typer.Typer:
     return app
 
 
+def group_of_one(table: str, text: str) -> typer.Typer:
+    """A group for a table that has no entries, but keys alone. text: its help."""
+    app = sub_app(text, group=True)
+
+    def show(session: Session) -> int:
+        from hooper.usecases.prepare.written import entries_of
+
+        done = session.do(lambda run: entries_of(run, table), session.read_site())
+        return session.show(done.document, partial(_render, one=True))
+
+    def change(session: Session, keys: dict[str, Any], clear: list[str] | None = None) -> int:
+        from hooper.planning.edits import change as change_keys
+
+        if not keys and not clear:
+            raise UsageError("nothing to change was given", remedy=f"See the command's {deeds.SEE_HELP}.")
+        rows = typed(table, keys)
+        return finish(session, session.read_site(), lambda file: change_keys(file, table, None, rows, clear or ()))
+
+    show.__doc__ = f"What the site file says in [{table}]."
+    change.__doc__ = f"Change [{table}] in the site file."
+    command(app, f"{table} show", site=True, mask=True)(show)
+    command(app, f"{table} change", site=True, dry_run=EDIT_DRY_RUN, keys=table)(change)
+    return app
+
+
 def add_verbs(app: typer.Typer, table: str, *verbs: str) -> None:
     """Verbs for the entries of one table of the site file, whose singular is the name of the group."""
     group = singular(table)
@@ -115,7 +140,7 @@ def _render(document: EntriesDocument, out: Screen, *, one: bool) -> None:
     if one or out.plain:
         for entry in document.entries:
             if not out.plain:
-                heading(out, f"{document.table}.{entry.name}")
+                heading(out, ".".join(dict.fromkeys((document.table, entry.name))))
             for row in entry.keys:
                 out.print(f"{entry.name}: {row.key}: {row.value}" if out.plain else f"   {row.key} = {row.value}")
             if entry.named_by:

@@ -23,8 +23,8 @@ from hooper.signs import worded
 from hooper.visible import shown, shown_lines
 
 GROUPS = (  # commands that have commands of their own
-    "lab", "line", "gateway", "host", "service", "router", "name", "updater", "tunnel", "peer", "profile", "authority",
-    "certificate", "cert", "notice",
+    "lab", "line", "measure", "gateway", "host", "service", "router", "name", "updater", "tunnel", "peer", "profile",
+    "authority", "certificate", "cert", "notice",
 )  # fmt: skip
 KEEP = ("unit", "notice")  # beside running
 STDOUT_ERRORS = (errno.EPIPE, errno.ENOSPC, errno.EIO, errno.EBADF)

@@ -1,8 +1,9 @@
-"""hooper line, gateway, authority, certificate, notice: tables of the site file that have the usual verbs alone."""
+"""Groups of commands for tables of the site file that have the usual verbs alone."""
 
-from hooper.cli.parts.entity import group_of
+from hooper.cli.parts.entity import group_of, group_of_one
 
 line = group_of("lines", "The lines to the internet, as the site file has them.")
+measure = group_of_one("measure", "Whom to ask outside: STUN servers, address echoes, resolvers. Nobody else is asked.")
 gateway = group_of(
     "gateways",
     "The routers, as the site file has them: which line, which addresses, what their pages can do."

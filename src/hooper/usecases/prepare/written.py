@@ -42,6 +42,8 @@ def entries_of(run: Run, table: str, only: str | None = None) -> tuple[EntriesDo
     """What is written in a table. only: one entry of it."""
     written: Mapping[str, Any] = tomllib.loads(run.file.text).get(table, {})
     names = getattr(run.site, table)
+    if not isinstance(names, dict):  # it has no entries: it is one itself
+        names, written = {table: names}, {table: written}
     found = []
     for name, (_, keys) in zip(names, written.items(), strict=True):
         if only in (None, name):
