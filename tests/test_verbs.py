@@ -181,6 +181,44 @@ def test_a_table_without_entries_is_changed_and_back_again(tmp_path: Path) -> No
     assert run(site, "measure", "show").out.startswith("measure\n   stun = ")
 
 
+@pytest.mark.parametrize("before", ["", "one", "several", "in brackets"])
+def test_a_risk_is_taken_and_given_up(tmp_path: Path, before: str) -> None:
+    """Whatever stands there already, and however it is written."""
+    site = written(tmp_path)
+    one = 'finding = "login-without-factor", reason = "soon", until = 2027-01-01'
+    table = "\n[services.desk.accepted]\n" + one.replace(", ", "\n") + "\n"
+    if before in ("one", "several"):
+        site.write_text(site.read_text() + (table.replace("[services.desk.accepted]", "[[services.desk.accepted]]")
+                                            if before == "several" else table))  # fmt: skip
+    elif before:
+        site.write_text(
+            site.read_text().replace("[services.desk]\n", f"[services.desk]\naccepted = [{{ {one} }}] # why\n")
+        )
+    text = site.read_bytes()
+    taken = ["login-without-factor"] if before else []
+    assert [row["finding"] for row in listed(site)] == taken
+    ran = run(site, "risk", "add", "desk", "desktop-open", "--reason", "until the tunnel", "--until", "2099-01-01")
+    assert ran.code == 0, ran
+    assert [row["finding"] for row in listed(site)] == [*taken, "desktop-open"]
+    assert run(site, "risk", "remove", "desk", "desktop-open").code == 0
+    assert [row["finding"] for row in listed(site)] == taken
+    for _ in range(2):
+        assert run(site, "undo").code == 0
+    assert site.read_bytes() == text
+    for finding in taken:
+        assert run(site, "risk", "remove", "desk", finding).code == 0
+        assert run(site, "risk", "remove", "desk", finding).code == 2
+    assert listed(site) == []
+    assert run(site, "risk", "add", "desk", "desktop-open", "--reason", " ").code == 2
+    assert run(site, "risk", "add", "desk", "desktop-open", "--reason", "x", "--until", "2020-01-01").code == 2
+    assert run(site, "risk", "add", "desk", "port-clash", "--reason", "x").code == 2
+
+
+def listed(site: Path) -> Any:
+    found = documents(run(site, "risk", "list", "--json"), "risk-list")["risks"]
+    return [row for row in found if row["service"] == "desk"]
+
+
 def test_each_key_of_a_table_has_an_option() -> None:
     """But for what other packages read, and for what has commands of its own."""
     for table, of in Site.model_fields.items():

@@ -52,6 +52,7 @@ WORK: dict[str, dict[str, tuple[str, str]]] = {  # in its order; of each command
     "Plan it, and let it in": {
         "plan": ("hooper.cli.prepare.plan", "The rule that every router needs, and what is wrong or risky."),
         "audit": ("hooper.cli.prepare.audit", "What is exposed and should not be."),
+        "risk": ("hooper.cli.prepare.risk", "The risks that are taken knowingly."),
         "worksheet": ("hooper.cli.prepare.worksheet", "What to enter by hand: routers, devices, provider's letter."),
         "router": ("hooper.cli.act.router", "The routers' own tables: look, enter the plan, take it back."),
     },

@@ -155,6 +155,24 @@ class WorksheetDocument:
 
 
 @dataclass(frozen=True)
+class Risk:
+    """A risk that a person takes. finding: its code. over: its time has passed. until: the last day. service: whose."""
+
+    service: str
+    finding: str
+    reason: str
+    until: str
+    over: bool
+
+
+@dataclass(frozen=True)
+class RisksDocument:
+    """The risks that are taken. risks: each once, in the order of the file."""
+
+    risks: tuple[Risk, ...]
+
+
+@dataclass(frozen=True)
 class ChangedKey:
     """One key of the site file that was set; null stands for a key that is not there.
 

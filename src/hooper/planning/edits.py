@@ -18,6 +18,7 @@ from hooper.planning.topology import Topology
 from hooper.planning.values import Plan
 from hooper.ports import ports_text
 from hooper.site.edit import (
+    CannotEdit,
     Value,
     add_entry,
     add_keys,
@@ -351,6 +352,23 @@ def accept(file: SiteFile, risks: Iterable[tuple[str, str]], reason: str, until:
             text = set_key(set_key(text, entry, "reason", reason), entry, "until", until)
         changes.append(ChangedKey(f"services.{service}.accepted", None, f"{code} until {until}: {reason}"))
     return Edited(text, "accepted", "services", tuple(changes))
+
+
+def no_more_accepted(file: SiteFile, service: str, code: str) -> Edited:
+    """A risk that is taken no more. Raises: UsageError: it is not; CannotEdit."""
+    there = file.site.services[service].accepted
+    at = next((number for number, one in enumerate(there) if one.finding == code), None)
+    if at is None:
+        known = ", ".join(one.finding for one in there) or "none"
+        raise UsageError(f"{code!r} is not accepted for {service}", remedy=f"There are: {known}.")
+    path: Path = ("services", service, "accepted")
+    try:
+        text = remove_table(file.text, path if len(there) == 1 else (*path, at))
+    except CannotEdit:  # in brackets all on one line
+        rest = [one.model_dump() for number, one in enumerate(there) if number != at]
+        text = set_key(file.text, path[:-1], "accepted", rest)
+    gone = ChangedKey(".".join(map(str, path)), f"{code} until {there[at].until}", None)
+    return Edited(text, "changed", f"services.{service}", (gone,))
 
 
 def _is_list(text: str, service: str) -> bool:

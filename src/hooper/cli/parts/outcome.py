@@ -24,7 +24,7 @@ from hooper.visible import shown, shown_lines
 
 GROUPS = (  # commands that have commands of their own
     "lab", "line", "measure", "gateway", "host", "service", "router", "name", "updater", "tunnel", "peer", "profile",
-    "authority", "certificate", "cert", "notice",
+    "authority", "certificate", "cert", "notice", "risk",
 )  # fmt: skip
 KEEP = ("unit", "notice")  # beside running
 STDOUT_ERRORS = (errno.EPIPE, errno.ENOSPC, errno.EIO, errno.EBADF)

@@ -12,7 +12,7 @@ from hooper.usecases.run import Run
 if TYPE_CHECKING:
     from hooper.errors import HooperError
     from hooper.planning.audit import AuditDocument, Exposed
-    from hooper.planning.documents import HostListDocument, ServiceListDocument
+    from hooper.planning.documents import HostListDocument, RisksDocument, ServiceListDocument
     from hooper.usecases.run import Run
     from hooper.usecases.watch.condition_kinds import Judgement
 
@@ -50,6 +50,16 @@ def list_services(run: Run) -> tuple[ServiceListDocument, list[HooperError]]:
     from hooper.planning.lists import service_rows
 
     return ServiceListDocument(tuple(service_rows(run.topology))), []
+
+
+def list_risks(run: Run) -> tuple[RisksDocument, list[HooperError]]:
+    """The risks that are taken, those whose time is over too."""
+    from hooper.planning.documents import Risk, RisksDocument
+
+    taken = [(key, one) for key, service in run.site.services.items() for one in service.accepted]
+    today = run.at.date()
+    rows = (Risk(key, one.finding, one.reason, str(one.until), one.until < today) for key, one in taken)
+    return RisksDocument(tuple(rows)), []
 
 
 def standing(run: Run) -> list[LeftOver]:
