@@ -272,6 +272,17 @@ def test_a_group_alone_prints_its_help(words: str) -> None:
     assert ran.out == hooper("help", *words.split()).out
 
 
+@pytest.mark.parametrize(
+    "words", ["--json plan --site {}", "--site {} plan --json", "--json --site={} plan", "--site {} --json -q plan"]
+)
+def test_options_of_all_commands_may_stand_before_the_command(words: str, tmp_path: Path) -> None:
+    (tmp_path / "site.toml").write_text(BOATHOUSE)
+    ran = hooper(*words.format(tmp_path / "site.toml").split())
+    assert valid("plan", ran.document)["command"] == "plan"
+    assert hooper("--json").code == 2
+    assert hooper("--site").code == 2
+
+
 def test_the_version_in_all_ways_of_asking() -> None:
     assert {hooper(word).out for word in ("version", "--version", "-V")} == {hooper("--version").out}
     for command in ("plan", "worksheet", "check", "demo", "lab", "router", "name", "cert", "card"):

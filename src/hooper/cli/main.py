@@ -98,8 +98,6 @@ class LazyGroup(GuessingGroup):
     def parse_args(self, ctx: Any, args: list[str]) -> list[str]:
         if not ctx.resilient_parsing and any(argument in COMMANDS for argument in args):
             _without_plugins()
-        if args[:1] in (["help"], ["version"]):  # as many type it
-            args = ["--version"] if args[0] == "version" else [*args[1:], "--help"]
         return super().parse_args(ctx, args)
 
     def list_commands(self, ctx: Any) -> list[str]:
@@ -222,10 +220,27 @@ def _open_what_is_closed() -> None:
             setattr(sys, name, open(os.devnull, mode, encoding="utf-8"))  # noqa: SIM115 - open until the end
 
 
+ALONE, WITH_A_VALUE = ("--json", "--plain", "--quiet", "-q", "--verbose", "-v", "--mask"), ("--site", "--state")
+
+
+def _as_usual(arguments: list[str]) -> list[str]:
+    """The options of all commands behind the command, where they may be typed before it; `help` and `version` as the
+    options that they are.
+    """
+    at = 0
+    while at < len(arguments) and (arguments[at].partition("=")[0] in WITH_A_VALUE or arguments[at] in ALONE):
+        at += 2 if arguments[at] in WITH_A_VALUE else 1
+    before, rest = arguments[:at], arguments[at:]
+    if rest[:1] == ["help"]:
+        return [*rest[1:], "--help"]
+    return [*(["--version"] if rest[:1] == ["version"] else rest), *before] if rest else arguments
+
+
 def outcome(arguments: list[str]) -> int:
     """Run one command in this process; returns its exit code. What it prints goes to sys.stdout and sys.stderr."""
     from hooper.cli.parts import outcome as report
 
+    arguments = _as_usual(arguments)
     try:
         for word in arguments:
             _readable(word)
