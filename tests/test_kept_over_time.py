@@ -139,7 +139,7 @@ def test_what_a_notice_says() -> None:
         happening(2, 0, "203.0.113.9", "fact", kind="address", subject="fibre", before="203.0.113.8"),
     ]
     notice = worded(events, "Boathouse", None)
-    assert notice.title == "Boathouse: 1 not as it should be"
+    assert notice.title == "Boathouse: 1 out of order"
     assert "film-page (usb0): broken [service-stopped]" in notice.body
     assert "\x1b" not in notice.body
     assert "203.0.113.9, before 203.0.113.8" in notice.body

@@ -227,7 +227,7 @@ def test_hops_are_read_without_privileges(town: KernelTown) -> None:
                 shutil.copy(installed / name, folder / name)
         for path in (folder, *folder.rglob("*")):
             path.chmod(0o755 if path.is_dir() else 0o644)
-        command = ("setpriv", "--reuid=65534", "--regid=65534", "--unset-groups", "--inh-caps=-all")
+        command = ("setpriv", "--reuid=65534", "--regid=65534", "--clear-groups", "--inh-caps=-all")
         done = subprocess.run(
             [*town.wrap("here"), *command, "/usr/bin/python3", "-c", HOPS],
             capture_output=True, text=True, timeout=60, cwd="/",

@@ -225,7 +225,7 @@ def test_without_a_fault_all_is_well(town: KernelTown, tmp_path: Path) -> None:
     assert PUBLIC in public["evidence"][0]
     assert "STUN" in public["evidence"][0]
     host = ran.document["steps"][0]
-    assert (host["state"], "by the MAC in the plan" in host["evidence"][0]) == ("ok", True)
+    assert (host["state"], "with the planned MAC" in host["evidence"][0]) == ("ok", True)
 
 
 @pytest.mark.parametrize("fault", FAULTS)

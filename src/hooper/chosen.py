@@ -6,6 +6,8 @@ from collections.abc import Iterable
 
 from hooper.errors import UsageError
 
+ENOUGH, SHOWN = 4, 12  # letters that tell what was meant; names in a row
+
 
 def not_known(value: object, choices: Iterable[str]) -> str:
     """The words for a value that is none of those that there are."""
@@ -15,10 +17,27 @@ def not_known(value: object, choices: Iterable[str]) -> str:
 
 
 def nearest(word: str, known: Iterable[str]) -> list[str]:
-    """The one of `known` that `word` was perhaps meant to be, in a list; empty: none is near."""
-    distances = {one: _distance(word.lower(), one.lower()) for one in known if abs(len(one) - len(word)) <= 4}
+    """The one of `known` that `word` was perhaps meant to be, in a list; empty: none is near.
+
+    One that it begins with, or that begins with it, if it is long enough to tell; else what a few slips lead to.
+    """
+    there, typed = list(known), word.lower()
+    begun = [one for one in there if typed.startswith(one.lower()) and len(one) >= ENOUGH]
+    if begun:
+        return [max(begun, key=len)]
+    distances = {one: _distance(typed, one.lower()) for one in there if abs(len(one) - len(word)) <= 4}
     near = min(distances, key=lambda one: distances[one], default=None)
-    return [near] if near is not None and distances[near] <= max(1, len(word) // 3) else []
+    if near is not None and distances[near] <= max(1, len(word) // 3):
+        return [near]
+    longer = [one for one in there if one.lower().startswith(typed) and len(typed) >= ENOUGH]
+    return [min(longer, key=len)] if longer else []
+
+
+def there_are(known: Iterable[str]) -> str:
+    """What there is to choose from, the end of a remedy; of many the first."""
+    names = list(known)
+    more = f" and {len(names) - SHOWN} more" if len(names) > SHOWN + 1 else ""
+    return f"There are: {', '.join(names[:SHOWN] if more else names) or 'none'}{more}."
 
 
 def _distance(one: str, other: str) -> int:
@@ -47,7 +66,7 @@ def chosen(wanted: Iterable[str], known: Iterable[str], kind: str) -> tuple[str,
     all_known, out = list(known), []
     for key in wanted:
         if key not in all_known:
-            there = ", ".join(all_known) or "none"
-            raise UsageError(f"there is no {kind} {key!r}", remedy=f"{guess(key, all_known)}There are: {there}.")
+            remedy = f"{guess(key, all_known)}{there_are(all_known)}"
+            raise UsageError(f"there is no {kind} {key!r}", remedy=remedy)
         out.append(key)
     return tuple(dict.fromkeys(out))

@@ -5,6 +5,8 @@ from __future__ import annotations
 import json as json_module
 import sys
 import tempfile
+from collections.abc import Sequence
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
@@ -124,10 +126,12 @@ def list_faults(session: Session) -> None:
     session.next("break-something-and", "lab break forward-missing-inner", look, "lab mend")
 
 
-def _show_faults(session: Session) -> None:
+def _show_faults(session: Session, changed: Sequence[str] | None = None, done: str = "") -> None:
+    """changed: only these are shown, and what else is broken. done: in a word, what was done to them; None: all."""
     from hooper.lab.documents import LabFaultsDocument
 
-    session.show(_answer(session, LabFaultsDocument, "faults"), _render_faults)
+    render = _render_faults if changed is None else partial(_render_changed, changed=changed, done=done)
+    session.show(_answer(session, LabFaultsDocument, "faults"), render)
 
 
 def _render_faults(document: LabFaultsDocument, out: Screen) -> None:
@@ -139,14 +143,27 @@ def _render_faults(document: LabFaultsDocument, out: Screen) -> None:
     out.print(drawn)
 
 
+def _render_changed(document: LabFaultsDocument, out: Screen, *, changed: Sequence[str], done: str) -> None:
+    from rich.text import Text
+
+    for row in document.faults:
+        if row.fault in changed:
+            hit = f"{row.service}: " if row.active and row.service else ""
+            out.print(Text(f"{done}: {hit}{row.summary}  ").append(row.fault, style="dim"))
+    if not changed:
+        out.print("Nothing was broken.")
+    rest = [row.fault for row in document.faults if row.active and row.fault not in changed]
+    if rest:
+        out.print(f"Also broken: {', '.join(rest)}.")
+
+
 @command(app, "lab break")
 def break_town(session: Session, fault: str, service: str | None = None) -> None:
     """Break something in the town."""
     from hooper.lab.faults import FAULTS
 
     hit = _ask(session, "break", fault=fault, service=service)["service"]
-    session.detail(f"{fault} now hits {hit}")
-    _show_faults(session)
+    _show_faults(session, [fault], "Broken")
     looks = [one.removeprefix("hooper ") for one in spelled(FAULTS[fault].look).split("; ") if one]
     session.next("see-it-then", *(looks or [f"why {hit} --from interface:usb0"]), "lab mend")
 
@@ -155,8 +172,7 @@ def break_town(session: Session, fault: str, service: str | None = None) -> None
 def mend_town(session: Session, fault: str | None = None) -> None:
     """Take a fault back, or all of them."""
     mended = _ask(session, "mend", fault=fault)["mended"]
-    session.detail(f"mended: {', '.join(mended) or 'nothing was broken'}")
-    _show_faults(session)
+    _show_faults(session, mended, "Mended")
 
 
 @command(app, "lab line")
