@@ -113,6 +113,7 @@ def test_a_name_is_followed_and_back_again_byte_for_byte(tmp_path: Path, table: 
     before = site.read_bytes()
     for old in tomllib.loads(before.decode())[table]:
         renamed = documents(run(site, group, "rename", old, new_name(table), "--json"), "edit")
+        assert bool(renamed["follows"]) == (table in ("names", "tunnels"))
         assert len(renamed["changes"]) == 1 + users(before.decode(), table, old).total()
         text = site.read_text()
         assert users(text, table, new_name(table)) == users(before.decode(), table, old)

@@ -247,7 +247,11 @@ def rename(file: SiteFile, table: str, old: str, new: str) -> Edited:
             number = one.path[-1] if isinstance(one.path[-1], int) else listed.index(old)
             text = set_item(text, tuple(place), str(key), number, new)
         changes.append(ChangedKey(".".join(map(str, (*place, key))), old, new))
-    return Edited(text, "renamed", f"{table}.{new}", tuple(changes), renamed=(table, old, new))
+    follows = {
+        "names": (f"publish it: `{deeds.PUBLISH(new)}`; {old} stays at its provider until you remove it there",),
+        "tunnels": (f"make the files of its server anew, which have its name: `{deeds.MAKE_TUNNEL(new)}`",),
+    }.get(table, ())
+    return Edited(text, "renamed", f"{table}.{new}", tuple(changes), follows, renamed=(table, old, new))
 
 
 def _used_by(file: SiteFile, table: str, key: str) -> list[str]:
