@@ -226,6 +226,8 @@ class Session:
 
     def use_lab_time(self) -> None:
         """In the lab, `at` is the town's time from here on: for what asks nobody, yet tells ages. Raises: LabGone."""
+        if self.world != "lab":
+            return
         from hooper.net.lab_door import LabLink, lab_from_environment
 
         address = lab_from_environment()
