@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import re
 from datetime import date, datetime
 from pathlib import Path
 from typing import Any
@@ -468,9 +467,8 @@ def test_every_command_fits_its_width_and_colour_is_left_out_on_wish(fresh: Lab)
             ("lab", "read"),
         ):
             plain = fresh.run(*command, COLUMNS=columns, NO_COLOR="1", FORCE_COLOR="1")
-            assert not re.search("\x1b\\[[0-9;]*3[0-9]", plain.out), command
-            text = re.sub("\x1b\\[[0-9;]*m", "", plain.out)
-            assert max(len(line.rstrip()) for line in text.splitlines()) <= int(columns), command
+            assert "\x1b" not in plain.out, command
+            assert max(len(line.rstrip()) for line in plain.out.splitlines()) <= int(columns), command
             coloured = fresh.run(*command, COLUMNS=columns, FORCE_COLOR="1")
             assert "\x1b[" in coloured.out, command
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import errno
+import os
 from collections.abc import Iterable, Iterator, Sequence
 from typing import TYPE_CHECKING, Any, NamedTuple
 
@@ -215,9 +216,11 @@ class Screen(Console):
     """As wide as the terminal; an output that is none, and plain text, have lines without end."""
 
     def __init__(self, *, stderr: bool = False, plain: bool = False) -> None:
+        bare = plain or bool(os.environ.get("NO_COLOR"))  # without any escape, so that bold is none either
         super().__init__(
-            stderr=stderr, highlight=False, markup=False, emoji=False, soft_wrap=False, no_color=plain or None
-        )
+            stderr=stderr, highlight=False, markup=False, emoji=False, soft_wrap=False, no_color=bare,
+            color_system=None if bare else "auto",
+        )  # fmt: skip
         self.plain = plain
         self.endless = plain or not self.is_terminal
         if self.endless:

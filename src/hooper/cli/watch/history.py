@@ -129,8 +129,8 @@ def _render(document: HistoryDocument, out: Screen) -> None:
         out.print(drawn)
     if document.looks:
         out.print()
-        heading(out, "Looks")
-        drawn = table("service", "from", "looks", "well", "mean ms", right=("looks", "well", "mean ms"))
+        heading(out, "Checks")
+        drawn = table("service", "from", "checks", "ok", "mean ms", right=("checks", "ok", "mean ms"))
         for looks in document.looks:
             share = f"{100 * looks.well / looks.looks:.1f} %" if looks.looks else "-"
             took_ms = f"{looks.took_ms:g}" if looks.took_ms is not None else "-"
