@@ -147,7 +147,7 @@ def test_a_name_is_followed_in_every_way_of_writing_it() -> None:
     [
         ("host rename film-box hub", "there is a host 'hub' already"),
         ("host rename nobody x", "there is no host 'nobody'"),
-        ("host rename film-box no.dots", "'no.dots'"),
+        ("host rename film-box no.dots", "'no.dots' cannot be a name"),
         ("line remove fibre", "fibre is used by gateways.fibre-box"),
         ("authority remove town-ca", "town-ca is used by certificates."),
         ("gateway change club-router", "nothing to change was given"),

@@ -31,7 +31,7 @@ from hooper.site.edit import (
     set_item,
     set_key,
 )
-from hooper.site.fields import dns_name
+from hooper.site.fields import dns_name, own_key
 from hooper.site.load import SiteFile, parse_site
 from hooper.site.mistakes import Path, singular
 from hooper.site.model import READY_ITEMS
@@ -71,7 +71,7 @@ def add(file: SiteFile, kind: str, key: str, rows: Mapping[str, Value]) -> Edite
     CannotEdit.
     """
     if key in getattr(file.site, kind):
-        raise UsageError(f"there is a {singular(kind)} {key!r} already", remedy="Choose another key.")
+        raise UsageError(f"there is a {singular(kind)} {key!r} already", remedy="Choose another name.")
     nested: dict[str, Value] = {}
     for name, value in rows.items():
         outer, _, inner = name.rpartition(".")
@@ -231,6 +231,11 @@ def rename(file: SiteFile, table: str, old: str, new: str) -> Edited:
 
     if new in getattr(file.site, table):
         raise UsageError(f"there is a {singular(table)} {new!r} already", remedy="Choose another name.")
+    try:
+        new = dns_name(new) if table == "names" else own_key(new)
+    except ValueError as exc:
+        why = f"{new!r} is not a DNS name" if table == "names" else str(exc)
+        raise UsageError(why, remedy="Choose another name; nothing was written.") from None
     written = _as_written(file, table, old)
     text, changes = rename_table(file.text, (table, written), new), [ChangedKey(f"{table}.{old}", old, new)]
     for one in users_of(file.site, table, old):

@@ -34,7 +34,7 @@ def add_rented(
     machine, inner, peer = f"{key}-machine", f"{key}-end", f"{key}-end"
     taken = {machine, inner} & {*site.devices, *site.lines, *site.peers}
     if key in site.tunnels or key in site.services or taken:
-        raise UsageError(f"there is something called {key} already", remedy="Choose another key.")
+        raise UsageError(f"there is something called {key} already", remedy="Choose another name.")
     home = gateway_of(site, site.hosts[end])
     lan, subnet = site.gateways[home].lan.network, free_prefix(site, 24, seed)
     old = {line for entry in site.gateways.values() for line in entry.line}

@@ -64,7 +64,7 @@ def add_tunnel(
     Raises: UsageError, CannotEdit.
     """
     if key in file.site.tunnels:
-        raise UsageError(f"there is a tunnel {key!r} already", remedy="Choose another key.")
+        raise UsageError(f"there is a tunnel {key!r} already", remedy="Choose another name.")
     chosen: dict[str, Value] = {"kind": "wireguard", **rows}
     kind = tunnel_kind(str(chosen["kind"]))
     if not kind.servers:

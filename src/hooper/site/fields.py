@@ -238,7 +238,7 @@ def _transport(value: Any) -> str:
 
 def _keys(value: Any) -> tuple[str, ...]:
     given = value if isinstance(value, list) else [value]
-    keys = tuple(_key(item) for item in given)
+    keys = tuple(own_key(item) for item in given)
     if not keys or len(set(keys)) < len(keys):
         raise wrong("this is a key, or a list of different ones")
     return keys
@@ -276,12 +276,13 @@ def _speaks(value: Any) -> str:
     return value
 
 
-def _key(value: Any) -> str:
+def own_key(value: Any) -> str:
+    """The name of an entry. Raises: PydanticCustomError, which is a ValueError: it cannot be one."""
     text = text_in(value, "a key")
     if not re.fullmatch(r"[A-Za-z0-9][A-Za-z0-9_-]{0,62}", text):
-        raise wrong(f"{text!r} cannot be a key: letters, digits, - and _, at most 63, starting with a letter or digit")
+        raise wrong(f"{text!r} cannot be a name: letters, digits, - and _, at most 63, starting with a letter or digit")
     if text in RESERVED:
-        raise wrong(f"{text!r} is a reserved word; choose another key")
+        raise wrong(f"{text!r} is a reserved word; choose another name")
     return text
 
 
@@ -300,7 +301,7 @@ def text_or_list(description: str) -> WithJsonSchema:
 
 
 Options = dict[str, str]
-Key = Annotated[str, Read(_key), string_schema(OWN_KEY, pattern="^[A-Za-z0-9][A-Za-z0-9_-]{0,62}$")]
+Key = Annotated[str, Read(own_key), string_schema(OWN_KEY, pattern="^[A-Za-z0-9][A-Za-z0-9_-]{0,62}$")]
 Address4 = Annotated[
     IPv4Address,
     reader(_address4, "an IPv4 address", "10.0.0.20"),

@@ -262,7 +262,7 @@ def _mistake(error: Any, name: str, spans: dict[Path, Span], lines: LineIndex) -
     if path and path[-1] == "[key]":
         path = path[:-1]
         where = _where(name, path, spans, lines, key=True)
-        return SiteFileError(str(error["msg"]), about=dotted(path), remedy="Rename this key.", where=where)
+        return SiteFileError(str(error["msg"]), about=dotted(path), remedy="Choose another name.", where=where)
     while path and path not in spans and kind not in ("missing", "extra_forbidden"):
         path = path[:-1]
     where = _where(name, path, spans, lines, key=kind == "extra_forbidden")

@@ -7,7 +7,7 @@ from collections.abc import Callable, Collection, Iterable
 from typing import TYPE_CHECKING
 
 from hooper.cli.parts.session import Session
-from hooper.cli.parts.tables import day
+from hooper.cli.parts.tables import day, option_of
 from hooper.errors import HooperError, SeveralErrors, SiteFileError, UsageError, flatten
 
 if TYPE_CHECKING:
@@ -39,12 +39,12 @@ def of_options(error: HooperError) -> UsageError:
             said.append(f"--{missing[1].replace('_', '-')} is missing")
             remedies["Give it too"] = None
             continue
-        remedies[single.remedy.removesuffix(".")] = None
+        correct = single.remedy.startswith("Correct the site file")
+        remedies["Correct it" if correct else single.remedy.removesuffix(".")] = None
         path, colon, words = single.message.partition(": ")
-        key = path.rpartition(".")[2].partition("[")[0] if colon else ""
-        plain = bool(re.fullmatch(r"[a-z][a-z0-9_]*", key)) and path.count(".") >= 2
-        message = f"--{key.replace('_', '-')}: {words}" if plain else single.message
-        said.append(message)
+        key = re.search(r"\.((?:form\.)?[a-z][a-z0-9_]*)(?:\[\d+\])?$", path) if colon else None
+        plain = key is not None and (path.count(".") >= 2 or path.startswith("measure."))
+        said.append(f"{option_of(key[1])}: {words}" if key is not None and plain else single.message)
     remedy = f"{'; '.join(remedies)}. Nothing was written."
     return UsageError("; ".join(dict.fromkeys(said)), remedy=remedy)
 

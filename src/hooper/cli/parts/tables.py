@@ -70,12 +70,12 @@ def rows_of(table: str) -> dict[str, list[str]]:
         choices = f" ({', '.join(words)})" if words else ""
         offered = [f"keys {pointed[key]}"] if key in pointed else [f"words {' '.join(words)}"] if words else []
         text = str(shape.get("description", ""))
-        option = _option(key)
+        option = option_of(key)
         rows[key] = [f"{option} {taken}{several}", text.removesuffix(".") + f"{choices}.", *offered]
     return rows
 
 
-def _option(key: str) -> str:
+def option_of(key: str) -> str:
     """How the option for a key is written; a key that all commands have an option of is told from that."""
     return "--quiet-hours" if key == "quiet" else "--" + key.replace("_", "-").replace(".", "-")
 
@@ -101,11 +101,11 @@ def _value(key: str, shape: Mapping[str, Any], given: str | Sequence[str]) -> Va
         return listed[0] if len(listed) == 1 and "string" in _kinds(shape) else listed
     kinds = _kinds(shape)
     if any(one.get("format") == "date" for one in _ways(shape)):
-        return day(_option(key), given)
+        return day(option_of(key), given)
     if "integer" in kinds and given.isascii() and given.isdigit():
         return int(given)
     if "boolean" in kinds:
         if given.lower() not in YES_OR_NO:
-            raise UsageError(f"{_option(key)} {given!r} is neither yes nor no", remedy="Write yes or no.")
+            raise UsageError(f"{option_of(key)} {given!r} is neither yes nor no", remedy="Write yes or no.")
         return YES_OR_NO[given.lower()]
     return given
