@@ -142,6 +142,25 @@ def test_a_name_is_followed_in_every_way_of_writing_it() -> None:
                 assert back.site == file.site
 
 
+def test_a_dns_name_is_found_however_it_is_spelled(tmp_path: Path) -> None:
+    site = written(tmp_path)
+    name = "boathouse.heronquay.example"
+    site.write_text(site.read_text().replace(f'[names."{name}"]', f'[names."{name.title()}."]\nhost = "hub"'))
+    before = site.read_bytes()
+    assert run(site, "host", "rename", "hub", "heating").code == 0
+    assert tomllib.loads(site.read_text())["names"][f"{name.title()}."]["host"] == "heating"
+    assert run(site, "name", "add", name.upper(), "--by", "own-zone").code == 0
+    assert run(site, "name", "rename", name, "Quay.heronquay.example").code == 0
+    assert run(site, "name", "rename", "quay.heronquay.example", "QUAY.heronquay.example").code == 2
+    found = tomllib.loads(site.read_text())
+    assert [*found["names"]] == ["quay.heronquay.example"]
+    assert found["certificates"]["boathouse"]["names"] == ["quay.heronquay.example"]
+    assert run(site, "name", "show", "quay.heronquay.example").code == 0
+    for _ in range(3):
+        assert run(site, "undo").code == 0
+    assert site.read_bytes() == before
+
+
 @pytest.mark.parametrize(
     ("words", "said"),
     [

@@ -92,7 +92,10 @@ def change(file: SiteFile, kind: str, key: str | None, rows: Mapping[str, Value]
     import tomllib
 
     entry = tomllib.loads(file.text).get(kind, {})
-    entry, place = (entry, (kind,)) if key is None else (entry[key], (kind, key))
+    place: Path = (kind,)
+    if key is not None:
+        key = _as_written(file, kind, key)
+        entry, place = entry[key], (kind, key)
     text, changes = file.text, []
     for name, value in rows.items():
         *inner, last = name.split(".")
@@ -229,19 +232,21 @@ def rename(file: SiteFile, table: str, old: str, new: str) -> Edited:
     """Another name for an entry, wherever it stands. Raises: UsageError: there is one of that name; CannotEdit."""
     import tomllib
 
-    if new in getattr(file.site, table):
-        raise UsageError(f"there is a {singular(table)} {new!r} already", remedy="Choose another name.")
     try:
         new = dns_name(new) if table == "names" else own_key(new)
     except ValueError as exc:
         why = f"{new!r} is not a DNS name" if table == "names" else str(exc)
         raise UsageError(why, remedy="Choose another name; nothing was written.") from None
+    if new in getattr(file.site, table):
+        raise UsageError(f"there is a {singular(table)} {new!r} already", remedy="Choose another name.")
     written = _as_written(file, table, old)
     text, changes = rename_table(file.text, (table, written), new), [ChangedKey(f"{table}.{old}", old, new)]
     for one in users_of(file.site, table, old):
         *place, key = one.path if isinstance(one.path[-1], str) else one.path[:-1]
-        if place == [table, old]:  # in itself
+        if place[:2] == [table, old]:  # in itself
             place = [table, new]
+        elif len(place) == 2:
+            place = [place[0], _as_written(file, str(place[0]), str(place[1]))]
         inside = tomllib.loads(text)
         for part in place:
             inside = inside[str(part)]
