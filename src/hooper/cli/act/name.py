@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from hooper.usecases.act.updaters import TryDocument
 
 app = sub_app("Dynamic names: do they lead here, and making them.", group=True)
-add_verbs(app, "names", "show", "rename", "remove")
+add_verbs(app, "names", "show", "change", "rename", "remove")
 
 STYLE = {"current": "green", "updated": "green", "watched": "cyan", "needed": "orange3", "waiting": "orange3"}
 

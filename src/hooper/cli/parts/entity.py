@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from hooper.cli.parts.render import Screen
     from hooper.usecases.prepare.written import EntriesDocument
 
+OPTIONS = {"names": "name"}  # tables whose options are written down, not read off the schema
 ALL = ("list", "show", "add", "change", "rename", "remove")
 
 
@@ -105,10 +106,10 @@ def add_verbs(app: typer.Typer, table: str, *verbs: str) -> None:
     for verb in verbs:
         body, text = helps[verb]
         body.__doc__ = text
-        edits = verb not in ("list", "show")
+        edits, keys = verb not in ("list", "show"), OPTIONS.get(table, table)
         command(
             app, f"{group} {verb}", site=True, state=verb == "rename", mask=not edits,
-            dry_run=EDIT_DRY_RUN if edits else None, keys=table if verb in ("add", "change") else None,
+            dry_run=EDIT_DRY_RUN if edits else None, keys=keys if verb in ("add", "change") else None,
         )(body)  # fmt: skip
 
 

@@ -42,7 +42,7 @@ KEEPS_STATE = (
     "line rename", "gateway rename", "authority rename", "certificate rename", "notice rename",
 )  # fmt: skip
 KEEPS_NONE = (
-    "name add", "name try", "name show", "name remove", "updater add", "updater show", "updater change",
+    "name add", "name try", "name show", "name change", "name remove", "updater add", "updater show", "updater change",
     "updater remove", "peer show",
 )  # fmt: skip
 T = TypeVar("T")
