@@ -108,15 +108,19 @@ class UsageError(HooperError):
 
 
 class SiteFileError(HooperError):
-    """One mistake in the site file. bare: what is wrong, without the path of the file that it is about."""
+    """One mistake in the site file. bare: what is wrong, without the path of the file that it is about. place: that
+    path; empty: it is of the whole file. missing: a key that must be there is not.
+    """
 
     code, exit_code = "site-file", EXIT_SITE_FILE
     remedy = "Correct the site file and run the command again."
 
-    def __init__(self, bare: str, *, about: str = "", remedy: str | None = None, where: Where | None = None,
-                 code: str | None = None) -> None:  # fmt: skip
+    def __init__(
+        self, bare: str, *, about: str = "", remedy: str | None = None, where: Where | None = None,
+        code: str | None = None, place: tuple[str | int, ...] = (), missing: bool = False,
+    ) -> None:  # fmt: skip
         super().__init__(f"{about}: {bare}" if about else bare, remedy=remedy, where=where, code=code)
-        self.bare = bare
+        self.bare, self.place, self.missing = bare, place, missing
 
 
 class CounterpartError(HooperError):

@@ -89,7 +89,7 @@ def parse_site(data: bytes, name: str) -> SiteFile:
         raise _one_or_several(sorted(found, key=_place)) from None
     file = SiteFile(name, text, site, tuple(_padded(raw)))
     found = [
-        SiteFileError(message, about=dotted(path), remedy=remedy, where=file.where(path))
+        SiteFileError(message, about=dotted(path), remedy=remedy, where=file.where(path), place=path)
         for path, message, remedy in mistakes_between_tables(site)
     ]
     if len(found) >= MOST:
@@ -273,6 +273,8 @@ def _mistake(error: Any, name: str, spans: dict[Path, Span], lines: LineIndex) -
             remedy=f"Add a line `{path[-1]} = ...`"
             + (f" below [{dotted(path[:-1])}]." if path[:-1] else " at the top."),
             where=where,
+            place=path,
+            missing=True,
         )
     if kind == "extra_forbidden":
         allowed = fields_of(path[:-1])
@@ -300,7 +302,7 @@ def _mistake(error: Any, name: str, spans: dict[Path, Span], lines: LineIndex) -
         message = str(error["msg"]).replace("Input should be", "this must be")
     else:
         message = _PLAIN.get(kind, str(error["msg"]))
-    return SiteFileError(message, about=dotted(path), where=where)
+    return SiteFileError(message, about=dotted(path), where=where, place=path)
 
 
 def _padded(value: Any, path: Path = ()) -> Iterator[tuple[str, str, str]]:

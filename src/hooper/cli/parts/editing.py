@@ -2,19 +2,21 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable, Collection, Iterable
 from typing import TYPE_CHECKING
 
 from hooper.cli.parts.session import Session
 from hooper.cli.parts.tables import day, option_of
 from hooper.errors import HooperError, SeveralErrors, SiteFileError, UsageError, flatten
+from hooper.site.mistakes import singular
+from hooper.words.data import data
 
 if TYPE_CHECKING:
     from hooper.cli.parts.render import Screen
     from hooper.planning.documents import ChangedKey, EditDocument
     from hooper.planning.edits import Edited
     from hooper.site.load import SiteFile
+    from hooper.site.mistakes import Path
     from hooper.usecases.prepare.edits import Acceptance
     from hooper.usecases.run import RisksTaken
 
@@ -32,21 +34,28 @@ def finish(session: Session, file: SiteFile, edit: Callable[[SiteFile], Edited],
 
 def of_options(error: HooperError) -> UsageError:
     """What is wrong with the file that would have been, as what is wrong with the options."""
-    said: list[str] = []
+    said: dict[str, None] = {}
     remedies: dict[str, None] = {}
     for single in flatten(error):
-        if missing := re.fullmatch(r"[^:]+: the key '([a-z0-9_]+)' is missing", single.message):
-            said.append(f"--{missing[1].replace('_', '-')} is missing")
-            remedies["Give it too"] = None
-            continue
-        correct = single.remedy.startswith("Correct the site file")
-        remedies["Correct it" if correct else single.remedy.removesuffix(".")] = None
-        path, colon, words = single.message.partition(": ")
-        key = re.search(r"\.((?:form\.)?[a-z][a-z0-9_]*)(?:\[\d+\])?$", path) if colon else None
-        plain = key is not None and (path.count(".") >= 2 or path.startswith("measure."))
-        said.append(f"{option_of(key[1])}: {words}" if key is not None and plain else single.message)
-    remedy = f"{'; '.join(remedies)}. Nothing was written."
-    return UsageError("; ".join(dict.fromkeys(said)), remedy=remedy)
+        option = _option_for(single.place) if isinstance(single, SiteFileError) else None
+        if not isinstance(single, SiteFileError) or option is None:
+            said[single.message] = remedies[single.remedy.removesuffix(".")] = None
+        elif single.missing:
+            said[f"{option} is missing"] = remedies["Give it too"] = None
+        else:
+            said[f"{option}: {single.bare}"] = None
+            remedies["Correct it" if single.remedy is SiteFileError.remedy else single.remedy.removesuffix(".")] = None
+    return UsageError("; ".join(said), remedy=f"{'; '.join(remedies)}. Nothing was written.")
+
+
+def _option_for(place: Path) -> str | None:
+    """The option that sets the key at this place of the file; None: it is of no single key."""
+    table = str(place[0]) if place else ""
+    key = ".".join(part for part in place[1 if table == "measure" else 2 :] if isinstance(part, str))
+    if not key:
+        return None
+    written = data("options")["keys"].get(singular(table), {}).get(key)
+    return str(written[0]).split()[0] if written else option_of(key)
 
 
 def render(document: EditDocument, out: Screen) -> None:
