@@ -223,7 +223,7 @@ def test_http_as_strangers_speak_it(sent: tuple[bytes, ...], status: bytes) -> N
 @contextmanager
 def arriving(lab: Lab, *arguments: str) -> Iterator[subprocess.Popen[str]]:
     process = subprocess.Popen(
-        [sys.executable, "-m", "hooper", "check", "--arrival", *arguments, "--json"],
+        [sys.executable, "-m", "hooper", "arrival", *arguments, "--json"],
         stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
         env={**os.environ, **lab.env},
     )  # fmt: skip
@@ -276,7 +276,7 @@ def test_the_phone_roams_and_arrives(lab: Lab) -> None:
 
 def test_a_rule_of_another_hand_without_an_end_is_not_borrowed_unasked(lab: Lab) -> None:
     lab.as_built()
-    ran = lab.run("check", "--arrival", "hub-page", "--json")
+    ran = lab.run("arrival", "hub-page", "--json")
     assert (ran.code, ran.document["errors"][0]["code"]) == (4, "port-not-lent")
 
 
@@ -310,8 +310,10 @@ def test_a_person_at_the_phone_compares_the_certificate(lab: Lab, pressed: str, 
 
 def test_wrong_usage(lab: Lab) -> None:
     for words in (("--from", "here"), ("hub-page", "film-page"), ("gate",)):
-        assert lab.run("check", "--arrival", *words).code == 2
-    assert lab.run("check", "--compare").code == 2
+        assert lab.run("arrival", *words).code == 2
+    for old, new in (("--arrival", "arrival"), ("--pack", "visit pack"), ("--brought", "visit take")):
+        ran = lab.run("check", old)
+        assert (ran.code, f"Did you mean `hooper {new}" in ran.err) == (2, True), ran.err
 
 
 def test_an_interrupt_takes_everything_back(lab: Lab) -> None:

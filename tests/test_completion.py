@@ -48,7 +48,7 @@ def test_each_row_of_the_options_belongs_to_one_and_each_option_has_a_row() -> N
             if isinstance(call, ast.Call) and ast.unparse(call.func) == "command":
                 name = ast.literal_eval(call.args[1])
                 given = any(word.arg == "keys" for word in call.keywords)
-                declared |= {(name, one.arg) for one in node.args.args[2 if given else 1 :]}
+                declared |= {(name, one.arg) for one in (*node.args.args, *node.args.kwonlyargs)[2 if given else 1 :]}
     declared |= {
         (name, one) for name in _commands() for one in {"entry", "new"} & {*_taken(name)}
     }  # of the usual verbs
@@ -155,7 +155,7 @@ def test_a_next_step_names_the_file_and_the_state_where_commands_take_them() -> 
     for name in _commands():
         first, taken = name.split()[0], _taken(name)
         if first != "lab":  # whose steps go by the variables that it prints
-            assert ("site_file" in taken) == (first not in NO_SITE), name
+            assert ("site_file" in taken) == (not {first, name} & {*NO_SITE}), name
             keeps = (first in KEEPS_STATE and name not in KEEPS_NONE) or first == "worksheet" or name in KEEPS_STATE
             assert ("state_folder" in taken) == keeps, name
 

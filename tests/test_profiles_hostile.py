@@ -160,7 +160,7 @@ def test_readers_wait_for_nothing(tmp_path: Path, kind: str) -> None:
     named = [
         ("profile", "check", str(path)),
         ("profile", "mend", str(path), "--out", str(tmp_path / "new")),
-        ("check", "--brought", str(path)),
+        ("visit", "take", str(path)),
         ("plan", "--against", f"club-router={path}"),
         ("survey", "--page", f"club-router={path}"),
         ("tunnel", "seen", "box", "--dump", str(path)),

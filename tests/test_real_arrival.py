@@ -70,7 +70,7 @@ class Lines:
 
 
 def arrival(town: KernelTown, state: Path, *arguments: str) -> AbstractContextManager[Lines]:
-    return going_on("arrival", command(town, state, "check", "--arrival", *arguments, "--json"))
+    return going_on("arrival", command(town, state, "arrival", *arguments, "--json"))
 
 
 @contextmanager
@@ -174,7 +174,7 @@ def _others_leave_it_alone(town: KernelTown, state: Path) -> None:
     assert row["outside_ports"] == [443, 443]
     again = hooper(town, state, "router", "open").document["changes"]
     assert "a test has this port now" in next(c for c in again if c["outcome"] == "left")["detail"]
-    assert hooper(town, state, "check", "--arrival").code == 6  # one at a time
+    assert hooper(town, state, "arrival").code == 6  # one at a time
 
 
 def test_a_stand_in_is_told_from_the_device_over_tcp_and_udp(town: KernelTown, tmp_path: Path) -> None:
@@ -282,17 +282,17 @@ def test_a_visit_from_a_third_network(town: KernelTown, tmp_path: Path) -> None:
     """Packed at home, looked at by the rented machine with that file alone; then with the rule to another host."""
     state, pack = tmp_path / "state", tmp_path / "visit.json"
     assert hooper(town, state, "router", "open").code == 0
-    assert hooper(town, state, "check", "film-page", "film-shell", "--pack", str(pack)).code == 0
+    assert hooper(town, state, "visit", "pack", "film-page", "film-shell", "--out", str(pack)).code == 0
 
     def away() -> dict[str, dict[str, Any]]:
-        ran = run_here("check", "--yes", "--visit", str(pack), "--json", place=town.ns("rented"), cwd=tmp_path)
+        ran = run_here("visit", "run", "--yes", str(pack), "--json", place=town.ns("rented"), cwd=tmp_path)
         return {row["service"]: row for row in valid("check", ran.document)["results"]}
 
     told = away()
     assert {row["verdict"] for row in told.values()} == {"answered"}
     assert "same certificate as inside" in told["film-page"]["detail"]
     assert "same host key as inside" in told["film-shell"]["detail"]
-    kept = hooper(town, state, "check", "--brought", str(tmp_path / "visit-result.json"))
+    kept = hooper(town, state, "visit", "take", str(tmp_path / "visit-result.json"))
     assert (kept.code, kept.document["from"]["kind"]) == (0, "visit")
     town.serve_page("other", "hub", 443, "Heating")
     hooper(town, state, "router", "close")

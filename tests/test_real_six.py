@@ -52,10 +52,10 @@ def visited(town: KernelTown, tmp_path: Path) -> dict[tuple[str, str], dict[str,
     """What the rented machine sees, by service and family."""
     pack = tmp_path / "visit.json"
     site = ("--site", str(town.folder / "site.toml"), "--state", str(tmp_path / "state"))
-    ran = hooper("check", "film-page", "--pack", str(pack), *site, "--json", "--force",
+    ran = hooper("visit", "pack", "film-page", "--out", str(pack), *site, "--json", "--force",
                   place=town.ns("here"))  # fmt: skip
     assert ran.code == 0, ran
-    ran = hooper("check", "--visit", str(pack), "--json", "--deadline", "1.5s", "--force", "--yes",
+    ran = hooper("visit", "run", str(pack), "--json", "--deadline", "1.5s", "--force", "--yes",
                   place=town.ns("rented"), cwd=tmp_path)  # fmt: skip
     return {(row["service"], row["family"]): row for row in valid("check", ran.document)["results"]}
 
@@ -75,7 +75,7 @@ def test_each_family_is_judged_by_itself(town: KernelTown, tmp_path: Path) -> No
     assert (six["verdict"], six["ok"], six["target_address"], six["port"]) == ("answered", True, HOST6, 443)
     assert "same certificate as inside" in six["detail"]
     kept = hooper(
-        "check", "--brought", str(tmp_path / "visit-result.json"), "--site", str(town.folder / "site.toml"), "--state",
+        "visit", "take", str(tmp_path / "visit-result.json"), "--site", str(town.folder / "site.toml"), "--state",
         str(tmp_path / "state"), "--json", place=town.ns("here"),
     )  # fmt: skip
     assert "ipv6" in json.dumps(kept.document)

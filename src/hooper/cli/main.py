@@ -70,6 +70,8 @@ WORK: dict[str, dict[str, tuple[str, str]]] = {  # in its order; of each command
     },
     "Prove it, and keep it so": {
         "check": ("hooper.cli.prove.check", "Does it answer, and is it really that service?"),
+        "arrival": ("hooper.cli.prove.arrival", "A page for a phone, which tells whether it comes in from outside."),
+        "visit": ("hooper.cli.prove.visit", "Look from another computer elsewhere, with one file."),
         "stand-in": ("hooper.cli.prove.stand_in", "Listen in place of a service, to prove the way in without it."),
         "card": ("hooper.cli.prove.card", "What to type away from home, with a QR code."),
         "why": ("hooper.cli.prove.why", "The first broken link of a service, with evidence and remedy."),

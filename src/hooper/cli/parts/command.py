@@ -35,6 +35,8 @@ def _declared(name: str, kind: Any, default: Any, row: Sequence[str]) -> inspect
         more["autocompletion"] = offer(offered[0])
     if taken == "TIME" and kind in (float, float | None):
         more["parser"] = duration(words[0])
+        if isinstance(default, (int, float)):
+            more["show_default"] = shown_duration(default)
     declared = Annotated[kind, typer.Option(*words, **more) if words else typer.Argument(**more)]
     return inspect.Parameter(
         name.replace(".", "__"), inspect.Parameter.KEYWORD_ONLY, default=default, annotation=declared

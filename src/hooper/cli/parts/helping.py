@@ -53,6 +53,9 @@ class HelpedCommand(TyperCommand):
         rest: list[str] = (_parse_lightly if ctx.resilient_parsing else TyperCommand.parse_args)(self, ctx, args)
         return rest
 
+    def collect_usage_pieces(self, ctx: Any) -> list[str]:
+        return [piece.strip("{}") for piece in super().collect_usage_pieces(ctx)]
+
     def format_options(self, ctx: Any, formatter: Any) -> None:
         _write_parameters(self, ctx, formatter)
         if self.examples:

@@ -21,10 +21,11 @@ from hooper.jsonform import dump, each_text, head, in_encoding
 from hooper.secret import redact
 from hooper.signs import worded
 from hooper.visible import shown, shown_lines
+from hooper.words.data import data
 
 GROUPS = (  # commands that have commands of their own
     "lab", "line", "measure", "gateway", "host", "service", "router", "name", "updater", "tunnel", "peer", "profile",
-    "authority", "certificate", "cert", "notice", "risk",
+    "authority", "certificate", "cert", "notice", "risk", "visit",
 )  # fmt: skip
 KEEP = ("unit", "notice")  # beside running
 STDOUT_ERRORS = (errno.EPIPE, errno.ENOSPC, errno.EIO, errno.EBADF)
@@ -105,6 +106,8 @@ def wrong_usage(arguments: list[str], exc: typer.TyperException) -> int:
         known = [word for parameter in context.command.params for word in parameter.opts if word.startswith("--")]
         near = nearest(wrong, known)
         message, hint = f"`{path}` has no option {wrong}", f"Did you mean {near[0]}? " if near else ""
+        if own := data("options")["elsewhere"].get(command_of(arguments), {}).get(wrong):
+            hint = f"Did you mean `{own}`? "
     return failure(arguments, UsageError(message.rstrip("."), remedy=f"{hint}See `{path} --help`."))
 
 

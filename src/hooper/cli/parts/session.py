@@ -35,15 +35,15 @@ if TYPE_CHECKING:
     from hooper.site.load import SiteFile
     from hooper.usecases.run import Run
 
-NO_SITE = ("demo", "lab", "explain", "schema")  # commands without a site file
+NO_SITE = ("demo", "lab", "explain", "schema", "visit run")  # commands without a site file
 KEEPS_STATE = (
-    "keep", "status", "history", "report", "survey", "why", "check", "stand-in", "card", "plan", "audit", "router",
-    "name", "cert", "updater", "tunnel", "peer", "move", "host know", "undo", "host rename", "service rename",
-    "line rename", "gateway rename", "authority rename", "certificate rename", "notice rename",
+    "keep", "status", "history", "report", "survey", "why", "check", "arrival", "visit", "stand-in", "card", "plan",
+    "audit", "router", "name", "cert", "updater", "tunnel", "peer", "move", "host know", "undo", "host rename",
+    "service rename", "line rename", "gateway rename", "authority rename", "certificate rename", "notice rename",
 )  # fmt: skip
 KEEPS_NONE = (
     "name add", "name try", "name show", "name change", "name remove", "updater add", "updater show", "updater change",
-    "updater remove", "peer show",
+    "updater remove", "peer show", "visit run",
 )  # fmt: skip
 T = TypeVar("T")
 
@@ -123,9 +123,9 @@ class Session:
         """A command with the site file and the state that this one was given, so that it means the same ones."""
         first, pipe, rest = command.partition(" | ")
         word = first.split(" ", 1)[0]
-        if self.site_file is not None and word not in NO_SITE:
-            first += f" --site {shlex.quote(str(self.site_file))}"
         both = " ".join(first.split()[:2])
+        if self.site_file is not None and word not in NO_SITE and both not in NO_SITE:
+            first += f" --site {shlex.quote(str(self.site_file))}"
         keeps = (
             (word in KEEPS_STATE and both not in KEEPS_NONE)
             or both in KEEPS_STATE

@@ -1,22 +1,25 @@
-"""hooper check --arrival"""
+"""hooper arrival"""
 
 from __future__ import annotations
 
 import sys
 from typing import TYPE_CHECKING
 
-from hooper.cli.parts.session import Session, console
+from hooper.chosen import chosen
+from hooper.cli.parts.command import command, within
+from hooper.cli.parts.from_where import parse_public
+from hooper.cli.parts.session import Session, console, sub_app
 from hooper.clock import shown_duration
 from hooper.errors import EXIT_NEEDS_A_PERSON, worst
 from hooper.usecases.prove.arrival import ArrivalLine, ArrivalRequest, arrival, came_words
 
 if TYPE_CHECKING:
-    from collections.abc import Iterable, Mapping
+    from collections.abc import Iterable
 
-    from hooper.addresses import IPAddress
     from hooper.cli.parts.render import Screen
-    from hooper.site.load import SiteFile
     from hooper.usecases.act.temporary import LetIn
+
+app = sub_app("A page for a phone, which tells whether it comes in from outside.")
 
 HOW = {
     "standing": "by the plan's own rule",
@@ -25,17 +28,23 @@ HOW = {
 }
 
 
-def wait_for_arrival(
+@command(app, "arrival", site=True, state=True, mask=True, deadline=5.0)
+def wait(
     session: Session,
-    file: SiteFile,
-    service: str | None,
-    public: Mapping[str, IPAddress],
-    hold: float,
-    *,
-    take_over: bool,
-    compare: bool,
+    service: str | None = None,
+    public: list[str] | None = None,
+    hold: float = 600,
+    take_over: bool = False,
+    compare: bool = False,
 ) -> int:
-    """Show the page's address and what comes of it, a line each."""
+    """A page for a phone, which tells whether it comes in from outside.
+
+    The phone's Wi-Fi is off: it opens the page over mobile data. What its browser reaches is proven for TCP.
+    """
+    hold = within("--for", hold, 1, 86_400)
+    file = session.read_site()
+    (key,) = chosen([service] if service else [], file.site.services, "service") or (None,)
+    reached = parse_public(public or [], file.site)
     screen = console(plain=session.plain)
 
     def heard(line: ArrivalLine) -> None:
@@ -55,7 +64,7 @@ def wait_for_arrival(
 
     title = file.site.site.title or file.name
     lab = session.world == "lab"
-    request = ArrivalRequest(service, public, hold, session.deadline, title, lab, take_over, compare, heard)
+    request = ArrivalRequest(key, reached, hold, session.deadline, title, lab, take_over, compare, heard)
     done = session.look(lambda run: arrival(run, request), file)
     code = session.failed(done.trouble)
     if done.document.arrived:

@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 import sys
-from pathlib import Path
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING
 
 from hooper import deeds
 from hooper.chosen import chosen
@@ -28,18 +27,6 @@ if TYPE_CHECKING:
 
 app = sub_app("Does it answer, and is it really that service?")
 
-GOES_WITH = {  # an option and the ways in which it does something
-    "--every": ("--until",),
-    "--for": ("--arrival", "--until", "hotspot"),
-    "--take-over": ("--arrival",),
-    "--compare": ("--arrival",),
-    "--expires": ("--pack",),
-    "--place": ("--visit",),
-    "--out": ("--visit",),
-    "--force": ("--pack", "--visit"),
-    "--yes": ("--visit",),
-}
-
 
 @command(app, "check", site=True, state=True, mask=True, deadline=5.0)
 def check(
@@ -50,41 +37,17 @@ def check(
     public: list[str] | None = None,
     allow_unproven: bool = False,
     strict: bool = False,
-    arrival: bool = False,
     until: str | None = None,
     every: float | None = None,
     hold: float | None = None,
-    reported: str | None = None,
-    how: str | None = None,
-    take_over: bool = False,
-    compare: bool = False,
-    pack: Path | None = None,
-    expires: float | None = None,
-    visit: Path | None = None,
-    place: str = "",
-    brought: Path | None = None,
-    out: Path | None = None,
-    force: bool = False,
-    yes: bool = False,
 ) -> int:
     """Does it answer, and is it really that service?
 
     From `here`, which is the default, the inner addresses are probed, and that proves nothing about outside. Join this
-    computer to a phone's mobile data by cable and use --from interface.
+    computer to a phone's mobile data by cable and use --from interface. With only a phone: `hooper arrival`.
     """
-    modes = {"--arrival": arrival, "--until": until, "--reported": reported or how, "--pack": pack, "--visit": visit,
-             "--brought": brought, "hotspot": origin == "hotspot"}  # fmt: skip
-    given = {"--every": every, "--for": hold, "--take-over": take_over, "--compare": compare, "--expires": expires,
-             "--place": place, "--out": out, "--force": force, "--yes": yes}  # fmt: skip
-    _fitting({word for word, said in modes.items() if said}, {word for word, said in given.items() if said})
+    _fitting(until, every, hold, by_hotspot=origin == "hotspot")
     hold = within("--for", hold or 600, 1, 86_400)
-    if pack is not None or visit is not None or brought is not None:
-        files = _Files(pack, visit, brought, out, force=force, expires=expires or 604_800, place=place, agreed=yes)
-        return _visiting(session, tuple(service or ()), files, others=bool(origin))
-    if reported is not None or how is not None:
-        return _reported(session, reported, how, others=bool(service or origin))
-    if arrival:
-        return _arrival(session, service or [], public or [], hold, origin, take_over=take_over, compare=compare)
     if strict and allow_unproven:
         raise UsageError("--strict and --allow-unproven exclude each other", remedy="Give one of them.")
     place_from = parse_origin(origin if origin is not None else "here", proxy_password)
@@ -101,14 +64,12 @@ def check(
 Looked = tuple[tuple[str, ...], "Place", "dict[str, IPAddress]"]  # at what, from where, by which addresses
 
 
-def _fitting(modes: set[str], given: set[str]) -> None:
-    """Raises: UsageError: two ways at once, or an option that does nothing in this way."""
-    if len(modes - {"hotspot"}) > 1 or ("hotspot" in modes and modes - {"hotspot"}):
-        words = " and ".join(sorted(modes - {"hotspot"}) + (["--from hotspot"] if "hotspot" in modes else []))
-        raise UsageError(f"{words} are different ways to prove a service", remedy="Give one of them.")
-    for word in sorted(given):
-        if not modes & set(GOES_WITH[word]):
-            fits = " or ".join(one if one != "hotspot" else "--from hotspot" for one in GOES_WITH[word])
+def _fitting(until: str | None, every: float | None, hold: float | None, *, by_hotspot: bool) -> None:
+    """Raises: UsageError: an option that does nothing beside the others."""
+    if until is not None and by_hotspot:
+        raise UsageError("--until and --from hotspot are different ways to prove a service", remedy="Give one of them.")
+    for word, given, fits in (("--every", every, "--until"), ("--for", hold, "--until or --from hotspot")):
+        if given is not None and until is None and not (by_hotspot and given is hold):
             raise UsageError(f"{word} goes with {fits}", remedy=f"Add {fits}, or leave {word} out.")
 
 
@@ -143,50 +104,6 @@ def _by_hotspot(session: Session, file: SiteFile, check: CheckRequest, hold: flo
     return session.look(lambda run: from_hotspot(run, check, hold, say), file)
 
 
-class _Files(NamedTuple):
-    """The files of a visit, as they were named."""
-
-    pack: Path | None
-    visit: Path | None
-    brought: Path | None
-    out: Path | None
-    force: bool
-    expires: float
-    place: str
-    agreed: bool
-
-
-def _visiting(session: Session, services: tuple[str, ...], files: _Files, *, others: bool) -> int:
-    from hooper.cli.prove import visit
-
-    if others:
-        raise UsageError("--pack, --visit and --brought go without --from", remedy="Leave it out.")
-    if files.pack is not None:
-        within("--expires", files.expires, 60, 31_536_000)
-        known = chosen(services, session.read_site().site.services, "service")
-        return visit.pack(session, known, files.pack, files.expires, force=files.force)
-    if services:
-        raise UsageError("which services are looked at, the file says", remedy="Leave the services out.")
-    if files.visit is not None:
-        return visit.visit(session, files.visit, files.place, files.out, force=files.force, agreed=files.agreed)
-    assert files.brought is not None
-    return visit.brought(session, files.brought)
-
-
-def _reported(session: Session, service: str | None, how: str | None, *, others: bool) -> int:
-    from hooper.usecases.prove.brought import keep_reported
-
-    if service is None or how is None or not how.strip() or others:
-        raise UsageError("--reported SERVICE and --how TEXT go together, and with nothing else", remedy="Give both.")
-    file = session.read_site()
-    (key,) = chosen([service], file.site.services, "service")
-    done = session.do(lambda run: keep_reported(run, key, " ".join(how.split())[:500]), file, state=True)
-    code = session.show(done.document, lambda kept, out: out.print(f"Kept for {kept.service}: {kept.how}"))
-    session.note("It is what somebody saw, and no proof: `hooper why` shows it beside what was looked at.")
-    session.next("look-from-outside", f"check {key} --from interface")
-    return worst([code, *(problem.exit_code for problem in done.trouble)])
-
-
 def _until(session: Session, file: SiteFile, word: str, looked: Looked, every: float, hold: float) -> int:
     from hooper.cli.prove.until import look_until
     from hooper.usecases.prove.check import CheckRequest
@@ -194,29 +111,6 @@ def _until(session: Session, file: SiteFile, word: str, looked: Looked, every: f
     chosen([word], ("answered",), "end of waiting")
     within("--every", every, 0.2, 3600)
     return look_until(session, file, CheckRequest(*looked, session.deadline), every, hold)
-
-
-def _arrival(
-    session: Session,
-    service: list[str],
-    public: list[str],
-    hold: float,
-    origin: str | None,
-    *,
-    take_over: bool,
-    compare: bool,
-) -> int:
-    from hooper.cli.prove.arrival import wait_for_arrival
-
-    if origin is not None:
-        raise UsageError("--arrival waits for a phone: it looks from nowhere else", remedy="Leave --from out.")
-    if len(service) > 1:
-        raise UsageError("--arrival takes one service at most", remedy="Name the one whose port is to be tried.")
-    file = session.read_site()
-    (key,) = chosen(service, file.site.services, "service") or (None,)
-    return wait_for_arrival(
-        session, file, key, parse_public(public, file.site), hold, take_over=take_over, compare=compare
-    )
 
 
 def _notes(session: Session, document: CheckDocument, *, strict: bool, allowed: bool) -> None:

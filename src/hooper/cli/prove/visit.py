@@ -1,4 +1,4 @@
-"""hooper check --pack, --visit, --brought"""
+"""hooper visit pack, run, take, tell"""
 
 from __future__ import annotations
 
@@ -8,9 +8,11 @@ from datetime import timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from hooper.chosen import chosen
+from hooper.cli.parts.command import command, within
 from hooper.cli.parts.outcome import stderr_width
-from hooper.cli.parts.session import Session, prompt
-from hooper.errors import EXIT_NEEDS_A_PERSON, RefusedForSafety, worst
+from hooper.cli.parts.session import Session, prompt, sub_app
+from hooper.errors import EXIT_NEEDS_A_PERSON, RefusedForSafety, UsageError, worst
 from hooper.files import write_output
 from hooper.visible import shown
 
@@ -19,19 +21,27 @@ if TYPE_CHECKING:
     from hooper.usecases.prove.visit import Asks, PackedDocument
 
 
-def pack(session: Session, services: tuple[str, ...], out: Path, lasts: float, *, force: bool) -> int:
-    """Write the file to take along."""
+app = sub_app("Look from another computer elsewhere, with one file.")
+
+
+@command(app, "visit pack", site=True, state=True, deadline=5.0)
+def pack(
+    session: Session, service: list[str] | None = None, *, out: Path, expires: float = 604_800, force: bool = False
+) -> int:
+    """Write the file by which another computer looks from outside."""
     from dataclasses import replace
 
     from hooper.usecases.prove.visit import make_pack
 
+    within("--expires", expires, 60, 31_536_000)
     file = session.read_site()
-    asked, until = services or tuple(file.site.services), timedelta(seconds=lasts)
+    asked = chosen(service or (), file.site.services, "service") or tuple(file.site.services)
+    until = timedelta(seconds=expires)
     done = session.look(lambda run: make_pack(run, asked, until, session.deadline), file)
     document, data = done.document
     write_output(out, data, keep=(session.site_path,), force=force, private=True)
     code = session.show(replace(document, file=str(out)), _render, errors=done.trouble)
-    session.next("elsewhere-on-any", ("check", "--visit", out.name))
+    session.next("elsewhere-on-any", ("visit", "run", out.name))
     return code
 
 
@@ -46,24 +56,26 @@ def _render(document: PackedDocument, out: Screen) -> None:
         indented(out, remark, mark="- ", left=0)
 
 
-def visit(session: Session, file: Path, place: str, out: Path | None, *, force: bool, agreed: bool) -> int:
-    """Look from here by such a file; no site file and no state are needed."""
+@command(app, "visit run", mask=True, deadline=5.0)
+def run(
+    session: Session, file: Path, place: str = "", out: Path | None = None, force: bool = False, yes: bool = False
+) -> int:
+    """Look from here, elsewhere, by such a file; no site file is needed."""
     from hooper.check.results import passes
     from hooper.cli.prove.results import render
     from hooper.usecases.prove.visit import asks_of, packed_site, read_pack
     from hooper.usecases.prove.visit import visit as look
 
     packed = read_pack(file)
-    session.keeps = False
     site = packed_site(packed, str(file))
-    _agreed(session, asks_of(packed, site), agreed=agreed)
+    _agreed(session, asks_of(packed, site), agreed=yes)
     done = session.look(lambda run: look(run, packed, place, session.deadline), site)
     document, data = done.document
     target = out or file.with_name(f"{file.stem}-result.json")
     write_output(target, data, keep=(file,), force=force)
     code = session.show(document, lambda drawn, screen: render(drawn, screen, verbose=session.verbose),
                         errors=done.trouble)  # fmt: skip
-    bringing = shlex.join(("hooper", "check", "--brought", target.name))
+    bringing = shlex.join(("hooper", "visit", "take", target.name))
     session.note(f"\nBring {target} home. There: {bringing}")
     return worst([code, 0 if passes(document.results) else EXIT_NEEDS_A_PERSON])
 
@@ -84,8 +96,9 @@ def _agreed(session: Session, asks: Asks, *, agreed: bool) -> None:
         )
 
 
-def brought(session: Session, file: Path) -> int:
-    """Keep what a visit has seen."""
+@command(app, "visit take", site=True, state=True, mask=True, deadline=5.0)
+def take(session: Session, file: Path) -> int:
+    """Keep what a visit has seen, back at home."""
     from hooper.check.results import passes
     from hooper.cli.prove.results import render
     from hooper.usecases.prove.brought import take_in
@@ -98,3 +111,19 @@ def brought(session: Session, file: Path) -> int:
         session.note(str(remark))
     session.note("Kept, with its place and time.")
     return worst([code, 0 if passes(done.document.results) else EXIT_NEEDS_A_PERSON])
+
+
+@command(app, "visit tell", site=True, state=True)
+def tell(session: Session, service: str, *, how: str) -> int:
+    """Keep what a person saw of a service; it proves nothing."""
+    from hooper.usecases.prove.brought import keep_reported
+
+    if not how.strip():
+        raise UsageError("--how says nothing", remedy="Give it in the person's own words.")
+    file = session.read_site()
+    (key,) = chosen([service], file.site.services, "service")
+    done = session.do(lambda run: keep_reported(run, key, " ".join(how.split())[:500]), file, state=True)
+    code = session.show(done.document, lambda kept, out: out.print(f"Kept for {kept.service}: {kept.how}"))
+    session.note("It is what somebody saw, and no proof: `hooper why` shows it beside what was looked at.")
+    session.next("look-from-outside", f"check {key} --from interface")
+    return worst([code, *(problem.exit_code for problem in done.trouble)])

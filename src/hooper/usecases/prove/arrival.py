@@ -52,7 +52,7 @@ Event = Literal["ready", "visit", "tried", "ended"]
 
 @dataclass(frozen=True, slots=True)
 class ArrivalLine:
-    """`hooper check --arrival`: one line.
+    """`hooper arrival`: one line.
 
     event: ready: the page is there to be opened; visit: a browser came; tried: what a browser could tell of a service;
     ended. address: of the page. service: whose outside port is borrowed; null: nobody's. rules: by which the port comes

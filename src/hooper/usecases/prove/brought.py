@@ -93,7 +93,7 @@ async def take_in(run: Run, file: Path) -> tuple[CheckDocument, list[HooperError
 
 @dataclass(frozen=True, slots=True)
 class ReportedDocument:
-    """`hooper check --reported`. how: what was seen, in the person's words."""
+    """`hooper visit tell`. how: what was seen, in the person's words."""
 
     service: str
     how: str

@@ -136,7 +136,7 @@ class Brought:
 
 @dataclass(frozen=True, slots=True)
 class PackedDocument:
-    """`hooper check --pack`. file: that was written; null: it was not yet. expires: until when it can be used.
+    """`hooper visit pack`. file: that was written; null: it was not yet. expires: until when it can be used.
 
     services: that it looks at. secrets: what in it is secret, in words. remarks: what it cannot prove.
     """
