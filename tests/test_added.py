@@ -103,7 +103,7 @@ def test_a_driver_enters_the_rules_of_the_plan(town: LabProcess, tmp_path: Path)
 
 def test_a_publisher_keeps_a_name(town: LabProcess, tmp_path: Path) -> None:
     quay = Quay(town, tmp_path, RIGHT, BOARD.format(where="board.txt"))
-    ran = quay.run("name", "update", "--patience", "1s", "--json")
+    ran = quay.run("name", "update", "--for", "1s", "--json")
     assert ran.code != 0  # a board is no name server: the name is not seen
     assert (tmp_path / "board.txt").read_text() == "slip.heronquay.example A 203.0.113.44\n"
     assert "known to the package" in program("name", "try", "slip.heronquay.example", env=quay.env).err

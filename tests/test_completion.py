@@ -6,7 +6,9 @@ import ast
 import shutil
 import subprocess
 import sys
+import tomllib
 from pathlib import Path
+from typing import Any
 
 import pytest
 import typer
@@ -58,6 +60,28 @@ def test_each_row_of_the_options_belongs_to_one_and_each_option_has_a_row() -> N
     assert [key for key, at in found.items() if at is None] == []
     unused = {(at, one) for at, there in rows.items() for one in there} - {(at, one) for (_, one), at in found.items()}
     assert unused == set()
+
+
+def test_an_option_means_the_same_in_every_command() -> None:
+    """Where several commands have an option, with texts of their own, scripts/options.toml says what they have in
+    common: one meaning, and what may follow it. No meaning is spelled twice.
+    """
+    told: dict[str, set[tuple[str, str]]] = {}
+    for name in _commands():
+        for parameter in _parameters(name):
+            if parameter.param_type_name == "option":
+                (spelled, *_) = (word for word in parameter.opts if word.startswith("--"))
+                told.setdefault(spelled[2:], set()).add((parameter.metavar or "", parameter.help or ""))
+    rows = tomllib.loads((Path(__file__).parents[1] / "scripts/options.toml").read_text(encoding="utf-8"))
+    several = {word: {takes for takes, _ in texts} for word, texts in told.items() if len(texts) > 1}
+    assert several == {word: set(row.get("takes", [""])) for word, row in rows.items()}
+    meanings = [row["means"] for row in rows.values()]
+    assert len(set(meanings)) == len(meanings)
+    texts = [(text, word) for word, found in told.items() for _, text in found]
+    assert {text for text, word in texts if any(text == one and word != other for one, other in texts)} == set()
+    short = {word: one for name in _commands() for parameter in _parameters(name) for word in parameter.opts
+             if len(word) == 2 for one in parameter.opts if one.startswith("--")}  # fmt: skip
+    assert short == {"-n": "--dry-run", "-o": "--out", "-q": "--quiet", "-v": "--verbose"}
 
 
 def offered(folder: Path, line: str, shell: str = "bash") -> list[str]:
@@ -142,12 +166,17 @@ def _commands() -> list[str]:
     return found
 
 
-def _taken(name: str) -> set[str]:
+def _parameters(name: str) -> list[Any]:
     """The parameters of a command."""
     first, _, inner = name.partition(" ")
     command = typer.main.get_command(app).get_command(None, first)  # type: ignore[attr-defined]
     command = command.get_command(None, inner) if inner else command
-    return {parameter.name for parameter in command.params}
+    return list(command.params)
+
+
+def _taken(name: str) -> set[str]:
+    """What a command calls its parameters."""
+    return {parameter.name for parameter in _parameters(name)}
 
 
 def test_a_next_step_names_the_file_and_the_state_where_commands_take_them() -> None:

@@ -180,13 +180,13 @@ def over_tcp(mode: str, folder: Path) -> None:
     """A provider, a proxy, and an authority with and without TLS."""
     with stream_server(STREAMS[mode], folder) as port:
         site(folder, stream=port)
-        update = ("name", "update", "--public", "203.0.113.44", "--patience", "0", "--accept", "a trial")
+        update = ("name", "update", "--public", "203.0.113.44", "--for", "0", "--accept", "a trial")
         bounded(folder, *update, more=2.0)
         bounded(folder, "check", "--from", f"socks5://127.0.0.1:{port}", "--public", "203.0.113.44", more=2.0)
-        bounded(folder, "cert", "order", "--patience", "1", more=3.0)
+        bounded(folder, "cert", "order", "--for", "1", more=3.0)
     with stream_server(STREAMS[mode], folder, secured=True) as port:
         site(folder, stream=port)
-        bounded(folder, "cert", "order", "--patience", "1", more=3.0)
+        bounded(folder, "cert", "order", "--for", "1", more=3.0)
 
 
 def over_udp(mode: str, folder: Path) -> None:

@@ -61,7 +61,7 @@ def test_all_of_a_site_is_on_the_other_machine(place: Path, tmp_path: Path) -> N
     assert (tmp_path / "whole").stat().st_mode & 0o777 == 0o600
     assert b"PrivateKey" not in (tmp_path / "whole").read_bytes()
     valid("move", out.document)
-    back = moved(place, "--in", "../whole", "--to", "../new", states="other")
+    back = moved(place, "--in", "../whole", "--folder", "../new", states="other")
     assert back.code == 0, back
     assert (there / "site.toml").read_text() == (place / "site.toml").read_text()
     assert server(there, "other") == before  # the very same key
@@ -74,16 +74,16 @@ def test_what_is_there_is_never_replaced_and_what_is_wrong_is_said(place: Path, 
     assert (place / "site.toml").read_text().startswith(BOATHOUSE[:40])
     taken = moved(place, "--in", "whole")
     assert (taken.code, "is there already" in taken.err) == (5, True), taken
-    wrong = moved(place, "--in", "whole", "--to", "new", phrase="another one")
+    wrong = moved(place, "--in", "whole", "--folder", "new", phrase="another one")
     assert (wrong.code, "does not open" in wrong.err) == (5, True), wrong
     assert not (place / "new").exists()
     (place / "cut").write_bytes((place / "whole").read_bytes()[:-40])
-    assert "does not open" in moved(place, "--in", "cut", "--to", "new").err
-    assert "no moved site" in moved(place, "--in", "site.toml", "--to", "new").err
+    assert "does not open" in moved(place, "--in", "cut", "--folder", "new").err
+    assert "no moved site" in moved(place, "--in", "site.toml", "--folder", "new").err
     for arguments, words in (
         ((), "nothing was asked"),
         (("--out", "x", "--in", "whole"), "exclude each other"),
-        (("--anew", "--to", "new"), "--to has no effect"),
+        (("--anew", "--folder", "new"), "--folder has no effect"),
         (("--out", "x", "--passphrase", "env:NO_SUCH"), "NO_SUCH"),
         (("--out", "x"), "passphrase"),
         (("--in", "nowhere"), "nowhere"),
@@ -102,7 +102,7 @@ def test_what_cannot_be_carried_is_named(place: Path) -> None:
     assert "town-ca.pem" in ran.document["carried"]
     left = " ".join(ran.document["left"])
     assert all(one in left for one in ("variable HERON", "/etc/heron.pem")), left
-    assert moved(place, "--in", "whole", "--to", "new", states="other").code == 0
+    assert moved(place, "--in", "whole", "--folder", "new", states="other").code == 0
     assert (place / "new" / "town-ca.pem").read_text() == "heron\n"
     assert (place / "new" / "town-ca.pem").stat().st_mode & 0o777 == 0o600
 
@@ -121,7 +121,7 @@ def test_a_copied_folder_is_recognised_and_asked_about(place: Path, tmp_path: Pa
     assert refused.code == 5, refused
     assert "move --from" in refused.err
     assert "move --anew" in refused.err
-    took = run(copy, "move", "--from", str(place / "site.toml"))
+    took = run(copy, "move", "--state-of", str(place / "site.toml"))
     assert took.code == 0, took
     assert server(copy) == before
 
@@ -194,6 +194,6 @@ def test_a_state_whose_last_run_was_killed_while_writing_is_taken_over_whole(pla
     subprocess.run([sys.executable, "-c", writing, str(state)], check=False)
     assert Path(f"{state}-journal").exists()
     place.rename(tmp_path / "copy")
-    took = run(tmp_path / "copy", "move", "--from", str(place / "site.toml"))
+    took = run(tmp_path / "copy", "move", "--state-of", str(place / "site.toml"))
     assert took.code == 0, took
     assert server(tmp_path / "copy") == before

@@ -44,7 +44,7 @@ def test_before_anything_was_seen(lab: LabHere, tmp_path: Path) -> None:
     assert "Nothing has changed" in run(lab, tmp_path, "history").out
     assert valid("history", run(lab, tmp_path, "history", "--json").document)["events"] == []
     assert valid("report", run(lab, tmp_path, "report", "--json").document)["exposed"]
-    assert run(lab, tmp_path, "history", "--figures", str(tmp_path / "f")).code == 0
+    assert run(lab, tmp_path, "history", "--figures", "--out", str(tmp_path / "f")).code == 0
 
 
 def test_after_it_was_seen(lab: LabHere, tmp_path: Path) -> None:
@@ -95,7 +95,7 @@ def test_the_report_is_one_page_that_needs_nothing_else(lab: LabHere, tmp_path: 
     title = 'title = "<script>alert(1)</script> & co"'
     site.write_text(site.read_text().replace('title = "Boathouse of the Heron Quay rowing club"', title))
     page = tmp_path / "report.html"
-    ran = run(lab, tmp_path, "report", "--html", str(page))
+    ran = run(lab, tmp_path, "report", "--html", "--out", str(page))
     assert ran.code == 0, ran
     text = page.read_text()
     assert "<script" not in text
@@ -107,8 +107,8 @@ def test_the_report_is_one_page_that_needs_nothing_else(lab: LabHere, tmp_path: 
     assert text.count("<svg") >= 1
     assert "simulated town" in text
     (tmp_path / "other.html").write_text("somebody else's")
-    assert run(lab, tmp_path, "report", "--html", str(tmp_path / "other.html")).code == 5
-    assert run(lab, tmp_path, "report", "--html", str(page)).code == 0
+    assert run(lab, tmp_path, "report", "--html", "--out", str(tmp_path / "other.html")).code == 5
+    assert run(lab, tmp_path, "report", "--html", "--out", str(page)).code == 0
 
 
 def test_without_what_draws_the_rest_works(lab: LabHere, tmp_path: Path) -> None:
@@ -124,10 +124,10 @@ def test_without_what_draws_the_rest_works(lab: LabHere, tmp_path: Path) -> None
         return subprocess.run([sys.executable, "-c", code, *words, *more], capture_output=True, text=True, timeout=60)
 
     page = tmp_path / "report.html"
-    assert without("report", "--html", str(page), "--since", "3650d").returncode == 0
+    assert without("report", "--html", "--out", str(page), "--since", "3650d").returncode == 0
     assert "<svg" not in page.read_text()
     assert "hooper[figures]" in page.read_text()
-    drawn = without("history", "--figures", str(tmp_path / "f"), "--since", "3650d")
+    drawn = without("history", "--figures", "--out", str(tmp_path / "f"), "--since", "3650d")
     assert (drawn.returncode, "pip install" in drawn.stderr) == (6, True)
     assert without("history", "--csv", "--since", "3650d").returncode == 0
 

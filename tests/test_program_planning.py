@@ -290,11 +290,11 @@ def test_a_table_that_somebody_typed_is_held_against_the_plan(place: Path) -> No
 
 
 def test_the_chain_is_drawn(place: Path) -> None:
-    ran = run(place, "plan", "--chain", "--svg", "chain.svg")
+    ran = run(place, "plan", "--chain", "--svg", "--out", "chain.svg")
     assert ran.code == 0
     assert "slip-film  rtsp 554: 10554 → 554, everyone" in ran.out
     assert (place / "chain.svg").read_text().startswith("<svg ")
-    masked = run(place, "plan", "--svg", "masked.svg", "--mask")
+    masked = run(place, "plan", "--svg", "--out", "masked.svg", "--mask")
     assert masked.code == 0
     assert "Heron" not in (place / "masked.svg").read_text()
 

@@ -97,7 +97,7 @@ class DetourTown(TunnelTown):
 
     def load(self, *, reload: bool = False) -> None:
         folder = self.folder / "server"
-        ran = self.hooper("tunnel", "make", self.tunnel, "--out", str(folder), "--at", str(folder))
+        ran = self.hooper("tunnel", "make", self.tunnel, "--out", str(folder), "--server-folder", str(folder))
         assert ran.code == 0, ran.err
         if reload:
             step = next(line for line in ran.out.splitlines() if "syncconf" in line).partition(": ")[2]

@@ -125,7 +125,7 @@ def test_a_secondary_that_lags(town: OneRouterTown, tmp_path: Path) -> None:
     town.serve_pair(SECRET)
     update = Updating(town, tmp_path)
     name = "boathouse.heronquay.example"
-    rows, code = update("update", name, "--accept", "a test", "--patience", "1s")
+    rows, code = update("update", name, "--accept", "a test", "--for", "1s")
     row = rows["boathouse"]
     assert (row["action"], row["ok"], row["took_s"], code) == ("updated", False, None, 1)
     assert f"{SECOND} does not show it yet" in row["detail"]

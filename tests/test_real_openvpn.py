@@ -393,7 +393,9 @@ def test_a_mended_profile_connects(device: OpenVpnTown) -> None:
 
 
 def test_where_ipv6_is_switched_off_the_server_comes_up(town: OpenVpnTown, tmp_path: Path) -> None:
-    made = town.hooper("tunnel", "make", town.tunnel, "--out", str(tmp_path / "files"), "--at", str(tmp_path / "files"))
+    made = town.hooper(
+        "tunnel", "make", town.tunnel, "--out", str(tmp_path / "files"), "--server-folder", str(tmp_path / "files")
+    )
     assert made.code == 0, made.err
     conf = next((tmp_path / "files").glob("*.conf"))
     script = (

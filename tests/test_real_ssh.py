@@ -57,7 +57,7 @@ class SshTown(TunnelTown):
 
     def load(self, *, reload: bool = False) -> None:
         folder = self.keys
-        ran = self.hooper("tunnel", "make", self.tunnel, "--out", str(folder), "--at", str(folder))
+        ran = self.hooper("tunnel", "make", self.tunnel, "--out", str(folder), "--server-folder", str(folder))
         assert ran.code == 0, ran.err
         (folder / f"{self.tunnel}.keys").chmod(0o644)
         if reload:

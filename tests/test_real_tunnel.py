@@ -287,7 +287,9 @@ def test_where_ipv6_is_switched_off_both_ends_come_up(tmp_path: Path) -> None:
     state = ("--state", str(tmp_path / "state"))
     assert run("tunnel", "renew", "oars", *state).code == 0
     assert run("peer", "renew", "coach-laptop", *state).code == 0
-    made = run("tunnel", "make", "oars", "--out", str(tmp_path / "files"), "--at", str(tmp_path / "files"), *state)
+    made = run(
+        "tunnel", "make", "oars", "--out", str(tmp_path / "files"), "--server-folder", str(tmp_path / "files"), *state
+    )
     assert made.code == 0, made.err
 
     def up(conf: Path) -> subprocess.CompletedProcess[str]:

@@ -65,7 +65,7 @@ def test_no_secret_is_written_anywhere(tmp_path: Path) -> None:
         commands = [
             ("name", "update", "--again"),
             ("name", "list"),
-            ("cert", "order", "--again", "--patience", "2"),
+            ("cert", "order", "--again", "--for", "2"),
             ("cert", "list"),
             ("router", "open"),
             ("router", "list"),

@@ -165,15 +165,15 @@ def test_what_is_written_replaces_nothing_of_anybody_else(tmp_path: Path) -> Non
     os.mkfifo(tmp_path / "pipe.svg")
     os.link(site, tmp_path / "same.toml")
     for name in ("site.toml", "theirs.svg", "link.svg", "pipe.svg", "same.toml", "."):
-        ran = hooper("plan", "--svg", str(tmp_path / name), cwd=tmp_path)
+        ran = hooper("plan", "--svg", "--out", str(tmp_path / name), cwd=tmp_path)
         assert ran.code == 5, (name, ran.err)
         if name not in ("theirs.svg",):
-            assert hooper("plan", "--svg", str(tmp_path / name), "--force", cwd=tmp_path).code == 5, name
+            assert hooper("plan", "--svg", "--out", str(tmp_path / name), "--force", cwd=tmp_path).code == 5, name
     assert site.read_text() == ONE_BOX
     assert (tmp_path / "theirs.svg").read_text() == "<svg/>"
     assert hooper("plan", "--force", cwd=tmp_path).code == 2, "no option does nothing"
-    assert hooper("plan", "--svg", str(tmp_path / "theirs.svg"), "--force", cwd=tmp_path).code == 0
-    assert hooper("plan", "--svg", str(tmp_path / "theirs.svg"), cwd=tmp_path).code == 0, "it is ours now"
+    assert hooper("plan", "--svg", "--out", str(tmp_path / "theirs.svg"), "--force", cwd=tmp_path).code == 0
+    assert hooper("plan", "--svg", "--out", str(tmp_path / "theirs.svg"), cwd=tmp_path).code == 0, "it is ours now"
 
 
 def test_a_device_is_never_replaced(tmp_path: Path) -> None:

@@ -258,7 +258,7 @@ def test_an_updater_is_added_with_its_secret(folder: Path) -> None:
     assert hooper(*words, *here, stdin="again\n").code == 2
     assert hooper("name", "add", "Film.heronquay.example.", "--by", "mine", *here).code == 0
     ran = hooper(
-        "name", "try", "film.heronquay.example", "--address", "203.0.113.4", "--answer", "badauth", "--json", *here
+        "name", "try", "film.heronquay.example", "--address", "203.0.113.4", "--response", "badauth", "--json", *here
     )
     document = valid("name-try", ran.document)
     assert document["sent"] == [
@@ -267,7 +267,7 @@ def test_an_updater_is_added_with_its_secret(folder: Path) -> None:
     ]  # fmt: skip
     assert document["judged"]["means"] == "never"
     for answer, means in (("good 203.0.113.4", "done"), ("nochg", "unchanged"), ("911", "wait"), ("<html>", "unclear")):
-        ran = hooper("name", "try", "film.heronquay.example", "--answer", answer, "--json", *here)
+        ran = hooper("name", "try", "film.heronquay.example", "--response", answer, "--json", *here)
         assert ran.document["judged"]["means"] == means
     listed = valid("updater-list", hooper("updater", "list", "--json", *here).document)["updaters"]
     assert {row["updater"]: row["names"] for row in listed}["mine"] == ["film.heronquay.example"]

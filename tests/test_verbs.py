@@ -43,7 +43,7 @@ ADDED = {
     "hosts": ("--address", "10.44.7.99"),
     "services": ("--host", "hub", "--port", "8099"),
     "names": ("--line", "fibre"),
-    "updaters": ("--kind", "command", "--command", "/usr/bin/tell", "--no-secret"),
+    "updaters": ("--kind", "command", "--command", "/usr/bin/tell", "--no-token"),
     "certificates": ("--names", "boathouse.heronquay.example"),
     "authorities": ("--directory", "https://ca.heronquay.example/directory", "--agreed", "yes"),
     "notices": ("--to", "file:secrets/new", "--about", "broken", "--about", "mended", "--masked", "yes"),

@@ -7,6 +7,7 @@ import errno
 import glob
 import os
 import stat
+import sys
 import time
 from collections.abc import Iterable
 from pathlib import Path
@@ -15,6 +16,7 @@ from typing import BinaryIO
 from hooper import deeds
 from hooper.errors import MachineError, RefusedForSafety
 
+STDIO = Path("-")  # where a person names a file: standard input or standard output
 FILE_LIMIT = 1024 * 1024  # bytes of a text file that is read whole
 _NOT_YOURS = "Let yourself read and write it, or name another."
 _REMEDIES = {
@@ -68,9 +70,9 @@ def kind_of(mode: int) -> str:
 def read_whole(path: Path, limit: int = FILE_LIMIT, *, follow: bool = True) -> bytes:
     """The one reader of files that a person or a stranger names: regular, bounded, never waited for.
 
-    limit: bytes. follow: as above. Raises: OSError: it cannot be read, is no file, or is larger.
+    limit: bytes. follow: as above. `-` is standard input. Raises: OSError: it cannot be read, is no file, or is larger.
     """
-    with open_regular(path, follow=follow) as file:
+    with contextlib.nullcontext(sys.stdin.buffer) if path == STDIO else open_regular(path, follow=follow) as file:
         data = file.read(limit + 1)
     if len(data) > limit:
         raise OSError(errno.EFBIG, f"it is larger than {limit // 1024} KiB", str(path))
@@ -153,12 +155,22 @@ def write_output(
     private: bool = False,
     mode: int | None = None,
 ) -> None:
-    """Write a file that a person has named. Nothing but a file is ever replaced, and none that Hooper did not write.
+    """Write a file that a person has named, `-` to standard output. Nothing but a file is ever replaced, and none that
+    Hooper did not write.
 
     Args: keep: files that are never the target, such as the site file. force: replace a file of somebody else.
     private: only its owner reads it; mode: else the usual.
     Raises: RefusedForSafety, MachineError.
     """
+    if path == STDIO:
+        sys.stdout.flush()
+        stream = getattr(sys.stdout, "buffer", None)
+        if stream is None:  # a stand-in without bytes, as programs that embed this one have
+            sys.stdout.write(data.decode("utf-8", "backslashreplace"))
+        else:
+            stream.write(data)
+        sys.stdout.flush()
+        return
     try:
         known = path.lstat()
     except FileNotFoundError:

@@ -20,7 +20,7 @@ class OpenVpnTown(TunnelTown):
     def load(self, *, reload: bool = False) -> None:
         """The server's files, as the steps that were printed say."""
         folder = self.folder / "server"
-        ran = self.hooper("tunnel", "make", self.tunnel, "--out", str(folder), "--at", str(folder))
+        ran = self.hooper("tunnel", "make", self.tunnel, "--out", str(folder), "--server-folder", str(folder))
         assert ran.code == 0, ran.err
         if reload:
             step = next(line for line in ran.out.splitlines() if "without interrupting" in line)

@@ -93,7 +93,7 @@ class TunnelTown(KernelTown):
     def load(self, *, reload: bool = False) -> None:
         """The server's files, as the steps that were printed say."""
         folder = str(self.folder / "server")
-        ran = self.hooper("tunnel", "make", self.tunnel, "--out", folder, "--at", folder)
+        ran = self.hooper("tunnel", "make", self.tunnel, "--out", folder, "--server-folder", folder)
         assert ran.code == 0, ran.err
         conf = self.folder / "server" / f"{self.tunnel}.conf"
         if reload:

@@ -36,14 +36,14 @@ def move(
     """
     from hooper.usecases import moving
 
-    ways = [name for name, said in (("--out", out), ("--in", given), ("--from", old), ("--anew", anew)) if said]
+    ways = [name for name, said in (("--out", out), ("--in", given), ("--state-of", old), ("--anew", anew)) if said]
     if len(ways) != 1:
         raise UsageError(
             f"{' and '.join(ways)} exclude each other" if ways else "nothing was asked for",
-            remedy="Give --out FILE on the old computer, --in FILE on the new one; --from or --anew for a copy.",
+            remedy="Give --out FILE on the old computer, --in FILE on the new one; --state-of or --anew for a copy.",
         )
     for name, said, wanted in (
-        ("--to", to, "--in"),
+        ("--folder", to, "--in"),
         ("--force", force, "--out"),
         ("--passphrase", passphrase, "--out"),
     ):

@@ -50,7 +50,7 @@ def order_certificates(
     from hooper.usecases.act.certificates import CertificatesRequest
     from hooper.usecases.act.certificates import order_certificates as order
 
-    within("--patience", patience, 1, 3600)
+    within("--for", patience, 1, 3600)
     file = session.read_site()
     keys = chosen(certificate or (), file.site.certificates, "certificate")
     request = CertificatesRequest(keys, session.deadline, patience, again, dry_run=session.dry_run)

@@ -57,7 +57,7 @@ def update_names(
     from hooper.usecases.act.names import NamesRequest
     from hooper.usecases.act.names import update_names as update
 
-    within("--patience", patience, 0, 3600)
+    within("--for", patience, 0, 3600)
     file = session.read_site()
     given = parse_public(public or [], file.site)
     request = NamesRequest(_names(file, name), given, session.deadline, patience, again, session.dry_run, accept)
@@ -88,7 +88,7 @@ def add_name(session: Session, keys: dict[str, Any], name: str) -> int:
 
 @command(app, "name try", site=True, mask=True)
 def try_out(
-    session: Session, name: str, address: str | None = None, status: int | None = None, answer: str | None = None
+    session: Session, name: str, address: str | None = None, status: int | None = None, response: str | None = None
 ) -> int:
     """What an update would send, its secret hidden, and what the provider's answers would mean. Nothing is sent."""
     from hooper.usecases.act.updaters import TryRequest, try_name
@@ -97,7 +97,7 @@ def try_out(
         raise UsageError(f"--status {status}: from 100 to 599")
     file = session.read_site()
     (key,) = chosen([name.lower()], file.site.names, "name")
-    done = session.do(lambda run: try_name(run, TryRequest(key, address, status, answer)), file)
+    done = session.do(lambda run: try_name(run, TryRequest(key, address, status, response)), file)
     code = session.show(done.document, _render_try, errors=done.trouble)
     session.next("publish-it-where", ("name", "update", key))
     return code

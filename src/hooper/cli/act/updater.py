@@ -9,6 +9,7 @@ from hooper.cli.parts.command import EDIT_DRY_RUN, command
 from hooper.cli.parts.editing import finish
 from hooper.cli.parts.entity import add_verbs
 from hooper.cli.parts.session import Session, sub_app
+from hooper.cli.parts.tables import typed
 from hooper.clock import DAY, local
 from hooper.errors import UsageError
 from hooper.site.updating import FORMS
@@ -35,10 +36,8 @@ def list_all(session: Session) -> int:
     return code
 
 
-@command(app, "updater add", site=True, dry_run=EDIT_DRY_RUN, keys="updater")
-def add(
-    session: Session, keys: dict[str, Any], updater: str, no_secret: bool = False, secret_from: str | None = None
-) -> int:
+@command(app, "updater add", site=True, dry_run=EDIT_DRY_RUN, keys="updaters")
+def add(session: Session, keys: dict[str, Any], updater: str, no_token: bool = False) -> int:
     """Add who is told of new addresses. Its secret is asked for, not shown, and put into a private file.
 
     The forms of http, as providers' guides show them. words: one GET with hostname and myip, a user and a password,
@@ -48,24 +47,24 @@ def add(
     from hooper.planning.edits import add as add_table
     from hooper.secret import SecretRef
 
-    rows = {**keys}
+    rows, token = typed("updaters", keys), keys.get("token")
     rows.setdefault("kind", "dns-update" if "key" in rows else "command" if "command" in rows else "http")
     if rows["kind"] == "http" and "form" not in rows:
         raise UsageError("--form is missing", remedy=f"Give the one that the provider's guide shows. {GUIDE}")
-    if secret_from is not None:
+    if token is not None:
         try:
-            SecretRef.parse(secret_from)
+            SecretRef.parse(token)
         except ValueError as exc:
-            raise UsageError(f"--secret: {exc}", remedy="Write env:NAME or file:PATH.") from None
-    wants = not no_secret and (rows["kind"] != "command" or secret_from is not None)
-    reference = secret_from or f"file:secrets/{updater}"
+            raise UsageError(f"--token: {exc}", remedy="Write env:NAME or file:PATH.") from None
+    wants = not no_token and (rows["kind"] != "command" or token is not None)
+    reference = token or f"file:secrets/{updater}"
     if wants:
         rows["token"] = reference
     file = session.read_site()
     edited = add_table(file, "updaters", updater, rows)  # that is wrong before a secret is asked for
-    if wants and secret_from is None and not session.dry_run:
+    if wants and token is None and not session.dry_run:
         _check(file, edited.text)
-        _keep_secret(session, updater, rows["kind"])
+        _keep_secret(session, updater, str(rows["kind"]))
     code = finish(session, file, lambda file: add_table(file, "updaters", updater, rows))
     name = next(iter(file.site.names), "home.example.net")
     session.next(
@@ -103,7 +102,7 @@ def _keep_secret(session: Session, updater: str, kind: str) -> None:
         raise RefusedForSafety(
             f"{path} is there already",
             code="not-overwritten",
-            remedy=f"Give --secret file:secrets/{updater} to use it.",
+            remedy=f"Give --token file:secrets/{updater} to use it.",
         )
     what = "The key, in base64" if kind == "dns-update" else "The password or token"
     if sys.stdin.isatty():
@@ -111,7 +110,7 @@ def _keep_secret(session: Session, updater: str, kind: str) -> None:
     else:
         secret = sys.stdin.readline().rstrip("\r\n")
     if not secret:
-        raise UsageError("no secret was given", remedy="Type it, or give --secret env:NAME, or --no-secret.")
+        raise UsageError("no secret was given", remedy="Type it, or give --token env:NAME, or --no-token.")
     make_folder(path.parent, private=True)
     write_atomically(path, secret.encode() + b"\n", private=True)
     session.note(f"The secret stands in {path}, for you alone.")

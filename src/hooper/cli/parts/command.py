@@ -85,6 +85,17 @@ def duration(option: str) -> Callable[[str | float], float]:
     return parse
 
 
+def _to_stdout(out: Path | Sequence[Path] | None, written: str, json: bool = False, **others: Any) -> bool:
+    """Whether standard output gets a file (`--out -`), so that what is said goes elsewhere. Raises: UsageError."""
+    if Path("-") not in ([out] if isinstance(out, Path) else out or ()):
+        return False
+    if written.endswith("DIR"):
+        raise UsageError("--out -: a folder cannot go to standard output", remedy="Name a folder.")
+    if json:
+        raise UsageError("--out - and --json exclude each other", remedy="Give one of them.")
+    return True
+
+
 def within(option: str, seconds: float, least: float, most: float) -> float:
     """`seconds`, checked. Raises: UsageError."""
     if not least <= seconds <= most:
@@ -151,7 +162,8 @@ def command(
                 for parameter in of_keys
                 if (value := given.pop(parameter.name)) not in (None, [])
             }
-            session = Session(name, keeps=state, edits=dry_run == EDIT_DRY_RUN, **values)
+            to_stdout = _to_stdout(given.get("out"), _row(name, "out")[0] if "out" in given else "", **values)
+            session = Session(name, keeps=state, out_taken=to_stdout, edits=dry_run == EDIT_DRY_RUN, **values)
             raise typer.Exit(body(session, *((rows,) if keys else ()), **given) or 0)
 
         declared = [_declared(one.name, hints[one.name], one.default, _row(name, one.name)) for one in own]

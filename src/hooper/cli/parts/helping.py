@@ -69,8 +69,15 @@ def helped(*examples: str) -> type[HelpedCommand]:
     return type("HelpedCommand", (HelpedCommand,), {"examples": examples})
 
 
+VERBS = ("list", "show", "add", "change", "rename", "remove")  # that most groups have, before those of their own
+
+
 class GuessingGroup(TyperGroup):
     """Commands of which a mistyped one is guessed, each with its whole first sentence in the overview."""
+
+    def list_commands(self, ctx: Any) -> list[str]:
+        known = super().list_commands(ctx)
+        return [verb for verb in VERBS if verb in known] + [name for name in known if name not in VERBS]
 
     def parse_args(self, ctx: Any, args: list[str]) -> list[str]:
         if ctx.resilient_parsing:

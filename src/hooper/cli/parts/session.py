@@ -85,6 +85,7 @@ class Session:
     deadline: float = 5.0
     dry_run: bool = False
     mask: Mask | None = None
+    out_taken: bool = False  # standard output gets a file: what is said goes to stderr
     drawn: bool = False  # something is drawn anew in place: no line of progress goes between
     _progress: bool = False
     _private: set[str] = field(default_factory=set)
@@ -262,7 +263,10 @@ class Session:
                 body["errors"] = report.error_objects(problems)
             sys.stdout.write(in_encoding(dump(body), sys.stdout.encoding))
         else:
-            render(each_text(document, lambda text: _visible(self._worded(text), text)), console(plain=self.plain))
+            render(
+                each_text(document, lambda text: _visible(self._worded(text), text)),
+                console(stderr=self.out_taken, plain=self.plain),
+            )
             sys.stdout.flush()
             for problem in problems:
                 report.print_errors(problem)
@@ -285,20 +289,11 @@ class Session:
 
         Raises: RefusedForSafety: a file that Hooper did not write is there; MachineError.
         """
-        data = text.encode("utf-8", "backslashreplace")
-        if out is not None:
-            from hooper.files import write_output
+        from hooper.files import STDIO, write_output
 
-            write_output(out, data, keep=(self.site_path,), force=force)
+        write_output(out or STDIO, text.encode("utf-8", "backslashreplace"), keep=(self.site_path,), force=force)
+        if out not in (None, STDIO):
             self.note(f"Written to {out}.")
-            return
-        stream = getattr(sys.stdout, "buffer", None)
-        if stream is None:
-            sys.stdout.write(text)
-        else:
-            sys.stdout.flush()
-            stream.write(data)
-            stream.flush()
 
     def mask_for(self, path: Path) -> None:
         """With --mask, set it up for the names of that site file too. Raises: SiteFileError, SeveralErrors."""

@@ -10,13 +10,40 @@ from importlib.resources import files
 from typing import TYPE_CHECKING, Any
 
 from hooper.errors import UsageError
+from hooper.site.mistakes import singular
 from hooper.site.pointers import POINTERS
+from hooper.words.data import data
 
 if TYPE_CHECKING:
     from hooper.site.edit import Value
 
 LEFT_OUT = ("options", "ready", "accepted")  # what other packages read, and what has commands of its own
 WHAT = {"integer": "N", "boolean": "yes|no"}
+BY_FORM = {  # what is written, by how the schema describes it
+    "^(env|file):.+$": "REF",
+    "^[0-9]+(ms|s|m|h|d|w)?$": "TIME",
+    "^https?://[^\\s]+$": "URL",
+    "^https://[^\\s]+$": "URL",
+    "An IP address.": "ADDRESS",
+    "An IPv6 address.": "ADDRESS",
+    "A MAC address in any common spelling.": "MAC",
+    "An IPv6 prefix.": "PREFIX",
+    "An address with a port, such as 192.0.2.10:3478.": "ADDRESS:PORT",
+    "A DNS server's address, with its port where that is not 53.": "ADDRESS",
+    "A DNS name.": "NAME",
+    "First and last address that DHCP hands out, joined by a dash.": "FIRST-LAST",
+    'A transport with a port or range: "tcp 25", "udp 5000-5010", "both 53".': "PORTS",
+}
+BY_KEY = {
+    "address": "ADDRESS",
+    "wan": "ADDRESS",
+    "lan": "LAN",
+    "interface": "INTERFACE",
+    "page_folder": "DIR",
+    "give_to": "DIR",
+    "quiet": "FROM-TO",
+    "echo": "URL",
+}
 YES_OR_NO = {"yes": True, "no": False, "true": True, "false": False}
 
 
@@ -33,7 +60,7 @@ def _properties(table: str) -> Iterator[tuple[str, dict[str, Any]]]:
     def inside(of: Mapping[str, Any], before: str) -> Iterator[tuple[str, dict[str, Any]]]:
         for key, shape in of["properties"].items():
             inner = shape.get("$ref", "").rpartition("/")[2]
-            if key in LEFT_OUT or "object" in _kinds(shape) or (before and inner):
+            if key in LEFT_OUT or _is_table(shape) or (before and inner):
                 continue
             if inner:
                 yield from inside(definitions[inner], f"{key}.")
@@ -44,6 +71,32 @@ def _properties(table: str) -> Iterator[tuple[str, dict[str, Any]]]:
     named = entry.get("additionalProperties") or next(iter(entry.get("patternProperties", {}).values()), entry)
     reference = named["$ref"]
     yield from inside(definitions[reference.rpartition("/")[2]], "")
+
+
+def _is_table(shape: Mapping[str, Any]) -> bool:
+    """Whether a value is a table of its own, or a list of such, which no option can hold."""
+    ways = [way for way in _ways(shape) if way.get("type") != "null"]
+    inner = [way for one in ways for way in _ways(one.get("items", one))]
+    return "$ref" not in shape and all("$ref" in one or one.get("type") == "object" for one in inner)
+
+
+def _taken(key: str, shape: Mapping[str, Any], table: str | None) -> str:
+    """What an option takes, as its help writes it. table: which the key points into."""
+    if table is not None:
+        return singular(table).upper()
+    ways = list(_ways(shape))
+    ways += [way for one in ways for way in _ways(one.get("items", {}))]
+    told = (word for one in ways for word in (one.get("pattern"), one.get("description")) if word in BY_FORM)
+    kinds, form = _kinds(shape), next(told, None)
+    if key in BY_KEY or form is not None:
+        return BY_KEY.get(key) or BY_FORM[str(form)]
+    return WHAT.get(kinds[0] if kinds else "", "WORD" if _words(shape) else "TEXT")
+
+
+def _words(shape: Mapping[str, Any]) -> list[str]:
+    """The words of which a value, or each of a list, is one."""
+    ways = list(_ways(shape))
+    return [str(word) for one in (*ways, *(one.get("items", {}) for one in ways)) for word in one.get("enum", ())]
 
 
 def _kinds(shape: Mapping[str, Any]) -> list[str]:
@@ -64,15 +117,15 @@ def rows_of(table: str) -> dict[str, list[str]]:
     pointed = {one.key: one.into[0] for one in POINTERS if one.table == table}
     rows = {}
     for key, shape in _properties(table):
-        kinds, words = _kinds(shape), [str(one) for one in shape.get("enum", ())]
-        taken = WHAT.get(kinds[0] if kinds else "", "WORD" if words else "TEXT")
+        kinds, words = _kinds(shape), _words(shape)
+        taken = _taken(key, shape, pointed.get(key))
         several = " ..." if "array" in kinds else ""
         choices = f" ({', '.join(words)})" if words else ""
         offered = [f"keys {pointed[key]}"] if key in pointed else [f"words {' '.join(words)}"] if words else []
         text = str(shape.get("description", ""))
         option = option_of(key)
         rows[key] = [f"{option} {taken}{several}", text.removesuffix(".") + f"{choices}.", *offered]
-    return rows
+    return {**rows, **data("options")["keys"].get(singular(table), {})}
 
 
 def option_of(key: str) -> str:

@@ -9,7 +9,7 @@ from hooper.cli.parts.command import command
 from hooper.cli.parts.session import Session, sub_app
 from hooper.cli.parts.spelling import commands_in
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
-from hooper.files import read_text
+from hooper.files import STDIO, read_text
 from hooper.planning.openers import not_driven
 from hooper.planning.values import EVERYTHING, Forward, PlanDocument
 from hooper.ports import ports_text
@@ -29,7 +29,8 @@ app = sub_app("The rule that every router needs, and what is wrong or risky.")
 def plan(
     session: Session,
     chain: bool = False,
-    svg: Path | None = None,
+    svg: bool = False,
+    out: Path | None = None,
     force: bool = False,
     against: list[str] | None = None,
     pin: bool = False,
@@ -40,16 +41,20 @@ def plan(
 
     if chain and (session.json or against):
         raise UsageError("--chain draws for people", remedy="Leave --json and --against out, or --chain.")
-    if force and svg is None:
-        raise UsageError("--force has no effect here", remedy="It goes with --svg FILE.")
+    if (out is not None and not svg) or (force and out is None):
+        raise UsageError("--out and --force have no effect here", remedy="They go with --svg.")
+    if svg and out is None and session.json:
+        raise UsageError("--svg and --json exclude each other", remedy="Give one of them, or --out FILE.")
     file = session.read_site()
     tables = _tables(against or [], list(file.site.gateways))
     done = session.do(lambda run: make(run, PlanRequest(pin, tables)), file, look=True)
     document, run = done.document, done.run
     if pin:
         _pinned(session, document)
-    if svg is not None:
-        _draw(session, run.topology, svg, force=force)
+    if svg:
+        _draw(session, run.topology, out, force=force)
+    if svg and out is None:
+        return session.failed(done.trouble)
     shown = _tree if chain else render
     code = session.show(
         document, lambda said, out: shown(said, out, run.topology, verbose=session.verbose), errors=done.trouble
@@ -103,16 +108,15 @@ def _pinned(session: Session, document: PlanDocument) -> None:
     session.note()
 
 
-def _draw(session: Session, topology: Topology, path: Path, *, force: bool) -> None:
-    from hooper.files import MADE_BY, write_output
+def _draw(session: Session, topology: Topology, out: Path | None, *, force: bool) -> None:
+    from hooper.files import MADE_BY
     from hooper.report.chain import as_svg
 
     mark = "[lab] " if session.world == "lab" else ""
     drawn = as_svg(topology, f"{mark}{topology.site.site.title or 'The chain'}")
     text = shown_lines(session.mask.text(drawn) if session.mask else drawn)
     text = text.replace(">", f"><!-- {MADE_BY.decode()} -->", 1)
-    write_output(path, text.encode(), keep=(session.site_path,), force=force)
-    session.note(f"The picture is in {path}.\n")
+    session.give(text, out, force=force)
 
 
 def _tables(given: list[str], gateways: list[str]) -> dict[str, tuple[str | None, str]]:
@@ -122,7 +126,7 @@ def _tables(given: list[str], gateways: list[str]) -> dict[str, tuple[str | None
         key, equals, name = text.partition("=")
         named = key if equals and key in gateways else None
         path = Path(name if named is not None else text)
-        if not path.is_file():
+        if path != STDIO and not path.is_file():
             raise UsageError(f"--against: there is no file {path}", remedy="Write --against [GATEWAY=]FILE.")
         out[str(path)] = (named, read_text(path))
     return out

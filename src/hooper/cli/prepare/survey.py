@@ -97,13 +97,13 @@ def survey(
 def _told_by_pages(session: Session, given: list[str], site: Site) -> dict[str, str]:
     """The WAN addresses that saved pages show, and what else they say is told. Raises: UsageError."""
     from hooper.cli.prepare.plan import render_page
-    from hooper.files import read_text
+    from hooper.files import STDIO, read_text
     from hooper.planning.pages import understood
     from hooper.usecases.prepare.page_reading import AnyPage, reader_of
 
     told: dict[str, str] = {}
     for gateway, name in parse_pairs("--page", given, site).items():
-        if not Path(name).is_file():
+        if Path(name) != STDIO and not Path(name).is_file():
             raise UsageError(f"--page: there is no file {name}", remedy="Write --page GATEWAY=FILE.")
         text = read_text(Path(name))
         read = understood(site, gateway, name, (reader_of(text) or AnyPage()).read(text, name))

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import shlex
-import sys
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -258,7 +257,7 @@ def seen(session: Session, tunnel: str, dump: Path | None = None) -> int:
 
     file = session.read_site()
     (key,) = chosen([tunnel], file.site.tunnels, "tunnel")
-    told = None if dump is None else sys.stdin.read(DUMP_LIMIT) if str(dump) == "-" else read_text(dump)
+    told = None if dump is None else read_text(dump)
     done = session.look(lambda run: look(run, key, told), file)
     document = done.document
     code = session.show(document, _render_seen, errors=done.trouble)

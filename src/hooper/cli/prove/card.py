@@ -10,7 +10,7 @@ from hooper.cli.parts.command import command
 from hooper.cli.parts.from_where import parse_public
 from hooper.cli.parts.session import Session, sub_app
 from hooper.errors import UsageError
-from hooper.files import write_output
+from hooper.files import STDIO, write_output
 
 if TYPE_CHECKING:
     from hooper.cli.parts.render import Screen
@@ -35,7 +35,7 @@ def card(
     """
     from hooper.usecases.prove.card import card as make
 
-    if out is not None and out.suffix not in (".svg", ".png"):
+    if out not in (None, STDIO) and out.suffix not in (".svg", ".png"):
         raise UsageError(f"--out {out}: the picture is an .svg or a .png", remedy="Name the file so.")
     if force and out is None:
         raise UsageError("--force has no effect here", remedy="It goes with --out FILE.")
@@ -52,8 +52,9 @@ def card(
             raise UsageError(f"{key} has no QR code: no app can do anything with a bare address", remedy="Type it.")
         from hooper.report.qr import picture
 
-        write_output(out, picture(done.document.type, out.suffix), keep=(session.site_path,), force=force)
-        session.note(f"The QR code is in {out}.")
+        write_output(out, picture(done.document.type, out.suffix or ".svg"), keep=(session.site_path,), force=force)
+        if out != STDIO:
+            session.note(f"The QR code is in {out}.")
     return code
 
 

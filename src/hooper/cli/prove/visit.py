@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import shlex
 import sys
-from datetime import timedelta
+from datetime import date, datetime, time, timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from hooper.chosen import chosen
-from hooper.cli.parts.command import command, within
+from hooper.cli.parts.command import command, duration, within
 from hooper.cli.parts.outcome import stderr_width
 from hooper.cli.parts.session import Session, prompt, sub_app
 from hooper.errors import EXIT_NEEDS_A_PERSON, RefusedForSafety, UsageError, worst
@@ -26,23 +26,32 @@ app = sub_app("Look from another computer elsewhere, with one file.")
 
 @command(app, "visit pack", site=True, state=True, deadline=5.0)
 def pack(
-    session: Session, service: list[str] | None = None, *, out: Path, expires: float = 604_800, force: bool = False
+    session: Session, service: list[str] | None = None, *, out: Path, until: str = "7d", force: bool = False
 ) -> int:
     """Write the file by which another computer looks from outside."""
     from dataclasses import replace
 
     from hooper.usecases.prove.visit import make_pack
 
-    within("--expires", expires, 60, 31_536_000)
+    lasts = _lasting(session, until)
     file = session.read_site()
     asked = chosen(service or (), file.site.services, "service") or tuple(file.site.services)
-    until = timedelta(seconds=expires)
-    done = session.look(lambda run: make_pack(run, asked, until, session.deadline), file)
+    done = session.look(lambda run: make_pack(run, asked, lasts, session.deadline), file)
     document, data = done.document
     write_output(out, data, keep=(session.site_path,), force=force, private=True)
     code = session.show(replace(document, file=str(out)), _render, errors=done.trouble)
     session.next("elsewhere-on-any", ("visit", "run", out.name))
     return code
+
+
+def _lasting(session: Session, until: str) -> timedelta:
+    """--until: a day, to its end, or a time from now. Raises: UsageError."""
+    try:
+        end = datetime.combine(date.fromisoformat(until), time.max).astimezone()
+        seconds = (end - session.at).total_seconds()
+    except ValueError:
+        seconds = duration("--until")(until)
+    return timedelta(seconds=within("--until", seconds, 60, 31_536_000))
 
 
 def _render(document: PackedDocument, out: Screen) -> None:

@@ -296,7 +296,7 @@ def type_sheet(session: Session, sheet: str) -> None:
 def _read_document(sheet: str) -> dict[str, Any]:
     remedy = "Give it the output of `hooper worksheet --json`."
     try:
-        data = sys.stdin.buffer.read(INPUT_LIMIT) if sheet == "-" else read_whole(Path(sheet), INPUT_LIMIT)
+        data = read_whole(Path(sheet), INPUT_LIMIT)
     except OSError as exc:
         raise UsageError(f"{sheet} cannot be read: {exc.strerror or exc}") from None
     try:

@@ -36,7 +36,8 @@ def history(
     kind: list[str] | None = None,
     most: int = 200,
     as_csv: bool = False,
-    figures: Path | None = None,
+    figures: bool = False,
+    out: Path | None = None,
 ) -> int:
     """What changed, when something was out of order and why, and how often each service was looked at."""
     from hooper.usecases.watch.history import history as look
@@ -46,13 +47,15 @@ def history(
         raise UsageError(f"--most {most}: at least 1")
     if as_csv and session.json:
         raise UsageError("--csv and --json exclude each other", remedy="Give one of them.")
+    if figures != (out is not None):
+        raise UsageError("--figures and --out DIR go together", remedy="Give both, or none.")
     file = session.read_site()
     session.use_lab_time()
     kinds = chosen(kind or (), KINDS, "kind")
     begin, subjects = session.at - timedelta(seconds=since), tuple(subject or ())
     done = session.do(lambda run: look(run, begin, subjects, kinds, most), file, look=True)  # type: ignore[arg-type]
-    if figures is not None:
-        _draw(session, figures, since)
+    if out is not None:
+        _draw(session, out, since)
     if as_csv:
         _write_csv(session, done.document)
         return 0

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 from hooper.cli.parts.command import command, within
 from hooper.cli.parts.session import Session, sub_app
 from hooper.clock import DAY, local, shown_duration
+from hooper.errors import UsageError
 
 if TYPE_CHECKING:
     from hooper.cli.parts.render import Screen
@@ -22,7 +23,8 @@ YEARS_S = 10 * 366 * 86_400.0
 @command(app, "report", site=True, state=True, mask=True)
 def report(
     session: Session,
-    html: Path | None = None,
+    html: bool = False,
+    out: Path | None = None,
     since: float = "90d",  # type: ignore[assignment]
     force: bool = False,
 ) -> int:
@@ -34,20 +36,24 @@ def report(
     from hooper.usecases.watch.reporting import report as make
 
     within("--since", since, 1, YEARS_S)
+    if (out is not None and not html) or (force and out is None):
+        raise UsageError("--out and --force have no effect here", remedy="They go with --html.")
+    if html and session.json:
+        raise UsageError("--html and --json exclude each other", remedy="Give one of them.")
     file = session.read_site()
     session.use_lab_time()
     begin = session.at - timedelta(seconds=since)
     done = session.do(lambda run: make(run, begin), file, look=True)
-    if html is None:
+    if not html:
         code = session.show(done.document, _render, errors=done.trouble)
-        session.next("make-a-page", "report --html report.html")
+        session.next("make-a-page", "report --html --out report.html")
         return code
     from hooper.report.page import as_page
 
     past: WholePast = session.do(lambda run: (gather(run, begin), []), file, look=True).document
     day = f"{session.at:%Y-%m-%d}"
     page = as_page(session.masked_document(done.document), past.figures(), day, lab=session.world == "lab")
-    session.give(session.worded(page), html, force=force)
+    session.give(session.worded(page), out, force=force)
     return session.failed(done.trouble)
 
 
