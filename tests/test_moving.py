@@ -119,7 +119,7 @@ def test_a_copied_folder_is_recognised_and_asked_about(place: Path, tmp_path: Pa
     assert looked.code == 0, looked
     refused = run(copy, "tunnel", "make", "oars", "--out", "files")
     assert refused.code == 5, refused
-    assert "move --from" in refused.err
+    assert "move --state-of" in refused.err
     assert "move --anew" in refused.err
     took = run(copy, "move", "--state-of", str(place / "site.toml"))
     assert took.code == 0, took

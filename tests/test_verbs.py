@@ -295,6 +295,36 @@ def test_what_is_kept_of_an_entry_follows_its_name_and_comes_back(town: LabHere)
     assert outside("films") == "ok", "by the look before, under the other name"
 
 
+DRY = (
+    "plan --pin", "worksheet --ticked", "tunnel make oars --out files", "peer hand cox-phone --out cox.conf",
+    "move --out moved --passphrase env:PHRASE", "move --anew", "name update", "cert order", "router open",
+    "host change hub --address 10.44.7.51",
+)  # fmt: skip
+
+
+@pytest.mark.parametrize("words", DRY)
+def test_a_dry_run_writes_nothing(town: LabHere, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, words: str) -> None:
+    """No byte of a file and no row of the state, but what was looked at; what it would do it can still do."""
+    monkeypatch.chdir(tmp_path)
+    if "oars" not in town.run("tunnel", "list").out:
+        town.run("tunnel", "add", "oars", "--kind", "wireguard", "--service", "gate")
+        town.run("peer", "add", "cox-phone", "--tunnel", "oars", "--into", "film-page")
+    before, listed = files_of(town.folder), town.run("peer", "list").out
+    ran = town.run(*words.split(), "--dry-run", PHRASE="four oars and a cox")
+    assert ran.code in (0, 1, 5), ran.err
+    assert (files_of(town.folder), town.run("peer", "list").out) == (before, listed)
+    assert files_of(tmp_path) == {}
+    assert "Next:" not in ran.err or words in ("plan --pin", "router open", "name update", "cert order"), ran.err
+
+
+def files_of(folder: Path) -> dict[str, bytes]:
+    return {
+        path.relative_to(folder).as_posix(): path.read_bytes()
+        for path in sorted(folder.rglob("*"))
+        if path.is_file() and ".sqlite3" not in path.name and path.parent.name != "locks"
+    }
+
+
 def lines_of(text: str) -> list[str]:
     """Without what tells when it was looked, and without sentences, in which a name may be followed by a mark."""
     left_out = (" ago", '"detail"', '"message"', '": "20')  # the last: moments

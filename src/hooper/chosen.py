@@ -37,7 +37,7 @@ def there_are(known: Iterable[str]) -> str:
     """What there is to choose from, the end of a remedy; of many the first."""
     names = list(known)
     more = f" and {len(names) - SHOWN} more" if len(names) > SHOWN + 1 else ""
-    return f"There are: {', '.join(names[:SHOWN] if more else names) or 'none'}{more}."
+    return f"There are: {', '.join(names[:SHOWN] if more else names)}{more}." if names else "There is none yet."
 
 
 def _distance(one: str, other: str) -> int:

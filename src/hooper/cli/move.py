@@ -8,7 +8,7 @@ import sys
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from hooper.cli.parts.command import command
+from hooper.cli.parts.command import EDIT_DRY_RUN, command
 from hooper.cli.parts.session import Session, sub_app
 from hooper.errors import RefusedForSafety, UsageError
 
@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 app = sub_app("Take a site with its state and keys to another computer or folder.")
 
 
-@command(app, "move", site=True, state=True)
+@command(app, "move", site=True, state=True, dry_run=EDIT_DRY_RUN)
 def move(
     session: Session,
     out: Path | None = None,
@@ -56,7 +56,7 @@ def move(
         return _into(session, given, to or Path(), states, passphrase)
     file = session.read_site()
     if old is not None:
-        done = moving.take_over(file, session.site_path, states, old)
+        done = moving.take_over(file, session.site_path, states, old, dry_run=session.dry_run)
         document = moving.MovedDocument(str(session.site_path), session.site_path.name, done, ())
         return session.show(document, lambda shown, screen: screen.print(f"{shown.file} has the state of {old} now."))
     if anew:
@@ -67,7 +67,8 @@ def move(
     data, document = moving.packed(
         file, session.site_path, state_path(session.state_folder, file), _passphrase(session, passphrase, twice=True)
     )
-    write_output(out, data, keep=(session.site_path,), force=force, private=True)
+    if not session.dry_run:
+        write_output(out, data, keep=(session.site_path,), force=force, private=True)
     from dataclasses import replace
 
     code = session.show(replace(document, file=str(out)), _render)
@@ -84,7 +85,7 @@ def _into(session: Session, given: Path, to: Path, states: Path, passphrase: str
         data = read_whole(given, LARGEST)
     except OSError as exc:
         raise machine_error(exc, f"{given} cannot be read") from None
-    document = moving.unpacked(data, _passphrase(session, passphrase, twice=False), to, states)
+    document = moving.unpacked(data, _passphrase(session, passphrase, twice=False), to, states, dry_run=session.dry_run)
     code = session.show(document, _render)
     state = ("--state", str(session.state_folder)) if session.state_folder is not None else ()
     _then(session, "see how it stands here", "status", "--site", document.file, *state)
@@ -93,7 +94,9 @@ def _into(session: Session, given: Path, to: Path, states: Path, passphrase: str
 
 def _then(session: Session, why: str, *words: str) -> None:
     """The next step, where it is of another site file or state than this command's."""
-    session.note(f"\nNext: {why}:\n   hooper {shlex.join(words)}")
+    session.not_written()
+    if not session.dry_run:
+        session.note(f"\nNext: {why}:\n   hooper {shlex.join(words)}")
 
 
 def _anew(session: Session) -> int:

@@ -135,7 +135,7 @@ def made_another(file: SiteFile) -> Edited:
 # --- another folder
 
 
-def take_over(file: SiteFile, path: Path, folder: Path, old: Path) -> tuple[str, ...]:
+def take_over(file: SiteFile, path: Path, folder: Path, old: Path, *, dry_run: bool = False) -> tuple[str, ...]:
     """The state of the file at `old` becomes that of this one; what was moved.
 
     Raises: UsageError: there is none; RefusedForSafety: this one has a state already; MachineError.
@@ -155,6 +155,8 @@ def take_over(file: SiteFile, path: Path, folder: Path, old: Path) -> tuple[str,
             raise RefusedForSafety(
                 f"{path} has a state already: {own}", code="state-there", remedy="Move that away first, if it is to go."
             )
+        if dry_run:
+            return str(found), str(found.with_suffix(""))
         try:
             found.rename(own)
             if found.with_suffix("").is_dir():
@@ -233,7 +235,7 @@ def _copy_of(state: Path) -> bytes:
         raise MachineError(f"the state {state} cannot be copied: {exc}") from None
 
 
-def unpacked(data: bytes, passphrase: str, folder: Path, states: Path) -> MovedDocument:
+def unpacked(data: bytes, passphrase: str, folder: Path, states: Path, *, dry_run: bool = False) -> MovedDocument:
     """Put all of it where it belongs: the site's file and secrets into `folder`, the rest below `states`.
 
     Nothing that is there is replaced. Raises: UsageError, WrongPassphrase, RefusedForSafety, MachineError.
@@ -271,6 +273,9 @@ def unpacked(data: bytes, passphrase: str, folder: Path, states: Path) -> MovedD
         except sqlite3.Error:
             raise strange from None
     parts[site] = text.encode()  # last: with it, all is there
+    carried = (str(site), *(str(folder / one) for one in files), *([str(own)] if state is not None else []))
+    if dry_run:
+        return MovedDocument(str(site), name, carried, ())
     try:
         for path, content in parts.items():
             make_folder(path.parent, private=path != site)
@@ -280,7 +285,6 @@ def unpacked(data: bytes, passphrase: str, folder: Path, states: Path) -> MovedD
             with suppress(OSError):
                 path.unlink()
         raise
-    carried = (str(site), *(str(folder / one) for one in files), *([str(own)] if state is not None else []))
     return MovedDocument(str(site), name, carried, ())
 
 

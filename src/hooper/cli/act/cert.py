@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from hooper.chosen import chosen
-from hooper.cli.parts.command import DRY_RUN, command, within
+from hooper.cli.parts.command import DRY_RUN, EDIT_DRY_RUN, command, within
 from hooper.cli.parts.session import Done, Session, sub_app
 from hooper.errors import EXIT_NEEDS_A_PERSON, worst
 
@@ -63,7 +63,7 @@ def order_certificates(
     return code
 
 
-@command(app, "cert restore", site=True, state=True, mask=True)
+@command(app, "cert restore", site=True, state=True, mask=True, dry_run=EDIT_DRY_RUN)
 def restore_certificate(session: Session, certificate: str, generation: str = "") -> int:
     """Bring a certificate and its key back that were kept before; the one that is kept now stays as an earlier one."""
     from hooper.usecases.act.certificates import CertificatesRequest
@@ -71,8 +71,10 @@ def restore_certificate(session: Session, certificate: str, generation: str = ""
 
     file = session.read_site()
     keys = chosen((certificate,), file.site.certificates, "certificate")
-    done = session.look(lambda run: restore(run, CertificatesRequest(keys, generation=generation)), file)
-    return _show(session, done)
+    request = CertificatesRequest(keys, generation=generation, dry_run=session.dry_run)
+    code = _show(session, session.look(lambda run: restore(run, request), file))
+    session.not_written()
+    return code
 
 
 def _show(session: Session, done: Done[CertificatesDocument]) -> int:

@@ -103,6 +103,11 @@ class Session:
         if not self.quiet and not self.json:
             sys.stderr.write(folded_lines(shown_lines(self._said(text)), stderr_width()) + "\n")
 
+    def not_written(self) -> None:
+        """With --dry-run, say so."""
+        if self.dry_run:
+            self.note("Nothing was written (--dry-run).")
+
     def next(self, code: str, *commands: str | tuple[str, ...], **values: Any) -> None:
         """The next step, each command on a line of its own, so that it can be pasted.
 

@@ -25,7 +25,7 @@ if TYPE_CHECKING:
 app = sub_app("The rule that every router needs, and what is wrong or risky.")
 
 
-@command(app, "plan", site=True, state=True, mask=True)
+@command(app, "plan", site=True, state=True, mask=True, dry_run="With --pin: say what would be written; write nothing.")
 def plan(
     session: Session,
     chain: bool = False,
@@ -47,7 +47,7 @@ def plan(
         raise UsageError("--svg and --json exclude each other", remedy="Give one of them, or --out FILE.")
     file = session.read_site()
     tables = _tables(against or [], list(file.site.gateways))
-    done = session.do(lambda run: make(run, PlanRequest(pin, tables)), file, look=True)
+    done = session.do(lambda run: make(run, PlanRequest(pin, tables, session.dry_run)), file, look=True)
     document, run = done.document, done.run
     if pin:
         _pinned(session, document)
@@ -102,7 +102,8 @@ def _pinned(session: Session, document: PlanDocument) -> None:
     if not document.pinned:
         session.note("Every outside port is written down already.\n")
         return
-    session.note(f"Written into {session.site_path}:")
+    would = "Would be written" if session.dry_run else "Written"
+    session.note(f"{would} into {session.site_path}:")
     for line in document.pinned:
         session.note(f"   {line}")
     session.note()

@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from hooper.cli.parts.command import command
+from hooper.cli.parts.command import EDIT_DRY_RUN, command
 from hooper.cli.parts.from_where import parse_public
 from hooper.cli.parts.session import Session, sub_app
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
@@ -44,7 +44,7 @@ def check(session: Session, file: list[Path] | None = None, public: list[str] | 
     return worst([code, EXIT_NEEDS_A_PERSON if grave else 0])
 
 
-@command(app, "profile mend", site=True, mask=True)
+@command(app, "profile mend", site=True, mask=True, dry_run=EDIT_DRY_RUN)
 def mend(
     session: Session,
     file: Path | None = None,
@@ -64,10 +64,17 @@ def mend(
     if out is None:
         raise UsageError("--out is missing", remedy=f"Name the copy: --out {file.stem}-mended{file.suffix}.")
     request = MendRequest(
-        file, out, force, parse_public(public or [], site.site), tuple(take_in or ()), tuple(keep or ())
+        file,
+        out,
+        force,
+        parse_public(public or [], site.site),
+        tuple(take_in or ()),
+        tuple(keep or ()),
+        session.dry_run,
     )
     done = session.do(lambda run: do_mend(run, request), site)
     code = session.show(done.document, _render_mended, errors=done.trouble)
+    session.not_written()
     return worst([code, EXIT_NEEDS_A_PERSON if any(one.severity == "error" for one in done.document.left) else 0])
 
 

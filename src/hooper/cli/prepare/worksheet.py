@@ -25,7 +25,7 @@ if TYPE_CHECKING:
 app = sub_app("What to enter by hand: routers, devices, the letter to the provider.")
 
 
-@command(app, "worksheet", site=True, state=True, mask=True)
+@command(app, "worksheet", site=True, state=True, mask=True, dry_run="Accept and tick off nothing: only print.")
 def worksheet(
     session: Session,
     keys: list[str] | None = None,
@@ -59,7 +59,8 @@ def worksheet(
     file = session.read_site()
     known = {**file.site.gateways, **(file.site.hosts if kind == "devices" else {})}
     chosen_keys = chosen(keys or (), known, "gateway or host" if kind == "devices" else "gateway")
-    request = WorksheetRequest(kind, chosen_keys, html, rest, ticked, acceptance(accept, until, ()))  # type: ignore[arg-type]
+    asked = acceptance(accept, until, (), dry_run=session.dry_run)
+    request = WorksheetRequest(kind, chosen_keys, html, rest, ticked and not session.dry_run, asked)  # type: ignore[arg-type]
     done = session.do(lambda run: make(run, request), file, state=kept or changed)
     _remarks(session, done, request)
     code = session.show(done.document, partial(_print, session, done.run, form, out, force), errors=done.trouble)

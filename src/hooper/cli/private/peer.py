@@ -83,7 +83,7 @@ def change(session: Session, keys: dict[str, Any], peer: str, clear: list[str] |
     return finish(session, file, lambda file: change_peer(file, key, rows, clear or ()))
 
 
-@command(app, "peer hand", site=True, state=True, mask=True)
+@command(app, "peer hand", site=True, state=True, mask=True, dry_run=EDIT_DRY_RUN)
 def hand(
     session: Session,
     peer: str,
@@ -119,14 +119,16 @@ def hand(
         force,
         parse_public(public or [], file.site),
         lambda *told: as_page(told[0], told[1], told[2], title, told[3], lab=session.world == "lab"),
+        session.dry_run,
     )
     document = (done := session.look(lambda run: do_hand(run, request), file)).document
-    if not out and not document.shown:
+    if not out and not document.shown and not session.dry_run:
         remedy = f"Widen the window, or give --out {key}.html and open it in a browser."
         if document.key == "its own":
             remedy = f"It has a private key of its own, and no code can hold that: give --out {key}.conf."
         raise UsageError("the QR code cannot be drawn on this terminal", remedy=remedy)
     code = session.show(document, _render_handed, errors=done.trouble)
+    session.not_written()
     if document.shown:
         console(plain=session.plain).print()
         draw_code(codes[0], console(plain=session.plain))

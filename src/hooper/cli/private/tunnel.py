@@ -203,7 +203,7 @@ def remove(session: Session, tunnel: str) -> int:
     return edited(session, lambda run: do_remove(run, key, dry_run=session.dry_run), file)
 
 
-@command(app, "tunnel make", site=True, state=True)
+@command(app, "tunnel make", site=True, state=True, dry_run=EDIT_DRY_RUN)
 def make(
     session: Session,
     tunnel: str,
@@ -223,8 +223,8 @@ def make(
 
     file = session.read_site()
     (key,) = chosen([tunnel], file.site.tunnels, "tunnel")
-    request = MakeRequest(key, out or Path(f"{key}-server"), folder, force, spelled)
-    if load:
+    request = MakeRequest(key, out or Path(f"{key}-server"), folder, force, spelled, session.dry_run)
+    if load and not session.dry_run:
         from hooper.usecases.private.tunnels import load as do_load
 
         session.note(f"To load them, this runs: {shlex.join(file.site.tunnels[key].load_by)}")
@@ -232,6 +232,7 @@ def make(
         return session.show(loaded.document, _render_made, errors=loaded.trouble)
     done = session.do(and_kept(lambda run: do_make(run, request)), file, state=True)
     code = session.show(done.document, _render_made, errors=done.trouble)
+    session.not_written()
     if file.site.tunnels[key].made_by == "device":
         service = file.site.tunnels[key].service
         session.next("once-it-is-entered", f"check {service} --from interface")

@@ -87,6 +87,9 @@ async def restore_certificate(run: Run, request: CertificatesRequest) -> tuple[C
     if not known or (request.generation and request.generation not in known):
         there = f"there are: {', '.join(known)}" if known else "none was kept before"
         raise UsageError(f"{key} has no such earlier generation; {there}", remedy=f"See `{deeds.GENERATIONS}`.")
+    if request.dry_run:
+        chosen = request.generation or next(iter(known))
+        return CertificatesDocument((), tuple(row for row in _earlier(run, request) if row.generation == chosen)), []
     async with alone(run.state.lock("orders"), run.here.clock, "is ordering certificates"):
         store.restore(key, request.generation or next(iter(known)))
     return CertificatesDocument((_ordering(run, request).row(key),), _earlier(run, request)), []

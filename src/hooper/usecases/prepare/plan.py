@@ -16,11 +16,12 @@ from hooper.usecases.run import Run
 @dataclass(frozen=True)
 class PlanRequest:
     """pin: write the chosen outside ports down. against: the text of each table to hold against the plan, by its name;
-    with the gateway that it is of, where that was said.
+    with the gateway that it is of, where that was said. dry_run: write nothing.
     """
 
     pin: bool = False
     against: Mapping[str, tuple[str | None, str]] = field(default_factory=dict)
+    dry_run: bool = False
 
 
 def plan(run: Run, request: PlanRequest) -> tuple[PlanDocument, list[HooperError]]:
@@ -28,7 +29,7 @@ def plan(run: Run, request: PlanRequest) -> tuple[PlanDocument, list[HooperError
     from hooper.planning.kept_back import refusals
     from hooper.planning.openers import entering
 
-    pinned = _pinned(run) if request.pin else ()
+    pinned = _pinned(run, request.dry_run) if request.pin else ()
     made = run.plan
     findings = tuple(sorted([*made.findings, *_contradicted(run), *standing_findings(run)], key=rank))
     feasible = made.feasible and not any(finding.severity == "error" for finding in findings)
@@ -55,12 +56,12 @@ def _contradicted(run: Run) -> list[Finding]:
     return found
 
 
-def _pinned(run: Run) -> tuple[str, ...]:
+def _pinned(run: Run, dry_run: bool) -> tuple[str, ...]:
     from hooper.planning.edits import pin
     from hooper.store.sitefile import save_site
 
     edited = pin(run.file)
-    if edited.changes:
+    if edited.changes and not dry_run:
         run.use(save_site(run.path, run.file, edited.text))
     return tuple(f"{change.key} = {change.after}" for change in edited.changes)
 

@@ -161,7 +161,7 @@ def _shared_beside(look: BaseLook, path: Path) -> list[Flaw]:
 @dataclass(frozen=True)
 class MendRequest:
     """out: the new file. force: replace one that Hooper did not write. public: as above. take_in: the names of files
-    beside it that are to be put inside. keep: lines that stay as they are.
+    beside it that are to be put inside. keep: lines that stay as they are. dry_run: write nothing.
     """
 
     file: Path
@@ -170,6 +170,7 @@ class MendRequest:
     public: Mapping[str, IPAddress] = field(default_factory=dict)
     take_in: tuple[str, ...] = ()
     keep: tuple[int, ...] = ()
+    dry_run: bool = False
 
 
 def mend(run: Run, request: MendRequest) -> tuple[MendedDocument, list[HooperError]]:
@@ -191,6 +192,7 @@ def mend(run: Run, request: MendRequest) -> tuple[MendedDocument, list[HooperErr
         raise UsageError(f"{still} cannot be taken in: {why}", remedy="See what it is, or export with all inside.")
     if new != text or wide:
         done += [WIDE] if wide else []
+    if (new != text or wide) and not request.dry_run:
         write_output(request.out, new.encode(), keep=(run.path, request.file), force=request.force, private=True)
     document = MendedDocument(
         str(request.file),

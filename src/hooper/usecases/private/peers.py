@@ -242,7 +242,7 @@ def _forgotten(run: Run, key: str, public: str | None) -> None:
 @dataclass(frozen=True)
 class HandRequest:
     """out: the files to write, each as its name ends: .conf, .png, .svg or .html. draw: shows the code; false: it
-    cannot. keep_key: the private key stays here too. public: addresses by line that were given.
+    cannot. keep_key: the private key stays here too. public: addresses by line that were given. dry_run: write nothing.
     """
 
     key: str
@@ -252,6 +252,7 @@ class HandRequest:
     force: bool = False
     public: Mapping[str, IPAddress] = field(default_factory=dict)
     page: Callable[[Profile, bytes, HandedDocument, words.Ways], bytes] | None = None
+    dry_run: bool = False
 
 
 async def hand(run: Run, request: HandRequest) -> tuple[HandedDocument, list[HooperError]]:
@@ -297,6 +298,8 @@ async def hand(run: Run, request: HandRequest) -> tuple[HandedDocument, list[Hoo
         )
     whole = works.as_one(works.peer_files(run.topology, profile, ring, run.at.date()))
     document = _document(run, request, profile, private)
+    if request.dry_run:
+        return document, list(now.trouble)
     given = [str(path) for path in request.out]
     for path in request.out:
         data = _as(site, path, whole, profile, document, request)

@@ -251,7 +251,7 @@ def show(run: Run, key: str) -> tuple[TunnelDocument, list[HooperError]]:
 @dataclass(frozen=True)
 class MakeRequest:
     """out: the folder that receives the files. folder: where they will stand on the server. force: replace files of
-    somebody else. worded: puts the interface's own words into a text.
+    somebody else. worded: puts the interface's own words into a text. dry_run: write nothing.
     """
 
     key: str
@@ -259,6 +259,7 @@ class MakeRequest:
     folder: str | None = None
     force: bool = False
     worded: Callable[[str], str] = str
+    dry_run: bool = False
 
 
 def make(run: Run, request: MakeRequest) -> tuple[MadeDocument, list[HooperError]]:
@@ -271,20 +272,20 @@ def make(run: Run, request: MakeRequest) -> tuple[MadeDocument, list[HooperError
     works = works_of(tunnel.kind)
     folder = request.folder or works.folder
     made = works.server_files(run.topology, request.key, ring_of(run), run.at, folder, _carried(run, request.key))
+    host = run.site.services[tunnel.service].host
+    steps = tuple(works.loading(run.site, request.key, folder, again=before is not None))
+    document = MadeDocument(request.key, host, tuple(str(request.out / name) for name in made.files), steps)
+    if request.dry_run:
+        return document, []
     make_folder(request.out)
     for name in made.folders:
         make_folder(request.out / name, mode=FOLDER_OF_ROOT)
         _clear(request.out / name, keep={request.out / one for one in made.files})
-    paths = []
     for name, text in made.files.items():
-        path = request.out / name
-        secret = name in made.secret
+        path, secret = request.out / name, name in made.secret
         write_output(path, text.encode(), keep=(run.path,), force=request.force, private=secret, mode=OF_ROOT)
-        paths.append(str(path))
     state.tunnelling.make(request.key, Made(made.mark, run.at))
-    host = run.site.services[tunnel.service].host
-    steps = tuple(works.loading(run.site, request.key, folder, again=before is not None))
-    return MadeDocument(request.key, host, tuple(paths), steps), []
+    return document, []
 
 
 LOAD_LIMIT_S = 120.0
@@ -332,10 +333,11 @@ def _sheet_of(run: Run, request: MakeRequest) -> MadeDocument:
         lines += ["", f"[{row.peer}]", *(f"{one.field}: {one.value}" for one in row.fields)]
     steps = tuple(device_steps(run.topology, key))
     lines += ["", *(f"[ ] {step}" for step in steps), "[ ] Delete this file once all of it is entered."]
-    make_folder(request.out)
     path = request.out / f"{key}-sheet.txt"
     text = request.worded("\n".join(lines)) + "\n"
-    write_output(path, text.encode(), keep=(run.path,), force=request.force, private=True)
+    if not request.dry_run:
+        make_folder(request.out)
+        write_output(path, text.encode(), keep=(run.path,), force=request.force, private=True)
     return MadeDocument(key, site.services[tunnel.service].host, (str(path),), steps)
 
 
