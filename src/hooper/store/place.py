@@ -8,13 +8,14 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from hooper.environment import named_lab
+from hooper.preferences import preferences
 
 if TYPE_CHECKING:
     from hooper.site.load import SiteFile
 
 
 def state_folder(given: Path | None) -> Path:
-    """Where state stands: --state, else beside the lab, else the platform's folder for it."""
+    """Where state stands: --state, else beside the lab, else where the person wants it, else the platform's folder."""
     if given is not None:
         return given
     lab = named_lab()
@@ -22,7 +23,7 @@ def state_folder(given: Path | None) -> Path:
         return lab.parent / "state"
     from platformdirs import user_state_path
 
-    return user_state_path("hooper", appauthor=False)
+    return preferences().state or user_state_path("hooper", appauthor=False)
 
 
 def store_name(file: SiteFile) -> str:

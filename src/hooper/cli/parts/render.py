@@ -13,6 +13,7 @@ from rich.text import Text
 
 from hooper import signs
 from hooper.folding import hanging, lines_within, longest_piece, width_of
+from hooper.preferences import preferences
 from hooper.visible import shown_lines
 
 if TYPE_CHECKING:
@@ -216,7 +217,9 @@ class Screen(Console):
     """As wide as the terminal; an output that is none, and plain text, have lines without end."""
 
     def __init__(self, *, stderr: bool = False, plain: bool = False) -> None:
-        bare = plain or bool(os.environ.get("NO_COLOR"))  # without any escape, so that bold is none either
+        bare = (
+            plain or bool(os.environ.get("NO_COLOR")) or not preferences().colour
+        )  # without any escape, so that bold is none either
         super().__init__(
             stderr=stderr, highlight=False, markup=False, emoji=False, soft_wrap=False, no_color=bare,
             color_system=None if bare else "auto",

@@ -23,9 +23,10 @@ from hooper.cli.parts.outcome import stderr_width
 from hooper.cli.parts.spelling import spelled
 from hooper.clock import SystemClock
 from hooper.environment import named_site
-from hooper.errors import HooperError, LabGone, worst
+from hooper.errors import HooperError, LabGone, UsageError, worst
 from hooper.folding import folded_lines
 from hooper.jsonform import dump, dump_line, each_text, head, in_encoding, plain
+from hooper.preferences import preferences
 from hooper.secret import redact, secrets_in_use
 from hooper.visible import Lines, shown, shown_lines
 
@@ -85,6 +86,7 @@ class Session:
     deadline: float = 5.0
     dry_run: bool = False
     mask: Mask | None = None
+    no_pager: bool = False
     out_taken: bool = False  # standard output gets a file: what is said goes to stderr
     drawn: bool = False  # something is drawn anew in place: no line of progress goes between
     _progress: bool = False
@@ -268,10 +270,14 @@ class Session:
                 body["errors"] = report.error_objects(problems)
             sys.stdout.write(in_encoding(dump(body), sys.stdout.encoding))
         else:
-            render(
-                each_text(document, lambda text: _visible(self._worded(text), text)),
-                console(stderr=self.out_taken, plain=self.plain),
-            )
+            screen = console(stderr=self.out_taken, plain=self.plain)
+            said = each_text(document, lambda text: _visible(self._worded(text), text))
+            if screen.is_terminal and not (self.no_pager or self.drawn or self.plain):
+                from hooper.cli.parts.paging import paged
+
+                paged(screen, lambda: render(said, screen))
+            else:
+                render(said, screen)
             sys.stdout.flush()
             for problem in problems:
                 report.print_errors(problem)
@@ -328,8 +334,11 @@ def _visible(worded: str, written: str) -> str:
 
 
 def site_path(given: Path | None) -> Path:
-    """The site file that --site, HOOPER_SITE or this folder names."""
-    return given or named_site() or Path("site.toml")
+    """The site file that --site, HOOPER_SITE, this folder or the person's preferences name. Raises: UsageError."""
+    if given == Path("-"):
+        raise UsageError("--site -: a site file is edited where it stands", remedy="Name the file.")
+    here = Path("site.toml")
+    return given or named_site() or (here if here.exists() else preferences().site or here)
 
 
 def _own_loop(work: Callable[..., Awaitable[T]], *arguments: Any) -> T:

@@ -17,6 +17,7 @@ from hooper.cli.parts.session import Done, Session, sub_app
 from hooper.cli.prove.results import render
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 from hooper.folding import folded_lines
+from hooper.preferences import preferences
 
 if TYPE_CHECKING:
     from hooper.addresses import IPAddress
@@ -50,7 +51,7 @@ def check(
     hold = within("--for", hold or 600, 1, 86_400)
     if strict and allow_unproven:
         raise UsageError("--strict and --allow-unproven exclude each other", remedy="Give one of them.")
-    place_from = parse_origin(origin if origin is not None else "here", proxy_password)
+    place_from = parse_origin(origin or preferences().place or "here", proxy_password)
     file = session.read_site()
     services = chosen(service or (), file.site.services, "service") or tuple(file.site.services)
     public_given = parse_public(public or [], file.site)

@@ -19,6 +19,7 @@ from hooper.cli.parts.from_where import (
 )
 from hooper.cli.parts.session import Session, prompt, sub_app
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
+from hooper.preferences import preferences
 
 if TYPE_CHECKING:
     from hooper.cli.parts.render import Screen
@@ -53,6 +54,7 @@ def why(
     from hooper.usecases.prove.gathering import WhyRequest
     from hooper.usecases.prove.why import why as diagnose
 
+    origin = origin or preferences().place
     place = parse_origin(origin, proxy_password) if origin not in (None, "here") else None
     if place is None and proxy_password is not None:
         raise UsageError("--proxy-password goes with --from socks5://...", remedy="Give both, or neither.")
