@@ -103,7 +103,7 @@ def pytest_runtest_setup(item: pytest.Item) -> None:
 @pytest.fixture(autouse=True)
 def _clean_environment(monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> None:
     """No variable of the machine leads a test anywhere; state goes into the test's own folder; no leave stays given."""
-    for name in ("HOOPER_LAB", "HOOPER_SITE", "COLUMNS", "NO_COLOR", "FORCE_COLOR", "PAGER"):
+    for name in ("HOOPER_LAB", "HOOPER_SITE", "COLUMNS", "LINES", "NO_COLOR", "FORCE_COLOR", "PAGER"):
         monkeypatch.delenv(name, raising=False)
     monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "state-home"))
     monkeypatch.setenv("XDG_CONFIG_HOME", str(tmp_path / "config-home"))

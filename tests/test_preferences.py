@@ -49,8 +49,8 @@ def test_from_where_is_looked_is_written_once(config: Path, tmp_path: Path) -> N
 @pytest.mark.parametrize(
     ("text", "said"),
     [
-        ("site = home\n", ":1:8: this is no TOML"),
-        ("colour = true\nsite == 1\n", ":2:7: this is no TOML"),
+        ("site = home\n", ":1:8: not TOML"),
+        ("colour = true\nsite == 1\n", ":2:7: not TOML"),
         ("# mine\nsite = 3\n", ":2:1: site is a path"),
         ("colour = 'never'\n", ":1:1: colour is true or false"),
         ("\nsyte = 'a'\n", ":2:1: there is no syte"),

@@ -80,6 +80,7 @@ WORK: dict[str, dict[str, tuple[str, str]]] = {  # in its order; of each command
         "notice": ("hooper.cli.prepare.entities:notice", "Whom a keeper tells, and of what."),
         "status": ("hooper.cli.watch.status", "The one screen: how everything stands, and what needs a person."),
         "history": ("hooper.cli.watch.history", "What happened: changes, outages and their causes, figures."),
+        "self": ("hooper.cli.installation", "This installation: what it can do, and what is missing."),
         "report": ("hooper.cli.watch.reporting", "One page: what is exposed, since when, how well."),
     },
 }

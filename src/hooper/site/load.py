@@ -75,7 +75,7 @@ def parse_site(data: bytes, name: str) -> SiteFile:
     Raises: SiteFileError: it is not TOML, or has one mistake. SeveralErrors: it has several, all of them inside.
     """
     text = _decode(data, name)
-    raw = _parse_toml(text, name)
+    raw = parse_toml(text, name)
     if hidden := list(_hidden(raw)):
         file = SiteFile(name, text, Site(version=1))
         raise _one_or_several([_unseen(path, file) for path in hidden])
@@ -169,7 +169,8 @@ def _decode(data: bytes, name: str) -> str:
 _AT = re.compile(r" \(at (?:line (\d+), column (\d+)|end of document)\)$")
 
 
-def _parse_toml(text: str, name: str) -> dict[str, Any]:
+def parse_toml(text: str, name: str) -> dict[str, Any]:
+    """TOML, with the place of what is wrong. Raises: SiteFileError."""
     deep = _too_deep(text)
     if deep is not None:
         line, column = deep

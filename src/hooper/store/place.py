@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from hooper.environment import named_lab
-from hooper.preferences import preferences
+from hooper.store.preferences import preferences
 
 if TYPE_CHECKING:
     from hooper.site.load import SiteFile

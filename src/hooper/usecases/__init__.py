@@ -1,3 +1,3 @@
 """One module a job: a run and a request in, a document and the trouble out. No terminal, no exit code."""
 
-__all__ = ("demo", "explaining", "moving", "run")
+__all__ = ("abilities", "demo", "explaining", "moving", "run")

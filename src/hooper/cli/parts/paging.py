@@ -11,7 +11,7 @@ import sys
 from collections.abc import Callable
 from typing import TYPE_CHECKING
 
-from hooper.preferences import preferences
+from hooper.store.preferences import preferences
 
 if TYPE_CHECKING:
     from hooper.cli.parts.render import Screen

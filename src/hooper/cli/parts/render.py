@@ -13,7 +13,7 @@ from rich.text import Text
 
 from hooper import signs
 from hooper.folding import hanging, lines_within, longest_piece, width_of
-from hooper.preferences import preferences
+from hooper.store.preferences import preferences
 from hooper.visible import shown_lines
 
 if TYPE_CHECKING:

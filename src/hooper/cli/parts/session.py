@@ -26,8 +26,8 @@ from hooper.environment import named_site
 from hooper.errors import HooperError, LabGone, UsageError, worst
 from hooper.folding import folded_lines
 from hooper.jsonform import dump, dump_line, each_text, head, in_encoding, plain
-from hooper.preferences import preferences
 from hooper.secret import redact, secrets_in_use
+from hooper.store.preferences import preferences
 from hooper.visible import Lines, shown, shown_lines
 
 if TYPE_CHECKING:
@@ -36,10 +36,10 @@ if TYPE_CHECKING:
     from hooper.site.load import SiteFile
     from hooper.usecases.run import Run
 
-NO_SITE = ("demo", "lab", "explain", "schema", "visit run")  # commands without a site file
+NO_SITE = ("demo", "lab", "explain", "schema", "self", "visit run")  # commands without a site file
 KEEPS_STATE = (
-    "keep", "status", "history", "report", "survey", "why", "check", "arrival", "visit", "stand-in", "card", "plan",
-    "audit", "router", "name", "cert", "updater", "tunnel", "peer", "move", "host know", "undo", "host rename",
+    "keep", "status", "history", "report", "survey", "why", "check", "arrival", "self", "visit", "stand-in", "card",
+    "plan", "audit", "router", "name", "cert", "updater", "tunnel", "peer", "move", "host know", "undo", "host rename",
     "service rename", "line rename", "gateway rename", "authority rename", "certificate rename", "notice rename",
 )  # fmt: skip
 KEEPS_NONE = (
@@ -59,7 +59,7 @@ class Done(NamedTuple, Generic[T]):
 
 def sub_app(help_text: str, *, group: bool = False) -> typer.Typer:
     """A Typer application for one command, or for a group of commands, which shows its help when none is given."""
-    return typer.Typer(
+    app = typer.Typer(
         cls=GuessingGroup,
         help=help_text,
         no_args_is_help=group,
@@ -67,6 +67,12 @@ def sub_app(help_text: str, *, group: bool = False) -> typer.Typer:
         add_completion=False,
         context_settings={"help_option_names": ["-h", "--help"]},
     )
+    if group:  # a group of one command is a group too
+
+        @app.callback(help=help_text)
+        def _group() -> None: ...
+
+    return app
 
 
 @dataclass

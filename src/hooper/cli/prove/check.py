@@ -17,7 +17,7 @@ from hooper.cli.parts.session import Done, Session, sub_app
 from hooper.cli.prove.results import render
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 from hooper.folding import folded_lines
-from hooper.preferences import preferences
+from hooper.store.preferences import preferences
 
 if TYPE_CHECKING:
     from hooper.addresses import IPAddress

@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     from hooper.usecases.prove.visit import Asks, PackedDocument
 
 
-app = sub_app("Look from another computer elsewhere, with one file.")
+app = sub_app("Look from another computer elsewhere, with one file.", group=True)
 
 
 @command(app, "visit pack", site=True, state=True, deadline=5.0)

@@ -19,7 +19,7 @@ from hooper.cli.parts.from_where import (
 )
 from hooper.cli.parts.session import Session, prompt, sub_app
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
-from hooper.preferences import preferences
+from hooper.store.preferences import preferences
 
 if TYPE_CHECKING:
     from hooper.cli.parts.render import Screen

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import re
-import tomllib
 from functools import cache
 from pathlib import Path
 from typing import NamedTuple
@@ -42,11 +40,16 @@ def preferences_path() -> Path:
 
 def preferences() -> Preferences:
     """The person's own; a lab has none but those of the screen. Raises: UsageError, MachineError."""
-    return _read(preferences_path(), named_lab() is not None)
+    path = preferences_path()
+    try:
+        written = path.stat().st_mtime_ns
+    except OSError:
+        written = None
+    return _read(path, written, named_lab() is not None)
 
 
 @cache
-def _read(path: Path, lab: bool) -> Preferences:
+def _read(path: Path, written: int | None, lab: bool) -> Preferences:
     try:
         text = read_whole(path).decode("utf-8-sig", "replace")
     except FileNotFoundError:
@@ -64,19 +67,23 @@ def _read(path: Path, lab: bool) -> Preferences:
 
 def _parsed(text: str, path: Path) -> dict[str, object]:
     """Each key with its value. Raises: UsageError, with the place in the file."""
+    from hooper.errors import SiteFileError
+    from hooper.site.load import parse_toml
+    from hooper.site.positions import LineIndex, positions
+
     try:
-        given: dict[str, object] = tomllib.loads(text)
-    except tomllib.TOMLDecodeError as exc:
-        place = re.search(r"line (\d+), column (\d+)", str(exc))
-        where = f"{path}:{place[1]}:{place[2]}" if place else f"{path}:{text.count(chr(10)) + 1}:1"
-        raise UsageError(f"{where}: this is no TOML: {exc}", remedy="Correct it, or take the file away.") from None
+        given: dict[str, object] = parse_toml(text, str(path))
+    except SiteFileError as exc:
+        raise UsageError(f"{exc.where}: {exc.message}", remedy=exc.remedy) from None
+    lines, spans = LineIndex(text), positions(text)
     for key, value in given.items():
-        line = next((n for n, row in enumerate(text.splitlines(), 1) if re.match(rf"\s*\"?{re.escape(key)}\b", row)), 1)
+        line, column = lines(spans[(key,)].key) if (key,) in spans else (1, 1)
+        where = f"{path}:{line}:{column}"
         if key not in KINDS:
             near = nearest(key, KINDS)
             hint = f"Did you mean {near[0]}? " if near else ""
-            raise UsageError(f"{path}:{line}:1: there is no {key}", remedy=f"{hint}There are: {', '.join(KINDS)}.")
+            raise UsageError(f"{where}: there is no {key}", remedy=f"{hint}There are: {', '.join(KINDS)}.")
         kind, words = KINDS[key]
         if not isinstance(value, kind):
-            raise UsageError(f"{path}:{line}:1: {key} is {words}", remedy="Correct it, or take the line away.")
+            raise UsageError(f"{where}: {key} is {words}", remedy="Correct it, or take the line away.")
     return given
