@@ -239,14 +239,16 @@ def test_what_nobody_told_is_refused_or_shown(kept: Any) -> None:
     assert isinstance(str(told), str)
 
 
-@pytest.mark.parametrize(("zone", "shown"), [("UTC", "2026-06-30 21:30"), ("Pacific/Auckland", "2026-07-01 09:30")])
+@pytest.mark.parametrize(
+    ("zone", "shown"), [("UTC", "2026-06-30 21:30 UTC"), ("Pacific/Auckland", "2026-07-01 09:30 NZST")]
+)
 def test_what_is_kept_is_utc_and_what_is_shown_is_local(zone: str, shown: str, monkeypatch: pytest.MonkeyPatch) -> None:
     at = datetime(2026, 6, 30, 21, 30, tzinfo=UTC)
     monkeypatch.setenv("TZ", zone)
     time.tzset()
     try:
         told = say("the-provider-asked-to", moment=at)
-        assert shown in str(told)
+        assert shown.rpartition(" ")[0] in str(told)
         assert "2026-06-30T21:30:00" in json.dumps(told.written())
         assert local(rfc3339(at)) == shown
     finally:

@@ -472,3 +472,20 @@ def test_state_on_a_full_or_read_only_disk(lab: Lab, small_disk: Path) -> None:
         subprocess.run(["mount", "-o", "remount,ro", str(small_disk)], check=True)
     text = lab.run(*(word for word in quick if word != "--json"))
     assert (text.code, "film-page" in text.out, "--state DIR" in text.err) == (6, True, True)
+
+
+def test_a_new_site_is_proposed_without_knowing_any_server(lab: Lab, tmp_path: Path) -> None:
+    """What this computer's own settings show is what Enter takes; the routers are asked for the rest."""
+    lab.run("lab", "plug", "home")
+    for words, answers in ((("new",), "\n" * 20), (("new", "--found"), "")):
+        site = tmp_path / f"{len(words)}.toml"
+        ran = lab.run(*words, "--site", str(site), stdin=answers)
+        assert ran.code == 0, ran.err
+        text = site.read_text()
+        assert 'lan = "10.44.7.1/24"' in text
+        assert 'prefix6 = "2001:db8:44:7::/64"' in text
+        assert "[measure]" not in text
+        assert "hooper measure change --stun" in text
+        shown = lab.run("survey", "--site", str(site), "--json").document
+        assert "203.0.113.44" in str(shown) or "192.168.90.2" in str(shown)
+        assert lab.run("plan", "--site", str(site)).code == 0

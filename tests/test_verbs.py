@@ -15,7 +15,7 @@ from hooper.cli.parts.tables import rows_of
 from hooper.planning.edits import rename
 from hooper.site.load import parse_site
 from hooper.site.mistakes import singular
-from hooper.site.model import Site
+from hooper.site.model import Form, Site
 from hooper.site.pointers import pointing
 from hooper.site.positions import comments
 from hooper.words.data import data
@@ -199,6 +199,27 @@ def test_a_table_without_entries_is_changed_and_back_again(tmp_path: Path) -> No
     site.write_text("version = 1\n")
     assert run(site, "measure", "change", *stun).code == 0
     assert run(site, "measure", "show").out.startswith("measure\n   stun = ")
+
+
+def test_what_a_page_can_do_is_asked(tmp_path: Path) -> None:
+    site = written(tmp_path)
+    before = site.read_bytes()
+    assert set(data("form")) <= set(Form.model_fields)
+    for answers, code, said in (
+        (
+            "?\nno\n\n\nperhaps\nY\n\n\n\n\n\n\n0\n30\n",
+            0,
+            ("Most pages have two fields", "'perhaps': yes or no", "'0': a number"),
+        ),
+        ("\n" * 11, 0, ("Nothing is different",)),
+        ("no\n", 2, ("nothing was written",)),
+    ):
+        ran = hooper("gateway", "form", "fibre-box", "--site", str(site), stdin=answers)
+        assert (ran.code, [one for one in said if one not in ran.err]) == (code, []), ran.err
+    form = parse_site(site.read_bytes(), "").site.gateways["fibre-box"].form
+    assert (form.translate, form.sources, form.rules) == (False, True, 30)
+    run(site, "undo")
+    assert site.read_bytes() == before
 
 
 @pytest.mark.parametrize("before", ["", "one", "several", "in brackets"])

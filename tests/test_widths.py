@@ -102,6 +102,26 @@ def test_plain_text_has_a_fact_a_line(lab: Lab) -> None:
     assert checked.out.isascii()
 
 
+PLAIN = (
+    "survey", "host list", "host show hub", "host tick hub", "service list", "plan", "plan --chain", "audit",
+    "worksheet", "worksheet --devices", "worksheet --letter", "router list", "name list", "updater list", "cert list",
+    "tunnel list", "peer list", "check", "card film-page", "why film-page", "status", "history", "report",
+    "explain carrier-nat", "risk list", "line list", "gateway show club-router", "measure show", "undo --list",
+    "self check", "host suggest", "keep notice", "profile check exported.conf", "lab faults", "lab line", "lab read",
+    "lab ledger", "lab clock",
+)  # fmt: skip
+
+
+@pytest.mark.parametrize("words", PLAIN)
+def test_plain_text_has_a_fact_a_line_in_every_command(lab: Lab, words: str) -> None:
+    """Nothing empty, nothing that is told by where it stands, no sign."""
+    out = hooper(*words.split(), "--plain", env=lab.env, columns=80).out
+    for row in out.splitlines():
+        assert row == " ".join(row.split()) != "", (words, row)
+        assert row.isascii() or "boathouse" in row.lower(), (words, row)
+        assert set(row) - set("-=+|"), (words, row)
+
+
 @given(st.text(st.sampled_from("ab `.1:tcp 4"), max_size=80), st.integers(1, 40), st.integers(0, 12))
 def test_folding_breaks_at_spaces_alone(text: str, width: int, hang: int) -> None:
     lines = folded(text, width, hang=hang)

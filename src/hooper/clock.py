@@ -67,8 +67,9 @@ def rfc3339(moment: datetime) -> str:
 DAY = "%Y-%m-%d"
 
 
-def local(moment: datetime | str, form: str = "%Y-%m-%d %H:%M") -> str:
-    """A moment as people read it, by the wall clock here. What is kept and what programs read is UTC (`rfc3339`).
+def local(moment: datetime | str, form: str = "%Y-%m-%d %H:%M %Z") -> str:
+    """A moment as people read it, by the wall clock here, with its zone. What is kept and what programs read is UTC
+    (`rfc3339`).
 
     Raises: ValueError: it is none.
     """

@@ -24,7 +24,7 @@ async def open_origin(here: Door, origin: Place, site: Site, base: Path, deadlin
     """The door of that place. base: the site file's folder. Raises: UsageError, MachineError, ProxyFailed."""
     if origin.kind == "hotspot":
         raise UsageError(
-            "by a phone's hotspot this whole machine goes outside, and cannot be at home meanwhile",
+            "by a phone's hotspot this whole computer goes outside, and cannot be at home meanwhile",
             remedy=f"Look with `{deeds.LOOK_BY_HOTSPOT}`; what it sees is kept for the next 10 minutes.",
         )
     if origin.kind == "interface":

@@ -42,23 +42,24 @@ def questions(answers: Mapping[str, str], start: Start) -> Iterator[Question]:
         tuple(map(str, range(1, MOST + 1))),
     )  # fmt: skip
     for number in range(int(answers.get("boxes", "1"))):
-        yield from _of_box(answers, number)
+        yield from _of_box(answers, number, start)
     yield from _of_line(start)
     yield from _of_device(answers)
 
 
-def _of_box(answers: Mapping[str, str], number: int) -> Iterator[Question]:
+def _of_box(answers: Mapping[str, str], number: int, start: Start) -> Iterator[Question]:
     count, before = int(answers.get("boxes", "1")), answers.get(f"key {number - 1}", "")
     usual = "provider-box" if not number and count > 1 else f"own-router{number if number > 1 else ''}"
     where = "on the line" if not number else f"behind {before}"
     yield Question(
-        f"key {number}", f"A short name for the router {where}", f"box {number + 1}", usual,
+        f"key {number}", f"A short name for the router {where}", f"router {number + 1}", usual,
         "Letters, digits and dashes; everything else speaks of it by this name.",
     )  # fmt: skip
     key = answers.get(f"key {number}", usual)
+    usual_lan = "192.168.1.1/24" if not number else f"10.44.{6 + number}.1/24"
     yield Question(
         f"lan {number}", f"The LAN address of {key} with the prefix length", f"{key}, LAN",
-        "192.168.1.1/24" if not number else f"10.44.{6 + number}.1/24",
+        start.seen.lan if start.seen is not None and number == count - 1 else usual_lan,
         "The address at which its own page opens. 255.255.255.0 on that page is /24.",
     )  # fmt: skip
     if number:
@@ -95,8 +96,9 @@ def _of_line(start: Start) -> Iterator[Question]:
         )  # fmt: skip
     if not start.stun:
         yield Question(
-            "stun", "A STUN server, ADDRESS:PORT (Enter: none)", "STUN server", "",
-            "It tells the public address. Providers of internet telephony name theirs; nobody is asked unless named.",
+            "stun", "A STUN server, ADDRESS:PORT (Enter: none; the routers are asked)", "STUN server", "",
+            "Not needed: the routers tell the public address. A STUN server is a second opinion, from outside. Your"
+            " provider's page on internet telephony names one; nobody is asked that is not named.",
         )  # fmt: skip
     if not start.name:
         yield Question(
@@ -158,14 +160,16 @@ def text_of(answers: Mapping[str, str], start: Start) -> str:
         said = {word: answers.get(f"{word} {number}", "") for word in ("wan", "pool", "programs", "theirs")}
         if number and f"wan {number}" not in answers:  # until it is asked
             said["wan"] = _somewhere_in(boxes[-1].lan)
+        lan = answers.get(f"lan {number}", f"10.254.{number}.1/24")
         boxes.append(
             StartBox(
                 answers[f"key {number}"],
-                answers.get(f"lan {number}", f"10.254.{number}.1/24"),
+                lan,
                 said["wan"],
                 said["pool"],
                 "hand" if said["programs"] == "no" else "auto",
                 "provider" if said["theirs"] == "yes" else "self",
+                prefix6=start.seen.prefix6 if start.seen is not None and lan == start.seen.lan else "",
             )
         )
     made = replace(

@@ -10,7 +10,7 @@ from hooper.site.edit import Value, key_text, literal
 
 @dataclass(frozen=True, slots=True)
 class StartBox:
-    """One gateway. wan, pool: "" where it is not known. doubt: what is a guess, for a comment."""
+    """One gateway. wan, pool, prefix6: "" where it is not known. doubt: what is a guess, for a comment."""
 
     key: str
     lan: str
@@ -19,12 +19,14 @@ class StartBox:
     control: str = "auto"
     managed_by: str = "self"
     doubt: str = ""
+    prefix6: str = ""
 
 
 @dataclass(frozen=True, slots=True)
 class Start:
     """What a site file starts with. boxes: outermost first. hosts: (key, address). id: by which its state is found
-    wherever the file stands; empty: by where it stands.
+    wherever the file stands; empty: by where it stands. seen: the router next to this computer, as its own settings
+    show it: what is proposed where somebody is asked.
     """
 
     title: str
@@ -37,6 +39,7 @@ class Start:
     name: str = ""
     hosts: tuple[tuple[str, str], ...] = ()
     id: str = ""
+    seen: StartBox | None = None
 
 
 def site_text(start: Start) -> str:
@@ -46,11 +49,17 @@ def site_text(start: Start) -> str:
         rows = [_row(key, value) for key, value in (("title", start.title), ("id", start.id)) if value]
         out += ["[site]", *rows, ""]
     if start.stun or start.resolvers:
-        out += ["[measure]                # only what stands here is asked"]
+        out += ["[measure]                # only what stands here is asked, after the routers"]
         out += [
             _row(key, list(values)) for key, values in (("stun", start.stun), ("resolvers", start.resolvers)) if values
         ]
         out.append("")
+    if not start.stun:
+        out += [
+            "# The routers are asked for the public address. A STUN server is a second opinion: your provider's page",
+            "# on internet telephony names one. hooper measure change --stun ADDRESS:PORT",
+            "",
+        ]
     out += [f"[lines.{key_text(start.line)}]", _row("address", start.address)]
     out += (
         [_row("blocked", list(start.blocked))]
@@ -65,6 +74,8 @@ def site_text(start: Start) -> str:
             out.append(_row("wan", box.wan))
         out.append(_row("lan", box.lan))
         out.append(_row("pool", box.pool) if box.pool else '# pool = "FIRST-LAST"     # what its DHCP hands out')
+        if box.prefix6:
+            out.append(f"{_row('prefix6', box.prefix6)}   # as this computer has it now")
         out.append(_row("control", box.control))
         if box.managed_by != "self":
             out.append(_row("managed_by", box.managed_by))

@@ -86,6 +86,7 @@ def _render(document: CertificatesDocument, out: Screen) -> None:
     from rich.text import Text
 
     from hooper.cli.parts.render import table
+    from hooper.words.said import state_words
 
     if not document.certificates:
         return
@@ -99,7 +100,7 @@ def _render(document: CertificatesDocument, out: Screen) -> None:
             row.authority,
             (row.not_after or "-")[:10],
             "-" if row.days_left is None else str(row.days_left),
-            Text(row.state, style=STYLE.get(row.state, "bold red")),
+            Text(str(state_words(row.state)), style=STYLE.get(row.state, "bold red")),
         )
     out.print(drawn)
     for row in document.certificates:

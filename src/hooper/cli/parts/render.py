@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import errno
 import os
+import re
 from collections.abc import Iterable, Iterator, Sequence
 from typing import TYPE_CHECKING, Any, NamedTuple
 
@@ -126,10 +127,11 @@ class Grid:
         subject = self._subject
         for row in rows:
             about = ", ".join(row[subject].plain.split("\n"))
+            told = any(column.name == "state" for column in self.columns)
             for number, (column, cell) in enumerate(zip(self.columns, row, strict=True)):
-                name = column.name or ("state" if number < subject else "")
+                name = column.name.strip() or ("state" if number < subject else "")
                 words = ", ".join(cell.plain.split("\n"))
-                if number != subject and words not in ("", "-"):
+                if number != subject and words not in ("", "-") and not (told and not column.name):
                     yield Text(f"{about}: {f'{name}: ' if name else ''}{words}")
             if sum(bool(cell.plain) for cell in row) == 1:
                 yield Text(about)
@@ -195,6 +197,7 @@ def findings(out: Screen, found: Iterable[Finding]) -> None:
     for (severity, code, message, remedy), subjects in alike.items():
         label = (f"{severity:<8}", SEVERITY_STYLE[severity])
         line(out, label, (", ".join(subjects), "bold"), (f"  {code}", "dim"), hang=8)
+        out.about = ", ".join(subjects)
         indented(out, message)
         indented(out, remedy, mark="→ ")
 
@@ -225,6 +228,7 @@ class Screen(Console):
             color_system=None if bare else "auto",
         )  # fmt: skip
         self.plain = plain
+        self.about = ""  # plain: what the lines are about that stand below another
         self.endless = plain or not self.is_terminal
         if self.endless:
             self.width = ENDLESS
@@ -248,16 +252,34 @@ class Screen(Console):
 
         hang: left out, they are in as far as the first.
         """
+        if self.plain and not objects:
+            return
         if len(objects) != 1 or not isinstance(objects[0], str | Text):
             super().print(*objects, style=style, **{"crop": False, **more})
             return
         whole = self.worded(objects[0])
+        if self.plain:
+            for fact in self._facts(whole.plain):
+                super().print(Text(fact), soft_wrap=True)
+            return
         for text in whole.split("\n", allow_blank=True):
             inner = len(text.plain) - len(text.plain.lstrip(" "))
             left = hanging(text.plain, self.width, inner if hang is None else hang)
             for number, (start, end) in enumerate(lines_within(text.plain, self.width - left, self.width)):
                 piece = Text(" " * left if number else "").append_text(text[start:end])
                 super().print(piece, style=style, soft_wrap=True)
+
+    def _facts(self, text: str) -> Iterator[str]:
+        """Plain text: one fact a line, each with what it is about."""
+        for row in text.split("\n"):
+            words = re.sub(r"(?<=\S)(?<!:) {2,}", ": ", row.strip())
+            words = re.sub(r" {2,}", " ", words)
+            words = f"do: {words[3:]}" if words.startswith("-> ") else words.removeprefix("- ")
+            if words and row.startswith(" ") and self.about:
+                yield f"{self.about}: {words}"
+            elif words:
+                self.about = words.partition(": ")[0].rstrip(".:")
+                yield words
 
     @property
     def encoding(self) -> str:

@@ -52,6 +52,7 @@ def _render(document: AuditDocument, out: Screen) -> None:
             ),
             hang=10,
         )
+        out.about = row.service
         indented(out, row.why, left=10)
         indented(out, row.safer, left=10, mark="→ ")
     if document.everything:

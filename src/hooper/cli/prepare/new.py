@@ -55,7 +55,9 @@ def new(
         raise UsageError("--json asks no questions", remedy="Give --gateway KEY=LAN, or --found.")
     else:
         from hooper.cli.prepare.dialogue import asked
+        from hooper.usecases.prepare.starting import look_at_settings
 
+        start = replace(start, seen=run_async(look_at_settings))
         return _keep(session, path, asked(start))
     return _written(session, path, start)
 

@@ -354,13 +354,14 @@ def _render_one(document: TunnelDocument, out: Screen) -> None:
 
     heading(out, f"{document.tunnel}: {document.kind} on {document.host}")
     rows = [*document.server, *(one for peer in document.peers for one in peer.fields)]
-    wide = max(31, *(len(one.field) for one in rows)) + 1
+    wide = max(31, *(len(one.field) for one in rows)) + 2
     for one in document.server:
         indented(out, one.value, mark=f"{one.field:<{wide}}", left=3)
     indented(out, document.endpoint or "not known", mark=f"{'peers find it at':<{wide}}", left=3)
     for peer in document.peers:
         out.print()
         heading(out, f"Peer: {peer.peer}")
+        out.about = peer.peer
         for one in peer.fields:
             indented(out, one.value, mark=f"{one.field:<{wide}}", left=3)
     if document.routes:

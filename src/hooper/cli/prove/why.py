@@ -139,14 +139,15 @@ def render(document: WhyDocument, out: Screen, *, verbose: bool = False) -> None
             out.print()
         line(
             out,
-            (f"{cause.certainty:<9}", CERTAINTY_STYLE[cause.certainty]),
+            (f"{cause.certainty:<10}", CERTAINTY_STYLE[cause.certainty]),
             cause.message,
             (f"  {cause.code}", "dim"),
-            hang=9,
+            hang=10,
         )
-        indented(out, cause.remedy, mark="→ ", left=9)
+        out.about = cause.code
+        indented(out, cause.remedy, mark="→ ", left=10)
         if cause.would_make_certain:
-            indented(out, cause.would_make_certain, mark="To be sure: ", left=9)
+            indented(out, cause.would_make_certain, mark="To be sure: ", left=10)
     if document.rare:
         out.print()
         named = tuple(general("cause", code, "what") for code in document.rare)
@@ -159,6 +160,7 @@ def render(document: WhyDocument, out: Screen, *, verbose: bool = False) -> None
         mark, style = MARKS[step.state]
         first, *more = step.evidence or ("",)
         line(out, (f"{mark} ", style), (f"{step.step:<20}", "bold"), first, hang=22)
+        out.about = step.step
         for one in more if step not in good else ():
             indented(out, one, left=22)
     for number, asked in enumerate(document.asked):

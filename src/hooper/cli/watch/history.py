@@ -108,7 +108,8 @@ def _render(document: HistoryDocument, out: Screen) -> None:
     heading(out, f"What changed since {local(document.since)}")
     if document.earlier:
         out.print(f"{document.earlier} earlier changes are not shown; --most shows more.")
-    drawn = table("", "when", "what", "from", "to", "why", prose=("what", "why"))
+    zone = local(document.since, "%Z")
+    drawn = table("", f"when ({zone})", "what", "from", "to", "why", prose=("what", "why"))
     for row in document.events:
         mark, style = MARKS[row.level]
         side = aspect_words(row.kind, row.aspect)
@@ -122,7 +123,7 @@ def _render(document: HistoryDocument, out: Screen) -> None:
     if document.outages:
         out.print()
         heading(out, "Out of order")
-        drawn = table("what", "from", "until", "for", "why", prose=("what",))
+        drawn = table("what", f"from ({zone})", f"until ({zone})", "for", "why", prose=("what",))
         for outage in document.outages:
             side = aspect_words(outage.kind, outage.aspect)
             what = f"{outage.kind} {outage.subject}" + (f", {side}" if side else "")

@@ -73,6 +73,7 @@ def _render(document: StatusDocument, out: Screen, now: datetime, *, verbose: bo
         since = f" since {_age(row.since, now)}" if row.since else ""
         cause = (f"  {row.cause}", "dim") if row.cause else ""
         line(out, ("✗ ", "bold red"), (_name(row), "bold"), f": {state_words(row.state)}{since}", cause, hang=2)
+        out.about = _name(row)
         if row.detail:
             indented(out, row.detail, left=2)
         indented(out, row.needs, mark="→ ", left=2)

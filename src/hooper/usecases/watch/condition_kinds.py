@@ -76,7 +76,7 @@ def _why(one: Condition) -> Said:
 def _certificate_need(one: Condition) -> Said:
     if one.aspect.startswith(AT):
         return say("need.certificate.shown")
-    return say("need.see", deed=deeds.ORDER)
+    return say("need.order", deed=deeds.ORDER)
 
 
 def _peer_need(one: Condition) -> Said:
@@ -89,11 +89,12 @@ AT = "service:"  # the aspect of a certificate that a service shows
 KINDS: dict[Subject, ConditionKind] = {
     "service": ConditionKind("services", "check", _service_there, _why, True,
                              lambda one: "here" if one.aspect == str(HERE) else "outside"),
-    "name": ConditionKind("names", "names", _named, lambda one: say("need.see", deed=deeds.PUBLISH(one.subject)), True),
+    "name": ConditionKind("names", "names", _named,
+                          lambda one: say("need.publish", deed=deeds.PUBLISH(one.subject)), True),
     "certificate": ConditionKind("certificates", "certificates", _certificate_there, _certificate_need, True,
                                  lambda one: "shown" if one.aspect.startswith(AT) else ""),
     "rule": ConditionKind("services", "rules", _rule_there,
-                          lambda one: say("need.see", deed=deeds.OPEN(one.subject)), True,
+                          lambda one: say("need.enter", deed=deeds.OPEN(one.subject)), True,
                           lambda one: "by-hand" if one.state == "by-hand" else ""),
     "router": ConditionKind("gateways", "rules", lambda site, one: one.subject in driven_gateways(site),
                             lambda one: say("need.router"), True),

@@ -162,8 +162,8 @@ def of_certificates(rows: Iterable[CertificateRow]) -> Iterator[Condition]:
         state = "good" if level == "well" else "ends-soon" if row.ok else "wrong"
         if row.state == "unknown":
             state, level = "unknown", "unknown"
-        ends = say("until-moment", moment=row.not_after[:10]) if row.not_after is not None else say("none-kept")
-        detail = together((ends, row.detail))
+        ends = say("until-moment", moment=row.not_after[:10]) if row.not_after is not None else None
+        detail = together((ends, row.detail)) if ends is not None else row.detail or say("none-kept")
         yield Condition("certificate", row.certificate, "", state, level, detail, None, steady=level == "unknown")
 
 
