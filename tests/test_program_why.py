@@ -110,8 +110,9 @@ def test_questions_are_put_answered_and_kept(fresh: Lab) -> None:
 
 
 def test_what_a_person_saw_is_shown_and_proves_nothing(fresh: Lab) -> None:
-    assert fresh.run("visit", "tell", "film-page", "--how", "opened\x1b[2J on the train").code == 0
-    ran = fresh.run("why", "film-page", "--json")
+    here = ("--state", fresh.env["STATE"])
+    assert fresh.run("visit", "tell", "film-page", "--how", "opened\x1b[2J on the train", *here).code == 0
+    ran = fresh.run("why", "film-page", "--json", *here)
     (outside,) = [step for step in ran.document["steps"] if step["step"] == "outside"]
     assert (outside["state"], ran.code) == ("unknown", 1)
     assert outside["evidence"][1].startswith("a person reported just now: opened")

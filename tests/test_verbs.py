@@ -348,5 +348,5 @@ def files_of(folder: Path) -> dict[str, bytes]:
 
 def lines_of(text: str) -> list[str]:
     """Without what tells when it was looked, and without sentences, in which a name may be followed by a mark."""
-    left_out = (" ago", '"detail"', '"message"', '": "20')  # the last: moments
+    left_out = (" ago", '"seconds"', '"detail"', '"message"', '": "20')  # the last: moments
     return [line for line in text.splitlines() if not any(word in line for word in left_out)]

@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from hooper.usecases.abilities import InstallationDocument
 
 app = sub_app("This installation of Hooper.", group=True)
-MARKS = {"ok": ("✓", "green"), "missing": ("✗", "red"), "limited": ("?", "orange3")}
+MARKS = {"ok": ("✓", "well"), "missing": ("✗", "wrong"), "limited": ("?", "doubtful")}
 
 
 @command(app, "self check", state=True)

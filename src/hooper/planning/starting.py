@@ -57,7 +57,8 @@ def site_text(start: Start) -> str:
     if not start.stun:
         out += [
             "# The routers are asked for the public address. A STUN server is a second opinion: your provider's page",
-            "# on internet telephony names one. hooper measure change --stun ADDRESS:PORT",
+            "# on internet telephony names one.",
+            '# [measure]\n# stun = ["ADDRESS:PORT"]',
             "",
         ]
     out += [f"[lines.{key_text(start.line)}]", _row("address", start.address)]

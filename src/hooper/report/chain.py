@@ -61,7 +61,7 @@ def panels(topology: Topology) -> dict[Chain, list[PanelRow]]:
     return out
 
 
-def as_svg(topology: Topology, title: str) -> str:
+def as_svg(topology: Topology, title: str, *, said: str = "") -> str:
     """The picture. It needs nothing beside it."""
     drawn, at = [], 54
     for chain, entries in panels(topology).items():
@@ -78,9 +78,10 @@ def as_svg(topology: Topology, title: str) -> str:
         + f'<circle cx="{WIDTH - 180}" cy="25" r="5" fill="{LIMITED}"/>'
         + _text(WIDTH - 168, 30, "allowed sources only", colour=SOFT)
     )
+    label = escape(visible.shown(said or title))
     return (
         f'<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 {WIDTH} {at}" width="{WIDTH}" height="{at}"'
-        f' font-family="system-ui, DejaVu Sans, sans-serif" role="img" aria-label="{escape(visible.shown(title))}">'
+        f' font-family="system-ui, DejaVu Sans, sans-serif" role="img" aria-label="{label}">'
         f'<rect width="{WIDTH}" height="{at}" fill="#ffffff"/>{shown}{legend}{"".join(drawn)}</svg>\n'
     )
 

@@ -5,6 +5,7 @@ imported here alone, and only when something is drawn.
 from __future__ import annotations
 
 import io
+import re
 import warnings
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -13,6 +14,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from hooper import visible
+from hooper.clock import shown_duration
 from hooper.errors import MachineError
 from hooper.files import make_folder, write_atomically
 
@@ -20,6 +22,8 @@ if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
 WELL, WRONG, UNKNOWN = "#2f8f5b", "#c0392b", "#b9bec4"
+HATCHES = {True: "", False: "////", None: "...."}  # so that no bar is told by its colour alone
+DASHES, MARKERS = ("-", "--", "-.", ":"), "osD^vP"
 LINES = ("#1f5f8b", "#a05a2c", "#6a4c93", "#2f8f5b", "#7a7f87", "#c0392b")
 WIDTH_IN, DPI = 9.0, 110
 MOST = 60  # strips in one figure; what is more is left out, and said
@@ -119,9 +123,10 @@ def _time_axis(axes: Any, drawn: Drawn) -> None:
     import matplotlib.dates as dates
 
     made: Any = dates  # which says nothing of its types
-    locator = made.AutoDateLocator(minticks=4, maxticks=9)
+    zone = drawn.begin.astimezone().tzinfo
+    locator = made.AutoDateLocator(tz=zone, minticks=4, maxticks=9)
     axes.xaxis.set_major_locator(locator)
-    axes.xaxis.set_major_formatter(made.ConciseDateFormatter(locator))
+    axes.xaxis.set_major_formatter(made.ConciseDateFormatter(locator, tz=zone))
     axes.set_xlim(drawn.begin, drawn.end)
 
 
@@ -140,14 +145,20 @@ def _availability(drawn: Drawn) -> Figure:
     figure, axes = _sheet(1.3 + 0.32 * len(strips), "Availability, seen from outside where that was done")
     colours = {True: WELL, False: WRONG, None: UNKNOWN}
     for number, strip in enumerate(strips):
-        bars = [(date2num(a), date2num(b) - date2num(a)) for a, b, _ in strip.parts]
-        axes.broken_barh(bars, (number - 0.36, 0.72), facecolors=[colours[well] for *_, well in strip.parts])
+        for state, colour in colours.items():
+            bars = [(date2num(a), date2num(b) - date2num(a)) for a, b, well in strip.parts if well is state]
+            axes.broken_barh(
+                bars, (number - 0.36, 0.72), facecolor=colour, hatch=HATCHES[state], edgecolor="white", linewidth=0
+            )
     axes.set_yticks(range(len(strips)), [_plain(strip.label) for strip in strips])
     axes.set_ylim(len(strips) - 0.4, -0.6)
     axes.xaxis_date()
     _time_axis(axes, drawn)
-    handles = [Patch(color=WELL, label="ok"), Patch(color=WRONG, label="not"),
-               Patch(color=UNKNOWN, label="not known")]  # fmt: skip
+    words = {True: "ok", False: "FAILED", None: "not checked"}
+    handles = [
+        Patch(facecolor=colour, hatch=HATCHES[state], edgecolor="white", linewidth=0, label=words[state])
+        for state, colour in colours.items()
+    ]
     figure.legend(handles=handles, loc="outside lower left", ncols=3, fontsize=9, frameon=False)
     if len(drawn.strips) > MOST:
         axes.set_xlabel(f"{len(drawn.strips) - MOST} more are not drawn", fontsize=9)
@@ -166,7 +177,15 @@ def _addresses(drawn: Drawn) -> Figure:
         heights = [order.index(address) for address in rows["address"]]
         times = [*rows["at"], drawn.end]
         colour = LINES[number % len(LINES)]
-        axes.step(times, [*heights, heights[-1]], where="post", color=colour, linewidth=1.6, label=_plain(str(line)))
+        axes.step(
+            times,
+            [*heights, heights[-1]],
+            where="post",
+            color=colour,
+            linewidth=1.6,
+            linestyle=DASHES[number % len(DASHES)],
+            label=_plain(str(line)),
+        )
         axes.plot(list(rows["at"]), heights, "o", color=colour, markersize=3)
     axes.set_yticks(range(len(shown)), [_plain(address) for address in shown])
     if not shown:
@@ -187,7 +206,8 @@ def _lags(drawn: Drawn) -> Figure:
     figure, axes = _sheet(2.6, title)
     for number, (name, rows) in enumerate(frame.groupby("name", sort=False)):
         colour = LINES[number % len(LINES)]
-        axes.plot(list(rows["at"]), list(rows["seconds"].clip(lower=0.01)), "o", color=colour, markersize=4,
+        marker = MARKERS[number % len(MARKERS)]
+        axes.plot(list(rows["at"]), list(rows["seconds"].clip(lower=0.01)), marker, color=colour, markersize=4,
                   label=_plain(str(name)))  # fmt: skip
     axes.set_yscale("log")
     axes.set_ylabel("seconds", fontsize=9)
@@ -209,8 +229,9 @@ def _delays(drawn: Drawn) -> Figure:
     slowest = list(wide.mean().sort_values(ascending=False).index[: len(LINES)])
     for number, service in enumerate(slowest):
         rows = wide[service].dropna()
-        axes.plot(list(rows.index), list(rows), color=LINES[number], linewidth=1.4, marker="o", markersize=2.5,
-                  label=_plain(str(service)))  # fmt: skip
+        told_apart = {"marker": MARKERS[number % len(MARKERS)], "linestyle": DASHES[number % len(DASHES)]}
+        axes.plot(list(rows.index), list(rows), color=LINES[number], linewidth=1.4, markersize=3.5,
+                  label=_plain(str(service)), **told_apart)  # fmt: skip
     axes.set_ylabel("milliseconds", fontsize=9)
     axes.set_ylim(bottom=0)
     axes.grid(axis="y", color="#e3e6ea", linewidth=0.8)
@@ -221,7 +242,61 @@ def _delays(drawn: Drawn) -> Figure:
     return figure
 
 
-def as_svg_text(figure: Figure) -> str:
-    """A figure as an element of a page, without its XML declaration."""
+def as_svg_text(figure: Figure, name: str) -> str:
+    """A figure as an element of a page, without its XML declaration. name: sets its ids apart from another figure's."""
     text = rendered(figure, "svg").decode("utf-8")
-    return text[text.index("<svg") :]
+    text = re.sub(r'(\bid="|href="#|url\(#)', rf"\g<1>{name}-", text[text.index("<svg") :])
+    return text.replace("<svg ", f'<svg role="img" aria-label="{TITLES[name]}" ', 1)
+
+
+TITLES = {
+    "availability": "Availability",
+    "addresses": "Public address",
+    "name-lag": "Until a name led here again",
+    "delay": "How long an answer took",
+}
+
+
+def in_words(drawn: Drawn, name: str) -> str:
+    """What a figure shows, for who does not see it."""
+    told = {"availability": _availability_told, "addresses": _addresses_told, "name-lag": _lags_told,
+            "delay": _delays_told}[name]  # fmt: skip
+    return f"{TITLES[name]}: {'; '.join(told(drawn)[:MOST])}."
+
+
+def _availability_told(drawn: Drawn) -> list[str]:
+    rows = []
+    for strip in drawn.strips:
+        seconds = {True: 0.0, False: 0.0, None: 0.0}
+        for begin, end, well in strip.parts:
+            seconds[well] += (end - begin).total_seconds()
+        looked = seconds[True] + seconds[False]
+        share = f"ok {100 * seconds[True] / looked:.2f} % of the time" if looked else "not checked"
+        failed = f", failed for {shown_duration(round(seconds[False]))}" if seconds[False] else ""
+        rows.append(f"{visible.shown(strip.label)} {share}{failed}")
+    return rows
+
+
+def _addresses_told(drawn: Drawn) -> list[str]:
+    by_line: dict[str, list[str]] = {}
+    for _, line, address in drawn.addresses:
+        by_line.setdefault(line, []).append(address)
+    return [
+        f"{visible.shown(line)} had {len(seen)}, at last {visible.shown(seen[-1])}" for line, seen in by_line.items()
+    ]
+
+
+def _lags_told(drawn: Drawn) -> list[str]:
+    by_name: dict[str, list[float]] = {}
+    for _, name, seconds in drawn.lags:
+        by_name.setdefault(name, []).append(seconds)
+    return [f"{visible.shown(name)} {len(took)} times, {max(took):.3g} s at most" for name, took in by_name.items()]
+
+
+def _delays_told(drawn: Drawn) -> list[str]:
+    by_service: dict[str, list[float]] = {}
+    for _, service, took_ms in drawn.delays:
+        by_service.setdefault(service, []).append(took_ms)
+    means = {service: sum(took) / len(took) for service, took in by_service.items()}
+    slowest = sorted(means, key=lambda service: -means[service])
+    return [f"{visible.shown(service)} {means[service]:.0f} ms on average" for service in slowest]

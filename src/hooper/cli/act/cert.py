@@ -15,7 +15,7 @@ if TYPE_CHECKING:
 
 app = sub_app("Certificates: which there are, and getting them.", group=True)
 
-STYLE = {"current": "green", "ordered": "green", "watched": "cyan", "due": "orange3", "unknown": "orange3"}
+STYLE = {"current": "well", "ordered": "well", "watched": "told", "due": "doubtful", "unknown": "doubtful"}
 
 
 @command(app, "cert list", site=True, state=True, mask=True, deadline=5.0)
@@ -92,7 +92,7 @@ def _render(document: CertificatesDocument, out: Screen) -> None:
         return
     drawn = table("", "certificate", "for", "by", "expires", "days left", "state", right=("days left",))
     for row in document.certificates:
-        mark = Text("✓", style="green") if row.ok else Text("✗", style="red")
+        mark = Text("✓", style="well") if row.ok else Text("✗", style="wrong")
         drawn.add_row(
             mark,
             row.certificate,
@@ -100,7 +100,7 @@ def _render(document: CertificatesDocument, out: Screen) -> None:
             row.authority,
             (row.not_after or "-")[:10],
             "-" if row.days_left is None else str(row.days_left),
-            Text(str(state_words(row.state)), style=STYLE.get(row.state, "bold red")),
+            Text(str(state_words(row.state)), style=STYLE.get(row.state, "wrong")),
         )
     out.print(drawn)
     for row in document.certificates:

@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 app = sub_app("Dynamic names: do they lead here, and making them.", group=True)
 add_verbs(app, "names", "show", "change", "rename", "remove")
 
-STYLE = {"current": "green", "updated": "green", "watched": "cyan", "needed": "orange3", "waiting": "orange3"}
+STYLE = {"current": "well", "updated": "well", "watched": "told", "needed": "doubtful", "waiting": "doubtful"}
 
 
 @command(app, "name list", site=True, state=True, mask=True, deadline=5.0)
@@ -137,9 +137,9 @@ def _render(document: NamesDocument, out: Screen, told: set[str], *, would: bool
 
     drawn = table("", "name", "should be", "is", "kept by", "state")
     for row in document.names:
-        mark = Text("✓", style="green") if row.ok else Text("✗", style="red")
+        mark = Text("✓", style="well") if row.ok else Text("✗", style="wrong")
         said = "would update" if would and row.action == "needed" else row.action
-        state = Text(said, style=STYLE.get(row.action, "bold red"))
+        state = Text(said, style=STYLE.get(row.action, "wrong"))
         wanted, shown = ", ".join(row.wanted) or "?", ", ".join(row.published) or "-"
         drawn.add_row(mark, row.name, wanted, shown, row.updated_by, state)
     out.print(drawn)

@@ -28,7 +28,7 @@ WOULD = {
     "removed": "would remove",
     "put-back": "would put back",
 }  # what an outcome is called where nothing was done
-OUTCOME_STYLE = {"failed": "bold red", "refused": "bold red", "by-hand": "orange3"}
+OUTCOME_STYLE = {"failed": "wrong", "refused": "wrong", "by-hand": "doubtful"}
 
 
 @command(app, "router list", site=True, state=True, mask=True, deadline=10.0, deadline_help=ALL_OF_IT)
@@ -149,7 +149,7 @@ def _render_tables(document: RouterListDocument, out: Screen, *, verbose: bool =
             continue
         drawn = table("", "outside", "leads to", "service", "owner", "lasts", "label", right=("outside",))
         for rule in gateway.rules:
-            mark = Text("✓", style="green") if rule.meets_plan else Text("≠", style="red" if rule.service else "dim")
+            mark = Text("✓", style="well") if rule.meets_plan else Text("≠", style="wrong" if rule.service else "faint")
             source = f" from {rule.source}" if rule.source else ""
             off = "" if rule.enabled else " (off)"
             drawn.add_row(
@@ -188,7 +188,7 @@ def _render_changes(document: RouterChangesDocument, out: Screen) -> None:
         drawn = table("outcome", "service", "outside", "leads to", "until", right=("outside",))
         for change in changes:
             rule = change.rule
-            style = OUTCOME_STYLE.get(change.outcome, "green")
+            style = OUTCOME_STYLE.get(change.outcome, "well")
             last = "" if rule.outside_ports[0] == rule.outside_ports[1] else f"-{rule.outside_ports[1]}"
             drawn.add_row(
                 Text(WOULD.get(change.outcome, change.outcome) if document.dry_run else change.outcome, style=style),

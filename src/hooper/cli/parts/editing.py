@@ -86,11 +86,11 @@ def changed_keys(changes: Iterable[ChangedKey], out: Screen) -> None:
     for change in changes:
         line = Text(f"   {change.key}", style="bold" if change.after is not None else "")
         if change.after is None:
-            line.append("  gone" if not change.before else f"  gone, was {change.before}", style="red")
+            line.append("  gone" if not change.before else f"  gone, was {change.before}", style="wrong")
         elif change.before is None:
             line.append(f" = {change.after}")
         else:
-            line.append(f" = {change.after}").append(f"  was {change.before}", style="dim")
+            line.append(f" = {change.after}").append(f"  was {change.before}", style="faint")
         out.print(line)
 
 

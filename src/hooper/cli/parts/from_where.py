@@ -117,11 +117,11 @@ def numbers(comparisons: tuple[Comparison, ...], out: Screen, *, verbose: bool =
     value = max(len(side.value or "?") for side in sides)
     what = max(len(str(side.what)) for side in sides)
     for row in rows:
-        mark, style = {True: ("=", "green"), False: ("≠", "bold red"), None: ("?", "orange3")}[row.equal]
+        mark, style = {True: ("=", "well"), False: ("≠", "wrong"), None: ("?", "doubtful")}[row.equal]
         for sign, side in ((" ", row.left), (mark, row.right)):
             number = f"{side.value or '?':<{value}}"
             label = f"{side.what!s:<{what}}  "
-            line(out, (f"  {sign}  ", style), label, (number, "bold"), "  ", (side.source, "dim"), hang=9)
+            line(out, (f"  {sign}  ", style), label, (number, "bold"), "  ", (side.source, "faint"), hang=9)
         indented(out, row.meaning, left=5, style=style.removeprefix("bold "))
 
 

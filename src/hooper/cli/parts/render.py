@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 from rich.console import Console
 from rich.segment import Segment
 from rich.text import Text
+from rich.theme import Theme
 
 from hooper import signs
 from hooper.folding import hanging, lines_within, longest_piece, width_of
@@ -23,7 +24,14 @@ if TYPE_CHECKING:
     from hooper.planning.values import Finding
     from hooper.words.said import Said
 
-SEVERITY_STYLE = {"error": "bold red", "warning": "orange3", "note": "blue"}
+STYLES = {  # of the palette that every terminal shows alike, read on light grounds and on dark ones
+    "well": "color(28)",
+    "wrong": "bold color(161)",
+    "doubtful": "color(130)",
+    "told": "color(27)",
+    "faint": "color(243)",
+}
+SEVERITY_STYLE = {"error": "wrong", "warning": "doubtful", "note": "told"}
 GAP = 2  # columns between those of a table; 1 where it fits only so
 NARROW = 24  # columns that prose in a table has at least, where it is that long
 
@@ -91,7 +99,7 @@ class Grid:
         if self.header and any(column.name for column in self.columns):
             names = tuple(Text(column.name, style="bold") for column in self.columns)
             yield from self._row(names, widths, gap, head=True)
-            yield screen.worded(Text("─" * (sum(widths) + gap * (len(widths) - 1)), style="dim"))
+            yield screen.worded(Text("─" * (sum(widths) + gap * (len(widths) - 1)), style="faint"))
         for row in rows:
             yield from self._row(row, widths, gap)
 
@@ -148,12 +156,12 @@ def _field(column: Column, cell: Text, label: int, room: int) -> Iterator[Text]:
     names = [f"   {column.name}", *[""] * (len(lines) - 1)]
     if any(width_of(line.plain) > room - left for line in lines):
         left = 6
-        yield Text(f"   {column.name}", style="dim")
+        yield Text(f"   {column.name}", style="faint")
         lines = folded(cell, max(room - left, 1)) if column.prose else lines
         names = [""] * len(lines)
     for name, line in zip(names, lines, strict=True):
         before = max(min(left, room - width_of(line.plain)), 0)
-        yield Text.assemble((f"{name:<{before}}", "dim"), line)
+        yield Text.assemble((f"{name:<{before}}", "faint"), line)
 
 
 def _widest(cell: Text) -> int:
@@ -196,7 +204,7 @@ def findings(out: Screen, found: Iterable[Finding]) -> None:
         alike.setdefault((item.severity, item.code, str(item.message), str(item.remedy)), []).append(item.subject)
     for (severity, code, message, remedy), subjects in alike.items():
         label = (f"{severity:<8}", SEVERITY_STYLE[severity])
-        line(out, label, (", ".join(subjects), "bold"), (f"  {code}", "dim"), hang=8)
+        line(out, label, (", ".join(subjects), "bold"), (f"  {code}", "faint"), hang=8)
         out.about = ", ".join(subjects)
         indented(out, message)
         indented(out, remedy, mark="→ ")
@@ -225,7 +233,7 @@ class Screen(Console):
         )  # without any escape, so that bold is none either
         super().__init__(
             stderr=stderr, highlight=False, markup=False, emoji=False, soft_wrap=False, no_color=bare,
-            color_system=None if bare else "auto",
+            color_system=None if bare else "auto", theme=Theme(STYLES),
         )  # fmt: skip
         self.plain = plain
         self.about = ""  # plain: what the lines are about that stand below another

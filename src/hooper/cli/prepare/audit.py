@@ -13,7 +13,7 @@ if TYPE_CHECKING:
     from hooper.planning.audit import AuditDocument
 
 app = sub_app("What is exposed and should not be.")
-STYLE = {"high": "bold red", "medium": "orange3", "low": "green"}
+STYLE = {"high": "wrong", "medium": "doubtful", "low": "well"}
 
 
 @command(app, "audit", site=True, state=True, mask=True)
@@ -39,7 +39,7 @@ def _render(document: AuditDocument, out: Screen) -> None:
     heading(out, f"From outside, {counted(len(document.exposed), 'service')} can be reached")
     for row in document.exposed:
         mark = "accepted" if row.accepted else row.risk
-        style = "dim" if row.accepted else STYLE[row.risk]
+        style = "faint" if row.accepted else STYLE[row.risk]
         who = f"only from {', '.join(row.open_to)}" if row.open_to else "everyone"
         out.print()
         out.print(
@@ -48,7 +48,7 @@ def _render(document: AuditDocument, out: Screen) -> None:
                 (row.service, "bold"),
                 f"  {row.what} on {row.host}: {', '.join(map(str, row.outside))} by {row.line}, {who};"
                 f" {f'last look: {state_words(row.state)}' if row.seen is not None else 'not checked yet'}",
-                (f"  {' '.join(row.findings)}", "dim"),
+                (f"  {' '.join(row.findings)}", "faint"),
             ),
             hang=10,
         )
@@ -65,8 +65,8 @@ def _render(document: AuditDocument, out: Screen) -> None:
         heading(out, "Accepted risks")
         for risk in document.accepted:
             end = f"expired on {risk.until}: look again" if risk.ended else f"until {risk.until}"
-            out.print(Text.assemble(f"   {risk.service}  ", (f"{risk.finding}, {end}", "red" if risk.ended else "")))
-            indented(out, risk.reason, left=6, style="dim")
+            out.print(Text.assemble(f"   {risk.service}  ", (f"{risk.finding}, {end}", "wrong" if risk.ended else "")))
+            indented(out, risk.reason, left=6, style="faint")
     if document.peers:
         out.print()
         heading(out, "By tunnels")
@@ -75,7 +75,7 @@ def _render(document: AuditDocument, out: Screen) -> None:
             until = f", until {peer.until}" if peer.until is not None else ""
             whose = f" ({peer.person})" if peer.person else ""
             words = f"{peer.tunnel}: {peer.peer}{whose} reaches {', '.join(peer.into)}, {kept}{until}"
-            style = "red" if peer.ended else "orange3" if peer.enforced == "nowhere" else ""
+            style = "wrong" if peer.ended else "doubtful" if peer.enforced == "nowhere" else ""
             indented(out, words + (": its time is over" if peer.ended else ""), left=3, style=style)
     if document.not_exposed:
         out.print()

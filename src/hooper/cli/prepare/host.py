@@ -211,7 +211,7 @@ def _render_ticks(document: HostListDocument, out: Screen) -> None:
     for row in document.hosts:
         heading(out, f"Before {row.host} is exposed")
         for item in ticks():
-            mark, style = {True: ("[x]", "green"), False: ("[!]", "red"), None: ("[ ]", "")}[row.ready[item.key]]
+            mark, style = {True: ("[x]", "well"), False: ("[!]", "wrong"), None: ("[ ]", "")}[row.ready[item.key]]
             out.print(Text.assemble((f"   {mark} ", style), (f"{item.key:<26}", "bold"), item.question))
 
 

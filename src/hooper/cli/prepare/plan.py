@@ -139,14 +139,20 @@ def _tree(document: PlanDocument, out: Screen, topology: Topology, *, verbose: b
     from hooper.report.chain import TreeNode, as_tree
 
     del document, verbose
-    styles = {"line": "bold", "gateway": "bold", "host": "", "open": "orange3", "limited": "green", "closed": "dim"}
+    styles = {"line": "bold", "gateway": "bold", "host": "", "open": "doubtful", "limited": "well", "closed": "faint"}
 
     def grow(node: TreeNode, before: str) -> None:
         for number, inner in enumerate(node.inner, 1):
             last = number == len(node.inner)
             branch = before + ("└── " if last else "├── ")
-            text = (inner.text, styles.get(inner.kind, "dim"))
-            line(out, (branch, "dim"), text, (f"  {inner.detail}" if inner.detail else "", "dim"), hang=len(branch) + 2)
+            text = (inner.text, styles.get(inner.kind, "faint"))
+            line(
+                out,
+                (branch, "faint"),
+                text,
+                (f"  {inner.detail}" if inner.detail else "", "faint"),
+                hang=len(branch) + 2,
+            )
             grow(inner, before + ("    " if last else "│   "))
 
     root = as_tree(topology)
@@ -170,7 +176,7 @@ def render(document: PlanDocument, out: Screen, topology: Topology, *, verbose: 
         if keys:
             out.print(f"Not forwarded, {words}: {', '.join(keys)}")
     for held in document.held_back:
-        indented(out, f"Held back: {held.service}: {held.reason}", left=0, style="orange3")
+        indented(out, f"Held back: {held.service}: {held.reason}", left=0, style="doubtful")
     _entering(document, out)
     _understood(document, out)
     if document.against:
@@ -182,7 +188,7 @@ def render(document: PlanDocument, out: Screen, topology: Topology, *, verbose: 
         findings(out, document.findings)
     if verbose:
         for code in dict.fromkeys(item.code for item in document.findings):
-            out.print(f"{code}: {entry_of(code).why}", style="dim")
+            out.print(f"{code}: {entry_of(code).why}", style="faint")
 
 
 def _entering(document: PlanDocument, out: Screen) -> None:
@@ -214,11 +220,11 @@ def _entering(document: PlanDocument, out: Screen) -> None:
 
 
 STATES = {
-    "same": ("✓", "green"),
-    "missing": ("missing", "bold red"),
-    "different": ("different", "bold red"),
-    "unknown": ("not planned", "orange3"),
-    "not-known": ("not known", "orange3"),
+    "same": ("✓", "well"),
+    "missing": ("missing", "wrong"),
+    "different": ("different", "wrong"),
+    "unknown": ("not planned", "doubtful"),
+    "not-known": ("not known", "doubtful"),
 }
 
 

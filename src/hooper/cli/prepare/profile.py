@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 
 app = sub_app("A profile that some device exported: what is wrong in it, mended.", group=True)
 
-STYLE = {"error": "bold red", "warning": "orange3", "note": "cyan"}
+STYLE = {"error": "wrong", "warning": "doubtful", "note": "told"}
 
 
 @command(app, "profile check", site=True, mask=True)

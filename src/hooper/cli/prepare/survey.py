@@ -162,7 +162,7 @@ def render(document: SurveyDocument, out: Screen, *, verbose: bool = False) -> N
 
     proven = document.can_forward is not None or document.situation == "unclear"
     sentence = ("" if proven else "Likely, not proven: ") + str(SENTENCES[document.situation])
-    line(out, (sentence, "bold"), (f"  {document.situation}", "dim"))
+    line(out, (sentence, "bold"), (f"  {document.situation}", "faint"))
     for said in map(str, document.evidence):
         first = said.split(" ", 1)[0]  # a key of the site file keeps its spelling
         indented(out, f"{said[:1].upper() if first in OPENINGS else said[:1]}{said[1:]}.", mark="- ", left=0)

@@ -126,7 +126,7 @@ def _page(session: Session, topology: Topology, shown: WorksheetDocument, title:
     from hooper.report.chain import as_svg
     from hooper.report.sheets import as_html
 
-    drawn = as_svg(topology, "") if shown.sheets else ""
+    drawn = as_svg(topology, "", said="The chain of routers") if shown.sheets else ""
     picture = session.mask.text(drawn) if session.mask else drawn
     return as_html(shown, topology.site, title, day, picture, lab=session.world == "lab")
 

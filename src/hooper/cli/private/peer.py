@@ -246,7 +246,7 @@ def _render_list(document: PeersDocument, out: Screen) -> None:
     columns = ("", "peer", "whose", "address", "reaches", "kept to it", "has its file", "last seen", "until")
     drawn = table(*columns, prose=("reaches", "whose"))
     for row in document.peers:
-        mark = Text("✓", style="green") if row.ok else Text("✗", style="red")
+        mark = Text("✓", style="well") if row.ok else Text("✗", style="wrong")
         whose = f"{row.person}, {row.device}" if row.person else row.device
         kept = "by the server" if row.enforced == "server" else "by nobody"
         drawn.add_row(mark, row.peer, whose, row.address or "-", ", ".join(row.into), kept,
@@ -282,4 +282,4 @@ def _render_handed(document: HandedDocument, out: Screen) -> None:
         out.print()
         heading(out, title)
         for line in lines:
-            indented(out, line, mark=mark, left=3, style="red" if mark == "! " else "")
+            indented(out, line, mark=mark, left=3, style="wrong" if mark == "! " else "")

@@ -278,7 +278,7 @@ def _render_seen(document: SeenDocument, out: Screen) -> None:
         indented(out, f"The server has another key than {document.tunnel} in the site file.", mark="! ", left=0)
     drawn = table("", "peer", "last handshake", "from", "received", "sent", right=("received", "sent"))
     for row in document.peers:
-        mark = Text("✓", style="green") if row.ok else Text("✗", style="red")
+        mark = Text("✓", style="well") if row.ok else Text("✗", style="wrong")
         last = local(row.last_handshake) if row.last_handshake else "never"
         drawn.add_row(mark, row.peer or row.public_key, last, row.from_ or "-", decimal(row.received),
                       decimal(row.sent))  # fmt: skip
@@ -318,7 +318,7 @@ def _render_proofs(document: ProofsDocument, out: Screen) -> None:
     from hooper.cli.parts.render import heading, indented
 
     heading(out, f"{document.peer}: proof at this end of the tunnel {document.tunnel}")
-    marks = {True: ("✓", "green"), False: ("✗", "red"), None: ("?", "orange3")}
+    marks = {True: ("✓", "well"), False: ("✗", "wrong"), None: ("?", "doubtful")}
     for proof in document.proofs:
         mark, style = marks[proof.ok]
         seen = [word for word in (proof.before, proof.after) if word is not None]
@@ -336,7 +336,7 @@ def _render_list(document: TunnelsDocument, out: Screen) -> None:
         return
     drawn = table("", "tunnel", "by", "service", "peers find it at", "their network", "peers", right=("peers",))
     for row in document.tunnels:
-        mark = Text("✓", style="green") if row.ok else Text("✗", style="red")
+        mark = Text("✓", style="well") if row.ok else Text("✗", style="wrong")
         network = "\n".join(text for text in (row.subnet, row.subnet6) if text is not None)
         made = row.kind if row.made_by == "hooper" else f"{row.kind}, by the device"
         drawn.add_row(mark, row.tunnel, made, row.service, row.endpoint or "?", network, str(row.peers))

@@ -83,7 +83,7 @@ def _render(document: CardDocument, out: Screen, *, code: bool) -> None:
         out.print()
         heading(out, "Stop if you see")
         for line in document.stop:
-            indented(out, line, mark="! ", left=3, style="red")
+            indented(out, line, mark="! ", left=3, style="wrong")
     if code and document.kind != "endpoint":  # a bare address is no profile, and no app can do anything with it
         out.print()
         draw_code(document.type, out)

@@ -12,12 +12,12 @@ if TYPE_CHECKING:
     from hooper.cli.parts.render import Grid, Screen
 
 VERDICT_STYLE = {
-    "answered": "green",
-    "connected": "cyan",
-    "mismatched": "bold red",
-    "refused": "red",
-    "silent": "red",
-    "unproven": "orange3",
+    "answered": "well",
+    "connected": "told",
+    "mismatched": "wrong",
+    "refused": "wrong",
+    "silent": "wrong",
+    "unproven": "doubtful",
 }
 
 
@@ -50,10 +50,10 @@ def results_table(results: Iterable[Result], *, brief: bool = False, header: boo
     seen = "what was seen"
     drawn = table("", "service", *more, "verdict", seen, right=("ms",), prose=(seen,), header=header)
     for result in results:
-        mark = Text("✓", style="green") if result.ok else Text("✗", style="red")
+        mark = Text("✓", style="well") if result.ok else Text("✗", style="wrong")
         if result.untold:
-            mark = Text("?", style="orange3")
-        verdict = Text(result.verdict, style="green" if result.ok else VERDICT_STYLE[result.verdict])
+            mark = Text("?", style="doubtful")
+        verdict = Text(result.verdict, style="well" if result.ok else VERDICT_STYLE[result.verdict])
         numbers = () if brief else (f"{result.transport} {result.port}", str(result.took_ms))
         drawn.add_row(mark, result.service, *numbers, verdict, _words(result))
     return drawn
@@ -103,7 +103,7 @@ def _evidence(document: CheckDocument, out: Screen) -> None:
         for key in ("public_address", "place_address"):
             kept.pop(key)
         for key, words in _facts(kept):
-            out.print(f"{result.service}: {key}: {words}", style="dim", hang=4)
+            out.print(f"{result.service}: {key}: {words}", style="faint", hang=4)
 
 
 def _facts(value: Mapping[str, Any], before: str = "") -> Iterator[tuple[str, str]]:

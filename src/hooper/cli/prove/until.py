@@ -69,6 +69,6 @@ def _drawing(session: Session, opened: ExitStack, every: float) -> Callable[[Fro
         well = sum(result.ok for result in results)
         words = f"{well} of {len(results)} ok; look {rounds}, every {shown_duration(every)}; Ctrl-C ends it."
         shown = [session.masked_document(result) for result in results]
-        live.update(Group(results_table(shown), Text(words, style="dim")), refresh=True)
+        live.update(Group(results_table(shown), Text(words, style="faint")), refresh=True)
 
     return draw

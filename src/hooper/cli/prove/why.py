@@ -29,8 +29,8 @@ if TYPE_CHECKING:
 
 app = sub_app("The first broken link of a service, with evidence and remedy.")
 
-MARKS = {"ok": ("✓", "green"), "broken": ("✗", "bold red"), "unknown": ("?", "orange3"), "skipped": ("-", "dim")}
-CERTAINTY_STYLE = {"certain": "bold red", "likely": "orange3", "possible": "blue"}
+MARKS = {"ok": ("✓", "well"), "broken": ("✗", "wrong"), "unknown": ("?", "doubtful"), "skipped": ("-", "faint")}
+CERTAINTY_STYLE = {"certain": "wrong", "likely": "doubtful", "possible": "told"}
 
 
 @command(app, "why", site=True, state=True, mask=True, deadline=5.0)
@@ -141,7 +141,7 @@ def render(document: WhyDocument, out: Screen, *, verbose: bool = False) -> None
             out,
             (f"{cause.certainty:<10}", CERTAINTY_STYLE[cause.certainty]),
             cause.message,
-            (f"  {cause.code}", "dim"),
+            (f"  {cause.code}", "faint"),
             hang=10,
         )
         out.about = cause.code

@@ -79,8 +79,8 @@ def _title(out: Screen, text: str, scene: Scene) -> None:
     from rich.text import Text
 
     out.print()
-    mark = ("✓ ", "green") if scene.ok else ("✗ ", "red")
-    out.print(Text.assemble(mark, (text, "bold"), (f"  {scene.took_ms / 1000:.1f} s", "dim")))
+    mark = ("✓ ", "well") if scene.ok else ("✗ ", "wrong")
+    out.print(Text.assemble(mark, (text, "bold"), (f"  {scene.took_ms / 1000:.1f} s", "faint")))
 
 
 def _survey(scene: Scene, out: Screen) -> None:
@@ -199,11 +199,11 @@ def _end(document: Any, out: Screen, *, good: bool) -> None:
     out.print()
     if not good:
         failed = ", ".join(step.step for step in document.steps if not step.ok)
-        out.print(f"Failed: {failed}. Please report this.", style="bold red")
+        out.print(f"Failed: {failed}. Please report this.", style="wrong")
         return
     out.print(
         f"Measured, planned, entered, named, certified, tunnelled, proven, broken, explained, mended: in {took:.1f} s.",
-        style="bold green",
+        style="well",
     )
     if document.folder is not None:
         out.print(f"{document.folder} has its site file, and NEXT.md the next commands.")

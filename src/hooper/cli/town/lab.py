@@ -149,7 +149,7 @@ def _render_changed(document: LabFaultsDocument, out: Screen, *, changed: Sequen
     for row in document.faults:
         if row.fault in changed:
             hit = f"{row.service}: " if row.active and row.service else ""
-            out.print(Text(f"{done}: {hit}{row.summary}  ").append(row.fault, style="dim"))
+            out.print(Text(f"{done}: {hit}{row.summary}  ").append(row.fault, style="faint"))
     if not changed:
         out.print("Nothing was broken.")
     rest = [row.fault for row in document.faults if row.active and row.fault not in changed]

@@ -75,7 +75,7 @@ def _render(document: ReportDocument, out: Screen) -> None:
         out.print(f"Not reachable: {', '.join(document.not_exposed)}.")
     for risk_taken in document.accepted:
         over = ", which is over" if risk_taken.ended else ""
-        line(out, ("risk taken  ", "dim"), f"{risk_taken.service}, {risk_taken.finding}: {risk_taken.reason}",
+        line(out, ("risk taken  ", "faint"), f"{risk_taken.service}, {risk_taken.finding}: {risk_taken.reason}",
              f" (until {risk_taken.until}{over})", hang=12)  # fmt: skip
     out.print()
     lost = sum(outage.seconds for outage in document.outages)

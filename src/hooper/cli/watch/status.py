@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from hooper.usecases.watch.status import StatusDocument, StatusRow
 
 app = sub_app("The one screen: how everything stands, and what needs a person.")
-MARKS = {"well": ("✓", "green"), "wrong": ("✗", "bold red"), "unknown": ("?", "orange3"), "fact": ("·", "dim")}
+MARKS = {"well": ("✓", "well"), "wrong": ("✗", "wrong"), "unknown": ("?", "doubtful"), "fact": ("·", "faint")}
 EVERY_S = 2.0  # seconds between two looks with --watch
 
 
@@ -71,8 +71,8 @@ def _render(document: StatusDocument, out: Screen, now: datetime, *, verbose: bo
     for row in wrong:
         out.print()
         since = f" since {_age(row.since, now)}" if row.since else ""
-        cause = (f"  {row.cause}", "dim") if row.cause else ""
-        line(out, ("✗ ", "bold red"), (_name(row), "bold"), f": {state_words(row.state)}{since}", cause, hang=2)
+        cause = (f"  {row.cause}", "faint") if row.cause else ""
+        line(out, ("✗ ", "wrong"), (_name(row), "bold"), f": {state_words(row.state)}{since}", cause, hang=2)
         out.about = _name(row)
         if row.detail:
             indented(out, row.detail, left=2)
@@ -133,8 +133,10 @@ def _table(rows: list[StatusRow], now: datetime, *, keeper: bool) -> Grid:
     drawn = table("", "what", "state", "since", "last proof", "ago", *last, prose=("last proof",), right=("ago",))
     for row in rows:
         mark, style = MARKS[row.level]
-        seen = Text(_age(row.seen, now), style={"fresh": "", "fading": "dim", "old": "dim"}.get(row.freshness, "dim"))
-        proof = Text(str(row.proof), style="" if row.freshness == "fresh" else "dim")
+        seen = Text(
+            _age(row.seen, now), style={"fresh": "", "fading": "faint", "old": "faint"}.get(row.freshness, "faint")
+        )
+        proof = Text(str(row.proof), style="" if row.freshness == "fresh" else "faint")
         upcoming = (_until(row.next, now),) if keeper else ()
         state = Text(str(state_words(row.state)), style=style)
         drawn.add_row(Text(mark, style=style), _name(row), state, _age(row.since, now), proof, seen, *upcoming)
