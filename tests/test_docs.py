@@ -10,17 +10,19 @@ import subprocess
 import sys
 import tomllib
 import zipfile
+from collections import Counter
 from pathlib import Path
 
 import pytest
 from scripts import reference
 from scripts.house import FLOORS, drawn
+from scripts.shown import shown
 
 from hooper import __version__
 from hooper.site.load import parse_site
 from hooper.site.model import Site
 from support.exported_openvpn import profile
-from support.program import ROOT, Lab, hooper, start_lab
+from support.program import ROOT, Lab, hooper, program, start_lab
 
 DOCS = ROOT / "docs"
 WRITTEN = sorted(path for path in DOCS.rglob("*.md") if "generated" not in path.parts)
@@ -125,6 +127,37 @@ def test_the_docs_are_built_without_a_warning(tmp_path: Path) -> None:
     index = (tmp_path / "pages" / "searchindex.js").read_text()
     assert "carrier" in index
     assert "generated/commands/plan" in index
+
+
+def words_of(text: str) -> list[str]:
+    """What a text says, whatever its width, its times and its numbers."""
+    text = re.sub(r"^\$ hooper .*$|─+", "", text, flags=re.M)
+    return re.sub(r"[0-9]+(?:\.[0-9]+)?", "#", text).split()
+
+
+@pytest.mark.parametrize("name", ["demo", "plan", "worksheet"])
+def test_a_picture_shows_what_is_printed(lab: Lab, name: str) -> None:
+    """The pictures of README that are the same each time: their text, which they hold, is that of today."""
+    text = shown(DOCS / "screenshots" / f"{name}.png")
+    assert text is not None
+    typed = [shlex.split(line)[2:] for line in text.splitlines() if line.startswith("$ hooper ")]
+    assert typed
+    printed = []
+    for words in typed:
+        ran = program(*words) if words == ["demo"] else hooper(*words, env=lab.env)
+        printed += sorted(words_of(ran.err) + words_of(ran.out))
+    assert Counter(printed) == Counter(words_of(text)), f"scripts/pictures {name}"
+
+
+@pytest.mark.parametrize("path", sorted((DOCS / "screenshots").glob("*.png")), ids=lambda path: path.stem)
+def test_each_picture_of_a_terminal_holds_its_text(path: Path) -> None:
+    """And every command in it is one that is there."""
+    text = shown(path)
+    assert (text is None) == (path.stem in ("arrival", "chain", "handover", "report", "sheets"))
+    for line in (text or "").splitlines():
+        if line.startswith("$ hooper "):
+            assert hooper(*shlex.split(line)[2:], "--nothing-such").code == 2
+            assert "no option --nothing-such" in hooper(*shlex.split(line)[2:], "--nothing-such").err, line
 
 
 def test_the_readme_is_read_in_one_sitting() -> None:
