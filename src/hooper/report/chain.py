@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 
 WIDTH, ROW, HEAD, EDGE, GAP = 1240, 27, 96, 24, 30  # pixels
 LINE_WIDTH, BOX_WIDTH, HOST_WIDTH = 150, 148, 440
-INK, SOFT, FAINT, OPEN, LIMITED, OTHER = "#1c2733", "#5b6775", "#c9ced6", "#b3401f", "#0b6e6e", "#b26a12"
+INK, SOFT, FAINT, OPEN, LIMITED, OTHER = "#1c2733", "#5b6775", "#c9ced6", "#b3401f", "#0b6e6e", "#8a5200"
 
 
 @dataclass(frozen=True, slots=True)
@@ -73,9 +73,9 @@ def as_svg(topology: Topology, title: str, *, said: str = "") -> str:
     legend = (
         _box(WIDTH - 560, 16, 28, 18, edge=OTHER, fill="#fdf6ea")
         + _text(WIDTH - 524, 30, "another port from here", colour=SOFT)
-        + f'<circle cx="{WIDTH - 350}" cy="25" r="5" fill="{OPEN}"/>'
+        + _origin(WIDTH - 350, 25, "everyone")
         + _text(WIDTH - 338, 30, "open to everyone", colour=SOFT)
-        + f'<circle cx="{WIDTH - 180}" cy="25" r="5" fill="{LIMITED}"/>'
+        + _origin(WIDTH - 180, 25, "limited")
         + _text(WIDTH - 168, 30, "allowed sources only", colour=SOFT)
     )
     label = escape(visible.shown(said or title))
@@ -128,10 +128,11 @@ def _panel(site: Site, chain: Chain, entries: list[PanelRow]) -> Iterator[str]:
                 yield _text(end - 10, y + 4, entry.note, colour=SOFT, anchor="end", size=11)
             continue
         colour = LIMITED if entry.who == "limited" else OPEN
-        yield f'<circle cx="{EDGE + 6}" cy="{y:.1f}" r="5" fill="{colour}"/>'
+        yield _origin(EDGE + 6, y, entry.who)
         edges = [EDGE + 14, *lefts, end]
         rights = [EDGE + 14, *(left + width for left in lefts)]
-        yield f'<path d="M{rights[0]} {y:.1f} H{end - 7}" stroke="{colour}" stroke-width="1.8" fill="none"/>'
+        dashes = ' stroke-dasharray="7 4"' if entry.who == "limited" else ""
+        yield f'<path d="M{rights[0]} {y:.1f} H{end - 7}" stroke="{colour}" stroke-width="1.8"{dashes} fill="none"/>'
         yield f'<path d="M{end - 8} {y - 4:.1f} l8 4 l-8 4 z" fill="{colour}"/>'
         before = entry.links[0]
         for link, (right, left) in zip(entry.links, zip(rights, edges[1:], strict=True), strict=True):
@@ -142,6 +143,12 @@ def _panel(site: Site, chain: Chain, entries: list[PanelRow]) -> Iterator[str]:
             yield _box(middle - half, y - 9, half * 2, 18, edge=edge, fill=ground)
             yield _text(middle, y + 4, link, anchor="middle", size=12, weight=600 if other else 400)
             before = link
+
+
+def _origin(x: float, y: float, who: str) -> str:
+    """Who comes in: everyone a full dot, allowed sources alone a ring, so that colours tell it not alone."""
+    fill, edge = ("#ffffff", LIMITED) if who == "limited" else (OPEN, OPEN)
+    return f'<circle cx="{x}" cy="{y:.1f}" r="4.5" fill="{fill}" stroke="{edge}" stroke-width="2"/>'
 
 
 def _box(x: float, y: float, width: float, height: float, *, fill: str = "#ffffff", edge: str = FAINT) -> str:
