@@ -30,7 +30,7 @@ USUAL = [
     *(row[0].split()[0] for row in data("options")["shared"].values()),
 ]  # options that many commands have
 EXIT_CODES = (
-    (0, "All is as it should be."),
+    (0, "All is ok, as planned."),
     (1, "It works, and something needs you: a check failed, a rule is left to enter, a plan cannot work."),
     (2, "Wrong usage: an option or its value, or what was asked for makes no sense."),
     (3, "The site file is wrong, missing, or cannot take that edit."),

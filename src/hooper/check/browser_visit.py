@@ -104,8 +104,8 @@ def judge_visit(ground: VisitGround, source: IPAddress) -> tuple[Came, str]:
         return "outside", "This device came over the internet."
     if kind.key == "carrier":
         return "outside", (
-            "It came from inside the provider's own network, so it is a customer of the same provider. From elsewhere"
-            " it may look different."
+            "It came from inside the provider's own network, so it is a customer of the same provider. From other"
+            " places it may look different."
         )
     return "unclear", f"It came from {source}, which is {kind.meaning}, and is on none of the site's networks."
 

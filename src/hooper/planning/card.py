@@ -76,7 +76,7 @@ def make_card(
         expect.append("It is not encrypted: anyone on the way can read along, passwords too.")
     if entry.sources:
         allowed = ", ".join(str(source) for source in entry.sources)
-        expect.append(f"It answers only from {allowed}; from elsewhere it stays silent.")
+        expect.append(f"It answers only from {allowed}; from other places it stays silent.")
     if entry.speaks == "ssh":
         expect.append("The first time, its key is shown: compare it with the one that the device shows at home.")
         stop.append('"The host key has changed": something else answers.')

@@ -106,7 +106,7 @@ def _panel(site: Site, chain: Chain, entries: list[PanelRow]) -> Iterator[str]:
         yield _box(left, 0, width, bottom - 6, fill="#f4f6f8")
         middle = left + width / 2
         yield _text(middle, 22, _cut(key, width), size=15, weight=600, anchor="middle")
-        yield _text(middle, 41, f"WAN {wan}" if wan else "WAN: not told", colour=SOFT, anchor="middle")
+        yield _text(middle, 41, f"WAN {wan}" if wan else "WAN: not known", colour=SOFT, anchor="middle")
         yield _text(middle, 58, f"LAN {gateway.lan}", colour=SOFT, anchor="middle")
         how = "hands all inward" if gateway.everything_to else f"rules: {gateway.control}"
         yield _text(middle, 75, how, colour=SOFT, anchor="middle")

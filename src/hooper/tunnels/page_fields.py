@@ -75,7 +75,7 @@ def of_ipsec(topology: Topology, key: str, secrets: Secrets) -> Iterator[Field]:
     yield Field("encryption, hash, group", "AES-256, SHA-256, group 14 or higher; never DES, 3DES, MD5, group 2")
     yield Field("NAT traversal (NAT-T)", "on: all that comes from outside comes through NAT")
     yield Field("dead peer detection", "on")
-    yield Field("ports", "UDP 500 and 4500, which cannot be changed; UDP 1701 stays shut, it goes inside IPsec")
+    yield Field("ports", "UDP 500 and 4500, which cannot be changed; UDP 1701 stays closed: it goes inside IPsec")
     if tunnel.l2tp:
         yield Field("login inside L2TP", "MS-CHAPv2; never PAP or CHAP")
 

@@ -77,7 +77,7 @@ def device_steps(topology: Topology, key: str) -> Iterator[str]:
         yield from _exported(where)
     if tunnel.one_secret or wants_secret(tunnel):
         yield (
-            "All its peers share one secret: who loses a device takes it from all. To shut one out, it has to change on"
+            "All its peers share one secret: who loses a device takes it from all. To keep one out, it has to change on"
             f" each: `{deeds.RENEW_TUNNEL(key)}` lists them."
         )
     for end in ends(site, key):

@@ -143,7 +143,7 @@ def _render_tables(document: RouterListDocument, out: Screen, *, verbose: bool =
             continue
         device = f", {gateway.device}" if gateway.device and gateway.device != gateway.gateway else ""
         by = f"by {called(gateway.protocol)}{device}"
-        heading(out, f"{gateway.gateway}: {by}, WAN address {gateway.wan_address or 'not told'}")
+        heading(out, f"{gateway.gateway}: {by}, WAN address {gateway.wan_address or 'not known'}")
         if not gateway.rules:
             out.print("Its table is empty.")
             continue

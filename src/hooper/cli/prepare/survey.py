@@ -177,7 +177,7 @@ def render(document: SurveyDocument, out: Screen, *, verbose: bool = False) -> N
     drawn.add_row("this computer", own or "not at the site", "", "")
     for row in reversed(document.gateways):
         answers = ", ".join(PROTOCOLS[protocol] for protocol in row.control) or "nothing"
-        drawn.add_row(row.gateway, row.address, row.wan_address or "not told yet", answers)
+        drawn.add_row(row.gateway, row.address, row.wan_address or "not known yet", answers)
     seen = "\n".join(text for text in (document.public_address.ipv4, document.public_address.ipv6) if text)
     drawn.add_row("the internet sees", seen or "not measured", "", "")
     out.print(drawn)
