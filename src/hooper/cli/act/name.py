@@ -82,7 +82,8 @@ def add_name(session: Session, keys: dict[str, Any], name: str) -> int:
     if known:
         return finish(session, file, lambda file: change(file, "names", name, keys))
     code = finish(session, file, lambda file: add(file, "names", name, keys))
-    session.next("see-what-would", ("name", "try", name), ("name", "update", name))
+    session.next("see-what-would", ("name", "try", name))
+    session.then("publish-it", ("name", "update", name))
     return code
 
 

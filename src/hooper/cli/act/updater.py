@@ -67,11 +67,8 @@ def add(session: Session, keys: dict[str, Any], updater: str, no_token: bool = F
         _keep_secret(session, updater, str(rows["kind"]))
     code = finish(session, file, lambda file: add_table(file, "updaters", updater, rows))
     name = next(iter(file.site.names), "home.example.net")
-    session.next(
-        "have-it-keep",
-        ("name", "add", name, "--by", updater),
-        ("name", "try", name),
-    )
+    session.next("have-it-keep", ("name", "add", name, "--by", updater))
+    session.then("see-what-would", ("name", "try", name))
     return code
 
 

@@ -117,18 +117,27 @@ class Session:
             self.note("Nothing was written (--dry-run).")
 
     def next(self, code: str, *commands: str | tuple[str, ...], **values: Any) -> None:
-        """The next step, each command on a line of its own, so that it can be pasted.
+        """The next step, for one purpose, each command on a line of its own, so that it can be pasted.
 
         code: next.CODE of said.json says what it is for, with values. commands: what follows "hooper", as text where
         all of it is ours or a key of the site file, else as words, which are quoted for a shell; they name the site
         file and the state as this one did.
         Nothing is next to what was not done (--dry-run of an edit).
         """
+        self._upcoming("\nNext", code, commands, values)
+
+    def then(self, code: str, *commands: str | tuple[str, ...], **values: Any) -> None:
+        """What comes after the step before: as `next`, with a purpose of its own."""
+        self._upcoming("Then", code, commands, values)
+
+    def _upcoming(
+        self, word: str, code: str, commands: Iterable[str | tuple[str, ...]], values: dict[str, Any]
+    ) -> None:
         from hooper.words.said import say
 
         if self.dry_run and self.edits:
             return
-        self.note(f"\nNext: {say(f'next.{code}', **values)}:")
+        self.note(f"{word}: {say(f'next.{code}', **values)}:")
         for command in commands:
             text = command if isinstance(command, str) else shlex.join(command)
             self.note(f"   hooper {self.here(text)}")

@@ -40,11 +40,8 @@ def add(session: Session, keys: dict[str, Any], host: str) -> int:
     from hooper.planning.edits import add_host
 
     code = finish(session, session.read_site(), lambda file: add_host(file, host, keys))
-    session.next(
-        "say-what-it",
-        f"service add {host}-page --host {host} --speaks https",
-        f"worksheet --devices {host}",
-    )
+    session.next("say-what-it", f"service add {host}-page --host {host} --speaks https")
+    session.then("see-what-to-set", f"worksheet --devices {host}")
     return code
 
 

@@ -54,7 +54,8 @@ def edit(session: Session) -> int:
             return exc.exit_code
         code = session.show(document, render)
         if document.changes:
-            session.next("see-the-rules-and-what", "plan", "worksheet --changed")
+            session.next("see-the-rules-and", "plan")
+            session.then("see-what-to-change", "worksheet --changed")
         return code
 
 

@@ -86,9 +86,10 @@ def _keep(session: Session, path: Path, text: str) -> int:
     document = EditDocument(str(path), "made", str(path), rows, (), False)
     code = session.show(document, lambda shown, out: out.print(f"{shown.file} is made."))
     host = next(iter(site.hosts), "camera")
-    steps = [] if site.hosts else [f"host add {host}"]
-    steps += [] if site.services else [f"service add {host}-page --host {host} --speaks https"]
-    session.next("add-a-device-and" if steps else "see-the-rules", *steps, "plan")
+    steps = [] if site.hosts else [("add-a-device", f"host add {host}")]
+    steps += [] if site.services else [("say-what-it", f"service add {host}-page --host {host} --speaks https")]
+    for number, (purpose, step) in enumerate((*steps, ("see-the-rules", "plan"))):
+        (session.then if number else session.next)(purpose, step)
     return code
 
 

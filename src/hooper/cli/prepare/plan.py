@@ -83,7 +83,8 @@ def _next(session: Session, made: PlanDocument, site: Site) -> None:
     ready = [forward for forward in made.forwards if forward.service not in held]
     if not ready:
         told = commands_in(" ".join(row.remedy for row in made.held_back))
-        session.next("nothing-is-entered", *told, "plan")
+        session.next("nothing-is-entered", *told)
+        session.then("plan-again", "plan")
         return
     by_files = made_gateways(site)
     tunnels = sorted({by_files[forward.gateway] for forward in ready if forward.gateway in by_files})
@@ -92,7 +93,8 @@ def _next(session: Session, made: PlanDocument, site: Site) -> None:
         session.next("make-what-brings-rules", *(f"tunnel make {key}" for key in tunnels))
     driven = sorted({forward.gateway for forward in ready if not_driven(site, forward.gateway) is None})
     if driven:
-        session.next("enter-by-program", "router open", "worksheet --rest", gateways=tuple(driven))
+        session.next("enter-by-program", "router open", gateways=tuple(driven))
+        session.then("see-what-is-left", "worksheet --rest")
     elif ready:
         session.next("see-what-to", "worksheet")
 

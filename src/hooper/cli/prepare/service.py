@@ -61,7 +61,8 @@ def change(session: Session, keys: dict[str, Any], service: str, clear: list[str
     if not rows and not clear:
         raise UsageError("nothing to change was given", remedy="Give an option such as --reach tunnel.")
     code = finish(session, file, lambda file: change_service(file, key, rows, clear or ()))
-    session.next("see-the-rules-and-what", "plan", "worksheet --changed")
+    session.next("see-the-rules-and", "plan")
+    session.then("see-what-to-change", "worksheet --changed")
     return code
 
 

@@ -242,7 +242,7 @@ def _render_between(between: Between, out: Screen) -> None:
 
 def _next(session: Session, document: SurveyDocument) -> None:
     if not session.keeps:
-        session.next("write-down-what-was", "new --found", "survey")
+        session.next("write-down-what-was", "new --found")
     elif document.between is not None:
         sheet = document.between.inner if document.between.wrong is not None else document.between.outer
         session.next("hold-the-list", f"worksheet {sheet}", sheet=sheet)

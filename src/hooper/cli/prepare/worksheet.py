@@ -83,8 +83,8 @@ def _next(session: Session, done: Done[WorksheetDocument], *, listed: bool) -> N
     if not done.run.plan.feasible:
         session.next("this-plan-has", "plan")
     elif listed and done.document.sheets:
-        told, look = "worksheet --ticked", "check --from interface"
-        session.next("once-it-is-entered-tell", told, look)
+        session.next("once-it-is-entered-tell", "worksheet --ticked")
+        session.then("look-from-outside", "check --from interface")
 
 
 def _remarks(session: Session, done: Done[WorksheetDocument], request: WorksheetRequest) -> None:

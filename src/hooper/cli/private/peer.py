@@ -60,11 +60,8 @@ def add(session: Session, keys: dict[str, Any], peer: str) -> int:
     rows = typed("peers", keys)
     code = edited(session, lambda run: do_add(run, peer, rows, dry_run=session.dry_run), file)
     if file.site.tunnels[tunnel].made_by == "hooper":
-        session.next(
-            "make-the-files",
-            f"tunnel make {tunnel}",
-            _handing(session, peer),
-        )
+        session.next("make-the-files", f"tunnel make {tunnel}")
+        session.then("give-the-device", _handing(session, peer))
     return code
 
 
@@ -177,11 +174,8 @@ def renew(session: Session, peer: str, public_key: str | None = None) -> int:
     (key,) = chosen([peer], file.site.peers, "peer")
     code = edited(session, lambda run: do_renew(run, key, public_key, dry_run=session.dry_run), file)
     entry = file.site.peers[key]
-    session.next(
-        "make-the-files",
-        f"tunnel make {entry.tunnel}",
-        _handing(session, key),
-    )
+    session.next("make-the-files", f"tunnel make {entry.tunnel}")
+    session.then("give-the-device", _handing(session, key))
     return code
 
 
@@ -217,8 +211,9 @@ def _shut_out(session: Session, site: Site, key: str) -> None:
     entry = site.tunnels[tunnel]
     if entry.made_by == "hooper":
         making = f"tunnel make {tunnel}{' --load' if entry.load_by else ''}"
-        said = () if entry.load_by else (f"peer revoke {key} --done",)
-        session.next("the-server-lets", making, *said)
+        session.next("the-server-lets", making)
+        if not entry.load_by:
+            session.then("once-they-are-loaded", f"peer revoke {key} --done")
     else:
         session.next("once-it-is", f"peer revoke {key} --done")
 

@@ -91,8 +91,8 @@ def add(
     if rows.get("made_by", "hooper" if of.servers else "device") == "device":
         session.next("see-what-to-enter", f"tunnel show {tunnel}")
     else:
-        session.next("let-somebody-in", f"peer add phone --tunnel {tunnel}",
-                     f"tunnel make {tunnel}")  # fmt: skip
+        session.next("let-somebody-in", f"peer add phone --tunnel {tunnel}")
+        session.then("make-the-files", f"tunnel make {tunnel}")
     return code
 
 
@@ -116,8 +116,8 @@ def rent(session: Session, tunnel: str, address: str | None = None, host: str | 
         raise UsageError(f"{address!r} is no IPv4 address", remedy="Give the machine's public one.") from None
     code = edited(session, lambda run: add_rented_machine(run, tunnel, where, host, dry_run=session.dry_run), file)
     hand = f"peer hand {tunnel}-end --out {tunnel}-end.conf"
-    session.next("make-the-files-of", f"tunnel make {tunnel}", hand,
-                 "check --from interface")  # fmt: skip
+    session.next("make-the-files-of", f"tunnel make {tunnel}", hand)
+    session.then("once-it-has", "check --from interface")
     return code
 
 
@@ -238,11 +238,9 @@ def make(
         session.next("once-it-is-entered", f"check {service} --from interface")
         return code
     lab = [("lab", "load", done.document.files[0])] if session.world == "lab" else []
-    session.next(
-        "once-it-has",
-        *lab,
-        f"check {file.site.tunnels[key].service} --from interface",
-    )
+    if lab:
+        session.next("in-the-lab-load", *lab)
+    (session.then if lab else session.next)("once-it-has", f"check {file.site.tunnels[key].service} --from interface")
     return code
 
 

@@ -123,7 +123,9 @@ def list_faults(session: Session) -> None:
     """The faults that the town can have, and those that are active."""
     _show_faults(session)
     look = "why film-page --from interface:usb0"
-    session.next("break-something-and", "lab break forward-missing-inner", look, "lab mend")
+    session.next("break-something-and", "lab break forward-missing-inner")
+    session.then("see-what-it-does", look)
+    session.then("mend-it", "lab mend")
 
 
 def _show_faults(session: Session, changed: Sequence[str] | None = None, done: str = "") -> None:
@@ -165,7 +167,8 @@ def break_town(session: Session, fault: str, service: str | None = None) -> None
     hit = _ask(session, "break", fault=fault, service=service)["service"]
     _show_faults(session, [fault], "Broken")
     looks = [one.removeprefix("hooper ") for one in spelled(FAULTS[fault].look).split("; ") if one]
-    session.next("see-it-then", *(looks or [f"why {hit} --from interface:usb0"]), "lab mend")
+    session.next("see-what-it-does", *(looks or [f"why {hit} --from interface:usb0"]))
+    session.then("mend-it", "lab mend")
 
 
 @command(app, "lab mend")
@@ -197,7 +200,8 @@ def set_line(
     kinds = tuple(LineKind(name, one.situation, catalogue.lines()[name]) for name, one in KINDS.items())
     shown = read_as(LabLineDocument, {**now, "kinds": kinds})
     session.show(shown, _render_line)
-    session.next("see-it-then-set", "survey", "lab line several-nats")
+    session.next("see-what-it-does", "survey")
+    session.then("set-it-back", "lab line several-nats")
 
 
 def _render_line(document: LabLineDocument, out: Screen) -> None:
