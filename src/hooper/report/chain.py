@@ -86,6 +86,18 @@ def as_svg(topology: Topology, title: str, *, said: str = "") -> str:
     )
 
 
+def as_rows(topology: Topology) -> list[tuple[str, str]]:
+    """The picture in words, for a window that is too narrow for it: each service that is let in, and its way."""
+    rows = []
+    for chain, entries in panels(topology).items():
+        for entry in entries:
+            if entry.links:
+                hops = [part for pair in zip(entry.links, chain.gateways, strict=False) for part in pair]
+                whom = "allowed sources only" if entry.who == "limited" else "everyone"
+                rows.append((f"{entry.service}, {whom}", " → ".join((*hops, entry.links[-1], entry.host))))
+    return rows
+
+
 def _panel(site: Site, chain: Chain, entries: list[PanelRow]) -> Iterator[str]:
     line = site.lines[chain.line]
     bottom = HEAD + ROW * len(entries)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from typing import TYPE_CHECKING
 
 from hooper.jsonform import each_text
@@ -141,11 +141,13 @@ def _linked(text: object) -> Markup:
 
 
 def as_html(
-    document: WorksheetDocument, site: Site, title: str, day: str, picture: str = "", *, lab: bool = False
-) -> str:
+    document: WorksheetDocument, site: Site, title: str, day: str, picture: str = "",
+    ways: Sequence[tuple[str, str]] = (), *, lab: bool = False,
+) -> str:  # fmt: skip
     """One page with all sheets of `document`, to tick off and to print.
 
-    picture: an SVG of the chain to put on top. lab: it is about the simulated town, and says so.
+    picture: an SVG of the chain to put on top; ways: the same in words, for a narrow window. lab: it is about the
+    simulated town, and says so.
     """
     from markupsafe import Markup
 
@@ -160,5 +162,6 @@ def as_html(
         day=day,
         lab=lab,
         picture=Markup(picture),  # noqa: S704 - our own drawing, whose texts are escaped
+        ways=ways,
         hosts_lines=hosts_lines(document),
     )

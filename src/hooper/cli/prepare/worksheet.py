@@ -123,12 +123,13 @@ def _print(
 
 def _page(session: Session, topology: Topology, shown: WorksheetDocument, title: str, day: str) -> str:
     """The sheets as one HTML page; the routers' sheets have the picture of the chain on top."""
-    from hooper.report.chain import as_svg
+    from hooper.report.chain import as_rows, as_svg
     from hooper.report.sheets import as_html
 
     drawn = as_svg(topology, "", said="The chain of routers") if shown.sheets else ""
     picture = session.mask.text(drawn) if session.mask else drawn
-    return as_html(shown, topology.site, title, day, picture, lab=session.world == "lab")
+    ways = as_rows(topology) if shown.sheets else []
+    return as_html(shown, topology.site, title, day, picture, ways, lab=session.world == "lab")
 
 
 def _one_of(flags: dict[str, bool]) -> str:

@@ -208,6 +208,7 @@ def _end(document: Any, out: Screen, *, good: bool) -> None:
     if document.folder is not None:
         out.print(f"{document.folder} has its site file, and NEXT.md the next commands.")
     else:
-        out.print("Next: leave its site file and the next commands in a folder; run its town in another terminal:")
+        out.print("Next: leave its site file and the next commands in a folder:")
         out.print("   hooper demo --out boathouse")
+        out.print("Then: run its town in another terminal:")
         out.print("   hooper lab run")
