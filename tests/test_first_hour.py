@@ -16,7 +16,7 @@ from pathlib import Path
 
 import pytest
 
-from support.program import BOATHOUSE, hooper, program
+from support.program import BOATHOUSE, ROOT, Lab, Ran, hooper, program
 
 HOOPER = (sys.executable, "-m", "hooper")
 STYLES = re.compile(r"\x1b\[[0-9;?]*[A-Za-z]|\r")
@@ -83,6 +83,39 @@ def test_from_an_empty_folder_to_a_plan(tmp_path: Path) -> None:
             break
     assert {"plan", "host tick hub default_password_changed", "worksheet"} <= seen
     assert re.search(r"TCP +443 +10\.44\.7\.\d+ +443", said), "the sheet has what to enter"
+
+
+def test_readmes_first_hour_ends_in_a_proof(lab: Lab, tmp_path: Path) -> None:
+    """In the town, from an empty folder, with README's own lines and what is printed, for a device that is there: it
+    answers from outside, by its own certificate.
+    """
+    readme = (ROOT / "README.md").read_text(encoding="utf-8")
+    hour = readme[readme.index("## The first real hour") :].partition("```sh\n")[2].partition("```")[0]
+    lines = [line.partition("  #")[0].strip() for line in hour.splitlines()]
+    own = {"stage-cam": "film-box", "stage-page": "films", "10.44.7.23": "10.44.7.30"}
+    here = {"HOOPER_SITE": str(tmp_path / "site.toml"), "XDG_STATE_HOME": str(tmp_path)}
+    town = Lab({**lab.env, **here}, tmp_path)
+    lab.ask("mend")
+    lab.ask("restart", gateway="club-router")  # nothing is entered
+    seen: dict[str, Ran] = {}
+    for line in ("hooper new --found", *lines):
+        for old, new in own.items():
+            line = re.sub(rf"\b{re.escape(old)}\b", new, line)
+        words = shlex.split(line)[1:]
+        seen[words[0]] = ran = town.run(*words)
+        assert ran.code in (0, 1), (line, ran)
+        if words[0] == "survey":  # what the page of the outer router shows is asked for
+            (step,) = next_of(ran.err)
+            assert step == "survey --wan outer-box=ADDRESS"
+            told = town.run(*shlex.split(step.replace("ADDRESS", "203.0.113.44")))
+            assert (told.code, next_of(told.err)) == (0, ["plan"])
+        if words[0] == "worksheet":  # the person types what it prints into the outer router's page
+            town.run("lab", "type", "-", stdin=town.run("worksheet", "--json").out)
+    assert seen["check"].code == 0, seen["check"]
+    assert "answered" in seen["check"].out
+    assert seen["why"].code == 0
+    assert "https://203.0.113.44/" in seen["card"].out
+    lab.as_built()
 
 
 WRONG: dict[str, tuple[tuple[str, ...], int, tuple[str, ...]]] = {

@@ -7,7 +7,7 @@ import os
 import re
 import shlex
 import sys
-from collections.abc import Awaitable, Callable, Iterable
+from collections.abc import Awaitable, Callable, Iterable, Iterator
 from contextlib import nullcontext, suppress
 from contextvars import ContextVar
 from dataclasses import dataclass, field
@@ -139,7 +139,7 @@ class Session:
             return
         self.note(f"{word}: {say(f'next.{code}', **values)}:")
         for command in commands:
-            text = command if isinstance(command, str) else shlex.join(command)
+            text = command if isinstance(command, str) else shlex.join(_typed(command))
             self.note(f"   hooper {self.here(text)}")
 
     def here(self, command: str) -> str:
@@ -341,6 +341,12 @@ class Session:
         text = dump_line({**head(self.command, at or self.at, self.world), **plain(each_text(document, self._worded))})
         sys.stdout.write(in_encoding(text, sys.stdout.encoding))
         sys.stdout.flush()
+
+
+def _typed(words: Iterable[str]) -> Iterator[str]:
+    """The words of a command as a person types them: a deed among them is several."""
+    for word in words:
+        yield from spelled(word).split() if "⟦" in word else (word,)
 
 
 def _visible(worded: str, written: str) -> str:

@@ -252,7 +252,7 @@ def _next(session: Session, document: SurveyDocument) -> None:
         missing = document.missing[0]
         session.next(
             "read-the-of",
-            ("survey", *missing.option.split()),
+            ("survey", missing.option),
             number=missing.number,
             gateway=missing.gateway,
             where=missing.where,
