@@ -71,7 +71,7 @@ def test_ipsec_on_the_router_needs_500_and_4500_and_never_1701(site: Site) -> No
     fields = {one["field"]: one["value"] for one in shown["server"]}
     assert fields["kind of server"] == "L2TP over IPsec"
     assert fields["own identity (local ID)"] == "boathouse.heronquay.example"
-    assert "1701 stays shut" in fields["ports"]
+    assert "1701 stays closed" in fields["ports"]
     assert shown["steps"][0].startswith("First: change the default password of club-router")
     opened = SITE + '[services.l2tp]\nhost = "club-router"\nspeaks = "l2tp"\nreach = "public"\n'
     assert "inside-ipsec" in codes(opened)

@@ -149,7 +149,7 @@ def test_each_next_step_has_words_and_all_that_they_name() -> None:
     """`session.next("CODE", ...)`: what is next is a code too, and its words stand in said.json as next.CODE."""
     asked: set[str] = set()
     for name, node in nodes():
-        if isinstance(node, ast.Call) and ast.unparse(node.func) == "session.next" and node.args:
+        if isinstance(node, ast.Call) and ast.unparse(node.func) in ("session.next", "session.then") and node.args:
             codes = [node.args[0]]
             if isinstance(codes[0], ast.IfExp):
                 codes = [codes[0].body, codes[0].orelse]
@@ -160,7 +160,7 @@ def test_each_next_step_has_words_and_all_that_they_name() -> None:
                     asked.add(code)
                 else:  # chosen just before
                     assert ast.unparse(one) == "code", f"{name}:{node.lineno}"
-    chosen = {"next.decide-then-look", "next.do-then-look"}
+    chosen = {"next.decide-then-look", "next.do-then-look", "next.see-the-rules"}
     assert asked | chosen == {code for code in templates() if code.startswith("next.")}
 
 

@@ -190,7 +190,7 @@ def test_silent_servers_failing_resolvers_and_boxes_by_hand_that_answer() -> Non
     assert ("resolver-silent", "measure.resolvers") in codes
     assert ("resolver-silent", "site") in codes
     assert any("Hooper can drive it" in str(remark) for remark in got.remarks)
-    assert any("NAT stands between" in str(remark) for remark in got.remarks)
+    assert any("NAT is between" in str(remark) for remark in got.remarks)
     assert any("firewall" in str(remark) for remark in got.remarks)
     assert got.outstanding == (say("the-hops"),)
 

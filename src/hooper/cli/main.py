@@ -78,6 +78,7 @@ WORK: dict[str, dict[str, tuple[str, str]]] = {  # in its order; of each command
         "explain": ("hooper.cli.explain", "What a finding, a cause or a problem means, by its code."),
         "keep": ("hooper.cli.watch.keep", "Keep it all so from now on: names, rules, certificates, proofs."),
         "notice": ("hooper.cli.prepare.entities:notice", "Whom a keeper tells, and of what."),
+        "next": ("hooper.cli.watch.next_step", "What comes next, of the whole job, and the command that does it."),
         "status": ("hooper.cli.watch.status", "The one screen: how everything stands, and what needs a person."),
         "history": ("hooper.cli.watch.history", "What happened: changes, outages and their causes, figures."),
         "self": ("hooper.cli.installation", "This installation: what it can do, and what is missing."),

@@ -35,7 +35,7 @@ def steps_on(site: Site, profile: Profile, *, files: bool) -> tuple[str, ...]:
     says = works_of(site.tunnels[peer.tunnel].kind).software
     if peer.device == "phone":
         scans = profile.ending == ".conf" and not files
-        take = says.phone if not scans else "In the app, tap + and choose to scan a QR code; hold the phone before it."
+        take = says.phone if not scans else "In the app, tap + and choose to scan a QR code; scan this code."
         away = AWAY.replace("another network", "mobile data")
         if isinstance(profile, IpsecProfile):
             return take, f"Call it {name}, and switch it on.", away
@@ -147,7 +147,7 @@ def expectations(topology: Topology, profile: Profile) -> Iterator[str]:
 def stops(tunnel: Tunnel) -> tuple[str, ...]:
     """What must not appear."""
     return (
-        f"{works_of(tunnel.kind).software.failed} Switch it off; ask who keeps the site.",
+        f"{works_of(tunnel.kind).software.failed} Switch it off; ask your administrator.",
         "Somebody else wants this file or code, or has seen it: tell who keeps the site at once, it is a key to the"
         " house.",
         "The device is lost, sold or given away: tell who keeps the site, before anything else.",

@@ -38,9 +38,10 @@ if TYPE_CHECKING:
 
 NO_SITE = ("demo", "lab", "explain", "schema", "self", "visit run")  # commands without a site file
 KEEPS_STATE = (
-    "keep", "status", "history", "report", "survey", "why", "check", "arrival", "self", "visit", "stand-in", "card",
-    "plan", "audit", "router", "name", "cert", "updater", "tunnel", "peer", "move", "host know", "undo", "host rename",
-    "service rename", "line rename", "gateway rename", "authority rename", "certificate rename", "notice rename",
+    "keep", "next", "status", "history", "report", "survey", "why", "check", "arrival", "self", "visit", "stand-in",
+    "card", "plan", "audit", "router", "name", "cert", "updater", "tunnel", "peer", "move", "host know", "undo",
+    "host rename", "service rename", "line rename", "gateway rename", "authority rename", "certificate rename",
+    "notice rename",
 )  # fmt: skip
 KEEPS_NONE = (
     "name add", "name try", "name show", "name change", "name remove", "updater add", "updater show", "updater change",
@@ -157,6 +158,10 @@ class Session:
         if self.state_folder is not None and keeps:
             first += f" --state {shlex.quote(str(self.state_folder))}"
         return first + pipe + rest
+
+    def here_whole(self, command: str) -> str:
+        """As `here`, of a command with the program's name."""
+        return f"hooper {self.here(spelled(command).removeprefix('hooper '))}"
 
     def detail(self, text: str) -> None:
         """What is being done, for --verbose."""

@@ -63,8 +63,13 @@ def worksheet(
     request = WorksheetRequest(kind, chosen_keys, html, rest, ticked and not session.dry_run, asked)  # type: ignore[arg-type]
     done = session.do(lambda run: make(run, request), file, state=kept or changed)
     _remarks(session, done, request)
-    code = session.show(done.document, partial(_print, session, done.run, form, out, force), errors=done.trouble)
+    shown = _render_ticked if ticked and not form else partial(_print, session, done.run, form, out, force)
+    code = session.show(done.document, shown, errors=done.trouble)
+    if ticked:
+        session.not_written()
     _next(session, done, listed=not (form or kind or ticked))
+    if ticked and done.run.plan.feasible:
+        session.next("look-from-outside", "check --from interface")
     return worst([code, 0 if done.run.plan.feasible else EXIT_NEEDS_A_PERSON])
 
 
@@ -97,7 +102,23 @@ def _remarks(session: Session, done: Done[WorksheetDocument], request: Worksheet
     if request.kind == "changed" and not document.changes:
         session.note("Nothing is different from the sheets that were ticked off.")
     if request.ticked:
-        session.note(f"Ticked off: {', '.join(sheet.gateway for sheet in document.sheets)}.\n")
+        session.note(f"Ticked off: {', '.join(sheet.gateway for sheet in document.sheets)}.")
+
+
+def _render_ticked(document: WorksheetDocument, out: Screen) -> None:
+    """What was ticked off, a line for each sheet."""
+    from hooper.cli.parts.render import counted, line
+
+    for sheet in document.sheets:
+        others = (
+            (len(sheet.reservations), "reservation"),
+            (len(sheet.routes), "route"),
+            (len(sheet.own), "own service"),
+        )
+        more = "".join(f", {counted(number, word)}" for number, word in others if number)
+        names = ", ".join(dict.fromkeys(rule.service for rule in sheet.rules)) or "none"
+        told = f": {counted(len(sheet.rules), 'rule')}{more}: {names}"
+        line(out, ("✓ ", "well"), (sheet.gateway, "bold"), told, hang=2)
 
 
 def _print(

@@ -240,7 +240,11 @@ def make(
     lab = [("lab", "load", done.document.files[0])] if session.world == "lab" else []
     if lab:
         session.next("in-the-lab-load", *lab)
-    (session.then if lab else session.next)("once-it-has", f"check {file.site.tunnels[key].service} --from interface")
+    look = f"check {file.site.tunnels[key].service} --from interface"
+    if lab:
+        session.then("once-it-has", look)
+    else:
+        session.next("once-it-has", look)
     return code
 
 

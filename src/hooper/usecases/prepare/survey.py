@@ -23,6 +23,7 @@ from hooper.site.model import Site
 from hooper.sourced import FRESH, age_of, as_told
 from hooper.usecases.prove.keeping_looks import keep_address, keep_survey, remember
 from hooper.usecases.run import Run
+from hooper.usecases.watch.conditions import keep_conditions, of_line
 from hooper.words.said import Said
 
 
@@ -194,6 +195,7 @@ async def survey(
         trouble.append(CounterpartError(f"no STUN server answered ({names})", code="no-stun", remedy=remedy))
     keep_address(run, facts.line, facts.public)
     keep_survey(run, facts)
+    keep_conditions(run, of_line(facts.line, judge(facts)))
     made = document(run.site, facts)
     if between:
         made = replace(made, between=await _between(run, facts, deadline))

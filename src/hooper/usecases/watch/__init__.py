@@ -1,3 +1,5 @@
 """How everything stands over time, and who is told."""
 
-__all__ = ("condition_kinds", "conditions", "history", "keeplines", "noticing", "reporting", "status", "watching")
+__all__ = (
+    "ahead", "condition_kinds", "conditions", "history", "keeplines", "noticing", "reporting", "status", "watching",
+)  # fmt: skip

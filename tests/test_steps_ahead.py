@@ -1,0 +1,160 @@
+"""What comes next: doing what it says, in any order that it allows, ends in a site where all is done and proven."""
+
+from __future__ import annotations
+
+import random
+import shlex
+from collections import Counter
+from collections.abc import Iterator
+from datetime import date
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from hooper.planning.kept_back import refusals
+from hooper.planning.openers import entering
+from hooper.planning.plan import make_plan
+from hooper.planning.steps_ahead import AheadStep, OutsideLook, Stands, steps_ahead
+from hooper.planning.topology import Topology
+from hooper.site.load import parse_site
+from support.program import BOATHOUSE, Lab, Ran, hooper, valid
+
+DAY = date(2026, 12, 1)
+ENOUGH = 60  # steps, whatever the order
+
+
+@pytest.fixture
+def fresh(lab: Lab, tmp_path: Path) -> Iterator[Lab]:
+    """The town with nothing entered, and a site file and a state of this test's own."""
+    lab.ask("mend")
+    lab.ask("restart", gateway="club-router")
+    for name in ("site.toml", "town-ca.pem"):
+        (tmp_path / name).write_bytes((lab.folder / name).read_bytes())
+    (tmp_path / "secrets").mkdir(mode=0o700)
+    for path in (lab.folder / "secrets").iterdir():
+        (tmp_path / "secrets" / path.name).write_bytes(path.read_bytes())
+        (tmp_path / "secrets" / path.name).chmod(0o600)
+    yield Lab({**lab.env, "HOOPER_SITE": str(tmp_path / "site.toml"), "STATE": str(tmp_path / "state")}, tmp_path)
+    lab.as_built()
+
+
+def run(lab: Lab, *words: str, **more: Any) -> Ran:
+    return lab.run(*words, "--state", lab.env["STATE"], **more)
+
+
+def ahead(lab: Lab) -> Any:
+    ran = run(lab, "next", "--json")
+    document = valid("next", ran.document)
+    assert ran.code == (1 if document["left"] else 0)
+    assert document["left"] == sum(step["state"] != "done" for step in document["steps"])
+    return document
+
+
+def do(lab: Lab, step: Any) -> None:
+    """What the step says, by the program or by the person that it says."""
+    words = shlex.split(step["command"])[1:]
+    if step["step"] == "ready":
+        lab.run(*words, "--all")
+    elif step["step"] == "line":
+        run(lab, *words, "--wan", "fibre-box=203.0.113.44")
+    elif step["step"] == "sheet":
+        lab.run("lab", "type", "-", stdin=lab.run(*words, "--json").out)
+        run(lab, "worksheet", step["subject"], "--ticked")
+    elif step["step"] == "proof" and words[0] == "why":
+        if run(lab, *words).code:  # else it is well meanwhile, and that look is kept
+            lab.run("lab", "mend")  # the person does what it says
+            run(lab, "check", "--from", "interface:usb0")
+    elif step["step"] == "tunnel":
+        made = run(lab, *words, "--out", str(lab.folder / "files"), "--force")
+        assert made.code == 0, made.err
+        assert lab.run("lab", "load", str(lab.folder / "files" / f"{step['subject']}.conf")).code == 0
+    else:
+        ran = run(lab, *words)
+        assert ran.code in ((0, 1, 5) if step["step"] == "rule" else (0, 1)), (words, ran)  # 5: others are held back
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_doing_what_it_says_ends_in_a_proven_site(fresh: Lab, seed: int) -> None:
+    """In any order that it allows, with a fault that comes on the way; never in a circle, never what is done."""
+    chance, done, asked = random.Random(seed), set[tuple[str, str]](), Counter[str]()
+    last: Any = None
+    if seed % 2:
+        lines = fresh.folder.joinpath("site.toml").read_text().replace("default_password_changed = true", "tls = true")
+        fresh.folder.joinpath("site.toml").write_text(lines)  # nobody has said that the passwords are changed
+    for number in range(ENOUGH):
+        document = ahead(fresh)
+        by_name = {(step["step"], step["subject"]): step for step in document["steps"]}
+        undone = {name for name in done if name in by_name and by_name[name]["state"] != "done"}
+        if number < 8:  # later a fault may undo what was done, and that is told
+            assert not undone or (last["step"] == "ready" and {name for name, _ in undone} <= {"rule", "sheet"}), undone
+        done = {name for name, step in by_name.items() if step["state"] == "done"}
+        for step in document["steps"]:
+            open_before = {f"{s['step']}:{s['subject']}" for s in document["steps"] if s["state"] != "done"}
+            assert (step["state"] == "blocked") == bool(step["after"])
+            assert set(step["after"]) <= open_before
+            assert bool(step["command"]) == (step["state"] != "done")
+        if not document["left"]:
+            break
+        openly = [step for step in document["steps"] if step["state"] == "open"]
+        assert openly, document
+        step = chance.choice(openly)
+        asked[step["command"]] += 1
+        last = step
+        assert asked[step["command"]] < 4, (step, "it goes in a circle")
+        do(fresh, step)
+        if number == 8 and seed > 1:
+            fresh.run("lab", "break", "service-stopped", "film-page")
+            run(fresh, "check", "film-page", "--from", "interface:usb0")
+    assert run(fresh, "next").code == 0
+    assert "All is done and proven." in run(fresh, "next").out
+    assert run(fresh, "check", "--from", "interface:usb0").code == 0
+
+
+def test_a_site_without_anything_begins_at_the_beginning(tmp_path: Path) -> None:
+    site = tmp_path / "site.toml"
+    hooper("new", "--gateway", "own-router=10.44.7.1/24", "--site", str(site))
+    shown = hooper("next", "--site", str(site), "--json").document
+    assert [(step["step"], step["state"]) for step in shown["steps"]] == [
+        ("line", "open"), ("device", "open"), ("service", "blocked"),
+    ]  # fmt: skip
+    assert shown["steps"][2]["after"] == ["device:site"]
+
+
+def stepped(stands: Stands, text: str = BOATHOUSE) -> dict[str, AheadStep]:
+    file = parse_site(text.encode(), "site.toml")
+    topology = Topology(file.site)
+    plan = make_plan(file, DAY, topology)
+    found = steps_ahead(file.site, plan, entering(topology, plan), stands)
+    assert len({(one.step, one.subject) for one in found}) == len(found)
+    return {f"{one.step}:{one.subject}": one for one in found}
+
+
+def test_a_line_that_lets_nothing_in_stops_what_hangs_on_it() -> None:
+    steps = stepped(Stands({("line", "fibre", ""): "wrong"}))
+    assert "--letter" in str(hooper_words(steps["line:fibre"].command))
+    assert {name for name, one in steps.items() if one.state == "blocked"} >= {"rule:club-router", "sheet:fibre-box"}
+    assert steps["proof:film-page"].state == "blocked"
+
+
+def hooper_words(text: str) -> str:
+    from hooper.cli.parts.spelling import spelled
+
+    return spelled(text)
+
+
+def test_what_no_probe_can_prove_is_not_asked_for_again() -> None:
+    looked = OutsideLook("unknown", True, "interface:usb0")
+    steps = stepped(Stands(proofs={"film-page": looked, "gate": looked}))
+    assert steps["proof:film-page"].state == "done"
+    assert hooper_words(steps["proof:gate"].command) == "hooper tunnel add gate --service gate"
+
+
+def test_what_is_kept_back_comes_before_its_rule() -> None:
+    text = BOATHOUSE.replace("default_password_changed = true", "tls = true")
+    file = parse_site(text.encode(), "site.toml")
+    held = {key: exc.remedy for key, exc in refusals(file.site, make_plan(file, DAY)).items()}
+    steps = stepped(Stands(held=held), text)
+    assert held
+    assert all(steps[f"ready:{key}"].state == "open" for key in held)
+    assert not [key for key in held if f"proof:{key}" in steps], "first it is made ready"
