@@ -72,7 +72,13 @@ def move(
     from dataclasses import replace
 
     code = session.show(replace(document, file=str(out)), _render)
-    _then(session, "on the other computer; from then on, use only that one", "move", "--in", out.name)
+    _then(
+        session,
+        "on the other computer; from then on, use only that one",
+        "move",
+        "--in",
+        out.name if out != Path("-") else "FILE",
+    )
     return code
 
 

@@ -9,6 +9,7 @@ from hooper.cli.parts.command import EDIT_DRY_RUN, command
 from hooper.cli.parts.from_where import parse_public
 from hooper.cli.parts.session import Session, sub_app
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
+from hooper.files import STDIO
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -38,6 +39,7 @@ def check(session: Session, file: list[Path] | None = None, public: list[str] | 
     can = next((row for row in rows if any(one.mend for one in row.findings)), None)
     if can is not None:
         path = Path(can.file)
+        path = Path("exported.conf") if path == STDIO else path
         mended = f"{path.stem}-mended{path.suffix}"
         session.next("have-it-mended", ("profile", "mend", str(path), "--out", mended))
     grave = any(one.severity == "error" for row in rows for one in row.findings)

@@ -15,6 +15,7 @@ from hooper.cli.parts.tables import typed
 from hooper.cli.private.tunnel import edited, first_tunnel
 from hooper.clock import DAY, local
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
+from hooper.files import STDIO
 
 if TYPE_CHECKING:
     from hooper.cli.parts.render import Screen
@@ -154,7 +155,7 @@ def _check_handing(session: Session, site: Site, key: str, out: list[Path], *, f
         raise UsageError("--force has no effect here", remedy="It goes with --out FILE.")
     endings = dict.fromkeys((*(kind.ending for kind in OWN.values()), ending, *SHOWN))
     for path in out:
-        if path.suffix not in endings:
+        if path != STDIO and path.suffix not in endings:
             raise UsageError(f"--out {path}: its name ends in {', '.join(endings)}", remedy="Name the file so.")
     if out:
         return

@@ -13,7 +13,7 @@ from hooper.cli.parts.command import command, duration, within
 from hooper.cli.parts.outcome import stderr_width
 from hooper.cli.parts.session import Session, prompt, sub_app
 from hooper.errors import EXIT_NEEDS_A_PERSON, RefusedForSafety, UsageError, worst
-from hooper.files import write_output
+from hooper.files import STDIO, write_output
 from hooper.visible import shown
 
 if TYPE_CHECKING:
@@ -40,7 +40,7 @@ def pack(
     document, data = done.document
     write_output(out, data, keep=(session.site_path,), force=force, private=True)
     code = session.show(replace(document, file=str(out)), _render, errors=done.trouble)
-    session.next("elsewhere-on-any", ("visit", "run", out.name))
+    session.next("elsewhere-on-any", ("visit", "run", "visit.json" if out == STDIO else out.name))
     return code
 
 
@@ -80,12 +80,12 @@ def run(
     _agreed(session, asks_of(packed, site), agreed=yes)
     done = session.look(lambda run: look(run, packed, place, session.deadline), site)
     document, data = done.document
-    target = out or file.with_name(f"{file.stem}-result.json")
+    target = out or (Path("visit-result.json") if file == STDIO else file.with_name(f"{file.stem}-result.json"))
     write_output(target, data, keep=(file,), force=force)
     code = session.show(document, lambda drawn, screen: render(drawn, screen, verbose=session.verbose),
                         errors=done.trouble)  # fmt: skip
-    bringing = shlex.join(("hooper", "visit", "take", target.name))
-    session.note(f"\nBring {target} home. There: {bringing}")
+    name = "visit-result.json" if target == STDIO else target.name
+    session.note(f"\nBring {name} home. There: {shlex.join(('hooper', 'visit', 'take', name))}")
     return worst([code, 0 if passes(document.results) else EXIT_NEEDS_A_PERSON])
 
 

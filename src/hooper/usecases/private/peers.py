@@ -11,7 +11,7 @@ from hooper import deeds
 from hooper.addresses import IPAddress
 from hooper.clock import rfc3339
 from hooper.errors import HooperError, RefusedForSafety, UsageError
-from hooper.files import write_output
+from hooper.files import STDIO, write_output
 from hooper.planning.access import allowed_networks, enforced, into_for
 from hooper.planning.documents import EditDocument
 from hooper.planning.edits import Edited, again, change
@@ -282,7 +282,7 @@ async def hand(run: Run, request: HandRequest) -> tuple[HandedDocument, list[Hoo
     profile = works.profile_of(run.topology, key, now.public)
     fitting = (profile.ending, ".html", *((".png", ".svg") if profile.ending == ".conf" else ()))
     for path in request.out:
-        if path.suffix not in fitting:
+        if _form(path, profile) not in fitting:
             remedy = f"Name a file that ends in {' or '.join(fitting)}."
             raise UsageError(f"{path} is none of the forms that this profile has", remedy=remedy)
     ring = ring_of(run)
@@ -314,23 +314,29 @@ async def hand(run: Run, request: HandRequest) -> tuple[HandedDocument, list[Hoo
     return document, list(now.trouble)
 
 
+def _form(path: Path, profile: Profile) -> str:
+    """Which form a file is to have; standard output gets the profile itself."""
+    return profile.ending if path == STDIO else path.suffix
+
+
 def _as(
     site: Site, path: Path, whole: bytes, profile: Profile, document: HandedDocument, request: HandRequest
 ) -> bytes:
     """The profile as the name of a file wants it."""
     from hooper.report.qr import picture
 
-    if path.suffix == ".html":
+    form = _form(path, profile)
+    if form == ".html":
         assert request.page is not None
         return request.page(profile, whole, document, words.ways(site, profile, document.key == "its own"))
-    return whole if path.suffix == profile.ending else picture(whole.decode(), path.suffix)
+    return whole if form == profile.ending else picture(whole.decode(), form)
 
 
 def _document(
     run: Run, request: HandRequest, profile: Profile, private: Secret | None, *, shown: bool = False
 ) -> HandedDocument:
     site, peer = run.site, run.site.peers[request.key]
-    files = any(path.suffix == profile.ending for path in request.out)
+    files = any(_form(path, profile) == profile.ending for path in request.out)
     own = private is None and not wants_secret(site.tunnels[peer.tunnel])
     steps = words.steps_on(site, profile, files=files or own)
     if own:
