@@ -16,7 +16,7 @@ from hypothesis import strategies as st
 from hooper.line.facts import BoxSaid, Hops, LineFacts, Measured, NatBehaviour, ResolverSaid, between
 from hooper.line.hops import FARTHEST
 from hooper.line.judging import compare, line_findings, missing_numbers
-from hooper.line.nat import SAMPLES, common_ports
+from hooper.line.nat import SAMPLES, common_ports, spread_ports
 from hooper.line.situation import judge
 from hooper.sourced import Sourced
 from hooper.usecases.prepare.survey import document
@@ -246,3 +246,15 @@ def test_ports_in_blocks_behind_carrier_nat_stay_carrier_nat() -> None:
     seen = (Sourced(PUBLIC, quoted("STUN")),)
     assert judge(facts(Measured(seen=seen, nat=nat))).kind == "shared-ports"
     assert judge(facts(Measured(seen=seen, nat=nat), wan={"fibre-box": told("100.64.1.1")})).kind == "carrier-nat"
+
+
+def test_the_ports_that_are_tried_hide_nothing_by_chance() -> None:
+    """Each bit differs among them, also where one is lost, so that a part of the ports is always seen to be one."""
+    for _ in range(300):
+        ports = spread_ports()
+        assert len(set(ports)) == SAMPLES
+        assert all(1024 <= port < 65536 for port in ports)
+        for lost in (None, *ports):
+            left = [port for port in ports if port != lost]
+            outside = [20480 + number * 137 for number in range(len(left))]
+            assert common_ports(list(zip(left, outside, strict=True))) == "20480-21503"

@@ -152,12 +152,12 @@ async def _hairpin(door: Door, server: Endpoint) -> bool | None:
 
 
 async def _sampled(door: Door, server: Endpoint) -> list[tuple[int, int]]:
-    """Inside and outside ports of a few sockets, in the order of asking; the inside ports lie far apart."""
-    step = (65536 - 1024) // SAMPLES
+    """Inside and outside ports of a few sockets, in the order of asking."""
+    inside_ports = spread_ports()
     found: list[tuple[int, int, int]] = []
 
     async def one(number: int) -> None:
-        port = 1024 + number * step + random.randrange(step)  # noqa: S311 - spread, not secret
+        port = inside_ports[number]
         own = await door.source_towards(server.address)
         if own is None:
             return
@@ -195,6 +195,17 @@ async def _bind(socket: Datagrams, server: Endpoint, *attributes: tuple[int, byt
         return None
     seen = mapped(came)
     return Endpoint(*seen) if seen is not None else None
+
+
+def spread_ports() -> list[int]:
+    """Ports far apart, none of whose bits is the same in all, nor in all but one, whose answer may be lost: else what
+    outside ports have in common could be by chance what these have.
+    """
+    step = (65536 - 1024) // SAMPLES
+    while True:
+        ports = [1024 + number * step + random.randrange(step) for number in range(SAMPLES)]  # noqa: S311 - no secret
+        if all(2 <= sum(port >> bit & 1 for port in ports) <= SAMPLES - 2 for bit in range(16)):
+            return ports
 
 
 def _alike(ports: Sequence[int], bit: int) -> bool:

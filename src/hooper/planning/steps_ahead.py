@@ -35,9 +35,11 @@ BY_HOOPER = ("line", "rule", "name", "certificate")
 
 @dataclass(frozen=True, slots=True)
 class AheadStep:
-    """One step. subject: what it is about. why: in a sentence. state: blocked: others come before it. after: which, as
-    STEP:SUBJECT. command: what does it, without "hooper"; empty: nothing is left. minutes: about how long. by: who does
-    it: the program, or a person.
+    """One step.
+
+    step: its name. subject: what it is about. why: in a sentence. state: blocked: others come before it. after: which,
+    as STEP:SUBJECT. command: what does it; empty: nothing is left. minutes: about how long. by: who does it: the
+    program, or a person.
     """
 
     step: StepName

@@ -68,7 +68,7 @@ def worksheet(
     if ticked:
         session.not_written()
     _next(session, done, listed=not (form or kind or ticked))
-    if ticked and done.run.plan.feasible:
+    if ticked and done.run.plan.feasible and not session.dry_run:
         session.next("look-from-outside", "check --from interface")
     return worst([code, 0 if done.run.plan.feasible else EXIT_NEEDS_A_PERSON])
 
