@@ -319,7 +319,7 @@ def test_what_is_kept_of_an_entry_follows_its_name_and_comes_back(town: LabHere)
 DRY = (
     "plan --pin", "worksheet --ticked", "tunnel make oars --out files", "peer hand cox-phone --out cox.conf",
     "move --out moved --passphrase env:PHRASE", "move --anew", "name update", "cert order", "router open",
-    "host change hub --address 10.44.7.51",
+    "host change hub --address 10.44.7.51", "host know hub",
 )  # fmt: skip
 
 
@@ -336,6 +336,17 @@ def test_a_dry_run_writes_nothing(town: LabHere, tmp_path: Path, monkeypatch: py
     assert (files_of(town.folder), town.run("peer", "list").out) == (before, listed)
     assert files_of(tmp_path) == {}
     assert "Next:" not in ran.err or words in ("plan --pin", "router open", "name update", "cert order"), ran.err
+
+
+def test_a_device_that_was_only_looked_at_is_not_known(tmp_path: Path) -> None:
+    with town_here(tmp_path) as lab:
+
+        def before() -> set[Any]:
+            return {one["before"] for one in lab.run("host", "know", "hub", "--json").document["signs"]}
+
+        assert lab.run("host", "know", "hub", "--dry-run").code == 0
+        assert before() == {None}
+        assert None not in before()
 
 
 def files_of(folder: Path) -> dict[str, bytes]:

@@ -6,7 +6,7 @@ import re
 from typing import TYPE_CHECKING, Any
 
 from hooper.chosen import chosen
-from hooper.cli.parts.command import EDIT_DRY_RUN, command
+from hooper.cli.parts.command import DRY_RUN, EDIT_DRY_RUN, command
 from hooper.cli.parts.editing import finish
 from hooper.cli.parts.entity import add_verbs
 from hooper.cli.parts.session import Session, sub_app
@@ -113,7 +113,7 @@ def find(session: Session, sweep: bool = False, no_ports: bool = False) -> int:
     return code
 
 
-@command(app, "host know", site=True, state=True, mask=True, deadline=5.0)
+@command(app, "host know", site=True, state=True, mask=True, deadline=5.0, dry_run=DRY_RUN)
 def know(session: Session, host: str) -> int:
     """Keep what a device shows now as its own: its certificate, its host key, its greeting, its page.
 
@@ -124,9 +124,10 @@ def know(session: Session, host: str) -> int:
 
     file = session.read_site()
     (key,) = chosen([host], file.site.devices, "host")
-    done = session.look(lambda run: look(run, key, session.deadline), file)
+    done = session.look(lambda run: look(run, key, session.deadline, dry_run=session.dry_run), file)
     document = done.document
     code = session.show(document, _render_known, errors=done.trouble)
+    session.not_written()
     if document.mac is not None and document.planned_mac not in (None, document.mac):
         session.next("write-its-mac", f"host change {key} --mac {document.mac}")
         return worst([code, EXIT_NEEDS_A_PERSON])

@@ -134,11 +134,13 @@ class NothingShown(NeedsAPerson):
     remedy = "Switch it on, and look once more."
 
 
-async def know(run: Run, device: str, deadline: float = 5.0) -> tuple[KnownDocument, list[HooperError]]:
+async def know(
+    run: Run, device: str, deadline: float = 5.0, *, dry_run: bool = False
+) -> tuple[KnownDocument, list[HooperError]]:
     """Look at the device inside, and keep what it shows in the place of what was kept of it before.
 
-    device: of the site file. deadline: seconds for all of it. Raises: NoNetwork; UsageError: it is not seen from here,
-    or has no service; NothingShown; StateError.
+    device: of the site file. deadline: seconds for all of it. dry_run: look, and keep nothing. Raises: NoNetwork;
+    UsageError: it is not seen from here, or has no service; NothingShown; StateError.
     """
     site, host = run.site, run.site.devices[device]
     services = [key for key, entry in site.services.items() if entry.host == device]
@@ -151,7 +153,8 @@ async def know(run: Run, device: str, deadline: float = 5.0) -> tuple[KnownDocum
     if not services:
         raise UsageError(f"{device} has no service that could be looked at", remedy="Add one.")
     wish = Wish(run.topology, services, deadline, base=run.base, keys=probe_keys(run))
-    run.kept.ledger.forget(f"{service_subject(key)}/page@*" for key in services)  # it may have been set up anew
+    if not dry_run:
+        run.kept.ledger.forget(f"{service_subject(key)}/page@*" for key in services)  # it may have been set up anew
     outcome = await check_services(run.here, wish)
     pages = await _pages(run, services, outcome, deadline)
     details = {(one.service, one.transport, one.port): one.detail for one in outcome.results}
@@ -165,11 +168,12 @@ async def know(run: Run, device: str, deadline: float = 5.0) -> tuple[KnownDocum
             signs.append(KnownSign(*key, seen.fingerprint, before, seen.greeting, details[key], page.title, pictures))
     if not signs:
         raise NothingShown(f"{device} ({host.address}) answers by none of its services")
-    keep_look(run, outcome)
-    run.kept.ledger.write(
-        Observation(service_subject(key[0]), page_aspect(*key[1:]), [*page], run.at, "measured", str(HERE))
-        for key, page in pages.items()
-    )
+    if not dry_run:
+        keep_look(run, outcome)
+        run.kept.ledger.write(
+            Observation(service_subject(key[0]), page_aspect(*key[1:]), [*page], run.at, "measured", str(HERE))
+            for key, page in pages.items()
+        )
     neighbours = (await run.here.surroundings()).neighbours
     mac = next((one.mac for one in neighbours if one.address == host.address), None)
     silent = tuple(key for key in services if key not in {one.service for one in signs})
