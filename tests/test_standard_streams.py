@@ -16,13 +16,7 @@ from support.saved_pages import PAGES
 def own(lab: Lab, tmp_path: Path) -> Lab:
     """The town, with a site file and a folder of this test's own."""
     lab.as_built()
-    for name in ("site.toml", "town-ca.pem"):
-        (tmp_path / name).write_bytes((lab.folder / name).read_bytes())
-    (tmp_path / "secrets").mkdir(mode=0o700)
-    for path in (lab.folder / "secrets").iterdir():
-        (tmp_path / "secrets" / path.name).write_bytes(path.read_bytes())
-        (tmp_path / "secrets" / path.name).chmod(0o600)
-    own = Lab({**lab.env, "HOOPER_SITE": str(tmp_path / "site.toml")}, tmp_path)
+    own = lab.with_site_in(tmp_path)
     own.run("tunnel", "add", "oars", "--service", "gate")
     own.run("peer", "add", "cox-phone", "--into", "film-page")
     return own

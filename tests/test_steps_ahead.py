@@ -29,13 +29,7 @@ def fresh(lab: Lab, tmp_path: Path) -> Iterator[Lab]:
     """The town with nothing entered, and a site file and a state of this test's own."""
     lab.ask("mend")
     lab.ask("restart", gateway="club-router")
-    for name in ("site.toml", "town-ca.pem"):
-        (tmp_path / name).write_bytes((lab.folder / name).read_bytes())
-    (tmp_path / "secrets").mkdir(mode=0o700)
-    for path in (lab.folder / "secrets").iterdir():
-        (tmp_path / "secrets" / path.name).write_bytes(path.read_bytes())
-        (tmp_path / "secrets" / path.name).chmod(0o600)
-    yield Lab({**lab.env, "HOOPER_SITE": str(tmp_path / "site.toml"), "STATE": str(tmp_path / "state")}, tmp_path)
+    yield lab.with_site_in(tmp_path, STATE=str(tmp_path / "state"))
     lab.as_built()
 
 
