@@ -19,6 +19,7 @@ from hooper.wire import (
     icmp,
     ike,
     ip4,
+    mdns,
     natpmp,
     openvpn,
     ovpnfile,
@@ -231,6 +232,14 @@ TARGETS: dict[str, Target] = {
         lambda data: surroundings.parse_passing(data.decode("utf-8", "replace").splitlines()),
         (b"20010db8004400070000000000000105 02 40 00 01     lan0\n",),
     ),
+    "mdns-answer": Target(
+        mdns.parse_answer,
+        (
+            mdns.serialize_answer(mdns.LocalAnswer("slip-cam", ("_http._tcp",), ("Slipway",)), INSIDE.packed),
+            mdns.serialize_answer(mdns.LocalAnswer("", ("_ipp._tcp", "_http._tcp")), INSIDE.packed, 7),
+        ),
+    ),
+    "mdns-questions": Target(mdns.parse_questions, (mdns.serialize_questions([mdns.EVERY_KIND, "_http._tcp.local."]),)),
     "ssdp-search": Target(ssdp.parse_search, (ssdp.serialize_search(ssdp.TARGETS[0], ssdp.GROUP, wait_s=1),)),
     "ssdp-answer": Target(
         ssdp.parse_answer, (ssdp.serialize_answer("http://10.44.7.1:5000/d.xml", ssdp.TARGETS[0], "uuid:1", "works"),)

@@ -28,7 +28,7 @@ for number in (signal.SIGINT, signal.SIGHUP):  # a shell lets what it starts in 
         signal.signal(number, signal.default_int_handler if number == signal.SIGINT else signal.SIG_DFL)
 os.umask(0o077)  # secret files are private, as their owners make them
 os.environ["PATH"] = os.pathsep.join([os.environ.get("PATH", ""), "/usr/sbin", "/sbin"])  # where Debian keeps servers
-TOOLS = ("ip", "nft", "nginx", "sshd", "turnserver", "miniupnpd", "named", "tayga")
+TOOLS = ("ip", "nft", "nginx", "sshd", "turnserver", "miniupnpd", "named", "tayga", "avahi-daemon")
 
 
 def pytest_xdist_auto_num_workers() -> int:

@@ -8,8 +8,9 @@ import subprocess
 import sys
 import sysconfig
 import tempfile
+import time
 from collections.abc import Iterator
-from contextlib import suppress
+from contextlib import contextmanager, suppress
 from ipaddress import ip_address
 from pathlib import Path
 from typing import Any
@@ -168,6 +169,62 @@ def test_hosts_are_found_by_a_sweep(town: KernelTown) -> None:
     assert found["10.44.7.30"]["mac"] == town.mac("film-box")
     assert (found["10.44.7.30"]["host"], found["10.44.7.30"]["state"]) == ("film-box", "planned")
     assert (found["10.44.7.1"]["state"], found["10.44.7.105"]["state"]) == ("gateway", "self")
+
+
+AVAHI = """\
+[server]
+host-name={name}
+use-ipv6=no
+enable-dbus=no
+[publish]
+publish-workstation=no
+"""
+SERVICE = """\
+<?xml version="1.0"?><!DOCTYPE service-group SYSTEM "avahi-service.dtd">
+<service-group><name>{title}</name><service><type>{kind}</type><port>{port}</port></service></service-group>
+"""
+
+
+@contextmanager
+def announcing(town: KernelTown, name: str, title: str, kind: str, port: int) -> Iterator[None]:
+    """A real responder of multicast DNS on a machine, with files of its own."""
+    folder = town.folder / f"avahi-{name}"
+    (folder / "services").mkdir(parents=True, exist_ok=True)
+    (folder / "avahi.conf").write_text(AVAHI.format(name=name))
+    (folder / "services" / "one.service").write_text(SERVICE.format(title=title, kind=kind, port=port))
+    own = (
+        f"mount -t tmpfs none /run/avahi-daemon && mount --bind {folder}/services /etc/avahi/services"
+        f" && exec avahi-daemon -f {folder}/avahi.conf --no-drop-root --no-chroot --no-rlimits"
+    )
+    Path("/run/avahi-daemon").mkdir(exist_ok=True)
+    command = [*town.wrap(name), "unshare", "-m", "sh", "-c", own]
+    with (folder / "log").open("w") as log:
+        daemon = subprocess.Popen(command, stdin=subprocess.DEVNULL, stdout=log, stderr=log)
+    try:
+        until = time.monotonic() + 15
+        while "established" not in (folder / "log").read_text():
+            assert daemon.poll() is None, (folder / "log").read_text()
+            assert time.monotonic() < until, (folder / "log").read_text()
+            time.sleep(0.05)
+        yield
+    finally:
+        daemon.terminate()
+        daemon.wait(10)
+
+
+def test_devices_that_announce_themselves_are_heard_with_any_address(town: KernelTown) -> None:
+    """By a real responder: one with an address of this network, and one as it came from the factory."""
+    with (
+        town.another("quay-cam", "192.168.1.64"),
+        announcing(town, "film-box", "Race films", "_webdavs._tcp", 443),
+        announcing(town, "quay-cam", "Quay camera", "_rtsp._tcp", 554),
+    ):
+        got = valid("host-find", run(town, "host", "find", "--sweep", "--json").document)
+    found = {row["address"]: row for row in got["hosts"]}
+    assert (found["10.44.7.30"]["kind"], found["10.44.7.30"]["name"]) == ("storage", "film-box")
+    (foreign,) = got["foreign"]
+    assert (foreign["address"], foreign["kind"], foreign["by"]) == ("192.168.1.64", "camera", ["mDNS"])
+    assert "Quay camera" in str(foreign["says"])
 
 
 def test_an_address_at_which_somebody_is_is_not_offered(town: KernelTown) -> None:

@@ -264,6 +264,18 @@ class KernelTown:
         for name, lan in (("fibre-box", "192.168.90.1"), ("club-router", "10.44.7.1"), ("carrier", "100.72.5.9")):
             self.run(name, "nft", "-f", "-", stdin=ROUTER.format(lan=lan))
 
+    @contextmanager
+    def another(self, name: str, address: str) -> Iterator[None]:
+        """One more device on the club's LAN."""
+        sh("ip", "netns", "add", self.ns(name))
+        try:
+            self.run(name, "ip", "link", "set", "lo", "up")
+            self._link("club-router", f"p-{name}", None, name, "eth0", address)
+            self.run("club-router", "ip", "link", "set", f"p-{name}", "master", "lan")
+            yield
+        finally:
+            sh("ip", "netns", "del", self.ns(name))
+
     def enter(self, sheets: list[dict[str, Any]]) -> None:
         """Enter a worksheet's rules with nft, as a person would into a page."""
         for sheet in sheets:

@@ -19,7 +19,8 @@ from hooper.lab.things import Attachment, Box, Machine, StreamHandler, made_up_m
 from hooper.lab.town import Town
 from hooper.lab.zone import PRIMARY, ZONE
 from hooper.net.types import Endpoint
-from hooper.wire import head
+from hooper.wire import head, mdns
+from hooper.wire.mdns import LocalAnswer
 
 NAME = "boathouse.heronquay.example"
 PROVIDER = "names.heronquay.example"
@@ -54,6 +55,14 @@ HOSTS = {
     "hub": "10.44.7.50",
     "gate": "10.44.7.60",
 }
+
+
+ANNOUNCED = {  # by multicast DNS
+    "slip-cam": LocalAnswer("slip-cam", ("_http._tcp", "_rtsp._tcp"), ("Slipway camera",)),
+    "recorder": LocalAnswer("recorder", ("_http._tcp",), ("Recorder",)),
+    "film-box": LocalAnswer("film-box", ("_https._tcp", "_webdavs._tcp"), ("Race films",)),
+}
+UNPACKED, FACTORY = "quay-cam", "192.168.1.64"
 
 
 def site_file() -> bytes:
@@ -225,6 +234,28 @@ def _equip(town: Town) -> None:
     nodes["hub"].tcp = {8443: hub, 443: hub}  # many devices answer at the usual port too
     nodes["gate"].udp = {51820: devices.mute}  # until somebody gives it its files
     town.gate = Gate(town, nodes["gate"])
+    for key, told in ANNOUNCED.items():
+        _announces(nodes[key], told)
+
+
+def _announces(node: Machine, told: LocalAnswer) -> None:
+    node.udp[mdns.PORT] = devices.announces(told, lambda: node.attachments[0].address)
+
+
+def unpack(town: Town, address: str | None) -> Machine:
+    """A new camera is plugged in on the club's LAN, with its factory's address; or a person gives it `address`."""
+    node = town.nodes.get(UNPACKED)
+    if node is None:
+        node = _add(town, UNPACKED, CLUB, FACTORY)
+        node.attachments[0].mac = "02:00:5e:01:64:00"
+        node.tcp = {554: devices.rtsp("quay camera"), 80: devices.web("Quay camera: first setting", "quay camera")}
+        _announces(node, LocalAnswer(UNPACKED, ("_http._tcp", "_rtsp._tcp"), ("Quay camera",)))
+    own = node.attachments[0]
+    if address is not None and address != str(own.address):
+        town.leave(own)
+        own.address, own.gateway = IPv4Address(address), IPv4Address("10.44.7.1")
+        node.tcp[80] = devices.web("Quay camera", "quay camera")
+    return node
 
 
 def status_page(box: Box) -> StreamHandler:

@@ -8,6 +8,7 @@ from collections.abc import Callable
 from datetime import datetime
 from email.utils import format_datetime
 from functools import partial
+from ipaddress import IPv4Address
 
 import anyio
 from anyio.abc import ByteStream
@@ -17,7 +18,7 @@ from hooper.errors import WireError
 from hooper.lab.certificates import Identity
 from hooper.lab.things import DatagramHandler, Reply, StreamHandler
 from hooper.net.types import Endpoint
-from hooper.wire import head, sshkex, stun, x224
+from hooper.wire import head, mdns, sshkex, stun, x224
 from hooper.wire import ssh as ssh_line
 from hooper.wire.body import read_body
 
@@ -199,6 +200,21 @@ async def _until_gone(stream: ByteStream) -> None:
     with anyio.move_on_after(PATIENCE):
         while True:
             await stream.receive()
+
+
+def announces(told: mdns.LocalAnswer, address: Callable[[], IPv4Address]) -> DatagramHandler:
+    """What a device tells everyone on its network who asks by multicast DNS."""
+
+    def answer(data: bytes, peer: Endpoint) -> bytes | None:
+        try:
+            asked = mdns.parse_questions(data)
+        except WireError:
+            return None
+        wanted = {mdns.EVERY_KIND, *(f"{kind}.local." for kind in told.kinds)}
+        number = int.from_bytes(data[:2], "big")  # of who asks from another port (RFC 6762 section 6.7)
+        return mdns.serialize_answer(told, address().packed, number) if wanted & {*asked} else None
+
+    return answer
 
 
 def mute(data: bytes, peer: Endpoint) -> bytes | None:

@@ -17,7 +17,7 @@ from anyio.abc import ByteStream
 
 from hooper.chosen import chosen
 from hooper.errors import HooperError, UsageError, WireError
-from hooper.lab.boathouse import PHONE, PHONE6, SECOND
+from hooper.lab.boathouse import PHONE, PHONE6, SECOND, unpack
 from hooper.lab.gate import Client
 from hooper.lab.openvpn_server import OpenVpnServer, is_openvpn
 from hooper.lab.pipe import pipe
@@ -244,10 +244,16 @@ def _roam(town: Town, asked: Mapping[str, Any]) -> dict[str, Any]:
     return {"where": where}
 
 
+def _unpack(town: Town, asked: Mapping[str, Any]) -> dict[str, Any]:
+    node = unpack(town, asked.get("address"))
+    return {"host": node.key, "address": str(node.attachments[0].address)}
+
+
 HANDS: dict[str, Callable[[Town, Mapping[str, Any]], dict[str, Any]]] = {
     "type": lambda town, asked: {"entered": type_sheets(town, asked["sheets"])},
     "read": lambda town, asked: {"gateways": read_tables(town, asked.get("gateways") or [])},
     "load": _load,
     "dump": _dump,
     "roam": _roam,
+    "unpack": _unpack,
 }

@@ -350,16 +350,19 @@ class Streets:
         return "delivered"
 
     async def _send_to_group(self, socket: DatagramSocket, data: bytes, to: Endpoint) -> str:
-        """A datagram for a group reaches the router of the sender's own network, as far as it listens there."""
-        heard = False
-        for box in () if self.cut else self.boxes.values():
-            handler = box.udp.get(to.port)
-            if box.inner == socket.attachment.segment and handler is not None:
-                heard = True
-                answer = handler(data, socket.local)
-                if isinstance(answer, bytes):
-                    await socket.deliver(answer, Endpoint(box.lan.ip, to.port))
-        return "delivered" if heard else "swallowed"
+        """A datagram for a group reaches those on the sender's own network that listen there. One that has an address
+        of another network finds no way to a single one, and answers the group alone.
+        """
+        segment = socket.attachment.segment
+        routers = [(box.lan.ip, box.udp) for box in self.boxes.values() if box.inner == segment]
+        others = [node for node in self.nodes.values() if node is not socket.node and not node.off]
+        machines = [(own.address, node.udp) for node in others for own in node.attachments if own.segment == segment]
+        hearing = [] if self.cut else [(address, udp[to.port]) for address, udp in routers + machines if to.port in udp]
+        for address, handler in hearing:
+            answer = handler(data, socket.local)
+            if isinstance(answer, bytes) and (address in self.segments[segment] or socket.group is not None):
+                await socket.deliver(answer, Endpoint(address, to.port))
+        return "delivered" if hearing else "swallowed"
 
     def stream_handler(self, arrival: Arrival) -> StreamHandler | None:
         """What answers a connection there; None: nothing listens, so that it is refused."""

@@ -7,7 +7,7 @@ from collections.abc import Awaitable, Callable, Iterable, Sequence
 from dataclasses import dataclass, replace
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 from itertools import islice
-from typing import Literal
+from typing import Literal, NamedTuple
 
 import anyio
 
@@ -20,6 +20,7 @@ from hooper.net.types import Datagrams, Door, Endpoint, Interface, NoRoute, Reje
 from hooper.net.whereabouts import connected_surroundings, standing
 from hooper.site.model import Site
 from hooper.site.protocols import SPEECHES
+from hooper.words.said import Said
 
 PACE = 0.008  # seconds between two datagrams of a sweep
 SETTLE = 1.2  # seconds that answers may take after the last one
@@ -28,7 +29,20 @@ TOLD_EVERY = 0.2  # seconds
 AT_ONCE = 64  # connections at the same time
 KNOCK = 0.8  # seconds for a connection on one's own network
 RESOLVER_PATIENCE = 1.5  # seconds
-USUAL = {80, 8080, 8443, 631, 445} | {s.port for s in SPEECHES.values() if s.port is not None and s.transport == "tcp"}
+OTHER_PAGES = {81: "http", 5000: "http", 8000: "http", 8008: "http", 8080: "http", 8081: "http", 8888: "http",
+               5001: "https", 8443: "https"}  # fmt: skip
+USUAL = (
+    {631, 445, 9100}
+    | {*OTHER_PAGES}
+    | {s.port for s in SPEECHES.values() if s.port is not None and s.transport == "tcp"}
+)
+
+
+class Offer(NamedTuple):
+    """What a device offers. speaks: the protocol, as a service has it. port: TCP."""
+
+    speaks: str
+    port: int
 
 
 @dataclass(frozen=True, slots=True)
@@ -38,7 +52,8 @@ class FoundHost:
     host: its key in the site file. state: as planned; moved (its MAC is planned at another address); taken (another
     device is planned here); new (the file does not have it); gateway; self. in_pool: whether DHCP may give its address
     to somebody else; null where the pool is not known. name: what the device calls itself; null where it tells none.
-    open_ports: the TCP ports that answered.
+    open_ports: the TCP ports that answered. kind: what it probably is; null: that cannot be told. kind_title: in words.
+    says: from what it says so. offers: what answered as one of the protocols of a service.
     """
 
     address: str
@@ -49,6 +64,26 @@ class FoundHost:
     in_pool: bool | None
     open_ports: tuple[int, ...]
     meaning: str
+    kind: str | None = None
+    kind_title: str = ""
+    says: tuple[Said, ...] = ()
+    offers: tuple[Offer, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class ForeignHost:
+    """A device on this network that has an address of another one, as from its factory.
+
+    by: the protocols by which it was heard. steps: how to reach it from this computer, and how to take that back.
+    """
+
+    address: str
+    name: str | None
+    by: tuple[str, ...]
+    kind: str | None
+    kind_title: str
+    says: tuple[Said, ...]
+    steps: tuple[Said, ...]
 
 
 @dataclass(frozen=True, slots=True)
@@ -57,7 +92,7 @@ class FindDocument:
 
     swept: every address was tried, not only the neighbours that this computer knows already. silent: planned on this
     network, and not found. outstanding: what the time did not suffice for. interface: this computer's interface on that
-    network.
+    network. foreign: devices that were heard here and have addresses of other networks.
     """
 
     network: str
@@ -67,11 +102,12 @@ class FindDocument:
     hosts: tuple[FoundHost, ...]
     silent: tuple[str, ...]
     outstanding: tuple[str, ...]
+    foreign: tuple[ForeignHost, ...] = ()
 
 
-@dataclass
-class _Ground:
-    """This computer's own network."""
+@dataclass(frozen=True)
+class OwnNetwork:
+    """This computer's own network. door: by its interface. own: this computer's address there. at: whose LAN it is."""
 
     door: Door
     interface: Interface
@@ -79,7 +115,7 @@ class _Ground:
     at: str | None
 
 
-async def _ground(here: Door, site: Site) -> _Ground:
+async def own_network(here: Door, site: Site) -> OwnNetwork:
     """Raises: NoNetwork; RefusedForSafety: the only network is a tunnel's."""
     around = await connected_surroundings(here)
     name, at, own = standing(site, around)
@@ -95,12 +131,13 @@ async def _ground(here: Door, site: Site) -> _Ground:
     interface = around.interface(name)
     assert interface is not None
     four = next(a for a in interface.addresses if isinstance(a, IPv4Interface) and a.ip == own)
-    return _Ground(here.through(name), interface, four, at)
+    return OwnNetwork(here.through(name), interface, four, at)
 
 
 async def find_hosts(
     here: Door,
     site: Site,
+    ground: OwnNetwork,
     deadline: float,
     *,
     sweep: bool,
@@ -111,9 +148,8 @@ async def find_hosts(
 
     Args: sweep: try every address of its prefix. ports: try the usual ports of those that are there. deadline: seconds.
     heard: is told how far it is.
-    Raises: NoNetwork; RefusedForSafety: the prefix is too large for a sweep, or not a LAN.
+    Raises: RefusedForSafety: the prefix is too large for a sweep.
     """
-    ground = await _ground(here, site)
     network = ground.own.network
     if sweep and network.num_addresses > MOST:
         raise RefusedForSafety(
@@ -315,7 +351,7 @@ def _planned(site: Site, at: str | None) -> dict[str, IPv4Address]:
 
 def _row(
     site: Site,
-    ground: _Ground,
+    ground: OwnNetwork,
     macs: dict[IPv4Address, str],
     address: IPv4Address,
     mac: str | None,

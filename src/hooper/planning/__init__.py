@@ -1,7 +1,7 @@
 """The planner: facts and a date in, decisions out. No socket, file or clock of its own."""
 
 __all__ = (
-    "access", "against", "answers", "audit", "card", "device_sheets", "documents", "edits", "findings",
+    "access", "adopting", "against", "answers", "audit", "card", "device_sheets", "documents", "edits", "findings",
     "free_addresses", "free_ports", "kept_back", "letter", "lists", "local_ports", "nftables", "openers", "page_tree",
     "pages", "paths", "plan", "rented", "routes", "saved_page", "starting", "steps_ahead", "temporary", "topology",
     "tunnel_edits", "typed", "unfolded", "values", "ways", "worksheet",

@@ -132,7 +132,10 @@ class _Ahead:
         site = self.site
         yield _step("device", "site", say("ahead.device"), bool(site.hosts), deeds.FIND)
         reached = any(one.reach != "lan" for one in site.services.values())
-        yield _step("service", "site", say("ahead.service"), reached, deeds.ADD_SERVICE, "device:site")
+        first = next(iter(site.services), None)
+        command = deeds.ADD_SERVICE if first is None else deeds.REACH(first)
+        why = say("ahead.service") if first is None else say("ahead.reach")
+        yield _step("service", "site", why, reached, command, "device:site")
 
     def _mistake(self, finding: Finding) -> AheadStep:
         why = say("ahead.mistake", what=finding.message, remedy=finding.remedy)

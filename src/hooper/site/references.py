@@ -10,6 +10,7 @@ from ipaddress import IPv4Address
 from itertools import chain, islice
 from typing import NamedTuple
 
+from hooper import deeds
 from hooper.chosen import nearest
 from hooper.dnsnames import base, is_wildcard, stands_for
 from hooper.site import updating as placeholders
@@ -257,7 +258,11 @@ def _hosts(site: Site) -> Iterator[Mistake]:
             networks = (
                 ", ".join(f"{g.lan.network} ({k})" for k, g in site.gateways.items()) or "none; add a [gateways.*]"
             )
-            yield path, f"{host.address} is in no network of this site", f"The networks are: {networks}."
+            remedy = (
+                f"The networks are: {networks}. Is it mistyped? If the device shows this address itself, it has it from"
+                f" its factory, or is on another router: `{deeds.FIND}` hears such devices, and says how to reach them."
+            )
+            yield path, f"{host.address} is in no network of this site", remedy
         elif len(fitting) > 1:
             remedy = f'Add `behind = "{fitting[-1]}"`, or the one that is right; better, give one LAN another prefix.'
             yield path, f"{host.address} fits the networks of {' and '.join(fitting)}", remedy

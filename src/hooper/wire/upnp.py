@@ -34,10 +34,14 @@ class OfferedService:
 
 @dataclass(frozen=True, slots=True)
 class Description:
-    """What a device says of itself. name: maker and model, for people."""
+    """What a device says of itself. name: maker and model, for people. title: what it is called here. kinds: the types
+    of all devices in it.
+    """
 
     name: str
     services: tuple[OfferedService, ...]
+    title: str = ""
+    kinds: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -116,7 +120,9 @@ def parse_description(data: bytes, location: str) -> Description:
     if not devices:
         raise WireError("description", 0, "names no device")
     name = " ".join(filter(None, (_child(devices[0], "manufacturer"), _child(devices[0], "modelName"))))
-    return Description(" ".join(name.split())[:80], tuple(_services(root, base)))
+    kinds = tuple(_child(device, "deviceType") for device in devices)
+    title = " ".join(_child(devices[0], "friendlyName").split())[:80]
+    return Description(" ".join(name.split())[:80], tuple(_services(root, base)), title, kinds)
 
 
 def _loose_description(data: bytes, location: str) -> Description:

@@ -2,20 +2,20 @@
 
 from __future__ import annotations
 
-import re
 from typing import TYPE_CHECKING, Any
 
 from hooper.chosen import chosen
 from hooper.cli.parts.command import DRY_RUN, EDIT_DRY_RUN, command
 from hooper.cli.parts.editing import finish
 from hooper.cli.parts.entity import add_verbs
-from hooper.cli.parts.session import Session, sub_app
+from hooper.cli.parts.session import Done, Session, sub_app
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 
 if TYPE_CHECKING:
     from hooper.cli.parts.render import Screen
-    from hooper.line.neighbours import FindDocument
+    from hooper.line.neighbours import FindDocument, ForeignHost, FoundHost
     from hooper.planning.documents import HostListDocument, SuggestDocument
+    from hooper.site.load import SiteFile
     from hooper.usecases.prepare.hosts import KnownDocument
 
 app = sub_app("The devices: list, find, add, change, remove, tick off, free addresses.", group=True)
@@ -85,15 +85,24 @@ def suggest(session: Session, gateway: str | None = None, count: int = 5) -> int
     return code
 
 
-@command(app, "host find", site=True, mask=True, deadline=10.0, deadline_help="For everything together.")
-def find(session: Session, sweep: bool = False, no_ports: bool = False) -> int:
-    """The devices on this computer's own network, held against the site file.
+@command(app, "host find", site=True, mask=True, deadline=10.0, deadline_help="For everything together.",
+         dry_run="With --add: say what would be written.")  # fmt: skip
+def find(session: Session, sweep: bool = False, no_ports: bool = False, add: list[str] | None = None) -> int:
+    """The devices on this computer's own network: what each probably is, held against the site file.
 
-    Without --sweep those that this computer has spoken with lately. Looks nowhere but on this one network.
+    Without --sweep those that this computer has spoken with lately. Looks nowhere but on this one network. --add takes
+    devices into the site file, with what they offer as services for the LAN alone.
     """
     from hooper.usecases.prepare.hosts import find as look
 
-    done = session.look(lambda run: look(run, session.deadline, sweep=sweep, ports=not no_ports), session.read_site())
+    if session.dry_run and not add:
+        raise UsageError("--dry-run without --add would change nothing anyway", remedy="Add --add, or leave it out.")
+    if no_ports and add:
+        raise UsageError("--no-ports and --add exclude each other: services are known by ports", remedy="Leave one.")
+    file = session.read_site()
+    done = session.look(lambda run: look(run, session.deadline, sweep=sweep, ports=not no_ports), file)
+    if add:
+        return _adopt(session, file, done, add)
     code = session.show(done.document, _render_found, errors=done.trouble)
     if not sweep:
         session.next("these-are-those", "host find --sweep")
@@ -104,13 +113,43 @@ def find(session: Session, sweep: bool = False, no_ports: bool = False) -> int:
             return worst([code, EXIT_NEEDS_A_PERSON])
     if any(row.state == "taken" for row in hosts):
         return worst([code, EXIT_NEEDS_A_PERSON])
-    new = next((row for row in hosts if row.state == "new"), None)
-    if new is not None:
-        key = re.sub(r"[^a-z0-9-]+", "-", (new.name or "").partition(".")[0].lower()).strip("-") or "new-device"
-        mac = ("--mac", new.mac) if new.mac else ()
-        adding = ("host", "add", key, "--address", new.address, *mac)
-        session.next("add-those-that", adding)
+    new = [row.address for row in hosts if row.state == "new"]
+    if new and done.document.gateway is not None:
+        shown = [*(["--sweep"] if sweep else []), "--add", ",".join(address.rpartition(".")[2] for address in new)]
+        session.next("add-those-that", ("host", "find", *shown))
     return code
+
+
+def _adopt(session: Session, file: SiteFile, done: Done[FindDocument], wanted: list[str]) -> int:
+    """Take the chosen ones into the site file."""
+    from hooper.planning.adopting import NewDevice, adopt
+
+    new = {row.address: row for row in done.document.hosts if row.state == "new"}
+    rows = [new[address] for address in _chosen_addresses(wanted, new, done.document)]
+    devices = [
+        NewDevice(row.address, row.mac, row.name or row.kind or "", bool(row.in_pool), row.offers) for row in rows
+    ]
+    edited = adopt(file, devices)
+    code = finish(session, file, lambda _: edited)
+    offering = next((change.key for change in edited.changes if change.key.startswith("services.")), None)
+    if offering is not None:
+        session.next("say-who-reaches", f"service change {offering.removeprefix('services.')} --reach tunnel")
+    return worst([code, session.failed(done.trouble)])
+
+
+def _chosen_addresses(wanted: list[str], new: dict[str, FoundHost], document: FindDocument) -> list[str]:
+    """The addresses that are meant, each whole or by its end. Raises: UsageError."""
+    out: dict[str, None] = {}
+    for word in (part.strip() for text in wanted for part in text.split(",") if part.strip()):
+        fitting = [address for address in new if word == address or address.endswith(f".{word}")]
+        if len(fitting) != 1:
+            known = next((row for row in document.hosts if word in (row.address, row.address.rpartition(".")[2])), None)
+            what = f"{known.address} is {known.meaning}" if known is not None else "there is no such new device here"
+            what = f"it fits {' and '.join(fitting)}" if fitting else what
+            remedy = f"New here: {', '.join(new) or 'none'}."
+            raise UsageError(f"--add {word}: {what}", remedy=remedy)
+        out[fitting[0]] = None
+    return list(out)
 
 
 @command(app, "host know", site=True, state=True, mask=True, deadline=5.0, dry_run=DRY_RUN)
@@ -223,13 +262,37 @@ def _render_found(document: FindDocument, out: Screen) -> None:
         what = f"{row.host}, {row.meaning}" if row.host is not None and row.state != "moved" else row.meaning
         if row.in_pool and "pool" not in what:
             what += "; in the pool"
+        if row.host is None and row.state == "new":
+            what = _probably(row) + ("; in the pool" if row.in_pool else "")
         name = (row.name or "").partition(".")[0]
         drawn.add_row(row.address, row.mac or "?", name, " ".join(map(str, row.open_ports)), what)
     out.print(drawn)
+    for foreign in document.foreign:
+        _render_foreign(foreign, out)
     if document.silent:
         indented(out, f"Planned here and not found: {', '.join(document.silent)}.", left=0)
     if document.outstanding:
         indented(out, f"The time did not suffice for: {', '.join(document.outstanding)}.", left=0)
+
+
+def _probably(row: FoundHost) -> str:
+    """What a device is that the site file does not have."""
+    says = ", ".join(map(str, row.says))
+    if row.kind is None:
+        return f"new; {says}" if says else "new; what it is cannot be told"
+    return f"new, probably {row.kind_title}: {says}"
+
+
+def _render_foreign(row: ForeignHost, out: Screen) -> None:
+    from hooper.cli.parts.render import heading, indented
+
+    name = f" ({row.name})" if row.name is not None else ""
+    out.print()
+    heading(out, f"{row.address}{name} is on this network with an address of another one, as from its factory")
+    kind = f"It is probably {row.kind_title}: {', '.join(map(str, row.says))}. " if row.kind is not None else ""
+    indented(out, f"{kind}It was heard by {' and '.join(row.by)}, and can be reached for its first setting:", left=0)
+    for number, step in enumerate(row.steps, 1):
+        indented(out, step, mark=f"{number}. ", left=3)
 
 
 def _render_suggest(document: SuggestDocument, out: Screen) -> None:

@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 from hooper.chosen import chosen
 from hooper.cli.parts.command import command
+from hooper.cli.parts.from_where import read_address
 from hooper.cli.parts.session import Session, run_async, sub_app
 from hooper.cli.parts.spelling import spelled
 from hooper.cli.town.lab_phone import register, register_phone
@@ -247,6 +248,15 @@ def install(session: Session, certificate: str, service: str) -> None:
     chain, key = read_text(store.chain_path(certificate)), read_text(store.key_path(certificate))
     done = _done(session, "install", service=service, chain=chain, key=key)
     session.show(done, lambda shown, out: out.print(f"{shown['host']} now shows the certificate {certificate}."))
+
+
+@command(app, "lab unpack")
+def unpack(session: Session, address: str | None = None) -> None:
+    """Be the person who plugs in a new camera with its factory's address; with ADDRESS, who gives it that one."""
+    wanted = str(read_address("ADDRESS", address)) if address is not None else None
+    done = _done(session, "unpack", address=wanted)
+    session.show(done, lambda shown, out: out.print(f"{shown['host']} is plugged in, and has {shown['address']}."))
+    session.next("see-it-found", "host find --sweep")
 
 
 @command(app, "lab restart")

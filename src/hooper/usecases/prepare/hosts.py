@@ -4,22 +4,26 @@ again.
 
 from __future__ import annotations
 
+import sys
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from ipaddress import IPv4Address
 from itertools import islice
 
 import anyio
 
 from hooper import deeds
+from hooper.addresses import IPAddress
 from hooper.check.checking import check_services
+from hooper.check.greetings import foreign_hosts, greeted
 from hooper.check.pictures import page_known
 from hooper.check.probes import probe
 from hooper.check.targets import Target, inner_targets
 from hooper.check.wish import Outcome, Wish
 from hooper.errors import CounterpartError, HooperError, NeedsAPerson, NoNetwork, UsageError
 from hooper.evidence.observations import Observation, page_aspect, service_subject
-from hooper.line.neighbours import FindDocument, find_hosts, silent_addresses
+from hooper.line.announced import Announced, announced
+from hooper.line.neighbours import FindDocument, find_hosts, own_network, silent_addresses
 from hooper.net.whereabouts import standing
 from hooper.places import HERE
 from hooper.planning.documents import SuggestDocument
@@ -31,15 +35,37 @@ from hooper.usecases.prove.probing import probe_keys
 from hooper.usecases.run import Run
 from hooper.words.said import Said
 
+LISTENING = 3.0  # seconds that devices may take to announce themselves when everyone is asked
+
 
 async def find(
     run: Run, deadline: float = 10.0, *, sweep: bool = False, ports: bool = True
 ) -> tuple[FindDocument, list[HooperError]]:
     """deadline: seconds for all of it. sweep: try every address. ports: try the usual ports of those found. Raises:
-    NoNetwork, UsageError.
+    NoNetwork, UsageError, RefusedForSafety.
     """
-    how = {"sweep": sweep, "ports": ports}
-    return await find_hosts(run.here, run.site, deadline, heard=run.progress, **how), []
+    network, heard = await own_network(run.here, run.site), dict[IPAddress, Announced]()
+    end = run.here.clock.monotonic() + deadline
+    found: list[FindDocument] = []
+
+    async def listen() -> None:
+        patience = min(LISTENING if sweep else LISTENING / 2, deadline / 2)
+        heard.update(await announced(network.door, network.own.ip, patience))
+
+    async def look() -> None:
+        how = {"sweep": sweep, "ports": ports}
+        found.append(await find_hosts(run.here, run.site, network, deadline, heard=run.progress, **how))
+
+    async with anyio.create_task_group() as tasks:
+        tasks.start_soon(listen)
+        tasks.start_soon(look)
+    (document,) = found
+    run.progress(f"asking {len(document.hosts)} devices what they are")
+    rows, whole = await greeted(network.door, document.hosts, heard, max(end - run.here.clock.monotonic(), 0.1))
+    networks = (await run.here.surroundings()).networks()
+    foreign = foreign_hosts(heard, networks, network.interface.name, sys.platform)
+    late = document.outstanding if whole else (*document.outstanding, "what they are")
+    return replace(document, hosts=rows, foreign=foreign, outstanding=late), []
 
 
 async def suggest(run: Run, gateway: str | None = None, count: int = 5) -> tuple[SuggestDocument, list[HooperError]]:
