@@ -63,6 +63,8 @@ def do(lab: Lab, step: Any) -> None:
         made = run(lab, *words, "--out", str(lab.folder / "files"), "--force")
         assert made.code == 0, made.err
         assert lab.run("lab", "load", str(lab.folder / "files" / f"{step['subject']}.conf")).code == 0
+    elif words[:2] == ["peer", "hand"]:
+        assert run(lab, *words, "--out", str(lab.folder / "phone.conf"), "--force").code == 0
     else:
         ran = run(lab, *words)
         assert ran.code in ((0, 1, 5) if step["step"] == "rule" else (0, 1)), (words, ran)  # 5: others are held back
@@ -122,6 +124,16 @@ def stepped(stands: Stands, text: str = BOATHOUSE) -> dict[str, AheadStep]:
     found = steps_ahead(file.site, plan, entering(topology, plan), stands)
     assert len({(one.step, one.subject) for one in found}) == len(found)
     return {f"{one.step}:{one.subject}": one for one in found}
+
+
+def test_what_waits_for_a_tunnel_is_not_done_without_one() -> None:
+    text = (
+        BOATHOUSE[: BOATHOUSE.index("[services.gate]")]
+        + '[services.page]\nhost = "hub"\nspeaks = "https"\nreach = "tunnel"\n'
+    )
+    step = stepped(Stands(), text)["tunnel:site"]
+    assert step.state == "open"
+    assert hooper_words(step.command) == "hooper tunnel add home --host film-box"
 
 
 def test_a_line_that_lets_nothing_in_stops_what_hangs_on_it() -> None:

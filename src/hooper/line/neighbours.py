@@ -74,7 +74,9 @@ class FoundHost:
 class ForeignHost:
     """A device on this network that has an address of another one, as from its factory.
 
-    by: the protocols by which it was heard. steps: how to reach it from this computer, and how to take that back.
+    name: what it calls itself; null: nothing. by: the protocols by which it was heard. kind: what it probably is; null:
+    that cannot be told. kind_title: in words. says: from what it says so. steps: how to reach it from this computer,
+    and how to take that back.
     """
 
     address: str

@@ -142,11 +142,20 @@ class _Ahead:
         return _step("mistake", f"{finding.subject} {finding.code}", why, False, deeds.EXPLAIN(finding.code))
 
     def _tunnels(self) -> Iterator[AheadStep]:
+        waiting = [one.subject for one in self.plan.findings if one.code == "tunnel-missing"]
+        if waiting:
+            host = self._host(waiting[0].removeprefix("services."))
+            why = say("ahead.tunnel.missing", number=len(waiting))
+            yield _step("tunnel", "site", why, False, deeds.ADD_FIRST_TUNNEL(host))
         for key, tunnel in self.site.tunnels.items():
             level = self._level("tunnel", key)
             if tunnel.made_by == "hooper":
                 done = level is not None and level != "wrong"
                 yield _step("tunnel", key, say("ahead.tunnel", tunnel=key), done, deeds.MAKE_TUNNEL(key))
+                if not any(peer.tunnel == key and peer.revoked is None for peer in self.site.peers.values()):
+                    yield _step(
+                        "peer", f"of {key}", say("ahead.peer.none", tunnel=key), False, deeds.ADD_FIRST_PEER(key)
+                    )
         for key, peer in self.site.peers.items():
             if peer.revoked is None and self.site.tunnels[peer.tunnel].made_by == "hooper":
                 done = self._level("peer", key) == "well"

@@ -43,18 +43,17 @@ async def look_at_server(run: Run, key: str, dump: str | None = None) -> tuple[S
     return document, []
 
 
-def keep_tunnels(run: Run) -> None:
-    """Keep how tunnels and peers stand by what was made, handed, revoked and seen so far."""
+def tunnels_now(run: Run) -> list[Condition]:
+    """How tunnels and peers stand by what was made, handed, revoked and seen so far. Raises: StateError."""
     tunnels, _ = list_tunnels(run)
     peers, _ = list_peers(run)
-    keep_conditions(
-        run,
-        [
-            *map(_tunnel, tunnels.tunnels),
-            *(one for row in peers.peers for one in _peer(run, row)),
-            *of_revocations(run),
-        ],
-    )
+    own = (one for row in peers.peers for one in _peer(run, row))
+    return [*map(_tunnel, tunnels.tunnels), *own, *of_revocations(run)]
+
+
+def keep_tunnels(run: Run) -> None:
+    """Keep how tunnels and peers stand."""
+    keep_conditions(run, tunnels_now(run))
 
 
 D = TypeVar("D")

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
 from hooper.clock import read_moment
@@ -34,7 +34,15 @@ class AheadDocument:
 def look_ahead(run: Run) -> tuple[AheadDocument, list[HooperError]]:
     """The whole job, step by step. Raises: StateError."""
     stands, trouble = status(run)
-    steps = steps_ahead(run.site, run.plan, entering(run.topology, run.plan), _stands(run, stands.rows, stands.keeper))
+    known = _stands(run, stands.rows, stands.keeper)
+    if run.state is not None and run.site.tunnels:  # what was made and handed is known, whoever has looked since
+        from hooper.usecases.private.tunnel_conditions import tunnels_now
+
+        now: dict[tuple[str, str, str], str] = {
+            (one.kind, one.subject, one.aspect): one.level for one in tunnels_now(run)
+        }
+        known = replace(known, levels={**known.levels, **now})
+    steps = steps_ahead(run.site, run.plan, entering(run.topology, run.plan), known)
     left = [step for step in steps if step.state != "done"]
     return AheadDocument(len(left), sum(step.minutes for step in left), steps), trouble
 
