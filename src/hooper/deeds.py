@@ -43,6 +43,7 @@ def spelled_out(text: str, spell: Callable[..., str]) -> str:
 
 # What is done with a site.
 EXAMPLE = Deed("leave-an-example")
+GUIDE = Deed("be-guided")
 START = Deed("start-a-site-file")
 EDIT = Deed("edit-the-site-file")
 UNDO = Deed("take-the-last-edit-back")

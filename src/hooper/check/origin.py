@@ -28,7 +28,7 @@ async def open_origin(here: Door, origin: Place, site: Site, base: Path, deadlin
             remedy=f"Look with `{deeds.LOOK_BY_HOTSPOT}`; what it sees is kept for the next 10 minutes.",
         )
     if origin.kind == "interface":
-        return here.through(origin.name or await _elsewhere(here, site))
+        return here.through(origin.name or await elsewhere(here, site))
     try:
         address = parse_address(origin.name)
     except ValueError:
@@ -48,7 +48,7 @@ async def open_origin(here: Door, origin: Place, site: Site, base: Path, deadlin
     return door
 
 
-async def _elsewhere(here: Door, site: Site) -> str:
+async def elsewhere(here: Door, site: Site) -> str:
     """The one interface by which something leaves that is not on the site's own networks. Raises: UsageError."""
     around = await here.surroundings()
     inside = [gateway.lan.network for gateway in site.gateways.values()]

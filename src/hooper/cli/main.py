@@ -33,6 +33,7 @@ from hooper.cli.parts.helping import GuessingGroup
 LONGEST_WORD = 8192  # characters of one argument; the longest path of a file system is half of that
 WORK: dict[str, dict[str, tuple[str, str]]] = {  # in its order; of each command the module, or module:app, and help
     "Begin": {
+        "guide": ("hooper.cli.guided.guide", "The whole job in one run, by questions."),
         "demo": ("hooper.cli.town.demo", "The whole job on a simulated town, from nothing to proven."),
         "lab": ("hooper.cli.town.lab", "The simulated town by itself: run it, break it, mend it."),
         "new": ("hooper.cli.prepare.new", "Start a site file, by questions or from what is found here."),

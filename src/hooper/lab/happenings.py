@@ -250,7 +250,7 @@ def _unpack(town: Town, asked: Mapping[str, Any]) -> dict[str, Any]:
 
 
 HANDS: dict[str, Callable[[Town, Mapping[str, Any]], dict[str, Any]]] = {
-    "type": lambda town, asked: {"entered": type_sheets(town, asked["sheets"])},
+    "type": lambda town, asked: {"entered": type_sheets(town, asked["sheets"], wrongly=bool(asked.get("wrongly")))},
     "read": lambda town, asked: {"gateways": read_tables(town, asked.get("gateways") or [])},
     "load": _load,
     "dump": _dump,

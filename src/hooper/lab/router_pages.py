@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from dataclasses import replace
 from datetime import datetime
 from ipaddress import IPv4Address, IPv4Network, IPv6Address, IPv6Network
 from typing import Any
@@ -18,18 +19,21 @@ from hooper.planning.values import Forward
 from hooper.planning.worksheet import labels
 
 
-def type_sheets(town: Town, sheets: Any) -> list[dict[str, Any]]:
+def type_sheets(town: Town, sheets: Any, *, wrongly: bool = False) -> list[dict[str, Any]]:
     """Enter the sheets of a `worksheet` document; all of it is checked before the first rule is entered.
 
+    wrongly: as a tired hand does: the last figure of each inside address is one too high.
     Raises: UsageError: not a worksheet, or a page that would not take a rule.
     """
     if not isinstance(sheets, list) or not all(isinstance(sheet, dict) for sheet in sheets):
         raise UsageError("this is not a worksheet document", remedy=f"Give it the output of `{deeds.SHEET_DOCUMENT}`.")
-    pages = [(_box(town, str(sheet.get("gateway"))), sheet) for sheet in sheets]
+    pages = [(_box(town, sheet), sheet) for sheet in sheets]
     entries = [(box, sheet, _rules(box, sheet)) for box, sheet in pages]
     entered: list[dict[str, Any]] = []
     for box, sheet, rules in entries:
         for service, rule in rules:
+            if wrongly and isinstance(rule, Rule):
+                rule = replace(rule, target=rule.target + 1)
             outcome = _type_opening(box, rule) if isinstance(rule, FirewallOpening) else type_rule(box, rule)
             entered.append({"gateway": box.key, "service": service, **_shown(rule), "outcome": outcome})
         for route in sheet.get("routes", []):
@@ -42,7 +46,11 @@ def type_sheets(town: Town, sheets: Any) -> list[dict[str, Any]]:
     return entered
 
 
-def _box(town: Town, key: str) -> Box:
+def _box(town: Town, sheet: dict[str, Any]) -> Box:
+    """The router of a sheet: of that name, else the one whose page opens at its address."""
+    key, page = str(sheet.get("gateway")), sheet.get("page")
+    if key not in town.boxes:
+        key = next((box.key for box in town.boxes.values() if box.is_router and str(box.lan.ip) == page), key)
     chosen((key,), [box.key for box in town.boxes.values() if box.is_router], "router")
     return town.boxes[key]
 
@@ -147,7 +155,7 @@ def _page(box: Box, now: datetime) -> list[Rule]:
 
 def read_tables(town: Town, gateways: Iterable[str]) -> list[dict[str, Any]]:
     """What stands on the routers' pages. Raises: UsageError: no such router."""
-    chosen = [_box(town, key) for key in gateways] or [box for box in town.boxes.values() if box.is_router]
+    chosen = [_box(town, {"gateway": key}) for key in gateways] or [box for box in town.boxes.values() if box.is_router]
     return [
         {
             "gateway": box.key,

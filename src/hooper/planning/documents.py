@@ -33,7 +33,9 @@ class OwnService:
 
 @dataclass(frozen=True)
 class Sheet:
-    """What to enter by hand on one gateway. own: its own services. routes: the static routes to enter."""
+    """What to enter by hand on one gateway. own: its own services. routes: the static routes to enter. page: the
+    address at which its page opens; empty: it has none.
+    """
 
     gateway: str
     rules: tuple[Forward, ...]
@@ -41,6 +43,7 @@ class Sheet:
     routes: tuple[StaticRoute, ...]
     notes: tuple[str, ...]
     own: tuple[OwnService, ...] = ()
+    page: str = ""
 
     @property
     def asks(self) -> bool:

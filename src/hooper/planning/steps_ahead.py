@@ -180,13 +180,15 @@ class _Ahead:
 
     def _rules(self) -> Iterator[AheadStep]:
         barred = tuple(f"line:{key}" for key in self.site.lines if self._level("line", key) == "wrong")
+        typed_in: dict[str, list[Forward]] = {}
         for gateway, rules in self._entered().items():
-            typed = self._typed(gateway, rules)
+            typed = typed_in[gateway] = self._typed(gateway, rules)
             entered = [one for one in rules if one not in typed]
             if entered:
                 left = [one.service for one in entered if self._level("rule", one.service, gateway) != "well"]
                 why = say("ahead.rule", gateway=gateway, number=len(left) or len(entered))
                 yield _step("rule", gateway, why, not left, deeds.OPEN, *barred)
+        for gateway, typed in typed_in.items():  # once these are typed, it answers
             if typed:
                 done = gateway in self.stands.ticked or all(self._proven(one.service) for one in typed)
                 told = deeds.TICKED(gateway)

@@ -47,6 +47,7 @@ def make_sheets(
             routes=tuple(routes.get(key, ())),
             own=tuple(own_services(site, key, without)),
             notes=tuple(_notes(site, key, rules[key], without)),
+            page=str(site.gateways[key].lan.ip),
         )
         for key in wanted
     )

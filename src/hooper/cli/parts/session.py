@@ -7,7 +7,7 @@ import os
 import re
 import shlex
 import sys
-from collections.abc import Awaitable, Callable, Iterable, Iterator
+from collections.abc import Awaitable, Callable, Iterable, Iterator, Sequence
 from contextlib import nullcontext, suppress
 from contextvars import ContextVar
 from dataclasses import dataclass, field
@@ -24,7 +24,7 @@ from hooper.cli.parts.spelling import spelled
 from hooper.clock import SystemClock
 from hooper.environment import named_site
 from hooper.errors import HooperError, LabGone, UsageError, worst
-from hooper.folding import folded_lines
+from hooper.folding import folded, folded_lines
 from hooper.jsonform import dump, dump_line, each_text, head, in_encoding, plain
 from hooper.secret import redact, secrets_in_use
 from hooper.store.preferences import preferences
@@ -38,16 +38,17 @@ if TYPE_CHECKING:
 
 NO_SITE = ("demo", "lab", "explain", "schema", "self", "visit run")  # commands without a site file
 KEEPS_STATE = (
-    "keep", "next", "status", "history", "report", "survey", "why", "check", "arrival", "self", "visit", "stand-in",
-    "card", "plan", "audit", "router", "name", "cert", "updater", "tunnel", "peer", "move", "host know", "undo",
-    "host rename", "service rename", "line rename", "gateway rename", "authority rename", "certificate rename",
-    "notice rename",
+    "guide", "keep", "next", "status", "history", "report", "survey", "why", "check", "arrival", "self", "visit",
+    "stand-in", "card", "plan", "audit", "router", "name", "cert", "updater", "tunnel", "peer", "move", "host know",
+    "undo", "host rename", "service rename", "line rename", "gateway rename", "authority rename",
+    "certificate rename", "notice rename",
 )  # fmt: skip
 KEEPS_NONE = (
     "name add", "name try", "name show", "name change", "name remove", "updater add", "updater show", "updater change",
     "updater remove", "peer show", "visit run",
 )  # fmt: skip
 T = TypeVar("T")
+GUIDED: ContextVar[bool] = ContextVar("GUIDED", default=False)  # a guided run says what comes next
 
 
 class Done(NamedTuple, Generic[T]):
@@ -103,14 +104,17 @@ class Session:
     def __post_init__(self) -> None:
         secrets_in_use()  # those of this command, for all that it prints
         self.world = report.world()
-        if self.world == "lab":
+        if self.world == "lab" and not GUIDED.get():
             mark = "[lab] the simulated town, not the real network"
             sys.stderr.write(folded_lines(mark, stderr_width()) + "\n")
 
-    def note(self, text: str = "") -> None:
-        """Something for the person on stderr: what it means, what is next."""
+    def note(self, text: str = "", *, start: str = "") -> None:
+        """Something for the person on stderr: what it means, what is next. start: further lines hang below its end."""
         if not self.quiet and not self.json:
-            sys.stderr.write(folded_lines(shown_lines(self._said(text)), stderr_width()) + "\n")
+            said, width = shown_lines(self._said(text)), stderr_width()
+            hanging = width is not None and bool(start)
+            lines = folded(said, width or 0, start=start, hang=len(start)) if hanging else [start + said]
+            sys.stderr.write("\n".join(lines if hanging else [folded_lines(lines[0], width)]) + "\n")
 
     def not_written(self) -> None:
         """With --dry-run, say so."""
@@ -132,11 +136,12 @@ class Session:
         self._upcoming("Then", code, commands, values)
 
     def _upcoming(
-        self, word: str, code: str, commands: Iterable[str | tuple[str, ...]], values: dict[str, Any]
+        self, word: str, code: str, commands: Sequence[str | tuple[str, ...]], values: dict[str, Any]
     ) -> None:
         from hooper.words.said import say
 
-        if self.dry_run and self.edits:
+        in_lab = all(isinstance(one, tuple) and one[0] == "lab" for one in commands)
+        if (self.dry_run and self.edits) or (GUIDED.get() and not in_lab):
             return
         self.note(f"{word}: {say(f'next.{code}', **values)}:")
         for command in commands:

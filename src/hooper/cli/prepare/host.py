@@ -8,7 +8,7 @@ from hooper.chosen import chosen
 from hooper.cli.parts.command import DRY_RUN, EDIT_DRY_RUN, command
 from hooper.cli.parts.editing import finish
 from hooper.cli.parts.entity import add_verbs
-from hooper.cli.parts.session import Done, Session, sub_app
+from hooper.cli.parts.session import Session, sub_app
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 
 if TYPE_CHECKING:
@@ -102,7 +102,8 @@ def find(session: Session, sweep: bool = False, no_ports: bool = False, add: lis
     file = session.read_site()
     done = session.look(lambda run: look(run, session.deadline, sweep=sweep, ports=not no_ports), file)
     if add:
-        return _adopt(session, file, done, add)
+        code = adopt_found(session, file, done.document, add)
+        return worst([code, session.failed(done.trouble)])
     code = session.show(done.document, _render_found, errors=done.trouble)
     if not sweep:
         session.next("these-are-those", "host find --sweep")
@@ -120,12 +121,12 @@ def find(session: Session, sweep: bool = False, no_ports: bool = False, add: lis
     return code
 
 
-def _adopt(session: Session, file: SiteFile, done: Done[FindDocument], wanted: list[str]) -> int:
-    """Take the chosen ones into the site file."""
+def adopt_found(session: Session, file: SiteFile, found: FindDocument, wanted: list[str]) -> int:
+    """Take the chosen ones of those that were found into the site file."""
     from hooper.planning.adopting import NewDevice, adopt
 
-    new = {row.address: row for row in done.document.hosts if row.state == "new"}
-    rows = [new[address] for address in _chosen_addresses(wanted, new, done.document)]
+    new = {row.address: row for row in found.hosts if row.state == "new"}
+    rows = [new[address] for address in _chosen_addresses(wanted, new, found)]
     devices = [
         NewDevice(row.address, row.mac, row.name or row.kind or "", bool(row.in_pool), row.offers) for row in rows
     ]
@@ -134,7 +135,7 @@ def _adopt(session: Session, file: SiteFile, done: Done[FindDocument], wanted: l
     offering = next((change.key for change in edited.changes if change.key.startswith("services.")), None)
     if offering is not None:
         session.next("say-who-reaches", f"service change {offering.removeprefix('services.')} --reach tunnel")
-    return worst([code, session.failed(done.trouble)])
+    return code
 
 
 def _chosen_addresses(wanted: list[str], new: dict[str, FoundHost], document: FindDocument) -> list[str]:
@@ -263,27 +264,27 @@ def _render_found(document: FindDocument, out: Screen) -> None:
         if row.in_pool and "pool" not in what:
             what += "; in the pool"
         if row.host is None and row.state == "new":
-            what = _probably(row) + ("; in the pool" if row.in_pool else "")
+            what = f"new; {probably(row)}" + ("; in the pool" if row.in_pool else "")
         name = (row.name or "").partition(".")[0]
         drawn.add_row(row.address, row.mac or "?", name, " ".join(map(str, row.open_ports)), what)
     out.print(drawn)
     for foreign in document.foreign:
-        _render_foreign(foreign, out)
+        render_foreign(foreign, out)
     if document.silent:
         indented(out, f"Planned here and not found: {', '.join(document.silent)}.", left=0)
     if document.outstanding:
         indented(out, f"The time did not suffice for: {', '.join(document.outstanding)}.", left=0)
 
 
-def _probably(row: FoundHost) -> str:
-    """What a device is that the site file does not have."""
+def probably(row: FoundHost) -> str:
+    """What a device probably is, and from what it says so."""
     says = ", ".join(map(str, row.says))
     if row.kind is None:
-        return f"new; {says}" if says else "new; what it is cannot be told"
-    return f"new, probably {row.kind_title}: {says}"
+        return says or "what it is cannot be told"
+    return f"probably {row.kind_title}: {says}"
 
 
-def _render_foreign(row: ForeignHost, out: Screen) -> None:
+def render_foreign(row: ForeignHost, out: Screen) -> None:
     from hooper.cli.parts.render import heading, indented
 
     name = f" ({row.name})" if row.name is not None else ""

@@ -27,6 +27,7 @@ if TYPE_CHECKING:
     from hooper.cli.parts.render import Screen
     from hooper.line.judging import Missing
     from hooper.places import Place
+    from hooper.planning.guide_values import Before
     from hooper.planning.ways import WayIn
     from hooper.site.load import SiteFile
     from hooper.site.model import Site
@@ -86,7 +87,7 @@ def survey(
     code = session.show(document, lambda shown, out: render(shown, out, verbose=session.verbose), errors=done.trouble)
     if save:
         _saved(session, document)
-    _next(session, document)
+    _next(session, document, done.run.site)
     wrong = document.can_forward is False or (document.between is not None and document.between.wrong is not None)
     wrong = wrong or any(
         finding.code == "address-differs" and finding.severity == "error" for finding in document.findings
@@ -240,9 +241,28 @@ def _render_between(between: Between, out: Screen) -> None:
     indented(out, between.meaning, left=0)
 
 
-def _next(session: Session, document: SurveyDocument) -> None:
+def routers_before(document: SurveyDocument) -> list[Before]:
+    """The routers of the file that another one stands before, each with its own outside address."""
+    from ipaddress import ip_address
+
+    from hooper.addresses import classify
+    from hooper.planning.guide_values import Before
+
+    subjects = [found.subject for found in document.findings if found.code == "line-behind-router"]
+    outside = {row.gateway: row.wan_address for row in document.gateways}
+    found = [(key, outside.get(key)) for key in (subject.removeprefix("gateways.") for subject in subjects)]
+    return [Before(key, wan) for key, wan in found if wan is not None and classify(ip_address(wan)).key == "private"]
+
+
+def _next(session: Session, document: SurveyDocument, site: Site) -> None:
+    before = routers_before(document)
     if not session.keeps:
         session.next("write-down-what-was", "new --found")
+    elif before:
+        from hooper.planning.guiding import written_before
+
+        commands = written_before(site, *before[0])
+        session.next("write-down-the-router-before", *commands, gateway=before[0].gateway)
     elif document.between is not None:
         sheet = document.between.inner if document.between.wrong is not None else document.between.outer
         session.next("hold-the-list", f"worksheet {sheet}", sheet=sheet)

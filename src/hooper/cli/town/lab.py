@@ -296,15 +296,16 @@ def lag(
 
 
 @command(app, "lab type")
-def type_sheet(session: Session, sheet: str) -> None:
-    """Be the person who enters a worksheet into the town's routers."""
+def type_sheet(session: Session, sheet: str, wrongly: bool = False) -> None:
+    """Be the person who enters a worksheet into the town's routers, whatever the site file calls them."""
     from hooper.lab.documents import LabTypeDocument
 
     document = _read_document(sheet)
     if "errors" in document and "sheets" not in document:
         said = "; ".join(str(error.get("message")) for error in document["errors"] if isinstance(error, dict))
         raise UsageError(f"this is no worksheet, but an error: {said}", remedy="Put that right first.")
-    session.show(_answer(session, LabTypeDocument, "type", sheets=document.get("sheets")), _render_typed)
+    typed = _answer(session, LabTypeDocument, "type", sheets=document.get("sheets"), wrongly=wrongly)
+    session.show(typed, _render_typed)
 
 
 def _read_document(sheet: str) -> dict[str, Any]:

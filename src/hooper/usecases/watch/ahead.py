@@ -6,6 +6,7 @@ from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
 from hooper.clock import read_moment
+from hooper.errors import UsageError
 from hooper.places import Place
 from hooper.planning.kept_back import refusals
 from hooper.planning.openers import entering, ticked_sheets
@@ -45,6 +46,16 @@ def look_ahead(run: Run) -> tuple[AheadDocument, list[HooperError]]:
     steps = steps_ahead(run.site, run.plan, entering(run.topology, run.plan), known)
     left = [step for step in steps if step.state != "done"]
     return AheadDocument(len(left), sum(step.minutes for step in left), steps), trouble
+
+
+async def outside_now(run: Run) -> tuple[str, list[HooperError]]:
+    """The interface of this computer that leads elsewhere than home; empty: none does, or it is not clear which."""
+    from hooper.check.origin import elsewhere
+
+    try:
+        return await elsewhere(run.here, run.site), []
+    except UsageError:
+        return "", []
 
 
 def _stands(run: Run, rows: tuple[StatusRow, ...], keeper: bool) -> Stands:
