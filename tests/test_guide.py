@@ -7,6 +7,7 @@ import pty
 import random
 import re
 import select
+import shlex
 import signal
 import sys
 import time
@@ -22,6 +23,7 @@ import pytest
 import typer
 
 from hooper.cli.main import app
+from hooper.cli.parts.spelling import spelled
 from hooper.planning.guide_values import SKIP, Asking, Choice, DeviceHere, Doing, SoFar, Untold, read_answer
 from hooper.planning.guiding import comes_next
 from hooper.planning.kept_back import refusals
@@ -109,7 +111,7 @@ def test_it_ends_and_asks_and_does_nothing_twice(text: str, seed: int) -> None:
             return
         if isinstance(move, Doing):
             assert move.name not in known.done, move
-            parsed(move.words)
+            parsed(shlex.split(spelled(move.deed))[1:])
             known = replace(known, done={**known.done, move.name: chance.choice([0, 0, 1])})
         else:
             assert move.key not in known.answers, move
@@ -127,7 +129,7 @@ def _root() -> Any:
     return typer.main.get_command(app)
 
 
-def parsed(words: tuple[str, ...]) -> None:
+def parsed(words: list[str]) -> None:
     """A command that is there, with options that it has."""
     command, context = _root(), typer.Context(_root(), info_name="hooper", resilient_parsing=True)
     rest = list(words)
@@ -198,7 +200,8 @@ def test_from_an_empty_folder_to_a_proven_service(fresh: LabHere, tmp_path: Path
     assert "✓ film-box-page" in ran.out
     assert len(ANSWERS) <= 12
     for step in ("new --found", "survey", "host find --sweep", "service change film-box-page --reach public",
-                 "host tick film-box", "router open", "worksheet outer-box", "check film-box-page"):  # fmt: skip
+                 "host tick film-box", "router open", "worksheet outer-box",
+                 "check --from interface film-box-page"):  # fmt: skip
         assert f"$ hooper {step}" in ran.err
     assert "Next:" not in ran.err
     recorded = tomllib.loads((tmp_path / "answers.toml").read_text())["answers"]

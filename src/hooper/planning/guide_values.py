@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from ipaddress import IPv4Address
 from typing import TYPE_CHECKING, Literal, NamedTuple
 
+from hooper import deeds
 from hooper.site.fields import dns_name, own_key
 from hooper.words.said import NOTHING, Said, say
 
@@ -48,12 +49,12 @@ class Asking:
 class Doing:
     """One thing that is done next.
 
-    name: by which it is known to be done. words: the command, without the program's name. title: what it is for.
+    name: by which it is known to be done. deed: as `deeds` has it, with what belongs to it. title: what it is for.
     kind: look: it changes nothing; edit: of the site file, which can be taken back; act: of anything else.
     """
 
     name: str
-    words: tuple[str, ...]
+    deed: str
     kind: Literal["look", "edit", "act"]
     title: Said
 
@@ -157,6 +158,11 @@ class GuideDocument:
 def yes_or_no(yes: str, no: str) -> tuple[Choice, ...]:
     """Both choices, with the codes of what they mean."""
     return Choice("yes", say(yes)), Choice("no", say(no))
+
+
+def given_as(**values: str | None) -> str:
+    """The values that a deed takes, by their names; those that are None are left out."""
+    return "".join(f" {deeds.GIVE(name, value)}" for name, value in values.items() if value is not None)
 
 
 def listed(answer: str | None) -> list[str]:

@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING
 
-from hooper.planning.guide_values import Asking, Choice, Doing, Move, SoFar, yes_or_no
+from hooper import deeds
+from hooper.planning.guide_values import Asking, Choice, Doing, Move, SoFar, given_as, yes_or_no
 from hooper.words.said import say
 
 if TYPE_CHECKING:
@@ -44,13 +45,13 @@ def _granted(
         yield from known.ask(asked)
         name = known.said(asked.key)
         if name is not None:
-            words: tuple[str, ...] = ("peer", "add", name, "--tunnel", next(iter(site.tunnels)))
-            yield from known.once(Doing(f"add {name}", words, "edit", say("guide.do.peer", peer=name)))
+            adding = deeds.ADD_PEER(name) + given_as(tunnel=next(iter(site.tunnels)))
+            yield from known.once(Doing(f"add {name}", adding, "edit", say("guide.do.peer", peer=name)))
     elif wish == "card" and reached:
-        yield from known.once(Doing(f"card {count}", ("card", reached[0]), "look", say("guide.do.card")))
+        yield from known.once(Doing(f"card {count}", deeds.CARD(reached[0]), "look", say("guide.do.card")))
     elif wish == "keeper":
-        words = ("keep", "unit", known.system)
-        yield from known.once(Doing(f"keeper {count}", words, "look", say("guide.do.keeper")))
+        unit = deeds.KEEPER_UNIT(known.system)
+        yield from known.once(Doing(f"keeper {count}", unit, "look", say("guide.do.keeper")))
 
 
 def _name(known: SoFar) -> Iterator[Move]:
@@ -61,27 +62,26 @@ def _name(known: SoFar) -> Iterator[Move]:
     choices = tuple(Choice(word, say(f"guide.updater.{word}")) for word in FORMS)
     yield from known.ask(Asking("updater", say("guide.updater"), say("guide.updater.why"), "watch", choices))
     form = known.said("updater")
-    by: tuple[str, ...] = ()
+    by = None
     if form is not None and form != "watch":
         yield from _updater(known, form)
-        by = ("--by", "provider") if known.done.get("updater") == 0 else ()
-    yield from known.once(Doing("name", ("name", "add", name, *by), "edit", say("guide.do.add-name")))
+        by = "provider" if known.done.get("updater") == 0 else None
+    adding = deeds.ADD_NAME(name) + given_as(by=by)
+    yield from known.once(Doing("name", adding, "edit", say("guide.do.add-name")))
 
 
 def _updater(known: SoFar, form: str) -> Iterator[Move]:
     """Who is told of new addresses; its secret is asked for by the command itself, and not shown."""
     fields = {"words": ("url", "user"), "zone": ("key", "server")}.get(form, ("url",))
-    options: list[str] = [] if form == "zone" else ["--form", form]
+    adding = deeds.ADD_UPDATER("provider") + given_as(form=form if form != "zone" else None)
     for field in fields:
         asked = Asking(f"updater {field}", say(f"guide.updater.{field}"), say(f"guide.updater.{field}.why"))
         yield from known.ask(asked)
-        value = known.said(asked.key)
-        options += [f"--{field}", value] if value is not None else []
+        adding += given_as(**{field: known.said(asked.key)})
     secret = Asking("updater secret", say("guide.updater.secret"), say("guide.updater.secret.why"))
     yield from known.ask(secret)
-    if (reference := known.said(secret.key)) is not None:
-        options += ["--token", reference]
-    yield from known.once(Doing("updater", ("updater", "add", "provider", *options), "edit", say("guide.do.updater")))
+    adding += given_as(token=known.said(secret.key))
+    yield from known.once(Doing("updater", adding, "edit", say("guide.do.updater")))
 
 
 def _certificate(known: SoFar, site: Site, pages: Sequence[str]) -> Iterator[Move]:
@@ -96,11 +96,12 @@ def _certificate(known: SoFar, site: Site, pages: Sequence[str]) -> Iterator[Mov
     yield from known.ask(agreed)
     if known.said(agreed.key) != "yes":
         return
-    contact, trust = known.said("contact"), known.said("trust")
-    options = [*(("--contact", f"mailto:{contact}") if contact else ()), *(("--trust", trust) if trust else ())]
-    adding = ("authority", "add", "authority", "--directory", directory, "--agreed", "yes", *options)
+    contact = known.said("contact")
+    own = given_as(directory=directory, agreed="yes", contact=f"mailto:{contact}" if contact else None,
+                   trust=known.said("trust"))  # fmt: skip
+    adding = deeds.ADD_AUTHORITY("authority") + own
     yield from known.once(Doing("authority", adding, "edit", say("guide.do.authority")))
     if known.done.get("authority") == 0:
-        named = [word for key in pages for word in ("--services", key)]
-        words = ("certificate", "add", "own", "--names", next(iter(site.names)), "--authority", "authority", *named)
-        yield from known.once(Doing("certificate", words, "edit", say("guide.do.add-certificate")))
+        named = "".join(given_as(services=key) for key in pages)
+        wanted = deeds.ADD_CERTIFICATE("own") + given_as(names=next(iter(site.names)), authority="authority")
+        yield from known.once(Doing("certificate", wanted + named, "edit", say("guide.do.add-certificate")))

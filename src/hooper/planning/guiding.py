@@ -12,7 +12,7 @@ from ipaddress import IPv4Address
 from typing import TYPE_CHECKING
 
 from hooper import deeds
-from hooper.planning.guide_values import SKIP, Asking, Choice, Doing, Move, SoFar, listed, yes_or_no
+from hooper.planning.guide_values import SKIP, Asking, Choice, Doing, Move, SoFar, given_as, listed, yes_or_no
 from hooper.planning.guide_wishes import wishes
 from hooper.planning.kept_back import kept_back
 from hooper.planning.openers import not_driven
@@ -37,8 +37,7 @@ def comes_next(known: SoFar) -> Move | None:
 def _start(known: SoFar) -> Iterator[Move]:
     yield from known.ask(Asking("title", say("guide.title"), say("guide.title.why"), "Home"))
     title = known.said("title")
-    words = ("new", "--found", *(("--title", title) if title is not None else ()))
-    yield from known.once(Doing("new", words, "edit", say("guide.do.new")))
+    yield from known.once(Doing("new", deeds.START_FOUND + given_as(title=title), "act", say("guide.do.new")))
 
 
 def _moves(known: SoFar, site: Site, plan: Plan) -> Iterator[Move]:
@@ -47,7 +46,7 @@ def _moves(known: SoFar, site: Site, plan: Plan) -> Iterator[Move]:
         if step.state != "open":
             continue
         if step.step in ("rule", "sheet"):
-            yield from known.once(Doing("plan", ("plan",), "look", say("guide.do.plan")))
+            yield from known.once(Doing("plan", deeds.PLAN, "look", say("guide.do.plan")))
         yield from _of_step(known, site, plan, step)
     yield from wishes(known, site)
 
@@ -87,13 +86,13 @@ def _of_step(known: SoFar, site: Site, plan: Plan, step: AheadStep) -> Iterator[
 
 def _line(known: SoFar, site: Site, step: AheadStep) -> Iterator[Move]:
     given = [(one.gateway, known.said(f"wan {one.gateway}")) for one in known.missing]
-    options = [word for gateway, value in given if value is not None for word in ("--wan", f"{gateway}={value}")]
-    words = ("survey", *options)
+    told = [deeds.TOLD_WAN(gateway, value) for gateway, value in given if value is not None]
+    survey = " ".join([deeds.SURVEY, *told])
     for gateway, address in known.before:
         if gateway in site.gateways and not site.gateways[gateway].behind:
             yield from _before(known, site, gateway, address)
-    looked = f"{' '.join(words)} of {', '.join(site.gateways)}"
-    yield from known.once(Doing(looked, words, "look", say("guide.do.survey")))
+    looked = f"{survey} of {', '.join(site.gateways)}"
+    yield from known.once(Doing(looked, survey, "look", say("guide.do.survey")))
     for one in known.missing:
         text, where = say("guide.wan", gateway=one.gateway), say("guide.wan.where", where=one.where)
         why = say("guide.wan.why")
@@ -102,7 +101,7 @@ def _line(known: SoFar, site: Site, step: AheadStep) -> Iterator[Move]:
         choices = tuple(Choice(word, say(f"guide.way.{word}")) for word in ("letter", "rented", "neither"))
         yield from known.ask(Asking("way", say("guide.way"), say("guide.way.why"), "letter", choices))
         if known.said("way") == "letter":
-            letter = Doing("letter", ("worksheet", "--letter"), "look", say("guide.do.letter"))
+            letter = Doing("letter", deeds.LETTER, "look", say("guide.do.letter"))
             yield from known.once(letter)
         elif known.said("way") == "rented" and site.hosts and not any(one.tunnel for one in site.gateways.values()):
             yield from _rented(known, site)
@@ -116,33 +115,32 @@ def _before(known: SoFar, site: Site, gateway: str, address: str) -> Iterator[Mo
     yield from known.ask(asked)
     if known.said(asked.key) != "yes":
         return
-    *add, behind = written_before(site, gateway, address)
+    lan, add, behind = written_before(site, gateway, address)
     if add:
         why = say("guide.before.lan.why", address=address)
-        lan = Asking(f"before {gateway} lan", say("guide.before.lan"), why, add[0][-1])
-        yield from known.ask(lan)
-        if (said := known.said(lan.key)) is None:
-            return
-        title = say("guide.do.before", gateway=gateway)
-        yield from known.once(Doing(f"add before {gateway}", (*add[0][:-1], said), "edit", title))
+        asked = Asking(f"before {gateway} lan", say("guide.before.lan"), why, lan)
+        yield from known.ask(asked)
+        if (said := known.said(asked.key)) is not None:
+            title = say("guide.do.before", gateway=gateway)
+            yield from known.once(Doing(f"add before {gateway}", add + given_as(lan=said), "edit", title))
     elif not site.gateways[gateway].behind:
         yield from known.once(Doing(f"behind {gateway}", behind, "edit", say("guide.do.behind", gateway=gateway)))
 
 
-def written_before(site: Site, gateway: str, address: str) -> tuple[tuple[str, ...], ...]:
-    """The commands that write down a router before another one: it, unless it is there, and who is behind it.
+def written_before(site: Site, gateway: str, address: str) -> tuple[str, str, str]:
+    """How a router before another one is written down: its LAN, if it has the first address of it, as most do; the deed
+    that adds it, without that; empty: it is there; and the deed that says that the other is behind it.
 
-    address: of the other one outside; the new one has the first of its network, as most do.
+    address: of the other one outside.
     """
     outer = IPv4Address(address)
     there = next((key for key, one in site.gateways.items() if key != gateway and outer in one.lan.network), None)
     names = ("outer-box", *(f"outer-box-{number}" for number in range(2, 9)))
     key = there or next(name for name in names if name not in site.gateways)
-    lines = [word for line in site.gateways[gateway].line for word in ("--line", line)]
-    lan = f"{IPv4Address(int(outer) & ~0xFF | 1)}/24"
-    add = ("gateway", "add", key, *lines, "--control", "hand", "--managed-by", "provider", "--lan", lan)
-    behind = ("gateway", "change", gateway, "--behind", key, "--wan", address, "--unset", "line")
-    return (behind,) if there is not None else (add, behind)
+    lines = "".join(given_as(line=line) for line in site.gateways[gateway].line)
+    add = deeds.ADD_GATEWAY(key) + lines + given_as(control="hand") + f" {deeds.GIVE('managed-by', 'provider')}"
+    behind = deeds.CHANGE_GATEWAY(gateway) + given_as(behind=key, wan=address) + f" {deeds.LEAVE_OUT('line')}"
+    return f"{IPv4Address(int(outer) & ~0xFF | 1)}/24", "" if there is not None else add, behind
 
 
 def _rented(known: SoFar, site: Site) -> Iterator[Move]:
@@ -154,15 +152,14 @@ def _rented(known: SoFar, site: Site) -> Iterator[Move]:
     yield from known.ask(Asking("rented host", say("guide.tunnel"), say("guide.tunnel.why"), choices=hosts))
     host = known.said("rented host")
     if host is not None:
-        words = ("tunnel", "rent", "detour", "--address", address, "--host", host)
-        yield from known.once(Doing("rent", words, "edit", say("guide.do.rent")))
+        yield from known.once(Doing("rent", deeds.RENT(address, host), "edit", say("guide.do.rent")))
 
 
 # --- what is here, and who reaches it
 
 
 def _device(known: SoFar) -> Iterator[Move]:
-    find = ("host", "find", "--sweep")
+    find = f"{deeds.FIND} {deeds.SWEEP}"
     yield from known.once(Doing("find", find, "look", say("guide.do.find")))
     choices = tuple(
         Choice(one.address, say("guide.device", name=one.name or "-", about=one.about)) for one in known.found
@@ -173,14 +170,14 @@ def _device(known: SoFar) -> Iterator[Move]:
         )
     picked = known.said("devices")
     if picked is not None:
-        yield from known.once(Doing("adopt", (*find, "--add", picked), "edit", say("guide.do.adopt")))
+        yield from known.once(Doing("adopt", f"{find} {deeds.ADOPT(picked)}", "edit", say("guide.do.adopt")))
         return
     yield from known.ask(Asking("address", say("guide.address"), say("guide.address.why"), reads="address"))
     address = known.said("address")
     if address is not None:
         yield from known.ask(Asking("host", say("guide.host"), say("guide.host.why"), "camera", reads="key"))
-        words = ("host", "add", known.said("host") or "camera", "--address", address)
-        yield from known.once(Doing("add a host", words, "edit", say("guide.do.adopt")))
+        adding = deeds.ADD_HOST(known.said("host") or "camera") + given_as(address=address)
+        yield from known.once(Doing("add a host", adding, "edit", say("guide.do.adopt")))
 
 
 def _service(known: SoFar, site: Site) -> Iterator[Move]:
@@ -214,9 +211,9 @@ def _offered(known: SoFar, host: str) -> Iterator[Move]:
     yield from known.ask(where)
     port = known.said(where.key)
     if port is not None:
-        own = () if port == usual else ("--port", port)
-        words = ("service", "add", f"{host}-{said}", "--host", host, "--speaks", said, *own)
-        yield from known.once(Doing(f"service {host}", words, "edit", say("guide.do.service")))
+        own = given_as(host=host, speaks=said, port=port if port != usual else None)
+        adding = deeds.ADD_A_SERVICE(f"{host}-{said}") + own
+        yield from known.once(Doing(f"service {host}", adding, "edit", say("guide.do.service")))
 
 
 def advice(site: Site, key: str) -> tuple[str, Said]:
@@ -242,9 +239,8 @@ def _reach(known: SoFar, site: Site, key: str) -> Iterator[Move]:
 
 
 def _let(known: SoFar, service: str, reach: str) -> Iterator[Move]:
-    words = ("service", "change", service, "--reach", reach)
-    doing = Doing(f"reach {service} {reach}", words, "edit", say("guide.do.reach", service=service))
-    yield from known.once(doing)
+    deed = deeds.CHANGE_SERVICE(service) + given_as(reach=reach)
+    yield from known.once(Doing(f"reach {service} {reach}", deed, "edit", say("guide.do.reach", service=service)))
 
 
 # --- what stands against it
@@ -274,8 +270,8 @@ def _password(known: SoFar, site: Site, service: str) -> Iterator[Move]:
                    told=(say("guide.password.risk", service=service),))  # fmt: skip
     yield from known.ask(asked)
     if known.said(asked.key) == "yes":
-        words = ("host", "tick", host, "default_password_changed")
-        yield from known.once(Doing(f"tick {host}", words, "edit", say("guide.do.tick", host=host)))
+        tick = deeds.TICK(host, "default_password_changed")
+        yield from known.once(Doing(f"tick {host}", tick, "edit", say("guide.do.tick", host=host)))
 
 
 def _risk(known: SoFar, service: str, code: str, message: Said) -> Iterator[Move]:
@@ -290,8 +286,8 @@ def _risk(known: SoFar, service: str, code: str, message: Said) -> Iterator[Move
         yield from known.ask(reason)
         why_so = known.said(reason.key)
         if why_so is not None:
-            words = ("risk", "add", service, code, "--reason", why_so)
-            yield from known.once(Doing(f"accept {service} {code}", words, "edit", say("guide.do.accept")))
+            taken = deeds.TAKE_RISK(service, code, why_so)
+            yield from known.once(Doing(f"accept {service} {code}", taken, "edit", say("guide.do.accept")))
 
 
 # --- tunnels
@@ -303,24 +299,23 @@ def _tunnel(known: SoFar, site: Site, subject: str) -> Iterator[Move]:
         yield from known.ask(Asking("tunnel host", say("guide.tunnel"), say("guide.tunnel.why"), choices=hosts))
         host = known.said("tunnel host")
         if host is not None:
-            words = ("tunnel", "add", "home", "--host", host)
-            yield from known.once(Doing("tunnel", words, "edit", say("guide.do.tunnel")))
+            yield from known.once(Doing("tunnel", deeds.ADD_FIRST_TUNNEL(host), "edit", say("guide.do.tunnel")))
         return
     peers = sorted(key for key, one in site.peers.items() if one.tunnel == subject and one.revoked is None)
     if not peers:
         return  # its first device comes with its first files
     name = f"make {subject} {','.join(peers)}"
     again = any(done.startswith(f"make {subject} ") for done in known.done)
-    words = ("tunnel", "make", subject, *(("--force",) if again else ()))
-    yield from known.once(Doing(name, words, "act", say("guide.do.make", tunnel=subject)))
+    make = deeds.MAKE_TUNNEL(subject) + (f" {deeds.FORCE}" if again else "")
+    yield from known.once(Doing(name, make, "act", say("guide.do.make", tunnel=subject)))
 
 
 def _peer(known: SoFar, subject: str) -> Iterator[Move]:
     if not subject.startswith("of "):
-        hand = ("peer", "hand", subject)
+        hand = deeds.HAND(subject)
         yield from known.once(Doing(f"hand {subject}", hand, "act", say("guide.do.hand", peer=subject)))
         if known.done.get(f"hand {subject}"):  # the code does not fit this window
-            page = ("peer", "hand", subject, "--out", f"{subject}.html")
+            page = hand + given_as(out=f"{subject}.html")
             yield from known.once(Doing(f"page {subject}", page, "act", say("guide.do.page", peer=subject)))
         return
     tunnel = subject.removeprefix("of ")
@@ -328,8 +323,8 @@ def _peer(known: SoFar, subject: str) -> Iterator[Move]:
     yield from known.ask(asked)
     name = known.said(asked.key)
     if name is not None:
-        words = ("peer", "add", name, "--tunnel", tunnel)
-        yield from known.once(Doing(f"add {name}", words, "edit", say("guide.do.peer", peer=name)))
+        adding = deeds.ADD_PEER(name) + given_as(tunnel=tunnel)
+        yield from known.once(Doing(f"add {name}", adding, "edit", say("guide.do.peer", peer=name)))
 
 
 # --- rules and their proof
@@ -342,19 +337,18 @@ def _rule(known: SoFar, step: AheadStep) -> Iterator[Move]:
     yield from known.ask(asked)
     if known.said(asked.key) == "yes":
         brief = any(word == "while" for key, word in known.answers.items() if key.startswith("who "))
-        words = ("router", "open", "--gateway", gateway, *(("--lease", LEASE) if brief else ()))
-        yield from known.once(Doing(asked.key, words, "act", say("guide.do.open", gateway=gateway)))
+        opening = deeds.OPEN_ON(gateway) + (f" {deeds.LASTING(LEASE)}" if brief else "")
+        yield from known.once(Doing(asked.key, opening, "act", say("guide.do.open", gateway=gateway)))
 
 
 def _sheet(known: SoFar, site: Site, gateway: str) -> Iterator[Move]:
-    rest = () if not_driven(site, gateway) is not None else ("--rest",)
-    words = ("worksheet", gateway, *rest)
-    yield from known.once(Doing(f"sheet {gateway}", words, "look", say("guide.do.sheet", gateway=gateway)))
+    sheet = deeds.SHEET(gateway) + ("" if not_driven(site, gateway) is not None else f" {deeds.THE_REST}")
+    yield from known.once(Doing(f"sheet {gateway}", sheet, "look", say("guide.do.sheet", gateway=gateway)))
     choices = (Choice("typed", say("guide.typed.yes")), Choice("later", say("guide.typed.later")))
     text, why = say("guide.typed", gateway=gateway), say("guide.typed.why")
     yield from known.ask(Asking(f"typed {gateway}", text, why, "typed", choices))
     if known.said(f"typed {gateway}") == "typed":
-        ticked = ("worksheet", gateway, "--ticked")
+        ticked = deeds.TICKED(gateway)
         yield from known.once(Doing(f"ticked {gateway}", ticked, "act", say("guide.do.ticked", gateway=gateway)))
 
 
@@ -371,12 +365,12 @@ def _proof(known: SoFar, site: Site, service: str) -> Iterator[Move]:
         return
     while known.said(f"again {service} {count}") == "again":
         count += 1
-    look = ("check", service, "--from", "interface") if how == "cable" else ("arrival", service)
+    look = deeds.LOOK_FROM_PHONE(service) if how == "cable" else deeds.LOOK_BY_ARRIVAL(service)
     name = f"look {service} {count}"
     yield from known.once(Doing(name, look, "look", say("guide.do.look", service=service)))
     if known.done.get(name):
         if how == "cable":
-            why = ("why", service, "--from", "interface", "--ask")
+            why = f"{deeds.WHY(service)} {deeds.FROM_PHONE} {deeds.WITH_QUESTIONS}"
             yield from known.once(Doing(f"why {service} {count}", why, "look", say("guide.do.why", service=service)))
         again = (Choice("again", say("guide.again.means")), Choice(SKIP, say("guide.skip.means")))
         text = say("guide.again", service=service)
@@ -384,8 +378,8 @@ def _proof(known: SoFar, site: Site, service: str) -> Iterator[Move]:
 
 
 def _name(known: SoFar, site: Site, name: str) -> Iterator[Move]:
-    words = ("name", "update", name) if site.names[name].updated_by in site.updaters else ("name", "list")
-    yield from known.once(Doing(f"lead {name}", words, "act", say("guide.do.name", name=name)))
+    leading = deeds.PUBLISH(name) if site.names[name].updated_by in site.updaters else deeds.NAMES
+    yield from known.once(Doing(f"lead {name}", leading, "act", say("guide.do.name", name=name)))
 
 
 def _certificate(known: SoFar, key: str) -> Iterator[Move]:
@@ -393,5 +387,4 @@ def _certificate(known: SoFar, key: str) -> Iterator[Move]:
     asked = Asking(f"order {key}", say("guide.order", certificate=key), say("guide.order.why"), "yes", choices)
     yield from known.ask(asked)
     if known.said(asked.key) == "yes":
-        order = ("cert", "order", key)
-        yield from known.once(Doing(asked.key, order, "act", say("guide.do.order", certificate=key)))
+        yield from known.once(Doing(asked.key, deeds.ORDER(key), "act", say("guide.do.order", certificate=key)))

@@ -8,11 +8,13 @@ import select
 import shlex
 import sys
 from dataclasses import dataclass, field
+from itertools import pairwise
 from typing import TYPE_CHECKING
 
 import anyio
 
 from hooper.cli.parts.session import GUIDED, Session, console
+from hooper.cli.parts.spelling import spelled
 from hooper.cli.prepare.survey import routers_before
 from hooper.errors import EXIT_INTERRUPTED, HooperError
 from hooper.planning.guide_values import Before, DeviceHere, Doing, Untold
@@ -61,7 +63,7 @@ class Looked:
 
 def do(session: Session, doing: Doing, seen: Looked) -> int:
     """Do it, with its command shown before; the exit code. With --json what it prints goes nowhere."""
-    command = session.here(shlex.join(doing.words))
+    command = session.here(spelled(doing.deed).removeprefix("hooper "))
     session.note(f"\n{doing.title}:")
     session.note(f"   $ hooper {command}")
     session.note()
@@ -77,15 +79,15 @@ def do(session: Session, doing: Doing, seen: Looked) -> int:
 
 
 def _done(session: Session, doing: Doing, seen: Looked, command: str) -> int:
-    first = doing.words[0]
-    if first == "survey":
-        return _survey(session, doing, seen)
+    words = shlex.split(command)
+    if words[0] == "survey":
+        return _survey(session, words, seen)
     if doing.name == "find":
         return _find(session, seen)
     if doing.name == "adopt" and seen.found is not None:
         from hooper.cli.prepare.host import adopt_found
 
-        return adopt_found(session, session.read_site(), seen.found, [doing.words[-1]])
+        return adopt_found(session, session.read_site(), seen.found, [words[words.index("--add") + 1]])
     if doing.name == "plan":
         return _plan(session)
     return run_command(session, command)
@@ -113,13 +115,13 @@ def _say(session: Session, *lines: str) -> None:
             indented(screen, session.worded(line), left=0)
 
 
-def _survey(session: Session, doing: Doing, seen: Looked) -> int:
+def _survey(session: Session, words: list[str], seen: Looked) -> int:
     from hooper.cli.parts.from_where import parse_wan
     from hooper.line.judging import SENTENCES
     from hooper.usecases.prepare.survey import survey
 
     file = session.read_site()
-    told = parse_wan([word for word in doing.words[1:] if word != "--wan"], file.site)
+    told = parse_wan([word for before, word in pairwise(words) if before == "--wan"], file.site)
     done = session.look(lambda run: survey(run, told, {}, session.deadline), file)
     seen.survey = document = done.document
     likely = document.can_forward is None and document.situation != "unclear"

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 from hooper.cli.guided.questioning import Answers, at_a_terminal, given_answers, put
 from hooper.cli.parts.command import command
 from hooper.cli.parts.session import Session, sub_app
+from hooper.cli.parts.spelling import spelled
 from hooper.errors import EXIT_NEEDS_A_PERSON, SiteFileError, UsageError
 
 if TYPE_CHECKING:
@@ -101,7 +102,7 @@ def _do(session: Session, move: Doing, course: Course, seen: Looked) -> None:
 
     course.done[move.name] = do(session, move, seen)
     course.trail.append((move.kind, move.name))
-    course.words[move.name] = " ".join(move.words)
+    course.words[move.name] = spelled(move.deed)
 
 
 def _asked(
@@ -150,7 +151,7 @@ def _back(session: Session, course: Course) -> None:
         return
     acted = [name for kind, name in course.trail[last:] if kind == "act"]
     if acted:
-        stands = ", ".join(f"`hooper {course.words[name]}`" for name in acted)
+        stands = ", ".join(f"`{course.words[name]}`" for name in acted)
         session.note(f"   What was done since stands, and cannot be taken back here: {stands}.")
         return
     for kind, name in reversed(course.trail[last:]):

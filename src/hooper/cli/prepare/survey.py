@@ -259,9 +259,13 @@ def _next(session: Session, document: SurveyDocument, site: Site) -> None:
     if not session.keeps:
         session.next("write-down-what-was", "new --found")
     elif before:
+        from hooper.cli.parts.spelling import spelled
+        from hooper.planning.guide_values import given_as
         from hooper.planning.guiding import written_before
 
-        commands = written_before(site, *before[0])
+        lan, add, behind = written_before(site, *before[0])
+        deeds = (add + given_as(lan=lan), behind) if add else (behind,)
+        commands = [spelled(deed).removeprefix("hooper ") for deed in deeds]
         session.next("write-down-the-router-before", *commands, gateway=before[0].gateway)
     elif document.between is not None:
         sheet = document.between.inner if document.between.wrong is not None else document.between.outer
