@@ -64,9 +64,9 @@ class Looked:
 def do(session: Session, doing: Doing, seen: Looked) -> int:
     """Do it, with its command shown before; the exit code. With --json what it prints goes nowhere."""
     command = session.here(spelled(doing.deed).removeprefix("hooper "))
-    session.note(f"\n{doing.title}:")
-    session.note(f"   $ hooper {command}")
     session.note()
+    session.told((f"{doing.title}:", "bold"))
+    session.told((f"   $ hooper {command}", "told"), hang=5)
     try:
         with contextlib.redirect_stdout(io.StringIO()) if session.json else contextlib.nullcontext():
             code = _done(session, doing, seen, command)

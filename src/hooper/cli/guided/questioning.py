@@ -116,14 +116,13 @@ def _shown(session: Session, question: Asking) -> None:
     for told in question.told:
         session.note(str(told))
     if question.choices:
-        session.note(f"{question.text}{' (several: 1,3)' if question.several else ''}?")
+        session.told((f"{question.text}?", "bold"), (" (several: 1,3)" if question.several else "", "faint"))
         many = len(question.choices) > 20
         width = max(len(choice.word) for choice in question.choices)
         if many:
             session.note(f"   {', '.join(choice.word for choice in question.choices)}")
         for number, choice in enumerate(() if many else question.choices, 1):
-            start = f"  {number:2}  {choice.word:<{width}}  "
-            session.note(str(choice.means), start=start)
+            session.told(f"  {number:2}  ", (f"{choice.word:<{width}}", "told"), f"  {choice.means}", hang=width + 8)
 
 
 def at_a_terminal() -> bool:

@@ -24,7 +24,7 @@ from hooper.cli.parts.spelling import spelled
 from hooper.clock import SystemClock
 from hooper.environment import named_site
 from hooper.errors import HooperError, LabGone, UsageError, worst
-from hooper.folding import folded, folded_lines
+from hooper.folding import folded_lines
 from hooper.jsonform import dump, dump_line, each_text, head, in_encoding, plain
 from hooper.secret import redact, secrets_in_use
 from hooper.store.preferences import preferences
@@ -108,13 +108,18 @@ class Session:
             mark = "[lab] the simulated town, not the real network"
             sys.stderr.write(folded_lines(mark, stderr_width()) + "\n")
 
-    def note(self, text: str = "", *, start: str = "") -> None:
-        """Something for the person on stderr: what it means, what is next. start: further lines hang below its end."""
+    def note(self, text: str = "") -> None:
+        """Something for the person on stderr: what it means, what is next."""
         if not self.quiet and not self.json:
-            said, width = shown_lines(self._said(text)), stderr_width()
-            hanging = width is not None and bool(start)
-            lines = folded(said, width or 0, start=start, hang=len(start)) if hanging else [start + said]
-            sys.stderr.write("\n".join(lines if hanging else [folded_lines(lines[0], width)]) + "\n")
+            sys.stderr.write(folded_lines(shown_lines(self._said(text)), stderr_width()) + "\n")
+
+    def told(self, *pieces: str | tuple[str, str], hang: int = 0) -> None:
+        """As `note`, with the styles of its pieces. hang: how far in the further lines are."""
+        if not self.quiet and not self.json:
+            from hooper.cli.parts.render import line
+
+            worded = [self._said(one) if isinstance(one, str) else (self._said(one[0]), one[1]) for one in pieces]
+            line(console(stderr=True, plain=self.plain), *worded, hang=hang)
 
     def not_written(self) -> None:
         """With --dry-run, say so."""

@@ -6,6 +6,7 @@ from collections.abc import Iterable
 from typing import TYPE_CHECKING
 
 from hooper.cli.parts.render import counted, heading, indented, table
+from hooper.cli.parts.session import GUIDED
 from hooper.cli.parts.spelling import spelled
 from hooper.report import sheet_words as words
 from hooper.report.sheets import hosts_lines
@@ -32,10 +33,11 @@ def as_text(document: WorksheetDocument, site: Site, title: str, out: Screen) ->
         heading(out, f"{number}. {sheet.gateway}: {counted(len(sheet.rules), 'rule')}")
         _router(sheet, site, out, removing=removing)
     if any(sheet.rules or sheet.own for sheet in document.sheets):
-        out.print()
-        heading(out, f"{len(document.sheets) + 1}. Then")
-        for step in map(spelled, words.PROOF):
-            indented(out, step, mark=BOX, left=3)
+        if not GUIDED.get():  # else it is what comes next
+            out.print()
+            heading(out, f"{len(document.sheets) + 1}. Then")
+            for step in map(spelled, words.PROOF):
+                indented(out, step, mark=BOX, left=3)
         out.print()
         heading(out, "What the pages call it")
         for word, meaning in words.meanings(document.sheets):
