@@ -56,7 +56,7 @@ def test_overlapping_ports_are_a_finding_and_need_a_person(site: Path) -> None:
     assert (ran.code, ran.document["feasible"], clash["severity"]) == (1, False, "error")
     assert clash["subject"] == "services.timing-desk"
     sheet = hooper("worksheet", cwd=site.parent)
-    assert (sheet.code, "errors" in sheet.err) == (1, True)
+    assert (sheet.code, "hooper explain port-clash" in sheet.err) == (1, True)
 
 
 def test_worksheet_in_its_three_forms(site: Path) -> None:

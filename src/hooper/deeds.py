@@ -131,6 +131,7 @@ RENT = Deed("rent-a-machine")
 KEEPER_UNIT = Deed("have-the-keeper-run")
 
 # What is told, or allowed, along with the command that ran.
+HTTPS = Deed("by-https")
 GIVE = Deed("give-a-value")
 LEAVE_OUT = Deed("leave-a-key-out")
 ADOPT = Deed("take-devices-in")

@@ -133,7 +133,11 @@ class _Ahead:
         yield _step("device", "site", say("ahead.device"), bool(site.hosts), deeds.FIND)
         reached = any(one.reach != "lan" for one in site.services.values())
         first = next(iter(site.services), None)
-        command = deeds.ADD_SERVICE if first is None else deeds.REACH(first)
+        host = next(iter(site.hosts), None)
+        adding = (
+            "" if host is None else f"{deeds.ADD_A_SERVICE(f'{host}-page')} {deeds.GIVE('host', host)} {deeds.HTTPS}"
+        )
+        command = (adding or deeds.ADD_SERVICE) if first is None else deeds.REACH(first)
         why = say("ahead.service") if first is None else say("ahead.reach")
         yield _step("service", "site", why, reached, command, "device:site")
 
@@ -193,7 +197,10 @@ class _Ahead:
                 done = gateway in self.stands.ticked or all(self._proven(one.service) for one in typed)
                 told = deeds.TICKED(gateway)
                 why = say("ahead.sheet", gateway=gateway, number=len(typed), ticked=told)
-                yield _step("sheet", gateway, why, done, deeds.SHEET(gateway), *barred)
+                sheet = deeds.SHEET(gateway) + (
+                    "" if not_driven(self.site, gateway) is not None else f" {deeds.THE_REST}"
+                )
+                yield _step("sheet", gateway, why, done, sheet, *barred)
 
     def _proven(self, service: str) -> bool:
         one = self.stands.proofs.get(service)

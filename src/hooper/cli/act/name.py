@@ -81,7 +81,7 @@ def add_name(session: Session, keys: dict[str, Any], name: str) -> int:
         keys["line"] = lines[0]
     if known:
         return finish(session, file, lambda file: change(file, "names", name, keys))
-    code = finish(session, file, lambda file: add(file, "names", name, keys))
+    code = finish(session, file, lambda file: add(file, "names", name, keys), ahead=False)
     session.next("see-what-would", ("name", "try", name))
     session.then("publish-it", ("name", "update", name))
     return code

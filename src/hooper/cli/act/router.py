@@ -72,9 +72,8 @@ def open_rules(
     request = RouterRequest(gateways, services, session.deadline, int(lease), take_over, session.dry_run, asked)
     done = session.look(lambda run: enter(run, request), file)
     code = _show(session, done)
-    hand = [key for key, gateway in file.site.gateways.items() if gateway.control == "hand"]
-    if hand:
-        session.next("by-hand-so", f"worksheet {hand[0]}", keys=tuple(hand))
+    if not done.document.by_hand:
+        session.ahead()
     return code
 
 

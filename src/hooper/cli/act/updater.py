@@ -65,7 +65,7 @@ def add(session: Session, keys: dict[str, Any], updater: str, no_token: bool = F
     if wants and token is None and not session.dry_run:
         _check(file, edited.text)
         _keep_secret(session, updater, str(rows["kind"]))
-    code = finish(session, file, lambda file: add_table(file, "updaters", updater, rows))
+    code = finish(session, file, lambda file: add_table(file, "updaters", updater, rows), ahead=False)
     name = next(iter(file.site.names), "home.example.net")
     session.next("have-it-keep", ("name", "add", name, "--by", updater))
     session.then("see-what-would", ("name", "try", name))

@@ -21,15 +21,28 @@ if TYPE_CHECKING:
     from hooper.usecases.run import RisksTaken
 
 
-def finish(session: Session, file: SiteFile, edit: Callable[[SiteFile], Edited], *, state: bool = False) -> int:
-    """Write the edited file, and show what was done. state: what is kept follows, where there is any."""
+def finish(
+    session: Session,
+    file: SiteFile,
+    edit: Callable[[SiteFile], Edited],
+    *,
+    state: bool = False,
+    ahead: bool = True,
+) -> int:
+    """Write the edited file, show what was done, and what comes next.
+
+    state: what is kept follows, where there is any. ahead: false: the command says itself what comes next.
+    """
     from hooper.usecases.prepare.edits import edit as do_edit
 
     try:
         done = session.do(lambda run: do_edit(run, edit, dry_run=session.dry_run), file, look=state)
     except (SiteFileError, SeveralErrors) as exc:  # the file was sound: what was given is not
         raise of_options(exc) from None
-    return session.show(done.document, render, errors=done.trouble)
+    code = session.show(done.document, render, errors=done.trouble)
+    if ahead:
+        session.ahead()
+    return code
 
 
 def of_options(error: HooperError) -> UsageError:

@@ -65,9 +65,7 @@ def add_verbs(app: typer.Typer, table: str, *verbs: str) -> None:
     def add(session: Session, keys: dict[str, Any], entry: str) -> int:
         from hooper.planning.edits import add as add_entry
 
-        code = finish(session, session.read_site(), lambda file: add_entry(file, table, entry, typed(table, keys)))
-        session.next("see-what-the", "plan")
-        return code
+        return finish(session, session.read_site(), lambda file: add_entry(file, table, entry, typed(table, keys)))
 
     def change(session: Session, keys: dict[str, Any], entry: str, clear: list[str] | None = None) -> int:
         from hooper.planning.edits import change as change_entry
@@ -76,9 +74,7 @@ def add_verbs(app: typer.Typer, table: str, *verbs: str) -> None:
         (key,) = chosen([entry], getattr(file.site, table), group)
         if not keys and not clear:
             raise UsageError("nothing to change was given", remedy=f"See the command's {deeds.SEE_HELP}.")
-        code = finish(session, file, lambda file: change_entry(file, table, key, typed(table, keys), clear or ()))
-        session.next("see-what-the", "plan")
-        return code
+        return finish(session, file, lambda file: change_entry(file, table, key, typed(table, keys), clear or ()))
 
     def rename(session: Session, entry: str, new: str) -> int:
         from hooper.planning.edits import rename as rename_entry

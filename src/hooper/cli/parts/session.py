@@ -136,6 +136,21 @@ class Session:
         """
         self._upcoming("\nNext", code, commands, values)
 
+    def ahead(self, most: int = 2) -> None:
+        """The next steps of the whole job that are open, from what is known now: nobody is asked. most: how many."""
+        if self.quiet or self.json or GUIDED.get() or (self.dry_run and self.edits):
+            return
+        from hooper.store.sitefile import read_site
+        from hooper.usecases.watch.ahead import look_ahead
+
+        try:
+            steps = self.do(look_ahead, read_site(self.site_path), look=True).document.steps
+        except HooperError:  # it was told by what came before
+            return
+        for word, step in zip(("\nNext", "Then"), [one for one in steps if one.state == "open"][:most], strict=False):
+            self.note(f"{word}: {step.why}:")
+            self.note(f"   {self.here_whole(step.command)}")
+
     def then(self, code: str, *commands: str | tuple[str, ...], **values: Any) -> None:
         """What comes after the step before: as `next`, with a purpose of its own."""
         self._upcoming("Then", code, commands, values)

@@ -41,7 +41,7 @@ def _form(session: Session, entry: str) -> int:
     if not answers:
         session.note("Nothing is different: the file stays as it is.")
         return 0
-    code = finish(session, file, lambda file: change(file, "gateways", key, answers))
+    code = finish(session, file, lambda file: change(file, "gateways", key, answers), ahead=False)
     session.next("see-what-to", f"worksheet {key}")
     return code
 

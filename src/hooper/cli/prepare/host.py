@@ -30,7 +30,7 @@ def list_hosts(session: Session) -> int:
     document = session.do(look, session.read_site()).document
     code = session.show(document, _render_list)
     if not document.hosts:
-        session.next("add-a-device", "host add camera")
+        session.ahead()
     return code
 
 
@@ -40,8 +40,8 @@ def add(session: Session, keys: dict[str, Any], host: str) -> int:
     from hooper.planning.edits import add_host
 
     code = finish(session, session.read_site(), lambda file: add_host(file, host, keys))
-    session.next("say-what-it", f"service add {host}-page --host {host} --speaks https")
-    session.then("see-what-to-set", f"worksheet --devices {host}")
+    if "address" not in keys:
+        session.then("see-what-to-set", f"worksheet --devices {host}")
     return code
 
 
@@ -130,12 +130,7 @@ def adopt_found(session: Session, file: SiteFile, found: FindDocument, wanted: l
     devices = [
         NewDevice(row.address, row.mac, row.name or row.kind or "", bool(row.in_pool), row.offers) for row in rows
     ]
-    edited = adopt(file, devices)
-    code = finish(session, file, lambda _: edited)
-    offering = next((change.key for change in edited.changes if change.key.startswith("services.")), None)
-    if offering is not None:
-        session.next("say-who-reaches", f"service change {offering.removeprefix('services.')} --reach tunnel")
-    return code
+    return finish(session, file, lambda file: adopt(file, devices))
 
 
 def _chosen_addresses(wanted: list[str], new: dict[str, FoundHost], document: FindDocument) -> list[str]:
@@ -194,9 +189,7 @@ def tick(
         session.next("say-what-is", f"host tick {key} {ticks()[0].key}")
         return code
     items = {known.key: True for known in ticks()} if all_items else dict.fromkeys(item or [], not is_not)
-    code = finish(session, file, lambda file: tick_edit(file, key, items))
-    session.next("see-what-the", "plan")
-    return code
+    return finish(session, file, lambda file: tick_edit(file, key, items))
 
 
 def _render_known(document: KnownDocument, out: Screen) -> None:

@@ -54,8 +54,7 @@ def edit(session: Session) -> int:
             return exc.exit_code
         code = session.show(document, render)
         if document.changes:
-            session.next("see-the-rules-and", "plan")
-            session.then("see-what-to-change", "worksheet --changed")
+            session.ahead()
         return code
 
 

@@ -85,14 +85,7 @@ def _keep(session: Session, path: Path, text: str) -> int:
     rows = tuple(ChangedKey(f"gateways.{key}", None, str(box.lan)) for key, box in site.gateways.items())
     document = EditDocument(str(path), "made", str(path), rows, (), False)
     exit_code = session.show(document, lambda shown, out: out.print(f"{shown.file} is made."))
-    host = next(iter(site.hosts), "camera")
-    steps = [] if site.hosts else [("add-a-device", f"host add {host}")]
-    steps += [] if site.services else [("say-what-it", f"service add {host}-page --host {host} --speaks https")]
-    steps.append(("see-the-rules", "plan"))
-    for code, step in steps[:1]:
-        session.next(code, step)
-    for code, step in steps[1:]:
-        session.then(code, step)
+    session.ahead()
     return exit_code
 
 

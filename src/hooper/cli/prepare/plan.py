@@ -7,20 +7,16 @@ from typing import TYPE_CHECKING
 
 from hooper.cli.parts.command import command
 from hooper.cli.parts.session import Session, sub_app
-from hooper.cli.parts.spelling import commands_in
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 from hooper.files import STDIO, read_text
-from hooper.planning.openers import not_driven
 from hooper.planning.values import EVERYTHING, Forward, PlanDocument
 from hooper.ports import ports_text
-from hooper.site.references import made_gateways
 from hooper.visible import shown_lines
 
 if TYPE_CHECKING:
     from hooper.cli.parts.render import Screen
     from hooper.planning.topology import Topology
     from hooper.planning.values import PageUnderstood
-    from hooper.site.model import Site
 
 app = sub_app("The rule that every router needs, and what is wrong or risky.")
 
@@ -60,43 +56,9 @@ def plan(
         document, lambda said, out: shown(said, out, run.topology, verbose=session.verbose), errors=done.trouble
     )
     differs = any(row.state != "same" for row in document.against)
-    if not document.feasible:
-        session.next("put-the-errors", "plan")
-    elif not against:
-        _next(session, document, file.site)
+    if not against:
+        session.ahead()
     return worst([code, 0 if document.feasible and not differs else EXIT_NEEDS_A_PERSON])
-
-
-def _next(session: Session, made: PlanDocument, site: Site) -> None:
-    """What to do with a plan that can work."""
-    if not made.forwards:
-        host = next(iter(site.hosts), None)
-        if host is None:
-            session.next("add-a-device-and-what", "host add camera")
-        else:
-            add = f"service add {host}-page --host {host} --speaks https --reach public"
-            session.next("add-what-is", add)
-        return
-    held = {row.service for row in made.held_back}
-    for row in made.held_back:
-        session.note(f"\nFirst, for {row.service}: {row.remedy}")
-    ready = [forward for forward in made.forwards if forward.service not in held]
-    if not ready:
-        told = commands_in(" ".join(row.remedy for row in made.held_back))
-        session.next("nothing-is-entered", *told)
-        session.then("plan-again", "plan")
-        return
-    by_files = made_gateways(site)
-    tunnels = sorted({by_files[forward.gateway] for forward in ready if forward.gateway in by_files})
-    ready = [forward for forward in ready if forward.gateway not in by_files]
-    if tunnels:
-        session.next("make-what-brings-rules", *(f"tunnel make {key}" for key in tunnels))
-    driven = sorted({forward.gateway for forward in ready if not_driven(site, forward.gateway) is None})
-    if driven:
-        session.next("enter-by-program", "router open", gateways=tuple(driven))
-        session.then("see-what-is-left", "worksheet --rest")
-    elif ready:
-        session.next("see-what-to", "worksheet")
 
 
 def _pinned(session: Session, document: PlanDocument) -> None:

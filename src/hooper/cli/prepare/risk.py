@@ -49,9 +49,7 @@ def remove(session: Session, service: str, code: str) -> int:
 
     file = session.read_site()
     (key,) = chosen([service], file.site.services, "service")
-    done = finish(session, file, lambda file: no_more_accepted(file, key, code))
-    session.next("see-what-the", "plan")
-    return done
+    return finish(session, file, lambda file: no_more_accepted(file, key, code))
 
 
 def _render(document: RisksDocument, out: Screen) -> None:

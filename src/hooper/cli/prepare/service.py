@@ -29,9 +29,7 @@ def list_all(session: Session) -> int:
     document = session.do(look, file).document
     code = session.show(document, _render)
     if not document.services:
-        host = next(iter(file.site.hosts), None)
-        add = f"service add {host}-page --host {host} --speaks https" if host is not None else "host add camera"
-        session.next("add-what-there", add)
+        session.ahead()
     return code
 
 
@@ -45,9 +43,7 @@ def add(session: Session, keys: dict[str, Any], service: str) -> int:
         raise UsageError("--host is missing", remedy=f"Give one of: {', '.join(file.site.devices) or 'none; add one'}.")
     chosen([keys["host"]], file.site.devices, "host")
     rows = typed("services", keys)
-    code = finish(session, file, lambda file: add_service(file, service, rows))
-    session.next("see-the-rules-and", "plan")
-    return code
+    return finish(session, file, lambda file: add_service(file, service, rows))
 
 
 @command(app, "service change", site=True, dry_run=EDIT_DRY_RUN, keys="service")
@@ -60,10 +56,7 @@ def change(session: Session, keys: dict[str, Any], service: str, clear: list[str
     rows = typed("services", keys)
     if not rows and not clear:
         raise UsageError("nothing to change was given", remedy="Give an option such as --reach tunnel.")
-    code = finish(session, file, lambda file: change_service(file, key, rows, clear or ()))
-    session.next("see-the-rules-and", "plan")
-    session.then("see-what-to-change", "worksheet --changed")
-    return code
+    return finish(session, file, lambda file: change_service(file, key, rows, clear or ()))
 
 
 @command(app, "service remove", site=True, dry_run=EDIT_DRY_RUN)

@@ -271,7 +271,7 @@ def _next(session: Session, document: SurveyDocument, site: Site) -> None:
         sheet = document.between.inner if document.between.wrong is not None else document.between.outer
         session.next("hold-the-list", f"worksheet {sheet}", sheet=sheet)
     elif document.can_forward:
-        session.next("forwarding-can-work", "plan")
+        session.ahead(most=1)
     elif document.missing:
         missing = document.missing[0]
         session.next(

@@ -30,8 +30,7 @@ def undo(session: Session, only_list: bool = False) -> int:
         return session.show(session.do(past_edits, file).document, _render)
     done = session.do(partial(take_back, dry_run=session.dry_run), file, look=True)
     code = session.show(done.document, render, errors=done.trouble)
-    session.next("see-the-rules-and", "plan")
-    session.then("see-what-to-change", "worksheet --changed")
+    session.ahead()
     return code
 
 

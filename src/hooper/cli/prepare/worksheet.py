@@ -68,8 +68,8 @@ def worksheet(
     if ticked:
         session.not_written()
     _next(session, done, listed=not (form or kind or ticked))
-    if ticked and done.run.plan.feasible and not session.dry_run:
-        session.next("look-from-outside", "check --from interface")
+    if ticked and not session.dry_run:
+        session.ahead()
     return worst([code, 0 if done.run.plan.feasible else EXIT_NEEDS_A_PERSON])
 
 
@@ -86,7 +86,7 @@ def _fitting(session: Session, kind: str, form: str, *, kept: bool, out: Path | 
 def _next(session: Session, done: Done[WorksheetDocument], *, listed: bool) -> None:
     """listed: the sheets were printed to be entered now."""
     if not done.run.plan.feasible:
-        session.next("this-plan-has", "plan")
+        session.ahead()
     elif listed and done.document.sheets:
         session.next("once-it-is-entered-tell", "worksheet --ticked")
         session.then("look-from-outside", "check --from interface")

@@ -143,5 +143,5 @@ def _notes(session: Session, document: CheckDocument, *, strict: bool, allowed: 
     if worse:
         places = {"interface": ("--from", f"interface:{name}"), "proxy": ("--from", f"socks5://{name}")}
         session.next("find-the-first", ("why", worse[0], *places.get(kind, ())))
-    elif kind == "here":
-        session.next("from-phone", "check --from interface")
+    else:
+        session.ahead()
