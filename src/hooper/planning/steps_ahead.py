@@ -121,7 +121,12 @@ class _Ahead:
         return self.site.services[service].host if service in self.site.services else service
 
     def _lines(self) -> Iterator[AheadStep]:
+        """Of each line that something comes in by; what stands in front of a rented machine is no line of the home."""
+        rented = {line for gateway in self.site.gateways.values() if gateway.tunnel for line in gateway.line}
+        used = {rule.line for rule in self.plan.forwards} if rented else set(self.site.lines)
         for key in self.site.lines:
+            if key in rented or key not in used:
+                continue
             level = self._level("line", key)
             if level == "wrong":
                 yield _step("line", key, say("ahead.line.barred", line=key), False, deeds.LETTER)
@@ -183,17 +188,18 @@ class _Ahead:
         return [one for one in rules if one.service in by_hand]
 
     def _rules(self) -> Iterator[AheadStep]:
-        barred = tuple(f"line:{key}" for key in self.site.lines if self._level("line", key) == "wrong")
         typed_in: dict[str, list[Forward]] = {}
         for gateway, rules in self._entered().items():
             typed = typed_in[gateway] = self._typed(gateway, rules)
             entered = [one for one in rules if one not in typed]
+            barred = self._barred(rules)
             if entered:
                 left = [one.service for one in entered if self._level("rule", one.service, gateway) != "well"]
                 why = say("ahead.rule", gateway=gateway, number=len(left) or len(entered))
                 yield _step("rule", gateway, why, not left, deeds.OPEN, *barred)
         for gateway, typed in typed_in.items():  # once these are typed, it answers
             if typed:
+                barred = self._barred(typed)
                 done = gateway in self.stands.ticked or all(self._proven(one.service) for one in typed)
                 told = deeds.TICKED(gateway)
                 why = say("ahead.sheet", gateway=gateway, number=len(typed), ticked=told)
@@ -201,6 +207,11 @@ class _Ahead:
                     "" if not_driven(self.site, gateway) is not None else f" {deeds.THE_REST}"
                 )
                 yield _step("sheet", gateway, why, done, sheet, *barred)
+
+    def _barred(self, rules: list[Forward]) -> tuple[str, ...]:
+        """The lines that let nothing in, of those that the rules are for."""
+        lines = dict.fromkeys(rule.line for rule in rules)
+        return tuple(f"line:{key}" for key in lines if self._level("line", key) == "wrong")
 
     def _proven(self, service: str) -> bool:
         one = self.stands.proofs.get(service)

@@ -33,6 +33,7 @@ from hooper.visible import Lines, shown, shown_lines
 if TYPE_CHECKING:
     from hooper.cli.parts.render import Screen
     from hooper.masking import Mask
+    from hooper.planning.steps_ahead import AheadStep
     from hooper.site.load import SiteFile
     from hooper.usecases.run import Run
 
@@ -147,7 +148,11 @@ class Session:
             steps = self.do(look_ahead, read_site(self.site_path), look=True).document.steps
         except HooperError:  # it was told by what came before
             return
-        for word, step in zip(("\nNext", "Then"), [one for one in steps if one.state == "open"][:most], strict=False):
+        opened: dict[str, AheadStep] = {}
+        for step in steps:
+            if step.state == "open":
+                opened.setdefault(step.command, step)  # the first of each command
+        for word, step in zip(("\nNext", "Then"), list(opened.values())[:most], strict=False):
             self.note(f"{word}: {step.why}:")
             self.note(f"   {self.here_whole(step.command)}")
 
