@@ -75,6 +75,7 @@ WORK: dict[str, dict[str, tuple[str, str]]] = {  # in its order; of each command
         "visit": ("hooper.cli.prove.visit", "Look from another computer elsewhere, with one file."),
         "stand-in": ("hooper.cli.prove.stand_in", "Listen in place of a service, to prove the way in without it."),
         "card": ("hooper.cli.prove.card", "What to type away from home, with a QR code."),
+        "drill": ("hooper.cli.prove.drill", "Before a journey: is all proven, and does it last until the return?"),
         "why": ("hooper.cli.prove.why", "The first broken link of a service, with evidence and remedy."),
         "explain": ("hooper.cli.explain", "What a finding, a cause or a problem means, by its code."),
         "keep": ("hooper.cli.watch.keep", "Keep it all so from now on: names, rules, certificates, proofs."),

@@ -40,8 +40,8 @@ if TYPE_CHECKING:
 NO_SITE = ("demo", "lab", "explain", "schema", "self", "visit run")  # commands without a site file
 KEEPS_STATE = (
     "guide", "keep", "next", "status", "history", "report", "survey", "why", "check", "arrival", "self", "visit",
-    "stand-in", "card", "plan", "audit", "router", "name", "cert", "updater", "tunnel", "peer", "move", "host know",
-    "undo", "host rename", "service rename", "line rename", "gateway rename", "authority rename",
+    "stand-in", "card", "drill", "plan", "audit", "router", "name", "cert", "updater", "tunnel", "peer", "move",
+    "host know", "undo", "host rename", "service rename", "line rename", "gateway rename", "authority rename",
     "certificate rename", "notice rename",
 )  # fmt: skip
 KEEPS_NONE = (

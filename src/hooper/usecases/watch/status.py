@@ -79,7 +79,7 @@ def status(run: Run) -> tuple[StatusDocument, list[HooperError]]:
     keeper = False
     if run.state is not None:
         stood = how_all_stands(run)
-        keeper = _keeper_runs(run)
+        keeper = keeper_runs(run)
         turns = run.state.turns.all() if keeper else {}
         dues = {task: turn.due for task, turn in turns.items() if turn.due is not None}
     rows = sorted(_rows(run, stood, dues), key=lambda row: (ORDER.index(row.level), not row.needs))
@@ -88,7 +88,7 @@ def status(run: Run) -> tuple[StatusDocument, list[HooperError]]:
     return StatusDocument(keeper, needs, tuple(rows), tuple(_numbers(run.site, stood)), findings), []
 
 
-def _keeper_runs(run: Run) -> bool:
+def keeper_runs(run: Run) -> bool:
     assert run.state is not None
     lock = run.state.lock("keeper")
     try:

@@ -1,0 +1,209 @@
+"""Whether all that is needed away from home lasts until the return: what runs out, what nobody renews. Pure."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field
+from datetime import date, datetime, timedelta
+from typing import TYPE_CHECKING, Literal, NamedTuple
+
+from hooper import deeds
+from hooper.site.protocols import TUNNELS
+from hooper.words.said import Said, say
+
+if TYPE_CHECKING:
+    from hooper.site.model import Site
+
+MARGIN = timedelta(days=2)  # a journey may take longer
+Lasts = Literal["ok", "wrong", "open"]
+Kind = Literal["proof", "certificate", "peer", "rule", "risk", "name", "keeper", "device", "people"]
+
+
+@dataclass(frozen=True, slots=True)
+class DrillRow:
+    """One thing that has to be so until the return.
+
+    kind: of what. subject: which. state: ok; wrong: it would fail before; open: nobody knows. detail: in words.
+    command: what does it; empty: nothing is left.
+    """
+
+    kind: Kind
+    subject: str
+    state: Lasts
+    detail: Said
+    command: str = ""
+
+
+class ProvenOutside(NamedTuple):
+    """The newest look at a service from outside. level: as a judgement has it. at: None: there was none."""
+
+    level: str
+    at: datetime | None
+
+
+class RuleEnds(NamedTuple):
+    """A rule that a program has entered. until: None: it does not end by itself."""
+
+    service: str
+    gateway: str
+    until: datetime | None
+
+
+@dataclass(frozen=True)
+class Provisions:
+    """What is known on the day of the drill.
+
+    proofs: of each service that is to be reached. certificates: their ends; None: there is none. rules: that programs
+    entered. keeper: one runs. peers: how each stands, by level. told: who is at home, and another way in.
+    """
+
+    now: datetime
+    proofs: Mapping[str, ProvenOutside] = field(default_factory=dict)
+    certificates: Mapping[str, datetime | None] = field(default_factory=dict)
+    rules: tuple[RuleEnds, ...] = ()
+    keeper: bool = False
+    peers: Mapping[str, str] = field(default_factory=dict)
+    told: Mapping[str, str] = field(default_factory=dict)
+
+
+def needed(site: Site) -> list[str]:
+    """The services that are to be reached away from home."""
+    return [key for key, one in site.services.items() if one.reach == "public"]
+
+
+def lasting(site: Site, until: date, have: Provisions) -> tuple[DrillRow, ...]:
+    """All of it, in the order of the work. until: the day of the return."""
+    end = until + MARGIN
+    rows = [*_proofs(site, have), *_certificates(site, end, have), *_peers(site, end, have), *_rules(end, have),
+            *_risks(site, end), *_names(site, until, have)]  # fmt: skip
+    return (*rows, *_keeper(site, have), *_devices(site), *_people(until, have))
+
+
+def may_go(rows: tuple[DrillRow, ...]) -> bool:
+    """Nothing is known to fail, and what is needed was proven from outside on the day itself."""
+    proven = any(row.kind == "proof" and row.state == "ok" for row in rows)
+    return proven and not any(row.state == "wrong" for row in rows)
+
+
+def _proofs(site: Site, have: Provisions) -> Iterator[DrillRow]:
+    for key in needed(site):
+        seen = have.proofs.get(key, ProvenOutside("unknown", None))
+        again = deeds.LOOK_FROM_PHONE(key)
+        if seen.at is None:
+            yield DrillRow("proof", key, "wrong", say("drill.proof.never"), again)
+        elif seen.level == "wrong":
+            yield DrillRow("proof", key, "wrong", say("drill.proof.fails"), f"{deeds.WHY(key)} {deeds.FROM_PHONE}")
+        elif seen.level != "well" and site.services[key].speaks in TUNNELS:
+            yield DrillRow("proof", key, "open", say("drill.proof.mute"), deeds.ADD_TUNNEL_TO(key))
+        elif seen.level != "well":
+            yield DrillRow("proof", key, "wrong", say("drill.proof.unknown"), again)
+        elif seen.at.date() != have.now.date():
+            yield DrillRow("proof", key, "wrong", say("drill.proof.old", day=seen.at.date()), again)
+        else:
+            yield DrillRow("proof", key, "ok", say("drill.proof.today"))
+
+
+def _certificates(site: Site, end: date, have: Provisions) -> Iterator[DrillRow]:
+    for key, entry in site.certificates.items():
+        ends = have.certificates.get(key)
+        order = deeds.ORDER_ANEW if entry.authority != "device" else deeds.CERTIFICATES
+        if ends is None:
+            state: Lasts = "open" if entry.authority == "device" else "wrong"
+            yield DrillRow("certificate", key, state, say("drill.certificate.none"), deeds.ORDER(key))
+        elif ends.date() >= end:
+            yield DrillRow("certificate", key, "ok", say("drill.until", day=ends.date()))
+        elif have.keeper and entry.authority != "device" and (entry.give_to or entry.give_command):
+            yield DrillRow("certificate", key, "ok", say("drill.certificate.renewed", day=ends.date()))
+        else:
+            yield DrillRow("certificate", key, "wrong", say("drill.ends", day=ends.date()), order)
+
+
+def _peers(site: Site, end: date, have: Provisions) -> Iterator[DrillRow]:
+    for key, peer in site.peers.items():
+        if peer.revoked is not None:
+            continue
+        if peer.until is not None and peer.until < end:
+            extend = deeds.CHANGE_PEER(key) + " " + deeds.GIVE("until", str(end))
+            yield DrillRow("peer", key, "wrong", say("drill.ends", day=peer.until), extend)
+        elif have.peers.get(key) != "well":
+            yield DrillRow("peer", key, "wrong", say("drill.peer.no-file"), deeds.HAND(key))
+        else:
+            yield DrillRow("peer", key, "ok", say("drill.peer.has"))
+
+
+def _rules(end: date, have: Provisions) -> Iterator[DrillRow]:
+    for rule in have.rules:
+        name = f"{rule.service} on {rule.gateway}"
+        if rule.until is None:
+            yield DrillRow("rule", name, "ok", say("drill.rule.permanent"))
+        elif rule.until.date() >= end:
+            yield DrillRow("rule", name, "ok", say("drill.until", day=rule.until.date()))
+        elif have.keeper:
+            yield DrillRow("rule", name, "ok", say("drill.rule.renewed", day=rule.until.date()))
+        else:
+            yield DrillRow("rule", name, "wrong", say("drill.ends", day=rule.until.date()), deeds.KEEP)
+
+
+def _risks(site: Site, end: date) -> Iterator[DrillRow]:
+    for key, service in site.services.items():
+        for risk in service.accepted:
+            name = f"{key} {risk.finding}"
+            if risk.until < end:
+                again = deeds.TAKE_RISK(key, risk.finding, risk.reason) + " " + deeds.GIVE("until", str(end))
+                yield DrillRow("risk", name, "wrong", say("drill.risk.ends", day=risk.until), again)
+            else:
+                yield DrillRow("risk", name, "ok", say("drill.until", day=risk.until))
+
+
+def _names(site: Site, until: date, have: Provisions) -> Iterator[DrillRow]:
+    for key, name in site.names.items():
+        line, updater = site.lines.get(name.line), site.updaters.get(name.updated_by)
+        changes = line is not None and not line.address
+        idle = updater.refresh if updater is not None else None
+        away = (until - have.now.date()).days * 86_400
+        if updater is None:
+            yield DrillRow("name", key, "ok", say("drill.name.others", by=name.updated_by))
+        elif have.keeper:
+            yield DrillRow("name", key, "ok", say("drill.name.kept"))
+        elif idle is not None and idle < away:
+            yield DrillRow("name", key, "wrong", say("drill.name.idle", days=round(idle / 86_400)), deeds.KEEP)
+        elif changes:
+            yield DrillRow("name", key, "wrong", say("drill.name.nobody"), deeds.KEEP)
+        else:
+            yield DrillRow("name", key, "ok", say("drill.name.fixed"))
+
+
+def _keeper(site: Site, have: Provisions) -> Iterator[DrillRow]:
+    here = site.site.here
+    if not have.keeper:
+        yield DrillRow("keeper", "site", "open", say("drill.keeper.none"), deeds.KEEP)
+        return
+    yield DrillRow("keeper", "site", "ok", say("drill.keeper.runs"))
+    if not site.notices:
+        yield DrillRow("keeper", "notices", "open", say("drill.keeper.silent"), deeds.ADD_NOTICE)
+    if here is None or here not in site.devices:
+        yield DrillRow("keeper", "computer", "open", say("drill.keeper.where"))
+    elif site.devices[here].ready.autostart is not True:
+        yield DrillRow("keeper", here, "open", say("drill.keeper.power", host=here), deeds.TICK(here, "autostart"))
+    else:
+        yield DrillRow("keeper", here, "ok", say("drill.device.autostart"))
+
+
+def _devices(site: Site) -> Iterator[DrillRow]:
+    """What has to come up again after a power cut."""
+    for key in dict.fromkeys(site.services[one].host for one in needed(site)):
+        said = site.devices[key].ready.autostart
+        if said is True:
+            yield DrillRow("device", key, "ok", say("drill.device.autostart"))
+        else:
+            code = "drill.device.not" if said is False else "drill.device.unsaid"
+            yield DrillRow("device", key, "wrong" if said is False else "open", say(code), deeds.TICK(key, "autostart"))
+
+
+def _people(until: date, have: Provisions) -> Iterator[DrillRow]:
+    for key, option in (("at-home", deeds.AT_HOME), ("second-way", deeds.SECOND_WAY)):
+        said = have.told.get(key, "")
+        if said:
+            yield DrillRow("people", key, "ok", say("drill.people.said", text=said))
+        else:
+            yield DrillRow("people", key, "open", say(f"drill.people.{key}"), f"{deeds.DRILL(str(until))} {option}")
