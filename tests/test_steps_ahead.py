@@ -156,6 +156,16 @@ def test_what_no_probe_can_prove_is_not_asked_for_again() -> None:
     assert hooper_words(steps["proof:gate"].command) == "hooper tunnel add gate --service gate"
 
 
+def test_a_sheet_is_done_when_all_that_can_tell_answers_through_it() -> None:
+    well, untold = OutsideLook("well", True, "interface:usb0"), OutsideLook("unknown", True, "interface:usb0")
+    services = parse_site(BOATHOUSE.encode(), "site.toml").site.services
+    public = [key for key, one in services.items() if one.reach == "public"]
+    proofs = dict.fromkeys(public, well) | {"gate": untold}
+    assert stepped(Stands(proofs=proofs))["sheet:fibre-box"].state == "done"
+    assert stepped(Stands(proofs={**proofs, "film-page": untold}))["sheet:fibre-box"].state == "open"
+    assert stepped(Stands(proofs={"gate": untold}))["sheet:fibre-box"].state == "open"
+
+
 def test_what_is_kept_back_comes_before_its_rule() -> None:
     text = BOATHOUSE.replace("default_password_changed = true", "tls = true")
     file = parse_site(text.encode(), "site.toml")

@@ -60,6 +60,9 @@ class OutsideLook(NamedTuple):
     place: str
 
 
+NO_LOOK = OutsideLook("unknown", False, "")
+
+
 @dataclass(frozen=True)
 class Stands:
     """How things stand, by what still counts.
@@ -200,7 +203,7 @@ class _Ahead:
         for gateway, typed in typed_in.items():  # once these are typed, it answers
             if typed:
                 barred = self._barred(typed)
-                done = gateway in self.stands.ticked or all(self._proven(one.service) for one in typed)
+                done = gateway in self.stands.ticked or self._answered({one.service for one in typed})
                 told = deeds.TICKED(gateway)
                 why = say("ahead.sheet", gateway=gateway, number=len(typed), ticked=told)
                 sheet = deeds.SHEET(gateway) + (
@@ -213,9 +216,13 @@ class _Ahead:
         lines = dict.fromkeys(rule.line for rule in rules)
         return tuple(f"line:{key}" for key in lines if self._level("line", key) == "wrong")
 
-    def _proven(self, service: str) -> bool:
-        one = self.stands.proofs.get(service)
-        return service == EVERYTHING or (one is not None and one.level == "well")
+    def _answered(self, services: set[str]) -> bool:
+        """Whether the rules are there, by what answers through them: what no probe can tell takes nothing from that."""
+        looks = [self.stands.proofs.get(key, NO_LOOK) for key in services if key != EVERYTHING]
+        mute = [key for key in services if key != EVERYTHING and self.site.services[key].speaks in TUNNELS]
+        untold = sum(self.stands.proofs.get(key, NO_LOOK)[:2] == ("unknown", True) for key in mute)
+        well = sum(one.level == "well" for one in looks)
+        return bool(well) and well + untold == len(looks)
 
     def _proofs(self) -> Iterator[AheadStep]:
         before: dict[str, list[str]] = {}
@@ -226,7 +233,7 @@ class _Ahead:
         for key, service in self.site.services.items():
             if service.reach != "public" or key in self.stands.held:
                 continue
-            proof = self.stands.proofs.get(key, OutsideLook("unknown", False, ""))
+            proof = self.stands.proofs.get(key, NO_LOOK)
             tunnels = [one for one, tunnel in self.site.tunnels.items() if tunnel.service == key]
             if proof.level == "wrong":
                 where = f" {deeds.FROM_ELSEWHERE} {proof.place}" if proof.place else ""
