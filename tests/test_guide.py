@@ -9,6 +9,7 @@ import re
 import select
 import shlex
 import signal
+import subprocess
 import sys
 import time
 import tomllib
@@ -393,6 +394,32 @@ def test_it_watches_while_a_hand_types_and_goes_on_by_itself(apart: LabProcess, 
     assert one.ended() == 0
     assert "All is done and proven." in one.seen
     assert time.monotonic() - started < 60
+
+
+def test_with_a_phones_browser_alone_the_way_in_is_proven_and_what_is_seen_is_kept(
+    apart: LabProcess, tmp_path: Path
+) -> None:
+    apart.ask("restart", gateway="club-router")
+    apart.ask("type", sheets=SHEET)
+    env = {**os.environ, "HOOPER_LAB": apart.env["HOOPER_LAB"], "XDG_STATE_HOME": str(tmp_path / "state")}
+    env.pop("HOOPER_SITE", None)
+    command = [sys.executable, "-m", "hooper", "guide"]
+    with subprocess.Popen(command, cwd=tmp_path, env=env, stdin=subprocess.PIPE, stdout=subprocess.PIPE,
+                          stderr=subprocess.STDOUT, text=True) as run:  # fmt: skip
+        assert run.stdin is not None
+        assert run.stdout is not None
+        run.stdin.write("\n".join((*ANSWERS[:8], "phone", "warning", "nothing", "")))
+        run.stdin.close()
+        shown = ""
+        for line in run.stdout:
+            shown += line
+            if found := re.search(r"http://203\.0\.113\.44:443/\S+", line):
+                assert hooper("lab", "browse", found[0], env={"HOOPER_LAB": env["HOOPER_LAB"]}).code == 0
+        code = run.wait()
+    assert code == 1, shown
+    assert "Proven: The line has a public address" in shown
+    assert "Kept for film-box-page: on a phone, over mobile data: a warning" in shown
+    assert "Left to do: proof film-box-page." in shown, "what a person saw is no proof"
 
 
 def interrupted(one: Person) -> None:

@@ -131,6 +131,7 @@ RENT = Deed("rent-a-machine")
 DRILL = Deed("rehearse-a-journey")
 CHANGE_PEER = Deed("change-a-peer")
 ADD_NOTICE = Deed("add-a-notice")
+TELL_SEEN = Deed("tell-what-was-seen")
 KEEPER_UNIT = Deed("have-the-keeper-run")
 
 # What is told, or allowed, along with the command that ran.

@@ -357,15 +357,16 @@ def _proof(known: SoFar, site: Site, service: str) -> Iterator[Move]:
     keyed = any(tunnel.service == service for tunnel in site.tunnels.values())
     if site.services[service].speaks in TUNNELS and not keyed:
         return  # no probe could tell without a key
-    ways = (*(("cable",) if known.outside else ()), "phone", "later")
+    ways = (*(("cable",) if known.outside else ()), "hotspot", "phone", "later")
     choices = tuple(Choice(word, say(f"guide.proof.{word}")) for word in ways)
     yield from known.ask(Asking("proof", say("guide.proof"), say("guide.proof.why"), ways[0], choices))
     how, count = known.said("proof"), 1
-    if how not in ("cable", "phone"):
+    if how not in ("cable", "hotspot", "phone"):
         return
     while known.said(f"again {service} {count}") == "again":
         count += 1
-    look = deeds.LOOK_FROM_PHONE(service) if how == "cable" else deeds.LOOK_BY_ARRIVAL(service)
+    looks = {"cable": deeds.LOOK_FROM_PHONE, "hotspot": deeds.LOOK_BY_HOTSPOT, "phone": deeds.LOOK_BY_ARRIVAL}
+    look = looks[how](service)
     name = f"look {service} {count}"
     yield from known.once(Doing(name, look, "look", say("guide.do.look", service=service)))
     if known.done.get(name):
@@ -375,6 +376,19 @@ def _proof(known: SoFar, site: Site, service: str) -> Iterator[Move]:
         again = (Choice("again", say("guide.again.means")), Choice(SKIP, say("guide.skip.means")))
         text = say("guide.again", service=service)
         yield from known.ask(Asking(f"again {service} {count}", text, say("guide.again.why"), "again", again))
+    elif how == "phone":
+        yield from _saw(known, service)
+
+
+def _saw(known: SoFar, service: str) -> Iterator[Move]:
+    """What a person sees of it where only a phone's browser was outside."""
+    yield from known.once(Doing(f"card of {service}", deeds.CARD(service), "look", say("guide.do.card")))
+    choices = tuple(Choice(word, say(f"guide.saw.{word}")) for word in ("page", "warning", "other", "nothing"))
+    asked = Asking(f"saw {service}", say("guide.saw"), say("guide.saw.why"), "", choices)
+    yield from known.ask(asked)
+    if (said := known.said(asked.key)) is not None:
+        told = deeds.TELL_SEEN(service, str(say(f"guide.saw.how.{said}")))
+        yield from known.once(Doing(asked.key, told, "act", say("guide.do.saw")))
 
 
 def _name(known: SoFar, site: Site, name: str) -> Iterator[Move]:

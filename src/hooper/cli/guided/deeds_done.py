@@ -183,7 +183,7 @@ def show_what_stands(session: Session) -> None:
     for key in shown:
         row = session.masked_document(rows[key])
         mark, style = {"well": ("✓", "well"), "wrong": ("✗", "wrong")}.get(row.level, ("?", "doubtful"))
-        line(screen, (f"{mark} ", style), (key, "bold"), f"  {row.detail}", hang=2)
+        line(screen, (f"{mark} ", style), (key, "bold"), f"  {row.detail or 'not proven from outside'}", hang=2)
 
 
 def place_outside(session: Session, file: SiteFile) -> str:

@@ -66,7 +66,7 @@ def guide(
                 break
             if isinstance(move, Doing):
                 _do(session, move, course, seen)
-            elif session.json and move.key not in ready.given:
+            elif (session.json or session.quiet) and move.key not in ready.given:
                 waits_for = move if not move.key.startswith("wish ") else None
                 break
             elif not _asked(session, move, ready, course, seen, known, force=force):

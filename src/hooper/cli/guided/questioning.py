@@ -14,7 +14,7 @@ from hooper.errors import HooperError, UsageError
 from hooper.planning.guide_values import SKIP, Asking, read_answer
 
 Turn = Literal["answered", "back", "left"]
-BACK, LEAVE = ("back", "b"), ("leave", "quit", "exit")
+BACK, LEAVE = ("back",), ("leave", "quit")
 WHY = ("?", "why", "why do you ask")
 UNRECORDED = "secret"  # keys that hold it name where a secret stands: that is a person's own business
 
