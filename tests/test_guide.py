@@ -3,10 +3,8 @@
 from __future__ import annotations
 
 import os
-import pty
 import random
 import re
-import select
 import shlex
 import signal
 import subprocess
@@ -34,6 +32,7 @@ from hooper.planning.steps_ahead import OutsideLook, Stands, steps_ahead
 from hooper.planning.topology import Topology
 from hooper.site.load import parse_site
 from hooper.words.said import say
+from support.person import Person
 from support.program import BOATHOUSE, LabHere, LabProcess, Ran, hooper, start_lab, town_here, valid
 
 DAY = date(2026, 12, 1)
@@ -331,45 +330,6 @@ def test_a_line_without_an_address_ends_at_the_letter_or_a_rented_machine(fresh:
 # --- in a real terminal
 
 
-class Person:
-    """Somebody at a terminal of so many columns."""
-
-    def __init__(self, lab: LabProcess, folder: Path, columns: int = 80) -> None:
-        self.seen, self.at = "", 0
-        self.pid, self.fd = pty.fork()
-        if self.pid == 0:
-            os.chdir(folder)
-            os.environ.update(HOOPER_LAB=lab.env["HOOPER_LAB"], COLUMNS=str(columns), TERM="xterm-256color",
-                              LC_ALL="C.UTF-8", XDG_STATE_HOME=str(folder / "state"))  # fmt: skip
-            os.environ.pop("HOOPER_SITE", None)
-            os.execv(sys.executable, [sys.executable, "-m", "hooper", "guide"])
-
-    def until(self, words: str, patience: float = 40) -> str:
-        """What is shown until these words come, after those that were waited for before."""
-        end = time.monotonic() + patience
-        while (found := self.plain.find(words, self.at)) < 0:
-            assert time.monotonic() < end, f"{words!r} did not come: {self.plain[self.at :][-2000:]}"
-            if select.select([self.fd], [], [], 0.2)[0]:
-                try:
-                    self.seen += os.read(self.fd, 65536).decode(errors="replace")
-                except OSError:
-                    return ""
-        start, self.at = self.at, found + len(words)
-        return self.plain[start : self.at]
-
-    @property
-    def plain(self) -> str:
-        """All that was shown, as one line."""
-        return re.sub(r"\s+", " ", re.sub(r"\x1b\[[0-9;?]*[A-Za-z]", "", self.seen))
-
-    def type(self, text: str) -> None:
-        os.write(self.fd, text.encode())
-
-    def ended(self) -> int:
-        self.until("\0never")  # until it closes
-        return os.waitstatus_to_exitcode(os.waitpid(self.pid, 0)[1])
-
-
 @pytest.fixture(scope="module")
 def apart(tmp_path_factory: pytest.TempPathFactory) -> Iterator[LabProcess]:
     with start_lab(tmp_path_factory.mktemp("apart")) as lab:
@@ -378,7 +338,7 @@ def apart(tmp_path_factory: pytest.TempPathFactory) -> Iterator[LabProcess]:
 
 def test_it_watches_while_a_hand_types_and_goes_on_by_itself(apart: LabProcess, tmp_path: Path) -> None:
     started = time.monotonic()
-    one = Person(apart, tmp_path)
+    one = Person(tmp_path, lab=apart.env["HOOPER_LAB"])
     for words, typed in (("called [Home]:", "Boathouse"), ("(Enter: not known yet)", "203.0.113.44"),
                          ("belong to this site", "1,3"), ("reached from outside", "3"), ("reach film-box-page", ""),
                          ("came with changed", "yes"), ("into own-router now", "")):  # fmt: skip
@@ -432,7 +392,7 @@ def hung_up(one: Person) -> None:
 
 @pytest.mark.parametrize(("leave", "code"), [(interrupted, 130), (hung_up, 1)], ids=["Ctrl-C", "Ctrl-D"])
 def test_it_is_left_by_a_key(apart: LabProcess, tmp_path: Path, leave: Callable[[Person], None], code: int) -> None:
-    one = Person(apart, tmp_path, columns=60)
+    one = Person(tmp_path, lab=apart.env["HOOPER_LAB"], columns=60)
     one.until("called [Home]:")
     one.type("Boathouse\n")
     one.until("not known yet)")
@@ -441,7 +401,7 @@ def test_it_is_left_by_a_key(apart: LabProcess, tmp_path: Path, leave: Callable[
     leave(one)
     assert one.ended() == code
     assert (tmp_path / "site.toml").exists()
-    two = Person(apart, tmp_path)
+    two = Person(tmp_path, lab=apart.env["HOOPER_LAB"])
     two.until("not known yet)")  # the first question is not put again
     os.kill(two.pid, signal.SIGKILL)
     os.waitpid(two.pid, 0)

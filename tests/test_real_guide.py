@@ -2,11 +2,7 @@
 
 from __future__ import annotations
 
-import os
-import pty
 import re
-import select
-import sys
 import time
 from collections.abc import Iterator
 from pathlib import Path
@@ -15,7 +11,7 @@ import pytest
 
 from hooper.site.load import parse_site
 from support.namespaces import PUBLIC, KernelTown, kernel_town
-from support.program import ROOT
+from support.person import Person
 
 pytestmark = pytest.mark.real
 
@@ -29,58 +25,20 @@ def town(tmp_path_factory: pytest.TempPathFactory) -> Iterator[KernelTown]:
         yield town
 
 
-class Person:
-    """Somebody at a terminal of the laptop at home."""
-
-    def __init__(self, town: KernelTown, folder: Path) -> None:
-        self.seen, self.at, self.answers = "", 0, 0
-        self.pid, self.fd = pty.fork()
-        if self.pid == 0:
-            os.chdir(folder)
-            os.environ.update(COLUMNS="80", TERM="xterm-256color", LC_ALL="C.UTF-8", XDG_STATE_HOME=str(folder / "st"),
-                              PYTHONPATH=str(ROOT / "src"))  # fmt: skip
-            for name in ("HOOPER_LAB", "HOOPER_SITE"):
-                os.environ.pop(name, None)
-            command = [*town.wrap("here"), sys.executable, "-m", "hooper", "guide"]
-            os.execvp(command[0], command)
-
-    @property
-    def plain(self) -> str:
-        return re.sub(r"\s+", " ", re.sub(r"\x1b\[[0-9;?]*[A-Za-z]", "", self.seen))
-
-    def until(self, words: str, patience: float = 60) -> str:
-        end = time.monotonic() + patience
-        while (found := self.plain.find(words, self.at)) < 0:
-            assert time.monotonic() < end, f"{words!r} did not come: {self.plain[self.at :][-3000:]}"
-            if select.select([self.fd], [], [], 0.2)[0]:
-                try:
-                    self.seen += os.read(self.fd, 65536).decode(errors="replace")
-                except OSError:
-                    return self.plain[self.at :]
-        start, self.at = self.at, found + len(words)
-        return self.plain[start : self.at]
-
-    def answer(self, words: str, typed: str) -> None:
-        """Wait for a question, and answer it."""
-        self.until(words)
-        os.write(self.fd, f"{typed}\n".encode())
-        self.answers += 1
-
-
 def test_two_mute_routers_from_an_empty_folder_to_a_proof(town: KernelTown, tmp_path: Path) -> None:
     """Only one is seen; that another stands before it comes out by its address. A hand types while it is watched."""
     started = time.monotonic()
-    one = Person(town, tmp_path)
+    one = Person(tmp_path, wrap=town.wrap("here"))
     one.answer("called [Home]:", "Boathouse")
     one.answer("of own-router (Enter: not known yet):", "192.168.90.2")
     one.answer("enter rules on?", "yes")
     one.answer("[192.168.90.1/24]:", "")
     one.answer("of outer-box (Enter: not known yet):", PUBLIC)
-    one.until("belong to this site (several: 1,3)?")
+    one.until("belong to this site? (several: 1,3)")
     number = re.search(r"(\d+) 10\.44\.7\.30 ", one.until("Answer:"))
     assert number is not None, one.plain
     one.answer("", number[1])
-    one.answer("from outside (several: 1,3)?", "1")
+    one.answer("from outside? (several: 1,3)", "1")
     one.answer("Answer [public]:", "")
     one.answer("came with changed?", "yes")
     one.until("Enter when it is typed.")
@@ -96,7 +54,7 @@ def test_two_mute_routers_from_an_empty_folder_to_a_proof(town: KernelTown, tmp_
     one.until("It answers from outside now")
     one.answer("anything else?", "")
     one.until("All is done and proven.")
-    assert os.waitstatus_to_exitcode(os.waitpid(one.pid, 0)[1]) == 0, one.plain[-3000:]
+    assert one.ended() == 0, one.plain[-3000:]
     assert one.answers <= 12
     assert time.monotonic() - started < 60
     site = parse_site((tmp_path / "site.toml").read_bytes(), "site.toml").site
@@ -110,13 +68,13 @@ def test_one_router_that_takes_rules_needs_no_hand(town: KernelTown, tmp_path: P
     town.run("fibre-box", "nft", "-f", "-", stdin=all_on)
     town.serve_router("club-router", secure=False, more=f"ext_ip={PUBLIC}")
     started = time.monotonic()
-    one = Person(town, tmp_path)
+    one = Person(tmp_path, wrap=town.wrap("here"))
     one.answer("called [Home]:", "")
-    one.until("belong to this site (several: 1,3)?")
+    one.until("belong to this site? (several: 1,3)")
     number = re.search(r"(\d+) 10\.44\.7\.30 ", one.until("Answer:"))
     assert number is not None, one.plain
     one.answer("", number[1])
-    one.answer("from outside (several: 1,3)?", "1")
+    one.answer("from outside? (several: 1,3)", "1")
     one.answer("Answer [public]:", "")
     one.answer("came with changed?", "yes")
     one.answer("into own-router now?", "")
@@ -124,6 +82,6 @@ def test_one_router_that_takes_rules_needs_no_hand(town: KernelTown, tmp_path: P
     one.until("same certificate as inside")
     one.answer("anything else?", "")
     one.until("All is done and proven.")
-    assert os.waitstatus_to_exitcode(os.waitpid(one.pid, 0)[1]) == 0, one.plain[-3000:]
+    assert one.ended() == 0, one.plain[-3000:]
     assert one.answers <= 12
     assert time.monotonic() - started < 60

@@ -286,7 +286,7 @@ def _risk(known: SoFar, service: str, code: str, message: Said) -> Iterator[Move
         yield from known.ask(reason)
         why_so = known.said(reason.key)
         if why_so is not None:
-            taken = deeds.TAKE_RISK(service, code, why_so)
+            taken = deeds.TAKE_RISK(service, code) + given_as(reason=why_so)
             yield from known.once(Doing(f"accept {service} {code}", taken, "edit", say("guide.do.accept")))
 
 

@@ -8,6 +8,7 @@ from datetime import date, datetime, timedelta
 from typing import TYPE_CHECKING, Literal, NamedTuple
 
 from hooper import deeds
+from hooper.planning.guide_values import given_as
 from hooper.site.protocols import TUNNELS
 from hooper.words.said import Said, say
 
@@ -123,7 +124,7 @@ def _peers(site: Site, end: date, have: Provisions) -> Iterator[DrillRow]:
         if peer.revoked is not None:
             continue
         if peer.until is not None and peer.until < end:
-            extend = deeds.CHANGE_PEER(key) + " " + deeds.GIVE("until", str(end))
+            extend = deeds.CHANGE_PEER(key) + given_as(until=str(end))
             yield DrillRow("peer", key, "wrong", say("drill.ends", day=peer.until), extend)
         elif have.peers.get(key) != "well":
             yield DrillRow("peer", key, "wrong", say("drill.peer.no-file"), deeds.HAND(key))
@@ -149,7 +150,7 @@ def _risks(site: Site, end: date) -> Iterator[DrillRow]:
         for risk in service.accepted:
             name = f"{key} {risk.finding}"
             if risk.until < end:
-                again = deeds.TAKE_RISK(key, risk.finding, risk.reason) + " " + deeds.GIVE("until", str(end))
+                again = deeds.TAKE_RISK(key, risk.finding) + given_as(reason=risk.reason, until=str(end))
                 yield DrillRow("risk", name, "wrong", say("drill.risk.ends", day=risk.until), again)
             else:
                 yield DrillRow("risk", name, "ok", say("drill.until", day=risk.until))

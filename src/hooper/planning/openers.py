@@ -7,7 +7,7 @@ The table is what real routers were seen to do, held against the standards: IGD'
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Collection, Iterable, Iterator, Mapping
 from ipaddress import ip_network
 from typing import TYPE_CHECKING, Literal, NamedTuple
 
@@ -183,7 +183,10 @@ def _asked(site: Site, protocol: Protocol, rule: Forward, chain: tuple[str, ...]
 
 
 def ticked_sheets(
-    site: Site, plan: Plan, gateways: Iterable[str], told: Mapping[str, Sourced[str]]
+    site: Site,
+    plan: Plan,
+    gateways: Iterable[str],
+    told: Mapping[str, Sourced[str]],
 ) -> dict[str, Sourced[str]]:
     """The gateways whose sheet was ticked off as it now stands, with when. told: as the store keeps it."""
     ticks = {key: told[f"gateways.{key}/sheet"] for key in gateways if f"gateways.{key}/sheet" in told}
@@ -192,3 +195,17 @@ def ticked_sheets(
     from hooper.planning.worksheet import sheet_mark
 
     return {key: tick for key, tick in ticks.items() if tick.value == sheet_mark(site, plan, key)}
+
+
+def typed_marks(topology: Topology, plan: Plan, gateways: Iterable[str], held: Collection[str]) -> dict[str, str]:
+    """By gateway, what the part of its sheet is known by that a person has to type: without what is kept back, and what
+    a program enters.
+    """
+    from hooper.planning.worksheet import sheet_mark
+
+    site = topology.site
+    entered: dict[str, set[str]] = {key: set() for key in gateways}
+    for way in entering(topology, plan):
+        if way.from_here != "no" and way.gateway in entered and not_driven(site, way.gateway) is None:
+            entered[way.gateway].add(way.service)
+    return {key: sheet_mark(site, plan, key, without={*held, *program}) for key, program in entered.items()}

@@ -13,6 +13,7 @@ from hooper.planning.device_sheets import device_sheets
 from hooper.planning.documents import Ruleset, Sheet, SheetChange, WorksheetDocument
 from hooper.planning.kept_back import NotReady, refusals
 from hooper.planning.letter import address_letter, letters
+from hooper.planning.openers import typed_marks
 from hooper.planning.values import Forward
 from hooper.planning.worksheet import (
     changes_since,
@@ -107,6 +108,8 @@ def _tick(run: Run, sheets: tuple[Sheet, ...], kept: Mapping[str, NotReady]) -> 
             f"gateways.{sheet.gateway}/sheet": sheet_mark(run.site, run.plan, sheet.gateway, without=kept)
             for sheet in sheets
         }
+        typed = typed_marks(run.topology, run.plan, [sheet.gateway for sheet in sheets], kept)
+        marks |= {f"gateways.{key}/typed": mark for key, mark in typed.items()}
         rules = {f"gateways.{sheet.gateway}/entered": dumps(plain(sheet.rules)) for sheet in sheets}
         run.state.ledger.tell(run.at, {**marks, **rules})
 

@@ -9,7 +9,7 @@ from hooper.clock import read_moment
 from hooper.errors import UsageError
 from hooper.places import Place
 from hooper.planning.kept_back import refusals
-from hooper.planning.openers import entering, ticked_sheets
+from hooper.planning.openers import entering, ticked_sheets, typed_marks
 from hooper.planning.steps_ahead import AheadStep, OutsideLook, Stands, steps_ahead
 from hooper.usecases.watch.status import status
 
@@ -60,10 +60,13 @@ async def outside_now(run: Run) -> tuple[str, list[HooperError]]:
 
 def _stands(run: Run, rows: tuple[StatusRow, ...], keeper: bool) -> Stands:
     levels: dict[tuple[str, str, str], str] = {(row.kind, row.subject, row.aspect): row.level for row in rows}
-    ticked = ticked_sheets(run.site, run.plan, run.site.gateways, run.told())
+    held = {key: exc.remedy for key, exc in refusals(run.site, run.plan).items()}
+    told, marks = run.told(), typed_marks(run.topology, run.plan, run.site.gateways, held)
+    typed = {key: told[f"gateways.{key}/typed"] for key in marks if f"gateways.{key}/typed" in told}
+    ticked = ticked_sheets(run.site, run.plan, run.site.gateways, told)
+    ticked |= {key: tick for key, tick in typed.items() if tick.value == marks[key]}
     entered = max((tick.at for tick in ticked.values() if tick.at is not None), default=None)
     proofs = {row.subject: _proof(row, entered) for row in rows if row.kind == "service"}
-    held = {key: exc.remedy for key, exc in refusals(run.site, run.plan).items()}
     wished = bool(run.site.notices or run.site.keep.places)
     return Stands(levels, proofs, frozenset(ticked), held, wished, keeper)
 
