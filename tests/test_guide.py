@@ -249,6 +249,20 @@ def test_it_is_left_at_every_question_and_goes_on_by_what_is_known(fresh: LabHer
     assert other(fresh, tmp_path, "next", "--state", str(tmp_path / "state")).code == 0
 
 
+def test_what_is_open_for_a_while_says_how_it_is_closed(fresh: LabHere, tmp_path: Path) -> None:
+    answers = (*ANSWERS[:4], "while", *ANSWERS[5:])
+    ran = guide(fresh, tmp_path, stdin="\n".join((*answers, "")))
+    assert ran.code == 0, ran.err
+    assert "router open --gateway own-router --lease 2h" in ran.err
+    assert (
+        "film-box-page is open for a while only. Afterwards: hooper service change film-box-page --reach lan" in ran.err
+    )
+    assert other(fresh, tmp_path, "service", "change", "film-box-page", "--reach", "lan").code == 0
+    taken = other(fresh, tmp_path, "worksheet", "--changed", "--state", str(tmp_path / "state"))
+    assert "outer-box" in taken.out
+    assert "443" in taken.out
+
+
 def test_back_takes_the_answer_and_its_edit_back(fresh: LabHere, tmp_path: Path) -> None:
     ran = guide(fresh, tmp_path, stdin="back\nBoathouse\n203.0.113.44\n1\nback\n3\nleave\n")
     assert "This is the first question." in ran.err

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 import time
 from collections.abc import Iterator
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import pytest
@@ -12,6 +13,7 @@ import pytest
 from hooper.site.load import parse_site
 from support.namespaces import PUBLIC, KernelTown, kernel_town
 from support.person import Person
+from support.program import program
 
 pytestmark = pytest.mark.real
 
@@ -60,6 +62,14 @@ def test_two_mute_routers_from_an_empty_folder_to_a_proof(town: KernelTown, tmp_
     site = parse_site((tmp_path / "site.toml").read_bytes(), "site.toml").site
     assert [one.reach for one in site.services.values()].count("public") == 1
     assert site.gateways["own-router"].behind == ("outer-box",)
+    # before a journey: it is proven anew, and a rule that is gone is seen
+    own = {"XDG_STATE_HOME": str(tmp_path / "state")}
+    drill = ("drill", "--until", str(datetime.now(UTC).date() + timedelta(days=20)))
+    ready = program(*drill, wrap=town.wrap("here"), cwd=tmp_path, env=own)
+    assert (ready.code, ready.out.startswith("You may go.")) == (0, True), ready.out + ready.err
+    town.remove("fibre-box", "page")
+    gone = program(*drill, wrap=town.wrap("here"), cwd=tmp_path, env=own)
+    assert (gone.code, "it does not answer from outside" in gone.out) == (1, True), gone.out + gone.err
 
 
 def test_one_router_that_takes_rules_needs_no_hand(town: KernelTown, tmp_path: Path) -> None:

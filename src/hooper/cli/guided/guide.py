@@ -180,6 +180,10 @@ def _ended(session: Session, course: Course, seen: Looked, steps: Sequence[Ahead
         return EXIT_NEEDS_A_PERSON if left or not began or waits_for is not None else 0
     if seen.commands and steps:
         show_what_stands(session)
+    for key in (one.removeprefix("who ") for one, said in course.answers.items() if said == "while"):
+        closing = session.here(f"service change {key} --reach lan")
+        session.note(f"\n{key} is open for a while only. Afterwards: hooper {closing}")
+        session.note(f"What was typed by hand is then to be taken off: hooper {session.here('worksheet --changed')}")
     if left or not began:
         session.note(f"\nLeft to do: {', '.join(f'{step.step} {step.subject}' for step in left) or 'all of it'}.")
         session.note(f"Go on when you like: hooper {session.here('guide')}")
