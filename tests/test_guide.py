@@ -263,6 +263,21 @@ def test_what_is_open_for_a_while_says_how_it_is_closed(fresh: LabHere, tmp_path
     assert "443" in taken.out
 
 
+def test_a_name_and_a_certificate_without_a_line_of_toml(fresh: LabHere, tmp_path: Path) -> None:
+    """The zone of the town takes updates by a key; its authority is known by its own root."""
+    secret, root = fresh.folder / "secrets" / "own-zone", fresh.folder / "town-ca.pem"
+    wished = ("name", "boathouse.heronquay.example", "zone", "boathouse-key", "198.51.100.53", f"file:{secret}",
+              "certificate", "https://ca.heronquay.example/directory", "", f"file:{root}", "yes", "")  # fmt: skip
+    answers = (*ANSWERS[:9], *wished)
+    ran = guide(fresh, tmp_path, stdin="\n".join((*answers, "")))
+    assert ran.code == 0, ran.err + ran.out
+    assert len(answers) - 2 <= 20, "how it is proven is not asked where it is watched, and the last is Enter"
+    site = parse_site((tmp_path / "site.toml").read_bytes(), "site.toml").site
+    assert (set(site.names), set(site.certificates)) == ({"boathouse.heronquay.example"}, {"own"})
+    assert "ordered" in ran.out
+    assert secret.read_text().strip() not in (tmp_path / "site.toml").read_text() + ran.out + ran.err
+
+
 def test_back_takes_the_answer_and_its_edit_back(fresh: LabHere, tmp_path: Path) -> None:
     ran = guide(fresh, tmp_path, stdin="back\nBoathouse\n203.0.113.44\n1\nback\n3\nleave\n")
     assert "This is the first question." in ran.err

@@ -14,6 +14,7 @@ if TYPE_CHECKING:
 
 WISHES = ("name", "certificate", "person", "card", "keeper", "nothing")
 FORMS = ("words", "token", "record", "zone", "watch")  # how a name is kept
+UPDATER = "name-provider"  # as the site file calls it
 SYSTEMS = {"darwin": "launchd", "win32": "windows"}  # what a keeper runs by
 
 
@@ -65,7 +66,9 @@ def _name(known: SoFar) -> Iterator[Move]:
     by = None
     if form is not None and form != "watch":
         yield from _updater(known, form)
-        by = "provider" if known.done.get("updater") == 0 else None
+        if known.done.get("updater") != 0:
+            return  # why was said
+        by = UPDATER
     adding = deeds.ADD_NAME(name) + given_as(by=by)
     yield from known.once(Doing("name", adding, "edit", say("guide.do.add-name")))
 
@@ -73,7 +76,7 @@ def _name(known: SoFar) -> Iterator[Move]:
 def _updater(known: SoFar, form: str) -> Iterator[Move]:
     """Who is told of new addresses; its secret is asked for by the command itself, and not shown."""
     fields = {"words": ("url", "user"), "zone": ("key", "server")}.get(form, ("url",))
-    adding = deeds.ADD_UPDATER("provider") + given_as(form=form if form != "zone" else None)
+    adding = deeds.ADD_UPDATER(UPDATER) + given_as(form=form if form != "zone" else None)
     for field in fields:
         asked = Asking(f"updater {field}", say(f"guide.updater.{field}"), say(f"guide.updater.{field}.why"))
         yield from known.ask(asked)

@@ -399,6 +399,7 @@ def _name(known: SoFar, site: Site, name: str) -> Iterator[Move]:
 def _certificate(known: SoFar, key: str) -> Iterator[Move]:
     choices = yes_or_no("guide.order.yes", "guide.skip.means")
     asked = Asking(f"order {key}", say("guide.order", certificate=key), say("guide.order.why"), "yes", choices)
-    yield from known.ask(asked)
-    if known.said(asked.key) == "yes":
+    if known.said("agreed") != "yes":  # else it was wished for just now
+        yield from known.ask(asked)
+    if known.said(asked.key) == "yes" or known.said("agreed") == "yes":
         yield from known.once(Doing(asked.key, deeds.ORDER(key), "act", say("guide.do.order", certificate=key)))
