@@ -95,3 +95,14 @@ def test_one_router_that_takes_rules_needs_no_hand(town: KernelTown, tmp_path: P
     assert one.ended() == 0, one.plain[-3000:]
     assert one.answers <= 12
     assert time.monotonic() - started < 60
+
+
+def test_where_nothing_can_be_found_nothing_is_called_done(tmp_path: Path) -> None:
+    own = {"XDG_STATE_HOME": str(tmp_path / "state")}
+    alone = {"wrap": ("unshare", "-n"), "cwd": tmp_path, "env": own}
+    told = program("guide", "--answer", "title=Boathouse", **alone)  # type: ignore[arg-type]
+    assert (told.code, "Left to do: all of it." in told.err) == (1, True), told.err
+    assert "All is done" not in told.err
+    document = program("guide", "--json", "--answer", "title=Boathouse", **alone).document  # type: ignore[arg-type]
+    assert (document["left"], document["commands"][0]["exit_code"]) == (1, 4)
+    assert not (tmp_path / "site.toml").exists()

@@ -146,7 +146,7 @@ class GuideDocument:
     """`hooper guide`.
 
     answers: what was answered, by question. commands: those that were run, in their order. left: how many steps are not
-    done. waits_for: the question that nobody answered; null: none.
+    done; 1 while there is no site file. waits_for: the question that nobody answered; null: none.
     """
 
     answers: dict[str, str]

@@ -169,24 +169,24 @@ def _ended(session: Session, course: Course, seen: Looked, steps: Sequence[Ahead
     from hooper.planning.guide_values import GuidedCommand, GuideDocument, WaitsFor
 
     left = [step for step in steps if step.state != "done"]
-    began = "title" in course.answers or bool(steps)
+    open_still = len(left) if steps else 1  # without a site file nothing is done
     if session.json:
         asked = None
         if waits_for is not None:
             words = tuple(choice.word for choice in waits_for.choices)
             asked = WaitsFor(waits_for.key, str(waits_for.text), words, waits_for.default)
         commands = tuple(GuidedCommand(text, code) for text, code in seen.commands)
-        session.show(GuideDocument(dict(course.answers), commands, len(left), asked), lambda document, out: None)
-        return EXIT_NEEDS_A_PERSON if left or not began or waits_for is not None else 0
+        session.show(GuideDocument(dict(course.answers), commands, open_still, asked), lambda document, out: None)
+        return EXIT_NEEDS_A_PERSON if open_still or waits_for is not None else 0
     if seen.commands and steps:
         show_what_stands(session)
     for key in (one.removeprefix("who ") for one, said in course.answers.items() if said == "while"):
         closing = session.here(f"service change {key} --reach lan")
         session.note(f"\n{key} is open for a while only. Afterwards: hooper {closing}")
         session.note(f"What was typed by hand is then to be taken off: hooper {session.here('worksheet --changed')}")
-    if left or not began:
+    if open_still:
         session.note(f"\nLeft to do: {', '.join(f'{step.step} {step.subject}' for step in left) or 'all of it'}.")
         session.note(f"Go on when you like: hooper {session.here('guide')}")
     else:
         session.note("\nAll is done and proven.")
-    return EXIT_NEEDS_A_PERSON if left or not began or waits_for is not None else 0
+    return EXIT_NEEDS_A_PERSON if open_still or waits_for is not None else 0
