@@ -18,6 +18,7 @@ from typing import Any
 import pytest
 from rich.color import Color
 
+from hooper.check.browser_visit import Try, Visit
 from hooper.cli.parts.render import STYLES
 from hooper.report.arrival import as_page
 from support.program import Lab
@@ -92,14 +93,20 @@ def test_the_checker_finds_nothing(pages: dict[str, str], tmp_path: Path, name: 
     assert wrong_in(pages[name], tmp_path, width=width, dark=dark) == []
 
 
+OWN = Try("film-page", "tcp", 443, "https://203.0.113.44/", {}, "", ("0D:C1", "43:28"), None, "Films")
+TURNS = SimpleNamespace(own=OWN, turn_s=40.0, leaves_s=1.0, most=2)
+
+
 @needs_a_browser
 @pytest.mark.parametrize("came", ["outside", "home", "tunnel", "unclear"])
 def test_the_checker_finds_nothing_on_a_phone(tmp_path: Path, came: str) -> None:
     """The page of an arrival, at the width of a phone, light and dark."""
-    visit = SimpleNamespace(came=came, meaning="The address that it shows is a mobile network's.")
+    visit = Visit("", "198.51.100.130", came, "The address is a mobile network's.", "a phone", "If a tunnel is on, …")  # type: ignore[arg-type]
     tries = [SimpleNamespace(service="hub-page", urls=("https://boathouse.heronquay.example:8443/",), unopened="",
                              link="https://boathouse.heronquay.example:8443/", print=("0D:C1", "43:28"))]  # fmt: skip
-    page = as_page("Boathouse", visit, tries, "/0a1b", "n", 8000, lab=True, proves=["TCP arrives"], proves_not=["UDP"])
+    page = as_page(
+        "Boathouse", visit, tries, "/0a1b", "n", 8000, lab=True, proves=["TCP arrives"], proves_not=["UDP"], turns=TURNS
+    )
     assert wrong_in(page.decode(), tmp_path, width=390, dark=came in ("home", "unclear")) == []
 
 

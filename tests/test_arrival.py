@@ -21,7 +21,16 @@ from anyio.abc import ByteStream
 from hypothesis import given
 from hypothesis import strategies as st
 
-from hooper.check.browser_visit import UNOPENED, PageTold, VisitGround, judge_told, judge_visit, read_told, tries
+from hooper.check.browser_visit import (
+    UNOPENED,
+    PageTold,
+    PhoneWord,
+    VisitGround,
+    judge_told,
+    judge_visit,
+    read_told,
+    tries,
+)
 from hooper.lab.pipe import pipe
 from hooper.net.serving import BODY_LIMIT, HttpAsked, HttpSaid, serve_http
 from hooper.net.types import Endpoint
@@ -93,7 +102,7 @@ def test_a_browser_is_believed_no_further_than_it_can_tell(
     service: str, told: dict[str, PageTold], verdict: str, ok: bool
 ) -> None:
     (one,) = tries(TOPOLOGY, {}, [service])
-    result = judge_told(TOPOLOGY, one, told, named=True)
+    result = judge_told(TOPOLOGY, one, PhoneWord(told), named=True)
     assert (result.verdict, result.ok) == (verdict, ok)
 
 
@@ -127,14 +136,15 @@ def test_what_is_known_of_a_device_is_compared_on_the_phone() -> None:
     assert (sure.print, sure.size) == (("AB:AB:AB:AB", "AB:AB:AB:CD"), None)
     assert (page.print, page.size) == (None, (120, 40))
     assert page.urls["picture"] == "http://boathouse.heronquay.example:8081/logo.png?v=2"
-    for same, verdict, identity in ((True, "answered", "proven"), (False, "mismatched", "other")):
-        result = judge_told(topology, sure, read_told({"service": "film-page", "same": same})[1], named=True)
-        assert (result.verdict, result.ok, result.identity) == (verdict, same, identity)
+    for seen, verdict, identity in (("same", "answered", "proven"), ("other", "mismatched", "other")):
+        result = judge_told(topology, sure, read_told({"service": "film-page", "saw": {"print": seen}})[1], named=True)
+        assert (result.verdict, result.ok, result.identity) == (verdict, seen == "same", identity)
     for size, verdict, identity in (((120, 40), "answered", "kind"), ((120, 41), "mismatched", "other")):
         word = {"picture": {"loaded": True, "ms": 5, "size": [*size]}, "plain": {"loaded": True, "ms": 5}}
         result = judge_told(topology, page, read_told({"service": "slip-page", "told": word})[1], named=True)
         assert (result.verdict, result.identity) == (verdict, identity)
-    result = judge_told(topology, page, {"plain": PageTold(True, 5), "picture": PageTold(False, 5)}, named=True)
+    loads = {"plain": PageTold(True, 5), "picture": PageTold(False, 5)}
+    result = judge_told(topology, page, PhoneWord(loads), named=True)
     assert (result.verdict, result.identity) == ("connected", "none")
     assert [one.print for one in tries(topology, {}, ["film-page"])] == [None]
 
@@ -146,7 +156,47 @@ def test_any_word_of_a_page_is_read_or_refused(body: Any) -> None:
     except ValueError:
         return
     assert isinstance(service, str)
-    assert isinstance(told, bool) or told.keys() <= {"tls", "plain", "picture"}
+    assert told.loads.keys() <= {"tls", "plain", "picture"}
+
+
+LOADED, WARNED, SILENT = (
+    {"tls": PageTold(tls, took), "plain": PageTold(plain, took)}
+    for tls, plain, took in ((True, True, 80), (False, True, 80), (False, False, 8001))
+)
+
+
+@pytest.mark.parametrize(
+    ("loads", "saw", "verdict", "identity"),
+    [
+        (LOADED, {}, "answered", "proven"),  # its browser takes the certificate for the name
+        (LOADED, {"page": "nothing"}, "unproven", "none"),
+        (LOADED, {"page": "other"}, "mismatched", "other"),
+        (WARNED, {}, "connected", "none"),
+        (WARNED, {"page": "yes"}, "answered", "kind"),
+        (WARNED, {"page": "yes", "print": "unfound"}, "answered", "kind"),
+        (WARNED, {"page": "yes", "print": "other"}, "mismatched", "other"),
+        (WARNED, {"print": "same"}, "answered", "proven"),
+        (SILENT, {"page": "nothing"}, "silent", "none"),
+        (SILENT, {"login": "untold"}, "silent", "none"),
+        ({}, {"page": "yes", "login": "no"}, "answered", "kind"),
+    ],
+)
+def test_each_word_of_a_person_has_its_own_strength(
+    loads: dict[str, PageTold], saw: dict[str, str], verdict: str, identity: str
+) -> None:
+    (one,) = tries(TOPOLOGY, {}, ["film-page"])
+    service, word = read_told({"service": "film-page", "saw": saw})
+    result = judge_told(TOPOLOGY, one, word.after(PhoneWord(loads)), named=True)
+    assert (service, result.verdict, result.identity, result.ok) == (
+        "film-page", verdict, identity, verdict == "answered",
+    )  # fmt: skip
+    assert ("no-login" in result.problems) == (saw.get("login") == "no")
+
+
+@pytest.mark.parametrize("saw", [{"print": "Same"}, {"print": True}, {"colour": "red"}, ["print"], {"page": ["yes"]}])
+def test_words_that_were_not_asked_are_refused(saw: Any) -> None:
+    with pytest.raises(ValueError, match="no such word"):
+        read_told({"service": "film-page", "saw": saw})
 
 
 # the page's own server
@@ -249,7 +299,7 @@ def lab(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Lab]:
 
 def test_the_phone_roams_and_arrives(lab: Lab) -> None:
     lab.as_built()
-    with arriving(lab, "hub-page", "--take-over") as process:
+    with arriving(lab, "hub-page", "--take-over", "--turn", "3s") as process:
         ready = line(process)
         url = ready["address"]
         assert url.startswith("http://203.0.113.44:8443/")
@@ -266,9 +316,9 @@ def test_the_phone_roams_and_arrives(lab: Lab) -> None:
         came = line(process)
         assert (came["visit"]["came"], came["visit"]["address"]) == ("outside", "198.51.100.130")
         while (ended := line(process))["event"] != "ended":
-            assert ended["event"] == "tried"
+            assert ended["event"] in ("tried", "given-back", "borrowed-again")
         assert process.wait(30) == 1  # somebody else's rule has an end now, which is told
-        assert ended["proves"][1] == "The provider lets TCP 8443 in from where this phone is."
+        assert "The provider lets TCP 8443 in from where this phone is." in ended["proves"]
     table = lab.run("router", "list", "--json").document["gateways"]
     (row,) = [rule for gateway in table for rule in gateway["rules"] if rule["outside_ports"] == [8443, 8443]]
     assert row["target_address"] == "10.44.7.50"
@@ -295,7 +345,7 @@ def test_a_person_at_the_phone_compares_the_certificate(lab: Lab, pressed: str, 
     lab.as_built()
     lab.run("check")  # keeps what the devices show at home
     lab.run("lab", "roam", "away")
-    with arriving(lab, "hub-page", "--take-over", "--compare", "--for", "40s") as process:
+    with arriving(lab, "hub-page", "--take-over", "--compare", "--turn", "3s", "--for", "60s") as process:
         url = line(process)["address"]
         page = lab.run("lab", "browse", url, pressed, "film-page", "--json").document
         assert "Is it the right device?" in page["text"]

@@ -151,6 +151,31 @@ def test_a_phone_arrives_and_its_browser_tells_what_it_reaches(town: KernelTown,
     )  # which device, is not told
 
 
+def test_the_port_goes_back_to_its_device_for_the_same_browser(town: KernelTown, tmp_path: Path) -> None:
+    """It has the page open, loads the device over the very port that the page came by, and tells home afterwards."""
+    state = tmp_path / "state"
+    assert hooper(town, state, "router", "open").code == 0
+    before = rules(town, "club-router")
+    with arrival(town, state, "film-page", "--turn", "5s", "--for", "90s") as page:
+        ready = page.until(lambda line: line["event"] == "ready")
+        assert "10.44.7.105" in rules(town, "club-router")
+        with browser(town, "carrier", ready["address"], tmp_path / "phone"):
+            page.until(lambda line: line["event"] == "given-back")
+            assert rules(town, "club-router") == before
+            page.until(lambda line: line["event"] == "borrowed-again")
+            assert "10.44.7.105" in rules(town, "club-router")
+            told = page.until(lambda line: (line["result"] or {}).get("service") == "film-page")
+            assert told["result"]["verdict"] == "connected"  # its certificate is nobody's
+            page.until(lambda line: line["event"] == "given-back")
+            town.stop("film-page")
+            told = page.until(lambda line: (line["result"] or {}).get("service") == "film-page")
+            assert told["result"]["verdict"] in ("unproven", "silent")
+            page.process.send_signal(signal.SIGINT)
+            assert page.process.wait(20) == 130
+    town.serve_page("film-page", "film-box", 443, "Race films")
+    assert rules(town, "club-router") == before
+
+
 def test_no_temporary_rule_stays_after_a_kill(town: KernelTown, tmp_path: Path) -> None:
     state = tmp_path / "state"
     assert hooper(town, state, "router", "open").code == 0

@@ -151,8 +151,13 @@ def hooper_words(text: str) -> str:
 
 def test_what_no_probe_can_prove_is_not_asked_for_again() -> None:
     looked = OutsideLook("unknown", True, "interface:usb0")
-    steps = stepped(Stands(proofs={"film-page": looked, "gate": looked}))
-    assert steps["proof:film-page"].state == "done"
+    text = (
+        BOATHOUSE
+        + '[services.beacon]\nhost = "hub"\nspeaks = "unknown"\ntransport = "udp"\nport = 5555\nreach = "public"\n'
+    )
+    steps = stepped(Stands(proofs=dict.fromkeys(("film-page", "gate", "beacon"), looked)), text)
+    assert steps["proof:beacon"].state == "done"  # a datagram that nobody answers says nothing, whoever sends it
+    assert steps["proof:film-page"].state != "done"  # a browser could not tell: another look can
     assert hooper_words(steps["proof:gate"].command) == "hooper tunnel add gate --service gate"
 
 

@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any, Literal
 
 from hooper.addresses import IPAddress, classify
 from hooper.check.results import Evidence, Result, Verdict
+from hooper.planning.access import into_for
 from hooper.planning.topology import Topology
 from hooper.planning.typed import WEB, Typed, typed
 from hooper.site.model import Site
-from hooper.words.said import Said, say
+from hooper.words.said import NOTHING, Said, say
 
 if TYPE_CHECKING:
     from hooper.check.comparing import InsideMemory
@@ -34,7 +35,8 @@ class Visit:
     """A browser that opened the page.
 
     at: when. address: where it came from. came: from outside, from home, through a tunnel into it, or that cannot be
-    told. meaning: in words. browser: what it calls itself.
+    told. meaning: in words. browser: what it calls itself. traffic: what that says of a tunnel that is on there; empty:
+    the site has none, or it says nothing.
     """
 
     at: str
@@ -42,6 +44,7 @@ class Visit:
     came: Came
     meaning: str
     browser: str
+    traffic: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -50,7 +53,8 @@ class Try:
 
     link: what a person opens; null: no browser can. urls: what the page loads, by what it is for: tls, plain, picture.
     unopened: why no browser tries it; empty: it does. print: the first and the last signs of its certificate's print,
-    for a person to compare; null: none is kept. size: of the picture, in pixels; null: none is kept.
+    for a person to compare; null: none is kept. size: of the picture, in pixels; null: none is kept. title: of its
+    page, as it is at home; null: none is kept.
     """
 
     service: str
@@ -61,6 +65,7 @@ class Try:
     unopened: str = ""
     print: tuple[str, str] | None = None
     size: tuple[int, int] | None = None
+    title: str | None = None
 
 
 @dataclass(frozen=True)
@@ -110,6 +115,25 @@ def judge_visit(ground: VisitGround, source: IPAddress) -> tuple[Came, str]:
     return "unclear", f"It came from {source}, which is {kind.meaning}, and is on none of the site's networks."
 
 
+def traffic_words(ground: VisitGround, came: Came, source: IPAddress) -> str:
+    """What the visit says of a tunnel that is on on that device: whether all of its traffic goes by the site."""
+    site = ground.site
+    ways: dict[bool, list[str]] = {True: [], False: []}
+    for key, peer in site.peers.items():
+        if peer.revoked is None and peer.device in ("phone", "laptop"):
+            ways[into_for(site, peer) == ("everything",)].append(key)
+    hosts = {site.services[one.service].host for one in site.tunnels.values() if one.service in site.services}
+    servers = {site.devices[host].address for host in hosts if host in site.devices}  # with NAT, peers come by these
+    through = came == "tunnel" or (came == "home" and (source in ground.public or source in servers))
+    if not any(ways.values()) or not (through or came == "outside"):
+        return ""
+    planned, others = ways[through], ways[not through]
+    text = say("traffic-by-the-site") if through else say("traffic-by-itself", address=str(source))
+    text += say("traffic-planned", peers=", ".join(planned)) if planned else NOTHING
+    text += say("traffic-not-so" if through else "traffic-all-wanted", peers=", ".join(others)) if others else NOTHING
+    return str(text)
+
+
 def tries(
     topology: Topology, public: Mapping[str, IPAddress], services: Sequence[str], memory: InsideMemory | None = None
 ) -> list[Try]:
@@ -145,7 +169,8 @@ def _try(key: str, speaks: str, what: Typed, fingerprint: str | None, page: Page
         urls["picture"] = f"http://{at}{path}"
     link = what.text if speaks in WEB else None
     signs = print_signs(fingerprint) if speaks == "https" and fingerprint is not None else None
-    return Try(key, "tcp", what.port, link, urls, "", signs, (size[0], size[1]) if size else None)
+    title = page.title if page is not None else None
+    return Try(key, "tcp", what.port, link, urls, "", signs, (size[0], size[1]) if size else None, title)
 
 
 def print_signs(fingerprint: str) -> tuple[str, str]:
@@ -167,16 +192,38 @@ class PageTold:
 
 
 KINDS = ("tls", "plain", "picture")
-PageWord = Mapping[str, PageTold] | bool  # by what a URL was for; or whether a person found its certificate the same
+SEEN = {  # what a person at the phone is asked, with the words of the buttons: of its certificate, its page, its login
+    "print": ("same", "other", "unfound"),
+    "page": ("yes", "other", "nothing"),
+    "login": ("yes", "no", "untold"),
+}
 
 
-def read_told(body: Any) -> tuple[str, PageWord]:
+@dataclass(frozen=True)
+class PhoneWord:
+    """What a phone tells of one service. loads: by what a URL was for. saw: what the person saw, by what was asked, as
+    `SEEN`.
+    """
+
+    loads: Mapping[str, PageTold] = field(default_factory=dict)
+    saw: Mapping[str, str] = field(default_factory=dict)
+
+    def after(self, before: PhoneWord | None) -> PhoneWord:
+        """Both words as one; this one is newer."""
+        if before is None:
+            return self
+        return PhoneWord({**before.loads, **self.loads}, {**before.saw, **self.saw})
+
+
+def read_told(body: Any) -> tuple[str, PhoneWord]:
     """The page's word on one service: its key, and what it tells. Raises: ValueError: it makes no sense."""
     match body:
-        case {"service": str(service), "same": bool(same)} if len(service) < 200:
-            return service, same
-        case {"service": str(service), "told": dict(told)} if len(service) < 200 and set(told) <= {*KINDS}:
-            return service, {kind: _page_told(one) for kind, one in told.items()}
+        case {"service": str(service), **more} if len(service) < 200:
+            match more.get("told", {}), more.get("saw", {}):
+                case dict(told), dict(saw) if {*told} <= {*KINDS} and all(
+                    isinstance(said, str) and said in SEEN.get(asked, ()) for asked, said in saw.items()
+                ):
+                    return service, PhoneWord({kind: _page_told(one) for kind, one in told.items()}, saw)
     raise ValueError("no such word")
 
 
@@ -190,13 +237,30 @@ def _page_told(one: Any) -> PageTold:
     raise ValueError("no such word")
 
 
-def judge_told(topology: Topology, one: Try, told: PageWord, *, named: bool) -> Result:
-    """What a browser could tell of a service, as a result. named: it went by a name, which the certificate is for."""
+def judge_told(topology: Topology, one: Try, word: PhoneWord, *, named: bool) -> Result:
+    """What a phone could tell of a service, as a result. named: it went by a name, which the certificate is for.
+
+    What a person compared counts for more than what a browser loads, which does not know one device from another.
+    """
+    found = _of_loads(topology, one, word.loads, named=named)
+    match word.saw.get("print"), word.saw.get("page"):
+        case "same", _:
+            found = replace(browser_result(one, "answered", say("print-same")), identity="proven")
+        case "other", _:
+            found = replace(browser_result(one, "mismatched", say("print-other")), identity="other")
+        case _, "other":
+            found = replace(browser_result(one, "mismatched", say("seen-other")), identity="other")
+        case _, "yes" if not found.ok:
+            found = replace(browser_result(one, "answered", say("seen-page")), identity="kind")
+        case _, "nothing" if found.ok:  # its browser loaded something, and its person sees nothing of it
+            found = browser_result(one, "unproven", say("seen-nothing-loaded"))
+        case _, "nothing":
+            found = browser_result(one, "silent", say("seen-nothing"))
+    return replace(found, problems=(*found.problems, "no-login")) if word.saw.get("login") == "no" else found
+
+
+def _of_loads(topology: Topology, one: Try, told: Mapping[str, PageTold], *, named: bool) -> Result:
     service = topology.site.services[one.service]
-    if isinstance(told, bool):
-        words = say("print-same" if told else "print-other")
-        found = browser_result(one, "answered" if told else "mismatched", words)
-        return replace(found, identity="proven" if told else "other")
     picture = told.get("picture")
     if picture is not None and picture.loaded and one.size is not None:
         same = picture.size == one.size

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Mapping
+from contextlib import suppress
 from dataclasses import dataclass, field
 from html.parser import HTMLParser
 from urllib.parse import urlsplit
@@ -17,7 +18,10 @@ from hooper.net.types import Door
 from hooper.wire.images import picture_size
 
 PAGE_S = 10.0  # seconds for the page itself
+TURNS_S, HEARS_S = 3.0, 30  # seconds until the port is the device's, and more tries of a second than its turn has
 PATIENCE = re.compile(r"patience = (\d+);")  # in milliseconds, in the page's script
+TURN = re.compile(r" ms = (\d+);")  # that the port is the device's, likewise
+Saw = Mapping[str, Mapping[str, str]]  # by service, what the person says, by what was asked
 LAYOUT = ("style", "script", "head", "title")
 
 
@@ -40,8 +44,10 @@ class _Reader(HTMLParser):
     title: str = ""
     text: list[str] = field(default_factory=list)
     urls: dict[str, dict[str, str]] = field(default_factory=dict)
+    own: str = ""  # the service whose port the page has borrowed
     came: str = ""
     patience_s: float = PAGE_S
+    turn_s: float | None = None
     _open: list[str] = field(default_factory=list)
 
     def __post_init__(self) -> None:
@@ -53,6 +59,7 @@ class _Reader(HTMLParser):
         given = dict(attrs)
         if given.get("data-service"):
             self.urls[given["data-service"] or ""] = json.loads(given.get("data-urls") or "{}")
+            self.own = given["data-service"] or "" if given.get("id") == "own" else self.own
         self.came = given.get("data-came") or self.came
 
     def handle_endtag(self, tag: str) -> None:
@@ -66,13 +73,15 @@ class _Reader(HTMLParser):
             self.title += words
         elif (found := PATIENCE.search(data)) is not None and "script" in self._open:
             self.patience_s = int(found[1]) / 1000
+            turn = TURN.search(data)
+            self.turn_s = int(turn[1]) / 1000 if turn is not None else None
         elif words and not any(tag in LAYOUT for tag in self._open):
             self.text.append(words)
 
 
-async def browse(door: Door, url: str, roots: str | None, pressed: Mapping[str, bool]) -> Browsed:
-    """Open a page. roots: in PEM, what the browser trusts beside the well-known. pressed: by service, whether its
-    certificate is found to be the same. Raises: CounterpartError.
+async def browse(door: Door, url: str, roots: str | None, saw: Saw) -> Browsed:
+    """Open a page. roots: in PEM, what the browser trusts beside the well-known. Raises:
+    CounterpartError.
     """
     try:
         async with http(door, roots, PAGE_S) as client:
@@ -83,35 +92,56 @@ async def browse(door: Door, url: str, roots: str | None, pressed: Mapping[str, 
     reader.feed(answer.text)
     tried: dict[str, str] = {}
     if reader.came == "outside" and reader.urls:
-        await _try_all(door, roots, url, reader, tried, pressed)
+        await _try_all(door, roots, url, reader, tried, saw)
     return Browsed(answer.status, reader.title, tuple(reader.text), tried)
 
 
 async def _try_all(
-    door: Door, roots: str | None, url: str, reader: _Reader, tried: dict[str, str], pressed: Mapping[str, bool]
+    door: Door,
+    roots: str | None,
+    url: str,
+    reader: _Reader,
+    tried: dict[str, str],
+    saw: Mapping[str, Mapping[str, str]],
 ) -> None:
     to = f"{urlsplit(url)._replace(query='').geturl()}/told"
 
-    async def one(service: str, these: Mapping[str, str]) -> None:
+    async def loaded(service: str) -> dict[str, object]:
         told: dict[str, object] = {}
         async with anyio.create_task_group() as tasks:
-            for kind, address in these.items():
+            for kind, address in reader.urls[service].items():
                 tasks.start_soon(_load, door, roots, reader.patience_s, kind, address, told)
-        await tell(service, {"told": told})
+        return told
 
-    async def tell(service: str, told: Mapping[str, object]) -> None:
-        async with http(door, roots, PAGE_S) as client:
-            said = await client.request("POST", to, content=json.dumps({"service": service, **told}).encode())
-        tried[service] = said.text
+    async def tell(service: str, **told: object) -> bool:
+        """Whether the computer at home heard it."""
+        body = {"service": service, **told} if service else {}
+        with suppress(HttpFailed, ValueError):
+            async with http(door, roots, PAGE_S) as client:
+                said = json.loads((await client.request("POST", to, content=json.dumps(body).encode())).text)
+            if said["heard"] == urlsplit(url).path:
+                tried.update({service: said["said"]} if service else {})
+                return True
+        return False
+
+    async def one(service: str) -> None:
+        await tell(service, told=await loaded(service))
 
     async with anyio.create_task_group() as tasks:
         for service, these in reader.urls.items():
-            if these:
-                tasks.start_soon(one, service, these)
-    async with http(door, roots, PAGE_S) as client:
-        await client.request("POST", to, content=b"{}")
-    for service, same in pressed.items():
-        await tell(service, {"same": same})
+            if these and service != reader.own:
+                tasks.start_soon(one, service)
+    await tell("")
+    for service, words in saw.items():
+        if service != reader.own:
+            await tell(service, saw=words)
+    if reader.own and reader.turn_s is not None:  # its turn begins, and ends before home listens again
+        await door.clock.sleep(min(TURNS_S, reader.turn_s / 2))
+        told = await loaded(reader.own)
+        for _ in range(round(reader.turn_s) + HEARS_S):
+            if await tell(reader.own, told=told, saw=saw.get(reader.own, {}), last=True):
+                break
+            await door.clock.sleep(1.0)
 
 
 async def _load(door: Door, roots: str | None, patience: float, kind: str, url: str, told: dict[str, object]) -> None:

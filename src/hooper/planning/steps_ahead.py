@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Literal, NamedTuple
 from hooper import deeds
 from hooper.planning.openers import not_driven
 from hooper.planning.values import EVERYTHING
-from hooper.site.protocols import TUNNELS
+from hooper.site.protocols import SPEECHES, TUNNELS
 from hooper.site.references import made_gateways
 from hooper.words.said import Said, say
 
@@ -242,9 +242,9 @@ class _Ahead:
                 why, command = say("ahead.proof.key", service=key), deeds.ADD_TUNNEL_TO(key)
             else:
                 why, command = say("ahead.proof", service=key), deeds.LOOK_FROM_PHONE(key)
-            done = proof.level == "well" or (
-                proof.level == "unknown" and proof.looked and service.speaks not in TUNNELS
-            )
+            hopeless = service.used_transport == "udp" and not SPEECHES[service.speaks].told  # no look tells more
+            tried = proof.level == "unknown" and proof.looked and service.speaks not in TUNNELS
+            done = proof.level == "well" or (tried and hopeless)
             yield _step("proof", key, why, done, command, *before.get(key, ()), *(f"tunnel:{one}" for one in tunnels))
 
     def _names(self) -> Iterator[AheadStep]:

@@ -26,9 +26,11 @@ NEXT = {
 
 def as_page(
     title: str, visit: Any, tries: Sequence[Any], path: str, nonce: str, patience_ms: int, *, lab: bool,
-    proves: Sequence[str], proves_not: Sequence[str],
+    proves: Sequence[str], proves_not: Sequence[str], turns: Any = None,
 ) -> bytes:  # fmt: skip
-    """The page as HTML. visit: as it was judged. tries: what it tries. path: the address of this page on its host."""
+    """The page as HTML. visit: as it was judged. tries: what it tries. path: the address of this page on its host.
+    turns: of the device whose port is borrowed.
+    """
     trying = "The page tries them by itself. What is underlined you can open yourself, too."
     if visit.came != "outside":
         trying = "From here an answer proves nothing about outside."
@@ -38,6 +40,7 @@ def as_page(
         .render(
             title=title, visit=visit, heading=HEADINGS[visit.came], next=NEXT[visit.came], tries=tries, path=path,
             nonce=nonce, patience_ms=patience_ms, lab=lab, proves=proves, proves_not=proves_not, trying=trying,
+            turns=turns if visit.came == "outside" else None,
         )
         .encode()
     )  # fmt: skip

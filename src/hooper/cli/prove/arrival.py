@@ -11,7 +11,7 @@ from hooper.cli.parts.from_where import parse_public
 from hooper.cli.parts.session import Session, console, sub_app
 from hooper.clock import shown_duration
 from hooper.errors import EXIT_NEEDS_A_PERSON, worst
-from hooper.usecases.prove.arrival import ArrivalLine, ArrivalRequest, arrival, came_words
+from hooper.usecases.prove.arrival import TURN_S, ArrivalLine, ArrivalRequest, arrival, came_words
 
 if TYPE_CHECKING:
     from collections.abc import Iterable
@@ -26,6 +26,10 @@ HOW = {
     "entered": "entered for this test, and taken back at its end",
     "by-hand": "enter it by hand now, and take it off afterwards",
 }
+TURNED = {
+    "given-back": "The port leads to {service} now: the phone opens it.",
+    "borrowed-again": "The port leads here, to hear what was seen.",
+}
 
 
 @command(app, "arrival", site=True, state=True, mask=True, deadline=5.0)
@@ -36,11 +40,14 @@ def wait(
     hold: float = 600,
     take_over: bool = False,
     compare: bool = False,
+    turn: float = TURN_S,
 ) -> int:
     """A page for a phone, which tells whether it comes in from outside.
 
-    The phone's Wi-Fi is off: it opens the page over mobile data. What its browser reaches is proven for TCP.
+    The phone's Wi-Fi is off: it opens the page over mobile data. What its browser reaches is proven for TCP. Of a
+    service that is named, the port goes back to it by turns, so that the phone can open it and say what it saw.
     """
+    turn = within("--turn", turn, 3, 600)
     hold = within("--for", hold, 1, 86_400)
     file = session.read_site()
     (key,) = chosen([service] if service else [], file.site.services, "service") or (None,)
@@ -56,15 +63,19 @@ def wait(
             if compare:
                 session.note("The page shows how each certificate begins and ends: compare, and press what is so.")
             sys.stdout.flush()
+        elif line.event in TURNED:
+            session.say(TURNED[line.event].format(service=line.service))
         elif line.visit is not None:
             one = line.visit
             session.say(f"{one.address}: {came_words(one.came)}. {one.meaning}")
+            if one.traffic:
+                session.say(f"   {one.traffic}")
         elif line.result is not None:
             session.say(f"   {line.result.service}: {line.result.verdict}: {line.result.detail}")
 
     title = file.site.site.title or file.name
     lab = session.world == "lab"
-    request = ArrivalRequest(key, reached, hold, session.deadline, title, lab, take_over, compare, heard)
+    request = ArrivalRequest(key, reached, hold, session.deadline, title, lab, take_over, compare, turn, heard)
     done = session.look(lambda run: arrival(run, request), file)
     code = session.failed(done.trouble)
     if done.document.arrived:

@@ -33,11 +33,24 @@ def register_phone(app: typer.Typer, done: Callable[..., Any]) -> None:
 
     @command(app, "lab browse")
     def open_page(
-        session: Session, url: str, on: str = "phone", same: list[str] | None = None, other: list[str] | None = None
+        session: Session,
+        url: str,
+        on: str = "phone",
+        same: list[str] | None = None,
+        other: list[str] | None = None,
+        saw: list[str] | None = None,
     ) -> int:
         """Be the person who opens a page on the phone; its browser tries what the page tries."""
         from hooper.errors import UsageError
         from hooper.net.lab_door import lab_from_environment
+
+        words: dict[str, dict[str, str]] = {}
+        for found, keys in (("same", same), ("other", other)):
+            for key in keys or ():
+                words.setdefault(key, {})["print"] = found
+        for text in saw or ():
+            key, asked, said = _saw(text)
+            words.setdefault(key, {})[asked] = said
 
         address = lab_from_environment()
         if address is None:
@@ -49,13 +62,25 @@ def register_phone(app: typer.Typer, done: Callable[..., Any]) -> None:
             from hooper.net.lab_door import LabDoor
 
             roots = address.folder / "town-ca.pem"
-            pressed = dict.fromkeys(same or (), True) | dict.fromkeys(other or (), False)
             known = read_text(roots) if roots.is_file() else None
-            return await browse(await LabDoor.open(address, on), url, known, pressed)
+            return await browse(await LabDoor.open(address, on), url, known, words)
 
-        found = run_async(open_there)
-        session.show(found, _render)
-        return 0 if found.status == 200 else EXIT_NEEDS_A_PERSON
+        page = run_async(open_there)
+        session.show(page, _render)
+        return 0 if page.status == 200 else EXIT_NEEDS_A_PERSON
+
+
+def _saw(text: str) -> tuple[str, str, str]:
+    """SERVICE:QUESTION=WORD. Raises: UsageError."""
+    from hooper.check.browser_visit import SEEN
+    from hooper.errors import UsageError
+
+    key, _, answer = text.partition(":")
+    asked, _, said = answer.partition("=")
+    if said not in SEEN.get(asked, ()):
+        every = ", ".join(f"{name}={'|'.join(words)}" for name, words in SEEN.items())
+        raise UsageError(f"--saw {text!r} is not understood", remedy=f"Write SERVICE:QUESTION=WORD, of {every}.")
+    return key, asked, said
 
 
 def _render(page: Browsed, out: Screen) -> None:

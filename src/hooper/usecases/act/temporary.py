@@ -15,7 +15,6 @@ import anyio
 from hooper import deeds
 from hooper.addresses import IPAddress
 from hooper.check.addressing import public_address_unknown
-from hooper.clock import Clock
 from hooper.errors import HooperError, MachineError, UsageError
 from hooper.gateways.driver import Driver, RouterLied, RouterRefuses
 from hooper.gateways.find import NotAtTheSite, find_routers
@@ -95,9 +94,10 @@ class PortIn:
 class OpenedWay:
     """The ways in to this computer while they are open."""
 
-    clock: Clock
+    run: Run
     ports: list[PortIn] = field(default_factory=list)
-    entered: list[tuple[Lending, LiveRule]] = field(default_factory=list)
+    entered: list[tuple[Lending, LiveRule, bool]] = field(default_factory=list)  # and whether it may take over
+    away: bool = False  # what was entered is given back for a while
 
     @property
     def rules(self) -> tuple[LetIn, ...]:
@@ -106,10 +106,21 @@ class OpenedWay:
     async def keep_open(self) -> None:
         """Renew what was entered, until it is cancelled."""
         while True:
-            await self.clock.sleep(RENEWED_EVERY)
-            for lending, rule in self.entered:
+            await self.run.here.clock.sleep(RENEWED_EVERY)
+            for lending, rule, _ in () if self.away else tuple(self.entered):
                 with suppress(HooperError):  # it still lasts for two such whiles
                     await lending.renew(rule)
+
+    async def give_back(self) -> None:
+        """Let the ports lead where they led before, until `take_again`. What could not be given back is trouble."""
+        self.away = True
+        await _tidied(self.run, {lending.gateway: lending for lending, _, _ in self.entered}.values())
+
+    async def take_again(self) -> None:
+        """Let them come in here once more. Raises: as `let_in`."""
+        for lending, rule, take_over in self.entered:
+            await _under_lock(self.run, lending, lending.put(rule, take_over=take_over))
+        self.away = False
 
 
 async def own_place(run: Run) -> tuple[str, IPv4Address]:
@@ -176,7 +187,7 @@ async def let_in(run: Run, borrows: Sequence[Borrow]) -> AsyncIterator[OpenedWay
         await _tidied(run, lendings.values())
         if lendings:
             opened.enter_context(_guarded(run))
-        way = OpenedWay(run.here.clock)
+        way = OpenedWay(run)
         try:
             for borrow, one in planned:
                 way.ports.append(await _open(run, borrow, one, lendings, way))
@@ -266,7 +277,7 @@ async def _entered(run: Run, forward: Forward, router: Lending | None, way: Open
             await _under_lock(run, router, router.put(rule, take_over=borrow.take_over))
         except (RouterRefuses, RouterLied) as exc:  # there is nothing of ours, and what was there is there
             return exc.message
-        way.entered.append((router, rule))
+        way.entered.append((router, rule, borrow.take_over))
     return ""
 
 

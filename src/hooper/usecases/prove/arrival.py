@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import secrets
 from collections.abc import Callable, Mapping
 from contextlib import AbstractAsyncContextManager, suppress
@@ -14,6 +15,7 @@ from hooper.addresses import IPAddress
 from hooper.check.browser_visit import (
     PATIENCE_MS,
     Came,
+    PhoneWord,
     Try,
     Visit,
     VisitGround,
@@ -21,12 +23,14 @@ from hooper.check.browser_visit import (
     judge_told,
     judge_visit,
     read_told,
+    traffic_words,
     tries,
 )
 from hooper.check.results import Result
 from hooper.check.wish import Outcome
 from hooper.clock import rfc3339
 from hooper.errors import HooperError, UsageError
+from hooper.evidence.identity import Identity
 from hooper.evidence.observations import Observation, service_subject
 from hooper.jsonform import read_json
 from hooper.net.serving import NOT_THERE, HttpAsked, HttpSaid, serve_http
@@ -34,12 +38,14 @@ from hooper.net.types import Endpoint
 from hooper.places import Place
 from hooper.planning.typed import name_for
 from hooper.usecases.act.temporary import Borrow, LetIn, OpenedWay, let_in, line_from_here, outside_address, own_place
+from hooper.usecases.prove.by_turns import PortTurns, can_be_given_back
 from hooper.usecases.prove.keeping_looks import keep_look
 from hooper.usecases.run import Run
 from hooper.words.said import quoted, say
 
 LOOP_S = 2.0  # seconds for this computer's own visit
 GRACE_S = 45.0  # seconds for the page to try all, once somebody has come from outside
+TURN_S = 40.0  # seconds that a borrowed port is its device's own, for the phone to open it
 WORDS = {  # a verdict as the person at the phone reads it
     "answered": "works",
     "connected": "something is there",
@@ -47,17 +53,19 @@ WORDS = {  # a verdict as the person at the phone reads it
     "silent": "nothing comes back",
     "unproven": "a browser cannot tell",
 }
-Event = Literal["ready", "visit", "tried", "ended"]
+Event = Literal["ready", "visit", "tried", "given-back", "borrowed-again", "ended"]
 
 
 @dataclass(frozen=True, slots=True)
 class ArrivalLine:
     """`hooper arrival`: one line.
 
-    event: ready: the page is there to be opened; visit: a browser came; tried: what a browser could tell of a service;
-    ended. address: of the page. service: whose outside port is borrowed; null: nobody's. rules: by which the port comes
-    in here. visit: who came; null: this is about no visit. result: of a service; null: this is about none. arrived:
-    whether somebody has come from outside by now. proves: what it proves. proves_not: what it does not.
+    event: ready: the page is there to be opened; visit: a browser came; tried: what a browser, or the person before it,
+    could tell of a service; given-back: the port leads to its device, so that the phone can open it; borrowed-again: it
+    leads here, to hear what was seen; ended. address: of the page. service: whose outside port is borrowed; null:
+    nobody's. rules: by which the port comes in here. visit: who came; null: this is about no visit. result: of a
+    service; null: this is about none. arrived: whether somebody has come from outside by now. proves: what it proves.
+    proves_not: what it does not.
     """
 
     event: Event
@@ -73,10 +81,10 @@ class ArrivalLine:
 
 @dataclass(frozen=True)
 class ArrivalRequest:
-    """service: whose outside port is borrowed; None: a free one is taken. hold: seconds to wait for somebody.
+    """service: whose outside port is borrowed; None: a free one is taken. public: addresses by line that were given.
 
-    public: addresses by line that were given. deadline: seconds for finding the address. compare: wait until a person
-    has compared all certificates. heard: is told each line.
+    hold: seconds to wait for somebody. deadline: seconds for finding the address. compare: wait until a person has
+    compared all certificates. turn: seconds that the port is its device's own. heard: is told each line.
     """
 
     service: str | None
@@ -87,6 +95,7 @@ class ArrivalRequest:
     lab: bool
     take_over: bool = False
     compare: bool = False
+    turn: float = TURN_S
     heard: Callable[[ArrivalLine], None] = lambda line: None
 
 
@@ -101,9 +110,12 @@ class _Page:
     way: OpenedWay
     ground: VisitGround
     tries: list[Try]
+    turns: PortTurns | None = (
+        None  # of the device whose port is borrowed; None: it is nobody's, or cannot be given back
+    )
     visits: list[Visit] = field(default_factory=list)
     results: dict[str, Result] = field(default_factory=dict)
-    compared: set[str] = field(default_factory=set)
+    words: dict[str, PhoneWord] = field(default_factory=dict)
     tried: bool = False
     done: anyio.Event = field(default_factory=anyio.Event)
     came: anyio.Event = field(default_factory=anyio.Event)
@@ -123,20 +135,30 @@ class _Page:
 
     def proves(self) -> tuple[str, ...]:
         """What a visit from outside proves."""
-        port = self.way.ports[0].outside
+        port, service = self.way.ports[0].outside, self.request.service
+        told = self.results.get(service) if service is not None else None
         return (
+            *((f"{service} answers there: {told.detail}.",) if told is not None and told.ok else ()),
             f"The line has a public address, and what comes in at TCP {port} is led all the way to this computer.",
             f"The provider lets TCP {port} in from where this phone is.",
         )
 
     def proves_not(self) -> tuple[str, ...]:
         """What it does not."""
-        whose = f"{self.request.service} answers" if self.request.service is not None else "any device answers"
-        return (
-            f"That {whose}: this page comes from the computer that runs Hooper.",
-            "UDP: no browser speaks it.",
-            "Other ports, unless a service in the list was loaded.",
-        )
+        service = self.request.service
+        told = self.results.get(service) if service is not None else None
+        lines = [] if told is not None and told.ok else [self._of_the_device()]
+        return (*lines, "UDP: no browser speaks it.", "Other ports, unless a service in the list was loaded.")
+
+    def _of_the_device(self) -> str:
+        """That nothing is known of the device behind the port, and what would tell."""
+        service = self.request.service
+        if service is None:
+            return "That any device answers: this page comes from the computer that runs Hooper."
+        if self.turns is not None:
+            return f"That {service} answers, until this phone has opened it: the port leads to it in a moment."
+        hand = ", ".join(dict.fromkeys(rule.gateway for rule in self.way.rules if rule.how == "by-hand"))
+        return f"That {service} answers: have the rule on {hand or 'its router'} led to it again, and open it then."
 
     async def answer(self, asked: HttpAsked) -> HttpSaid:
         """One request."""
@@ -155,18 +177,19 @@ class _Page:
 
         came, meaning = judge_visit(self.ground, asked.peer.address)
         browser = asked.fields.get("user-agent", "")[:200]
-        visit = Visit(rfc3339(self.run.here.clock.now()), str(asked.peer.address), came, meaning, browser)
+        traffic = traffic_words(self.ground, came, asked.peer.address)
+        visit = Visit(rfc3339(self.run.here.clock.now()), str(asked.peer.address), came, meaning, browser, traffic)
         self.visits.append(visit)
         self.say("visit", visit=visit)
         if came == "outside":
             self.came.set()
-            if not any(one.urls for one in self.tries):
+            if not any(one.urls for one in self.tries) and self.turns is None:
                 self.done.set()
         nonce = secrets.token_urlsafe(12)
         proves = self.proves() if came == "outside" else ("Nothing about outside.",)
         body = as_page(
             self.request.title, visit, self.tries, self.path, nonce, PATIENCE_MS, lab=self.request.lab, proves=proves,
-            proves_not=self.proves_not() if came == "outside" else (),
+            proves_not=self.proves_not() if came == "outside" else (), turns=self.turns,
         )  # fmt: skip
         policy = (
             f"default-src 'none'; style-src 'unsafe-inline'; script-src 'nonce-{nonce}'; img-src data: http: https:;"
@@ -175,34 +198,46 @@ class _Page:
         return HttpSaid(200, body, "text/html; charset=utf-8", {"Content-Security-Policy": policy})
 
     def _told(self, asked: HttpAsked) -> HttpSaid:
-        """What the page tells of a service; an empty object: it has tried all."""
+        """What the page tells of a service; an empty object: it has tried all, but for the device behind this port."""
+        outside = self._from_outside(asked.peer.address)
         try:
             body = read_json(dict[str, Any], asked.body)
             if body == {}:
-                self.tried |= self._from_outside(asked.peer.address)
-                return HttpSaid(once_said=self._end_if_done)
-            service, told = read_told(body)
-            one = next(one for one in self.tries if one.service == service)
+                self.tried |= outside
+                if outside and self.turns is not None:
+                    self.turns.asked.set()
+                return self._heard("")
+            service, word = read_told(body)
+            own = self.turns is not None and self.turns.own.service == service
+            offered = [*self.tries, *([self.turns.own] if self.turns is not None else [])]
+            one = next(one for one in offered if one.service == service)
         except (ValueError, StopIteration):
             return HttpSaid(400, b"not understood\n")
-        named = name_for(self.run.topology, service) is not None
-        result = judge_told(self.run.topology, one, told, named=named)
-        words = f"{WORDS[result.verdict]}: {result.detail}"
-        if self._from_outside(asked.peer.address):
-            if isinstance(told, bool):
-                self.compared.add(service)
-            elif service in self.compared:  # what a person saw counts for more
-                return HttpSaid(200, words.encode())
+        if not outside:
+            found = judge_told(self.run.topology, one, word, named=self._named(service))
+            return self._heard(f"{WORDS[found.verdict]}: {found.detail}; this was not tried from outside")
+        self.words[service] = word.after(self.words.get(service))
+        result = judge_told(self.run.topology, one, self.words[service], named=self._named(service))
+        if result != self.results.get(service):
             self.results[service] = result
             self.say("tried", result=result)
-        else:
-            words += "; this was not tried from outside"
-        return HttpSaid(200, words.encode(), once_said=self._end_if_done)
+        if own and self.turns is not None:
+            self.turns.hear(word, last=body.get("last") is True)
+        return self._heard(f"{WORDS[result.verdict]}: {result.detail}")
+
+    def _named(self, service: str) -> bool:
+        return name_for(self.run.topology, service) is not None
+
+    def _heard(self, words: str) -> HttpSaid:
+        """That it was heard, by the sign that tells this computer from what else answers at the port."""
+        body = json.dumps({"heard": self.path, "said": words}).encode()
+        return HttpSaid(200, body, "application/json", once_said=self._end_if_done)
 
     def _end_if_done(self) -> None:
         """Once all was tried, and compared where that is waited for."""
-        wanted = {one.service for one in self.tries if one.print is not None} if self.request.compare else set()
-        if self.tried and wanted <= self.compared:
+        prints = {one.service for one in self.tries if one.print is not None} if self.request.compare else set()
+        compared = {service for service, word in self.words.items() if word.saw.get("print")}
+        if self.tried and prints <= compared and (self.turns is None or self.turns.over):
             self.done.set()
 
     def _from_outside(self, address: IPAddress) -> bool:
@@ -220,19 +255,25 @@ async def arrival(run: Run, request: ArrivalRequest) -> tuple[ArrivalLine, list[
     at, own = await own_place(run)
     line = line_from_here(run, at, service)
     address, public = await outside_address(run, line, service, request.public, request.deadline)
-    tried = [one for one in tries(run.topology, public, list(run.site.services), run.memory) if one.service != service]
+    every = tries(run.topology, public, list(run.site.services), run.memory)
+    tried = [one for one in every if one.service != service]
     path = f"/{secrets.token_hex(5)}"
     listening = await run.here.listen(Endpoint(own, 0))
     async with listening as listener, _way(run, request, listening.local.port) as way:
         url = f"http://{Endpoint(address, way.ports[0].outside)}{path}"
-        page = _Page(run, request, url, path, way, VisitGround(run.site, {address, *public.values()}, None), tried)
+        ground = VisitGround(run.site, {address, *public.values()}, None)
+        turns = next((PortTurns(one, request.turn) for one in every if one.service == service), None)
+        page = _Page(run, request, url, path, way, ground, tried, turns if can_be_given_back(way) else None)
         try:
             async with anyio.create_task_group() as tasks:
                 tasks.start_soon(serve_http, listener, page.answer)
                 tasks.start_soon(way.keep_open)
                 page.ground = VisitGround(run.site, page.ground.public, await _own_visit(run, page, address))
                 page.say("ready")
-                await _until_done(page, request.hold, request.hold if request.compare else GRACE_S)
+                if page.turns is not None:
+                    tasks.start_soon(_by_turns, page, page.turns)
+                waits = request.compare or page.turns is not None  # for a person
+                await _until_done(page, request.hold, request.hold if waits else GRACE_S)
                 tasks.cancel_scope.cancel()
         finally:  # whoever stops it early keeps what has been proven by then
             keep(run, page)
@@ -242,6 +283,11 @@ async def arrival(run: Run, request: ArrivalRequest) -> tuple[ArrivalLine, list[
 
 def _way(run: Run, request: ArrivalRequest, port: int) -> AbstractAsyncContextManager[OpenedWay]:
     return let_in(run, [Borrow(request.service, "tcp", port, take_over=request.take_over)])
+
+
+async def _by_turns(page: _Page, turns: PortTurns) -> None:
+    await turns.take(page.run, page.way, lambda away: page.say("given-back" if away else "borrowed-again"))
+    page.done.set()
 
 
 async def _own_visit(run: Run, page: _Page, address: IPAddress) -> IPAddress | None:
@@ -270,6 +316,7 @@ def keep(run: Run, page: _Page) -> None:
     if visitor is None:
         return
     results = list(page.results.values())
+    unheard = [page.turns.own] if page.turns is not None and page.turns.asked.is_set() else []
     results += [
         browser_result(
             one,
@@ -277,7 +324,7 @@ def keep(run: Run, page: _Page) -> None:
             quoted(one.unopened) if one.unopened else say("browser-told-nothing"),
             provable=bool(one.urls),
         )
-        for one in page.tries
+        for one in (*page.tries, *unheard)
         if one.service not in page.results
     ]
     place = Place("arrival", visitor.address)
@@ -285,10 +332,20 @@ def keep(run: Run, page: _Page) -> None:
     with run.keeping() as state:
         if state is not None:
             state.ledger.write(
-                Observation(service_subject(one.service), "print", one.ok, run.at, "told", str(place), one.identity)
-                for one in results
-                if one.service in page.compared
+                Observation(
+                    service_subject(service), f"seen@{asked}", said, run.at, "told", str(place), _strength(asked, said)
+                )
+                for service, word in page.words.items()
+                for asked, said in word.saw.items()
             )
+
+
+def _strength(asked: str, said: str) -> Identity:
+    """How far one thing that a person saw tells a device."""
+    strengths: dict[tuple[str, str], Identity] = {
+        ("print", "same"): "proven", ("print", "other"): "other", ("page", "yes"): "kind", ("page", "other"): "other",
+    }  # fmt: skip
+    return strengths.get((asked, said), "none")
 
 
 def came_words(came: Came) -> str:
