@@ -356,6 +356,17 @@ def test_a_line_without_an_address_ends_at_the_letter_or_a_rented_machine(fresh:
     assert any(one.tunnel for one in site.gateways.values())
 
 
+def test_a_number_that_was_mistyped_is_asked_for_again(fresh: LabHere, tmp_path: Path) -> None:
+    ran = guide(fresh, tmp_path, stdin="Boathouse\n203.0.113.45\nback\n203.0.113.44\nleave\n")
+    assert ran.err.count("The WAN address of outer-box") == 2, ran.err
+    here = ("--state", str(tmp_path / "state"), "--json")
+    steps = other(fresh, tmp_path, "next", *here).document["steps"]
+    assert [step["state"] for step in steps if step["step"] == "line"] == ["done"]
+    assert other(fresh, tmp_path, "survey", "--wan", "outer-box=", *here).code in (0, 1)
+    steps = other(fresh, tmp_path, "next", *here).document["steps"]
+    assert [step["state"] for step in steps if step["step"] == "line"] == ["open"], "what was told is taken back"
+
+
 # --- in a real terminal
 
 

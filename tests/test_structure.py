@@ -26,7 +26,8 @@ LONGEST_MODULE, LONGEST_FUNCTION = 500, 60
 SAME = {
     "documents", "facts", "results",  # roles: what is printed, what a judgement is made from
     "stand_in", "worksheet", "plan", "card", "arrival", "why", "visit", "until", "tunnel_proof", "temporary", "survey",
-    "status", "starting", "drill", "sheets", "reporting", "lists", "history", "edits", "demo", "check", "audit",  # jobs
+    "status", "starting", "drill", "sheets", "companion", "reporting", "lists", "history", "edits", "demo", "check",
+    "audit",  # jobs
     "tunnel", "router", "name", "certificates",  # kinds of entity
     "stun", "openvpn", "nat64", "igd", "acme",  # protocols
 }  # fmt: skip

@@ -16,7 +16,8 @@ from support.program import ROOT
 class Person:
     """`hooper guide` in a real terminal, in a folder. lab: its file. wrap: a command to run it inside of."""
 
-    def __init__(self, folder: Path, *, lab: str | None = None, columns: int = 80, wrap: tuple[str, ...] = ()) -> None:
+    def __init__(self, folder: Path, *, lab: str | None = None, columns: int = 80, wrap: tuple[str, ...] = (),
+                 more: tuple[str, ...] = ()) -> None:  # fmt: skip
         self.seen, self.at, self.answers = "", 0, 0
         self.pid, self.fd = pty.fork()
         if self.pid == 0:
@@ -27,7 +28,7 @@ class Person:
                               XDG_STATE_HOME=str(folder / "state"), PYTHONPATH=str(ROOT / "src"))  # fmt: skip
             if lab is not None:
                 os.environ["HOOPER_LAB"] = lab
-            command = [*wrap, sys.executable, "-m", "hooper", "guide"]
+            command = [*wrap, sys.executable, "-m", "hooper", "guide", *more]
             os.execvp(command[0], command)
 
     @property

@@ -8,6 +8,7 @@ from collections.abc import Mapping
 from contextlib import suppress
 from dataclasses import dataclass, field
 from html.parser import HTMLParser
+from typing import Any
 from urllib.parse import urlsplit
 
 import anyio
@@ -94,6 +95,44 @@ async def browse(door: Door, url: str, roots: str | None, saw: Saw) -> Browsed:
     if reader.came == "outside" and reader.urls:
         await _try_all(door, roots, url, reader, tried, saw)
     return Browsed(answer.status, reader.title, tuple(reader.text), tried)
+
+
+async def press(door: Door, url: str, roots: str | None, code: str, word: str, cookie: str) -> tuple[Browsed, str]:
+    """Go on with the page of a guided run; its cookie too. code: the terminal's, the first time; word: to answer;
+    empty: look. cookie: that the phone's browser has of it. Raises: CounterpartError.
+    """
+
+    async def ask(method: str, path: str, body: object = None) -> tuple[Any, Mapping[str, str]]:
+        content = json.dumps(body).encode() if body is not None else None
+        fields = {"Cookie": cookie} if cookie else {}
+        try:
+            async with http(door, roots, PAGE_S) as client:
+                answer = await client.request(method, url + path, headers=fields, content=content)
+            return json.loads(answer.text), answer.headers
+        except (HttpFailed, ValueError) as exc:
+            raise CounterpartError(f"the page does not answer: {exc}", code="page-not-loaded") from None
+
+    if code:
+        said, fields = await ask("POST", "/join", {"code": code})
+        if said.get("joined"):
+            cookie = fields["set-cookie"].partition(";")[0]
+    said, _ = await ask("GET", "/now")
+    if not said.get("joined"):
+        return Browsed(403, "Hooper's guide", ("Which code does the terminal show?",), {}), cookie
+    refused = ""
+    if word:
+        answered, _ = await ask("POST", "/say", {"number": said["number"], "word": word})
+        refused = answered.get("why", "")
+    view = said["view"]
+    lines = (
+        *view["told"],
+        view["text"],
+        *(f"{name}: {means}" for name, means in view["choices"]),
+        view["link"],
+        refused,
+    )
+    live = {str(name): str(words) for name, words in said["live"].items()}
+    return Browsed(200, "Hooper's guide", tuple(filter(None, lines)), live), cookie
 
 
 async def _try_all(

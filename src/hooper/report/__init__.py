@@ -1,3 +1,5 @@
 """Pages and figures: what is printed or kept."""
 
-__all__ = ("arrival", "chain", "figures", "handover", "journey", "page", "qr", "sheet_words", "sheets", "units")
+__all__ = (
+    "arrival", "chain", "companion", "figures", "handover", "journey", "page", "qr", "sheet_words", "sheets", "units",
+)  # fmt: skip

@@ -18,10 +18,13 @@ from hooper.cli.parts.spelling import spelled
 from hooper.cli.prepare.survey import routers_before
 from hooper.errors import EXIT_INTERRUPTED, HooperError
 from hooper.planning.guide_values import Before, DeviceHere, Doing, Untold
+from hooper.words.said import say
 
 if TYPE_CHECKING:
     from collections.abc import Iterator, Sequence
 
+    from hooper.check.results import From, Result
+    from hooper.cli.guided.with_phone import Phone
     from hooper.line.neighbours import FindDocument
     from hooper.planning.values import Plan
     from hooper.site.load import SiteFile
@@ -196,20 +199,32 @@ def place_outside(session: Session, file: SiteFile) -> str:
         return ""
 
 
-def answers_meanwhile(session: Session, services: Sequence[str]) -> bool:
-    """Look from outside again and again while a person types; whether all answer before a line comes."""
+def answers_meanwhile(session: Session, services: Sequence[str], phone: Phone | None = None) -> bool:
+    """Look from outside again and again while a person types; whether all answer before a line comes, or the phone's
+    answer. phone: sees how each look comes out.
+    """
+    from hooper.cli.guided.questioning import at_a_terminal
     from hooper.places import Place
     from hooper.usecases.prove.check import CheckRequest
     from hooper.usecases.prove.until import UntilRequest, until
 
-    request = UntilRequest(CheckRequest(tuple(services), Place("interface", ""), {}, EVERY), EVERY, HOLD)
+    def drawn(origin: From, results: list[Result], rounds: int) -> None:
+        if phone is not None:
+            seen = {result.service: str(say("phone.seen" if result.ok else "phone.not-yet")) for result in results}
+            phone.live(seen)
+
+    check = CheckRequest(tuple(services), Place("interface", ""), {}, EVERY)
+    request = UntilRequest(check, EVERY, HOLD, drawn=drawn)
+    typing = at_a_terminal()
     came: list[bool] = []
 
     async def look(run: Run) -> tuple[bool, list[HooperError]]:
         async with anyio.create_task_group() as tasks:
 
             async def line() -> None:
-                while not select.select([sys.stdin], [], [], 0)[0]:
+                while not (
+                    (phone is not None and phone.pressed) or (typing and select.select([sys.stdin], [], [], 0)[0])
+                ):
                     await run.here.clock.sleep(0.2)
                 tasks.cancel_scope.cancel()
 

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import sys
+from contextlib import ExitStack
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from hooper.cli.guided.questioning import Answers, at_a_terminal, given_answers, put
 from hooper.cli.parts.command import command
-from hooper.cli.parts.session import Session, sub_app
+from hooper.cli.parts.session import Session, prompt, sub_app
 from hooper.cli.parts.spelling import spelled
 from hooper.errors import EXIT_NEEDS_A_PERSON, SiteFileError, UsageError
 
@@ -17,6 +18,7 @@ if TYPE_CHECKING:
     from collections.abc import Sequence
 
     from hooper.cli.guided.deeds_done import Looked
+    from hooper.cli.guided.with_phone import Phone
     from hooper.planning.guide_values import Asking, Doing, SoFar
     from hooper.planning.steps_ahead import AheadStep
 
@@ -41,6 +43,7 @@ def guide(
     answer: list[str] | None = None,
     answers: Path | None = None,
     record: Path | None = None,
+    with_phone: bool = False,
     force: bool = False,
 ) -> int:
     """The whole job in one run, by questions: the line, the devices, who reaches what, the rules, the proof.
@@ -49,29 +52,49 @@ def guide(
     first, and each step shows the command that does the same. Without a terminal: --answer or --answers.
     """
     from hooper.cli.guided.deeds_done import Looked, guided
-    from hooper.planning.guide_values import Doing
-    from hooper.planning.guiding import comes_next
 
     if force and record is None:
         raise UsageError("--force has no effect here", remedy="It goes with --record.")
+    if with_phone and (session.json or session.quiet):
+        raise UsageError("--with-phone shows a code to read", remedy="Leave --json and --quiet out.")
     ready = Answers(given_answers(answer or [], answers), record)
     course, seen = Course(), Looked()
     session.note(FIRST)
-    waits_for: Asking | None = None
-    with guided():
-        for _ in range(MOST):
-            known = _known(session, course, seen)
-            move = comes_next(known)
-            if move is None:
-                break
-            if isinstance(move, Doing):
-                _do(session, move, course, seen)
-            elif (session.json or session.quiet) and move.key not in ready.given:
-                waits_for = move if not move.key.startswith("wish ") else None
-                break
-            elif not _asked(session, move, ready, course, seen, known, force=force):
-                break
-    return _ended(session, course, seen, _known(session, course, seen).steps, waits_for)
+    with ExitStack() as opened:
+        phone: Phone | None = None
+        if with_phone:
+            from hooper.cli.guided import with_phone as phones
+
+            phone = opened.enter_context(phones.with_phone(session))
+        opened.enter_context(guided())
+        waits_for = _led(session, course, seen, ready, phone, force=force)
+        code = _ended(session, course, seen, _known(session, course, seen).steps, waits_for)
+        if phone is not None:
+            phone.ended(code)
+        return code
+
+
+def _led(
+    session: Session, course: Course, seen: Looked, ready: Answers, phone: Phone | None, *, force: bool
+) -> Asking | None:
+    """Question by question, deed by deed; the question that nobody answered, None: there is none."""
+    from hooper.planning.guide_values import Doing
+    from hooper.planning.guiding import comes_next
+
+    for _ in range(MOST):
+        known = _known(session, course, seen)
+        move = comes_next(known)
+        if move is None:
+            break
+        if isinstance(move, Doing):
+            if phone is not None:
+                phone.doing(move)
+            _do(session, move, course, seen)
+        elif (session.json or session.quiet) and move.key not in ready.given:
+            return move if not move.key.startswith("wish ") else None
+        elif not _asked(session, move, ready, course, seen, known, phone, force=force):
+            break
+    return None
 
 
 def _known(session: Session, course: Course, seen: Looked) -> SoFar:
@@ -106,20 +129,23 @@ def _do(session: Session, move: Doing, course: Course, seen: Looked) -> None:
 
 
 def _asked(
-    session: Session, question: Asking, ready: Answers, course: Course, seen: Looked, known: SoFar, *, force: bool
-) -> bool:
+    session: Session, question: Asking, ready: Answers, course: Course, seen: Looked, known: SoFar,
+    phone: Phone | None, *, force: bool,
+) -> bool:  # fmt: skip
     """One question; whether the run goes on."""
     from hooper.cli.guided.deeds_done import answers_meanwhile
 
+    typing = question.key.startswith("typed ")
+
     def waited() -> bool:
         services = [s.subject for s in known.steps if s.step == "proof" and s.state != "done"]
-        if not (question.key.startswith("typed ") and seen.outside and services and at_a_terminal()):
+        if not (typing and seen.outside and services and (phone is not None or at_a_terminal())):
             return False
         if session.world == "lab":
-            typing = f"hooper worksheet {question.key.split()[1]} --json | hooper lab type -"
-            session.note(str(say("guide.lab.type", command=typing)))
+            by_hand = f"hooper worksheet {question.key.split()[1]} --json | hooper lab type -"
+            session.note(str(say("guide.lab.type", command=by_hand)))
         session.note(f"It is looked at from {seen.outside} meanwhile; Enter when it is typed.")
-        answered = answers_meanwhile(session, services)
+        answered = answers_meanwhile(session, services, phone)
         if answered:
             session.note(str(say("guide.typed.seen")))
         return answered
@@ -127,11 +153,13 @@ def _asked(
     from hooper.words.said import say
 
     given = question.key in ready.given and question.key not in ready.used
-    turn, said = put(session, question, ready, waited)
+    if phone is not None and not given:
+        phone.ask(question, _sheet_of(session, course, question.key) if typing else b"")
+    turn, said = put(session, question, ready, waited, phone.answered if phone is not None else prompt)
     if turn == "left":
         return False
     if turn == "back":
-        _back(session, course)
+        _back(session, course, seen)
     elif question.key.startswith("mistake ") and said == "again" and not given:
         pass  # the file is read anew
     else:
@@ -141,9 +169,26 @@ def _asked(
     return True
 
 
-def _back(session: Session, course: Course) -> None:
-    """Take back the last answer, and the edits of the site file that followed from it."""
+def _sheet_of(session: Session, course: Course, question: str) -> bytes:
+    """The sheet that is typed now, as a page to tick off."""
+    import tempfile
+
     from hooper.cli.guided.deeds_done import run_command
+
+    command = course.words.get(question.replace("typed ", "sheet ", 1), "").removeprefix("hooper ")
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "sheet.html"
+        if command:
+            run_command(session, session.here(f"{command} --html --quiet --out {path}"))
+        return path.read_bytes() if path.exists() else b""
+
+
+def _back(session: Session, course: Course, seen: Looked) -> None:
+    """Take back the last answer, what was kept of it, and the edits of the site file that followed from it."""
+    from hooper import deeds
+    from hooper.cli.guided.deeds_done import do, run_command
+    from hooper.planning.guide_values import Doing
+    from hooper.words.said import say
 
     last = next((at for at in range(len(course.trail) - 1, -1, -1) if course.trail[at][0] == "answer"), None)
     if last is None:
@@ -158,8 +203,11 @@ def _back(session: Session, course: Course) -> None:
         if kind == "edit" and course.done.pop(name) == 0:
             session.note("   $ hooper " + session.here("undo"))
             run_command(session, session.here("undo"))
-        elif kind == "answer":
-            del course.answers[name]
+        elif kind == "look" and name.startswith(deeds.SURVEY):
+            course.done.pop(name, None)  # it was told what is taken back now
+        elif kind == "answer" and course.answers.pop(name) and name.startswith("wan "):
+            taken = f"{deeds.SURVEY} {deeds.WAN_TAKEN_BACK(name.removeprefix('wan '))}"
+            do(session, Doing(name, taken, "look", say("guide.do.survey")), seen)
     del course.trail[last:]
 
 

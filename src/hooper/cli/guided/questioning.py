@@ -80,9 +80,16 @@ def given_answers(options: list[str], files: Path | None) -> dict[str, tuple[str
 
 
 def put(
-    session: Session, question: Asking, answers: Answers, waited: Callable[[], bool] = lambda: False
+    session: Session,
+    question: Asking,
+    answers: Answers,
+    waited: Callable[[], bool] = lambda: False,
+    read: Callable[[str, str], str | None] = prompt,
 ) -> tuple[Turn, str]:
-    """One question, until it is answered. waited: waits with the person, and tells that it is answered by itself."""
+    """One question, until it is answered. waited: waits with the person, and tells that it is answered by itself.
+
+    read: gives what is answered to a text, with what nothing means; None: nobody answers any more.
+    """
     given = answers.take(question)
     if given is not None:
         session.note(f"\n{question.text}: {given}")
@@ -91,7 +98,7 @@ def put(
     if waited():
         return "answered", question.default
     while True:
-        typed = prompt("Answer" if question.choices else str(session.worded(str(question.text))), question.default)
+        typed = read("Answer" if question.choices else str(session.worded(str(question.text))), question.default)
         if typed is None:
             return "left", ""
         word = typed.strip().lower()

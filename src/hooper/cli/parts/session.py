@@ -407,6 +407,7 @@ def _own_loop(work: Callable[..., Awaitable[T]], *arguments: Any) -> T:
     return anyio.run(interruptible, work, arguments)
 
 
+OUTSIDE: ContextVar[Callable[[str], None]] = ContextVar("OUTSIDE", default=lambda url: None)  # told of a page there
 RUNNER: ContextVar[Callable[..., Any]] = ContextVar("RUNNER", default=_own_loop)  # who runs what is asynchronous
 
 

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 from hooper.chosen import chosen
 from hooper.cli.parts.command import command, within
 from hooper.cli.parts.from_where import parse_public
-from hooper.cli.parts.session import Session, console, sub_app
+from hooper.cli.parts.session import OUTSIDE, Session, console, sub_app
 from hooper.clock import shown_duration
 from hooper.errors import EXIT_NEEDS_A_PERSON, worst
 from hooper.usecases.prove.arrival import TURN_S, ArrivalLine, ArrivalRequest, arrival, came_words
@@ -59,6 +59,7 @@ def wait(
             session.line(line)
             return
         if line.event == "ready":
+            OUTSIDE.get()(line.address)
             _ready(session, session.masked_document(line), screen, hold)
             if compare:
                 session.note("The page shows how each certificate begins and ends: compare, and press what is so.")

@@ -39,9 +39,12 @@ def register_phone(app: typer.Typer, done: Callable[..., Any]) -> None:
         same: list[str] | None = None,
         other: list[str] | None = None,
         saw: list[str] | None = None,
+        code: str = "",
+        press: str = "",
     ) -> int:
         """Be the person who opens a page on the phone; its browser tries what the page tries."""
         from hooper.errors import UsageError
+        from hooper.files import read_text, write_atomically
         from hooper.net.lab_door import lab_from_environment
 
         words: dict[str, dict[str, str]] = {}
@@ -56,16 +59,24 @@ def register_phone(app: typer.Typer, done: Callable[..., Any]) -> None:
         if address is None:
             raise UsageError("there is no lab: HOOPER_LAB is not set", remedy="Start one: `hooper lab run`.")
 
-        async def open_there() -> Browsed:
-            from hooper.files import read_text
-            from hooper.lab.browser import browse
+        jar = address.folder / f"cookie-of-{on}"  # what the phone's browser keeps, from one command to the next
+        owner, _, cookie = read_text(jar).partition("\n") if jar.is_file() else ("", "", "")
+        cookie = cookie if owner == url else ""
+
+        async def open_there() -> tuple[Browsed, str]:
+            from hooper.lab import browser
             from hooper.net.lab_door import LabDoor
 
             roots = address.folder / "town-ca.pem"
             known = read_text(roots) if roots.is_file() else None
-            return await browse(await LabDoor.open(address, on), url, known, words)
+            door = await LabDoor.open(address, on)
+            if code or press or cookie:
+                return await browser.press(door, url, known, code, press, cookie)
+            return await browser.browse(door, url, known, words), ""
 
-        page = run_async(open_there)
+        page, kept = run_async(open_there)
+        if kept != cookie:
+            write_atomically(jar, f"{url}\n{kept}".encode(), mode=0o600)
         session.show(page, _render)
         return 0 if page.status == 200 else EXIT_NEEDS_A_PERSON
 

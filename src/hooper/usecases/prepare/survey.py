@@ -21,7 +21,7 @@ from hooper.planning.values import Finding
 from hooper.planning.ways import WayIn
 from hooper.site.model import Site
 from hooper.sourced import FRESH, age_of, as_told
-from hooper.usecases.prove.keeping_looks import keep_address, keep_survey, remember
+from hooper.usecases.prove.keeping_looks import TAKEN_BACK, keep_address, keep_survey, remember
 from hooper.usecases.run import Run
 from hooper.usecases.watch.conditions import keep_conditions, of_line
 from hooper.words.said import Said
@@ -195,7 +195,9 @@ async def survey(
         trouble.append(CounterpartError(f"no STUN server answered ({names})", code="no-stun", remedy=remedy))
     keep_address(run, facts.line, facts.public)
     keep_survey(run, facts)
-    keep_conditions(run, of_line(facts.line, judge(facts)))
+    withdrawn = TAKEN_BACK in told.values()  # what was known by it is not known any more
+    stands = (one._replace(steady=one.steady and not withdrawn) for one in of_line(facts.line, judge(facts)))
+    keep_conditions(run, stands)
     made = document(run.site, facts)
     if between:
         made = replace(made, between=await _between(run, facts, deadline))
