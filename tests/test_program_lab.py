@@ -356,6 +356,22 @@ def test_a_lab_that_is_told_to_end_ends_well(tmp_path: Path, number: signal.Sign
     assert sorted(os.listdir(tmp_path)) == ["secrets", "site.toml", "town-ca.pem"]
 
 
+@pytest.mark.parametrize(("found", "own"), [("192.168.90.1/24", True), ("192.168.91.1/24", False)])
+def test_a_site_file_of_the_town_is_used_where_it_stands(tmp_path: Path, found: str, own: bool) -> None:
+    site = tmp_path / "site.toml"
+    site.write_text(f'version = 1\n[lines.l]\n[gateways.box]\nline = "l"\nlan = "{found}"\n')
+    before = site.read_bytes()
+    command = [sys.executable, "-m", "hooper", "lab", "run", "--json", "--while-stdin-open"]
+    with subprocess.Popen(command, cwd=tmp_path, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True) as process:
+        assert process.stdout is not None
+        env = json.loads(process.stdout.readline())["env"]
+        assert process.stdin is not None
+        process.stdin.close()
+        process.wait(10)
+    assert (env["HOOPER_SITE"] == str(site)) == own
+    assert site.read_bytes() == before
+
+
 def test_a_folder_has_one_lab_at_a_time(tmp_path: Path) -> None:
     with start_lab(tmp_path) as first:
         second = hooper("lab", "run", "--out", str(tmp_path), "--json")

@@ -77,6 +77,29 @@ def test_a_certificate_is_certainly_over_only_by_a_second_clock(town: LabHere) -
         town.run("lab", "mend")
 
 
+@pytest.mark.parametrize("fault", ["forward-wrong-host", "forward-off", "forward-wrong-port"])
+@pytest.mark.parametrize("look", ["why", "check"])
+def test_a_rule_that_its_table_denies_is_not_called_entered(town: LabHere, fault: str, look: str) -> None:
+    """Whoever reads the table: `why` was certain that it is gone, and status called it entered."""
+
+    def level() -> str:
+        rows = town.run("status", "--json").document["rows"]
+        (row,) = [r for r in rows if (r["kind"], r["subject"], r["aspect"]) == ("rule", "film-page", "club-router")]
+        return str(row["level"])
+
+    def seen() -> list[str]:
+        town.run(look, "film-page", "--from", "interface:usb0", "--deadline", "1.5")
+        steps = town.run("next", "--json").document["steps"]
+        return [one["state"] for one in steps if (one["step"], one["subject"]) == ("rule", "club-router")]
+
+    town.run("router", "open")
+    assert (level(), seen()) == ("well", ["done"])
+    town.ask("break", fault=fault, service="film-page")
+    assert (seen(), level()) == (["open"], "wrong")
+    town.ask("mend")
+    assert (seen(), level()) == (["done"], "well")
+
+
 def test_a_service_for_a_tunnel_is_judged_by_its_tunnel(town: LabHere) -> None:
     """Shut outside is as it should be, and says nothing of who is to come in."""
     looked = ("why", "film-shell", "--from", "interface:usb0", "--deadline", "1.5")

@@ -265,6 +265,33 @@ def test_the_phone_goes_outside_for_the_proof_and_comes_back(town: LabProcess, t
     assert "film-box-page answers there: a person saw its page" in out
 
 
+@pytest.mark.parametrize("what", ["restart", "unplugged"])
+def test_what_breaks_half_way_is_found_and_mended(town: LabProcess, tmp_path: Path, what: str) -> None:
+    """The inner router restarts and forgets, or the device loses its cable, while somebody types at the outer one."""
+    with led(town, tmp_path) as (run, phone):
+        for words, word in BEGINNING:
+            phone.answer(words, word)
+        phone.until("typed")
+        if what == "restart":
+            town.ask("restart", gateway="club-router")
+        else:
+            town.ask("break", fault="host-off", service="film-page")
+        town.ask("type", sheets=SHEET)
+        phone.answer("typed", "typed")
+        phone.answer("proven from outside", "cable")
+        if what == "restart":
+            phone.answer("own-router has lost the rules", "yes")
+        else:
+            phone.until("Mend what is named")
+            town.ask("mend")
+        phone.answer("look once more", "again")
+        phone.answer("anything else", "nothing")
+        phone.until("All is done and proven.")
+        out, _ = run.communicate(timeout=30)
+    assert run.returncode == 0, out
+    assert ("rule-lost" if what == "restart" else "host-off") in out
+
+
 def test_terminal_and_phone_answer_by_turns_and_the_terminal_closes_the_page(town: LabProcess, tmp_path: Path) -> None:
     one = Person(tmp_path, lab=town.env["HOOPER_LAB"], more=("--with-phone",))
     seen = one.until("of the first browser that knows the code.")

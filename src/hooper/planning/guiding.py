@@ -24,6 +24,7 @@ if TYPE_CHECKING:
     from hooper.planning.values import Plan
     from hooper.site.model import Site
 
+OPENED = 3  # times that the rules of one router are entered again in one run
 LEASE = "2h"  # of a rule that is for a while
 
 
@@ -331,9 +332,13 @@ def _peer(known: SoFar, subject: str) -> Iterator[Move]:
 
 
 def _rule(known: SoFar, step: AheadStep) -> Iterator[Move]:
-    gateway = step.subject
+    gateway, again = step.subject, 0
     choices = yes_or_no("guide.open.yes", "guide.open.no")
     asked = Asking(f"open {gateway}", say("guide.open", gateway=gateway), say("guide.open.why"), "yes", choices)
+    while known.done.get(asked.key) == 0 and again < OPENED:  # they were entered, and are not there any more
+        again += 1
+        text = say("guide.open.again", gateway=gateway)
+        asked = Asking(f"open {gateway} {again}", text, say("guide.open.why"), "yes", choices)
     yield from known.ask(asked)
     if known.said(asked.key) == "yes":
         brief = any(word == "while" for key, word in known.answers.items() if key.startswith("who "))

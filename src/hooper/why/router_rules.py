@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from hooper import deeds
 from hooper.evidence.identity import target_of
 from hooper.planning.values import EVERYTHING, Forward, Plan
@@ -31,11 +33,14 @@ def told_rule(case: Case, gateway: str) -> tuple[str | None, Sourced[str] | None
         return ("ticked", case.facts.ticked[gateway]) if gateway in case.facts.ticked else (None, None)
     if told.value in ("there", "unseen", *LACKING):
         return told.value, told
-    wanted = {rule.target_address for rule in rules_of(case, gateway)}
-    address, port = target_of(told.value)
-    ports = {ports_text(rule.target_ports) for rule in rules_of(case, gateway)}
-    right = address in wanted and (not port or port in ports)
-    return ("there" if right else "wrong"), told
+    return ("there" if leads_as_planned(rules_of(case, gateway), told.value) else "wrong"), told
+
+
+def leads_as_planned(rules: Sequence[Forward], told: str) -> bool:
+    """Whether ADDRESS[:PORT], where a rule leads by its table, is where these rules are to lead."""
+    address, port = target_of(told)
+    ports = {ports_text(rule.target_ports) for rule in rules}
+    return address in {rule.target_address for rule in rules} and (not port or port in ports)
 
 
 def rules_for(plan: Plan, gateway: str, service: str) -> list[Forward]:

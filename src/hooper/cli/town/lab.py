@@ -18,7 +18,7 @@ from hooper.cli.parts.spelling import spelled
 from hooper.cli.town.lab_phone import register, register_phone
 from hooper.clock import shown_duration
 from hooper.environment import leave_lab
-from hooper.errors import UsageError
+from hooper.errors import HooperError, UsageError
 from hooper.files import machine_error, read_whole
 from hooper.jsonform import read_as
 from hooper.ports import ports_text
@@ -78,7 +78,10 @@ def _done(session: Session, do: str, **more: Any) -> LabDocument:
 
 @command(app, "lab run")
 def run_lab(session: Session, out: Path | None = None, while_stdin_open: bool = False, hairpin: bool = False) -> None:
-    """Run the town until Ctrl-C. Prints the two variables that lead other terminals into it."""
+    """Run the town until Ctrl-C. Prints the two variables that lead other terminals into it.
+
+    In a folder whose site.toml is of the town, as `hooper demo --out` writes one, that one is used.
+    """
     from hooper.lab.documents import LabEnvironment, LabRunDocument
     from hooper.lab.serve import serve
 
@@ -105,6 +108,7 @@ def run_lab(session: Session, out: Path | None = None, while_stdin_open: bool = 
         session.detail(f"files in {folder}")
         await serve(folder, started, until_stdin_ends=while_stdin_open, hairpin=hairpin)
 
+    out = out or _of_the_town(session)
     try:
         if out is not None:
             run_async(run, out.absolute())
@@ -117,6 +121,26 @@ def run_lab(session: Session, out: Path | None = None, while_stdin_open: bool = 
                 run_async(run, Path(folder))
     except KeyboardInterrupt:
         pass
+
+
+def _of_the_town(session: Session) -> Path | None:
+    """This folder, if its site file has the town's own routers; None: it has not, or there is none."""
+    from hooper.lab.boathouse import site_file
+    from hooper.site.load import parse_site
+    from hooper.store.sitefile import read_site
+
+    here = Path("site.toml")
+    if not here.exists():
+        return None
+    try:
+        own = read_site(here).site.gateways
+    except HooperError:  # whatever is wrong with it, it is no matter of the town
+        return None
+    towns = [one.lan for one in parse_site(site_file(), "site.toml").site.gateways.values()]
+    if not own or any(one.lan not in towns for one in own.values()):
+        return None
+    session.note("The site file of this folder is of the town, and is used.")
+    return here.absolute().parent
 
 
 @command(app, "lab faults")

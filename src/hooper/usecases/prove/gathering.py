@@ -12,6 +12,7 @@ from hooper.check.results import Result
 from hooper.check.typed_names import PROBLEMS
 from hooper.clock import time_left
 from hooper.errors import CounterpartError, HooperError
+from hooper.evidence.observations import service_subject
 from hooper.jsonform import read_if
 from hooper.line.sources import Given
 from hooper.net.types import Door
@@ -74,7 +75,12 @@ async def gathered(
             keep_look(run, look)
     if request.keep:
         keep_address(run, facts.line.line, facts.line.public)
-        keep_tables(run, request.service, facts.rules)
+        read = {
+            f"{service_subject(request.service)}/rule@{key}": one.value
+            for key, one in facts.rules.items()
+            if one.measured and one.now(run.at) and one.value != "unseen"
+        }
+        keep_tables(run, read)
     return facts, trouble
 
 

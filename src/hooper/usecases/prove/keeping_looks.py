@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping
+from collections.abc import Collection, Iterator, Mapping
 from datetime import datetime
 
 from hooper.addresses import parse_address
@@ -25,8 +25,11 @@ from hooper.line.sources import PublicAddress
 from hooper.line.surveyed import worth_keeping
 from hooper.places import HERE
 from hooper.sourced import Sourced, SourcedAddress, as_told
+from hooper.store.kept import Condition
 from hooper.usecases.run import Run
-from hooper.usecases.watch.conditions import keep_conditions, of_addresses, of_clocks, of_results
+from hooper.usecases.watch.conditions import how_all_stands, keep_conditions, of_addresses, of_clocks, of_results
+from hooper.why.router_rules import leads_as_planned, rules_for
+from hooper.words.said import say
 
 
 def keep_look(
@@ -66,7 +69,7 @@ def keep_look(
         if state is not None:
             outdated = [(subject, f"{what}@*") for subject in told for what in ("rule", "answer", "way")]
             state.ledger.write(seen, instead=outdated, until=run.at)
-            state.ledger.tell(run.at, outcome.rules, "read", run.basis)
+            keep_tables(run, outcome.rules)
             looks = [
                 (r.service, str(outcome.place), r.ok, r.took_ms if r.expected == "reachable" else None)
                 for r in outcome.results
@@ -104,13 +107,30 @@ def keep_survey(run: Run, facts: LineFacts) -> None:
             state.ledger.write([Observation(f"lines.{facts.line}", SURVEY, value, run.at, "measured")])
 
 
-def keep_tables(run: Run, service: str, rules: Mapping[str, Sourced[str]]) -> None:
-    """Remember what routers' tables say of a service's rules now. rules: by gateway, all that is known."""
-    read = {key: said for key, said in rules.items() if said.measured and said.now(run.at) and said.value != "unseen"}
+def keep_tables(run: Run, read: Mapping[str, str]) -> None:
+    """Remember what routers' tables say now of the rules of services, by SUBJECT/rule@GATEWAY.
+
+    What is known of an entry follows: one that a table does not have any more is not called entered.
+    """
     with run.keeping() as state:
-        if state is not None:
-            told = {f"{service_subject(service)}/rule@{key}": said.value for key, said in read.items()}
-            state.ledger.tell(run.at, told, "read", run.basis)
+        if state is not None and read:
+            state.ledger.tell(run.at, read, "read", run.basis)
+            keep_conditions(run, list(_of_tables(run, read)))
+
+
+def _of_tables(run: Run, read: Mapping[str, str]) -> Iterator[Condition]:
+    stood = {(one.condition.subject, one.condition.aspect): one.condition for one in how_all_stands(run)
+             if one.condition.kind == "rule"}  # fmt: skip
+    for key, said in read.items():
+        subject, aspect = split_key(key)
+        service, gateway = subject.partition(".")[2], aspect.partition("@")[2]
+        before = stood.get((service, gateway))
+        right = said == "there" or leads_as_planned(rules_for(run.plan, gateway, service), said)
+        if before is not None and before.level == "well" and not right:
+            words = "missing" if said in ("missing", "lost") else "otherwise"
+            yield Condition("rule", service, gateway, "missing", "wrong", say(f"its-table.{words}"), "rules-lost")
+        elif before is not None and before.state == "missing" and right:
+            yield Condition("rule", service, gateway, "entered", "well", say("its-table.there"))
 
 
 TAKEN_BACK = ""  # as a value: what was told before is to be forgotten
