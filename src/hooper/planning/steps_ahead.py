@@ -163,11 +163,11 @@ class _Ahead:
             level = self._level("tunnel", key)
             if tunnel.made_by == "hooper":
                 done = level is not None and level != "wrong"
-                yield _step("tunnel", key, say("ahead.tunnel", tunnel=key), done, deeds.MAKE_TUNNEL(key))
+                first: tuple[str, ...] = ()
                 if not any(peer.tunnel == key and peer.revoked is None for peer in self.site.peers.values()):
-                    yield _step(
-                        "peer", f"of {key}", say("ahead.peer.none", tunnel=key), False, deeds.ADD_FIRST_PEER(key)
-                    )
+                    why, first = say("ahead.peer.none", tunnel=key), (f"peer:of {key}",)
+                    yield _step("peer", f"of {key}", why, False, deeds.ADD_FIRST_PEER(key))
+                yield _step("tunnel", key, say("ahead.tunnel", tunnel=key), done, deeds.MAKE_TUNNEL(key), *first)
         for key, peer in self.site.peers.items():
             if peer.revoked is None and self.site.tunnels[peer.tunnel].made_by == "hooper":
                 done = self._level("peer", key) == "well"

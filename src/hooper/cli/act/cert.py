@@ -31,8 +31,7 @@ def list_certificates(session: Session, certificate: list[str] | None = None, ev
     keys = chosen(certificate or (), file.site.certificates, "certificate")
     done = session.look(lambda run: look(run, CertificatesRequest(keys, session.deadline, earlier=every)), file)
     code = _show(session, done)
-    if any(r.state in ("absent", "due", "expired") and r.authority != "device" for r in done.document.certificates):
-        session.next("get-what-is", "cert order")
+    session.ahead("certificate")
     return code
 
 

@@ -35,8 +35,7 @@ def list_names(session: Session, name: list[str] | None = None, public: list[str
     request = NamesRequest(_names(file, name), parse_public(public or [], file.site), session.deadline)
     done = session.look(lambda run: look(run, request), file)
     code = _show(session, done)
-    if any(row.action == "needed" for row in done.document.names):
-        session.next("publish-the-address", "name update")
+    session.ahead("name")
     return worst([code, 0 if all(row.ok for row in done.document.names) else EXIT_NEEDS_A_PERSON])
 
 
@@ -100,7 +99,7 @@ def try_out(
     (key,) = chosen([name.lower()], file.site.names, "name")
     done = session.do(lambda run: try_name(run, TryRequest(key, address, status, response)), file)
     code = session.show(done.document, _render_try, errors=done.trouble)
-    session.next("publish-it-where", ("name", "update", key))
+    session.ahead("name")
     return code
 
 

@@ -42,7 +42,7 @@ def list_rules(session: Session, gateway: list[str] | None = None) -> int:
     done = session.look(lambda run: look(run, request), file)
     code = session.show(done.document, partial(_render_tables, verbose=session.verbose), errors=done.trouble)
     if not code:
-        session.next("enter-what-is", "router open")
+        session.ahead("rule", "sheet")
     return code
 
 
@@ -119,11 +119,8 @@ def _show(session: Session, done: Done[RouterChangesDocument]) -> int:
     code = session.show(document, _render_changes, errors=done.trouble)
     if done.run.accepted is not None:
         taken(session, done.run.accepted)
-    for key in document.by_hand:
-        left = [c for c in document.changes if c.gateway == key and c.outcome == "by-hand"]
-        names = tuple(_service(change.rule.service) for change in left)
-        session.next("enter-by-hand", f"worksheet {key} --rest", gateway=key, services=names)
-        session.then("tell-so", f"worksheet {key} --ticked")
+    if document.by_hand:
+        session.ahead("sheet")
     failed = any(change.outcome not in (*DONE, "by-hand") for change in document.changes)
     return worst([code, EXIT_NEEDS_A_PERSON if document.by_hand or failed else 0])
 

@@ -137,24 +137,28 @@ class Session:
         """
         self._upcoming("\nNext", code, commands, values)
 
-    def ahead(self, most: int = 2) -> None:
-        """The next steps of the whole job that are open, from what is known now: nobody is asked. most: how many."""
+    def ahead(self, *kinds: str, most: int = 2) -> bool:
+        """The next steps of the whole job that are open, from what is known now: nobody is asked.
+
+        kinds: those of these alone; none: of all. most: how many. Returns: whether any is open.
+        """
         if self.quiet or self.json or GUIDED.get() or (self.dry_run and self.edits):
-            return
+            return False
         from hooper.store.sitefile import read_site
         from hooper.usecases.watch.ahead import look_ahead
 
         try:
             steps = self.do(look_ahead, read_site(self.site_path), look=True).document.steps
         except HooperError:  # it was told by what came before
-            return
+            return False
         opened: dict[str, AheadStep] = {}
         for step in steps:
-            if step.state == "open":
+            if step.state == "open" and (not kinds or step.step in kinds):
                 opened.setdefault(step.command, step)  # the first of each command
         for word, step in zip(("\nNext", "Then"), list(opened.values())[:most], strict=False):
             self.note(f"{word}: {step.why}:")
             self.note(f"   {self.here_whole(step.command)}")
+        return bool(opened)
 
     def then(self, code: str, *commands: str | tuple[str, ...], **values: Any) -> None:
         """What comes after the step before: as `next`, with a purpose of its own."""

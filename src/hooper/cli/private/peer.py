@@ -37,12 +37,8 @@ def list_all(session: Session) -> int:
     file = session.read_site()
     done = session.do(lambda run: list_peers(run), file, look=True)
     code = session.show(done.document, _render_list, errors=done.trouble)
-    if not done.document.peers:
-        first = next(iter(file.site.tunnels), None)
-        if first is not None:
-            session.next("make-one-as", f"peer add phone --tunnel {first}")
-        else:
-            session.next("first-make-a-tunnel", first_tunnel(file.site))
+    if not (done.document.peers or session.ahead("tunnel", "peer")):
+        session.next("first-make-a-tunnel", first_tunnel(file.site))
     return worst([code, 0 if all(row.ok for row in done.document.peers) else EXIT_NEEDS_A_PERSON])
 
 
@@ -57,12 +53,10 @@ def add(session: Session, keys: dict[str, Any], peer: str) -> int:
             there = ", ".join(file.site.tunnels) or "none; `hooper tunnel add` makes one"
             raise UsageError("--tunnel is missing", remedy=f"There are: {there}.")
         keys = {"tunnel": next(iter(file.site.tunnels)), **keys}
-    (tunnel,) = chosen([keys["tunnel"]], file.site.tunnels, "tunnel")
+    chosen([keys["tunnel"]], file.site.tunnels, "tunnel")
     rows = typed("peers", keys)
     code = edited(session, lambda run: do_add(run, peer, rows, dry_run=session.dry_run), file)
-    if file.site.tunnels[tunnel].made_by == "hooper":
-        session.next("make-the-files", f"tunnel make {tunnel}")
-        session.then("give-the-device", _handing(session, peer))
+    session.ahead("tunnel", "peer")
     return code
 
 
@@ -136,15 +130,6 @@ def hand(
     return code
 
 
-def _handing(session: Session, key: str) -> str:
-    """The command that gives a peer its profile, as the site file stands now."""
-    from hooper.cli.parts.spelling import commands_in
-    from hooper.planning.tunnel_edits import handing
-
-    site = session.read_site().site
-    return commands_in(f"`{handing(site, key)}`")[0] if key in site.peers else f"peer hand {key}"
-
-
 def _check_handing(session: Session, site: Site, key: str, out: list[Path], *, force: bool) -> None:
     """Whether it can be handed so. Raises: UsageError."""
     from hooper.planning.tunnel_edits import by_code
@@ -174,9 +159,7 @@ def renew(session: Session, peer: str, public_key: str | None = None) -> int:
     file = session.read_site()
     (key,) = chosen([peer], file.site.peers, "peer")
     code = edited(session, lambda run: do_renew(run, key, public_key, dry_run=session.dry_run), file)
-    entry = file.site.peers[key]
-    session.next("make-the-files", f"tunnel make {entry.tunnel}")
-    session.then("give-the-device", _handing(session, key))
+    session.ahead("tunnel", "peer")
     return code
 
 

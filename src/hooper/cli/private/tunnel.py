@@ -53,6 +53,8 @@ def list_all(session: Session) -> int:
     code = session.show(done.document, _render_list, errors=done.trouble)
     if not done.document.tunnels:
         session.next("make-one-as", first_tunnel(file.site))
+    else:
+        session.ahead("tunnel", "peer")
     return worst([code, 0 if all(row.ok for row in done.document.tunnels) else EXIT_NEEDS_A_PERSON])
 
 
@@ -91,8 +93,7 @@ def add(
     if rows.get("made_by", "hooper" if of.servers else "device") == "device":
         session.next("see-what-to-enter", f"tunnel show {tunnel}")
     else:
-        session.next("let-somebody-in", f"peer add phone --tunnel {tunnel}")
-        session.then("make-the-files", f"tunnel make {tunnel}")
+        session.ahead("tunnel", "peer")
     return code
 
 
@@ -265,7 +266,7 @@ def seen(session: Session, tunnel: str, dump: Path | None = None) -> int:
     document = done.document
     code = session.show(document, _render_seen, errors=done.trouble)
     if document.missing or document.server_key is False:
-        session.next("make-the-files-of-the", f"tunnel make {key}")
+        session.ahead("tunnel", "peer")
     well = document.server_key is not False and not document.missing and all(row.ok for row in document.peers)
     return worst([code, 0 if well else EXIT_NEEDS_A_PERSON])
 

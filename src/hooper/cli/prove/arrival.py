@@ -84,10 +84,10 @@ def wait(
             session.note(f"Proven: {words}")
         for words in done.document.proves_not:
             session.note(f"Not proven: {words}")
-        session.next("look-at-each", "check --from interface")
+        session.ahead()
         return code
     session.note(f"Nobody has come from outside within {shown_duration(hold)}.")
-    session.next("see-what-is", "survey")
+    session.ahead()
     return worst([code, EXIT_NEEDS_A_PERSON])
 
 

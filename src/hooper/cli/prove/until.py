@@ -43,7 +43,7 @@ def look_until(session: Session, file: SiteFile, check: CheckRequest, every: flo
         session.note("All is ok." if proven else "All that can be proven is ok.")
         return code
     session.note(f"Not ok within {shown_duration(hold)}: {', '.join(dict.fromkeys(r.service for r in left))}.")
-    session.next("find-the-first", f"why {left[0].service}")
+    session.ahead("proof")
     return worst([code, EXIT_NEEDS_A_PERSON])
 
 

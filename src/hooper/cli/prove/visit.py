@@ -134,5 +134,5 @@ def tell(session: Session, service: str, *, how: str) -> int:
     done = session.do(lambda run: keep_reported(run, key, " ".join(how.split())[:500]), file, state=True)
     code = session.show(done.document, lambda kept, out: out.print(f"Kept for {kept.service}: {kept.how}"))
     session.note("It is what somebody saw, and no proof: `hooper why` shows it beside what was looked at.")
-    session.next("look-from-outside", f"check {key} --from interface")
+    session.ahead("proof")
     return worst([code, *(problem.exit_code for problem in done.trouble)])

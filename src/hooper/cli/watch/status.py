@@ -55,7 +55,7 @@ def _once(session: Session) -> int:
     done = session.do(look, file, look=True)
     document = done.document
     code = session.show(document, partial(_render, now=session.at, verbose=session.verbose), errors=done.trouble)
-    if not document.keeper:
+    if not session.ahead() and not document.keeper:
         session.next("have-it-kept", "keep")
     return worst([code, EXIT_NEEDS_A_PERSON if document.needs_person else 0])
 
