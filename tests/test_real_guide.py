@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import base64
+import html
 import re
 import time
 from collections.abc import Iterator
@@ -14,6 +16,7 @@ from hooper.site.load import parse_site
 from support.namespaces import PUBLIC, KernelTown, kernel_town
 from support.person import Person
 from support.program import program
+from support.tunnels import tunnel_town
 
 pytestmark = pytest.mark.real
 
@@ -95,6 +98,52 @@ def test_one_router_that_takes_rules_needs_no_hand(town: KernelTown, tmp_path: P
     assert one.ended() == 0, one.plain[-3000:]
     assert one.answers <= 12
     assert time.monotonic() - started < 60
+
+
+def test_a_phone_comes_in_by_a_tunnel_after_eight_answers(tmp_path: Path) -> None:
+    """WireGuard on the device itself, behind a router that takes rules: the server is proven, then a real phone."""
+    own = tmp_path / "own"
+    own.mkdir()
+    (tmp_path / "kernel").mkdir()
+    with tunnel_town(tmp_path / "kernel", "w") as town:
+        town.serve_page("film-page", "film-box", 443, "Race films")
+        all_on = 'add rule ip town pre iifname "wan" udp dport 1-65535 dnat to 192.168.90.2\n'
+        town.run("fibre-box", "nft", "-f", "-", stdin=all_on)
+        town.serve_router("club-router", secure=False, more=f"ext_ip={PUBLIC}")
+        started = time.monotonic()
+        one = Person(own, columns=60, wrap=town.wrap("here"))  # too narrow for the code: a page holds it
+        one.answer("called [Home]:", "")
+        one.until("belong to this site? (several: 1,3)")
+        number = re.search(r"(\d+) 10\.44\.7\.30 ", one.until("Answer:"))
+        assert number is not None, one.plain
+        one.answer("", number[1])
+        one.answer("from outside? (several: 1,3)", "1")
+        one.answer("Answer [public]:", "tunnel")
+        one.answer("[phone]:", "")
+        one.until("home-server")
+        one.answer("into own-router now?", "")
+        conf, profile = own / "home-server" / "home.conf", own / "phone.conf"
+        conf.write_text(conf.read_text().replace("/etc/wireguard", str(conf.parent)))  # else it is copied there
+        town.up("film-box", conf)
+        one.answer("proven from outside?", "")
+        one.answer("anything else?", "")
+        assert one.ended() == 0, one.plain[-3000:]
+        assert one.answers <= 8
+        assert time.monotonic() - started < 60
+        env = {"XDG_STATE_HOME": str(own / "state")}
+        held = re.search(r'download="phone.conf" href="data:[^,]*;base64,([^"]+)"', (own / "phone.html").read_text())
+        assert held is not None
+        profile.write_bytes(base64.b64decode(html.unescape(held[1])))
+        town.up("phone", profile)
+        try:
+            town.wait_for("phone", "10.44.7.30", 443)
+            dump = tmp_path / "dump.txt"
+            dump.write_text(town.run("film-box", "wg", "show", "all", "dump"))
+            seen = program("tunnel", "seen", "home", str(dump), wrap=town.wrap("here"), cwd=own, env=env)
+            assert seen.code == 0, seen.out + seen.err
+        finally:
+            town.down("phone", profile)
+            town.down("film-box", conf)
 
 
 def test_where_nothing_can_be_found_nothing_is_called_done(tmp_path: Path) -> None:

@@ -296,9 +296,10 @@ def _risk(known: SoFar, service: str, code: str, message: Said) -> Iterator[Move
 
 def _tunnel(known: SoFar, site: Site, subject: str) -> Iterator[Move]:
     if subject == "site":
-        hosts = tuple(map(Choice, site.hosts))
-        yield from known.ask(Asking("tunnel host", say("guide.tunnel"), say("guide.tunnel.why"), choices=hosts))
-        host = known.said("tunnel host")
+        hosts, host = tuple(map(Choice, site.hosts)), next(iter(site.hosts), None)
+        if len(hosts) != 1:  # else there is nothing to choose
+            yield from known.ask(Asking("tunnel host", say("guide.tunnel"), say("guide.tunnel.why"), choices=hosts))
+            host = known.said("tunnel host")
         if host is not None:
             yield from known.once(Doing("tunnel", deeds.ADD_FIRST_TUNNEL(host), "edit", say("guide.do.tunnel")))
         return
