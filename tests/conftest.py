@@ -42,7 +42,9 @@ def pytest_xdist_auto_num_workers() -> int:
     return (os.cpu_count() or 2) + 2
 
 
-WAITING = ("test_real_", "test_keep", "test_arrival", "test_probes", "test_door_contract")  # for others, mostly
+WAITING = (  # for others, mostly
+    "test_real_", "test_keep", "test_arrival", "test_probes", "test_door_contract", "test_turns", "test_with_phone",
+)  # fmt: skip
 
 
 LONG = (  # single tests of these take long: late ones would keep one worker busy alone
