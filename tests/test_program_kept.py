@@ -36,7 +36,7 @@ def looked_at(lab: LabHere, tmp_path: Path) -> None:
 
 def test_before_anything_was_seen(lab: LabHere, tmp_path: Path) -> None:
     ran = run(lab, tmp_path, "status")
-    assert (ran.code, "Nothing has been checked yet." in ran.out, "hooper keep" in ran.err) == (0, True, True)
+    assert (ran.code, "Nothing has been checked yet." in ran.out, "hooper survey" in ran.err) == (0, True, True)
     assert not (tmp_path / "state").exists(), "looking makes no state"
     document = valid("status", run(lab, tmp_path, "status", "--json").document)
     assert (document["keeper"], document["needs_person"]) == (False, 0)

@@ -371,12 +371,9 @@ def showing(view: Any) -> dict[str, Any]:
          'document.querySelector("#choices button").click()', [{"number": 4, "word": "everybody,tunnel"}], "These"),
         (showing(TYPED), 'document.querySelector("#typed").value = "Boats";'
          'document.querySelector("#choices button").click()', [{"number": 4, "word": "Boats"}], "I see it now"),
-        (showing(QUESTION), 'document.querySelector("[data-word=back]").click()',
-         [{"number": 4, "word": "back"}], "Back"),
         (showing(AWAY), "", [], "http://203.0.113.44/0a1b"),
         ({"joined": False, "taken": False}, 'document.querySelector("#code").value = "123456";'
          'document.querySelector("#entry button").click()', [{"code": "123456"}], "Which code does the terminal show?"),
-        ({"joined": False, "taken": True}, "", [], "Another browser has this page."),
     ],
 )  # fmt: skip
 def test_what_is_pressed_is_said(tmp_path: Path, state: Any, presses: str, said: Any, shown: str) -> None:
@@ -394,6 +391,6 @@ def test_what_is_pressed_is_said(tmp_path: Path, state: Any, presses: str, said:
 
 
 @needs_a_browser
-@pytest.mark.parametrize(("view", "dark"), [(QUESTION, False), (SEVERAL, True), (TYPED, True)])
+@pytest.mark.parametrize(("view", "dark"), [(QUESTION, False), (TYPED, True)])
 def test_the_checker_finds_nothing_on_its_page(tmp_path: Path, view: Any, dark: bool) -> None:
     assert wrong_in(page_of(showing(view)), tmp_path, width=390, dark=dark) == []
