@@ -38,8 +38,8 @@ TOOLS = ("ip", "nft", "nginx", "sshd", "turnserver", "miniupnpd", "named", "tayg
 
 
 def pytest_xdist_auto_num_workers() -> int:
-    """Two more than there are processors: many tests wait for others."""
-    return (os.cpu_count() or 2) + 2
+    """Four more than there are processors: many tests wait for others."""
+    return (os.cpu_count() or 2) + 4
 
 
 WAITING = (  # for others, mostly

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import base64
 import html
+import json
 import re
 import time
 from collections.abc import Iterator
@@ -98,6 +99,34 @@ def test_one_router_that_takes_rules_needs_no_hand(town: KernelTown, tmp_path: P
     assert one.ended() == 0, one.plain[-3000:]
     assert one.answers <= 12
     assert time.monotonic() - started < 60
+
+
+def test_a_phone_on_the_same_network_answers_and_a_stranger_does_not(town: KernelTown, tmp_path: Path) -> None:
+    """Over real sockets, with a client that is none of ours."""
+    one = Person(tmp_path, wrap=town.wrap("here"), more=("--with-phone",))
+    seen = one.until("of the first browser that knows the code.")
+    url, code = re.search(r"http://10\.44\.7\.105:\d+/\w+", seen), re.search(r"Its code: (\d{6})", seen)
+    assert url is not None
+    assert code is not None
+
+    def curl(path: str, body: str = "", jar: Path = tmp_path / "jar") -> str:
+        more = ("-d", body) if body else ()
+        return town.run("hub", "curl", "-s", "-m", "5", "-b", str(jar), "-c", str(jar), *more, f"{url[0]}{path}")
+
+    wrong = f"{(int(code[1]) + 1) % 10**6:06}"
+    assert json.loads(curl("/join", json.dumps({"code": wrong})))["left"] == 4
+    assert json.loads(curl("/now"))["joined"] is False
+    assert json.loads(curl("/join", json.dumps({"code": code[1]})))["joined"] is True
+    assert json.loads(curl("/join", json.dumps({"code": code[1]}), tmp_path / "other"))["taken"] is True
+    assert "frame-ancestors 'none'" in town.run("hub", "curl", "-si", "-m", "5", url[0])
+    view = json.loads(curl("/now"))
+    assert view["view"]["text"] == "What is this place called"
+    assert json.loads(curl("/say", json.dumps({"number": view["number"], "word": "Quay"})))["ok"] is True
+    one.until("Quay (on the phone)")
+    one.until("(Enter: not known yet)")
+    one.type("leave\n")
+    assert one.ended() == 1
+    assert 'title = "Quay"' in (tmp_path / "site.toml").read_text()
 
 
 def test_a_phone_comes_in_by_a_tunnel_after_eight_answers(tmp_path: Path) -> None:

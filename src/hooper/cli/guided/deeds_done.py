@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import contextlib
 import io
-import select
 import shlex
 import sys
 from dataclasses import dataclass, field
@@ -203,7 +202,7 @@ def answers_meanwhile(session: Session, services: Sequence[str], phone: Phone | 
     """Look from outside again and again while a person types; whether all answer before a line comes, or the phone's
     answer. phone: sees how each look comes out.
     """
-    from hooper.cli.guided.questioning import at_a_terminal
+    from hooper.cli.guided.questioning import at_a_terminal, line_comes
     from hooper.places import Place
     from hooper.usecases.prove.check import CheckRequest
     from hooper.usecases.prove.until import UntilRequest, until
@@ -222,9 +221,7 @@ def answers_meanwhile(session: Session, services: Sequence[str], phone: Phone | 
         async with anyio.create_task_group() as tasks:
 
             async def line() -> None:
-                while not (
-                    (phone is not None and phone.pressed) or (typing and select.select([sys.stdin], [], [], 0)[0])
-                ):
+                while not ((phone is not None and phone.pressed) or (typing and line_comes())):
                     await run.here.clock.sleep(0.2)
                 tasks.cancel_scope.cancel()
 

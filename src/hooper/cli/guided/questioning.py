@@ -133,8 +133,19 @@ def _shown(session: Session, question: Asking) -> None:
 
 
 def at_a_terminal() -> bool:
-    """Whether a person can be waited with: the next line can be seen coming, as on a terminal of Linux or macOS."""
-    return sys.platform != "win32" and sys.stdin.isatty()
+    """Whether a person sits here, whose next line can be seen coming."""
+    return sys.stdin.isatty()
+
+
+def line_comes() -> bool:
+    """Whether a line has come at this terminal, or is being typed."""
+    if sys.platform == "win32":
+        import msvcrt
+
+        return msvcrt.kbhit()
+    import select
+
+    return bool(select.select([sys.stdin], [], [], 0)[0])
 
 
 def refuse(error: HooperError) -> int:

@@ -4,14 +4,13 @@ from __future__ import annotations
 
 import queue
 import secrets
-import select
 import sys
 import time
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager, suppress
 from typing import TYPE_CHECKING
 
-from hooper.cli.guided.questioning import at_a_terminal
+from hooper.cli.guided.questioning import at_a_terminal, line_comes
 from hooper.cli.parts.session import OUTSIDE, Session, console, prompt
 from hooper.cli.parts.spelling import spelled
 from hooper.errors import NoNetwork
@@ -95,7 +94,7 @@ class Phone:
                 said = self.companion.answers.get(timeout=EACH_S)
                 self.session.note(f"{said}   (on the phone)")
                 return said
-            if at_a_terminal() and select.select([sys.stdin], [], [], 0)[0]:
+            if at_a_terminal() and line_comes():
                 line = sys.stdin.readline()
                 return (line.strip() or default) if line else None
         self.session.note("\nThe phone's page is closed.")
