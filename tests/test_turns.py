@@ -116,6 +116,8 @@ def test_the_port_goes_back_to_its_device_and_the_phone_says_what_it_saw(
         "film-page", verdict, identity,
     )  # fmt: skip
     assert any("film-page answers there" in words for words in ended["proves"]) == (verdict == "answered")
+    (left,) = [words for words in ended["proves_not"] if words.startswith("That ")] or [""]
+    assert left == ("" if verdict == "answered" else f"That film-page answers: {told['result']['detail']}.")
     assert leads_to(lab) == "10.44.7.30"
     lab.ask("mend")
     rows = lab.run("status", "--json").document["rows"]

@@ -155,8 +155,10 @@ class _Page:
         service = self.request.service
         if service is None:
             return "That any device answers: this page comes from the computer that runs Hooper."
+        if (told := self.results.get(service)) is not None:
+            return f"That {service} answers: {told.detail}."
         if self.turns is not None:
-            return f"That {service} answers, until this phone has opened it: the port leads to it in a moment."
+            return f"That {service} answers: this phone has said nothing of it yet."
         hand = ", ".join(dict.fromkeys(rule.gateway for rule in self.way.rules if rule.how == "by-hand"))
         return f"That {service} answers: have the rule on {hand or 'its router'} led to it again, and open it then."
 
