@@ -34,7 +34,7 @@ public_key = "SGVyb24gUXVheSByb3dpbmcgY2x1YiBib2F0aG91c2U="
 SITE = parse_site((BOATHOUSE + MORE).encode(), "site.toml").site
 WHOLE = Provisions(
     NOW, {key: ProvenOutside("well", NOW) for key in needed(SITE)}, {"boathouse": LATE},
-    (RuleEnds("film-page", "club-router", None),), True, {"cox-phone": "well"},
+    (RuleEnds("film-page", "club-router", None),), True, {"cox-phone": "well"}, {"cox-phone": NOW},
     {"at-home": "Ida", "second-way": "the neighbour's key"},
 )  # fmt: skip
 
@@ -51,6 +51,7 @@ def test_where_all_lasts_you_may_go() -> None:
 
 
 FAILS: dict[str, tuple[Callable[[Provisions], Provisions], tuple[str, str]]] = {
+    "a profile that has never come in": (lambda have: replace(have, came={}), ("peer", "cox-phone")),
     "a proof of yesterday": (
         lambda have: replace(have, proofs={**have.proofs, "film-page": ProvenOutside("well", NOW - timedelta(days=1))}),
         ("proof", "film-page"),

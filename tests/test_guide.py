@@ -84,7 +84,7 @@ def so_far(text: str, chance: random.Random) -> SoFar:
         key: OutsideLook(chance.choice(["well", "wrong", "unknown"]), chance.random() < 0.5, "")
         for key in file.site.services
     }
-    stands = Stands(levels, proofs, frozenset(key for key in file.site.gateways if chance.random() < 0.3), held)
+    stands = Stands(levels, proofs, frozenset(key for key in file.site.gateways if chance.random() < 0.3), held=held)
     steps = steps_ahead(file.site, plan, entering(topology, plan), stands)
     return replace(start, site=file.site, plan=plan, steps=steps)
 
@@ -190,7 +190,11 @@ def guide(lab: LabHere, folder: Path, *arguments: str, stdin: str = "") -> Ran:
 
 
 def other(lab: LabHere, folder: Path, *arguments: str) -> Ran:
-    return hooper(*arguments, env={"HOOPER_LAB": lab.env["HOOPER_LAB"], "HOOPER_SITE": ""}, cwd=folder)
+    return hooper(
+        *arguments,
+        env={"HOOPER_LAB": lab.env["HOOPER_LAB"], "HOOPER_SITE": "", "XDG_STATE_HOME": str(folder / "state")},
+        cwd=folder,
+    )
 
 
 def test_from_an_empty_folder_to_a_proven_service(fresh: LabHere, tmp_path: Path) -> None:
@@ -339,9 +343,27 @@ def test_a_tunnel_and_a_phone(fresh: LabHere, tmp_path: Path) -> None:
     assert (site.tunnels["home"].kind, set(site.peers)) == ("wireguard", {"phone"})
     assert (tmp_path / "phone.html").exists(), "where no code can be drawn, a page holds it"
     assert other(fresh, tmp_path, "lab", "load", "home-server/home.conf").code == 0
-    ran = guide(fresh, tmp_path, stdin="\n\n\n")
+    ran = guide(fresh, tmp_path, stdin="\nnowhere.txt\n\n\n\n")
+    assert (ran.code, "✓ home" in ran.out) == (1, True), ran.err
+    assert "nowhere.txt cannot be read" in ran.err
+    assert "Left to do: entry phone." in ran.err
+    # the phone comes in from another network, and its server is asked
+    kept = ("--state", str(tmp_path / "state"))
+    assert other(fresh, tmp_path, "peer", "renew", "phone", *kept).code == 0
+    assert other(fresh, tmp_path, "tunnel", "make", "home", "--out", "anew", *kept).code == 0
+    assert other(fresh, tmp_path, "peer", "hand", "phone", "--out", "phone.conf", *kept).code == 0
+    assert other(fresh, tmp_path, "lab", "load", "anew/home.conf").code == 0
+    assert other(fresh, tmp_path, "lab", "load", "phone.conf", "--on", "here").code == 0
+    (tmp_path / "early.txt").write_text(other(fresh, tmp_path, "lab", "dump").out)
+    assert other(fresh, tmp_path, "lab", "plug", "away").code == 0
+    other(fresh, tmp_path, "check", "slip-cam-rtsp", "--from", "interface:phone")
+    assert other(fresh, tmp_path, "lab", "plug", "home").code == 0
+    assert other(fresh, tmp_path, "lab", "load", "phone.conf", "--on", "here", "--off").code == 0
+    (tmp_path / "seen.txt").write_text(other(fresh, tmp_path, "lab", "dump").out)
+    ran = guide(fresh, tmp_path, stdin="early.txt\nseen.txt\n\n")
     assert ran.code == 0, ran.err
-    assert "✓ home" in ran.out
+    assert "phone has not been seen to come in from outside yet." in ran.err
+    assert "All is done and proven." in ran.err
 
 
 def test_a_line_without_an_address_ends_at_the_letter_or_a_rented_machine(fresh: LabHere, tmp_path: Path) -> None:

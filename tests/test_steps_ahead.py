@@ -63,6 +63,16 @@ def do(lab: Lab, step: Any) -> None:
         made = run(lab, *words, "--out", str(lab.folder / "files"), "--force")
         assert made.code == 0, made.err
         assert lab.run("lab", "load", str(lab.folder / "files" / f"{step['subject']}.conf")).code == 0
+    elif step["step"] == "entry":
+        profile, brought = lab.folder / "phone.conf", lab.folder / words[-1]
+        assert lab.run("lab", "load", str(profile), "--on", "here").code == 0
+        assert lab.run("lab", "plug", "away").code == 0
+        assert run(lab, "check", "--from", "interface:phone").code in (0, 1)
+        assert lab.run("lab", "plug", "home").code == 0
+        assert lab.run("lab", "load", str(profile), "--on", "here", "--off").code == 0
+        brought.write_text(lab.run("lab", "dump").out)
+        seen = run(lab, *words[:-1], str(brought))
+        assert seen.code == 0, seen.out
     elif words[:2] == ["peer", "hand"]:
         assert run(lab, *words, "--out", str(lab.folder / "phone.conf"), "--force").code == 0
     else:

@@ -595,3 +595,43 @@ def test_a_tunnel_that_a_device_makes_has_its_fields_and_makes_no_keys_here(tmp_
     assert hooper("peer", "renew", "cox-phone", "--public-key", key, *more).code == 0
     assert hooper("peer", "list", *more).code == 0
     assert not list((tmp_path / "state").rglob("*.shared"))
+
+
+@pytest.mark.parametrize(
+    ("came_from", "outside"),
+    [
+        ("198.51.100.130:40001", True),
+        ("100.64.7.7:40001", True),  # a customer of the same provider
+        ("10.44.7.105:40001", False),  # at home
+        ("10.44.7.1:40001", False),  # led back in by the router, or one that hides who comes
+        ("203.0.113.44:40001", False),  # the line's own address
+        ("10.88.44.2:40001", False),  # out of the tunnel itself
+        ("[2001:db8:77::5]:40001", True),
+        ("[2001:db8:44:7::105]:40001", False),
+        ("(none)", False),
+    ],
+)
+def test_only_who_comes_from_outside_proves_a_tunnel(lab: LabHere, came_from: str, *, outside: bool) -> None:
+    made(lab)
+    lab.run("check", "film-shell", "--from", "interface:cox-phone")
+    told(lab, "lab", "plug", "home")
+    told(lab, "survey", "--wan", "fibre-box=203.0.113.44")
+    rows = [line.split("\t") for line in told(lab, "lab", "dump").out.splitlines()]
+    came = next(row for row in rows if len(row) == 9 and row[5] != "0")
+    assert came[3].startswith("198.51.100.130:")
+    came[3] = came_from
+    (lab.folder / "dump.txt").write_text("\n".join("\t".join(row) for row in rows) + "\n")
+    assert lab.run("tunnel", "seen", "oars", str(lab.folder / "dump.txt")).code == 0
+    steps = {(one["step"], one["subject"]): one for one in lab.run("next", "--json").document["steps"]}
+    assert (steps["entry", "cox-phone"]["state"] == "done") == outside
+    service = next(
+        row for row in lab.run("status", "--json").document["rows"]
+        if (row["kind"], row["subject"]) == ("service", "gate")
+    )  # fmt: skip
+    assert (service["level"] == "well") == outside, service
+    # another file: what came in with the old one proves nothing of it
+    told(lab, "peer", "renew", "cox-phone")
+    told(lab, "tunnel", "make", "oars", "--out", str(lab.folder / "anew"))
+    told(lab, "peer", "hand", "cox-phone", "--out", str(lab.folder / "anew.conf"))
+    steps = {(one["step"], one["subject"]): one for one in lab.run("next", "--json").document["steps"]}
+    assert steps["entry", "cox-phone"]["state"] != "done"

@@ -1,7 +1,7 @@
 """Places that something is looked at from: one value, with the option that leads there again. Pure.
 
 As people and the state write them: here, interface:NAME, hotspot, socks5://[USER@]HOST:PORT; and what only happens,
-such as arrival:ADDRESS or visit:NAME.
+such as arrival:ADDRESS, visit:NAME or peer:KEY, a tunnel that was on.
 """
 
 from __future__ import annotations
@@ -15,7 +15,8 @@ from hooper.chosen import guess
 from hooper.secret import SecretRef
 from hooper.words.said import NOTHING, Said, say
 
-PlaceKind = Literal["here", "interface", "hotspot", "proxy", "arrival", "visit", "told", "witness", "elsewhere"]
+PlaceKind = Literal["here", "interface", "hotspot", "proxy", "arrival", "visit", "peer", "told", "witness", "elsewhere"
+]  # fmt: skip
 SOCKS = "socks5://"
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from ipaddress import ip_network
 from typing import TYPE_CHECKING, Any, Literal
 
 from hooper.addresses import IPAddress, classify
@@ -11,7 +12,7 @@ from hooper.check.results import Evidence, Result, Verdict
 from hooper.planning.access import into_for
 from hooper.planning.topology import Topology
 from hooper.planning.typed import WEB, Typed, typed
-from hooper.site.model import Site
+from hooper.site.model import Gateway, Site
 from hooper.words.said import NOTHING, Said, say
 
 if TYPE_CHECKING:
@@ -85,7 +86,7 @@ def judge_visit(ground: VisitGround, source: IPAddress) -> tuple[Came, str]:
     """Where a visit from this address came from, and what that means for the person."""
     site = ground.site
     routers = {address for gateway in site.gateways.values() for address in (gateway.lan.ip, gateway.wan) if address}
-    at = next((key for key, gateway in site.gateways.items() if source in gateway.lan.network), None)
+    at = next((key for key, one in site.gateways.items() if _on_lan(one, source)), None)
     if any(net is not None and source in net for t in site.tunnels.values() for net in (t.subnet, t.subnet6)):
         return "tunnel", "This device came through the tunnel into the site: that is not the way from outside."
     if source in ground.public:
@@ -104,6 +105,8 @@ def judge_visit(ground: VisitGround, source: IPAddress) -> tuple[Came, str]:
         return "outside", f"It came by {source}, which is not how visits from home look: that router hides visitors."
     if at is not None:
         return "home", f"It came from {source}, on the network of {at}: this device is still at home."
+    if source.version == 6 and not any(gateway.prefix6 for gateway in site.gateways.values()):
+        return "unclear", f"It came from {source}; the site file has no prefix6 to tell by whether that is at home."
     kind = classify(source)
     if kind.reachable:
         return "outside", "This device came over the internet."
@@ -113,6 +116,12 @@ def judge_visit(ground: VisitGround, source: IPAddress) -> tuple[Came, str]:
             " places it may look different."
         )
     return "unclear", f"It came from {source}, which is {kind.meaning}, and is on none of the site's networks."
+
+
+def _on_lan(gateway: Gateway, source: IPAddress) -> bool:
+    if source.version == 6:
+        return gateway.prefix6 is not None and source in ip_network(str(gateway.prefix6))
+    return source in gateway.lan.network
 
 
 def traffic_words(ground: VisitGround, came: Came, source: IPAddress) -> str:

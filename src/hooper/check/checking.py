@@ -49,6 +49,7 @@ async def check_services(
         words = say("unfit-looks-round", name=view.door.place.shown, shown=found.shown, same=found.round)
         view = replace(view, place=replace(view.place, line=found.round), unfit=Unfit("asker-inside", words))
     outcome = Outcome(view.place, view.proves_outside, unfit=view.unfit, tunnel_from=view.other_tunnel)
+    outcome.by_tunnel = view.within is not None
     ways = _outside if view.outside else _inside if view.within is None else _through_tunnel
     targets = [wish.keyed(target) for target in ways(view, wish, found, outcome)]
     inner = inner_of(targets, view.sight) if view.proves_outside else []

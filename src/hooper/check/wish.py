@@ -75,8 +75,8 @@ class Outcome:
     """The document of a check, what of the inside is worth keeping, services not probed, trouble, remarks.
 
     unfit: why nothing can be proven from this place; None: it can. tunnel_from: somebody else's VPN that was
-    looked through. strangers: of what was seen inside, what is not the device that was known before. rules: what
-    routers' tables say of services' rules, as SUBJECT/ASPECT.
+    looked through. by_tunnel: it was looked through a tunnel of the site. strangers: of what was seen inside, what is
+    not the device that was known before. rules: what routers' tables say of services' rules, as SUBJECT/ASPECT.
     """
 
     place: Place
@@ -90,6 +90,7 @@ class Outcome:
     public: Mapping[str, PublicAddress] = field(default_factory=dict)
     unfit: Unfit | None = None
     tunnel_from: str | None = None
+    by_tunnel: bool = False
     strangers: set[tuple[str, str, int]] = field(default_factory=set)
     rules: dict[str, str] = field(default_factory=dict)
 

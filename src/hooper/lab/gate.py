@@ -294,6 +294,7 @@ class Client:
     since: datetime | None = None
     label: bytes = b""
     local: int = 0
+    alive: bool = False  # it sends something now and then, whether it is used or not
 
     @classmethod
     def load(cls, town: Streets, node: Machine, name: str, conf: str) -> Client:
@@ -319,6 +320,7 @@ class Client:
             host.strip("[]"),
             int(port),
             local=town.free_port(),
+            alive=(kept := peer.get("PersistentKeepalive")) is not None and kept.value not in ("0", "off"),
         )
         segment = f"tunnel:{node.key}:{name}"
         town.segments[segment] = IPv4Network(f"{address.ip}/32")
@@ -330,6 +332,11 @@ class Client:
     def unload(self) -> None:
         """The machine has the interface no more."""
         self.node.attachments = [one for one in self.node.attachments if one.name != self.name]
+
+    def keep_alive(self) -> None:
+        """What software that keeps its tunnel open has done by now."""
+        if self.alive:
+            self._session()
 
     def takes(self, to: IPv4Address) -> int | None:
         """The length of the prefix by which a packet goes into the tunnel; None: it does not."""

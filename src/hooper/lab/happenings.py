@@ -229,7 +229,9 @@ def _load(town: Town, asked: Mapping[str, Any]) -> dict[str, Any]:
 
 
 def _dump(town: Town, _: Mapping[str, Any]) -> dict[str, Any]:
-    """What the gate's software tells of its peers."""
+    """What the gate's software tells of its peers, of which some keep their tunnel open."""
+    for client in town.clients.values():
+        client.keep_alive()
     return {"dump": town.gate.dump() if town.gate is not None else ""}
 
 

@@ -4,6 +4,6 @@ __all__ = (
     "access", "adopting", "against", "answers", "audit", "card", "device_sheets", "documents", "edits", "findings",
     "free_addresses", "free_ports", "guide_values", "guide_wishes", "guiding", "kept_back", "lasting", "letter",
     "lists", "local_ports", "nftables", "openers", "page_tree", "pages", "paths", "plan", "rented", "routes",
-    "saved_page", "starting", "steps_ahead", "temporary", "topology", "tunnel_edits", "typed", "unfolded", "values",
-    "ways", "worksheet",
+    "saved_page", "server_lists", "starting", "steps_ahead", "temporary", "topology", "tunnel_edits", "typed",
+    "unfolded", "values", "ways", "worksheet",
 )  # fmt: skip

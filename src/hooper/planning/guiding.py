@@ -16,6 +16,7 @@ from hooper.planning.guide_values import SKIP, Asking, Choice, Doing, Move, SoFa
 from hooper.planning.guide_wishes import wishes
 from hooper.planning.kept_back import kept_back
 from hooper.planning.openers import not_driven
+from hooper.planning.server_lists import list_command, list_file
 from hooper.site.protocols import SPEECHES, TUNNELS
 from hooper.words.said import Said, say
 
@@ -72,6 +73,8 @@ def _of_step(known: SoFar, site: Site, plan: Plan, step: AheadStep) -> Iterator[
             yield from _rule(known, step)
         case "sheet":
             yield from _sheet(known, site, step.subject)
+        case "entry":
+            yield from _entry(known, site, step.subject)
         case "proof":
             yield from _proof(known, site, step.subject)
         case "name":
@@ -356,6 +359,31 @@ def _sheet(known: SoFar, site: Site, gateway: str) -> Iterator[Move]:
     if known.said(f"typed {gateway}") == "typed":
         ticked = deeds.TICKED(gateway)
         yield from known.once(Doing(f"ticked {gateway}", ticked, "act", say("guide.do.ticked", gateway=gateway)))
+
+
+def _entry(known: SoFar, site: Site, peer: str) -> Iterator[Move]:
+    """A tunnel proven by the device that comes in by it, as its server tells; asked for a few times."""
+    key, count = site.peers[peer].tunnel, 1
+    tunnel = site.tunnels[key]
+    while f"look {peer} {count}" in known.done:
+        count += 1
+    asked = f"entry {peer}" if count == 1 else f"entry {peer} {count}"
+    host = site.services[tunnel.service].host
+    told = [say("guide.entry.told", host=host, peer=peer, file=f"{key}.conf")]
+    if count > 1:
+        told = [say("guide.entry.unseen", peer=peer)]
+    if tunnel.seen_by:
+        choices = (Choice("on", say("guide.entry.on")), Choice("later", say("guide.entry.later")))
+        text, why = say("guide.entry", peer=peer), say("guide.entry.why")
+        yield from known.ask(Asking(asked, text, why, "on", choices, told=tuple(told)))
+    else:
+        told.append(say("guide.entry.bring", host=host, printing=list_command(site, key), file=list_file(key)))
+        text, why = say("guide.entry.file", host=host), say("guide.entry.why")
+        yield from known.ask(Asking(asked, text, why, told=tuple(told)))
+    said = known.said(asked)
+    if said not in (None, "later") and count <= OPENED:
+        look = deeds.SEEN(key) if tunnel.seen_by else deeds.SEEN_IN(key, said)
+        yield from known.once(Doing(f"look {peer} {count}", look, "look", say("guide.do.entry", peer=peer)))
 
 
 def _proof(known: SoFar, site: Site, service: str) -> Iterator[Move]:

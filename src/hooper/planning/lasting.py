@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Literal, NamedTuple
 
 from hooper import deeds
 from hooper.planning.guide_values import given_as
+from hooper.planning.server_lists import TELLING, brought, look_at_list
 from hooper.site.protocols import TUNNELS
 from hooper.words.said import Said, say
 
@@ -55,7 +56,8 @@ class Provisions:
     """What is known on the day of the drill.
 
     proofs: of each service that is to be reached. certificates: their ends; None: there is none. rules: that programs
-    entered. keeper: one runs. peers: how each stands, by level. told: who is at home, and another way in.
+    entered. keeper: one runs. peers: how each stands, by level. came: when each last came in from outside with the file
+    that it has. told: who is at home, and another way in.
     """
 
     now: datetime
@@ -64,6 +66,7 @@ class Provisions:
     rules: tuple[RuleEnds, ...] = ()
     keeper: bool = False
     peers: Mapping[str, str] = field(default_factory=dict)
+    came: Mapping[str, datetime] = field(default_factory=dict)
     told: Mapping[str, str] = field(default_factory=dict)
 
 
@@ -128,8 +131,16 @@ def _peers(site: Site, end: date, have: Provisions) -> Iterator[DrillRow]:
             yield DrillRow("peer", key, "wrong", say("drill.ends", day=peer.until), extend)
         elif have.peers.get(key) != "well":
             yield DrillRow("peer", key, "wrong", say("drill.peer.no-file"), deeds.HAND(key))
+        elif site.tunnels[peer.tunnel].kind not in TELLING:
+            yield DrillRow("peer", key, "open", say("drill.peer.untold"), deeds.PROVE(key))
+        elif key not in have.came or have.came[key].date() != have.now.date():
+            day = have.came[key].date() if key in have.came else None
+            said = say("drill.peer.old", day=day) if day is not None else say("drill.peer.never")
+            state: Lasts = "open" if day is not None else "wrong"
+            look = look_at_list(site, peer.tunnel)
+            yield DrillRow("peer", key, state, said + brought(site, peer.tunnel), look)
         else:
-            yield DrillRow("peer", key, "ok", say("drill.peer.has"))
+            yield DrillRow("peer", key, "ok", say("drill.peer.today"))
 
 
 def _rules(end: date, have: Provisions) -> Iterator[DrillRow]:

@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Literal, NamedTuple
 
 from hooper import deeds
 from hooper.planning.openers import not_driven
+from hooper.planning.server_lists import TELLING, brought, look_at_list
 from hooper.planning.values import EVERYTHING
 from hooper.site.protocols import SPEECHES, TUNNELS
 from hooper.site.references import made_gateways
@@ -22,13 +23,13 @@ if TYPE_CHECKING:
     from hooper.site.model import Site
 
 StepName = Literal[
-    "line", "device", "service", "mistake", "ready", "tunnel", "peer", "rule", "sheet", "proof", "name", "certificate",
-    "keeper",
+    "line", "device", "service", "mistake", "ready", "tunnel", "peer", "rule", "sheet", "entry", "proof", "name",
+    "certificate", "keeper",
 ]  # fmt: skip
 Who = Literal["hooper", "person"]
 MINUTES: Mapping[StepName, int] = {
     "line": 1, "device": 2, "service": 2, "mistake": 5, "ready": 5, "tunnel": 5, "peer": 3, "rule": 1, "sheet": 5,
-    "proof": 1, "name": 1, "certificate": 2, "keeper": 2,
+    "entry": 2, "proof": 1, "name": 1, "certificate": 2, "keeper": 2,
 }  # fmt: skip
 BY_HOOPER = ("line", "rule", "name", "certificate")
 
@@ -69,13 +70,15 @@ class Stands:
 
     levels: of each condition, by kind, subject and aspect: well, wrong, unknown or fact. proofs: of the services that
     are to be reached. ticked: the
-    gateways whose sheet was ticked off as it is now. held: the services that are kept back, with what to do. wished:
+    gateways whose sheet was ticked off as it is now. came: the peers that came in from outside with the file that they
+    have. held: the services that are kept back, with what to do. wished:
     a keeper is wanted. keeper: one runs.
     """
 
     levels: Mapping[tuple[str, str, str], str] = field(default_factory=dict)
     proofs: Mapping[str, OutsideLook] = field(default_factory=dict)
     ticked: frozenset[str] = frozenset()
+    came: frozenset[str] = frozenset()
     held: Mapping[str, str] = field(default_factory=dict)
     wished: bool = False
     keeper: bool = False
@@ -234,6 +237,7 @@ class _Ahead:
             if service.reach != "public" or key in self.stands.held:
                 continue
             proof = self.stands.proofs.get(key, NO_LOOK)
+            yield from self._entries(key, tuple(before.get(key, ())))
             tunnels = [one for one, tunnel in self.site.tunnels.items() if tunnel.service == key]
             if proof.level == "wrong":
                 where = f" {deeds.FROM_ELSEWHERE} {proof.place}" if proof.place else ""
@@ -246,6 +250,17 @@ class _Ahead:
             tried = proof.level == "unknown" and proof.looked and service.speaks not in TUNNELS
             done = proof.level == "well" or (tried and hopeless)
             yield _step("proof", key, why, done, command, *before.get(key, ()), *(f"tunnel:{one}" for one in tunnels))
+
+    def _entries(self, service: str, before: tuple[str, ...]) -> Iterator[AheadStep]:
+        """A tunnel is proven by each device that came in by it, as its server tells."""
+        for key, peer in self.site.peers.items():
+            tunnel = self.site.tunnels[peer.tunnel]
+            if tunnel.service != service or peer.revoked is not None or tunnel.kind not in TELLING:
+                continue
+            if tunnel.made_by == "hooper":
+                asked, why = look_at_list(self.site, peer.tunnel), say("ahead.entry", peer=key)
+                why += brought(self.site, peer.tunnel)
+                yield _step("entry", key, why, key in self.stands.came, asked, *before, f"peer:{key}")
 
     def _names(self) -> Iterator[AheadStep]:
         for key, entry in self.site.names.items():

@@ -45,6 +45,8 @@ MORE = {
         "UPDATE revoked SET tunnel = :new WHERE tunnel = :old",
     ),
     "peers": (
+        "UPDATE OR REPLACE states SET aspect = 'peer:' || :new WHERE aspect = 'peer:' || :old",
+        "UPDATE events SET aspect = 'peer:' || :new WHERE aspect = 'peer:' || :old",
         "UPDATE OR REPLACE handed SET peer = :new WHERE peer = :old",
         "UPDATE OR REPLACE revoked SET peer = :new WHERE peer = :old",
     ),

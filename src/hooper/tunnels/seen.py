@@ -8,6 +8,7 @@ import re
 from dataclasses import dataclass
 from datetime import UTC, datetime
 
+from hooper.addresses import IPAddress, parse_address
 from hooper.errors import MachineError
 
 LATEST = 32_503_680_000  # seconds since 1970: the year 3000
@@ -100,6 +101,19 @@ class ClientSeen:
     received: int
     sent: int
     since: datetime | None
+
+
+def source_of(came_from: str) -> IPAddress | None:
+    """The address of what a server wrote, such as 198.51.100.7:40001, [2001:db8::7]:40001 or udp4:198.51.100.7:40001;
+    None: it cannot be read.
+    """
+    text = came_from.partition(":")[2] if came_from[:3] in ("udp", "tcp") else came_from
+    for one in (text, text.rpartition(":")[0].strip("[]")):
+        try:
+            return parse_address(one)
+        except ValueError:
+            continue
+    return None
 
 
 @dataclass(frozen=True, slots=True)

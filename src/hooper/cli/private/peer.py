@@ -91,7 +91,7 @@ def hand(
     from hooper.cli.parts.codes import can_draw, draw_code
     from hooper.report.handover import as_page
     from hooper.usecases.private.peers import HandRequest
-    from hooper.usecases.private.peers import hand as do_hand
+    from hooper.usecases.private.tunnel_conditions import hand_over
 
     file = session.read_site()
     (key,) = chosen([peer], file.site.peers, "peer")
@@ -113,7 +113,7 @@ def hand(
         lambda *told: as_page(told[0], told[1], told[2], title, told[3], lab=session.world == "lab"),
         session.dry_run,
     )
-    document = (done := session.look(lambda run: do_hand(run, request), file)).document
+    document = (done := session.look(lambda run: hand_over(run, request), file)).document
     if not out and not document.shown and not session.dry_run:
         remedy = f"Widen the window, or give --out {key}.html and open it in a browser."
         if document.key == "its own":

@@ -265,8 +265,7 @@ def seen(session: Session, tunnel: str, dump: Path | None = None) -> int:
     done = session.look(lambda run: look(run, key, told), file)
     document = done.document
     code = session.show(document, _render_seen, errors=done.trouble)
-    if document.missing or document.server_key is False:
-        session.ahead("tunnel", "peer")
+    session.ahead("tunnel", "peer", "entry")
     well = document.server_key is not False and not document.missing and all(row.ok for row in document.peers)
     return worst([code, 0 if well else EXIT_NEEDS_A_PERSON])
 

@@ -8,7 +8,8 @@ from hooper import deeds
 from hooper.clock import rfc3339
 from hooper.errors import MachineError, UsageError
 from hooper.names.handing import run_command
-from hooper.planning.access import ends, peers_of
+from hooper.planning.access import peers_of
+from hooper.planning.server_lists import OWN_LIST, TELLING, list_command, status_files
 from hooper.site.tunnel_tables import Peer
 from hooper.store.kept import Heard, Revoked
 from hooper.tunnels.common import let_in
@@ -18,11 +19,6 @@ from hooper.tunnels.seen import ClientSeen, PeerSeen, read_dump, read_status
 from hooper.usecases.private.revoking import revocations, shut_out
 from hooper.usecases.run import Run
 from hooper.words.said import NOTHING, say
-
-SEEN = ("wireguard", "openvpn")  # whose servers tell whom they saw
-OWN_DUMP = ("wg", "show", "all", "dump")
-STATUS = Path("/run/openvpn-server")  # where Debian's openvpn-server@.service has it
-
 
 SEEN_LIMIT_S, OWN_LIMIT_S, SEEN_BYTES = 30.0, 10.0, 1024 * 1024
 
@@ -34,7 +30,7 @@ async def seen(run: Run, key: str, dump: str | None = None) -> SeenDocument:
     anything; CommandFailed, UsageError, StateError.
     """
     tunnel = run.site.tunnels[key]
-    if tunnel.kind not in SEEN:
+    if tunnel.kind not in TELLING:
         host = run.site.services[tunnel.service].host
         message = f"a server of {tunnel.kind} keeps no list of whom it saw"
         raise UsageError(message, remedy=f"Look into the log of {host}.")
@@ -49,16 +45,16 @@ async def _asked(run: Run, key: str) -> str:
     if tunnel.seen_by:
         return await run_command(tunnel.seen_by, run.base, {"HOOPER_TUNNEL": key}, SEEN_LIMIT_S, most=SEEN_BYTES)
     if tunnel.kind == "openvpn":
-        paths = [STATUS / f"status-{end.name}.log" for end in ends(run.site, key)]
-        there = [text for path in paths if (text := await run.here.own_file(path)) is not None]
+        paths = status_files(run.site, key)
+        there = [text for path in paths if (text := await run.here.own_file(Path(path))) is not None]
         if there:
             return "\n".join(there)
         remedy = f"Bring {paths[0]} of the server, and give that file."
         raise MachineError("no OpenVPN server tells anything on this computer", code="no-dump", remedy=remedy)
-    told = await run.here.printed(OWN_DUMP, OWN_LIMIT_S)
+    told = await run.here.printed(OWN_LIST, OWN_LIMIT_S)
     if told:
         return told
-    remedy = f"On the server, as root: {' '.join(OWN_DUMP)} > FILE; then give that file."
+    remedy = f"On the server, as root: {list_command(run.site, key)} > FILE; then give that file."
     raise MachineError("no WireGuard server tells anything on this computer", code="no-dump", remedy=remedy)
 
 

@@ -77,7 +77,7 @@ async def drill(run: Run, request: DrillRequest) -> tuple[DrillDocument, list[Ho
     known = {key: told[f"journey/{key}"].value for key in TOLD if f"journey/{key}" in told}
     ends, more = await _certificates(run, request.deadline)
     keeper = run.state is not None and keeper_runs(run)
-    have = Provisions(run.at, dict(_proofs(run)), ends, tuple(_rules(run)), keeper, _peers(run), known)
+    have = Provisions(run.at, dict(_proofs(run)), ends, tuple(_rules(run)), keeper, *_peers(run), known)
     rows = lasting(run.site, request.until, have)
     cards = await _cards(run, wanted)
     return DrillDocument(str(request.until), may_go(rows), rows, cards), [*trouble, *more]
@@ -107,12 +107,13 @@ def _rules(run: Run) -> Iterator[RuleEnds]:
             yield RuleEnds(one.service, one.gateway, one.until.astimezone(UTC) if one.until is not None else None)
 
 
-def _peers(run: Run) -> dict[str, str]:
+def _peers(run: Run) -> tuple[dict[str, str], dict[str, datetime]]:
+    """How each stands, and when it last came in from outside."""
     if run.state is None or not run.site.peers:
-        return {}
-    from hooper.usecases.private.tunnel_conditions import tunnels_now
+        return {}, {}
+    from hooper.usecases.private.tunnel_conditions import came_in, tunnels_now
 
-    return {one.subject: one.level for one in tunnels_now(run) if one.kind == "peer" and not one.aspect}
+    return {one.subject: one.level for one in tunnels_now(run) if one.kind == "peer" and not one.aspect}, came_in(run)
 
 
 async def _cards(run: Run, wanted: tuple[str, ...]) -> tuple[ToType, ...]:

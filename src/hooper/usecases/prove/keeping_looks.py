@@ -49,12 +49,14 @@ def keep_look(
         return bases.get(subject) or run.basis(subject)
 
     place, outside = str(outcome.place), outcome.origin.proves_outside
+    ports = {key for key, one in run.site.services.items() if one.reach == "public"}  # a tunnel says nothing of these
+    results = [one for one in outcome.results if not (outcome.by_tunnel and one.service in ports)]
     seen = [
         Observation(
             service_subject(one.service), REACH if outside else REACH_INSIDE, kept(one), run.at, "measured", place,
             one.identity, basis(service_subject(one.service)),
         )
-        for one in outcome.results
+        for one in results
     ]  # fmt: skip
     seen += [
         Observation(
@@ -64,7 +66,7 @@ def keep_look(
         for key, one in outcome.inside.items()
         if one.verdict in ("answered", "connected") and key not in outcome.strangers
     ]  # fmt: skip
-    told = {service_subject(r.service) for r in outcome.results if outside and r.expected == "reachable" and r.ok}
+    told = {service_subject(r.service) for r in results if outside and r.expected == "reachable" and r.ok}
     with run.keeping() as state:
         if state is not None:
             outdated = [(subject, f"{what}@*") for subject in told for what in ("rule", "answer", "way")]
@@ -72,12 +74,12 @@ def keep_look(
             keep_tables(run, outcome.rules)
             looks = [
                 (r.service, str(outcome.place), r.ok, r.took_ms if r.expected == "reachable" else None)
-                for r in outcome.results
+                for r in results
                 if r.provable and not r.untold
             ]
             state.history.looked(run.at, looks)
     now = run.here.clock.now()
-    stand, lines = of_results(basis, outcome.place, outcome.results, causes), outcome.public.values()
+    stand, lines = of_results(basis, outcome.place, results, causes), outcome.public.values()
     keep_conditions(run, (*stand, *of_clocks(run.site, outcome, now), *of_addresses(lines)), seen_at)
     for public in lines:
         keep_address(run, public.line, public.seen)

@@ -37,12 +37,12 @@ def look_ahead(run: Run) -> tuple[AheadDocument, list[HooperError]]:
     stands, trouble = status(run)
     known = _stands(run, stands.rows, stands.keeper)
     if run.state is not None and run.site.tunnels:  # what was made and handed is known, whoever has looked since
-        from hooper.usecases.private.tunnel_conditions import tunnels_now
+        from hooper.usecases.private.tunnel_conditions import came_in, tunnels_now
 
         now: dict[tuple[str, str, str], str] = {
             (one.kind, one.subject, one.aspect): one.level for one in tunnels_now(run)
         }
-        known = replace(known, levels={**known.levels, **now})
+        known = replace(known, levels={**known.levels, **now}, came=frozenset(came_in(run)))
     steps = steps_ahead(run.site, run.plan, entering(run.topology, run.plan), known)
     left = [step for step in steps if step.state != "done"]
     return AheadDocument(len(left), sum(step.minutes for step in left), steps), trouble
@@ -68,7 +68,7 @@ def _stands(run: Run, rows: tuple[StatusRow, ...], keeper: bool) -> Stands:
     entered = max((tick.at for tick in ticked.values() if tick.at is not None), default=None)
     proofs = {row.subject: _proof(row, entered) for row in rows if row.kind == "service"}
     wished = bool(run.site.notices or run.site.keep.places)
-    return Stands(levels, proofs, frozenset(ticked), held, wished, keeper)
+    return Stands(levels, proofs, frozenset(ticked), held=held, wished=wished, keeper=keeper)
 
 
 def _proof(row: StatusRow, entered: datetime | None) -> OutsideLook:
