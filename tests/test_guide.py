@@ -401,7 +401,7 @@ def apart(tmp_path_factory: pytest.TempPathFactory) -> Iterator[LabProcess]:
 def test_it_watches_while_a_hand_types_and_goes_on_by_itself(apart: LabProcess, tmp_path: Path) -> None:
     started = time.monotonic()
     one = Person(tmp_path, lab=apart.env["HOOPER_LAB"])
-    for words, typed in (("called [Home]:", "Boathouse"), ("(Enter: not known yet)", "203.0.113.44"),
+    for words, typed in (("called [Home]:", "Boathouse"), ("(Enter: not known yet; none: it has none)", "203.0.113.44"),
                          ("belong to this site", "1,3"), ("reached from outside", "3"), ("reach film-box-page", ""),
                          ("came with changed", "yes"), ("into own-router now", "")):  # fmt: skip
         one.until(words)
@@ -457,15 +457,41 @@ def test_it_is_left_by_a_key(apart: LabProcess, tmp_path: Path, leave: Callable[
     one = Person(tmp_path, lab=apart.env["HOOPER_LAB"], columns=60)
     one.until("called [Home]:")
     one.type("Boathouse\n")
-    one.until("not known yet)")
+    one.until("none: it has none)")
     lines = [line.rstrip("\r") for line in re.sub(r"\x1b\[[0-9;?]*[A-Za-z]", "", one.seen).split("\n")]
     assert all(len(line) <= 60 for line in lines if "\r" not in line)
     leave(one)
     assert one.ended() == code
     assert (tmp_path / "site.toml").exists()
     two = Person(tmp_path, lab=apart.env["HOOPER_LAB"])
-    two.until("not known yet)")  # the first question is not put again
+    two.until("none: it has none)")  # the first question is not put again
     os.kill(two.pid, signal.SIGKILL)
     os.waitpid(two.pid, 0)
     assert "What is this place" not in two.seen
     parse_site((tmp_path / "site.toml").read_bytes(), "site.toml")
+
+
+def test_a_line_with_ipv6_alone_ends_in_a_proof(fresh: LabHere, tmp_path: Path) -> None:
+    """No IPv4 comes in: the device's own address, an opening in each firewall, a name that leads to the device."""
+    fresh.ask("line", shape={"kind": "ds-lite"})
+    opening = {**SHEET[0]["rules"][0], "kind": "pinhole", "outside_address": "2001:db8:44:7::30",
+               "target_address": "2001:db8:44:7::30"}  # fmt: skip
+    lines = ("Boathouse", "none", "ipv6", "3", "film-box-page", "", "2001:db8:44:7::3z", "2001:db8:44:7::30", "yes",
+             "", "later", "", "")  # fmt: skip
+    ran = guide(fresh, tmp_path, stdin="\n".join(lines))
+    assert ran.code == 1, ran.err
+    assert "'2001:db8:44:7::3z' is no IPv6 address" in ran.err
+    assert "begins with 2001:db8:44:7: (" in ran.err
+    assert "Left to do: sheet own-router, proof film-box-page." in ran.err
+    site = parse_site((tmp_path / "site.toml").read_bytes(), "site.toml").site
+    assert site.services["film-box-page"].family == "ipv6"
+    fresh.ask("type", sheets=[{"gateway": key, "rules": [{**opening, "gateway": key}]} for key in (
+        "fibre-box", "club-router")])  # fmt: skip
+    ran = guide(fresh, tmp_path, stdin="\n\nname\nboathouse.heronquay.example\nwatch\n\n")
+    assert "Left to do: name boathouse.heronquay.example AAAA." in ran.err  # its router has to keep it
+    assert "✓ film-box-page" in ran.out, ran.out
+    site = parse_site((tmp_path / "site.toml").read_bytes(), "site.toml").site
+    (name,) = site.names.values()
+    assert (name.types, name.host) == (("AAAA",), "film-box")
+    why = other(fresh, tmp_path, "why", "film-box-page", "--from", "interface", "--state", str(tmp_path / "state"))
+    assert "address-taken" not in why.out

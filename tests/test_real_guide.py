@@ -18,6 +18,7 @@ from support.namespaces import PUBLIC, KernelTown, kernel_town
 from support.person import Person
 from support.program import program
 from support.tunnels import tunnel_town
+from test_real_six import HOST6, WALL
 
 pytestmark = pytest.mark.real
 
@@ -36,10 +37,10 @@ def test_two_mute_routers_from_an_empty_folder_to_a_proof(town: KernelTown, tmp_
     started = time.monotonic()
     one = Person(tmp_path, wrap=town.wrap("here"))
     one.answer("called [Home]:", "Boathouse")
-    one.answer("of own-router (Enter: not known yet):", "192.168.90.2")
+    one.answer("of own-router (Enter: not known yet; none: it has none):", "192.168.90.2")
     one.answer("enter rules on?", "yes")
     one.answer("[192.168.90.1/24]:", "")
-    one.answer("of outer-box (Enter: not known yet):", PUBLIC)
+    one.answer("of outer-box (Enter: not known yet; none: it has none):", PUBLIC)
     one.until("belong to this site? (several: 1,3)")
     number = re.search(r"(\d+) 10\.44\.7\.30 ", one.until("Answer:"))
     assert number is not None, one.plain
@@ -123,7 +124,7 @@ def test_a_phone_on_the_same_network_answers_and_a_stranger_does_not(town: Kerne
     assert view["view"]["text"] == "What is this place called"
     assert json.loads(curl("/say", json.dumps({"number": view["number"], "word": "Quay"})))["ok"] is True
     one.until("Quay (on the phone)")
-    one.until("(Enter: not known yet)")
+    one.until("(Enter: not known yet; none: it has none)")
     one.type("leave\n")
     assert one.ended() == 1
     assert 'title = "Quay"' in (tmp_path / "site.toml").read_text()
@@ -172,6 +173,52 @@ def test_a_phone_comes_in_by_a_tunnel_after_eight_answers(tmp_path: Path) -> Non
         finally:
             town.down("phone", profile)
             town.down("film-box", conf)
+
+
+def test_ipv6_alone_ends_in_an_opening_that_is_proven(tmp_path: Path) -> None:
+    """The outermost router has no IPv4: the kernel's own firewall gets an opening to the device's address."""
+    own = tmp_path / "own"
+    own.mkdir()
+    with kernel_town(tmp_path, mark="v") as town:
+        town.add_ipv6()
+        town.run("film-box", "ip", "address", "add", f"{HOST6}/64", "dev", "eth0", "nodad")
+        town.run("film-box", "ip", "-6", "route", "add", "default", "via", "2001:db8:44:7::1")
+        town.run("club-router", "nft", "-f", "-", stdin=WALL)
+        town.serve_page("film-page", "film-box", 443, "Race films", six=True)
+        one = Person(own, wrap=town.wrap("here"))
+        one.answer("called [Home]:", "")
+        one.answer("of own-router (Enter: not known yet; none: it has none):", "192.168.90.2")
+        one.answer("enter rules on?", "yes")
+        one.answer("[192.168.90.1/24]:", "")
+        one.answer("of outer-box (Enter: not known yet; none: it has none):", "none")
+        one.answer("Answer [letter]:", "ipv6")
+        one.until("belong to this site? (several: 1,3)")
+        number = re.search(r"(\d+) 10\.44\.7\.30 ", one.until("Answer:"))
+        assert number is not None, one.plain
+        one.answer("", number[1])
+        one.answer("from outside? (several: 1,3)", "1")
+        one.answer("Answer [public]:", "")
+        one.answer("IPv6 address of", HOST6)
+        one.answer("came with changed?", "yes")
+        for _ in range(2):
+            one.answer("Enter when it is typed.", "")
+        one.answer("Answer [cable]:", "later")
+        one.answer("anything else?", "")
+        assert one.ended() == 1
+        assert one.answers <= 16
+        here = {"wrap": town.wrap("here"), "cwd": own, "env": {"XDG_STATE_HOME": str(own / "state")}}
+        for opened in (False, True):
+            if opened:
+                hole = f"add rule ip6 wall through ip6 daddr {HOST6} tcp dport 443 accept\n"
+                town.run("club-router", "nft", "-f", "-", stdin=hole)
+            packed = program("visit", "pack", "--out", str(tmp_path / "visit.json"), "--force", **here)  # type: ignore[arg-type]
+            assert packed.code == 0, packed.err
+            away = {"wrap": town.wrap("rented"), "cwd": tmp_path}
+            program("visit", "run", str(tmp_path / "visit.json"), "--force", "--yes", **away)  # type: ignore[arg-type]
+            program("visit", "take", str(tmp_path / "visit-result.json"), **here)  # type: ignore[arg-type]
+            ahead = program("next", **here)  # type: ignore[arg-type]
+            assert (ahead.code == 0) == opened, ahead.out
+        assert "All is done and proven." in ahead.out
 
 
 def test_where_nothing_can_be_found_nothing_is_called_done(tmp_path: Path) -> None:

@@ -38,12 +38,7 @@ def town(tmp_path_factory: pytest.TempPathFactory) -> Iterator[KernelTown]:
         built.run("film-box", "ip", "address", "add", f"{HOST6}/64", "dev", "eth0", "nodad")
         built.run("film-box", "ip", "-6", "route", "add", "default", "via", "2001:db8:44:7::1")
         built.run("club-router", "nft", "-f", "-", stdin=WALL)
-        built.serve_page("film-page", "film-box", 443, "Race films")
-        folder = built.folder / "film-page"
-        text = (folder / "nginx.conf").read_text()
-        (folder / "nginx.conf").write_text(text.replace("listen 443 ssl;", "listen 443 ssl; listen [::]:443 ssl;"))
-        built.stop("film-page")
-        built.serve("film-page", "film-box", 443, "nginx", "-c", str(folder / "nginx.conf"), "-p", str(folder))
+        built.serve_page("film-page", "film-box", 443, "Race films", six=True)
         (built.folder / "site.toml").write_text(SIX)
         yield built
 

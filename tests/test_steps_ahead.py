@@ -189,3 +189,27 @@ def test_what_is_kept_back_comes_before_its_rule() -> None:
     assert held
     assert all(steps[f"ready:{key}"].state == "open" for key in held)
     assert not [key for key in held if f"proof:{key}" in steps], "first it is made ready"
+
+
+SIX = BOATHOUSE.replace('address = "10.44.7.50"', 'address = "10.44.7.50"\naddress6 = "2001:db8:44:7::50"')
+
+
+@pytest.mark.parametrize("family", ["both", "ipv6"])
+def test_openings_for_ipv6_are_typed_and_no_line_without_ipv4_stops_them(family: str) -> None:
+    text = SIX.replace("[services.hub-page]", f'[services.hub-page]\nfamily = "{family}"')
+    barred = {("line", "fibre", ""): "wrong"}
+    steps = stepped(Stands(barred), text)
+    assert "sheet:club-router" in steps, "no protocol that is spoken here enters them"
+    rule = {("rule", key, "club-router"): "well" for key in ("film-page", "hub-page", "gate", "slip-film")}
+    assert steps["proof:hub-page"].after, "its rules come first"
+    alone = SIX[: SIX.index("[services.")] + (
+        f'[services.hub-page]\nhost = "hub"\nspeaks = "https"\nreach = "public"\nfamily = "{family}"\n'
+    )
+    steps = stepped(Stands({**barred, **rule}), alone)
+    if family == "ipv6":
+        assert "line:fibre" not in steps, "it lets no IPv4 in, and nothing is to come by that"
+        assert {name for name in steps if name.startswith("rule:")} == set()
+        assert steps["sheet:fibre-box"].state == steps["sheet:club-router"].state == "open"
+    else:
+        assert (steps["line:fibre"].state, steps["rule:club-router"].state) == ("open", "done")
+        assert steps["sheet:club-router"].state == "open"

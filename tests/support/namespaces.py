@@ -347,9 +347,10 @@ class KernelTown:
         raise AssertionError(f"{key} does not answer")
 
     def serve_page(
-        self, key: str, name: str, port: int, title: str, *, pair: str | None = None, anew: bool = False
-    ) -> None:
-        """nginx with a certificate of its own, or with a given chain and key. anew: it makes itself another one."""
+        self, key: str, name: str, port: int, title: str, *, pair: str | None = None, anew: bool = False,
+        six: bool = False,
+    ) -> None:  # fmt: skip
+        """nginx with its own certificate, or with a given chain and key. anew: it makes another. six: over IPv6 too."""
         folder = self.folder / key
         folder.mkdir(exist_ok=True)
         (folder / "index.html").write_text(f"<title>{title}</title>")
@@ -363,7 +364,7 @@ class KernelTown:
             + "".join(
                 f" {kind}_temp_path {folder}/{kind};\n" for kind in ("client_body", "proxy", "fastcgi", "uwsgi", "scgi")
             )
-            + f" server {{ listen {port} ssl; root {folder};\n"
+            + f" server {{ listen {port} ssl;{f' listen [::]:{port} ssl;' if six else ''} root {folder};\n"
             f"  ssl_certificate {folder}/pair.pem; ssl_certificate_key {folder}/pair.pem; }}\n}}\n"
         )
         self.serve(key, name, port, "nginx", "-c", str(folder / "nginx.conf"), "-p", str(folder))

@@ -88,7 +88,7 @@ class Igd:
 
     def cannot(self, forward: Forward) -> str | None:
         """Why IGD cannot enter this rule as it is planned; None: it can."""
-        return "openings for IPv6 are entered by hand" if forward.kind == "pinhole" else cannot_say("igd", forward)
+        return cannot_say("igd", forward)
 
     def entries(self, forward: Forward, label: str, lease_s: int) -> Iterator[LiveRule]:
         """One for each transport, port and allowed source: an entry has one of each."""

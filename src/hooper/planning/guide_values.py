@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from ipaddress import IPv4Address
+from ipaddress import IPv4Address, IPv6Address
 from typing import TYPE_CHECKING, Literal, NamedTuple
 
 from hooper import deeds
@@ -31,8 +31,8 @@ class Asking:
     """One question.
 
     key: of its answer. text: what is asked. why: why it is asked. default: what Enter answers. choices: the words that
-    may be answered; empty: any text that `reads` takes. several: some of them, with commas between. told: what is said
-    before it.
+    may be answered; empty: any text that `reads` takes; wan: an IPv4 address, or that there is none. several: some of
+    them, with commas between. told: what is said before it.
     """
 
     key: str
@@ -42,7 +42,7 @@ class Asking:
     choices: tuple[Choice, ...] = ()
     several: bool = False
     told: tuple[Said, ...] = ()
-    reads: Literal["text", "address", "key", "name"] = "text"
+    reads: Literal["text", "address", "wan", "address6", "key", "name"] = "text"
 
 
 @dataclass(frozen=True)
@@ -184,7 +184,14 @@ def read_answer(question: Asking, typed: str) -> str:
         if not picked:
             raise ValueError("pick one or several by their numbers, or type skip")
         return ",".join(dict.fromkeys(picked))
-    if text and question.reads == "address":
+    if text.lower() == "none" and question.reads == "wan":
+        return str(IPv4Address(0))  # as a router shows it that has none
+    if text and question.reads == "address6":
+        try:
+            return str(IPv6Address(text))
+        except ValueError:
+            raise ValueError(f"{text!r} is no IPv6 address, such as 2001:db8:44:7::30") from None
+    if text and question.reads in ("address", "wan"):
         try:
             return str(IPv4Address(text))
         except ValueError:

@@ -38,7 +38,7 @@ def _granted(
     known: SoFar, site: Site, wish: str, count: int, reached: Sequence[str], pages: Sequence[str]
 ) -> Iterator[Move]:
     if wish == "name":
-        yield from _name(known)
+        yield from _name(known, site, reached)
     elif wish == "certificate":
         yield from _certificate(known, site, pages)
     elif wish == "person":
@@ -55,7 +55,7 @@ def _granted(
         yield from known.once(Doing(f"keeper {count}", unit, "look", say("guide.do.keeper")))
 
 
-def _name(known: SoFar) -> Iterator[Move]:
+def _name(known: SoFar, site: Site, reached: Sequence[str]) -> Iterator[Move]:
     yield from known.ask(Asking("name", say("guide.name"), say("guide.name.why"), reads="name"))
     name = known.said("name")
     if name is None:
@@ -69,7 +69,12 @@ def _name(known: SoFar) -> Iterator[Move]:
         if known.done.get("updater") != 0:
             return  # why was said
         by = UPDATER
-    adding = deeds.ADD_NAME(name) + given_as(by=by)
+    alone = next((one for key in reached if (one := site.services[key]).family == "ipv6"), None)
+    if alone is not None and all(site.services[key].family == "ipv6" for key in reached):
+        six = given_as(type="AAAA", host=alone.host)  # no IPv4 comes in: the name leads to the device itself
+    else:
+        six = ""
+    adding = deeds.ADD_NAME(name) + given_as(by=by) + six
     yield from known.once(Doing("name", adding, "edit", say("guide.do.add-name")))
 
 

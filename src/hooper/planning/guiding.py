@@ -8,7 +8,7 @@ done.
 from __future__ import annotations
 
 from collections.abc import Iterator
-from ipaddress import IPv4Address
+from ipaddress import IPv4Address, ip_network
 from typing import TYPE_CHECKING
 
 from hooper import deeds
@@ -16,6 +16,7 @@ from hooper.planning.guide_values import SKIP, Asking, Choice, Doing, Move, SoFa
 from hooper.planning.guide_wishes import wishes
 from hooper.planning.kept_back import kept_back
 from hooper.planning.openers import not_driven
+from hooper.planning.paths import gateway_of
 from hooper.planning.server_lists import list_command, list_file
 from hooper.site.protocols import SPEECHES, TUNNELS
 from hooper.words.said import Said, say
@@ -100,15 +101,47 @@ def _line(known: SoFar, site: Site, step: AheadStep) -> Iterator[Move]:
     for one in known.missing:
         text, where = say("guide.wan", gateway=one.gateway), say("guide.wan.where", where=one.where)
         why = say("guide.wan.why")
-        yield from known.ask(Asking(f"wan {one.gateway}", text, why, told=(where,), reads="address"))
+        yield from known.ask(Asking(f"wan {one.gateway}", text, why, told=(where,), reads="wan"))
     if step.command == deeds.LETTER:  # no rule of one's own can help on this line
-        choices = tuple(Choice(word, say(f"guide.way.{word}")) for word in ("letter", "rented", "neither"))
+        six = ("ipv6",) if any(gateway.prefix6 for gateway in site.gateways.values()) else ()
+        choices = tuple(Choice(word, say(f"guide.way.{word}")) for word in ("letter", *six, "rented", "neither"))
         yield from known.ask(Asking("way", say("guide.way"), say("guide.way.why"), "letter", choices))
         if known.said("way") == "letter":
             letter = Doing("letter", deeds.LETTER, "look", say("guide.do.letter"))
             yield from known.once(letter)
+        elif known.said("way") == "ipv6":
+            yield from _over_six(known, site)
         elif known.said("way") == "rented" and site.hosts and not any(one.tunnel for one in site.gateways.values()):
             yield from _rented(known, site)
+
+
+def _over_six(known: SoFar, site: Site) -> Iterator[Move]:
+    """Where no IPv4 comes in: each public service by its device's own address, which no router translates."""
+    for key, service in site.services.items():
+        host = site.hosts.get(service.host)
+        if service.reach != "public" or service.family == "ipv6" or host is None:
+            continue
+        if host.address6 is None:
+            prefix = site.gateways[gateway_of(site, host)].prefix6
+            asked = f"address6 {service.host}"
+            begin = _begins(str(prefix)) if prefix is not None else ""
+            told = (say("guide.address6.where", host=service.host, begin=begin),) if begin else ()
+            text, why = say("guide.address6", host=service.host), say("guide.address6.why")
+            yield from known.ask(Asking(asked, text, why, told=told, reads="address6"))
+            said = known.said(asked)
+            if said is not None:
+                written = deeds.CHANGE_HOST(service.host) + given_as(address6=said)
+                yield from known.once(Doing(asked, written, "edit", say("guide.do.address6", host=service.host)))
+        else:
+            over = deeds.CHANGE_SERVICE(key) + given_as(family="ipv6")
+            yield from known.once(Doing(f"six {key}", over, "edit", say("guide.do.six", service=key)))
+
+
+def _begins(prefix: str) -> str:
+    """What all addresses of an IPv6 prefix begin with, as far as whole groups go."""
+    network = ip_network(prefix)
+    groups = network.network_address.exploded.split(":")[: network.prefixlen // 16]
+    return "".join(f"{int(group, 16):x}:" for group in groups)
 
 
 def _before(known: SoFar, site: Site, gateway: str, address: str) -> Iterator[Move]:

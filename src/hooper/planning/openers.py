@@ -2,7 +2,7 @@
 
 The table is what real routers were seen to do, held against the standards: IGD's AddPortMapping
 (WANIPConnection:2 section 2.5.16), PCP's MAP with THIRD_PARTY and FILTER (RFC 6887 sections 11 and 13), NAT-PMP
-(RFC 6886 section 3.3), IGD's AddPinhole (WANIPv6FirewallControl:1 section 2.4.3).
+(RFC 6886 section 3.3).
 """
 
 from __future__ import annotations
@@ -105,7 +105,7 @@ def cannot_say(protocol: Protocol, rule: Forward) -> str | None:
     if rule.service == EVERYTHING:
         return "no protocol can hand everything on"
     if rule.kind == "pinhole":
-        return "NAT-PMP knows no IPv6" if protocol == "natpmp" else None
+        return "openings for IPv6 are entered by hand"
     if rule.outside_ports is None:
         return None if protocol == "pcp" else f"{NAMES[protocol]} knows rules for TCP and UDP only"
     if rule.outside_ports[1] - rule.outside_ports[0] >= RULES_FOR_A_RANGE:
@@ -172,10 +172,6 @@ def _asked(site: Site, protocol: Protocol, rule: Forward, chain: tuple[str, ...]
     if rule.gateway not in chain:
         return Opening(protocol, "beyond", opens, "no", f"that machine is not behind {rule.gateway}")
     at = chain.index(rule.gateway)
-    if rule.kind == "pinhole":  # nothing is translated: every gateway sees the device's own address
-        owner = next((h for h in site.devices.values() if str(h.address6) == rule.target_address), None)
-        own = owner is not None and str(owner.address) == asker
-        return may_open(protocol, "own" if own else "other", opens_for_others=opens)
     if at + 1 < len(chain):  # the gateway sees the next router asking
         asker = str(site.gateways[chain[at + 1]].wan_behind(rule.gateway))
     target: Target = "own" if rule.target_address == asker else "other"
@@ -208,4 +204,4 @@ def typed_marks(topology: Topology, plan: Plan, gateways: Iterable[str], held: C
     for way in entering(topology, plan):
         if way.from_here != "no" and way.gateway in entered and not_driven(site, way.gateway) is None:
             entered[way.gateway].add(way.service)
-    return {key: sheet_mark(site, plan, key, without={*held, *program}) for key, program in entered.items()}
+    return {key: sheet_mark(site, plan, key, without=held, entered=program) for key, program in entered.items()}

@@ -134,6 +134,9 @@ class _Ahead:
             if key in rented or key not in used:
                 continue
             level = self._level("line", key)
+            own = [rule.kind for rule in self.plan.forwards if rule.line == key]
+            if level == "wrong" and own and "forward" not in own:
+                continue  # it lets no IPv4 in, and nothing is to come in by that
             if level == "wrong":
                 yield _step("line", key, say("ahead.line.barred", line=key), False, deeds.LETTER)
             else:
@@ -191,7 +194,7 @@ class _Ahead:
         if not_driven(self.site, gateway) is not None:
             return rules
         by_hand = {way.service for way in self.ways if way.gateway == gateway and way.from_here == "no"}
-        return [one for one in rules if one.service in by_hand]
+        return [one for one in rules if one.kind == "pinhole" or one.service in by_hand]
 
     def _rules(self) -> Iterator[AheadStep]:
         typed_in: dict[str, list[Forward]] = {}
@@ -216,7 +219,7 @@ class _Ahead:
 
     def _barred(self, rules: list[Forward]) -> tuple[str, ...]:
         """The lines that let nothing in, of those that the rules are for."""
-        lines = dict.fromkeys(rule.line for rule in rules)
+        lines = dict.fromkeys(rule.line for rule in rules if rule.kind == "forward")
         return tuple(f"line:{key}" for key in lines if self._level("line", key) == "wrong")
 
     def _answered(self, services: set[str]) -> bool:

@@ -118,14 +118,18 @@ def _limited(site: Site, service: str, keeps: bool) -> bool:
     return bool(site.services[service].sources) and not keeps
 
 
-def sheet_mark(site: Site, plan: Plan, gateway: str, *, without: Collection[str] = ()) -> str:
+def sheet_mark(
+    site: Site, plan: Plan, gateway: str, *, without: Collection[str] = (), entered: Collection[str] = ()
+) -> str:
     """What a ticked sheet is known by: it counts only while the rules, its routes and its own services are those that
     were ticked off.
 
-    without: services that the sheet left out; once they are on it, it is another sheet.
+    without: services that the sheet left out; once they are on it, it is another sheet. entered: those whose forwards a
+    program enters.
     """
-    rules = [rule for rule in plan.forwards if rule.gateway == gateway and rule.service not in without]
-    more = [*return_routes(site).get(gateway, ()), *own_services(site, gateway, without)]
+    own = (rule for rule in plan.forwards if rule.gateway == gateway and rule.service not in without)
+    rules = [rule for rule in own if rule.kind == "pinhole" or rule.service not in entered]
+    more = [*return_routes(site).get(gateway, ()), *own_services(site, gateway, {*without, *entered})]
     return hashlib.sha256((repr(rules) + (repr(more) if more else "")).encode()).hexdigest()[:16]
 
 
@@ -133,8 +137,9 @@ def without_entered(sheets: Sequence[Sheet], entered: Collection[tuple[str, str]
     """The sheets without the rules that were entered already. entered: gateway and service, each."""
     out = []
     for sheet in sheets:
-        rest = tuple(rule for rule in sheet.rules if (sheet.gateway, rule.service) not in entered)
-        gone = dict.fromkeys(rule.service for rule in sheet.rules if rule not in rest)
+        there = [one for one in sheet.rules if one.kind == "forward" and (sheet.gateway, one.service) in entered]
+        rest = tuple(rule for rule in sheet.rules if rule not in there)
+        gone = dict.fromkeys(rule.service for rule in there)
         said = f"Left out, since `{deeds.OPEN}` has entered them and they still last: {', '.join(gone)}."
         out.append(replace(sheet, rules=rest, notes=(*sheet.notes, *([said] if gone else []))))
     return tuple(out)

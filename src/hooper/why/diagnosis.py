@@ -71,7 +71,9 @@ def diagnose(
         order.append("tunnel")
     seen = (*looks(case, public=forwarded), *name_look(case))
     on = footing(case, public=forwarded and judged)
-    said = answered(on, questions(topology, plan, facts.service), answers) if answers is not None else None
+    said = list(answered(on, questions(topology, plan, facts.service), answers)) if answers is not None else None
+    if public and not forwarded and not said:
+        said = None  # over IPv6 alone, what is well inside is not asked about
     rare += weighed(case, on, [one for one in seen if on.public or one.look in INSIDE], said)
     broken = _unexplained(case, order)
     ok: bool | None

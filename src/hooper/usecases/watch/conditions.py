@@ -174,7 +174,9 @@ def of_changes(changes: Sequence[RuleChange]) -> Iterator[Condition]:
     for service, gateway in dict.fromkeys((change.rule.service or "", change.gateway) for change in changes):
         mine = [c for c in changes if (c.rule.service or "", c.gateway) == (service, gateway)]
         opened = [change for change in mine if change.action == "open"]
-        wrong = next((change for change in opened if change.outcome not in DONE), None)
+        done = any(change.outcome in DONE for change in opened)  # what is left by hand then is its opening for IPv6
+        left = [one for one in opened if one.outcome not in DONE and not (done and one.outcome == "by-hand")]
+        wrong = next(iter(left), None)
         if wrong is not None and wrong.outcome == "by-hand":
             yield Condition("rule", service, gateway, "by-hand", "fact", wrong.detail)
         elif wrong is not None:
