@@ -213,3 +213,18 @@ def test_openings_for_ipv6_are_typed_and_no_line_without_ipv4_stops_them(family:
     else:
         assert (steps["line:fibre"].state, steps["rule:club-router"].state) == ("open", "done")
         assert steps["sheet:club-router"].state == "open"
+
+
+def test_what_takes_a_file_is_not_told_to_scan_a_code() -> None:
+    text = (
+        BOATHOUSE
+        + '[tunnels.oars]\nservice = "gate"\nsubnet = "10.88.44.0/24"\n'
+        + "".join(
+            f'[peers.cox-{device}]\ntunnel = "oars"\ndevice = "{device}"\naddress = "10.88.44.{number}"\n'
+            for number, device in enumerate(("phone", "laptop"), 11)
+        )
+    )
+    steps = stepped(Stands(), text)
+    assert hooper_words(steps["peer:cox-phone"].command) == "hooper peer hand cox-phone"
+    assert hooper_words(steps["peer:cox-laptop"].command) == "hooper peer hand cox-laptop --out cox-laptop.conf"
+    assert [steps[f"entry:cox-{device}"].state for device in ("phone", "laptop")] == ["blocked", "blocked"]

@@ -10,6 +10,7 @@ from collections.abc import Iterable, Iterator
 from ipaddress import IPv4Address, IPv4Network, IPv6Address, IPv6Network, ip_network
 from typing import TYPE_CHECKING, Literal, NamedTuple
 
+from hooper import deeds
 from hooper.planning.free_ports import transports
 from hooper.planning.paths import gateway_of
 from hooper.planning.topology import Topology
@@ -135,6 +136,18 @@ def inside(site: Site, address: IPAddress) -> bool:
     networks += [ip_network(str(gateway.prefix6)) for gateway in site.gateways.values() if gateway.prefix6 is not None]
     networks += [one for tunnel in site.tunnels.values() for one in tunnel.subnets]
     return any(address.version == network.version and address in network for network in networks)
+
+
+def by_code(site: Site, key: str) -> bool:
+    """Whether a peer can take its profile from a QR code."""
+    peer = site.peers[key]
+    return peer.device == "phone" and site.tunnels[peer.tunnel].of.by_code
+
+
+def handing(site: Site, key: str) -> str:
+    """How a peer is given its profile: a phone with WireGuard by a code, all others by a file."""
+    ending = site.tunnels[site.peers[key].tunnel].of.ending
+    return deeds.HAND(key) if by_code(site, key) else deeds.HAND_FILE(key, f"{key}{ending}")
 
 
 def allowed_networks(site: Site, key: str) -> tuple[IPNetwork, ...]:

@@ -12,6 +12,7 @@ from ipaddress import IPv4Address, ip_network
 from typing import TYPE_CHECKING
 
 from hooper import deeds
+from hooper.planning.access import handing
 from hooper.planning.guide_values import SKIP, Asking, Choice, Doing, Move, SoFar, given_as, listed, yes_or_no
 from hooper.planning.guide_wishes import wishes
 from hooper.planning.kept_back import kept_back
@@ -69,7 +70,7 @@ def _of_step(known: SoFar, site: Site, plan: Plan, step: AheadStep) -> Iterator[
         case "tunnel":
             yield from _tunnel(known, site, step.subject)
         case "peer":
-            yield from _peer(known, step.subject)
+            yield from _peer(known, site, step.subject)
         case "rule":
             yield from _rule(known, step)
         case "sheet":
@@ -348,12 +349,12 @@ def _tunnel(known: SoFar, site: Site, subject: str) -> Iterator[Move]:
     yield from known.once(Doing(name, make, "act", say("guide.do.make", tunnel=subject)))
 
 
-def _peer(known: SoFar, subject: str) -> Iterator[Move]:
+def _peer(known: SoFar, site: Site, subject: str) -> Iterator[Move]:
     if not subject.startswith("of "):
-        hand = deeds.HAND(subject)
+        hand = handing(site, subject)
         yield from known.once(Doing(f"hand {subject}", hand, "act", say("guide.do.hand", peer=subject)))
         if known.done.get(f"hand {subject}"):  # the code does not fit this window
-            page = hand + given_as(out=f"{subject}.html")
+            page = deeds.HAND(subject) + given_as(out=f"{subject}.html")
             yield from known.once(Doing(f"page {subject}", page, "act", say("guide.do.page", peer=subject)))
         return
     tunnel = subject.removeprefix("of ")

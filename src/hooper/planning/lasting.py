@@ -8,6 +8,7 @@ from datetime import date, datetime, timedelta
 from typing import TYPE_CHECKING, Literal, NamedTuple
 
 from hooper import deeds
+from hooper.planning.access import handing
 from hooper.planning.guide_values import given_as
 from hooper.planning.server_lists import TELLING, brought, look_at_list
 from hooper.site.protocols import TUNNELS
@@ -130,7 +131,7 @@ def _peers(site: Site, end: date, have: Provisions) -> Iterator[DrillRow]:
             extend = deeds.CHANGE_PEER(key) + given_as(until=str(end))
             yield DrillRow("peer", key, "wrong", say("drill.ends", day=peer.until), extend)
         elif have.peers.get(key) != "well":
-            yield DrillRow("peer", key, "wrong", say("drill.peer.no-file"), deeds.HAND(key))
+            yield DrillRow("peer", key, "wrong", say("drill.peer.no-file"), handing(site, key))
         elif site.tunnels[peer.tunnel].kind not in TELLING:
             yield DrillRow("peer", key, "open", say("drill.peer.untold"), deeds.PROVE(key))
         elif key not in have.came or have.came[key].date() != have.now.date():

@@ -11,6 +11,7 @@ from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Literal, NamedTuple
 
 from hooper import deeds
+from hooper.planning.access import handing
 from hooper.planning.openers import not_driven
 from hooper.planning.server_lists import TELLING, brought, look_at_list
 from hooper.planning.values import EVERYTHING
@@ -178,7 +179,7 @@ class _Ahead:
             if peer.revoked is None and self.site.tunnels[peer.tunnel].made_by == "hooper":
                 done = self._level("peer", key) == "well"
                 why = say("ahead.peer", peer=key)
-                yield _step("peer", key, why, done, deeds.HAND(key), f"tunnel:{peer.tunnel}")
+                yield _step("peer", key, why, done, handing(self.site, key), f"tunnel:{peer.tunnel}")
 
     def _entered(self) -> dict[str, list[Forward]]:
         """The rules that are to be entered on each gateway, outermost first; what is held back is none."""

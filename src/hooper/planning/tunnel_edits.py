@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 from hooper import deeds
 from hooper.addresses import parse_address
 from hooper.errors import UsageError
-from hooper.planning.access import ends, granted_services, interface_name, peers_of
+from hooper.planning.access import ends, granted_services, handing, interface_name, peers_of
 from hooper.planning.documents import ChangedKey
 from hooper.planning.edits import Edited, add, add_service, again, change
 from hooper.planning.free_addresses import free_prefix
@@ -212,18 +212,6 @@ def device_of(peer: Peer, key: str) -> str:
     """A peer's device in words: the cox's phone (cox-phone)."""
     whose = f"{peer.person}'s" if peer.person else "the"
     return f"{whose} {peer.device} ({key})"
-
-
-def by_code(site: Site, key: str) -> bool:
-    """Whether a peer can take its profile from a QR code."""
-    peer = site.peers[key]
-    return peer.device == "phone" and site.tunnels[peer.tunnel].of.by_code
-
-
-def handing(site: Site, key: str) -> str:
-    """How a peer is given its profile: a phone with WireGuard by a code, all others by a file."""
-    ending = site.tunnels[site.peers[key].tunnel].of.ending
-    return deeds.HAND(key) if by_code(site, key) else deeds.HAND_FILE(key, f"{key}{ending}")
 
 
 def remove_tunnel(file: SiteFile, key: str) -> Edited:

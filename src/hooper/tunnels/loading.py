@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
-from hooper.planning.access import ends, enforced, interface_name
-from hooper.planning.tunnel_edits import LOGIN, handing
+from hooper.planning.access import ends, enforced, handing, interface_name
+from hooper.planning.tunnel_edits import LOGIN
 from hooper.site.references import detours, far_ends
 
 if TYPE_CHECKING:

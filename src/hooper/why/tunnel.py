@@ -9,10 +9,10 @@ from hooper import deeds
 from hooper.addresses import IPNetwork
 from hooper.check.results import Result, Seen
 from hooper.evidence.worlds import Footing, judged
-from hooper.planning.access import enforced, grants, hidden_by, on_gateway, server_addresses
+from hooper.planning.access import enforced, grants, handing, hidden_by, on_gateway, server_addresses
 from hooper.planning.routes import return_routes
 from hooper.planning.topology import Topology
-from hooper.planning.tunnel_edits import device_of, handing
+from hooper.planning.tunnel_edits import device_of
 from hooper.planning.values import Plan
 from hooper.site.model import Site
 from hooper.site.tunnel_tables import Peer

@@ -137,10 +137,11 @@ class Session:
         """
         self._upcoming("\nNext", code, commands, values)
 
-    def ahead(self, *kinds: str, most: int = 2) -> bool:
+    def ahead(self, *kinds: str, most: int = 2, then: bool = False) -> bool:
         """The next steps of the whole job that are open, from what is known now: nobody is asked.
 
-        kinds: those of these alone; none: of all. most: how many. Returns: whether any is open.
+        kinds: those of these alone; none: of all. most: how many. then: a next step was told before. Returns: whether
+        any is open.
         """
         if self.quiet or self.json or GUIDED.get() or (self.dry_run and self.edits):
             return False
@@ -155,7 +156,7 @@ class Session:
         for step in steps:
             if step.state == "open" and (not kinds or step.step in kinds):
                 opened.setdefault(step.command, step)  # the first of each command
-        for word, step in zip(("\nNext", "Then"), list(opened.values())[:most], strict=False):
+        for word, step in zip(("Then" if then else "\nNext", "Then"), list(opened.values())[:most], strict=False):
             self.note(f"{word}: {step.why}:")
             self.note(f"   {self.here_whole(step.command)}")
         return bool(opened)

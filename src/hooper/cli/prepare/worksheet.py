@@ -17,6 +17,8 @@ from hooper.planning.documents import WorksheetDocument
 from hooper.visible import shown_lines
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     from hooper.cli.parts.render import Screen
     from hooper.planning.topology import Topology
     from hooper.usecases.prepare.worksheet import WorksheetRequest
@@ -67,7 +69,7 @@ def worksheet(
     code = session.show(done.document, shown, errors=done.trouble)
     if ticked:
         session.not_written()
-    _next(session, done, listed=not (form or kind or ticked))
+    _next(session, done, keys or (), listed=not (form or kind or ticked))
     if ticked and not session.dry_run:
         session.ahead()
     return worst([code, 0 if done.run.plan.feasible else EXIT_NEEDS_A_PERSON])
@@ -83,13 +85,12 @@ def _fitting(session: Session, kind: str, form: str, *, kept: bool, out: Path | 
         raise UsageError("--state has no effect here", remedy="It goes with --ticked, --rest or --changed.")
 
 
-def _next(session: Session, done: Done[WorksheetDocument], *, listed: bool) -> None:
+def _next(session: Session, done: Done[WorksheetDocument], named: Sequence[str], *, listed: bool) -> None:
     """listed: the sheets were printed to be entered now."""
     if not done.run.plan.feasible:
         session.ahead()
-    elif listed and done.document.sheets:
-        session.next("once-it-is-entered-tell", "worksheet --ticked")
-        session.then("look-from-outside", "check --from interface")
+    elif listed and any(sheet.rules for sheet in done.document.sheets):
+        session.next("once-it-is-entered-tell", ("worksheet", *named, "--ticked"))
 
 
 def _remarks(session: Session, done: Done[WorksheetDocument], request: WorksheetRequest) -> None:

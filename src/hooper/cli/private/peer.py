@@ -132,7 +132,7 @@ def hand(
 
 def _check_handing(session: Session, site: Site, key: str, out: list[Path], *, force: bool) -> None:
     """Whether it can be handed so. Raises: UsageError."""
-    from hooper.planning.tunnel_edits import by_code
+    from hooper.planning.access import by_code
     from hooper.site.tunnel_kinds import OWN
 
     ending = site.tunnels[site.peers[key].tunnel].of.ending

@@ -116,9 +116,7 @@ def rent(session: Session, tunnel: str, address: str | None = None, host: str | 
     except ValueError:
         raise UsageError(f"{address!r} is no IPv4 address", remedy="Give the machine's public one.") from None
     code = edited(session, lambda run: add_rented_machine(run, tunnel, where, host, dry_run=session.dry_run), file)
-    hand = f"peer hand {tunnel}-end --out {tunnel}-end.conf"
-    session.next("make-the-files-of", f"tunnel make {tunnel}", hand)
-    session.then("once-it-has", "check --from interface")
+    session.ahead("tunnel", "peer")
     return code
 
 
@@ -235,17 +233,11 @@ def make(
     code = session.show(done.document, _render_made, errors=done.trouble)
     session.not_written()
     if file.site.tunnels[key].made_by == "device":
-        service = file.site.tunnels[key].service
-        session.next("once-it-is-entered", f"check {service} --from interface")
+        session.ahead("rule", "sheet", "proof")
         return code
-    lab = [("lab", "load", done.document.files[0])] if session.world == "lab" else []
-    if lab:
-        session.next("in-the-lab-load", *lab)
-    look = f"check {file.site.tunnels[key].service} --from interface"
-    if lab:
-        session.then("once-it-has", look)
-    else:
-        session.next("once-it-has", look)
+    if lab := session.world == "lab":
+        session.next("in-the-lab-load", ("lab", "load", done.document.files[0]))
+    session.ahead("peer", "rule", "sheet", "entry", "proof", then=lab)
     return code
 
 

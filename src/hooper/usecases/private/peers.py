@@ -12,11 +12,11 @@ from hooper.addresses import IPAddress
 from hooper.clock import rfc3339
 from hooper.errors import HooperError, RefusedForSafety, UsageError
 from hooper.files import STDIO, write_output
-from hooper.planning.access import allowed_networks, enforced, into_for
+from hooper.planning.access import allowed_networks, enforced, handing, into_for
 from hooper.planning.documents import EditDocument
 from hooper.planning.edits import Edited, again, change
 from hooper.planning.looks.tunnel import SOON, key_wanted, needs_no_key
-from hooper.planning.tunnel_edits import add_peer, handing, remove_peer, renew_peer, revoke_peer
+from hooper.planning.tunnel_edits import add_peer, remove_peer, renew_peer, revoke_peer
 from hooper.secret import Secret
 from hooper.site.edit import Value
 from hooper.site.load import SiteFile
