@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import time
 from collections.abc import Callable, Iterator
 from dataclasses import replace
 from datetime import UTC, date, datetime, timedelta
@@ -13,8 +14,11 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from hooper.clock import Awake
+from hooper.net import awake as clocks
 from hooper.planning.lasting import MARGIN, ProvenOutside, Provisions, RuleEnds, lasting, may_go, needed
 from hooper.site.load import parse_site
+from support.kept import Kept
 from support.program import BOATHOUSE, LabHere, Ran, town_here, valid
 
 NOW = datetime(2026, 12, 1, 12, tzinfo=UTC)
@@ -51,6 +55,7 @@ def test_where_all_lasts_you_may_go() -> None:
 
 
 FAILS: dict[str, tuple[Callable[[Provisions], Provisions], tuple[str, str]]] = {
+    "a computer that sleeps": (lambda have: replace(have, awake=Awake(9 * 86_400.0, 7 * 3600.0)), ("keeper", "sleep")),
     "a profile that has never come in": (lambda have: replace(have, came={}), ("peer", "cox-phone")),
     "a proof of yesterday": (
         lambda have: replace(have, proofs={**have.proofs, "film-page": ProvenOutside("well", NOW - timedelta(days=1))}),
@@ -138,6 +143,30 @@ def test_nobody_is_sent_off_without_a_proof_of_the_day(data: st.DataObject) -> N
     assert have.keeper or all(one.until is None or one.until.date() >= until + MARGIN for one in have.rules)
 
 
+def test_sleep_is_what_one_clock_counts_and_the_other_does_not(monkeypatch: pytest.MonkeyPatch) -> None:
+    own = clocks.awake()
+    assert own is None or own.up_s > own.slept_s >= 0
+    told = {time.CLOCK_BOOTTIME: 100_000.0, time.CLOCK_MONOTONIC: 64_000.0}
+    monkeypatch.setattr(time, "clock_gettime", told.__getitem__)
+    assert clocks.awake() == (100_000.0, 36_000.0)
+
+
+@pytest.mark.parametrize(("awake", "state"), [
+    (Awake(7_200, 0), "open"), (Awake(90_000, 0), "ok"), (Awake(90_000, 30), "ok"), (Awake(7_200, 3_000), "wrong"),
+    (None, None),
+])  # fmt: skip
+def test_whether_the_keepers_computer_sleeps(awake: Awake | None, state: str | None) -> None:
+    assert states(replace(WHOLE, awake=awake)).get(("keeper", "sleep")) == state
+    assert ("keeper", "sleep") not in states(replace(WHOLE, awake=awake, keeper=False)), "nothing hangs on it"
+
+
+def test_accounts_are_asked_for_where_a_name_or_a_machine_hangs_on_them() -> None:
+    assert states(WHOLE)["people", "accounts"] == "open"
+    assert states(replace(WHOLE, told={"accounts": "until March"}))["people", "accounts"] == "ok"
+    alone = parse_site((BOATHOUSE[: BOATHOUSE.index("[names.")]).encode(), "site.toml").site
+    assert ("people", "accounts") not in states(WHOLE, alone)
+
+
 # --- in the town
 
 
@@ -205,3 +234,22 @@ def test_what_makes_no_sense_is_refused(town: LabHere, tmp_path: Path) -> None:
                   ("--until", "2027-01-10", "--out", "x"), ("--until", "2027-01-10", "--from", "usb9:x")):  # fmt: skip
         ran = drill(town, tmp_path, *words)
         assert ran.code == 2, (words, ran)
+
+
+def test_a_computer_that_sleeps_is_found_where_the_keeper_runs(town: LabHere, tmp_path: Path) -> None:
+    state = tmp_path / "state"
+    keeper = Kept([town.folder / "site.toml"], state, env={"HOOPER_LAB": town.env["HOOPER_LAB"]})
+    slept = ("lab", "clock", "--advance", "8h", "--asleep")
+    try:
+        keeper.until(lambda line: True)
+        assert town.run(*slept).code == 0
+        ran = drill(town, state, "--until", "2027-01-10", "--accounts", "paid until March", "--json")
+    finally:
+        keeper.close()
+        town.ask("clock", advance_s=-8 * 3600)
+    rows = {(row["kind"], row["subject"]): row for row in valid("drill", ran.document)["rows"]}
+    assert rows["keeper", "sleep"]["state"] == "wrong", rows
+    assert "asleep for 8h" in rows["keeper", "sleep"]["detail"]
+    assert rows["people", "accounts"]["state"] == "ok"
+    assert (ran.code, ran.document["go"]) == (1, False)
+    assert town.run("lab", "clock", "--asleep").code == 2

@@ -6,9 +6,16 @@ from __future__ import annotations
 
 import re
 from datetime import UTC, datetime, timedelta
-from typing import Protocol
+from typing import NamedTuple, Protocol
 
 AHEAD = timedelta(seconds=5)
+
+
+class Awake(NamedTuple):
+    """up_s: seconds since a computer was started. slept_s: of them, asleep."""
+
+    up_s: float
+    slept_s: float
 
 
 class Clock(Protocol):

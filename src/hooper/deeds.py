@@ -140,6 +140,7 @@ KEEPER_UNIT = Deed("have-the-keeper-run")
 # What is told, or allowed, along with the command that ran.
 HTTPS = Deed("by-https")
 AT_HOME = Deed("say-who-is-at-home")
+ACCOUNTS = Deed("say-until-when-accounts-last")
 SECOND_WAY = Deed("say-another-way-in")
 GIVE = Deed("give-a-value")
 LEAVE_OUT = Deed("leave-a-key-out")

@@ -60,6 +60,7 @@ class Switchboard:
         """hairpin: the routers let machines inside reach the public address, as few do. clock: None: the machine's."""
         self.clock = clock or SystemClock()
         self.ahead = timedelta(0)
+        self.started, self.slept_s = self.now(), 0.0
         self.town = boathouse.build(self.now)
         for box in self.town.boxes.values():
             box.hairpin = hairpin and box.is_router
@@ -292,7 +293,8 @@ class Switchboard:
         )
         around = {"interfaces": interfaces, "routes": routes, "resolvers": resolvers, "now": self.now().isoformat()}
         neighbours = [[str(address), *rest] for address, *rest in self.town.neighbours(asker.node)]
-        return {**around, "neighbours": neighbours}
+        awake = [(self.now() - self.started).total_seconds(), self.slept_s]
+        return {**around, "neighbours": neighbours, "awake": awake}
 
     def _addresses(self, attachment: Attachment) -> list[str]:
         six = [f"{attachment.address6}/64"] if attachment.address6 is not None and not self.town.without_ipv6 else []
@@ -344,6 +346,8 @@ class Switchboard:
         if abs(step) > 100 * 366 * 86400:
             raise UsageError("the clock moves by a hundred years at most", remedy="Give fewer seconds.")
         self.ahead += timedelta(seconds=step)
+        if asked.get("asleep"):
+            self.slept_s += max(step, 0.0)
         moved, self._moved = self._moved, anyio.Event()
         moved.set()
         await stream.send(link.serialize_line({"ahead_s": self.ahead.total_seconds(), "now": self.now().isoformat()}))

@@ -16,7 +16,7 @@ from anyio.streams.buffered import BufferedByteStream
 
 from hooper import deeds
 from hooper.addresses import IPAddress
-from hooper.clock import SystemClock
+from hooper.clock import Awake, SystemClock
 from hooper.environment import named_lab
 from hooper.errors import CounterpartError, LabGone, MachineError, NeedsAPerson, UsageError, WireError
 from hooper.files import read_whole
@@ -298,6 +298,7 @@ def surroundings_of(answer: Mapping[str, Any]) -> Surroundings:
         ),
         tuple(ip_address(text) for text in answer["resolvers"]),
         tuple(Neighbour(ip_address(a), mac, interface, silent) for a, mac, interface, silent in answer["neighbours"]),
+        Awake(*answer["awake"]),
     )
 
 

@@ -18,6 +18,7 @@ import anyio
 from hooper.addresses import IPAddress
 from hooper.errors import WireError
 from hooper.net import macos, windows
+from hooper.net.awake import awake
 from hooper.net.types import Change, Interface, Neighbour, Route, Surroundings
 from hooper.wire import rtnetlink
 
@@ -32,6 +33,10 @@ LOOKED_AGAIN_S = 5.0  # seconds between looks where the system does not tell of 
 
 def read_surroundings() -> Surroundings:
     """As this computer has it now. Where the system does not tell its routes, `routes` is None."""
+    return replace(_of_system(), awake=awake())
+
+
+def _of_system() -> Surroundings:
     system: str = sys.platform
     if system.startswith("linux"):
         return _of_linux()

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import AsyncIterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from ipaddress import IPv4Address, IPv4Interface, IPv6Address, IPv6Interface
 from pathlib import Path
 from typing import Literal, Protocol, Self
@@ -11,7 +11,7 @@ from typing import Literal, Protocol, Self
 from anyio.abc import ByteStream
 
 from hooper.addresses import IPAddress, IPNetwork, classify
-from hooper.clock import Clock
+from hooper.clock import Awake, Clock
 from hooper.errors import CounterpartError
 from hooper.places import Place
 from hooper.wire.icmp import Icmp
@@ -147,12 +147,16 @@ class Change:
 
 @dataclass(frozen=True, slots=True)
 class Surroundings:
-    """What this computer knows of its networks. routes: None where this system's cannot be read yet."""
+    """What this computer knows of its networks, and of itself. routes: None where this system's cannot be read yet.
+
+    awake: None: it does not tell.
+    """
 
     interfaces: tuple[Interface, ...]
     routes: tuple[Route, ...] | None
     resolvers: tuple[IPAddress, ...]
     neighbours: tuple[Neighbour, ...] = ()
+    awake: Awake | None = field(default=None, compare=False)
 
     def interface(self, name: str) -> Interface | None:
         return next((interface for interface in self.interfaces if interface.name == name), None)

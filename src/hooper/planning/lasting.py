@@ -8,6 +8,7 @@ from datetime import date, datetime, timedelta
 from typing import TYPE_CHECKING, Literal, NamedTuple
 
 from hooper import deeds
+from hooper.clock import Awake, shown_duration
 from hooper.planning.access import handing
 from hooper.planning.guide_values import given_as
 from hooper.planning.server_lists import TELLING, brought, look_at_list
@@ -18,6 +19,7 @@ if TYPE_CHECKING:
     from hooper.site.model import Site
 
 MARGIN = timedelta(days=2)  # a journey may take longer
+SLEPT_S, DAY_S = 60.0, 86_400.0  # seconds: it sleeps; it has been up long enough to tell
 Lasts = Literal["ok", "wrong", "open"]
 Kind = Literal["proof", "certificate", "peer", "rule", "risk", "name", "keeper", "device", "people"]
 
@@ -58,7 +60,8 @@ class Provisions:
 
     proofs: of each service that is to be reached. certificates: their ends; None: there is none. rules: that programs
     entered. keeper: one runs. peers: how each stands, by level. came: when each last came in from outside with the file
-    that it has. told: who is at home, and another way in.
+    that it has. told: who is at home, another way in, until when
+    accounts last. awake: of this computer, where its keeper runs; None: it does not tell.
     """
 
     now: datetime
@@ -69,6 +72,7 @@ class Provisions:
     peers: Mapping[str, str] = field(default_factory=dict)
     came: Mapping[str, datetime] = field(default_factory=dict)
     told: Mapping[str, str] = field(default_factory=dict)
+    awake: Awake | None = None
 
 
 def needed(site: Site) -> list[str]:
@@ -81,7 +85,7 @@ def lasting(site: Site, until: date, have: Provisions) -> tuple[DrillRow, ...]:
     end = until + MARGIN
     rows = [*_proofs(site, have), *_certificates(site, end, have), *_peers(site, end, have), *_rules(end, have),
             *_risks(site, end), *_names(site, until, have)]  # fmt: skip
-    return (*rows, *_keeper(site, have), *_devices(site), *_people(until, have))
+    return (*rows, *_keeper(site, until, have), *_devices(site), *_people(site, until, have))
 
 
 def may_go(rows: tuple[DrillRow, ...]) -> bool:
@@ -186,7 +190,7 @@ def _names(site: Site, until: date, have: Provisions) -> Iterator[DrillRow]:
             yield DrillRow("name", key, "ok", say("drill.name.fixed"))
 
 
-def _keeper(site: Site, have: Provisions) -> Iterator[DrillRow]:
+def _keeper(site: Site, until: date, have: Provisions) -> Iterator[DrillRow]:
     here = site.site.here
     if not have.keeper:
         yield DrillRow("keeper", "site", "open", say("drill.keeper.none"), deeds.KEEP)
@@ -200,6 +204,19 @@ def _keeper(site: Site, have: Provisions) -> Iterator[DrillRow]:
         yield DrillRow("keeper", here, "open", say("drill.keeper.power", host=here), deeds.TICK(here, "autostart"))
     else:
         yield DrillRow("keeper", here, "ok", say("drill.device.autostart"))
+    if have.awake is not None:
+        yield _sleep(have.awake, until)
+
+
+def _sleep(awake: Awake, until: date) -> DrillRow:
+    """Whether the computer that keeps it all sleeps, by what it did since it was started."""
+    again, up = deeds.DRILL(str(until)), shown_duration(round(awake.up_s))
+    if awake.slept_s >= SLEPT_S:
+        detail = say("drill.sleep.sleeps", slept=shown_duration(round(awake.slept_s)), up=up)
+        return DrillRow("keeper", "sleep", "wrong", detail, again)
+    if awake.up_s < DAY_S:
+        return DrillRow("keeper", "sleep", "open", say("drill.sleep.new", up=up), again)
+    return DrillRow("keeper", "sleep", "ok", say("drill.sleep.never", up=up))
 
 
 def _devices(site: Site) -> Iterator[DrillRow]:
@@ -213,8 +230,11 @@ def _devices(site: Site) -> Iterator[DrillRow]:
             yield DrillRow("device", key, "wrong" if said is False else "open", say(code), deeds.TICK(key, "autostart"))
 
 
-def _people(until: date, have: Provisions) -> Iterator[DrillRow]:
-    for key, option in (("at-home", deeds.AT_HOME), ("second-way", deeds.SECOND_WAY)):
+def _people(site: Site, until: date, have: Provisions) -> Iterator[DrillRow]:
+    asked = [("at-home", deeds.AT_HOME), ("second-way", deeds.SECOND_WAY)]
+    if site.names or any(gateway.tunnel for gateway in site.gateways.values()):
+        asked.append(("accounts", deeds.ACCOUNTS))
+    for key, option in asked:
         said = have.told.get(key, "")
         if said:
             yield DrillRow("people", key, "ok", say("drill.people.said", text=said))

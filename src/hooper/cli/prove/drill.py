@@ -32,6 +32,7 @@ def drill(
     origin: str | None = None,
     at_home: str | None = None,
     second_way: str | None = None,
+    accounts: str | None = None,
     html: bool = False,
     out: Path | None = None,
     force: bool = False,
@@ -57,7 +58,8 @@ def drill(
             f"--from {word}: a drill looks from outside, while this computer is at home",
             remedy="Join a phone by cable and give --from interface; or prove it otherwise, then give --from today.",
         )
-    told = {key: text for key, text in (("at-home", at_home), ("second-way", second_way)) if text is not None}
+    given = {"at-home": at_home, "second-way": second_way, "accounts": accounts}
+    told = {key: text for key, text in given.items() if text is not None}
     request = DrillRequest(back, place, told, session.deadline)
     done = session.look(lambda run: look(run, request), session.read_site())
     document = done.document

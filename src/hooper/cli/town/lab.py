@@ -422,11 +422,14 @@ def move_clock(
     session: Session,
     advance: float = "0s",  # type: ignore[assignment]
     back: float = "0s",  # type: ignore[assignment]
+    asleep: bool = False,
 ) -> None:
     """The town's clock; it can be moved."""
+    if asleep and not advance:
+        raise UsageError("--asleep has no effect here", remedy="It goes with --advance.")
     if advance and back:
         raise UsageError("--advance and --back exclude each other", remedy="Give one of them.")
-    done = _done(session, "clock", advance_s=advance - back)
+    done = _done(session, "clock", advance_s=advance - back, asleep=asleep)
     done["now"] = done["now"][:19] + "Z"
     session.show(done, _render_clock)
 

@@ -20,13 +20,13 @@ from hooper.usecases.watch.condition_kinds import of_services
 from hooper.usecases.watch.conditions import how_all_stands
 from hooper.usecases.watch.status import keeper_runs
 
-TOLD = ("at-home", "second-way")  # what people tell for the journey
+TOLD = ("at-home", "second-way", "accounts")  # what people tell for the journey
 
 
 @dataclass(frozen=True)
 class DrillRequest:
     """until: the day of the return. origin: where to look from now; None: what was seen today counts. told: who is at
-    home, and another way in. deadline: seconds for the look.
+    home, another way in, and until when accounts last. deadline: seconds for the look.
     """
 
     until: date
@@ -77,7 +77,8 @@ async def drill(run: Run, request: DrillRequest) -> tuple[DrillDocument, list[Ho
     known = {key: told[f"journey/{key}"].value for key in TOLD if f"journey/{key}" in told}
     ends, more = await _certificates(run, request.deadline)
     keeper = run.state is not None and keeper_runs(run)
-    have = Provisions(run.at, dict(_proofs(run)), ends, tuple(_rules(run)), keeper, *_peers(run), known)
+    awake = (await run.here.surroundings()).awake if keeper else None
+    have = Provisions(run.at, dict(_proofs(run)), ends, tuple(_rules(run)), keeper, *_peers(run), known, awake)
     rows = lasting(run.site, request.until, have)
     cards = await _cards(run, wanted)
     return DrillDocument(str(request.until), may_go(rows), rows, cards), [*trouble, *more]
