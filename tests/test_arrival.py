@@ -126,6 +126,28 @@ class Remembered:
         return ()
 
 
+@pytest.mark.parametrize(
+    ("tls", "size", "named", "verdict", "identity"),
+    [
+        (False, (120, 40), True, "answered", "kind"),  # the person has let its own certificate be: no browser vouches
+        (False, (64, 64), True, "mismatched", "other"),
+        (False, None, True, "unproven", "none"),
+        (True, (120, 40), True, "answered", "kind"),  # nobody is known to vouch: a person may have let it be
+        (True, (64, 64), True, "answered", "kind"),  # a page may have another picture now
+        (True, (64, 64), False, "mismatched", "other"),
+    ],
+)
+def test_a_picture_over_https_counts_less_than_a_certificate(
+    tls: bool, size: tuple[int, int] | None, named: bool, verdict: str, identity: str
+) -> None:
+    (one,) = tries(TOPOLOGY, {"fibre": PUBLIC}, ["film-page"], Remembered())
+    told = {"tls": PageTold(tls, 80), "plain": PageTold(False, 60), "picture": PageTold(size is not None, 90, size)}
+    result = judge_told(TOPOLOGY, one, PhoneWord(told), named=named)
+    assert (result.verdict, result.identity) == (verdict, identity)
+    (sure,) = tries(TOPOLOGY, {"fibre": PUBLIC}, ["hub-page"], Remembered())  # its certificate is one that was ordered
+    assert judge_told(TOPOLOGY, sure, PhoneWord(told), named=True).identity == ("proven" if tls else identity)
+
+
 def test_what_is_known_of_a_device_is_compared_on_the_phone() -> None:
     """By a person, of a certificate; by the browser, of a page without encryption."""
     clear = BOATHOUSE.replace(
@@ -133,7 +155,8 @@ def test_what_is_known_of_a_device_is_compared_on_the_phone() -> None:
     )
     topology = Topology(parse_site(clear.encode(), "x").site)
     sure, page = tries(topology, {"fibre": PUBLIC}, ["film-page", "slip-page"], Remembered())
-    assert (sure.print, sure.size) == (("AB:AB:AB:AB", "AB:AB:AB:CD"), None)
+    assert (sure.print, sure.size) == (("AB:AB:AB:AB", "AB:AB:AB:CD"), (120, 40))
+    assert sure.urls["picture"] == "https://boathouse.heronquay.example:443/logo.png?v=2"
     assert (page.print, page.size) == (None, (120, 40))
     assert page.urls["picture"] == "http://boathouse.heronquay.example:8081/logo.png?v=2"
     for seen, verdict, identity in (("same", "answered", "proven"), ("other", "mismatched", "other")):
@@ -168,7 +191,7 @@ LOADED, WARNED, SILENT = (
 @pytest.mark.parametrize(
     ("loads", "saw", "verdict", "identity"),
     [
-        (LOADED, {}, "answered", "proven"),  # its browser takes the certificate for the name
+        (LOADED, {}, "answered", "kind"),  # nobody is known to vouch for its certificate
         (LOADED, {"page": "nothing"}, "unproven", "none"),
         (LOADED, {"page": "other"}, "mismatched", "other"),
         (WARNED, {}, "connected", "none"),

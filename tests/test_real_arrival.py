@@ -8,9 +8,11 @@ import os
 import shutil
 import signal
 import socket
+import struct
 import subprocess
 import sys
 import time
+import zlib
 from collections.abc import Callable, Iterator
 from contextlib import AbstractContextManager, contextmanager
 from pathlib import Path
@@ -104,14 +106,14 @@ def eventually(holds: Callable[[], bool], within: float = 20) -> None:
 
 
 @contextmanager
-def browser(town: KernelTown, name: str, url: str, folder: Path) -> Iterator[None]:
-    """A real browser that opens a page, and its scripts run."""
+def browser(town: KernelTown, name: str, url: str, folder: Path, *more: str) -> Iterator[None]:
+    """A real browser that opens a page, and its scripts run. more: of its options."""
     chromium = shutil.which("chromium")
     if chromium is None:
         pytest.skip("needs chromium")
     words = [*town.wrap(name), chromium, "--headless=new", "--no-sandbox", "--disable-gpu", "--disable-dev-shm-usage",
              "--no-first-run", "--disable-background-networking", "--window-size=412,915",
-             f"--user-data-dir={folder}", "--remote-debugging-port=0", url]  # fmt: skip
+             f"--user-data-dir={folder}", "--remote-debugging-port=0", *more, url]  # fmt: skip
     process = subprocess.Popen(
         words, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True
     )
@@ -174,6 +176,40 @@ def test_the_port_goes_back_to_its_device_for_the_same_browser(town: KernelTown,
             assert page.process.wait(20) == 130
     town.serve_page("film-page", "film-box", 443, "Race films")
     assert rules(town, "club-router") == before
+
+
+def test_a_picture_is_measured_over_https_once_the_certificate_is_let_be(town: KernelTown, tmp_path: Path) -> None:
+    """Then the browser loads all of it, which is no proof of whose it is."""
+    state, folder = tmp_path / "state", town.folder / "film-page"
+    (folder / "index.html").write_text("<title>Race films</title><img src='/logo.png'>")
+    (folder / "logo.png").write_bytes(painted(120, 40))
+    try:
+        assert hooper(town, state, "router", "open").code == 0
+        assert hooper(town, state, "host", "know", "film-box").code == 0
+        for size, verdict, identity in (((120, 40), "answered", "kind"), ((64, 64), "mismatched", "other")):
+            (folder / "logo.png").write_bytes(painted(*size))
+            with arrival(town, state, "film-page", "--turn", "5s", "--for", "90s") as page:
+                ready = page.until(lambda line: line["event"] == "ready")
+                profile = tmp_path / f"phone-{verdict}"
+                with browser(town, "carrier", ready["address"], profile, "--ignore-certificate-errors"):
+                    told = page.until(lambda line: (line["result"] or {}).get("service") == "film-page")
+                    assert (told["result"]["verdict"], told["result"]["identity"]) == (verdict, identity), told
+                    assert "picture" in told["result"]["detail"]
+                    page.process.send_signal(signal.SIGINT)
+                    page.process.wait(20)
+    finally:
+        town.serve_page("film-page", "film-box", 443, "Race films")
+
+
+def painted(width: int, height: int) -> bytes:
+    """A PNG, all black (ISO/IEC 15948)."""
+
+    def chunk(kind: bytes, body: bytes) -> bytes:
+        return struct.pack(">I", len(body)) + kind + body + struct.pack(">I", zlib.crc32(kind + body))
+
+    head = struct.pack(">IIBBBBB", width, height, 8, 0, 0, 0, 0)
+    pixels = zlib.compress(bytes((width + 1) * height))
+    return b"\x89PNG\r\n\x1a\n" + chunk(b"IHDR", head) + chunk(b"IDAT", pixels) + chunk(b"IEND", b"")
 
 
 def test_no_temporary_rule_stays_after_a_kill(town: KernelTown, tmp_path: Path) -> None:

@@ -55,7 +55,8 @@ class Try:
     link: what a person opens; null: no browser can. urls: what the page loads, by what it is for: tls, plain, picture.
     unopened: why no browser tries it; empty: it does. print: the first and the last signs of its certificate's print,
     for a person to compare; null: none is kept. size: of the picture, in pixels; null: none is kept. title: of its
-    page, as it is at home; null: none is kept.
+    page, as it is at home; null: none is kept. vouched: an authority vouches for the certificate that its device is to
+    have: any other, its person may have let be, and the browser then loads it too.
     """
 
     service: str
@@ -67,6 +68,7 @@ class Try:
     print: tuple[str, str] | None = None
     size: tuple[int, int] | None = None
     title: str | None = None
+    vouched: bool = False
 
 
 @dataclass(frozen=True)
@@ -151,6 +153,7 @@ def tries(
     memory: what was seen of them inside, to tell them by.
     """
     out: list[Try] = []
+    certificates = topology.site.certificates
     for key in services:
         entry = topology.site.services[key]
         what = typed(topology, key, public)
@@ -163,7 +166,9 @@ def tries(
         else:
             inner = key, "tcp", entry.used_ports.first
             inside, page = (memory.inside(*inner), memory.page(*inner)) if memory is not None else (None, None)
-            out.append(_try(key, entry.speaks, what, inside.fingerprint if inside is not None else None, page))
+            vouched = any(key in one.services and one.authority != "device" for one in certificates.values())
+            made = _try(key, entry.speaks, what, inside.fingerprint if inside is not None else None, page)
+            out.append(replace(made, vouched=vouched))
     return out
 
 
@@ -173,9 +178,9 @@ def _try(key: str, speaks: str, what: Typed, fingerprint: str | None, page: Page
     if speaks == "https":
         urls = {"tls": f"https://{at}/", **urls}
     size = None
-    if speaks == "http" and page is not None and page.pictures:
+    if speaks in ("http", "https") and page is not None and page.pictures:
         path, *size = max(page.pictures, key=lambda one: one[1] * one[2])
-        urls["picture"] = f"http://{at}{path}"
+        urls["picture"] = f"{speaks}://{at}{path}"  # by https it comes once the person has let the certificate be
     link = what.text if speaks in WEB else None
     signs = print_signs(fingerprint) if speaks == "https" and fingerprint is not None else None
     title = page.title if page is not None else None
@@ -270,8 +275,9 @@ def judge_told(topology: Topology, one: Try, word: PhoneWord, *, named: bool) ->
 
 def _of_loads(topology: Topology, one: Try, told: Mapping[str, PageTold], *, named: bool) -> Result:
     service = topology.site.services[one.service]
-    picture = told.get("picture")
-    if picture is not None and picture.loaded and one.size is not None:
+    picture, tls = told.get("picture"), told.get("tls")
+    taken = named and tls is not None and tls.loaded  # its browser takes the certificate for the name
+    if picture is not None and picture.loaded and one.size is not None and not taken:
         same = picture.size == one.size
         verdict: Verdict = "answered" if same else "mismatched"
         detail = say("browser-picture-same" if same else "browser-picture-other")
@@ -279,9 +285,8 @@ def _of_loads(topology: Topology, one: Try, told: Mapping[str, PageTold], *, nam
         verdict, detail = _verdict(service.speaks, told, named=named)
     took = max((word.took_ms for word in told.values()), default=0)
     found = browser_result(one, verdict, detail, took, provable=service.speaks in WEB)
-    vouched = verdict == "answered" and named and "tls" in told  # its browser takes the certificate for the name
-    identity: Identity = "proven" if vouched else {"answered": "kind", "mismatched": "other"}.get(verdict, "none")  # type: ignore[assignment]
-    return replace(found, identity=identity)
+    whose: dict[Verdict, Identity] = {"answered": "kind", "mismatched": "other"}
+    return replace(found, identity="proven" if taken and one.vouched else whose.get(verdict, "none"))
 
 
 def browser_result(one: Try, verdict: Verdict, detail: Said, took_ms: int = 0, *, provable: bool = True) -> Result:

@@ -1,4 +1,4 @@
-"""What tells a page without encryption again: its title, and the sizes of its pictures, which a browser elsewhere can
+"""What tells a page again: its title, and the sizes of its pictures, which a browser elsewhere can
 measure too. It tells the make alone; what is otherwise speaks against it.
 """
 
@@ -26,16 +26,16 @@ MOST = 6  # pictures of a page
 
 async def page_known(door: Door, target: Target, deadline: float) -> PageKnown | None:
     """The page of a service at its inner address; None: it has none. deadline: seconds for each request."""
-    address, port = target.inner
+    (address, port), secure = target.inner, target.speaks == "https"
     try:
-        answer = await ask(door, Url(address, port, target.path), deadline)
+        answer = await ask(door, Url(address, port, target.path), deadline, secure=secure)
     except HooperError:
         return None
     found: dict[str, tuple[int, int]] = {}
 
     async def one(path: str) -> None:
         try:
-            got = await ask(door, Url(address, port, path), deadline)
+            got = await ask(door, Url(address, port, path), deadline, secure=secure)
         except HooperError:
             return
         if (size := picture_size(got.body)) is not None:

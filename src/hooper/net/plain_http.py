@@ -1,4 +1,6 @@
-"""One request over HTTP without encryption, to what speaks it badly: routers. Everything else goes by `net.http`."""
+"""One request over HTTP to what speaks it badly, or shows a certificate that nobody vouches for: routers and devices at
+home. Everything else goes by `net.http`.
+"""
 
 from __future__ import annotations
 
@@ -58,10 +60,13 @@ async def ask(
     method: str = "GET",
     fields: tuple[tuple[str, str], ...] = (),
     body: bytes = b"",
+    secure: bool = False,
 ) -> PlainAnswer:
-    """Send one request and read the answer, on a connection of its own. deadline: seconds.
+    """Send one request and read the answer, on a connection of its own.
 
-    Raises: NoAnswer, ConnectFailed; WireError: it answers, but not by HTTP.
+    deadline: seconds. secure: in TLS, whatever certificate is shown: what comes proves nothing.
+
+    Raises: NoAnswer, ConnectFailed; WireError: it answers, but not by HTTP, or not by TLS.
     """
     to = Endpoint(url.address, url.port)
     own: tuple[tuple[str, str], ...] = (("Host", str(to)), ("User-Agent", "hooper UPnP/1.1"), ("Connection", "close"))
@@ -71,6 +76,7 @@ async def ask(
         with anyio.fail_after(deadline):
             stream = await door.connect(url.address, url.port)
             try:
+                stream = await _secured(stream) if secure else stream
                 await stream.send(head.serialize_request(method, url.target, "HTTP/1.1", (*own, *fields)) + body)
                 return await _read(stream)
             finally:
@@ -79,6 +85,18 @@ async def ask(
         raise NoAnswer(f"no answer from {to} within {deadline:g} s") from None
     except (anyio.BrokenResourceError, anyio.EndOfStream):
         raise NoAnswer(f"{to} hung up without an answer") from None
+
+
+async def _secured(stream: anyio.abc.ByteStream) -> anyio.abc.ByteStream:
+    """Raises: WireError: TLS does not come up."""
+    import ssl
+
+    from hooper.net.tls import start_tls
+
+    try:
+        return await start_tls(stream, None)
+    except ssl.SSLError as exc:
+        raise WireError("TLS", 0, exc.reason or "it does not come up") from None
 
 
 async def _read(stream: anyio.abc.ByteReceiveStream) -> PlainAnswer:

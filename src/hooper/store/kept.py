@@ -81,7 +81,7 @@ class StoredInside(NamedTuple):
 
 
 class PageKnown(NamedTuple):
-    """What tells a page without encryption again. pictures: path, width and height in pixels."""
+    """What tells a page again. pictures: path, width and height in pixels."""
 
     title: str | None
     pictures: tuple[tuple[str, int, int], ...]

@@ -123,7 +123,7 @@ class KnownSign:
 
     key: of its certificate or host key, "sha256:..."; null: it has none, so that nothing tells it from another of its
     make. before: the one that was kept until now; null: none was. greeting: what it says first, or its server's name.
-    page: its title, or null; pictures: of its page, as PATH WIDTHxHEIGHT; of pages without encryption alone.
+    page: its title, or null; pictures: of its page, as PATH WIDTHxHEIGHT.
     """
 
     service: str
@@ -209,7 +209,7 @@ async def know(
 async def _pages(
     run: Run, services: Sequence[str], outcome: Outcome, deadline: float
 ) -> dict[tuple[str, str, int], PageKnown]:
-    """Of each page without encryption what tells it again; a title that differs from look to look tells nothing."""
+    """Of each page what tells it again; a title that differs from look to look tells nothing."""
     found: dict[tuple[str, str, int], PageKnown] = {}
 
     async def one(target: Target) -> None:
@@ -221,6 +221,6 @@ async def _pages(
 
     async with anyio.create_task_group() as tasks:
         for target in inner_targets(run.topology, services):
-            if target.speaks == "http":
+            if target.speaks in ("http", "https"):
                 tasks.start_soon(one, target)
     return found
