@@ -425,10 +425,12 @@ def _proof(known: SoFar, site: Site, service: str) -> Iterator[Move]:
     keyed = any(tunnel.service == service for tunnel in site.tunnels.values())
     if site.services[service].speaks in TUNNELS and not keyed:
         return  # no probe could tell without a key
-    ways = (*(("cable",) if known.outside else ()), "hotspot", "phone", "later")
+    browser = () if site.services[service].used_transport == "udp" else ("phone",)  # no browser speaks by UDP
+    ways = (*(("cable",) if known.outside else ()), "hotspot", *browser, "later")
     choices = tuple(Choice(word, say(f"guide.proof.{word}")) for word in ways)
-    yield from known.ask(Asking("proof", say("guide.proof"), say("guide.proof.why"), ways[0], choices))
-    how, count = known.said("proof"), 1
+    asked = "proof" if known.said("proof") in (None, *ways) else f"proof {service}"  # not by what does for the others
+    yield from known.ask(Asking(asked, say("guide.proof"), say("guide.proof.why"), ways[0], choices))
+    how, count = known.said(asked), 1
     if how not in ("cable", "hotspot", "phone"):
         return
     while known.said(f"again {service} {count}") == "again":

@@ -25,6 +25,7 @@ if TYPE_CHECKING:
     from hooper.check.results import From, Result
     from hooper.cli.guided.with_phone import Phone
     from hooper.line.neighbours import FindDocument
+    from hooper.planning.steps_ahead import AheadStep
     from hooper.planning.values import Plan
     from hooper.site.load import SiteFile
     from hooper.usecases.prepare.survey import SurveyDocument
@@ -170,9 +171,10 @@ def _plan(session: Session) -> int:
     return 0 if plan.feasible else 1
 
 
-def show_what_stands(session: Session) -> None:
+def show_what_stands(session: Session, steps: Sequence[AheadStep]) -> None:
     """What was reached and is to be reached from outside, each in a line."""
     from hooper.cli.parts.render import line
+    from hooper.planning.access import reaching
     from hooper.usecases.watch.status import status
 
     file = session.read_site()
@@ -185,7 +187,12 @@ def show_what_stands(session: Session) -> None:
     for key in shown:
         row = session.masked_document(rows[key])
         mark, style = {"well": ("✓", "well"), "wrong": ("✗", "wrong")}.get(row.level, ("?", "doubtful"))
-        line(screen, (f"{mark} ", style), (key, "bold"), f"  {row.detail or 'not proven from outside'}", hang=2)
+        told = str(row.detail) or "not proven from outside"
+        if file.site.services[key].reach == "tunnel" and row.level != "wrong":
+            came = [step.subject for step in steps if step.step == "entry" and step.state == "done"]
+            into = [peer for peer in came if peer in reaching(file.site, key)]
+            told = str(say("guide.stands.by" if into else "guide.stands.tunnel", peers=into))
+        line(screen, (f"{mark} ", style), (key, "bold"), f"  {told}", hang=2)
 
 
 def place_outside(session: Session, file: SiteFile) -> str:

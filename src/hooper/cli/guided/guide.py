@@ -227,7 +227,7 @@ def _ended(session: Session, course: Course, seen: Looked, steps: Sequence[Ahead
         session.show(GuideDocument(dict(course.answers), commands, open_still, asked), lambda document, out: None)
         return EXIT_NEEDS_A_PERSON if open_still or waits_for is not None else 0
     if seen.commands and steps:
-        show_what_stands(session)
+        show_what_stands(session, steps)
     for key in (one.removeprefix("who ") for one, said in course.answers.items() if said == "while"):
         closing = session.here(f"service change {key} --reach lan")
         session.note(f"\n{key} is open for a while only. Afterwards: hooper {closing}")

@@ -10,6 +10,7 @@ from hooper.cli.parts.command import command
 from hooper.cli.parts.from_where import parse_origin
 from hooper.cli.parts.session import Session, sub_app
 from hooper.cli.parts.tables import day
+from hooper.cli.watch.next_step import TOGETHER
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 from hooper.store.preferences import preferences
 
@@ -105,11 +106,25 @@ def _render(document: DrillDocument, out: Screen, *, session: Session) -> None:
 
 
 def _rows(rows: Sequence[DrillRow], out: Screen, session: Session) -> None:
+    """Those together of which the same is said; with --plain each by itself."""
+    from itertools import groupby
+
     from hooper.cli.parts.render import line
 
-    for row in rows:
-        mark, style = MARKS[row.state]
-        name = row.kind if row.subject in ("site", row.kind) else f"{row.kind} {row.subject}"
-        line(out, (f"{mark} ", style), (name, "bold"), f": {row.detail}", hang=2)
-        if row.command:
-            out.print(f"     {session.here_whole(row.command)}")
+    def what(row: DrillRow) -> tuple[str, str, str, str]:
+        return row.kind, row.state, str(row.detail), row.subject if session.plain else ""
+
+    for (kind, state, detail, _), same in groupby(rows, what):
+        alike = list(same)
+        first, (mark, style) = alike[0], MARKS[state]
+        names = ", ".join(row.subject for row in alike)
+        name = kind if names in ("site", kind) else f"{kind} {names}"
+        line(out, (f"{mark} ", style), (name, "bold"), f": {detail}", hang=2)
+        if not first.command:
+            continue
+        command = session.here_whole(first.command)
+        if len(alike) > 1 and command.startswith(TOGETHER):
+            command = session.here_whole(first.command.replace(f" {first.subject}", ""))
+        elif len(alike) > 1:
+            command += "   (and so for each)"
+        out.print(f"     {command}")
