@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import random
 import re
@@ -409,7 +410,11 @@ def test_it_watches_while_a_hand_types_and_goes_on_by_itself(apart: LabProcess, 
             one.until("Answer")
         one.type(f"{typed}\n")
     one.until("Enter when it is typed.")
-    apart.ask("type", sheets=SHEET)  # nobody presses Enter
+    apart.ask("type", sheets=SHEET, wrongly=True)
+    twice = json.dumps({"sheets": [{**SHEET[0], "rules": [*SHEET[0]["rules"], {
+        **SHEET[0]["rules"][0], "service": "a-game", "outside_ports": [4444, 4444]}]}]})  # fmt: skip
+    entered = apart.run("lab", "type", "-", "--pause", "0.5s", "--json", stdin=twice)  # slowly; nobody presses Enter
+    assert [one["outcome"] for one in valid("lab-type", entered.document)["entered"]] == ["changed", "added"]
     one.until("It answers from outside now")
     one.until("anything else")
     one.type("\n")

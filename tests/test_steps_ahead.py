@@ -2,23 +2,33 @@
 
 from __future__ import annotations
 
+import contextlib
+import os
 import random
 import shlex
+import subprocess
+import sys
 from collections import Counter
 from collections.abc import Iterator
+from dataclasses import replace
 from datetime import date
 from pathlib import Path
 from typing import Any
 
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from hooper.planning.kept_back import refusals
 from hooper.planning.openers import entering
 from hooper.planning.plan import make_plan
 from hooper.planning.steps_ahead import AheadStep, OutsideLook, Stands, steps_ahead
 from hooper.planning.topology import Topology
+from hooper.planning.values import Plan
 from hooper.site.load import parse_site
 from support.program import BOATHOUSE, Lab, Ran, hooper, valid
+from test_plan_properties import Drawn
+from test_plan_properties import sites as random_sites
 
 DAY = date(2026, 12, 1)
 ENOUGH = 60  # steps, whatever the order
@@ -80,10 +90,29 @@ def do(lab: Lab, step: Any) -> None:
         assert ran.code in ((0, 1, 5) if step["step"] == "rule" else (0, 1)), (words, ran)  # 5: others are held back
 
 
+KILLED = ("rule", "name", "certificate", "tunnel", "peer")  # what a run may be killed in
+
+
+def kill(lab: Lab, step: Any, after: float) -> None:
+    """Begin what the step says, and kill it at some moment."""
+    words = shlex.split(step["command"])[1:]
+    if step["step"] in ("tunnel", "peer") and words[1] in ("make", "hand"):
+        words += ["--out", str(lab.folder / ("files" if words[1] == "make" else "phone.conf")), "--force"]
+    started = subprocess.Popen(
+        [sys.executable, "-m", "hooper", *words, "--state", lab.env["STATE"]], env={**os.environ, **lab.env},
+        stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
+    )  # fmt: skip
+    with contextlib.suppress(subprocess.TimeoutExpired):
+        started.wait(after)
+    started.kill()
+    started.wait(10)
+
+
 @pytest.mark.parametrize("seed", range(4))
 def test_doing_what_it_says_ends_in_a_proven_site(fresh: Lab, seed: int) -> None:
     """In any order that it allows, with a fault that comes on the way; never in a circle, never what is done."""
-    chance, done, asked = random.Random(seed), set[tuple[str, str]](), Counter[str]()
+    chance, done = random.Random(seed), set[tuple[str, str]]()
+    asked, killed, readied = Counter[str](), Counter[str](), 0
     last: Any = None
     if seed % 2:
         lines = fresh.folder.joinpath("site.toml").read_text().replace("default_password_changed = true", "tls = true")
@@ -107,7 +136,13 @@ def test_doing_what_it_says_ends_in_a_proven_site(fresh: Lab, seed: int) -> None
         step = chance.choice(openly)
         asked[step["command"]] += 1
         last = step
-        assert asked[step["command"]] < 4, (step, "it goes in a circle")
+        grown = readied if step["step"] in ("rule", "sheet") else 0  # there is more to enter each time
+        assert asked[step["command"]] < 4 + killed[step["command"]] + grown, (step, "it goes in a circle")
+        readied += step["step"] == "ready"
+        if step["step"] in KILLED and chance.random() < 0.3:
+            killed[step["command"]] += 1
+            kill(fresh, step, chance.uniform(0.2, 1.2))
+            continue
         do(fresh, step)
         if number == 8 and seed > 1:
             fresh.run("lab", "break", "service-stopped", "film-page")
@@ -189,6 +224,64 @@ def test_what_is_kept_back_comes_before_its_rule() -> None:
     assert held
     assert all(steps[f"ready:{key}"].state == "open" for key in held)
     assert not [key for key in held if f"proof:{key}" in steps], "first it is made ready"
+
+
+def model_of(step: AheadStep, stands: Stands, plan: Plan) -> Stands:
+    """How things stand once a step is done."""
+    levels, proofs, subject = dict(stands.levels), dict(stands.proofs), step.subject
+    if step.step == "rule":
+        levels |= {("rule", rule.service, subject): "well" for rule in plan.forwards if rule.gateway == subject}
+    elif step.step == "sheet":
+        return replace(stands, ticked=stands.ticked | {subject})
+    elif step.step == "proof":
+        proofs[subject] = OutsideLook("well", True, "interface:usb0")
+        return replace(stands, proofs=proofs)
+    elif step.step == "entry":
+        return replace(stands, came=stands.came | {subject})
+    elif step.step == "ready":
+        return replace(stands, held={key: why for key, why in stands.held.items() if key != subject})
+    elif step.step == "keeper":
+        return replace(stands, keeper=True)
+    else:
+        name, _, record = subject.partition(" ")
+        levels[step.step, name, (record or "A") if step.step == "name" else ""] = "well"
+    return replace(stands, levels=levels)
+
+
+WRITTEN = ("device", "service", "mistake")  # what only the site file ends
+
+
+@given(drawn=random_sites(), data=st.data())
+@settings(max_examples=150, deadline=None)
+def test_each_step_brings_any_site_nearer(drawn: Drawn, data: st.DataObject) -> None:
+    """In random sites that stand somehow: each open step, done, is done from then on and undoes none; it ends."""
+    file = parse_site(drawn.text.encode(), "site.toml")
+    topology = Topology(file.site)
+    plan = make_plan(file, DAY, topology)
+    ways = tuple(entering(topology, plan))
+    word, yes = st.sampled_from(["well", "wrong", "unknown", "fact"]), st.booleans()
+    levels = {("line", "l", ""): data.draw(word)}
+    levels |= {("rule", rule.service, rule.gateway): data.draw(word) for rule in plan.forwards}
+    proofs = {key: OutsideLook(data.draw(word), data.draw(yes), "") for key in file.site.services if data.draw(yes)}
+    held = {key: exc.remedy for key, exc in refusals(file.site, plan).items() if data.draw(yes)}
+    ticked = frozenset(key for key in file.site.gateways if data.draw(yes))
+    stands = Stands(levels, proofs, ticked, held=held, wished=data.draw(yes))
+    steps = steps_ahead(file.site, plan, ways, stands)
+    for _ in range(100):
+        doable = [step for step in steps if step.state == "open" and step.step not in WRITTEN]
+        if not doable:
+            break
+        step = data.draw(st.sampled_from(doable))
+        before = {(one.step, one.subject) for one in steps if one.state == "done"}
+        stands = model_of(step, stands, plan)
+        steps = steps_ahead(file.site, plan, ways, stands)
+        after = {(one.step, one.subject): one.state for one in steps}
+        assert after.get((step.step, step.subject), "done") == "done", step
+        undone = {name for name in before if after.get(name, "done") != "done"}
+        assert not undone or (step.step == "ready" and {kind for kind, _ in undone} <= {"rule", "sheet"}), undone
+    left = [step for step in steps if step.state != "done"]
+    assert {step.step for step in left} <= {*WRITTEN} or any(step.step in WRITTEN for step in left), left
+    assert all(step.state == "open" for step in left), "what is left is a mistake of the file, not a wait"
 
 
 SIX = BOATHOUSE.replace('address = "10.44.7.50"', 'address = "10.44.7.50"\naddress6 = "2001:db8:44:7::50"')

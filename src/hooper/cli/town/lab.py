@@ -5,6 +5,7 @@ from __future__ import annotations
 import json as json_module
 import sys
 import tempfile
+import time
 from collections.abc import Sequence
 from functools import partial
 from pathlib import Path
@@ -320,7 +321,12 @@ def lag(
 
 
 @command(app, "lab type")
-def type_sheet(session: Session, sheet: str, wrongly: bool = False) -> None:
+def type_sheet(
+    session: Session,
+    sheet: str,
+    wrongly: bool = False,
+    pause: float = "0s",  # type: ignore[assignment]
+) -> None:
     """Be the person who enters a worksheet into the town's routers, whatever the site file calls them."""
     from hooper.lab.documents import LabTypeDocument
 
@@ -328,8 +334,20 @@ def type_sheet(session: Session, sheet: str, wrongly: bool = False) -> None:
     if "errors" in document and "sheets" not in document:
         said = "; ".join(str(error.get("message")) for error in document["errors"] if isinstance(error, dict))
         raise UsageError(f"this is no worksheet, but an error: {said}", remedy="Put that right first.")
-    typed = _answer(session, LabTypeDocument, "type", sheets=document.get("sheets"), wrongly=wrongly)
-    session.show(typed, _render_typed)
+    entered: list[Any] = []
+    for number, part in enumerate(_parts(document.get("sheets"), pause)):
+        if number:
+            time.sleep(pause)
+        entered += _answer(session, LabTypeDocument, "type", sheets=part, wrongly=wrongly).entered
+    session.show(LabTypeDocument(tuple(entered)), _render_typed)
+
+
+def _parts(sheets: Any, pause: float) -> list[Any]:
+    """What is typed before each pause: a rule. Without a pause, or where these are no sheets: all of it."""
+    known = isinstance(sheets, list) and all(isinstance(one, dict) and one.get("rules") for one in sheets)
+    if not pause or not known:
+        return [sheets]
+    return [[{**one, "rules": [rule]}] for one in sheets for rule in one["rules"]]
 
 
 def _read_document(sheet: str) -> dict[str, Any]:
