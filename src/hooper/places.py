@@ -15,8 +15,7 @@ from hooper.chosen import guess
 from hooper.secret import SecretRef
 from hooper.words.said import NOTHING, Said, say
 
-PlaceKind = Literal["here", "interface", "hotspot", "proxy", "arrival", "visit", "peer", "told", "witness", "elsewhere"
-]  # fmt: skip
+PlaceKind = Literal["here", "interface", "hotspot", "proxy", "arrival", "visit", "peer", "told", "witness", "elsewhere"]
 SOCKS = "socks5://"
 
 

@@ -28,6 +28,7 @@ from hooper.lab.serve import leave_files
 from hooper.lab.switchboard import Switchboard
 from hooper.net.lab_door import LabLink, read_lab_file
 from hooper.signs import HANDLER
+from support.inner_link import without_sockets
 from support.namespaces import inside
 from support.virtual import VirtualClock, VirtualLoop
 
@@ -63,6 +64,10 @@ class Loop:
                 loop.impatient.skips -= 1
 
         return self.portal.call(at_once)
+
+
+async def _running() -> VirtualLoop:
+    return _virtual()
 
 
 def _virtual() -> VirtualLoop:
@@ -257,12 +262,13 @@ def town_here(folder: Path, *, hairpin: bool = False) -> Iterator[LabHere]:
             return Switchboard(hairpin=hairpin, clock=VirtualClock())
 
         board = portal.call(make)
-        served, _ = portal.start_task(board.serve)
+        served, port = portal.start_task(board.serve)
         leave_files(folder, board)
         environment = _environment(folder)
         _LOOPS[environment["HOOPER_LAB"]] = Loop(portal)
         try:
-            yield LabHere(environment, folder, board)
+            with without_sockets(port, portal.call(_running), board):
+                yield LabHere(environment, folder, board)
         finally:
             del _LOOPS[environment["HOOPER_LAB"]]
             served.cancel()

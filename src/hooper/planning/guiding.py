@@ -399,7 +399,7 @@ def _entry(known: SoFar, site: Site, peer: str) -> Iterator[Move]:
     """A tunnel proven by the device that comes in by it, as its server tells; asked for a few times."""
     key, count = site.peers[peer].tunnel, 1
     tunnel = site.tunnels[key]
-    while f"look {peer} {count}" in known.done:
+    while f"came {peer} {count}" in known.done:
         count += 1
     asked = f"entry {peer}" if count == 1 else f"entry {peer} {count}"
     host = site.services[tunnel.service].host
@@ -417,7 +417,7 @@ def _entry(known: SoFar, site: Site, peer: str) -> Iterator[Move]:
     said = known.said(asked)
     if said not in (None, "later") and count <= OPENED:
         look = deeds.SEEN(key) if tunnel.seen_by else deeds.SEEN_IN(key, said)
-        yield from known.once(Doing(f"look {peer} {count}", look, "look", say("guide.do.entry", peer=peer)))
+        yield from known.once(Doing(f"came {peer} {count}", look, "look", say("guide.do.entry", peer=peer)))
 
 
 def _proof(known: SoFar, site: Site, service: str) -> Iterator[Move]:

@@ -60,8 +60,8 @@ class Provisions:
 
     proofs: of each service that is to be reached. certificates: their ends; None: there is none. rules: that programs
     entered. keeper: one runs. peers: how each stands, by level. came: when each last came in from outside with the file
-    that it has. told: who is at home, another way in, until when
-    accounts last. awake: of this computer, where its keeper runs; None: it does not tell.
+    that it has. told: who is at home, another way in, until when accounts last. awake: of this computer, where its
+    keeper runs; None: it does not tell.
     """
 
     now: datetime

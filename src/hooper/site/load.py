@@ -26,9 +26,9 @@ if TYPE_CHECKING:
 SIZE_LIMIT = 32 * 1024 * 1024  # bytes; 10,000 services take about 2 MiB
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class SiteFile:
-    """A site file that was read: the model and its text.
+    """A site file that was read: the model and its text; another one, even of the same text, is not the same.
 
     padded: the addresses written with leading zeros, as (path, as written, as read).
     """

@@ -6,6 +6,7 @@ import codecs
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager
+from functools import lru_cache
 from pathlib import Path
 
 from hooper import deeds
@@ -40,7 +41,13 @@ def read_site(path: Path) -> SiteFile:
         ) from None
     except OSError as exc:
         raise SiteFileError(f"the site file cannot be read: {exc.strerror or exc}", where=Where(str(path))) from None
-    return parse_site(data, str(path))
+    return _parsed(data, str(path))
+
+
+@lru_cache(2)
+def _parsed(data: bytes, name: str) -> SiteFile:
+    """What was read is not understood again while it is the same; it is never changed."""
+    return parse_site(data, name)
 
 
 class ChangedMeanwhile(MachineError):

@@ -6,7 +6,7 @@ from collections.abc import AsyncIterator, Callable, Iterator, Mapping
 from contextlib import ExitStack, asynccontextmanager, contextmanager
 from dataclasses import dataclass, field
 from datetime import date, datetime, timedelta
-from functools import cached_property
+from functools import cached_property, lru_cache
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -37,6 +37,18 @@ class RisksTaken:
     risks: tuple[tuple[str, str], ...]
     until: date
     reasons: Mapping[str, str]
+
+
+@lru_cache(2)  # the next run, or the end of this one, may be about the same file
+def _topology(file: SiteFile) -> Topology:
+    return Topology(file.site)
+
+
+@lru_cache(2)
+def _plan(file: SiteFile, today: date) -> Plan:
+    from hooper.planning.plan import make_plan
+
+    return make_plan(file, today, _topology(file))
 
 
 @dataclass
@@ -89,14 +101,12 @@ class Run:
 
     @cached_property
     def topology(self) -> Topology:
-        return Topology(self.file.site)
+        return _topology(self.file)
 
     @cached_property
     def plan(self) -> Plan:
         """The plan of today."""
-        from hooper.planning.plan import make_plan
-
-        return make_plan(self.file, self.at.date(), self.topology)
+        return _plan(self.file, self.at.date())
 
     def use(self, file: SiteFile) -> None:
         """Go on with an edited site file."""

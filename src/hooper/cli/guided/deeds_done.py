@@ -191,7 +191,7 @@ def show_what_stands(session: Session, steps: Sequence[AheadStep]) -> None:
         if file.site.services[key].reach == "tunnel" and row.level != "wrong":
             came = [step.subject for step in steps if step.step == "entry" and step.state == "done"]
             into = [peer for peer in came if peer in reaching(file.site, key)]
-            told = str(say("guide.stands.by" if into else "guide.stands.tunnel", peers=into))
+            told = str(say("guide.stands.by", peers=into) if into else say("guide.stands.tunnel"))
         line(screen, (f"{mark} ", style), (key, "bold"), f"  {told}", hang=2)
 
 
