@@ -32,6 +32,15 @@ def town(tmp_path_factory: pytest.TempPathFactory) -> Iterator[KernelTown]:
         yield town
 
 
+def adopt_the_film_box(one: Person) -> None:
+    """Pick it among the devices that were found, and what it offers first."""
+    one.until("belong to this site? (several: 1,3)")
+    number = re.search(r"(\d+) 10\.44\.7\.30 ", one.until("Answer:"))
+    assert number is not None, one.plain
+    one.answer("", number[1])
+    one.answer("from outside? (several: 1,3)", "1")
+
+
 def test_two_mute_routers_from_an_empty_folder_to_a_proof(town: KernelTown, tmp_path: Path) -> None:
     """Only one is seen; that another stands before it comes out by its address. A hand types while it is watched."""
     started = time.monotonic()
@@ -41,11 +50,7 @@ def test_two_mute_routers_from_an_empty_folder_to_a_proof(town: KernelTown, tmp_
     one.answer("enter rules on?", "yes")
     one.answer("[192.168.90.1/24]:", "")
     one.answer("of outer-box (Enter: not known yet; none: it has none):", PUBLIC)
-    one.until("belong to this site? (several: 1,3)")
-    number = re.search(r"(\d+) 10\.44\.7\.30 ", one.until("Answer:"))
-    assert number is not None, one.plain
-    one.answer("", number[1])
-    one.answer("from outside? (several: 1,3)", "1")
+    adopt_the_film_box(one)
     one.answer("Answer [public]:", "")
     one.answer("came with changed?", "yes")
     one.until("Enter when it is typed.")
@@ -85,11 +90,7 @@ def test_one_router_that_takes_rules_needs_no_hand(town: KernelTown, tmp_path: P
     started = time.monotonic()
     one = Person(tmp_path, wrap=town.wrap("here"))
     one.answer("called [Home]:", "")
-    one.until("belong to this site? (several: 1,3)")
-    number = re.search(r"(\d+) 10\.44\.7\.30 ", one.until("Answer:"))
-    assert number is not None, one.plain
-    one.answer("", number[1])
-    one.answer("from outside? (several: 1,3)", "1")
+    adopt_the_film_box(one)
     one.answer("Answer [public]:", "")
     one.answer("came with changed?", "yes")
     one.answer("into own-router now?", "")
@@ -143,11 +144,7 @@ def test_a_phone_comes_in_by_a_tunnel_after_eight_answers(tmp_path: Path) -> Non
         started = time.monotonic()
         one = Person(own, columns=60, wrap=town.wrap("here"))  # too narrow for the code: a page holds it
         one.answer("called [Home]:", "")
-        one.until("belong to this site? (several: 1,3)")
-        number = re.search(r"(\d+) 10\.44\.7\.30 ", one.until("Answer:"))
-        assert number is not None, one.plain
-        one.answer("", number[1])
-        one.answer("from outside? (several: 1,3)", "1")
+        adopt_the_film_box(one)
         one.answer("Answer [public]:", "tunnel")
         one.answer("[phone]:", "")
         one.until("home-server")
@@ -192,11 +189,7 @@ def test_ipv6_alone_ends_in_an_opening_that_is_proven(tmp_path: Path) -> None:
         one.answer("[192.168.90.1/24]:", "")
         one.answer("of outer-box (Enter: not known yet; none: it has none):", "none")
         one.answer("Answer [letter]:", "ipv6")
-        one.until("belong to this site? (several: 1,3)")
-        number = re.search(r"(\d+) 10\.44\.7\.30 ", one.until("Answer:"))
-        assert number is not None, one.plain
-        one.answer("", number[1])
-        one.answer("from outside? (several: 1,3)", "1")
+        adopt_the_film_box(one)
         one.answer("Answer [public]:", "")
         one.answer("IPv6 address of", HOST6)
         one.answer("came with changed?", "yes")

@@ -18,7 +18,7 @@ from hooper.planning.guide_wishes import wishes
 from hooper.planning.kept_back import kept_back
 from hooper.planning.openers import not_driven
 from hooper.planning.paths import gateway_of
-from hooper.planning.server_lists import list_command, list_file
+from hooper.planning.server_lists import brought
 from hooper.site.protocols import SPEECHES, TUNNELS
 from hooper.words.said import Said, say
 
@@ -411,7 +411,7 @@ def _entry(known: SoFar, site: Site, peer: str) -> Iterator[Move]:
         text, why = say("guide.entry", peer=peer), say("guide.entry.why")
         yield from known.ask(Asking(asked, text, why, "on", choices, told=tuple(told)))
     else:
-        told.append(say("guide.entry.bring", host=host, printing=list_command(site, key), file=list_file(key)))
+        told.append(say("guide.entry.then") + brought(site, key) + ".")
         text, why = say("guide.entry.file", host=host), say("guide.entry.why")
         yield from known.ask(Asking(asked, text, why, told=tuple(told)))
     said = known.said(asked)

@@ -13,7 +13,7 @@ from hooper.planning.access import handing
 from hooper.planning.guide_values import given_as
 from hooper.planning.server_lists import TELLING, brought, look_at_list
 from hooper.site.protocols import TUNNELS
-from hooper.words.said import Said, say
+from hooper.words.said import Said, say, together
 
 if TYPE_CHECKING:
     from hooper.site.model import Site
@@ -143,7 +143,7 @@ def _peers(site: Site, end: date, have: Provisions) -> Iterator[DrillRow]:
             said = say("drill.peer.old", day=day) if day is not None else say("drill.peer.never")
             state: Lasts = "open" if day is not None else "wrong"
             look = look_at_list(site, peer.tunnel)
-            yield DrillRow("peer", key, state, said + brought(site, peer.tunnel), look)
+            yield DrillRow("peer", key, state, together((said, brought(site, peer.tunnel))), look)
         else:
             yield DrillRow("peer", key, "ok", say("drill.peer.today"))
 

@@ -17,7 +17,7 @@ from hooper.planning.server_lists import TELLING, brought, look_at_list
 from hooper.planning.values import EVERYTHING
 from hooper.site.protocols import SPEECHES, TUNNELS
 from hooper.site.references import made_gateways
-from hooper.words.said import Said, say
+from hooper.words.said import Said, say, together
 
 if TYPE_CHECKING:
     from hooper.planning.values import Entering, Finding, Forward, Plan
@@ -262,8 +262,8 @@ class _Ahead:
             if tunnel.service != service or peer.revoked is not None or tunnel.kind not in TELLING:
                 continue
             if tunnel.made_by == "hooper":
-                asked, why = look_at_list(self.site, peer.tunnel), say("ahead.entry", peer=key)
-                why += brought(self.site, peer.tunnel)
+                asked = look_at_list(self.site, peer.tunnel)
+                why = together((say("ahead.entry", peer=key), brought(self.site, peer.tunnel)))
                 yield _step("entry", key, why, key in self.stands.came, asked, *before, f"peer:{key}")
 
     def _names(self) -> Iterator[AheadStep]:
