@@ -6,6 +6,7 @@ import base64
 import json
 import ssl
 from collections.abc import Callable, Mapping, Sequence
+from contextlib import suppress
 from datetime import UTC, datetime, timedelta
 from ipaddress import IPv4Address
 from pathlib import Path
@@ -21,12 +22,13 @@ from hypothesis import strategies as st
 from joserfc import jws
 from joserfc.jwk import ECKey
 
-from hooper.certs.acme import AcmeBusy, AcmeClient, AcmeFailed, AcmeRefused, encoded, request_for
-from hooper.certs.acmeform import Challenge
-from hooper.certs.challenges import NoProof, Prover
+from hooper.certs.acme import AcmeClient, Order, encoded, request_for
+from hooper.certs.acme_refusals import AcmeBusy, AcmeFailed, AcmeRefused, refusal
+from hooper.certs.acmeform import AcmeProblem, Challenge, OrderBody
+from hooper.certs.challenges import NoProof, Prover, proving_context
 from hooper.certs.inspect import is_for, judge, load_chain, load_pem, reaches_root, unfit, well_known_roots
 from hooper.certs.order import WORDS, Ordering
-from hooper.certs.store import CertificateStore, _new_key
+from hooper.certs.store import CertificateStore, key_type, new_key
 from hooper.clock import SystemClock
 from hooper.errors import CounterpartError, MachineError
 from hooper.lab.certificates import TownAuthority
@@ -35,6 +37,7 @@ from hooper.net.http import HttpAnswer
 from hooper.store.sitefile import read_site
 from hooper.store.state import State
 from support.mortal import town
+from support.program import town_here, valid
 from support.virtual import run_virtually
 
 NOW = datetime.now(UTC)
@@ -115,7 +118,7 @@ def test_a_chain_for_another_key_is_not_kept(tmp_path: Path) -> None:
 
 
 def test_the_request_is_for_all_names() -> None:
-    request = x509.load_der_x509_csr(request_for(_new_key(), [NAME, f"*.{NAME}"]))
+    request = x509.load_der_x509_csr(request_for(new_key(), [NAME, f"*.{NAME}"]))
     shown = request.extensions.get_extension_for_class(x509.SubjectAlternativeName).value
     assert shown.get_values_for_type(x509.DNSName) == [NAME, f"*.{NAME}"]
     assert request.is_signature_valid
@@ -124,7 +127,7 @@ def test_the_request_is_for_all_names() -> None:
 # --- ACME
 
 ERROR = "urn:ietf:params:acme:error:"
-DIRECTORY = {f"new{what}": f"https://ca.example/new{what}" for what in ("Nonce", "Account", "Order")}
+DIRECTORY = {what: f"https://ca.example/{what}" for what in ("newNonce", "newAccount", "newOrder", "keyChange")}
 Reply = tuple[int, dict[str, str], Any]
 
 
@@ -155,7 +158,7 @@ class Scripted:
 
 def with_client(script: Scripted, work: Callable[[AcmeClient], Any], patience: float = 2.0) -> Any:
     async def main() -> Any:
-        acme = AcmeClient(script, "https://ca.example/directory", _new_key(), SystemClock(), patience)
+        acme = AcmeClient(script, "https://ca.example/directory", new_key(), SystemClock(), patience)
         return await work(acme)
 
     return run_virtually(main)
@@ -177,7 +180,7 @@ def _public_of(message: Any) -> ECKey:
 def test_requests_are_signed_as_the_standard_wants() -> None:
     """RFC 8555 section 6.2: a flattened JWS whose header has alg, nonce, url, and jwk or kid, nothing else."""
     script = Scripted({"/newAccount": [ACCOUNT], "/order/1": [(200, {}, {"status": "pending"})]})
-    key = _new_key()
+    key = new_key()
 
     async def main() -> None:
         acme = AcmeClient(script, "https://ca.example/directory", key, SystemClock(), 1)
@@ -244,7 +247,7 @@ def test_refused_nonces_are_replaced() -> None:
     [
         (problem("rejectedIdentifier", 403), AcmeRefused, "it is rejectedIdentifier"),
         (problem("rateLimited", 429), AcmeBusy, "asks to wait"),
-        ((429, {"Retry-After": "77"}, {}), AcmeBusy, "77 s"),
+        ((429, {"Retry-After": "77"}, {}), AcmeBusy, r"wait until 20\d\d-\d\d-\d\d \d\d:\d\d UTC"),
         (problem("serverInternal", 500), AcmeFailed, "fails"),
         ((502, {}, b"<html>Bad gateway"), AcmeFailed, "502"),
         ((400, {}, b"[" * 99), AcmeRefused, "400"),
@@ -424,9 +427,10 @@ def test_a_web_server_of_this_machine_shows_the_page(tmp_path: Path) -> None:
                         with pytest.raises(NoProof, match="blocks port 80"):
                             await prover.choose(NAME, {"http-01"})
                         continue
-                    assert await prover.choose(NAME, {"http-01"}) == "http-01"
+                    way = await prover.choose(NAME, {"http-01"})
+                    assert (way.kind, way.how) == ("http-01", "folder")
                     page = tmp_path / "pages" / ".well-known" / "acme-challenge" / "tok"
-                    async with prover.shown("http-01", NAME, "tok", "tok.print", "text"):
+                    async with prover.shown(way, NAME, "tok", "tok.print", "text"):
                         assert page.read_text() == "tok.print"
                     assert not page.exists()
 
@@ -457,3 +461,153 @@ def test_a_certificate_of_a_version_that_there_is_not_is_none() -> None:
     with pytest.raises(ValueError, match="no certificate"):
         load_pem(text)
     assert load_chain([bytes(der)]) == []
+
+
+# --- chains, profiles, keys, waiting
+
+
+def test_another_chain_is_found_by_its_link() -> None:
+    links = (
+        '<https://ca.example/directory>;rel="index", </c/2>; rel="alternate", <https://ca.example/c/3>;rel=alternate'
+    )
+    script = Scripted(
+        {
+            "/newAccount": [ACCOUNT],
+            "/c/1": [(200, {"Link": links}, b"first")],
+            "/c/2": [(200, {}, b"second")],
+            "/c/3": [(200, {}, b"third")],
+        }
+    )
+
+    async def all_of_them(acme: AcmeClient) -> list[bytes]:
+        await acme.register([], None)
+        order = Order("https://ca.example/o", OrderBody(status="valid", certificate="https://ca.example/c/1"))
+        return [chain async for chain in acme.chains(order)]
+
+    assert with_client(script, all_of_them) == [b"first", b"second", b"third"]
+
+
+def test_an_accounts_key_is_replaced_as_the_standard_wants() -> None:
+    """RFC 8555 section 7.3.5: the inner request is signed by the fresh key, has no nonce, and names the old key."""
+    script = Scripted(
+        {"/newAccount": [ACCOUNT], "/keyChange": [(200, {}, {})], "/order/1": [(200, {}, {"status": "x"})]}
+    )
+    old, fresh = new_key(), new_key()
+
+    async def main() -> None:
+        acme = AcmeClient(script, "https://ca.example/directory", old, SystemClock(), 1)
+        await acme.register([], None)
+        await acme.change_key(fresh)
+        await acme.order("https://ca.example/order/1")
+
+    run_virtually(main)
+    registry = jws.JWSRegistry(algorithms=["ES256"], strict_check_header=False)
+    public = {name: ECKey.import_key(ECKey.import_key(key).as_dict(private=False)) for name, key in
+              (("old", old), ("fresh", fresh))}  # fmt: skip
+    outer, after = script.asked[1][1], script.asked[2][1]
+    inner = json.loads(jws.deserialize_json(outer, public["old"], registry=registry).payload)
+    signed = jws.deserialize_json(inner, public["fresh"], registry=registry)
+    assert set(signed.headers()) == {"alg", "jwk", "url"}
+    said = json.loads(signed.payload)
+    assert said["account"] == "https://ca.example/account/1"
+    assert ECKey.import_key(said["oldKey"]).thumbprint() == public["old"].thumbprint()
+    jws.deserialize_json(after, public["fresh"], registry=registry)
+
+
+def test_a_killed_change_of_an_accounts_key_is_ended_by_who_the_authority_knows(tmp_path: Path) -> None:
+    store, at = CertificateStore(tmp_path), "https://ca.example/directory"
+    old, fresh = store.account_key(at), store.next_account_key(at, make=True)
+    assert store.next_account_key(at, make=False) == fresh != old
+    store.end_change(at, taken=False)
+    assert (store.account_key(at), store.next_account_key(at, make=False)) == (old, None)
+    fresh = store.next_account_key(at, make=True)
+    store.end_change(at, taken=True)
+    assert (store.account_key(at), store.next_account_key(at, make=False)) == (fresh, None)
+
+
+@pytest.mark.parametrize(
+    ("fields", "detail", "until"),
+    [
+        ({"Retry-After": "777600"}, "too many", NOW + timedelta(days=9)),
+        ({}, "too many certificates, retry after 2026-07-01 12:30:00 UTC: see the page", "2026-07-01T12:30"),
+        ({}, "too many, retry after 2026-07-01T12:30:00Z", "2026-07-01T12:30"),
+        ({}, "too many, since 1999-01-01 00:00:00", None),
+        ({}, "too many", None),
+    ],
+)
+def test_until_when_to_wait(fields: dict[str, str], detail: str, until: Any) -> None:
+    answer = HttpAnswer(429, {name.lower(): value for name, value in fields.items()})
+    at = datetime(2026, 6, 30, tzinfo=UTC) if isinstance(until, str) else NOW
+    told = refusal(answer, AcmeProblem(type=f"{ERROR}rateLimited", detail=detail), at)
+    assert isinstance(told, AcmeBusy)
+    wanted = datetime.fromisoformat(f"{until}+00:00") if isinstance(until, str) else until
+    assert told.until == wanted
+    if wanted is not None:
+        assert f"until {wanted:%Y-%m-%d %H:%M} UTC" in told.message
+
+
+@pytest.mark.parametrize("kind", ["p-256", "p-384", "rsa-2048"])
+def test_keys_of_each_kind(kind: str, tmp_path: Path) -> None:
+    store = CertificateStore(tmp_path)
+    pem = store.pending_key("a", fresh=True, kind=kind)
+    request = x509.load_der_x509_csr(request_for(pem, [NAME]))
+    assert request.is_signature_valid
+    assert key_type(request.public_key()) == kind
+    authority = TownAuthority(NOW)
+    chain = load_pem(authority.issue([NAME], request.public_key(), NOW))  # type: ignore[arg-type]
+    assert [one.subject for one in store.keep("a", pem, chain).chain] == [one.subject for one in chain]
+
+
+def test_the_certificate_of_a_proof_is_that_of_the_standard() -> None:
+    """RFC 8737 section 3: for the name alone, and the digest in a critical extension that is an OCTET STRING."""
+    digest = bytes(range(32))
+    context = proving_context(NAME, digest, NOW)
+    client = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)
+    client.check_hostname, client.verify_mode = False, ssl.CERT_NONE
+    client.set_alpn_protocols(["acme-tls/1"])
+    bios = [ssl.MemoryBIO() for _ in range(4)]
+    server = context.wrap_bio(bios[0], bios[1], server_side=True)
+    browser = client.wrap_bio(bios[2], bios[3], server_hostname=NAME)
+    for _ in range(6):
+        for side in (browser, server):
+            with suppress(ssl.SSLWantReadError):
+                side.do_handshake()
+            bios[0].write(bios[3].read())
+            bios[2].write(bios[1].read())
+    assert browser.selected_alpn_protocol() == "acme-tls/1"
+    shown = x509.load_der_x509_certificate(browser.getpeercert(binary_form=True) or b"")
+    names = shown.extensions.get_extension_for_class(x509.SubjectAlternativeName).value
+    assert list(names) == [x509.DNSName(NAME)]
+    proof = shown.extensions.get_extension_for_oid(x509.ObjectIdentifier("1.3.6.1.5.5.7.1.31"))
+    assert (proof.critical, proof.value.value) == (True, b"\x04\x20" + digest)  # type: ignore[attr-defined]
+
+
+def test_the_town_takes_another_challenge_and_a_wait_is_kept_to(tmp_path: Path) -> None:
+    """Over the town's two routers: port 443 is lent for the proof; then the authority asks to wait, and is let be."""
+    with town_here(tmp_path / "lab") as lab:
+        assert lab.run("router", "open", "--quiet").code in (0, 1)
+        lab.enter_sheets()
+        assert lab.run("certificate", "change", "boathouse", "--challenge", "tls-alpn-01").code == 0
+        before = lab.run("router", "list", "--json").document["gateways"]
+        (row,) = lab.run("cert", "order", "--staging-first", "--json").document.get("certificates", [{}])
+        assert "staging" in lab.run("cert", "order", "--staging-first").err
+        ran = lab.run("cert", "order", "--json")
+        (row,) = valid("cert", ran.document)["certificates"]
+        assert (row["state"], row["proofs"][0]["challenge"]) == ("ordered", "tls-alpn-01"), ran
+        after = lab.run("router", "list", "--json").document["gateways"]
+        assert [
+            [(one["outside_ports"], one["target_address"]) for one in gateway["rules"] or []] for gateway in before
+        ] == [[(one["outside_ports"], one["target_address"]) for one in gateway["rules"] or []] for gateway in after]
+        assert lab.run("certificate", "change", "boathouse", "--profile", "shortlived").code == 0
+        acme = lab.board.town.acme
+        acme.limited_until = lab.board.town.now() + timedelta(days=3)
+        said = [lab.run("cert", "order", *words).err for words in (("--again",), ("--again",), ())]
+        assert all("asks to wait until" in text for text in said[:2])
+        assert lab.run("cert", "revoke", "boathouse", "--json").document["certificates"][0]["state"] == "revoked"
+        asked = acme.issued
+        ran = lab.run("cert", "order")
+        assert (ran.code, "asked to wait until" in ran.err) == (4, True)
+        acme.limited_until = None
+        assert lab.run("cert", "new-key", "town-ca").code == 0
+        (row,) = lab.run("cert", "order", "--again", "--json").document["certificates"]
+        assert (row["state"], row["days_left"], acme.issued) == ("ordered", 5, asked + 1)

@@ -99,7 +99,7 @@ def offered(folder: Path, line: str, shell: str = "bash") -> list[str]:
     ("line", "words"),
     [
         ("hooper ch", ["check"]),
-        ("hooper cert re", ["restore"]),
+        ("hooper cert res", ["restore"]),
         ("hooper check fi", ["film-page", "film-shell"]),
         ("hooper check film-page --deadl", ["--deadline"]),
         ("hooper why --from int", ["interface"]),

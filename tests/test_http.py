@@ -19,7 +19,7 @@ from cryptography import x509
 
 from hooper.addresses import IPAddress
 from hooper.certs.acme import AcmeClient, request_for
-from hooper.certs.store import _new_key
+from hooper.certs.store import new_key
 from hooper.clock import SystemClock
 from hooper.errors import HooperError, MachineError
 from hooper.lab.acme import AcmeServer
@@ -216,7 +216,7 @@ def test_the_whole_way_to_a_certificate_over_real_sockets() -> None:
     async def work(port: int) -> bytes:
         server.base = f"https://ca.heronquay.example:{port}"
         async with http(Named(), ROOTS, 5.0) as client:
-            acme = AcmeClient(client, f"{server.base}/directory", _new_key(), SystemClock(), 20)
+            acme = AcmeClient(client, f"{server.base}/directory", new_key(), SystemClock(), 20)
             await acme.register([], None)
             order = await acme.new_order(names)
             for url, proof in await acme.authorizations(order, names):
@@ -226,8 +226,8 @@ def test_the_whole_way_to_a_certificate_over_real_sockets() -> None:
                 await acme.prove(challenge, url)
             order = await acme.settled(order, ("pending",))
             assert order.status == "ready"
-            order = await acme.finalize(order, request_for(_new_key(), names))
-            return await acme.download(order)
+            order = await acme.finalize(order, request_for(new_key(), names))
+            return await anext(acme.chains(order))
 
     async def handle(stream: ByteStream) -> None:
         await server.serve(stream, Endpoint(HOME, 1))

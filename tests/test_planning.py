@@ -101,6 +101,7 @@ OF_THE_LINE = {
 HUB6 = ONE_BOX.replace('"dynamic"', '"dynamic"\nprefix6 = "2001:db8:44::/56"') + 'address6 = "2001:db8:44:7::50"\n'
 NAMED = '[names."home.heronquay.example"]\nline = "fibre"\n'
 SIX_NAME = NAMED + 'types = ["A", "AAAA"]\nhost = "hub"\n'
+BY_HAND = ONE_BOX.replace('line = "fibre"', 'line = "fibre"\ncontrol = "hand"')
 CERTIFIED = NAMED + (
     '[authorities.ca]\ndirectory = "https://ca.heronquay.example/directory"\n'
     '[certificates.c]\nauthority = "ca"\nchallenge = "http-01"\nnames = ["home.heronquay.example"]\n'
@@ -317,8 +318,8 @@ FINDINGS: dict[str, tuple[str, str]] = {
         ONE_BOX + CERTIFIED + 'services = ["s"]\n' + service('speaks = "https"\nname = "home.heronquay.example"'),
     ),
     "validation-blocked": (
+        BY_HAND + CERTIFIED,
         ONE_BOX + CERTIFIED,
-        ONE_BOX + CERTIFIED + service('speaks = "http"'),
     ),
     "wildcard-needs-dns": (
         certificate('["*.home.heronquay.example"]'),
@@ -403,7 +404,7 @@ def test_each_finding_is_raised_and_its_near_miss_is_not(code: str) -> None:
 
 
 def test_a_proof_over_port_80_is_no_worry_where_a_text_record_can_be_set() -> None:
-    auto = ONE_BOX + CERTIFIED.replace('challenge = "http-01"\n', "")
+    auto = BY_HAND + CERTIFIED.replace('challenge = "http-01"\n', "")
     assert "validation-blocked" in codes(auto)
     own = '[updaters.u]\nkind = "dns-update"\nkey = "k"\ntoken = "env:T"\n'
     kept = auto.replace('line = "fibre"\n[auth', 'line = "fibre"\nupdated_by = "u"\n[auth')

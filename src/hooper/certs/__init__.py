@@ -1,3 +1,3 @@
 """Certificates: ordering by ACME, inspection, safe storage."""
 
-__all__ = ("documents", "giving", "inspect", "order", "problems", "store")
+__all__ = ("challenges", "documents", "giving", "inspect", "order", "problems", "proof_ways", "store")

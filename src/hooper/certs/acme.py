@@ -5,23 +5,22 @@ from __future__ import annotations
 import base64
 import hashlib
 import re
-from collections.abc import Collection, Sequence
+from collections.abc import AsyncIterator, Collection, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from functools import cached_property
 from typing import TYPE_CHECKING, Any, TypeVar
 from urllib.parse import urljoin
 
-from hooper import deeds
+from hooper.certs.acme_refusals import AcmeBusy, AcmeFailed, AcmeRefused, refusal
 from hooper.certs.acmeform import AcmeProblem, Authorization, Challenge, Directory, OrderBody, RenewalInfo
 from hooper.clock import Clock, read_moment
-from hooper.errors import CounterpartError
 from hooper.net.http import retry_after
 from hooper.secret import excerpt
 
 if TYPE_CHECKING:
     from cryptography import x509
-    from joserfc.jwk import ECKey
+    from joserfc.jwk import ECKey, Key
 
     from hooper.net.http import HttpAnswer, HttpClient
 
@@ -29,33 +28,10 @@ T = TypeVar("T")
 Polled = TypeVar("Polled", OrderBody, Authorization)
 NONCE = re.compile(r"[A-Za-z0-9_-]{1,400}")  # RFC 8555 section 6.5.1
 NONCE_TRIES = 8
+ALTERNATE = re.compile(r"<([^<>]*)>(?=[^,<]*;\s*rel=\"?alternate\"?\b)")  # RFC 8288 section 3
+CHAINS = 8  # beside the first
 REDIRECTIONS = 5
 POLL_S = (0.3, 0.7, 1.0, 2.0, 3.0, 5.0)  # seconds between looks where the authority does not say; the last repeats
-
-
-class AcmeRefused(CounterpartError):
-    """The authority says no. kind: the last part of its error's type (RFC 8555 section 6.7)."""
-
-    code = "ca-refused"
-    remedy = f"Correct what it names; `{deeds.WHY}` and `{deeds.NAMES}` show how the name stands."
-
-    def __init__(self, message: str, kind: str) -> None:
-        super().__init__(message)
-        self.kind = kind
-
-
-class AcmeBusy(CounterpartError):
-    """The authority asks to wait."""
-
-    code = "ca-busy"
-    remedy = "Run the command again later; it goes on where it stopped."
-
-
-class AcmeFailed(CounterpartError):
-    """The authority cannot be reached, or fails."""
-
-    code = "ca-failed"
-    remedy = "Run the command again later; it goes on where it stopped."
 
 
 def encoded(data: bytes) -> str:
@@ -155,18 +131,10 @@ class AcmeClient:
         return self._nonces.pop()
 
     def _signed(self, url: str, nonce: str, payload: object, *, by_key: bool) -> dict[str, str]:
-        """A flattened JWS (RFC 8555 section 6.2). payload: None: the empty one of a POST-as-GET."""
-        import json
-
-        from joserfc import jws
-
+        """A request (RFC 8555 section 6.2). payload: None: the empty one of a POST-as-GET."""
         header: dict[str, Any] = {"alg": "ES256", "nonce": nonce, "url": url}
-        header |= {"jwk": self._key.as_dict(private=False)} if by_key else {"kid": self.account}
-        header.get("jwk", {}).pop("kid", None)
-        body = b"" if payload is None else json.dumps(payload).encode()
-        registry = jws.JWSRegistry(algorithms=["ES256"], strict_check_header=False)
-        signed = jws.serialize_json({"protected": header}, body, self._key, registry=registry)
-        return {part: str(signed.get(part, "")) for part in ("protected", "payload", "signature")}
+        header |= {"jwk": _public(self._key)} if by_key else {"kid": self.account}
+        return _flattened(header, payload, self._key)
 
     async def post(self, url: str, payload: object, *, by_key: bool = False) -> HttpAnswer:
         """A signed request, again with a fresh nonce where one is refused (RFC 8555 section 6.5).
@@ -179,8 +147,8 @@ class AcmeClient:
             if answer.status < 400:
                 return answer
             problem = _problem(answer)
-            if problem.kind != "badNonce":
-                raise _refusal(answer, problem, self._clock.now())
+            if problem is None or problem.kind != "badNonce":
+                raise refusal(answer, problem, self._clock.now())
         raise AcmeFailed(f"the authority refused {NONCE_TRIES} nonces in a row")
 
     # --- account
@@ -209,17 +177,43 @@ class AcmeClient:
 
     def _binding(self, url: str, name: str, secret: bytes) -> dict[str, str]:
         """RFC 8555 section 7.3.4: our public key, signed with the key that the customer was given."""
-        import json
-
-        from joserfc import jws
         from joserfc.jwk import OctKey
 
-        public = self._key.as_dict(private=False)
-        body = json.dumps({part: public[part] for part in ("crv", "kty", "x", "y")}).encode()
-        registry = jws.JWSRegistry(algorithms=["HS256"], strict_check_header=False)
-        header = {"alg": "HS256", "kid": name, "url": url}
-        signed = jws.serialize_json({"protected": header}, body, OctKey.import_key(secret), registry=registry)
-        return {part: str(signed.get(part, "")) for part in ("protected", "payload", "signature")}
+        return _flattened({"alg": "HS256", "kid": name, "url": url}, _public(self._key), OctKey.import_key(secret))
+
+    async def change_key(self, fresh_pem: bytes) -> None:
+        """Have the account's key replaced (RFC 8555 section 7.3.5); afterwards this client signs with the fresh one.
+
+        Raises: as `post`; AcmeFailed: the authority has no such place.
+        """
+        from joserfc.jwk import ECKey
+
+        url = (await self.directory()).keyChange
+        if not url:
+            raise AcmeFailed("the authority has no place to change an account's key")
+        fresh = ECKey.import_key(fresh_pem)
+        change = {"account": self.account, "oldKey": _public(self._key)}
+        inner = _flattened({"alg": "ES256", "jwk": _public(fresh), "url": url}, change, fresh)
+        await self.post(url, inner)
+        self._key = fresh
+
+    async def known(self) -> str | None:
+        """The account of this key (RFC 8555 section 7.3.1); None: there is none. Raises: as `post`."""
+        try:
+            answer = await self.post((await self.directory()).newAccount, {"onlyReturnExisting": True}, by_key=True)
+        except AcmeRefused as exc:
+            if exc.kind != "accountDoesNotExist":
+                raise
+            return None
+        self.account = answer.header("Location")
+        return self.account
+
+    async def revoke(self, certificate_der: bytes, reason: int) -> None:
+        """RFC 8555 section 7.6. reason: a code of RFC 5280 section 5.3.1. Raises: as `post`; AcmeFailed: no place."""
+        url = (await self.directory()).revokeCert
+        if not url:
+            raise AcmeFailed("the authority has no place to revoke a certificate")
+        await self.post(url, {"certificate": encoded(certificate_der), "reason": reason})
 
     # --- orders
 
@@ -239,12 +233,20 @@ class AcmeClient:
             return None
         return found if found is not None and found[0] < found[1] else None
 
-    async def new_order(self, names: Sequence[str], replaces: str | None = None) -> Order:
+    async def new_order(self, names: Sequence[str], replaces: str | None = None, profile: str | None = None) -> Order:
         """RFC 8555 section 7.4. replaces: the name of the certificate that it is to take the place of, where the
-        authority tells when to renew (RFC 9773 section 5). Raises: as `post`.
+        authority tells when to renew (RFC 9773 section 5). profile: by which it is to be issued.
+
+        Raises: as `post`; AcmeRefused: it has no such profile.
         """
         wanted: dict[str, Any] = {"identifiers": [{"type": "dns", "value": name} for name in names]}
         directory = await self.directory()
+        if profile is not None:
+            if profile not in directory.meta.profiles:
+                there = ", ".join(list(directory.meta.profiles)[:8])
+                said = f"it has {excerpt(there, 200)}" if there else "it has none"
+                raise AcmeRefused(f"the authority has no profile {profile!r}: {said}", "invalidProfile")
+            wanted["profile"] = profile
         if replaces is not None and directory.renewalInfo:
             wanted["replaces"] = replaces
         try:
@@ -302,9 +304,12 @@ class AcmeClient:
         """An order once it is in none of these states. Raises: as `post`."""
         return Order(order.url, await self._poll(order.url, OrderBody, "order", while_))
 
-    async def download(self, order: Order) -> bytes:
-        """The chain in PEM (RFC 8555 section 7.4.2). Raises: as `post`."""
-        return (await self.post(order.body.certificate, None)).content
+    async def chains(self, order: Order) -> AsyncIterator[bytes]:
+        """The chain in PEM, then others to other roots (RFC 8555 section 7.4.2). Raises: as `post`."""
+        answer = await self.post(order.body.certificate, None)
+        yield answer.content
+        for url in ALTERNATE.findall(answer.header("Link") or "")[:CHAINS]:
+            yield (await self.post(urljoin(order.body.certificate, url), None)).content
 
     async def _poll(self, url: str, kind: type[Polled], what: str, while_: Sequence[str]) -> Polled:
         end, step = self._clock.monotonic() + self._patience, 0
@@ -330,6 +335,24 @@ class AcmeClient:
         return encoded(hashlib.sha256(self.key_authorization(token).encode()).digest())
 
 
+def _public(key: ECKey) -> dict[str, Any]:
+    """The members that RFC 7638 section 3.2 wants of an EC key, and no other."""
+    public = key.as_dict(private=False)
+    return {part: public[part] for part in ("crv", "kty", "x", "y")}
+
+
+def _flattened(header: dict[str, Any], payload: object, key: Key) -> dict[str, str]:
+    """A flattened JWS (RFC 7515 section 7.2.2). payload: what becomes JSON; None: nothing."""
+    import json
+
+    from joserfc import jws
+
+    body = b"" if payload is None else json.dumps(payload).encode()
+    registry = jws.JWSRegistry(algorithms=[header["alg"]], strict_check_header=False)
+    signed = jws.serialize_json({"protected": header}, body, key, registry=registry)
+    return {part: str(signed.get(part, "")) for part in ("protected", "payload", "signature")}
+
+
 def _body(answer: HttpAnswer, kind: type[T], what: str) -> T:
     """What an answer holds. Raises: AcmeFailed: it is none of that form."""
     try:
@@ -338,23 +361,13 @@ def _body(answer: HttpAnswer, kind: type[T], what: str) -> T:
         raise AcmeFailed(f"the authority sends what is no {what}: {excerpt(str(exc), 150)}") from None
 
 
-def _problem(answer: HttpAnswer) -> AcmeProblem:
-    """What an answer says that is wrong; an empty one where it says nothing of use."""
+def _problem(answer: HttpAnswer) -> AcmeProblem | None:
+    """What an answer says that is wrong; None: nothing of use."""
     try:
-        return answer.read_as(AcmeProblem)
+        found = answer.read_as(AcmeProblem)
     except ValueError:
-        return AcmeProblem()
-
-
-def _refusal(answer: HttpAnswer, problem: AcmeProblem, now: datetime) -> CounterpartError:
-    words = problem.words() if problem != AcmeProblem() else f"status {answer.status}"
-    if problem.kind == "rateLimited" or answer.status == 429:
-        said = answer.header("Retry-After")
-        return AcmeBusy(f"the authority asks to wait{f' {retry_after(said, now):.0f} s' if said else ''}: {words}")
-    if answer.status >= 500:
-        return AcmeFailed(f"the authority fails: {words}")
-    kind = f" ({problem.kind})" if problem.kind else ""
-    return AcmeRefused(f"the authority refuses: {words}{kind}", problem.kind)
+        return None
+    return found if found != AcmeProblem() else None
 
 
 def renewal_name(certificate: x509.Certificate) -> str | None:
@@ -374,10 +387,8 @@ def request_for(key_pem: bytes, names: Sequence[str]) -> bytes:
     """A certificate request (RFC 2986) in DER. names: all of them, as the subjectAltName."""
     from cryptography import x509
     from cryptography.hazmat.primitives import hashes, serialization
-    from cryptography.hazmat.primitives.asymmetric import ec
 
-    key = serialization.load_pem_private_key(key_pem, None)
-    assert isinstance(key, ec.EllipticCurvePrivateKey)
+    key: Any = serialization.load_pem_private_key(key_pem, None)
     shown = x509.SubjectAlternativeName([x509.DNSName(name) for name in names])
     builder = x509.CertificateSigningRequestBuilder().subject_name(x509.Name([]))
     request = builder.add_extension(shown, critical=False).sign(key, hashes.SHA256())

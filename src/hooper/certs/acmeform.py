@@ -37,13 +37,22 @@ class AcmeProblem(_Object):
         return excerpt("; ".join([said, *(inner.words() for inner in self.subproblems[:8])]), 400)
 
 
+class DirectoryMeta(_Object):
+    """Section 9.7.6. profiles: by their names, what the authority says of each."""
+
+    profiles: Annotated[dict[Text, Text], Field(max_length=AT_MOST)] = {}
+
+
 class Directory(_Object):
     """Section 7.1.1."""
 
     newNonce: Text
     newAccount: Text
     newOrder: Text
+    revokeCert: Text = ""
+    keyChange: Text = ""
     renewalInfo: Text = ""
+    meta: DirectoryMeta = DirectoryMeta()
 
 
 class RenewalWindow(_Object):

@@ -7,17 +7,26 @@ from typing import Literal
 
 from hooper.words.said import Said
 
-State = Literal["absent", "current", "due", "expired", "ordered", "watched", "unknown", "failed"]
+State = Literal["absent", "current", "due", "expired", "revoked", "ordered", "watched", "unknown", "failed"]
+
+
+@dataclass(frozen=True, slots=True)
+class ProofRow:
+    """How control of a name is, or was, proven to the authority. challenge: its kind. why: that one was taken."""
+
+    name: str
+    challenge: str
+    why: Said
 
 
 @dataclass(frozen=True, slots=True)
 class CertificateRow:
     """One certificate of the site file.
 
-    state: absent: there is none yet; current; due: expires soon; expired; ordered: just now; watched: the device keeps
-    it itself; unknown: it could not be seen; failed. names: as planned. not_after: RFC 3339. days_left: whole days.
-    chain, key: the files, where Hooper keeps it. ok: it is valid and for all its names. certificate: its key in the
-    site file. authority: who issues it, by its key.
+    state: absent: there is none yet; current; due: expires soon; expired; revoked; ordered: just now; watched: the
+    device keeps it itself; unknown: it could not be seen; failed. names: as planned. not_after: RFC 3339. days_left:
+    in whole days. chain, key: the files, where Hooper keeps it. ok: it is valid and for all its names. certificate: its
+    key in the site file. authority: who issues it, by its key. proofs: where names were or would be proven.
     """
 
     certificate: str
@@ -32,6 +41,7 @@ class CertificateRow:
     key: str | None
     ok: bool
     detail: Said
+    proofs: tuple[ProofRow, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,6 +57,14 @@ class EarlierRow:
     names: tuple[str, ...]
     issuer: str
     not_after: str
+
+
+@dataclass(frozen=True, slots=True)
+class NewKeyDocument:
+    """`hooper cert new-key`. authority: by its key. changed: the authority knows the account by the new key."""
+
+    authority: str
+    changed: bool
 
 
 @dataclass(frozen=True, slots=True)

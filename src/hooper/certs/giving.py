@@ -11,7 +11,7 @@ from hooper.names.handing import run_command
 from hooper.words.said import Said, say, together
 
 if TYPE_CHECKING:
-    from hooper.site.model import Certificate
+    from hooper.site.certificate_tables import Certificate
 
 LIMIT_S = 60.0  # seconds for the command
 

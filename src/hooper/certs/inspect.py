@@ -117,6 +117,14 @@ def is_for(names: Iterable[str], wanted: str) -> bool:
     return any_stands_for(names, wanted)
 
 
+def leads_to(chain: Sequence[x509.Certificate], name: str) -> bool:
+    """Whether a chain ends at, or below, an authority of that common name (RFC 8555 section 7.4.2)."""
+    from cryptography.x509.oid import NameOID
+
+    shown = [one.value for one in chain[-1].issuer.get_attributes_for_oid(NameOID.COMMON_NAME)]
+    return name.strip().lower() in [str(text).strip().lower() for text in shown]
+
+
 def signed_by(certificate: x509.Certificate, issuer: x509.Certificate) -> bool:
     """Whether `issuer` is an authority and made this signature."""
     from cryptography import x509

@@ -16,6 +16,9 @@ from hooper.files import machine_error, make_folder, read_whole, write_atomicall
 if TYPE_CHECKING:
     from cryptography import x509
     from cryptography.hazmat.primitives.asymmetric.ec import EllipticCurvePrivateKey
+    from cryptography.hazmat.primitives.asymmetric.rsa import RSAPrivateKey
+
+    PrivateKey = EllipticCurvePrivateKey | RSAPrivateKey
 
 _END = b"-----END PRIVATE KEY-----\n"
 
@@ -138,26 +141,46 @@ class CertificateStore:
     def _pending(self, certificate: str) -> Path:
         return self._of(certificate) / "ordered-key.pem"
 
-    def pending_key(self, certificate: str, *, fresh: bool) -> bytes:
-        """The key of the order that is under way, in PEM; fresh: a new one. Raises: MachineError."""
+    def pending_key(self, certificate: str, *, fresh: bool, kind: str = "p-256") -> bytes:
+        """The key of the order that is under way, in PEM. fresh: a new one. kind: as in the site file.
+
+        Raises: MachineError.
+        """
         path = self._pending(certificate)
-        data = None if fresh else _read(path)
-        if data is None:
-            data = _new_key()
-            make_folder(path.parent, private=True)
-            write_atomically(path, data, private=True)
-        return data
+        return (None if fresh else _read(path)) or _made(path, kind)
 
     def account_key(self, directory: str) -> bytes:
         """The key of the account at an authority, made where there is none yet, in PEM. Raises: MachineError."""
-        name = hashlib.sha256(directory.encode()).hexdigest()[:16]
-        path = self.folder / f"account-{name}.pem"
+        path = self._account(directory)
+        return _read(path) or _made(path)
+
+    def _account(self, directory: str, more: str = "") -> Path:
+        return self.folder / f"account-{hashlib.sha256(directory.encode()).hexdigest()[:16]}{more}.pem"
+
+    def next_account_key(self, directory: str, *, make: bool) -> bytes | None:
+        """The key that the account is to have next; None: no change is under way. Raises: MachineError."""
+        path = self._account(directory, "-next")
+        return _read(path) or (_made(path) if make else None)
+
+    def end_change(self, directory: str, *, taken: bool) -> None:
+        """The change of an account's key is over. taken: the authority knows the next one. Raises: MachineError."""
+        path = self._account(directory, "-next")
         data = _read(path)
-        if data is None:
-            data = _new_key()
-            make_folder(self.folder, private=True)
-            write_atomically(path, data, private=True)
-        return data
+        if data is not None and taken:
+            write_atomically(self._account(directory), data, private=True)
+        with contextlib.suppress(OSError):
+            path.unlink()
+
+    # --- what is worth nothing any more
+
+    def revoked(self, certificate: str) -> frozenset[str]:
+        """The fingerprints of what was revoked. Raises: MachineError."""
+        return frozenset((_read(self._of(certificate) / "revoked") or b"").decode("ascii", "replace").split())
+
+    def note_revoked(self, certificate: str, fingerprint: str) -> None:
+        """Keep that one was revoked. Raises: MachineError."""
+        lines = "".join(f"{one}\n" for one in sorted({*self.revoked(certificate), fingerprint}))
+        write_atomically(self._of(certificate) / "revoked", lines.encode(), private=True)
 
 
 def _generation(pair: bytes) -> str:
@@ -167,11 +190,34 @@ def _generation(pair: bytes) -> str:
     return load_pem(pair.partition(_END)[2])[0].fingerprint(hashes.SHA256()).hex()[:12]
 
 
-def _new_key() -> bytes:
-    from cryptography.hazmat.primitives import serialization
-    from cryptography.hazmat.primitives.asymmetric import ec
+def key_type(public: object) -> str:
+    """What the site file calls a kind of key; empty: none of those."""
+    from cryptography.hazmat.primitives.asymmetric import ec, rsa
 
-    key: EllipticCurvePrivateKey = ec.generate_private_key(ec.SECP256R1())
+    if isinstance(public, rsa.RSAPublicKey):
+        return f"rsa-{public.key_size}"
+    curve = public.curve.name if isinstance(public, ec.EllipticCurvePublicKey) else ""
+    return {"secp256r1": "p-256", "secp384r1": "p-384"}.get(curve, "")
+
+
+def _made(path: Path, kind: str = "p-256") -> bytes:
+    """A new key, kept there. Raises: MachineError."""
+    data = new_key(kind)
+    make_folder(path.parent, private=True)
+    write_atomically(path, data, private=True)
+    return data
+
+
+def new_key(kind: str = "p-256") -> bytes:
+    """A private key in PEM (PKCS #8, RFC 5208). kind: p-256, p-384, or rsa- with its bits."""
+    from cryptography.hazmat.primitives import serialization
+    from cryptography.hazmat.primitives.asymmetric import ec, rsa
+
+    key: PrivateKey
+    if kind.startswith("rsa-"):
+        key = rsa.generate_private_key(65537, int(kind[4:]))
+    else:
+        key = ec.generate_private_key(ec.SECP384R1() if kind == "p-384" else ec.SECP256R1())
     form = serialization.PrivateFormat.PKCS8
     return key.private_bytes(serialization.Encoding.PEM, form, serialization.NoEncryption())
 

@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-import base64
 import json
 import secrets
 from collections.abc import Awaitable, Callable
 from dataclasses import dataclass, field
-from datetime import timedelta
+from datetime import datetime, timedelta
 from hashlib import sha256
 from typing import Any
 
@@ -16,10 +15,11 @@ from anyio.abc import ByteStream
 from cryptography import x509
 from cryptography.exceptions import InvalidSignature
 from cryptography.hazmat.primitives import hashes, serialization
-from cryptography.hazmat.primitives.asymmetric import ec
+from cryptography.hazmat.primitives.asymmetric import ec, rsa
 from cryptography.hazmat.primitives.asymmetric.utils import encode_dss_signature
 
 from hooper.clock import rfc3339
+from hooper.lab.acme_proofs import Problem, Proof, b64, looked, unb64
 from hooper.lab.certificates import TownAuthority
 from hooper.lab.devices import read_request
 from hooper.lab.streets import Streets
@@ -29,20 +29,10 @@ from hooper.wire import head
 
 HOST = "ca.heronquay.example"
 BASE = f"https://{HOST}"
-LOOK_S = 2.0  # seconds for a page at port 80
+KINDS = ("http-01", "dns-01", "tls-alpn-01")
+SHORT_DAYS = 6
+PROFILES = {"classic": "ninety days", "shortlived": "six days"}
 REFUSED_NONCES = 4  # every so many good nonces one is refused, as real authorities do now and then
-
-
-class Problem(Exception):
-    """A refusal (RFC 8555 section 6.7)."""
-
-    def __init__(self, kind: str, detail: str, status: int = 400) -> None:
-        super().__init__(detail)
-        self.kind, self.detail, self.status = kind, detail, status
-
-    def document(self) -> dict[str, Any]:
-        kind = f"urn:ietf:params:acme:error:{self.kind}"
-        return {"type": kind, "detail": self.detail, "status": self.status}
 
 
 @dataclass
@@ -53,33 +43,13 @@ class Account:
 
 
 @dataclass
-class Proof:
-    """An authorization with its challenges. tried: the challenge that the client asked to look at."""
-
-    name: str
-    account: str
-    wildcard: bool
-    token: str
-    status: str = "pending"
-    tried: str | None = None
-    error: dict[str, Any] | None = None
-
-
-@dataclass
 class PlacedOrder:
     account: str
     names: list[str]
     proofs: list[str]
+    profile: str = "classic"
     status: str = "pending"
     chain: bytes | None = None
-
-
-def b64(data: bytes) -> str:
-    return base64.urlsafe_b64encode(data).rstrip(b"=").decode()
-
-
-def unb64(text: str) -> bytes:
-    return base64.urlsafe_b64decode(text + "=" * (-len(text) % 4))
 
 
 @dataclass
@@ -96,6 +66,7 @@ class AcmeServer:
     orders: dict[str, PlacedOrder] = field(default_factory=dict)
     proofs: dict[str, Proof] = field(default_factory=dict)
     issued: int = 0
+    limited_until: datetime | None = None  # it asks to wait
     renew_now: bool = False  # as after a mistake of its own: everybody is to renew at once
     replaced: set[str] = field(default_factory=set)
     _good: int = 0
@@ -107,7 +78,7 @@ class AcmeServer:
             try:
                 status, fields, answer = await self._route(asked, body)
             except Problem as no:
-                status, fields = no.status, {"Content-Type": "application/problem+json"}
+                status, fields = no.status, {"Content-Type": "application/problem+json", **no.fields}
                 answer = json.dumps(no.document()).encode()
             headers = {"Replay-Nonce": self._nonce(), "Cache-Control": "no-store", **fields}
             data = head.serialize_response(status, "-", "HTTP/1.1", tuple(headers.items()), answer)
@@ -126,10 +97,10 @@ class AcmeServer:
     async def _route(self, asked: head.Head, body: bytes) -> tuple[int, dict[str, str], bytes]:
         path = asked.target.partition("?")[0]
         if path == "/directory" and asked.method == "GET":
-            names = ("newNonce", "newAccount", "newOrder")
+            names = ("newNonce", "newAccount", "newOrder", "revokeCert", "keyChange")
             places = {name: f"{self.base}/{name}" for name in names}
             places["renewalInfo"] = f"{self.base}/renewal"
-            meta = {"termsOfService": f"{self.base}/terms"}
+            meta = {"termsOfService": f"{self.base}/terms", "profiles": PROFILES}
             return 200, {"Content-Type": "application/json"}, json.dumps({**places, "meta": meta}).encode()
         if path.startswith("/renewal/") and asked.method == "GET":
             return 200, {"Content-Type": "application/json", "Retry-After": "21600"}, self._renewal(path[9:])
@@ -145,6 +116,8 @@ class AcmeServer:
             "proof": self._proof,
             "challenge": self._challenge,
             "certificate": self._certificate,
+            "revokeCert": self._revoke,
+            "keyChange": self._key_change,
         }
         _, _, kind = path.partition("/")
         kind, _, key = kind.partition("/")
@@ -220,7 +193,7 @@ class AcmeServer:
 
     def _new_account(self, protected: dict[str, Any], payload: Any) -> tuple[int, dict[str, str], bytes]:
         jwk = {part: protected["jwk"][part] for part in ("crv", "kty", "x", "y")}
-        thumbprint = b64(sha256(json.dumps(jwk, sort_keys=True, separators=(",", ":")).encode()).digest())
+        thumbprint = thumbprint_of(jwk)
         known = next((account for account in self.accounts.values() if account.thumbprint == thumbprint), None)
         if known is None and (payload or {}).get("onlyReturnExisting"):
             raise Problem("accountDoesNotExist", "no such account")
@@ -249,6 +222,13 @@ class AcmeServer:
             if replaces in self.replaced:
                 raise Problem("alreadyReplaced", "that certificate was replaced before", 409)
             self.replaced.add(str(replaces))
+        profile = str(payload.get("profile", "classic"))
+        if profile not in PROFILES:
+            raise Problem("invalidProfile", f"there is no profile {profile!r}")
+        if self.limited_until is not None and self.town.now() < self.limited_until:
+            seconds = int((self.limited_until - self.town.now()).total_seconds()) + 1
+            detail = f"too many certificates for these names, retry after {rfc3339(self.limited_until)}"
+            raise Problem("rateLimited", detail, 429, {"Retry-After": str(seconds)})
         proofs = []
         for name in reversed(names):  # in another order than asked
             proof = Proof(name.removeprefix("*."), account.url, name.startswith("*."), secrets.token_urlsafe(24))
@@ -256,7 +236,7 @@ class AcmeServer:
             self.proofs[number] = proof
             proofs.append(number)
         number = f"o{len(self.orders) + 1}"
-        self.orders[number] = PlacedOrder(account.url, names[::-1], proofs)
+        self.orders[number] = PlacedOrder(account.url, names[::-1], proofs, profile)
         return 201, {"Location": f"{self.base}/order/{number}"}, self._order_json(number)
 
     def _own_order(self, key: str, account: Account) -> PlacedOrder:
@@ -301,12 +281,14 @@ class AcmeServer:
             sound = request.is_signature_valid
         except (KeyError, TypeError, ValueError, x509.ExtensionNotFound):
             raise Problem("badCSR", "the request cannot be read") from None
-        if not sound or sorted(names) != sorted(order.names) or not isinstance(public, ec.EllipticCurvePublicKey):
+        known = isinstance(public, ec.EllipticCurvePublicKey | rsa.RSAPublicKey)
+        if not sound or sorted(names) != sorted(order.names) or not known:
             raise Problem("badCSR", "its signature, its names or its key do not fit")
-        if public.public_bytes(*_RAW) == self._account_key(account):
+        if isinstance(public, ec.EllipticCurvePublicKey) and public.public_bytes(*_RAW) == self._account_key(account):
             raise Problem("badCSR", "the account's own key may not be used")
         start = self.town.now() - timedelta(hours=1)
-        order.chain = self.authority.issue(sorted(names), public, start)
+        days = SHORT_DAYS if order.profile == "shortlived" else 90
+        order.chain = self.authority.issue(sorted(names), public, start, days)  # type: ignore[arg-type]
         order.status = "processing"
         self.issued += 1
         return 200, {"Retry-After": "1"}, self._order_json(key)
@@ -317,10 +299,51 @@ class AcmeServer:
 
     async def _certificate(self, key: str, payload: Any, account: Account) -> tuple[int, dict[str, str], bytes]:
         del payload
+        key, _, other = key.partition("/")
         order = self._own_order(key, account)
         if order.chain is None:
             raise Problem("malformed", "there is no certificate yet", 404)
-        return 200, {"Content-Type": "application/pem-certificate-chain"}, order.chain
+        fields = {"Content-Type": "application/pem-certificate-chain"}
+        if other:
+            return 200, fields, self.authority.other_chain(order.chain)
+        link = f'<{self.base}/certificate/{key}/1>;rel="alternate"'
+        return 200, {**fields, "Link": link}, order.chain
+
+    # --- taking back, and another key (RFC 8555 sections 7.6 and 7.3.5)
+
+    async def _revoke(self, key: str, payload: Any, account: Account) -> tuple[int, dict[str, str], bytes]:
+        del key
+        try:
+            shown, reason = x509.load_der_x509_certificate(unb64(payload["certificate"])), payload.get("reason", 0)
+        except (KeyError, TypeError, ValueError):
+            raise Problem("malformed", "no certificate") from None
+        if reason not in (0, 1, 3, 4, 5):
+            raise Problem("badRevocationReason", "this reason is not accepted")
+        chains = [order.chain for order in self.orders.values() if order.account == account.url and order.chain]
+        if not any(x509.load_pem_x509_certificate(chain) == shown for chain in chains):
+            raise Problem("unauthorized", "not your certificate", 403)
+        if shown.serial_number in self.authority.revoked:
+            raise Problem("alreadyRevoked", "it is revoked already")
+        self.authority.revoked[shown.serial_number] = self.town.now(), reason
+        return 200, {}, b""
+
+    async def _key_change(self, key: str, payload: Any, account: Account) -> tuple[int, dict[str, str], bytes]:
+        del key
+        try:
+            protected, inner = json.loads(unb64(payload["protected"])), json.loads(unb64(payload["payload"]))
+            fresh = {part: protected["jwk"][part] for part in ("crv", "kty", "x", "y")}
+            signed, signature = f"{payload['protected']}.{payload['payload']}", unb64(payload["signature"])
+        except (KeyError, TypeError, ValueError):
+            raise Problem("malformed", "the inner request is no flattened JWS") from None
+        if protected.get("url") != f"{self.base}/keyChange" or "nonce" in protected:
+            raise Problem("malformed", "the inner request has another url, or a nonce")
+        self._check_signature(fresh, signed.encode(), signature)
+        if inner != {"account": account.url, "oldKey": account.jwk}:
+            raise Problem("malformed", "the inner request is for another account, or from another key")
+        if any(one.jwk == fresh for one in self.accounts.values()):
+            raise Problem("malformed", "that key has an account", 409)
+        account.jwk, account.thumbprint = fresh, thumbprint_of(fresh)
+        return 200, {}, self._json({"status": "valid"})
 
     # --- proofs (RFC 8555 sections 7.5 and 8)
 
@@ -344,11 +367,11 @@ class AcmeServer:
             proof.status = "deactivated"
         elif proof.status == "pending" and proof.tried is not None:
             try:
-                await self._look(proof, account)
+                await looked(self.town, self.node, proof, f"{proof.token}.{account.thumbprint}")
                 proof.status = "valid"
             except Problem as no:
                 proof.status, proof.error = "invalid", no.document()
-        kinds = ("dns-01",) if proof.wildcard else ("http-01", "dns-01")
+        kinds = ("dns-01",) if proof.wildcard else KINDS
         document: dict[str, Any] = {
             "status": proof.status,
             "identifier": {"type": "dns", "value": proof.name},
@@ -362,50 +385,19 @@ class AcmeServer:
         number, _, kind = key.partition("/")
         proof = self._own_proof(number, account)
         if payload == {} and proof.status == "pending":
-            if kind not in ("dns-01", "http-01") or (proof.wildcard and kind != "dns-01"):
+            if kind not in KINDS or (proof.wildcard and kind != "dns-01"):
                 raise Problem("malformed", "no such challenge", 404)
             proof.tried = kind
         return 200, {}, self._json(self._challenge_json(number, proof, kind))
 
-    async def _look(self, proof: Proof, account: Account) -> None:
-        """Raises: Problem: what should be there is not."""
-        answer = f"{proof.token}.{account.thumbprint}"
-        if proof.tried == "dns-01":
-            shown = self.town.zone.get(f"_acme-challenge.{proof.name}", "TXT")
-            if not shown:
-                raise Problem("dns", f"no TXT record at _acme-challenge.{proof.name}")
-            if b64(sha256(answer.encode()).digest()) not in shown:
-                raise Problem("unauthorized", "the TXT record holds something else", 403)
-            return
-        page = await self._fetch(proof)
-        if page.strip() != answer.encode():
-            raise Problem("unauthorized", "the page holds something else", 403)
-
-    async def _fetch(self, proof: Proof) -> bytes:
-        address = self.town.zone.address(proof.name)
-        if address is None:
-            raise Problem("dns", f"{proof.name} has no address")
-        body = b""
-        with anyio.move_on_after(LOOK_S):
-            async with self.town.dialled(self.node, address, 80) as stream:
-                if stream is None:
-                    raise Problem("connection", f"{address}:80 refuses")
-                target = f"/.well-known/acme-challenge/{proof.token}"
-                fields = (("Host", proof.name), ("Connection", "close"))
-                await stream.send(head.serialize_request("GET", target, "HTTP/1.1", fields))
-                try:
-                    while (found := head.split_head(body)) is None or len(found[1]) < 80:
-                        body += await stream.receive()
-                except anyio.EndOfStream:
-                    pass
-        found = head.split_head(body)
-        if found is None or found[0].status != 200:
-            raise Problem("connection", f"no page at {address}:80")
-        return found[1]
-
     @staticmethod
     def _json(document: dict[str, Any]) -> bytes:
         return json.dumps(document).encode()
+
+
+def thumbprint_of(jwk: dict[str, str]) -> str:
+    """RFC 7638."""
+    return b64(sha256(json.dumps(jwk, sort_keys=True, separators=(",", ":")).encode()).digest())
 
 
 def _renewal_name(leaf: x509.Certificate) -> str:

@@ -3,33 +3,23 @@
 from __future__ import annotations
 
 import ssl
-import tempfile
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
-from pathlib import Path
 
 from cryptography import x509
 from cryptography.hazmat.primitives import hashes, serialization
 from cryptography.hazmat.primitives.asymmetric import ec
 from cryptography.x509.oid import ExtendedKeyUsageOID, NameOID
 
+from hooper.net.tls import server_context
+
 PEM = serialization.Encoding.PEM
+OLD_ROOT = "Town old root"
 
 
 def pem_of_key(key: ec.EllipticCurvePrivateKey) -> bytes:
     return key.private_bytes(PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption())
-
-
-def context_of(chain: bytes, key: bytes) -> ssl.SSLContext:
-    """A server's context. Raises: ssl.SSLError: the two do not belong together."""
-    context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
-    with tempfile.TemporaryDirectory(prefix="hooper-") as folder:
-        path = Path(folder, "pair.pem")
-        path.touch(0o600)
-        path.write_bytes(chain + b"\n" + key)
-        context.load_cert_chain(path)
-    return context
 
 
 @dataclass
@@ -48,6 +38,9 @@ class TownAuthority:
         root_name, name = _name("Town root"), _name("Town authority")
         self.root = self._certify(root_name, self._root_key.public_key(), root_name, self._root_key, start, 7300, ca=1)
         self.intermediate = self._certify(name, self._key.public_key(), root_name, self._root_key, start, 3650, ca=0)
+        old = ec.generate_private_key(ec.SECP256R1())  # an older root, which vouches for the intermediate too
+        self.crossed = self._certify(name, self._key.public_key(), _name(OLD_ROOT), old, start, 3650, ca=0)
+        self.revoked: dict[int, tuple[datetime, int]] = {}  # by serial number: when, and the reason's code
 
     @property
     def root_pem(self) -> bytes:
@@ -94,10 +87,15 @@ class TownAuthority:
         leaf = self._certify(_name(names[0]), public, self.intermediate.subject, self._key, start, days, names=names)
         return leaf.public_bytes(PEM) + self.intermediate.public_bytes(PEM)
 
+    def other_chain(self, chain: bytes) -> bytes:
+        """The same certificate, by way of the older root."""
+        leaf = x509.load_pem_x509_certificate(chain)
+        return leaf.public_bytes(PEM) + self.crossed.public_bytes(PEM)
+
     def identity(self, names: Sequence[str], start: datetime, days: int = 3650) -> Identity:
         """A fresh key with its certificate, for a server of the town."""
         key = ec.generate_private_key(ec.SECP256R1())
-        return Identity(context_of(self.issue(names, key.public_key(), start, days), pem_of_key(key)))
+        return Identity(server_context(self.issue(names, key.public_key(), start, days), pem_of_key(key)))
 
 
 def _name(text: str) -> x509.Name:
@@ -119,4 +117,4 @@ def self_signed(name: str, start: datetime, days: int = 3650) -> Identity:
         .add_extension(x509.SubjectAlternativeName([x509.DNSName(name)]), critical=False)
         .sign(key, hashes.SHA256())
     )
-    return Identity(context_of(certificate.public_bytes(PEM), pem_of_key(key)))
+    return Identity(server_context(certificate.public_bytes(PEM), pem_of_key(key)))

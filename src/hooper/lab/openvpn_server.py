@@ -17,7 +17,7 @@ import anyio
 from anyio.abc import ByteStream
 
 from hooper.errors import UsageError, WireError
-from hooper.lab.certificates import context_of
+from hooper.net.tls import server_context
 from hooper.net.types import Endpoint
 from hooper.wire.openvpn import Channel, Guard, frame, unframe
 from hooper.wire.ovpnfile import guard_of, parse
@@ -70,7 +70,7 @@ class OpenVpnServer:
             raise UsageError("this is no file of an OpenVPN server with all inside", remedy=remedy)
         inside = {part: file.inline(part).text for part in ("ca", "cert", "key")}  # type: ignore[union-attr]
         try:
-            context = context_of(inside["cert"].encode(), inside["key"].encode())
+            context = server_context(inside["cert"].encode(), inside["key"].encode())
             context.verify_mode = ssl.CERT_REQUIRED
             context.load_verify_locations(cadata=inside["ca"])
             guard = guard_of(file, "server")

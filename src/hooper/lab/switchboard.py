@@ -20,7 +20,6 @@ from hooper.addresses import IPAddress
 from hooper.clock import Clock, SystemClock
 from hooper.errors import HooperError, MachineError, UsageError, WireError
 from hooper.lab import boathouse
-from hooper.lab.certificates import context_of
 from hooper.lab.faults import FAULTS, Breakages
 from hooper.lab.gate import OWN_DUMP
 from hooper.lab.happenings import HANDS, HAPPENINGS, Happenings
@@ -31,6 +30,7 @@ from hooper.lab.things import Arrival, Attachment, DatagramSocket, Machine, Turn
 from hooper.net.acceptor import Guest, accept_all
 from hooper.net.lab_door import SOCKS_ICMP
 from hooper.net.system import SystemDoor
+from hooper.net.tls import server_context
 from hooper.net.types import Endpoint
 from hooper.wire import lab_link as link
 from hooper.wire import socks5
@@ -389,7 +389,7 @@ class Switchboard:
             fitting = ", ".join(key for key, (name, *_) in boathouse.SERVICES.items() if name in self.town.identities)
             raise UsageError(f"{service!r} shows no certificate in the town", remedy=f"These do: {fitting}.")
         try:
-            context = context_of(str(asked["chain"]).encode(), str(asked["key"]).encode())
+            context = server_context(str(asked["chain"]).encode(), str(asked["key"]).encode())
         except ssl.SSLError:
             raise UsageError("the device does not take it: key and certificate do not belong together") from None
         self.town.identities[host].context = context

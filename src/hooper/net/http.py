@@ -173,7 +173,7 @@ class HttpFailed(CounterpartError):
 
 @dataclass(frozen=True)
 class HttpAnswer:
-    """A whole answer. headers: by their names in lower case."""
+    """A whole answer. headers: by their names in lower case; several of Link as one (RFC 9110 section 5.3)."""
 
     status: int
     headers: Mapping[str, str] = field(default_factory=dict)
@@ -242,7 +242,8 @@ async def _whole(answer: httpcore.Response) -> HttpAnswer:
             raise HttpFailed(f"the answer is longer than {BODY_LIMIT} bytes")
     headers: dict[str, str] = {}
     for name, value in answer.headers:
-        headers.setdefault(name.decode("latin-1").lower(), value.decode("latin-1"))
+        key, text = name.decode("latin-1").lower(), value.decode("latin-1")
+        headers[key] = f"{headers[key]}, {text}" if key == "link" and key in headers else headers.get(key, text)
     if headers.get("content-encoding", "identity").strip().lower() not in ("", "identity"):
         raise HttpFailed(
             f"it answers in an encoding that was not asked for: {excerpt(headers['content-encoding'], 40)!r}"
@@ -276,12 +277,12 @@ async def http(door: Door, roots: str | None, deadline: float) -> AsyncIterator[
         yield _Client(pool, deadline)
 
 
-def retry_after(text: str | None, now: datetime) -> float:
-    """Seconds to wait by a Retry-After field (RFC 9110 section 10.2.3). now: in UTC."""
+def retry_after(text: str | None, now: datetime, at_most: float = WAIT_AT_MOST_S) -> float:
+    """Seconds to wait by a Retry-After field (RFC 9110 section 10.2.3). now: in UTC. at_most: seconds."""
     seconds = WAIT_S
     if text is not None and text.strip().isascii() and text.strip().isdigit():
         seconds = float(text.strip()[:9])
     elif text is not None:
         with contextlib.suppress(ValueError, TypeError):
             seconds = (parsedate_to_datetime(text) - now).total_seconds()
-    return min(max(seconds, 1.0), WAIT_AT_MOST_S)
+    return min(max(seconds, 1.0), at_most)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Awaitable, Callable, Mapping
 from contextlib import suppress
 from dataclasses import dataclass, field
-from typing import Never
+from typing import TYPE_CHECKING, Never
 
 import anyio
 import h11
@@ -13,6 +13,9 @@ from anyio.abc import ByteStream
 
 from hooper.net.acceptor import Guest, accept_all
 from hooper.net.types import Endpoint, Listener
+
+if TYPE_CHECKING:
+    import ssl
 
 REQUEST_S = 10.0  # seconds for a whole request and its answer
 BODY_LIMIT = 16 * 1024  # bytes
@@ -51,6 +54,20 @@ async def serve_http(listener: Listener, answer: Answering) -> Never:
     async def served(guest: Guest) -> None:
         with anyio.move_on_after(REQUEST_S):
             await _one(guest, guest.peer, answer)
+
+    await accept_all(listener, served)
+
+
+async def serve_tls(listener: Listener, context: ssl.SSLContext) -> Never:
+    """Complete the handshake with whoever comes, and say nothing after it, until it is cancelled."""
+    import ssl
+
+    from anyio.streams.tls import TLSStream
+
+    async def served(guest: Guest) -> None:
+        with anyio.move_on_after(REQUEST_S), suppress(ssl.SSLError, *_ENDED):
+            async with await TLSStream.wrap(guest, server_side=True, ssl_context=context):
+                pass
 
     await accept_all(listener, served)
 

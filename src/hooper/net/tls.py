@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import ssl
+import tempfile
 import warnings
 from contextlib import suppress
 from functools import cache
+from pathlib import Path
 from typing import Any
 
 from anyio.abc import ByteStream
@@ -25,6 +27,22 @@ def probe_context() -> ssl.SSLContext:
         context.minimum_version = ssl.TLSVersion.TLSv1
     context.set_ciphers("ALL:@SECLEVEL=0")
     context.options |= LEGACY_SERVER_CONNECT
+    return context
+
+
+def server_context(chain: bytes, key: bytes, alpn: str | None = None) -> ssl.SSLContext:
+    """A server's context. chain, key: in PEM. alpn: the one protocol that it speaks (RFC 7301); None: it does not say.
+
+    Raises: ssl.SSLError: the two do not belong together.
+    """
+    context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+    with tempfile.TemporaryDirectory(prefix="hooper-") as folder:
+        path = Path(folder, "pair.pem")
+        path.touch(0o600)
+        path.write_bytes(chain + b"\n" + key)
+        context.load_cert_chain(path)
+    if alpn is not None:
+        context.set_alpn_protocols([alpn])
     return context
 
 

@@ -8,6 +8,7 @@ from typing import Annotated, Any, Literal
 from pydantic import BeforeValidator, Field, StrictBool, StrictInt
 
 from hooper.ports import Ports, single
+from hooper.site.certificate_tables import Authority, Certificate
 from hooper.site.fields import (
     UPDATER_KINDS,
     Address4,
@@ -364,41 +365,6 @@ class Updater(Table):
             return self.answers
         rows = FORMS[self.form].answers
         return (*self.answers, *(Meaning(says=f"(?i){says}", means=means) for says, means in rows))
-
-
-class Certificate(Table):
-    """[certificates.KEY]: a certificate for one or more names.
-
-    challenge: how control of the names is proven. names: what it is for. services: who shows it.
-    """
-
-    names: Annotated[tuple[DnsName, ...], Field(min_length=1)]
-    authority: str = Field("device", description='One of [authorities], or "device": then only watched.')
-    services: tuple[Key, ...] = ()
-    challenge: Literal["auto", "dns-01", "http-01"] = "auto"
-    page_folder: Annotated[str, Field(min_length=1)] | None = Field(
-        None, description="http-01: the folder of the web server on this computer that answers at port 80."
-    )
-    give_to: Annotated[str, Field(min_length=1)] | None = Field(
-        None, description="The folder that receives key.pem and certificate-with-chain.pem, such as a device's share."
-    )
-    give_command: tuple[Annotated[str, Field(min_length=1)], ...] = Field(
-        (), description="The program that hands it to who shows it; it finds the files by its environment."
-    )
-
-
-class Authority(Table):
-    """[authorities.KEY]: a certificate authority that speaks ACME.
-
-    contact: whom the authority writes to. directory: its ACME directory.
-    """
-
-    directory: Annotated[str, Field(pattern=r"^https://[^\s]+$")]
-    contact: tuple[str, ...] = ()
-    agreed: StrictBool = Field(False, description="You have read and accept its terms of service.")
-    binding_id: str | None = Field(None, description="External account binding (RFC 8555 section 7.3.4): the key's id.")
-    binding_key: SecretField | None = Field(None, description="The binding's HMAC key, in base64url.")
-    trust: SecretField | None = Field(None, description="file:PATH of the authority's own root certificate.")
 
 
 class Keep(Table):

@@ -38,6 +38,7 @@ POINTERS = (
     Pointer("names", "host", ("hosts",)),
     Pointer("names", "updated_by", ("updaters",), ("router", "device")),
     Pointer("certificates", "authority", ("authorities",), ("device",)),
+    Pointer("certificates", "text_by", ("updaters",)),
     Pointer("certificates", "services", ("services",)),
     Pointer("certificates", "names", ("names",), free=True),
     Pointer("tunnels", "service", ("services",)),

@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Mapping
+from contextlib import suppress
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any, Literal
@@ -104,6 +105,21 @@ class Orders:
             return
         row = (certificate, started.directory, started.url, json.dumps(started.names), rfc3339(at))
         self._db.write("INSERT OR REPLACE INTO orders VALUES (?, ?, ?, ?, ?)", *row)
+
+    def hold(self, certificate: str) -> datetime | None:
+        """Until when the authority asked to wait; None: it did not. Raises: StateError."""
+        row = self._db.row("SELECT value FROM told WHERE key = ?", f"hold:{certificate}")
+        with suppress(ValueError, TypeError):
+            return read_moment(row[0]) if row is not None else None
+        return None
+
+    def save_hold(self, certificate: str, until: datetime | None, at: datetime) -> None:
+        """Keep, or forget, until when to wait. Raises: StateError."""
+        if until is not None:
+            row = (f"hold:{certificate}", rfc3339(until), rfc3339(at))
+            self._db.write("INSERT OR REPLACE INTO told VALUES (?, ?, ?)", *row)
+        elif self.hold(certificate) is not None:
+            self._db.write("DELETE FROM told WHERE key = ?", f"hold:{certificate}")
 
     def texts(self) -> list[tuple[str, str]]:
         """The proofs, by name and text, whose TXT records may still be published. Raises: StateError."""

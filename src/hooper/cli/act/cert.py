@@ -40,11 +40,13 @@ def order_certificates(
     session: Session,
     certificate: list[str] | None = None,
     again: bool = False,
+    staging_first: bool = False,
     patience: float = "2m",  # type: ignore[assignment]
 ) -> int:
     """Get the certificates that are missing or end soon, by ACME. What was begun before is taken up, not begun again.
 
-    A name is proven by a TXT record that its own updater sets, or by a page at port 80 where the plan lets it in.
+    A name is proven by a TXT record that an updater sets, or by this computer at port 80 or 443, where the plan lets
+    that in or the routers can let it in for the proof alone.
     """
     from hooper.usecases.act.certificates import CertificatesRequest
     from hooper.usecases.act.certificates import order_certificates as order
@@ -52,7 +54,9 @@ def order_certificates(
     within("--for", patience, 1, 3600)
     file = session.read_site()
     keys = chosen(certificate or (), file.site.certificates, "certificate")
-    request = CertificatesRequest(keys, session.deadline, patience, again, dry_run=session.dry_run)
+    request = CertificatesRequest(
+        keys, session.deadline, patience, again, staging=staging_first, dry_run=session.dry_run
+    )
     done = session.look(lambda run: order(run, request), file)
     code = _show(session, done)
     for row in done.document.certificates:
@@ -61,6 +65,42 @@ def order_certificates(
             session.next("give-the-files", *lab, services=row.services)
             session.then("see-that-it-shows", f"check {row.services[0]}")
     return code
+
+
+@command(app, "cert revoke", site=True, state=True, mask=True, deadline=10.0, dry_run=DRY_RUN)
+def revoke_certificate(session: Session, certificate: str, generation: str = "", reason: str = "no-longer-used") -> int:
+    """Have the authority say that a certificate is worth nothing any more, as when its key was seen by somebody.
+
+    What was revoked is ordered anew by the next `hooper cert order`.
+    """
+    from hooper.certs.order import REASONS
+    from hooper.usecases.act.certificates import CertificatesRequest
+    from hooper.usecases.act.certificates import revoke_certificate as revoke
+
+    file = session.read_site()
+    keys = chosen((certificate,), file.site.certificates, "certificate")
+    chosen((reason,), REASONS, "reason")
+    request = CertificatesRequest(keys, session.deadline, generation=generation, reason=reason, dry_run=session.dry_run)
+    done = session.look(lambda run: revoke(run, request), file)
+    code = session.show(done.document, _render, errors=done.trouble)
+    if any(row.state == "revoked" for row in done.document.certificates):
+        session.next("get-another-certificate", f"cert order {certificate}")
+    return code
+
+
+@command(app, "cert new-key", site=True, state=True, deadline=10.0, dry_run=DRY_RUN)
+def change_account_key(session: Session, authority: str) -> int:
+    """Have the key of our account at an authority replaced, as when somebody may have seen it. Certificates stay."""
+    from hooper.usecases.act.certificates import CertificatesRequest
+    from hooper.usecases.act.certificates import change_account_key as change
+    from hooper.words.said import say
+
+    file = session.read_site()
+    (key,) = chosen((authority,), file.site.authorities, "authority")
+    request = CertificatesRequest(deadline=session.deadline, dry_run=session.dry_run)
+    done = session.look(lambda run: change(run, key, request), file)
+    said = say("account-key-changed" if done.document.changed else "account-key-would-change", authority=key)
+    return session.show(done.document, lambda _, out: out.print(f"{said}."), errors=done.trouble)
 
 
 @command(app, "cert restore", site=True, state=True, mask=True, dry_run=EDIT_DRY_RUN)
@@ -106,6 +146,8 @@ def _render(document: CertificatesDocument, out: Screen) -> None:
     for row in document.certificates:
         if row.detail:
             out.print(f"{row.certificate}: {row.detail}.")
+        for proof in row.proofs:
+            out.print(f"{row.certificate}: {proof.name} by {proof.challenge}: {proof.why}.")
         if row.chain is not None:
             out.print(f"{row.certificate}: certificate {row.chain}")
             out.print(f"{' ' * len(row.certificate)}  key         {row.key}")

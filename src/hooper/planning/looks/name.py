@@ -8,17 +8,21 @@ from typing import TYPE_CHECKING
 from hooper.dnsnames import any_stands_for, is_wildcard
 from hooper.planning.facts import Facts
 from hooper.planning.findings import finds
+from hooper.planning.openers import not_driven
 from hooper.planning.typed import name_for, six_for
 from hooper.planning.values import Finding
 from hooper.ports import blocking, single
-from hooper.site.references import name_entry
+from hooper.site.references import chains_to, name_entry
 from hooper.words.said import Said, say
 
 if TYPE_CHECKING:
+    from hooper.site.certificate_tables import Certificate
     from hooper.site.model import Site
+    from hooper.site.references import Chain
 
 
-WEB = 80  # http-01 looks there (RFC 8555 section 8.3)
+PROOF_PORTS = {"http-01": 80, "tls-alpn-01": 443}  # where an authority looks (RFC 8555 section 8.3, RFC 8737)
+WEB = PROOF_PORTS["http-01"]
 
 
 def find(facts: Facts) -> Iterator[Finding]:
@@ -80,49 +84,66 @@ def _certificates(facts: Facts) -> Iterator[Finding]:
                 yield finds(
                     "certificate-other-name", f"certificates.{key}", service=service, name=name, names=certificate.names
                 )
-        by_text = all(_sets_text(site, name) for name in certificate.names)
+        by_text = all(_sets_text(site, certificate, name) for name in certificate.names)
         if certificate.authority == "device" or certificate.challenge == "dns-01":
             continue
         if certificate.challenge == "auto" and by_text:
             continue
         wild = [name for name in certificate.names if is_wildcard(name)]
-        if wild and certificate.challenge == "http-01":
-            yield finds("wildcard-needs-dns", f"certificates.{key}", wild=wild[0], web=WEB)
+        if wild and certificate.challenge != "auto":
+            yield finds(
+                "wildcard-needs-dns", f"certificates.{key}", wild=wild[0], web=PROOF_PORTS[certificate.challenge]
+            )
+        ports = [port for kind, port in PROOF_PORTS.items() if certificate.challenge in ("auto", kind)]
         for name in certificate.names:
             entry = name_entry(site, name)
             if entry is None or is_wildcard(name):
                 continue
-            met = blocking(site.lines[entry.line].blocked, "tcp", single(WEB))
-            why = say("the-provider-of-blocks", line=entry.line) if met is not None else ""
-            if not why and certificate.page_folder is None and not _comes_in(facts, entry.line):
-                why = say("no-public-service-of")
-            if why:
-                yield finds(
-                    "validation-blocked",
-                    f"certificates.{key}",
-                    do=_instead(blocked=met is not None, by_text=by_text),
-                    name=name,
-                    web=WEB,
-                    why=why,
-                )
-                break
+            blocks = [
+                port for port in ports if blocking(site.lines[entry.line].blocked, "tcp", single(port)) is not None
+            ]
+            open_ = [port for port in ports if port not in blocks]
+            if any((port == WEB and certificate.page_folder) or _comes_in(facts, entry.line, port) for port in open_):
+                continue
+            if open_ and any(_all_driven(site, chain) for chain in _chains(site, entry.line)):
+                continue
+            why = say("no-public-service-of") if open_ else say("the-provider-of-blocks", line=entry.line)
+            yield finds(
+                "validation-blocked",
+                f"certificates.{key}",
+                do=_instead(blocked=not open_, by_text=by_text, port=ports[0]),
+                name=name,
+                web=" or ".join(map(str, ports)),
+                why=why,
+            )
+            break
 
 
-def _sets_text(site: Site, name: str) -> bool:
+def _sets_text(site: Site, certificate: Certificate, name: str) -> bool:
     """Whether the name can be proven by a TXT record (dns-01)."""
     entry = name_entry(site, name)
-    return entry is not None and entry.updated_by in site.updaters and site.updaters[entry.updated_by].sets_text
+    updater = certificate.text_by or (entry.updated_by if entry is not None else "")
+    return updater in site.updaters and site.updaters[updater].sets_text
 
 
-def _instead(*, blocked: bool, by_text: bool) -> Said:
+def _chains(site: Site, line: str) -> list[Chain]:
+    return [chain for key in site.gateways for chain in chains_to(site, key) if chain.line == line]
+
+
+def _all_driven(site: Site, chain: Chain) -> bool:
+    """Whether a port can be let in for the proof alone."""
+    return all(not_driven(site, key) is None for key in chain.gateways)
+
+
+def _instead(*, blocked: bool, by_text: bool, port: int) -> Said:
     first = say("have-an-updater-keep")
     if by_text:
         first = say("write-challenge-dns-01")
-    return first + ("." if blocked else say("or-make-a-service"))
+    return first + ("." if blocked else say("or-make-a-service", port=port))
 
 
-def _comes_in(facts: Facts, line: str) -> bool:
+def _comes_in(facts: Facts, line: str, port: int) -> bool:
     return any(
-        way.line == line and way.ports and way.ports[0].has(WEB) and facts.site.services[key].used_transport != "udp"
+        way.line == line and way.ports and way.ports[0].has(port) and facts.site.services[key].used_transport != "udp"
         for key, way in facts.ways.items()
     )

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 from hooper import deeds
-from hooper.certs.documents import CertificateRow, CertificatesDocument, EarlierRow
+from hooper.certs.documents import CertificateRow, CertificatesDocument, EarlierRow, NewKeyDocument
 from hooper.certs.giving import give
 from hooper.certs.inspect import fingerprint_of, judge, load_chain, names_of, well_known_roots
 from hooper.certs.order import Ordering
@@ -19,6 +19,7 @@ from hooper.net.types import Door
 from hooper.planning.topology import Topology
 from hooper.store.kept import Condition
 from hooper.store.locking import alone
+from hooper.usecases.act.proof_ports import ProofPorts
 from hooper.usecases.run import Run
 from hooper.usecases.watch.condition_kinds import AT
 from hooper.usecases.watch.conditions import keep_conditions, of_certificates
@@ -29,14 +30,17 @@ from hooper.words.said import NOTHING, say
 class CertificatesRequest:
     """certificates: only these; empty: all. deadline: seconds for each question; patience: for what has to show.
 
-    again: order also where the one that is kept is still good. earlier: list the generations before too. generation:
-    the one to bring back; empty: the newest. dry_run: say what would be ordered.
+    again: order also where the one that is kept is still good. staging: try it at the authority's staging directory
+    first. earlier: list the generations before too. generation: the one to bring back, or to revoke; empty: the newest,
+    or the one that is kept. reason: why it is revoked. dry_run: say what would be done.
     """
 
     certificates: tuple[str, ...] = ()
     deadline: float = 5.0
     patience: float = 0.0
     again: bool = False
+    staging: bool = False
+    reason: str = "no-longer-used"
     earlier: bool = False
     generation: str = ""
     dry_run: bool = False
@@ -44,7 +48,9 @@ class CertificatesRequest:
 
 def _ordering(run: Run, request: CertificatesRequest) -> Ordering:
     store = CertificateStore(run.kept.certificates)
-    return Ordering(run.here, run.site, run.base, store, run.kept.orders, request.deadline, request.patience)
+    return Ordering(
+        run.here, run.site, run.base, store, run.kept.orders, request.deadline, request.patience, ProofPorts(run)
+    )
 
 
 def _chosen(run: Run, given: Sequence[str]) -> tuple[str, ...]:
@@ -95,6 +101,33 @@ async def restore_certificate(run: Run, request: CertificatesRequest) -> tuple[C
     return CertificatesDocument((_ordering(run, request).row(key),), _earlier(run, request)), []
 
 
+async def revoke_certificate(run: Run, request: CertificatesRequest) -> tuple[CertificatesDocument, list[HooperError]]:
+    """Have the authority revoke what is kept, or an earlier generation. Raises: UsageError; as `Ordering.revoke`."""
+    (key,) = request.certificates
+    if run.site.certificates[key].authority == "device":
+        raise UsageError(f"{key} is kept by the device itself", remedy="Have it revoked there.")
+    if run.state is None:
+        return CertificatesDocument(()), []
+    ordering = _ordering(run, request)
+    if request.dry_run:
+        return CertificatesDocument((replace(ordering.row(key), detail=say("would-be-revoked")),)), []
+    async with alone(run.state.lock("orders"), run.here.clock, "is ordering certificates"):
+        row = await ordering.revoke(key, request.generation, request.reason)
+    keep_conditions(run, of_certificates([row]))
+    return CertificatesDocument((row,)), []
+
+
+async def change_account_key(
+    run: Run, authority: str, request: CertificatesRequest
+) -> tuple[NewKeyDocument, list[HooperError]]:
+    """Have an authority replace the key of our account. Raises: UsageError; as `Ordering.change_account_key`."""
+    does = run.state is not None and not request.dry_run
+    if does:
+        async with alone(run.kept.lock("orders"), run.here.clock, "is ordering certificates"):
+            await _ordering(run, request).change_account_key(authority)
+    return NewKeyDocument(authority, does), []
+
+
 async def order_certificates(run: Run, request: CertificatesRequest) -> tuple[CertificatesDocument, list[HooperError]]:
     """Get the certificates that are missing or end soon; without a state nothing is ordered. Raises: UsageError."""
     chosen = _chosen(run, request.certificates)
@@ -113,11 +146,16 @@ async def order_certificates(run: Run, request: CertificatesRequest) -> tuple[Ce
             row, by = ordering.row(key), run.site.certificates[key].authority
             kept = row.state == "current" and not request.again
             said = say("would-be-left") if kept else say("would-be-ordered", by=by)
-            rows.append(replace(row, detail=said))
+            try:
+                ways = () if kept else await ordering.ways(key)
+            except HooperError as exc:
+                ways = ()
+                trouble.append(exc.about(key))
+            rows.append(replace(row, detail=said, proofs=ways))
             continue
         try:
             async with alone(run.state.lock("orders"), run.here.clock, "is ordering certificates"):
-                rows.append(await ordering.order(key, anew=request.again))
+                rows.append(await ordering.order(key, anew=request.again, staging=request.staging))
         except HooperError as exc:
             trouble.append(exc.about(key))
             if run.site.certificates[key].authority != "device":

@@ -1,0 +1,58 @@
+"""The tables of certificates and of who issues them (pydantic)."""
+
+from typing import Annotated, Literal
+
+from pydantic import Field, StrictBool
+
+from hooper.site.fields import DnsName, Key, SecretField
+from hooper.site.table import Table
+
+
+class Certificate(Table):
+    """[certificates.KEY]: a certificate for one or more names.
+
+    challenge: how control of the names is proven. names: what it is for. services: who shows it.
+    """
+
+    names: Annotated[tuple[DnsName, ...], Field(min_length=1)]
+    authority: str = Field("device", description='One of [authorities], or "device": then only watched.')
+    services: tuple[Key, ...] = ()
+    challenge: Literal["auto", "dns-01", "http-01", "tls-alpn-01"] = "auto"
+    text_by: Key | None = Field(
+        None, description="dns-01: the updater that sets the TXT records, where it is not each name's own."
+    )
+    key_type: Literal["p-256", "p-384", "rsa-2048", "rsa-3072", "rsa-4096"] = Field(
+        "p-256", description="The kind of key; old devices may take RSA alone."
+    )
+    chain_to: Annotated[str, Field(min_length=1)] | None = Field(
+        None, description="Of several chains that the authority has, the one to the root of this name."
+    )
+    profile: Annotated[str, Field(pattern=r"^[A-Za-z0-9_.-]{1,64}$")] | None = Field(
+        None, description="The authority's profile by which it is issued, such as one of a short life."
+    )
+    page_folder: Annotated[str, Field(min_length=1)] | None = Field(
+        None, description="http-01: the folder of the web server on this computer that answers at port 80."
+    )
+    give_to: Annotated[str, Field(min_length=1)] | None = Field(
+        None, description="The folder that receives key.pem and certificate-with-chain.pem, such as a device's share."
+    )
+    give_command: tuple[Annotated[str, Field(min_length=1)], ...] = Field(
+        (), description="The program that hands it to who shows it; it finds the files by its environment."
+    )
+
+
+class Authority(Table):
+    """[authorities.KEY]: a certificate authority that speaks ACME.
+
+    contact: whom the authority writes to. directory: its ACME directory.
+    """
+
+    directory: Annotated[str, Field(pattern=r"^https://[^\s]+$")]
+    contact: tuple[str, ...] = ()
+    staging: Annotated[str, Field(pattern=r"^https://[^\s]+$")] | None = Field(
+        None, description="Its staging directory, where an order can be tried without counting."
+    )
+    agreed: StrictBool = Field(False, description="You have read and accept its terms of service.")
+    binding_id: str | None = Field(None, description="External account binding (RFC 8555 section 7.3.4): the key's id.")
+    binding_key: SecretField | None = Field(None, description="The binding's HMAC key, in base64url.")
+    trust: SecretField | None = Field(None, description="file:PATH of the authority's own root certificate.")
