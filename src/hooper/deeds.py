@@ -179,6 +179,7 @@ HOST_ADDRESS = Deed("tell-the-host-address")
 FROM_ELSEWHERE = Deed("from-elsewhere")
 ENTERED = Deed("say-that-it-is-entered")
 FROM_PHONE = Deed("from-a-phone")
+PASSPHRASE = Deed("give-the-passphrase")
 SWEEP = Deed("sweep")
 BETWEEN = Deed("look-between")
 

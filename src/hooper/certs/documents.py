@@ -24,9 +24,10 @@ class CertificateRow:
     """One certificate of the site file.
 
     state: absent: there is none yet; current; due: expires soon; expired; revoked; ordered: just now; watched: the
-    device keeps it itself; unknown: it could not be seen; failed. names: as planned. not_after: RFC 3339. days_left:
-    in whole days. chain, key: the files, where Hooper keeps it. ok: it is valid and for all its names. certificate: its
-    key in the site file. authority: who issues it, by its key. proofs: where names were or would be proven.
+    device keeps it itself; unknown: it could not be seen; failed. names: as planned. not_before, not_after: RFC 3339.
+    days_left: in whole days. chain, key: the files, where Hooper keeps it. ok: it is valid and for all its names.
+    certificate: its key in the site file. authority: who issues it, by its key. proofs: how names were, or would be,
+    proven.
     """
 
     certificate: str
@@ -35,6 +36,7 @@ class CertificateRow:
     services: tuple[str, ...]
     state: State
     issuer: str | None
+    not_before: str | None
     not_after: str | None
     days_left: int | None
     chain: str | None

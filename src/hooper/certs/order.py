@@ -444,6 +444,7 @@ def _row(
         services=planned.services,
         state=state,  # type: ignore[arg-type]
         issuer=kept.leaf.issuer.rfc4514_string() if kept is not None else None,
+        not_before=rfc3339(kept.leaf.not_valid_before_utc) if kept is not None else None,
         not_after=rfc3339(end) if end is not None else None,
         days_left=(end - now).days if end is not None else None,
         chain=chain,

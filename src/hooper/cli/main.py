@@ -62,7 +62,7 @@ WORK: dict[str, dict[str, tuple[str, str]]] = {  # in its order; of each command
         "updater": ("hooper.cli.act.updater", "Who is told of new addresses."),
         "certificate": ("hooper.cli.prepare.entities:certificate", "The certificates that are planned."),
         "authority": ("hooper.cli.prepare.entities:authority", "Who issues certificates."),
-        "cert": ("hooper.cli.act.cert", "Certificates: which there are, and getting them."),
+        "cert": ("hooper.cli.act.cert", "Certificates: which there are, getting them, looking at any."),
     },
     "Let people in privately": {
         "tunnel": ("hooper.cli.private.tunnel", "Private access: both sides of a tunnel, what its server saw."),

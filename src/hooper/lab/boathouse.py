@@ -15,6 +15,7 @@ from hooper.lab.certificates import TownAuthority, self_signed
 from hooper.lab.gate import Gate
 from hooper.lab.igd import IgdRouter
 from hooper.lab.provider import NameProvider
+from hooper.lab.revocation_office import office
 from hooper.lab.things import Attachment, Box, Machine, StreamHandler, made_up_mac
 from hooper.lab.town import Town
 from hooper.lab.zone import PRIMARY, ZONE
@@ -194,6 +195,7 @@ def _offices(town: Town) -> None:
     town.acme = acme.AcmeServer(town, ca, authority)
     start = now - timedelta(days=50)
     ca.tcp[443] = devices.secured(authority.identity([acme.HOST], start), town.acme.serve)
+    ca.tcp[80] = office(authority, town.now)
     provider = _add(town, "name-provider", INTERNET, SERVERS[PROVIDER])
     town.provider = NameProvider(town.zone, secrets.token_urlsafe(24), town.now)
     provider.tcp[443] = devices.secured(authority.identity([PROVIDER], start), town.provider.serve)

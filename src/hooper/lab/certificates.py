@@ -10,12 +10,13 @@ from datetime import datetime, timedelta
 from cryptography import x509
 from cryptography.hazmat.primitives import hashes, serialization
 from cryptography.hazmat.primitives.asymmetric import ec
-from cryptography.x509.oid import ExtendedKeyUsageOID, NameOID
+from cryptography.x509.oid import AuthorityInformationAccessOID, ExtendedKeyUsageOID, NameOID
 
 from hooper.net.tls import server_context
 
 PEM = serialization.Encoding.PEM
 OLD_ROOT = "Town old root"
+ASK_AT = "http://ca.heronquay.example"
 
 
 def pem_of_key(key: ec.EllipticCurvePrivateKey) -> bytes:
@@ -40,7 +41,12 @@ class TownAuthority:
         self.intermediate = self._certify(name, self._key.public_key(), root_name, self._root_key, start, 3650, ca=0)
         old = ec.generate_private_key(ec.SECP256R1())  # an older root, which vouches for the intermediate too
         self.crossed = self._certify(name, self._key.public_key(), _name(OLD_ROOT), old, start, 3650, ca=0)
+        self.issued: dict[int, x509.Certificate] = {}  # by serial number
         self.revoked: dict[int, tuple[datetime, int]] = {}  # by serial number: when, and the reason's code
+
+    @property
+    def signing_key(self) -> ec.EllipticCurvePrivateKey:
+        return self._key
 
     @property
     def root_pem(self) -> bytes:
@@ -76,6 +82,8 @@ class TownAuthority:
             .add_extension(above, critical=False)
         )
         if names:
+            for extension in _where_to_ask():
+                builder = builder.add_extension(extension, critical=False)
             shown = x509.SubjectAlternativeName([x509.DNSName(name) for name in names])
             builder = builder.add_extension(shown, critical=False)
             server = x509.ExtendedKeyUsage([ExtendedKeyUsageOID.SERVER_AUTH])
@@ -85,6 +93,7 @@ class TownAuthority:
     def issue(self, names: Sequence[str], public: ec.EllipticCurvePublicKey, start: datetime, days: int = 90) -> bytes:
         """A certificate with its intermediate, in PEM."""
         leaf = self._certify(_name(names[0]), public, self.intermediate.subject, self._key, start, days, names=names)
+        self.issued[leaf.serial_number] = leaf
         return leaf.public_bytes(PEM) + self.intermediate.public_bytes(PEM)
 
     def other_chain(self, chain: bytes) -> bytes:
@@ -96,6 +105,14 @@ class TownAuthority:
         """A fresh key with its certificate, for a server of the town."""
         key = ec.generate_private_key(ec.SECP256R1())
         return Identity(server_context(self.issue(names, key.public_key(), start, days), pem_of_key(key)))
+
+
+def _where_to_ask() -> tuple[x509.ExtensionType, x509.ExtensionType]:
+    """Whom to ask whether it was revoked, and where its issuer is to be had (RFC 5280 sections 4.2.1.13, 4.2.2.1)."""
+    ways = (AuthorityInformationAccessOID.OCSP, "ocsp"), (AuthorityInformationAccessOID.CA_ISSUERS, "between.cer")
+    access = [x509.AccessDescription(kind, x509.UniformResourceIdentifier(f"{ASK_AT}/{path}")) for kind, path in ways]
+    place = x509.DistributionPoint([x509.UniformResourceIdentifier(f"{ASK_AT}/crl")], None, None, None)
+    return x509.AuthorityInformationAccess(access), x509.CRLDistributionPoints([place])
 
 
 def _name(text: str) -> x509.Name:

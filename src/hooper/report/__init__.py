@@ -1,5 +1,6 @@
 """Pages and figures: what is printed or kept."""
 
 __all__ = (
-    "arrival", "chain", "companion", "figures", "handover", "journey", "page", "qr", "sheet_words", "sheets", "units",
+    "arrival", "chain", "companion", "expiry", "figures", "handover", "journey", "page", "qr", "sheet_words", "sheets",
+    "units",
 )  # fmt: skip

@@ -107,7 +107,7 @@ def rendered(figure: Figure, form: str) -> bytes:
     return out.getvalue()
 
 
-def _sheet(height: float, title: str) -> tuple[Figure, Any]:
+def sheet(height: float, title: str) -> tuple[Figure, Any]:
     from matplotlib.figure import Figure
 
     figure = Figure(figsize=(WIDTH_IN, height), layout="constrained")
@@ -130,7 +130,7 @@ def _time_axis(axes: Any, drawn: Drawn) -> None:
     axes.set_xlim(drawn.begin, drawn.end)
 
 
-def _plain(text: str) -> str:
+def plain(text: str) -> str:
     """A label as it is: nothing in it is taken for mathematics, and nothing acts on who reads it."""
     return visible.shown(text).replace("$", r"\$")
 
@@ -142,7 +142,7 @@ def _availability(drawn: Drawn) -> Figure:
     date2num: Any = dates.date2num
 
     strips = drawn.strips[:MOST]
-    figure, axes = _sheet(1.3 + 0.32 * len(strips), "Availability, seen from outside where that was done")
+    figure, axes = sheet(1.3 + 0.32 * len(strips), "Availability, seen from outside where that was done")
     colours = {True: WELL, False: WRONG, None: UNKNOWN}
     for number, strip in enumerate(strips):
         for state, colour in colours.items():
@@ -150,7 +150,7 @@ def _availability(drawn: Drawn) -> Figure:
             axes.broken_barh(
                 bars, (number - 0.36, 0.72), facecolor=colour, hatch=HATCHES[state], edgecolor="white", linewidth=0
             )
-    axes.set_yticks(range(len(strips)), [_plain(strip.label) for strip in strips])
+    axes.set_yticks(range(len(strips)), [plain(strip.label) for strip in strips])
     axes.set_ylim(len(strips) - 0.4, -0.6)
     axes.xaxis_date()
     _time_axis(axes, drawn)
@@ -172,7 +172,7 @@ def _addresses(drawn: Drawn) -> Figure:
     frame = pd.DataFrame(drawn.addresses, columns=["at", "line", "address"])
     order = list(dict.fromkeys(frame["address"]))
     shown = order if len(order) <= 12 else []
-    figure, axes = _sheet(1.6 + 0.22 * min(len(order), 12), f"Public address, {len(frame)} changes")
+    figure, axes = sheet(1.6 + 0.22 * min(len(order), 12), f"Public address, {len(frame)} changes")
     for number, (line, rows) in enumerate(frame.groupby("line", sort=False)):
         heights = [order.index(address) for address in rows["address"]]
         times = [*rows["at"], drawn.end]
@@ -184,10 +184,10 @@ def _addresses(drawn: Drawn) -> Figure:
             color=colour,
             linewidth=1.6,
             linestyle=DASHES[number % len(DASHES)],
-            label=_plain(str(line)),
+            label=plain(str(line)),
         )
         axes.plot(list(rows["at"]), heights, "o", color=colour, markersize=3)
-    axes.set_yticks(range(len(shown)), [_plain(address) for address in shown])
+    axes.set_yticks(range(len(shown)), [plain(address) for address in shown])
     if not shown:
         axes.set_ylabel(f"{len(order)} addresses", fontsize=9)
     axes.margins(y=0.12)
@@ -203,12 +203,12 @@ def _lags(drawn: Drawn) -> Figure:
     frame = pd.DataFrame(drawn.lags, columns=["at", "name", "seconds"])
     middle, most = frame["seconds"].median(), frame["seconds"].max()
     title = f"Until a name led here again: half within {middle:.2g} s, the longest {most:.3g} s"
-    figure, axes = _sheet(2.6, title)
+    figure, axes = sheet(2.6, title)
     for number, (name, rows) in enumerate(frame.groupby("name", sort=False)):
         colour = LINES[number % len(LINES)]
         marker = MARKERS[number % len(MARKERS)]
         axes.plot(list(rows["at"]), list(rows["seconds"].clip(lower=0.01)), marker, color=colour, markersize=4,
-                  label=_plain(str(name)))  # fmt: skip
+                  label=plain(str(name)))  # fmt: skip
     axes.set_yscale("log")
     axes.set_ylabel("seconds", fontsize=9)
     axes.grid(axis="y", color="#e3e6ea", linewidth=0.8)
@@ -225,13 +225,13 @@ def _delays(drawn: Drawn) -> Figure:
     frame = pd.DataFrame(drawn.delays, columns=["day", "service", "ms"])
     frame["day"] = pd.to_datetime(frame["day"], utc=True)
     wide = frame.pivot_table(index="day", columns="service", values="ms", aggfunc="mean")
-    figure, axes = _sheet(2.8, "How long an answer took, by day")
+    figure, axes = sheet(2.8, "How long an answer took, by day")
     slowest = list(wide.mean().sort_values(ascending=False).index[: len(LINES)])
     for number, service in enumerate(slowest):
         rows = wide[service].dropna()
         told_apart = {"marker": MARKERS[number % len(MARKERS)], "linestyle": DASHES[number % len(DASHES)]}
         axes.plot(list(rows.index), list(rows), color=LINES[number], linewidth=1.4, markersize=3.5,
-                  label=_plain(str(service)), **told_apart)  # fmt: skip
+                  label=plain(str(service)), **told_apart)  # fmt: skip
     axes.set_ylabel("milliseconds", fontsize=9)
     axes.set_ylim(bottom=0)
     axes.grid(axis="y", color="#e3e6ea", linewidth=0.8)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 from hooper.chosen import chosen
@@ -13,13 +14,15 @@ if TYPE_CHECKING:
     from hooper.certs.documents import CertificatesDocument
     from hooper.cli.parts.render import Screen
 
-app = sub_app("Certificates: which there are, and getting them.", group=True)
+app = sub_app("Certificates: which there are, getting them, looking at any.", group=True)
 
 STYLE = {"current": "well", "ordered": "well", "watched": "told", "due": "doubtful", "unknown": "doubtful"}
 
 
 @command(app, "cert list", site=True, state=True, mask=True, deadline=5.0)
-def list_certificates(session: Session, certificate: list[str] | None = None, every: bool = False) -> int:
+def list_certificates(
+    session: Session, certificate: list[str] | None = None, every: bool = False, figure: Path | None = None
+) -> int:
     """Each certificate of the site: for which names, by whom, how long it lasts, and where its files are.
 
     One that a device keeps itself is looked at where its services show it.
@@ -31,6 +34,12 @@ def list_certificates(session: Session, certificate: list[str] | None = None, ev
     keys = chosen(certificate or (), file.site.certificates, "certificate")
     done = session.look(lambda run: look(run, CertificatesRequest(keys, session.deadline, earlier=every)), file)
     code = _show(session, done)
+    if figure is not None:
+        from hooper.report.expiry import draw_expiry
+        from hooper.usecases.act.certificates import endings
+
+        draw_expiry(endings(done.run, done.document.certificates), session.at, figure)
+        session.note(f"Written to {figure}.")
     session.ahead("certificate")
     return code
 
@@ -65,6 +74,27 @@ def order_certificates(
             session.next("give-the-files", *lab, services=row.services)
             session.then("see-that-it-shows", f"check {row.services[0]}")
     return code
+
+
+@command(app, "cert look", site=True, mask=True, deadline=5.0)
+def look_at_certificate(
+    session: Session,
+    what: str | None = None,
+    typed: str | None = None,
+    origin: str | None = None,
+    proxy_password: str | None = None,
+    passphrase: str | None = None,
+    without_asking: bool = False,
+) -> int:
+    """The certificate of a server, of a service, or in a file: what it is for, who vouches for it, until when.
+
+    And whether it was revoked, and what browsers and apps say to it.
+    """
+    from hooper.cli.act.look_at_cert import look
+    from hooper.cli.parts.from_where import parse_origin
+
+    place = parse_origin(origin or "here", proxy_password)
+    return look(session, what, typed, place, passphrase, not without_asking)
 
 
 @command(app, "cert revoke", site=True, state=True, mask=True, deadline=10.0, dry_run=DRY_RUN)

@@ -46,7 +46,7 @@ KEEPS_STATE = (
 )  # fmt: skip
 KEEPS_NONE = (
     "name add", "name try", "name show", "name change", "name remove", "updater add", "updater show", "updater change",
-    "updater remove", "peer show", "visit run",
+    "updater remove", "peer show", "visit run", "cert look",
 )  # fmt: skip
 T = TypeVar("T")
 GUIDED: ContextVar[bool] = ContextVar("GUIDED", default=False)  # a guided run says what comes next

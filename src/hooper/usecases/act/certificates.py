@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from datetime import UTC, date, datetime, time
 
 from hooper import deeds
 from hooper.certs.documents import CertificateRow, CertificatesDocument, EarlierRow, NewKeyDocument
@@ -13,10 +14,11 @@ from hooper.certs.order import Ordering
 from hooper.certs.store import CertificateStore
 from hooper.check.probes import probe
 from hooper.check.targets import inner_targets
-from hooper.clock import rfc3339
+from hooper.clock import read_moment, rfc3339
 from hooper.errors import HooperError, UsageError
 from hooper.net.types import Door
 from hooper.planning.topology import Topology
+from hooper.report.expiry import Care, Ending
 from hooper.store.kept import Condition
 from hooper.store.locking import alone
 from hooper.usecases.act.proof_ports import ProofPorts
@@ -70,6 +72,27 @@ async def list_certificates(run: Run, request: CertificatesRequest) -> tuple[Cer
             rows.append(_ordering(run, request).row(key))
     keep_conditions(run, of_certificates(rows))
     return CertificatesDocument(tuple(rows), _earlier(run, request) if request.earlier else ()), []
+
+
+def endings(run: Run, rows: Sequence[CertificateRow]) -> list[Ending]:
+    """All of the site that ends on a day, for a time line: these certificates, peers' days, risks that were taken."""
+    found: list[Ending] = []
+    for row in rows:
+        if row.not_after is not None:
+            begin = read_moment(row.not_before) if row.not_before is not None else None
+            care: Care = "renewed" if row.authority != "device" else "by-hand"
+            found.append(Ending(f"certificate {row.certificate}", begin, read_moment(row.not_after), care))
+    for key, peer in run.site.peers.items():
+        if peer.until is not None and peer.revoked is None:
+            found.append(Ending(f"peer {key}", None, _night(peer.until), "by-hand"))
+    for key, service in run.site.services.items():
+        found += [Ending(f"risk {key} {one.finding}", None, _night(one.until), "by-hand") for one in service.accepted]
+    return found
+
+
+def _night(day: date) -> datetime:
+    """The end of a day, in UTC."""
+    return datetime.combine(day, time.max, UTC)
 
 
 def _earlier(run: Run, request: CertificatesRequest) -> tuple[EarlierRow, ...]:
@@ -242,6 +265,7 @@ async def _watched(here: Door, topology: Topology, certificate: str, deadline: f
             services=planned.services,
             state="watched",
             issuer=leaf.issuer.rfc4514_string(),
+            not_before=rfc3339(leaf.not_valid_before_utc),
             not_after=rfc3339(leaf.not_valid_after_utc),
             days_left=(leaf.not_valid_after_utc - now).days,
             chain=None,
@@ -251,5 +275,17 @@ async def _watched(here: Door, topology: Topology, certificate: str, deadline: f
             + (say("with-problems", problems=sorted(problems)) if problems else NOTHING),
         )
     return CertificateRow(
-        certificate, planned.names, "device", planned.services, "unknown", None, None, None, None, None, False, detail
+        certificate,
+        planned.names,
+        "device",
+        planned.services,
+        "unknown",
+        None,
+        None,
+        None,
+        None,
+        None,
+        None,
+        False,
+        detail,
     )
