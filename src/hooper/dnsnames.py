@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
+from hooper.addresses import IPAddress, IPNetwork, parse_network
+
 WILDCARD = "*."
 
 
@@ -14,6 +16,35 @@ def is_wildcard(name: str) -> bool:
 def base(name: str) -> str:
     """The name that a wildcard stands below; another name itself."""
     return name.removeprefix(WILDCARD)
+
+
+def is_below(name: str, top: str) -> bool:
+    """Whether a name is `top` or below it (RFC 5280 section 4.2.1.10); one that begins with a dot is for those below
+    alone, and the empty one for all.
+    """
+    name, top = name.rstrip(".").lower(), top.rstrip(".").lower()
+    if top.startswith("."):
+        return name.endswith(top)
+    return not top or name == top or name.endswith(f".{top}")
+
+
+def bound_to(text: str) -> str | IPNetwork:
+    """What an authority is bound to, as the site file writes it: a DNS name with all below it, or a network."""
+    try:
+        return parse_network(text)
+    except ValueError:
+        return text
+
+
+def may_sign(signs: Iterable[str], wanted: str | IPAddress) -> bool:
+    """Whether an authority that is bound to these names and networks may sign for a name or an address."""
+    for one in map(bound_to, signs):
+        if isinstance(one, str):
+            if isinstance(wanted, str) and is_below(wanted.removeprefix(WILDCARD), one):
+                return True
+        elif not isinstance(wanted, str) and wanted in one:
+            return True
+    return False
 
 
 def stands_for(pattern: str, name: str) -> bool:

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 
 Client = Literal["browser", "app", "apple", "told-of-root"]
 SHORT, LONG, WEAK_KEY, WEAK_DIGEST = "chain-short", "life-too-long", "key-weak", "digest-weak"
-REVOKED = "certificate-revoked"
+REVOKED, BEYOND = "certificate-revoked", "beyond-its-authority"
 PURPOSE, NO_NAMES = "not-for-servers", "names-in-subject-alone"
 # issued from that day on, a certificate of a public authority lasts that many days at most
 LIVES = (
@@ -44,6 +44,7 @@ WORDS: dict[str, Said] = {
     WEAK_DIGEST: say("client-digest-weak"),
     PURPOSE: say("client-not-for-servers"),
     NO_NAMES: say("client-no-names"),
+    BEYOND: say("client-beyond"),
 }
 
 
@@ -121,7 +122,8 @@ def _problems(
         yield OTHER_NAME
     trusted = reaches_root(chain, roots, now)
     if not self_made and not trusted:
-        yield SHORT if _lacks_link(chain) else UNTRUSTED
+        beyond = reaches_root(chain, roots, now, bound=False)
+        yield BEYOND if beyond else SHORT if _lacks_link(chain) else UNTRUSTED
     life = leaf.not_valid_after_utc - leaf.not_valid_before_utc
     if (
         reaches_root(chain, usual, now) and (most := _most_days(leaf)) is not None and life > timedelta(days=most + 1)

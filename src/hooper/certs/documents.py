@@ -62,6 +62,49 @@ class EarlierRow:
 
 
 @dataclass(frozen=True, slots=True)
+class OwnAuthorityDocument:
+    """`hooper authority make`. authority: by its key. subject: of its root. file: where that is. signs: what it may.
+
+    fingerprint: of the root; null: nothing was made. not_after: RFC 3339. dry_run: nothing was made.
+    """
+
+    authority: str
+    subject: str
+    file: str
+    signs: tuple[str, ...]
+    fingerprint: str | None
+    not_after: str | None
+    dry_run: bool
+
+
+@dataclass(frozen=True, slots=True)
+class TrustStep:
+    """How one system takes a root. system: which. lines: what to do, one after the other."""
+
+    system: str
+    lines: tuple[Said, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class TrustDocument:
+    """`hooper cert trust`. authority: by its key. subject: of its root. file: of the root. fingerprint: of the root.
+
+    not_after: RFC 3339. signs: what it may vouch for; empty: anything. warning: what is given away by trusting it.
+    steps: for each system. page: where a page for phones is, or was, shown; null: it was not.
+    """
+
+    authority: str
+    subject: str
+    file: str
+    fingerprint: str
+    not_after: str
+    signs: tuple[str, ...]
+    warning: Said
+    steps: tuple[TrustStep, ...]
+    page: str | None
+
+
+@dataclass(frozen=True, slots=True)
 class NewKeyDocument:
     """`hooper cert new-key`. authority: by its key. changed: the authority knows the account by the new key."""
 

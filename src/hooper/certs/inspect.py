@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from hooper.certs.problems import ABSENT, EXPIRED, NOT_YET, OTHER_NAME, UNTRUSTED
-from hooper.dnsnames import any_stands_for
+from hooper.dnsnames import any_stands_for, is_below
 
 if TYPE_CHECKING:
     from cryptography import x509
@@ -139,16 +139,66 @@ def signed_by(certificate: x509.Certificate, issuer: x509.Certificate) -> bool:
         return False
 
 
-def reaches_root(chain: Sequence[x509.Certificate], roots: Sequence[x509.Certificate], now: datetime) -> bool:
-    """Whether a path leads from the first certificate over the others to a root, all of them in date."""
+def allowed_by(issuer: x509.Certificate, certificate: x509.Certificate) -> bool:
+    """Whether an authority's name constraints let a certificate have its names (RFC 5280 section 4.2.1.10)."""
+    from cryptography import x509
+
+    try:
+        bound = issuer.extensions.get_extension_for_class(x509.NameConstraints).value
+    except x509.ExtensionNotFound:
+        return True
+    except ValueError:
+        return False
+    try:
+        names = list(certificate.extensions.get_extension_for_class(x509.SubjectAlternativeName).value)
+    except (x509.ExtensionNotFound, ValueError):
+        return True
+    for name in names:
+        permitted = [one for one in bound.permitted_subtrees or () if type(one) is type(name)]
+        excluded = [one for one in bound.excluded_subtrees or () if type(one) is type(name)]
+        if any(_covers(one, name) for one in excluded) or (
+            permitted and not any(_covers(one, name) for one in permitted)
+        ):
+            return False
+    return True
+
+
+def _covers(constraint: x509.GeneralName, name: x509.GeneralName) -> bool:
+    """Whether a name is in a subtree; of a kind that is not looked at here, it is taken to be neither in nor out."""
+    from cryptography import x509
+
+    if isinstance(constraint, x509.DNSName) and isinstance(name, x509.DNSName):
+        return is_below(name.value.removeprefix("*."), constraint.value)
+    if isinstance(constraint, x509.IPAddress) and isinstance(name, x509.IPAddress):
+        return name.value in constraint.value  # type: ignore[operator]
+    return False
+
+
+def reaches_root(
+    chain: Sequence[x509.Certificate],
+    roots: Sequence[x509.Certificate],
+    now: datetime,
+    *,
+    bound: bool = True,
+) -> bool:
+    """Whether a path leads from the first certificate over the others to a root, all of them in date. bound: and
+    whether all on the way may vouch for its names.
+    """
     at, pool = chain[0], list(chain[1:])
     for _ in range(CHAIN_LENGTH):
-        if at in roots or any(root.subject == at.issuer and signed_by(at, root) for root in roots):
+        if at in roots:
+            return True
+        if any(
+            root.subject == at.issuer and signed_by(at, root) and (not bound or allowed_by(root, chain[0]))
+            for root in roots
+        ):
             return True
         above = next(
             (other for other in pool if other.subject == at.issuer and other != at and signed_by(at, other)), None
         )
         if above is None or not above.not_valid_before_utc <= now <= above.not_valid_after_utc:
+            return False
+        if bound and not allowed_by(above, chain[0]):
             return False
         pool.remove(above)
         at = above

@@ -28,6 +28,7 @@ from hooper.certs.inspect import (
     well_known_roots,
     with_known_keys,
 )
+from hooper.certs.own_authority import NoRoot, OwnAuthority, names_to_sign
 from hooper.certs.problems import ABSENT, EXPIRED, NOT_YET, OTHER_NAME, UNTRUSTED
 from hooper.certs.proof_ways import KINDS
 from hooper.certs.store import CertificateStore, Kept, key_type, new_key
@@ -109,6 +110,9 @@ class Ordering:
                 await self._prover(certificate).clear_leftovers()
                 self._started(certificate, None)
             return row
+        if self.site.authorities[planned.authority].kind == "own":
+            self._issue(certificate)
+            return self.row(certificate, ordered=True)
         until = self.memory.hold(certificate)
         if until is not None and not anew and self.here.clock.now() < until <= self.here.clock.now() + WAIT_AT_MOST:
             raise AcmeBusy(f"{planned.authority} asked to wait until {until:%Y-%m-%d %H:%M} UTC", until)
@@ -122,6 +126,25 @@ class Ordering:
             raise
         self.memory.save_hold(certificate, None, self.here.clock.now())
         return self.row(certificate, ordered=True)
+
+    def _own(self, key: str) -> OwnAuthority:
+        """An authority of our own. Raises: NoRoot, MachineError."""
+        trust = self.site.authorities[key].trust
+        if trust is None:
+            raise NoRoot(f"{key} has not been made yet", remedy=f"Make it with `{deeds.MAKE_AUTHORITY(key)}`.")
+        return OwnAuthority(self.store.folder, key, read_text(self.base / trust.place))
+
+    def _issue(self, certificate: str) -> None:
+        """Have our own authority issue it, for its names and for the addresses of its services. Raises: as `_own`."""
+        from cryptography.hazmat.primitives.serialization import load_pem_private_key
+
+        planned, now = self.site.certificates[certificate], self.here.clock.now()
+        own, authority = self._own(planned.authority), self.site.authorities[planned.authority]
+        hosts = [self.site.devices[self.site.services[key].host].address for key in planned.services]
+        names = names_to_sign(planned.names, [one for one in hosts if one is not None], authority.signs)
+        key = self.store.pending_key(certificate, fresh=True, kind=planned.key_type)
+        leaf = own.issue(names, load_pem_private_key(key, None).public_key(), now)
+        self.store.keep(certificate, key, [leaf])
 
     def _agreed(self, key: str) -> Authority:
         """Raises: RefusedForSafety: its terms are not agreed to."""
@@ -138,7 +161,7 @@ class Ordering:
         """directory: another one of this authority's than its own."""
         from hooper.net.http import http
 
-        at = directory or authority.directory
+        at = directory or authority.acme_directory
         roots = read_text(self.base / authority.trust.place) if authority.trust is not None else None
         async with http(self.here, roots, self.deadline) as client:
             yield AcmeClient(client, at, self.store.account_key(at), self.here.clock, self.patience)
@@ -148,7 +171,7 @@ class Ordering:
         kept = self.store.kept(certificate)
         authority = self.site.authorities[self.site.certificates[certificate].authority]
         name = renewal_name(kept.leaf) if kept is not None else None
-        if name is None or not authority.agreed:
+        if name is None or not authority.agreed or authority.kind == "own":
             return False
         try:
             async with self._client(authority) as acme:
@@ -163,14 +186,14 @@ class Ordering:
     async def _get(self, certificate: str, authority: Authority) -> None:
         await self._end_change(authority)
         async with self._client(authority) as acme:
-            await self._account(acme, authority, known=self.memory.account(authority.directory))
+            await self._account(acme, authority, known=self.memory.account(authority.acme_directory))
             try:
-                await self._drive(acme, certificate, authority.directory)
+                await self._drive(acme, certificate, authority.acme_directory)
             except AcmeRefused as exc:
                 if exc.kind not in FORGOTTEN:
                     raise
                 await self._account(acme, authority, known=None)  # it has forgotten us, and all orders
-                await self._drive(acme, certificate, authority.directory)
+                await self._drive(acme, certificate, authority.acme_directory)
 
     async def _rehearse(self, certificate: str, authority: Authority) -> None:
         """All of an order at the staging directory, whose certificate nobody trusts and nobody keeps."""
@@ -195,29 +218,29 @@ class Ordering:
     async def change_account_key(self, key: str) -> None:
         """Have an authority replace our account's key, which may have been seen. Raises: as `order`; UsageError."""
         authority = self._agreed(key)
-        known = self.memory.account(authority.directory)
+        known = self.memory.account(authority.acme_directory)
         if known is None:
             raise UsageError(f"there is no account at {key} yet", remedy=f"`{deeds.ORDER}` makes one.")
         await self._end_change(authority)
         async with self._client(authority) as acme:
             await acme.register((), known)
-            fresh = self.store.next_account_key(authority.directory, make=True)
+            fresh = self.store.next_account_key(authority.acme_directory, make=True)
             assert fresh is not None
             await acme.change_key(fresh)
-            self.store.end_change(authority.directory, taken=True)
+            self.store.end_change(authority.acme_directory, taken=True)
 
     async def _end_change(self, authority: Authority) -> None:
         """A run may have been killed while it changed the key: whose account it is now, the authority knows."""
-        fresh = self.store.next_account_key(authority.directory, make=False)
+        fresh = self.store.next_account_key(authority.acme_directory, make=False)
         if fresh is None:
             return
         from hooper.net.http import http
 
         roots = read_text(self.base / authority.trust.place) if authority.trust is not None else None
         async with http(self.here, roots, self.deadline) as client:
-            acme = AcmeClient(client, authority.directory, fresh, self.here.clock, self.patience)
+            acme = AcmeClient(client, authority.acme_directory, fresh, self.here.clock, self.patience)
             known = await acme.known()
-        self.store.end_change(authority.directory, taken=known is not None)
+        self.store.end_change(authority.acme_directory, taken=known is not None)
 
     async def revoke(self, certificate: str, generation: str, reason: str) -> CertificateRow:
         """Have the authority revoke what is kept, or an earlier generation. reason: of `REASONS`.
@@ -229,10 +252,15 @@ class Ordering:
         kept = self.store.earlier(certificate).get(generation) if generation else self.store.kept(certificate)
         if kept is None:
             raise UsageError(f"there is nothing kept of {certificate} to revoke", remedy=f"See `{deeds.GENERATIONS}`.")
-        authority = self._agreed(self.site.certificates[certificate].authority)
+        by = self.site.certificates[certificate].authority
+        if self.site.authorities[by].kind == "own":
+            self._own(by).revoke(kept.leaf, self.here.clock.now())
+            self.store.note_revoked(certificate, fingerprint_of(kept.leaf))
+            return self.row(certificate)
+        authority = self._agreed(by)
         await self._end_change(authority)
         async with self._client(authority) as acme:
-            await self._account(acme, authority, known=self.memory.account(authority.directory))
+            await self._account(acme, authority, known=self.memory.account(authority.acme_directory))
             try:
                 await acme.revoke(kept.leaf.public_bytes(Encoding.DER), REASONS[reason])
             except AcmeRefused as exc:
@@ -253,7 +281,7 @@ class Ordering:
                 ) from None
         url = await acme.register(authority.contact, known, binding)
         if url != known:
-            self.memory.save_account(directory or authority.directory, url)
+            self.memory.save_account(directory or authority.acme_directory, url)
 
     async def _drive(self, acme: AcmeClient, certificate: str, directory: str) -> None:
         """An order from wherever it stands to its certificate; one that was taken up and is of no use, begun again."""
@@ -365,6 +393,8 @@ class Ordering:
 
     async def ways(self, certificate: str) -> tuple[ProofRow, ...]:
         """How its names would be proven, as far as that can be told before. Raises: NoProof, MachineError."""
+        if self.site.authorities[self.site.certificates[certificate].authority].kind == "own":
+            return ()
         prover = self._prover(certificate)
         found = [(name, await prover.choose(name, set(KINDS))) for name in self.site.certificates[certificate].names]
         return tuple(ProofRow(name, way.kind, way.why) for name, way in found)

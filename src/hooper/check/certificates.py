@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from hooper.certs.inspect import judge, load_chain, load_pem, names_of, well_known_roots
-from hooper.certs.problems import ABSENT, EXPIRED, NOT_YET, OTHER_NAME, UNTRUSTED, planned_for
+from hooper.certs.problems import ABSENT, EXPIRED, NOT_YET, OTHER_NAME, UNTRUSTED
 from hooper.check.handshake_keys import StandInKey
 from hooper.check.redirects import redirected
 from hooper.check.results import CertificateSeen, Seen
@@ -20,6 +20,7 @@ from hooper.check.typed_names import MISSING
 from hooper.clock import rfc3339
 from hooper.errors import MachineError
 from hooper.files import read_text
+from hooper.site.references import planned_for
 from hooper.words.said import Said, quoted, say
 
 if TYPE_CHECKING:

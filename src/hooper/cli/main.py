@@ -61,7 +61,7 @@ WORK: dict[str, dict[str, tuple[str, str]]] = {  # in its order; of each command
         "name": ("hooper.cli.act.name", "Dynamic names: do they lead here, and making them."),
         "updater": ("hooper.cli.act.updater", "Who is told of new addresses."),
         "certificate": ("hooper.cli.prepare.entities:certificate", "The certificates that are planned."),
-        "authority": ("hooper.cli.prepare.entities:authority", "Who issues certificates."),
+        "authority": ("hooper.cli.prepare.authority", "Who issues certificates."),
         "cert": ("hooper.cli.act.cert", "Certificates: which there are, getting them, looking at any."),
     },
     "Let people in privately": {

@@ -7,8 +7,9 @@ from ipaddress import IPv4Address, IPv6Address
 from typing import NamedTuple
 
 from hooper.addresses import IPAddress, classify
+from hooper.dnsnames import is_wildcard
 from hooper.planning.topology import Topology
-from hooper.site.references import name_entry
+from hooper.site.references import name_entry, planned_for
 
 URL_SCHEMES = {"https": 443, "http": 80, "rtsp": 554, "ssh": 22, "vnc": 5900}  # with the port that may be left out
 WEB = {"https": 443, "http": 80}
@@ -39,10 +40,15 @@ def own_address(topology: Topology, service: str) -> IPv4Address | None:
 
 
 def name_for(topology: Topology, service: str) -> str | None:
-    """The DNS name that people use: the service's own, else that of its line where this has one and leads there."""
+    """The DNS name that people use: the service's own, else that of its line where this has one and leads there.
+
+    Of what is not public it is that of its certificate.
+    """
     own = topology.site.services[service].name
     if own is not None or own_address(topology, service) is not None:
         return own
+    if topology.site.services[service].reach != "public" and (key := planned_for(topology.site, service)) is not None:
+        return next((name for name in topology.site.certificates[key].names if not is_wildcard(name)), None)
     return topology.line_names[topology.lines[service]]
 
 

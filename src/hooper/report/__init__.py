@@ -2,5 +2,5 @@
 
 __all__ = (
     "arrival", "chain", "companion", "expiry", "figures", "handover", "journey", "page", "qr", "sheet_words", "sheets",
-    "units",
+    "trusting", "units",
 )  # fmt: skip

@@ -4,7 +4,7 @@ from typing import Annotated, Literal
 
 from pydantic import Field, StrictBool
 
-from hooper.site.fields import DnsName, Key, SecretField
+from hooper.site.fields import DnsName, Key, SecretField, Signable
 from hooper.site.table import Table
 
 
@@ -42,12 +42,16 @@ class Certificate(Table):
 
 
 class Authority(Table):
-    """[authorities.KEY]: a certificate authority that speaks ACME.
+    """[authorities.KEY]: a certificate authority that speaks ACME, or one of your own.
 
     contact: whom the authority writes to. directory: its ACME directory.
     """
 
-    directory: Annotated[str, Field(pattern=r"^https://[^\s]+$")]
+    kind: Literal["acme", "own"] = Field("acme", description="own: Hooper is the authority, for names of the LAN.")
+    directory: Annotated[str, Field(pattern=r"^https://[^\s]+$")] | None = None
+    signs: tuple[Signable, ...] = Field(
+        (), description="own: the names, each with all below it, and the networks that it may vouch for, ever."
+    )
     contact: tuple[str, ...] = ()
     staging: Annotated[str, Field(pattern=r"^https://[^\s]+$")] | None = Field(
         None, description="Its staging directory, where an order can be tried without counting."
@@ -56,3 +60,9 @@ class Authority(Table):
     binding_id: str | None = Field(None, description="External account binding (RFC 8555 section 7.3.4): the key's id.")
     binding_key: SecretField | None = Field(None, description="The binding's HMAC key, in base64url.")
     trust: SecretField | None = Field(None, description="file:PATH of the authority's own root certificate.")
+
+    @property
+    def acme_directory(self) -> str:
+        """The directory of one that speaks ACME."""
+        assert self.directory is not None
+        return self.directory

@@ -96,6 +96,13 @@ def reader(read: Callable[[str], Any], what: str, example: str) -> Read:
     return Read(validate)
 
 
+def _signable(text: str) -> str:
+    try:
+        return str(parse_network(text))
+    except ValueError:
+        return dns_name(text)
+
+
 def _form_words(text: str) -> str:
     """What a form calls an interface or a zone: nothing that ends a string or a line wherever it is written."""
     if not 1 <= len(text) <= 63 or not all(sign.isalnum() or sign in " ._:@+-()/," for sign in text):
@@ -324,6 +331,11 @@ SourceNetwork = Annotated[
     IPv4Network | IPv6Network,
     reader(parse_network, "a network", "198.51.100.0/24"),
     string_schema("A network, or a single address."),
+]
+Signable = Annotated[
+    str,
+    reader(lambda text: _signable(text), "a DNS name or a network", "home.arpa"),
+    string_schema("A DNS name, with all below it, or a network."),
 ]
 FormWords = Annotated[
     str,

@@ -12,7 +12,7 @@ from typing import NamedTuple
 
 from hooper import deeds
 from hooper.chosen import nearest
-from hooper.dnsnames import base, is_wildcard, stands_for
+from hooper.dnsnames import base, is_wildcard, may_sign, stands_for
 from hooper.site import updating as placeholders
 from hooper.site.fields import CONTROLS
 from hooper.site.mistakes import Mistake, Path
@@ -306,6 +306,11 @@ def names_of_line(site: Site, line: str) -> list[str]:
     return [key for key, name in site.names.items() if name.line == line and not is_wildcard(key)]
 
 
+def planned_for(site: Site, service: str) -> str | None:
+    """The certificate that the site file has for a service; None: it has none."""
+    return next((key for key, entry in site.certificates.items() if service in entry.services), None)
+
+
 def name_entry(site: Site, name: str) -> Name | None:
     """The entry of [names] that a name belongs to: its own, or a wildcard's; of a wildcard that of its base too."""
     own = site.names.get(name) or next((site.names[key] for key in site.names if stands_for(key, name)), None)
@@ -388,7 +393,17 @@ def _names(site: Site) -> Iterator[Mistake]:
     for key, updater in site.updaters.items():
         yield from _updater(key, updater)
     for key, certificate in site.certificates.items():
-        if certificate.authority != "device":
+        of = site.authorities.get(certificate.authority)
+        if of is not None and of.kind == "own":
+            for index, one in enumerate(certificate.names):
+                if of.signs and not may_sign(of.signs, one):
+                    remedy = f"Name one that is below {', '.join(of.signs)}, or let another authority issue it."
+                    yield (
+                        ("certificates", key, "names", index),
+                        f"{certificate.authority} may not sign for {one}",
+                        remedy,
+                    )
+        elif certificate.authority != "device":
             for index, one in enumerate(certificate.names):
                 if name_entry(site, one) is None:
                     remedy = f'Add [names."{base(one)}"] with its line, or correct the name.'
@@ -404,5 +419,9 @@ def _names(site: Site) -> Iterator[Mistake]:
                 f"the key {missing!r} is missing: the two go together",
                 f"Add `{missing} = ...`.",
             )
+        if authority.kind == "acme" and authority.directory is None:
+            yield ("authorities", key), "the key 'directory' is missing", 'Add `directory = ...`, or `kind = "own"`.'
+        if authority.kind == "own" and (authority.directory is not None or authority.staging is not None):
+            yield ("authorities", key, "directory"), "one of your own has no directory", "Take the line away."
         if authority.trust is not None and authority.trust.kind != "file":
             yield ("authorities", key, "trust"), "a root certificate stands in a file", "Write file:PATH."

@@ -7,7 +7,7 @@ from datetime import timedelta
 
 from hooper import deeds
 from hooper.addresses import parse_address
-from hooper.certs.problems import CODES, EXPIRED, NOT_YET, TELLS, planned_for
+from hooper.certs.problems import CODES, EXPIRED, NOT_YET, TELLS
 from hooper.check.results import Result
 from hooper.clock import read_moment
 from hooper.comparison import Comparison, Side
@@ -19,6 +19,7 @@ from hooper.planning.topology import Topology
 from hooper.planning.typed import typed, typed_inside
 from hooper.planning.values import Finding, Plan
 from hooper.site.model import Site
+from hooper.site.references import planned_for
 from hooper.sourced import age_of
 from hooper.why.case import ASKER, ORDER, THERE, Case, LookSeen, State, WhyDocument
 from hooper.why.causes import weighed

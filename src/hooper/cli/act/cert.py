@@ -97,6 +97,19 @@ def look_at_certificate(
     return look(session, what, typed, place, passphrase, not without_asking)
 
 
+@command(app, "cert trust", site=True, mask=True)
+def trust(
+    session: Session, authority: str = "", for_phones: bool = False, hold: float = 600, out: Path | None = None
+) -> int:
+    """How each system and browser takes the root of an authority of your own, and what it may sign.
+
+    Nothing is trusted by itself: a person does it, on each device.
+    """
+    from hooper.cli.act.trust_shown import show_trust
+
+    return show_trust(session, authority, page=for_phones, hold=within("--for", hold, 1, 86_400), out=out)
+
+
 @command(app, "cert revoke", site=True, state=True, mask=True, deadline=10.0, dry_run=DRY_RUN)
 def revoke_certificate(session: Session, certificate: str, generation: str = "", reason: str = "no-longer-used") -> int:
     """Have the authority say that a certificate is worth nothing any more, as when its key was seen by somebody.

@@ -42,11 +42,11 @@ KEEPS_STATE = (
     "guide", "keep", "next", "status", "history", "report", "survey", "why", "check", "arrival", "self", "visit",
     "stand-in", "card", "drill", "plan", "audit", "router", "name", "cert", "updater", "tunnel", "peer", "move",
     "host know", "undo", "host rename", "service rename", "line rename", "gateway rename", "authority rename",
-    "certificate rename", "notice rename",
+    "certificate rename", "notice rename", "authority make",
 )  # fmt: skip
 KEEPS_NONE = (
     "name add", "name try", "name show", "name change", "name remove", "updater add", "updater show", "updater change",
-    "updater remove", "peer show", "visit run", "cert look",
+    "updater remove", "peer show", "visit run", "cert look", "cert trust",
 )  # fmt: skip
 T = TypeVar("T")
 GUIDED: ContextVar[bool] = ContextVar("GUIDED", default=False)  # a guided run says what comes next

@@ -31,6 +31,7 @@ BY_FORM = {  # what is written, by how the schema describes it
     "An address with a port, such as 192.0.2.10:3478.": "ADDRESS:PORT",
     "A DNS server's address, with its port where that is not 53.": "ADDRESS",
     "A DNS name.": "NAME",
+    "A DNS name, with all below it, or a network.": "NAME",
     "First and last address that DHCP hands out, joined by a dash.": "FIRST-LAST",
     'A transport with a port or range: "tcp 25", "udp 5000-5010", "both 53".': "PORTS",
 }
@@ -42,6 +43,7 @@ BY_KEY = {
     "page_folder": "DIR",
     "give_to": "DIR",
     "quiet": "FROM-TO",
+    "kind": "KIND",
     "echo": "URL",
 }
 YES_OR_NO = {"yes": True, "no": False, "true": True, "false": False}

@@ -11,7 +11,6 @@ gateway = group_of(
     " What stands in the routers themselves: `hooper router`.",
 )
 add_form(gateway)
-authority = group_of("authorities", "Who issues certificates, as the site file has them.")
 certificate = group_of(
     "certificates", "The certificates that are planned: for which names, from whom. Getting them: `hooper cert`."
 )

@@ -85,7 +85,8 @@ def _certificates(facts: Facts) -> Iterator[Finding]:
                     "certificate-other-name", f"certificates.{key}", service=service, name=name, names=certificate.names
                 )
         by_text = all(_sets_text(site, certificate, name) for name in certificate.names)
-        if certificate.authority == "device" or certificate.challenge == "dns-01":
+        by = site.authorities.get(certificate.authority)
+        if by is None or by.kind == "own" or certificate.challenge == "dns-01":
             continue
         if certificate.challenge == "auto" and by_text:
             continue

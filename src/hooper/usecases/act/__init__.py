@@ -1,3 +1,3 @@
 """What is done outside: rules in routers, names, certificates."""
 
-__all__ = ("certificates", "companion", "names", "routers", "temporary", "updaters")
+__all__ = ("authorities", "certificates", "companion", "names", "routers", "temporary", "updaters")

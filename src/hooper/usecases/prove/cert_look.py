@@ -251,7 +251,7 @@ def _roots(run: Run) -> tuple[list[x509.Certificate], list[x509.Certificate]]:
                 found = load_pem(read_text(run.base / authority.trust.place).encode())
             except (MachineError, ValueError):
                 continue
-            (usual if run.here.world == "lab" else own).extend(found)
+            (usual if run.here.world == "lab" and authority.kind == "acme" else own).extend(found)
     return usual, own
 
 
