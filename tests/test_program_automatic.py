@@ -385,8 +385,8 @@ def test_a_certificate_that_is_of_no_use_replaces_nothing(tmp_path: Path) -> Non
         authority = started.board.town.acme.authority
         right = authority.issue
         wrong: dict[str, Callable[..., bytes]] = {
-            "ended already": lambda names, public, start: right(names, public, start - timedelta(days=400)),
-            "not for all names": lambda names, public, start: right(["other.example"], public, start),
+            "ended already": lambda names, public, start, _: right(names, public, start - timedelta(days=400)),
+            "not for all names": lambda names, public, start, _: right(["other.example"], public, start),
         }
         for words, issue in wrong.items():
             authority.issue = issue  # type: ignore[method-assign]
@@ -456,7 +456,8 @@ def test_an_authority_that_refuses(own: Lab, tmp_path: Path) -> None:
         (("ca.heronquay.example/directory", "nobody.heronquay.example/directory"), 4, "ca-failed"),
         (('updated_by = "club-names"', 'updated_by = "device"'), 1, "no-challenge"),
     ):
-        row, ran = certificate(own, "order", "--again", *site_with(own, tmp_path, change))
+        changes = [change, ('"tcp 80"]', '"tcp 80", "tcp 443"]')]  # else it would come in there for the proof
+        row, ran = certificate(own, "order", "--again", *site_with(own, tmp_path, *changes))
         assert (row["state"], ran.code, codes(ran)) == ("current", code, [error]), change
     untrusted = site_with(own, tmp_path, ('agreed = true                            # to its terms of service\n'
                                           'trust = "file:town-ca.pem"', "agreed = true"))  # fmt: skip

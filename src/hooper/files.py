@@ -6,6 +6,7 @@ import contextlib
 import errno
 import glob
 import os
+import shutil
 import stat
 import sys
 import time
@@ -100,9 +101,11 @@ def _sweep(path: Path) -> None:
                 left.unlink()
 
 
-def write_atomically(path: Path, data: bytes, *, private: bool = False, mode: int | None = None) -> None:
+def write_atomically(
+    path: Path, data: bytes, *, private: bool = False, mode: int | None = None, owner: str | None = None
+) -> None:
     """Write a whole file or none; what killed runs left of this one goes. private: only its owner reads it; mode: else
-    the usual. Raises: MachineError.
+    the usual. owner: USER or USER:GROUP that is to have it. Raises: MachineError.
     """
     import tempfile
 
@@ -114,12 +117,17 @@ def write_atomically(path: Path, data: bytes, *, private: bool = False, mode: in
             file.write(data)
             file.flush()
             os.fsync(file.fileno())
+        if owner is not None:  # before its mode: no other user reads it for a moment
+            user, _, group = owner.partition(":")
+            shutil.chown(temporary, user, group or None)
         if not private:
             mask = os.umask(0)
             os.umask(mask)
             os.chmod(temporary, mode if mode is not None else 0o666 & ~mask)
         os.replace(temporary, path)
         temporary = None
+    except LookupError as exc:
+        raise MachineError(f"{path} cannot be given to {owner}: {exc}", remedy="Correct the name.") from None
     except OSError as exc:
         raise machine_error(exc, f"{path} cannot be written") from None
     finally:

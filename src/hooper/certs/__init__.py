@@ -1,6 +1,6 @@
 """Certificates: ordering by ACME, inspection, safe storage."""
 
 __all__ = (
-    "bundles", "challenges", "client_words", "documents", "giving", "inspect", "issuing", "order", "own_authority",
+    "bundles", "challenges", "client_words", "documents", "file_places", "inspect", "issuing", "order", "own_authority",
     "problems", "proof_ways", "revocation", "store",
 )  # fmt: skip

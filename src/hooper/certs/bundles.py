@@ -76,3 +76,34 @@ def _pkcs12(data: bytes, name: str, secret: bytes | None) -> Bundle:
 
 def _fits(chain: tuple[x509.Certificate, ...], key: Any) -> bool | None:
     return None if key is None else bool(chain[0].public_key() == key.public_key())
+
+
+NAMES = {"key": "key.pem", "chain": "certificate-with-chain.pem", "both": "key-and-certificates.pem",
+         "bundle": "certificate.p12"}  # fmt: skip
+
+
+def written(pair: bytes, form: Form, password: Secret | None) -> list[tuple[str, str, bytes]]:
+    """A key with its chain in a form that servers and devices take: what it is (`NAMES`), its usual name, its bytes.
+
+    pair: the key in PKCS #8, then the chain, in PEM. form: pem: two files; pem-one: both in one, the key first; pkcs1:
+    two, the key as RFC 8017 and RFC 5915 have it; pkcs12: one bundle (RFC 7292). password: of the bundle.
+    """
+    from cryptography.hazmat.primitives import serialization
+    from cryptography.hazmat.primitives.serialization import pkcs12
+
+    found = KEY.search(pair)
+    assert found is not None
+    key_pem, chain_pem = found[0] + b"\n", pair[found.end() :].lstrip()
+    key: Any = serialization.load_pem_private_key(key_pem, None)
+    if form == "pem-one":
+        return [("both", NAMES["both"], key_pem + chain_pem)]
+    if form == "pkcs12":
+        chain = load_pem(chain_pem)
+        secret = password.reveal().encode() if password is not None else b""
+        how: Any = serialization.BestAvailableEncryption(secret) if secret else serialization.NoEncryption()
+        data = pkcs12.serialize_key_and_certificates(b"hooper", key, chain[0], chain[1:] or None, how)
+        return [("bundle", NAMES["bundle"], data)]
+    if form == "pkcs1":
+        old = serialization.PrivateFormat.TraditionalOpenSSL
+        key_pem = key.private_bytes(serialization.Encoding.PEM, old, serialization.NoEncryption())
+    return [("chain", NAMES["chain"], chain_pem), ("key", NAMES["key"], key_pem)]

@@ -105,6 +105,54 @@ class TrustDocument:
 
 
 @dataclass(frozen=True, slots=True)
+class ShownRow:
+    """What one service shows. place: inside, or the place outside from which it was looked at. fingerprint: of what it
+    shows; null: nothing. state: shown: the new one; another; none.
+    """
+
+    service: str
+    place: str
+    fingerprint: str | None
+    state: Literal["shown", "another", "none"]
+
+
+@dataclass(frozen=True, slots=True)
+class GivenRow:
+    """What came of one certificate.
+
+    certificate: its key in the site file. outcome: shown: given, and a service shows it; already: it was given before;
+    put-back: it was not shown, and the former one is given again; not-shown: the same, and there is no former one;
+    not-seen: given, and no service could be looked at; given: to somebody, without a service; failed; nowhere: the site
+    file names nobody. services: what each shows.
+    """
+
+    certificate: str
+    outcome: Literal["shown", "already", "put-back", "not-shown", "not-seen", "given", "failed", "nowhere"]
+    services: tuple[ShownRow, ...]
+    detail: Said
+
+
+@dataclass(frozen=True, slots=True)
+class GivenDocument:
+    """`hooper cert give`."""
+
+    certificates: tuple[GivenRow, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class BundleDocument:
+    """`hooper cert bundle`. certificate: by its key. form: of the files. files: where they were written.
+
+    steps: what to press on the page of each device that shows it, one after the other.
+    """
+
+    certificate: str
+    form: str
+    files: tuple[str, ...]
+    steps: tuple[Said, ...]
+
+
+@dataclass(frozen=True, slots=True)
 class NewKeyDocument:
     """`hooper cert new-key`. authority: by its key. changed: the authority knows the account by the new key."""
 

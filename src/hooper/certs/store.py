@@ -112,6 +112,16 @@ class CertificateStore:
                 write_atomically(self._earlier(certificate) / f"{_generation(before)}.pem", before, private=True)
         write_atomically(path, pair, private=True)
 
+    def pair(self, certificate: str, generation: str = "") -> bytes:
+        """Key and chain in PEM, of what is kept or of an earlier generation. Raises: MachineError: it is not there."""
+        path = (
+            self._of(certificate) / "pair.pem" if not generation else self._earlier(certificate) / f"{generation}.pem"
+        )
+        data = _read(path)
+        if data is None:
+            raise MachineError(f"{path} is not there", remedy="Order the certificate again.")
+        return data
+
     def _earlier(self, certificate: str) -> Path:
         return self._of(certificate) / "earlier"
 

@@ -2,15 +2,14 @@
 
 from __future__ import annotations
 
-import getpass
 import shlex
-import sys
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from hooper.cli.parts.command import EDIT_DRY_RUN, command
+from hooper.cli.parts.passphrase import passphrase_of
 from hooper.cli.parts.session import Session, sub_app
-from hooper.errors import RefusedForSafety, UsageError
+from hooper.errors import UsageError
 
 if TYPE_CHECKING:
     from hooper.cli.parts.render import Screen
@@ -64,9 +63,8 @@ def move(
     assert out is not None
     from hooper.files import write_output
 
-    data, document = moving.packed(
-        file, session.site_path, state_path(session.state_folder, file), _passphrase(session, passphrase, twice=True)
-    )
+    sealed = passphrase_of(session, passphrase, twice=True).reveal()
+    data, document = moving.packed(file, session.site_path, state_path(session.state_folder, file), sealed)
     if not session.dry_run:
         write_output(out, data, keep=(session.site_path,), force=force, private=True)
     from dataclasses import replace
@@ -91,7 +89,8 @@ def _into(session: Session, given: Path, to: Path, states: Path, passphrase: str
         data = read_whole(given, LARGEST)
     except OSError as exc:
         raise machine_error(exc, f"{given} cannot be read") from None
-    document = moving.unpacked(data, _passphrase(session, passphrase, twice=False), to, states, dry_run=session.dry_run)
+    sealed = passphrase_of(session, passphrase, twice=False).reveal()
+    document = moving.unpacked(data, sealed, to, states, dry_run=session.dry_run)
     code = session.show(document, _render)
     state = ("--state", str(session.state_folder)) if session.state_folder is not None else ()
     _then(session, "see how it stands here", "status", "--site", document.file, *state)
@@ -110,23 +109,6 @@ def _anew(session: Session) -> int:
     from hooper.usecases.moving import made_another
 
     return finish(session, session.read_site(), made_another)
-
-
-def _passphrase(session: Session, given: str | None, *, twice: bool) -> str:
-    from hooper.secret import SecretRef, keep_out_of_output
-
-    if given is not None:
-        try:
-            return SecretRef.parse(given).read(Path()).reveal()
-        except ValueError as exc:
-            raise UsageError(f"--passphrase: {exc}", remedy="Write env:NAME or file:PATH.") from None
-    if session.json or not sys.stdin.isatty():
-        raise UsageError("nobody is here to give a passphrase", remedy="Give --passphrase env:NAME or file:PATH.")
-    said = getpass.getpass("Passphrase: ")
-    if twice and getpass.getpass("Again: ") != said:
-        raise RefusedForSafety("the two are not the same", code="not-agreed", remedy="Try again.")
-    keep_out_of_output(said)
-    return said
 
 
 def _render(document: MovedDocument, out: Screen) -> None:

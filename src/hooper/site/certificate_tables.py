@@ -4,8 +4,10 @@ from typing import Annotated, Literal
 
 from pydantic import Field, StrictBool
 
-from hooper.site.fields import DnsName, Key, SecretField, Signable
+from hooper.site.fields import DnsName, Duration, Key, SecretField, Signable
 from hooper.site.table import Table
+
+FileName = Annotated[str, Field(pattern=r"^[A-Za-z0-9_@+=-][A-Za-z0-9_.@+=-]{0,120}$")]
 
 
 class Certificate(Table):
@@ -34,8 +36,29 @@ class Certificate(Table):
         None, description="http-01: the folder of the web server on this computer that answers at port 80."
     )
     give_to: Annotated[str, Field(min_length=1)] | None = Field(
-        None, description="The folder that receives key.pem and certificate-with-chain.pem, such as a device's share."
+        None,
+        description="The folder that receives the files, such as a device's share, or sftp://USER@HOST/FOLDER.",
     )
+    give_as: Literal["pem", "pem-one", "pkcs1", "pkcs12"] = Field(
+        "pem",
+        description="pem: key and chain in two files; pem-one: in one; pkcs1: with the key in the older form; pkcs12.",
+    )
+    give_key_name: FileName | None = Field(None, description="The key's file there; else key.pem.")
+    give_chain_name: FileName | None = Field(None, description="The chain's file; else certificate-with-chain.pem.")
+    give_owner: Annotated[str, Field(pattern=r"^[A-Za-z0-9_.-]+(:[A-Za-z0-9_.-]+)?$")] | None = Field(
+        None, description="Whose the files are to be, as USER or USER:GROUP of this computer."
+    )
+    give_mode: Annotated[str, Field(pattern=r"^0?[0-7]{3}$")] | None = Field(
+        None, description="The mode of the files; else 600, which its owner alone reads."
+    )
+    give_password: SecretField | None = Field(None, description="pkcs12: what the bundle is sealed with.")
+    give_host_key: Annotated[str, Field(pattern=r"^[a-z0-9@.-]+ [A-Za-z0-9+/=]+( .*)?$")] | None = Field(
+        None, description="sftp: the host key of the server, as its .pub file has it; no other is taken."
+    )
+    give_reload: tuple[Annotated[str, Field(min_length=1)], ...] = Field(
+        (), description="The program that has the server read its files anew."
+    )
+    give_wait: Duration = Field(30.0, description="How long it may take until the new one is shown.")
     give_command: tuple[Annotated[str, Field(min_length=1)], ...] = Field(
         (), description="The program that hands it to who shows it; it finds the files by its environment."
     )

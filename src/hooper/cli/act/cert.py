@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 from hooper.chosen import chosen
 from hooper.cli.parts.command import DRY_RUN, EDIT_DRY_RUN, command, within
 from hooper.cli.parts.session import Done, Session, sub_app
-from hooper.errors import EXIT_NEEDS_A_PERSON, worst
+from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 
 if TYPE_CHECKING:
     from hooper.certs.documents import CertificatesDocument
@@ -69,7 +69,10 @@ def order_certificates(
     done = session.look(lambda run: order(run, request), file)
     code = _show(session, done)
     for row in done.document.certificates:
-        if row.state == "ordered" and row.services:
+        planned = file.site.certificates[row.certificate]
+        if row.state == "ordered" and (planned.give_to or planned.give_command):
+            session.next("give-it", f"cert give {row.certificate}")
+        elif row.state == "ordered" and row.services:
             lab = [f"lab install {row.certificate} {row.services[0]}"] if session.world == "lab" else []
             session.next("give-the-files", *lab, services=row.services)
             session.then("see-that-it-shows", f"check {row.services[0]}")
@@ -95,6 +98,54 @@ def look_at_certificate(
 
     place = parse_origin(origin or "here", proxy_password)
     return look(session, what, typed, place, passphrase, not without_asking)
+
+
+@command(app, "cert give", site=True, state=True, mask=True, deadline=5.0, dry_run=DRY_RUN)
+def give_certificates(session: Session, certificate: list[str] | None = None, again: bool = False) -> int:
+    """Give certificates to whom the site file names, have them read, and look whether they are shown.
+
+    Where a service does not show the new one, the former one is put back. The keeper does the same.
+    """
+    from hooper.cli.act.given import render_given
+    from hooper.usecases.act.giving import GiveRequest
+    from hooper.usecases.act.giving import give_certificates as give
+
+    file = session.read_site()
+    every = tuple(key for key, one in file.site.certificates.items() if one.authority != "device")
+    keys = chosen(certificate or (), file.site.certificates, "certificate") or every
+    request = GiveRequest(keys, session.deadline, again, dry_run=session.dry_run)
+    done = session.look(lambda run: give(run, request), file)
+    code = session.show(done.document, render_given, errors=done.trouble)
+    wrong = [row for row in done.document.certificates if row.outcome in ("put-back", "not-shown")]
+    nowhere = [row.certificate for row in done.document.certificates if row.outcome == "nowhere"]
+    if wrong:
+        session.next("give-it-again", f"cert give {wrong[0].certificate} --again")
+    elif nowhere:
+        session.next("bundle-it", f"cert bundle {nowhere[0]} --out {nowhere[0]}-files")
+    return worst([code, EXIT_NEEDS_A_PERSON if wrong else 0])
+
+
+@command(app, "cert bundle", site=True, state=True, mask=True)
+def bundle_certificate(
+    session: Session,
+    certificate: str,
+    form: str = "pkcs12",
+    out: Path | None = None,
+    passphrase: str | None = None,
+    force: bool = False,
+) -> int:
+    """A certificate as files for a device's own page, in the form that it takes, and what to press there.
+
+    Whoever has the files has the key: they are for their owner alone, and are deleted once the device has them.
+    """
+    from hooper.cli.act.given import bundled
+
+    file = session.read_site()
+    (key,) = chosen((certificate,), file.site.certificates, "certificate")
+    (kind,) = chosen((form,), ("pem", "pem-one", "pkcs1", "pkcs12"), "form")
+    if out is None:
+        raise UsageError("--out is missing", remedy=f"Name a folder for the files: --out {key}-files.")
+    return bundled(session, file, key, kind, out, passphrase, force=force)
 
 
 @command(app, "cert trust", site=True, mask=True)

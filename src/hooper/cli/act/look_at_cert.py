@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
@@ -25,17 +24,12 @@ STANDINGS = {"good": ("✓", "well"), "revoked": ("✗", "wrong"), "unknown": ("
 
 def look(session: Session, what: str | None, name: str | None, place: Place, passphrase: str | None, ask: bool) -> int:
     """Look, and show it; the exit code."""
-    from hooper.secret import SecretRef
+    from hooper.cli.parts.passphrase import passphrase_of
     from hooper.usecases.prove.cert_look import LookRequest, look_at
 
     if what is None:
         raise UsageError("WHAT is missing", remedy="Name HOST[:PORT], a URL, a service of the site, or a file.")
-    secret = None
-    if passphrase is not None:
-        try:
-            secret = SecretRef.parse(passphrase).read(Path())
-        except ValueError as exc:
-            raise UsageError(f"--passphrase: {exc}", remedy="Write env:NAME or file:PATH.") from None
+    secret = passphrase_of(session, passphrase, twice=False) if passphrase is not None else None
     file = _site(session)
     request = LookRequest(what, name, place, session.deadline, secret, ask=ask)
     done = session.look(lambda run: look_at(run, request), file)

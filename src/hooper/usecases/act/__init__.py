@@ -1,3 +1,5 @@
 """What is done outside: rules in routers, names, certificates."""
 
-__all__ = ("authorities", "certificates", "companion", "names", "routers", "temporary", "updaters")
+__all__ = (
+    "authorities", "bundling", "certificates", "companion", "giving", "names", "routers", "temporary", "updaters",
+)  # fmt: skip

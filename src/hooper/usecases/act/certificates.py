@@ -8,8 +8,7 @@ from datetime import UTC, date, datetime, time
 
 from hooper import deeds
 from hooper.certs.documents import CertificateRow, CertificatesDocument, EarlierRow, NewKeyDocument
-from hooper.certs.giving import give
-from hooper.certs.inspect import fingerprint_of, judge, load_chain, names_of, well_known_roots
+from hooper.certs.inspect import judge, load_chain, names_of, well_known_roots
 from hooper.certs.order import Ordering
 from hooper.certs.store import CertificateStore
 from hooper.check.probes import probe
@@ -21,9 +20,9 @@ from hooper.planning.topology import Topology
 from hooper.report.expiry import Care, Ending
 from hooper.store.kept import Condition
 from hooper.store.locking import alone
+from hooper.usecases.act.giving import GiveRequest, give_one
 from hooper.usecases.act.proof_ports import ProofPorts
 from hooper.usecases.run import Run
-from hooper.usecases.watch.condition_kinds import AT
 from hooper.usecases.watch.conditions import keep_conditions, of_certificates
 from hooper.words.said import NOTHING, say
 
@@ -196,53 +195,14 @@ async def keep_certificates(run: Run, request: CertificatesRequest) -> list[Hoop
         try:
             if planned.authority == "device":
                 keep_conditions(run, of_certificates([await _watched(run.here, run.topology, key, request.deadline)]))
-            elif run.state is not None:
-                trouble += await _given_and_shown(run, request, key)
-        except HooperError as exc:
-            trouble.append(exc)
-    return trouble
-
-
-async def _given_and_shown(run: Run, request: CertificatesRequest, key: str) -> list[HooperError]:
-    """Give the certificate that is kept, unless it was given already, and look at what its services show."""
-    planned, store = run.site.certificates[key], CertificateStore(run.kept.certificates)
-    kept = store.kept(key)
-    if kept is None:
-        return []
-    fingerprint = fingerprint_of(kept.leaf)
-    stood = {(one.condition.subject, one.condition.aspect): one.condition for one in run.kept.history.conditions()
-             if one.condition.kind == "certificate"}  # fmt: skip
-    trouble: list[HooperError] = []
-    given = stood.get((key, "given"))
-    if (planned.give_to or planned.give_command) and (given is None or given.state != fingerprint):
-        try:
-            went = await give(planned, run.base, store.key_path(key), store.chain_path(key))
-            keep_conditions(run, [Condition("certificate", key, "given", fingerprint, "fact", went)])
+            elif run.state is not None and CertificateStore(run.kept.certificates).kept(key) is not None:
+                await give_one(run, key, GiveRequest((key,), request.deadline))
         except HooperError as exc:
             problem = exc.about(key)
             trouble.append(problem)
-            not_given = Condition(
-                "certificate", key, "given", "not-given", "wrong", problem.told, "certificate-not-given"
-            )
-            keep_conditions(run, [not_given])
-    keep_conditions(run, [await _shown(run, request, key, service, fingerprint) for service in planned.services])
+            code = "certificate-not-given"
+            keep_conditions(run, [Condition("certificate", key, "given", "not-given", "wrong", problem.told, code)])
     return trouble
-
-
-async def _shown(run: Run, request: CertificatesRequest, key: str, service: str, fingerprint: str) -> Condition:
-    """Whether a service shows the certificate, seen by a handshake at its inner address."""
-    seen = None
-    for target in inner_targets(run.topology, [service]):
-        seen = await probe(run.here, target, request.deadline)
-    aspect = f"{AT}{service}"
-    if seen is None or seen.fingerprint is None:
-        return Condition(
-            "certificate", key, aspect, "not-seen", "unknown", say("shows-none-now", service=service), steady=True
-        )
-    if seen.fingerprint == fingerprint:
-        return Condition("certificate", key, aspect, "shown", "well", say("service-shows-it", service=service))
-    detail = say("service-shows-another", service=service)
-    return Condition("certificate", key, aspect, "another-one", "wrong", detail, "certificate-not-shown")
 
 
 async def _watched(here: Door, topology: Topology, certificate: str, deadline: float) -> CertificateRow:
