@@ -117,6 +117,10 @@ KEYS = [f"{letter * 42}A=" for letter in "abc"]
 PEER = TUNNEL + f'[peers.p]\ntunnel = "t"\naddress = "10.88.7.11"\npublic_key = "{KEYS[0]}"\n'
 OTHER_PEER = f'[peers.q]\ntunnel = "t"\naddress = "10.88.7.12"\npublic_key = "{KEYS[1]}"\n'
 SHELL = '[services.shell]\nhost = "hub"\nspeaks = "ssh"\nreach = "tunnel"\n'
+ACCOUNT = '[accounts.a]\nhost = "hub"\nuser = "cox"\n'
+BY_USER = PEER.replace("[peers.p]\n", '[peers.p]\nuser = "cox"\n').replace(
+    'subnet = "10.88.7.0/24"\n', 'subnet = "10.88.7.0/24"\nmade_by = "device"\n'
+)
 BY_DEVICE = TUNNEL + f'made_by = "device"\npublic_key = "{KEYS[2]}"\n'
 FTP_DATA = service('port = "50000-50009"\ntransport = "tcp"', key="data")
 
@@ -383,6 +387,19 @@ FINDINGS: dict[str, tuple[str, str]] = {
         ONE_BOX + TUNNEL + 'dns = ["10.44.7.1", "9.9.9.9"]\n',
     ),
     "tunnel-by-number": (ONE_BOX + TUNNEL, ONE_BOX + NAMED + TUNNEL),
+    "account-ended": (ONE_BOX + ACCOUNT + "until = 2026-01-01\n", ONE_BOX + ACCOUNT + "until = 2036-01-01\n"),
+    "account-too-much": (
+        ONE_BOX + ACCOUNT + 'rights = ["administer"]\nneeds = ["look"]\n',
+        ONE_BOX + ACCOUNT + 'rights = ["administer"]\n',
+    ),
+    "account-one-factor": (
+        ONE_BOX + ACCOUNT + "second_factor = false\n" + service("port = 1"),
+        ONE_BOX + ACCOUNT + "second_factor = false\n" + service("port = 1", reach="lan"),
+    ),
+    "peer-without-right": (
+        ONE_BOX + BY_USER + ACCOUNT.replace("hub", "gate") + 'rights = ["use"]\n',
+        ONE_BOX + BY_USER + ACCOUNT.replace("hub", "gate") + 'rights = ["tunnel"]\n',
+    ),
     "tunnel-key-unknown": (ONE_BOX + TUNNEL + 'made_by = "device"\n', ONE_BOX + BY_DEVICE),
     "leading-zeros": (ONE_BOX.replace("10.44.7.50", "010.044.007.050"), ONE_BOX),
     "documentation-address": (ONE_BOX.replace('"dynamic"', '"203.0.113.44"'), ONE_BOX),

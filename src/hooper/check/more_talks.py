@@ -14,7 +14,7 @@ from hooper.check.results import Seen
 from hooper.check.targets import Target
 from hooper.errors import WireError
 from hooper.net.types import Datagram, Datagrams, Endpoint
-from hooper.wire import ftp, rfb, smb2
+from hooper.wire import ftp, ntp, rfb, smb2
 from hooper.words.said import Said, quoted, say
 
 PASSIVE_S = 1.0  # seconds for an answer that many servers give to nobody without a login
@@ -81,13 +81,16 @@ async def talk_smb(stream: ByteStream, target: Target, seen: Seen) -> None:
 
 
 def ntp_question() -> bytes:
-    """A client's packet (RFC 5905 section 7.3): version 4, mode 3."""
-    return b"\x23" + bytes(39) + secrets.token_bytes(8)
+    """A client's packet, with a mark that the answer repeats."""
+    return ntp.question(secrets.randbits(64))
 
 
 def is_ntp(data: bytes, asked: bytes) -> bool:
-    """Whether it answers that question: mode 4 or 5, and the time that was sent."""
-    return len(data) >= 48 and data[0] & 7 in (4, 5) and data[24:32] == asked[40:48]
+    """Whether it answers that question."""
+    try:
+        return ntp.NtpAnswer.parse(data).origin == int.from_bytes(asked[40:48], "big")
+    except WireError:
+        return False
 
 
 def sip_question(to: Endpoint, own: Endpoint) -> bytes:

@@ -36,7 +36,7 @@ REFUSED_NONCES = 4  # every so many good nonces one is refused, as real authorit
 
 
 @dataclass
-class Account:
+class AcmeAccount:
     url: str
     jwk: dict[str, str]
     thumbprint: str
@@ -62,7 +62,7 @@ class AcmeServer:
     refuses: bool = False
     base: str = BASE
     nonces: set[str] = field(default_factory=set)
-    accounts: dict[str, Account] = field(default_factory=dict)
+    accounts: dict[str, AcmeAccount] = field(default_factory=dict)
     orders: dict[str, PlacedOrder] = field(default_factory=dict)
     proofs: dict[str, Proof] = field(default_factory=dict)
     issued: int = 0
@@ -108,7 +108,7 @@ class AcmeServer:
             return 200 if asked.method == "HEAD" else 204, {}, b""
         if asked.method != "POST":
             raise Problem("malformed", "POST only", 405)
-        routes: dict[str, Callable[[str, Any, Account], Awaitable[tuple[int, dict[str, str], bytes]]]] = {
+        routes: dict[str, Callable[[str, Any, AcmeAccount], Awaitable[tuple[int, dict[str, str], bytes]]]] = {
             "newOrder": self._new_order,
             "account": self._account,
             "order": self._order,
@@ -143,7 +143,7 @@ class AcmeServer:
 
     # --- signatures (RFC 8555 section 6.2, RFC 7515)
 
-    def _verified(self, asked: head.Head, path: str, body: bytes) -> tuple[dict[str, Any], Any, Account | None]:
+    def _verified(self, asked: head.Head, path: str, body: bytes) -> tuple[dict[str, Any], Any, AcmeAccount | None]:
         if asked.get("content-type") != "application/jose+json":
             raise Problem("malformed", "the content type is not application/jose+json", 415)
         try:
@@ -201,15 +201,15 @@ class AcmeServer:
             raise Problem("userActionRequired", "the terms of service were not agreed to", 403)
         status = 200 if known is not None else 201
         if known is None:
-            known = Account(f"{self.base}/account/{len(self.accounts) + 1}", jwk, thumbprint)
+            known = AcmeAccount(f"{self.base}/account/{len(self.accounts) + 1}", jwk, thumbprint)
             self.accounts[known.url] = known
         return status, {"Location": known.url}, self._json({"status": "valid", "orders": f"{known.url}/orders"})
 
-    async def _account(self, key: str, payload: Any, account: Account) -> tuple[int, dict[str, str], bytes]:
+    async def _account(self, key: str, payload: Any, account: AcmeAccount) -> tuple[int, dict[str, str], bytes]:
         del key, payload
         return 200, {"Location": account.url}, self._json({"status": "valid"})
 
-    async def _new_order(self, key: str, payload: Any, account: Account) -> tuple[int, dict[str, str], bytes]:
+    async def _new_order(self, key: str, payload: Any, account: AcmeAccount) -> tuple[int, dict[str, str], bytes]:
         del key
         try:
             names = [str(identifier["value"]) for identifier in payload["identifiers"] if identifier["type"] == "dns"]
@@ -239,7 +239,7 @@ class AcmeServer:
         self.orders[number] = PlacedOrder(account.url, names[::-1], proofs, profile)
         return 201, {"Location": f"{self.base}/order/{number}"}, self._order_json(number)
 
-    def _own_order(self, key: str, account: Account) -> PlacedOrder:
+    def _own_order(self, key: str, account: AcmeAccount) -> PlacedOrder:
         order = self.orders.get(key)
         if order is None or order.account != account.url:
             raise Problem("unauthorized", "not your order", 403)
@@ -263,14 +263,14 @@ class AcmeServer:
             document["certificate"] = f"{self.base}/certificate/{key}"
         return self._json(document)
 
-    async def _order(self, key: str, payload: Any, account: Account) -> tuple[int, dict[str, str], bytes]:
+    async def _order(self, key: str, payload: Any, account: AcmeAccount) -> tuple[int, dict[str, str], bytes]:
         del payload
         order = self._own_order(key, account)
         if order.status == "processing":
             order.status = "valid"
         return 200, {}, self._order_json(key)
 
-    async def _finalize(self, key: str, payload: Any, account: Account) -> tuple[int, dict[str, str], bytes]:
+    async def _finalize(self, key: str, payload: Any, account: AcmeAccount) -> tuple[int, dict[str, str], bytes]:
         order = self._own_order(key, account)
         if order.status != "ready":
             raise Problem("orderNotReady", f"the order is {order.status}", 403)
@@ -294,10 +294,10 @@ class AcmeServer:
         return 200, {"Retry-After": "1"}, self._order_json(key)
 
     @staticmethod
-    def _account_key(account: Account) -> bytes:
+    def _account_key(account: AcmeAccount) -> bytes:
         return b"\x04" + unb64(account.jwk["x"]) + unb64(account.jwk["y"])
 
-    async def _certificate(self, key: str, payload: Any, account: Account) -> tuple[int, dict[str, str], bytes]:
+    async def _certificate(self, key: str, payload: Any, account: AcmeAccount) -> tuple[int, dict[str, str], bytes]:
         del payload
         key, _, other = key.partition("/")
         order = self._own_order(key, account)
@@ -311,7 +311,7 @@ class AcmeServer:
 
     # --- taking back, and another key (RFC 8555 sections 7.6 and 7.3.5)
 
-    async def _revoke(self, key: str, payload: Any, account: Account) -> tuple[int, dict[str, str], bytes]:
+    async def _revoke(self, key: str, payload: Any, account: AcmeAccount) -> tuple[int, dict[str, str], bytes]:
         del key
         try:
             shown, reason = x509.load_der_x509_certificate(unb64(payload["certificate"])), payload.get("reason", 0)
@@ -327,7 +327,7 @@ class AcmeServer:
         self.authority.revoked[shown.serial_number] = self.town.now(), reason
         return 200, {}, b""
 
-    async def _key_change(self, key: str, payload: Any, account: Account) -> tuple[int, dict[str, str], bytes]:
+    async def _key_change(self, key: str, payload: Any, account: AcmeAccount) -> tuple[int, dict[str, str], bytes]:
         del key
         try:
             protected, inner = json.loads(unb64(payload["protected"])), json.loads(unb64(payload["payload"]))
@@ -347,7 +347,7 @@ class AcmeServer:
 
     # --- proofs (RFC 8555 sections 7.5 and 8)
 
-    def _own_proof(self, key: str, account: Account) -> Proof:
+    def _own_proof(self, key: str, account: AcmeAccount) -> Proof:
         proof = self.proofs.get(key)
         if proof is None or proof.account != account.url:
             raise Problem("unauthorized", "not yours", 403)
@@ -361,7 +361,7 @@ class AcmeServer:
             document["error"] = proof.error
         return document
 
-    async def _proof(self, key: str, payload: Any, account: Account) -> tuple[int, dict[str, str], bytes]:
+    async def _proof(self, key: str, payload: Any, account: AcmeAccount) -> tuple[int, dict[str, str], bytes]:
         proof = self._own_proof(key, account)
         if payload == {"status": "deactivated"}:
             proof.status = "deactivated"
@@ -381,7 +381,7 @@ class AcmeServer:
             document["wildcard"] = True
         return 200, {}, self._json(document)
 
-    async def _challenge(self, key: str, payload: Any, account: Account) -> tuple[int, dict[str, str], bytes]:
+    async def _challenge(self, key: str, payload: Any, account: AcmeAccount) -> tuple[int, dict[str, str], bytes]:
         number, _, kind = key.partition("/")
         proof = self._own_proof(number, account)
         if payload == {} and proof.status == "pending":

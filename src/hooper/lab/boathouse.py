@@ -183,7 +183,8 @@ def _echo(town: Town) -> None:
             fields = (("Content-Type", "text/plain"), ("Connection", "close"))
             await stream.send(head.serialize_response(200, "OK", "HTTP/1.1", fields, body))
 
-    _add(town, "echo", INTERNET, ECHO).tcp[80] = answer
+    echo = _add(town, "echo", INTERNET, ECHO)
+    echo.tcp[80], echo.udp[123] = answer, devices.tells_time(town.now)
     town.zone.set(ECHO_NAME, "A", [ECHO])
 
 

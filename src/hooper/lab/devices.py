@@ -18,7 +18,7 @@ from hooper.errors import WireError
 from hooper.lab.certificates import Identity
 from hooper.lab.things import DatagramHandler, Reply, StreamHandler
 from hooper.net.types import Endpoint
-from hooper.wire import head, mdns, sshkex, stun, x224
+from hooper.wire import head, mdns, ntp, sshkex, stun, x224
 from hooper.wire import ssh as ssh_line
 from hooper.wire.body import read_body
 
@@ -241,6 +241,19 @@ def _stun_answer(asked: stun.Message, peer: Endpoint, *more: tuple[int, bytes]) 
     seen = stun.xor_mapped_address(peer.address, peer.port, asked.transaction_id)
     attributes = (seen, (stun.SOFTWARE, b"town clock"), *more, (stun.FINGERPRINT, bytes(4)))
     return stun.Message(stun.BINDING_SUCCESS, asked.transaction_id, attributes).serialize()
+
+
+def tells_time(now: Callable[[], datetime]) -> DatagramHandler:
+    """A server of time (RFC 5905)."""
+
+    def answer(data: bytes, _: Endpoint) -> bytes | None:
+        if len(data) < ntp.PACKET.size or data[0] & 7 != ntp.CLIENT:
+            return None
+        mark = int.from_bytes(data[40:48], "big")
+        at = int((now().timestamp() + ntp.SINCE_1900) * ntp.ERA) & (2**64 - 1)
+        return ntp.PACKET.pack(0x24, 2, 0, -20, 0, 0, b"TOWN", at, mark, at, at)
+
+    return answer
 
 
 def stun_pair(own: Endpoint, other: Endpoint) -> DatagramHandler:

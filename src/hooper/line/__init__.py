@@ -2,5 +2,5 @@
 
 __all__ = (
     "announced", "facts", "first_look", "foreign", "gather", "judging", "kinds", "lookup", "measure", "neighbours",
-    "public", "public6", "situation", "sources", "surveyed",
+    "public", "public6", "right_time", "situation", "sources", "surveyed",
 )  # fmt: skip

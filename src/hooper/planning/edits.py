@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any, cast
 from hooper import deeds
 from hooper.chosen import guess
 from hooper.errors import HooperError, UsageError
+from hooper.planning.accounts import taken_away
 from hooper.planning.documents import ChangedKey
 from hooper.planning.free_addresses import free_addresses, network_of
 from hooper.planning.plan import make_plan
@@ -217,7 +218,8 @@ def remove(file: SiteFile, table: str, key: str) -> Edited:
     if used := _used_by(file, table, key):
         raise StillUsed(f"{key} is used by {', '.join(used)}")
     text = remove_table(file.text, (table, _as_written(file, table, key)))
-    return Edited(text, "removed", f"{table}.{key}", (ChangedKey(f"{table}.{key}", "", None),))
+    follows = tuple(taken_away(file.site, key)) if table == "accounts" else ()
+    return Edited(text, "removed", f"{table}.{key}", (ChangedKey(f"{table}.{key}", "", None),), follows)
 
 
 def _as_written(file: SiteFile, table: str, key: str) -> str:

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 from hooper.planning.facts import Facts
 from hooper.planning.findings import rank
-from hooper.planning.looks import address, exposure, line, name, port, readiness, router, tunnel
+from hooper.planning.looks import account, address, exposure, line, name, port, readiness, router, tunnel
 from hooper.planning.paths import RefusedWay, Rules, everything_of, pinholes_of, way_of_six
 from hooper.planning.topology import Topology
 from hooper.planning.values import EVERYTHING, Forward, Plan
@@ -50,6 +50,7 @@ def _planned(file: SiteFile, today: date, topology: Topology) -> Plan:
         *router.find(facts),
         *name.find(facts),
         *(tunnel.find(facts) if facts.site.tunnels else ()),
+        *(account.find(facts) if facts.site.accounts else ()),
         *exposure.find_unmeant(facts),
         *exposure.accept(facts, [*exposure.find(facts), *readiness.find(facts)]),
     ]

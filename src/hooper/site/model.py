@@ -8,6 +8,7 @@ from typing import Annotated, Any, Literal
 from pydantic import BeforeValidator, Field, StrictBool, StrictInt
 
 from hooper.ports import Ports, single
+from hooper.site.account_tables import Account
 from hooper.site.certificate_tables import Authority, Certificate
 from hooper.site.fields import (
     UPDATER_KINDS,
@@ -82,6 +83,7 @@ class Measure(Table):
     stun: tuple[EndpointField, ...] = ()
     echo: Annotated[tuple[Echo, ...], BeforeValidator(_echoes, json_schema_input_type=tuple[Echo | str, ...])] = ()
     resolvers: tuple[ServerField, ...] = ()
+    ntp: tuple[AnyAddress, ...] = Field((), description="Servers of time; left out: the router of this network.")
 
 
 SourceOfAddress = Literal["router", "stun", "echo", "interface", "name"]
@@ -411,7 +413,7 @@ class Site(Table):
     devices. lines: the internet lines. measure: whom to ask. names: the DNS names. services: what the hosts offer.
     site: what the site is. tunnels: private access. peers: the devices that use it. updaters: who is told of new
     addresses. version: of this format.
-    keep: what a keeper does. notices: whom it tells.
+    keep: what a keeper does. notices: whom it tells. accounts: who has which login.
     """
 
     version: Literal[1]
@@ -429,6 +431,7 @@ class Site(Table):
     peers: dict[Key, Peer] = {}
     keep: Keep = Field(default_factory=Keep.model_construct)
     notices: dict[Key, NoticeTo] = {}
+    accounts: dict[Key, Account] = {}
 
     @cached_property
     def devices(self) -> dict[str, Host]:

@@ -37,6 +37,7 @@ POINTERS = (
     Pointer("names", "line", ("lines",)),
     Pointer("names", "host", ("hosts",)),
     Pointer("names", "updated_by", ("updaters",), ("router", "device")),
+    Pointer("accounts", "host", ("hosts", "gateways")),
     Pointer("certificates", "authority", ("authorities",), ("device",)),
     Pointer("certificates", "text_by", ("updaters",)),
     Pointer("certificates", "services", ("services",)),

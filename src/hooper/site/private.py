@@ -15,4 +15,5 @@ def private_words(site: Site) -> set[str]:
     domains = {name.split(".", 1)[1] for name in names if name.count(".") >= 2}
     title = {site.site.title} if site.site.title else set()
     persons = {peer.person for peer in site.peers.values() if peer.person}
+    persons |= {account.person for account in site.accounts.values() if account.person}
     return {*names, *domains, *title, *persons}

@@ -14,4 +14,5 @@ add_form(gateway)
 certificate = group_of(
     "certificates", "The certificates that are planned: for which names, from whom. Getting them: `hooper cert`."
 )
+account = group_of("accounts", "Who has which login on which device, with which rights. No password is kept.")
 notice = group_of("notices", "Whom a keeper tells, and of what.")

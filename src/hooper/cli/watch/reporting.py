@@ -13,6 +13,7 @@ from hooper.errors import UsageError
 
 if TYPE_CHECKING:
     from hooper.cli.parts.render import Screen
+    from hooper.planning.accounts import AccountsDocument
     from hooper.usecases.watch.history import WholePast
     from hooper.usecases.watch.reporting import ReportDocument
 
@@ -24,6 +25,7 @@ YEARS_S = 10 * 366 * 86_400.0
 def report(
     session: Session,
     html: bool = False,
+    accounts: bool = False,
     out: Path | None = None,
     since: float = "90d",  # type: ignore[assignment]
     force: bool = False,
@@ -36,6 +38,8 @@ def report(
     from hooper.usecases.watch.reporting import report as make
 
     within("--since", since, 1, YEARS_S)
+    if accounts:
+        return _accounts(session, html=html)
     if (out is not None and not html) or (force and out is None):
         raise UsageError("--out and --force have no effect here", remedy="They go with --html.")
     if html and session.json:
@@ -55,6 +59,37 @@ def report(
     page = as_page(session.masked_document(done.document), past.figures(), day, lab=session.world == "lab")
     session.give(session.worded(page), out, force=force)
     return session.failed(done.trouble)
+
+
+def _accounts(session: Session, *, html: bool) -> int:
+    """Who has which login, and what is to be taken away when they go."""
+    from hooper.planning.accounts import AccountsDocument, account_rows
+
+    if html:
+        raise UsageError("--html and --accounts exclude each other", remedy="Give one of them.")
+    document = AccountsDocument(account_rows(session.read_site().site))
+    code = session.show(document, _render_accounts)
+    if not document.accounts:
+        session.next("write-a-login-down", "account add NAME --host HOST --user USER --person PERSON")
+    return code
+
+
+def _render_accounts(document: AccountsDocument, out: Screen) -> None:
+    from hooper.cli.parts.render import heading, indented
+
+    if not document.accounts:
+        out.print("The site file has no logins.")
+    person = ""
+    for row in document.accounts:
+        if row.person != person:
+            person = row.person
+            heading(out, person)
+        since = f", since {row.since}" if row.since else ""
+        until = f", until {row.until}" if row.until else ""
+        factor = {True: ", with a second factor", False: ", WITHOUT a second factor", None: ""}[row.second_factor]
+        indented(out, f"{row.host}, as {row.user}: {', '.join(row.rights)}{since}{until}{factor}", left=3)
+        for deed in row.leave:
+            indented(out, f"when they go, {deed}", mark="- ", left=6)
 
 
 def _render(document: ReportDocument, out: Screen) -> None:

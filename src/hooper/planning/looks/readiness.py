@@ -16,12 +16,17 @@ SILENT_IS_FINE = ("wireguard", "openvpn", "ike", "ipsec-nat", "esp")  # no login
 
 def find(facts: Facts) -> Iterator[Finding]:
     """What stands against exposing each public service. What nobody has said is only asked of the password."""
+    tunnels = facts.site.tunnels.values()
+    ends = {facts.site.services[one.service].host for one in tunnels if one.made_by == "device"}
     for key in facts.public:
         service = facts.site.services[key]
         ready = facts.site.devices[service.host].ready
         for item in ticks():
             said = getattr(ready, item.key)
-            asked = item.key == "default_password_changed" and service.speaks not in SILENT_IS_FINE
+            by_page = (
+                service.speaks not in SILENT_IS_FINE or service.host in ends
+            )  # a box's page makes the tunnel's keys
+            asked = item.key == "default_password_changed" and by_page
             if said is False or (said is None and asked):
                 yield finding(
                     item.code,
