@@ -16,6 +16,7 @@ from typing import Any
 import anyio
 import pytest
 from anyio.abc import TaskGroup
+from cryptography.hazmat.primitives.asymmetric import ec
 
 from hooper.certs.bundles import read_bundle, written
 from hooper.certs.inspect import fingerprint_of, load_pem
@@ -237,3 +238,35 @@ def test_names_that_no_sftp_may_be_told(seed: int) -> None:
                 quoted(name)
         else:
             assert quoted(name)[0] in "\"'"
+
+
+def test_a_year_of_six_day_certificates() -> None:
+    """By the keeper's own rules of when it looks and what is due then: of sixteen certificates none ever ends, none is
+    ordered before two thirds of its life less a tenth are over, and their orders are spread over the hours.
+    """
+    from hooper.certs.order import state_of
+    from hooper.certs.store import Kept
+    from hooper.keep.tasks import by_life
+
+    start = datetime(2026, 1, 1, tzinfo=UTC)
+    authority, public = TownAuthority(start), ec.generate_private_key(ec.SECP256R1()).public_key()
+
+    def issued(now: datetime) -> Kept:
+        return Kept(tuple(load_pem(authority.issue([NAME], public, now - timedelta(hours=1), 6))))
+
+    kept = {number: issued(start) for number in range(16)}  # all on one day, as after a move
+    now, orders = start, list[datetime]()
+    while now < start + timedelta(days=365):
+        for number, one in kept.items():
+            left = one.leaf.not_valid_after_utc - now
+            assert left > timedelta(hours=30), "a weekend without the authority would end it"
+            if state_of(one, (NAME,), now) != "current":
+                assert left < timedelta(days=6) * 0.44
+                kept[number] = issued(now)
+                orders.append(now)
+        again = by_life([one.leaf.not_valid_after_utc for one in kept.values()], now)
+        assert again is not None
+        now = min(again, now + timedelta(hours=6)) + timedelta(minutes=1)
+    assert 16 * 365 / 6 < len(orders) < 16 * 365 / 3.2
+    late = [at for at in orders if at > start + timedelta(days=60)]
+    assert max(late.count(at) for at in set(late)) <= 8, "all in one hour"

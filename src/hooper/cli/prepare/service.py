@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from hooper.chosen import chosen
@@ -67,6 +68,32 @@ def remove(session: Session, service: str) -> int:
     file = session.read_site()
     (key,) = chosen([service], file.site.services, "service")
     return finish(session, file, lambda file: remove_service(file, key))
+
+
+@command(app, "service secure", site=True, state=True, mask=True)
+def secure(
+    session: Session,
+    service: list[str] | None = None,
+    server: str | None = None,
+    listen: int = 443,
+    behind: str | None = None,
+    out: Path | None = None,
+    force: bool = False,
+    reload: bool = False,
+) -> int:
+    """https, the whole of it: what is typed, what the device and the app have to be told, in their order.
+
+    With --by, the file by which a web server hands several services on behind one port, told apart by their names; that
+    server's own test is run first, and where it refuses nothing is changed and nothing is read.
+    """
+    from hooper.cli.prepare.secured import show_secured
+
+    file = session.read_site()
+    if not service:
+        raise UsageError(
+            "SERVICE is missing", remedy=f"Name one or several: {', '.join(file.site.services) or 'none'}."
+        )
+    return show_secured(session, file, service, server, listen, behind, out, force=force, reload=reload)
 
 
 def _render(document: ServiceListDocument, out: Screen) -> None:

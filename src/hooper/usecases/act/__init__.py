@@ -1,5 +1,6 @@
 """What is done outside: rules in routers, names, certificates."""
 
 __all__ = (
-    "authorities", "bundling", "certificates", "companion", "giving", "names", "routers", "temporary", "updaters",
+    "authorities", "bundling", "certificates", "companion", "giving", "names", "routers", "securing", "temporary",
+    "updaters",
 )  # fmt: skip
