@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import plistlib
-import shutil
 import ssl
 import subprocess
 import threading
@@ -26,6 +25,7 @@ from hooper.certs.inspect import allowed_by, judge, load_pem
 from hooper.certs.issuing import certify, constraints, key_text, new_ec_key, pem_text
 from hooper.certs.own_authority import OwnAuthority, make_root
 from hooper.dnsnames import may_sign
+from support.namespaces import needs
 from support.program import hooper, town_here, valid
 
 NOW = datetime.now(UTC).replace(microsecond=0)
@@ -142,22 +142,20 @@ def shown(folder: Path, leaf: x509.Certificate, key: Any) -> Iterator[int]:
 @pytest.mark.real
 def test_a_browser_takes_it_for_its_names_alone(tmp_path: Path) -> None:
     """A headless browser that was given the root, as `cert trust` says: its list of its own, by certutil."""
-    browser, certutil = shutil.which("chromium"), shutil.which("certutil")
-    if browser is None or certutil is None:
-        pytest.skip("needs chromium and certutil (libnss3-tools)")
+    needs("chromium", "certutil")
     root = make_root(tmp_path, "house", SIGNS, NOW)
     (tmp_path / "root.pem").write_text(root)
     own, home = OwnAuthority(tmp_path, "house", root), tmp_path / "home"
     store = home / ".pki" / "nssdb"
     store.mkdir(parents=True)
     for words in (("-N", "--empty-password"), ("-A", "-t", "C,,", "-n", "house", "-i", str(tmp_path / "root.pem"))):
-        subprocess.run([certutil, "-d", f"sql:{store}", *words], check=True, timeout=30)
+        subprocess.run(["certutil", "-d", f"sql:{store}", *words], check=True, timeout=30)
     loaded = {}
     for name in ("films.home.arpa", "boathouse.heronquay.example"):
         key = new_ec_key()
         with shown(tmp_path, own.issue([name], key.public_key(), NOW), key) as port:
             ran = subprocess.run(
-                [browser, "--headless", "--no-sandbox", "--disable-gpu", f"--user-data-dir={tmp_path / name}",
+                ["chromium", "--headless", "--no-sandbox", "--disable-gpu", f"--user-data-dir={tmp_path / name}",
                  f"--host-resolver-rules=MAP {name} 127.0.0.1", "--dump-dom", f"https://{name}:{port}/"],
                 capture_output=True, text=True, timeout=60, check=False,
                 env={"HOME": str(home), "PATH": "/usr/bin:/bin"},

@@ -10,7 +10,7 @@ from typing import Any
 
 import pytest
 
-from support.namespaces import PUBLIC, RENTED, SITE, KernelTown, kernel_town, sh
+from support.namespaces import PUBLIC, RENTED, SITE, KernelTown, kernel_town, needs, sh
 from support.program import hooper, valid
 from test_real_automatic import SECRET, Here
 
@@ -39,6 +39,7 @@ class Pebble:
     """The authority, at the rented machine."""
 
     def __init__(self, town: KernelTown) -> None:
+        needs("pebble")
         self.town, self.folder = town, town.folder / "pebble"
         self.folder.mkdir(exist_ok=True)
         kind = ("-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:prime256v1", "-nodes", "-days", "30")

@@ -12,7 +12,7 @@ from typing import Any
 
 import pytest
 
-from support.namespaces import SITE, KernelTown, kernel_town, sh
+from support.namespaces import SITE, KernelTown, kernel_town, needs, sh
 from support.program import hooper, valid
 from test_real_automatic import Here
 
@@ -122,6 +122,7 @@ def test_a_server_that_dies_of_it_gets_the_former_back(home: Home, town: KernelT
 
 
 def test_lighttpd_with_two_files_of_its_own_names(home: Home, town: KernelTown) -> None:
+    needs("lighttpd")
     folder = town.folder / "lighttpd"
     folder.mkdir(exist_ok=True)
     (folder / "index.html").write_text("<title>Race films</title>")

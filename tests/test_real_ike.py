@@ -49,6 +49,7 @@ charon {{
 def town(tmp_path_factory: pytest.TempPathFactory) -> Iterator[TunnelTown]:
     with tunnel_town(tmp_path_factory.mktemp("ike"), mark="i") as built:
         built.site_more(SITE, "--kind", "ipsec", "--service", "club")
+        built.hooper("host", "tick", "gate", "default_password_changed", place="here")  # else it is held back
         built.enter_sheets()
         yield built
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import http.client
 import os
-import shutil
 import socket
 import ssl
 import subprocess
@@ -24,6 +23,7 @@ from hooper.certs.own_authority import make_root
 from hooper.errors import UsageError
 from hooper.planning.handed_on import HandedOn, config_for
 from hooper.usecases.act.securing import _whole
+from support.namespaces import needs
 from support.program import town_here, valid
 
 NOW = datetime.now(UTC).replace(microsecond=0)
@@ -131,9 +131,7 @@ def running(server: Any, folder: Path, config: str, port: int) -> Iterator[None]
 @pytest.mark.parametrize(("server", "tls"), [("nginx", True), ("nginx", False), ("apache", True), ("lighttpd", False)])
 def test_two_names_behind_one_port(root: Path, server: Any, tls: bool) -> None:
     """Each name gets its device over verified TLS, another name gets nothing, and no visitor says who he is."""
-    program = {"nginx": "nginx", "apache": "apache2", "lighttpd": "lighttpd"}[server]
-    if shutil.which(program) is None:
-        pytest.skip(f"needs {program}")
+    needs({"nginx": "nginx", "apache": "apache2", "lighttpd": "lighttpd"}[server])
     port = free_port()
     with device("Race films", root, tls=tls) as (one, asked), device("Heating", root, tls=tls) as (two, _):
         scheme = "https" if tls else "http"

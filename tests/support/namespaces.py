@@ -22,6 +22,7 @@ from typing import Any
 import dns.exception
 import dns.message
 import dns.query
+import pytest
 
 from hooper.net.surroundings import read_surroundings
 from hooper.net.system import SystemDoor
@@ -535,6 +536,12 @@ def asked_there(town: KernelTown, server: str, kind: str = "A", name: str = "boa
         answer = dns.query.udp(dns.message.make_query(name, kind), server, timeout=2).answer
         return [str(record) for rrset in answer for record in rrset]
     return []
+
+
+def needs(*tools: str) -> None:
+    """Skip a test where one of these is not installed; where CI asks for all of them, fail it."""
+    if absent := [tool for tool in tools if shutil.which(tool) is None]:
+        (pytest.fail if os.environ.get("CI") == "true" else pytest.skip)(f"needs {', '.join(absent)}")
 
 
 def make_certificate(path: Path, name: str) -> None:

@@ -12,7 +12,7 @@ State = Literal["absent", "current", "due", "expired", "revoked", "ordered", "wa
 
 @dataclass(frozen=True, slots=True)
 class ProofRow:
-    """How control of a name is, or was, proven to the authority. challenge: its kind. why: that one was taken."""
+    """How control of a name is, or was, proven. name: which. challenge: its kind. why: that one was taken."""
 
     name: str
     challenge: str
@@ -134,7 +134,7 @@ class GivenRow:
 
 @dataclass(frozen=True, slots=True)
 class GivenDocument:
-    """`hooper cert give`."""
+    """`hooper cert give`. certificates: one row each."""
 
     certificates: tuple[GivenRow, ...]
 

@@ -6,7 +6,6 @@ to read them anew only when all are there.
 
 from __future__ import annotations
 
-import shlex
 import tempfile
 from collections.abc import Mapping
 from dataclasses import dataclass
@@ -18,7 +17,7 @@ from hooper.certs.bundles import written
 from hooper.errors import MachineError, UsageError
 from hooper.files import FILE_LIMIT, machine_error, read_whole, write_atomically
 from hooper.names.handing import run_command
-from hooper.words.said import Said, say, together
+from hooper.words.said import NOTHING, Said, say
 
 if TYPE_CHECKING:
     from hooper.site.certificate_tables import Certificate
@@ -130,7 +129,8 @@ class FilePlace:
             "ConnectTimeout": "15", "UpdateHostKeys": "no",
         }  # fmt: skip
         words = ["sftp", "-q", "-b", str(at / "batch"), *[f"-o{key}={value}" for key, value in options.items()]]
-        words += ["-P", str(parts.port or 22), f"{parts.username}@{host}" if parts.username else host]
+        host = f"[{host}]" if ":" in host else host
+        words += ["-P", str(parts.port or 22), "--", f"{parts.username}@{host}" if parts.username else host]
         await run_command(words, self.base, {}, LIMIT_S)
 
 
@@ -138,23 +138,23 @@ def quoted(name: str) -> str:
     """A file's name as sftp reads it. Raises: UsageError: no such name can be said."""
     if any(ord(sign) < 32 for sign in name):
         raise UsageError(f"{name!r} is no name of a file", remedy="Correct it in [certificates].")
-    return shlex.quote(name) if '"' in name else f'"{name}"'
+    return '"' + name.replace("\\", "\\\\").replace('"', '\\"') + '"'
 
 
-async def hand_over(planned: Certificate, base: Path, pair: bytes) -> Said:
+async def hand_over(planned: Certificate, base: Path, pair: bytes, kept: Mapping[str, Path] | None = None) -> Said:
     """Run the command that gives it, with the files' paths in its environment; empty: there is none.
 
-    Raises: MachineError, CommandFailed.
+    kept: where chain and key are kept; None: they lie somewhere for as long as the command runs. Raises: MachineError,
+    CommandFailed.
     """
     if not planned.give_command:
-        return together([])
+        return NOTHING
     with tempfile.TemporaryDirectory(prefix="hooper-") as folder:
-        at = Path(folder)
-        paths = {}
-        for part, name, data in written(pair, "pem", None):
-            write_atomically(at / name, data, private=True)
-            paths[part] = str(at / name)
-        more = {"HOOPER_CERTIFICATE": paths["chain"], "HOOPER_KEY": paths["key"],
+        paths = dict(kept or {})
+        for part, name, data in written(pair, "pem", None) if kept is None else ():
+            paths[part] = Path(folder, name)
+            write_atomically(paths[part], data, private=True)
+        more = {"HOOPER_CERTIFICATE": str(paths["chain"]), "HOOPER_KEY": str(paths["key"]),
                 "HOOPER_NAMES": " ".join(planned.names)}  # fmt: skip
         await run_command(planned.give_command, base, more, LIMIT_S)
     return say("handed-over-by", command=Path(planned.give_command[0]).name)

@@ -18,7 +18,8 @@ NOBODY = "(nobody named)"
 
 @dataclass(frozen=True, slots=True)
 class AccountRow:
-    """One login. account: its key in the site file. person: who has it. rights: as the site file has them.
+    """One login. account: its key in the site file. person: who has it. host, user: where, and as whom. rights: as the
+    site file has them.
 
     second_factor: its login asks for one; null: nobody has said. since, until: days; null: not said. leave: what to
     take away when the person goes, one thing each.

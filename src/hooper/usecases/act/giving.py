@@ -31,6 +31,7 @@ from hooper.usecases.watch.conditions import keep_conditions
 from hooper.words.said import NOTHING, Said, quoted, say, together
 
 AGAIN_S = 2.0  # seconds between two looks
+UNSEEN_S = 5.0  # seconds for services that showed nothing before
 ADDRESS_S = 3.0  # seconds to find the public address
 Outcome = Literal["shown", "already", "put-back", "not-shown", "not-seen", "given", "failed", "nowhere"]
 
@@ -109,11 +110,14 @@ class Giving:
         if under_way is None and given in (self.fingerprint, f"put-back {self.fingerprint}") and not self.request.again:
             back = given != self.fingerprint
             return self._row("put-back" if back else "already", await self._look(), NOTHING)
+        if self.run.here.world == "lab" and (self.planned.give_to or "").startswith("sftp://"):
+            raise UsageError("SFTP would leave the town, whose devices have none", remedy="Name a folder instead.")
         if self.request.dry_run:
             return self._row("given", await self._look(), say("would-be-given", to=self._to()))
         if under_way is None:
             under_way = await self._begin()
-        went = await self._give(self.store.pair(self.key))
+        kept = {"chain": self.store.chain_path(self.key), "key": self.store.key_path(self.key)}
+        went = await self._give(self.store.pair(self.key), kept)
         return await self._prove(under_way, went)
 
     # --- what is under way
@@ -162,18 +166,19 @@ class Giving:
 
     # --- giving, and looking
 
-    async def _give(self, pair: bytes) -> Said:
+    async def _give(self, pair: bytes, kept: Mapping[str, Path] | None = None) -> Said:
         went: list[Said] = []
         if self.planned.give_to is not None:
             went.append(
                 await FilePlace(self.planned, self.run.base).write(files_for(self.planned, self.run.base, pair))
             )
-        went.append(await hand_over(self.planned, self.run.base, pair))
+        went.append(await hand_over(self.planned, self.run.base, pair, kept))
         await reload(self.planned, self.run.base)
         return together(went, ", ")
 
     async def _prove(self, begun: UnderWay, went: Said) -> GivenRow:
-        rows = await self._until(dict.fromkeys(self.planned.services, self.fingerprint))
+        patience = self.planned.give_wait if any(begun.seen.values()) else min(self.planned.give_wait, UNSEEN_S)
+        rows = await self._until(dict.fromkeys(self.planned.services, self.fingerprint), patience)
         lost = [row for row in rows if begun.seen.get(row.service) is not None and row.fingerprint != self.fingerprint]
         if not lost:
             self._end()
@@ -186,7 +191,8 @@ class Giving:
             self._end()
             self._keep(self.fingerprint, "fact", went)
             return self._row("not-shown", rows, say("given-not-shown", services=names))
-        rows = await self._until({key: seen for key, seen in begun.seen.items() if seen is not None})
+        former = {key: seen for key, seen in begun.seen.items() if seen is not None}
+        rows = await self._until(former, self.planned.give_wait)
         self._end()
         back = all(row.fingerprint == begun.seen.get(row.service) for row in rows if begun.seen.get(row.service))
         said = say("put-back-shown" if back else "put-back-not-shown", services=names)
@@ -206,9 +212,9 @@ class Giving:
             return True
         return False
 
-    async def _until(self, wanted: Mapping[str, str | None]) -> list[ShownRow]:
-        """What the services show once it is what is wanted, or the patience is over."""
-        end = self.run.here.clock.monotonic() + self.planned.give_wait
+    async def _until(self, wanted: Mapping[str, str | None], patience: float) -> list[ShownRow]:
+        """What the services show once it is what is wanted, or the patience is over, in seconds."""
+        end = self.run.here.clock.monotonic() + patience
         while True:
             rows = await self._look()
             done = all(row.fingerprint == wanted[row.service] for row in rows if row.service in wanted)

@@ -52,7 +52,9 @@ class NoCertificateSeen(CounterpartError):
 
 @dataclass(frozen=True, slots=True)
 class ShownCertificate:
-    """One certificate. names: that it is for. not_before, not_after: RFC 3339. key, signature: of which kind.
+    """One certificate. names: that it is for. not_before, not_after: RFC 3339. days_left: whole ones.
+
+    key, signature: of which kind.
 
     serial: in hexadecimal. fingerprint: "sha256:...". authority: whether it may vouch for others.
     """
