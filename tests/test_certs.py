@@ -600,7 +600,7 @@ def test_the_town_takes_another_challenge_and_a_wait_is_kept_to(tmp_path: Path) 
         ] == [[(one["outside_ports"], one["target_address"]) for one in gateway["rules"] or []] for gateway in after]
         assert lab.run("certificate", "change", "boathouse", "--profile", "shortlived").code == 0
         acme = lab.board.town.acme
-        acme.limited_until = lab.board.town.now() + timedelta(days=3)
+        acme.limited_until = lab.town_time() + timedelta(days=3)
         said = [lab.run("cert", "order", *words).err for words in (("--again",), ("--again",), ())]
         assert all("asks to wait until" in text for text in said[:2])
         assert lab.run("cert", "revoke", "boathouse", "--json").document["certificates"][0]["state"] == "revoked"

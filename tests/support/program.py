@@ -12,6 +12,7 @@ import tempfile
 from collections.abc import Awaitable, Callable, Iterator
 from contextlib import chdir, contextmanager, nullcontext
 from dataclasses import dataclass
+from datetime import datetime
 from functools import cache
 from importlib.resources import files
 from pathlib import Path
@@ -212,6 +213,15 @@ class Lab:
         where = self.env["HOOPER_LAB"]
         with mock.patch.dict(os.environ, self.env):
             return _LOOPS[where].run(work) if where in _LOOPS else anyio.run(work)
+
+    def town_time(self) -> datetime:
+        """What time it is in a town of this process."""
+
+        async def now() -> Any:
+            return self.board.town.now()  # type: ignore[attr-defined]
+
+        found: datetime = self.within(now)
+        return found
 
     def with_site_in(self, folder: Path, **more: str) -> Lab:
         """The same town, with a copy of its site file and its secrets that a test may change."""
