@@ -253,6 +253,7 @@ def test_looking_in_the_town(tmp_path: Path) -> None:
 
 def test_a_time_line_of_all_that_ends(tmp_path: Path) -> None:
     """Drawn twice it is the same; what ended, what a person renews and what lasts beyond the edge is told apart."""
+    pytest.importorskip("matplotlib", reason="figures are an extra")
     endings = [
         Ending("certificate a", NOW - timedelta(days=80), NOW - timedelta(days=2), "renewed"),
         Ending("peer b", None, NOW + timedelta(days=30), "by-hand"),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import math
 import secrets
 from dataclasses import dataclass
@@ -17,6 +18,7 @@ from hooper.secret import Secret
 from hooper.usecases.run import Run
 from hooper.words.said import Said, say, together
 
+SHORTEST = 8  # bytes that are taken: many devices make secrets of 10, which the standard did not mean
 BYTES = 20  # of a secret: the digest of HMAC-SHA-1 (RFC 4226 section 4, R6)
 STEP_S, DIGITS = 30, 6  # RFC 6238 section 5.2; what all apps take
 FAR = 40  # steps to either side in which a code is looked for: 20 minutes
@@ -72,8 +74,6 @@ class CodeRequest:
 
 def make_code(run: Run, request: CodeRequest) -> tuple[LoginCodeDocument, list[HooperError]]:
     """A secret for the second factor of a login. Raises: RefusedForSafety, MachineError: a file cannot be written."""
-    import base64
-
     import pyotp
 
     secret = base64.b32encode(secrets.token_bytes(BYTES)).decode()
@@ -124,10 +124,12 @@ def code_steps(secret: Secret, digits: str, at: float) -> int | None:
             raise UsageError("the secret is no otpauth address that is understood", remedy="Give its base32.") from None
 
     class Counted(pyotp.HOTP):
-        min_secret_length_bits = 64  # many devices make secrets of 80 bits, which the standard did not mean
+        min_secret_length_bits = SHORTEST * 8
 
     step = int(at // STEP_S)  # RFC 6238 section 4.2: T
     try:
+        if len(base64.b32decode(text + "=" * (-len(text) % 8))) < SHORTEST:
+            raise ValueError("too short")
         counted = Counted(text)
         for away in sorted(range(-FAR, FAR + 1), key=abs):
             if secrets.compare_digest(counted.at(max(step + away, 0)), digits):
