@@ -173,6 +173,10 @@ def test_from_making_it_to_taking_it_back(tmp_path: Path) -> None:
         assert made["signs"] == ["home.arpa", "192.168.90.0/24", "10.44.7.0/24"]
         assert lab.run("authority", "make", "house").code == 5
         assert lab.run("authority", "make", "town-ca").code == 2
+        wrong = lab.run("authority", "make", "other", "--signs", "not a name!")
+        assert (wrong.code, "--signs: 'not a name!' is not a DNS name" in wrong.err) == (2, True), wrong
+        assert lab.run("authority", "make", "bad name!").code == 2
+        assert lab.run("cert", "new-key", "house").code == 2
         beyond = lab.run("certificate", "add", "far", "--names", "far.example", "--authority", "house")
         assert (beyond.code, "may not sign for far.example" in beyond.err) == (2, True)
         assert lab.run("service", "add", "hub-lan", "--host", "hub", "--speaks", "https", "--port", "8443", "--reach",

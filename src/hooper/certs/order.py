@@ -217,6 +217,8 @@ class Ordering:
 
     async def change_account_key(self, key: str) -> None:
         """Have an authority replace our account's key, which may have been seen. Raises: as `order`; UsageError."""
+        if self.site.authorities[key].kind == "own":
+            raise UsageError(f"{key} is your own: there is no account at it", remedy="Name one that speaks ACME.")
         authority = self._agreed(key)
         known = self.memory.account(authority.acme_directory)
         if known is None:

@@ -5,8 +5,10 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from hooper.cli.parts.command import EDIT_DRY_RUN, command
+from hooper.cli.parts.editing import of_options
 from hooper.cli.parts.entity import group_of
 from hooper.cli.parts.session import Session
+from hooper.errors import SeveralErrors, SiteFileError
 
 if TYPE_CHECKING:
     from hooper.certs.documents import OwnAuthorityDocument
@@ -27,7 +29,10 @@ def make(session: Session, entry: str, signs: list[str] | None = None, again: bo
 
     file = session.read_site()
     request = AuthorityRequest(entry, tuple(signs or ()), again, session.dry_run)
-    done = session.do(lambda run: make_authority(run, request), file, state=True)
+    try:
+        done = session.do(lambda run: make_authority(run, request), file, state=True)
+    except (SiteFileError, SeveralErrors) as exc:  # the file was sound: what was given is not
+        raise of_options(exc) from None
     code = session.show(done.document, _render, errors=done.trouble)
     session.not_written()
     if found := _uncertified(file.site):
