@@ -2,5 +2,5 @@
 
 __all__ = (
     "bundles", "challenges", "client_words", "documents", "file_places", "inspect", "issuing", "order", "own_authority",
-    "problems", "proof_ways", "revocation", "store",
+    "problems", "revocation", "site_roots", "store",
 )  # fmt: skip

@@ -13,7 +13,7 @@ import anyio
 
 from hooper import deeds
 from hooper.addresses import IPAddress
-from hooper.certs.proof_ways import PORTS, Kind, ProofWay, proof_ways, text_way
+from hooper.certs.proof_ways import Kind, ProofWay, proof_ways
 from hooper.errors import CounterpartError, HooperError, NeedsAPerson
 from hooper.files import make_folder, write_atomically
 from hooper.names.own_servers import authority_for
@@ -22,7 +22,7 @@ from hooper.net.dns import QUESTION_S, published, shown_by_all
 from hooper.net.serving import NOT_THERE, HttpAsked, HttpSaid, serve_http, serve_tls
 from hooper.net.tls import server_context
 from hooper.net.types import Door, Endpoint, Listener
-from hooper.site.references import name_entry
+from hooper.site.references import PROOF_PORTS, name_entry, text_updater
 
 if TYPE_CHECKING:
     import ssl
@@ -67,7 +67,7 @@ class Lender(Protocol):
     """What lets a port in to this computer for a while."""
 
     async def unlendable(self, line: str) -> dict[int, str]:
-        """Why each port of `PORTS` cannot be let in from a line; empty: it can."""
+        """Why each port of `PROOF_PORTS` cannot be let in from a line; empty: it can."""
         ...
 
     async def own(self) -> IPAddress:
@@ -150,7 +150,7 @@ class Prover:
             tasks.start_soon(served, listener)
             try:
                 inside = listener.local.port
-                async with lender.lent(PORTS[way.kind], inside) if lender is not None else nullcontext():
+                async with lender.lent(PROOF_PORTS[way.kind], inside) if lender is not None else nullcontext():
                     yield
             except HooperError as exc:  # kept, since the task group would wrap it up
                 problem = exc
@@ -189,7 +189,7 @@ class Prover:
         """Take away the records that a run which was killed has left."""
         for name, text in self.memory.texts():
             owner = next((one for one in self.site.certificates.values() if name in one.names), self.certificate)
-            updater = text_way(self.site, owner, name) if name_entry(self.site, name) is not None else None
+            updater = text_updater(self.site, owner, name) if name_entry(self.site, name) is not None else None
             with suppress(HooperError):
                 if updater is not None:
                     publisher = open_publisher(self.here, self.site, updater, self.base, self.deadline)

@@ -31,6 +31,7 @@ from hooper.certs.inspect import (
 from hooper.certs.own_authority import NoRoot, OwnAuthority, names_to_sign
 from hooper.certs.problems import ABSENT, EXPIRED, NOT_YET, OTHER_NAME, UNTRUSTED
 from hooper.certs.proof_ways import KINDS
+from hooper.certs.site_roots import roots_beside
 from hooper.certs.store import CertificateStore, Kept, key_type, new_key
 from hooper.clock import rfc3339
 from hooper.errors import CounterpartError, MachineError, RefusedForSafety, UsageError
@@ -157,14 +158,16 @@ class Ordering:
         return authority
 
     @asynccontextmanager
-    async def _client(self, authority: Authority, directory: str = "") -> AsyncIterator[AcmeClient]:
-        """directory: another one of this authority's than its own."""
+    async def _client(
+        self, authority: Authority, directory: str = "", key: bytes | None = None
+    ) -> AsyncIterator[AcmeClient]:
+        """directory: another one of this authority's than its own. key: another one than the account's."""
         from hooper.net.http import http
 
         at = directory or authority.acme_directory
         roots = read_text(self.base / authority.trust.place) if authority.trust is not None else None
         async with http(self.here, roots, self.deadline) as client:
-            yield AcmeClient(client, at, self.store.account_key(at), self.here.clock, self.patience)
+            yield AcmeClient(client, at, key or self.store.account_key(at), self.here.clock, self.patience)
 
     async def _wanted_by_authority(self, certificate: str) -> bool:
         """Whether the authority wants it renewed by now (RFC 9773), at a moment of its window that stays the same."""
@@ -236,11 +239,7 @@ class Ordering:
         fresh = self.store.next_account_key(authority.acme_directory, make=False)
         if fresh is None:
             return
-        from hooper.net.http import http
-
-        roots = read_text(self.base / authority.trust.place) if authority.trust is not None else None
-        async with http(self.here, roots, self.deadline) as client:
-            acme = AcmeClient(client, authority.acme_directory, fresh, self.here.clock, self.patience)
+        async with self._client(authority, key=fresh) as acme:
             known = await acme.known()
         self.store.end_change(authority.acme_directory, taken=known is not None)
 
@@ -353,7 +352,8 @@ class Ordering:
         except ValueError:
             raise AcmeFailed("what the authority gave is no certificate in PEM") from None
         planned, now = self.site.certificates[certificate], self.here.clock.now()
-        roots, kept = self._roots(planned.authority), self.store.kept(certificate)
+        roots = [*well_known_roots(), *roots_beside(self.site, self.base, (planned.authority,))]
+        kept = self.store.kept(certificate)
         wrong = unfit(chain, planned.names, roots, now)
         if wrong == [UNTRUSTED]:  # some roots are known to devices alone: it may serve, but replaces nothing better
             good = kept is not None and not unfit(kept.chain, planned.names, roots, now)
@@ -363,13 +363,6 @@ class Ordering:
             what = ", ".join(WORDS[code] for code in wrong)
             raise AcmeFailed(f"what the authority issued is of no use: {what}{left}", code="certificate-unfit")
         return chain
-
-    def _roots(self, authority: str) -> list[x509.Certificate]:
-        trust = self.site.authorities[authority].trust
-        own = read_text(self.base / trust.place).encode() if trust is not None else b""
-        with suppress(ValueError):
-            return [*well_known_roots(), *load_pem(own)] if own else well_known_roots()
-        return well_known_roots()
 
     async def _taken_up(self, acme: AcmeClient, certificate: str, directory: str) -> Order | None:
         """The order of a run that did not come to its end; None: there is none that is of use."""

@@ -15,7 +15,7 @@ from hooper.dnsnames import is_wildcard
 from hooper.net.types import Endpoint
 from hooper.planning.topology import Topology
 from hooper.ports import blocking, single
-from hooper.site.references import name_entry
+from hooper.site.references import PROOF_PORTS, name_entry, text_updater
 from hooper.words.said import Said, say
 
 if TYPE_CHECKING:
@@ -23,7 +23,6 @@ if TYPE_CHECKING:
     from hooper.site.model import Site
 
 Kind = Literal["dns-01", "http-01", "tls-alpn-01"]
-PORTS: dict[Kind, int] = {"http-01": 80, "tls-alpn-01": 443}  # RFC 8555 section 8.3, RFC 8737 section 3
 KINDS: tuple[Kind, ...] = ("dns-01", "http-01", "tls-alpn-01")
 
 
@@ -46,14 +45,7 @@ class ProofWay(NamedTuple):
             return say("proof-by-record", updater=self.updater)
         if self.how == "folder":
             return say("proof-by-folder", folder=str(self.folder))
-        return say("proof-by-port" if self.how == "port" else "proof-by-lent-port", port=PORTS[self.kind])
-
-
-def text_way(site: Site, certificate: Certificate, name: str) -> str | None:
-    """The updater that can set the TXT record for `name`; None: none can."""
-    entry = name_entry(site, name)
-    key = certificate.text_by or (entry.updated_by if entry is not None else "")
-    return key if key in site.updaters and site.updaters[key].sets_text else None
+        return say("proof-by-port" if self.how == "port" else "proof-by-lent-port", port=PROOF_PORTS[self.kind])
 
 
 def proof_ways(
@@ -71,12 +63,13 @@ def proof_ways(
     """
     ways: list[ProofWay] = []
     against: dict[Kind, str] = {}
-    if (updater := text_way(site, certificate, name)) is not None:
+    if (updater := text_updater(site, certificate, name)) is not None:
         ways.append(ProofWay("dns-01", "record", updater))
     else:
         against["dns-01"] = "its updater sets no TXT records"
     lent: list[ProofWay] = []
-    for kind, port in PORTS.items():
+    by_port: list[tuple[Kind, int]] = [(kind, PROOF_PORTS[kind]) for kind in KINDS if kind in PROOF_PORTS]
+    for kind, port in by_port:
         found = _by_port(site, certificate, name, kind, own, base)
         if isinstance(found, ProofWay):
             ways.append(found)
@@ -106,7 +99,7 @@ def _by_port(
     site: Site, certificate: Certificate, name: str, kind: Kind, own: set[IPAddress], base: Path
 ) -> ProofWay | str:
     """How a port proves a name as the plan stands, or why it cannot."""
-    entry, wanted = name_entry(site, name), PORTS[kind]
+    entry, wanted = name_entry(site, name), PROOF_PORTS[kind]
     if is_wildcard(name):
         return "a wildcard is proven by a TXT record only"
     assert entry is not None

@@ -11,15 +11,14 @@ from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from hooper.certs.inspect import judge, load_chain, load_pem, names_of, well_known_roots
+from hooper.certs.inspect import judge, load_chain, names_of, well_known_roots
 from hooper.certs.problems import ABSENT, EXPIRED, NOT_YET, OTHER_NAME, UNTRUSTED
+from hooper.certs.site_roots import roots_beside
 from hooper.check.handshake_keys import StandInKey
 from hooper.check.redirects import redirected
 from hooper.check.results import CertificateSeen, Seen
 from hooper.check.typed_names import MISSING
 from hooper.clock import rfc3339
-from hooper.errors import MachineError
-from hooper.files import read_text
 from hooper.site.references import planned_for
 from hooper.words.said import Said, quoted, say
 
@@ -52,15 +51,8 @@ class Judge:
 
     @cached_property
     def _roots(self) -> list[x509.Certificate]:
-        """Well-known roots, and those of the site's own authorities; a file that is missing is one that vouches not."""
-        found = list(self._usual_roots)
-        for authority in self.site.authorities.values():
-            if authority.trust is not None:
-                try:
-                    found += load_pem(read_text(self.base / authority.trust.place).encode())
-                except (MachineError, ValueError):
-                    continue
-        return found
+        """Well-known roots, and those of the site's own authorities."""
+        return [*self._usual_roots, *roots_beside(self.site, self.base)]
 
     def problems(self, service: str, name: str | None, chain: Sequence[bytes], now: datetime) -> list[tuple[str, Said]]:
         """What is wrong with the certificate that a service shows: codes, each with its words. now: in UTC."""

@@ -14,6 +14,7 @@ from hooper import deeds
 from hooper.chosen import nearest
 from hooper.dnsnames import base, is_wildcard, may_sign, stands_for
 from hooper.site import updating as placeholders
+from hooper.site.certificate_tables import Certificate
 from hooper.site.fields import CONTROLS
 from hooper.site.mistakes import Mistake, Path
 from hooper.site.model import Gateway, Host, Name, Site, Updater, UpdaterRequest
@@ -309,6 +310,16 @@ def names_of_line(site: Site, line: str) -> list[str]:
 def planned_for(site: Site, service: str) -> str | None:
     """The certificate that the site file has for a service; None: it has none."""
     return next((key for key, entry in site.certificates.items() if service in entry.services), None)
+
+
+PROOF_PORTS = {"http-01": 80, "tls-alpn-01": 443}  # where an authority looks (RFC 8555 section 8.3, RFC 8737 section 3)
+
+
+def text_updater(site: Site, certificate: Certificate, name: str) -> str | None:
+    """The updater that can set the TXT record by which a name is proven; None: none can."""
+    entry = name_entry(site, name)
+    key = certificate.text_by or (entry.updated_by if entry is not None else "")
+    return key if key in site.updaters and site.updaters[key].sets_text else None
 
 
 def name_entry(site: Site, name: str) -> Name | None:

@@ -12,16 +12,14 @@ from hooper.planning.openers import not_driven
 from hooper.planning.typed import name_for, six_for
 from hooper.planning.values import Finding
 from hooper.ports import blocking, single
-from hooper.site.references import chains_to, name_entry
+from hooper.site.references import PROOF_PORTS, chains_to, name_entry, text_updater
 from hooper.words.said import Said, say
 
 if TYPE_CHECKING:
-    from hooper.site.certificate_tables import Certificate
     from hooper.site.model import Site
     from hooper.site.references import Chain
 
 
-PROOF_PORTS = {"http-01": 80, "tls-alpn-01": 443}  # where an authority looks (RFC 8555 section 8.3, RFC 8737)
 WEB = PROOF_PORTS["http-01"]
 
 
@@ -84,7 +82,7 @@ def _certificates(facts: Facts) -> Iterator[Finding]:
                 yield finds(
                     "certificate-other-name", f"certificates.{key}", service=service, name=name, names=certificate.names
                 )
-        by_text = all(_sets_text(site, certificate, name) for name in certificate.names)
+        by_text = all(text_updater(site, certificate, name) for name in certificate.names)
         by = site.authorities.get(certificate.authority)
         if by is None or by.kind == "own" or certificate.challenge == "dns-01":
             continue
@@ -118,13 +116,6 @@ def _certificates(facts: Facts) -> Iterator[Finding]:
                 why=why,
             )
             break
-
-
-def _sets_text(site: Site, certificate: Certificate, name: str) -> bool:
-    """Whether the name can be proven by a TXT record (dns-01)."""
-    entry = name_entry(site, name)
-    updater = certificate.text_by or (entry.updated_by if entry is not None else "")
-    return updater in site.updaters and site.updaters[updater].sets_text
 
 
 def _chains(site: Site, line: str) -> list[Chain]:

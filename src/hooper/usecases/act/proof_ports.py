@@ -10,13 +10,12 @@ from ipaddress import IPv4Address
 import anyio
 
 from hooper.certs.challenges import NoProof
-from hooper.certs.proof_ways import PORTS
 from hooper.errors import HooperError
 from hooper.gateways.lending import PortNotLent
 from hooper.planning.openers import not_driven
 from hooper.planning.temporary import temporary
 from hooper.ports import blocking, single
-from hooper.site.references import chains_to
+from hooper.site.references import PROOF_PORTS, chains_to
 from hooper.usecases.act.temporary import Borrow, let_in, own_place
 from hooper.usecases.run import Run
 
@@ -38,10 +37,10 @@ class ProofPorts:
         try:
             at, own = await own_place(self.run)
         except HooperError as exc:
-            return dict.fromkeys(PORTS.values(), exc.message)
+            return dict.fromkeys(PROOF_PORTS.values(), exc.message)
         if line not in [chain.line for chain in chains_to(self.run.site, at)][:1]:
-            return dict.fromkeys(PORTS.values(), f"this computer is not behind {line}")
-        return {port: self._why_not(line, own, port) for port in PORTS.values()}
+            return dict.fromkeys(PROOF_PORTS.values(), f"this computer is not behind {line}")
+        return {port: self._why_not(line, own, port) for port in PROOF_PORTS.values()}
 
     def _why_not(self, line: str, own: IPv4Address, port: int) -> str:
         site = self.run.site

@@ -15,21 +15,21 @@ from hooper.certs.client_words import REVOKED, ClientWord, clients_say
 from hooper.certs.inspect import (
     fingerprint_of,
     load_chain,
-    load_pem,
     names_of,
     vouches,
     well_known_roots,
     with_known_keys,
 )
 from hooper.certs.revocation import RevocationRow, revocations
+from hooper.certs.site_roots import roots_beside
 from hooper.certs.store import key_type
 from hooper.check.certificates import Judge
 from hooper.check.origin import open_origin
 from hooper.check.probes import probe
 from hooper.check.targets import Target, inner_targets
 from hooper.clock import rfc3339
-from hooper.errors import CounterpartError, HooperError, MachineError, UsageError
-from hooper.files import STDIO, machine_error, read_text, read_whole
+from hooper.errors import CounterpartError, HooperError, UsageError
+from hooper.files import STDIO, machine_error, read_whole
 from hooper.places import Place
 from hooper.planning.typed import name_for
 from hooper.usecases.run import Run
@@ -246,15 +246,9 @@ async def _document(
 
 def _roots(run: Run) -> tuple[list[x509.Certificate], list[x509.Certificate]]:
     """The roots that everybody knows, and the site's own. In the town everybody knows the town's authority."""
-    usual, own = well_known_roots(), well_known_roots()[:0]
-    for authority in run.site.authorities.values():
-        if authority.trust is not None:
-            try:
-                found = load_pem(read_text(run.base / authority.trust.place).encode())
-            except (MachineError, ValueError):
-                continue
-            (usual if run.here.world == "lab" and authority.kind == "acme" else own).extend(found)
-    return usual, own
+    known = tuple(key for key, one in run.site.authorities.items() if run.here.world == "lab" and one.kind == "acme")
+    others = tuple(key for key in run.site.authorities if key not in known)
+    return [*well_known_roots(), *roots_beside(run.site, run.base, known)], roots_beside(run.site, run.base, others)
 
 
 def _shown(one: x509.Certificate, now: datetime) -> ShownCertificate:
