@@ -349,9 +349,13 @@ class KernelTown:
 
     def serve_page(
         self, key: str, name: str, port: int, title: str, *, pair: str | None = None, anew: bool = False,
-        six: bool = False,
+        six: bool = False, tls: bool = True,
     ) -> None:  # fmt: skip
-        """nginx with its own certificate, or with a given chain and key. anew: it makes another. six: over IPv6 too."""
+        """nginx with its own certificate, or with a given chain and key. anew: it makes another. six: over IPv6 too.
+
+        tls: encrypted.
+        """
+        speaks = " ssl" if tls else ""
         folder = self.folder / key
         folder.mkdir(exist_ok=True)
         (folder / "index.html").write_text(f"<title>{title}</title>")
@@ -365,7 +369,7 @@ class KernelTown:
             + "".join(
                 f" {kind}_temp_path {folder}/{kind};\n" for kind in ("client_body", "proxy", "fastcgi", "uwsgi", "scgi")
             )
-            + f" server {{ listen {port} ssl;{f' listen [::]:{port} ssl;' if six else ''} root {folder};\n"
+            + f" server {{ listen {port}{speaks};{f' listen [::]:{port}{speaks};' if six else ''} root {folder};\n"
             f"  ssl_certificate {folder}/pair.pem; ssl_certificate_key {folder}/pair.pem; }}\n}}\n"
         )
         self.serve(key, name, port, "nginx", "-c", str(folder / "nginx.conf"), "-p", str(folder))

@@ -52,7 +52,7 @@ async def check_services(
     outcome.by_tunnel = view.within is not None
     ways = _outside if view.outside else _inside if view.within is None else _through_tunnel
     targets = [wish.keyed(target) for target in ways(view, wish, found, outcome)]
-    inner = inner_of(targets, view.sight) if view.proves_outside else []
+    inner = inner_of(targets, view.sight, proves=view.proves_outside)
     looks = targets if view.unfit is None else ()
     jobs = [*((view.door, one) for one in looks if one.address is not None), *((here, one) for one in inner)]
     work = Comparing(view, wish, found, outcome, memory)

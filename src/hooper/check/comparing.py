@@ -16,7 +16,7 @@ from hooper.evidence.identity import Identified, LedTo, Signs, identified, targe
 from hooper.evidence.observations import basis_of
 from hooper.ports import ports_text
 from hooper.sourced import FRESH, age_of
-from hooper.words.said import NOTHING, quoted, say, together
+from hooper.words.said import NOTHING, Said, quoted, say, together
 
 if TYPE_CHECKING:
     from hooper.check.addressing import Addressed
@@ -29,6 +29,8 @@ if TYPE_CHECKING:
 
 EPOCH = datetime.fromtimestamp(0, UTC)
 THERE = ("answered", "connected")
+BEHIND_UNHEARD, BEHIND_CUT_OFF, BEHIND_DOWN = "behind-unheard", "behind-cut-off", "behind-down"
+HANDED_OTHER, NOT_HANDED = "handed-to-other", (502, 503, 504)
 CLOSED = ("silent", "refused", "unproven")  # what is told of a port that is not open, or may not be
 
 
@@ -81,6 +83,7 @@ class Comparing:
             looked = view.unfit is None and target.address is not None
             seen = next(came) if looked else Seen(verdict="unproven", detail=why)
             self.wish.judge.hold(target, seen, self.now)
+            self._hold_behind(target, seen)
             evidence = self.found.about(target, self.now) if view.outside else Evidence()
             if view.outside and looked:
                 out.append(self._outside(target, seen, evidence))
@@ -92,21 +95,27 @@ class Comparing:
             out.append(as_result(target, seen, evidence, self._identify(target, seen, None)))
         return out
 
+    def _hold_behind(self, target: Target, seen: Seen) -> None:
+        """Whether a web server hands its name on to the device that the plan means."""
+        inside = self.outcome.inside.get(target.behind.seen_as) if target.behind is not None else None
+        for code, words in handed_wrong(target, seen, inside):
+            seen.problems.append(code)
+            seen.detail += quoted("; ") + words
+
     def _outside(self, target: Target, seen: Seen, evidence: Evidence) -> Result:
         before = inside_of(target, self.outcome.inside, self.memory)
         evidence = compare(target, seen, evidence, before, visible=target.gateway in self.view.sight)
         return as_result(target, seen, evidence, self._identify(target, seen, before))
 
     def _seen_inside(self, target: Target, seen: Seen) -> None:
-        key = (target.service, target.transport, target.port)
+        key = target.seen_as
         self.outcome.inside[key] = as_inside(seen, self.now)
         self.spoke[key] = SPEECH & set(seen.problems)
         if identified(self._signs(target, seen, None, outside=False)).against:
             self.outcome.strangers.add(key)
 
     def _kept(self, target: Target) -> StoredInside | None:
-        key = (target.service, target.transport, target.inner[1])
-        return self.memory.inside(*key) if self.memory is not None else None
+        return self.memory.inside(*target.seen_as) if self.memory is not None else None
 
     def _identify(self, target: Target, seen: Seen, before: InsideSeen | None) -> Identified:
         """Whose answer it was; one that is not its own is no answer."""
@@ -127,7 +136,7 @@ class Comparing:
         site = self.wish.site
         host, kept, key = site.services[target.service].host, self._kept(target), seen.fingerprint
         device, there = site.devices[host], seen.verdict in THERE
-        inner = target.service, target.transport, target.inner[1]
+        inner = target.seen_as
         inside = self.outcome.inside.get(inner)
         near = there if not outside else inside is not None and inside.verdict in THERE  # so the entry is of now
         mac = next((one.mac for one in self.near if one.address == target.inner[0]), None) if near else None
@@ -177,18 +186,18 @@ class Comparing:
 
     def _rules(self, target: Target) -> Iterator[LedTo]:
         """Where the routers' rules for a service lead, as far as that was read, or told within the hour."""
-        site, told = self.wish.site, self.wish.known.told
-        wanted = [one for one in self.wish.forwards if one.service == target.service and one.kind == "forward"]
+        site, told, by = self.wish.site, self.wish.known.told, self.wish.topology.bearer(target.service)
+        wanted = [one for one in self.wish.forwards if one.service == by and one.kind == "forward"]
         for gateway in dict.fromkeys(one.gateway for one in wanted):
-            key = f"services.{target.service}/rule@{gateway}"
+            key = f"services.{by}/rule@{gateway}"
             table, by_person = self.tables.get(gateway), told.get(key)
-            said = table.said(self.wish.forwards, target.service, {}, self.now) if table is not None else None
+            said = table.said(self.wish.forwards, by, {}, self.now) if table is not None else None
             if said is not None and said != "unseen":
                 self.outcome.rules[key] = said
             earlier = None
             if said is None and by_person is not None and by_person.fresh(self.now):
                 said = by_person.value
-            elif said is None and (earlier := self._read_before(target.service, gateway)) is not None:
+            elif said is None and (earlier := self._read_before(by, gateway)) is not None:
                 said = str(earlier.value)
             address, port = target_of(said or "")
             if said == "there" or not address[:1].isdigit():
@@ -224,6 +233,24 @@ def _word(inside: InsideSeen) -> Literal["there", "refused", "silent", "nobody"]
     return "nobody" if inside.nobody else "refused" if inside.verdict == "refused" else "silent"
 
 
+def handed_wrong(target: Target, seen: Seen, inside: InsideSeen | None) -> Iterator[tuple[str, Said]]:
+    """What is wrong with how a web server hands a name on: codes, each with its words. inside: the device's own page.
+
+    It answers itself where the device does not (RFC 9110 sections 15.6.3 to 15.6.5).
+    """
+    if target.behind is None or seen.verdict != "answered" or seen.page is None or target.expected != "reachable":
+        return
+    at = f"{target.behind.inner[0]}:{target.behind.inner[1]}"
+    if seen.page.status in NOT_HANDED:
+        word = (_word(inside) if inside is not None and not inside.stored else None) or "unseen"
+        there = say(f"handed-behind.{word}")
+        code = {"unseen": BEHIND_UNHEARD, "there": BEHIND_CUT_OFF}.get(word, BEHIND_DOWN)
+        yield code, say("handed-nowhere", status=seen.page.status, behind=target.behind.service, at=at, there=there)
+    elif inside is not None and not inside.stored and titles_differ(seen.page, inside.page):
+        assert inside.page is not None
+        yield HANDED_OTHER, say("handed-other", behind=target.behind.service, title=inside.page.title)
+
+
 def as_inside(seen: Seen, at: datetime) -> InsideSeen:
     return InsideSeen(seen.verdict, seen.fingerprint, seen.greeting, rfc3339(at), False, seen.nobody, seen.page)
 
@@ -232,7 +259,7 @@ def inside_of(
     target: Target, now: Mapping[tuple[str, str, int], InsideSeen], memory: InsideMemory | None
 ) -> InsideSeen | None:
     """The inside as seen now, or as it was stored where it cannot be seen now."""
-    key = (target.service, target.transport, target.inner[1])
+    key = target.seen_as
     seen = now.get(key)
     if seen is not None and (seen.fingerprint or seen.greeting or seen.verdict == "answered"):
         return seen

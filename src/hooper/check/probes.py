@@ -96,6 +96,7 @@ async def _followed(door: Door, target: Target, seen: Seen, end: float) -> Seen:
 
 
 # A signature of the handshake does not fit the certificate (RFC 8446 section 4.4.3, RFC 5246 section 7.4.3).
+NAME_REFUSED = "TLSV1_UNRECOGNIZED_NAME"  # RFC 6066 section 3
 OTHER_KEY = ("BAD_SIGNATURE", "WRONG_SIGNATURE_TYPE")
 _STRANGE = (ValueError, LookupError, TypeError, ArithmeticError, RecursionError)
 
@@ -175,9 +176,12 @@ def _not_understood(stream: Recorder, target: Target, seen: Seen, exc: Exception
     elif isinstance(exc, ssl.SSLError) and spoke == "tls":
         reason = (exc.reason or "handshake failed").lower().replace("_", " ")
         seen.verdict, seen.detail = "answered", say("tls-fails", reason=reason)
+        problem = "certificate-key-other" if exc.reason in OTHER_KEY else "tls-failed"
         if exc.reason in OTHER_KEY:
             seen.detail = say("tls-other-key")
-        seen.problems.append("certificate-key-other" if exc.reason in OTHER_KEY else "tls-failed")
+        elif exc.reason == NAME_REFUSED and target.server_name is not None:
+            seen.detail, problem = say("tls-name-refused", name=target.server_name), "name-refused"
+        seen.problems.append(problem)
     elif seen.fingerprint is not None:
         seen.verdict, seen.detail = "mismatched", say("tls-other-inside", speaks=target.speaks)
     elif spoke is not None and spoke != target.speaks:

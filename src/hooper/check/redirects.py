@@ -80,7 +80,8 @@ def redirected(target: Target, location: str) -> list[tuple[str, Said]]:
     except ValueError:
         return []
     to_where = location[:80]
-    if host == inner and to.scheme in ("http", "https"):
+    behind = str(target.behind.inner[0]) if target.behind is not None else inner
+    if host in (inner, behind) and to.scheme in ("http", "https"):
         return [("inner-address", say("sends-inside", location=to_where))]
     if host not in (target.server_name, str(target.address)):
         return []

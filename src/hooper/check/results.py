@@ -14,7 +14,7 @@ from hooper.words.said import NOTHING, Said
 
 Verdict = Literal["answered", "connected", "mismatched", "refused", "silent", "unproven"]
 Expected = Literal["reachable", "unreachable"]
-SPEECH = frozenset({"https-needed", "clear-text", "tls-failed"})  # problems of how it speaks
+SPEECH = frozenset({"https-needed", "clear-text", "tls-failed", "name-refused"})  # problems of how it speaks
 
 
 @dataclass(frozen=True, slots=True)

@@ -35,7 +35,7 @@ class Target:
     gateway: the one whose LAN the host is on. own_address: the service has this address outside to itself.
     server_name: the DNS name to ask for, in TLS and HTTP; None: none is known. beyond: why it cannot be looked at.
     name: the one that `address` is of; None: it is tried by number. wrong: what is wrong with that, as code and words.
-    keys: what a tunnel's handshake is tried with.
+    keys: what a tunnel's handshake is tried with. behind: the device's own page, where a web server hands this name on.
     """
 
     service: str
@@ -55,6 +55,7 @@ class Target:
     name: str | None = None
     wrong: tuple[str, Said] | None = None
     keys: TunnelKeys | None = None
+    behind: Target | None = None
 
     @staticmethod
     def alone(
@@ -68,6 +69,11 @@ class Target:
     def own_line(self) -> bool:
         """Whether the text that its page must hold is a line of one's own, that no other device of its make has."""
         return self.expect is not None and _OWN_LINE.search(self.expect) is not None
+
+    @property
+    def seen_as(self) -> tuple[str, str, int]:
+        """By which its inside is kept: service, transport, and the port on its host."""
+        return self.service, self.transport, self.inner[1]
 
     @property
     def told(self) -> bool:
@@ -202,16 +208,19 @@ def outer_targets(
     return targets, skipped
 
 
-def inner_of(targets: Iterable[Target], sight: Collection[str]) -> list[Target]:
-    """What of these is seen from inside too, to be compared. sight: the gateways whose devices are seen."""
+def inner_of(targets: Collection[Target], sight: Collection[str], *, proves: bool = True) -> list[Target]:
+    """What of these is seen from inside too, to be compared. sight: the gateways whose devices are seen.
+
+    proves: the place is outside; else only what a web server hands names on to is.
+    """
     inner = {
-        (target.service, target.transport, target.inner[1]): replace(
-            target, address=target.inner[0], port=target.inner[1], name=None, wrong=None
-        )
+        target.seen_as: replace(target, address=target.inner[0], port=target.inner[1], name=None, wrong=None)
         for target in targets
         if target.address is not None and target.expected == "reachable" and target.gateway in sight
-        if not isinstance(target.keys, StandInKey)
+        if proves and not isinstance(target.keys, StandInKey)
     }
+    behind = (target.behind for target in targets if target.behind is not None and target.expected == "reachable")
+    inner |= {one.seen_as: one for one in behind if one.gateway in sight}
     return list(inner.values())
 
 
@@ -253,6 +262,9 @@ def _target(
 ) -> Target:
     """A port of a service as its line has it. inner_port: on its host, where that is another one."""
     service = topology.site.services[key]
+    behind = None
+    if service.hands_to is not None:
+        behind = next(inner_targets(topology, (service.hands_to,)))
     return Target(
         service=key,
         speaks=service.speaks,
@@ -266,6 +278,7 @@ def _target(
         server_name=name_for(topology, key),
         path=service.path or "/",
         expect=service.expect,
+        behind=behind,
     )
 
 

@@ -75,7 +75,8 @@ def basis_of(topology: Topology, service: str) -> str:
     ports = entry.used_ports if entry.has_ports else ""
     outside = topology.outside_ports.get(service, "") if entry.reach == "public" else ""
     boxes = ",".join(chain.gateways)
-    return f"{address} {entry.used_transport} {ports} {entry.reach} {outside} {entry.name} {chain.line} {boxes}"
+    to = f" to {entry.hands_to}" if entry.hands_to is not None else ""
+    return f"{address} {entry.used_transport} {ports} {entry.reach} {outside} {entry.name} {chain.line} {boxes}{to}"
 
 
 class LastChange(NamedTuple):

@@ -18,6 +18,7 @@ from hooper.lab.provider import NameProvider
 from hooper.lab.revocation_office import office
 from hooper.lab.things import Attachment, Box, Machine, StreamHandler, made_up_mac
 from hooper.lab.town import Town
+from hooper.lab.web_server import HandsOn
 from hooper.lab.zone import PRIMARY, ZONE
 from hooper.net.types import Endpoint
 from hooper.wire import head, mdns
@@ -231,10 +232,9 @@ def _equip(town: Town) -> None:
     nodes["film-box"].tcp = {443: films, 22: devices.ssh("film-box")}
     for key in ("desk", "timing-desk"):
         nodes[key].tcp = {3389: devices.remote_desktop(town.identities[key])}
-    hub = devices.secured(
-        town.identities["hub"], devices.web("Heating and doors", "hub", lambda: town.now() + nodes["hub"].clock_off)
-    )
-    nodes["hub"].tcp = {8443: hub, 443: hub}  # many devices answer at the usual port too
+    hub = devices.web("Heating and doors", "hub", lambda: town.now() + nodes["hub"].clock_off)
+    town.hub = HandsOn(town, nodes["hub"], town.identities["hub"], hub, NAME)
+    nodes["hub"].tcp = dict.fromkeys((8443, 443), town.hub.serve)  # many devices answer at the usual port too
     nodes["gate"].udp = {51820: devices.mute}  # until somebody gives it its files
     town.gate = Gate(town, nodes["gate"])
     for key, told in ANNOUNCED.items():

@@ -182,13 +182,14 @@ class DemoDocument:
 
 class LabDocument(TypedDict, total=False):
     """What the lab says of a deed: `hooper lab plug`, `roam`, `restart`, `readdress`, `power-cut`, `lag`, `install`,
-    `load`, `dump`, `clock`; of each what it is about.
+    `hand-on`, `load`, `dump`, `clock`; of each what it is about.
 
     where: the socket, or the phone's place. gateway: the router that has restarted, or has another address now.
     address: the one that the line has now. gateways: the routers that have lost what programs entered. second_s: how
     far the zone's second name server is behind, in seconds; null: there is none. provider_s: how long the name provider
     takes until what it took shows. spacing_s: what it wants between two updates of a name. host: the device that now
-    shows the certificate. on: the machine that has a tunnel's file. interface: what the tunnel is called there. peers:
+    shows the certificate. manner: how it takes it. name: that its web server hands on. service: to whose device; null:
+    it refuses the name. on: the machine that has a tunnel's file. interface: what the tunnel is called there. peers:
     how many it has. dump: what `wg show all dump` would print on the gate, but for its private keys. now: the lab's
     time. ahead_s: seconds by which it is ahead of the machine's.
     """
@@ -200,8 +201,10 @@ class LabDocument(TypedDict, total=False):
     second_s: float | None
     provider_s: float
     spacing_s: float
-    service: str
+    service: str | None
     host: str
+    manner: str
+    name: str
     on: str
     interface: str
     peers: int

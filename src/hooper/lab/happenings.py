@@ -17,7 +17,7 @@ from anyio.abc import ByteStream
 
 from hooper.chosen import chosen
 from hooper.errors import HooperError, UsageError, WireError
-from hooper.lab.boathouse import PHONE, PHONE6, SECOND, unpack
+from hooper.lab.boathouse import HOSTS, PHONE, PHONE6, SECOND, SERVICES, unpack
 from hooper.lab.gate import Client
 from hooper.lab.openvpn_server import OpenVpnServer, is_openvpn
 from hooper.lab.pipe import pipe
@@ -251,6 +251,19 @@ def _unpack(town: Town, asked: Mapping[str, Any]) -> dict[str, Any]:
     return {"host": node.key, "address": str(node.attachments[0].address)}
 
 
+def _hand_on(town: Town, asked: Mapping[str, Any]) -> dict[str, Any]:
+    """The hub's web server hands a name on to a service's device, or knows it no more. Raises: UsageError."""
+    name, service = str(asked["name"]).lower(), asked.get("service")
+    if service is None:
+        town.hub.forget(name)
+        return {"host": "hub", "name": name, "service": None}
+    (key,) = chosen((str(service),), tuple(key for key, one in SERVICES.items() if one[2] in (80, 443, 8085)), "page")
+    host, _, port, _ = SERVICES[key]
+    shown = town.acme.authority.identity([name], town.now() - timedelta(hours=1), days=90)
+    town.hub.hand(name, shown, IPv4Address(HOSTS[host]), port, tls=port == 443)
+    return {"host": "hub", "name": name, "service": key}
+
+
 HANDS: dict[str, Callable[[Town, Mapping[str, Any]], dict[str, Any]]] = {
     "type": lambda town, asked: {"entered": type_sheets(town, asked["sheets"], wrongly=bool(asked.get("wrongly")))},
     "read": lambda town, asked: {"gateways": read_tables(town, asked.get("gateways") or [])},
@@ -258,4 +271,5 @@ HANDS: dict[str, Callable[[Town, Mapping[str, Any]], dict[str, Any]]] = {
     "dump": _dump,
     "roam": _roam,
     "unpack": _unpack,
+    "hand-on": _hand_on,
 }

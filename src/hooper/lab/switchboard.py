@@ -17,9 +17,11 @@ from anyio.streams.buffered import BufferedByteStream
 
 from hooper import deeds
 from hooper.addresses import IPAddress
+from hooper.chosen import chosen
 from hooper.clock import Clock, SystemClock
 from hooper.errors import HooperError, MachineError, UsageError, WireError
 from hooper.lab import boathouse
+from hooper.lab.certificates import Identity
 from hooper.lab.faults import FAULTS, Breakages
 from hooper.lab.gate import OWN_DUMP
 from hooper.lab.happenings import HANDS, HAPPENINGS, Happenings
@@ -37,6 +39,8 @@ from hooper.wire import socks5
 from hooper.wire.icmp import Icmp
 from hooper.words.catalogue import faults
 
+MANNERS = ("takes", "late", "never", "half")  # how a device takes the certificate that it is given
+LATE_S = 3.0  # seconds until one that is slow shows it
 STRANGERS = 512  # connections at once that have not shown the token; a sweep makes a hundred in one moment
 _NOWHERE = IPv4Address(0)
 Verb = Callable[[BufferedByteStream, "Asker", dict[str, Any]], Awaitable[None]]
@@ -101,7 +105,10 @@ class Switchboard:
 
     async def serve(self, *, task_status: TaskStatus[int] = anyio.TASK_STATUS_IGNORED) -> None:
         """Accept on a loopback port until cancelled; the port is given as soon as it is known."""
-        async with await SystemDoor().listen(Endpoint(IPv4Address("127.0.0.1"), 0)) as listener:
+        async with (
+            await SystemDoor().listen(Endpoint(IPv4Address("127.0.0.1"), 0)) as listener,
+            anyio.create_task_group() as self._tasks,
+        ):
             self.port = listener.local.port
             task_status.started(self.port)
             await accept_all(listener, self._one, at_once=STRANGERS, of_each=STRANGERS)
@@ -388,12 +395,24 @@ class Switchboard:
         if host not in self.town.identities:
             fitting = ", ".join(key for key, (name, *_) in boathouse.SERVICES.items() if name in self.town.identities)
             raise UsageError(f"{service!r} shows no certificate in the town", remedy=f"These do: {fitting}.")
+        (manner,) = chosen((str(asked.get("manner") or "takes"),), MANNERS, "manner")
         try:
             context = server_context(str(asked["chain"]).encode(), str(asked["key"]).encode())
         except ssl.SSLError:
             raise UsageError("the device does not take it: key and certificate do not belong together") from None
-        self.town.identities[host].context = context
-        await stream.send(link.serialize_line({"service": service, "host": host}))
+        identity = self.town.identities[host]
+        if manner == "half":
+            context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)  # it has lost the key: no handshake ends
+        if manner == "late":
+            self._tasks.start_soon(self._installed_late, identity, context)
+        elif manner != "never":
+            identity.context = context
+        await stream.send(link.serialize_line({"service": service, "host": host, "manner": manner}))
+
+    async def _installed_late(self, identity: Identity, context: ssl.SSLContext) -> None:
+        """A device that begins to show it when it has restarted."""
+        await anyio.sleep(LATE_S)
+        identity.context = context
 
     async def _by_hand(self, stream: BufferedByteStream, _: Asker, asked: dict[str, Any]) -> None:
         """What a person does at a page or at a machine."""

@@ -13,6 +13,7 @@ from hooper.lab.openvpn_server import OpenVpnServer
 from hooper.lab.provider import NameProvider
 from hooper.lab.ssh_forwards import SshClient, SshServer
 from hooper.lab.streets import Streets
+from hooper.lab.web_server import HandsOn
 
 
 class Town(Streets):
@@ -20,6 +21,7 @@ class Town(Streets):
 
     acme: AcmeServer
     provider: NameProvider
+    hub: HandsOn
 
     def __init__(self, now: Callable[[], datetime]) -> None:
         super().__init__(now)

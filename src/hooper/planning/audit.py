@@ -13,6 +13,7 @@ from hooper.planning.topology import Topology
 from hooper.planning.unfolded import side_doors
 from hooper.planning.values import EVERYTHING, Finding, Forward, LeftOver, Plan
 from hooper.ports import ports_text
+from hooper.site.handed import bearers
 from hooper.words.catalogue import severity_of
 from hooper.words.said import Said, general, quoted, say
 
@@ -114,9 +115,14 @@ def audit(topology: Topology, plan: Plan, today: date, standing: Sequence[LeftOv
         if rule.service != EVERYTHING and handed & set(site.gateways[rule.gateway].behind):
             outside.setdefault(rule.service, []).append(_ports(rule))
     ruled = set(outside)
+    for key, by in bearers(site).items():  # a web server tells it apart by its name
+        if by in ruled:
+            outside[key] = outside[by]
+    ruled = set(outside)
     for door in side_doors(topology, plan.forwards, allowed=True):
         if door.service not in ruled:  # it has no rule of its own, and is reached all the same
             outside.setdefault(door.service, []).append(say("by-the-rule-of", words=door.words(), by=door.by))
+    handed_to = {site.services[key].hands_to for key in outside if key in site.services}
     behind: dict[str, Said] = {}
     for door in side_doors(topology, plan.forwards):
         outside.setdefault(door.service, []).append(say("by-the-rule-of", words=door.words(), by=door.by))
@@ -138,7 +144,7 @@ def audit(topology: Topology, plan: Plan, today: date, standing: Sequence[LeftOv
             for risk in service.accepted
         ),
         tuple(sorted(handed)),
-        tuple(sorted(key for key in site.services if key not in outside and key not in left)),
+        tuple(sorted(key for key in site.services if key not in outside and key not in left | handed_to)),
         tuple(_peers(site, today)),
     )
 

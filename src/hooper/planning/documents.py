@@ -252,7 +252,7 @@ class ServiceRow:
     """One service.
 
     outside_ports: on the public address; null where it is not public or has no ports. name: the DNS name; null where it
-    has none.
+    has none. hands_to: of a web server, the service that it hands this name on to; null: none.
     """
 
     service: str
@@ -265,6 +265,7 @@ class ServiceRow:
     outside_ports: Ports | None
     sources: tuple[str, ...]
     name: str | None
+    hands_to: str | None = None
 
 
 @dataclass(frozen=True)

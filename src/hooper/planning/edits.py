@@ -332,8 +332,9 @@ def tick(file: SiteFile, host: str, items: Mapping[str, bool]) -> Edited:
 def pin(file: SiteFile, services: Iterable[str] | None = None) -> Edited:
     """The outside port of each public service written down, as the plan has it now. Raises: CannotEdit."""
     rows: list[tuple[Path, str, Value]] = []
-    for key, way in Topology(file.site).ways.items():
-        if not way.ports or file.site.services[key].outside_port is not None:
+    topology = Topology(file.site)
+    for key, way in topology.ways.items():
+        if topology.bearer(key) != key or not way.ports or file.site.services[key].outside_port is not None:
             continue
         if services is not None and key not in services:
             continue

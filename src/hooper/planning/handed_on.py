@@ -62,12 +62,15 @@ def steps_for(
 ) -> Iterator[SecureStep]:
     """What https needs of one service, in the order in which it is done.
 
-    kept: its certificate is there. behind: the address of the web server that hands it on; None: none does. listen: its
-    port.
+    kept: its certificate is there. behind: the address of a web server that is to hand it on; None: the one by which
+    the site file has it handed on, or none. listen: its port.
     """
     site = topology.site
     entry = site.services[service]
-    ready = site.devices[entry.host].ready
+    if entry.hands_to is not None:
+        behind = str(site.devices[entry.host].address)
+    device = site.services[entry.hands_to or service].host
+    ready = site.devices[device].ready
     url, host, port = url_of(topology, service, listen)
     name, planned = name_for(topology, service), planned_for(site, service)
     if name is None:
@@ -79,13 +82,14 @@ def steps_for(
         by_device = site.certificates[planned].authority == "device"
         done = None if by_device else kept and fits
         yield SecureStep("certificate", done, say("secure-ordered", certificate=planned, order=deeds.ORDER(planned)))
-    yield SecureStep("tls", ready.tls, say("secure-tls", host=entry.host))
-    yield SecureStep("base-url", ready.base_url, say("secure-base-url", host=entry.host, url=url))
+    if entry.hands_to is None:
+        yield SecureStep("tls", ready.tls, say("secure-tls", host=device))
+    yield SecureStep("base-url", ready.base_url, say("secure-base-url", host=device, url=url))
     if behind is not None:
-        yield SecureStep("trusted-proxy", None, say("secure-trusted-proxy", host=entry.host, address=behind))
+        yield SecureStep("trusted-proxy", None, say("secure-trusted-proxy", host=device, address=behind))
         yield SecureStep("websockets", None, say("secure-websockets"))
     yield SecureStep("cookies", None, say("secure-cookies"))
-    clear = [key for key in topology.outside_ports if site.services[key].host == entry.host
+    clear = [key for key in topology.outside_ports if site.services[key].host in (entry.host, device)
              and site.services[key].speaks == "http" and site.services[key].reach == "public"]  # fmt: skip
     said = say("secure-redirect", service=clear[0]) if clear else say("secure-no-redirect")
     yield SecureStep("redirect", not clear, said)
@@ -96,7 +100,8 @@ def steps_for(
 def handed_on(
     topology: Topology, services: Sequence[str], files: dict[str, tuple[str, str]], listen: int
 ) -> list[HandedOn]:
-    """The services that one web server tells apart by name. files: chain and key of each. listen: its port.
+    """The services that one web server tells apart by name. files: chain and key of each. listen: its port, of what the
+    site file does not have handed on.
 
     Raises: UsageError: one has no name, or two have the same.
     """
@@ -108,14 +113,19 @@ def handed_on(
                 f"{key} speaks {entry.speaks}, which no web server hands on by name", remedy="Leave it out."
             )
         if name is None:
-            raise UsageError(f"{key} has no name, by which it could be told from others", remedy=f"{deeds.ADD_NAME}")
+            raise UsageError(
+                f"{key} has no name, by which it could be told from others",
+                remedy=f"Have it handed on by the site file, which gives it one: `{deeds.HANDED_ON(key)}`.",
+            )
         if (other := next((one for one in found if one.name == name), None)) is not None:
             raise UsageError(
                 f"{key} and {other.service} have the same name {name}: a web server tells them apart by name alone",
                 remedy=f"Give one of them its own: `{deeds.CHANGE_SERVICE(key)}{given_as(name='NAME')}`.",
             )
+        outside = listen if entry.hands_to is None else outside_port(topology, key)
+        entry = topology.site.services[entry.hands_to or key]
         address, port = topology.site.devices[entry.host].address, entry.used_ports.first
-        found.append(HandedOn(key, name, listen, f"{entry.speaks}://{address}:{port}",
+        found.append(HandedOn(key, name, outside, f"{entry.speaks}://{address}:{port}",
                               str(address), port, *files.get(key, ("CHAIN", "KEY"))))  # fmt: skip
     return found
 

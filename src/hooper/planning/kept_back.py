@@ -8,6 +8,7 @@ from hooper import deeds
 from hooper.errors import RefusedForSafety
 from hooper.planning.findings import entry_of
 from hooper.planning.values import Finding, Plan
+from hooper.site.handed import sharing
 
 if TYPE_CHECKING:
     from hooper.site.model import Site
@@ -34,18 +35,22 @@ def kept_back(site: Site, plan: Plan) -> dict[str, list[Finding]]:
     everyone may come. What a person has accepted is a note, and does not count.
     """
     out: dict[str, list[Finding]] = {}
+    together = sharing(site)
     for item in plan.findings:
         if not entry_of(item.code).gate or item.severity == "note":
             continue
         key = item.subject.removeprefix("services.")
         if item.code in ALWAYS or not site.services[key].sources:
-            out.setdefault(key, []).append(item)
+            for one in together.get(key, (key,)):  # what one rule lets in is held back together
+                out.setdefault(one, []).append(item)
+    for key, items in out.items():
+        items.sort(key=lambda item: item.subject != f"services.{key}")  # its own first
     return out
 
 
 def refusal(found: list[Finding]) -> NotReady:
     """The error that says so."""
-    said = "; ".join(str(item.message) for item in found)
+    said = "; ".join(dict.fromkeys(str(item.message) for item in found))
     remedy = str(found[0].remedy)
     if all(entry_of(item.code).acceptable for item in found):
         remedy += f" If it has to be so, give {deeds.ACCEPT}: it is written into the site file with an end."

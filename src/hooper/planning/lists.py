@@ -6,6 +6,7 @@ from collections.abc import Iterator
 
 from hooper.planning.documents import HostRow, ServiceRow
 from hooper.planning.topology import Topology
+from hooper.planning.values import HandedName
 from hooper.site.model import READY_ITEMS
 from hooper.site.references import services_by_host
 
@@ -45,4 +46,14 @@ def service_rows(topology: Topology) -> Iterator[ServiceRow]:
             topology.outside_ports.get(key),
             tuple(map(str, service.sources)),
             service.name,
+            service.hands_to,
         )
+
+
+def handed_names(topology: Topology) -> Iterator[HandedName]:
+    """What web servers hand on to devices behind them, by name."""
+    services = topology.site.services
+    for key, service in sorted(services.items()):
+        if service.hands_to is not None and service.name is not None:
+            behind = services[service.hands_to].host
+            yield HandedName(key, service.name, topology.bearer(key), service.host, service.hands_to, behind)

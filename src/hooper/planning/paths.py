@@ -15,6 +15,7 @@ from hooper.addresses import classify
 from hooper.planning.free_ports import LAST, STEP, OuterSide, transports
 from hooper.planning.values import EVERYTHING, Forward
 from hooper.ports import Blocked, Ports, blocking, single
+from hooper.site.handed import bearers
 from hooper.site.references import Chain, chains_to, gateways_for
 
 if TYPE_CHECKING:
@@ -125,14 +126,15 @@ def _place(site: Site, service: Service) -> int:
 def make_ways(site: Site, hosts: dict[str, tuple[Chain, ...]] | None = None) -> dict[str, Way]:
     """The way of each public service that IPv4 is planned for. hosts: as `ways_in` gives it."""
     hosts = hosts if hosts is not None else ways_in(site)
-    streets = _Streets(site)
+    streets, borne = _Streets(site), bearers(site)
     out: dict[str, Way] = {}
     for key in public_services(site):
         service = site.services[key]
-        if service.family == "ipv6":
+        if service.family == "ipv6" or key in borne:
             continue
         chain, passed = way_chosen(site, service, hosts[service.host])
         out[key] = streets.place(key, service, chain, passed)
+    out |= {key: out[by] for key, by in borne.items() if by in out}
     return dict(sorted(out.items()))
 
 

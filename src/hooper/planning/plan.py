@@ -70,7 +70,8 @@ def gather(file: SiteFile, today: date, topology: Topology) -> Facts:
         if service.reach != "public":
             continue
         way = ways.get(key)
-        if way is not None:
+        own = topology.bearer(key) == key
+        if way is not None and own:
             forwards += rules.forwards(key, way)
         chain = topology.chain(key)
         lines[key] = chain.line
@@ -78,6 +79,8 @@ def gather(file: SiteFile, today: date, topology: Topology) -> Facts:
             continue
         chain = way_of_six(site, service, hosts[service.host], chain)
         lines6[key] = chain.line
+        if not own:
+            continue
         pinholes = pinholes_of(site, key, chain)
         if isinstance(pinholes, RefusedWay):
             no_pinhole[key] = pinholes

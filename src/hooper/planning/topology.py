@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 from hooper.planning.free_ports import transports
 from hooper.planning.paths import Way, gateway_of, make_ways, public_services, way_chosen, ways_in
 from hooper.ports import EVERY_PORT, PortIndex, Ports
+from hooper.site.handed import bearers
 from hooper.site.references import Chain, name_of_line
 
 if TYPE_CHECKING:
@@ -29,6 +30,14 @@ class Topology:
     def ways(self) -> dict[str, Way]:
         """The way of each public service that IPv4 is planned for."""
         return make_ways(self.site, self.hosts)
+
+    @cached_property
+    def _bearers(self) -> dict[str, str]:
+        return bearers(self.site)
+
+    def bearer(self, service: str) -> str:
+        """Whose rules a service is reached by: its own, or those of another one at the port of its web server."""
+        return self._bearers.get(service, service)
 
     @cached_property
     def lines(self) -> dict[str, str]:

@@ -52,7 +52,7 @@ def side_doors(topology: Topology, forwards: Iterable[Forward], *, allowed: bool
     for rule in forwards:
         there = at.get(rule.target_address)
         for key in there.meeting(rule.target_ports or EVERY_PORT) if there is not None else ():
-            if key == rule.service or _allowed(topology, key, rule) != allowed:
+            if topology.bearer(key) == rule.service or _allowed(topology, key, rule) != allowed:
                 continue
             for door in _doors(topology, key, rule):
                 mark = (door.service, door.by, door.transport, door.outside, door.family)

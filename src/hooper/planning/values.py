@@ -120,6 +120,20 @@ class HeldBack:
 
 
 @dataclass(frozen=True)
+class HandedName:
+    """A name that a web server hands on. service: reached by it. by: whose rule leads to its port. server: the host
+    that hands it on. hands_to: the service of the device behind. host: that device.
+    """
+
+    service: str
+    name: str
+    by: str
+    server: str
+    hands_to: str
+    host: str
+
+
+@dataclass(frozen=True)
 class PageUnderstood:
     """A saved page of a router, as it was understood.
 
@@ -147,7 +161,7 @@ class PlanDocument:
     against: the rules of a table that was given, held against the plan. pinned: what was written. entering: how each
     rule can be put on its gateway. feasible: no finding says that it cannot work. forwards: the rules, one row each.
     held_back: the services whose rules are not entered before their device is ready, or a risk is accepted. understood:
-    what the saved pages of routers were understood to say.
+    what the saved pages of routers were understood to say. by_name: what a web server hands on, told apart by name.
     """
 
     forwards: tuple[Forward, ...]
@@ -158,6 +172,7 @@ class PlanDocument:
     pinned: tuple[str, ...] = ()
     held_back: tuple[HeldBack, ...] = ()
     understood: tuple[PageUnderstood, ...] = ()
+    by_name: tuple[HandedName, ...] = ()
 
 
 class LeftOver(NamedTuple):

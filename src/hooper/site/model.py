@@ -253,6 +253,7 @@ class Service(Table):
     name: DnsName | None = None
     path: Annotated[str, Field(pattern=r"^/[^\s]*$")] | None = None
     expect: str | None = Field(None, description="A text that the first page must contain.")
+    hands_to: Key | None = Field(None, description="Of a web server: the service that it hands this name on to.")
     accepted: Annotated[
         tuple[Accepted, ...], BeforeValidator(_one_or_more, json_schema_input_type=Accepted | tuple[Accepted, ...])
     ] = ()

@@ -33,6 +33,7 @@ POINTERS = (
     Pointer("hosts", "behind", ("gateways",)),
     Pointer("services", "host", ("hosts", "gateways")),
     Pointer("services", "line", ("lines",)),
+    Pointer("services", "hands_to", ("services",)),
     Pointer("services", "name", ("names",), free=True),
     Pointer("names", "line", ("lines",)),
     Pointer("names", "host", ("hosts",)),

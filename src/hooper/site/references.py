@@ -16,6 +16,7 @@ from hooper.dnsnames import base, is_wildcard, may_sign, stands_for
 from hooper.site import updating as placeholders
 from hooper.site.certificate_tables import Certificate
 from hooper.site.fields import CONTROLS
+from hooper.site.handed import handed_mistakes
 from hooper.site.mistakes import Mistake, Path
 from hooper.site.model import Gateway, Host, Name, Site, Updater, UpdaterRequest
 from hooper.site.pointers import dangling
@@ -31,7 +32,8 @@ def mistakes_between_tables(site: Site) -> list[Mistake]:
     found = list(islice(chain(dangling(site, gateways=True), _gateways(site)), MOST))
     sound = not found
     rest = [_hosts(site)] if sound else []  # hosts can only be placed once the chains are sound
-    rest += [dangling(site, gateways=False), _services(site, sound=sound), _names(site), tunnel_mistakes(site)]
+    rest += [dangling(site, gateways=False), _services(site, sound=sound)]
+    rest += [handed_mistakes(site), _names(site), tunnel_mistakes(site)]
     return [*found, *islice(chain.from_iterable(rest), MOST - len(found))]
 
 

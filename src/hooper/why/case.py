@@ -107,6 +107,11 @@ class Case:
         return self.topology.site
 
     @property
+    def by(self) -> str:
+        """The service whose rules it is reached by."""
+        return self.topology.bearer(self.facts.service)
+
+    @property
     def ruled(self) -> tuple[str, ...]:
         """The gateways that need a rule for the service, outermost first: the one that offers it itself needs none."""
         host = self.site.services[self.facts.service].host

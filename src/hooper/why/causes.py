@@ -90,7 +90,7 @@ class _Words:
         do = self._enter(gateway) if code.startswith("rule-") and gateway is not None else NOTHING
         sure = NOTHING
         if code.startswith("rule-") and code != "rule-not-enforced" and gateway is not None:
-            sure = read_rule(gateway, self.service)
+            sure = read_rule(gateway, self.case.by)
         elif code == "inner-wan-moved" and gateway is not None:
             sure = read_wan(gateway)
         elif code in BY_WAN:

@@ -7,7 +7,7 @@ from datetime import timedelta
 
 from hooper import deeds
 from hooper.addresses import parse_address
-from hooper.certs.problems import CODES, EXPIRED, NOT_YET, TELLS
+from hooper.certs.problems import CODES, EXPIRED, NOT_YET, OTHER_NAME, TELLS
 from hooper.check.results import Result
 from hooper.clock import read_moment
 from hooper.comparison import Comparison, Side
@@ -98,7 +98,7 @@ def _unexplained(case: Case, order: list[str]) -> bool:
     """Whether a step is broken, and a cause where nothing else explains the first of these."""
     broken = next((case.steps[name] for name in order if case.steps[name].state == "broken"), None)
     if broken is not None and not case.causes:
-        sure = read_rule(case.ruled[0], case.facts.service) if case.ruled else None
+        sure = read_rule(case.ruled[0], case.by) if case.ruled else None
         case.caused("unexplained", "possible", sure=sure, step=broken.step, evidence=together(broken.evidence))
     return broken is not None
 
@@ -198,7 +198,10 @@ def _clock(case: Case, look: Result) -> Said:
 
 def _renewal(case: Case, planned: str | None, problem: str, clock: Said) -> Said:
     """What to do about a certificate. clock: what is wrong with the device's; empty: nothing is known to be."""
-    host = case.site.services[case.facts.service].host
+    entry = case.site.services[case.facts.service]
+    host = entry.host
+    if problem == OTHER_NAME and entry.hands_to is not None:
+        return say("handed.certificate-other-name", host=host, secure=deeds.SECURE(case.facts.service))
     if problem == NOT_YET and clock:
         return say("set-the-clock-of", host=host)
     if problem == NOT_YET:

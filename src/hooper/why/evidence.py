@@ -184,7 +184,8 @@ class _Gathering:
             return
         for key, table in (await self.routers.read()).items():
             entered = self.past.entered.get(key, {})
-            said = table.said(self.plan.forwards, self.service, entered, self.line.now)
+            by = self.topology.bearer(self.service)
+            said = table.said(self.plan.forwards, by, entered, self.line.now)
             if said is not None:
                 self.tables[key] = Sourced(said, SEEN, self.line.now)
 
@@ -323,7 +324,7 @@ def _facts(
         mac_seen=next((n.mac for n in near.neighbours if n.address == host.address), None),
         elsewhere=_elsewhere(near.neighbours, host),
         doubtful=near.doubtful,
-        rules={key: told for key in line.chain if (told := past.known.told.get(f"services.{service}/rule@{key}"))},
+        rules=_told_rules(past, line.chain, (topology.bearer(service), service)),
         ticked=ticked_sheets(site, plan, line.chain, past.known.told),
         host_at=past.known.told.get(f"hosts.{host_key}/at"),
         saw=past.known.told.get(f"services.{service}/saw"),
@@ -333,8 +334,15 @@ def _facts(
         unfit=seen.unfit if seen is not None else None,
         tunnel_from=seen.tunnel_from if seen is not None else None,
         tunnel_in=near.tunnel,
-        entered=tuple(key for key, services in past.entered.items() if service in services),
+        entered=tuple(key for key, services in past.entered.items() if topology.bearer(service) in services),
     )
+
+
+def _told_rules(past: Past, chain: Iterable[str], services: Iterable[str]) -> dict[str, Sourced[str]]:
+    """What was told of the routers' rules. services: the one whose rules they are, and itself, which counts more."""
+    told = past.known.told
+    rules = ((gateway, f"services.{service}/rule@{gateway}") for service in services for gateway in chain)
+    return {gateway: told[key] for gateway, key in rules if key in told}
 
 
 def _known(line: LineFacts) -> SourcedAddress:

@@ -13,6 +13,7 @@ from hooper.why.six import six_alone
 from hooper.words.catalogue import codes
 from hooper.words.said import NOTHING, Said, general, say
 
+HANDED = ("behind-unheard", "behind-cut-off", "behind-down", "handed-to-other", "name-refused")  # a web server's
 UNSURE = ("address-taken", "identity-changed")  # a repeater, or a device that was set up anew, looks the same
 
 
@@ -69,6 +70,8 @@ def judge_service(case: Case) -> None:
         case.step("service", "unknown", _unseen(case))
     elif inside.verdict in THERE:
         faults = [problem for problem in inside.problems if problem not in CODES]
+        if inside.verdict == "connected" and not inside.ok and not faults:  # it takes connections, and says nothing
+            faults = ["service-faulty"]
         case.step("service", "broken" if faults else "ok", say("inside", verdict=inside.verdict, detail=inside.detail))
         for fault in faults:
             faulty(case, fault, inside.detail, sure=surely_own(case, inside, fault))
@@ -120,6 +123,10 @@ def faulty(case: Case, fault: str, detail: Said, *, sure: bool = True) -> None:
             say("of-a-service", name=name, what=general("cause", fault, "what")),
             general("cause", fault, "do"),
         )
+    if fault in HANDED:
+        behind = case.site.services[name].hands_to or name
+        do = say(f"handed.{fault}", why=deeds.WHY(behind), secure=deeds.SECURE(name))
+        usual = (fault, say("of-a-service", name=name, what=detail), do)
     code, message, remedy = remedies.get(fault, usual)
     case.unsure |= set() if sure else {code}
     decide = None if sure else say("see-at-home", why=deeds.WHY(name), host=case.site.services[name].host)

@@ -54,7 +54,7 @@ def questions(topology: Topology, plan: Plan, service: str) -> Iterator[SiteQues
     yield asks("on", "power")
     yield asks("program")
     yield asks("listens")
-    yield from _of_rules(asks, plan, service, tuple(key for key in chain if key != entry.host))
+    yield from _of_rules(asks, plan, topology.bearer(service), tuple(key for key in chain if key != entry.host))
     yield from _of_the_line(asks, topology, service, chain)
     yield asks("vpn")
     yield asks("strangers")

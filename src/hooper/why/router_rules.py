@@ -51,7 +51,7 @@ def rules_for(plan: Plan, gateway: str, service: str) -> list[Forward]:
 
 
 def rules_of(case: Case, gateway: str) -> list[Forward]:
-    return rules_for(case.plan, gateway, case.facts.service)
+    return rules_for(case.plan, gateway, case.by)
 
 
 def wrong_by(case: Case, gateway: str, told: str) -> str:

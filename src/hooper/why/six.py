@@ -37,7 +37,7 @@ def judge_openings(case: Case) -> None:
                 target_address=rule.target_address,
             )
             for rule in case.plan.forwards
-            if rule.gateway == gateway and rule.service == case.facts.service
+            if rule.gateway == gateway and rule.service == case.by
         ]
         if not planned:
             case.step(f"rule:{gateway}", "broken", say("no-opening-is-planned"))

@@ -37,9 +37,9 @@ def judge_way(case: Case) -> bool:
 
 def _refused(case: Case) -> bool:
     """Whether the plan has no rule for this service at all, since it cannot work as it is written."""
-    if any(rule.service == case.facts.service for rule in case.plan.forwards):
+    if any(rule.service == case.by for rule in case.plan.forwards):
         return False
-    subject = f"services.{case.facts.service}"
+    subject = f"services.{case.by}"
     wrong = [item for item in case.plan.findings if item.severity == "error" and item.subject == subject]
     for finding in wrong[:1]:
         case.cause("plan-error", "certain", say("plan-error.says", message=finding.message), finding.remedy)

@@ -135,10 +135,14 @@ def render(document: PlanDocument, out: Screen, topology: Topology, *, verbose: 
     if document.forwards:
         out.print()
         ways(document.forwards, out)
+    by_name = {one.hands_to for one in document.by_name}
     for reach, words in (("tunnel", "through a tunnel only"), ("lan", "on the LAN only")):
-        keys = [key for key, service in topology.site.services.items() if service.reach == reach]
+        keys = [key for key, one in topology.site.services.items() if one.reach == reach and key not in by_name]
         if keys:
             out.print(f"Not forwarded, {words}: {', '.join(keys)}")
+    for one in document.by_name:
+        shown = f"By name: {one.name} ({one.service}), by the rule of {one.by}: {one.server} hands it on to"
+        out.print(f"{shown} {one.hands_to} on {one.host}")
     for held in document.held_back:
         indented(out, f"Held back: {held.service}: {held.reason}", left=0, style="doubtful")
     _entering(document, out)

@@ -24,7 +24,7 @@ def show_secured(
     file: SiteFile,
     services: Sequence[str],
     server: str | None,
-    listen: int,
+    listen: int | None,
     behind: str | None,
     out: Path | None,
     *,
@@ -32,6 +32,8 @@ def show_secured(
     reload: bool,
 ) -> int:
     """Show the steps, and write the file; the exit code."""
+    from hooper import deeds
+    from hooper.cli.parts.spelling import spelled
     from hooper.planning.handed_on import WEB_SERVERS, distinct
     from hooper.usecases.act.securing import SecureRequest
     from hooper.usecases.act.securing import secure as look
@@ -42,7 +44,7 @@ def show_secured(
         raise UsageError("--out and --reload go with --by", remedy=f"Name a web server: {', '.join(WEB_SERVERS)}.")
     if reload and out is None:
         raise UsageError("--reload goes with --out", remedy="Name the file that the web server reads.")
-    if not 1 <= listen <= 65535:
+    if listen is not None and not 1 <= listen <= 65535:
         raise UsageError(f"--listen {listen}: from 1 to 65535")
     request = SecureRequest(keys, by, listen, out, behind, force, reload)  # type: ignore[arg-type]
     done = session.do(lambda run: look(run, request), file, look=True)
@@ -55,9 +57,16 @@ def show_secured(
         session.next("write-the-file", f"service secure {' '.join(keys)} --by {by} --out {where} --reload")
     open_ = [row for row in done.document.services if any(step.code in ("tls", "base-url") and step.done is not True
              for step in row.steps)]  # fmt: skip
+    alone = [key for key in keys if file.site.services[key].hands_to is None] if by is not None else []
+    if alone:
+        session.then("have-it-handed-on", spelled(deeds.HANDED_ON(alone[0])).removeprefix("hooper "))
     if open_:
-        host = file.site.services[open_[0].service].host
-        session.then("tick-what-is-done", f"host tick {host} tls base_url")
+        todo = [
+            s.code.replace("-", "_") for s in open_[0].steps if s.code in ("tls", "base-url") and s.done is not True
+        ]
+        first = file.site.services[open_[0].service]
+        host = file.site.services[first.hands_to or open_[0].service].host
+        session.then("tick-what-is-done", f"host tick {host} {' '.join(todo)}")
     return code
 
 

@@ -75,7 +75,7 @@ def secure(
     session: Session,
     service: list[str] | None = None,
     server: str | None = None,
-    listen: int = 443,
+    listen: int | None = None,
     behind: str | None = None,
     out: Path | None = None,
     force: bool = False,
@@ -109,3 +109,6 @@ def _render(document: ServiceListDocument, out: Screen) -> None:
         outside = ports_text(row.outside_ports) if row.outside_ports else "-"
         drawn.add_row(row.service, row.host, row.speaks, ports, row.reach, outside, ", ".join(row.sources) or "-")
     out.print(drawn)
+    for row in document.services:
+        if row.hands_to is not None:
+            out.print(f"{row.service}: {row.host} hands {row.name} on to {row.hands_to}")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json as json_module
+import os
 import sys
 import tempfile
 import time
@@ -20,7 +21,7 @@ from hooper.cli.town.lab_phone import register, register_phone
 from hooper.clock import shown_duration
 from hooper.environment import leave_lab
 from hooper.errors import HooperError, UsageError
-from hooper.files import machine_error, read_whole
+from hooper.files import machine_error, read_text, read_whole
 from hooper.jsonform import read_as
 from hooper.ports import ports_text
 
@@ -257,10 +258,18 @@ def plug(session: Session, where: str) -> None:
 
 
 @command(app, "lab install", site=True, state=True)
-def install(session: Session, certificate: str, service: str) -> None:
-    """Be the person at a device's page who gives it the certificate that was ordered."""
+def install(session: Session, certificate: str, service: str, manner: str = "takes") -> None:
+    """Be the person at a device's page who gives it the certificate that was ordered; or be the device's own program,
+    to which `hooper cert give` gives it.
+    """
+    if certificate == "-":
+        paths = [os.environ.get(name) for name in ("HOOPER_CERTIFICATE", "HOOPER_KEY")]
+        if None in paths:
+            raise UsageError("`hooper cert give` has not named its files", remedy="Write this as a certificate's `to`.")
+        chain, key = (read_text(Path(str(path))) for path in paths)
+        _installed(session, service, chain, key, manner, "what it was given")
+        return
     from hooper.certs.store import CertificateStore
-    from hooper.files import read_text
     from hooper.store.place import state_path
     from hooper.store.state import State
 
@@ -271,8 +280,26 @@ def install(session: Session, certificate: str, service: str) -> None:
     if store.kept(certificate) is None:
         raise UsageError(f"{certificate} was not ordered yet", remedy="Order it: `hooper cert order`.")
     chain, key = read_text(store.chain_path(certificate)), read_text(store.key_path(certificate))
-    done = _done(session, "install", service=service, chain=chain, key=key)
-    session.show(done, lambda shown, out: out.print(f"{shown['host']} now shows the certificate {certificate}."))
+    _installed(session, service, chain, key, manner, f"the certificate {certificate}")
+
+
+def _installed(session: Session, service: str, chain: str, key: str, manner: str, what: str) -> None:
+    done = _done(session, "install", service=service, chain=chain, key=key, manner=manner)
+    words = {
+        "takes": "{} now shows {}.",
+        "late": "{} has {}, and will show it in a while.",
+        "never": "{} has {}, and goes on showing the former one.",
+        "half": "{} has taken {} by half: it shows nothing any more.",
+    }
+    session.show(done, lambda shown, out: out.print(words[shown["manner"]].format(shown["host"], what)))
+
+
+@command(app, "lab hand-on")
+def hand_on(session: Session, name: str, service: str | None = None) -> None:
+    """Be the person at the hub's web server who has it hand a name on to a device; without SERVICE: refuse it."""
+    done = _done(session, "hand-on", name=name, service=service)
+    to = "refuses the name" if service is None else f"hands it on to {service}"
+    session.show(done, lambda shown, out: out.print(f"{shown['name']}: the web server on {shown['host']} {to}."))
 
 
 @command(app, "lab unpack")

@@ -26,6 +26,8 @@ def find(facts: Facts) -> Iterator[Finding]:
     """All findings on ports."""
     better = _Proposals(facts)
     for key, way in facts.ways.items():
+        if facts.topology.bearer(key) != key:
+            continue  # as that is
         if way.refused is not None and way.refused.code:
             yield _refusal(facts, key, way.refused, better)
         else:

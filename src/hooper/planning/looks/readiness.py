@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from itertools import product
 
 from hooper import deeds
 from hooper.planning.facts import Facts
@@ -20,8 +21,10 @@ def find(facts: Facts) -> Iterator[Finding]:
     ends = {facts.site.services[one.service].host for one in tunnels if one.made_by == "device"}
     for key in facts.public:
         service = facts.site.services[key]
-        ready = facts.site.devices[service.host].ready
-        for item in ticks():
+        behind = facts.site.services.get(service.hands_to or "")
+        hosts = dict.fromkeys((service.host, *((behind.host,) if behind is not None else ())))
+        for host, item in product(hosts, ticks()):
+            ready = facts.site.devices[host].ready
             said = getattr(ready, item.key)
             by_page = (
                 service.speaks not in SILENT_IS_FINE or service.host in ends
@@ -31,10 +34,10 @@ def find(facts: Facts) -> Iterator[Finding]:
                 yield finding(
                     item.code,
                     f"services.{key}",
-                    say("of-a-service", name=service.host, what=general("finding", item.code, "says")),
+                    say("of-a-service", name=host, what=general("finding", item.code, "says")),
                     say(
                         "then-tick-it-off",
                         remedy=general("finding", item.code, "remedy"),
-                        tick=deeds.TICK(service.host, item.key),
+                        tick=deeds.TICK(host, item.key),
                     ),
                 )

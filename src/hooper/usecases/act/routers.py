@@ -19,6 +19,7 @@ from hooper.gateways.work import LEASE_S, Work, entered_rule, read_gateway
 from hooper.planning.kept_back import refusals
 from hooper.planning.openers import driven_gateways, not_driven, ticked_sheets
 from hooper.ports import ports_text, single
+from hooper.site.handed import sharing
 from hooper.store.entries import Entered
 from hooper.store.locking import alone
 from hooper.usecases.act.temporary import at_ports, take_back_left
@@ -134,14 +135,18 @@ async def open_rules(run: Run, request: RouterRequest) -> tuple[RouterChangesDoc
         raise UsageError(f"{names} {verb} not public, so there is no rule", remedy='Set reach = "public", if so.')
     driven(run, request.gateways)
     run.accepted = take_risks(run, request.accept)
-    public = {f"services.{key}" for key in request.services or run.site.services}
+    together = sharing(run.site)
+    keys = [one for key in request.services or run.site.services for one in together.get(key, (key,))]
+    public = {f"services.{key}" for key in keys}
     findings = [finding for finding in run.plan.findings if finding.subject in public]
     kept_back = {**_of_their_lines(run, request), **refusals(run.site, run.plan)}
 
+    asked = tuple(dict.fromkeys(map(run.topology.bearer, request.services)))
+
     async def deed(work: Work, wanted: list[Wanted]) -> None:
-        these = [rule for rule in wanted if not request.services or rule.service in request.services]
+        these = [rule for rule in wanted if not asked or rule.service in asked]
         await work.open(
-            these, findings, take_over=request.take_over, kept_back=kept_back, services=request.services or None,
+            these, findings, take_over=request.take_over, kept_back=kept_back, services=asked or None,
             renew_left=request.renew_left,
         )  # fmt: skip
 
@@ -237,6 +242,12 @@ async def close_rules(run: Run, request: RouterRequest) -> tuple[RouterChangesDo
         del wanted
         entered = {entry.service for entry in work.journal.entries(work.gateway).values()}
         known = [*run.site.services, *sorted(entered - {*run.site.services})]
+        for key in request.services:
+            if key not in entered and (by := run.topology.bearer(key)) != key:
+                raise UsageError(
+                    f"{key} has no rule of its own: it comes in by that of {by}, and its web server knows it by name",
+                    remedy=f"Take its name out of the web server's file; `{deeds.CLOSE(by)}` closes all of them.",
+                )
         await work.close(chosen(request.services, known, "service") or None, labelled=request.labelled)
 
     if request.given_up:

@@ -12,7 +12,8 @@ from hooper import deeds
 from hooper.certs.store import CertificateStore
 from hooper.errors import HooperError, MachineError, UsageError
 from hooper.files import read_whole, write_atomically, write_output
-from hooper.planning.handed_on import HandedOn, SecureStep, WebServer, config_for, handed_on, steps_for, url_of
+from hooper.planning.handed_on import HTTPS, HandedOn, SecureStep, WebServer, config_for, handed_on, steps_for, url_of
+from hooper.site.handed import sharing
 from hooper.site.references import planned_for
 from hooper.usecases.run import Run
 from hooper.visible import Lines
@@ -64,14 +65,14 @@ class SecureDocument:
 
 @dataclass(frozen=True)
 class SecureRequest:
-    """services: which. server: that hands them on by name; None: none. listen: its port. out: where its file goes.
-
-    behind: its address, as the devices see it. reload: have it read the file, once its own test has passed.
+    """services: which. server: that hands them on by name; None: none. listen: its port; None: by the site file, else
+    443. out: where its file goes. behind: its address, as the devices see it; None: by the site file. reload: have it
+    read the file, once its own test has passed.
     """
 
     services: tuple[str, ...]
     server: WebServer | None = None
-    listen: int = 443
+    listen: int | None = None
     out: Path | None = None
     behind: str | None = None
     force: bool = False
@@ -80,27 +81,56 @@ class SecureRequest:
 
 def secure(run: Run, request: SecureRequest) -> tuple[SecureDocument, list[HooperError]]:
     """The steps, and the file. Raises: UsageError; ServerRefuses: then what was there is there; RefusedForSafety."""
-    files = _files(run, request.services)
-    behind = (request.behind or "the web server's address") if request.server is not None else None
-    listen = request.listen if request.server is not None else None
+    services, port = _together(run, request)
+    files = _files(run, services)
+    planned = any(run.site.services[key].hands_to is not None for key in services)
+    to_be = request.server is not None and not planned  # by the web server that is asked about
+    behind = (request.behind or "the web server's address") if to_be else None
+    listen = port if to_be else None
     rows = tuple(
         SecureRow(
             key,
             url_of(run.topology, key, listen)[0],
             tuple(steps_for(run.topology, key, kept=key in files, behind=behind, listen=listen)),
         )
-        for key in request.services
+        for key in services
     )
     if request.server is None:
         return SecureDocument(rows, None, None, None, NOTHING, reloaded=False), []
-    handed = handed_on(run.topology, request.services, files, request.listen)
-    config = config_for(request.server, handed, request.listen)
+    handed = handed_on(run.topology, services, files, port)
+    config = config_for(request.server, handed, port)
     tested = _tested(request.server, config, handed, files)
     reloaded = False
     if request.out is not None:
         reloaded = _written(run, request, config)
     file = str(request.out) if request.out is not None else None
     return SecureDocument(rows, request.server, Lines(config), file, tested, reloaded), []
+
+
+def _together(run: Run, request: SecureRequest) -> tuple[tuple[str, ...], int]:
+    """The services of one file, and the port at which the web server listens: those that the site file has handed on at
+    one port stand in it together, else one of them would be lost. Raises: UsageError.
+    """
+    entries, asked = run.site.services, request.services
+    if request.server is None:
+        return asked, HTTPS
+    by = {run.topology.bearer(key) for key in asked if entries[key].hands_to is not None}
+    if not by:
+        return asked, request.listen or HTTPS
+    other = [key for key in asked if entries[key].hands_to is None]
+    if other or len(by) > 1:
+        raise UsageError(
+            f"{', '.join(asked)} are not handed on at one port by the site file",
+            remedy="Ask for those of one web server's port together.",
+        )
+    (bearer,) = by
+    port = entries[bearer].used_ports.first
+    if request.listen not in (None, port):
+        raise UsageError(
+            f"by the site file {', '.join(asked)} is handed on at port {port}", remedy="Leave --listen out."
+        )
+    alike = sharing(run.site).get(bearer, (bearer,))
+    return tuple(key for key in alike if entries[key].hands_to is not None), port
 
 
 def _files(run: Run, services: tuple[str, ...]) -> dict[str, tuple[str, str]]:

@@ -27,6 +27,7 @@ class PlanRequest:
 def plan(run: Run, request: PlanRequest) -> tuple[PlanDocument, list[HooperError]]:
     """Plan. Asks nobody. Raises: CannotEdit, MachineError, BadTable, StateError."""
     from hooper.planning.kept_back import refusals
+    from hooper.planning.lists import handed_names
     from hooper.planning.openers import entering
 
     pinned = _pinned(run, request.dry_run) if request.pin else ()
@@ -35,8 +36,12 @@ def plan(run: Run, request: PlanRequest) -> tuple[PlanDocument, list[HooperError
     feasible = made.feasible and not any(finding.severity == "error" for finding in findings)
     ways_to_enter = tuple(entering(run.topology, made))
     compared, understood = _against(run, request)
-    held = tuple(HeldBack(key, exc.reason, exc.remedy) for key, exc in refusals(run.site, made).items())
-    return PlanDocument(made.forwards, findings, feasible, ways_to_enter, compared, pinned, held, understood), []
+    kept = {key: exc for key, exc in refusals(run.site, made).items() if run.topology.bearer(key) == key}
+    held = tuple(HeldBack(key, exc.reason, exc.remedy) for key, exc in kept.items())
+    by_name = tuple(handed_names(run.topology))
+    return PlanDocument(
+        made.forwards, findings, feasible, ways_to_enter, compared, pinned, held, understood, by_name
+    ), []
 
 
 def _contradicted(run: Run) -> list[Finding]:

@@ -49,7 +49,7 @@ def worksheet(run: Run, request: WorksheetRequest) -> tuple[WorksheetDocument, l
     Raises: UsageError, StateError.
     """
     run.accepted = take_risks(run, request.accept)
-    kept = refusals(run.site, run.plan)
+    kept = {key: exc for key, exc in refusals(run.site, run.plan).items() if run.topology.bearer(key) == key}
     document, trouble = _document(run, request, kept)
     if request.ticked:
         _tick(run, document.sheets, kept)

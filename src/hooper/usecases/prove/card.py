@@ -74,8 +74,9 @@ async def card(run: Run, service: str, public: Mapping[str, IPAddress] = {}) -> 
 
 def _refuse_without_rule(run: Run, service: str) -> None:
     """Raises: NeedsAPerson: something keeps the plan from leading to it, so that no port is its own yet."""
-    wrong = (one for one in run.plan.findings if one.severity == "error" and one.subject == f"services.{service}")
-    if (first := next(wrong, None)) is not None and all(rule.service != service for rule in run.plan.forwards):
+    by = run.topology.bearer(service)
+    wrong = (one for one in run.plan.findings if one.severity == "error" and one.subject == f"services.{by}")
+    if (first := next(wrong, None)) is not None and all(rule.service != by for rule in run.plan.forwards):
         raise NeedsAPerson(
             f"the plan has no rule for {service}: {first.message}", code=first.code, remedy=str(first.remedy)
         )
