@@ -171,7 +171,7 @@ def test_a_network_that_the_provider_has_too_is_told_and_changed(site: Site) -> 
         (f'kind = "openvpn"\nservice = "s"\nsubnet = "10.9.0.0/24"\npublic_key = "{"A" * 43}="\n', "not of the form"),
         ('kind = "openvpn"\nservice = "s"\nsubnet = "10.9.0.0/24"\none_secret = true\n', "makes by itself"),
         ('kind = "openvpn"\nservice = "s"\nsubnet = "10.9.0.0/24"\nalso = "s"\n', "over udp too"),
-        ('kind = "openvpn"\nservice = "s"\nsubnet = "10.9.0.0/24"\nserver = "macos"\n', "written for Linux"),
+        ('kind = "ssh"\nservice = "s"\nserver = "macos"\n', "written for an OpenSSH server"),
     ],
 )
 def test_what_does_not_fit_together_is_told_with_its_place(site: Site, more: str, said: str) -> None:
@@ -291,3 +291,32 @@ def test_what_a_server_tells_by_its_own_command_shuts_a_revoked_peer_out(site: S
                     "--state", str(site.folder / "state"))  # fmt: skip
     assert (failed.code, "ends with code 3" in failed.err) == (4, True)
     assert not _row(site, "coach")["ok"]
+
+
+def test_a_makers_own_server_has_a_sheet_ticks_and_files_of_what_is_typed(site: Site) -> None:
+    site("tunnel", "add", "shed", "--kind", "maker", "--host", "film-box")
+    for peer in ("cox", "coach"):
+        site("peer", "add", peer, "--tunnel", "shed", "--person", f"the {peer}")
+    shown = valid("tunnel-show", site("tunnel", "show", "shed", "--json").document)
+    fields = {one["field"]: one["value"] for one in shown["server"]}
+    assert fields["address that clients are told"] == "boathouse.heronquay.example, port 443"
+    assert any("relay" in field and value.startswith("off") for field, value in fields.items())
+    assert [any(word in step for step in shown["steps"]) for word in ("default password", "relay_off")] == [True, True]
+    assert "one-secret-for-all" not in codes(site.path.read_text())
+    site("tunnel", "make", "shed", "--out", str(site.folder / "sheet"))
+    site("peer", "hand", "cox", "--out", str(site.folder / "cox.txt"), "--out", str(site.folder / "cox.html"))
+    passwords = re.findall(r"^password: (.*)$", (site.folder / "sheet" / "shed-sheet.txt").read_text(), re.MULTILINE)
+    text = (site.folder / "cox.txt").read_text()
+    assert (len({*passwords}), passwords[0] in text, passwords[1] in text) == (2, True, False)
+    assert "pre-shared" not in text + (site.folder / "sheet" / "shed-sheet.txt").read_text()
+    site("peer", "revoke", "cox")
+    assert passwords[0] not in site.secrets()
+    assert passwords[1] in site.secrets()
+    tick = ("host", "tick", "film-box", "--site", str(site.path))
+    assert hooper(*tick, "default_password_changed", "relay_off").code == 0
+    assert len(valid("tunnel-show", site("tunnel", "show", "shed", "--json").document)["steps"]) == 1
+    assert hooper(*tick, "--not", "relay_off").code == 0
+    assert "relay-on" in codes(site.path.read_text())
+    changed = site("tunnel", "renew", "shed", "--json").document["follows"]
+    assert changed[0].startswith("on film-box, first: another password")
+    assert re.fullmatch(r"on the cox.*: its new password", changed[1])

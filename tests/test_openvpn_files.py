@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import plistlib
 import random
 import re
+import subprocess
 import zipfile
 from datetime import UTC, date, datetime, timedelta
 from ipaddress import ip_address
@@ -24,6 +26,7 @@ from hooper.tunnels.making import works_of
 from hooper.tunnels.openvpn_authority import TunnelAuthority, make_authority, peer_name, server_name
 from hooper.tunnels.ssh_files import key_line
 from hooper.wire.ovpnfile import parse
+from support.namespaces import needs
 from support.program import Ran, hooper
 
 NOW = datetime(2026, 5, 1, 12, tzinfo=UTC)
@@ -266,3 +269,42 @@ def test_a_handed_archive_is_the_same_each_time(tmp_path: Path) -> None:
     assert "LocalForward 127.0.0.1:18443 10.44.7.30:8443" in files["quay.config"]
     assert files["quay.known"] == f"quay {host}\n"
     assert ip_address("203.0.113.44").version == 4
+
+
+@pytest.mark.real
+@pytest.mark.parametrize("system", ["windows", "macos"])
+def test_files_for_other_systems_are_read_by_openvpn(tmp_path: Path, system: str) -> None:
+    """OpenVPN itself reads each file to its end, and finds the peers' folder at the very path that is quoted there."""
+    needs("openvpn", "unshare")
+    site = tmp_path / "site.toml"
+    site.write_text(f'{SITE.format(speaks="openvpn")}[names."boathouse.example"]\nline = "fibre"\n')
+    folder = "C:\\Program Files\\OpenVPN\\config-auto" if system == "windows" else str(tmp_path / "at home")
+    add = ("tunnel", "add", "oars", "--kind", "openvpn", "--service", "gate", "--runs-on", system, "--way-back", "nat")
+    for words in (add, ("peer", "add", "cox", "--tunnel", "oars"),
+                  ("tunnel", "make", "oars", "--out", str(tmp_path / "files"), "--server-folder", folder)):  # fmt: skip
+        ran = hooper(*words, "--site", str(site), "--state", str(tmp_path / "state"))
+        assert ran.code == 0, ran
+    steps = re.sub(r"\s+", " ", ran.out)
+    assert ("New-NetNat -Name oars" if system == "windows" else "/etc/pf.conf") in steps
+    assert "were not tried by us" in steps
+    made = tmp_path / "files"
+    assert {path.suffix for path in made.iterdir() if path.is_file()} == (
+        {".conf", ".crl"} if system == "windows" else {".conf", ".crl", ".plist"}
+    )
+    if system == "macos":
+        assert plistlib.loads((made / "oars.plist").read_bytes())["ProgramArguments"][-1] == f"{folder}/oars.conf"
+    for name in ("oars-peers", "oars.crl"):  # on this system one name, backslashes and all
+        there = tmp_path / f"{folder}\\{name}" if system == "windows" else Path(folder) / name
+        there.parent.mkdir(exist_ok=True)
+        (made / name).rename(there)
+    said = subprocess.run(
+        ["unshare", "--net", "timeout", "3", "openvpn", "--cd", str(tmp_path), "--config", str(made / "oars.conf")],
+        capture_output=True, text=True, timeout=30, check=False,
+    ).stdout  # fmt: skip
+    assert "Initialization Sequence Completed" in said, said
+    (tmp_path / "files" / "oars.conf").write_text((made / "oars.conf").read_text().replace("oars-peers", "nobody"))
+    broken = subprocess.run(
+        ["unshare", "--net", "timeout", "3", "openvpn", "--cd", str(tmp_path), "--config", str(made / "oars.conf")],
+        capture_output=True, text=True, timeout=30, check=False,
+    ).stdout  # fmt: skip
+    assert "Initialization Sequence Completed" not in broken

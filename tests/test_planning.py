@@ -349,6 +349,7 @@ FINDINGS: dict[str, tuple[str, str]] = {
     "clock-wrong": (ready("clock", said=False), ready("clock", said=True)),
     "dns-wrong": (ready("dns", said=False), ready("dns", said=True)),
     "base-url-wrong": (ready("base_url", said=False), ready("base_url", said=True)),
+    "relay-on": (ready("relay_off", said=False), ready("relay_off", said=True)),
     "acceptance-ended": (
         ONE_BOX + service('speaks="http"\naccepted={finding="clear-text-open",reason="r",until=2026-04-30}'),
         ONE_BOX + service('speaks="http"\naccepted={finding="clear-text-open",reason="r",until=2026-05-01}'),

@@ -6,11 +6,12 @@ from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING
 from urllib.parse import urlsplit
 
+from hooper import deeds
 from hooper.planning.documents import DeviceService, DeviceSheet, DeviceTick
 from hooper.planning.looks.line import why_unusable
 from hooper.planning.topology import Topology
 from hooper.planning.typed import WEB, typed
-from hooper.site.references import services_by_host
+from hooper.site.references import planned_for, services_by_host
 from hooper.words.catalogue import ticks as all_ticks
 
 if TYPE_CHECKING:
@@ -28,15 +29,18 @@ def device_sheets(topology: Topology, wanted: Sequence[str] = ()) -> Iterator[De
             if address is not None:
                 yield _sheet(site, key, outer, str(address), gateway.wan_from, outer_side=True)
     offered = services_by_host(site)
+    fronts = {one.hands_to: key for key, one in site.services.items() if one.hands_to is not None}
     for key, host in site.hosts.items():
         if wanted and key not in wanted:
             continue
         outer = topology.gateway(key)
-        services = []
+        services, notes = [], list[str]()
         for name in offered[key]:
             service = site.services[name]
             inside = service.used_ports if service.has_ports else None
-            url = _base_url(topology, name) if service.reach == "public" else None
+            shown = name if service.reach == "public" else fronts.get(name)
+            url = _base_url(topology, shown) if shown is not None else None
+            notes += _https_of(topology, name, fronts.get(name), url)
             services.append(DeviceService(name, service.speaks, service.used_transport, inside, service.reach, url))
         page = any(service.speaks in WEB for service in services)
         ticks = tuple(
@@ -44,7 +48,7 @@ def device_sheets(topology: Topology, wanted: Sequence[str] = ()) -> Iterator[De
             for item in all_ticks()
             if page or item.key not in ("tls", "base_url")
         )
-        yield _sheet(site, key, outer, str(host.address), host.address_from, tuple(services), ticks)
+        yield _sheet(site, key, outer, str(host.address), host.address_from, tuple(services), ticks, more=notes)
 
 
 def _sheet(
@@ -57,6 +61,7 @@ def _sheet(
     ticks: tuple[DeviceTick, ...] = (),
     *,
     outer_side: bool = False,
+    more: Sequence[str] = (),
 ) -> DeviceSheet:
     gateway = site.gateways[outer]
     network = gateway.lan.network
@@ -94,8 +99,26 @@ def _sheet(
         dns=dns,
         services=services,
         ticks=ticks,
-        notes=tuple(notes),
+        notes=(*notes, *more),
     )
+
+
+def _https_of(topology: Topology, key: str, front: str | None, url: str | None) -> Iterator[str]:
+    """What a service's page has to be given for https. front: the service by which a web server hands it on."""
+    site, planned = topology.site, planned_for(topology.site, key)
+    if front is not None:
+        address = site.devices[site.services[front].host].address
+        yield f"{key}: it is asked for by the web server at {address}; trust that one as a proxy, and nobody else."
+        yield f"{key}: people come by {url or 'the name of ' + front}; let it make its links with that."
+    if planned is None:
+        return
+    certificate, names = site.certificates[planned], ", ".join(site.certificates[planned].names)
+    if certificate.authority == "device":
+        yield f"{key}: have it get a certificate for {names} by itself."
+    elif certificate.give_to is not None or certificate.give_command:
+        yield f"{key}: its certificate for {names} comes by `{deeds.GIVE(planned)}`; nothing is entered by hand."
+    else:
+        yield f"{key}: its certificate for {names}: `{deeds.BUNDLE(planned)}` writes the files, and what to press."
 
 
 def _base_url(topology: Topology, key: str) -> str | None:

@@ -302,7 +302,7 @@ def _server_anew(site: Site, key: str) -> Iterator[str]:
 def _to_hand(site: Site, key: str) -> Iterator[str]:
     peer = site.peers[key]
     tunnel = site.tunnels[peer.tunnel]
-    if tunnel.made_by == "hooper" or tunnel.of.one_secret:
+    if tunnel.made_by == "hooper" or tunnel.of.typed_in:
         yield f"on {device_of(peer, key)}: its file, which `{handing(site, key)}` gives it"
     else:
         yield f"on {device_of(peer, key)}: the file that the server's page exports; `{deeds.CHECK_PROFILE}` first"

@@ -148,6 +148,7 @@ class Ready(Table):
     clock: StrictBool | None = Field(None, description="Its clock is right, and set from the network.")
     dns: StrictBool | None = Field(None, description="Its gateway and DNS servers are set.")
     base_url: StrictBool | None = Field(None, description="It knows the address by which it is reached from outside.")
+    relay_off: StrictBool | None = Field(None, description="Its maker's relay, by which others reach it, is off.")
 
 
 READY_ITEMS = tuple(Ready.model_fields)

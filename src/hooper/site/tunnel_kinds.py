@@ -16,19 +16,19 @@ from hooper.site.tunnel_fields import KeyForm
 class TunnelKind:
     """One kind.
 
-    label: its name in sentences. speaks: the service at which it arrives; speaks_too: that of its second port. key: the
-    form of its public keys. fields: those of [tunnels.KEY] that not all kinds have. servers: what a server of our
-    making runs on; empty: a device makes it itself; only_there, instead: the sentences for another one. ending: of
-    what a peer is given; software: where a peer keeps that. page: what devices call their page for it. stopped: how a
-    server of our making is stopped and what stays of it, with {name} and {login}; stopped_by_app: on Windows and macOS.
-    overhead: bytes around a packet, over TCP or not.
+    label: its name in sentences. speaks: the service at which it arrives; speaks_as: what else that may be written as
+    speaking; speaks_too: that of its second port. key: the form of its public keys. fields: those of [tunnels.KEY] that
+    not all kinds have. servers: what a server of our making runs on; empty: a device makes it itself; only_there,
+    instead: the sentences for another one. ending: of what a peer is given; software: where a peer keeps that. page:
+    what devices call their page for it. stopped: how a server of our making is stopped and what stays of it, with
+    {name} and {login}; stopped_by_app: on Windows and macOS. overhead: bytes around a packet, over TCP or not.
 
     movable: its server listens at whatever port it is told. server_key: a server of our making has a key of our making.
     keyed: each peer has a key and an address of its own, which the site file has, whoever makes them. certified: a peer
     comes with a certificate of our making, so with no key that it made itself. seen_key: the server's key is seen by
-    asking it. one_secret: all peers of a device share one. by_code: a phone takes a profile from a QR code. whole: it
-    is a network; else it carries single ports, by a server that others use too. halves: who comes by the second port
-    has the upper half of the network.
+    asking it. one_secret: all peers of a device share one. typed_in: a peer has a user and a password, which are typed
+    on both sides. by_code: a phone takes a profile from a QR code. whole: it is a network; else it carries single
+    ports, by a server that others use too. halves: who comes by the second port has the upper half of the network.
     """
 
     name: str
@@ -43,6 +43,7 @@ class TunnelKind:
     stopped: str
     overhead: Callable[[bool], int]
     speaks_too: str | None = None
+    speaks_as: tuple[str, ...] = ()
     only_there: str = ""
     instead: str = ""
     stopped_by_app: str = ""
@@ -52,6 +53,7 @@ class TunnelKind:
     certified: bool = False
     seen_key: bool = False
     one_secret: bool = False
+    typed_in: bool = False
     by_code: bool = False
     whole: bool = True
     halves: bool = False
@@ -78,12 +80,12 @@ OWN = {
         ),
         TunnelKind(
             name="openvpn", label="OpenVPN", speaks="openvpn", key="fingerprint",
-            fields=OF_PEERS | {"also", "probe_profile", "seen_by", "load_by"}, servers=("linux",),
-            only_there="the files of OpenVPN's server are written for Linux",
-            instead='Write `server = "linux"`, or `kind = "wireguard"`, which runs on Windows and macOS too.',
+            fields=OF_PEERS | {"also", "probe_profile", "seen_by", "load_by"}, servers=("linux", "windows", "macos"),
             ending=".ovpn", software="the app for OpenVPN", page="OpenVPN server",
             stopped="systemctl disable --now openvpn-server@{name}, then delete {name}.conf, .nft, .sh, .crl and"
             " {name}-peers in /etc/openvpn/server",
+            stopped_by_app="stop the service of OpenVPN, then delete {name}.conf, .crl and {name}-peers there, and on"
+            " macOS /Library/LaunchDaemons/{name}.plist",
             overhead=_outside(72),  # IPv6 40, UDP 8, OpenVPN 24 (operation and peer, number, tag)
             movable=True, server_key=True, certified=True, halves=True,
         ),
@@ -97,7 +99,12 @@ OWN = {
         TunnelKind(
             name="ipsec", label="IPsec", speaks="ike", speaks_too="ipsec-nat", key="fingerprint",
             fields=OF_PEERS | {"also", "l2tp"}, servers=(), ending=".txt", software="the VPN settings",
-            page="IPsec or L2TP server", stopped="", overhead=_outside(72), one_secret=True,
+            page="IPsec or L2TP server", stopped="", overhead=_outside(72), one_secret=True, typed_in=True,
+        ),
+        TunnelKind(
+            name="maker", label="a maker's own program", speaks="https", speaks_as=("tls", "unknown"),
+            key="fingerprint", fields=frozenset(), servers=(), ending=".txt", software="the maker's own program",
+            page="VPN or remote access", stopped="", overhead=_outside(72), typed_in=True, movable=True,
         ),
     )
 }  # fmt: skip

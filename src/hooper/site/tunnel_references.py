@@ -87,7 +87,7 @@ def _detours(site: Site) -> Iterator[Mistake]:
 
 def _service(site: Site, path: Path, tunnel: Tunnel) -> Iterator[Mistake]:
     service = site.services.get(tunnel.service)
-    if service is not None and service.speaks != tunnel.of.speaks:
+    if service is not None and service.speaks not in (tunnel.of.speaks, *tunnel.of.speaks_as):
         message = f"{tunnel.service} speaks {service.speaks}, and this is a tunnel of {tunnel.kind}"
         yield (*path, "service"), message, f'Write `speaks = "{tunnel.of.speaks}"` there, or name another service.'
     also = site.services.get(tunnel.also or "")

@@ -168,12 +168,17 @@ def new_secret() -> str:
     return "-".join("".join(secrets.choice(SIGNS) for _ in range(EACH)) for _ in range(GROUPS))
 
 
-def proposed(ring: KeyRing, tunnel: str, peers: Iterable[str], *, renew: bool = False) -> Mapping[str, str]:
+def proposed(
+    ring: KeyRing, tunnel: str, peers: Iterable[str], *, renew: bool = False, shared: bool = True
+) -> Mapping[str, str]:
     """The secrets of a tunnel: the one that all share, and a password for each peer; the same ones each time.
 
-    renew: the shared one is another. Raises: MachineError.
+    renew: the shared one is another. shared: there is one. Raises: MachineError.
     """
-    wanted = {SHARED: f"{tunnel}.secret", **{peer: f"{tunnel}.{peer}.password" for peer in peers}}
+    wanted = {
+        **({SHARED: f"{tunnel}.secret"} if shared else {}),
+        **{peer: f"{tunnel}.{peer}.password" for peer in peers},
+    }
     found = {}
     for name, file in wanted.items():
         path = ring.folder / file
@@ -189,9 +194,10 @@ def proposed(ring: KeyRing, tunnel: str, peers: Iterable[str], *, renew: bool = 
     return found
 
 
-def forget_proposed(ring: KeyRing, tunnel: str) -> None:
-    """Take them away with their tunnel. Raises: MachineError."""
-    for path in (*ring.folder.glob(f"{tunnel}.secret"), *ring.folder.glob(f"{tunnel}.*.password")):
+def forget_proposed(ring: KeyRing, tunnel: str, peer: str = "") -> None:
+    """Take them away with their tunnel. peer: only its password. Raises: MachineError."""
+    whole = () if peer else ring.folder.glob(f"{tunnel}.secret")
+    for path in (*whole, *ring.folder.glob(f"{tunnel}.{peer or '*'}.password")):
         try:
             path.unlink(missing_ok=True)
         except OSError as exc:

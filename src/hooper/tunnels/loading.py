@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
+from ipaddress import IPv4Network
 from typing import TYPE_CHECKING
 
 from hooper.planning.access import ends, enforced, handing, interface_name
@@ -11,6 +12,7 @@ from hooper.site.references import detours, far_ends
 
 if TYPE_CHECKING:
     from hooper.site.model import Site
+    from hooper.site.tunnel_tables import Tunnel
 
 
 def of_wireguard(site: Site, key: str, folder: str, *, again: bool) -> Iterator[str]:
@@ -37,22 +39,45 @@ def of_wireguard(site: Site, key: str, folder: str, *, again: bool) -> Iterator[
         yield f"Where {host} has a firewall of its own: let UDP {port} in."
         return
     app = "the app WireGuard"
+    peers = f"InterfaceAlias -eq '{name}'"
     yield f"Bring {name}.conf to {host} on a stick or a share at home, and import it into {app}; then delete the copy."
     if tunnel.server == "windows":
         yield f"Activate it there: {app} for Windows runs as a service, and starts by itself after a power cut."
-        yield (
-            "In PowerShell as administrator, so that peers get further than this computer: Set-NetIPInterface"
-            f" -InterfaceAlias {name} -Forwarding Enabled; the same for the interface of the LAN."
-        )
-        if tunnel.way_back == "nat":
-            yield f"And: New-NetNat -Name {name} -InternalIPInterfaceAddressPrefix {tunnel.subnet}."
-        yield f"In its firewall: New-NetFirewallRule -DisplayName {name} -Protocol UDP -LocalPort {port} -Action Allow."
     else:
         yield "Activate it there, and have it start on demand, so that it is up after a power cut."
+    yield from _through_this(tunnel, {name: tunnel.subnet}, {f"UDP {port}": name}, peers)
+
+
+def _through_this(
+    tunnel: Tunnel, subnets: Mapping[str, IPv4Network | None], ports: Mapping[str, str], peers: str
+) -> Iterator[str]:
+    """What lets peers get further than the computer that is their server, by the means of Windows or macOS.
+
+    subnets: by name of the tunnel's interface. ports: what the firewall lets in, by transport and port, and its name.
+    peers: picks the tunnel's interfaces in PowerShell.
+    """
+    if tunnel.server == "windows":
+        yield (
+            "In PowerShell as administrator, so that peers get further than this computer: Get-NetIPInterface |"
+            f" Where-Object {{ $_.{peers} }} | Set-NetIPInterface -Forwarding Enabled; the same for the interface of"
+            " the LAN."
+        )
+        if tunnel.way_back == "nat":
+            for name, subnet in subnets.items():
+                yield f"And: New-NetNat -Name {name} -InternalIPInterfaceAddressPrefix {subnet}."
+        for port, name in ports.items():
+            transport, _, number = port.partition(" ")
+            yield (
+                f"In its firewall: New-NetFirewallRule -DisplayName {name} -Protocol {transport} -LocalPort {number}"
+                " -Action Allow."
+            )
+    else:
         yield "In a terminal: sudo sysctl -w net.inet.ip.forwarding=1, and the same line in /etc/sysctl.conf."
         if tunnel.way_back == "nat":
-            yield f"And in /etc/pf.conf: nat on en0 from {tunnel.subnet} to any -> (en0); then pfctl -ef /etc/pf.conf."
+            lines = "; ".join(f"nat on en0 from {subnet} to any -> (en0)" for subnet in subnets.values())
+            yield f"And in /etc/pf.conf, after its other nat lines: {lines}; then sudo pfctl -ef /etc/pf.conf."
     yield "Keep the machine from sleeping."
+    yield "These steps are as the system's own guides have them, and were not tried by us: look whether each one took."
     if enforced(tunnel) == "nowhere":
         yield "Nothing there keeps a peer to what it may reach: let in only whom you would let into the whole LAN."
 
@@ -90,11 +115,41 @@ def of_ssh(site: Site, key: str, folder: str, *, again: bool) -> Iterator[str]:
     )
 
 
+def _of_openvpn_by_app(site: Site, key: str, folder: str, *, again: bool) -> Iterator[str]:
+    """What to do on Windows or macOS."""
+    tunnel = site.tunnels[key]
+    there, host = ends(site, key), site.services[tunnel.service].host
+    windows = tunnel.server == "windows"
+    if not again:
+        where = "by its maker's installer, with its service" if windows else "with brew install openvpn"
+        yield f"On {host}, once: install OpenVPN 2.5 or later {where}."
+    yield f"Copy all of them to {host}, into {folder}, for administrators alone; take out what is not here any more."
+    if windows:
+        if len(there) > 1 and not again:
+            yield 'There, as administrator, an adapter more: "C:\\Program Files\\OpenVPN\\bin\\tapctl.exe" create.'
+        restart = "Restart-Service OpenVPNService" if again else "Set-Service OpenVPNService -StartupType Automatic"
+        yield f"In PowerShell as administrator: {restart}{'' if again else '; Restart-Service OpenVPNService'}."
+    else:
+        for end in there:
+            plist = f"/Library/LaunchDaemons/{end.name}.plist"
+            yield (
+                f"In a terminal: sudo cp {folder}/{end.name}.plist {plist}; sudo launchctl unload {plist};"
+                f" sudo launchctl load -w {plist}"
+            )
+    subnets = {end.name: next((net for net in end.subnets if isinstance(net, IPv4Network)), None) for end in there}
+    served = [(site.services[end.service], end.name) for end in there]
+    ports = {f"{one.used_transport.upper()} {one.used_ports}": name for one, name in served}
+    yield from _through_this(tunnel, subnets, ports, "InterfaceAlias -match 'OpenVPN'")
+
+
 def of_openvpn(site: Site, key: str, folder: str, *, again: bool) -> Iterator[str]:
     """What to do on a server of OpenVPN with them."""
     names = [end.name for end in ends(site, key)]
     host = site.services[site.tunnels[key].service].host
     only = " ".join(f"{folder}/{name}.conf" for name in names)
+    if site.tunnels[key].server != "linux":
+        yield from _of_openvpn_by_app(site, key, folder, again=again)
+        return
     if again:
         yield (
             f"Copy all of them to {host}, into {folder}, in the place of the old ones; there, take out of"

@@ -8,11 +8,12 @@ from typing import TYPE_CHECKING, cast
 
 from hooper.added import added
 from hooper.site import tunnel_kinds
-from hooper.tunnels import ipsec_files, loading, openvpn_files, ssh_files, wireguard_files
+from hooper.tunnels import ipsec_files, loading, maker_files, openvpn_files, ssh_files, wireguard_files
 from hooper.tunnels import page_fields as fields
 from hooper.tunnels.common import KeyMissing, Profile, ServerFiles
 from hooper.tunnels.documents import Field
 from hooper.tunnels.ipsec_files import IpsecProfile
+from hooper.tunnels.maker_files import MakerProfile
 from hooper.tunnels.openvpn_authority import TunnelAuthority, make_authority
 from hooper.tunnels.openvpn_files import OpenVpnProfile
 from hooper.tunnels.ssh_files import SshProfile
@@ -60,6 +61,9 @@ class WireGuardWorks(Works):
 class OpenVpnWorks(Works):
     kind, software = tunnel_kinds.OWN["openvpn"], Software(**data("software")["openvpn"])
     folder = openvpn_files.FOLDER
+
+    def folder_on(self, system: str) -> str:
+        return openvpn_files.FOLDERS[system]
 
     def profile_of(self, topology: Topology, key: str, public: Mapping[str, IPAddress] | None = None) -> Profile:
         return openvpn_files.profile_of(topology, key, public)
@@ -154,12 +158,28 @@ class IpsecWorks(Works):
         return fields.of_ipsec(topology, key, secrets)
 
 
+class MakerWorks(Works):
+    kind, software = tunnel_kinds.OWN["maker"], Software(**data("software")["maker"])
+
+    def profile_of(self, topology: Topology, key: str, public: Mapping[str, IPAddress] | None = None) -> Profile:
+        return maker_files.profile_of(topology, key, public)
+
+    def peer_files(self, topology: Topology, profile: Profile, ring: KeyRing, today: date) -> dict[str, str]:
+        assert isinstance(profile, MakerProfile)
+        return maker_files.peer_files(topology, profile, ring)
+
+    def server_fields(self, topology: Topology, key: str, secrets: Mapping[str, str]) -> Iterator[Field]:
+        return fields.of_maker(topology, key)
+
+
 def _authority(ring: KeyRing, site: Site, key: str) -> TunnelAuthority:
     """What makes the certificates of a tunnel."""
     return TunnelAuthority(ring, site.tunnels[key].public_key or "sha256:-", key)
 
 
-OWN: dict[str, Works] = {one.kind.name: one for one in (WireGuardWorks(), OpenVpnWorks(), SshWorks(), IpsecWorks())}
+OWN: dict[str, Works] = {
+    one.kind.name: one for one in (WireGuardWorks(), OpenVpnWorks(), SshWorks(), IpsecWorks(), MakerWorks())
+}
 
 
 def works_of(kind: str) -> Works:

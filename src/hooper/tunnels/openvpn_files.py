@@ -11,6 +11,7 @@ from dataclasses import dataclass
 from datetime import date, datetime
 from ipaddress import IPv4Network, IPv6Network
 from typing import TYPE_CHECKING
+from xml.sax.saxutils import escape
 
 from hooper import deeds
 from hooper.planning.access import ServerEnd, addresses_at, allowed_networks, ends, into_for, mtu_of
@@ -35,6 +36,9 @@ if TYPE_CHECKING:
     from hooper.site.model import Site
 
 FOLDER = "/etc/openvpn/server"
+FOLDERS = {  # where a server that runs as a service reads its files
+    "linux": FOLDER, "windows": r"C:\Program Files\OpenVPN\config-auto", "macos": "/usr/local/etc/openvpn",
+}  # fmt: skip
 CIPHERS = "AES-256-GCM:CHACHA20-POLY1305:AES-128-GCM"
 # what both sides say about how they encrypt
 MODERN = ("tls-version-min 1.2", f"data-ciphers {CIPHERS}", "auth SHA256")
@@ -144,8 +148,11 @@ def server_files(
     files: dict[str, str] = {}
     for end in ends(site, key):
         files[f"{end.name}.conf"] = "\n".join([*_server_lines(topology, key, end, folder), *secrets]) + "\n"
-        files[f"{end.name}.nft"] = server_rules(site, key, end, today)
-        files[f"{end.name}.sh"] = "\n".join(_script(site, key, end, today, folder)) + "\n"
+        if site.tunnels[key].server == "linux":
+            files[f"{end.name}.nft"] = server_rules(site, key, end, today)
+            files[f"{end.name}.sh"] = "\n".join(_script(site, key, end, today, folder)) + "\n"
+        elif site.tunnels[key].server == "macos":
+            files[f"{end.name}.plist"] = _daemon(end.name, folder)
         files |= _peers_of(site, key, end, today)
     names = tuple(end.name for end in ends(site, key))
     head = f"# {key}: who is not let in any more. Made by Hooper.\n"
@@ -167,7 +174,8 @@ def _server_lines(topology: Topology, key: str, end: ServerEnd, folder: str) -> 
     yield f"# {key}: the tunnel of {title_of(site)}. Made by Hooper from its site file: change that, and make it again."
     yield "mode server"
     yield "tls-server"
-    yield f"dev {end.name}"
+    linux = tunnel.server == "linux"
+    yield f"dev {end.name if linux else 'tun'}"  # elsewhere the system names it
     yield "dev-type tun"
     yield "topology subnet"
     yield f"proto {'udp' + six if service.used_transport == 'udp' else 'tcp' + six + '-server'}"
@@ -176,22 +184,49 @@ def _server_lines(topology: Topology, key: str, end: ServerEnd, folder: str) -> 
         if isinstance(network, IPv4Network):
             yield f"ifconfig {network[1]} {network.netmask}"
             yield f'push "route-gateway {network[1]}"'
+        elif not linux:
+            yield f"ifconfig-ipv6 {network[1]}/{network.prefixlen} {network[2]}"
     yield 'push "topology subnet"'
     yield f"tun-mtu {mtu_of(topology, tunnel)}"
     yield "keepalive 10 60"
     if service.used_transport == "udp":
         yield "explicit-exit-notify 1"
     yield "persist-tun"
-    yield f"client-config-dir {folder}/{end.name}-peers"
+    yield f"client-config-dir {_path(tunnel.server, folder, f'{end.name}-peers')}"
     yield "ccd-exclusive"
-    yield f"crl-verify {folder}/{first}.crl"
+    yield f"crl-verify {_path(tunnel.server, folder, f'{first}.crl')}"
     yield "remote-cert-tls client"
     yield from MODERN
     yield "dh none"
-    yield "script-security 2"
-    yield f'up "/bin/sh {folder}/{end.name}.sh"'
-    yield f'down "/bin/sh {folder}/{end.name}.sh"'
+    if linux:
+        yield "script-security 2"
+        yield f'up "/bin/sh {folder}/{end.name}.sh"'
+        yield f'down "/bin/sh {folder}/{end.name}.sh"'
     yield "verb 3"
+
+
+def _path(system: str, folder: str, name: str) -> str:
+    """A path as openvpn(8) reads it: quoted, and each backslash twice."""
+    if system == "linux":
+        return f"{folder}/{name}"
+    if system == "macos":
+        return f'"{folder}/{name}"'
+    whole = f"{folder}\\{name}".replace("\\", "\\\\")
+    return f'"{whole}"'
+
+
+def _daemon(name: str, folder: str) -> str:
+    """What starts it on macOS, for launchd.plist(5)."""
+    words = "".join(f"<string>{escape(one)}</string>" for one in ("openvpn", "--config", f"{folder}/{name}.conf"))
+    return (
+        '<?xml version="1.0" encoding="UTF-8"?>\n'
+        '<!DOCTYPE plist PUBLIC "-//Apple//DTD PLIST 1.0//EN" "http://www.apple.com/DTDs/PropertyList-1.0.dtd">\n'
+        f'<plist version="1.0"><dict>\n<key>Label</key><string>{escape(name)}</string>\n'
+        f"<key>ProgramArguments</key><array><string>/usr/bin/env</string>{words}</array>\n"
+        "<key>EnvironmentVariables</key><dict><key>PATH</key>"
+        "<string>/opt/homebrew/sbin:/usr/local/sbin:/usr/sbin:/usr/bin:/sbin:/bin</string></dict>\n"
+        "<key>RunAtLoad</key><true/>\n<key>KeepAlive</key><true/>\n</dict></plist>\n"
+    )
 
 
 def _script(site: Site, key: str, end: ServerEnd, today: date, folder: str) -> Iterator[str]:

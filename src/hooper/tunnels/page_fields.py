@@ -80,6 +80,20 @@ def of_ipsec(topology: Topology, key: str, secrets: Secrets) -> Iterator[Field]:
         yield Field("login inside L2TP", "MS-CHAPv2; never PAP or CHAP")
 
 
+def of_maker(topology: Topology, key: str) -> Iterator[Field]:
+    tunnel = topology.site.tunnels[key]
+    service, where = topology.site.services[tunnel.service], typed(topology, tunnel.service)
+    outside = f", port {where.port}" if where is not None else ""
+    yield Field("listening port", f"{service.used_transport.upper()} {service.used_ports}, and no other from outside")
+    yield Field("address that clients are told", f"{_outside(topology, key)}{outside}")
+    yield Field("users", "one for each peer below, with a password of its own; none of them an administrator")
+    yield Field("administrator's password", "one that no user has; its page from the LAN alone")
+    yield Field("guests, users without a password", "none")
+    yield Field("relay, cloud or rendezvous of its maker", "off: peers come by the address above")
+    yield Field("encryption", "TLS 1.2 or newer; clients check the certificate")
+    yield Field("clients may reach", _scope(tunnel.into))
+
+
 def of_ssh(topology: Topology, key: str) -> Iterator[Field]:
     tunnel = topology.site.tunnels[key]
     yield Field("port of the SSH server", str(topology.site.services[tunnel.service].used_ports.first))

@@ -22,9 +22,14 @@ if TYPE_CHECKING:
 Secrets = Mapping[str, str]
 
 
-def wants_secret(tunnel: Tunnel) -> bool:
+def is_typed_in(tunnel: Tunnel) -> bool:
+    """Whether what a peer of a device's own tunnel has is typed on both sides: a user, a password, a secret."""
+    return tunnel.made_by == "device" and tunnel.of.typed_in
+
+
+def shares_secret(tunnel: Tunnel) -> bool:
     """Whether all peers of a device's own tunnel share a secret that is typed on both sides."""
-    return tunnel.made_by == "device" and tunnel.of.one_secret
+    return is_typed_in(tunnel) and tunnel.of.one_secret
 
 
 # --- peers
@@ -75,7 +80,12 @@ def device_steps(topology: Topology, key: str) -> Iterator[str]:
     where = typed(topology, tunnel.service)
     if tunnel.of.server_key:
         yield from _exported(where)
-    if tunnel.one_secret or wants_secret(tunnel):
+    if is_typed_in(tunnel) and not shares_secret(tunnel) and not device.ready.relay_off:
+        yield (
+            f"Switch the relay of its maker off on {host}, so that nobody comes past the plan; then"
+            f" `{deeds.TICK(host, 'relay_off')}`."
+        )
+    if tunnel.one_secret or shares_secret(tunnel):
         yield (
             "All its peers share one secret: who loses a device takes it from all. To keep one out, it has to change on"
             f" each: `{deeds.RENEW_TUNNEL(key)}` lists them."
@@ -106,12 +116,15 @@ def to_change(topology: Topology, key: str) -> Iterator[str]:
     peers = [(name, peer) for name, peer in site.peers.items() if peer.tunnel == key]
     far = ("router", "server")  # at other places, where perhaps nobody is
     ordered = sorted(peers, key=lambda one: one[1].device not in far)
-    typed_here = wants_secret(tunnel)
-    if not typed_here:
+    typed_here = shares_secret(tunnel)
+    if is_typed_in(tunnel) and not typed_here:
+        yield f"on {host}, first: another password for each of its users, one after the other"
+    elif not typed_here:
         yield f"on {host}, first: make the new key or secret on its page, and export the files anew"
     for name, peer in ordered:
         whose = f"{peer.person}'s {peer.device} ({name})" if peer.person else f"the {peer.device} ({name})"
-        what = "the new shared secret" if typed_here else "its new file"
+        what = "its new password" if is_typed_in(tunnel) else "its new file"
+        what = "the new shared secret" if typed_here else what
         while_up = ", while the tunnel still is there" if typed_here and peer.device in far else ""
         yield f"on {whose}: {what}{while_up}"
     if typed_here:

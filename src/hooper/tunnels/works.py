@@ -48,6 +48,11 @@ class Works:
     software: ClassVar[Software]
     folder: ClassVar[str] = ""
 
+    def folder_on(self, system: str) -> str:
+        """Where the server's files stand on a system: linux, windows, macos."""
+        del system
+        return self.folder
+
     def profile_of(self, topology: Topology, key: str, public: Mapping[str, IPAddress] | None = None) -> Profile:
         """What the file of a peer is to say. public: the lines' addresses, as far as known.
 

@@ -249,7 +249,7 @@ def _render_handed(document: HandedDocument, out: Screen) -> None:
         "forgotten": "Its private key is forgotten here: what was lost is renewed, not handed again.",
         "kept": "Its private key is kept here too.",
         "its own": "Its private key has never been here.",
-        "none": "Its password and the secret are kept here, until the tunnel is removed.",
+        "none": "What it types is kept here, until its way in is taken from it.",
     }[document.key]
     indented(out, key, left=3)
     for title, lines, mark in (

@@ -26,8 +26,9 @@ from hooper.store.kept import Handed, Heard, Revoked
 from hooper.tunnels import steps as words
 from hooper.tunnels.common import KeyMissing, NoEndpoint, Profile
 from hooper.tunnels.documents import HandedDocument, PeerRow, PeersDocument
+from hooper.tunnels.keys import forget_proposed
 from hooper.tunnels.making import works_of
-from hooper.tunnels.sheet import wants_secret
+from hooper.tunnels.sheet import is_typed_in
 from hooper.usecases.prepare.edits import edit
 from hooper.usecases.private.revoking import let_in_again, note_revoked, revocations, still_in
 from hooper.usecases.private.tunnels import edit_with_keys, forget, ring_of, unkept_key
@@ -59,14 +60,14 @@ def known_public(run: Run) -> dict[str, IPAddress]:
 def _row(run: Run, key: str, handed: Handed | None, heard: Mapping[str, Heard], taken: Revoked | None) -> PeerRow:
     site, peer = run.site, run.site.peers[key]
     tunnel = site.tunnels[peer.tunnel]
-    own = wants_secret(tunnel) or (handed is not None and handed.public_key == peer.public_key)
+    own = is_typed_in(tunnel) or (handed is not None and handed.public_key == peer.public_key)
     given = handed if own else None
     detail = NOTHING
     if taken is not None:
         detail = still_in(run.site, taken) if taken.out is None else NOTHING
     elif peer.until is not None and peer.until < run.at.date():
         detail = say("its-time-was-over", until=peer.until, revoke=deeds.REVOKE(key))
-    elif wants_secret(tunnel):
+    elif is_typed_in(tunnel):
         detail = _to_hand(run, key, handed)
     elif peer.public_key is None and not needs_no_key(tunnel):
         detail = say("it-has-no-key-here", wanted=key_wanted(tunnel, key))
@@ -224,6 +225,7 @@ def _taken(
     entry = run.site.peers[key]
     done = edit(run, edited, dry_run=dry_run)
     if not dry_run:
+        forget_proposed(ring_of(run), entry.tunnel, key)
         note_revoked(run, key, entry)
         _forgotten(run, key, entry.public_key)
     return done
@@ -271,7 +273,7 @@ async def hand(run: Run, request: HandRequest) -> tuple[HandedDocument, list[Hoo
             code="peer-revoked",
             remedy=f"`{deeds.RENEW_PEER(key)}` lets it in again; a secret that all share has to be another first.",
         )
-    if tunnel.made_by == "device" and not wants_secret(tunnel):
+    if tunnel.made_by == "device" and not is_typed_in(tunnel):
         raise UsageError(
             f"the files of {peer.tunnel} are made by the device itself",
             remedy=f"Export it there, and look at it with `{deeds.CHECK_PROFILE}`.",
@@ -288,7 +290,7 @@ async def hand(run: Run, request: HandRequest) -> tuple[HandedDocument, list[Hoo
     ring = ring_of(run)
     handed = state.tunnelling.handed()
     tidy(run, handed)
-    entered = wants_secret(tunnel)  # by hand, so that there is no key
+    entered = is_typed_in(tunnel)  # by hand, so that there is no key
     private = None if entered else ring.private(profile.public_key)
     before = handed.get(key)
     if not entered and private is None and before is not None and before.public_key == profile.public_key:
@@ -337,7 +339,7 @@ def _document(
 ) -> HandedDocument:
     site, peer = run.site, run.site.peers[request.key]
     files = any(_form(path, profile) == profile.ending for path in request.out)
-    own = private is None and not wants_secret(site.tunnels[peer.tunnel])
+    own = private is None and not is_typed_in(site.tunnels[peer.tunnel])
     steps = words.steps_on(site, profile, files=files or own)
     if own:
         steps = (words.own_key(profile), *steps)

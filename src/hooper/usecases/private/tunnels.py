@@ -31,7 +31,7 @@ from hooper.tunnels.common import at, let_in
 from hooper.tunnels.documents import MadeDocument, RouteOn, TunnelDocument, TunnelRow, TunnelsDocument
 from hooper.tunnels.keys import KeyRing, forget_proposed, proposed
 from hooper.tunnels.making import works_of
-from hooper.tunnels.sheet import device_steps, peers_fields, to_change, wants_secret
+from hooper.tunnels.sheet import device_steps, peers_fields, shares_secret, to_change
 from hooper.usecases.prepare.edits import edit
 from hooper.usecases.private.revoking import revocations, shut_out
 from hooper.usecases.run import Run
@@ -138,13 +138,13 @@ def renew(
 
 def _renew_there(run: Run, key: str, *, dry_run: bool) -> EditDocument:
     """What a device made by itself is changed there: each place is named. Raises: MachineError."""
-    if wants_secret(run.site.tunnels[key]) and not dry_run:
+    if shares_secret(run.site.tunnels[key]) and not dry_run:
         proposed(ring_of(run), key, (), renew=True)
         with run.keeping() as state:
             if state is not None:
                 state.tunnelling.forget(peers_of(run.site, key))  # what they were given is worth nothing any more
     made = f"the new secret: `{deeds.MAKE_TUNNEL(key)}` writes it into a file, for you alone"
-    first = (made,) if wants_secret(run.site.tunnels[key]) else ()
+    first = (made,) if shares_secret(run.site.tunnels[key]) else ()
     return EditDocument(
         str(run.path), "to be renewed", f"tunnels.{key}", (), (*first, *to_change(run.topology, key)), dry_run
     )
@@ -227,7 +227,7 @@ def show(run: Run, key: str) -> tuple[TunnelDocument, list[HooperError]]:
     making = f"`{deeds.MAKE_TUNNEL(key)}` writes its files."
     works = works_of(tunnel.kind)
     steps = (
-        (making, *works.loading(site, key, works.folder, again=False))
+        (making, *works.loading(site, key, works.folder_on(tunnel.server), again=False))
         if ours
         else tuple(device_steps(run.topology, key))
     )
@@ -270,7 +270,7 @@ def make(run: Run, request: MakeRequest) -> tuple[MadeDocument, list[HooperError
         return _sheet_of(run, request), []
     before = state.tunnelling.made().get(request.key)
     works = works_of(tunnel.kind)
-    folder = request.folder or works.folder
+    folder = request.folder or works.folder_on(tunnel.server)
     made = works.server_files(run.topology, request.key, ring_of(run), run.at, folder, _carried(run, request.key))
     host = run.site.services[tunnel.service].host
     steps = tuple(works.loading(run.site, request.key, folder, again=before is not None))
@@ -323,7 +323,7 @@ def _sheet_of(run: Run, request: MakeRequest) -> MadeDocument:
     """
     site, key = run.site, request.key
     tunnel, peers = site.tunnels[key], _not_revoked(site, key)
-    secret = proposed(ring_of(run), key, peers)
+    secret = proposed(ring_of(run), key, peers, shared=tunnel.of.one_secret)
     lines = [f"# {key}: what to enter on the page of {site.services[tunnel.service].host}. Made by Hooper."]
     lines += [
         "",
