@@ -75,6 +75,19 @@ def test_what_it_may_sign_is_judged_as_openssl_does(house: tuple[Path, OwnAuthor
     assert fits or told.problems == ("beyond-its-authority",)
 
 
+@pytest.mark.parametrize("days", [-1, 0, 30, 89, 91, 3600, 3640, 3649, 3651, 4000])
+def test_no_leaf_outlasts_its_root_as_openssl_has_it(house: tuple[Path, OwnAuthority], days: int) -> None:
+    """One leaf of the first day and one of the root's last months, each at days before, within and after both."""
+    at, own = house
+    now = NOW + timedelta(days=days, minutes=5)
+    for issued in (NOW, NOW + timedelta(days=3580)):
+        leaf = own.issue(["films.home.arpa"], new_ec_key().public_key(), issued)
+        (at / "leaf.pem").write_text(pem_text(leaf))
+        said = openssl(at, "verify", "-attime", str(int(now.timestamp())), "-CAfile", "root.pem", "leaf.pem")
+        judged = judge([leaf], "films.home.arpa", [own.root], now, planned=True)
+        assert (not judged.problems) == said[0], (issued, judged, said)
+
+
 @given(
     st.lists(st.sampled_from(["home.arpa", "lan", "a.example", "10.0.0.0/8", "10.44.7.0/24", "fd44::/16"]), max_size=4),
     st.sampled_from(

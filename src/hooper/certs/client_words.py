@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 
 Client = Literal["browser", "app", "apple", "told-of-root"]
 SHORT, LONG, WEAK_KEY, WEAK_DIGEST = "chain-short", "life-too-long", "key-weak", "digest-weak"
-REVOKED, BEYOND = "certificate-revoked", "beyond-its-authority"
+BEYOND = "beyond-its-authority"
 PURPOSE, NO_NAMES = "not-for-servers", "names-in-subject-alone"
 # issued from that day on, a certificate of a public authority lasts that many days at most
 LIVES = (

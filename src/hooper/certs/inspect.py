@@ -185,6 +185,7 @@ def reaches_root(
     whether all on the way may vouch for its names.
     """
     at, pool = chain[0], list(chain[1:])
+    roots = [root for root in roots if root.not_valid_before_utc <= now <= root.not_valid_after_utc]
     for _ in range(CHAIN_LENGTH):
         if at in roots:
             return True

@@ -11,8 +11,8 @@ from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from hooper.certs.inspect import judge, load_chain, names_of, well_known_roots
-from hooper.certs.problems import ABSENT, EXPIRED, NOT_YET, OTHER_NAME, UNTRUSTED
+from hooper.certs.inspect import fingerprint_of, judge, load_chain, names_of, well_known_roots
+from hooper.certs.problems import ABSENT, EXPIRED, NOT_YET, OTHER_NAME, REVOKED, ROOT_ENDED, UNTRUSTED
 from hooper.certs.site_roots import roots_beside
 from hooper.check.handshake_keys import StandInKey
 from hooper.check.redirects import redirected
@@ -40,10 +40,11 @@ WARNINGS = {  # what a browser has against a certificate, in a few words
 
 @dataclass(frozen=True)
 class Judge:
-    """base: the site file's folder, where the authorities' own roots stand."""
+    """base: the site file's folder, where the authorities' own roots stand. revoked: fingerprints of what was."""
 
     site: Site
     base: Path
+    revoked: frozenset[str] = frozenset()
 
     @cached_property
     def _usual_roots(self) -> list[x509.Certificate]:
@@ -71,7 +72,22 @@ class Judge:
             OTHER_NAME: say("certificate-for", names=names_of(leaf)[:3], name=name),
             UNTRUSTED: say("certificate-untrusted"),
         }
-        return [(code, words[code]) for code in found.problems]
+        problems = list(found.problems)
+        ended = self._root_ended(key, now) if UNTRUSTED in problems else None
+        if ended is not None:
+            problems[problems.index(UNTRUSTED)] = ROOT_ENDED
+            words[ROOT_ENDED] = say("certificate-root-ended", ended=ended)
+        if fingerprint_of(leaf) in self.revoked:
+            problems.append(REVOKED)
+            words[REVOKED] = say("certificate-was-revoked")
+        return [(code, words[code]) for code in problems]
+
+    def _root_ended(self, certificate: str | None, now: datetime) -> datetime | None:
+        """When the root of the site's own authority ended that is to vouch for a certificate; None: it has not."""
+        by = self.site.certificates[certificate].authority if certificate is not None else ""
+        roots = roots_beside(self.site, self.base, (by,)) if by in self.site.authorities else []
+        ends = max((root.not_valid_after_utc for root in roots), default=None)
+        return ends if ends is not None and ends < now else None
 
     def browsers_warn(self, service: str, name: str | None, chain: Sequence[bytes], now: datetime) -> Said | None:
         """Why a browser that knows the usual authorities alone warns of a certificate that nobody has planned; None: it

@@ -35,7 +35,8 @@ class Wish:
     deadline: seconds for all of it. base: the site file's folder. transports: only these are probed. by_number: names
     are not tried. doors: where the rules of one service lead to another. heard: is told how far it is, with each
     probe that ends. keys: by service, for the handshakes of tunnels. origin: this computer itself is outside, there.
-    forwards: the plan's rules. tables: the routers' own, which tell where rules really lead.
+    forwards: the plan's rules. tables: the routers' own, which tell where rules really lead. revoked: the certificates
+    of the site that were, by fingerprint.
     """
 
     topology: Topology
@@ -52,6 +53,7 @@ class Wish:
     origin: Place | None = None
     forwards: Sequence[Forward] = ()
     tables: Tables | None = None
+    revoked: frozenset[str] = frozenset()
 
     @property
     def site(self) -> Site:
@@ -67,7 +69,7 @@ class Wish:
 
     @cached_property
     def judge(self) -> Judge:
-        return Judge(self.site, self.base)
+        return Judge(self.site, self.base, self.revoked)
 
 
 @dataclass

@@ -16,6 +16,7 @@ from hooper.clock import read_moment
 from hooper.errors import EXIT_COUNTERPART, HooperError
 from hooper.keep.notices import tell_all
 from hooper.keep.schedule import Outcome, Pace
+from hooper.line.right_time import clock_now, time_servers
 from hooper.places import HERE, Place
 from hooper.planning.openers import driven_gateways
 from hooper.site.model import Keep, Site
@@ -27,7 +28,7 @@ from hooper.usecases.private.revoking import revocations
 from hooper.usecases.private.tunnel_conditions import watch_tunnels
 from hooper.usecases.run import Run
 from hooper.usecases.watch.condition_kinds import GONE, meant_by, standing
-from hooper.usecases.watch.conditions import keep_conditions
+from hooper.usecases.watch.conditions import keep_conditions, of_own_clock, of_roots
 from hooper.usecases.watch.status import CHECK
 from hooper.usecases.watch.watching import WatchRequest, watch_services
 from hooper.words.said import say
@@ -38,7 +39,7 @@ NOW, SOON = timedelta(0), timedelta(seconds=1)
 SHOWN_WITHIN_S = 60.0  # seconds for an update to show at the name's own servers; what lags is looked at again
 JUDGED_FOR = timedelta(days=1)  # so long a line is trusted to be reached once it was seen to be
 RENEWED_AT = 0.45  # of a lease: passed when it is renewed, so that half of it is left for what goes wrong
-ISSUED_WITHIN_S = 180.0
+ISSUED_WITHIN_S, CLOCK_S = 180.0, 3.0
 LOOKS_LEFT, AT_LEAST = 40, timedelta(minutes=5)  # looks at a certificate in the life that it has left; between two
 FORGOT = timedelta(minutes=1)  # until a router that had lost rules is looked at again
 DAY = timedelta(days=1)
@@ -93,6 +94,8 @@ def tasks_for(site: Site) -> dict[str, Task]:
             "state",
             "no certificate is ordered or given",
         )
+    if site.certificates or site.tunnels:
+        found["clock"] = Task(Pace(timedelta(hours=6), timedelta(hours=1), wakes={WOKE: SOON}), _clock)
     if site.services:
         for place in keep.places or (HERE,):
             pace = _pace(keep.checks, {ADDRESS: timedelta(seconds=10), NETWORK: timedelta(seconds=10), WOKE: SOON})
@@ -145,6 +148,7 @@ async def _rules(run: Run) -> Ended:
 async def _certificates(run: Run) -> Ended:
     """Those that end soon are ordered anew, given to whom they are for, and looked at as they are served."""
     trouble = await keep_certificates(run, CertificatesRequest(patience=ISSUED_WITHIN_S, deadline=10.0))
+    keep_conditions(run, of_roots(run.site, run.base, run.here.clock.now()))
     store, ends = CertificateStore(run.kept.certificates), list[datetime]()
     for key in run.site.certificates:
         with suppress(HooperError):  # which was told of it already
@@ -168,6 +172,12 @@ def _checks(place: Place, keep: Keep) -> Callable[[Run], Awaitable[Ended]]:
         return Ended(_failed(run, trouble), None, trouble)
 
     return work
+
+
+async def _clock(run: Run) -> Ended:
+    """This computer's own clock."""
+    keep_conditions(run, of_own_clock(await clock_now(run.here, await time_servers(run.here, run.site), CLOCK_S)))
+    return Ended()
 
 
 async def _line(run: Run) -> Ended:

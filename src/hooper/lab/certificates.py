@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 import ssl
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Sequence
 from datetime import datetime, timedelta
 
 from cryptography import x509
@@ -23,11 +22,26 @@ def pem_of_key(key: ec.EllipticCurvePrivateKey) -> bytes:
     return key.private_bytes(PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption())
 
 
-@dataclass
 class Identity:
-    """What a server or device shows in TLS; it can be changed while it runs."""
+    """What a server or device shows in TLS; it can be changed while it runs. taken: the chain that it took last."""
 
-    context: ssl.SSLContext
+    def __init__(self, context: ssl.SSLContext) -> None:
+        self._context, self.taken = context, ""
+        self._later: tuple[Callable[[], bool], ssl.SSLContext] | None = None
+
+    @property
+    def context(self) -> ssl.SSLContext:
+        if self._later is not None and self._later[0]():
+            self.context = self._later[1]
+        return self._context
+
+    @context.setter
+    def context(self, context: ssl.SSLContext) -> None:
+        self._context, self._later = context, None
+
+    def show_later(self, context: ssl.SSLContext, due: Callable[[], bool]) -> None:
+        """Show another one as soon as it is due."""
+        self._later = due, context
 
 
 class TownAuthority:

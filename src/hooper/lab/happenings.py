@@ -5,6 +5,7 @@ machines.
 from __future__ import annotations
 
 import secrets
+import ssl
 from collections.abc import Callable, Mapping
 from contextlib import suppress
 from dataclasses import dataclass, field
@@ -26,6 +27,7 @@ from hooper.lab.ssh_forwards import SshClient, SshServer, is_config, is_keys
 from hooper.lab.things import Attachment, Box, StreamHandler, made_up_mac
 from hooper.lab.town import Town
 from hooper.lab.zone import SECOND_NAME, ZONE
+from hooper.net.tls import server_context
 from hooper.net.types import Endpoint
 from hooper.wire import gena, natpmp
 
@@ -264,6 +266,35 @@ def _hand_on(town: Town, asked: Mapping[str, Any]) -> dict[str, Any]:
     return {"host": "hub", "name": name, "service": key}
 
 
+MANNERS = ("takes", "late", "never", "half")  # how a device takes the certificate that it is given
+LATE = timedelta(seconds=3)  # until one that is slow shows it
+
+
+def _install(town: Town, asked: Mapping[str, Any]) -> dict[str, Any]:
+    """The person at a device's page who gives it a certificate, or the device's own program. Raises: UsageError."""
+    service = str(asked["service"])
+    host = SERVICES.get(service, ("",))[0]
+    if host not in town.identities:
+        fitting = ", ".join(key for key, (name, *_) in SERVICES.items() if name in town.identities)
+        raise UsageError(f"{service!r} shows no certificate in the town", remedy=f"These do: {fitting}.")
+    (manner,) = chosen((str(asked.get("manner") or "takes"),), MANNERS, "manner")
+    chain, identity = str(asked["chain"]), town.identities[host]
+    try:
+        context = server_context(chain.encode(), str(asked["key"]).encode())
+    except ssl.SSLError:
+        raise UsageError("the device does not take it: key and certificate do not belong together") from None
+    if manner == "half" and identity.taken != chain:
+        context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)  # it has lost the key: no handshake ends
+    if manner == "late":
+        due = town.now() + LATE
+        identity.show_later(context, lambda: town.now() >= due)
+    elif manner != "never":
+        identity.context = context
+    if manner == "takes":
+        identity.taken = chain
+    return {"service": service, "host": host, "manner": manner}
+
+
 HANDS: dict[str, Callable[[Town, Mapping[str, Any]], dict[str, Any]]] = {
     "type": lambda town, asked: {"entered": type_sheets(town, asked["sheets"], wrongly=bool(asked.get("wrongly")))},
     "read": lambda town, asked: {"gateways": read_tables(town, asked.get("gateways") or [])},
@@ -272,4 +303,5 @@ HANDS: dict[str, Callable[[Town, Mapping[str, Any]], dict[str, Any]]] = {
     "roam": _roam,
     "unpack": _unpack,
     "hand-on": _hand_on,
+    "install": _install,
 }

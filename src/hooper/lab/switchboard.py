@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import contextlib
 import secrets
-import ssl
 from collections.abc import Awaitable, Callable
 from dataclasses import asdict
 from datetime import UTC, datetime, timedelta
@@ -17,11 +16,9 @@ from anyio.streams.buffered import BufferedByteStream
 
 from hooper import deeds
 from hooper.addresses import IPAddress
-from hooper.chosen import chosen
 from hooper.clock import Clock, SystemClock
 from hooper.errors import HooperError, MachineError, UsageError, WireError
 from hooper.lab import boathouse
-from hooper.lab.certificates import Identity
 from hooper.lab.faults import FAULTS, Breakages
 from hooper.lab.gate import OWN_DUMP
 from hooper.lab.happenings import HANDS, HAPPENINGS, Happenings
@@ -32,15 +29,12 @@ from hooper.lab.things import Arrival, Attachment, DatagramSocket, Machine, Turn
 from hooper.net.acceptor import Guest, accept_all
 from hooper.net.lab_door import SOCKS_ICMP
 from hooper.net.system import SystemDoor
-from hooper.net.tls import server_context
 from hooper.net.types import Endpoint
 from hooper.wire import lab_link as link
 from hooper.wire import socks5
 from hooper.wire.icmp import Icmp
 from hooper.words.catalogue import faults
 
-MANNERS = ("takes", "late", "never", "half")  # how a device takes the certificate that it is given
-LATE_S = 3.0  # seconds until one that is slow shows it
 STRANGERS = 512  # connections at once that have not shown the token; a sweep makes a hundred in one moment
 _NOWHERE = IPv4Address(0)
 Verb = Callable[[BufferedByteStream, "Asker", dict[str, Any]], Awaitable[None]]
@@ -96,7 +90,6 @@ class Switchboard:
             "break": self._break,
             "mend": self._mend,
             **dict.fromkeys(HAPPENINGS, self._happen),
-            "install": self._install,
             **dict.fromkeys(HANDS, self._by_hand),
         }
 
@@ -105,10 +98,7 @@ class Switchboard:
 
     async def serve(self, *, task_status: TaskStatus[int] = anyio.TASK_STATUS_IGNORED) -> None:
         """Accept on a loopback port until cancelled; the port is given as soon as it is known."""
-        async with (
-            await SystemDoor().listen(Endpoint(IPv4Address("127.0.0.1"), 0)) as listener,
-            anyio.create_task_group() as self._tasks,
-        ):
+        async with await SystemDoor().listen(Endpoint(IPv4Address("127.0.0.1"), 0)) as listener:
             self.port = listener.local.port
             task_status.started(self.port)
             await accept_all(listener, self._one, at_once=STRANGERS, of_each=STRANGERS)
@@ -387,32 +377,6 @@ class Switchboard:
 
     async def _happen(self, stream: BufferedByteStream, _: Asker, asked: dict[str, Any]) -> None:
         await stream.send(link.serialize_line(await self.happenings.verb(asked)))
-
-    async def _install(self, stream: BufferedByteStream, _: Asker, asked: dict[str, Any]) -> None:
-        """The person at a device's page who gives it a certificate."""
-        service = str(asked["service"])
-        host = boathouse.SERVICES.get(service, ("",))[0]
-        if host not in self.town.identities:
-            fitting = ", ".join(key for key, (name, *_) in boathouse.SERVICES.items() if name in self.town.identities)
-            raise UsageError(f"{service!r} shows no certificate in the town", remedy=f"These do: {fitting}.")
-        (manner,) = chosen((str(asked.get("manner") or "takes"),), MANNERS, "manner")
-        try:
-            context = server_context(str(asked["chain"]).encode(), str(asked["key"]).encode())
-        except ssl.SSLError:
-            raise UsageError("the device does not take it: key and certificate do not belong together") from None
-        identity = self.town.identities[host]
-        if manner == "half":
-            context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)  # it has lost the key: no handshake ends
-        if manner == "late":
-            self._tasks.start_soon(self._installed_late, identity, context)
-        elif manner != "never":
-            identity.context = context
-        await stream.send(link.serialize_line({"service": service, "host": host, "manner": manner}))
-
-    async def _installed_late(self, identity: Identity, context: ssl.SSLContext) -> None:
-        """A device that begins to show it when it has restarted."""
-        await anyio.sleep(LATE_S)
-        identity.context = context
 
     async def _by_hand(self, stream: BufferedByteStream, _: Asker, asked: dict[str, Any]) -> None:
         """What a person does at a page or at a machine."""

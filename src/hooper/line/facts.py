@@ -166,3 +166,15 @@ class LineFacts:
             self.public.how == "told" and self.public.source.code != "told-by-a-person"
         )
         return None if read_off else self.public.value
+
+
+@dataclass(frozen=True, slots=True)
+class ClockRow:
+    """What one server says of this computer's clock. behind_s: seconds that it is behind; less than 0: ahead.
+
+    within_s: the most by which that may be wrong. server: its address.
+    """
+
+    server: str
+    behind_s: float
+    within_s: float

@@ -4,13 +4,18 @@ from __future__ import annotations
 
 import secrets
 from collections.abc import Sequence
-from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 from hooper.addresses import IPAddress
 from hooper.errors import CounterpartError, HooperError
+from hooper.line.facts import ClockRow
 from hooper.net.exchange import exchange
 from hooper.net.types import Datagram, Door, Endpoint
+from hooper.net.whereabouts import standing
 from hooper.wire.ntp import NtpAnswer, offset, question
+
+if TYPE_CHECKING:
+    from hooper.site.model import Site
 
 PORT = 123
 SCHEDULE = (0.0, 0.5, 1.5)  # seconds after the start
@@ -21,18 +26,6 @@ class NoTime(CounterpartError):
 
     code = "no-time"
     remedy = "Name another in [measure] `ntp`."
-
-
-@dataclass(frozen=True, slots=True)
-class ClockRow:
-    """What one server says of this computer's clock. behind_s: seconds that it is behind; less than 0: ahead.
-
-    within_s: the most by which that may be wrong. server: its address.
-    """
-
-    server: str
-    behind_s: float
-    within_s: float
 
 
 async def clock_by(door: Door, server: IPAddress, deadline: float) -> ClockRow:
@@ -59,6 +52,13 @@ async def clock_by(door: Door, server: IPAddress, deadline: float) -> ClockRow:
         raise NoTime(f"{server} has no time to tell{why}")
     behind, within = offset(answer, sent, came)
     return ClockRow(str(server), round(behind, 3), round(within, 3))
+
+
+async def time_servers(door: Door, site: Site) -> list[IPAddress]:
+    """Whom to ask for the time: who is named; else the router of this network, as many routers tell it."""
+    named: list[IPAddress] = [one for one in site.measure.ntp if one.version == 4]
+    place = standing(site, await door.surroundings())
+    return named or ([site.gateways[place.gateway].lan.ip] if place.gateway is not None else [])
 
 
 async def clock_now(door: Door, servers: Sequence[IPAddress], deadline: float) -> ClockRow | None:

@@ -8,7 +8,19 @@ from typing import Literal, NamedTuple
 from hooper.words.said import NOTHING, Said
 
 Subject = Literal[
-    "service", "name", "rule", "certificate", "address", "line", "router", "clock", "risk", "tunnel", "peer", "keeper"
+    "service",
+    "name",
+    "rule",
+    "certificate",
+    "address",
+    "line",
+    "router",
+    "clock",
+    "risk",
+    "tunnel",
+    "peer",
+    "keeper",
+    "authority",
 ]
 Level = Literal["well", "wrong", "unknown", "fact"]
 KnownBy = Literal["said", "seen", "loaded"]  # by a person, at the server, by its files

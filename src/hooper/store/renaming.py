@@ -17,7 +17,8 @@ OF_KINDS = (
 )
 KINDS = {
     "services": ("service", "rule"), "names": ("name",), "certificates": ("certificate",), "gateways": ("router",),
-    "lines": ("address", "line"), "hosts": ("clock",), "tunnels": ("tunnel",), "peers": ("peer",),
+    "lines": ("address", "line"), "hosts": ("clock",), "authorities": ("authority",),
+    "tunnels": ("tunnel",), "peers": ("peer",),
 }  # fmt: skip
 MORE = {
     "services": (

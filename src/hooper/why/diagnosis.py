@@ -7,9 +7,9 @@ from datetime import timedelta
 
 from hooper import deeds
 from hooper.addresses import parse_address
-from hooper.certs.problems import CODES, EXPIRED, NOT_YET, OTHER_NAME, TELLS
+from hooper.certs.problems import CODES, EXPIRED, NOT_YET, OTHER_NAME, ROOT_ENDED, TELLS
 from hooper.check.results import Result
-from hooper.clock import read_moment
+from hooper.clock import read_moment, shown_duration
 from hooper.comparison import Comparison, Side
 from hooper.line.judging import compare
 from hooper.line.sources import PublicAddress
@@ -171,16 +171,28 @@ def _certificate(case: Case) -> None:
         )
         if timely:
             _own_clock(case, look)
+    if facts.put_back is not None:  # so it goes on with what is wrong
+        back = facts.put_back
+        case.caused("certificate-put-back", "certain", service=name, why=back.value, age=back.age(facts.line.now),
+                    give=deeds.GIVE(planned or name))  # fmt: skip
 
 
 def _same_clock(case: Case, look: Result) -> bool:
     """Whether another clock than this computer's says what time it is: else its own may be what is wrong."""
+    if case.facts.clock is not None:
+        return abs(case.facts.clock.behind_s) < CLOCK_OFF.total_seconds()
     told = look.evidence.page.date if look.evidence.page is not None else None
     return told is not None and abs(read_moment(told) - case.facts.line.now) < CLOCK_OFF
 
 
 def _own_clock(case: Case, look: Result) -> None:
     """This computer's clock is a suspect like every other link: by it alone the certificate is not valid."""
+    clock = case.facts.clock
+    if clock is not None:
+        off = shown_duration(round(abs(clock.behind_s)))
+        word = "behind" if clock.behind_s > 0 else "ahead"
+        case.caused("own-clock.told", "certain", word=word, off=off, server=clock.server)
+        return
     page, shown = look.evidence.page, look.evidence.certificate
     valid = False  # by the clock of the device
     if page is not None and page.date is not None and shown is not None:
@@ -202,6 +214,9 @@ def _renewal(case: Case, planned: str | None, problem: str, clock: Said) -> Said
     host = entry.host
     if problem == OTHER_NAME and entry.hands_to is not None:
         return say("handed.certificate-other-name", host=host, secure=deeds.SECURE(case.facts.service))
+    if problem == ROOT_ENDED and planned is not None:
+        by = case.site.certificates[planned].authority
+        return say("have-a-new-root", make=deeds.MAKE_AUTHORITY(by), trust=deeds.TRUST(by))
     if problem == NOT_YET and clock:
         return say("set-the-clock-of", host=host)
     if problem == NOT_YET:

@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 import anyio
 
 from hooper.addresses import parse_address
+from hooper.certs.problems import EXPIRED, NOT_YET
 from hooper.check.addressing import names_seen
 from hooper.check.checking import check_services
 from hooper.check.comparing import InsideMemory, judged
@@ -25,9 +26,10 @@ from hooper.check.view import BEFORE, has_ipv6
 from hooper.check.wish import Outcome, Wish
 from hooper.clock import time_left
 from hooper.gateways.reading import Tables
-from hooper.line.facts import LineFacts, Measured
+from hooper.line.facts import ClockRow, LineFacts, Measured
 from hooper.line.gather import gather_line
 from hooper.line.measure import measure_line
+from hooper.line.right_time import clock_now, time_servers
 from hooper.line.sources import Given, PublicAddress
 from hooper.net.presence import neighbours_since
 from hooper.net.types import Door, Neighbour
@@ -38,7 +40,7 @@ from hooper.planning.values import Plan
 from hooper.site.references import in_sight, seen_from
 from hooper.sourced import Sourced, SourcedAddress
 from hooper.why.facts import ServiceFacts, TunnelSeen
-from hooper.words.said import say
+from hooper.words.said import Said, say
 
 if TYPE_CHECKING:
     from hooper.addresses import IPAddress
@@ -46,7 +48,7 @@ if TYPE_CHECKING:
 
 SEEN = say("seen-in-its-table")
 LOOPBACK = IPv4Address("127.0.0.1")
-FURTHER_S, NAMED_S = 0.7, 2.0  # seconds for what may tell more, at most
+FURTHER_S, NAMED_S, CLOCK_S = 0.7, 2.0, 1.5  # seconds for what may tell more, at most
 HEARD = ("answered", "connected", "mismatched", "refused")  # whoever says so is there
 STORED_FOR = timedelta(minutes=10)  # an older look from outside proves nothing any more
 
@@ -58,7 +60,8 @@ class Past:
     known: what was given and told. outside: the newest look from outside. entered: for each router, the
     services whose rules Hooper has entered there, and until when. keys: for the handshakes of tunnels. tunnels: by
     service, what their servers told. published: what Hooper last published under each name, where that was seen at its
-    own servers.
+    own servers. revoked: the site's certificates that were, by fingerprint. put_back: that the service's was taken back
+    from its device, in words.
     """
 
     known: Given = field(default_factory=Given)
@@ -67,6 +70,8 @@ class Past:
     keys: Mapping[str, TunnelKeys] = field(default_factory=dict)
     tunnels: Mapping[str, TunnelSeen] = field(default_factory=dict)
     published: Mapping[str, Sourced[str]] = field(default_factory=dict)
+    revoked: frozenset[str] = frozenset()
+    put_back: Sourced[Said] | None = None
 
 
 async def gather_service(
@@ -119,6 +124,7 @@ class _Gathering:
     named: dict[str, NameSeen] = field(default_factory=dict)
     tables: dict[str, Sourced[str]] = field(default_factory=dict)
     measured: LineFacts | None = None
+    clock: ClockRow | None = None
     routers: Tables = field(init=False)
     well: anyio.CancelScope = field(default_factory=anyio.CancelScope)
 
@@ -148,9 +154,13 @@ class _Gathering:
                 tasks.start_soon(self.ask_names)
             if outside is not None:
                 tasks.start_soon(self.from_outside, outside)
+        if any({EXPIRED, NOT_YET} & {*one.problems} for look in self.looks.values() for one in look.results):
+            servers = await time_servers(self.here, self.site)
+            self.clock = await clock_now(self.here, servers, self.left(CLOCK_S))
 
     async def inside(self) -> None:
-        wish = Wish(self.topology, [self.service], self.left(), base=self.base, keys=self.past.keys)
+        wish = Wish(self.topology, [self.service], self.left(), base=self.base, keys=self.past.keys,
+                    revoked=self.past.revoked)  # fmt: skip
         self.looks["inside"] = await check_services(self.here, wish, memory=self.memory)
         async with anyio.create_task_group() as tasks:
             tasks.start_soon(self.look_around)
@@ -172,7 +182,7 @@ class _Gathering:
         services = _side_by_side(self.site, self.service)  # of the others, those over TCP say whether the line is sound
         wish = Wish(
             self.topology, services, self.left(), self.past.known, public, self.base, ("tcp",), by_number=True,
-            keys=self.past.keys, forwards=self.plan.forwards, tables=self.routers,
+            keys=self.past.keys, forwards=self.plan.forwards, tables=self.routers, revoked=self.past.revoked,
         )  # fmt: skip
         self.looks["outside"] = await check_services(self.here, wish, door, self.memory)
         own = [result for result in self.looks["outside"].results if result.service == self.service]
@@ -200,7 +210,12 @@ class _Gathering:
         facts = _facts(self.topology, self.plan, self.service, self.past, line, self.looks, self.near)
         more = self.more
         facts = replace(
-            facts, named=self.named, at_loopback=more.at_loopback, hairpin=more.hairpin, inside6=more.inside6
+            facts,
+            clock=self.clock,
+            named=self.named,
+            at_loopback=more.at_loopback,
+            hairpin=more.hairpin,
+            inside6=more.inside6,
         )
         if self.site.services[self.service].family == "ipv6":
             facts = replace(facts, outside=facts.outside6 or facts.outside, outside6=None, inside=facts.inside6)
@@ -334,6 +349,7 @@ def _facts(
         unfit=seen.unfit if seen is not None else None,
         tunnel_from=seen.tunnel_from if seen is not None else None,
         tunnel_in=near.tunnel,
+        put_back=past.put_back,
         entered=tuple(key for key, services in past.entered.items() if topology.bearer(service) in services),
     )
 

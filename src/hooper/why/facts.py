@@ -9,8 +9,9 @@ from datetime import datetime
 from hooper.addresses import IPAddress
 from hooper.check.results import Hairpin, Result, Unfit, Verdict
 from hooper.check.typed_names import NameSeen
-from hooper.line.facts import LineFacts
+from hooper.line.facts import ClockRow, LineFacts
 from hooper.sourced import Sourced
+from hooper.words.said import Said
 
 
 @dataclass(frozen=True, slots=True)
@@ -43,10 +44,11 @@ class ServiceFacts:
     ways: by transport, how a stand-in for it was reached from outside: a verdict.
     at_loopback: this computer is the host, and what its loopback address says; None: it is not, or was not asked.
     inside6: the probe at the host's IPv6 address, from its own network. hairpin: the public address, as this computer
-    reaches it from inside; None: not looked. named: what each name has, at its own servers too. published: what Hooper
-    last published under each, and when. unfit: why the place that was to be looked from proves nothing. tunnel_from:
-    the VPN that was looked through. tunnel_in: the VPN of this computer that takes what is sent to the device.
-    entered: the routers at which Hooper has entered its rule.
+    reaches it from inside; None: not looked. clock: what a server of time says of this computer's clock, where a
+    certificate is judged by it. put_back: that the service's new certificate was taken back, in words. named: what each
+    name has, at its own servers too. published: what Hooper last published under each, and when. unfit: why the place
+    that was to be looked from proves nothing. tunnel_from: the VPN that was looked through. tunnel_in: the VPN of this
+    computer that takes what is sent to the device. entered: the routers at which Hooper has entered its rule.
     """
 
     line: LineFacts
@@ -77,6 +79,8 @@ class ServiceFacts:
     tunnel_from: str | None = None
     tunnel_in: str | None = None
     entered: tuple[str, ...] = ()
+    clock: ClockRow | None = None
+    put_back: Sourced[Said] | None = None
 
     @property
     def looks_like(self) -> tuple[str, str] | None:

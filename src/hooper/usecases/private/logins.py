@@ -6,13 +6,12 @@ import base64
 import math
 import secrets
 from dataclasses import dataclass
-from ipaddress import IPv4Address
 from pathlib import Path
 
 from hooper.errors import HooperError, UsageError
 from hooper.files import write_output
-from hooper.line.right_time import ClockRow, clock_now
-from hooper.net.whereabouts import standing
+from hooper.line.facts import ClockRow
+from hooper.line.right_time import clock_now, time_servers
 from hooper.report.qr import picture
 from hooper.secret import Secret
 from hooper.usecases.run import Run
@@ -100,7 +99,7 @@ async def try_code(
     digits = "".join(code.split()).replace("-", "")
     if not digits.isascii() or not digits.isdigit() or len(digits) != DIGITS:
         raise UsageError(f"{code!r} is no code", remedy=f"A code has {DIGITS} digits, such as 123 456.")
-    clock = await clock_now(run.here, await _servers(run), deadline)
+    clock = await clock_now(run.here, await time_servers(run.here, run.site), deadline)
     now = run.here.clock.now()
     behind = clock.behind_s if clock is not None else 0.0
     steps = code_steps(secret, digits, now.timestamp() + behind)
@@ -159,15 +158,6 @@ def _words(steps: int | None, clock: ClockRow | None) -> Said:
         said = "clock-is-behind" if clock.behind_s > 0 else "clock-is-ahead"
         parts.append(say(said, seconds=round(abs(clock.behind_s)), server=clock.server))
     return together(parts, ". ")
-
-
-async def _servers(run: Run) -> list[IPv4Address]:
-    """Whom to ask for the time: who is named; else the router of this network, as many routers tell it."""
-    named = [one for one in run.site.measure.ntp if isinstance(one, IPv4Address)]
-    if named:
-        return named
-    place = standing(run.site, await run.here.surroundings())
-    return [run.site.gateways[place.gateway].lan.ip] if place.gateway is not None else []
 
 
 def make_password(length: int, *, signs: bool) -> PasswordDocument:

@@ -11,7 +11,7 @@ from urllib.parse import urlsplit
 
 from hooper.addresses import IPAddress, parse_address
 from hooper.certs.bundles import read_bundle
-from hooper.certs.client_words import REVOKED, ClientWord, clients_say
+from hooper.certs.client_words import ClientWord, clients_say
 from hooper.certs.inspect import (
     fingerprint_of,
     load_chain,
@@ -20,6 +20,7 @@ from hooper.certs.inspect import (
     well_known_roots,
     with_known_keys,
 )
+from hooper.certs.problems import REVOKED
 from hooper.certs.revocation import RevocationRow, revocations
 from hooper.certs.site_roots import roots_beside
 from hooper.certs.store import key_type
@@ -32,6 +33,7 @@ from hooper.errors import CounterpartError, HooperError, UsageError
 from hooper.files import STDIO, machine_error, read_whole
 from hooper.places import Place
 from hooper.planning.typed import name_for
+from hooper.usecases.prove.probing import revoked_certificates
 from hooper.usecases.run import Run
 from hooper.words.said import Said, say
 
@@ -144,7 +146,7 @@ async def look_at(run: Run, request: LookRequest) -> tuple[LookedDocument, list[
     typed = _typed(target.server_name, target)
     problems: list[tuple[str, Said]] = []
     if service:
-        problems = Judge(run.site, run.base).problems(service, target.server_name, ders, now)
+        problems = Judge(run.site, run.base, revoked_certificates(run)).problems(service, target.server_name, ders, now)
     return await _document(
         run, request, chain, typed, now,
         LookedDocument(request.what, "server", str(target.address), target.port, target.server_name, seen.tls_version,

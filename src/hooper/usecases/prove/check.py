@@ -17,7 +17,7 @@ from hooper.gateways.reading import Tables
 from hooper.places import Place
 from hooper.planning.unfolded import side_doors
 from hooper.usecases.prove.keeping_looks import keep_look
-from hooper.usecases.prove.probing import probe_keys
+from hooper.usecases.prove.probing import probe_keys, revoked_certificates
 from hooper.usecases.run import Run
 
 TABLES_S = 2.0  # seconds for the routers' tables, beside the probes
@@ -40,7 +40,8 @@ async def look(run: Run, request: CheckRequest) -> Outcome:
     started = run.here.clock.monotonic()
     tables = Tables(run.here, run.site, run.site.gateways, min(request.deadline, TABLES_S))
     wish = Wish(run.topology, request.services, request.deadline, known, base=run.base, doors=doors, heard=run.progress,
-                keys=probe_keys(run), forwards=run.plan.forwards, tables=tables)  # fmt: skip
+                keys=probe_keys(run), forwards=run.plan.forwards, tables=tables,
+                revoked=revoked_certificates(run))  # fmt: skip
     if request.origin.kind == "here":
         return await check_services(run.here, wish, memory=run.memory)
     outside = await open_origin(run.here, request.origin, run.site, run.base, request.deadline)

@@ -17,14 +17,16 @@ from hooper.jsonform import read_if
 from hooper.line.sources import Given
 from hooper.net.types import Door
 from hooper.places import Place
+from hooper.site.references import planned_for
 from hooper.sourced import Sourced
 from hooper.usecases.prove.keeping_looks import keep_address, keep_look, keep_tables, remember
-from hooper.usecases.prove.probing import probe_keys
+from hooper.usecases.prove.probing import probe_keys, revoked_certificates
 from hooper.usecases.run import Run
+from hooper.usecases.watch.condition_kinds import PUT_BACK
 from hooper.why.evidence import STORED_FOR, Past, gather_service
 from hooper.why.facts import ServiceFacts, TunnelSeen
 from hooper.why.questions import SiteQuestion
-from hooper.words.said import say
+from hooper.words.said import Said, say
 
 HEARD_FOR = timedelta(hours=1)  # what a server or a person told is then asked again
 
@@ -96,7 +98,18 @@ def _past(run: Run, request: WhyRequest, told: Mapping[str, Sourced[str]]) -> Pa
         key: {entry.service: entry.until for entry in journal.entries(key).values()} for key in run.site.gateways
     }
     known, keys = run.given(request.public, told), probe_keys(run)
-    return Past(known, newest, entered, keys, tunnels_seen(run), _published(run))
+    return Past(known, newest, entered, keys, tunnels_seen(run), _published(run), revoked_certificates(run),
+                _put_back(run, request.service))  # fmt: skip
+
+
+def _put_back(run: Run, service: str) -> Sourced[Said] | None:
+    """That the newest certificate of a service was given to its device and taken back. Raises: StateError."""
+    planned = planned_for(run.site, service)
+    for one in run.kept.history.conditions() if planned is not None else ():
+        what = one.condition
+        if (what.kind, what.subject, what.aspect) == ("certificate", planned, "given"):
+            return Sourced(what.detail, say("as-it-was-given"), one.at) if what.state.startswith(PUT_BACK) else None
+    return None
 
 
 def _published(run: Run) -> dict[str, Sourced[str]]:

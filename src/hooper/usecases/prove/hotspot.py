@@ -18,7 +18,7 @@ from hooper.places import Place
 from hooper.planning.unfolded import side_doors
 from hooper.usecases.prove.check import CheckRequest, document_of
 from hooper.usecases.prove.keeping_looks import keep_look
-from hooper.usecases.prove.probing import probe_keys
+from hooper.usecases.prove.probing import probe_keys, revoked_certificates
 from hooper.usecases.run import Run
 
 LOOK_EVERY = 1.0  # seconds, where no change of network is told
@@ -44,6 +44,7 @@ async def from_hotspot(
     wish = Wish(
         run.topology, check.services, check.deadline, run.given(check.public), base=run.base,
         doors=tuple(side_doors(run.topology, run.plan.forwards)), heard=run.progress, keys=probe_keys(run),
+        revoked=revoked_certificates(run),
     )  # fmt: skip
     if at_home(run.site, await door.surroundings()) is not None:
         tell("Looking at home first: stay on this network.")

@@ -12,6 +12,7 @@ import anyio
 
 from hooper import deeds
 from hooper.certs.inspect import key_fingerprint, known_in
+from hooper.certs.store import CertificateStore
 from hooper.check.handshake_keys import ControlKeys, PinnedKey, ProbeKeys, TunnelKeys
 from hooper.errors import HooperError, MachineError, WireError
 from hooper.tunnels.keys import KeyRing
@@ -38,6 +39,16 @@ def probe_keys(run: Run) -> dict[str, TunnelKeys]:
         if keys is not None:
             found |= {service: keys for service in (tunnel.service, tunnel.also) if service is not None}
     return found
+
+
+def revoked_certificates(run: Run) -> frozenset[str]:
+    """The fingerprints of the site's certificates that were revoked. What cannot be read is trouble."""
+    try:
+        store = CertificateStore(run.state.certificates) if run.state is not None else None
+        return frozenset[str]().union(*(store.revoked(key) for key in run.site.certificates if store is not None))
+    except MachineError as exc:
+        run.trouble.append(exc)
+        return frozenset()
 
 
 def _keys_of(run: Run, ring: KeyRing | None, key: str, tunnel: Tunnel) -> TunnelKeys | None:

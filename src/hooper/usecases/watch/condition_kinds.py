@@ -85,6 +85,8 @@ def _peer_need(one: Condition) -> Said:
     return say("need.see", deed=deeds.PEERS)
 
 
+PUT_BACK = "put-back"  # how the state of a certificate begins that a device did not take
+OWN_CLOCK = "this computer"  # as the subject of a clock
 AT = "service:"  # the aspect of a certificate that a service shows
 KINDS: dict[Subject, ConditionKind] = {
     "service": ConditionKind("services", "check", _service_there, _why, True,
@@ -102,8 +104,12 @@ KINDS: dict[Subject, ConditionKind] = {
     "line": ConditionKind("lines", "line", lambda site, one: one.subject in site.lines,
                           lambda one: say("need.line"), True),
     "risk": ConditionKind("services", "risks", _risk_there, lambda one: say("need.risk")),
-    "clock": ConditionKind("hosts", "clocks", lambda site, one: one.subject in site.devices,
-                           lambda one: say("need.clock")),
+    "clock": ConditionKind("hosts", "clock",
+                           lambda site, one: one.subject in site.devices or one.subject == OWN_CLOCK,
+                           lambda one: say("need.clock"),
+                           variant=lambda one: "own" if one.subject == OWN_CLOCK else ""),
+    "authority": ConditionKind("authorities", "certificates", lambda site, one: one.subject in site.authorities,
+                               lambda one: say("need.root", make=deeds.MAKE_AUTHORITY(one.subject)), True),
     "tunnel": ConditionKind("tunnels", "tunnels", lambda site, one: one.subject in site.tunnels,
                             lambda one: say("need.see", deed=deeds.TUNNELS)),
     "peer": ConditionKind("peers", "tunnels", _peer_there, _peer_need, False,

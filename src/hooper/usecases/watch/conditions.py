@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from datetime import datetime, timedelta
+from pathlib import Path
 from typing import TYPE_CHECKING
 
-from hooper.clock import read_moment, shown_duration
+from hooper.clock import read_moment, rfc3339, shown_duration
 from hooper.evidence.observations import CHANGED, Observation, service_subject
 from hooper.store.kept import Condition
-from hooper.usecases.watch.condition_kinds import OUTDATED, standing
+from hooper.usecases.watch.condition_kinds import OUTDATED, OWN_CLOCK, standing
 from hooper.words.said import NOTHING, say, together
 
 if TYPE_CHECKING:
@@ -18,6 +19,7 @@ if TYPE_CHECKING:
     from hooper.check.wish import Outcome
     from hooper.errors import HooperError
     from hooper.gateways.documents import RuleChange
+    from hooper.line.facts import ClockRow
     from hooper.line.situation import LineJudged
     from hooper.line.sources import PublicAddress
     from hooper.names.documents import NameRow
@@ -96,6 +98,7 @@ def _behind(result: Result) -> Said:
 
 
 CLOCK_OFF = timedelta(minutes=5)  # by which certificates and second factors begin to fail
+OWN_CLOCK_OFF, ROOT_SOON = timedelta(minutes=1), timedelta(days=180)
 
 
 def of_clocks(site: Site, outcome: Outcome, now: datetime) -> Iterator[Condition]:
@@ -114,6 +117,33 @@ def of_clocks(site: Site, outcome: Outcome, now: datetime) -> Iterator[Condition
         else:
             detail = say("clock-ahead" if off > 0 else "clock-behind", off=shown_duration(abs(off)))
             yield Condition("clock", host, "", "off", "wrong", detail, "device-clock-off")
+
+
+def of_own_clock(clock: ClockRow | None) -> Iterator[Condition]:
+    """This computer's own clock, as a server of time tells it; nothing where none does."""
+    if clock is None:
+        return
+    if abs(clock.behind_s) < OWN_CLOCK_OFF.total_seconds() + clock.within_s:
+        yield Condition("clock", OWN_CLOCK, "", "right", "well", say("by-time-server", server=clock.server))
+    else:
+        off = shown_duration(round(abs(clock.behind_s)))
+        detail = say("clock-behind" if clock.behind_s > 0 else "clock-ahead", off=off)
+        yield Condition("clock", OWN_CLOCK, "", "off", "wrong", detail, "own-clock")
+
+
+def of_roots(site: Site, base: Path, now: datetime) -> Iterator[Condition]:
+    """The roots of the site's own authorities: nothing that they vouch for outlasts them."""
+    from hooper.certs.site_roots import roots_beside
+
+    for key, authority in site.authorities.items():
+        ends = max((one.not_valid_after_utc for one in roots_beside(site, base, (key,))), default=None)
+        if authority.kind == "own" and ends is not None:
+            soon = ends - now < ROOT_SOON
+            until = say("until-moment", moment=rfc3339(ends)[:10])
+            if soon:
+                yield Condition("authority", key, "", "ends-soon", "wrong", until, "root-ends")
+            else:
+                yield Condition("authority", key, "", "good", "well", until)
 
 
 NAME_LEVELS: dict[str, Level] = {"current": "well", "updated": "well", "unknown": "unknown"}

@@ -34,12 +34,13 @@ Freshness = Literal["fresh", "fading", "old", "never"]
 class StatusRow:
     """How one thing stands.
 
-    kind: what it is: a service, name, certificate, rule, router, address, line, clock, risk, tunnel or peer. subject:
-    which. aspect: the place, type, gateway, family or service that it is about; empty: none. state: in a word; of an
-    address the address. level: well, wrong, unknown, or fact: neither good nor bad. since: when it came to be so; null:
-    it was never looked at. seen: when that was last looked at; null: never. freshness: of that look. proof: of what
-    kind it was, and from where. detail: what was seen. cause: the code of what made it so; null: not known. next: when
-    a keeper looks again; null: no keeper runs. needs: what a person should do; empty: nothing.
+    kind: what it is: a service, name, certificate, rule, router, address, line, clock, risk, tunnel, peer,
+    authority. subject: which. aspect: the place, type, gateway, family or service that it is about; empty: none.
+    state: in a word; of an address the address. level: well, wrong, unknown, or fact: neither good nor bad. since:
+    when it came to be so; null: it was never looked at. seen: when that was last looked at; null: never. freshness:
+    of that look. proof: of what kind it was, and from where. detail: what was seen. cause: the code of what made it
+    so; null: not known. next: when a keeper looks again; null: no keeper runs. needs: what a person should do;
+    empty: nothing.
     """
 
     kind: Subject
