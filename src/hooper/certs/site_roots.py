@@ -26,3 +26,13 @@ def roots_beside(site: Site, base: Path, authorities: tuple[str, ...] | None = N
         with suppress(MachineError, ValueError):
             found += load_pem(read_text(base / trust.place).encode()) if trust is not None else []
     return found
+
+
+def own_roots(site: Site, base: Path) -> dict[str, x509.Certificate]:
+    """By the site's own authorities, the root of each that lasts longest; nothing that they vouch for outlasts it."""
+    found: dict[str, x509.Certificate] = {}
+    for key, authority in site.authorities.items():
+        roots = roots_beside(site, base, (key,)) if authority.kind == "own" else []
+        if roots:
+            found[key] = max(roots, key=lambda root: root.not_valid_after_utc)
+    return found

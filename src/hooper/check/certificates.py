@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING
 
 from hooper.certs.inspect import fingerprint_of, judge, load_chain, names_of, well_known_roots
 from hooper.certs.problems import ABSENT, EXPIRED, NOT_YET, OTHER_NAME, REVOKED, ROOT_ENDED, UNTRUSTED
-from hooper.certs.site_roots import roots_beside
+from hooper.certs.site_roots import own_roots, roots_beside
 from hooper.check.handshake_keys import StandInKey
 from hooper.check.redirects import redirected
 from hooper.check.results import CertificateSeen, Seen
@@ -85,9 +85,8 @@ class Judge:
     def _root_ended(self, certificate: str | None, now: datetime) -> datetime | None:
         """When the root of the site's own authority ended that is to vouch for a certificate; None: it has not."""
         by = self.site.certificates[certificate].authority if certificate is not None else ""
-        roots = roots_beside(self.site, self.base, (by,)) if by in self.site.authorities else []
-        ends = max((root.not_valid_after_utc for root in roots), default=None)
-        return ends if ends is not None and ends < now else None
+        root = own_roots(self.site, self.base).get(by)
+        return root.not_valid_after_utc if root is not None and root.not_valid_after_utc < now else None
 
     def browsers_warn(self, service: str, name: str | None, chain: Sequence[bytes], now: datetime) -> Said | None:
         """Why a browser that knows the usual authorities alone warns of a certificate that nobody has planned; None: it

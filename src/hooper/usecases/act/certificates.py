@@ -10,6 +10,7 @@ from hooper import deeds
 from hooper.certs.documents import CertificateRow, CertificatesDocument, EarlierRow, NewKeyDocument
 from hooper.certs.inspect import judge, load_chain, names_of, well_known_roots
 from hooper.certs.order import Ordering
+from hooper.certs.site_roots import own_roots
 from hooper.certs.store import CertificateStore
 from hooper.check.probes import probe
 from hooper.check.targets import inner_targets
@@ -74,13 +75,15 @@ async def list_certificates(run: Run, request: CertificatesRequest) -> tuple[Cer
 
 
 def endings(run: Run, rows: Sequence[CertificateRow]) -> list[Ending]:
-    """All of the site that ends on a day, for a time line: these certificates, peers' days, risks that were taken."""
+    """All of the site that ends on a day, for a time line: these certificates, own roots, peers' days, risks."""
     found: list[Ending] = []
     for row in rows:
         if row.not_after is not None:
             begin = read_moment(row.not_before) if row.not_before is not None else None
             care: Care = "renewed" if row.authority != "device" else "by-hand"
             found.append(Ending(f"certificate {row.certificate}", begin, read_moment(row.not_after), care))
+    for key, root in own_roots(run.site, run.base).items():
+        found.append(Ending(f"root {key}", root.not_valid_before_utc, root.not_valid_after_utc, "by-hand"))
     for key, peer in run.site.peers.items():
         if peer.until is not None and peer.revoked is None:
             found.append(Ending(f"peer {key}", None, _night(peer.until), "by-hand"))

@@ -133,17 +133,14 @@ def of_own_clock(clock: ClockRow | None) -> Iterator[Condition]:
 
 def of_roots(site: Site, base: Path, now: datetime) -> Iterator[Condition]:
     """The roots of the site's own authorities: nothing that they vouch for outlasts them."""
-    from hooper.certs.site_roots import roots_beside
+    from hooper.certs.site_roots import own_roots
 
-    for key, authority in site.authorities.items():
-        ends = max((one.not_valid_after_utc for one in roots_beside(site, base, (key,))), default=None)
-        if authority.kind == "own" and ends is not None:
-            soon = ends - now < ROOT_SOON
-            until = say("until-moment", moment=rfc3339(ends)[:10])
-            if soon:
-                yield Condition("authority", key, "", "ends-soon", "wrong", until, "root-ends")
-            else:
-                yield Condition("authority", key, "", "good", "well", until)
+    for key, root in own_roots(site, base).items():
+        until = say("until-moment", moment=rfc3339(root.not_valid_after_utc)[:10])
+        if root.not_valid_after_utc - now < ROOT_SOON:
+            yield Condition("authority", key, "", "ends-soon", "wrong", until, "root-ends")
+        else:
+            yield Condition("authority", key, "", "good", "well", until)
 
 
 NAME_LEVELS: dict[str, Level] = {"current": "well", "updated": "well", "unknown": "unknown"}
