@@ -13,7 +13,7 @@ FLOORS = (  # from the roof down: package, what it is, the steps of the walk tha
     (("keep", "the keeper: what is due, and who is told", ()),
      ("usecases", "one job a module; rooms in the order of the work: prepare, act, prove, private, watch", (2, 8))),
     (("check", "does it answer, and is it that service", (4, 7)), ("why", "the first broken link", ()),
-     ("tunnels", "private access: both sides", ())),
+     ("tunnels", "private access: both sides", ()), ("witness", "the helper outside", ())),
     (("gateways", "drives routers", ()), ("line", "the public address, NAT, neighbours", ()),
      ("names", "publishes names", ()), ("certs", "orders and keeps certificates", ())),
     (("lab", "the simulated town", ()), ("store", "what is kept between runs", (8,)),

@@ -155,7 +155,7 @@ UPDATE, ON_BOARD = ("name", "update"), BOARD.format(where="x")
             RIGHT,
             OARS.format(kind="ropes"),
             ("plan",),
-            "did you mean 'rope'? allowed: wireguard, openvpn, ssh, ipsec, rope",
+            "did you mean 'rope'? allowed: wireguard, openvpn, ssh, ipsec, maker, rope",
         ),
         (RIGHT, OARS.format(kind="wireguard"), ("plan",), "a tunnel of wireguard has no `options`"),
     ],

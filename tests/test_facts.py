@@ -342,6 +342,8 @@ GONE = {  # what a person takes away so that the condition's subject is no more:
     "clock": (("hosts", "film-box"), ""),
     "tunnel": (("tunnels", "oars"), ""),
     "peer": (("peers", "cox-phone"), ""),
+    "authority": (("authorities", "town-ca"), ""),
+    "witness": (("witnesses", "rented"), ""),
     "risk": (("services", "services.slip-film"), "port-wide-open"),
 }
 
@@ -357,7 +359,7 @@ def test_what_has_gone_from_the_site_file_goes_from_the_status(kind: Any) -> Non
     gone = subject.removeprefix("services.")
     missing = f"{gone}-gone" if kind != "risk" else f"services.{gone}-gone"
     assert [*condition_kinds.standing(site, [_stood(kind, missing, aspect)])] == []
-    if kind not in ("tunnel", "peer", "risk"):  # which the boathouse has not as it is built
+    if kind not in ("tunnel", "peer", "risk", "witness"):  # which the boathouse has not as it is built
         assert [*condition_kinds.standing(site, [_stood(kind, subject, aspect)])]
 
 

@@ -17,7 +17,7 @@ from support.source import SOURCE, trees
 FOUNDATIONS = "foundations"
 ORDER = (
     "words", FOUNDATIONS, "site", "wire", "net", "planning", "evidence", "report", "store", "lab", "gateways", "line",
-    "names", "certs", "check", "why", "tunnels", "usecases", "keep", "cli",
+    "names", "certs", "check", "why", "tunnels", "witness", "usecases", "keep", "cli",
 )  # fmt: skip
 PURE = ("words", "site", "wire", "planning", "evidence")
 NO_IO = {"socket", "ssl", "asyncio", "anyio", "httpcore", "subprocess", "sqlite3", "time", "threading", "psutil"}
@@ -161,7 +161,7 @@ def test_use_cases_know_no_terminal() -> None:
 def test_nothing_waits_by_another_clock_than_the_doors() -> None:
     """What a test or the lab moves is the time of everything between the door and the command line."""
     for name, (path, tree) in _modules().items():
-        if _package(name) in ("gateways", "line", "names", "certs", "check", "why", "tunnels", "usecases"):
+        if _package(name) in ("gateways", "line", "names", "certs", "check", "why", "tunnels", "witness", "usecases"):
             calls = {ast.unparse(node.func) for node in ast.walk(tree) if isinstance(node, ast.Call)}
             assert not calls & {"anyio.current_time", "anyio.sleep", "os.urandom", "datetime.now", "time.time"}, path
 

@@ -1,7 +1,7 @@
 """Places that something is looked at from: one value, with the option that leads there again. Pure.
 
-As people and the state write them: here, interface:NAME, hotspot, socks5://[USER@]HOST:PORT; and what only happens,
-such as arrival:ADDRESS, visit:NAME or peer:KEY, a tunnel that was on.
+As people and the state write them: here, interface:NAME, hotspot, witness:KEY, socks5://[USER@]HOST:PORT; and what
+only happens, such as arrival:ADDRESS, visit:NAME or peer:KEY, a tunnel that was on.
 """
 
 from __future__ import annotations
@@ -67,7 +67,11 @@ class Place:
     @property
     def option(self) -> str | None:
         """What leads there again, as `--from` takes it; None: nothing that is typed alone does."""
-        return str(self) if self.kind in ("here", "interface") or (self.kind == "proxy" and not self.user) else None
+        return (
+            str(self)
+            if self.kind in ("here", "interface", "witness") or (self.kind == "proxy" and not self.user)
+            else None
+        )
 
     @property
     def way_back(self) -> Said:
@@ -91,8 +95,10 @@ class PlaceWrong(ValueError):
 def parse_place(text: str) -> Place:
     """A place that can be looked from. Raises: PlaceWrong; a password in it is never repeated."""
     kind, colon, name = text.partition(":")
-    if kind in ("here", "interface", "hotspot") and not colon:
+    if kind in ("here", "interface", "hotspot", "witness") and not colon:
         return Place(kind)  # type: ignore[arg-type]
+    if kind == "witness" and 0 < len(name) < 64:
+        return Place("witness", name)
     if kind == "interface" and 0 < len(name) < 64:
         return Place("interface", name)
     if text.startswith(SOCKS):
@@ -109,6 +115,6 @@ def parse_place(text: str) -> Place:
         return place
     raise PlaceWrong(
         f"{text!r} is not understood",
-        f"{guess(kind, ('here', 'interface', 'hotspot'))}Give here, interface (the one that leads elsewhere),"
-        " interface:NAME, hotspot, or socks5://HOST:PORT.",
+        f"{guess(kind, ('here', 'interface', 'hotspot', 'witness'))}Give here, interface (the one that leads"
+        " elsewhere), interface:NAME, hotspot, witness, witness:KEY, or socks5://HOST:PORT.",
     )

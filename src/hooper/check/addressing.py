@@ -17,6 +17,7 @@ from hooper.check.view import BEFORE
 from hooper.errors import CounterpartError, HooperError, UsageError
 from hooper.line.lookup import addresses_of
 from hooper.line.public import public_addresses
+from hooper.line.sources import WRITTEN, PublicAddress
 from hooper.names.own_servers import authority_for
 from hooper.net.dns import published
 from hooper.net.stun import STUN_DEADLINE, mapped_by
@@ -31,7 +32,6 @@ if TYPE_CHECKING:
     from hooper.check.targets import Target
     from hooper.check.view import View
     from hooper.check.wish import Wish
-    from hooper.line.sources import PublicAddress
     from hooper.site.model import Site
     from hooper.sourced import SourcedAddress
 
@@ -87,9 +87,17 @@ async def addressed(here: Door, view: View, wish: Wish) -> Addressed:
         lines = tuple(line for line in site.lines if line not in wish.public)
         told = await public_addresses(here, site, lines, wish.known, patience, names=True)
         found.public = {**told, **wish.public}
+        unknown = [line for line, one in found.public.items() if one.address.value is None]
+        if view.sees_site_at is not None and len(site.lines) == len(unknown) == 1:
+            seen = Sourced(view.sees_site_at, say("witness-saw", witness=view.place.name))
+            found.public[unknown[0]] = PublicAddress(unknown[0], seen)
 
     async def of_place() -> None:
         servers = [Endpoint(address, port) for address, port in site.measure.stun]
+        if view.sees_site_at is not None:  # which carries nothing to anybody but the site
+            at: IPAddress | None = getattr(view.door, "at", None)
+            found.place = Sourced(at, WRITTEN) if at is not None else None
+            return
         mapped = await mapped_by(view.door, servers, patience) if servers else None
         if mapped is not None:
             found.place = Sourced(mapped[0], say("stun-server", server=mapped[1]))

@@ -16,6 +16,7 @@ from hooper.site.references import chain_of, seen_from
 from hooper.words.said import say
 
 if TYPE_CHECKING:
+    from hooper.addresses import IPAddress
     from hooper.check.wish import Wish
     from hooper.net.types import Door, Surroundings
     from hooper.places import Place
@@ -23,6 +24,7 @@ if TYPE_CHECKING:
     from hooper.words.said import Said
 
 PREFIX_S = 1.5  # seconds for how IPv4 is reached from a place that has IPv6 alone
+RELAYED = ("proxy", "witness")  # places that another computer is
 BEFORE = 0.35  # of the deadline, at most, for what has to be known before anything is probed
 
 
@@ -56,6 +58,12 @@ class View:
     six: bool = False
     other_tunnel: str | None = None
     inside: bool = False
+
+    @property
+    def sees_site_at(self) -> IPAddress | None:
+        """The address at which a witness sees the site; None: the place does not tell."""
+        you: IPAddress | None = getattr(self.door, "you", None)
+        return you
 
     @property
     def outside(self) -> bool:
@@ -128,12 +136,12 @@ def has_ipv6(around: Surroundings, interface: str | None) -> bool:
 def _tries_six(around: Surroundings, outside: Door) -> bool:
     """Whether IPv6 is tried from there: by this computer itself, where it has it; not by a proxy."""
     interface = outside.place.name if outside.place.kind == "interface" else None
-    return outside.place.kind != "proxy" and has_ipv6(around, interface)
+    return outside.place.kind not in RELAYED and has_ipv6(around, interface)
 
 
 def six_alone(outside: Door, around: Surroundings) -> str | None:
     """The place that is looked from, where it has IPv6 and no IPv4; None: it has both, or that is not known."""
-    if outside.place.kind == "proxy":
+    if outside.place.kind in RELAYED:
         return None
     if outside.place.kind == "here":
         alone = around.routes is not None and not around.default_routes() and has_ipv6(around, None)

@@ -81,6 +81,10 @@ WORK: dict[str, dict[str, tuple[str, str]]] = {  # in its order; of each command
         "why": ("hooper.cli.prove.why", "The first broken link of a service, with evidence and remedy."),
         "explain": ("hooper.cli.explain", "What a finding, a cause or a problem means, by its code."),
         "keep": ("hooper.cli.watch.keep", "Keep it all so from now on: names, rules, certificates, proofs."),
+        "witness": (
+            "hooper.cli.watch.witness",
+            "Eyes outside: a helper that looks back, and tells of silence.",
+        ),
         "notice": ("hooper.cli.prepare.entities:notice", "Whom a keeper tells, and of what."),
         "next": ("hooper.cli.watch.next_step", "What comes next, of the whole job, and the command that does it."),
         "status": ("hooper.cli.watch.status", "The one screen: how everything stands, and what needs a person."),

@@ -35,7 +35,7 @@ THINGS = {
     "service": "", "name": "the name ", "certificate": "the certificate ", "rule": "the rule for ",
     "line": "the line ", "router": "the router ", "clock": "the clock of ", "risk": "the accepted risk of ",
     "tunnel": "the tunnel ", "peer": "the peer ", "keeper": "Hooper's own ",
-    "authority": "the root of ",
+    "authority": "the root of ", "witness": "the witness ",
 }  # fmt: skip
 
 

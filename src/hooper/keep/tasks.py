@@ -31,6 +31,7 @@ from hooper.usecases.watch.condition_kinds import GONE, meant_by, standing
 from hooper.usecases.watch.conditions import keep_conditions, of_own_clock, of_roots
 from hooper.usecases.watch.status import CHECK
 from hooper.usecases.watch.watching import WatchRequest, watch_services
+from hooper.usecases.watch.witnesses import clock_by_witness, say_there_to_all
 from hooper.words.said import say
 
 # events that wake tasks
@@ -42,7 +43,7 @@ RENEWED_AT = 0.45  # of a lease: passed when it is renewed, so that half of it i
 ISSUED_WITHIN_S, CLOCK_S = 180.0, 3.0
 LOOKS_LEFT, AT_LEAST = 40, timedelta(minutes=5)  # looks at a certificate in the life that it has left; between two
 FORGOT = timedelta(minutes=1)  # until a router that had lost rules is looked at again
-DAY = timedelta(days=1)
+DAY, BEATS = timedelta(days=1), timedelta(minutes=1)
 
 
 @dataclass(frozen=True)
@@ -94,6 +95,9 @@ def tasks_for(site: Site) -> dict[str, Task]:
             "state",
             "no certificate is ordered or given",
         )
+    if site.witnesses:
+        pace = Pace(BEATS, timedelta(seconds=15), latest=BEATS * 2, wakes={ADDRESS: NOW, NETWORK: SOON, WOKE: NOW})
+        found["witness"] = Task(pace, _witness, needs="state", without="no witness is told that this site is there")
     if site.certificates or site.tunnels:
         found["clock"] = Task(Pace(timedelta(hours=6), timedelta(hours=1), wakes={WOKE: SOON}), _clock)
     if site.services:
@@ -176,8 +180,15 @@ def _checks(place: Place, keep: Keep) -> Callable[[Run], Awaitable[Ended]]:
 
 async def _clock(run: Run) -> Ended:
     """This computer's own clock."""
-    keep_conditions(run, of_own_clock(await clock_now(run.here, await time_servers(run.here, run.site), CLOCK_S)))
+    told = await clock_now(run.here, await time_servers(run.here, run.site), CLOCK_S)
+    keep_conditions(run, of_own_clock(told or await clock_by_witness(run)))
     return Ended()
+
+
+async def _witness(run: Run) -> Ended:
+    """Each witness is told that this site is there."""
+    trouble = await say_there_to_all(run)
+    return Ended(_failed(run, trouble), None, trouble)
 
 
 async def _line(run: Run) -> Ended:

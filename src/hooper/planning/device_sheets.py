@@ -116,7 +116,7 @@ def _https_of(topology: Topology, key: str, front: str | None, url: str | None) 
     if certificate.authority == "device":
         yield f"{key}: have it get a certificate for {names} by itself."
     elif certificate.give_to is not None or certificate.give_command:
-        yield f"{key}: its certificate for {names} comes by `{deeds.GIVE(planned)}`; nothing is entered by hand."
+        yield f"{key}: its certificate for {names} comes by `{deeds.GIVE_CERTIFICATE(planned)}`; enter nothing."
     else:
         yield f"{key}: its certificate for {names}: `{deeds.BUNDLE(planned)}` writes the files, and what to press."
 

@@ -350,6 +350,10 @@ def add_service(file: SiteFile, key: str, rows: Mapping[str, Value]) -> Edited:
 
     Raises: UsageError, CannotEdit, SiteFileError, SeveralErrors: with it the file has no meaning.
     """
+    if "hands_to" in rows and "reach" not in rows:  # as far as the others at its web server's port
+        host, speaks = rows.get("host"), rows.get("speaks", "unknown")
+        there = (one.reach for one in file.site.services.values() if (one.host, one.speaks) == (host, speaks))
+        rows = {**rows, "reach": next(there, "lan")}
     return _pinned(file, key, add(file, "services", key, rows))
 
 

@@ -121,8 +121,8 @@ class HeldBack:
 
 @dataclass(frozen=True)
 class HandedName:
-    """A name that a web server hands on. service: reached by it. by: whose rule leads to its port. server: the host
-    that hands it on. hands_to: the service of the device behind. host: that device.
+    """A name that a web server hands on. name: the DNS name. service: reached by it. by: whose rule leads to its port.
+    server: the host that hands it on. hands_to: the service of the device behind. host: that device.
     """
 
     service: str

@@ -415,11 +415,11 @@ Duration = Annotated[
 PlaceField = Annotated[
     Place,
     Read(lambda value: _place(value)),
-    string_schema("here, interface, interface:NAME, or socks5://[USER@]HOST:PORT."),
+    string_schema("here, interface, interface:NAME, witness:KEY, or socks5://[USER@]HOST:PORT."),
 ]
 QuietHours = Annotated[
     tuple[time, time],
-    reader(lambda text: _hours(text), "two times of day", "22:00-07:00"),
+    reader(lambda text: hours(text), "two times of day", "22:00-07:00"),
     string_schema("Two times of day, in this computer's zone: 22:00-07:00."),
 ]
 
@@ -438,7 +438,7 @@ def _place(value: Any) -> Place:
         raise wrong(f"{exc}. {exc.remedy.format('proxy_password')}") from None
 
 
-def _hours(text: str) -> tuple[time, time]:
+def hours(text: str) -> tuple[time, time]:
     match = re.fullmatch(r"([0-2]?[0-9]:[0-5][0-9])\s*-\s*([0-2]?[0-9]:[0-5][0-9])", text)
     if match is None:
         raise ValueError

@@ -49,6 +49,7 @@ from hooper.site.protocols import SPEECHES, Speech
 from hooper.site.table import Table
 from hooper.site.tunnel_tables import Peer, Tunnel
 from hooper.site.updating import FORMS, FormOfUpdate, TsigAlgorithm
+from hooper.site.witness_tables import Witness
 
 VERSION = 1
 
@@ -415,7 +416,7 @@ class Site(Table):
     devices. lines: the internet lines. measure: whom to ask. names: the DNS names. services: what the hosts offer.
     site: what the site is. tunnels: private access. peers: the devices that use it. updaters: who is told of new
     addresses. version: of this format.
-    keep: what a keeper does. notices: whom it tells. accounts: who has which login.
+    keep: what a keeper does. notices: whom it tells. accounts: who has which login. witnesses: who looks from outside.
     """
 
     version: Literal[1]
@@ -434,6 +435,7 @@ class Site(Table):
     keep: Keep = Field(default_factory=Keep.model_construct)
     notices: dict[Key, NoticeTo] = {}
     accounts: dict[Key, Account] = {}
+    witnesses: dict[Key, Witness] = {}
 
     @cached_property
     def devices(self) -> dict[str, Host]:

@@ -21,6 +21,7 @@ Subject = Literal[
     "peer",
     "keeper",
     "authority",
+    "witness",
 ]
 Level = Literal["well", "wrong", "unknown", "fact"]
 KnownBy = Literal["said", "seen", "loaded"]  # by a person, at the server, by its files

@@ -17,7 +17,7 @@ OF_KINDS = (
 )
 KINDS = {
     "services": ("service", "rule"), "names": ("name",), "certificates": ("certificate",), "gateways": ("router",),
-    "lines": ("address", "line"), "hosts": ("clock",), "authorities": ("authority",),
+    "lines": ("address", "line"), "hosts": ("clock",), "authorities": ("authority",), "witnesses": ("witness",),
     "tunnels": ("tunnel",), "peers": ("peer",),
 }  # fmt: skip
 MORE = {

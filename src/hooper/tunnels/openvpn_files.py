@@ -217,7 +217,7 @@ def _path(system: str, folder: str, name: str) -> str:
 
 def _daemon(name: str, folder: str) -> str:
     """What starts it on macOS, for launchd.plist(5)."""
-    words = "".join(f"<string>{escape(one)}</string>" for one in ("openvpn", "--config", f"{folder}/{name}.conf"))
+    words = "".join(f"<string>{escape(one)}</string>" for one in ("openvpn", f"{folder}/{name}.conf"))
     return (
         '<?xml version="1.0" encoding="UTF-8"?>\n'
         '<!DOCTYPE plist PUBLIC "-//Apple//DTD PLIST 1.0//EN" "http://www.apple.com/DTDs/PropertyList-1.0.dtd">\n'

@@ -174,7 +174,7 @@ def _certificate(case: Case) -> None:
     if facts.put_back is not None:  # so it goes on with what is wrong
         back = facts.put_back
         case.caused("certificate-put-back", "certain", service=name, why=back.value, age=back.age(facts.line.now),
-                    give=deeds.GIVE(planned or name))  # fmt: skip
+                    give=deeds.GIVE_CERTIFICATE(planned or name))  # fmt: skip
 
 
 def _same_clock(case: Case, look: Result) -> bool:

@@ -3,5 +3,5 @@
 __all__ = (
     "body", "ftp", "gena", "head", "icmp", "ike", "images", "ip4", "lab_link", "mdns", "nat64", "natpmp", "ntp",
     "openvpn", "ovpnfile", "pcp", "recognise", "rfb", "rtnetlink", "smb2", "socks5", "ssdp", "ssh", "sshkex",
-    "stand_in", "stun", "upnp", "wgfile", "wireguard", "x224",
+    "stand_in", "stun", "upnp", "wgfile", "wireguard", "witness_talk", "x224",
 )  # fmt: skip

@@ -37,17 +37,27 @@ if TYPE_CHECKING:
     from hooper.site.load import SiteFile
     from hooper.usecases.run import Run
 
-NO_SITE = ("demo", "lab", "explain", "schema", "self", "visit run", "login password")  # commands without a site file
+NO_SITE = (
+    "demo",
+    "lab",
+    "explain",
+    "schema",
+    "self",
+    "visit run",
+    "login password",
+    "witness serve",
+    "witness invite",
+)  # commands without a site file
 KEEPS_STATE = (
     "guide", "keep", "next", "status", "history", "report", "survey", "why", "check", "arrival", "self", "visit",
     "stand-in", "card", "drill", "plan", "audit", "router", "name", "cert", "updater", "tunnel", "peer", "move",
     "host know", "undo", "host rename", "service rename", "line rename", "gateway rename", "authority rename",
     "certificate rename", "notice rename", "account rename",
-    "authority make", "service secure",
+    "authority make", "service secure", "witness",
 )  # fmt: skip
 KEEPS_NONE = (
     "name add", "name try", "name show", "name change", "name remove", "updater add", "updater show", "updater change",
-    "updater remove", "peer show", "visit run", "cert look", "cert trust",
+    "updater remove", "peer show", "visit run", "cert look", "cert trust", "witness serve", "witness invite",
 )  # fmt: skip
 T = TypeVar("T")
 GUIDED: ContextVar[bool] = ContextVar("GUIDED", default=False)  # a guided run says what comes next

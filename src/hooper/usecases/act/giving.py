@@ -16,7 +16,6 @@ from hooper.certs.documents import GivenDocument, GivenRow, ShownRow
 from hooper.certs.file_places import FilePlace, Files, files_for, hand_over, reload
 from hooper.certs.inspect import fingerprint_of
 from hooper.certs.store import CertificateStore, Kept
-from hooper.check.origin import open_origin
 from hooper.check.probes import probe
 from hooper.check.targets import inner_targets, outer_targets
 from hooper.errors import HooperError, UsageError
@@ -25,6 +24,7 @@ from hooper.line.public import public_addresses
 from hooper.places import Place
 from hooper.store.kept import Condition
 from hooper.store.locking import alone
+from hooper.usecases.origins import open_place
 from hooper.usecases.run import Run
 from hooper.usecases.watch.condition_kinds import AT
 from hooper.usecases.watch.conditions import keep_conditions
@@ -248,7 +248,7 @@ class Giving:
 
     async def _seen_from(self, place: Place) -> list[ShownRow]:
         run, services, rows = self.run, self.planned.services, list[ShownRow]()
-        door = await open_origin(run.here, place, run.site, run.base, self.request.deadline)
+        door = await open_place(run, place, self.request.deadline)
         lines = tuple({run.topology.lines[key] for key in services if key in run.topology.lines})
         known = await public_addresses(run.here, run.site, lines, run.given({}), ADDRESS_S)
         public = {line: one.address.value for line, one in known.items() if one.address.value is not None}

@@ -127,7 +127,8 @@ def _together(run: Run, request: SecureRequest) -> tuple[tuple[str, ...], int]:
     port = entries[bearer].used_ports.first
     if request.listen not in (None, port):
         raise UsageError(
-            f"by the site file {', '.join(asked)} is handed on at port {port}", remedy="Leave --listen out."
+            f"by the site file {', '.join(asked)} is handed on at port {port}",
+            remedy="Leave the port out, or change it in the site file.",
         )
     alike = sharing(run.site).get(bearer, (bearer,))
     return tuple(key for key in alike if entries[key].hands_to is not None), port

@@ -13,7 +13,6 @@ import anyio
 from hooper.addresses import IPAddress
 from hooper.check.checking import probe_all
 from hooper.check.handshake_keys import StandInKey
-from hooper.check.origin import open_origin
 from hooper.check.results import From, Seen
 from hooper.check.stand_in import stand_in_tcp, stand_in_udp
 from hooper.check.targets import Target
@@ -31,6 +30,7 @@ from hooper.ports import Blocked, single
 from hooper.site.load import parse_site
 from hooper.store.sitefile import save_site
 from hooper.usecases.act.temporary import Borrow, PortIn, let_in, line_from_here, outside_address, own_place
+from hooper.usecases.origins import open_place
 from hooper.usecases.run import Run
 from hooper.words.said import Said, say
 
@@ -96,7 +96,7 @@ async def ports_in(
     at, own = await own_place(run)
     line = line_from_here(run, at, None)
     address, _ = await outside_address(run, line, None, public, deadline)
-    outside = await open_origin(run.here, place, run.site, run.base, deadline)
+    outside = await open_place(run, place, deadline)
     origin = From.of(outside.place, proves_outside=True)
     if (reason := await _proves_nothing(run, outside, address)) is not None:
         raise UsageError(f"nothing is proven from there: {reason}", remedy="Look from a phone's mobile data.")

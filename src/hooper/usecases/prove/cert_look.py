@@ -25,7 +25,6 @@ from hooper.certs.revocation import RevocationRow, revocations
 from hooper.certs.site_roots import roots_beside
 from hooper.certs.store import key_type
 from hooper.check.certificates import Judge
-from hooper.check.origin import open_origin
 from hooper.check.probes import probe
 from hooper.check.targets import Target, inner_targets
 from hooper.clock import rfc3339
@@ -33,6 +32,7 @@ from hooper.errors import CounterpartError, HooperError, UsageError
 from hooper.files import STDIO, machine_error, read_whole
 from hooper.places import Place
 from hooper.planning.typed import name_for
+from hooper.usecases.origins import open_place
 from hooper.usecases.prove.probing import revoked_certificates
 from hooper.usecases.run import Run
 from hooper.words.said import Said, say
@@ -125,13 +125,13 @@ class LookRequest:
 
 
 async def look_at(run: Run, request: LookRequest) -> tuple[LookedDocument, list[HooperError]]:
-    """Look. Raises: UsageError: it is none of those; NoCertificateSeen; as `open_origin`."""
+    """Look. Raises: UsageError: it is none of those; NoCertificateSeen; as `open_place`."""
     path = _file_there(request.what) if request.what not in run.site.services else None
     if path is not None:
         return await _file(run, request, path), []
     door = run.here
     if request.origin.kind != "here":
-        door = await open_origin(run.here, request.origin, run.site, run.base, request.deadline)
+        door = await open_place(run, request.origin, request.deadline)
     service = request.what if request.what in run.site.services else ""
     targets = await _targets(run, request, service)
     seen = await probe(door, targets[0], request.deadline)

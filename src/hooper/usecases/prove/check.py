@@ -8,7 +8,6 @@ from dataclasses import dataclass, field, replace
 from hooper.addresses import IPAddress
 from hooper.check.checking import check_services
 from hooper.check.delays import delays
-from hooper.check.origin import open_origin
 from hooper.check.results import CheckDocument, Skipped
 from hooper.check.wish import Outcome, Wish
 from hooper.clock import time_left
@@ -16,6 +15,7 @@ from hooper.errors import HooperError
 from hooper.gateways.reading import Tables
 from hooper.places import Place
 from hooper.planning.unfolded import side_doors
+from hooper.usecases.origins import open_place
 from hooper.usecases.prove.keeping_looks import keep_look
 from hooper.usecases.prove.probing import probe_keys, revoked_certificates
 from hooper.usecases.run import Run
@@ -44,7 +44,7 @@ async def look(run: Run, request: CheckRequest) -> Outcome:
                 revoked=revoked_certificates(run))  # fmt: skip
     if request.origin.kind == "here":
         return await check_services(run.here, wish, memory=run.memory)
-    outside = await open_origin(run.here, request.origin, run.site, run.base, request.deadline)
+    outside = await open_place(run, request.origin, request.deadline)
     wish = replace(wish, deadline=time_left(run.here.clock, started, request.deadline))
     return await check_services(run.here, wish, outside, run.memory)
 

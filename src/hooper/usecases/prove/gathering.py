@@ -7,7 +7,6 @@ from dataclasses import dataclass, field
 from datetime import timedelta
 
 from hooper.addresses import IPAddress
-from hooper.check.origin import open_origin
 from hooper.check.results import Result
 from hooper.check.typed_names import PROBLEMS
 from hooper.clock import time_left
@@ -19,6 +18,7 @@ from hooper.net.types import Door
 from hooper.places import Place
 from hooper.site.references import planned_for
 from hooper.sourced import Sourced
+from hooper.usecases.origins import open_place
 from hooper.usecases.prove.keeping_looks import keep_address, keep_look, keep_tables, remember
 from hooper.usecases.prove.probing import probe_keys, revoked_certificates
 from hooper.usecases.run import Run
@@ -64,7 +64,7 @@ async def gathered(
     trouble: list[HooperError] = []
     if request.origin is not None and outside is None:
         try:
-            outside = await open_origin(run.here, request.origin, run.site, run.base, request.deadline)
+            outside = await open_place(run, request.origin, request.deadline)
         except CounterpartError as exc:  # a proxy that cannot be reached: what is seen from here may tell why
             trouble.append(exc)
     left = time_left(run.here.clock, started, request.deadline)

@@ -15,7 +15,6 @@ from hooper.addresses import IPAddress
 from hooper.check.browser_visit import Came, VisitGround, judge_visit
 from hooper.check.checking import check_services
 from hooper.check.handshake_keys import StandInKey
-from hooper.check.origin import open_origin
 from hooper.check.results import From, Result, Seen
 from hooper.check.stand_in import ask_datagram, ask_stream, stand_in_tcp, stand_in_udp
 from hooper.check.targets import spoken
@@ -26,6 +25,7 @@ from hooper.net.proxy import close_quietly
 from hooper.net.types import Endpoint
 from hooper.places import Place
 from hooper.usecases.act.temporary import Borrow, LetIn, let_in, outside_address, own_place
+from hooper.usecases.origins import open_place
 from hooper.usecases.run import Run
 
 OWN_S = 2.0  # seconds for this computer's own look at the public address
@@ -210,7 +210,7 @@ async def _own_look(run: Run, stand: _Stand, key: bytes, ports: list[tuple[str, 
 
 async def _look(run: Run, request: StandInRequest, key: StandInKey, public: Mapping[str, IPAddress]) -> Outcome:
     assert request.origin is not None
-    outside = await open_origin(run.here, request.origin, run.site, run.base, request.deadline)
+    outside = await open_place(run, request.origin, request.deadline)
     known = run.given({**public, **request.public})
     wish = Wish(run.topology, (request.service,), request.deadline, known, base=run.base, by_number=True,
                 keys={request.service: key}, heard=run.progress)  # fmt: skip

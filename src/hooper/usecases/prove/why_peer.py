@@ -8,7 +8,6 @@ from typing import TYPE_CHECKING
 import anyio
 
 from hooper.check.checking import check_services
-from hooper.check.origin import open_origin
 from hooper.check.probes import probe
 from hooper.check.results import Result, Seen
 from hooper.check.targets import Target
@@ -24,6 +23,7 @@ from hooper.planning.local_ports import by_ssh
 from hooper.site.references import detours
 from hooper.store.kept import Handed, Heard, Made
 from hooper.tunnels.making import works_of
+from hooper.usecases.origins import open_place
 from hooper.usecases.private.tunnels import ring_of
 from hooper.usecases.prove.gathering import HEARD_FOR, WhyRequest, gathered
 from hooper.usecases.run import Run
@@ -47,7 +47,7 @@ async def why_peer(run: Run, request: WhyRequest, peer: str) -> tuple[WhyDocumen
     outside: Door | None = None
     trouble: list[HooperError] = []
     if request.origin is not None:
-        outside = await open_origin(run.here, request.origin, run.site, run.base, request.deadline)
+        outside = await open_place(run, request.origin, request.deadline)
     within = within_tunnel(run.site, outside, around) if outside is not None else None
     inner = outside if within is not None and within.peer == peer else None
     away = at_home(run.site, around) is None

@@ -2,4 +2,5 @@
 
 __all__ = (
     "ahead", "condition_kinds", "conditions", "history", "keeplines", "noticing", "reporting", "status", "watching",
+    "witnesses",
 )  # fmt: skip

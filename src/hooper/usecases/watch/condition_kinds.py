@@ -114,6 +114,8 @@ KINDS: dict[Subject, ConditionKind] = {
                             lambda one: say("need.see", deed=deeds.TUNNELS)),
     "peer": ConditionKind("peers", "tunnels", _peer_there, _peer_need, False,
                           lambda one: "server" if one.aspect else ""),
+    "witness": ConditionKind("witnesses", "witness", lambda site, one: one.subject in site.witnesses,
+                             lambda one: say("need.witness", deed=deeds.LIST_WITNESSES), True),
     "keeper": ConditionKind("", "", lambda site, one: True, lambda one: say("need.keeper")),
 }  # fmt: skip
 

@@ -127,7 +127,8 @@ def of_own_clock(clock: ClockRow | None) -> Iterator[Condition]:
         yield Condition("clock", OWN_CLOCK, "", "right", "well", say("by-time-server", server=clock.server))
     else:
         off = shown_duration(round(abs(clock.behind_s)))
-        detail = say("clock-behind" if clock.behind_s > 0 else "clock-ahead", off=off)
+        word = "behind" if clock.behind_s > 0 else "ahead"
+        detail = say(f"own-clock-off.{word}", off=off, server=clock.server)
         yield Condition("clock", OWN_CLOCK, "", "off", "wrong", detail, "own-clock")
 
 
