@@ -21,6 +21,7 @@ from hypothesis import strategies as st
 from hooper.errors import HooperError, WireError
 from hooper.lab.things import Rule
 from hooper.net.types import Endpoint
+from hooper.usecases.watch.witnesses import of_seen
 from hooper.wire import witness_talk as wire
 from hooper.witness.client import WitnessFound, WitnessRefuses, asked_once, beat, new_nonce
 from hooper.witness.looking_back import Rates, WitnessServer
@@ -28,6 +29,7 @@ from hooper.witness.pinned_keys import OwnKey, own_key, pin_of
 from hooper.witness.register import KnownSite, Register
 from hooper.witness.silence import ToldOf, Watching
 from support.mortal import Lives, town
+from support.program import hooper, valid
 from support.towndoor import TownDoor
 from support.virtual import run_virtually
 
@@ -388,3 +390,25 @@ def test_a_damaged_register_is_told_and_none_is_overwritten(tmp_path: Path) -> N
     (tmp_path / "key.pem").write_text("no key")
     with pytest.raises(HooperError, match="no key of a witness"):
         own_key(tmp_path / "key.pem")
+
+
+def test_of_several_witnesses_the_odd_one_is_told_each_family_by_itself() -> None:
+    seen = {"a": "203.0.113.44", "b": "203.0.113.44", "c": "198.51.100.9", "d": "2001:db8::1", "e": "2001:db8::2"}
+    stands = {one.subject: (one.state, one.level) for one in of_seen(seen)}
+    well = ("there", "well")
+    assert stands == {"a": well, "b": well, "c": ("odd", "unknown"), "d": well, "e": well}
+    assert [one.state for one in of_seen({"a": "203.0.113.44", "c": "198.51.100.9"})] == ["there", "there"]
+
+
+@pytest.mark.parametrize("system", ["systemd", "launchd", "windows"])
+def test_a_witness_runs_by_itself_without_rights(tmp_path: Path, system: str) -> None:
+    ran = hooper("witness", "unit", system, "--folder", str(tmp_path / "its own"), "--user", "eyes", "--json")
+    text = str(valid("keep-unit", ran.document)["text"])
+    assert "witness" in text
+    assert "7443" in text
+    if system == "systemd":
+        assert "CapabilityBoundingSet=\n" in text
+        assert "ExecReload" not in text
+    assert hooper("witness", "unit", "cron").code == 2
+    assert hooper("witness", "invite", "no place at all").code == 2
+    assert hooper("witness", "serve", "--port", "0").code == 2

@@ -9,7 +9,7 @@ import anyio
 
 from hooper.addresses import IPAddress
 from hooper.errors import NoAnswer
-from hooper.net.types import ConnectFailed, Datagram, Datagrams, Door, Endpoint, NoRoute, Refused, Rejected, Unreachable
+from hooper.net.types import ConnectFailed, Datagram, Datagrams, Door, Endpoint, Refused, Rejected, Unreachable
 
 STUN_SCHEDULE = (0.0, 0.5, 1.5, 3.5)  # seconds after the start, RFC 8489 section 6.2.1 with RTO 500 ms
 
@@ -39,7 +39,7 @@ async def exchange(
     """Send `data`, again at each time of `schedule`, until a datagram from `to` comes that `matches`.
 
     Args: schedule: seconds after the start. deadline: seconds for all of it.
-    Raises: NoAnswer: none came in time. Refused, Unreachable: an ICMP error came. NoRoute: nothing left this computer.
+    Raises: NoAnswer: none came in time. Refused, Unreachable: an ICMP error came. NoRoute, ProxyTrouble: nothing left.
     """
     async with await socket_towards(door, to.address) as socket:
         return await exchange_by(
@@ -85,7 +85,7 @@ async def exchange_by(
             async for _ in moments(schedule):
                 try:
                     await socket.send(data, to)
-                except NoRoute as exc:
+                except ConnectFailed as exc:  # a way that takes nothing to there
                     problem = exc
                     tasks.cancel_scope.cancel()
     if answer is not None:

@@ -39,14 +39,17 @@ MemoryMax=300M
 
 @dataclass(frozen=True)
 class UnitAsked:
-    """command: the keeper, word by word; once: for one round. user: who it runs as. writes: the folders that it
-    writes to.
+    """command: the program, word by word; once: for one round. user: who it runs as. writes: the folders that it writes
+    to. name: of the unit. does: what it is for. reloads: SIGHUP has it read its files again.
     """
 
     command: tuple[str, ...]
     once: tuple[str, ...]
     user: str
     writes: tuple[str, ...]
+    name: str = NAME
+    does: str = "keeps names, router rules and certificates"
+    reloads: bool = True
 
 
 def unit(system: System, asked: UnitAsked) -> tuple[str, tuple[str, ...]]:
@@ -71,12 +74,13 @@ def _path(text: str) -> str:
 
 def _service(asked: UnitAsked, *, once: bool) -> str:
     kind = "Type=oneshot" if once else "Type=exec"
-    ends = "" if once else "ExecReload=/bin/kill -HUP $MAINPID\nRestart=on-failure\nRestartSec=10\nTimeoutStopSec=30\n"
+    again = "ExecReload=/bin/kill -HUP $MAINPID\n" if asked.reloads else ""
+    ends = "" if once else f"{again}Restart=on-failure\nRestartSec=10\nTimeoutStopSec=30\n"
     writes = "".join(f"ReadWritePaths={_path(folder)}\n" for folder in asked.writes)
     install = "" if once else "\n[Install]\nWantedBy=multi-user.target\n"
     command = asked.once if once else asked.command
     return (
-        "# Made by Hooper\n[Unit]\nDescription=Hooper keeps names, router rules and certificates\n"
+        f"# Made by Hooper\n[Unit]\nDescription=Hooper {asked.does}\n"
         "Wants=network-online.target\nAfter=network-online.target\n\n"
         f"[Service]\n{kind}\nUser={asked.user}\nExecStart={_quoted(command)}\n{ends}{writes}{HARDENED}{install}"
     )
@@ -88,12 +92,12 @@ def _folders(asked: UnitAsked) -> list[str]:
 
 
 def _systemd(asked: UnitAsked) -> tuple[str, tuple[str, ...]]:
-    place = f"/etc/systemd/system/{NAME}.service"
+    place = f"/etc/systemd/system/{asked.name}.service"
     return _service(asked, once=False), (
         *_folders(asked),
         f"Put it into {place}.",
-        f"sudo systemctl daemon-reload && sudo systemctl enable --now {NAME}",
-        f"journalctl -u {NAME} -f",
+        f"sudo systemctl daemon-reload && sudo systemctl enable --now {asked.name}",
+        f"journalctl -u {asked.name} -f",
     )
 
 
@@ -102,11 +106,12 @@ def _timer(asked: UnitAsked) -> tuple[str, tuple[str, ...]]:
         f"# Made by Hooper\n[Unit]\nDescription=Hooper looks every {MINUTES} minutes\n\n[Timer]\nOnBootSec=1min\n"
         f"OnUnitActiveSec={MINUTES}min\nRandomizedDelaySec=20\n\n[Install]\nWantedBy=timers.target\n"
     )
-    text = f"# {NAME}.service\n{_service(asked, once=True)}\n# {NAME}.timer\n{timer}"
+    text = f"# {asked.name}.service\n{_service(asked, once=True)}\n# {asked.name}.timer\n{timer}"
     return text, (
         *_folders(asked),
-        f"Put the first part into /etc/systemd/system/{NAME}.service, the second into {NAME}.timer beside it.",
-        f"sudo systemctl daemon-reload && sudo systemctl enable --now {NAME}.timer",
+        f"Put the first part into /etc/systemd/system/{asked.name}.service,"
+        f" the second into {asked.name}.timer beside it.",
+        f"sudo systemctl daemon-reload && sudo systemctl enable --now {asked.name}.timer",
     )
 
 
@@ -116,12 +121,12 @@ def _launchd(asked: UnitAsked) -> tuple[str, tuple[str, ...]]:
         '<?xml version="1.0" encoding="UTF-8"?>\n<!-- Made by Hooper -->\n'
         '<!DOCTYPE plist PUBLIC "-//Apple//DTD PLIST 1.0//EN" "http://www.apple.com/DTDs/PropertyList-1.0.dtd">\n'
         '<plist version="1.0">\n<dict>\n  <key>Label</key>\n'
-        f"  <string>{NAME}</string>\n  <key>ProgramArguments</key>\n  <array>\n{words}  </array>\n"
+        f"  <string>{asked.name}</string>\n  <key>ProgramArguments</key>\n  <array>\n{words}  </array>\n"
         "  <key>RunAtLoad</key>\n  <true/>\n  <key>KeepAlive</key>\n  <dict>\n    <key>SuccessfulExit</key>\n"
         "    <false/>\n  </dict>\n  <key>ProcessType</key>\n  <string>Background</string>\n"
         "  <key>Umask</key>\n  <integer>63</integer>\n</dict>\n</plist>\n"
     )
-    place = f"~/Library/LaunchAgents/{NAME}.plist"
+    place = f"~/Library/LaunchAgents/{asked.name}.plist"
     return text, (f"Put it into {place}.", f"launchctl bootstrap gui/$(id -u) {place}")
 
 
@@ -131,7 +136,7 @@ def _windows(asked: UnitAsked) -> tuple[str, tuple[str, ...]]:
     text = (
         '<?xml version="1.0" encoding="UTF-8"?>\n<!-- Made by Hooper -->\n'
         '<Task version="1.2" xmlns="http://schemas.microsoft.com/windows/2004/02/mit/task">\n'
-        "  <RegistrationInfo><Description>Hooper keeps names, router rules and certificates</Description>"
+        f"  <RegistrationInfo><Description>Hooper {asked.does}</Description>"
         "</RegistrationInfo>\n  <Triggers><BootTrigger><Enabled>true</Enabled></BootTrigger></Triggers>\n"
         '  <Principals><Principal id="Author"><LogonType>S4U</LogonType><RunLevel>LeastPrivilege</RunLevel>'
         "</Principal></Principals>\n  <Settings>\n    <MultipleInstancesPolicy>IgnoreNew</MultipleInstancesPolicy>\n"
@@ -142,7 +147,7 @@ def _windows(asked: UnitAsked) -> tuple[str, tuple[str, ...]]:
         f'  <Actions Context="Author"><Exec><Command>{escape(program)}</Command>'
         f"<Arguments>{escape(arguments)}</Arguments></Exec></Actions>\n</Task>\n"
     )
-    return text, (f"Save it as {NAME}.xml, in UTF-8.", f"schtasks /Create /TN {NAME} /XML {NAME}.xml")
+    return text, (f"Save it as {asked.name}.xml, in UTF-8.", f"schtasks /Create /TN {asked.name} /XML {asked.name}.xml")
 
 
 def _cron(asked: UnitAsked) -> tuple[str, tuple[str, ...]]:

@@ -79,7 +79,7 @@ def order_certificates(
     return code
 
 
-@command(app, "cert look", site=True, mask=True, deadline=5.0)
+@command(app, "cert look", site=True, state=True, mask=True, deadline=5.0)
 def look_at_certificate(
     session: Session,
     what: str | None = None,

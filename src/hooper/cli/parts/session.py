@@ -47,6 +47,7 @@ NO_SITE = (
     "login password",
     "witness serve",
     "witness invite",
+    "witness unit",
 )  # commands without a site file
 KEEPS_STATE = (
     "guide", "keep", "next", "status", "history", "report", "survey", "why", "check", "arrival", "self", "visit",
@@ -57,7 +58,8 @@ KEEPS_STATE = (
 )  # fmt: skip
 KEEPS_NONE = (
     "name add", "name try", "name show", "name change", "name remove", "updater add", "updater show", "updater change",
-    "updater remove", "peer show", "visit run", "cert look", "cert trust", "witness serve", "witness invite",
+    "updater remove", "peer show", "visit run", "cert trust", "witness serve", "witness invite",
+    "witness unit",
 )  # fmt: skip
 T = TypeVar("T")
 GUIDED: ContextVar[bool] = ContextVar("GUIDED", default=False)  # a guided run says what comes next

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from hooper.usecases.watch.witnesses import WitnessesDocument
 
 app = sub_app("Eyes outside: a helper of yours that looks back at the site, and tells when it is silent.", group=True)
-PORT = 7443
+PORT, UNITS = 7443, ("systemd", "launchd", "windows")
 
 
 def _folder(session: Session, folder: Path | None) -> Path:
@@ -126,6 +126,33 @@ def forget(session: Session, witness: str, served: bool = False, folder: Path | 
     (key,) = chosen((witness,), file.site.witnesses, "witness")
     done = session.look(lambda run: leave(run, key, dry_run=session.dry_run), file)
     return session.show(done.document, render, errors=done.trouble)
+
+
+@command(app, "witness unit")
+def unit(
+    session: Session,
+    system: str,
+    folder: Path | None = None,
+    port: int = PORT,
+    user: str | None = None,
+    out: Path | None = None,
+    force: bool = False,
+) -> None:
+    """What your system needs to run a witness by itself, without any rights, as text that you install."""
+    from hooper.report.units import unit as make
+    from hooper.usecases.watch.noticing import UnitDocument, witness_unit_asked
+
+    (kind,) = chosen([system], UNITS, "system")
+    at = _folder(session, folder).absolute()
+    words = ("witness", "serve", "--folder", str(at), "--port", str(port))
+    text, steps = make(kind, witness_unit_asked(words, at, user))  # type: ignore[arg-type]
+    if session.json:
+        session.show(UnitDocument(kind, text, steps), lambda shown, screen: None)
+        return
+    session.give(text, out, force=force)
+    session.note()
+    for step in steps:
+        session.note(f"  {step}")
 
 
 def _render(document: WitnessesDocument, out: Screen) -> None:

@@ -26,10 +26,11 @@ from hooper.certs.site_roots import roots_beside
 from hooper.certs.store import key_type
 from hooper.check.certificates import Judge
 from hooper.check.probes import probe
-from hooper.check.targets import Target, inner_targets
+from hooper.check.targets import Target, inner_targets, outer_targets
 from hooper.clock import rfc3339
 from hooper.errors import CounterpartError, HooperError, UsageError
 from hooper.files import STDIO, machine_error, read_whole
+from hooper.line.public import public_addresses
 from hooper.places import Place
 from hooper.planning.typed import name_for
 from hooper.usecases.origins import open_place
@@ -181,6 +182,12 @@ async def _targets(run: Run, request: LookRequest, service: str) -> list[Target]
     """What to shake hands with, and the name to ask for."""
     if service:
         found = list(inner_targets(run.topology, [service]))
+        if request.origin.kind != "here" and run.site.services[service].reach == "public":
+            line = run.topology.lines[service]
+            known = await public_addresses(run.here, run.site, (line,), run.given({}), request.deadline)
+            public = {line: known[line].address.value} if known[line].address.value is not None else {}
+            outer = outer_targets(run.topology, [service], public, None)[0]  # type: ignore[arg-type]
+            found = [one for one in outer if one.address is not None and one.expected == "reachable"] or found
         if not found:
             raise UsageError(f"{service} has no port to look at", remedy="Name the server: HOST:PORT.")
         name = request.name or (found[0].server_name if found[0].server_name else name_for(run.topology, service))

@@ -54,7 +54,7 @@ class NoticesDocument:
 
 @dataclass(frozen=True, slots=True)
 class UnitDocument:
-    """`hooper keep unit`. system: for which. text: to be installed. steps: what to do with it."""
+    """`hooper keep unit`, `hooper witness unit`. system: for which. text: to be installed. steps: what to do then."""
 
     system: str
     text: str
@@ -75,6 +75,26 @@ def notice_row(run: Run, key: str, test: str | None = None) -> NoticeRow:
     return NoticeRow(key, entry.about, quiet, entry.digest, entry.masked, last, test)
 
 
+def witness_unit_asked(command: Sequence[str], folder: Path, user: str | None) -> UnitAsked:
+    """What the unit of a witness is made from. command: its words. folder: where it keeps what it has.
+
+    Raises: UsageError.
+    """
+    program = (sys.executable, "-m", "hooper", *command)
+    _plain((*program, user or ""))
+    does = "looks back at the sites that ask, from outside"
+    return UnitAsked(
+        program, (), user or getpass.getuser(), (str(folder.absolute()),), "hooper-witness", does, reloads=False
+    )
+
+
+def _plain(words: Sequence[str]) -> None:
+    """Raises: UsageError: one of these cannot stand in such a file."""
+    if (wrong := next((word for word in words if not is_plain(word)), None)) is not None:
+        message = f"{shown(wrong)} holds signs that cannot stand in such a file"
+        raise UsageError(message, remedy="Give the site file, the state or the user another name.")
+
+
 def unit_asked(
     file: SiteFile, command: Sequence[str], once: Sequence[str], folder: Path | None, user: str | None
 ) -> UnitAsked:
@@ -87,8 +107,5 @@ def unit_asked(
     metrics = file.site.keep.metrics or ""
     if metrics.startswith("file:"):
         writes.append((base / Path(metrics[5:]).expanduser()).parent)
-    words = (*program, *map(str, writes), user or "")
-    if (wrong := next((word for word in words if not is_plain(word)), None)) is not None:
-        message = f"{shown(wrong)} holds signs that cannot stand in such a file"
-        raise UsageError(message, remedy="Give the site file, the state or the user another name.")
+    _plain((*program, *map(str, writes), user or ""))
     return UnitAsked(program, (*program, *once), user or getpass.getuser(), tuple(dict.fromkeys(map(str, writes))))

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections import Counter
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
@@ -119,15 +121,28 @@ async def say_there(run: Run, key: str) -> Beaten:
 async def say_there_to_all(run: Run) -> list[HooperError]:
     """Say it to all, and keep how each stands; the trouble on the way."""
     trouble: list[HooperError] = []
+    seen: dict[str, str] = {}
     for key in run.site.witnesses:
         try:
-            said = await say_there(run, key)
+            seen[key] = (await say_there(run, key)).you
         except HooperError as exc:
             trouble.append(exc)
             keep_conditions(run, [_stands(run, key, exc)])
-            continue
-        keep_conditions(run, [Condition("witness", key, "", "there", "well", say("witness-sees", you=said.you))])
+    keep_conditions(run, list(of_seen(seen)))
     return trouble
+
+
+def of_seen(seen: Mapping[str, str]) -> Iterator[Condition]:
+    """How those that answer stand. seen: where each sees this site; one that sees it elsewhere than most is told of, of
+    each family by itself: a proxy or another line is on the way to it, or it is not what it was.
+    """
+    for key, you in seen.items():
+        alike = [other for other in seen.values() if (":" in other) == (":" in you)]
+        most, times = Counter(alike).most_common(1)[0]
+        if you != most and times > 1:
+            yield Condition("witness", key, "", "odd", "unknown", say("witness-odd", you=you, most=most), steady=True)
+        else:
+            yield Condition("witness", key, "", "there", "well", say("witness-sees", you=you))
 
 
 def _stands(run: Run, key: str, exc: HooperError) -> Condition:
