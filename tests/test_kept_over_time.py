@@ -23,7 +23,8 @@ from hypothesis import strategies as st
 
 from hooper.errors import UsageError
 from hooper.keep.metrics import MetricsPage, exposition, parse_outlet
-from hooper.keep.notices import NoticeNotSent, is_quiet, tell_all, worded, worth_telling
+from hooper.keep.notices import tell_all, worded, worth_telling
+from hooper.keep.sending import NoticeNotSent, is_quiet
 from hooper.masking import Mask
 from hooper.net.types import Endpoint
 from hooper.report.figures import Drawn, Strip, draw_all, figures, rendered

@@ -30,7 +30,7 @@ STRANGE = (
     "hub-page=x", "b" * 20_000,
 )  # fmt: skip
 # what waits, serves, or is a whole job by itself
-LONG = {"demo", "keep", "keep run", "lab run", "stand-in", "lab browse", "lab roam", "status"}
+LONG = {"witness serve", "demo", "keep", "keep run", "lab run", "stand-in", "lab browse", "lab roam", "status"}
 
 
 def commands(group: Any, words: tuple[str, ...] = ()) -> Iterator[tuple[tuple[str, ...], Any]]:

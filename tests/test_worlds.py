@@ -334,7 +334,14 @@ FILE = (
     "asker-no-way",
     "network-overlap",
 )
-PEER = ("peer-clock", "server-rules-old", "tunnel-not-started")  # each other, and what lies behind: model_peers
+PEER = (
+    "peer-clock",
+    "server-rules-old",
+    "tunnel-not-started",
+    "nats-cannot-meet",
+    "other-end-absent",
+    "direct-way-blocked",
+)  # each other, and what lies behind: model_peers
 
 
 def test_every_cause_is_held_against_the_others() -> None:

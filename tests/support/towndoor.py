@@ -131,6 +131,11 @@ class TownDoor:
         socket = DatagramSocket(asker.node, attachment, port, _nothing, _nothing, hop_limit, group)
         return TownDatagrams(self.board, asker, socket, self.lives)
 
+    async def beside(self, port: int, mark: int = 0) -> TownDatagrams:
+        attachment, own = self.board._own_port(self.asker, ["0.0.0.0", port], self.board.town.beside)
+        socket = DatagramSocket(self.asker.node, attachment, own, _nothing, _nothing)
+        return TownDatagrams(self.board, self.asker, socket, self.lives)
+
     async def listen(self, local: Endpoint) -> TownListener:
         _, port = self.board._own_port(self.asker, [str(local.address), local.port], self.board.town.listeners)
         return TownListener(self.board, self.asker.node.key, Endpoint(local.address, port))

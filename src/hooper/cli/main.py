@@ -67,6 +67,7 @@ WORK: dict[str, dict[str, tuple[str, str]]] = {  # in its order; of each command
     "Let people in privately": {
         "tunnel": ("hooper.cli.private.tunnel", "Private access: both sides of a tunnel, what its server saw."),
         "peer": ("hooper.cli.private.peer", "The devices that use a tunnel: add, hand over, renew, revoke."),
+        "meeting": ("hooper.cli.private.meeting", "Two ends without addresses that find the direct way."),
         "account": ("hooper.cli.prepare.entities:account", "Who has which login on which device. No password is kept."),
         "login": ("hooper.cli.private.login", "Second factors and passwords, made and tried."),
         "profile": ("hooper.cli.prepare.profile", "A profile that a device exported: what is wrong, mended."),

@@ -8,7 +8,7 @@ from __future__ import annotations
 from collections.abc import Awaitable, Callable, Collection, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, replace
-from datetime import datetime, timedelta
+from datetime import date, datetime, timedelta
 from typing import Literal
 
 from hooper.certs.store import CertificateStore
@@ -18,12 +18,14 @@ from hooper.keep.notices import tell_all
 from hooper.keep.schedule import Outcome, Pace
 from hooper.line.right_time import clock_now, time_servers
 from hooper.places import HERE, Place
+from hooper.planning.meetings import meeting_ends
 from hooper.planning.openers import driven_gateways
 from hooper.site.model import Keep, Site
 from hooper.store.kept import Condition, Stood
 from hooper.usecases.act.certificates import CertificatesRequest, keep_certificates
 from hooper.usecases.act.names import NamesRequest, look_at_line, update_names
 from hooper.usecases.act.routers import RouterRequest, open_rules
+from hooper.usecases.private.meeting import Tended, tend_ends
 from hooper.usecases.private.revoking import revocations
 from hooper.usecases.private.tunnel_conditions import watch_tunnels
 from hooper.usecases.run import Run
@@ -111,6 +113,9 @@ def tasks_for(site: Site) -> dict[str, Task]:
     if site.tunnels:
         pace = Pace(timedelta(hours=1), wakes={WOKE: SOON, ADDRESS: timedelta(seconds=20)})
         found["tunnels"] = Task(pace, _tunnels, needs="state", without="tunnels and peers are not looked at")
+    if meeting_ends(site, date.min):
+        pace = Pace(timedelta(seconds=10), wakes={ADDRESS: SOON, NETWORK: SOON, WOKE: NOW})
+        found["meetings"] = Task(pace, _meetings(), needs="process", without="how tunnels go is not kept")
     if site.notices:
         pace = Pace(timedelta(minutes=5), 10 * SOON, wakes={CHANGED: 10 * SOON})
         found["notices"] = Task(pace, _notices, needs="process", without="what was told before is not known")
@@ -216,6 +221,17 @@ async def _tunnels(run: Run) -> Ended:
     """The files of servers and peers, the peers' last days, and whom a server that runs here has seen."""
     trouble = await watch_tunnels(run)
     return Ended(_failed(run, trouble), None, trouble)
+
+
+def _meetings() -> Callable[[Run], Awaitable[Ended]]:
+    """The tunnels that look for the direct way between their ends."""
+    known: dict[str, Tended] = {}
+
+    async def work(run: Run) -> Ended:
+        again, trouble = await tend_ends(run, known)
+        return Ended(_failed(run, trouble), again, trouble)
+
+    return work
 
 
 async def _notices(run: Run) -> Ended:

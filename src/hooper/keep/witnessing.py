@@ -17,12 +17,11 @@ import anyio
 
 from hooper.clock import rfc3339
 from hooper.errors import HooperError, MachineError, UsageError
-from hooper.keep.notices import NoticeText, is_quiet, send
+from hooper.keep.sending import NoticeText, is_quiet, send
 from hooper.net.lab_door import LabDoor, lab_from_environment
 from hooper.net.opening import open_door
 from hooper.net.types import Endpoint
 from hooper.secret import SecretRef
-from hooper.site.fields import hours
 from hooper.visible import shown
 from hooper.wire.witness_talk import PORT, SECRET, Invitation
 from hooper.witness.looking_back import WitnessServer
@@ -90,6 +89,8 @@ def invite(folder: Path, at: str, tell: str, quiet: str, now: datetime) -> Invit
     except ValueError:
         remedy = "Write HOST:PORT: a name or an address under which this computer is reached from outside."
         raise UsageError(f"{at!r} is no place at which this witness is found", remedy=remedy) from None
+    from hooper.site.fields import hours  # what a silent site needs is not imported before: thousands are served
+
     for text, read in ((tell, SecretRef.parse), (quiet, hours)):
         try:
             if text:
@@ -150,6 +151,8 @@ class WitnessAtWork:
     async def tell(self, site: KnownSite, told: ToldOf) -> bool:
         """Tell people; whether that is over. Where nobody can be told, this witness itself may be cut off."""
         now = self.door.clock.now()
+        from hooper.site.fields import hours
+
         if site.quiet and is_quiet(hours(site.quiet), now.astimezone()):
             return False
         self.say(f"{site.title} ({site.short}): {told.says}")

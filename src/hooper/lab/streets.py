@@ -41,6 +41,7 @@ from hooper.lab.zone import LIE, Zone
 from hooper.net.types import Endpoint
 from hooper.wire import ip4
 from hooper.wire.icmp import Icmp
+from hooper.wire.stun import MAGIC_COOKIE
 
 NEIGHBOUR_SECONDS = 30.0  # how long a machine goes on sending to a device that is gone, as the kernel does
 ARP_SECONDS = 3.0  # how long a router asks for a host that is gone before it gives up, as the kernel does
@@ -82,6 +83,7 @@ class Streets:
         self.gone: dict[IPv4Address, tuple[str, str, datetime]] = {}  # segment, MAC, since when nobody is there
         self.listeners: dict[tuple[str, int], Callable[[ByteStream, Endpoint], Awaitable[None]]] = {}
         self.sockets: dict[tuple[str, int], DatagramSocket] = {}
+        self.beside: dict[tuple[str, int], DatagramSocket] = {}  # that hear STUN at the port of another program
         self.members: list[DatagramSocket] = []  # sockets that have joined a group
         self.ledger: deque[dict[str, Any]] = deque(maxlen=LEDGER_LENGTH)
         self.spoken: defaultdict[str, set[str]] = defaultdict(set)  # by machine, to whom
@@ -297,7 +299,7 @@ class Streets:
                 await socket.reject(result.icmp, result.by, to)
                 return "rejected"
             return "swallowed"
-        bound = self.sockets.get((result.node.key, result.port))
+        bound = self._bound(result, data)
         if bound is not None:
             await bound.deliver(data, result.source)
             return "delivered"
@@ -311,6 +313,12 @@ class Streets:
         elif answer is not None:
             await socket.deliver(answer, to)
         return "delivered"
+
+    def _bound(self, at: Arrival, data: bytes) -> DatagramSocket | None:
+        """The socket that takes a datagram; None: none does."""
+        place = at.node.key, at.port
+        stun = data[4:8] == MAGIC_COOKIE.to_bytes(4, "big")
+        return (self.beside.get(place) if stun else None) or self.sockets.get(place)
 
     async def _send_inside(self, client: TunnelWay, socket: DatagramSocket, data: bytes, to: Endpoint) -> str:
         """A datagram through a tunnel."""

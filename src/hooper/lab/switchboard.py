@@ -396,8 +396,10 @@ class Switchboard:
 
     async def _datagrams(self, stream: BufferedByteStream, asker: Asker, asked: dict[str, Any]) -> None:
         groups = [ip_address(group) for group in asked.get("groups") or ()]
-        shared: dict[tuple[str, int], Any] = {} if groups else self.town.sockets
-        attachment, port = self._own_port(asker, asked.get("local"), shared)
+        beside = asked.get("beside")
+        shared: dict[tuple[str, int], Any] = {} if groups else self.town.sockets if beside is None else self.town.beside
+        local = asked.get("local") if beside is None else ["0.0.0.0", beside]  # noqa: S104 - of any interface
+        attachment, port = self._own_port(asker, local, shared)
         lock = anyio.Lock()
 
         async def back(header: dict[str, Any], data: bytes = b"") -> None:
@@ -414,7 +416,7 @@ class Switchboard:
         group = next((group for group in groups if isinstance(group, IPv4Address)), None)
         socket = DatagramSocket(asker.node, attachment, port, deliver, reject, asked.get("hops"), group)
         if group is None:
-            self.town.sockets[asker.node.key, port] = socket
+            shared[asker.node.key, port] = socket
         else:
             self.town.members.append(socket)
         try:
@@ -428,7 +430,7 @@ class Switchboard:
                 self.town.note(asker.name, "udp", str(to), outcome)
         finally:
             if group is None:
-                self.town.sockets.pop((asker.node.key, port), None)
+                shared.pop((asker.node.key, port), None)
             else:
                 self.town.members.remove(socket)
 

@@ -30,13 +30,13 @@ async def nat_behaviour(door: Door, server: Endpoint, answer: stun.Message, name
     server's other address offers is taken up only if that is one of them.
     """
     found: dict[str, NatBehaviour] = {}
-    other = _other(server, answer)
+    other = other_place(server, answer)
 
     async def mapping() -> None:
         found["mapping"] = await _mapping(door, server, other, named)
 
     async def filtering() -> None:
-        found["filtering"] = NatBehaviour(filtering=await _filtering(door, server)) if other else NatBehaviour()
+        found["filtering"] = NatBehaviour(filtering=await filtering_by(door, server)) if other else NatBehaviour()
 
     async def hairpin() -> None:
         found["hairpin"] = NatBehaviour(hairpin=await _hairpin(door, server))
@@ -65,7 +65,7 @@ async def nat_behaviour(door: Door, server: Endpoint, answer: stun.Message, name
     )
 
 
-def _other(server: Endpoint, answer: stun.Message) -> Endpoint | None:
+def other_place(server: Endpoint, answer: stun.Message) -> Endpoint | None:
     """The server's other address and port; None: it has none that is of use."""
     try:
         other = answer.other_address()
@@ -91,26 +91,26 @@ async def _mapping(door: Door, server: Endpoint, other: Endpoint | None, named: 
             return NatBehaviour(note=f"mapping needs a second STUN address in [measure]{hint}")
         second, third = elsewhere, None
     async with await door.datagrams() as socket:
-        first_seen = await _bind(socket, server)
-        second_seen = await _bind(socket, second)
+        first_seen = await bound_by(socket, server)
+        second_seen = await bound_by(socket, second)
         if first_seen is None or second_seen is None:
             return NatBehaviour(note=f"{second if first_seen else server} did not answer, so mapping cannot be told")
         if first_seen == second_seen:
             return NatBehaviour(mapping="endpoint-independent")
-        third_seen = await _bind(socket, third) if third is not None else None
+        third_seen = await bound_by(socket, third) if third is not None else None
     if third_seen is None:
         return NatBehaviour(note="mapping depends on the far end; on what of it cannot be told")
     return NatBehaviour(mapping="address-dependent" if second_seen == third_seen else "address-and-port-dependent")
 
 
-async def _filtering(door: Door, server: Endpoint) -> Dependence:
+async def filtering_by(door: Door, server: Endpoint) -> Dependence:
     """RFC 5780 section 4.4, each test with a socket of its own: one that was used before has let answers in."""
     came: dict[str, bool] = {}
 
     async def test(name: str, *, address: bool) -> None:
         wish = stun.change_request(address=address, port=True)
         async with await door.datagrams() as socket:
-            came[name] = await _bind(socket, server, wish) is not None
+            came[name] = await bound_by(socket, server, wish) is not None
 
     async with anyio.create_task_group() as tasks:
         tasks.start_soon(lambda: test("address", address=True))
@@ -126,7 +126,7 @@ async def _hairpin(door: Door, server: Endpoint) -> bool | None:
     Both send to the other, so that a filter has seen them; one arrival is enough.
     """
     async with await door.datagrams() as one, await door.datagrams() as two:
-        outside_one, outside_two = await _bind(one, server), await _bind(two, server)
+        outside_one, outside_two = await bound_by(one, server), await bound_by(two, server)
         if outside_one is None or outside_two is None:
             return None
         mark = new_transaction()
@@ -163,7 +163,7 @@ async def _sampled(door: Door, server: Endpoint) -> list[tuple[int, int]]:
             return
         try:
             async with await door.datagrams(local=Endpoint(own, port)) as socket:
-                if (seen := await _bind(socket, server)) is not None:
+                if (seen := await bound_by(socket, server)) is not None:
                     found.append((number, port, seen.port))
         except MachineError:
             return  # somebody else on this computer has the port
@@ -174,7 +174,7 @@ async def _sampled(door: Door, server: Endpoint) -> list[tuple[int, int]]:
     return [(inside, outside) for _, inside, outside in sorted(found)]
 
 
-async def _bind(socket: Datagrams, server: Endpoint, *attributes: tuple[int, bytes]) -> Endpoint | None:
+async def bound_by(socket: Datagrams, server: Endpoint, *attributes: tuple[int, bytes]) -> Endpoint | None:
     """What the socket looks like from `server`, wherever that answers from; None: no answer came."""
     transaction = new_transaction()
 

@@ -248,6 +248,10 @@ class LabDoor:
         stream, answer = await door.keep("datagrams", local=_written(local), hops=hop_limit, groups=joined)
         return LabDatagrams(stream, _endpoint(answer["local"]))
 
+    async def beside(self, port: int, mark: int = 0) -> LabDatagrams:
+        stream, answer = await self.keep("datagrams", beside=port)
+        return LabDatagrams(stream, _endpoint(answer["local"]))
+
     async def listen(self, local: Endpoint) -> LabListener:
         stream, answer = await self.keep("listen", local=_written(local))
         return LabListener(self, stream, _endpoint(answer["local"]))

@@ -61,6 +61,9 @@ class PassingDoor:
     ) -> Datagrams:
         return await self.inner.datagrams(local=local, interface=interface, groups=groups, hop_limit=hop_limit)
 
+    async def beside(self, port: int, mark: int = 0) -> Datagrams:
+        return await self.inner.beside(port, mark)
+
     async def listen(self, local: Endpoint) -> Listener:
         return await self.inner.listen(local)
 

@@ -15,7 +15,7 @@ from collections.abc import AsyncIterator, Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from ipaddress import ip_address
 from pathlib import Path
-from typing import Any, Self, TypeVar
+from typing import TYPE_CHECKING, Any, Self, TypeVar
 
 import anyio
 from anyio.abc import ByteStream, SocketStream
@@ -40,6 +40,9 @@ from hooper.net.types import (
 )
 from hooper.places import HERE, Place
 from hooper.wire.icmp import SocketError, parse_extended_error
+
+if TYPE_CHECKING:
+    from hooper.net.beside import BesidePort
 
 T = TypeVar("T")
 
@@ -146,6 +149,11 @@ class SystemDoor:
                 level, option = (socket.SOL_IP, socket.IP_TTL) if version == 4 else (41, socket.IPV6_UNICAST_HOPS)
                 sock.setsockopt(level, option, hop_limit)
         return SystemDatagrams(sock)
+
+    async def beside(self, port: int, mark: int = 0) -> BesidePort:
+        from hooper.net.beside import beside
+
+        return beside(port, mark, self.interface)
 
     async def listen(self, local: Endpoint) -> SystemListener:
         sock = self._socket(local.address.version, socket.SOCK_STREAM, self.interface)

@@ -272,6 +272,12 @@ class Door(Protocol):
         """A datagram socket. Raises: MachineError: this computer does not allow it."""
         ...
 
+    async def beside(self, port: int, mark: int = 0) -> Datagrams:
+        """STUN datagrams over IPv4 from a port that another program of this computer has. mark: for the routing.
+
+        Raises: NoRaw.
+        """
+
     async def listen(self, local: Endpoint) -> Listener:
         """A TCP port; port 0 picks a free one. Raises: MachineError: the port is taken or forbidden."""
         ...

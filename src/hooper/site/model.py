@@ -45,6 +45,7 @@ from hooper.site.fields import (
     WanAddresses,
     word_of,
 )
+from hooper.site.meeting_tables import Meeting
 from hooper.site.protocols import SPEECHES, Speech
 from hooper.site.table import Table
 from hooper.site.tunnel_tables import Peer, Tunnel
@@ -417,6 +418,7 @@ class Site(Table):
     site: what the site is. tunnels: private access. peers: the devices that use it. updaters: who is told of new
     addresses. version: of this format.
     keep: what a keeper does. notices: whom it tells. accounts: who has which login. witnesses: who looks from outside.
+    meetings: tunnels of other sites that end here.
     """
 
     version: Literal[1]
@@ -436,6 +438,7 @@ class Site(Table):
     notices: dict[Key, NoticeTo] = {}
     accounts: dict[Key, Account] = {}
     witnesses: dict[Key, Witness] = {}
+    meetings: dict[Key, Meeting] = {}
 
     @cached_property
     def devices(self) -> dict[str, Host]:

@@ -46,8 +46,10 @@ POINTERS = (
     Pointer("tunnels", "service", ("services",)),
     Pointer("tunnels", "also", ("services",)),
     Pointer("tunnels", "into", ("services", "hosts", "gateways"), free=True),
+    Pointer("tunnels", "meet", ("witnesses",)),
     Pointer("peers", "tunnel", ("tunnels",)),
     Pointer("peers", "into", ("services", "hosts", "gateways"), free=True),
+    Pointer("meetings", "witness", ("witnesses",)),
 )
 
 

@@ -70,7 +70,7 @@ OWN = {
     for kind in (
         TunnelKind(
             name="wireguard", label="WireGuard", speaks="wireguard", key="wireguard",
-            fields=OF_PEERS | {"probe_key", "seen_by", "load_by"}, servers=("linux", "windows", "macos"),
+            fields=OF_PEERS | {"probe_key", "seen_by", "load_by", "meet"}, servers=("linux", "windows", "macos"),
             ending=".conf", software="the app for WireGuard", page="WireGuard or VPN server",
             stopped="systemctl disable --now wg-quick@{name}, then delete /etc/wireguard/{name}.conf and {name}.nft",
             stopped_by_app="deactivate {name} in the app for WireGuard and delete it there, and the file it was"

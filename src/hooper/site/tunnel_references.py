@@ -22,7 +22,7 @@ KEY_WORDS = {
     "ssh": "as OpenSSH writes it, ssh-ed25519 AAAA...",
 }
 NOT_OF_ALL = (  # keys that not all kinds of tunnel have
-    "also", "subnet", "login", "l2tp", "subnet6", "dns", "probe_key", "probe_profile", "seen_by", "load_by"
+    "also", "subnet", "login", "l2tp", "subnet6", "dns", "probe_key", "probe_profile", "seen_by", "load_by", "meet"
 )  # fmt: skip
 
 

@@ -54,6 +54,10 @@ class Tunnel(Table):
     load_by: Command = Field(
         (), description="The command that puts the files of HOOPER_FILES on the server and has it load them."
     )
+    meet: Key | None = Field(
+        None,
+        description="WireGuard: the witness by which peers and server look for the direct way between them.",
+    )
     options: Options = Field({}, description="Of a kind that another package adds: what that asks for.")
     one_secret: bool = Field(False, description="All peers share one secret or profile, which the device gives out.")
 

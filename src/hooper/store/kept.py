@@ -22,6 +22,7 @@ Subject = Literal[
     "keeper",
     "authority",
     "witness",
+    "meeting",
 ]
 Level = Literal["well", "wrong", "unknown", "fact"]
 KnownBy = Literal["said", "seen", "loaded"]  # by a person, at the server, by its files

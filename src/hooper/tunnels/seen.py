@@ -4,9 +4,11 @@ versions.
 
 from __future__ import annotations
 
+import base64
 import re
 from dataclasses import dataclass
 from datetime import UTC, datetime
+from typing import NamedTuple
 
 from hooper.addresses import IPAddress, parse_address
 from hooper.errors import MachineError
@@ -83,6 +85,41 @@ def _peer(cells: list[str]) -> PeerSeen:
         int(received),
         int(sent),
     )
+
+
+class EndSeen(NamedTuple):
+    """One peer of an interface of this computer, with what both ends share.
+
+    own: the interface's public key. port: that it has. mark: of its packets, for the routing; 0: none. shared: the
+    pre-shared key; None: there is none. seen: the peer.
+    """
+
+    own: str
+    port: int
+    mark: int
+    shared: bytes | None
+    seen: PeerSeen
+
+
+def end_in(dump: str, interface: str, peer: str) -> EndSeen | None:
+    """One peer in `wg show all dump`, by its public key; None: there is none. Raises: MachineError: it is no dump."""
+    from hooper.secret import keep_out_of_output
+
+    found = next((one for one in read_dump(dump) if one.interface == interface), None)
+    seen = next((one for one in found.peers if one.public_key == peer), None) if found is not None else None
+    if found is None or seen is None:
+        return None
+    rows = [line.split("\t") if "\t" in line else line.split() for line in dump.splitlines()]
+    mark = next((cells[4] for cells in rows if cells[:1] == [interface] and len(cells) == 5), "off")
+    shared = next((cells[2] for cells in rows if cells[:2] == [interface, peer] and len(cells) == 9), "(none)")
+    try:
+        secret = base64.b64decode(shared, validate=True) if shared != "(none)" else None
+        number = int(mark, 16) if mark != "off" else 0
+    except ValueError:
+        raise MachineError(f"the peer {peer} of {interface} is not of `wg show all dump`", code="no-dump") from None
+    if secret is not None:
+        keep_out_of_output(shared)
+    return EndSeen(found.public_key, found.port, number, secret, seen)
 
 
 OLD = ("Common Name", "Real Address", "Bytes Received", "Bytes Sent", "Connected Since")

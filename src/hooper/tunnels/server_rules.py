@@ -7,8 +7,9 @@ from collections.abc import Iterator
 from datetime import date
 from typing import TYPE_CHECKING
 
-from hooper.planning.access import Grant, ServerEnd, addresses_at, grants, on_gateway, table_name
+from hooper.planning.access import Grant, ServerEnd, addresses_at, grants, lan_of, on_gateway, table_name
 from hooper.planning.free_ports import transports
+from hooper.site.references import is_far_end
 from hooper.tunnels.common import let_in
 
 if TYPE_CHECKING:
@@ -75,7 +76,8 @@ def server_rules(site: Site, key: str, end: ServerEnd, today: date) -> str:
     masked = []
     for network in end.subnets:
         # addresses from fd00::/8 lead nowhere but here
-        wanted = tunnel.way_back == "nat" and not on_gateway(site, tunnel)
+        answered_by = on_gateway(site, tunnel) and not is_far_end(site, lan_of(site, tunnel))
+        wanted = tunnel.way_back == "nat" and not answered_by  # the end of a detour is nobody's gateway but its own
         if wanted if network.version == 4 else forwards6(site, key, today):
             masked.append(f'        {_family(network.version)} saddr {network} oifname != "{name}" masquerade')
     if masked:

@@ -16,8 +16,8 @@ from hooper.planning.tunnel_edits import device_of
 from hooper.planning.values import Plan
 from hooper.site.model import Site
 from hooper.site.tunnel_tables import Peer
-from hooper.store.kept import Handed, Heard
-from hooper.why.case import ORDER, THERE, Case, WhyDocument
+from hooper.store.kept import Handed, Heard, Stood
+from hooper.why.case import ORDER, THERE, Case, Certainty, WhyDocument
 from hooper.why.causes import certainties
 from hooper.why.facts import ServiceFacts
 from hooper.words.said import Said, say, together
@@ -25,6 +25,10 @@ from hooper.words.said import Said, say, together
 BEHIND = {  # the words of causes behind the server
     "host-filters-strangers": "host-filters-strangers.swallowed", "host-filters-all": "host-filters-all.behind",
     "host-moved": "host-moved.behind", "service-stopped": "service-stopped.beyond",
+}  # fmt: skip
+MET: dict[str, tuple[str, Certainty]] = {  # how two ends stand that do not find each other
+    "apart": ("nats-cannot-meet", "certain"), "alone": ("other-end-absent", "certain"),
+    "unanswered": ("direct-way-blocked", "likely"),
 }  # fmt: skip
 CLOCKS_DIFFER = timedelta(minutes=2)
 
@@ -37,9 +41,10 @@ class PeerFacts:
     mark, endpoint: of the file that it should have. made: the server's files were made with it as it is now; None: we
     do not make them. heard: what the server told of it; unheard: the server told, and does not know it. through: the
     service, probed through the tunnel; server: the server's own address in it; None: this computer is not the peer.
-    around: the networks that this computer is in beside it. ticked: the gateways whose sheet is ticked off.
-    certificate_ends: of its certificate, where it has one of our making. home: this computer is the peer, its tunnel is
-    on, and it is at home, on the LAN of this gateway.
+    around: the networks that this computer is in beside it. ticked: the gateways whose sheet is ticked off. met: how it
+    met its other end last, where its tunnel looks for the direct way. certificate_ends: of its certificate, where it
+    has one of our making. home: this computer is the peer, its tunnel is on, and it is at home, on the LAN of this
+    gateway.
     """
 
     peer: str
@@ -58,6 +63,7 @@ class PeerFacts:
     ticked: frozenset[str] = field(default_factory=frozenset)
     certificate_ends: datetime | None = None
     home: str | None = None
+    met: Stood | None = None
 
     @property
     def today(self) -> date:
@@ -190,6 +196,8 @@ def _server(case: Case, facts: PeerFacts) -> None:
 
 def _gate(case: Case, facts: PeerFacts) -> None:
     """The way to the server: its own diagnosis, in one step."""
+    if facts.met is not None and _met(case, facts.met):
+        return
     broken = [step for step in facts.gate.steps if step.state == "broken"]
     there = facts.server is not None and comes_from(facts.server, case, facts.peer)
     if there or (facts.gate.ok and not broken):
@@ -205,6 +213,22 @@ def _gate(case: Case, facts: PeerFacts) -> None:
         case.step("endpoint", "unknown", say("nobody-has-looked-from"))
     for cause in facts.gate.causes:
         case.cause(cause.code, cause.certainty, cause.message, cause.remedy, cause.would_make_certain)
+
+
+def _met(case: Case, met: Stood) -> bool:
+    """The way between both ends, as they found it when they met last; whether that tells how the peer comes."""
+    one, witness = met.condition, case.site.tunnels[case.site.peers[met.condition.subject].tunnel].meet or ""
+    if one.level == "well":
+        case.step("endpoint", "ok", say("met-on", at=met.at, how=one.detail))
+        return True
+    if one.state not in MET:
+        return False
+    case.step("endpoint", "broken", say("met-on", at=met.at, how=one.detail))
+    code, certainty = MET[one.state]
+    host = case.site.services[case.site.tunnels[case.site.peers[one.subject].tunnel].service].host
+    rent, meet = deeds.RENT("ADDRESS", host), deeds.MEET(one.subject)
+    case.caused(code, certainty, key=one.subject, witness=witness, rent=rent, meet=meet)
+    return True
 
 
 def _tunnel(case: Case, facts: PeerFacts) -> None:

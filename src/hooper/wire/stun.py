@@ -4,6 +4,8 @@ adds to learn how a NAT behaves.
 
 from __future__ import annotations
 
+import hashlib
+import hmac
 import struct
 import zlib
 from dataclasses import dataclass
@@ -17,12 +19,14 @@ HEADER = struct.Struct("!HHI12s")  # section 5: type, length of the rest, cookie
 MAGIC_COOKIE = 0x2112A442  # section 5
 BINDING_REQUEST, BINDING_SUCCESS, BINDING_ERROR = 0x0001, 0x0101, 0x0111  # sections 5 and 18.2
 MAPPED_ADDRESS, ERROR_CODE, XOR_MAPPED_ADDRESS = 0x0001, 0x0009, 0x0020  # section 18.3
+USERNAME, MESSAGE_INTEGRITY = 0x0006, 0x0008  # section 18.3
 UNKNOWN_ATTRIBUTES, SOFTWARE, FINGERPRINT = 0x000A, 0x8022, 0x8028  # section 18.3
 CHANGE_REQUEST, PADDING, RESPONSE_PORT = 0x0003, 0x0026, 0x0027  # RFC 5780 section 9.1
 RESPONSE_ORIGIN, OTHER_ADDRESS = 0x802B, 0x802C  # RFC 5780 section 9.1
 SOURCE_ADDRESS, CHANGED_ADDRESS = 0x0004, 0x0005  # the same two as servers of RFC 3489 name them, section 11.2
 _CHANGE_ADDRESS, _CHANGE_PORT = 0x04, 0x02  # RFC 5780 section 7.2
 FINGERPRINT_XOR = 0x5354554E  # section 14.7
+MAC = 20  # bytes, section 14.5
 _FAMILY = struct.Struct("!BBH")  # zero, family, port: section 14.1
 
 
@@ -153,6 +157,34 @@ def plain_address(name: int, address: IPAddress, port: int) -> tuple[int, bytes]
 def change_request(*, address: bool, port: bool) -> tuple[int, bytes]:
     """The wish that the answer comes from the server's other address, or port, or both (RFC 5780 section 7.2)."""
     return CHANGE_REQUEST, bytes((0, 0, 0, address * _CHANGE_ADDRESS | port * _CHANGE_PORT))
+
+
+def sealed(message: Message, key: bytes) -> bytes:
+    """The bytes with a MESSAGE-INTEGRITY behind all else (section 14.5: HMAC-SHA1), and a FINGERPRINT. key: shared."""
+    whole = Message(message.kind, message.transaction_id, (*message.attributes, (MESSAGE_INTEGRITY, bytes(MAC))))
+    mac = _mac(whole.serialize()[: -4 - MAC], key)
+    attributes = (*message.attributes, (MESSAGE_INTEGRITY, mac), (FINGERPRINT, bytes(4)))
+    return Message(message.kind, message.transaction_id, attributes).serialize()
+
+
+def opened(data: bytes, key: bytes) -> Message | None:
+    """What came, where its MESSAGE-INTEGRITY is by that key; what stands behind that is left out. None: it is not.
+
+    Raises: WireError: no STUN message.
+    """
+    message = Message.parse(data)
+    at = HEADER.size
+    for number, (name, value) in enumerate(message.attributes):
+        if name == MESSAGE_INTEGRITY:
+            covered = data[:2] + struct.pack("!H", at + 4 + len(value) - HEADER.size) + data[4:at]
+            right = hmac.compare_digest(value, _mac(covered, key))
+            return Message(message.kind, message.transaction_id, message.attributes[:number]) if right else None
+        at += 4 + len(value) + -len(value) % 4
+    return None
+
+
+def _mac(covered: bytes, key: bytes) -> bytes:
+    return hmac.new(key, covered, hashlib.sha1).digest()
 
 
 def refusal(number: int, reason: str) -> tuple[int, bytes]:

@@ -27,7 +27,8 @@ LIMIT = 16 * 1024  # bytes of one message
 NONCE, KEY, SIGNATURE, PIN, SECRET = 32, 32, 64, 32, 16  # bytes
 PORT = 7443
 ASKED, TOLD = b"hooper witness ask\0", b"hooper witness time\0"  # what is signed begins so
-DEEDS = ("join", "who", "beat", "open", "leave")
+DEEDS = ("join", "who", "beat", "open", "meet", "leave")
+BOX, NOTE, WAIT_S = 32, 1024, 30  # bytes of a box and of a note, seconds of waiting
 TRANSPORTS = ("tcp", "udp")
 REFUSALS = ("not-known", "not-invited", "too-much", "not-understood", "no-common-version", "busy")
 
@@ -166,6 +167,42 @@ class PortAsked(NamedTuple):
         if transport not in TRANSPORTS or not isinstance(port, int) or isinstance(port, bool) or not 0 < port < 65536:
             raise WireError("port", 0, "no transport or port")
         return cls(str(transport), port)
+
+
+class MeetAsked(NamedTuple):
+    """A note for who comes to the same box from its other side. box: 32 bytes. side: 0 or 1. sealed: the note, which
+    the witness cannot read. wait: for the other's, in seconds.
+    """
+
+    box: bytes
+    side: int
+    sealed: bytes
+    wait: int
+
+    def body(self) -> dict[str, Any]:
+        sealed = in_base64(self.sealed)
+        return {"do": "meet", "box": in_base64(self.box), "side": self.side, "sealed": sealed, "wait": self.wait}
+
+    @classmethod
+    def of(cls, body: Mapping[str, Any]) -> MeetAsked:
+        """Raises: WireError."""
+        side, wait = body.get("side"), body.get("wait")
+        if side not in (0, 1) or isinstance(side, bool):
+            raise WireError("side", 0, "0 or 1")
+        if not isinstance(wait, int) or isinstance(wait, bool) or not 0 <= wait <= WAIT_S:
+            raise WireError("wait", 0, f"up to {WAIT_S} seconds")
+        return cls(bytes_of(body, "box", BOX), side, sealed_of(body), wait)
+
+
+def sealed_of(message: Mapping[str, Any]) -> bytes:
+    """A sealed note; empty: none. Raises: WireError."""
+    try:
+        data = base64.b64decode(text_of(message, "sealed", 2 * NOTE), validate=True)
+    except (binascii.Error, ValueError):
+        raise WireError("sealed", 0, "no base64") from None
+    if len(data) > NOTE:
+        raise WireError("sealed", 0, f"{len(data)} bytes are more than a note has")
+    return data
 
 
 class Watched(NamedTuple):

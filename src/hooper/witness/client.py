@@ -186,6 +186,28 @@ async def beat(door: Door, to: WitnessFound, key: OwnKey, said: wire.Beat, deadl
     return Beaten(you, moment, start + took / 2, took.total_seconds() / 2 + 1.0, told)
 
 
+class Met(NamedTuple):
+    """What a witness handed over. sealed: the other side's note; empty: nobody came to it. ahead_s: the witness's clock
+    against this computer's, by no more than the time that the answer took.
+    """
+
+    sealed: bytes
+    ahead_s: float
+
+
+async def meet(door: Door, to: WitnessFound, key: OwnKey, note: wire.MeetAsked, deadline: float) -> Met:
+    """Leave a note, and take the other side's. deadline: seconds beside those that are waited for it.
+
+    Raises: WitnessFailed, WitnessRefuses.
+    """
+    answer = await asked_once(door, to, key, note.body(), deadline + note.wait)
+    try:
+        moment = read_moment(wire.text_of(answer, "now", 40))
+        return Met(wire.sealed_of(answer), (moment - door.clock.now()).total_seconds())
+    except (WireError, ValueError):
+        raise WitnessFailed(f"the witness {to.name} does not answer as a witness") from None
+
+
 @dataclass
 class WitnessDoor(PassingDoor):
     """What is seen from a witness: the one address that it sees the site at, and nothing else.

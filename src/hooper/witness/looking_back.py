@@ -60,6 +60,15 @@ class Rates:
 
 
 @dataclass
+class Waiting:
+    """A site that waits at a box. sealed: its own note. came: the other's; empty: nobody came."""
+
+    sealed: bytes
+    came: bytes = b""
+    met: anyio.Event = field(default_factory=anyio.Event)
+
+
+@dataclass
 class WitnessServer:
     """door: by which it looks, and its clock. register: whom it knows. key: its own."""
 
@@ -69,6 +78,7 @@ class WitnessServer:
     asked: Rates = field(default_factory=lambda: Rates(A_MINUTE))
     joined: Rates = field(default_factory=lambda: Rates(JOINS))
     open: dict[bytes, int] = field(default_factory=dict)
+    waiting: dict[tuple[bytes, int], Waiting] = field(default_factory=dict)
     heard: anyio.Event = field(default_factory=anyio.Event)
 
     def __post_init__(self) -> None:
@@ -103,7 +113,9 @@ class WitnessServer:
                 opening = answer.pop("open", None)
                 if opening is None:
                     await stream.send(wire.serialize(answer))
-            if opening is not None:
+            if isinstance(opening, wire.MeetAsked):
+                await self._meet(stream, opening, asked.key, source)
+            elif opening is not None:
                 await self._opened(stream, opening, asked.key, source)
 
     def _answered(self, asked: wire.Ask, nonce: bytes, source: IPAddress) -> dict[str, Any]:
@@ -134,6 +146,8 @@ class WitnessServer:
             return {"you": str(source), "now": now, "sign": wire.in_base64(sign), "told": known.told}
         if body["do"] == "open":
             return {"open": wire.PortAsked.of(body)}
+        if body["do"] == "meet":
+            return {"open": wire.MeetAsked.of(body)}
         return {"you": str(source), "now": rfc3339(self.now())}
 
     def _join(self, key: bytes, body: dict[str, Any]) -> dict[str, Any]:
@@ -142,6 +156,41 @@ class WitnessServer:
         if not self.register.join(secret, key, title, self.now()):
             return _refused("not-invited", "the invitation was used, is over, or never was")
         return {"joined": True}
+
+    # --- two sites that hand each other a note
+
+    async def _meet(self, stream: BufferedByteStream, asked: wire.MeetAsked, key: bytes, source: IPAddress) -> None:
+        """Hand each side of a box the other's note, once both are here."""
+        if self.open.get(key, 0) >= AT_A_TIME:
+            await stream.send(wire.serialize(_refused("too-much", "too many questions are open at once")))
+            return
+        self.open[key] = self.open.get(key, 0) + 1
+        other = self.waiting.pop((asked.box, 1 - asked.side), None)
+        mine = Waiting(asked.sealed)
+        try:
+            if other is not None:
+                mine.came = other.sealed
+                other.came = asked.sealed
+                other.met.set()
+            else:
+                former = self.waiting.get((asked.box, asked.side))
+                self.waiting[asked.box, asked.side] = mine
+                if former is not None:
+                    former.met.set()
+                with anyio.move_on_after(asked.wait):
+                    await mine.met.wait()
+            answer = {"you": str(source), "now": rfc3339(self.now()), "sealed": wire.in_base64(mine.came)}
+            with anyio.fail_after(ASK_S):
+                await stream.send(wire.serialize(answer))
+        finally:
+            if self.waiting.get((asked.box, asked.side)) is mine:
+                del self.waiting[asked.box, asked.side]
+            self._closed(key)
+
+    def _closed(self, key: bytes) -> None:
+        self.open[key] -= 1
+        if not self.open[key]:
+            del self.open[key]
 
     # --- ports of the site that asks
 
@@ -158,9 +207,7 @@ class WitnessServer:
                 else:
                     await self._udp(stream, Endpoint(source, to.port))
         finally:
-            self.open[key] -= 1
-            if not self.open[key]:
-                del self.open[key]
+            self._closed(key)
 
     async def _tcp(self, stream: BufferedByteStream, to: Endpoint) -> None:
         try:

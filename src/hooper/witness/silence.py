@@ -16,8 +16,6 @@ from typing import TYPE_CHECKING, NamedTuple
 import anyio
 
 from hooper.addresses import parse_address
-from hooper.check.probes import probe
-from hooper.check.targets import Target
 from hooper.clock import shown_duration
 from hooper.errors import HooperError, WireError
 from hooper.site.protocols import SPEECHES
@@ -102,6 +100,9 @@ class Watching:
         verdicts: dict[str, str] = {}
 
         async def one(watched: wire.Watched) -> None:
+            from hooper.check.probes import probe  # which the witness needs for a silent site alone
+            from hooper.check.targets import Target
+
             target = Target.alone(address, watched.port, watched.speaks)
             seen = await probe(self.door, replace(target, server_name=watched.name or None), LOOK_S)
             verdicts[watched.service] = seen.verdict

@@ -26,6 +26,7 @@ from hooper.words.data import data
 GROUPS = (  # commands that have commands of their own
     "lab", "line", "measure", "gateway", "host", "service", "router", "name", "updater", "tunnel", "peer", "profile",
     "account", "login", "authority", "certificate", "cert", "notice", "risk", "visit", "self", "witness",
+    "meeting",
 )  # fmt: skip
 KEEP = ("unit", "notice")  # beside running
 STDOUT_ERRORS = (errno.EPIPE, errno.ENOSPC, errno.EIO, errno.EBADF)

@@ -54,7 +54,7 @@ KEEPS_STATE = (
     "stand-in", "card", "drill", "plan", "audit", "router", "name", "cert", "updater", "tunnel", "peer", "move",
     "host know", "undo", "host rename", "service rename", "line rename", "gateway rename", "authority rename",
     "certificate rename", "notice rename", "account rename",
-    "authority make", "service secure", "witness",
+    "authority make", "service secure", "witness", "meeting now", "meeting rename",
 )  # fmt: skip
 KEEPS_NONE = (
     "name add", "name try", "name show", "name change", "name remove", "updater add", "updater show", "updater change",

@@ -21,7 +21,7 @@ from hooper.net.whereabouts import at_home, connected_surroundings
 from hooper.planning.access import peer_addresses, server_addresses
 from hooper.planning.local_ports import by_ssh
 from hooper.site.references import detours
-from hooper.store.kept import Handed, Heard, Made
+from hooper.store.kept import Handed, Heard, Made, Stood
 from hooper.tunnels.making import works_of
 from hooper.usecases.origins import open_place
 from hooper.usecases.private.tunnels import ring_of
@@ -117,6 +117,10 @@ def _facts(run: Run, peer: str, told: dict[str, ServiceFacts], around: Surroundi
     with run.keeping() as state:
         if state is not None:
             handed, heard, made = state.tunnelling.handed(), state.ledger.heard(), state.tunnelling.made()
+    met: Stood | None = None
+    if run.site.tunnels[entry.tunnel].meet is not None and run.state is not None:
+        stood = run.state.history.conditions()
+        met = next((one for one in stood if one.condition[:3] == ("peer", peer, "way")), None)
     mark = endpoint = None
     try:
         now = works.profile_of(run.topology, peer)
@@ -147,4 +151,5 @@ def _facts(run: Run, peer: str, told: dict[str, ServiceFacts], around: Surroundi
         certificate_ends=ends,
         around=tuple(around.networks()),
         ticked=frozenset(told["target"].ticked),
+        met=met,
     )

@@ -80,6 +80,8 @@ def _certificate_need(one: Condition) -> Said:
 
 
 def _peer_need(one: Condition) -> Said:
+    if one.aspect == "way":
+        return say("need.meeting", deed=deeds.MEET(one.subject))
     if one.aspect == "out":
         return say("need.peer.out", shut_out=deeds.SHUT_OUT(one.subject))
     return say("need.see", deed=deeds.PEERS)
@@ -113,9 +115,11 @@ KINDS: dict[Subject, ConditionKind] = {
     "tunnel": ConditionKind("tunnels", "tunnels", lambda site, one: one.subject in site.tunnels,
                             lambda one: say("need.see", deed=deeds.TUNNELS)),
     "peer": ConditionKind("peers", "tunnels", _peer_there, _peer_need, False,
-                          lambda one: "server" if one.aspect else ""),
+                          lambda one: "way" if one.aspect == "way" else "server" if one.aspect else ""),
     "witness": ConditionKind("witnesses", "witness", lambda site, one: one.subject in site.witnesses,
                              lambda one: say("need.witness", deed=deeds.LIST_WITNESSES), True),
+    "meeting": ConditionKind("meetings", "meetings", lambda site, one: one.subject in site.meetings,
+                             lambda one: say("need.meeting", deed=deeds.MEET(one.subject)), True),
     "keeper": ConditionKind("", "", lambda site, one: True, lambda one: say("need.keeper")),
 }  # fmt: skip
 
