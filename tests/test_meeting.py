@@ -6,11 +6,16 @@ from __future__ import annotations
 
 import itertools
 import json
+import os
 import random
+import subprocess
+import sys
 from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 from ipaddress import IPv4Address, ip_address
+from pathlib import Path
 from types import SimpleNamespace
 from typing import Any, Self
 
@@ -28,6 +33,7 @@ from hooper.usecases.private.meeting import Tended, tend_ends
 from hooper.wire import meeting as wire
 from hooper.wire import stun
 from hooper.wire.meeting import DEPENDENCE, MeetingKeys, NatKind, Note, can_meet
+from support.program import LabProcess, Ran, start_lab, valid
 from support.virtual import run_virtually
 from test_wire import RFC_5769_2_1, RFC_5769_2_2
 from test_witness import DOCS
@@ -182,7 +188,7 @@ STUN = Endpoint(IPv4Address("192.0.2.10"), 3478)
 def pairs() -> Iterator[tuple[str, str, str, str]]:
     kinds = itertools.product(DEPENDENCE, repeat=2)
     for one, other in itertools.combinations_with_replacement(kinds, 2):
-        yield (*one, *other)
+        yield one[0], one[1], other[0], other[1]
 
 
 @pytest.mark.parametrize("seed", range(2))
@@ -329,7 +335,7 @@ async def kept(ends: list[OneEnd], for_s: float, monkeypatch: pytest.MonkeyPatch
 
     async def keeper(one: OneEnd) -> None:
         run: Any = SimpleNamespace(
-            one=one, site=None, at=Clock(one.off_s).now(), here=SimpleNamespace(clock=Clock(one.off_s))
+            one=one, site=None, at=Clock(one.off_s).now(), here=SimpleNamespace(clock=Clock(one.off_s), world="real")
         )
         while True:
             started = anyio.current_time()
@@ -394,3 +400,118 @@ def test_those_that_cannot_meet_ask_once_an_hour(monkeypatch: pytest.MonkeyPatch
         assert max(len(end.met) for end in ends) < 12
 
     run_virtually(main)
+
+
+# --- as people do it, in the town
+
+
+HUT = """\
+version = 1
+[site]
+title = "Hut at the quay"
+[measure]
+stun = ["192.0.2.10:3478", "192.0.2.11:3478", "192.0.2.11:3479", "192.0.2.10:3479"]
+"""
+
+
+@dataclass
+class TwoSites:
+    """The boathouse and the hut, each with its site file and its state, and the witness between them."""
+
+    lab: LabProcess
+    folder: Path
+
+    def at(self, site: str, *words: str) -> Ran:
+        return self.lab.start(*words, "--json", HOOPER_SITE=str(self.folder / site), XDG_STATE_HOME=str(self.folder))
+
+    def joined(self, site: str) -> None:
+        ran = self.lab.start("witness", "invite", "198.51.100.7:7443", "--folder", f"{self.folder}/witness", "--json")
+        assert self.at(site, "witness", "join", ran.document["code"], "--named", "rented").code == 0
+
+    def meet(self) -> dict[str, Any]:
+        with ThreadPoolExecutor(2) as both:
+            asked = {site: both.submit(self.at, site, "meeting", "now") for site in ("site.toml", "hut.toml")}
+            ran = {site: one.result() for site, one in asked.items()}
+        assert all(one.code in (0, 1) for one in ran.values()), ran
+        return {site: valid("meeting-now", one.document)["ends"][0] for site, one in ran.items()}
+
+
+@pytest.fixture(scope="module")
+def sites(tmp_path_factory: pytest.TempPathFactory) -> Iterator[TwoSites]:
+    folder = tmp_path_factory.mktemp("sites")
+    with start_lab(folder / "town") as lab:
+        both = TwoSites(lab.with_site_in(folder), folder)  # type: ignore[arg-type]
+        (folder / "hut.toml").write_text(HUT)
+        words = (sys.executable, "-m", "hooper", "witness", "serve", "--folder", str(folder / "witness"))
+        serves = subprocess.Popen(
+            words, env={**os.environ, **lab.env}, stdout=subprocess.PIPE, stderr=subprocess.STDOUT
+        )
+        try:
+            assert serves.stdout is not None
+            assert any(b"listening" in line for line in serves.stdout)
+            for site in ("site.toml", "hut.toml"):
+                both.joined(site)
+            server, profile = str(folder / "server"), str(folder / "oars.conf")
+            for each in (
+                ("tunnel", "add", "oars", "--host", "gate", "--meet", "rented"),
+                ("peer", "add", "hut", "--tunnel", "oars", "--device", "server"),
+                ("tunnel", "make", "oars", "--out", server),
+                ("peer", "hand", "hut", "--out", profile),
+                ("lab", "load", f"{server}/oars.conf", "--on", "gate"),
+                ("lab", "load", profile, "--on", "quay-hut"),
+            ):
+                ran = both.at("site.toml", *each)
+                assert ran.code == 0, ran
+            assert both.at("hut.toml", "meeting", "take", profile).code == 0
+            yield both
+        finally:
+            serves.terminate()
+            serves.communicate(timeout=10)
+
+
+def test_two_sites_meet_in_the_town(sites: TwoSites) -> None:
+    """Directly; then the hut's carrier gives each far end another port; then nobody is at the hut."""
+    assert sites.at("site.toml", "lab", "line", "carrier-nat").code == 0
+    met = sites.meet()
+    assert {site: (row["way"], row["can"]) for site, row in met.items()} == {
+        "site.toml": ("direct", "can"), "hut.toml": ("direct", "can"),
+    }  # fmt: skip
+    assert met["site.toml"]["ways"][0]["to"] == met["hut.toml"]["seen_at"]
+    shown = valid("status", sites.at("site.toml", "status").document)
+    (row,) = (one for one in shown["rows"] if one["aspect"] == "way")
+    assert (row["kind"], row["subject"], row["state"], row["level"]) == ("peer", "hut", "direct", "well")
+    assert "ms" in row["proof"]
+    why = valid("why", sites.at("site.toml", "why", "film-page", "--peer", "hut", "--deadline", "1").document)
+    assert next(step["state"] for step in why["steps"] if step["step"] == "endpoint") == "ok"
+
+    assert sites.at("site.toml", "lab", "line", "carrier-nat", "--far-mapping", "address-and-port").code == 0
+    met = sites.meet()
+    assert {site: (row["way"], row["can"]) for site, row in met.items()} == {
+        "site.toml": ("none", "cannot"), "hut.toml": ("none", "cannot"),
+    }  # fmt: skip
+    why = valid("why", sites.at("site.toml", "why", "film-page", "--peer", "hut", "--deadline", "1").document)
+    assert "nats-cannot-meet" in {cause["code"] for cause in why["causes"]}
+
+    ran = sites.at("site.toml", "meeting", "now", "--wait", "0")
+    (row,) = ran.document["ends"]
+    assert (ran.code, row["way"], row["came"]) == (1, "none", False)
+    why = valid("why", sites.at("site.toml", "why", "film-page", "--peer", "hut", "--deadline", "1").document)
+    assert "other-end-absent" in {cause["code"] for cause in why["causes"]}
+
+
+def test_what_is_not_there_is_said(sites: TwoSites, tmp_path: Path) -> None:
+    """No tunnel on this computer, no profile, no witness, a word that is none."""
+    (tmp_path / "oars.conf").write_text("[Interface]\nPrivateKey = x\n")
+    ran = sites.at("hut.toml", "meeting", "take", str(tmp_path / "oars.conf"))
+    assert (ran.code, "no profile" in ran.document["errors"][0]["message"]) == (2, True)
+    assert sites.at("hut.toml", "meeting", "take", str(tmp_path / "none.conf")).code == 6
+    assert sites.at("hut.toml", "meeting", "now", "--wait", "99").code == 2
+    assert sites.at("hut.toml", "meeting", "now", "nobody").code == 2
+    (sites.folder / "alone.toml").write_text("version = 1\n")
+    for words in (("meeting", "now"), ("meeting", "take", str(sites.folder / "oars.conf"))):
+        ran = sites.at("alone.toml", *words)
+        assert (ran.code, bool(ran.document["errors"][0]["remedy"])) == (2, True)
+    assert sites.at("site.toml", "lab", "load", str(sites.folder / "oars.conf"), "--on", "quay-hut", "--off").code == 0
+    ran = sites.at("hut.toml", "meeting", "now")
+    assert (ran.code, ran.document["errors"][0]["code"]) == (6, "no-tunnel-here")
+    assert sites.at("site.toml", "lab", "load", str(sites.folder / "oars.conf"), "--on", "quay-hut").code == 0

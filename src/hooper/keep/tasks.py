@@ -45,7 +45,7 @@ RENEWED_AT = 0.45  # of a lease: passed when it is renewed, so that half of it i
 ISSUED_WITHIN_S, CLOCK_S = 180.0, 3.0
 LOOKS_LEFT, AT_LEAST = 40, timedelta(minutes=5)  # looks at a certificate in the life that it has left; between two
 FORGOT = timedelta(minutes=1)  # until a router that had lost rules is looked at again
-DAY, BEATS = timedelta(days=1), timedelta(minutes=1)
+DAY, BEATS = timedelta(days=1), 3  # signs of life in the time after which a witness tells of silence
 
 
 @dataclass(frozen=True)
@@ -98,7 +98,8 @@ def tasks_for(site: Site) -> dict[str, Task]:
             "no certificate is ordered or given",
         )
     if site.witnesses:
-        pace = Pace(BEATS, timedelta(seconds=15), latest=BEATS * 2, wakes={ADDRESS: NOW, NETWORK: SOON, WOKE: NOW})
+        often = timedelta(seconds=min(one.silence for one in site.witnesses.values()) / BEATS)
+        pace = Pace(often, min(often, 15 * SOON), latest=often, wakes={ADDRESS: NOW, NETWORK: SOON, WOKE: NOW})
         found["witness"] = Task(pace, _witness, needs="state", without="no witness is told that this site is there")
     if site.certificates or site.tunnels:
         found["clock"] = Task(Pace(timedelta(hours=6), timedelta(hours=1), wakes={WOKE: SOON}), _clock)

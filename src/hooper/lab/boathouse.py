@@ -32,7 +32,8 @@ PUBLIC = IPv4Address("203.0.113.44")
 SECOND = "198.51.100.54"  # the zone's second server, where it has one
 WRONG_RESOLVER = IPv4Address("192.0.2.66")
 INTERNET, BETWEEN, CLUB, GUEST = "internet", "between", "club", "guest"
-MOBILE, SHARED = "mobile", "shared"
+MOBILE, SECOND_MOBILE, SHARED = "mobile", "second-mobile", "shared"
+FAR_BOX, FAR = "second-carrier", "quay-hut"  # the hut at the other end of the quay, on a mobile line of its own
 # service: (host, transport, inside port, outside port); the lab knows its devices, not the site file
 SERVICES: dict[str, tuple[str, str, int, int]] = {
     "slip-film": ("slip-cam", "tcp", 554, 10554),
@@ -90,6 +91,7 @@ def build(now: Callable[[], datetime]) -> Town:
         CLUB: IPv4Network("10.44.7.0/24"),
         GUEST: IPv4Network("10.44.8.0/24"),  # the club's Wi-Fi for guests: its router keeps it to itself
         MOBILE: IPv4Network("100.72.5.0/24"),
+        SECOND_MOBILE: IPv4Network("100.73.5.0/24"),
         SHARED: IPv4Network("100.64.44.0/24"),  # behind the provider's own NAT, while it has one
     }
     town.routers = {INTERNET: (IPv4Address("203.0.113.1"), IPv4Address("192.0.2.254"))}
@@ -129,7 +131,15 @@ def _gateways(town: Town) -> None:
         IPv4Interface("100.72.5.1/24"),
         is_router=False,
     )
-    town.boxes = {box.key: box for box in (fibre, club, carrier)}
+    second = Box(
+        FAR_BOX,
+        INTERNET,
+        IPv4Address("198.51.100.131"),
+        SECOND_MOBILE,
+        IPv4Interface("100.73.5.1/24"),
+        is_router=False,
+    )
+    town.boxes = {box.key: box for box in (fibre, club, carrier, second)}
     for box in (fibre, club):
         box.tcp[80] = status_page(box)
     town.igd[club.key] = IgdRouter(town, club)
@@ -149,6 +159,7 @@ def _people(town: Town) -> None:
     between.attachments.append(usb)
     interface, segment, address, gateway = PHONE["away"]
     _add(town, "phone", segment, str(address), interface=interface, gateway=str(gateway), address6=str(PHONE6["away"]))
+    _add(town, FAR, SECOND_MOBILE, "100.73.5.9", gateway="100.73.5.1")
     _add(town, "rented", INTERNET, "198.51.100.7", address6="2001:db8:55::7")
 
 

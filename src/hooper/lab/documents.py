@@ -127,8 +127,8 @@ class LabLineDocument:
     """`hooper lab line`: the line as it now is, and the kinds that there are.
 
     kind: of the line. mapping: what the outer port depends on. filtering: what is let in depends on. hairpin: whether
-    the router sends packets for its own public address back in. dead: the STUN servers that do not answer. kinds: those
-    that there are.
+    the router sends packets for its own public address back in. far_mapping, far_filtering: of the hut's carrier. dead:
+    the STUN servers that do not answer. kinds: those that there are.
     """
 
     kind: str
@@ -138,6 +138,8 @@ class LabLineDocument:
     speaks: str
     dead: tuple[str, ...]
     resolver: str
+    far_mapping: str
+    far_filtering: str
     kinds: tuple[LineKind, ...]
 
 

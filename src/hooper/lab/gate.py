@@ -5,9 +5,10 @@ from __future__ import annotations
 import base64
 import re
 import secrets
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
-from ipaddress import IPv4Address, IPv4Interface, IPv4Network, ip_interface, ip_network
+from ipaddress import IPv4Address, IPv4Interface, IPv4Network, ip_address, ip_interface, ip_network
 from typing import TYPE_CHECKING
 
 from hooper.errors import UsageError, WireError
@@ -27,12 +28,14 @@ from hooper.wire.wireguard import (
     cookie_reply,
     kind_of,
     mac2_fits,
+    public_of,
     tai64n,
 )
 
 if TYPE_CHECKING:
     from hooper.addresses import IPNetwork
     from hooper.lab.streets import Streets
+    from hooper.lab.town import Town
 
 OWN_DUMP = ("wg", "show", "all", "dump")  # wg(8): what its software tells
 PROHIBITED = Icmp(3, 13)
@@ -94,6 +97,7 @@ class Known:
     came_from: Endpoint | None = None
     received: int = 0
     sent: int = 0
+    alive: bool = False
 
 
 @dataclass
@@ -115,10 +119,14 @@ class Gate:
     forwards: bool = True
     busy: bool = False
     secret: bytes = field(default_factory=lambda: secrets.token_bytes(32), repr=False)
+    name: str = "gate0"
     arrived: dict[tuple[IPv4Address, int, IPv4Address, int], Arrival] = field(default_factory=dict)
 
-    def load(self, conf: str, rules: str) -> list[str]:
-        """Take the files of a server; returns the peers' public keys. Raises: UsageError: they are none."""
+    def load(self, conf: str, rules: str, name: str = "gate0") -> list[str]:
+        """Take the files of a server, whose interface is called so; returns the peers' public keys.
+
+        Raises: UsageError: they are none.
+        """
         read = parse(conf)
         private, address, port = _interface(read)
         self.responder, self.network = Responder(private), address.network
@@ -138,6 +146,7 @@ class Gate:
                 old.handshake if old is not None else None,
             )
         self.rules, self.nat = read_rules(rules)
+        self.name = name
         self.node.udp.pop(self.port, None)
         self.port = port
         self.listen()
@@ -184,8 +193,8 @@ class Gate:
             return None
         plain = known.session.receive(data)
         known.came_from, known.received = source, known.received + len(data)
-        if not plain:
-            return None
+        if not plain:  # a sign of life, and one in return where it keeps its own end open
+            return known.session.send(b"") if known.alive else None
         packet = ip4.Packet.parse(plain)
         if not any(one.version == 4 and packet.source in one for one in known.allowed):
             return None
@@ -238,6 +247,16 @@ class Gate:
             return SWALLOWED
         return result
 
+    def set(self, words: Sequence[str]) -> bool:
+        """As `Client.set`."""
+        given = dict(zip(words[::2], words[1::2], strict=False))
+        known = self.peers.get(base64.b64decode(given.get("peer", "")))
+        if known is None:
+            return False
+        host, _, port = given["endpoint"].rpartition(":")
+        known.came_from, known.alive = Endpoint(ip_address(host), int(port)), given["persistent-keepalive"] != "0"
+        return True
+
     def _way_back(self, arrival: Arrival) -> bool:
         """Whether the router of its LAN knows where the tunnel's network is."""
         segment = self.node.attachments[0].segment
@@ -246,20 +265,41 @@ class Gate:
             return router is not None
         return any(self.network.subnet_of(net) and via == self.node.address for net, via in router.routes)
 
-    def dump(self) -> str:
-        """What its software tells of it: `wg show all dump`, as wg(8) has it. Its own private key is left out."""
+    def dump(self, *, keys: bool = False) -> str:
+        """What its software tells of it: `wg show all dump`, as wg(8) has it. Its own private key is left out; with
+        `keys` the shared ones are not.
+        """
         if self.responder is None:
             return ""
         own = base64.b64encode(self.responder.public).decode()
-        lines = [f"{self.node.key}0\t(hidden)\t{own}\t{self.port}\toff"]
+        lines = [f"{self.name}\t(hidden)\t{own}\t{self.port}\toff"]
         for public, known in self.peers.items():
             allowed = ",".join(map(str, known.allowed)) or "(none)"
             last = int(known.handshake.timestamp()) if known.handshake is not None else 0
+            shared = base64.b64encode(known.psk).decode() if keys else "(hidden)"
             lines.append(
-                f"{self.node.key}0\t{base64.b64encode(public).decode()}\t(hidden)\t{known.came_from or '(none)'}"
+                f"{self.name}\t{base64.b64encode(public).decode()}\t{shared}\t{known.came_from or '(none)'}"
                 f"\t{allowed}\t{last}\t{known.received}\t{known.sent}\toff"
             )
         return "\n".join(lines) + "\n"
+
+
+def own_program(town: Town, node: Machine, words: Sequence[str]) -> str | None:
+    """What WireGuard's own program prints on a machine of the town, wg(8): its list, and where it sets a peer. None: it
+    fails, or there is none.
+    """
+    gate = town.gate if town.gate is not None and town.gate.node is node else None
+    clients = [one for one in town.clients.values() if one.node is node]
+    if list(words) == [*OWN_DUMP]:
+        for client in town.clients.values():
+            client.keep_alive()
+        told = [*([gate.dump(keys=True)] if gate is not None else ()), *(one.dump() for one in clients)]
+        return "".join(told) if told else None
+    if list(words[:2]) != ["wg", "set"] or len(words) < 3:
+        return None
+    if gate is not None and words[2] == gate.name:
+        return "" if gate.set(words[3:]) else None
+    return next(("" for one in clients if one.name == words[2] and one.set(words[3:])), None)
 
 
 def _interface(read: WireGuardFile) -> tuple[bytes, IPv4Interface, int]:
@@ -294,6 +334,8 @@ class Client:
     since: datetime | None = None
     label: bytes = b""
     local: int = 0
+    received: int = 0
+    sent: int = 0
     alive: bool = False  # it sends something now and then, whether it is used or not
 
     @classmethod
@@ -335,8 +377,29 @@ class Client:
 
     def keep_alive(self) -> None:
         """What software that keeps its tunnel open has done by now."""
-        if self.alive:
-            self._session()
+        if self.alive and (session := self._session()) is not None:
+            self._exchange(session.send(b""))
+
+    def set(self, words: Sequence[str]) -> bool:
+        """What wg(8) sets at a peer: its endpoint, and whether it keeps it open; whether it is that peer."""
+        given = dict(zip(words[::2], words[1::2], strict=False))
+        if given.get("peer") != base64.b64encode(self.server).decode():
+            return False
+        self.host, _, port = given["endpoint"].rpartition(":")
+        self.port, self.alive = int(port), given["persistent-keepalive"] != "0"
+        self.keep_alive()
+        return True
+
+    def dump(self) -> str:
+        """As that of the gate, with the key that is shared."""
+        own, server, shared = (
+            base64.b64encode(one).decode() for one in (public_of(self.private), self.server, self.psk)
+        )
+        last = int((self.since - self.node.clock_off).timestamp()) if self.since is not None else 0
+        allowed, seconds = ",".join(map(str, self.allowed)), "25" if self.alive else "off"
+        where = f"{self.host}:{self.port}"
+        values = (self.name, server, shared, where, allowed, last, self.received, self.sent, seconds)
+        return f"{self.name}\t(hidden)\t{own}\t{self.local}\toff\n" + "\t".join(map(str, values)) + "\n"
 
     def takes(self, to: IPv4Address) -> int | None:
         """The length of the prefix by which a packet goes into the tunnel; None: it does not."""
@@ -387,6 +450,7 @@ class Client:
         if address is None:
             return None
         outer = self.town.exchange(self.node, address, self.port, self.local, data)
+        self.sent, self.received = self.sent + len(data), self.received + len(outer or b"")
         written = str(Endpoint(address, self.port))
         self.town.note(self.node.key, "udp", written, "delivered" if outer is not None else "swallowed")
         return outer

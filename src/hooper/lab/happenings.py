@@ -198,7 +198,7 @@ def _load(town: Town, asked: Mapping[str, Any]) -> dict[str, Any]:
     place, name, conf = str(asked["on"]), str(asked["name"]), str(asked.get("conf") or "")
     node = town.nodes.get(place)
     if node is None:
-        raise UsageError(f"the town has no machine {place!r}", remedy="Name gate, phone, rented or here.")
+        raise UsageError(f"the town has no machine {place!r}", remedy="Name gate, phone, rented, quay-hut or here.")
     if asked.get("off"):
         if (started := town.ssh_clients.pop(f"{place}:{name}", None)) is not None:
             started.stop()
@@ -225,7 +225,7 @@ def _load(town: Town, asked: Mapping[str, Any]) -> dict[str, Any]:
         town.servers[f"{place}:{name}"] = speaks
         return {"on": place, "interface": name, "peers": 1}
     if town.gate is not None and node is town.gate.node:
-        peers = town.gate.load(conf, str(asked.get("rules") or ""))
+        peers = town.gate.load(conf, str(asked.get("rules") or ""), name)
         return {"on": place, "interface": name, "peers": len(peers)}
     return {"on": place, "interface": Client.load(town, node, name, conf).name, "peers": 1}
 

@@ -9,7 +9,7 @@ from typing import Any, Literal, get_args
 
 from hooper.chosen import chosen
 from hooper.lab import devices
-from hooper.lab.boathouse import INTERNET, MOBILE, PUBLIC, SHARED, WRONG_RESOLVER
+from hooper.lab.boathouse import FAR_BOX, INTERNET, MOBILE, PUBLIC, SHARED, WRONG_RESOLVER
 from hooper.lab.igd import IgdRouter
 from hooper.lab.things import Attachment, Box, Dependence, Machine
 from hooper.lab.town import Town
@@ -22,7 +22,9 @@ OWN_PORTS = range(20480, 21504)  # of a line that shares its address: one in 64
 
 @dataclass(frozen=True, slots=True)
 class Shape:
-    """What is set. kind: one of KINDS. speaks: which of the gateways answer a protocol. dead: who answers nothing."""
+    """What is set. kind: one of KINDS. far_mapping, far_filtering: of the hut's carrier. speaks: which of the gateways
+    answer a protocol. dead: who answers nothing.
+    """
 
     kind: str = "several-nats"
     mapping: Dependence = "endpoint"
@@ -31,6 +33,8 @@ class Shape:
     speaks: Speaking = "inner"
     dead: tuple[Dead, ...] = ()
     resolver: Resolver = "usual"
+    far_mapping: Dependence = "endpoint"
+    far_filtering: Dependence = "address-and-port"
 
     @classmethod
     def read(cls, given: dict[str, Any]) -> Shape:
@@ -43,6 +47,8 @@ class Shape:
             "kind": tuple(KINDS),
             "mapping": get_args(Dependence),
             "filtering": get_args(Dependence),
+            "far_mapping": get_args(Dependence),
+            "far_filtering": get_args(Dependence),
             "speaks": get_args(Speaking),
             "dead": get_args(Dead),
             "resolver": get_args(Resolver),
@@ -52,7 +58,7 @@ class Shape:
             chosen(
                 value if isinstance(value, tuple) else (value,),
                 known,
-                f"--{name}" if name != "kind" else "kind of line",
+                f"--{name.replace('_', '-')}" if name != "kind" else "kind of line",
             )
         return shape
 
@@ -193,6 +199,8 @@ class LineSetter:
         own = [box for box in town.boxes.values() if box.is_router]
         for box in own:
             box.mapping, box.filtering, box.hairpin = shape.mapping, shape.filtering, shape.hairpin
+        far = town.boxes[FAR_BOX]
+        far.mapping, far.filtering = shape.far_mapping, shape.far_filtering
         self._speaking(shape.speaks)
         if "stun" in shape.dead:
             for key in ("stun-1", "stun-2"):

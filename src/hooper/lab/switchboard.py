@@ -20,7 +20,7 @@ from hooper.clock import Clock, SystemClock
 from hooper.errors import HooperError, MachineError, UsageError, WireError
 from hooper.lab import boathouse
 from hooper.lab.faults import FAULTS, Breakages
-from hooper.lab.gate import OWN_DUMP
+from hooper.lab.gate import own_program
 from hooper.lab.happenings import HANDS, HAPPENINGS, Happenings
 from hooper.lab.ipv6 import leaves_by, route6
 from hooper.lab.lines import LineSetter, Shape
@@ -254,10 +254,8 @@ class Switchboard:
         await stream.send(link.serialize_line({"now": self.now().isoformat(), "places": places}))
 
     async def _printed(self, stream: BufferedByteStream, asker: Asker, asked: dict[str, Any]) -> None:
-        """What a program prints on the asker's machine: the gate's own is the only one that there is."""
-        gate = self.town.gate
-        own = gate is not None and asker.node is gate.node and list(asked["words"]) == [*OWN_DUMP]
-        await stream.send(link.serialize_line({"text": gate.dump() if own and gate is not None else None}))
+        """What a program prints on the asker's machine: WireGuard's own is the only one that there is."""
+        await stream.send(link.serialize_line({"text": own_program(self.town, asker.node, asked["words"])}))
 
     async def _surroundings(self, stream: BufferedByteStream, asker: Asker, _: dict[str, Any]) -> None:
         await stream.send(link.serialize_line(self.around(asker)))

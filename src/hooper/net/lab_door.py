@@ -25,6 +25,7 @@ from hooper.net.surroundings import compared
 from hooper.net.types import (
     Change,
     Datagram,
+    Door,
     Endpoint,
     Family,
     Interface,
@@ -185,7 +186,8 @@ class LabDoor:
 
     async def printed(self, words: Sequence[str], limit: float) -> str | None:
         del limit  # the town answers at once
-        return str(found) if (found := (await self.link.ask("printed", self.spot, words=list(words)))["text"]) else None
+        found = (await self.link.ask("printed", self.spot, words=list(words)))["text"]
+        return str(found) if found is not None else None
 
     async def own_file(self, path: Path) -> str | None:
         del path  # the town's machines keep none
@@ -280,6 +282,14 @@ class LabDoor:
     async def source_towards(self, to: IPAddress) -> IPAddress | None:
         answer = await self.link.ask("source", self._spot, to=str(to))
         return ip_address(answer["source"]) if answer["source"] else None
+
+
+def elsewhere(door: Door, spot: str) -> Door:
+    """In the lab, another machine of the town, where its own work is done; in the real world this computer."""
+    inner: object = door
+    while not isinstance(inner, LabDoor) and hasattr(inner, "inner"):
+        inner = inner.inner
+    return LabDoor(inner.link, inner.clock, spot) if isinstance(inner, LabDoor) else door
 
 
 def surroundings_of(answer: Mapping[str, Any]) -> Surroundings:

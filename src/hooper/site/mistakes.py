@@ -24,4 +24,6 @@ def unknown(path: Path, kind: str, key: str, known: Mapping[str, object]) -> Mis
 
 def singular(table: str) -> str:
     """What one entry of a table is: "host" of hosts, "authority" of authorities."""
+    if table.endswith("sses"):
+        return table.removesuffix("es")
     return f"{table.removesuffix('ies')}y" if table.endswith("ies") else table.removesuffix("s")

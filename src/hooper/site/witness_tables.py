@@ -35,5 +35,5 @@ class Witness(Table):
     at: HostAndPort
     pin: Annotated[str, Field(pattern=r"^sha256:[0-9a-f]{64}$")]
     silence: Annotated[Duration, Field(ge=60, le=604_800)] = Field(
-        300.0, description="Once the keeper is silent for so long, the witness tells people."
+        600.0, description="Once the keeper is silent for so long, the witness tells people."
     )

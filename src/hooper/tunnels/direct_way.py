@@ -80,6 +80,7 @@ class Tries:
     clock: Clock
     ways: dict[Endpoint, str]
     found: Callable[[Endpoint], Awaitable[None]] | None = None
+    relayed: bool = False  # the other end's tries came by the machine between both
     _out: dict[bytes, tuple[Endpoint, float]] = field(default_factory=dict)
     _sent: dict[Endpoint, list[bytes]] = field(default_factory=dict)
     _took: dict[Endpoint, list[float]] = field(default_factory=dict)
@@ -125,6 +126,7 @@ class Tries:
                 continue
             if not found.answer:
                 await self._say(answered(self.keys, found, (came.sender.address, came.sender.port)), came.sender)
+                self.relayed = self.relayed or found.by == "relay"
                 if found.by == "direct" and len(self.ways) < 2 * MOST:
                     self.ways.setdefault(came.sender, "direct")  # its NAT has given it another port for us
             elif (out := self._out.pop(found.transaction, None)) is not None:

@@ -36,7 +36,8 @@ def take(session: Session, profile: Path, witness: str | None = None, entry: str
         )
     (by,) = chosen([witness or next(iter(known))], known, "witness")
     text = read_text(profile)
-    code = finish(session, file, lambda file: take_profile(file, entry or profile.stem, by, profile.name, text))
+    key = entry or profile.stem
+    code = finish(session, file, lambda file: take_profile(file, key, by, profile.name, text), ahead=False)
     session.next("meet-now", "meeting now")
     session.then("keep-meeting", "keep")
     return code

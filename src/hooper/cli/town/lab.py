@@ -215,6 +215,8 @@ def set_line(
     speaks: str = "inner",
     dead: list[str] | None = None,
     resolver: str = "usual",
+    far_mapping: str = "endpoint",
+    far_filtering: str = "address-and-port",
 ) -> None:
     """Give the town another line, with routers that behave otherwise. What was entered into them stays."""
     from hooper.lab.documents import LabLineDocument, LineKind
@@ -222,6 +224,7 @@ def set_line(
     from hooper.words import catalogue
 
     shape = {"mapping": mapping, "filtering": filtering, "hairpin": hairpin, "speaks": speaks, "resolver": resolver}
+    shape |= {"far_mapping": far_mapping, "far_filtering": far_filtering}
     wanted = {"kind": kind, **shape, "dead": dead or []} if kind is not None else None
     now = _ask(session, "line", shape=wanted)["shape"]
     kinds = tuple(LineKind(name, one.situation, catalogue.lines()[name]) for name, one in KINDS.items())
@@ -241,7 +244,7 @@ def _render_line(document: LabLineDocument, out: Screen) -> None:
     out.print(
         f"Mapping: {document.mapping}. Filtering: {document.filtering}. Hairpin: {'yes' if document.hairpin else 'no'}."
         f" Who speaks a protocol: {document.speaks}. Who answers nothing: {', '.join(document.dead) or 'nobody'}."
-        f" Resolver: {document.resolver}."
+        f" Resolver: {document.resolver}. The hut's line: {document.far_mapping}, {document.far_filtering}."
     )
 
 

@@ -157,6 +157,8 @@ def _name(row: StatusRow) -> str:
         return f"certificate {row.subject}, {aspect_words(row.kind, row.aspect)}"
     if row.kind == "name":
         return row.subject + (f" ({row.aspect})" if row.aspect != "A" else "")
+    if row.aspect == "way":
+        return f"{'peer ' if row.kind == 'peer' else 'tunnel '}{row.subject}, {aspect_words(row.kind, row.aspect)}"
     if row.kind == "peer" and row.aspect:
         return f"peer {row.subject}" + (", last seen" if row.aspect == "seen" else "")
     return f"{row.kind} {row.subject}"

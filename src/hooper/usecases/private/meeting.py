@@ -7,9 +7,9 @@ from __future__ import annotations
 import base64
 import secrets
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime, timedelta
-from typing import TYPE_CHECKING, Literal
+from typing import TYPE_CHECKING, Literal, NamedTuple
 
 import anyio
 
@@ -36,6 +36,7 @@ if TYPE_CHECKING:
 WAIT_S, COMMAND_S, KEEPALIVE_S = 20, 5.0, 25  # for the other end; for a command; between two signs of life
 SILENT_S, APART_S, BY_RELAY_S, HOURLY_S = 40.0, 30, 300, 3600  # how long, and how often, in seconds
 MISSED = 20  # times that nobody came, until the other end is no more looked for each half minute
+LAB_END = "quay-hut"  # where in the lab another site's tunnel ends
 Way = Literal["direct", "relay", "none"]
 
 
@@ -100,7 +101,7 @@ async def meet_all(run: Run, keys: Sequence[str], wait: int = WAIT_S) -> tuple[M
 
     async def one(key: str) -> None:
         try:
-            rows[key], _ = await meet_end(run, ends[key], wait)
+            rows[key], _ = await meet_end(on_its_computer(run, ends[key]), ends[key], wait)
         except HooperError as exc:
             trouble.append(exc.about(key))
             keep_conditions(run, [Condition(ends[key].kind, key, "way", "unknown", "unknown", exc.told)])
@@ -109,6 +110,17 @@ async def meet_all(run: Run, keys: Sequence[str], wait: int = WAIT_S) -> tuple[M
         for key in keys:
             tasks.start_soon(one, key)
     return MetDocument(tuple(rows[key] for key in keys if key in rows)), trouble
+
+
+def on_its_computer(run: Run, end: MeetingEnd) -> Run:
+    """The run on the computer that ends the tunnel: this one; in the lab, that machine of the town."""
+    if run.here.world == "real":
+        return run
+    from hooper.net.lab_door import elsewhere
+
+    site = run.site
+    of_peer = site.services[site.tunnels[site.peers[end.key].tunnel].service].host if end.kind == "peer" else LAB_END
+    return replace(run, door=elsewhere(run.here, of_peer))
 
 
 async def end_seen(run: Run, end: MeetingEnd) -> EndSeen:
@@ -153,9 +165,13 @@ async def meet_end(run: Run, end: MeetingEnd, wait: int) -> tuple[MetRow, float]
         asked_there = MeetAsked(keys.box, keys.side, note.sealed(keys, secrets.token_bytes(NONCE)), wait)
         met = await meet(run.here, found(run, end.witness), site_key(run), asked_there, ASK_S)
         theirs = _note_of(run, met.sealed, keys) if met.sealed else None
-        ways = await _tried(run, end, socket, keys, nat, theirs, outside[0]) if theirs is not None else []
-    row = await _settled(run, end, seen, outside[0], nat, theirs, ways)
-    keep_conditions(run, [_condition(end, row)])
+        ways: list[WayMeasured] = []
+        relayed = False
+        if theirs is not None:
+            ways, relayed = await _tried(run, end, socket, keys, nat, theirs, outside[0])
+    row = await _settled(run, end, seen, _Found(outside[0], nat, theirs, ways, relayed))
+    if row.came or row.way == "none":  # else nothing new is known
+        keep_conditions(run, [_condition(end, row)])
     return row, met.ahead_s
 
 
@@ -175,8 +191,10 @@ def _note_of(run: Run, sealed: bytes, keys: MeetingKeys) -> Note:
 
 async def _tried(
     run: Run, end: MeetingEnd, socket: Datagrams, keys: MeetingKeys, nat: NatKind, theirs: Note, outside: Endpoint
-) -> list[WayMeasured]:
-    """The ways that answer. Seen at one address, both are behind one router, and find each other there."""
+) -> tuple[list[WayMeasured], bool]:
+    """The ways that answer, and whether the other end came by a machine between both. Seen at one address, both are
+    behind one router, and find each other there.
+    """
     spots = [Endpoint(parse_address(address), port) for address, port in theirs.spots]
     alone = can_meet(nat, theirs.nat) == "cannot"
     near = bool(spots) and spots[0].address == outside.address
@@ -186,7 +204,8 @@ async def _tried(
     async def go(to: Endpoint) -> None:
         await go_by(run, end, to)
 
-    return await Tries(socket, keys, run.here.clock, dict(ways), go).run() if ways or theirs.relay else []
+    tries = Tries(socket, keys, run.here.clock, dict(ways), go)
+    return (await tries.run() if ways or theirs.relay else []), tries.relayed
 
 
 async def _relay(run: Run, end: MeetingEnd) -> Endpoint | None:
@@ -224,31 +243,34 @@ async def go_by_relay(run: Run, end: MeetingEnd, seen: EndSeen) -> bool:
     return relay is not None
 
 
-async def _settled(
-    run: Run,
-    end: MeetingEnd,
-    seen: EndSeen,
-    outside: Endpoint,
-    nat: NatKind,
-    theirs: Note | None,
-    ways: Sequence[WayMeasured],
-) -> MetRow:
-    """Set the way that was found."""
-    best = best_of(ways, "direct")
-    way: Way
-    if best is not None:
+class _Found(NamedTuple):
+    """What a meeting has shown. relayed: the other end came by the machine between both."""
+
+    outside: Endpoint
+    nat: NatKind
+    theirs: Note | None
+    ways: Sequence[WayMeasured]
+    relayed: bool
+
+
+async def _settled(run: Run, end: MeetingEnd, seen: EndSeen, met: _Found) -> MetRow:
+    """Go by the way that was found; nothing is said to go that nobody has seen to go."""
+    way: Way = "none"
+    if best_of(met.ways, "direct") is not None:
         way = "direct"  # where it goes already
-    elif theirs is None and alive(run, seen):  # nothing new is known
+    elif met.theirs is None and alive(run, seen):
         way = before(run, end)
     else:
-        way = "relay" if await go_by_relay(run, end, seen) or (theirs is not None and theirs.relay) else "none"
-    can = can_meet(nat, theirs.nat) if theirs is not None else "unknown"
-    rows = tuple(WayRow(one.by, str(one.to), round(1000 * one.delay_s, 1), round(one.loss, 3)) for one in ways)
-    other = theirs.nat if theirs is not None else NatKind()
-    detail = _detail(end, way, can, came=theirs is not None)
+        await go_by_relay(run, end, seen)
+        way = "relay" if met.relayed or best_of(met.ways, "relay") is not None else "none"
+    came = met.theirs is not None
+    other = met.theirs.nat if met.theirs is not None else NatKind()
+    can = can_meet(met.nat, other) if came else "unknown"
+    rows = tuple(WayRow(one.by, str(one.to), round(1000 * one.delay_s, 1), round(one.loss, 3)) for one in met.ways)
+    relay = end.relay is not None or (met.theirs is not None and met.theirs.relay)
     return MetRow(
-        end.key, end.peer, end.witness, way, theirs is not None, can, str(outside), _words(nat), _words(other), rows,
-        rfc3339(run.here.clock.now()), detail,
+        end.key, end.peer, end.witness, way, came, can, str(met.outside), _words(met.nat), _words(other), rows,
+        rfc3339(run.here.clock.now()), _detail(end, way, can, came=came, relay=relay),
     )  # fmt: skip
 
 
@@ -263,7 +285,8 @@ def before(run: Run, end: MeetingEnd) -> Way:
     stood = run.state.history.conditions() if run.state is not None else []
     this = (end.kind, end.key, "way")
     kept = next((one.condition for one in stood if (one.condition.kind, *one.condition[1:3]) == this), None)
-    return "direct" if kept is not None and kept.state == "direct" else "relay" if kept is not None else "none"
+    state = kept.state if kept is not None else ""
+    return "direct" if state == "direct" else "relay" if state == "relay" else "none"
 
 
 def _words(nat: NatKind) -> str:
@@ -271,13 +294,15 @@ def _words(nat: NatKind) -> str:
     return ", ".join(f"{what} {how}" for what, how in said if how)
 
 
-def _detail(end: MeetingEnd, way: Way, can: str, *, came: bool) -> str:
+def _detail(end: MeetingEnd, way: Way, can: str, *, came: bool, relay: bool) -> str:
     if not came:
         return f"nobody came to the witness {end.witness} from the other end"
     if way == "direct":
         return "both ends send to each other"
     why = "the two NATs cannot be opened to each other" if can == "cannot" else "no direct way answered"
-    return f"{why}, so it goes by the relay" if way == "relay" else f"{why}, and there is no relay"
+    if way == "relay":
+        return f"{why}, so it goes by the machine between both"
+    return f"{why}, and {'the machine between both does not answer' if relay else 'there is no machine between both'}"
 
 
 def _condition(end: MeetingEnd, row: MetRow) -> Condition:
@@ -327,7 +352,7 @@ async def tend_ends(run: Run, known: dict[str, Tended]) -> tuple[datetime | None
     async def one(end: MeetingEnd) -> None:
         tended = known.setdefault(end.key, Tended())
         try:
-            await _tend(run, end, tended)
+            await _tend(on_its_computer(run, end), end, tended)
         except HooperError as exc:
             trouble.append(exc.about(end.key))
             tended.due = _next(run, tended, 60)

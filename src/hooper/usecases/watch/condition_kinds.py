@@ -221,6 +221,8 @@ def proof_of(one: Condition) -> Said:
         return say("proof.none")
     code, variant = f"proof.{one.kind}", KINDS[one.kind].variant(one)
     code = f"{code}.{variant}" if variant else code
+    if one.aspect == "way" and one.level == "well":
+        return one.detail  # the delay and the loss of both ways
     if code == "proof.service.outside":
         return say(code, place=Place.read(one.aspect).shown)
     return say(code)
@@ -230,6 +232,8 @@ def aspect_words(kind: str, aspect: str) -> str:
     """The side of a thing, as people read it."""
     if kind == "service":
         return Place.read(aspect).shown if aspect else ""
+    if aspect == "way":
+        return str(say("its-way"))
     return (
         str(say("at-service", service=aspect.removeprefix(AT)))
         if kind == "certificate" and aspect.startswith(AT)
